@@ -1,0 +1,5 @@
+"""`python -m mukret`."""
+
+from mukret.cli.main import run
+
+run()

@@ -1,0 +1,1 @@
+"""The command line: a module per command; it parses options, calls the core and prints."""

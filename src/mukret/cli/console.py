@@ -1,0 +1,159 @@
+"""How things are printed: diagnostics with a caret, counts as a table, reasons of rejects."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING
+
+import click
+
+from mukret.errors import Diagnostic, RulesError
+from mukret.text import counted, escaped, shortened
+
+if TYPE_CHECKING:
+    from mukret.engine.coverage import Unmatched
+    from mukret.engine.run import Run
+    from mukret.engine.sampling import Sample
+    from mukret.engine.tally import Reason, Tally
+
+Lines = list[tuple[str, str | None]]
+MOST_REASONS = 12
+_WINDOW = 100
+
+
+def print_diagnostics(error: RulesError) -> None:
+    """Every problem of a rules file: what, where, the line with a caret, and a hint."""
+    for diagnostic in error.diagnostics:
+        print_diagnostic(diagnostic)
+    count = len(error.diagnostics)
+    click.echo(f"{error.file}: {counted(count, 'problem')}; no input was opened", err=True)
+
+
+def print_diagnostic(diagnostic: Diagnostic, *, err: bool = True) -> None:
+    colour = "red" if diagnostic.severity == "error" else "yellow"
+    click.secho(f"{diagnostic.severity}: ", fg=colour, bold=True, nl=False, err=err)
+    click.echo(f"{escaped(diagnostic.message)} [{diagnostic.code}]", err=err)
+    click.echo(f"  at {diagnostic.file}:{diagnostic.line}:{diagnostic.column}", err=err)
+    line, caret = _windowed(diagnostic.source, diagnostic.column - 1)
+    if line.strip():
+        number = str(diagnostic.line)
+        click.secho(f"    {number} │ ", dim=True, nl=False, err=err)
+        click.echo(line, err=err)
+        click.secho(f"    {' ' * len(number)} │ ", dim=True, nl=False, err=err)
+        click.secho(f"{' ' * caret}^", fg=colour, bold=True, err=err)
+    if diagnostic.hint:
+        click.secho("  hint: ", fg="cyan", nl=False, err=err)
+        click.echo(escaped(diagnostic.hint), err=err)
+    click.echo(err=err)
+
+
+def _windowed(source: str, caret: int) -> tuple[str, int]:
+    """The part of a line around a place, control characters escaped, and the place in it."""
+    first = max(0, caret - _WINDOW // 2) if len(source) > _WINDOW else 0
+    before = escaped(source[first:caret])
+    return before + escaped(source[caret : first + _WINDOW]), len(before)
+
+
+def columns(rows: Sequence[Sequence[str]], *, right: Iterable[int] = ()) -> list[str]:
+    """Rows of texts as aligned lines."""
+    aligned_right = set(right)
+    widths = [max(len(row[index]) for row in rows) for index in range(len(rows[0]))]
+    return [
+        "  ".join(
+            cell.rjust(width) if index in aligned_right else cell.ljust(width)
+            for index, (cell, width) in enumerate(zip(row, widths, strict=True))
+        ).rstrip()
+        for row in rows
+    ]
+
+
+def print_counts(tally: Tally, written: str = "written") -> None:
+    """The tally as a table; kinds of counts that are zero everywhere are left out."""
+    kinds = [("seen", "rows_seen"), (written, "rows_written"), ("rejected", "rows_rejected")]
+    kinds += [
+        (label, name)
+        for label, name in (
+            ("filtered", "rows_filtered"),
+            ("deduplicated", "rows_deduplicated"),
+            ("values nulled", "values_nulled"),
+        )
+        if any(getattr(table, name) for table in tally.tables.values())
+    ]
+    rows = [["table", *(label for label, _ in kinds)]]
+    for table_name, table in tally.tables.items():
+        rows.append([table_name, *(f"{getattr(table, name):,}" for _, name in kinds)])
+    header, *lines = columns(rows, right=range(1, len(rows[0])))
+    click.secho(f"  {header}", dim=True, err=True)
+    for line in lines:
+        click.echo(f"  {line}", err=True)
+
+
+def print_reasons(tally: Tally, where: str | None) -> None:
+    """Why rows were rejected, the most frequent first, each with its first case."""
+    if not tally.findings:
+        return
+    what = [counted(tally.rows_rejected, "row") + " rejected"] if tally.rows_rejected else []
+    if tally.bad_documents:
+        what.append(f"{counted(tally.bad_documents, 'document')} that could not be read")
+    click.secho(f"{' and '.join(what)}", fg="yellow", bold=True, nl=False, err=True)
+    click.echo(f", each with its reason in {where}:" if where else ":", err=True)
+    reasons = sorted(tally.reasons.values(), key=lambda reason: -reason.count)
+    for reason in reasons[:MOST_REASONS]:
+        for line in reason_lines(reason):
+            click.echo(line, err=True)
+    if len(reasons) > MOST_REASONS:
+        click.echo(f"  … and {len(reasons) - MOST_REASONS} more kinds of reasons", err=True)
+
+
+def reason_lines(reason: Reason) -> list[str]:
+    """`12 × sailings.fare: not-a-number`, and its first case on lines of their own."""
+    where = ".".join(part for part in (reason.table, reason.field) if part) or "document"
+    place = f"{reason.file}, document {reason.document}"
+    path = f"{reason.example.path} in " if reason.example.path else ""
+    return [
+        f"  {reason.count:,} × {where}: {reason.code}",
+        f"      {escaped(reason.example.message)}",
+        f"      first at {escaped(path)}{escaped(place)}",
+    ]
+
+
+def warnings_of(run: Run) -> Lines:
+    """What is no error but worth a look, each with a hint."""
+    return [*unmatched_lines(run.unmatched(), run.rules.file), *unknown_lines(run.tally), *twice_lines(run.sample)]
+
+
+def print_warnings(lines: Lines) -> None:
+    for message, hint in lines:
+        click.secho("warning: ", fg="yellow", bold=True, nl=False, err=True)
+        click.echo(escaped(message), err=True)
+        if hint:
+            click.echo(f"  {escaped(hint)}", err=True)
+
+
+def unmatched_lines(unmatched: Sequence[Unmatched], file: str) -> Lines:
+    found: Lines = []
+    for rule in unmatched:
+        name = f"{rule.table}.{rule.field}" if rule.field else f"rows of {rule.table}"
+        message = f"{name}: {rule.path} finds nothing in all of the input [unmatched] ({file}:{rule.line})"
+        found.append((message, rule.hint))
+    return found
+
+
+def unknown_lines(tally: Tally) -> Lines:
+    return [
+        (
+            f"{name}: where is unknown, not false, for {table.rows_filtered_unknown:,} of the "
+            f"{counted(table.rows_filtered, 'filtered row')} [filtered-unknown]",
+            "a null stands in the condition: IS NULL or COALESCE says what should become of it",
+        )
+        for name, table in tally.tables.items()
+        if table.rows_filtered_unknown
+    ]
+
+
+def twice_lines(sample: Sample) -> Lines:
+    if not sample.twice:
+        return []
+    first = sample.twice[0]
+    message = f"{counted(len(sample.twice), 'member')} came twice in one object; the last one counts [member-twice]"
+    return [(message, f"first at {shortened(first.path, 200)} in {first.file}, document {first.document}")]

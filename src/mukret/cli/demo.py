@@ -1,0 +1,76 @@
+"""`mukret demo`: the whole way on the sample feed, each command printed before it runs."""
+
+from __future__ import annotations
+
+import shlex
+from pathlib import Path
+
+import click
+
+from mukret.cli.options import examples
+
+NEXT = (
+    ("read what was set aside, and why", "cat {to}/tables/rejects.jsonl"),
+    ("change a rule and look again", "mukret preview {rules} {to}/feed --table bookings"),
+    ("see every problem of a file at once: misspell a field, then", "mukret check {rules}"),
+    ("let only a clean run through", "mukret extract {rules} {to}/feed --to {to}/tables --max-rejects 1%"),
+)
+
+
+@click.command(
+    "demo",
+    short_help="Try it all on the sample feed, command by command.",
+    epilog=examples("mukret demo", "mukret demo --to /tmp/merrow"),
+)
+@click.option(
+    "--to", "target", metavar="DIR", default="merrow-demo", show_default=True, help="Where to put the sample."
+)
+def command(target: str) -> None:
+    """Write the sample feed (the ferries of the Merrow Isles, made up) and its rules to DIR, and run each step on it.
+
+    A rules file in DIR that you have changed is kept.
+    """
+    _copy_sample(target)
+    rules = f"{target}/merrow.rules.yaml"
+    _step("Are the rules in order? Do their examples hold?", ["check", rules])
+    _step("What do they make of the feed?", ["preview", rules, f"{target}/feed", "--table", "sailings", "--rows", "6"])
+    _step(
+        "The job itself: every table, every reject on record.",
+        ["extract", rules, f"{target}/feed", "--to", f"{target}/tables"],
+    )
+    click.echo()
+    click.secho("Next:", bold=True)
+    for what, line in NEXT:
+        click.echo(f"  {what}")
+        click.secho(f"    {line.format(to=shlex.quote(target), rules=shlex.quote(rules))}", fg="green")
+
+
+def _copy_sample(target: str) -> None:
+    from mukret.errors import OutputError
+    from mukret.sample import RULES_FILE, sample_files
+
+    try:
+        for name, source in sample_files().items():
+            place = Path(target) / name
+            place.parent.mkdir(parents=True, exist_ok=True)
+            if name == RULES_FILE and place.exists() and place.read_bytes() != source.read_bytes():
+                click.echo(f"kept: {place}, which you have changed", err=True)
+                continue
+            place.write_bytes(source.read_bytes())
+    except OSError as error:
+        raise OutputError(
+            "not-written", f"{target}: {(error.strerror or str(error)).lower()}", hint="mukret demo --to ANOTHER_FOLDER"
+        ) from None
+
+
+def _step(why: str, arguments: list[str]) -> None:
+    """Prints a command and runs it as it stands; its exit code is part of what there is to see."""
+    from mukret.cli.main import main
+
+    click.echo()
+    click.secho(f"# {why}", dim=True)
+    click.secho("$ ", fg="green", bold=True, nl=False)
+    click.secho(shlex.join(["mukret", *arguments]), bold=True)
+    code = main.main(arguments, standalone_mode=False, prog_name="mukret")
+    if code:
+        click.secho(f"(exit code {code}: done, with findings)", dim=True)

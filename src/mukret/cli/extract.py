@@ -1,0 +1,135 @@
+"""`mukret extract`: the main job."""
+
+from __future__ import annotations
+
+import json
+import logging
+import sys
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from mukret.cli.options import examples, files_argument, json_option, output_options, rules_argument, set_up_logging
+
+if TYPE_CHECKING:
+    from mukret.destinations.deliver import RejectLimit
+    from mukret.engine.run import Run
+
+
+@click.command(
+    "extract",
+    short_help="Write clean tables: the main job.",
+    epilog=examples(
+        "mukret extract merrow-demo/merrow.rules.yaml merrow-demo/feed --to tables",
+        "mukret extract merrow-demo/merrow.rules.yaml merrow-demo/feed --to - --table sailings",
+    ),
+)
+@rules_argument
+@files_argument
+@click.option("--to", "target", metavar="DEST", required=True, help="A folder for the tables; - for standard output.")
+@click.option("--table", metavar="T", help="With --to -: the one table to write.")
+@click.option("--max-rejects", metavar="N|P%", help="So many rejects are clean; with more nothing is published.")
+@click.option("--strict", is_flag=True, help="Warnings are findings too (exit code 1).")
+@json_option
+@output_options
+@click.pass_context
+def command(
+    ctx: click.Context,
+    rules: str,
+    files: tuple[str, ...],
+    target: str,
+    table: str | None,
+    max_rejects: str | None,
+    strict: bool,
+    as_json: bool,
+    quiet: bool,
+    verbose: int,
+    log: str | None,
+) -> None:
+    """Extract the tables of RULES from every FILE (a file, a folder, a glob, or - for standard input).
+
+    DEST gets one CSV file per table, rejects.jsonl with every row that was set aside and why, and run.json with what
+    was read and counted. It appears whole or not at all. Exit code 0: clean; 1: done, with rejects.
+    """
+    from mukret.errors import UsageError
+
+    if (target == "-") != (table is not None):
+        hint = "--to - --table NAME writes one table to standard output; --to FOLDER writes all"
+        raise UsageError("usage", "--to - and --table go together", hint=hint)
+    if target == "-" and as_json:
+        raise UsageError(
+            "usage", "--json and --to - both want standard output", hint="run.json of a folder has the same"
+        )
+    from mukret.destinations.deliver import deliver_folder, deliver_table
+
+    limit = _limit(max_rejects)
+    logger = set_up_logging(log, verbose)
+    run = _run(rules, files)
+    try:
+        if table is not None:
+            record = deliver_table(run, table, sys.stdout.buffer, limit)
+        else:
+            record = deliver_folder(run, target, limit)
+    except Exception as error:
+        logger.error("%s", error)
+        raise
+    _log(run, logger)
+    warnings = _report(run, record, target, as_json=as_json, quiet=quiet)
+    found = run.tally.findings and limit is None  # a limit that was kept makes them clean
+    ctx.exit(1 if found or (strict and warnings) else 0)
+
+
+def _limit(text: str | None) -> RejectLimit | None:
+    from mukret.destinations.deliver import RejectLimit
+    from mukret.errors import UsageError
+
+    if text is None:
+        return None
+    try:
+        return RejectLimit.parse(text)
+    except ValueError:
+        raise UsageError("usage", f"--max-rejects can't be {text!r}", hint="a number (12) or a share (0.5%)") from None
+
+
+def _run(rules: str, files: tuple[str, ...]) -> Run:
+    from mukret.documents import find_sources
+    from mukret.rules import load_rules
+
+    checked = load_rules(rules)
+    from mukret.engine.run import Run
+
+    return Run(checked, find_sources(files))
+
+
+def _report(run: Run, record: dict[str, Any], target: str, *, as_json: bool, quiet: bool) -> int:
+    """Says what was done; gives the number of warnings."""
+    from mukret.cli import console
+
+    warnings = console.warnings_of(run)
+    if as_json:
+        click.echo(json.dumps(record, indent=2, ensure_ascii=False))
+    elif not quiet:
+        documents = sum(source.documents for source in run.sources)
+        click.echo(_headline(documents, len(run.sources), target), err=True)
+        console.print_counts(run.tally)
+        console.print_reasons(run.tally, None if target == "-" else f"{target.rstrip('/')}/rejects.jsonl")
+        console.print_warnings(warnings)
+    return len(warnings)
+
+
+def _headline(documents: int, files: int, target: str) -> str:
+    from mukret.text import counted
+
+    to = "standard output" if target == "-" else f"{target.rstrip('/')}/"
+    return f"{counted(documents, 'document')} in {counted(files, 'file')} → {click.style(to, bold=True)}"
+
+
+def _log(run: Run, logger: logging.Logger) -> None:
+    for name, table in run.tally.tables.items():
+        logger.info("%s: %s", name, table.as_json())
+    for reason in run.tally.reasons.values():
+        logger.warning(
+            "%d × %s %s %s: %s", reason.count, reason.table, reason.field, reason.code, reason.example.message
+        )
+    for rule in run.unmatched():
+        logger.warning("%s %s: %s finds nothing", rule.table, rule.field or "rows", rule.path)

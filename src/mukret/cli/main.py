@@ -1,0 +1,119 @@
+"""The entry point, and the one place that turns errors into text and an exit code."""
+
+from __future__ import annotations
+
+import os
+import signal
+import sys
+from importlib import import_module
+from typing import Any, NoReturn
+
+import click
+
+from mukret import __version__
+from mukret.errors import MukretError, RulesError
+
+COMMANDS = {
+    "check": "Say what is wrong with a rules file, and run its examples.",
+    "preview": "Show the first typed rows, and the rejected ones with reasons.",
+    "extract": "Write clean tables: the main job.",
+    "demo": "Try it all on the sample feed, command by command.",
+}
+INTERRUPTED = 130
+
+
+class LazyGroup(click.Group):
+    """A group whose commands are imported when they are run: `--help` loads none of them."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        if cmd_name not in COMMANDS:
+            return None
+        command: click.Command = import_module(f"mukret.cli.{cmd_name}").command
+        return command
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        if args and args[0] not in COMMANDS and not args[0].startswith("-"):
+            from mukret.text import did_you_mean
+
+            raise click.UsageError(f"no command {args[0]}: {did_you_mean(args[0], COMMANDS)}", ctx)
+        return super().resolve_command(ctx, args)
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl(list(COMMANDS.items()))
+
+
+@click.group(cls=LazyGroup, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(__version__, prog_name="mukret", message="%(prog)s %(version)s")
+def main() -> None:
+    """Turn nested JSON responses into typed tables, by rules that you write once and can trust.
+
+    Begin with: mukret demo
+    """
+
+
+def run() -> NoReturn:
+    """What the installed program calls."""
+    signal.signal(signal.SIGTERM, _interrupt)
+    verbose = "-vv" in sys.argv
+    try:
+        code = main.main(standalone_mode=False, prog_name="mukret", color=False if "NO_COLOR" in os.environ else None)
+    except MukretError as error:
+        code = show(error, verbose)
+    except click.ClickException as error:
+        code = show_usage(error)
+    except (KeyboardInterrupt, click.Abort):
+        click.echo("\ninterrupted; nothing was published", err=True)
+        code = INTERRUPTED
+    except BrokenPipeError:
+        _silence_output()
+        code = 0
+    sys.exit(code if isinstance(code, int) else 0)
+
+
+def _interrupt(*_: Any) -> None:
+    raise KeyboardInterrupt
+
+
+def _silence_output() -> None:
+    """A reader that has seen enough (`head`) is no error; without this Python complains when it ends."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+
+
+def show(error: MukretError, verbose: bool = False) -> int:
+    """Prints an error; gives the exit code."""
+    if verbose:
+        import traceback
+
+        traceback.print_exception(error, file=sys.stderr)
+    if isinstance(error, RulesError):
+        from mukret.cli.console import print_diagnostics
+
+        print_diagnostics(error)
+        return error.exit_code
+    click.secho("error: ", fg="red", bold=True, nl=False, err=True)
+    click.echo(f"{error.message} [{error.code}]", err=True)
+    if error.place:
+        click.echo(f"  at {error.place}", err=True)
+    _hint(error.hint)
+    return error.exit_code
+
+
+def show_usage(error: click.ClickException) -> int:
+    click.secho("error: ", fg="red", bold=True, nl=False, err=True)
+    click.echo(f"{error.format_message()} [usage]", err=True)
+    context = getattr(error, "ctx", None)
+    if context is not None:
+        _hint(f"{context.command_path} --help shows how it is used")
+    return 2
+
+
+def _hint(hint: str | None) -> None:
+    if hint:
+        click.secho("  hint: ", fg="cyan", nl=False, err=True)
+        click.echo(hint, err=True)

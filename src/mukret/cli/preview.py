@@ -1,0 +1,201 @@
+"""`mukret preview`: typed rows on the screen, rejected ones with their reasons."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from decimal import Decimal
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from mukret.cli.options import examples, files_argument, json_option, output_options, rules_argument, set_up_logging
+
+if TYPE_CHECKING:
+    from mukret.engine.rejects import Reject
+    from mukret.engine.run import Run
+    from mukret.rules import Rules
+    from mukret.rules.model import Table
+
+MOST_REJECTS = 5
+SMALL_BATCH = 250_000
+ENOUGH_BYTES = 2_000_000
+"""Inputs up to this size are read to their end, so that the counts are those of the whole."""
+
+
+@click.command(
+    "preview",
+    short_help="Show the first typed rows, and the rejected ones with reasons.",
+    epilog=examples(
+        "mukret preview merrow-demo/merrow.rules.yaml merrow-demo/feed --table sailings",
+        "mukret preview merrow-demo/merrow.rules.yaml merrow-demo/feed --rows 3",
+    ),
+)
+@rules_argument
+@files_argument
+@click.option("--table", metavar="T", help="Show this table alone.")
+@click.option("--rows", metavar="N", type=click.IntRange(0), default=10, show_default=True, help="Rows of each table.")
+@json_option
+@output_options
+@click.pass_context
+def command(
+    ctx: click.Context,
+    rules: str,
+    files: tuple[str, ...],
+    table: str | None,
+    rows: int,
+    as_json: bool,
+    quiet: bool,
+    verbose: int,
+    log: str | None,
+) -> None:
+    """Show the first rows that RULES give for FILE..., with their types, and what was rejected on the way.
+
+    Reads no further than it has to. Writes nothing. Exit code 1 if a row that was read was rejected.
+    """
+    from mukret.documents import find_sources
+    from mukret.errors import UsageError
+    from mukret.rules import load_rules
+    from mukret.text import did_you_mean
+
+    logger = set_up_logging(log, verbose)
+    checked = load_rules(rules)
+    if table is not None and table not in checked.tables:
+        raise UsageError("unknown-table", f"no table {table} in {rules}", hint=did_you_mean(table, checked.tables))
+    from mukret.engine.run import Run
+
+    names = [table] if table else list(checked.tables)
+    run = Run(checked, find_sources(files), batch_bytes=SMALL_BATCH)
+    found, rejects, complete = _first_rows(run, [name for name in names if name in run.schemas], rows)
+    rejects = [reject for reject in rejects if reject.table in names or reject.table is None]
+    logger.info("%s: %d documents looked at", rules, run.tally.documents)
+    if as_json:
+        _print_json(checked, found, rejects)
+    else:
+        _print(run, names, found, rejects, complete)
+        if complete and not quiet:
+            from mukret.cli.console import print_warnings, warnings_of
+
+            print_warnings(warnings_of(run))
+    ctx.exit(1 if rejects else 0)
+
+
+def _first_rows(run: Run, names: list[str], wanted: int) -> tuple[dict[str, list[dict[str, Any]]], list[Reject], bool]:
+    """The first rows of each table and the rejects met on the way; whether all of the input was read."""
+    found: dict[str, list[dict[str, Any]]] = {name: [] for name in names}
+    rejects: list[Reject] = []
+    read = 0
+    for output in run.batches():
+        rejects += output.rejects
+        for name in names:
+            missing = wanted - len(found[name])
+            if missing > 0:
+                found[name] += output.tables[name].slice(0, missing).to_pylist()
+        read += SMALL_BATCH
+        if read >= ENOUGH_BYTES and all(len(rows) >= wanted for rows in found.values()):
+            return found, rejects, False
+    return found, rejects, True
+
+
+def _written(rules: Rules, name: str, row: dict[str, Any]) -> dict[str, str | None]:
+    kinds = dict(rules.tables[name].columns)
+    return {field: None if value is None else kinds[field].written(value) for field, value in row.items()}
+
+
+def _print_json(rules: Rules, found: dict[str, list[dict[str, Any]]], rejects: list[Reject]) -> None:
+    """Compact JSON with numbers digit for digit."""
+    from mukret.values import json_text
+
+    tables = {
+        name: [{field: _json_value(value, text) for (field, value), text in _pairs(rules, name, row)} for row in rows]
+        for name, rows in found.items()
+    }
+    click.echo(json_text({"tables": tables, "rejects": [reject.as_json() for reject in rejects]}))
+
+
+def _pairs(rules: Rules, name: str, row: dict[str, Any]) -> Iterator[tuple[tuple[str, Any], str | None]]:
+    return zip(row.items(), _written(rules, name, row).values(), strict=True)
+
+
+def _json_value(value: Any, text: str | None) -> Any:
+    from mukret.values import Number
+
+    if value is None or isinstance(value, bool | int | str | list):
+        return value
+    return Number(text) if isinstance(value, float | Decimal) else text
+
+
+def _print(
+    run: Run, names: list[str], found: dict[str, list[dict[str, Any]]], rejects: list[Reject], complete: bool
+) -> None:
+    from rich.console import Console
+
+    console = Console(highlight=False, soft_wrap=False)
+    for name in names:
+        table = run.rules.tables[name]
+        counts = run.tally.tables[name]
+        console.print(_title(name, counts, complete))
+        if found.get(name):
+            console.print(_grid(run.rules, table, found[name]))
+        for reject in [reject for reject in rejects if reject.table == name][:MOST_REJECTS]:
+            _print_reject(console, reject)
+        left_out = sum(reject.table == name for reject in rejects) - MOST_REJECTS
+        if left_out > 0:
+            console.print(f"  [dim]… and {left_out} more rejected[/dim]")
+        console.print()
+    for reject in [reject for reject in rejects if reject.table is None][:MOST_REJECTS]:
+        _print_reject(console, reject)
+
+
+def _title(name: str, counts: Any, complete: bool) -> str:
+    parts = [f"{counts.rows_written:,} rows" if counts.rows_written != 1 else "1 row"]
+    if counts.rows_rejected:
+        parts.append(f"[yellow]{counts.rows_rejected:,} rejected[/yellow]")
+    if counts.rows_filtered:
+        parts.append(f"{counts.rows_filtered:,} filtered")
+    more = "" if complete else " [dim]so far: only the beginning was read[/dim]"
+    return f"[bold]{name}[/bold]  {', '.join(parts)}{more}"
+
+
+def _grid(rules: Rules, table: Table, rows: list[dict[str, Any]]) -> Any:
+    """The rows as a grid that fits the terminal: columns that do not are left out, and named."""
+    from rich import box
+    from rich.markup import escape
+    from rich.table import Table as Grid
+
+    from mukret.types import DecimalType, Float, Integer
+
+    grid = Grid(box=box.SIMPLE_HEAD, pad_edge=False, header_style="bold", padding=(0, 1))
+    for name, kind in table.columns:
+        numeric = isinstance(kind, Integer | DecimalType | Float)
+        grid.add_column(
+            f"{name}\n[dim not bold]{escape(kind.name)}[/]",
+            justify="right" if numeric else "left",
+            no_wrap=True,
+            overflow="ellipsis",
+        )
+    for row in rows:
+        cells = _written(rules, table.name, row)
+        grid.add_row(*(_cell(cell) for cell in cells.values()))
+    return grid
+
+
+def _cell(text: str | None) -> str:
+    from rich.markup import escape
+
+    from mukret.text import escaped
+
+    return "[dim]null[/dim]" if text is None else escape(escaped(text))
+
+
+def _print_reject(console: Any, reject: Reject) -> None:
+    from rich.markup import escape
+
+    from mukret.text import escaped
+
+    place = f"{reject.file}, document {reject.document}"
+    console.print(
+        f"  [yellow]rejected[/yellow] {escape(escaped(reject.path or 'document'))} [dim]in {escape(place)}[/dim]"
+    )
+    for problem in reject.problems:
+        field = f"{problem.field}: " if problem.field else ""
+        console.print(f"    {field}{escape(escaped(problem.message))} [dim]{escape(f'[{problem.code}]')}[/dim]")

@@ -1,0 +1,317 @@
+"""Typed expressions over whole columns, by Arrow's kernels.
+
+The meaning is that of `mukret.expressions.evaluate`, row by row. An error belongs to its row alone: where a kernel
+can't go on because of some rows, those are taken out first, or that one operation is done row by row.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from mukret.columns.arrow import any_true, nulls, repeated, row_mask, true_rows, value_type, with_values
+from mukret.columns.read import Column, Failures, read_strings
+from mukret.columns.written import written
+from mukret.expressions import families
+from mukret.expressions.evaluate import arithmetic, as_number, negated, read_text
+from mukret.expressions.tree import (
+    Arithmetic,
+    Binary,
+    Case,
+    Coalesce,
+    Comparison,
+    Concatenation,
+    Constant,
+    Conversion,
+    EnumAttribute,
+    Expression,
+    FieldValue,
+    Inversion,
+    Logical,
+    Negation,
+    NullTest,
+)
+from mukret.types import (
+    Bad,
+    Boolean,
+    Date,
+    DecimalType,
+    Float,
+    Integer,
+    Options,
+    Reading,
+    Text,
+    Timestamp,
+    ValueType,
+)
+from mukret.types.numbers import MAX_DIGITS
+
+Columns = Mapping[str, Any]
+
+
+def evaluate_column(node: Expression, columns: Columns, count: int) -> Column:
+    """The values of an expression for all rows; `columns` holds an array of `count` values for each field."""
+    column = _Evaluator(columns, count).column(node)
+    # A failed operand counts as null on the way, and some operators make a value of that (IS NULL, FALSE AND null).
+    column.array = with_values(column.array, dict.fromkeys(column.failures))
+    return column
+
+
+class _Evaluator:
+    def __init__(self, columns: Columns, count: int) -> None:
+        self.columns = columns
+        self.count = count
+
+    def column(self, node: Expression) -> Column:
+        match node:
+            case Constant():
+                return Column(repeated(node.value, node.type, self.count))
+            case FieldValue():
+                return Column(self.columns[node.name])
+            case EnumAttribute():
+                return Column(self.attribute(node))
+            case Arithmetic():
+                return self.arithmetic(node)
+            case Concatenation():
+                return self.binary(node, lambda left, right: pc.binary_join_element_wise(left, right, ""))
+            case Comparison():
+                return self.binary(node, lambda left, right: compared(node, left, right))
+            case Logical():
+                kernel = pc.or_kleene if node.operator == "OR" else pc.and_kleene
+                return self.binary(node, kernel)
+            case Negation():
+                return self.negation(node)
+            case Inversion():
+                return self.unary(node.operand, pc.invert)
+            case NullTest():
+                return self.unary(node.operand, pc.is_null)
+            case Conversion():
+                return self.conversion(node)
+            case Case():
+                return self.case(node)
+            case Coalesce():
+                return self.coalesce(node)
+        raise AssertionError(node)
+
+    # ---- simple ones
+
+    def unary(self, operand: Expression, kernel: Callable[[Any], Any]) -> Column:
+        column = self.column(operand)
+        return Column(kernel(column.array), column.failures)
+
+    def binary(self, node: Binary, kernel: Callable[[Any, Any], Any]) -> Column:
+        left, right = self.column(node.left), self.column(node.right)
+        return Column(kernel(left.array, right.array), {**right.failures, **left.failures})
+
+    def attribute(self, node: EnumAttribute) -> Any:
+        enum = node.enum
+        positions = pc.index_in(self.columns[node.name], value_set=pa.array(enum.names, pa.string()))
+        attributes = [enum.attribute(name, node.attribute) for name in enum.names]
+        return pa.array(attributes, value_type(node.type)).take(positions)
+
+    # ---- arithmetic
+
+    def arithmetic(self, node: Arithmetic) -> Column:
+        left, right = self.column(node.left), self.column(node.right)
+        failures: Failures = {**right.failures, **left.failures}
+        divisor = right.array
+        if node.operator == "/":
+            divisor = self.without_zeros(left.array, divisor, failures)
+        array = calculated(node, left.array, divisor)
+        if array is None:
+            return self.row_by_row(node, left.array, divisor, failures)
+        if isinstance(node.type, Float):
+            array = self.finite(array, failures)
+        return Column(array, failures)
+
+    def without_zeros(self, left: Any, divisor: Any, failures: Failures) -> Any:
+        """The divisor with its zeros as null; they are noted, unless the dividend is null anyway."""
+        zero = pc.fill_null(pc.equal(divisor.cast(pa.float64()), 0.0), False)
+        for row in true_rows(pc.and_(zero, pc.is_valid(left))):
+            failures.setdefault(row, Bad("division-by-zero", "a divisor other than zero"))
+        return pc.if_else(zero, pa.scalar(None, divisor.type), divisor)
+
+    def finite(self, array: Any, failures: Failures) -> Any:
+        wrong = pc.fill_null(pc.invert(pc.is_finite(array)), False)
+        for row in true_rows(wrong):
+            failures.setdefault(row, Bad("overflow", "a result that a double can hold"))
+        return pc.if_else(wrong, pa.scalar(None, array.type), array)
+
+    def row_by_row(self, node: Arithmetic, left: Any, right: Any, failures: Failures) -> Column:
+        values: list[Any] = []
+        for row, (a, b) in enumerate(zip(left.to_pylist(), right.to_pylist(), strict=True)):
+            value = None
+            if a is not None and b is not None:
+                try:
+                    value = arithmetic(node, a, b)
+                except Bad as bad:
+                    failures.setdefault(row, bad)
+            values.append(value)
+        return Column(pa.array(values, value_type(node.type)), failures)
+
+    def negation(self, node: Negation) -> Column:
+        column = self.column(node.operand)
+        try:
+            return Column(pc.negate_checked(column.array), column.failures)
+        except pa.ArrowInvalid:  # the smallest integer has no positive counterpart
+            return self.each(column, node.type, lambda value: negated(node.type, value))
+
+    def each(self, column: Column, kind: ValueType | None, function: Callable[[Any], Any]) -> Column:
+        """A function applied to every value that is not null, one by one."""
+        failures = dict(column.failures)
+        values: list[Any] = []
+        for row, value in enumerate(column.array.to_pylist()):
+            try:
+                values.append(None if value is None else function(value))
+            except Bad as bad:
+                values.append(None)
+                failures.setdefault(row, bad)
+        return Column(pa.array(values, value_type(kind)), failures)
+
+    # ---- conversion
+
+    def conversion(self, node: Conversion) -> Column:
+        column = self.column(node.operand)
+        converted = self.converted(node, column.array)
+        return Column(converted.array, {**converted.failures, **column.failures})
+
+    def converted(self, node: Conversion, array: Any) -> Column:
+        source, target = node.operand.type, node.target.type
+        assert source is not None
+        if families.is_textual(source):
+            strict = not node.lenient
+            options = node.target.options if node.lenient else Options()
+            return read_strings(Reading(target, options), array, lambda text: read_text(node, text), strict=strict)
+        match target:
+            case Text():
+                return Column(written(array, source))
+            case Float():
+                return Column(as_floats(array, source))
+            case Integer() | DecimalType():
+                return self.number(node, array, source)
+            case Date() if isinstance(source, Timestamp):
+                return Column(pc.floor_temporal(array.cast(pa.timestamp("us")), unit="day").cast(pa.date32()))
+        return Column(array)
+
+    def number(self, node: Conversion, array: Any, source: ValueType) -> Column:
+        """To integer or decimal, exactly: by a cast that checks, and where that refuses, value by value."""
+        if array.type == value_type(node.target.type):
+            return Column(array)
+        if not isinstance(source, Float):
+            try:
+                return Column(array.cast(value_type(node.target.type)))
+            except pa.ArrowInvalid:
+                pass
+        return self.each(Column(array), node.target.type, lambda value: as_number(node.target, value))
+
+    # ---- branches
+
+    def case(self, node: Case) -> Column:
+        result = nulls(node.type, self.count)
+        failures: Failures = {}
+        open_rows = repeated(True, Boolean(), self.count)
+        for condition, branch in node.branches:
+            asked = self.column(condition)
+            open_rows = self.closed(open_rows, asked.failures, failures)
+            taken = pc.and_(open_rows, pc.fill_null(asked.array, False))
+            result = self.taken(result, taken, branch, failures)
+            open_rows = pc.and_not(open_rows, taken)
+        return Column(self.taken(result, open_rows, node.otherwise, failures), failures)
+
+    def coalesce(self, node: Coalesce) -> Column:
+        result = nulls(node.type, self.count)
+        failures: Failures = {}
+        open_rows = repeated(True, Boolean(), self.count)
+        for item in node.items:
+            if not any_true(open_rows):
+                break
+            result = self.taken(result, open_rows, item, failures)
+            open_rows = self.closed(pc.and_(open_rows, pc.is_null(result)), failures, failures)
+        return Column(result, failures)
+
+    def taken(self, result: Any, taken: Any, branch: Expression, failures: Failures) -> Any:
+        """The result with the branch's values where it is taken; its errors count there alone."""
+        if not any_true(taken):
+            return result
+        column = self.column(branch)
+        for row, bad in column.failures.items():
+            if taken[row].as_py():
+                failures[row] = bad
+        return pc.if_else(taken, column.array, result)
+
+    def closed(self, open_rows: Any, failed: Failures, failures: Failures) -> Any:
+        """The open rows without those that failed, which are noted."""
+        rows = [row for row in failed if open_rows[row].as_py()]
+        failures.update({row: failed[row] for row in rows})
+        return pc.and_not(open_rows, row_mask(rows, self.count)) if rows else open_rows
+
+
+def as_floats(array: Any, source: ValueType) -> Any:
+    """The nearest doubles; decimals by way of their text, since Arrow's direct cast is off in the last digit."""
+    if isinstance(source, DecimalType):
+        return array.cast(pa.string()).cast(pa.float64())
+    return array.cast(pa.float64(), safe=False)
+
+
+def calculated(node: Arithmetic, left: Any, right: Any) -> Any:
+    """The result by a kernel; None where no kernel is exact, or some row overflows."""
+    kernels = {"+": pc.add_checked, "-": pc.subtract_checked, "*": pc.multiply_checked}
+    if isinstance(node.type, Float):
+        return {**kernels, "+": pc.add, "-": pc.subtract, "*": pc.multiply, "/": pc.divide}[node.operator](left, right)
+    if node.operator == "/":
+        return None
+    try:
+        if isinstance(node.type, Integer):
+            return kernels[node.operator](left, right)
+        if not _fits(node):
+            return None
+        return kernels[node.operator](_decimal(left), _decimal(right)).cast(value_type(node.type))
+    except pa.ArrowInvalid:
+        return None
+
+
+def _fits(node: Arithmetic) -> bool:
+    """Whether the result surely has no more than 38 digits, by the types alone."""
+    assert node.left.type is not None
+    assert node.right.type is not None
+    a, b = families.as_decimal(node.left.type), families.as_decimal(node.right.type)
+    if node.operator == "*":
+        return a.precision + b.precision < MAX_DIGITS
+    scale = max(a.scale, b.scale)
+    return max(a.precision - a.scale, b.precision - b.scale) + scale < MAX_DIGITS
+
+
+def _decimal(array: Any) -> Any:
+    return array.cast(pa.decimal128(19, 0)) if pa.types.is_integer(array.type) else array
+
+
+def compared(node: Comparison, left: Any, right: Any) -> Any:
+    """A comparison of two arrays of one family, as booleans."""
+    left, right = _aligned(left, right)
+    kernel = {
+        "=": pc.equal,
+        "<>": pc.not_equal,
+        "<": pc.less,
+        "<=": pc.less_equal,
+        ">": pc.greater,
+        ">=": pc.greater_equal,
+    }[node.operator]
+    result = kernel(left, right)
+    if not node.distinct:
+        return result
+    both_null = pc.and_(pc.is_null(left), pc.is_null(right))
+    return pc.if_else(both_null, node.operator == "=", pc.fill_null(result, node.operator == "<>"))
+
+
+def _aligned(left: Any, right: Any) -> tuple[Any, Any]:
+    """Decimals of one scale; booleans as numbers, since Arrow gives them no order."""
+    if pa.types.is_boolean(left.type) and pa.types.is_boolean(right.type):
+        return left.cast(pa.int8()), right.cast(pa.int8())
+    if not (pa.types.is_decimal(left.type) or pa.types.is_decimal(right.type)):
+        return (left.cast(right.type), right) if pa.types.is_null(left.type) else (left, right)
+    scale = max(array.type.scale if pa.types.is_decimal(array.type) else 0 for array in (left, right))
+    common = pa.decimal256(2 * MAX_DIGITS, scale)
+    return tuple(array.cast(common) for array in (left, right))

@@ -1,0 +1,272 @@
+"""Conversions by Arrow's kernels: only of what they surely convert as the types say; the rest is refused here.
+
+Each function gives an array (null where it refused) and a mask of the refused, None if there are none. Arrow's casts
+take things that the types do not (hexadecimal integers, `nan`, hours without minutes, the year 0); every cast is
+guarded against those, and where one value spoils a cast an exact regular expression picks what is cast.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from mukret.columns import zoned
+from mukret.columns.arrow import UTC, all_true, any_true, regex_mask, value_type
+from mukret.types import Date, DecimalType, Float, Integer, Options, Text, Timestamp, ValueType
+from mukret.types.numbers import numeric_pattern
+from mukret.types.times import EPOCH_MICROS, FIRST_MICRO, LAST_MICRO
+from mukret.values import JsonValue
+
+Converted = tuple[Any, Any]
+
+_YEAR = "[12][0-9]{3}"
+_DAY = (
+    f"{_YEAR}-(?:(?:0[13578]|1[02])-(?:0[1-9]|[12][0-9]|3[01])|(?:0[469]|11)-(?:0[1-9]|[12][0-9]|30)"
+    "|02-(?:0[1-9]|1[0-9]|2[0-8]))"
+)
+_LOCAL = f"{_DAY}[T ](?:[01][0-9]|2[0-3]):[0-5][0-9](?::[0-5][0-9](?:\\.[0-9]{{1,6}})?)?"
+_OFFSET = "(?:Z|[+-](?:[01][0-9]|2[0-3])(?::?[0-5][0-9])?)"
+_EPOCH = "-?[0-9]{1,18}"
+
+
+def from_strings(kind: ValueType, options: Options, strings: Any) -> Converted:
+    """A string array as an array of the type."""
+    match kind:
+        case Text():
+            return strings, None
+        case Integer():
+            return _integers(options, strings)
+        case DecimalType():
+            return _decimals(kind, options, strings)
+        case Float():
+            return _floats(options, strings)
+        case Date():
+            return _dates(strings)
+        case Timestamp():
+            return _timestamps(options, strings)
+    raise AssertionError(kind)
+
+
+def from_numbers(kind: ValueType, options: Options, values: Sequence[JsonValue], kinds: set[type]) -> Converted:
+    """JSON numbers (`int`, `Number`, None) as an array of the type."""
+    if kinds == {int}:
+        try:
+            return _from_integers(kind, options, pa.array(values, pa.int64()))
+        except (OverflowError, pa.ArrowInvalid):
+            pass
+    texts = pa.array([None if value is None else str(value) for value in values], pa.string())
+    plain = Options(percent=options.percent, round=options.round)
+    if isinstance(kind, Integer | DecimalType | Float):
+        return from_strings(kind, plain, texts)
+    return nothing(kind, texts)
+
+
+def nothing(kind: ValueType, array: Any) -> Converted:
+    """All that is not null is refused."""
+    return pa.nulls(len(array), value_type(kind)), pc.is_valid(array)
+
+
+def _from_integers(kind: ValueType, options: Options, integers: Any) -> Converted:
+    if isinstance(kind, Timestamp):
+        form = next((form for form in options.format if form in EPOCH_MICROS), None)
+        return _epochs(form, integers) if form else nothing(kind, integers)
+    if isinstance(kind, Integer) and not options.percent:
+        return integers, None
+    if isinstance(kind, Float) and not options.percent:
+        return integers.cast(pa.float64(), safe=False), None
+    if isinstance(kind, DecimalType | Float | Integer):
+        return from_strings(kind, Options(percent=options.percent), integers.cast(pa.string()))
+    return nothing(kind, integers)
+
+
+def _guarded(strings: Any, pattern: str, cast: Callable[[Any], Any]) -> Converted:
+    """Casts the strings that match a pattern; the others are refused."""
+    sure = regex_mask(strings, pattern)
+    if all_true(sure):
+        return cast(strings), None
+    chosen = pc.if_else(sure, strings, pa.scalar(None, pa.string()))
+    return cast(chosen), pc.fill_null(pc.invert(sure), False)
+
+
+def _cast_or_pick(
+    strings: Any, pattern: str, cast: Callable[[Any], Any], suspicious: Callable[[Any], bool]
+) -> Converted:
+    """Casts the whole column; if that fails or `suspicious` finds something in the result, only what is sure."""
+    try:
+        array = cast(strings)
+    except pa.ArrowInvalid:
+        return _guarded(strings, pattern, cast)
+    return _guarded(strings, pattern, cast) if suspicious(array) else (array, None)
+
+
+# ---- numbers
+
+
+def _digits(options: Options) -> Callable[[Any], Any]:
+    """Turns numeric strings with marks into those that Arrow reads."""
+
+    def plain(strings: Any) -> Any:
+        if options.percent:
+            strings = pc.binary_join_element_wise(pc.utf8_rtrim(strings, characters="%"), "e-2", "")
+        if options.grouping:
+            strings = pc.replace_substring(strings, options.grouping, "")
+        return pc.replace_substring(strings, options.point, ".") if options.point != "." else strings
+
+    return plain
+
+
+def _is_plain(options: Options) -> bool:
+    return not options.grouping and options.point == "." and not options.percent
+
+
+def _marked_pattern(options: Options) -> str:
+    """Numeric strings with the marks of these options, without an exponent."""
+    pattern = numeric_pattern(options.grouping, options.point).removesuffix("(?:[eE][+-]?[0-9]+)?")
+    return f"{pattern}%?" if options.percent else pattern
+
+
+def _integers(options: Options, strings: Any) -> Converted:
+    if options.percent:
+        return nothing(Integer(), strings)
+    sure = "-?[0-9]{1,18}"
+    if options.grouping:
+        mark = "\\" + options.grouping
+        sure = f"-?(?:[0-9]{{1,18}}|[0-9]{{1,3}}(?:{mark}[0-9]{{3}}){{1,5}})"
+        return _guarded(strings, sure, lambda some: pc.replace_substring(some, options.grouping, "").cast(pa.int64()))
+    if any_true(pc.match_substring(strings, "x")) or any_true(pc.match_substring(strings, "X")):
+        return _guarded(strings, sure, lambda some: some.cast(pa.int64()))
+    return _cast_or_pick(strings, sure, lambda some: some.cast(pa.int64()), lambda array: False)
+
+
+def _floats(options: Options, strings: Any) -> Converted:
+    def cast(some: Any) -> Any:
+        return _digits(options)(some).cast(pa.float64())
+
+    def too_large(array: Any) -> bool:
+        return not all_true(pc.is_finite(array))
+
+    if not _is_plain(options):
+        array, refused = _guarded(strings, _marked_pattern(options), cast)
+        return _without_infinite(array, refused)
+    array, refused = _cast_or_pick(strings, numeric_pattern(None, "."), cast, too_large)
+    return _without_infinite(array, refused)
+
+
+def _without_infinite(array: Any, refused: Any) -> Converted:
+    infinite = pc.fill_null(pc.is_inf(array), False)
+    if not any_true(infinite):
+        return array, refused
+    array = pc.if_else(infinite, pa.scalar(None, pa.float64()), array)
+    return array, infinite if refused is None else pc.or_(refused, infinite)
+
+
+def _decimals(kind: DecimalType, options: Options, strings: Any) -> Converted:
+    whole = kind.precision - kind.scale
+    target = value_type(kind)
+
+    def cast(some: Any) -> Any:
+        return _digits(options)(some).cast(target)
+
+    if not _is_plain(options):
+        try:
+            array, refused = _guarded(strings, _marked_pattern(options), cast)
+        except pa.ArrowInvalid:  # too many digits somewhere
+            return _picked_decimals(kind, options, strings, cast)
+        return array, refused
+    if whole == 0:
+        return nothing(kind, strings)
+    fraction = f"(?:\\.[0-9]{{0,{kind.scale}}})?"
+    return _cast_or_pick(strings, f"[+-]?[0-9]{{1,{whole}}}{fraction}", cast, lambda array: False)
+
+
+def _picked_decimals(kind: DecimalType, options: Options, strings: Any, cast: Callable[[Any], Any]) -> Converted:
+    """With marks: those whose digits surely fit."""
+    shift = 2 if options.percent else 0
+    fraction = max(0, kind.scale - shift)
+    whole = kind.precision - kind.scale
+    if whole == 0:
+        return nothing(kind, strings)
+    marked = regex_mask(strings, _marked_pattern(options))
+    plain = pc.replace_substring(strings, options.grouping, "") if options.grouping else strings
+    point = f"\\{options.point}"
+    fits = regex_mask(plain, f"[+-]?[0-9]{{1,{whole}}}(?:{point}[0-9]{{0,{fraction}}})?{'%?' if shift else ''}")
+    sure = pc.and_(marked, fits) if kind.scale >= shift else pc.and_(marked, pa.scalar(False))
+    chosen = pc.if_else(sure, strings, pa.scalar(None, pa.string()))
+    return cast(chosen), pc.fill_null(pc.invert(sure), False)
+
+
+# ---- times
+
+
+def _dates(strings: Any) -> Converted:
+    def before_year_one(array: Any) -> bool:
+        first = pc.min(array.cast(pa.int32())).as_py()
+        return first is not None and first < -719162
+
+    return _cast_or_pick(strings, _DAY, lambda some: some.cast(pa.date32()), before_year_one)
+
+
+def _timestamps(options: Options, strings: Any) -> Converted:
+    """ISO texts with an offset, or all without one; a column of both kinds, or of epochs, form by form."""
+    if "iso" in options.format:
+        try:
+            array = strings.cast(UTC)
+            if not (_has_hours_alone(strings) or outside_calendar(array)):
+                return array, None
+        except pa.ArrowInvalid:
+            pass
+    return _by_form(options, strings)
+
+
+def _has_hours_alone(strings: Any) -> bool:
+    """`2031-04-01T10Z`: Arrow reads it, we do not."""
+    return not all_true(pc.equal(pc.utf8_slice_codeunits(strings, 13, 14), ":"))
+
+
+def outside_calendar(instants: Any) -> bool:
+    """Whether an instant lies outside the years 1 to 9999."""
+    bounds = pc.min_max(instants.cast(pa.int64()))
+    first, last = bounds["min"].as_py(), bounds["max"].as_py()
+    return first is not None and (first < FIRST_MICRO or last > LAST_MICRO)
+
+
+def _by_form(options: Options, strings: Any) -> Converted:
+    array = pa.nulls(len(strings), UTC)
+    left = pc.is_valid(strings)
+    epoch = next((form for form in options.format if form in EPOCH_MICROS), None)
+    forms: list[tuple[str, Callable[[Any], Converted]]] = []
+    if "iso" in options.format:
+        forms.append((_LOCAL + _OFFSET, lambda some: (some.cast(UTC), None)))
+        if options.zone:
+            zone_name = options.zone
+            forms.append((_LOCAL, lambda some: zoned.to_utc(some.cast(pa.timestamp("us")), zone_name, options.fold)))
+    if epoch:
+        forms.append((_EPOCH, lambda some: _epochs(epoch, some.cast(pa.int64()))))
+    for pattern, convert in forms:
+        sure = pc.fill_null(regex_mask(strings, pattern), False)
+        if any_true(sure):
+            found, refused = convert(pc.if_else(sure, strings, pa.scalar(None, pa.string())))
+            array = pc.coalesce(array, found)
+            done = sure if refused is None else pc.and_not(sure, refused)
+            left = pc.and_not(left, done)
+    return array, left if any_true(left) else None
+
+
+def _epochs(form: str | None, integers: Any) -> Converted:
+    """Whole epochs as instants; what would leave the calendar, and nanoseconds that are no microseconds, is refused."""
+    power = EPOCH_MICROS[form or "epoch-s"]
+    factor = 10 ** abs(power)
+    if power >= 0:
+        low, high = -(-FIRST_MICRO // factor), LAST_MICRO // factor
+        fits = pc.and_(pc.greater_equal(integers, low), pc.less_equal(integers, high))
+        chosen = integers if all_true(fits) else pc.if_else(fits, integers, pa.scalar(None, pa.int64()))
+        micros = pc.multiply(chosen, factor)
+    else:
+        micros = pc.divide(integers, factor)
+        fits = pc.equal(pc.multiply(micros, factor), integers)
+        micros = pc.if_else(fits, micros, pa.scalar(None, pa.int64()))
+    refused = None if all_true(fits) else pc.fill_null(pc.invert(fits), False)
+    return micros.cast(UTC), refused

@@ -1,0 +1,228 @@
+"""Raw columns → typed Arrow columns, with exactly the values refused that the plain reading refuses.
+
+A kernel converts what it surely understands, all at once; what is left is read one value at a time by the type itself
+(`Reading.read`), which alone decides what is bad and why.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from mukret.columns import kernels
+from mukret.columns.arrow import any_true, merged, nulls, true_rows, value_type, with_values
+from mukret.types import WHITE_SPACE, Bad, Boolean, Enum, ListOf, Reading, Text
+from mukret.values import JsonValue, Number, scalar_text
+
+FEW = 32
+"""Up to so many refused values are read one by one at once; more are trimmed and tried again as a column first."""
+
+Failures = dict[int, Bad]
+
+
+@dataclass
+class Column:
+    """A typed array (null where the value is null or bad) and what is wrong, by row."""
+
+    array: Any
+    failures: Failures = field(default_factory=dict)
+
+
+def read_column(reading: Reading, values: Sequence[JsonValue]) -> Column:
+    """A raw column as typed column."""
+    kinds = set(map(type, values))
+    kinds.discard(type(None))
+    if not kinds:
+        return Column(nulls(reading.type, len(values)))
+    if isinstance(reading.type, ListOf):
+        return _one_by_one(reading, values)
+    if kinds == {str}:
+        return read_strings(reading, pa.array(values, pa.string()), reading.read)
+    if isinstance(reading.type, Text) and not reading.options.blank:
+        return _texts(reading, values, kinds)
+    groups = [kinds & {str}, kinds & {int, Number}, kinds - {str, int, Number}]
+    if sum(map(bool, groups)) > 1:
+        return _mixed(reading, values, [group for group in groups if group])
+    return _numbers(reading, values, kinds) if groups[1] else _one_by_one(reading, values)
+
+
+def read_lists(reading: Reading, values: Sequence[list[JsonValue]]) -> Column:
+    """A column of which each row holds all nodes of a path."""
+    plain = isinstance(reading.type, ListOf) and isinstance(reading.type.item, Text) and not _has_options(reading)
+    if plain and {type(node) for nodes in values for node in nodes} <= {str, Number}:
+        return Column(pa.array(values, value_type(reading.type)))
+    return _collected(reading.read_nodes, reading, values)
+
+
+def _has_options(reading: Reading) -> bool:
+    return bool(reading.options.trim or reading.options.blank or reading.options.strip)
+
+
+def _one_by_one(reading: Reading, values: Sequence[JsonValue]) -> Column:
+    return _collected(reading.read, reading, values)
+
+
+def _collected(read: Callable[[Any], object], reading: Reading, values: Sequence[Any]) -> Column:
+    found: list[object] = []
+    failures: Failures = {}
+    for row, value in enumerate(values):
+        try:
+            found.append(read(value))
+        except Bad as bad:
+            found.append(None)
+            failures[row] = bad
+    return Column(pa.array(found, value_type(reading.type)), failures)
+
+
+def _mixed(reading: Reading, values: Sequence[JsonValue], groups: list[set[type]]) -> Column:
+    """A column with values of several kinds: each group of kinds as a column of its own."""
+    parts = []
+    failures: Failures = {}
+    for group in groups:
+        rows = [row for row, value in enumerate(values) if type(value) in group]
+        column = read_column(reading, [values[row] for row in rows])
+        parts.append((rows, column.array))
+        failures.update({rows[row]: bad for row, bad in column.failures.items()})
+    return Column(merged(parts, len(values), value_type(reading.type)), failures)
+
+
+def _texts(reading: Reading, values: Sequence[JsonValue], kinds: set[type]) -> Column:
+    """Texts out of scalars of several kinds; numbers and booleans are not trimmed or stripped, being neither."""
+    if _has_options(reading) or not kinds <= {str, int, bool, Number}:
+        return _one_by_one(reading, values)
+    return Column(pa.array(list(map(scalar_text, values)), pa.string()))
+
+
+def _numbers(reading: Reading, values: Sequence[JsonValue], kinds: set[type]) -> Column:
+    if reading.options.blank:
+        return (
+            _one_by_one(reading, values) if not isinstance(reading.type, Enum | Boolean) else _by_word(reading, values)
+        )
+    if isinstance(reading.type, Enum | Boolean):
+        return _by_word(reading, values)
+    array, refused = kernels.from_numbers(reading.type, reading.options, values, kinds)
+    return _completed(array, refused, values.__getitem__, reading.read)
+
+
+def _by_word(reading: Reading, values: Sequence[JsonValue]) -> Column:
+    known: dict[str, object] = {}
+    failures: Failures = {}
+    found: list[object] = []
+    for row, value in enumerate(values):
+        word = scalar_text(value)
+        if word is None:
+            found.append(None)
+            continue
+        if word not in known:
+            known[word] = _tried(reading.read, value)
+        outcome = known[word]
+        if isinstance(outcome, Bad):
+            failures[row] = outcome
+            outcome = None
+        found.append(outcome)
+    return Column(pa.array(found, value_type(reading.type)), failures)
+
+
+def _tried(read: Callable[[Any], object], value: JsonValue) -> object:
+    try:
+        return read(value)
+    except Bad as bad:
+        return bad
+
+
+def read_strings(reading: Reading, strings: Any, read: Callable[[str], object], *, strict: bool = False) -> Column:
+    """A string array as typed column. `read` decides about what no kernel takes; `strict`: nothing but trimming
+    comes before the type (a CAST)."""
+    if isinstance(reading.type, Enum | Boolean):
+        return _by_unique(reading, strings, read)
+    prepared = strings
+    if not strict and (reading.options.blank or reading.strips):
+        prepared = _prepared(reading, strings)
+    elif isinstance(reading.type, Text) and reading.options.trim:
+        prepared = pc.utf8_trim(strings, characters=WHITE_SPACE)
+    array, refused = kernels.from_strings(reading.type, reading.options, prepared)
+    if refused is not None and prepared is strings and (pc.sum(refused).as_py() or 0) > FEW:
+        array, refused = _tried_again(reading, strings, array, refused, strict)
+    return _completed(array, refused, lambda row: strings[row].as_py(), read)
+
+
+def _prepared(reading: Reading, strings: Any) -> Any:
+    """The steps before a type's own, for a whole column: trim, blank, strip."""
+    if reading.trims:
+        strings = pc.utf8_trim(strings, characters=WHITE_SPACE)
+    if reading.blanks:
+        blank = pc.is_in(strings, value_set=pa.array(sorted(reading.blanks), pa.string()))
+        if any_true(blank):
+            strings = pc.if_else(blank, pa.scalar(None, pa.string()), strings)
+    return _stripped(reading, strings) if reading.strips else strings
+
+
+def _stripped(reading: Reading, strings: Any) -> Any:
+    """`Reading.stripped`, step by step, for a whole column."""
+    changed = True
+    while changed:
+        changed = False
+        for part in reading.strips:
+            for found, start, stop in (
+                (pc.starts_with(strings, part), len(part), None),
+                (pc.ends_with(strings, part), 0, -len(part)),
+            ):
+                if any_true(found):
+                    changed = True
+                    cut = pc.utf8_slice_codeunits(strings, start, stop)
+                    # ends_with was asked before the beginning was cut off: ask again where both could be the same
+                    still = found if start else pc.ends_with(strings, part)
+                    strings = pc.if_else(still, cut, strings)
+            if changed and reading.trims:
+                strings = pc.utf8_trim(strings, characters=WHITE_SPACE)
+    return strings
+
+
+def _tried_again(reading: Reading, strings: Any, array: Any, refused: Any, strict: bool) -> tuple[Any, Any]:
+    rows = pc.indices_nonzero(refused)
+    some = strings.take(rows)
+    some = pc.utf8_trim(some, characters=WHITE_SPACE) if strict else _prepared(reading, some)
+    found, still = kernels.from_strings(reading.type, reading.options, some)
+    array = pc.replace_with_mask(array, refused, found)
+    if still is None:
+        return array, None
+    mask = pc.replace_with_mask(refused, refused, pc.fill_null(still, False))
+    return array, mask
+
+
+def _by_unique(reading: Reading, strings: Any, read: Callable[[str], object]) -> Column:
+    """Few different strings: each is read once."""
+    encoded = strings.dictionary_encode()
+    outcomes = [_tried(read, word) for word in encoded.dictionary.to_pylist()]
+    words = pa.array([None if isinstance(item, Bad) else item for item in outcomes], value_type(reading.type))
+    column = Column(words.take(encoded.indices))
+    bad = [isinstance(item, Bad) for item in outcomes]
+    if any(bad):
+        mask = pc.fill_null(pa.array(bad).take(encoded.indices), False)
+        rows = true_rows(mask)
+        indices = encoded.indices.take(pa.array(rows, pa.int64())).to_pylist()
+        for row, index in zip(rows, indices, strict=True):
+            outcome = outcomes[index]
+            assert isinstance(outcome, Bad)
+            column.failures[row] = outcome
+    return column
+
+
+def _completed(array: Any, refused: Any, value: Callable[[int], JsonValue], read: Callable[[Any], object]) -> Column:
+    """Reads what a kernel refused one by one and puts it in."""
+    column = Column(array)
+    if refused is None:
+        return column
+    values: dict[int, object] = {}
+    for row in true_rows(refused):
+        outcome = _tried(read, value(row))
+        if isinstance(outcome, Bad):
+            column.failures[row] = outcome
+        elif outcome is not None:
+            values[row] = outcome
+    column.array = with_values(array, values)
+    return column

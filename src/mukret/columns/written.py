@@ -1,0 +1,51 @@
+"""Typed columns → columns of the texts that stand in CSV cells (as `ValueType.written`, a column at a time)."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from mukret.columns.arrow import any_true, true_rows, with_values
+from mukret.types import DecimalType, Float, ListOf, Timestamp, ValueType
+
+
+def written(array: Any, kind: ValueType) -> Any:
+    """A string array; null stays null."""
+    match kind:
+        case ListOf():
+            return _lists(array, kind)
+        case Timestamp():
+            return _instants(array)
+        case Float():
+            return _without_exponent(array, kind, "e+")
+        case DecimalType() if kind.scale > 6:
+            return _without_exponent(array, kind, "E")
+    return array.cast(pa.string())
+
+
+def _instants(array: Any) -> Any:
+    naive = array.cast(pa.timestamp("us"))
+    if not any_true(pc.not_equal(pc.microsecond(naive), 0)) and not any_true(pc.not_equal(pc.millisecond(naive), 0)):
+        text = naive.cast(pa.timestamp("s"), safe=False).cast(pa.string())
+    else:
+        text = pc.replace_substring_regex(naive.cast(pa.string()), r"\.?0+$", "")
+    return pc.binary_join_element_wise(pc.replace_substring(text, " ", "T"), "Z", "")
+
+
+def _without_exponent(array: Any, kind: ValueType, mark: str) -> Any:
+    """Arrow writes floats from 1e10 on and small decimals with an exponent: those are written one by one."""
+    text = array.cast(pa.string())
+    marked = pc.fill_null(pc.match_substring(text, mark), False)
+    return with_values(text, {row: kind.written(array[row].as_py()) for row in true_rows(marked)})
+
+
+def _lists(array: Any, kind: ListOf) -> Any:
+    if isinstance(array, pa.ChunkedArray):
+        array = array.combine_chunks()
+    if pa.types.is_string(array.type.value_type):
+        items = array.flatten()
+        if not any_true(pc.match_substring_regex(items, r"[;\\]|^$")):
+            return pc.binary_join(array, ";")
+    return pa.array([None if value is None else kind.written(value) for value in array.to_pylist()], pa.string())

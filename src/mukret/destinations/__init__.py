@@ -1,0 +1,1 @@
+"""One module per format, all behind the same few members; publishing stands once, outside."""

@@ -1,0 +1,125 @@
+"""A run, delivered: its tables, rejects and record into a folder, or one table into a stream."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from contextlib import ExitStack
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any, BinaryIO
+
+from mukret import __version__
+from mukret.destinations import csv
+from mukret.destinations.publish import RUN_FILE, folder_to_publish
+from mukret.engine.run import Run
+from mukret.engine.tally import Tally
+from mukret.errors import StoppedError, UsageError
+
+REJECTS_FILE = "rejects.jsonl"
+
+
+@dataclass(frozen=True)
+class RejectLimit:
+    """How many rejected rows and bad documents are still clean: a number, or a share of all rows."""
+
+    number: int | None = None
+    percent: float | None = None
+
+    @classmethod
+    def parse(cls, text: str) -> RejectLimit:
+        """`12` or `0.5%`. Raises ValueError."""
+        if text.endswith("%"):
+            share = float(text[:-1])
+            if not 0 <= share <= 100:
+                raise ValueError(text)
+            return cls(percent=share)
+        if not text.isdecimal():
+            raise ValueError(text)
+        return cls(number=int(text))
+
+    def allows(self, tally: Tally) -> bool:
+        if self.number is not None:
+            return tally.findings <= self.number
+        everything = tally.rows_seen + tally.bad_documents
+        return tally.findings * 100 <= (self.percent or 0) * everything
+
+    def check(self, tally: Tally, *, finished: bool) -> None:
+        """Raises StoppedError above the limit; while the run goes on only an absolute one can be judged."""
+        if (finished or self.number is not None) and not self.allows(tally):
+            allowed = f"{self.number}" if self.number is not None else f"{self.percent:g}%"
+            raise StoppedError(
+                "too-many-rejects",
+                f"{tally.findings} rejects, more than the {allowed} allowed; nothing was published",
+                hint="leave out --max-rejects to see them in rejects.jsonl",
+            )
+
+
+def deliver_folder(run: Run, target: str, limit: RejectLimit | None = None) -> dict[str, Any]:
+    """Does the run and publishes a folder with one CSV file per table, the rejects and the record, which is returned.
+
+    Raises OutputError, InputError and StoppedError; nothing is published then.
+    """
+    with folder_to_publish(target) as folder:
+        with ExitStack() as stack:
+            opened = {name: stack.enter_context(open(folder / f"{name}{csv.ENDING}", "wb")) for name in run.schemas}
+            rejects = stack.enter_context(open(folder / REJECTS_FILE, "w", encoding="utf-8", newline="\n"))
+            files = {name: csv.CsvFile(run.rules.tables[name], file) for name, file in opened.items()}
+            for output in run.batches():
+                for name, batch in output.tables.items():
+                    files[name].write(batch)
+                rejects.writelines(f"{reject.line()}\n" for reject in output.rejects)
+                if limit:
+                    limit.check(run.tally, finished=False)
+        if limit:
+            limit.check(run.tally, finished=True)
+        names = [*(f"{name}{csv.ENDING}" for name in run.schemas), REJECTS_FILE, RUN_FILE]
+        record = run_record(run, names)
+        (folder / RUN_FILE).write_text(json.dumps(record, indent=2, ensure_ascii=False) + "\n", encoding="utf-8")
+    return record
+
+
+def deliver_table(run: Run, name: str, stream: BinaryIO, limit: RejectLimit | None = None) -> dict[str, Any]:
+    """Does the run and writes one table as CSV to a stream, as it comes."""
+    if name not in run.schemas:
+        known = ", ".join(run.schemas)
+        raise UsageError("unknown-table", f"no table {name} to write", hint=f"tables of these rules: {known}")
+    file = csv.CsvFile(run.rules.tables[name], stream)
+    for output in run.batches():
+        file.write(output.tables[name])
+        stream.flush()
+        if limit:
+            limit.check(run.tally, finished=False)
+    if limit:
+        limit.check(run.tally, finished=True)
+    return run_record(run, [])
+
+
+def run_record(run: Run, files: list[str]) -> dict[str, Any]:
+    """What `run.json` holds: enough to say later what was read, by which rules, and what became of it."""
+    counts: Mapping[str, Any] = run.tally.as_json()
+    return {
+        "mukret": __version__,
+        "rules": {"file": run.rules.file, "sha256": run.rules.sha256},
+        "inputs": [
+            {
+                "file": source.name,
+                "sha256": source.sha256,
+                "bytes": source.size,
+                "documents": source.documents,
+                "compression": source.compression,
+            }
+            for source in run.sources
+        ],
+        "started": _instant(run.started),
+        "finished": _instant(datetime.now(UTC)),
+        **counts,
+        "response": {"values_nulled": run.tally.response_values_nulled},
+        "unmatched": [unmatched.as_json() for unmatched in run.unmatched()],
+        "sample": run.sample.as_json(),
+        "files": files,
+    }
+
+
+def _instant(moment: datetime) -> str:
+    return moment.isoformat(timespec="seconds").replace("+00:00", "Z")

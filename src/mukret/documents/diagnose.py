@@ -1,0 +1,228 @@
+"""What is wrong with a text that should be JSON, in words and at a place.
+
+The fast decoder only says that it gave up; this scanner reads the same text slowly, without recursion, and knows the
+mistakes that people and services make.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from dataclasses import dataclass, replace
+
+from mukret.text import escaped
+
+_BLANK = re.compile(r"[ \t\n\r]*")
+_STRING = re.compile(r'"(?:[^"\\\x00-\x1f]|\\(?:["\\/bfnrt]|u[0-9a-fA-F]{4}))*"')
+_STRING_PART = re.compile(r'"(?:[^"\\\x00-\x1f]|\\(?:["\\/bfnrt]|u[0-9a-fA-F]{4}))*')
+_NUMBER = re.compile(r"-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][-+]?[0-9]+)?")
+_WORD = re.compile(r"[A-Za-z_$][A-Za-z0-9_$]*")
+_LOOSE_NUMBER = re.compile(r"[-+.0-9][-+.0-9A-Za-z]*")
+_LITERALS = ("true", "false", "null")
+_OTHER_LANGUAGES = {"True": "true", "False": "false", "None": "null", "undefined": "null", "nil": "null"}
+_WINDOW = 30
+
+
+@dataclass(frozen=True)
+class Finding:
+    """What is wrong and where. `excerpt` is the text around it, `caret` the place within it."""
+
+    message: str
+    line: int = 1
+    column: int = 1
+    offset: int = 0
+    excerpt: str = ""
+    caret: int = 0
+
+    def __str__(self) -> str:
+        return f"{self.message} at line {self.line}, column {self.column} (byte {self.offset})"
+
+    def moved(self, lines: int, offset: int) -> Finding:
+        """The same finding in a larger text that has so many lines and bytes before this one."""
+        return replace(self, line=self.line + lines, offset=self.offset + offset)
+
+
+def diagnose(raw: bytes, decoder_says: str) -> Finding:
+    """Finds the first mistake of a JSON text that a decoder refused."""
+    try:
+        text = raw.decode("utf-8")
+    except UnicodeDecodeError as error:
+        before = raw[: error.start].decode("utf-8")
+        message = f"invalid UTF-8 (byte 0x{raw[error.start]:02x})"
+        if raw[:2] in (b"\xff\xfe", b"\xfe\xff") or b"\0" in raw[:4]:
+            message = "this is UTF-16 or UTF-32, not UTF-8"
+        return _finding(before + "�", len(before), message)
+    head = text.lstrip()[:200].lower()
+    if not head:
+        return Finding("there is nothing in it")
+    if head.startswith("<"):
+        kind = "an HTML page" if head.startswith(("<!doctype html", "<html")) else "XML or HTML"
+        return _finding(text, text.index("<"), f"this is {kind}, not JSON")
+    mistake = _Scanner(text).mistake()
+    if mistake is not None:
+        return _finding(text, *mistake)
+    if "recursion" in decoder_says:
+        return Finding("nested too deeply (more than about 990 levels)")
+    if "out of range" in decoder_says:
+        return Finding("an integer with more digits than can be handled (4,300)")
+    return Finding(f"not JSON: {decoder_says}")
+
+
+def _finding(text: str, at: int, message: str) -> Finding:
+    line_start = text.rfind("\n", 0, at) + 1
+    line_end = text.find("\n", at)
+    line = text[line_start : line_end if line_end >= 0 else len(text)]
+    column = at - line_start
+    first = max(0, column - _WINDOW)
+    before = escaped(line[first:column])
+    after = escaped(line[column : column + _WINDOW])
+    return Finding(
+        message, text.count("\n", 0, at) + 1, column + 1, len(text[:at].encode()), before + after, len(before)
+    )
+
+
+class _Scanner:
+    def __init__(self, text: str) -> None:
+        self.text = text
+        self.at = 0
+        self.open: list[tuple[str, int]] = []
+        """Brackets that are open, with their places."""
+
+    def mistake(self) -> tuple[int, str] | None:
+        """Place and description of the first mistake; None if the text is JSON."""
+        wants = "value"
+        while True:
+            blank = _BLANK.match(self.text, self.at)
+            assert blank
+            self.at = blank.end()
+            if self.at == len(self.text):
+                return None if wants == "end" else (self.at, self.cut_off())
+            found = getattr(self, f"_{wants.replace('-', '_')}")(self.text[self.at])
+            if isinstance(found, tuple):
+                return found
+            wants = found
+
+    def cut_off(self) -> str:
+        if not self.open:
+            return "there is nothing in it"
+        bracket, place = self.open[-1]
+        line = self.text.count("\n", 0, place) + 1
+        return f"cut off inside {'an object' if bracket == '{' else 'an array'} that began at line {line}"
+
+    def fail(self, message: str, at: int | None = None) -> tuple[int, str]:
+        return (self.at if at is None else at), message
+
+    def after_value(self) -> str:
+        return "more" if self.open else "end"
+
+    # ---- one method per thing that is wanted
+
+    def _end(self, character: str) -> tuple[int, str]:
+        return self.fail("text after the end of the document")
+
+    def _value(self, character: str) -> str | tuple[int, str]:
+        if character in "{[":
+            self.open.append((character, self.at))
+            self.at += 1
+            return "first-key" if character == "{" else "first-value"
+        if character == '"':
+            return self.string() or self.after_value()
+        number = _NUMBER.match(self.text, self.at)
+        if number and not re.match(r"[.0-9A-Za-z_+-]", self.text[number.end() : number.end() + 1]):
+            self.at = number.end()
+            return self.after_value()
+        return self.odd_value(character)
+
+    def odd_value(self, character: str) -> str | tuple[int, str]:
+        word = _WORD.match(self.text, self.at)
+        if word:
+            name = word.group()
+            if name in _LITERALS:
+                self.at = word.end()
+                return self.after_value()
+            if name in ("NaN", "Infinity"):
+                return self.fail(f"{name} is no JSON number")
+            if name in _OTHER_LANGUAGES:
+                return self.fail(f"{name}: JSON writes {_OTHER_LANGUAGES[name]}")
+            return self.fail(f"{name[:30]}: a text wants double quotes")
+        if character == "'":
+            return self.fail("single quotes: JSON wants double")
+        if character in "]}":
+            return self.fail(
+                "a trailing comma: a value should follow it" if self.open else f"a {character} that closes nothing"
+            )
+        if self.text.startswith(("//", "/*", "#"), self.at):
+            return self.fail("a comment: JSON has none")
+        loose = _LOOSE_NUMBER.match(self.text, self.at)
+        if loose and "Infinity" in loose.group():
+            return self.fail("Infinity is no JSON number")
+        if loose:
+            return self.fail(f"{loose.group()[:30]} is no JSON number")
+        return self.fail(f"{escaped(character)!r} can't stand where a value should")
+
+    def _first_value(self, character: str) -> str | tuple[int, str]:
+        return self.closed() if character == "]" else self._value(character)
+
+    def _first_key(self, character: str) -> str | tuple[int, str]:
+        return self.closed() if character == "}" else self._key(character)
+
+    def _key(self, character: str) -> str | tuple[int, str]:
+        if character == '"':
+            return self.string() or "colon"
+        if character == "'":
+            return self.fail("single quotes: JSON wants double")
+        if character == "}":
+            return self.fail("a trailing comma: a member should follow it")
+        if self.text.startswith(("//", "/*", "#"), self.at):
+            return self.fail("a comment: JSON has none")
+        return self.fail("a member name wants double quotes")
+
+    def _colon(self, character: str) -> str | tuple[int, str]:
+        if character != ":":
+            return self.fail("a colon should follow the member name")
+        self.at += 1
+        return "value"
+
+    def _more(self, character: str) -> str | tuple[int, str]:
+        bracket, place = self.open[-1]
+        if character == ",":
+            self.at += 1
+            return "key" if bracket == "{" else "value"
+        if character == {"{": "}", "[": "]"}[bracket]:
+            return self.closed()
+        line = self.text.count("\n", 0, place) + 1
+        if character in "]}":
+            return self.fail(f"{character} does not close the {bracket} of line {line}")
+        return self.fail("a comma is missing")
+
+    def closed(self) -> str:
+        self.open.pop()
+        self.at += 1
+        return self.after_value()
+
+    def string(self) -> tuple[int, str] | None:
+        match = _STRING.match(self.text, self.at)
+        if match:
+            if "\\u" in match.group() and not _encodable(match.group()):
+                return self.fail("half of a surrogate pair stands alone in this text")
+            self.at = match.end()
+            return None
+        part = _STRING_PART.match(self.text, self.at)
+        assert part
+        if part.end() == len(self.text):
+            return self.fail(
+                f"cut off inside a text that began at line {self.text.count(chr(10), 0, self.at) + 1}", part.end()
+            )
+        if self.text[part.end()] == "\\":
+            return self.fail(f"{escaped(self.text[part.end() : part.end() + 2])} is no escape of JSON", part.end())
+        control = ord(self.text[part.end()])
+        what = "a line break" if control in (10, 13) else f"the control character U+{control:04X}"
+        return self.fail(f"{what} inside a text", part.end())
+
+
+def _encodable(literal: str) -> bool:
+    try:
+        json.loads(literal).encode("utf-8")
+    except UnicodeEncodeError:
+        return False
+    return True

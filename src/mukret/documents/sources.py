@@ -1,0 +1,160 @@
+"""From what was typed (files, folders, globs, `-`) to sources that can be opened, compressed or not."""
+
+from __future__ import annotations
+
+import bz2
+import glob
+import gzip
+import hashlib
+import io
+import lzma
+import os
+import sys
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import BinaryIO, cast
+
+from mukret.errors import InputError
+
+ENDINGS = (".json", ".jsonl", ".ndjson", ".geojson")
+_PACKED = ("", ".gz", ".bz2", ".xz")
+_MAGIC = {b"\x1f\x8b": "gzip", b"BZh": "bzip2", b"\xfd7zXZ\x00": "xz", b"\x28\xb5\x2f\xfd": "zstd"}
+STANDARD_INPUT = "-"
+
+
+@dataclass
+class Source:
+    """One input file, and what was learnt of it while it was read.
+
+    `named`: typed by the user, not found in a folder or by a glob. `sha256` and `size` (in bytes) are of the file as
+    it is stored; they are complete once it was read to its end.
+    """
+
+    name: str
+    named: bool = True
+    compression: str | None = None
+    size: int = 0
+    documents: int = 0
+    digest: hashlib._Hash = field(default_factory=hashlib.sha256)
+
+    @property
+    def sha256(self) -> str:
+        return self.digest.hexdigest()
+
+    def open(self) -> BinaryIO:
+        """The file's contents, decompressed. Raises InputError."""
+        try:
+            raw = sys.stdin.buffer if self.name == STANDARD_INPUT else open(self.name, "rb")  # noqa: SIM115
+            counted = cast(io.BufferedReader, io.BufferedReader(_Counted(cast(BinaryIO, raw), self), 1 << 18))
+            return self._decompressed(counted)
+        except OSError as error:
+            raise not_opened(self.name, error) from None
+
+    def _decompressed(self, file: io.BufferedReader) -> BinaryIO:
+        head = file.peek(6)[:6]
+        self.compression = next((name for magic, name in _MAGIC.items() if head.startswith(magic)), None)
+        match self.compression:
+            case "gzip":
+                return cast(BinaryIO, gzip.GzipFile(fileobj=file))
+            case "bzip2":
+                return cast(BinaryIO, bz2.BZ2File(file))
+            case "xz":
+                return cast(BinaryIO, lzma.LZMAFile(file))
+            case "zstd":
+                hint = f"unpack it first: zstd -d {self.name}"
+                raise InputError("not-supported", f"{self.name}: zstd input is not supported yet", hint=hint)
+        return file
+
+
+class _Counted(io.RawIOBase):
+    """Passes bytes on, counting and hashing them."""
+
+    def __init__(self, file: BinaryIO, source: Source) -> None:
+        self.file = file
+        self.source = source
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: object) -> int:
+        view = memoryview(cast(bytearray, buffer)).cast("B")
+        count = cast(io.BufferedReader, self.file).readinto(view)
+        self.source.size += count
+        self.source.digest.update(view[:count])
+        return count
+
+    def close(self) -> None:
+        if not self.closed and self.file is not sys.stdin.buffer:
+            self.file.close()
+        super().close()
+
+
+def not_opened(name: str, error: OSError) -> InputError:
+    return InputError("not-opened", f"{name}: {(error.strerror or str(error)).lower()}", hint="check the path")
+
+
+def find_sources(inputs: Iterable[str | os.PathLike[str]]) -> list[Source]:
+    """All sources that the inputs stand for, in order: folders and globs are followed, by name.
+
+    Raises InputError for what is not there, and for a folder or glob without a response in it.
+    """
+    found: list[Source] = []
+    for item in inputs:
+        name = os.fspath(item)
+        if name == STANDARD_INPUT:
+            found.append(Source(name))
+        elif os.path.isdir(name):
+            found += _in_folder(name)
+        elif os.path.exists(name):
+            _check_readable(name)
+            found.append(Source(name))
+        elif glob.has_magic(name):
+            found += _by_glob(name)
+        else:
+            near = _neighbour(name)
+            hint = f"did you mean {near}?" if near else "check the path"
+            raise InputError("not-opened", f"{name}: no such file or folder", hint=hint)
+    if not found:
+        raise InputError(
+            "no-input", "no input was given", hint="name a file, a folder, a glob, or - for standard input"
+        )
+    return found
+
+
+def _check_readable(name: str) -> None:
+    try:
+        with open(name, "rb"):
+            pass
+    except OSError as error:
+        raise not_opened(name, error) from None
+
+
+def _is_response(path: Path) -> bool:
+    return path.is_file() and any(path.name.endswith(ending + packed) for ending in ENDINGS for packed in _PACKED)
+
+
+def _in_folder(name: str) -> list[Source]:
+    paths = sorted(path for path in Path(name).rglob("*") if _is_response(path))
+    if not paths:
+        hint = f"responses end in {', '.join(ENDINGS)}, with or without .gz .bz2 .xz"
+        raise InputError("no-input", f"{name}: a folder with no response in it", hint=hint)
+    return [Source(str(path), named=False) for path in paths]
+
+
+def _by_glob(name: str) -> list[Source]:
+    paths = sorted(path for path in glob.glob(name, recursive=True) if os.path.isfile(path))
+    if not paths:
+        raise InputError("no-input", f"{name}: nothing matches", hint="check the pattern")
+    return [Source(path, named=False) for path in paths]
+
+
+def _neighbour(name: str) -> str | None:
+    from mukret.text import nearest
+
+    folder = os.path.dirname(name) or "."
+    try:
+        near = nearest(os.path.basename(name), os.listdir(folder))
+    except OSError:
+        return None
+    return os.path.join(os.path.dirname(name), near) if near else None

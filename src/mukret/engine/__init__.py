@@ -1,0 +1,1 @@
+"""Rules compiled into a plan, and batches of documents through it."""

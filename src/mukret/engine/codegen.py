@@ -1,0 +1,278 @@
+"""Generated row code: one Python function per table, compiled once per run.
+
+A function walks the parent nodes of a batch, finds the rows, and gathers the raw value of each simple field in the
+same pass. Member names enter the source as literals (`repr`), nothing else of a rules file does. Every step looks at
+`type(node)`: a shape that surprises gives null or no row, never an exception.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from mukret.paths import Index, Name, Path, Selector, Slice
+from mukret.paths.query import Segment
+from mukret.values import JsonValue
+
+
+@dataclass
+class Gathered:
+    """What a generated function gives for the rows of one table in a batch.
+
+    `owners` holds for each row the number of its parent, ascending. `columns` holds the raw values of the simple
+    fields. `odd` are the rows that are no objects. `positions` and `names` are filled only where they were asked for.
+    """
+
+    rows: list[JsonValue]
+    owners: list[int]
+    columns: list[list[JsonValue]]
+    odd: list[int]
+    positions: list[int]
+    names: list[str | None]
+
+
+Gather = Callable[[Sequence[JsonValue], Sequence[str | None]], Gathered]
+"""Parents and their names in, rows out."""
+
+
+class _Source:
+    """Lines of Python with their indentation."""
+
+    def __init__(self) -> None:
+        self.lines: list[str] = []
+        self.depth = 0
+        self.count = 0
+
+    def add(self, line: str) -> None:
+        self.lines.append("    " * self.depth + line)
+
+    def fresh(self, prefix: str) -> str:
+        self.count += 1
+        return f"{prefix}{self.count}"
+
+    def compiled(self, name: str) -> Any:
+        scope: dict[str, Any] = {"Gathered": Gathered}
+        exec(compile("\n".join(self.lines), f"<generated {name}>", "exec"), scope)
+        return scope["generated"]
+
+
+@dataclass
+class _Branch:
+    """A node of the tree of simple paths: the columns that end here, and the steps that go on."""
+
+    columns: list[int] = field(default_factory=list)
+    steps: dict[Name | Index, _Branch] = field(default_factory=dict)
+
+    def add(self, path: Path, column: int) -> None:
+        branch = self
+        for segment in path.segments:
+            step = segment[0]
+            assert isinstance(step, Name | Index)
+            branch = branch.steps.setdefault(step, _Branch())
+        branch.columns.append(column)
+
+
+def gather_function(rows: Path, simple: Sequence[Path], *, positions: bool, names: bool) -> Gather:
+    """A function that finds the rows of a table and the values of its simple fields (singular paths)."""
+    source = _Source()
+    tree = _Branch()
+    for number, path in enumerate(simple):
+        tree.add(path, number)
+    source.add("def generated(parents, parent_names):")
+    source.depth = 1
+    source.add("rows = []; owners = []; odd = []; positions = []; names = []")
+    source.add(f"columns = [{', '.join('[]' for _ in simple)}]")
+    source.add("add_row = rows.append; add_owner = owners.append")
+    for number in range(len(simple)):
+        source.add(f"add{number} = columns[{number}].append")
+    source.add("for owner, node in enumerate(parents):")
+    source.depth = 2
+    if positions:
+        source.add("position = 0")
+    if names and not rows.segments:
+        source.add("name = parent_names[owner]")  # the row is its parent's node
+
+    def row(node: str) -> None:
+        source.add(f"add_row({node}); add_owner(owner)")
+        if positions:
+            source.add("positions.append(position); position += 1")
+        if names:
+            source.add("names.append(name)")
+        _columns(source, tree, node, len(simple))
+
+    _walk(source, rows.segments, "node", row, names=names)
+    source.depth = 1
+    source.add("return Gathered(rows, owners, columns, odd, positions, names)")
+    gather: Gather = source.compiled(f"rows {rows.text}")
+    return gather
+
+
+def _columns(source: _Source, tree: _Branch, node: str, count: int) -> None:
+    """Code that gathers the columns of one row."""
+    found = [f"value{number}" for number in range(count)]
+    if found:
+        source.add(f"{' = '.join(found)} = None")
+    for number in tree.columns:
+        source.add(f"value{number} = {node}")
+    source.add(f"if type({node}) is dict:")
+    source.depth += 1
+    _members(source, tree, node)
+    source.depth -= 1
+    source.add("else:")
+    source.depth += 1
+    source.add("odd.append(len(rows) - 1)")
+    _elements(source, tree, node)
+    source.depth -= 1
+    for number, variable in enumerate(found):
+        source.add(f"add{number}({variable})")
+
+
+def _members(source: _Source, branch: _Branch, node: str) -> None:
+    names = [step for step in branch.steps if isinstance(step, Name)]
+    if not names:
+        source.add("pass")
+        return
+    getter = f"{node}.get"
+    if len(names) > 1:
+        getter = source.fresh("get")
+        source.add(f"{getter} = {node}.get")
+    for step in names:
+        _step(source, branch.steps[step], f"{getter}({step.name!r})")
+
+
+def _elements(source: _Source, branch: _Branch, node: str) -> None:
+    for step, below in branch.steps.items():
+        if isinstance(step, Index):
+            wanted = step.index + 1 if step.index >= 0 else -step.index
+            source.add(f"if type({node}) is list and len({node}) >= {wanted}:")
+            source.depth += 1
+            _step(source, below, f"{node}[{step.index}]")
+            source.depth -= 1
+
+
+def _step(source: _Source, branch: _Branch, value: str) -> None:
+    """Code for what lies one step down: its value is kept where a path ends, and followed where one goes on."""
+    if not branch.steps:
+        source.add(" = ".join([*(f"value{number}" for number in branch.columns), value]))
+        return
+    node = source.fresh("node")
+    source.add(" = ".join([*(f"value{number}" for number in branch.columns), node, value]))
+    if any(isinstance(step, Name) for step in branch.steps):
+        source.add(f"if type({node}) is dict:")
+        source.depth += 1
+        _members(source, branch, node)
+        source.depth -= 1
+    _elements(source, branch, node)
+
+
+def _walk(
+    source: _Source, segments: Sequence[Segment], node: str, found: Callable[[str], None], *, names: bool = False
+) -> None:
+    """Code that visits the nodes of a query in order and runs `found` on each."""
+    if not segments:
+        found(node)
+        return
+    segment, rest = segments[0], segments[1:]
+    depth = source.depth
+    if len(segment) == 1 and isinstance(segment[0], Name | Index):
+        following = _single(source, segment[0], node, names)
+    else:
+        following = _several(source, segment, node, names)
+    _walk(source, rest, following, found, names=names)
+    source.depth = depth
+
+
+def _single(source: _Source, selector: Name | Index, node: str, names: bool) -> str:
+    """Opens a block that runs if the one child is there; gives the variable that holds it."""
+    child = source.fresh("node")
+    if isinstance(selector, Name):
+        source.add(f"if type({node}) is dict and {selector.name!r} in {node}:")
+        source.depth += 1
+        source.add(f"{child} = {node}[{selector.name!r}]")
+    else:
+        index = selector.index
+        source.add(f"if type({node}) is list and len({node}) >= {index + 1 if index >= 0 else -index}:")
+        source.depth += 1
+        source.add(f"{child} = {node}[{index}]")
+    if names:
+        source.add(f"name = {selector.name!r}" if isinstance(selector, Name) else "name = None")
+    return child
+
+
+def _several(source: _Source, segment: Segment, node: str, names: bool) -> str:
+    """Opens a loop over the children that the selectors give; gives the variable that holds each."""
+    children, child = source.fresh("children"), source.fresh("node")
+    source.add(f"{children} = []")
+    for selector in segment:
+        _children(source, selector, node, children, names)
+    source.add(f"for {'name, ' if names else ''}{child} in {children}:")
+    source.depth += 1
+    return child
+
+
+def _children(source: _Source, selector: Selector, node: str, children: str, names: bool) -> None:
+    def pair(name: str, value: str) -> str:
+        return f"({name}, {value})" if names else value
+
+    unnamed = "[(None, child) for child in {}]" if names else "{}"
+    match selector:
+        case Name(name):
+            source.add(f"if type({node}) is dict and {name!r} in {node}:")
+            source.add(f"    {children}.append({pair(repr(name), f'{node}[{name!r}]')})")
+        case Index(index):
+            source.add(f"if type({node}) is list and len({node}) >= {index + 1 if index >= 0 else -index}:")
+            source.add(f"    {children}.append({pair('None', f'{node}[{index}]')})")
+        case Slice(start, end, step):
+            if step == 0:
+                return
+            source.add(f"if type({node}) is list:")
+            chosen = f"{node}[{start}:{end}:{step}]"
+            source.add(f"    {children}.extend({unnamed.format(chosen)})")
+        case _:
+            source.add(f"if type({node}) is list:")
+            source.add(f"    {children}.extend({unnamed.format(node)})")
+            source.add(f"elif type({node}) is dict:")
+            source.add(f"    {children}.extend({node}.items())" if names else f"    {children}.extend({node}.values())")
+
+
+def nodes_function(
+    paths: Sequence[Path], *, with_nulls: bool
+) -> Callable[[Sequence[JsonValue]], list[list[JsonValue]]]:
+    """A function that gives for each row the nodes of the first path that finds a value other than null.
+
+    Nulls are left out unless `with_nulls`; where no path finds a value, the first path's nodes count.
+    """
+    source = _Source()
+    source.add("def generated(rows):")
+    source.depth = 1
+    source.add("column = []")
+    source.add("for node in rows:")
+    source.depth = 2
+    for number, path in enumerate(paths):
+        source.add(f"found{number} = []")
+        _walk(source, path.segments, "node", lambda child, n=number: source.add(f"found{n}.append({child})"))  # type: ignore[misc]
+        values = f"[child for child in found{number} if child is not None]"
+        source.add(f"values = {values}")
+        source.add("if values:")
+        source.add(f"    column.append(found{number})" if with_nulls else "    column.append(values)")
+        source.add("    continue")
+    source.add("column.append(found0)" if with_nulls else "column.append([])")
+    source.depth = 1
+    source.add("return column")
+    function: Callable[[Sequence[JsonValue]], list[list[JsonValue]]] = source.compiled(f"nodes {paths[0].text}")
+    return function
+
+
+def existence_function(path: Path) -> Callable[[Sequence[JsonValue]], bool]:
+    """A function that says whether a query finds anything below any of some nodes."""
+    source = _Source()
+    source.add("def generated(nodes):")
+    source.depth = 1
+    source.add("for node in nodes:")
+    source.depth = 2
+    _walk(source, path.segments, "node", lambda child: source.add("return True"))
+    source.depth = 1
+    source.add("return False")
+    function: Callable[[Sequence[JsonValue]], bool] = source.compiled(f"exists {path.text}")
+    return function

@@ -1,0 +1,66 @@
+"""The examples of a rules file, run through the reference evaluator."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+
+from mukret.engine.fates import Fate
+from mukret.engine.reference import ReferenceRun, Row
+from mukret.errors import StoppedError
+from mukret.rules.model import Example, Rules
+from mukret.types.base import ValueType
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """`differences` says in words what an example gave instead of what it should; none if it passed."""
+
+    example: Example
+    differences: tuple[str, ...]
+
+    @property
+    def passed(self) -> bool:
+        return not self.differences
+
+
+def run_examples(rules: Rules) -> list[Outcome]:
+    """All examples of the rules, each as a run of its own."""
+    return [Outcome(example, tuple(_differences(rules, example))) for example in rules.examples]
+
+
+def _differences(rules: Rules, example: Example) -> Iterator[str]:
+    try:
+        rows, rejects = ReferenceRun(rules).document(example.response, "example")
+    except StoppedError as error:
+        yield f"the run stopped: {error.message} at {error.place}"
+        return
+    for name, expected in example.gives.items():
+        written = [row for row in rows[name] if row.fate == Fate.WRITTEN]
+        yield from _table(rules, name, expected, written)
+    if len(rejects) != example.rejected:
+        yield f"{len(rejects)} rows were rejected, not {example.rejected}"
+        for reject in rejects[:5]:
+            for problem in reject.problems:
+                what = f"{reject.table}.{problem.field}" if problem.field else reject.table
+                yield f"  rejected: {what} {problem.code} at {problem.path}: {problem.message}"
+
+
+def _table(rules: Rules, name: str, expected: int | tuple[Mapping[str, object], ...], rows: list[Row]) -> Iterator[str]:
+    count = expected if isinstance(expected, int) else len(expected)
+    if len(rows) != count:
+        yield f"{name} has {len(rows)} rows, not {count}"
+    if isinstance(expected, int):
+        return
+    types: dict[str, ValueType] = {own.name: own.type for own in rules.tables[name].fields}
+    types.update({item.name: item.type for item in rules.tables[name].inherit})
+    for number, (wanted, row) in enumerate(zip(expected, rows, strict=False), 1):
+        for field, value in wanted.items():
+            found = row.values[field]
+            if found != value or type(found) is not type(value):
+                kind = types[field]
+                yield f"{name}, row {number}: {field} is {_shown(kind, found)}, not {_shown(kind, value)}"
+
+
+def _shown(kind: ValueType, value: object) -> str:
+    return "null" if value is None else kind.written(value)

@@ -1,0 +1,97 @@
+"""Rules compiled once: for each table the generated row code, and what is left for the general way."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+
+from mukret.columns.arrow import column_type
+from mukret.engine.codegen import Gather, gather_function, nodes_function
+from mukret.paths import parse_path
+from mukret.rules.model import RESPONSE, At, Fact, Field, Rules, Table
+from mukret.values import JsonValue
+
+Nodes = Callable[[Sequence[JsonValue]], list[list[JsonValue]]]
+
+
+@dataclass
+class TablePlan:
+    """`simple` are the fields whose raw values the generated function gathers, by their column there; `nodes` are
+    functions for the fields that look at several nodes."""
+
+    table: Table
+    gather: Gather
+    simple: dict[str, int]
+    nodes: dict[str, Nodes]
+    rank: dict[str, int]
+    inherit_rank: dict[str, int]
+    schema: object
+    children: list[TablePlan] = field(default_factory=list)
+
+
+@dataclass
+class Plan:
+    """The response (the documents as rows of a table of its own), and the tables, each after its parent."""
+
+    rules: Rules
+    response: TablePlan
+    tables: list[TablePlan]
+
+
+def make_plan(rules: Rules) -> Plan:
+    document = Table(RESPONSE, parse_path("$"), None, (), rules.response_fields, rules.response_evaluation, line=0)
+    tables = rules.parents_first()
+    named = _need_names(tables)
+    plans = [_table_plan(table, table.name in named) for table in tables]
+    return Plan(rules, _table_plan(document, RESPONSE in named), plans)
+
+
+def _need_names(tables: Sequence[Table]) -> set[str]:
+    """The tables whose rows must know their member name: for a field, or for a child that is the same node."""
+    needed: set[str] = set()
+    for table in reversed(tables):
+        if table.name in needed or any(own.source == Fact("name") for own in table.fields):
+            needed.add(table.name)
+            if not table.rows.segments:
+                needed.add(table.within or RESPONSE)
+    return needed
+
+
+def _table_plan(table: Table, names: bool) -> TablePlan:
+    simple = [own for own in table.fields if _is_simple(own)]
+    general = [own for own in table.fields if isinstance(own.source, At) and not _is_simple(own)]
+    gather = gather_function(
+        table.rows,
+        [own.source.paths[0] for own in simple if isinstance(own.source, At)],
+        positions=any(own.source == Fact("position") for own in table.fields),
+        names=names,
+    )
+    return TablePlan(
+        table,
+        gather,
+        {own.name: number for number, own in enumerate(simple)},
+        {
+            own.name: nodes_function(own.source.paths, with_nulls=own.source.take == "count")
+            for own in general
+            if isinstance(own.source, At)
+        },
+        {own.name: number for number, own in enumerate(table.fields)},
+        {item.name: number - len(table.inherit) for number, item in enumerate(table.inherit)},
+        _schema(table),
+    )
+
+
+def _is_simple(own: Field) -> bool:
+    source = own.source
+    return (
+        isinstance(source, At)
+        and len(source.paths) == 1
+        and source.paths[0].singular
+        and source.take in ("only", "first")
+    )
+
+
+def _schema(table: Table) -> object:
+    import pyarrow as pa
+
+    return pa.schema([pa.field(name, column_type(kind)) for name, kind in table.columns])

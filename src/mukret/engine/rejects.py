@@ -1,0 +1,204 @@
+"""What is on record about a rejected row: each problem with its place, the value that stood there, and a sentence."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from mukret.documents import BadDocument
+from mukret.errors import StoppedError
+from mukret.paths import Index, Location, Name, Path, normalized
+from mukret.rules.model import At, Field
+from mukret.text import SHOWN, escaped, shortened
+from mukret.types import Bad
+from mukret.values import JsonValue, json_text
+
+LONGEST_VALUE = 200
+
+
+@dataclass(frozen=True)
+class Problem:
+    """`path` is a normalized path (RFC 9535) in the document; `value` is what stood there, shortened."""
+
+    field: str | None
+    code: str
+    path: str | None
+    value: JsonValue
+    message: str
+
+    def as_json(self) -> dict[str, JsonValue]:
+        return {
+            "field": self.field,
+            "code": self.code,
+            "path": self.path,
+            "value": self.value,
+            "message": self.message,
+        }
+
+
+@dataclass(frozen=True)
+class Reject:
+    """A rejected row, or (with `table` and `path` None) a document that could not be read."""
+
+    file: str
+    document: int
+    path: str | None
+    table: str | None
+    problems: tuple[Problem, ...]
+
+    def as_json(self) -> dict[str, JsonValue]:
+        return {
+            "file": self.file,
+            "document": self.document,
+            "path": self.path,
+            "table": self.table,
+            "problems": [problem.as_json() for problem in self.problems],
+        }
+
+    def line(self) -> str:
+        """The reject as one line of `rejects.jsonl`."""
+        return json_text(self.as_json())
+
+
+@dataclass(frozen=True)
+class Fault:
+    """A problem before its place is looked up. `field` is None for problems of the row as a whole.
+
+    `origin` is the location and node that the field was read from, where that is not the row's own.
+    """
+
+    rank: int
+    name: str | None
+    bad: Bad
+    field: Field | None = None
+    origin: tuple[Location, JsonValue] | None = None
+
+
+# A row's shape comes before its fields (their rank is their place in the file), the rest after them, in this order.
+SHAPE_RANK, KEY_RANK, WHERE_RANK, PARENT_RANK, DUPLICATE_RANK = -1_000_000, 1_000_000, 1_000_001, 1_000_002, 1_000_003
+
+
+def required() -> Bad:
+    return Bad("required", "a value: the field is required")
+
+
+def row_shape() -> Fault:
+    return Fault(SHAPE_RANK, None, Bad("row-shape", "an object with members"))
+
+
+def key_missing(name: str) -> Fault:
+    return Fault(KEY_RANK, name, Bad("key-missing", f"a value: {name} is part of the key"))
+
+
+def where_failed(bad: Bad) -> Fault:
+    return Fault(WHERE_RANK, None, Bad("where", f"a condition that can be evaluated ({bad.code}): {bad.expected}"))
+
+
+def parent_rejected(table: str) -> Fault:
+    return Fault(PARENT_RANK, None, Bad("parent-rejected", f"its row of {table} to be written, which was rejected"))
+
+
+def duplicate(key: dict[str, JsonValue]) -> Fault:
+    shown = ", ".join(f"{name} {shortened(escaped(str(value)))}" for name, value in key.items())
+    return Fault(DUPLICATE_RANK, None, Bad("duplicate", f"a new key: {shown} was there before", value=key))
+
+
+def reject(file: str, document: int, table: str, location: Location, node: JsonValue, faults: list[Fault]) -> Reject:
+    """The record of a rejected row, with the place and value of each fault looked up in the row's node."""
+    ordered = sorted(faults, key=lambda fault: fault.rank)
+    problems = tuple(problem(fault, location, node) for fault in ordered)
+    return Reject(file, document, normalized(location), table, problems)
+
+
+def problem(fault: Fault, location: Location, node: JsonValue) -> Problem:
+    bad = fault.bad
+    location, node = fault.origin or (location, node)
+    place, value = location, bad.value
+    if fault.field is not None and isinstance(fault.field.source, At):
+        place, value = blame(fault.field.source, bad, location, node)
+    elif bad.code == "row-shape":
+        value = node
+    message = sentence(bad, value, looked_at=fault.field is not None and isinstance(fault.field.source, At))
+    return Problem(fault.name, bad.code, normalized(place), shown_value(value), message)
+
+
+def several(count: int) -> Bad:
+    return Bad("several", f"one node, not {count} (take says what of them counts)")
+
+
+def stopped(fault: Fault, location: Location, node: JsonValue, place: str) -> StoppedError:
+    """The error that ends the run where the rules say `bad: stop`."""
+    found = problem(fault, location, node)
+    return StoppedError(
+        "stopped",
+        f"{fault.name}: {found.message} ({found.code})",
+        place=f"{found.path} in {place}",
+        hint="the rules say bad: stop here; nothing was published",
+    )
+
+
+def blame(at: At, bad: Bad, location: Location, node: JsonValue) -> tuple[Location, JsonValue]:
+    """Where the value stood that could not be read, and the value; for a missing one where it would have stood."""
+    found = chosen_nodes(at, node)
+    if not found:
+        return (*location, *would_stand(at.paths[0])), None
+    if bad.code == "several":
+        return location, [value for _, value in found]
+    inner, value = found[bad.index if bad.index is not None and at.take == "all" else 0]
+    if bad.index is not None and at.take != "all":
+        if type(value) is list:
+            inner = (*inner, bad.index)
+        value = bad.value
+    return (*location, *inner), value
+
+
+def chosen_path(at: At, node: JsonValue) -> Path:
+    """The first path that finds a value other than null; the first of all if none does."""
+    for path in at.paths:
+        if any(value is not None for value in path.values(node)):
+            return path
+    return at.paths[0]
+
+
+def chosen_nodes(at: At, node: JsonValue) -> list[tuple[Location, JsonValue]]:
+    """The nodes of the chosen path, nulls left out."""
+    return [(place, value) for place, value in chosen_path(at, node).nodes(node) if value is not None]
+
+
+def would_stand(path: Path) -> Location:
+    steps: list[str | int] = []
+    for segment in path.segments:
+        step = segment[0]
+        if len(segment) > 1 or not (isinstance(step, Name) or (isinstance(step, Index) and step.index >= 0)):
+            break
+        steps.append(step.name if isinstance(step, Name) else step.index)
+    return tuple(steps)
+
+
+def sentence(bad: Bad, value: JsonValue, *, looked_at: bool) -> str:
+    """`"ask crew" is not a number: expected a number, such as 1204.50`."""
+    if not looked_at or value is None:
+        return f"expected {bad.expected}"
+    return f"expected {bad.expected}, not {shown_text(value)}"
+
+
+def shown_text(value: JsonValue) -> str:
+    """A value for a person: JSON text, shortened, control characters escaped."""
+    return shortened(escaped(json_text(value, SHOWN)))
+
+
+def shown_value(value: JsonValue) -> JsonValue:
+    """A value for the record: as it stood; if it is long, the beginning of its text."""
+    if value is None or type(value) is bool:
+        return value
+    text = value if type(value) is str else json_text(value, LONGEST_VALUE)
+    if len(text) <= LONGEST_VALUE:
+        return value
+    return shortened(text, LONGEST_VALUE)
+
+
+def bad_document(found: BadDocument) -> Reject:
+    """The record of a document that is no JSON."""
+    finding = found.finding
+    excerpt = f": {finding.excerpt[: finding.caret]}⟨here⟩{finding.excerpt[finding.caret :]}" if finding.excerpt else ""
+    problem = Problem(None, "not-json", None, finding.excerpt or None, f"{finding}{excerpt}")
+    return Reject(found.source.name, found.number, None, None, (problem,))

@@ -1,0 +1,133 @@
+"""Batches of documents through the plan, from the first input to the last."""
+
+from __future__ import annotations
+
+import gc
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any
+
+from mukret.documents import Batch, Source, read_batches
+from mukret.documents.batches import BATCH_BYTES
+from mukret.engine.coverage import Coverage, Unmatched
+from mukret.engine.fates import SeenKeys
+from mukret.engine.plan import make_plan
+from mukret.engine.rejects import Reject, bad_document
+from mukret.engine.sampling import Sample, is_sampled, sample_for
+from mukret.engine.table_batch import TableBatch
+from mukret.engine.tally import TableTally, Tally
+from mukret.errors import InputError
+from mukret.rules.model import RESPONSE, Rules
+
+Progress = Callable[[int], None]
+"""Called after each batch with the bytes of input that it held."""
+
+
+@dataclass
+class Output:
+    """What a batch gives: the rows that are written, by table in the order of the rules, and the rejects."""
+
+    tables: dict[str, Any]
+    rejects: list[Reject]
+
+
+class Run:
+    """One run of a set of rules over some sources.
+
+    `batches` does the work; afterwards `tally`, `unmatched` and `sample` hold what was counted and seen.
+    """
+
+    def __init__(
+        self,
+        rules: Rules,
+        sources: Sequence[Source],
+        *,
+        batch_bytes: int = BATCH_BYTES,
+        progress: Progress | None = None,
+    ) -> None:
+        self.rules = rules
+        self.sources = sources
+        self.plan = make_plan(rules)
+        self.batch_bytes = batch_bytes
+        self.progress = progress
+        self.tally = Tally({name: TableTally() for name in rules.tables})
+        self.seen = {name: SeenKeys() for name in rules.tables}
+        self.coverage = Coverage(self.plan)
+        self.sample: Sample = sample_for(rules)
+        self.started = datetime.now(UTC)
+
+    @property
+    def schemas(self) -> dict[str, Any]:
+        """The Arrow schema of each table that is written, in the order of the rules."""
+        plans = {plan.table.name: plan for plan in self.plan.tables}
+        return {name: plans[name].schema for name, table in self.rules.tables.items() if table.columns}
+
+    def batches(self) -> Iterator[Output]:
+        """Reads everything. Raises InputError, also if not one document could be read; StoppedError for `bad: stop`."""
+        with _collector_at_rest():
+            for batch in read_batches(self.sources, is_sampled, self.batch_bytes):
+                output = self.output(batch)
+                if self.progress:
+                    self.progress(batch.size)
+                yield output
+        if self.tally.documents == 0 and self.tally.bad_documents:
+            reason = next(iter(self.tally.reasons.values()))
+            raise InputError(
+                "nothing-read",
+                "no document of the run could be read",
+                place=f"{reason.file}: {reason.example.message}",
+                hint="look at the file: a body that is an error page is not data",
+            )
+
+    def output(self, batch: Batch) -> Output:
+        tables = self.tables(batch)
+        self.tally.documents += len(batch.documents)
+        self.tally.bad_documents += len(batch.bad)
+        rejects = self.rejects(batch, tables)
+        self.tally.note(rejects)
+        self.sample.see(batch)
+        return Output({name: tables[name].written() for name in self.schemas}, rejects)
+
+    def tables(self, batch: Batch) -> dict[str, TableBatch]:
+        response = TableBatch(self.plan.response, batch, None)
+        response.fill()
+        self.tally.response_values_nulled += response.nulled
+        self.coverage.see(response)
+        found = {RESPONSE: response}
+        for plan in self.plan.tables:
+            name = plan.table.name
+            table = TableBatch(plan, batch, found[plan.table.within or RESPONSE])
+            table.fill()
+            table.decide(self.seen[name])
+            table.count_into(self.tally.tables[name])
+            self.coverage.see(table)
+            found[name] = table
+        return found
+
+    def rejects(self, batch: Batch, tables: dict[str, TableBatch]) -> list[Reject]:
+        """In the order of the input: document by document, then table by table, then row by row."""
+        order = {id(source): number for number, source in enumerate(self.sources)}
+        found: list[tuple[tuple[int, int, int], Reject]] = []
+        for rank, plan in enumerate(self.plan.tables):
+            for document, reject in tables[plan.table.name].rejects():
+                source, number = batch.sources[document], batch.numbers[document]
+                found.append(((order[id(source)], number, rank), reject))
+        found += [((order[id(bad.source)], bad.number, 0), bad_document(bad)) for bad in batch.bad]
+        return [reject for _, reject in sorted(found, key=lambda item: item[0])]
+
+    def unmatched(self) -> list[Unmatched]:
+        return self.coverage.unmatched()
+
+
+@contextmanager
+def _collector_at_rest() -> Iterator[None]:
+    """Without the cyclic garbage collector: documents have no cycles, and it would look at every one of them."""
+    was_on = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was_on:
+            gc.enable()

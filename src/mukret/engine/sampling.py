@@ -1,0 +1,145 @@
+"""Documents looked at in full: which paths no rule reads, and which members come twice in one object.
+
+Only some documents are: the first ones and some all along, within a budget of nodes, so that the cost of a run stays
+that of its rules.
+"""
+
+from __future__ import annotations
+
+import json
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+from mukret.documents import Batch
+from mukret.paths import Index, Location, Name, Slice, Wildcard, normalized
+from mukret.paths.locate import path_text
+from mukret.paths.query import Segment
+from mukret.rules.model import At, Rules
+from mukret.values import JsonValue
+
+FIRST, EVERY = 20, 1000
+MOST_NODES = 200_000
+MOST_BYTES = 8_000_000
+MOST_PATHS = 500
+
+
+def is_sampled(number: int) -> bool:
+    """Whether the document with this number in the run (from 0) is looked at in full."""
+    return number < FIRST or number % EVERY == 0
+
+
+@dataclass(frozen=True)
+class Twice:
+    """A member that came twice in one object; the last one counted."""
+
+    file: str
+    document: int
+    path: str
+
+
+@dataclass
+class Sample:
+    """What was seen. `unread` counts nodes by path, array indexes written as `*`."""
+
+    patterns: list[tuple[Segment, ...]]
+    documents: int = 0
+    unread: Counter[str] = field(default_factory=Counter)
+    twice: list[Twice] = field(default_factory=list)
+    nodes_left: int = MOST_NODES
+    bytes_left: int = MOST_BYTES
+
+    def see(self, batch: Batch) -> None:
+        for index, raw in batch.raw.items():
+            if self.nodes_left <= 0:
+                return
+            self.documents += 1
+            self.walk(batch.documents[index])
+            self.bytes_left -= len(raw)
+            if self.bytes_left > 0:
+                for location in doubled_members(raw):
+                    place = normalized(location)
+                    self.twice.append(Twice(batch.sources[index].name, batch.numbers[index], place))
+
+    def walk(self, document: JsonValue) -> None:
+        todo: list[tuple[JsonValue, tuple[Segment, ...], list[tuple[Segment, ...]]]] = [(document, (), self.patterns)]
+        while todo and self.nodes_left > 0:
+            node, path, patterns = todo.pop()
+            if any(not pattern for pattern in patterns):
+                continue  # a field takes the whole of it
+            for step, child in _children(node):
+                self.nodes_left -= 1
+                below = [pattern[1:] for pattern in patterns if _selects(pattern[0], step, node)]
+                general = (*path, (Wildcard() if isinstance(step, int) else Name(step),))
+                if below:
+                    todo.append((child, general, below))
+                elif len(self.unread) < MOST_PATHS:
+                    self.unread[path_text(general)] += 1
+
+    def as_json(self) -> dict[str, JsonValue]:
+        return {
+            "documents": self.documents,
+            "unread": dict(sorted(self.unread.items())),
+            "twice": [{"file": found.file, "document": found.document, "path": found.path} for found in self.twice],
+        }
+
+
+def sample_for(rules: Rules) -> Sample:
+    """An empty sample that knows what these rules read."""
+    rows: dict[str, tuple[Segment, ...]] = {}
+    patterns: list[tuple[Segment, ...]] = []
+    for table in rules.parents_first():
+        rows[table.name] = (*rows.get(table.within or "", ()), *table.rows.segments)
+    for base, fields in [((), rules.response_fields), *((rows[name], t.fields) for name, t in rules.tables.items())]:
+        for own in fields:
+            if isinstance(own.source, At):
+                patterns += [(*base, *path.segments) for path in own.source.paths]
+    return Sample(patterns)
+
+
+def _children(node: JsonValue) -> Iterator[tuple[str | int, JsonValue]]:
+    if type(node) is dict:
+        yield from node.items()
+    elif type(node) is list:
+        yield from enumerate(node)
+
+
+def _selects(segment: Segment, step: str | int, node: JsonValue) -> bool:
+    for selector in segment:
+        match selector:
+            case Wildcard():
+                return True
+            case Name(name) if name == step:
+                return True
+            case Index(index) if isinstance(step, int) and index in (step, step - len(node)):
+                return True
+            case Slice(start, end, stride) if isinstance(step, int) and stride != 0:
+                if step in range(*slice(start, end, stride).indices(len(node))):
+                    return True
+    return False
+
+
+class _Members(list[tuple[str, JsonValue]]):
+    """The members of an object, those that came twice included."""
+
+
+def doubled_members(raw: bytes) -> list[Location]:
+    """The places of members whose name came before in the same object."""
+    try:
+        document = json.loads(raw, object_pairs_hook=_Members)
+    except (ValueError, RecursionError):
+        return []
+    found: list[Location] = []
+    todo: list[tuple[Location, JsonValue]] = [((), document)]
+    while todo:
+        location, node = todo.pop()
+        if isinstance(node, _Members):
+            seen: set[str] = set()
+            for name, member in node:
+                if name in seen:
+                    found.append((*location, name))
+                seen.add(name)
+                todo.append(((*location, name), member))
+        elif isinstance(node, list):
+            todo += [((*location, index), element) for index, element in enumerate(node)]
+    return found

@@ -1,0 +1,76 @@
+"""Counting: every row that was seen is written, rejected, filtered or deduplicated, and the sums are kept."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import asdict, dataclass, field
+from typing import Any
+
+from mukret.engine.rejects import Problem, Reject
+
+
+@dataclass
+class TableTally:
+    """`rows_filtered_unknown`: how many of the filtered rows had a condition that was unknown, not false."""
+
+    rows_seen: int = 0
+    rows_written: int = 0
+    rows_rejected: int = 0
+    rows_filtered: int = 0
+    rows_deduplicated: int = 0
+    values_nulled: int = 0
+    rows_filtered_unknown: int = 0
+
+    def as_json(self) -> dict[str, int]:
+        return asdict(self)
+
+
+@dataclass
+class Reason:
+    """One way in which rows of a table were rejected: how often, and the first case."""
+
+    table: str | None
+    field: str | None
+    code: str
+    count: int
+    example: Problem
+    file: str
+    document: int
+
+
+@dataclass
+class Tally:
+    tables: dict[str, TableTally]
+    bad_documents: int = 0
+    documents: int = 0
+    response_values_nulled: int = 0
+    reasons: dict[tuple[str | None, str | None, str], Reason] = field(default_factory=dict)
+
+    @property
+    def rows_rejected(self) -> int:
+        return sum(table.rows_rejected for table in self.tables.values())
+
+    @property
+    def rows_seen(self) -> int:
+        return sum(table.rows_seen for table in self.tables.values())
+
+    @property
+    def findings(self) -> int:
+        """Rejected rows and bad documents."""
+        return self.rows_rejected + self.bad_documents
+
+    def note(self, rejects: Iterable[Reject]) -> None:
+        for reject in rejects:
+            for problem in reject.problems:
+                key = (reject.table, problem.field, problem.code)
+                reason = self.reasons.get(key)
+                if reason is None:
+                    self.reasons[key] = Reason(*key, 1, problem, reject.file, reject.document)
+                else:
+                    reason.count += 1
+
+    def as_json(self) -> dict[str, Any]:
+        return {
+            "tables": {name: table.as_json() for name, table in self.tables.items()},
+            "bad_documents": self.bad_documents,
+        }

@@ -1,0 +1,104 @@
+"""Everything that can go wrong on purpose.
+
+    MukretError
+    ├── PathSyntaxError        a JSONPath text that RFC 9535 forbids (or that is not supported yet)
+    ├── ExpressionError        an expression that can't be read or typed
+    ├── RulesError             a rules file with problems; lists all of them
+    ├── UsageError             a request that makes no sense
+    ├── InputError             an input that can't be opened, or no document of the run can be read
+    ├── OutputError            a destination that can't be written
+    └── StoppedError           `bad: stop` or a limit on rejects ended the run
+
+Each carries a short code (see docs/messages.md), one sentence, where, and a hint with the next thing to do.
+`exit_code` is what the command line ends with.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+
+class MukretError(Exception):
+    """Base of all errors that a user can meet."""
+
+    exit_code = 2
+
+    def __init__(self, code: str, message: str, *, place: str | None = None, hint: str | None = None) -> None:
+        super().__init__(message)
+        self.code = code
+        self.message = message
+        self.place = place
+        self.hint = hint
+
+
+class PositionedError(MukretError):
+    """An error at a character of a text that a person wrote: `position` counts from 0 in `text`."""
+
+    def __init__(self, code: str, message: str, text: str, position: int, hint: str | None = None) -> None:
+        super().__init__(code, message, place=f"character {position + 1} of {text!r}", hint=hint)
+        self.text = text
+        self.position = position
+
+    @property
+    def cause(self) -> str:
+        return self.message
+
+
+class PathSyntaxError(PositionedError):
+    """A text that is no JSONPath (RFC 9535), with the position of the first character that can't stand there."""
+
+
+class ExpressionError(PositionedError):
+    """An expression that can't be parsed or typed."""
+
+
+@dataclass(frozen=True)
+class Diagnostic:
+    """One problem of a rules file. Line and column count from 1; `source` is the line as it stands."""
+
+    file: str
+    line: int
+    column: int
+    code: str
+    message: str
+    hint: str | None = None
+    severity: str = "error"
+    source: str = ""
+
+    def __str__(self) -> str:
+        hint = f" ({self.hint})" if self.hint else ""
+        return f"{self.file}:{self.line}:{self.column}: {self.code}: {self.message}{hint}"
+
+
+class RulesError(MukretError):
+    """A rules file that can't be used; `diagnostics` holds every problem, in order of position."""
+
+    def __init__(self, file: str, diagnostics: Sequence[Diagnostic]) -> None:
+        count = len(diagnostics)
+        listing = "\n".join(f"  {diagnostic}" for diagnostic in diagnostics)
+        super().__init__("rules", f"{file}: {count} problem{'s' if count != 1 else ''}\n{listing}", place=file)
+        self.file = file
+        self.diagnostics = tuple(diagnostics)
+
+
+class UsageError(MukretError):
+    """A request that makes no sense: a table that is not there, options that exclude each other."""
+
+
+class InputError(MukretError):
+    """An input that can't be opened or holds nothing that can be read."""
+
+    exit_code = 3
+
+
+class OutputError(MukretError):
+    """A destination that can't be written; what was there before is still there."""
+
+    exit_code = 4
+
+
+class StoppedError(MukretError):
+    """The rules (`bad: stop`) or a limit on rejects ended the run; nothing was published."""
+
+    exit_code = 1

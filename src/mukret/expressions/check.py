@@ -1,0 +1,404 @@
+"""Types an expression before any data is read: syntax tree in, typed tree out, or an error at a character."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from decimal import Decimal
+from typing import cast
+
+from lark import Token, Tree
+
+from mukret.errors import ExpressionError
+from mukret.expressions import families
+from mukret.expressions.parse import LATER_FUNCTIONS, Syntax, parse_expression
+from mukret.expressions.tree import (
+    BOOLEAN,
+    Arithmetic,
+    ArithmeticOperator,
+    Case,
+    Coalesce,
+    Comparison,
+    ComparisonOperator,
+    Concatenation,
+    Constant,
+    Conversion,
+    EnumAttribute,
+    Expression,
+    FieldValue,
+    Inversion,
+    Logical,
+    Negation,
+    NullTest,
+)
+from mukret.text import did_you_mean
+from mukret.types import Bad, Boolean, Date, DecimalType, Enum, Float, Integer, Reading, Text, Timestamp, ValueType
+from mukret.types.base import PLAIN
+from mukret.types.numbers import INT64_MAX, MAX_DIGITS
+from mukret.types.times import read_date
+
+FUNCTIONS = ("COALESCE", "NULLIF")
+TypeNames = Callable[[str], Reading]
+"""Finds a type by name for CAST; raises KeyError, or ValueError with the reason."""
+
+
+def compile_expression(text: str, fields: Mapping[str, ValueType], types: TypeNames) -> Expression:
+    """Parse and type an expression over fields of the given types. Raises ExpressionError."""
+    return _Checker(text, fields, types).check(parse_expression(text))
+
+
+def names_in(text: str) -> list[tuple[str, int]]:
+    """The field names that an expression mentions, each with its position. Raises ExpressionError."""
+    tree = parse_expression(text)
+    return [
+        (unquoted(token), token.start_pos or 0)
+        for node in tree.iter_subtrees()
+        if node.data in ("field", "attribute")
+        for token in [cast(Token, node.children[0])]
+    ]
+
+
+def converted(expression: Expression, target: Reading) -> Expression:
+    """The expression followed by the conversion that a field's `type` asks for."""
+    same = expression.type == target.type and target.options == PLAIN
+    return expression if same else Conversion(target.type, expression, target, lenient=True)
+
+
+def unquoted(token: Token) -> str:
+    text = str(token)
+    return text[1:-1].replace('""', '"') if text.startswith('"') else text
+
+
+def _string(token: Token) -> str:
+    text = str(token)
+    return text[text.index("'") + 1 : -1].replace("''", "'")
+
+
+class _Checker:
+    def __init__(self, text: str, fields: Mapping[str, ValueType], types: TypeNames) -> None:
+        self.text = text
+        self.fields = fields
+        self.types = types
+
+    def fail(
+        self, where: Syntax | Token, message: str, hint: str | None = None, code: str = "expression-type"
+    ) -> ExpressionError:
+        position = where.start_pos if isinstance(where, Token) else getattr(where.meta, "start_pos", 0)
+        return ExpressionError(code, message, self.text, position or 0, hint)
+
+    def check(self, node: Syntax) -> Expression:
+        return cast(Expression, getattr(self, f"_{node.data}")(node))
+
+    def children(self, node: Syntax) -> list[Syntax]:
+        return [child for child in node.children if isinstance(child, Tree)]
+
+    def checked(self, node: Syntax) -> list[Expression]:
+        return [self.check(child) for child in self.children(node)]
+
+    # ---- literals and names
+
+    def _parenthesized(self, node: Syntax) -> Expression:
+        return self.checked(node)[0]
+
+    def _integer_literal(self, node: Syntax) -> Expression:
+        digits = str(node.children[0])
+        if len(digits) > MAX_DIGITS:
+            raise self.fail(node, f"a number of more than {MAX_DIGITS} digits")
+        number = int(digits)
+        if number <= INT64_MAX:
+            return Constant(Integer(), number)
+        return Constant(DecimalType(len(digits), 0), Decimal(digits))
+
+    def _decimal_literal(self, node: Syntax) -> Expression:
+        number = Decimal(str(node.children[0]))
+        scale = max(0, -cast(int, number.as_tuple().exponent))
+        precision = max(len(number.as_tuple().digits), scale, 1)
+        if precision > MAX_DIGITS:
+            raise self.fail(node, f"a number of more than {MAX_DIGITS} digits")
+        return Constant(DecimalType(precision, scale), number)
+
+    def _float_literal(self, node: Syntax) -> Expression:
+        try:
+            return Constant(Float(), Float().convert(str(node.children[0]), PLAIN))
+        except Bad:
+            raise self.fail(node, "a number that no double can hold") from None
+
+    def _string_literal(self, node: Syntax) -> Expression:
+        return Constant(Text(), _string(cast(Token, node.children[0])))
+
+    def _true_literal(self, node: Syntax) -> Expression:
+        return Constant(BOOLEAN, True)
+
+    def _false_literal(self, node: Syntax) -> Expression:
+        return Constant(BOOLEAN, False)
+
+    def _null_literal(self, node: Syntax) -> Expression:
+        return Constant(None, None)
+
+    def _date_literal(self, node: Syntax) -> Expression:
+        try:
+            return Constant(Date(), read_date(_string(cast(Token, node.children[0]))))
+        except Bad as bad:
+            raise self.fail(node, f"expected {bad.expected}") from None
+
+    def _timestamp_literal(self, node: Syntax) -> Expression:
+        try:
+            return Constant(Timestamp(), Timestamp().convert(_string(cast(Token, node.children[0])), PLAIN))
+        except Bad as bad:
+            if bad.code == "no-zone":
+                raise self.fail(
+                    node,
+                    "a TIMESTAMP without an offset is not supported yet",
+                    "add one, such as +00:00",
+                    "not-supported",
+                ) from None
+            raise self.fail(node, f"expected {bad.expected}") from None
+
+    def _field(self, node: Syntax) -> Expression:
+        token = cast(Token, node.children[0])
+        name = unquoted(token)
+        if name not in self.fields:
+            raise self.fail(token, f"no field {name}", did_you_mean(name, self.fields), "unknown-field")
+        return FieldValue(self.fields[name], name)
+
+    def _attribute(self, node: Syntax) -> Expression:
+        owner, attribute = (cast(Token, child) for child in node.children)
+        name = unquoted(owner)
+        kind = self.fields.get(name)
+        if kind is None:
+            raise self.fail(owner, f"no field {name}", did_you_mean(name, self.fields), "unknown-field")
+        if not isinstance(kind, Enum):
+            raise self.fail(attribute, f"{name} is of type {kind.name}: only enums have attributes")
+        known = kind.attribute_types
+        if unquoted(attribute) not in known:
+            message = f"the enum {kind.name} has no attribute {unquoted(attribute)}"
+            raise self.fail(attribute, message, did_you_mean(unquoted(attribute), known), "unknown-attribute")
+        return EnumAttribute(known[unquoted(attribute)], name, kind, unquoted(attribute))
+
+    # ---- operators
+
+    def _identity(self, node: Syntax) -> Expression:
+        [child] = self.children(node)
+        return self.numeric(child, "+")
+
+    def _negation(self, node: Syntax) -> Expression:
+        [child] = self.children(node)
+        operand = self.numeric(child, "-")
+        kind = operand.type or Integer()
+        return Negation(kind, self.widened(operand, kind))
+
+    def numeric(self, node: Syntax, operator: str) -> Expression:
+        expression = self.check(node)
+        if expression.type is not None and not families.is_numeric(expression.type):
+            text_hint = "cast it first: CAST(… AS decimal(12,2))" if families.is_textual(expression.type) else None
+            hint = "texts are joined by ||" if operator == "+" and families.is_textual(expression.type) else text_hint
+            raise self.fail(node, f"{operator} wants numbers, but this is {expression.type.name}", hint)
+        return expression
+
+    def _arithmetic(self, node: Syntax) -> Expression:
+        left_node, sign, right_node = node.children
+        assert isinstance(left_node, Tree)
+        assert isinstance(right_node, Tree)
+        operator = cast(ArithmeticOperator, str(sign))
+        left, right = self.numeric(left_node, operator), self.numeric(right_node, operator)
+        left_type = left.type or right.type or Integer()
+        right_type = right.type or left_type
+        result = families.arithmetic_type(operator, left_type, right_type)
+        if result is None:
+            message = f"{left_type.name} * {right_type.name} would need more than {MAX_DIGITS} digits after the point"
+            raise self.fail(node, message, "cast one of them to fewer first")
+        if isinstance(result, Float):
+            left_type = right_type = result
+        return Arithmetic(result, self.widened(left, left_type), self.widened(right, right_type), operator)
+
+    def widened(self, expression: Expression, target: ValueType) -> Expression:
+        """The expression in another type of its family or above; NULL takes any type."""
+        if expression.type == target:
+            return expression
+        if isinstance(expression, Constant) and expression.value is None:
+            return Constant(target, None)
+        return Conversion(target, expression, Reading(target))
+
+    def _concatenation(self, node: Syntax) -> Expression:
+        parts = []
+        for child in self.children(node):
+            part = self.check(child)
+            if part.type is not None and not families.is_textual(part.type):
+                raise self.fail(child, f"|| joins texts, but this is {part.type.name}", "write CAST(… AS text)")
+            parts.append(part)
+        return Concatenation(Text(), parts[0], parts[1])
+
+    def _comparison(self, node: Syntax) -> Expression:
+        left, operator, right = node.children
+        assert isinstance(left, Tree)
+        assert isinstance(right, Tree)
+        return self.compared(left, cast(ComparisonOperator, str(operator)), right)
+
+    def compared(
+        self, left: Syntax, operator: ComparisonOperator, right: Syntax, *, distinct: bool = False
+    ) -> Expression:
+        a, b = self.check(left), self.check(right)
+        self.check_comparable(a, operator, b, right)
+        self.check_word(a, b, right)
+        self.check_word(b, a, left)
+        left_type = a.type or b.type or Text()
+        right_type = b.type or left_type
+        if isinstance(left_type, Float) or isinstance(right_type, Float):
+            left_type = right_type = Float()
+        return Comparison(BOOLEAN, self.widened(a, left_type), self.widened(b, right_type), operator, distinct)
+
+    def check_comparable(self, a: Expression, operator: str, b: Expression, where: Syntax) -> None:
+        if a.type is None or b.type is None:
+            return
+        if not families.comparable(a.type, b.type):
+            hint = None
+            for literal, other in ((a, b), (b, a)):
+                if isinstance(literal, Constant) and isinstance(literal.type, Text) and other.type:
+                    hint = (
+                        f"write {other.type.name.upper()} '{literal.value}'"
+                        if isinstance(other.type, Date | Timestamp)
+                        else None
+                    )
+                    hint = "leave out the quotes around a number" if families.is_numeric(other.type) else hint
+            raise self.fail(where, f"{a.type.name} and {b.type.name} can't be compared", hint)
+        if operator not in ("=", "<>") and (isinstance(a.type, Enum) or isinstance(b.type, Enum)):
+            raise self.fail(
+                where, "enums have no order: only = and <> compare them", "give the values a rank and compare that"
+            )
+
+    def check_word(self, enum: Expression, literal: Expression, where: Syntax) -> None:
+        if isinstance(enum.type, Enum) and isinstance(literal, Constant) and isinstance(literal.value, str):
+            names = enum.type.names
+            if literal.value not in names:
+                message = f"'{literal.value}' is no value of the enum {enum.type.name}"
+                raise self.fail(where, message, did_you_mean(literal.value, names), "unknown-enum-value")
+
+    def _is_distinct(self, node: Syntax) -> Expression:
+        left, right = self.children(node)
+        return self.compared(left, "<>", right, distinct=True)
+
+    def _is_not_distinct(self, node: Syntax) -> Expression:
+        left, right = self.children(node)
+        return self.compared(left, "=", right, distinct=True)
+
+    def _between(self, node: Syntax) -> Expression:
+        value, low, high = self.children(node)
+        return Logical(BOOLEAN, self.compared(value, ">=", low), self.compared(value, "<=", high), "AND")
+
+    def _not_between(self, node: Syntax) -> Expression:
+        return Inversion(BOOLEAN, self._between(node))
+
+    def _in_list(self, node: Syntax) -> Expression:
+        value, *items = self.children(node)
+        found = self.compared(value, "=", items[0])
+        for item in items[1:]:
+            found = Logical(BOOLEAN, found, self.compared(value, "=", item), "OR")
+        return found
+
+    def _not_in_list(self, node: Syntax) -> Expression:
+        return Inversion(BOOLEAN, self._in_list(node))
+
+    def _is_null(self, node: Syntax) -> Expression:
+        return NullTest(BOOLEAN, self.checked(node)[0])
+
+    def _is_not_null(self, node: Syntax) -> Expression:
+        return Inversion(BOOLEAN, self._is_null(node))
+
+    # ---- logic
+
+    def condition(self, node: Syntax, role: str) -> Expression:
+        expression = self.check(node)
+        if expression.type is not None and not isinstance(expression.type, Boolean):
+            raise self.fail(
+                node, f"{role} wants a condition, but this is {expression.type.name}", "compare it with something"
+            )
+        return self.widened(expression, BOOLEAN)
+
+    def _disjunction(self, node: Syntax) -> Expression:
+        left, right = (self.condition(child, "OR") for child in self.children(node))
+        return Logical(BOOLEAN, left, right, "OR")
+
+    def _conjunction(self, node: Syntax) -> Expression:
+        left, right = (self.condition(child, "AND") for child in self.children(node))
+        return Logical(BOOLEAN, left, right, "AND")
+
+    def _inversion(self, node: Syntax) -> Expression:
+        return Inversion(BOOLEAN, self.condition(self.children(node)[0], "NOT"))
+
+    # ---- branches
+
+    def _searched_case(self, node: Syntax) -> Expression:
+        branches, otherwise = self.split_case(self.children(node))
+        conditions = [self.condition(self.children(branch)[0], "WHEN") for branch in branches]
+        return self.case(conditions, branches, otherwise)
+
+    def _simple_case(self, node: Syntax) -> Expression:
+        operand, *rest = self.children(node)
+        branches, otherwise = self.split_case(rest)
+        conditions = [self.compared(operand, "=", self.children(branch)[0]) for branch in branches]
+        return self.case(conditions, branches, otherwise)
+
+    @staticmethod
+    def split_case(nodes: list[Syntax]) -> tuple[list[Syntax], Syntax | None]:
+        return [node for node in nodes if node.data == "when"], next(
+            (node for node in nodes if node.data != "when"), None
+        )
+
+    def case(self, conditions: list[Expression], branches: list[Syntax], otherwise: Syntax | None) -> Expression:
+        nodes = [self.children(branch)[1] for branch in branches]
+        *results, last = self.unified([*nodes, otherwise] if otherwise else nodes, extra_null=otherwise is None)
+        return Case(last.type, tuple(zip(conditions, results, strict=True)), last)
+
+    def unified(self, nodes: list[Syntax], *, extra_null: bool = False) -> list[Expression]:
+        """The expressions, all converted to their common type."""
+        expressions = [self.check(node) for node in nodes]
+        kind: ValueType | None = None
+        for node, expression in zip(nodes, expressions, strict=True):
+            try:
+                kind = families.common_type(kind, expression.type)
+            except TypeError:
+                assert kind is not None
+                assert expression.type is not None
+                raise self.fail(
+                    node, f"one branch gives {kind.name}, this one {expression.type.name}", "cast one of them"
+                ) from None
+        if extra_null:
+            expressions.append(Constant(None, None))
+        return [self.widened(expression, kind or Text()) for expression in expressions]
+
+    def _call(self, node: Syntax) -> Expression:
+        name = str(node.children[0])
+        arguments = self.children(node)
+        match name.upper():
+            case "COALESCE" if arguments:
+                items = self.unified(arguments)
+                return Coalesce(items[0].type, tuple(items))
+            case "NULLIF" if len(arguments) == 2:
+                value = self.check(arguments[0])
+                same = self.compared(arguments[0], "=", arguments[1])
+                kind = value.type or Text()
+                return Case(kind, ((same, Constant(kind, None)),), self.widened(value, kind))
+            case "COALESCE" | "NULLIF":
+                raise self.fail(
+                    node, f"{name.upper()} does not take {len(arguments)} arguments", code="expression-syntax"
+                )
+        hint = did_you_mean(name.upper(), [*FUNCTIONS, "CAST", *LATER_FUNCTIONS])
+        raise self.fail(cast(Token, node.children[0]), f"no function {name}", hint, "unknown-function")
+
+    def _cast(self, node: Syntax) -> Expression:
+        operand, type_node = self.children(node)
+        expression = self.check(operand)
+        parts = [str(part) for part in type_node.children if part is not None]
+        name = f"{parts[0]}({','.join(parts[1:])})" if len(parts) > 1 else parts[0]
+        try:
+            target = self.types(name)
+        except KeyError:
+            raise self.fail(type_node, f"no type {name}", code="unknown-type") from None
+        except ValueError as error:
+            raise self.fail(
+                type_node, str(error), getattr(error, "hint", None), getattr(error, "code", "unknown-type")
+            ) from None
+        if expression.type is None:
+            return Constant(target.type, None)
+        if not families.castable(expression.type, target.type):
+            raise self.fail(operand, f"{expression.type.name} can't be cast to {target.type.name}")
+        return Conversion(target.type, expression, target)

@@ -1,0 +1,88 @@
+"""Which types go together: the result types of arithmetic, of branches, and what can be cast to what."""
+
+from __future__ import annotations
+
+from mukret.types import Boolean, Date, DecimalType, Enum, Float, Integer, Text, Timestamp, ValueType
+from mukret.types.numbers import MAX_DIGITS
+
+INTEGER_AS_DECIMAL = DecimalType(19, 0)
+DIVISION_DIGITS = 6
+
+_CASTS: dict[str, frozenset[str]] = {
+    "text": frozenset({"text", "integer", "decimal", "float", "boolean", "date", "timestamp", "enum"}),
+    "integer": frozenset({"text", "integer", "decimal", "float"}),
+    "decimal": frozenset({"text", "integer", "decimal", "float"}),
+    "float": frozenset({"text", "integer", "decimal", "float"}),
+    "boolean": frozenset({"text", "boolean"}),
+    "date": frozenset({"text", "date"}),
+    "timestamp": frozenset({"text", "timestamp", "date"}),
+    "list": frozenset({"list"}),
+}
+_CASTS["enum"] = _CASTS["text"]
+
+
+def family(kind: ValueType) -> str:
+    """The family of a type: decimals of all sizes are one, and so are enums."""
+    match kind:
+        case DecimalType():
+            return "decimal"
+        case Enum():
+            return "enum"
+        case Text() | Integer() | Float() | Boolean() | Date() | Timestamp():
+            return kind.name
+        case _:
+            return "list"
+
+
+def is_numeric(kind: ValueType) -> bool:
+    return isinstance(kind, Integer | DecimalType | Float)
+
+
+def is_textual(kind: ValueType) -> bool:
+    return isinstance(kind, Text | Enum)
+
+
+def castable(source: ValueType, target: ValueType) -> bool:
+    return family(target) in _CASTS[family(source)]
+
+
+def as_decimal(kind: ValueType) -> DecimalType:
+    return kind if isinstance(kind, DecimalType) else INTEGER_AS_DECIMAL
+
+
+def arithmetic_type(operator: str, left: ValueType, right: ValueType) -> ValueType | None:
+    """The result type of two numeric types; None if no decimal of 38 digits could hold the fraction digits."""
+    if isinstance(left, Float) or isinstance(right, Float):
+        return Float()
+    if operator != "/" and isinstance(left, Integer) and isinstance(right, Integer):
+        return Integer()
+    a, b = as_decimal(left), as_decimal(right)
+    if operator == "/":
+        return DecimalType(MAX_DIGITS, max(DIVISION_DIGITS, a.scale))
+    if operator == "*":
+        precision, scale = a.precision + b.precision, a.scale + b.scale
+    else:
+        scale = max(a.scale, b.scale)
+        precision = max(a.precision - a.scale, b.precision - b.scale) + scale + 1
+    return DecimalType(min(MAX_DIGITS, precision), scale) if scale <= MAX_DIGITS else None
+
+
+def common_type(left: ValueType | None, right: ValueType | None) -> ValueType | None:
+    """The type that holds the values of both, for branches. Raises TypeError if there is none."""
+    if left is None or right is None or left == right:
+        return right if left is None else left
+    if is_textual(left) and is_textual(right):
+        return Text()
+    if not (is_numeric(left) and is_numeric(right)):
+        raise TypeError
+    if isinstance(left, Float) or isinstance(right, Float):
+        return Float()
+    a, b = as_decimal(left), as_decimal(right)
+    scale = max(a.scale, b.scale)
+    return DecimalType(min(MAX_DIGITS, max(a.precision - a.scale, b.precision - b.scale) + scale), scale)
+
+
+def comparable(left: ValueType, right: ValueType) -> bool:
+    if (is_numeric(left) and is_numeric(right)) or (is_textual(left) and is_textual(right)):
+        return True
+    return family(left) == family(right) and family(left) != "list"

@@ -1,0 +1,113 @@
+"""From the text of an expression to its syntax tree (lark), with errors that point at a character."""
+
+from __future__ import annotations
+
+import re
+from functools import lru_cache
+from importlib import resources
+from typing import NoReturn
+
+from lark import Lark, Token, Tree
+from lark.exceptions import UnexpectedCharacters, UnexpectedInput, UnexpectedToken
+
+from mukret.errors import ExpressionError
+
+Syntax = Tree[Token]
+
+LATER_FUNCTIONS = frozenset(
+    [
+        "GREATEST",
+        "LEAST",
+        "EXTRACT",
+        "ABS",
+        "MOD",
+        "ROUND",
+        "FLOOR",
+        "CEILING",
+        "POWER",
+        "SQRT",
+        "LN",
+        "EXP",
+        "UPPER",
+        "LOWER",
+        "TRIM",
+        "SUBSTRING",
+        "POSITION",
+        "CHAR_LENGTH",
+        "REPLACE",
+        "LEFT",
+        "RIGHT",
+        "LPAD",
+        "RPAD",
+        "CONCAT",
+        "CONCAT_WS",
+        "COUNT",
+        "SUM",
+        "MIN",
+        "MAX",
+        "AVG",
+        "LISTAGG",
+    ]
+)
+_LATER_WORDS = re.compile(
+    r"""'(?:[^']|'')*'|"(?:[^"]|"")*"  # texts and quoted names are passed over
+    | \b(?P<call>[A-Za-z_]+)\s*\(
+    | \b(?P<word>LIKE|CURRENT_TIMESTAMP|INTERVAL(?=\s*')|AT(?=\s+TIME\b))\b""",
+    re.IGNORECASE | re.VERBOSE,
+)
+
+
+@lru_cache(maxsize=1)
+def _grammar() -> Lark:
+    text = resources.files("mukret.expressions").joinpath("sql.lark").read_text("utf-8")
+    return Lark(text, parser="lalr", lexer="basic", propagate_positions=True, maybe_placeholders=True)
+
+
+def parse_expression(text: str) -> Syntax:
+    """The syntax tree of an expression. Raises ExpressionError with the position of the first wrong character."""
+    if not text.strip():
+        raise ExpressionError("expression-syntax", "an empty expression", text, 0)
+    _refuse_later(text)
+    try:
+        tree = _grammar().parse(text)
+    except UnexpectedInput as error:
+        _explain(error, text)
+    return tree if isinstance(tree, Tree) else Tree("start", [tree])
+
+
+def _refuse_later(text: str) -> None:
+    for match in _LATER_WORDS.finditer(text):
+        call = match["call"]
+        if call and call.upper() in LATER_FUNCTIONS:
+            raise ExpressionError("not-supported", f"{call.upper()} is not supported yet", text, match.start("call"))
+        if match["word"]:
+            raise ExpressionError(
+                "not-supported", f"{match['word'].upper()} is not supported yet", text, match.start("word")
+            )
+
+
+def _explain(error: UnexpectedInput, text: str) -> NoReturn:
+    if isinstance(error, UnexpectedCharacters):
+        character = text[error.pos_in_stream or 0]
+        hint = {
+            "'": "a text that begins here is never closed",
+            '"': "a quoted name that begins here is never closed; texts stand in single quotes",
+            "!": "unequal is <>",
+            "`": 'odd names stand in double quotes: "name"',
+            "&": "write AND",
+            "|": "texts are joined by ||; the logical one is OR",
+            ";": "leave it out: one expression, no statement",
+        }.get(character)
+        raise ExpressionError(
+            "expression-syntax", f"{character!r} can't stand here", text, error.pos_in_stream or 0, hint
+        ) from None
+    assert isinstance(error, UnexpectedToken)
+    token = error.token
+    if token.type == "$END":
+        raise ExpressionError("expression-syntax", "the expression ends too early", text, len(text), None) from None
+    hint = "equality is a single =" if token == "=" and text[max(0, token.start_pos - 1)] == "=" else None
+    if token.type.startswith("_"):
+        hint = f'a field of this name is written "{token}"'
+    raise ExpressionError(
+        "expression-syntax", f"{str(token)!r} can't stand here", text, token.start_pos or 0, hint
+    ) from None

@@ -1,0 +1,144 @@
+"""The typed tree of an expression. A node's `type` is None only for a bare NULL."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Literal
+
+from mukret.types import Boolean, Enum, Reading, ValueType
+
+ArithmeticOperator = Literal["+", "-", "*", "/"]
+ComparisonOperator = Literal["=", "<>", "<", "<=", ">", ">="]
+
+
+@dataclass(frozen=True)
+class Expression:
+    type: ValueType | None
+
+    @property
+    def parts(self) -> tuple[Expression, ...]:
+        """The expressions directly below this one."""
+        return ()
+
+    def fields(self) -> Iterator[str]:
+        """The names of the fields that are read, as often as they stand there."""
+        for part in self.parts:
+            yield from part.fields()
+
+
+@dataclass(frozen=True)
+class Constant(Expression):
+    value: object
+
+
+@dataclass(frozen=True)
+class FieldValue(Expression):
+    name: str
+
+    def fields(self) -> Iterator[str]:
+        yield self.name
+
+
+@dataclass(frozen=True)
+class EnumAttribute(Expression):
+    name: str
+    enum: Enum
+    attribute: str
+
+    def fields(self) -> Iterator[str]:
+        yield self.name
+
+
+@dataclass(frozen=True)
+class Binary(Expression):
+    left: Expression
+    right: Expression
+
+    @property
+    def parts(self) -> tuple[Expression, ...]:
+        return self.left, self.right
+
+
+@dataclass(frozen=True)
+class Arithmetic(Binary):
+    """Both operands are integers, or decimals, or floats; `type` is the result's."""
+
+    operator: ArithmeticOperator
+
+
+@dataclass(frozen=True)
+class Concatenation(Binary):
+    pass
+
+
+@dataclass(frozen=True)
+class Comparison(Binary):
+    """Operands of one family. With `distinct`, nulls compare like values (IS [NOT] DISTINCT FROM)."""
+
+    operator: ComparisonOperator
+    distinct: bool = False
+
+
+@dataclass(frozen=True)
+class Logical(Binary):
+    operator: Literal["AND", "OR"]
+
+
+@dataclass(frozen=True)
+class Unary(Expression):
+    operand: Expression
+
+    @property
+    def parts(self) -> tuple[Expression, ...]:
+        return (self.operand,)
+
+
+@dataclass(frozen=True)
+class Negation(Unary):
+    pass
+
+
+@dataclass(frozen=True)
+class Inversion(Unary):
+    """NOT."""
+
+
+@dataclass(frozen=True)
+class NullTest(Unary):
+    """IS NULL."""
+
+
+@dataclass(frozen=True)
+class Conversion(Unary):
+    """To `target`: exactly, unless `target` says round. `lenient`: texts go through all the reading options
+    (a field's `type`), blank ones included; else (CAST) through the type alone."""
+
+    target: Reading
+    lenient: bool = False
+
+
+@dataclass(frozen=True)
+class Case(Expression):
+    """The first result whose condition is true, evaluated alone; else `otherwise`."""
+
+    branches: tuple[tuple[Expression, Expression], ...]
+    otherwise: Expression
+
+    @property
+    def parts(self) -> tuple[Expression, ...]:
+        return (*(part for branch in self.branches for part in branch), self.otherwise)
+
+
+@dataclass(frozen=True)
+class Coalesce(Expression):
+    """The first value that is not null, what follows it not evaluated."""
+
+    items: tuple[Expression, ...]
+
+    @property
+    def parts(self) -> tuple[Expression, ...]:
+        return self.items
+
+
+BOOLEAN = Boolean()

@@ -1,0 +1,73 @@
+"""What stands nearest to a path that found nothing."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from mukret.paths.query import Index, Name, Path, Segment, Selector, Slice, Wildcard
+from mukret.text import nearest
+from mukret.values import JsonValue, kind_of
+
+
+def nearest_existing(path: Path, roots: Sequence[JsonValue]) -> str | None:
+    """Why `path` finds nothing below any of `roots`, and what is there instead; None if it does find something."""
+    alive = list(roots)
+    for number, segment in enumerate(path.segments):
+        following = [child for value in alive for selector in segment for _, child in selector.select(value)]
+        if not following:
+            return _explain(path.segments[:number], segment, alive)
+        alive = following
+    return None
+
+
+def _explain(before: tuple[Segment, ...], segment: Segment, alive: Sequence[JsonValue]) -> str | None:
+    where = path_text(before)
+    if not alive:
+        return None
+    selector = segment[0]
+    if isinstance(selector, Name):
+        names = {name: None for value in alive if type(value) is dict for name in value}
+        if names:
+            close = nearest(selector.name, names)
+            if close is None:
+                return f"{where} has no member {selector.name}" + (
+                    f"; it has {', '.join(list(names)[:8])}" if len(names) <= 8 else ""
+                )
+            differs = " differs in case;" if close.lower() == selector.name.lower() else ""
+            wanted = path_text((*before, (selector,)))
+            return f"{wanted}{differs} did you mean {path_text((*before, (Name(close),)))}?"
+    kinds = sorted({kind_of(value) for value in alive})
+    if kinds == ["array"] and isinstance(selector, Name):
+        return f"{where} is an array; did you mean {path_text((*before, (Wildcard(),), segment))}?"
+    empty = all(type(value) in (list, dict) and not value for value in alive)
+    return f"{where} is always empty" if empty else f"{where} is {' or '.join(_article(kind) for kind in kinds)}"
+
+
+def _article(kind: str) -> str:
+    return kind if kind == "null" else f"{'an' if kind[0] in 'aeo' else 'a'} {kind}"
+
+
+def path_text(segments: tuple[Segment, ...]) -> str:
+    """Segments as a path that a person would write."""
+    return "$" + "".join(_segment_text(segment) for segment in segments)
+
+
+def _segment_text(segment: Segment) -> str:
+    only = segment[0]
+    if len(segment) == 1 and isinstance(only, Name) and only.name.isidentifier():
+        return f".{only.name}"
+    return f"[{','.join(_selector_text(selector) for selector in segment)}]"
+
+
+def _selector_text(selector: Selector) -> str:
+    match selector:
+        case Name(name):
+            escaped = name.replace("\\", "\\\\").replace("'", "\\'")
+            return f"'{escaped}'"
+        case Index(index):
+            return str(index)
+        case Slice(start, end, step):
+            parts = ["" if part is None else str(part) for part in (start, end)]
+            return ":".join([*parts, str(step)] if step is not None else parts)
+        case _:
+            return "*"

@@ -1,0 +1,147 @@
+"""The section `examples`: documents with the rows that they must give."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from collections.abc import Mapping as MappingType
+from pathlib import Path
+
+from mukret.rules.fields import typed_scalar
+from mukret.rules.model import Example, Table
+from mukret.rules.reader import Reader, keys
+from mukret.rules.source import Mapping, Node, Scalar, Sequence
+from mukret.text import did_you_mean
+from mukret.types import Reading
+from mukret.values import JsonValue, Number
+
+_EXAMPLE_KEYS = keys("shows response file gives rejected", "now facts")
+_INTEGER = re.compile(r"[-+]?[0-9]+|0o[0-7]+|0x[0-9a-fA-F]+")
+_FLOAT = re.compile(r"[-+]?(?:\.[0-9]+|[0-9]+(?:\.[0-9]*)?)(?:[eE][-+]?[0-9]+)?")
+Decoder = Callable[[bytes], JsonValue]
+
+
+class ExamplesReader:
+    """`decode` turns the bytes of a file into a document; it raises ValueError for what is no JSON."""
+
+    def __init__(self, reader: Reader, tables: MappingType[str, Table], folder: Path, decode: Decoder) -> None:
+        self.reader = reader
+        self.tables = tables
+        self.folder = folder
+        self.decode = decode
+
+    def read(self, node: Node | None) -> tuple[Example, ...]:
+        if node is None:
+            return ()
+        if not isinstance(node, Sequence):
+            self.reader.add("wrong-value", "examples is a list", node, "begin each with - shows: …")
+            return ()
+        found = [self.example(item) for item in node.items]
+        return tuple(example for example in found if example is not None)
+
+    def example(self, node: Node) -> Example | None:
+        body = self.reader.mapping(node, "an example", _EXAMPLE_KEYS)
+        if body is None:
+            return None
+        shows = self.reader.text(body.get("shows"), "shows")
+        if shows is None:
+            self.reader.add(
+                "missing-key", "the example does not say what it shows", body, "shows: a fare keeps its digits"
+            )
+        if ("response" in body.entries) == ("file" in body.entries):
+            self.reader.add("missing-key", "an example has a response or a file, one of them", body)
+            return None
+        gives_node = self.reader.mapping(body.get("gives"), "gives")
+        gives = {}
+        for name, (key, value) in gives_node.entries.items() if gives_node else ():
+            rows = self.expected(name, key, value)
+            if rows is not None:
+                gives[name] = rows
+        response = self.response(body)
+        if response is _NOTHING:
+            return None
+        return Example(shows or "", response, gives, self.rejected(body), body.line, body.column)
+
+    def rejected(self, body: Mapping) -> int:
+        scalar = self.reader.scalar(body.get("rejected"), "rejected")
+        if scalar is not None and not scalar.text.isdecimal():
+            self.reader.add("wrong-value", "rejected is a number of rows", scalar)
+            return 0
+        return int(scalar.text) if scalar else 0
+
+    def response(self, body: Mapping) -> JsonValue:
+        if "file" not in body.entries:
+            return self.document(body.entries["response"][1])
+        scalar = self.reader.scalar(body.get("file"), "file")
+        if scalar is None:
+            return _NOTHING
+        try:
+            return self.decode((self.folder / scalar.text).read_bytes())
+        except OSError as error:
+            self.reader.add(
+                "example-file", f"{scalar.text}: {error.strerror}", scalar, "the path is relative to the rules file"
+            )
+        except ValueError as error:
+            self.reader.add("example-file", f"{scalar.text} is not JSON: {error}", scalar)
+        return _NOTHING
+
+    def document(self, node: Node) -> JsonValue:
+        """A response written in YAML; plain scalars are those of YAML 1.2's core schema."""
+        if isinstance(node, Mapping):
+            return {name: self.document(value) for name, (_, value) in node.entries.items()}
+        if isinstance(node, Sequence):
+            return [self.document(item) for item in node.items]
+        text = node.text
+        if not node.plain:
+            return text
+        if text == "" or node.means_null:
+            return None
+        if text in ("true", "True", "TRUE", "false", "False", "FALSE"):
+            return text.lower() == "true"
+        if _INTEGER.fullmatch(text):
+            return int(text, 0) if text.startswith("0") and text[1:2] in ("o", "x") else int(text)
+        return Number(json_number(text)) if _FLOAT.fullmatch(text) else text
+
+    def expected(self, name: str, key: Scalar, node: Node) -> int | tuple[dict[str, object], ...] | None:
+        table = self.tables.get(name)
+        if table is None:
+            self.reader.add("unknown-table", f"no table {name}", key, did_you_mean(name, self.tables))
+            return None
+        if isinstance(node, Scalar) and node.text.isdecimal():
+            return int(node.text)
+        if not isinstance(node, Sequence):
+            self.reader.add("wrong-value", f"gives: {name} is a list of rows, or a number of rows", node)
+            return None
+        rows = []
+        for item in node.items:
+            body = self.reader.mapping(item, f"a row of {name}")
+            if body is not None:
+                rows.append(self.row(table, body))
+        return tuple(rows)
+
+    def row(self, table: Table, body: Mapping) -> dict[str, object]:
+        types = {**dict(table.columns), **{field.name: field.type for field in table.fields}}
+        row: dict[str, object] = {}
+        for name, (key, node) in body.entries.items():
+            if name not in types:
+                self.reader.add("unknown-field", f"{table.name} has no field {name}", key, did_you_mean(name, types))
+            elif isinstance(node, Scalar) and (node.means_null or node.text == "null"):
+                row[name] = None
+            elif isinstance(node, Scalar | Sequence):
+                row[name] = typed_scalar(self.reader, node, Reading(types[name]), f"{name} of {table.name}")
+            else:
+                self.reader.add("wrong-value", f"{name} is a text or a list of texts", node)
+        return row
+
+
+_NOTHING = object()
+
+
+def json_number(text: str) -> str:
+    """A YAML number as JSON would write it: no plus sign, a digit on both sides of the point."""
+    text = text.removeprefix("+")
+    sign, text = ("-", text[1:]) if text.startswith("-") else ("", text)
+    mantissa, e, exponent = text.replace("E", "e").partition("e")
+    whole, point, fraction = mantissa.partition(".")
+    whole = whole.lstrip("0") or "0"
+    return f"{sign}{whole}{point and '.' + (fraction or '0')}{e}{exponent}"

@@ -1,0 +1,183 @@
+"""One field: where its value comes from, its type, and what happens when the value is bad.
+
+Expressions are left as text here (`Draft`): they are typed once all fields of the table are known.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import cast
+
+from mukret.rules.model import At, Constant, Fact, Policy, Take
+from mukret.rules.reader import Reader, keys
+from mukret.rules.source import Mapping, Node, Scalar, Sequence
+from mukret.rules.typing import LATER_OPTIONS, OPTION_NAMES, TypeNames
+from mukret.types import Bad, Integer, ListOf, Reading, Text, ValueType
+from mukret.values import JsonValue
+
+SOURCES = ("at", "compute", "constant", "fact")
+LATER_SOURCES = ("lookup", "parent")
+LATER_FACTS = ("path", "depth", "document", "file", "page", "fetched_at", "url", "call")
+_FIELD_KEYS = keys(
+    " ".join((*SOURCES, *OPTION_NAMES, "type take required default bad keep note measured_in")),
+    " ".join((*LATER_SOURCES, *LATER_OPTIONS, "with")),
+)
+
+
+@dataclass
+class Draft:
+    """A field whose expression is not typed yet. `reading` is None where the expression's own type counts."""
+
+    name: str
+    key: Scalar
+    source: At | Constant | Fact | None
+    expression: Scalar | None
+    reading: Reading | None
+    required: bool = False
+    default: Scalar | Sequence | None = None
+    bad: Policy = "reject"
+    keep: bool = True
+    note: str | None = None
+    measured_in: str | None = None
+
+
+class FieldReader:
+    def __init__(self, reader: Reader, types: TypeNames, policy: Policy) -> None:
+        self.reader = reader
+        self.types = types
+        self.policy = policy
+
+    def read(self, key: Scalar, node: Node) -> Draft | None:
+        if isinstance(node, Scalar):
+            return self.shorthand(key, node)
+        body = self.reader.mapping(node, f"the field {key.text}", _FIELD_KEYS)
+        if body is None:
+            return None
+        source_key = self.source_key(key, body)
+        if source_key is None:
+            return None
+        draft = Draft(key.text, key, None, None, None)
+        self.source(draft, source_key, body)
+        draft.reading = self.reading(draft, source_key, body)
+        self.properties(draft, body)
+        return draft if draft.source is not None or draft.expression is not None else None
+
+    def shorthand(self, key: Scalar, node: Scalar) -> Draft | None:
+        if node.empty:
+            self.reader.missing(key)
+            return None
+        path = self.reader.path(node, f"path of {key.text}")
+        return Draft(key.text, key, At((path,), "only"), None, Reading(Text()), bad=self.policy) if path else None
+
+    def source_key(self, key: Scalar, body: Mapping) -> str | None:
+        given = [name for name in (*SOURCES, *LATER_SOURCES) if name in body.entries]
+        if len(given) > 1:
+            self.reader.add(
+                "wrong-value",
+                f"{key.text} takes its value from {' and '.join(given)}",
+                body.key(given[1]),
+                "keep one of them",
+            )
+        elif not given:
+            self.reader.add("missing-key", f"{key.text} has no source", key, f"give it one of {', '.join(SOURCES)}")
+        return given[0] if len(given) == 1 and given[0] in SOURCES else None
+
+    def source(self, draft: Draft, source_key: str, body: Mapping) -> None:
+        node = body.entries[source_key][1]
+        take = self.reader.choice(
+            body.get("take"), "take", ("only", "first", "all", "count"), later=("last", "sum", "min", "max", "join")
+        )
+        if take and source_key != "at":
+            self.reader.add("wrong-option", f"take goes with at, not with {source_key}", body.key("take"))
+        match source_key:
+            case "at":
+                draft.source = self.at(draft, node, take)
+            case "compute":
+                draft.expression = self.reader.scalar(node, f"compute of {draft.name}")
+            case "constant":
+                scalar = self.reader.scalar(node, f"constant of {draft.name}")
+                draft.source = Constant(scalar) if scalar else None
+            case "fact":
+                word = self.reader.choice(node, "fact", ("name", "position"), later=LATER_FACTS)
+                draft.source = Fact("name" if word == "name" else "position") if word else None
+
+    def at(self, draft: Draft, node: Node, take: str | None) -> At | None:
+        if isinstance(node, Sequence):
+            paths = [self.reader.path(item, f"path of {draft.name}") for item in node.items]
+            if not paths:
+                self.reader.add("wrong-value", f"{draft.name} has an empty list of paths", node)
+        else:
+            paths = [self.reader.path(node, f"path of {draft.name}")]
+        found = tuple(path for path in paths if path is not None)
+        checked: Take = take if take in ("first", "all", "count") else "only"  # type: ignore[assignment]
+        return At(found, checked) if found and len(found) == len(paths) else None
+
+    def reading(self, draft: Draft, source_key: str, body: Mapping) -> Reading | None:
+        """The declared type with its options; the default type; None where an expression decides."""
+        default: ValueType = Text()
+        if isinstance(draft.source, Fact) and draft.source.name == "position":
+            default = Integer()
+        if isinstance(draft.source, At) and draft.source.take in ("all", "count"):
+            default = ListOf(Text()) if draft.source.take == "all" else Integer()
+        base = self.types.of_node(body.get("type"), f"type of {draft.name}")
+        given = [name for name in OPTION_NAMES if name in body.entries]
+        if base is None and source_key == "compute" and "type" not in body.entries:
+            if given:
+                self.reader.add("wrong-option", f"{given[0]} needs a type here", body.key(given[0]), "say type as well")
+            return None
+        if base is None and "type" in body.entries:
+            return Reading(default)  # the unknown type was noted; its options can't be judged
+        reading = self.types.with_options(base or Reading(default), body)
+        self.check_take(draft, reading, body)
+        return reading
+
+    def check_take(self, draft: Draft, reading: Reading, body: Mapping) -> None:
+        if not isinstance(draft.source, At):
+            return
+        if draft.source.take == "all" and not isinstance(reading.type, ListOf):
+            self.reader.add(
+                "wrong-value",
+                f"take: all gives a list, but the type is {reading.type.name}",
+                body.key("type"),
+                "say list(text)",
+            )
+
+    def properties(self, draft: Draft, body: Mapping) -> None:
+        draft.required = self.reader.flag(body.get("required"), "required")
+        draft.keep = self.reader.flag(body.get("keep"), "keep", default=True)
+        draft.bad = policy(self.reader, body.get("bad")) or self.policy
+        draft.note = self.reader.text(body.get("note"), "note")
+        draft.measured_in = self.reader.text(body.get("measured_in"), "measured_in")
+        default = body.get("default")
+        if isinstance(default, Scalar | Sequence) and not (isinstance(default, Scalar) and default.empty):
+            draft.default = default
+        elif isinstance(default, Mapping):
+            self.reader.add("wrong-value", "default is a text, not a mapping", default)
+        if draft.required and draft.default is not None:
+            self.reader.add(
+                "wrong-option", f"{draft.name} is required and has a default", body.key("default"), "keep one of them"
+            )
+
+
+def policy(reader: Reader, node: Node | None) -> Policy | None:
+    """What `bad` says; the YAML null and the word are the same."""
+    if isinstance(node, Scalar) and node.means_null:
+        return "null"
+    return cast(Policy | None, reader.choice(node, "bad", ("reject", "null", "stop")))
+
+
+def typed_scalar(reader: Reader, scalar: Scalar | Sequence, reading: Reading, what: str) -> object:
+    """A text of the rules file read as a field's type; None with a problem noted if that fails."""
+    value: JsonValue
+    if isinstance(scalar, Sequence):
+        value = [item.text for item in reader.scalars(scalar, what)]
+        if not isinstance(reading.type, ListOf):
+            reader.add("wrong-value", f"{what} is a list, but the type is {reading.type.name}", scalar)
+            return None
+    else:
+        value = scalar.text
+    try:
+        return reading.read(value)
+    except Bad as bad:
+        reader.add("wrong-value", f"{what} can't be read as {reading.type.name}", scalar, f"expected {bad.expected}")
+        return None

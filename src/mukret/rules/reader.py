@@ -1,0 +1,156 @@
+"""Reading nodes of a rules file as what a key wants, noting a problem and going on where that fails."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
+
+from mukret.errors import PositionedError
+from mukret.paths import Path, parse_path
+from mukret.rules.source import Mapping, Node, Problems, Scalar
+from mukret.rules.source import Sequence as SequenceNode
+from mukret.rules.traps import comma_in_type
+from mukret.text import did_you_mean, nearest
+
+_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]{0,62}")
+
+
+@dataclass(frozen=True)
+class Keys:
+    """The keys that may stand in a mapping, and those of the format that are not supported yet."""
+
+    known: frozenset[str]
+    later: frozenset[str] = field(default_factory=frozenset)
+
+
+def keys(known: str, later: str = "") -> Keys:
+    return Keys(frozenset(known.split()), frozenset(later.split()))
+
+
+class Reader:
+    """Wraps the problems of one file; every method notes what is wrong and returns None then."""
+
+    def __init__(self, problems: Problems) -> None:
+        self.problems = problems
+        self.add = problems.add
+
+    def describe(self, node: Node) -> str:
+        if isinstance(node, Scalar):
+            return "nothing" if node.empty else "a text"
+        return "a list" if isinstance(node, SequenceNode) else "a mapping"
+
+    def missing(self, key: Scalar) -> None:
+        self.add("empty-key", f"{key.text} is left empty", key, "give it a value, or take the key away")
+
+    def mapping(self, node: Node | None, what: str, allowed: Keys | None = None) -> Mapping | None:
+        """The node as a mapping whose keys are all allowed (any key if `allowed` is None) and have a value."""
+        if node is None:
+            return None
+        if not isinstance(node, Mapping):
+            self.add("wrong-value", f"{what} is a mapping, not {self.describe(node)}", node)
+            return None
+        if allowed is not None:
+            self.check_keys(node, what, allowed)
+        for key, value in node.entries.values():
+            if isinstance(value, Scalar) and value.empty and (allowed is None or key.text in allowed.known):
+                self.missing(key)
+        return node
+
+    def check_keys(self, node: Mapping, what: str, allowed: Keys) -> None:
+        names = list(node.entries)
+        fixed = comma_in_type(names, self.problems.lines[node.line - 1])
+        for name, (key, _) in node.entries.items():
+            if name in allowed.later:
+                self.add("not-supported", f"{name} is not supported yet in {what}", key)
+            elif name not in allowed.known:
+                if fixed:
+                    self.add(
+                        "yaml-trap",
+                        "a comma inside braces ends the value: this type needs quotes",
+                        key,
+                        f"write {fixed}",
+                    )
+                    return
+                hint = did_you_mean(name, sorted(allowed.known | allowed.later))
+                if name == "<<":
+                    hint = "merge keys are not part of YAML 1.2: write the keys out"
+                self.add("unknown-key", f"{what} has no key {name}", key, hint)
+
+    def scalar(self, node: Node | None, what: str) -> Scalar | None:
+        if node is None or (isinstance(node, Scalar) and node.empty):
+            return None  # an empty key was noted where the mapping was read
+        if not isinstance(node, Scalar):
+            self.add("wrong-value", f"{what} is a text, not {self.describe(node)}", node)
+            return None
+        return node
+
+    def text(self, node: Node | None, what: str) -> str | None:
+        scalar = self.scalar(node, what)
+        return None if scalar is None else scalar.text
+
+    def choice(self, node: Node | None, what: str, choices: Iterable[str], later: Iterable[str] = ()) -> str | None:
+        scalar = self.scalar(node, what)
+        if scalar is None:
+            return None
+        word, known = scalar.text, list(choices)
+        if word in later:
+            self.add("not-supported", f"{what}: {word} is not supported yet", scalar, f"supported: {', '.join(known)}")
+            return None
+        if word not in known:
+            near = nearest(word, known)
+            hint = f"did you mean {near}?" if near else f"one of {', '.join(known)}"
+            self.add("wrong-value", f"{what} can't be {word!r}", scalar, hint)
+            return None
+        return word
+
+    def flag(self, node: Node | None, what: str, default: bool = False) -> bool:
+        word = self.choice(node, what, ("true", "false"))
+        return default if word is None else word == "true"
+
+    def scalars(self, node: Node | None, what: str) -> list[Scalar]:
+        """A list of texts, or one text as a list of one."""
+        if node is None or (isinstance(node, Scalar) and node.empty):
+            return []
+        if isinstance(node, Scalar):
+            return [node]
+        if isinstance(node, Mapping):
+            self.add("wrong-value", f"{what} is a text or a list of texts, not a mapping", node)
+            return []
+        found = []
+        for item in node.items:
+            scalar = self.scalar(item, f"an entry of {what}")
+            if scalar is not None:
+                found.append(scalar)
+            elif isinstance(item, Scalar):
+                self.add("empty-key", f"an entry of {what} is left empty", item, 'the empty text is written ""')
+        return found
+
+    def path(self, node: Node | None, what: str) -> Path | None:
+        scalar = self.scalar(node, what)
+        if scalar is None:
+            return None
+        try:
+            return parse_path(scalar.text)
+        except PositionedError as error:
+            self.positioned(error, scalar, what)
+            return None
+
+    def positioned(self, error: PositionedError, scalar: Scalar, what: str) -> None:
+        self.add(error.code, f"{what}: {error.message}", scalar, error.hint, error.position)
+
+    def name(self, key: Scalar, what: str) -> bool:
+        """Whether a key is a proper name of a table, field, enum or type."""
+        if _NAME.fullmatch(key.text):
+            return True
+        hint = "a letter or _, then letters, digits and _, at most 63, ASCII"
+        self.add("name-invalid", f"{key.text!r} is no name of {what}", key, hint)
+        return False
+
+    def distinct(self, names: Sequence[Scalar], what: str) -> None:
+        """Notes names that differ only in case."""
+        seen: dict[str, Scalar] = {}
+        for name in names:
+            first = seen.setdefault(name.text.lower(), name)
+            if first is not name and first.text != name.text:
+                self.add("name-clash", f"the {what} {name.text} and {first.text} differ only in case", name)

@@ -1,0 +1,194 @@
+"""The text of a rules file as a tree of nodes that know where they stand.
+
+YAML 1.2 by ruamel.yaml's composer: scalars stay the text that was written, nothing is ever constructed. Tags, anchors
+that multiply and keys that come twice are refused.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+from ruamel.yaml import YAML
+from ruamel.yaml.error import MarkedYAMLError, YAMLError
+from ruamel.yaml.nodes import MappingNode, ScalarNode, SequenceNode
+
+from mukret.errors import Diagnostic
+from mukret.rules.traps import explain_yaml_error
+
+MOST_NODES = 200_000
+"""Aliases are followed, so a few lines could stand for billions of nodes; more than this are refused."""
+
+_CORE_TAGS = frozenset(f"tag:yaml.org,2002:{name}" for name in ("str", "int", "float", "bool", "null", "map", "seq"))
+
+
+@dataclass(frozen=True)
+class Scalar:
+    """A scalar. `plain`: written without quotes. `start` counts characters from the beginning of the file."""
+
+    text: str
+    line: int
+    column: int
+    start: int
+    plain: bool
+
+    @property
+    def empty(self) -> bool:
+        return self.plain and self.text == ""
+
+    @property
+    def means_null(self) -> bool:
+        return self.plain and self.text in ("null", "Null", "NULL", "~")
+
+
+@dataclass(frozen=True)
+class Sequence:
+    items: tuple[Node, ...]
+    line: int
+    column: int
+
+
+@dataclass(frozen=True)
+class Mapping:
+    entries: dict[str, tuple[Scalar, Node]]
+    line: int
+    column: int
+
+    def get(self, key: str) -> Node | None:
+        entry = self.entries.get(key)
+        return entry[1] if entry else None
+
+    def key(self, key: str) -> Scalar:
+        return self.entries[key][0]
+
+
+Node = Scalar | Sequence | Mapping
+
+
+@dataclass
+class Problems:
+    """Collects everything that is wrong with a rules file, with positions."""
+
+    file: str
+    text: str
+    found: list[Diagnostic] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        self.lines = self.text.split("\n")
+
+    def add(self, code: str, message: str, where: Node, hint: str | None = None, offset: int | None = None) -> None:
+        """Notes a problem at a node; `offset` is a character within the node's text."""
+        line, column = where.line, where.column
+        if offset is not None and isinstance(where, Scalar):
+            line, column = self.inside(where, offset)
+        self.add_at(code, message, line, column, hint)
+
+    def add_at(self, code: str, message: str, line: int, column: int, hint: str | None = None) -> None:
+        source = self.lines[line - 1].rstrip("\r") if line <= len(self.lines) else ""
+        diagnostic = Diagnostic(self.file, line, column, code, message, hint, source=source)
+        if diagnostic not in self.found:
+            self.found.append(diagnostic)
+
+    def inside(self, scalar: Scalar, offset: int) -> tuple[int, int]:
+        """Line and column of a character of a scalar's text: quotes, escapes and folds are stepped over."""
+        at = scalar.start + (0 if scalar.plain else 1)
+        if not scalar.plain and self.text[scalar.start : scalar.start + 1] in ("|", ">"):
+            at = self.text.find("\n", scalar.start) + 1
+            at += len(self.text[at:]) - len(self.text[at:].lstrip(" "))
+        quote = self.text[scalar.start : scalar.start + 1]
+        for character in scalar.text[:offset]:
+            at = self._step(at, character, quote)
+        while offset < len(scalar.text) and not scalar.text[offset].isspace() and self.text[at : at + 1].isspace():
+            at += 1
+        line = self.text.count("\n", 0, at) + 1
+        return line, at - (self.text.rfind("\n", 0, at) + 1) + 1
+
+    def _step(self, at: int, character: str, quote: str) -> int:
+        here = self.text[at : at + 1]
+        if here.isspace() and (character.isspace() or here == "\n"):
+            while self.text[at : at + 1].isspace() and (here == "\n" or self.text[at + 1 : at + 2] == "\n"):
+                at += 1
+            if here != "\n" or not character.isspace():
+                at += 1
+            return at
+        if quote == '"' and here == "\\":
+            return at + {"x": 4, "u": 6, "U": 10}.get(self.text[at + 1 : at + 2], 2)
+        return at + (2 if quote == "'" and here == "'" else 1)
+
+
+def read_source(text: str, problems: Problems) -> Mapping | None:
+    """The tree of a rules file, or None with the problems noted."""
+    try:
+        document = YAML(typ="safe", pure=True).compose(text)
+    except MarkedYAMLError as error:
+        mark = error.problem_mark or error.context_mark
+        line, column = (mark.line, mark.column) if mark else (0, 0)
+        message, hint = explain_yaml_error(error, problems.lines, line)
+        problems.add_at("yaml-syntax", message, line + 1, column + 1, hint)
+        return None
+    except RecursionError:
+        problems.add_at("yaml-refused", "nested too deeply for a rules file", 1, 1)
+        return None
+    except (YAMLError, ValueError) as error:
+        problems.add_at("yaml-syntax", str(error).splitlines()[0], 1, 1)
+        return None
+    if document is None:
+        problems.add_at("yaml-syntax", "the file is empty", 1, 1, "a rules file begins with mukret: 1")
+        return None
+    return _Builder(problems).root(document)
+
+
+class _Refused(Exception):
+    pass
+
+
+class _Builder:
+    def __init__(self, problems: Problems) -> None:
+        self.problems = problems
+        self.count = 0
+
+    def root(self, document: Any) -> Mapping | None:
+        try:
+            node = self.build(document, ())
+        except _Refused:
+            return None
+        if isinstance(node, Mapping):
+            return node
+        self.problems.add("yaml-syntax", "a rules file is a mapping", node, "it begins with mukret: 1")
+        return None
+
+    def refuse(self, node: Any, message: str) -> _Refused:
+        self.problems.add_at("yaml-refused", message, node.start_mark.line + 1, node.start_mark.column + 1)
+        return _Refused()
+
+    def build(self, node: Any, above: tuple[int, ...]) -> Node:
+        self.count += 1
+        if self.count > MOST_NODES:
+            raise self.refuse(node, f"more than {MOST_NODES:,} values (aliases included)")
+        if id(node) in above:
+            raise self.refuse(node, "an anchor that contains itself")
+        if str(node.tag) not in _CORE_TAGS:
+            raise self.refuse(node, f"the tag {node.tag}: rules files have none")
+        line, column = node.start_mark.line + 1, node.start_mark.column + 1
+        if isinstance(node, ScalarNode):
+            return Scalar(node.value, line, column, node.start_mark.index, node.style not in ("'", '"', "|", ">"))
+        inner = (*above, id(node))
+        if isinstance(node, SequenceNode):
+            return Sequence(tuple(self.build(item, inner) for item in node.value), line, column)
+        assert isinstance(node, MappingNode)
+        return self.mapping(node, inner, line, column)
+
+    def mapping(self, node: Any, inner: tuple[int, ...], line: int, column: int) -> Mapping:
+        entries: dict[str, tuple[Scalar, Node]] = {}
+        for key_node, value_node in node.value:
+            key = self.build(key_node, inner)
+            if not isinstance(key, Scalar):
+                self.problems.add("yaml-syntax", "a key is a plain word", key)
+                continue
+            value = self.build(value_node, inner)
+            if key.text in entries:
+                first = entries[key.text][0].line
+                self.problems.add("name-twice", f"{key.text} stands here a second time (first in line {first})", key)
+                continue
+            entries[key.text] = (key, value)
+        return Mapping(entries, line, column)

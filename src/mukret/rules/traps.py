@@ -1,0 +1,55 @@
+"""Where YAML itself trips people: the message names the trap and prints the line as it should be."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+
+from ruamel.yaml.error import MarkedYAMLError
+
+_UNQUOTED_PATH = re.compile(r"(\b(?:at|rows)\s*:\s*)(\$[^'\"\s,{}]*(?:\[[^\]]*\][^'\"\s,{}]*)*)")
+_UNQUOTED_TYPE = re.compile(r"(\btype\s*:\s*)((?:decimal|list)\s*\([^)]*\))")
+_BROKEN_TEXT = re.compile(r"^(\s*(?:- )?[A-Za-z_]+\s*:\s*)(['\"].*\S)\s*$")
+_ESCAPED = re.compile(r'"((?:[^"\\]|\\.)*)"')
+_INDICATOR = re.compile(r"(:\s+|-\s+|[\[{,]\s*)([%@`][^,\]}]*?)\s*(?=[,\]}]|$)")
+
+
+def quoted_line(line: str) -> str:
+    """The line with its paths and parametrised types in double quotes."""
+    return _UNQUOTED_TYPE.sub(r'\1"\2"', _UNQUOTED_PATH.sub(r'\1"\2"', line)).strip()
+
+
+def explain_yaml_error(error: MarkedYAMLError, lines: Sequence[str], line_number: int) -> tuple[str, str | None]:
+    """A sentence and a hint for a syntax error that stands in (or just after) a line, counted from 0."""
+    problem = str(error.problem or "not YAML")
+    for number in (line_number, line_number - 1):
+        line = lines[number] if 0 <= number < len(lines) else ""
+        explained = _trap(problem, line)
+        if explained:
+            return explained
+    return f"not YAML: {problem}", None
+
+
+def _trap(problem: str, line: str) -> tuple[str, str] | None:
+    if "escape" in problem and '"' in line:
+        fixed = _ESCAPED.sub(lambda match: "'" + match[1].replace("'", "''") + "'", line)
+        return "a backslash in double quotes is an escape of YAML", f"single quotes keep it: {fixed.strip()}"
+    if "cannot start any token" in problem and _INDICATOR.search(line):
+        fixed = _INDICATOR.sub(r'\1"\2"', line)
+        return "a plain YAML text can't begin with this character", f"quote it: {fixed.strip()}"
+    if "\t" in line[: len(line) - len(line.lstrip())]:
+        return "a tab in the indentation", "YAML indents with spaces"
+    if _UNQUOTED_PATH.search(line) and "{" in line:
+        return "a path inside braces needs quotes", f"write {quoted_line(line)}"
+    broken = _BROKEN_TEXT.match(line)
+    if broken and ("block end" in problem or "mapping" in problem or "expected" in problem):
+        text = broken[2].replace("\\", "\\\\").replace('"', '\\"')
+        return "the quotes end before the text does", f'quote the whole: {broken[1].strip()} "{text}"'
+    return None
+
+
+def comma_in_type(keys: Sequence[str], line: str) -> str | None:
+    """The line as it should be, if an unquoted `decimal(12,2)` inside braces fell apart into keys."""
+    if any(re.fullmatch(r"\d+\s*\)", key) for key in keys) and _UNQUOTED_TYPE.search(line):
+        return quoted_line(line)
+    return None

@@ -1,0 +1,344 @@
+"""The sections `enums` and `types`, and what a field's `type` and reading options mean together."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import fields as dataclass_fields
+from dataclasses import replace
+from decimal import Decimal
+from types import MappingProxyType
+from typing import Any
+
+from mukret.rules.reader import Reader, keys
+from mukret.rules.source import Mapping, Node, Scalar
+from mukret.text import nearest
+from mukret.types import (
+    Boolean,
+    Date,
+    DecimalType,
+    Enum,
+    EnumValue,
+    Integer,
+    Options,
+    Reading,
+    Text,
+    ValueType,
+    parse_type,
+)
+from mukret.types.enums import Attribute
+from mukret.types.names import TYPE_NAMES, TypeNameError
+from mukret.types.times import EPOCH_MICROS
+from mukret.types.zones import zone, zone_names
+
+OPTION_NAMES = tuple(option.name for option in dataclass_fields(Options))
+LATER_OPTIONS = ("capture", "split", "unit")
+_TYPE_KEYS = keys("type note " + " ".join(OPTION_NAMES), " ".join(LATER_OPTIONS))
+_ENUM_KEYS = keys("values otherwise case note")
+_FORMATS = ("iso", *EPOCH_MICROS)
+_CUT_SHORT = re.compile(r"(?:decimal|list)\s*\([^)]*")
+_INTEGER = re.compile(r"[-+]?[0-9]+")
+_DECIMAL = re.compile(r"[-+]?(?:[0-9]+\.[0-9]*|\.[0-9]+)")
+
+
+class TypeNames:
+    """Everything that a type can be called in one rules file."""
+
+    def __init__(self, reader: Reader) -> None:
+        self.reader = reader
+        self.enums: dict[str, Enum] = {}
+        self.named: dict[str, Reading] = {}
+
+    def reading(self, name: str) -> Reading:
+        """The type of this name with its options. Raises KeyError, or TypeNameError for a broken built-in one."""
+        if name in self.named:
+            return self.named[name]
+        if name in self.enums:
+            return Reading(self.enums[name])
+        built_in = parse_type(name)
+        if built_in is None:
+            raise KeyError(name)
+        return Reading(built_in)
+
+    def known(self) -> list[str]:
+        return [*self.enums, *self.named, *TYPE_NAMES]
+
+    def of_node(self, node: Node | None, what: str) -> Reading | None:
+        """The type that a `type:` names, problems noted."""
+        scalar = self.reader.scalar(node, what)
+        if scalar is None:
+            return None
+        if scalar.plain and _CUT_SHORT.fullmatch(scalar.text):
+            return None  # YAML cut it at the comma: noted as a trap where the keys were checked
+        try:
+            return self.reading(scalar.text)
+        except KeyError:
+            near = nearest(scalar.text, self.known())
+            hint = f"did you mean {near}?" if near else f"known: {', '.join(self.known())}"
+            self.reader.add("unknown-type", f"no type {scalar.text}", scalar, hint)
+        except TypeNameError as error:
+            self.reader.add(error.code, str(error), scalar, error.hint)
+        return None
+
+    # ---- sections
+
+    def read_enums(self, node: Node | None) -> None:
+        section = self.reader.mapping(node, "enums")
+        for name, (key, value) in section.entries.items() if section else ():
+            self.new_name(key, "an enum")
+            body = self.reader.mapping(value, f"the enum {name}", _ENUM_KEYS)
+            if body is not None:
+                self.enums[name] = EnumReader(self.reader, name).read(body)
+
+    def read_types(self, node: Node | None) -> None:
+        section = self.reader.mapping(node, "types")
+        waiting = dict(section.entries) if section else {}
+        for key, _ in waiting.values():
+            self.new_name(key, "a type")
+            if key.text in self.enums:
+                self.reader.add("name-clash", f"{key.text} is already the name of an enum", key)
+        if section:
+            self.reader.distinct([*(key for key, _ in section.entries.values())], "types")
+        while waiting:
+            ready = [name for name, (_, value) in waiting.items() if self.base_name(value) not in waiting]
+            if not ready:
+                key, _ = next(iter(waiting.values()))
+                self.reader.add("cycle", f"types that stand for each other: {', '.join(waiting)}", key)
+                return
+            for name in ready:
+                self.read_type(name, waiting.pop(name)[1])
+
+    def new_name(self, key: Scalar, what: str) -> None:
+        self.reader.name(key, what)
+        try:
+            taken = parse_type(key.text) is not None
+        except TypeNameError:
+            taken = True
+        if taken:
+            self.reader.add("name-clash", f"{key.text} is a built-in type", key, "choose another name")
+
+    @staticmethod
+    def base_name(node: Node) -> str | None:
+        base = node.get("type") if isinstance(node, Mapping) else None
+        return base.text if isinstance(base, Scalar) else None
+
+    def read_type(self, name: str, node: Node) -> None:
+        body = self.reader.mapping(node, f"the type {name}", _TYPE_KEYS)
+        if body is None:
+            return
+        if "type" not in body.entries:
+            self.reader.add(
+                "missing-key", f"the type {name} has no type to stand on", body, "say type: integer, or another"
+            )
+            return
+        base = self.of_node(body.get("type"), f"type of {name}")
+        if base is not None:
+            self.named[name] = self.with_options(base, body)
+
+    # ---- reading options
+
+    def with_options(self, base: Reading, body: Mapping) -> Reading:
+        """A type with the reading options that stand in a mapping on top of its own."""
+        given: dict[str, Any] = {}
+        for name in OPTION_NAMES:
+            if name not in body.entries:
+                continue
+            key, node = body.entries[name]
+            if name not in base.type.accepts_options and not (name == "trim" and base.type.always_trims):
+                hint = f"it takes {', '.join(sorted(base.type.accepts_options))}"
+                self.reader.add("wrong-option", f"{name} means nothing for the type {base.type.name}", key, hint)
+                continue
+            value = self.option(name, node, base.type)
+            if value is not None:
+                given[name] = value
+        options = replace(base.options, **given)
+        if options.grouping is not None and options.grouping == options.point:
+            self.reader.add("wrong-value", "grouping and point are the same character", body, "say point as well")
+        return Reading(base.type, options)
+
+    def option(self, name: str, node: Node, kind: ValueType) -> Any:
+        reader = self.reader
+        match name:
+            case "trim" | "percent" | "accounting":
+                return reader.flag(node, name)
+            case "blank":
+                return frozenset(scalar.text for scalar in reader.scalars(node, name))
+            case "strip":
+                return tuple(scalar.text for scalar in reader.scalars(node, name) if scalar.text)
+            case "grouping" | "point":
+                return self.character(node, name)
+            case "round":
+                return reader.choice(node, name, ("half-even", "half-up"))
+            case "fold":
+                return reader.choice(node, name, ("first", "second"))
+            case "zone":
+                return self.zone(node)
+            case _:
+                return self.formats(node, kind)
+
+    def character(self, node: Node, name: str) -> str | None:
+        text = self.reader.text(node, name)
+        if text is not None and (len(text) != 1 or text.isalnum() or text in "+-"):
+            self.reader.add("wrong-value", f"{name} is one character, and no digit, letter or sign", node)
+            return None
+        return text
+
+    def zone(self, node: Node) -> str | None:
+        name = self.reader.text(node, "zone")
+        if name is None:
+            return None
+        try:
+            zone(name)
+        except KeyError:
+            near = nearest(name, zone_names())
+            hint = (
+                f"did you mean {near}?" if near else "an IANA name such as Atlantic/Faroe, or an offset such as +02:00"
+            )
+            self.reader.add("unknown-zone", f"no time zone {name}", node, hint)
+            return None
+        return name
+
+    def formats(self, node: Node, kind: ValueType) -> tuple[str, ...] | None:
+        found = []
+        for scalar in self.reader.scalars(node, "format"):
+            word = scalar.text
+            if word == "rfc5322" or "%" in word or (isinstance(kind, Date) and word in EPOCH_MICROS):
+                self.reader.add("not-supported", f"the format {word} is not supported yet for {kind.name}", scalar)
+            elif word not in _FORMATS:
+                near = nearest(word, _FORMATS)
+                hint = f"did you mean {near}?" if near else f"one of {', '.join(_FORMATS)}"
+                self.reader.add("wrong-value", f"no format {word}", scalar, hint)
+            else:
+                found.append(word)
+        return tuple(found) or None
+
+
+class EnumReader:
+    def __init__(self, reader: Reader, name: str) -> None:
+        self.reader = reader
+        self.name = name
+
+    def read(self, body: Mapping) -> Enum:
+        exact = self.reader.choice(body.get("case"), "case", ("exact",)) == "exact"
+        values = self.values(body)
+        enum = Enum(
+            self.name,
+            tuple(values),
+            self.otherwise(body, values),
+            exact,
+            MappingProxyType(self.attribute_types(body, values)),
+        )
+        self.check_words(body, enum)
+        return enum
+
+    def values(self, body: Mapping) -> list[EnumValue]:
+        section = self.reader.mapping(body.get("values"), f"values of the enum {self.name}")
+        if section is None or not section.entries:
+            if "values" not in body.entries or section is not None:
+                self.reader.add(
+                    "missing-key", f"the enum {self.name} has no values", body, "values: {boarding: {}, departed: {}}"
+                )
+            return []
+        return [value for name in section.entries if (value := self.value(section, name)) is not None]
+
+    def value(self, section: Mapping, name: str) -> EnumValue | None:
+        key, node = section.entries[name]
+        if name in ("bad", "null"):
+            self.reader.add(
+                "name-invalid", f"no enum value can be called {name}", key, "the word means something in otherwise"
+            )
+            return None
+        if isinstance(node, Scalar) and node.empty:
+            return None  # noted as an empty key
+        body = self.reader.mapping(node, f"the value {name}")
+        if body is None:
+            return None
+        accept = tuple(scalar.text for scalar in self.reader.scalars(body.get("accept"), "accept"))
+        attributes: dict[str, Attribute] = {}
+        for attribute, (attribute_key, attribute_node) in body.entries.items():
+            if attribute == "accept":
+                continue
+            self.reader.name(attribute_key, "an attribute")
+            scalar = self.reader.scalar(attribute_node, f"the attribute {attribute}")
+            if scalar is not None:
+                attributes[attribute] = literal(scalar)
+        return EnumValue(name, accept, MappingProxyType(attributes))
+
+    def otherwise(self, body: Mapping, values: list[EnumValue]) -> str | None:
+        scalar = self.reader.scalar(body.get("otherwise"), "otherwise")
+        if scalar is None:
+            return "bad"
+        if scalar.means_null or scalar.text == "null":
+            return None
+        names = [value.name for value in values]
+        if scalar.text != "bad" and scalar.text not in names:
+            near = nearest(scalar.text, names)
+            hint = f"did you mean {near}?" if near else "it is bad, null, or the name of a value"
+            self.reader.add(
+                "wrong-value", f"otherwise: {scalar.text} is no value of the enum {self.name}", scalar, hint
+            )
+            return "bad"
+        return scalar.text
+
+    def attribute_types(self, body: Mapping, values: list[EnumValue]) -> dict[str, ValueType]:
+        names = dict.fromkeys(attribute for value in values for attribute in value.attributes)
+        types: dict[str, ValueType] = {}
+        for name in names:
+            literals = [value.attributes[name] for value in values if value.attributes.get(name) is not None]
+            kind = common_literal_type(literals)
+            if kind is None:
+                message = f"the attribute {name} of the enum {self.name} has literals of different types"
+                self.reader.add("wrong-value", message, body.get("values") or body, "quote them all, or none")
+                continue
+            types[name] = kind
+            if isinstance(kind, DecimalType):
+                self.widen(values, name)
+        return types
+
+    @staticmethod
+    def widen(values: list[EnumValue], name: str) -> None:
+        for index, value in enumerate(values):
+            number = value.attributes.get(name)
+            if type(number) is int:
+                values[index] = replace(value, attributes=MappingProxyType({**value.attributes, name: Decimal(number)}))
+
+    def check_words(self, body: Mapping, enum: Enum) -> None:
+        owner: dict[str, str] = {}
+        for value in enum.values:
+            for word in (value.name, *value.accept):
+                first = owner.setdefault(enum.folded(word), value.name)
+                if first != value.name:
+                    section = body.get("values")
+                    where = section.key(value.name) if isinstance(section, Mapping) else body
+                    self.reader.add("name-clash", f"{first} and {value.name} both accept {word!r}", where)
+
+
+def literal(scalar: Scalar) -> Attribute:
+    """The value of a YAML literal: quoted ones are texts, plain ones what YAML 1.2's core schema says."""
+    text = scalar.text
+    if not scalar.plain:
+        return text
+    if scalar.means_null:
+        return None
+    if text in ("true", "True", "TRUE", "false", "False", "FALSE"):
+        return text.lower() == "true"
+    if _INTEGER.fullmatch(text) and len(text) < 19:
+        return int(text)
+    if _DECIMAL.fullmatch(text) and len(text) <= 38:
+        return Decimal(text)
+    return text
+
+
+def common_literal_type(literals: list[Attribute]) -> ValueType | None:
+    kinds = {type(item) for item in literals}
+    if kinds <= {str}:
+        return Text()
+    if kinds == {bool}:
+        return Boolean()
+    if kinds == {int}:
+        return Integer()
+    if kinds <= {int, Decimal}:
+        numbers = [Decimal(item) for item in literals if isinstance(item, int | Decimal)]
+        scale = max(max(0, -int(number.as_tuple().exponent)) for number in numbers)
+        whole = max(max(1, number.adjusted() + 1) for number in numbers)
+        return DecimalType(min(38, whole + scale), scale)
+    return None

@@ -1,0 +1,17 @@
+"""The sample feed: the ferries of the Merrow Isles, a made-up network, and the rules that read it."""
+
+from __future__ import annotations
+
+from importlib import resources
+from importlib.resources.abc import Traversable
+
+RULES_FILE = "merrow.rules.yaml"
+FEED_FOLDER = "feed"
+
+
+def sample_files() -> dict[str, Traversable]:
+    """The files of the sample by their path below the folder that it is copied to."""
+    home = resources.files(__name__)
+    feed = home.joinpath(FEED_FOLDER)
+    responses = sorted(feed.iterdir(), key=lambda file: file.name)
+    return {RULES_FILE: home.joinpath(RULES_FILE), **{f"{FEED_FOLDER}/{file.name}": file for file in responses}}

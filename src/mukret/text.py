@@ -1,0 +1,55 @@
+"""Small helpers for the texts that people read."""
+
+from __future__ import annotations
+
+import difflib
+import unicodedata
+from collections.abc import Iterable
+
+SHOWN = 60
+
+
+def escaped(text: str) -> str:
+    """The text with control, format and surrogate characters as escapes, so that data can't move the cursor."""
+    if text.isprintable():
+        return text
+    return "".join(c if c.isprintable() or c == " " else _escape(c) for c in text)
+
+
+def _escape(character: str) -> str:
+    short = {"\n": "\\n", "\r": "\\r", "\t": "\\t"}.get(character)
+    if short:
+        return short
+    code = ord(character)
+    if unicodedata.category(character) == "Zs":
+        return character
+    return f"\\u{code:04x}" if code < 0x10000 else f"\\U{code:08x}"
+
+
+def shortened(text: str, limit: int = SHOWN) -> str:
+    """The text cut to `limit` characters, with `…` where something was cut."""
+    return text if len(text) <= limit else text[: limit - 1] + "…"
+
+
+def nearest(name: str, known: Iterable[str]) -> str | None:
+    """The known name that was most likely meant: the same but for case, or a few letters off."""
+    candidates = list(known)
+    for candidate in candidates:
+        if candidate.lower() == name.lower():
+            return candidate
+    close = difflib.get_close_matches(name, candidates, n=1, cutoff=0.6)
+    return close[0] if close else None
+
+
+def did_you_mean(name: str, known: Iterable[str]) -> str | None:
+    """A hint that names the nearest known name, or else the known names if they are few."""
+    names = list(known)
+    near = nearest(name, names)
+    if near:
+        return f"did you mean {near}?"
+    return f"known here: {', '.join(names)}" if 0 < len(names) <= 12 else None
+
+
+def counted(number: int, singular: str, plural: str | None = None) -> str:
+    """`1 row`, `1,200 rows`."""
+    return f"{number:,} {singular if number == 1 else plural or singular + 's'}"

@@ -1,0 +1,33 @@
+"""One module per family of types: what is accepted, what is refused and why, and how it is written.
+
+This is the plain meaning, a value at a time; `mukret.columns` does the same for whole columns.
+"""
+
+from mukret.types.base import PLAIN, WHITE_SPACE, Bad, Options, Reading, ValueType
+from mukret.types.booleans import Boolean
+from mukret.types.enums import Enum, EnumValue
+from mukret.types.lists import ListOf
+from mukret.types.names import parse_type
+from mukret.types.numbers import DecimalType, Float, Integer
+from mukret.types.texts import Text
+from mukret.types.times import Date, Timestamp
+
+__all__ = [
+    "PLAIN",
+    "WHITE_SPACE",
+    "Bad",
+    "Boolean",
+    "Date",
+    "DecimalType",
+    "Enum",
+    "EnumValue",
+    "Float",
+    "Integer",
+    "ListOf",
+    "Options",
+    "Reading",
+    "Text",
+    "Timestamp",
+    "ValueType",
+    "parse_type",
+]

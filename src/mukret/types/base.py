@@ -1,0 +1,137 @@
+"""What all types share: reading options, the steps before a type's own, and the record of a value that is bad."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Literal
+
+from mukret.values import JsonValue, scalar_text
+
+WHITE_SPACE = "\t\n\v\f\r \x85\xa0\u1680" + "".join(map(chr, range(0x2000, 0x200B))) + "\u2028\u2029\u202f\u205f\u3000"
+"""The characters that trimming takes away: Unicode's White_Space property."""
+
+Rounding = Literal["half-even", "half-up"]
+
+
+class Bad(Exception):
+    """A value that its type can't take.
+
+    `expected` says in words what would have been taken. `index` and `value` name the element of a list that is to
+    blame. `nulled`: the type itself says that the value becomes null (an enum's `otherwise: null`).
+    """
+
+    def __init__(
+        self, code: str, expected: str, *, index: int | None = None, value: JsonValue = None, nulled: bool = False
+    ) -> None:
+        super().__init__(code)
+        self.code = code
+        self.expected = expected
+        self.index = index
+        self.value = value
+        self.nulled = nulled
+
+    def at_element(self, index: int, value: JsonValue) -> Bad:
+        return Bad(self.code, self.expected, index=index, value=value, nulled=self.nulled)
+
+
+@dataclass(frozen=True)
+class Options:
+    """Reading options, in the order in which they work."""
+
+    trim: bool = False
+    blank: frozenset[str] = frozenset()
+    strip: tuple[str, ...] = ()
+    grouping: str | None = None
+    point: str = "."
+    percent: bool = False
+    accounting: bool = False
+    round: Rounding | None = None
+    format: tuple[str, ...] = ("iso",)
+    zone: str | None = None
+    fold: Literal["first", "second"] | None = None
+
+
+PLAIN = Options()
+
+
+@dataclass(frozen=True)
+class ValueType:
+    """A type: how a value is read, how it is written as text, and what it is called."""
+
+    @property
+    def name(self) -> str:
+        raise AssertionError("every type has a name")
+
+    @property
+    def accepts_options(self) -> frozenset[str]:
+        """The reading options that mean something for this type."""
+        return frozenset({"blank", "strip"})
+
+    @property
+    def always_trims(self) -> bool:
+        return True
+
+    @property
+    def empty_is_null(self) -> bool:
+        return True
+
+    def convert(self, value: JsonValue, options: Options) -> object:
+        """The typed value of a raw value that is not null. Raises Bad."""
+        raise AssertionError("every type converts")
+
+    def written(self, value: object) -> str:
+        """The text of a typed value, as it stands in a CSV cell."""
+        return str(value)
+
+
+@dataclass(frozen=True)
+class Reading:
+    """A type with its reading options: all that is needed to read a raw value."""
+
+    type: ValueType
+    options: Options = field(default=PLAIN)
+
+    @cached_property
+    def trims(self) -> bool:
+        return self.options.trim or self.type.always_trims
+
+    @cached_property
+    def blanks(self) -> frozenset[str]:
+        """Strings that mean null."""
+        return self.options.blank | {""} if self.type.empty_is_null else self.options.blank
+
+    @cached_property
+    def strips(self) -> tuple[str, ...]:
+        return tuple(sorted(self.options.strip, key=len, reverse=True))
+
+    def read(self, value: JsonValue) -> object:
+        """The typed value, None for null and blank. Raises Bad."""
+        if value is None:
+            return None
+        if type(value) is str:
+            text = value.strip(WHITE_SPACE) if self.trims else value
+            if text in self.blanks:
+                return None
+            return self.type.convert(self.stripped(text) if self.strips else text, self.options)
+        if self.options.blank and scalar_text(value) in self.options.blank:
+            return None
+        return self.type.convert(value, self.options)
+
+    def stripped(self, text: str) -> str:
+        """Takes the `strip` strings off both ends until none is left there."""
+        before = None
+        while before != text:
+            before = text
+            for part in self.strips:
+                text = text.removeprefix(part).removesuffix(part)
+                if self.trims:
+                    text = text.strip(WHITE_SPACE)
+        return text
+
+    def read_nodes(self, nodes: list[JsonValue]) -> object:
+        """The list of all nodes that a path found, nulls and blanks skipped. Raises Bad with the node's index."""
+        from mukret.types.lists import ListOf
+
+        assert isinstance(self.type, ListOf)
+        return self.type.convert_elements(nodes, self.options)

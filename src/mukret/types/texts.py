@@ -1,0 +1,33 @@
+"""`text`: strings as they are, numbers by their JSON text, true and false."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from mukret.types.base import Bad, Options, ValueType
+from mukret.values import JsonValue, scalar_text
+
+
+@dataclass(frozen=True)
+class Text(ValueType):
+    @property
+    def name(self) -> str:
+        return "text"
+
+    @property
+    def accepts_options(self) -> frozenset[str]:
+        return frozenset({"trim", "blank", "strip"})
+
+    @property
+    def always_trims(self) -> bool:
+        return False
+
+    @property
+    def empty_is_null(self) -> bool:
+        return False
+
+    def convert(self, value: JsonValue, options: Options) -> str:
+        text = scalar_text(value)
+        if text is None:
+            raise Bad("wrong-kind", 'a text, a number or true/false, such as "OTV"')
+        return text

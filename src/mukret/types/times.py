@@ -1,0 +1,178 @@
+"""`date` and `timestamp`: ISO 8601 / RFC 3339 in the forms named and no other, and epochs.
+
+A typed timestamp is an aware `datetime` in UTC with microseconds, a typed date a `date`.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import re
+from dataclasses import dataclass
+from decimal import Decimal
+
+from mukret.types.base import Bad, Options, ValueType
+from mukret.types.numbers import EXACT, LONGEST, rounded
+from mukret.types.zones import offset_micros, zone
+from mukret.values import JsonValue, Number
+
+EPOCH = dt.datetime(1970, 1, 1, tzinfo=dt.UTC)
+FIRST_MICRO = (dt.datetime(1, 1, 1, tzinfo=dt.UTC) - EPOCH) // dt.timedelta(microseconds=1)
+LAST_MICRO = (dt.datetime.max.replace(tzinfo=dt.UTC) - EPOCH) // dt.timedelta(microseconds=1)
+EPOCH_MICROS = {"epoch-s": 6, "epoch-ms": 3, "epoch-us": 0, "epoch-ns": -3}
+"""Power of ten that turns an epoch of this unit into microseconds."""
+
+_DATE = re.compile(r"([0-9]{4})-([0-9]{2})-([0-9]{2})")
+_TIMESTAMP = re.compile(
+    r"([0-9]{4}-[0-9]{2}-[0-9]{2})[Tt ]([0-9]{2}):([0-9]{2})(?::([0-9]{2})(?:\.([0-9]+))?)?"
+    r"(?:([Zz])|([+-])([0-9]{2})(?::?([0-9]{2}))?)?"
+)
+_DIGITS = re.compile(r"[+-]?[0-9]+(?:\.[0-9]+)?")
+_TIMESTAMP_EXAMPLE = "such as 2031-04-01T10:22:07+02:00"
+
+
+def read_date(text: str) -> dt.date:
+    """`YYYY-MM-DD`. Raises Bad."""
+    match = _DATE.fullmatch(text)
+    try:
+        if match:
+            return dt.date(int(match[1]), int(match[2]), int(match[3]))
+    except ValueError:
+        pass
+    raise Bad("not-a-date", "a calendar date, such as 2031-04-01")
+
+
+@dataclass(frozen=True)
+class Date(ValueType):
+    @property
+    def name(self) -> str:
+        return "date"
+
+    @property
+    def accepts_options(self) -> frozenset[str]:
+        return frozenset({"blank", "strip", "format"})
+
+    def convert(self, value: JsonValue, options: Options) -> dt.date:
+        if type(value) is str:
+            return read_date(value)
+        raise Bad("wrong-kind", "a string with a calendar date, such as 2031-04-01")
+
+    def written(self, value: object) -> str:
+        assert isinstance(value, dt.date)
+        return value.isoformat()
+
+
+@dataclass(frozen=True)
+class Timestamp(ValueType):
+    """An instant, to the microsecond, between the years 1 and 9999 in UTC."""
+
+    @property
+    def name(self) -> str:
+        return "timestamp"
+
+    @property
+    def accepts_options(self) -> frozenset[str]:
+        return frozenset({"blank", "strip", "format", "zone", "fold", "round"})
+
+    def convert(self, value: JsonValue, options: Options) -> dt.datetime:
+        return EPOCH + dt.timedelta(microseconds=self.micros(value, options))
+
+    def micros(self, value: JsonValue, options: Options) -> int:
+        """Microseconds since 1970-01-01T00:00Z. Raises Bad."""
+        if type(value) not in (str, int, Number):
+            raise Bad("wrong-kind", f"an instant, {_expected(options)}")
+        for form in options.format:
+            if form == "iso":
+                found = _iso_micros(value, options) if type(value) is str else None
+            else:
+                found = _epoch_micros(value, form, options)
+            if found is not None:
+                if not FIRST_MICRO <= found <= LAST_MICRO:
+                    raise Bad("out-of-range", "an instant between the years 1 and 9999 in UTC")
+                return found
+        raise Bad("not-a-timestamp", f"an instant, {_expected(options)}")
+
+    def written(self, value: object) -> str:
+        assert isinstance(value, dt.datetime)
+        return f"{local_text(value)}Z"
+
+
+def local_text(value: dt.datetime) -> str:
+    """`YYYY-MM-DDTHH:MM:SS` with a fraction only if it is not zero, trailing zeros cut."""
+    text = value.replace(tzinfo=None).isoformat()
+    return text.rstrip("0") if value.microsecond else text
+
+
+def _expected(options: Options) -> str:
+    examples = {"iso": _TIMESTAMP_EXAMPLE, "epoch-s": "such as 1932964927", "epoch-ms": "such as 1932964927000"}
+    return " or ".join(examples.get(form, f"in {form}") for form in options.format)
+
+
+def _iso_micros(text: str, options: Options) -> int | None:
+    """Microseconds of an ISO text; None if it has another form."""
+    match = _TIMESTAMP.fullmatch(text)
+    if not match:
+        return None
+    day_text, hour, minute, second, fraction, utc, sign, off_hour, off_minute = match.groups()
+    day = _calendar_day(day_text)
+    midnight = (int(hour), int(minute), int(second or 0)) == (24, 0, 0) and not (fraction or "").strip("0")
+    if day is None or not (midnight or (hour < "24" and minute < "60" and (second or "00") < "60")):
+        raise Bad("not-a-timestamp", f"a date and time that exist, {_TIMESTAMP_EXAMPLE}")
+    seconds = (int(hour) * 60 + int(minute)) * 60 + int(second or 0)
+    days = day.toordinal() - EPOCH.toordinal()
+    local = (days * 86400 + seconds) * 1_000_000 + _fraction_micros(fraction or "", options)
+    if utc:
+        return local
+    if sign:
+        if off_hour > "23" or (off_minute or "00") > "59":
+            raise Bad("not-a-timestamp", "an offset of less than a day, such as +02:00")
+        shift = (int(off_hour) * 60 + int(off_minute or 0)) * 60_000_000
+        return local + shift if sign == "-" else local - shift
+    if options.zone is None:
+        raise Bad("no-zone", "an offset or Z at the end (or say zone for local times)")
+    return local_to_utc(local, options.zone, options.fold)
+
+
+def _calendar_day(text: str) -> dt.date | None:
+    try:
+        return read_date(text)
+    except Bad:
+        return None
+
+
+def local_to_utc(local: int, name: str, fold: str | None) -> int:
+    """Microseconds since the epoch in UTC of a local time in microseconds. Raises Bad."""
+    if not FIRST_MICRO <= local <= LAST_MICRO:
+        raise Bad("out-of-range", "an instant between the years 1 and 9999 in UTC")
+    moment = EPOCH.replace(tzinfo=None) + dt.timedelta(microseconds=local)
+    return local - offset_micros(moment, zone(name), fold, name)
+
+
+def _fraction_micros(digits: str, options: Options) -> int:
+    """Microseconds of the digits after the point; more than six are rounded if asked, else bad unless zeros."""
+    if len(digits) <= 6:
+        return int(digits.ljust(6, "0"))
+    if not digits[6:].strip("0"):
+        return int(digits[:6])
+    if options.round is None or len(digits) > LONGEST:
+        raise Bad("too-many-digits", "at most 6 digits of a second (or say round)")
+    micros = rounded(Decimal(f"{digits[:6]}.{digits[6:]}"), 0, options.round)
+    assert micros is not None
+    return int(micros)
+
+
+def _epoch_micros(value: JsonValue, form: str, options: Options) -> int | None:
+    text = str(value)
+    if type(value) is str and not _DIGITS.fullmatch(text):
+        return None
+    power = EPOCH_MICROS[form]
+    if type(value) is int and power >= 0:
+        return int(value * 10**power)
+    if len(text) > LONGEST:
+        raise Bad("out-of-range", f"a number of at most {LONGEST} characters")
+    number = Decimal(text)
+    if number and number.adjusted() > 30:
+        raise Bad("out-of-range", "an instant between the years 1 and 9999 in UTC")
+    micros = rounded(number.scaleb(power, EXACT), 0, options.round)
+    if micros is None:
+        raise Bad("too-many-digits", "at most a microsecond's digits (or say round)")
+    return int(micros)

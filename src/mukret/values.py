@@ -1,0 +1,98 @@
+"""JSON values as Mukret holds them in memory.
+
+Objects are `dict`, arrays `list`, strings `str`, true and false `bool`, null `None`, and whole numbers without
+fraction and exponent `int`. Every other number is a `Number`: its JSON text, so that no digit is lost on the way.
+Look at `type(value)`, not `isinstance`: a `Number` is a `str` (which lets it go into a column of texts as it is) and a
+`bool` is an `int`.
+"""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+JsonValue = Any  # None | bool | int | Number | str | list[JsonValue] | dict[str, JsonValue]
+
+
+class Number(str):
+    """A JSON number with fraction or exponent, as the text that stood in the response."""
+
+    __slots__ = ()
+
+    def __repr__(self) -> str:
+        return f"Number({str.__repr__(self)})"
+
+
+KINDS: dict[type, str] = {
+    type(None): "null",
+    bool: "boolean",
+    int: "number",
+    Number: "number",
+    float: "number",
+    str: "string",
+    list: "array",
+    dict: "object",
+}
+
+
+def kind_of(value: JsonValue) -> str:
+    """The JSON kind of a value: null, boolean, number, string, array or object."""
+    return KINDS[type(value)]
+
+
+def scalar_text(value: JsonValue) -> str | None:
+    """The JSON text of a number or boolean, a string as it is, None for null, arrays and objects."""
+    kind = type(value)
+    if kind is str or kind is Number:
+        return str(value)
+    if kind is bool:
+        return "true" if value else "false"
+    return str(value) if kind is int or kind is float else None
+
+
+class _Literal(str):
+    """A piece of JSON text that is ready."""
+
+    __slots__ = ()
+
+
+def json_text(value: JsonValue, limit: int | None = None) -> str:
+    """Compact JSON text of any value, numbers digit for digit (RFC 8259).
+
+    With a limit, the work ends once so many characters are there. Without recursion, since responses may be nested
+    more deeply than Python's stack goes.
+    """
+    parts: list[str] = []
+    length = 0
+    todo: list[JsonValue] = [value]
+    while todo and (limit is None or length <= limit):
+        item = todo.pop()
+        kind = type(item)
+        if kind is dict:
+            text = "{"
+            todo.append(_Literal("}"))
+            for name in reversed(item):
+                todo += (item[name], _Literal(f"{_quoted(name)}:"), _Literal(","))
+            _drop_comma(todo, item)
+        elif kind is list:
+            text = "["
+            todo.append(_Literal("]"))
+            for element in reversed(item):
+                todo += (element, _Literal(","))
+            _drop_comma(todo, item)
+        elif kind is str:
+            text = _quoted(item)
+        else:
+            text = "null" if item is None else str(item) if kind is _Literal else scalar_text(item) or ""
+        parts.append(text)
+        length += len(text)
+    return "".join(parts)
+
+
+def _drop_comma(todo: list[JsonValue], items: JsonValue) -> None:
+    if items:
+        todo.pop()
+
+
+def _quoted(text: str) -> str:
+    return json.dumps(text, ensure_ascii=False)

@@ -1,0 +1,287 @@
+"""Random rules and random documents: odd shapes, wrong types, missing members, all in small numbers of names so that
+rules and documents meet often."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass, field
+from typing import Any
+
+from hypothesis import strategies as st
+
+from mukret.values import JsonValue, Number, json_text
+
+Draw = Any
+
+NAMES = ["a", "b", "c", "d e"]
+TEXTS = [
+    "12", " 7 ", "+3", "1,204.50", "12,50", "kr 5", "5kr", "12.5%", "(3)", "0.005", "1e3", "-0", "007", ".5", "5.",
+    "9223372036854775808", "1e400", "99999999999", "0x1F", "nan", "1_0", "١", "", " ", "n/a", "x", "yes", "OFF", "t",
+    "2031-04-01", "2031-02-30", "0000-01-01", "2031-04-01T10:22:07.5+02:00", "2031-04-01 10:22Z", "2031-04-01t10:22:07z",
+    "2031-03-30T01:30:00", "2031-10-26T01:30:00", "2031-07-01T12:00:00", "2031-04-01T24:00:00Z", "2031-04-01T10Z",
+    "2031-04-01T10:22:07.1234567Z", "0001-01-01T00:00:00+02:00", "1932964927", "1932964927000", "boarding", "BRD ",
+    "adrift", "a;b", "line\nbreak", "ünï", 'say "so"',
+]  # fmt: skip
+NUMBERS: list[JsonValue] = [
+    0, 1, -1, 7, 12, 2**53 + 1, 2**63, -(2**63), 1932964927000, 1932964927, 10**17,
+    *(Number(text) for text in ("1.5", "12.0", "1e3", "0.005", "1e400", "0.1", "1932964927.25", "1e-7", "123456.789")),
+]  # fmt: skip
+SCALARS: list[JsonValue] = [*TEXTS, *NUMBERS, True, False, None, None]
+TYPES = [
+    "text", "integer", "decimal(12,2)", "decimal(38,6)", "decimal(5,5)", "float", "boolean", "date", "timestamp",
+    "state", "lenient_state", "list(text)",
+]  # fmt: skip
+OPTIONS: dict[str, list[dict[str, Any]]] = {
+    "text": [{}, {"trim": True}, {"strip": ["kr"], "trim": True}, {"blank": ["n/a", ""]}],
+    "integer": [{}, {"grouping": ","}, {"round": "half-up"}, {"percent": True}, {"strip": "kr", "blank": "7"}],
+    "decimal": [{}, {"grouping": ",", "strip": ["kr"]}, {"percent": True}, {"accounting": True}, {"round": "half-even"}],
+    "float": [{}, {"percent": True}, {"grouping": ","}, {"blank": ["n/a", "12.0"]}, {"point": ",", "grouping": "."}],
+    "boolean": [{}, {"blank": "n/a"}],
+    "date": [{}, {"blank": ["-", "n/a"]}],
+    "timestamp": [
+        {}, {"zone": "Atlantic/Faroe"}, {"zone": "Atlantic/Faroe", "fold": "second", "round": "half-up"},
+        {"format": ["iso", "epoch-ms"], "zone": "+02:00"}, {"format": "epoch-s"}, {"format": ["epoch-ns", "iso"]},
+    ],
+    "list": [{}, {"trim": True, "blank": ["n/a", ""]}],
+}  # fmt: skip
+FLAVOURS: dict[str, tuple[list[JsonValue], list[str]]] = {
+    "number": (
+        ["12", " 7 ", "+3", "1,204.50", "kr 5", "12.5%", 0, 1, 7, 12, 2**62, Number("1.5"), Number("12.0"), Number("1e308")],
+        ["integer", "decimal(12,2)", "decimal(38,6)", "float"],
+    ),
+    "instant": (
+        ["2031-04-01T10:22:07.5+02:00", "2031-04-01 10:22Z", "2031-07-01T12:00:00", "2031-03-30T01:30:00",
+         "2031-10-26T01:30:00", "2031-04-01T10:22:07.1234567Z", 1932964927000, "1932964927"],
+        ["timestamp", "timestamp", "date"],
+    ),
+    "word": (["boarding", "BRD ", "departed", 1, True, "yes", "x"], ["state", "lenient_state", "text", "boolean"]),
+    "text": (["12", "x", "say \"so\"", "2031-04-01", "", "true"], ["text", "list(text)", "date"]),
+}  # fmt: skip
+ENUMS = {
+    "state": {"values": {"boarding": {"accept": ["BRD", 1], "rank": 1}, "departed": {"rank": 2.5, "live": True}}},
+    "lenient_state": {"values": {"boarding": {"accept": [True], "label": "Boarding"}, "x": {}}, "otherwise": None},
+}
+
+
+@dataclass
+class Feed:
+    """Rules as a mapping and documents as the lines of a file; some lines are no JSON."""
+
+    rules: dict[str, Any]
+    lines: list[str]
+
+    @property
+    def rules_text(self) -> str:
+        return json.dumps(self.rules, ensure_ascii=False)
+
+
+@dataclass
+class _Names:
+    """The fields that an expression can read, by family."""
+
+    number: list[str] = field(default_factory=lambda: ["3", "0", "2.5", "1e1"])
+    text: list[str] = field(default_factory=lambda: ["'x'", "'12'", "''"])
+    flag: list[str] = field(default_factory=lambda: ["TRUE", "CAST(NULL AS boolean)"])
+    instant: list[str] = field(default_factory=lambda: ["TIMESTAMP '2031-04-01T10:22:07Z'"])
+    day: list[str] = field(default_factory=lambda: ["DATE '2031-04-01'"])
+    state: list[str] = field(default_factory=list)
+    any: list[str] = field(default_factory=list)
+
+    def add(self, name: str, kind: str) -> None:
+        self.any.append(name)
+        for family, types in {
+            "number": ("integer", "decimal", "float"), "text": ("text",), "flag": ("boolean",), "instant": ("timestamp",),
+            "day": ("date",), "state": ("state",),
+        }.items():  # fmt: skip
+            if kind.startswith(types) and not (family == "state" and kind != "state"):
+                getattr(self, family).append(name)
+
+
+def pick(draw: Draw, items: list[Any]) -> Any:
+    return items[draw(st.integers(0, len(items) - 1))]
+
+
+def often(draw: Draw, chance: int) -> bool:
+    """True in about one of `chance` cases."""
+    return bool(draw(st.integers(0, chance - 1)) == 0)
+
+
+# ---- rules
+
+FIELD_PATHS = ["$.a", "$.b", "$.c", "$['d e']", "$.a.b", "$.a[0]", "$.b[-1]", "$.c.a.b"]
+NODE_PATHS = ["$.a[*]", "$.*", "$.b[*].a", "$['a','b']", "$.b[0:2]", "$.a[::-1]", "$[*]"]
+ROW_PATHS = ["$.a[*]", "$.a[*]", "$.b[*]", "$.b.*", "$", "$.a[0,0]", "$.b[1:]", "$['a','b'][*]", "$['a','b']", "$[*]"]
+
+
+def expression(draw: Draw, names: _Names, kind: str, depth: int = 2) -> str:
+    """A well-typed expression of a family."""
+
+    def sub(family: str) -> str:
+        return expression(draw, names, family, depth - 1)
+
+    if depth == 0 or often(draw, 4):
+        return str(pick(draw, getattr(names, kind)))
+    word = pick(draw, names.state) if names.state else None
+    choices: dict[str, list[Any]] = {
+        "number": [
+            lambda: f"({sub('number')} {pick(draw, ['+', '-', '*', '/'])} {sub('number')})",
+            lambda: f"CASE WHEN {sub('flag')} THEN {sub('number')} ELSE {sub('number')} END",
+            lambda: f"COALESCE({sub('number')}, {sub('number')})",
+            lambda: f"CAST({sub('text')} AS {pick(draw, ['integer', 'decimal(9,3)', 'float'])})",
+            lambda: f"CAST({sub('number')} AS {pick(draw, ['integer', 'decimal(9,3)', 'float'])})",
+            lambda: f"- {sub('number')}",
+            lambda: f"NULLIF({sub('number')}, {sub('number')})",
+            lambda: f"{word}.rank" if word else "1",
+        ],
+        "text": [
+            lambda: f"({sub('text')} || {sub('text')})",
+            lambda: f"CAST({sub(pick(draw, ['number', 'flag', 'instant', 'day']))} AS text)",
+            lambda: f"CASE {sub('number')} WHEN {sub('number')} THEN {sub('text')} END",
+            lambda: f"({word} || '!')" if word else "'x'",
+        ],
+        "flag": [
+            lambda: f"({sub('number')} {pick(draw, ['=', '<>', '<', '>='])} {sub('number')})",
+            lambda: f"({sub('text')} {pick(draw, ['=', '<'])} {sub('text')})",
+            lambda: f"({sub('instant')} <= {sub('instant')})",
+            lambda: f"({sub('flag')} {pick(draw, ['AND', 'OR'])} {sub('flag')})",
+            lambda: f"NOT {sub('flag')}",
+            lambda: f"({sub(pick(draw, ['number', 'text', 'flag']))} IS {pick(draw, ['', 'NOT '])}NULL)",
+            lambda: f"({sub('number')} IS DISTINCT FROM {sub('number')})",
+            lambda: f"({sub('number')} BETWEEN {sub('number')} AND {sub('number')})",
+            lambda: f"({sub('text')} NOT IN ({sub('text')}, {sub('text')}))",
+            lambda: f"({word} = 'departed')" if word else "FALSE",
+            lambda: f"CAST({sub('text')} AS boolean)",
+        ],
+        "instant": [lambda: f"COALESCE({sub('instant')}, {sub('instant')})", lambda: f"CAST({sub('text')} AS timestamp)"],
+        "day": [lambda: f"CAST({sub('instant')} AS date)", lambda: f"CAST({sub('text')} AS date)"],
+    }  # fmt: skip
+    return str(pick(draw, choices[kind])())
+
+
+def last_name(path: str) -> str | None:
+    return next((name for name in NAMES if path.endswith((f".{name}", f"['{name}']"))), None)
+
+
+def read_field(draw: Draw, names: _Names, name: str, flavours: dict[str, str]) -> dict[str, Any]:
+    path = pick(draw, FIELD_PATHS)
+    likely = FLAVOURS[flavours[last_name(path) or "a"]][1]
+    kind = pick(draw, TYPES) if often(draw, 4) else pick(draw, likely)
+    family = kind.partition("(")[0]
+    body: dict[str, Any] = {"type": kind, **pick(draw, OPTIONS.get(family, [{}]))}
+    take = pick(draw, ["only", "first"]) if family != "list" else pick(draw, ["only", "all", "first"])
+    source = draw(st.integers(0, 9))
+    if source < 6:
+        several = take == "all" or often(draw, 4)
+        body["at"] = pick(draw, NODE_PATHS) if several else path
+        if often(draw, 4):
+            body["at"] = [pick(draw, FIELD_PATHS), body["at"]]
+        if take != "only" or often(draw, 3):
+            body["take"] = take
+        if often(draw, 8):
+            family = kind = "integer"
+            body = {"at": body["at"], "take": "count", "type": kind}
+    elif source == 6:
+        family = kind = "text"
+        body = {"fact": pick(draw, ["name", "position"]), "type": kind}
+    else:
+        body["at"] = pick(draw, [path, path, path, "$"])
+    default = {"text": "none", "integer": "5", "boolean": "no", "date": "2031-01-01"}.get(family)
+    if default and "percent" not in body and often(draw, 6):
+        body["default"] = default
+    names.add(name, kind)
+    return body
+
+
+def computed_field(draw: Draw, names: _Names) -> tuple[dict[str, Any], str]:
+    kind = pick(draw, ["number", "number", "text", "flag", "instant"])
+    body: dict[str, Any] = {"compute": expression(draw, names, kind)}
+    if kind == "number" and often(draw, 2):
+        body["type"] = pick(draw, ["integer", "decimal(12,2)", "text", "float"])
+        if body["type"] in ("integer", "decimal(12,2)") and often(draw, 2):
+            body["round"] = pick(draw, ["half-up", "half-even"])
+        return body, body["type"]
+    return body, {"number": "float", "flag": "boolean", "instant": "timestamp"}.get(kind, kind)
+
+
+def fields(draw: Draw, names: _Names, prefix: str, most: int, flavours: dict[str, str]) -> dict[str, Any]:
+    found: dict[str, Any] = {}
+    for number in range(draw(st.integers(1, most))):
+        name = f"{prefix}{number}"
+        if number and often(draw, 3):
+            body, kind = computed_field(draw, names)
+            if kind != "float" or "type" in body:  # the type of an untyped number is not known here
+                names.add(name, kind)
+        else:
+            body = read_field(draw, names, name, flavours)
+        bad = pick(draw, ["reject", "null"])
+        if bad != "reject":
+            body["bad"] = bad
+        if "default" not in body and often(draw, 12):
+            body["required"] = True
+        if often(draw, 8):
+            body["keep"] = False
+        found[name] = body
+    return found
+
+
+def typed_sources(found: dict[str, Any]) -> dict[str, str]:
+    """The fields of a section whose type stands in the rules, for tables below to inherit and compute with."""
+    return {name: body["type"] for name, body in found.items() if "type" in body}
+
+
+@st.composite
+def feeds(draw: Draw) -> Feed:
+    flavours = {name: pick(draw, list(FLAVOURS)) for name in NAMES}
+    response = fields(draw, _Names(), "r", 2, flavours) if often(draw, 2) else {}
+    response = {name: body for name, body in response.items() if "at" in body}
+    visible: dict[str | None, dict[str, str]] = {None: typed_sources(response)}
+    tables: dict[str, Any] = {}
+    for number in range(draw(st.integers(1, 3))):
+        within = None if number == 0 or often(draw, 5) else f"t{number - 1}"
+        names = _Names()
+        inherit = [name for name in visible[within] if often(draw, 2)]
+        for name in inherit:
+            names.add(name, visible[within][name])
+        own = fields(draw, names, f"f{number}_", 4, flavours)
+        table: dict[str, Any] = {"rows": pick(draw, ROW_PATHS), "inherit": inherit, "fields": own}
+        if within:
+            table["within"] = within
+        if often(draw, 5) and names.any:
+            table["key"] = [pick(draw, names.any)]
+        if often(draw, 2):
+            table["where"] = expression(draw, names, "flag", 3)
+        tables[f"t{number}"] = table
+        visible[f"t{number}"] = {**visible[within], **typed_sources(own)}
+    rules: dict[str, Any] = {"mukret": 1, "enums": ENUMS, "tables": tables}
+    if response:
+        rules["response"] = {"fields": response}
+    return Feed(rules, draw(st.lists(lines(flavours), min_size=1, max_size=5)))
+
+
+# ---- documents
+
+
+@st.composite
+def lines(draw: Draw, flavours: dict[str, str]) -> str:
+    if often(draw, 15):
+        return str(pick(draw, ["{'a': 1}", '{"a": [1, 2', "<html>", '{"a": NaN}', '{"a": 1,}']))
+    return json_text(value(draw, 3, flavours, "a"))
+
+
+def value(draw: Draw, depth: int, flavours: dict[str, str], name: str) -> JsonValue:
+    """A random value: above, objects with members of the names that rules look for, and arrays of such; below, scalars
+    of the member's flavour, some null, some of any kind; anywhere, now and then, something else."""
+    if depth == 0:
+        return pick(draw, SCALARS if often(draw, 10) else [*FLAVOURS[flavours[name]][0], None])
+    if often(draw, 12):
+        return value(draw, draw(st.integers(0, depth - 1)), flavours, name)
+    members = NAMES[draw(st.integers(0, 8)) // 8 : draw(st.integers(2, len(NAMES)))]
+    return {member: below(draw, depth, flavours, member) for member in members}
+
+
+def below(draw: Draw, depth: int, flavours: dict[str, str], name: str) -> JsonValue:
+    """A member's value: at the top mostly an array of objects, further down mostly a scalar."""
+    shape = draw(st.integers(0, 9))
+    if shape < 2 * depth and depth > 1:
+        return [value(draw, depth - 1, flavours, name) for _ in range(draw(st.integers(0, 4)))]
+    return value(draw, depth - 1 if shape == 9 else 0, flavours, name)

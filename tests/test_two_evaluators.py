@@ -1,0 +1,110 @@
+"""The engine, by columns and generated code, and the plain reference evaluator mean the same."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+import unittest
+from collections import Counter
+from pathlib import Path
+from typing import Any, ClassVar
+
+from hypothesis import HealthCheck, Phase, given, settings
+
+from mukret.codes import REJECTS
+from mukret.documents import NotJson, decode, find_sources
+from mukret.engine.fates import Fate
+from mukret.engine.reference import ReferenceRun
+from mukret.engine.run import Run
+from mukret.errors import InputError
+from mukret.rules import Rules, parse_rules
+from tests.random_feeds import Feed, feeds
+
+EXAMPLES = int(os.environ.get("MUKRET_EXAMPLES", "1500"))
+Rows = dict[str, list[dict[str, Any]]]
+
+
+class TwoEvaluators(unittest.TestCase):
+    codes: ClassVar[Counter[str]] = Counter()
+    rows: ClassVar[Counter[str]] = Counter()
+
+    @settings(
+        max_examples=EXAMPLES,
+        deadline=None,
+        derandomize=True,
+        suppress_health_check=list(HealthCheck),
+        phases=(Phase.generate, Phase.shrink),
+        report_multiple_bugs=False,
+    )
+    @given(feeds())
+    def test_random_rules_on_random_documents_give_the_same_rows_rejects_and_tally(self, feed: Feed) -> None:
+        """Over a file of lines, in batches of a few bytes, so that documents of one file meet in several batches."""
+        rules = parse_rules(feed.rules_text)
+        reference, expected, expected_rejects = self.by_reference(rules, feed.lines)
+        run, found, found_rejects = self.by_engine(rules, feed.lines)
+        if found is None:
+            self.assertFalse(reference)
+            return
+        assert reference is not None
+        self.assertEqual(found, expected)
+        self.assertEqual(found_rejects, expected_rejects)
+        self.assertEqual({name: tally.as_json() for name, tally in run.tally.tables.items()}, reference)
+        for tally in run.tally.tables.values():
+            fates = tally.rows_written + tally.rows_rejected + tally.rows_filtered + tally.rows_deduplicated
+            self.assertEqual(tally.rows_seen, fates)
+            self.rows.update(seen=tally.rows_seen, written=tally.rows_written, filtered=tally.rows_filtered)
+        self.codes.update(problem["code"] for reject in found_rejects for problem in reject["problems"])
+
+    def by_reference(self, rules: Rules, lines: list[str]) -> tuple[dict[str, Any] | None, Rows, list[Any]]:
+        run = ReferenceRun(rules)
+        written: Rows = {name: [] for name, table in rules.tables.items() if table.columns}
+        rejects: list[Any] = []
+        read = 0
+        for number, line in enumerate(lines, 1):
+            try:
+                document = decode(line.encode())
+            except NotJson:
+                rejects.append({"document": number, "problems": [{"code": "not-json"}]})
+                continue
+            read += 1
+            rows, found = run.document(document, "feed.jsonl", number)
+            rejects += [reject.as_json() for reject in found]
+            for name in written:
+                kept = [column for column, _ in rules.tables[name].columns]
+                written[name] += [
+                    {column: row.values[column] for column in kept} for row in rows[name] if row.fate == Fate.WRITTEN
+                ]
+        return ({name: tally.as_json() for name, tally in run.tally.items()} if read else None), written, rejects
+
+    def by_engine(self, rules: Rules, lines: list[str]) -> tuple[Run, Rows | None, list[Any]]:
+        written: Rows = {name: [] for name, table in rules.tables.items() if table.columns}
+        rejects: list[Any] = []
+        with tempfile.TemporaryDirectory() as folder:
+            file = Path(folder) / "feed.jsonl"
+            file.write_text("\n".join(lines), encoding="utf-8")
+            run = Run(rules, find_sources([file]), batch_bytes=80)
+            try:
+                for output in run.batches():
+                    rejects += output.rejects
+                    for name, batch in output.tables.items():
+                        written[name] += batch.to_pylist()
+            except InputError:
+                return run, None, []
+        return (
+            run,
+            written,
+            [
+                {**reject.as_json(), "file": "feed.jsonl"}
+                if reject.table
+                else {"document": reject.document, "problems": [{"code": reject.problems[0].code}]}
+                for reject in rejects
+            ],
+        )
+
+    @classmethod
+    def tearDownClass(cls) -> None:
+        listing = ", ".join(f"{code} {cls.codes[code]}" for code in sorted(REJECTS))
+        print(f"\nrandom rules on random documents: {dict(cls.rows)}\n  reject codes hit: {listing}", flush=True)
+        missing = [code for code in REJECTS if not cls.codes[code]]
+        if missing:
+            raise AssertionError(f"never hit: {missing}")
