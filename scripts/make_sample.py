@@ -70,7 +70,7 @@ class Maker:
 
     def port(self, row: tuple[str, str, str | None, str, str, str], day: dt.date, index: int) -> dict[str, Any]:
         code, name, local, latitude, longitude, opened = row
-        port = {
+        return {
             "code": code,
             "name": {"en": name, "local": local} if local else {"en": name},
             "location": {"lat": latitude, "lon": longitude},
@@ -87,7 +87,6 @@ class Maker:
             "tide": self.tide(day),
             "sailings": [self.make_sailing(index, day, hour) for hour in self.hours(index)],
         }
-        return port
 
     def hours(self, index: int) -> list[int]:
         return sorted(self.rng.sample(range(6, 21), 5 + index % 3))
@@ -147,6 +146,7 @@ class Maker:
         elif number == 1:
             ports[2]["sailings"][3]["arrives"] = "2031-02-30T11:40:00+00:00"
             del ports[0]["sailings"][1]["id"]
+            ports[4]["sailings"][0]["state"] = "DEP"
             ports[4]["sailings"].append(dict(ports[4]["sailings"][0]))
         elif number == 2:
             ports[1]["berths"] = ports[1]["berths"][0]  # one object instead of a list of one

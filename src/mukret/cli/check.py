@@ -69,9 +69,8 @@ def _print(rules: Any, outcomes: list[Any]) -> None:
             click.echo(f"{click.style('passes', fg='green')}  {escaped(outcome.example.shows)}")
             continue
         place = f"{rules.file}:{outcome.example.line}:{outcome.example.column}"
-        click.echo(
-            f"{click.style('fails', fg='red', bold=True)}   {escaped(outcome.example.shows)} [example-failed] at {place}"
-        )
+        fails = click.style("fails", fg="red", bold=True)
+        click.echo(f"{fails}   {escaped(outcome.example.shows)} [example-failed] at {place}")
         for difference in outcome.differences:
             click.echo(f"          {escaped(difference)}")
     failed = sum(not outcome.passed for outcome in outcomes)

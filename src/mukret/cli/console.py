@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 
 Lines = list[tuple[str, str | None]]
 MOST_REASONS = 12
+PARENT_REJECTED = "parent-rejected"
 _WINDOW = 100
 
 
@@ -98,11 +99,15 @@ def print_reasons(tally: Tally, where: str | None) -> None:
     click.secho(f"{' and '.join(what)}", fg="yellow", bold=True, nl=False, err=True)
     click.echo(f", each with its reason in {where}:" if where else ":", err=True)
     reasons = sorted(tally.reasons.values(), key=lambda reason: -reason.count)
-    for reason in reasons[:MOST_REASONS]:
+    causes = [reason for reason in reasons if reason.code != PARENT_REJECTED]
+    for reason in causes[:MOST_REASONS]:
         for line in reason_lines(reason):
             click.echo(line, err=True)
-    if len(reasons) > MOST_REASONS:
-        click.echo(f"  … and {len(reasons) - MOST_REASONS} more kinds of reasons", err=True)
+    if len(causes) > MOST_REASONS:
+        click.echo(f"  … and {len(causes) - MOST_REASONS} more kinds of reasons", err=True)
+    followers = [f"{reason.count:,} {reason.table}" for reason in reasons if reason.code == PARENT_REJECTED]
+    if followers:
+        click.echo(f"  and with them what stood below: {', '.join(followers)} [{PARENT_REJECTED}]", err=True)
 
 
 def reason_lines(reason: Reason) -> list[str]:

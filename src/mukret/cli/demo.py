@@ -22,22 +22,17 @@ NEXT = (
     short_help="Try it all on the sample feed, command by command.",
     epilog=examples("mukret demo", "mukret demo --to /tmp/merrow"),
 )
-@click.option(
-    "--to", "target", metavar="DIR", default="merrow-demo", show_default=True, help="Where to put the sample."
-)
+@click.option("--to", "target", metavar="DIR", default="merrow-demo", show_default=True, help="Where the sample goes.")
 def command(target: str) -> None:
     """Write the sample feed (the ferries of the Merrow Isles, made up) and its rules to DIR, and run each step on it.
 
     A rules file in DIR that you have changed is kept.
     """
     _copy_sample(target)
-    rules = f"{target}/merrow.rules.yaml"
+    rules, feed, tables = f"{target}/merrow.rules.yaml", f"{target}/feed", f"{target}/tables"
     _step("Are the rules in order? Do their examples hold?", ["check", rules])
-    _step("What do they make of the feed?", ["preview", rules, f"{target}/feed", "--table", "sailings", "--rows", "6"])
-    _step(
-        "The job itself: every table, every reject on record.",
-        ["extract", rules, f"{target}/feed", "--to", f"{target}/tables"],
-    )
+    _step("What do they make of the feed?", ["preview", rules, feed, "--table", "sailings", "--rows", "3"])
+    _step("The job itself: every table, and every reject on record.", ["extract", rules, feed, "--to", tables])
     click.echo()
     click.secho("Next:", bold=True)
     for what, line in NEXT:

@@ -17,6 +17,10 @@ if TYPE_CHECKING:
     from mukret.rules.model import Table
 
 MOST_REJECTS = 5
+WIDEST_CELL = 40
+NARROWEST_CELL = 22
+NULL = "".join(("nu", "ll"))
+"""How null is shown; told from a text of these letters by being this very object, and printed dim."""
 SMALL_BATCH = 250_000
 ENOUGH_BYTES = 2_000_000
 """Inputs up to this size are read to their end, so that the counts are those of the whole."""
@@ -135,15 +139,10 @@ def _print(
         counts = run.tally.tables[name]
         console.print(_title(name, counts, complete))
         if found.get(name):
-            console.print(_grid(run.rules, table, found[name]))
-        for reject in [reject for reject in rejects if reject.table == name][:MOST_REJECTS]:
-            _print_reject(console, reject)
-        left_out = sum(reject.table == name for reject in rejects) - MOST_REJECTS
-        if left_out > 0:
-            console.print(f"  [dim]… and {left_out} more rejected[/dim]")
+            console.print(_grid(run.rules, table, found[name], console.width))
+        _print_rejects(console, [reject for reject in rejects if reject.table == name])
         console.print()
-    for reject in [reject for reject in rejects if reject.table is None][:MOST_REJECTS]:
-        _print_reject(console, reject)
+    _print_rejects(console, [reject for reject in rejects if reject.table is None])
 
 
 def _title(name: str, counts: Any, complete: bool) -> str:
@@ -156,35 +155,84 @@ def _title(name: str, counts: Any, complete: bool) -> str:
     return f"[bold]{name}[/bold]  {', '.join(parts)}{more}"
 
 
-def _grid(rules: Rules, table: Table, rows: list[dict[str, Any]]) -> Any:
-    """The rows as a grid that fits the terminal: columns that do not are left out, and named."""
+def _grid(rules: Rules, table: Table, rows: list[dict[str, Any]], width: int) -> Any:
+    """The rows as a grid; where they are too wide for the terminal, one column per row and the fields downwards."""
+    cells = [[_shown(text) for text in _written(rules, table.name, row).values()] for row in rows]
+    heads = [(name, kind.name) for name, kind in table.columns]
+    widths = [
+        max(len(name), len(kind), *(min(WIDEST_CELL, len(row[index])) for row in cells))
+        for index, (name, kind) in enumerate(heads)
+    ]
+    return _across(table, heads, cells) if sum(widths) + 2 * len(widths) <= width else _down(heads, cells, width)
+
+
+def _empty_grid() -> Any:
     from rich import box
-    from rich.markup import escape
     from rich.table import Table as Grid
+
+    return Grid(box=box.SIMPLE_HEAD, pad_edge=False, header_style="bold", padding=(0, 1), show_edge=False)
+
+
+def _across(table: Table, heads: list[tuple[str, str]], cells: list[list[str]]) -> Any:
+    from rich.markup import escape
 
     from mukret.types import DecimalType, Float, Integer
 
-    grid = Grid(box=box.SIMPLE_HEAD, pad_edge=False, header_style="bold", padding=(0, 1))
-    for name, kind in table.columns:
-        numeric = isinstance(kind, Integer | DecimalType | Float)
+    grid = _empty_grid()
+    for (name, kind_name), (_, kind) in zip(heads, table.columns, strict=True):
+        right = isinstance(kind, Integer | DecimalType | Float)
         grid.add_column(
-            f"{name}\n[dim not bold]{escape(kind.name)}[/]",
-            justify="right" if numeric else "left",
+            f"{name}\n[dim not bold]{escape(kind_name)}[/]",
+            justify="right" if right else "left",
             no_wrap=True,
-            overflow="ellipsis",
+            max_width=WIDEST_CELL,
         )
-    for row in rows:
-        cells = _written(rules, table.name, row)
-        grid.add_row(*(_cell(cell) for cell in cells.values()))
+    for row in cells:
+        grid.add_row(*map(_marked, row))
     return grid
 
 
-def _cell(text: str | None) -> str:
+def _down(heads: list[tuple[str, str]], cells: list[list[str]], width: int) -> Any:
     from rich.markup import escape
 
+    from mukret.text import counted
+
+    grid = _empty_grid()
+    grid.add_column("field", no_wrap=True)
+    grid.add_column("type", no_wrap=True, style="dim", header_style="dim not bold")
+    taken = sum(max(len(head[index]) for head in heads) + 2 for index in (0, 1))
+    shown = max(1, min(len(cells), (width - taken) // (NARROWEST_CELL + 2)))
+    each = max(NARROWEST_CELL, (width - taken) // shown - 2)
+    for number in range(shown):
+        grid.add_column(f"row {number + 1}", no_wrap=True, max_width=each)
+    for index, (name, kind_name) in enumerate(heads):
+        grid.add_row(name, escape(kind_name), *(_marked(row[index]) for row in cells[:shown]))
+    if shown < len(cells):
+        grid.caption = f"{counted(len(cells) - shown, 'more row')} not shown: a wider window, or --json, shows all"
+    return grid
+
+
+def _shown(text: str | None) -> str:
     from mukret.text import escaped
 
-    return "[dim]null[/dim]" if text is None else escape(escaped(text))
+    return NULL if text is None else escaped(text)
+
+
+def _marked(text: str) -> str:
+    from rich.markup import escape
+
+    return "[dim]null[/dim]" if text is NULL else escape(text)
+
+
+def _print_rejects(console: Any, rejects: list[Reject]) -> None:
+    """The first rejects in full; those that only went the way of the row above them are counted."""
+    causes = [reject for reject in rejects if reject.problems[0].code != "parent-rejected"]
+    for reject in causes[:MOST_REJECTS]:
+        _print_reject(console, reject)
+    if len(causes) > MOST_REJECTS:
+        console.print(f"  [dim]… and {len(causes) - MOST_REJECTS} more rejected[/dim]")
+    if len(causes) < len(rejects):
+        console.print(f"  [yellow]rejected[/yellow] {len(rejects) - len(causes)} with the rows above them")
 
 
 def _print_reject(console: Any, reject: Reject) -> None:
@@ -193,9 +241,10 @@ def _print_reject(console: Any, reject: Reject) -> None:
     from mukret.text import escaped
 
     place = f"{reject.file}, document {reject.document}"
-    console.print(
-        f"  [yellow]rejected[/yellow] {escape(escaped(reject.path or 'document'))} [dim]in {escape(place)}[/dim]"
-    )
+    path = escape(escaped(reject.path or "document"))
+    console.print(f"  [yellow]rejected[/yellow] {path}", soft_wrap=True)
+    console.print(f"    [dim]in {escape(place)}[/dim]", soft_wrap=True)
     for problem in reject.problems:
         field = f"{problem.field}: " if problem.field else ""
-        console.print(f"    {field}{escape(escaped(problem.message))} [dim]{escape(f'[{problem.code}]')}[/dim]")
+        code = escape(f"[{problem.code}]")
+        console.print(f"    {field}{escape(escaped(problem.message))} [dim]{code}[/dim]", soft_wrap=True)

@@ -16,7 +16,7 @@ from mukret.columns.arrow import any_true, nulls, repeated, row_mask, true_rows,
 from mukret.columns.read import Column, Failures, read_strings
 from mukret.columns.written import written
 from mukret.expressions import families
-from mukret.expressions.evaluate import arithmetic, as_number, negated, read_text
+from mukret.expressions.evaluate import arithmetic, as_number, division_by_zero, negated, overflow, read_text
 from mukret.expressions.tree import (
     Arithmetic,
     Binary,
@@ -131,13 +131,13 @@ class _Evaluator:
         """The divisor with its zeros as null; they are noted, unless the dividend is null anyway."""
         zero = pc.fill_null(pc.equal(divisor.cast(pa.float64()), 0.0), False)
         for row in true_rows(pc.and_(zero, pc.is_valid(left))):
-            failures.setdefault(row, Bad("division-by-zero", "a divisor other than zero"))
+            failures.setdefault(row, division_by_zero())
         return pc.if_else(zero, pa.scalar(None, divisor.type), divisor)
 
     def finite(self, array: Any, failures: Failures) -> Any:
         wrong = pc.fill_null(pc.invert(pc.is_finite(array)), False)
         for row in true_rows(wrong):
-            failures.setdefault(row, Bad("overflow", "a result that a double can hold"))
+            failures.setdefault(row, overflow("a double can hold"))
         return pc.if_else(wrong, pa.scalar(None, array.type), array)
 
     def row_by_row(self, node: Arithmetic, left: Any, right: Any, failures: Failures) -> Column:
@@ -148,7 +148,7 @@ class _Evaluator:
                 try:
                     value = arithmetic(node, a, b)
                 except Bad as bad:
-                    failures.setdefault(row, bad)
+                    failures.setdefault(row, bad.with_traceback(None))
             values.append(value)
         return Column(pa.array(values, value_type(node.type)), failures)
 
@@ -168,7 +168,7 @@ class _Evaluator:
                 values.append(None if value is None else function(value))
             except Bad as bad:
                 values.append(None)
-                failures.setdefault(row, bad)
+                failures.setdefault(row, bad.with_traceback(None))
         return Column(pa.array(values, value_type(kind)), failures)
 
     # ---- conversion

@@ -74,7 +74,7 @@ def _collected(read: Callable[[Any], object], reading: Reading, values: Sequence
             found.append(read(value))
         except Bad as bad:
             found.append(None)
-            failures[row] = bad
+            failures[row] = bad.with_traceback(None)  # a traceback would keep the whole batch alive, in a cycle
     return Column(pa.array(found, value_type(reading.type)), failures)
 
 
@@ -131,7 +131,7 @@ def _tried(read: Callable[[Any], object], value: JsonValue) -> object:
     try:
         return read(value)
     except Bad as bad:
-        return bad
+        return bad.with_traceback(None)
 
 
 def read_strings(reading: Reading, strings: Any, read: Callable[[str], object], *, strict: bool = False) -> Column:

@@ -78,7 +78,7 @@ SHAPE_RANK, KEY_RANK, WHERE_RANK, PARENT_RANK, DUPLICATE_RANK = -1_000_000, 1_00
 
 
 def required() -> Bad:
-    return Bad("required", "a value: the field is required")
+    return Bad("required", "nothing where a value is required", told=True)
 
 
 def row_shape() -> Fault:
@@ -86,20 +86,20 @@ def row_shape() -> Fault:
 
 
 def key_missing(name: str) -> Fault:
-    return Fault(KEY_RANK, name, Bad("key-missing", f"a value: {name} is part of the key"))
+    return Fault(KEY_RANK, name, Bad("key-missing", f"{name} is null, and part of the key", told=True))
 
 
 def where_failed(bad: Bad) -> Fault:
-    return Fault(WHERE_RANK, None, Bad("where", f"a condition that can be evaluated ({bad.code}): {bad.expected}"))
+    return Fault(WHERE_RANK, None, Bad("where", f"the condition can't be evaluated: {sentence(bad, None)}", told=True))
 
 
 def parent_rejected(table: str) -> Fault:
-    return Fault(PARENT_RANK, None, Bad("parent-rejected", f"its row of {table} to be written, which was rejected"))
+    return Fault(PARENT_RANK, None, Bad("parent-rejected", f"its row of {table} was rejected", told=True))
 
 
 def duplicate(key: dict[str, JsonValue]) -> Fault:
     shown = ", ".join(f"{name} {shortened(escaped(str(value)))}" for name, value in key.items())
-    return Fault(DUPLICATE_RANK, None, Bad("duplicate", f"a new key: {shown} was there before", value=key))
+    return Fault(DUPLICATE_RANK, None, Bad("duplicate", f"the key was there before: {shown}", value=key, told=True))
 
 
 def reject(file: str, document: int, table: str, location: Location, node: JsonValue, faults: list[Fault]) -> Reject:
@@ -117,12 +117,11 @@ def problem(fault: Fault, location: Location, node: JsonValue) -> Problem:
         place, value = blame(fault.field.source, bad, location, node)
     elif bad.code == "row-shape":
         value = node
-    message = sentence(bad, value, looked_at=fault.field is not None and isinstance(fault.field.source, At))
-    return Problem(fault.name, bad.code, normalized(place), shown_value(value), message)
+    return Problem(fault.name, bad.code, normalized(place), shown_value(value), sentence(bad, value))
 
 
 def several(count: int) -> Bad:
-    return Bad("several", f"one node, not {count} (take says what of them counts)")
+    return Bad("several", f"{count} nodes where one was wanted (take says which counts)", told=True)
 
 
 def stopped(fault: Fault, location: Location, node: JsonValue, place: str) -> StoppedError:
@@ -174,11 +173,11 @@ def would_stand(path: Path) -> Location:
     return tuple(steps)
 
 
-def sentence(bad: Bad, value: JsonValue, *, looked_at: bool) -> str:
-    """`"ask crew" is not a number: expected a number, such as 1204.50`."""
-    if not looked_at or value is None:
-        return f"expected {bad.expected}"
-    return f"expected {bad.expected}, not {shown_text(value)}"
+def sentence(bad: Bad, value: JsonValue) -> str:
+    """`expected a number, such as 1204.50, not "ask crew"`."""
+    if bad.told:
+        return bad.expected
+    return f"expected {bad.expected}" if value is None else f"expected {bad.expected}, not {shown_text(value)}"
 
 
 def shown_text(value: JsonValue) -> str:

@@ -67,7 +67,7 @@ class TableBatch:
         """Reads and derives all fields."""
         for item in self.table.inherit:
             self.inherit(item.name, item.origin)
-        odd = set(self.gathered.odd) if self.table.judges_shape else set()
+        odd = set(self.gathered.odd) if self.parent and self.table.judges_shape else set()
         for row in odd:
             self.faults.setdefault(row, []).append(row_shape())
         for own in self.table.evaluation:

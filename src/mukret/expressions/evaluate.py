@@ -98,10 +98,18 @@ def _logic(word: str, left: bool | None, right: bool | None) -> bool | None:
     return None if left is None or right is None else not decisive
 
 
+def division_by_zero() -> Bad:
+    return Bad("division-by-zero", "division by zero", told=True)
+
+
+def overflow(most: str) -> Bad:
+    return Bad("overflow", f"the result is more than {most}", told=True)
+
+
 def arithmetic(node: Arithmetic, left: Any, right: Any) -> Any:
     """One operation on two values that are not null. Raises Bad."""
     if node.operator == "/" and not right:
-        raise Bad("division-by-zero", "a divisor other than zero")
+        raise division_by_zero()
     match node.type:
         case Integer():
             return _int64(INTEGERS[node.operator](left, right))
@@ -116,7 +124,7 @@ INTEGERS: dict[str, Callable[[Any, Any], Any]] = {"+": operator.add, "-": operat
 
 def _int64(number: int) -> int:
     if not INT64_MIN <= number <= INT64_MAX:
-        raise Bad("overflow", "a result of at most 64 bits")
+        raise overflow("64 bits")
     return number
 
 
@@ -145,14 +153,14 @@ def _divided(a: Decimal, b: Decimal, scale: int) -> Decimal:
 
 def in_digits(number: Decimal, scale: int) -> Decimal:
     if number and number.adjusted() >= MAX_DIGITS - scale:
-        raise Bad("overflow", f"a result of at most {MAX_DIGITS} digits")
+        raise overflow(f"{MAX_DIGITS} digits")
     return number if number else number.copy_abs()
 
 
 def _double(sign: str, left: float, right: float) -> float:
     result = {"+": operator.add, "-": operator.sub, "*": operator.mul, "/": operator.truediv}[sign](left, right)
     if math.isinf(result) or math.isnan(result):
-        raise Bad("overflow", "a result that a double can hold")
+        raise overflow("a double can hold")
     return float(result)
 
 

@@ -18,15 +18,24 @@ class Bad(Exception):
     """A value that its type can't take.
 
     `expected` says in words what would have been taken. `index` and `value` name the element of a list that is to
-    blame. `nulled`: the type itself says that the value becomes null (an enum's `otherwise: null`).
+    blame. `nulled`: the type itself says that the value becomes null (an enum's `otherwise: null`). Where `told`, the
+    text is a sentence of its own about what is wrong, and not what was expected.
     """
 
     def __init__(
-        self, code: str, expected: str, *, index: int | None = None, value: JsonValue = None, nulled: bool = False
+        self,
+        code: str,
+        expected: str,
+        *,
+        index: int | None = None,
+        value: JsonValue = None,
+        nulled: bool = False,
+        told: bool = False,
     ) -> None:
         super().__init__(code)
         self.code = code
         self.expected = expected
+        self.told = told
         self.index = index
         self.value = value
         self.nulled = nulled
