@@ -119,11 +119,13 @@ class _Reader:
 
     def lines(self, source: Source, file: BinaryIO, head: bytes) -> Iterator[Batch]:
         """JSON Lines: one document per line, a blank line is none; a bad line is set aside and the others go on."""
-        offset = number = 0
         rest = head.removeprefix(BYTE_ORDER_MARK)
+        number, offset = 0, len(head) - len(rest)
         while True:
             more = file.read(max(1, self.size - self.batch.size))
             block, newline, rest = (rest + more).rpartition(b"\n") if more else (rest, b"", b"")
+            if more and not newline:
+                continue  # not one whole line so far
             lines = block.split(b"\n")
             self.some_lines(source, lines, number, offset)
             number += len(lines)

@@ -1,0 +1,70 @@
+"""What several tests need: the built program, files in a temporary folder, rules as text."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import tempfile
+import textwrap
+import unittest
+from pathlib import Path
+from typing import Any
+
+from mukret.engine.interface import Result
+from mukret.engine.interface import extract as extract_files
+from mukret.rules import parse_rules
+
+
+class FolderCase(unittest.TestCase):
+    """A test with a temporary folder of its own."""
+
+    def setUp(self) -> None:
+        holder = tempfile.TemporaryDirectory()
+        self.addCleanup(holder.cleanup)
+        self.folder = Path(holder.name)
+
+    def file(self, name: str, content: str | bytes) -> Path:
+        path = self.folder / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(content.encode() if isinstance(content, str) else content)
+        return path
+
+    def extract(self, rules: str, *documents: str | bytes, name: str = "feed.json") -> Result:
+        """Extracts documents, each a file of its own, by rules given as (indented) text."""
+        files = [self.file(f"{number}-{name}", text) for number, text in enumerate(documents)]
+        return extract_files(parse_rules(rules_text(rules)), files)
+
+    def mukret(self, *arguments: str | Path, **options: Any) -> subprocess.CompletedProcess[str]:
+        """Runs the built program in the folder; not a terminal, 100 columns wide."""
+        return run_mukret(*arguments, folder=self.folder, **options)
+
+
+def run_mukret(
+    *arguments: str | Path, folder: Path, stdin: str | None = None, columns: int = 100
+) -> subprocess.CompletedProcess[str]:
+    environment = {**os.environ, "COLUMNS": str(columns)}
+    environment.pop("PYTHONPATH", None)
+    return subprocess.run(
+        [sys.executable, "-m", "mukret", *map(str, arguments)],
+        cwd=folder,
+        env=environment,
+        input=stdin,
+        stdin=subprocess.DEVNULL if stdin is None else None,
+        capture_output=True,
+        text=True,
+        encoding="utf-8",
+        timeout=120,
+        check=False,  # the exit code is what is looked at
+    )
+
+
+def rules_text(text: str) -> str:
+    """Rules with their version put first, if they have none."""
+    text = textwrap.dedent(text).lstrip("\n")
+    return text if text.startswith("mukret:") else f"mukret: 1\n{text}"
+
+
+def table_rules(fields: str, rows: str = "$[*]", more: str = "") -> str:
+    """Rules with one table `t`, its fields written in braces."""
+    return f'mukret: 1\n{more}\ntables:\n  t:\n    rows: "{rows}"\n    fields: {{{fields}}}\n'

@@ -1,0 +1,173 @@
+"""Documents: what is in a file is recognised, and what is no JSON is said in words and at its place."""
+
+from __future__ import annotations
+
+import bz2
+import gzip
+import lzma
+import unittest
+from pathlib import Path
+
+from mukret.documents import Batch, NotJson, decode, find_sources, read_batches
+from mukret.documents.batches import looks_like_lines
+from mukret.errors import InputError
+from mukret.values import Number, json_text
+from tests.helpers import FolderCase
+
+MISTAKES: list[tuple[bytes, str, int, int, int]] = [
+    (b"", "there is nothing in it", 1, 1, 0),
+    (b"{'a': 1}", "single quotes: JSON wants double", 1, 2, 1),
+    (b'{"a": \'x\'}', "single quotes: JSON wants double", 1, 7, 6),
+    (b'{"a": 1,}', "a trailing comma: a member should follow it", 1, 9, 8),
+    (b'[1,\n 2,\n]', "a trailing comma: a value should follow it", 3, 1, 8),
+    (b'{"a": 1 // one\n}', "a comma is missing", 1, 9, 8),
+    (b'[// one\n1]', "a comment: JSON has none", 1, 2, 1),
+    (b'{"a": NaN}', "NaN is no JSON number", 1, 7, 6),
+    (b'{"a": -Infinity}', "Infinity is no JSON number", 1, 7, 6),
+    (b'{"a": None}', "None: JSON writes null", 1, 7, 6),
+    (b'{"a": yes}', "yes: a text wants double quotes", 1, 7, 6),
+    (b'{a: 1}', "a member name wants double quotes", 1, 2, 1),
+    (b'{"a" 1}', "a colon should follow the member name", 1, 6, 5),
+    (b'[1 2]', "a comma is missing", 1, 4, 3),
+    (b'[01]', "01 is no JSON number", 1, 2, 1),
+    (b'[1.]', "1. is no JSON number", 1, 2, 1),
+    (b'[+1]', "+1 is no JSON number", 1, 2, 1),
+    (b'{"a": [1, 2}', "} does not close the [ of line 1", 1, 12, 11),
+    (b'{"a": 1} {', "text after the end of the document", 1, 10, 9),
+    (b'{"a":\n [1,\n  {"b": 2', "cut off inside an object that began at line 3", 3, 10, 20),
+    (b'["abc', "cut off inside a text that began at line 1", 1, 6, 5),
+    (b'["a\nb"]', "a line break inside a text", 1, 4, 3),
+    (b'["a\x00b"]', "the control character U+0000 inside a text", 1, 4, 3),
+    (b'["a\\x"]', "\\x is no escape of JSON", 1, 4, 3),
+    (b'["\\ud800"]', "half of a surrogate pair stands alone in this text", 1, 2, 1),
+    ('["é'.encode() + b'\xff"]', "invalid UTF-8 (byte 0xff)", 1, 4, 4),
+    (b"\xff\xfe[\x001\x00", "this is UTF-16 or UTF-32, not UTF-8", 1, 1, 0),
+    (b"<!DOCTYPE html><html>", "this is an HTML page, not JSON", 1, 1, 0),
+    (b"\n <?xml version='1.0'?>", "this is XML or HTML, not JSON", 2, 2, 2),
+    (b"]", "a ] that closes nothing", 1, 1, 0),
+]  # fmt: skip
+
+
+class Decoding(unittest.TestCase):
+    def test_every_mistake_is_named_with_line_column_and_byte(self) -> None:
+        for raw, message, line, column, offset in MISTAKES:
+            with self.subTest(raw), self.assertRaises(NotJson) as caught:
+                decode(raw)
+            found = caught.exception.finding
+            self.assertEqual((found.message, found.line, found.column, found.offset), (message, line, column, offset))
+
+    def test_an_excerpt_shows_the_place_with_control_characters_escaped(self) -> None:
+        with self.assertRaises(NotJson) as caught:
+            decode(b'{"first": 1, "second": "a\x1bb", "third": 3}')
+        found = caught.exception.finding
+        self.assertEqual(found.excerpt[found.caret :][:9], '\\u001bb",')
+
+    def test_numbers_keep_their_digits(self) -> None:
+        self.assertEqual(decode(b"[1.10, 1e400, 12, 123456789012345678901234567890]"),
+                         [Number("1.10"), Number("1e400"), 12, 123456789012345678901234567890])  # fmt: skip
+
+    def test_hostile_documents_are_refused_as_documents(self) -> None:
+        cases = [
+            (b"[" * 100_000 + b"]" * 100_000, "nested too deeply"),
+            (b"[" * 100_000, "cut off"),
+            (b"9" * 10_000, "an integer with more digits"),
+        ]
+        for raw, message in cases:
+            with self.subTest(raw[:2]), self.assertRaises(NotJson) as caught:
+                decode(raw)
+            self.assertIn(message, caught.exception.finding.message)
+
+    def test_json_text_is_compact_exact_and_knows_no_depth(self) -> None:
+        text = '{"a":[1.10,{"b":null,"c\\"":true},[],{}],"é":"x\\ny"}'
+        self.assertEqual(json_text(decode(text.encode())), text)
+        deep = "[" * 900 + "]" * 900
+        self.assertEqual(json_text(decode(deep.encode())), deep)
+        self.assertLess(len(json_text(["x" * 10] * 1000, limit=60)), 90)
+
+
+class Files(FolderCase):
+    def read(self, *inputs: Path, size: int = 4_000_000) -> list[Batch]:
+        return list(read_batches(find_sources(inputs), size=size))
+
+    def documents(self, *inputs: Path, size: int = 4_000_000) -> list[object]:
+        return [document for batch in self.read(*inputs, size=size) for document in batch.documents]
+
+    def test_what_is_in_a_file_is_recognised_by_its_content(self) -> None:
+        cases = [
+            (b'{"a":1}\n{"a":2}\n', "x.json", True),
+            (b'{"a":1}\n', "x.jsonl", False),
+            (b"1\n2\n", "x.json", True),
+            (b'[\n1,\n2]\n', "x.json", False),
+            (b'{"a":\n1}\n', "x.json", False),
+            (b'{"a": }\n{"a":2}\n', "x.json", True),
+            (b'{"a":\n{"a":2}\n', "x.jsonl", True),
+            (b'\n\n{"a":1}\n\n{"a":2}', "x.json", True),
+            (b'\xef\xbb\xbf{"a":1}\n{"a":2}\n', "x.json", True),
+            (b"<html>\n<body>\n", "x.json", False),
+        ]  # fmt: skip
+        for head, name, lines in cases:
+            with self.subTest(head):
+                self.assertEqual(looks_like_lines(head, name), lines)
+
+    def test_lines_keep_their_numbers_whatever_the_size_of_a_batch(self) -> None:
+        """Also with a line that is no JSON, blank lines, CRLF, no line end at the end, and a byte order mark."""
+        content = b'\xef\xbb\xbf{"n":1}\r\n\r\n{"n":2\r\n{"n":3}\n   \n{"n":4}'
+        file = self.file("feed.jsonl", content)
+        for size in (1, 5, 9, 20, 1000):
+            with self.subTest(size=size):
+                batches = self.read(file, size=size)
+                found = [(n, d["n"]) for b in batches for n, d in zip(b.numbers, b.documents, strict=True)]
+                self.assertEqual(found, [(1, 1), (3, 3), (4, 4)])
+                [bad] = [bad for batch in batches for bad in batch.bad]
+                self.assertEqual((bad.number, bad.finding.line, bad.finding.offset), (2, 3, 21))
+
+    def test_one_document_may_stand_over_many_lines_or_on_one_long_line(self) -> None:
+        pretty = self.file("a.json", '{\n "a": 1\n}\n')
+        long = self.file("b.json", "[" + ",".join("1" for _ in range(1000)) + "]")
+        self.assertEqual(self.documents(pretty, long, size=10), [{"a": 1}, [1] * 1000])
+
+    def test_compressed_files_are_read_and_recorded_as_they_are_stored(self) -> None:
+        content = b'{"a":1}\n{"a":2}\n'
+        for name, pack in (("gzip", gzip.compress), ("bzip2", bz2.compress), ("xz", lzma.compress)):
+            with self.subTest(name):
+                file = self.file(f"{name}.bin", pack(content))
+                [source] = find_sources([file])
+                documents = [d for batch in read_batches([source]) for d in batch.documents]
+                self.assertEqual(documents, [{"a": 1}, {"a": 2}])
+                self.assertEqual((source.compression, source.size, source.documents), (name, file.stat().st_size, 2))
+
+    def test_a_broken_archive_is_an_input_that_can_not_be_read(self) -> None:
+        file = self.file("a.json.gz", gzip.compress(b'{"a":1}\n' * 1000)[:40])
+        with self.assertRaises(InputError) as caught:
+            self.read(file)
+        self.assertIn("can't be read to its end", caught.exception.message)
+
+    def test_folders_and_globs_are_followed_by_name(self) -> None:
+        for name in ("b.json", "a.jsonl", "deep/c.json.gz", "note.txt"):
+            self.file(f"in/{name}", gzip.compress(b"{}") if name.endswith("gz") else b"{}")
+        names = [source.name for source in find_sources([self.folder / "in"])]
+        self.assertEqual([Path(name).name for name in names], ["a.jsonl", "b.json", "c.json.gz"])
+        names = [source.name for source in find_sources([f"{self.folder}/in/*.json"])]
+        self.assertEqual([Path(name).name for name in names], ["b.json"])
+
+    def test_what_is_not_there_is_an_error_that_helps(self) -> None:
+        self.file("timetable.json", "{}")
+        (self.folder / "empty").mkdir()
+        cases = [
+            ("timetabel.json", "not-opened", "did you mean"),
+            ("empty", "no-input", "responses end in"),
+            ("*.jsonl", "no-input", "check the pattern"),
+        ]
+        for name, code, hint in cases:
+            with self.subTest(name), self.assertRaises(InputError) as caught:
+                find_sources([f"{self.folder}/{name}"])
+            self.assertEqual(caught.exception.code, code)
+            self.assertIn(hint, caught.exception.hint or "")
+
+    def test_an_empty_file_is_an_error_where_it_was_named_and_a_bad_document_in_a_folder(self) -> None:
+        file = self.file("in/a.json", "")
+        self.file("in/b.json", "{}")
+        with self.assertRaises(InputError):
+            self.read(file)
+        [batch] = self.read(file.parent)
+        self.assertEqual([bad.finding.message for bad in batch.bad], ["the file is empty"])

@@ -1,0 +1,379 @@
+"""Types: what is accepted, what is refused and why; by the plain reading and by columns alike."""
+
+from __future__ import annotations
+
+import datetime as dt
+import unittest
+from decimal import Decimal
+from typing import Any
+from zoneinfo import ZoneInfo, reset_tzpath
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from mukret.columns.arrow import column_type, finished
+from mukret.columns.read import read_column, read_lists
+from mukret.columns.written import written
+from mukret.types import (
+    Bad,
+    Boolean,
+    Date,
+    DecimalType,
+    Enum,
+    EnumValue,
+    Float,
+    Integer,
+    ListOf,
+    Options,
+    Reading,
+    Text,
+    Timestamp,
+    ValueType,
+    parse_type,
+)
+from mukret.types.names import TypeNameError
+from mukret.types.numbers import float_text
+from mukret.values import JsonValue, Number
+from tests.random_feeds import NUMBERS, SCALARS, TEXTS
+
+STATE = Enum(
+    "state",
+    (EnumValue("boarding", ("BRD", "now boarding", "1")), EnumValue("departed", ("DEP", "true"))),
+)
+
+
+def instant(text: str) -> dt.datetime:
+    return dt.datetime.fromisoformat(text)
+
+
+Case = tuple[ValueType, Options, list[tuple[JsonValue, Any]]]
+
+ACCEPTED: list[Case] = [
+    (
+        Text(),
+        Options(),
+        [("", ""), (" x ", " x "), (Number("1.10"), "1.10"), (12, "12"), (10**30, "1" + "0" * 30), (True, "true"),
+         (Number("1e3"), "1e3"), (None, None)],
+    ),
+    (Text(), Options(trim=True), [(" x\u00a0", "x"), ("\u2003", "")]),
+    (Text(), Options(blank=frozenset({"", "n/a"})), [("", None), ("n/a", None), (" n/a", " n/a")]),
+    (Text(), Options(strip=("kr", "k")), [("krkx", "x"), ("xkr", "x"), ("kr", ""), ("a kr", "a ")]),
+    (
+        Integer(),
+        Options(),
+        [(12, 12), ("12", 12), (" +12 ", 12), ("-0", 0), ("007", 7), ("12.0", 12), ("1e3", 1000), (Number("1E+2"), 100),
+         (Number("12.000"), 12), (2**63 - 1, 2**63 - 1), ("-9223372036854775808", -(2**63)), ("", None), (" ", None),
+         ("5.", 5)],
+    ),
+    (
+        Integer(),
+        Options(grouping=","),
+        [("1,204", 1204), ("12", 12), ("12,34,567", 1234567), ("1,204.0", 1204), ("-1,000,000", -1000000)],
+    ),
+    (Integer(), Options(round="half-up"), [("2.5", 3), ("-2.5", -3), (Number("2.4"), 2)]),
+    (Integer(), Options(round="half-even"), [("2.5", 2), ("3.5", 4), (Number("-2.5"), -2)]),
+    (Integer(), Options(percent=True), [("500%", 5), (300, 3)]),
+    (Integer(), Options(blank=frozenset({"-9999"})), [(-9999, None), ("-9999", None), ("1", 1)]),
+    (
+        DecimalType(12, 2),
+        Options(),
+        [("1204.5", Decimal("1204.50")), (Number("1204.50"), Decimal("1204.50")), (7, Decimal("7.00")),
+         (".5", Decimal("0.50")), ("5.", Decimal("5.00")), ("1.500", Decimal("1.50")), ("1e3", Decimal("1000.00")),
+         ("-0", Decimal("0.00")), ("9999999999.99", Decimal("9999999999.99")), ("0012", Decimal("12.00"))],
+    ),
+    (
+        DecimalType(12, 2),
+        Options(grouping=",", strip=("kr",)),
+        [("kr 1,204.50", Decimal("1204.50")), ("1204.50kr", Decimal("1204.50")), ("kr kr 5 kr", Decimal("5.00")),
+         (Number("3.5"), Decimal("3.50"))],
+    ),
+    (DecimalType(12, 2), Options(grouping=".", point=","), [("1.204,50", Decimal("1204.50")), (",5", Decimal("0.50"))]),
+    (
+        DecimalType(12, 2),
+        Options(accounting=True, grouping=","),
+        [("(1,200)", Decimal("-1200.00")), ("( 3.5 )", Decimal("-3.50")), ("4", Decimal("4.00"))],
+    ),
+    (DecimalType(6, 4), Options(percent=True), [("12.5%", Decimal("0.1250")), ("12.5 %", Decimal("0.1250")), (50, Decimal("0.5"))]),
+    (DecimalType(5, 1), Options(round="half-even"), [("0.25", Decimal("0.2")), ("0.35", Decimal("0.4"))]),
+    (DecimalType(5, 1), Options(round="half-up"), [("0.25", Decimal("0.3")), ("-0.25", Decimal("-0.3"))]),
+    (
+        DecimalType(38, 10),
+        Options(),
+        [("1234567890123456789012345678.0123456789", Decimal("1234567890123456789012345678.0123456789")),
+         ("0.0000000001", Decimal("0.0000000001"))],
+    ),
+    (
+        Float(),
+        Options(),
+        [("4092.70", 4092.7), (Number("0.1"), 0.1), (2**53 + 1, float(2**53)), ("1e3", 1000.0), ("-0", -0.0),
+         ("1e-400", 0.0), (" .5 ", 0.5), ("1.7976931348623157e308", 1.7976931348623157e308)],
+    ),
+    (Float(), Options(percent=True), [("57%", 0.57), ("12.3%", 0.123), (7, 0.07), ("7", 0.07)]),
+    (
+        Boolean(),
+        Options(),
+        [(True, True), ("TRUE", True), ("Yes", True), ("y", True), ("t", True), ("on", True), ("1", True), (1, True),
+         (False, False), ("no", False), ("N", False), ("F", False), ("off", False), ("0", False), (0, False),
+         (Number("1.0"), True), ("", None)],
+    ),
+    (
+        Date(),
+        Options(),
+        [("2031-04-01", dt.date(2031, 4, 1)), (" 2032-02-29 ", dt.date(2032, 2, 29)), ("0001-01-01", dt.date.min),
+         ("9999-12-31", dt.date.max)],
+    ),
+    (
+        Timestamp(),
+        Options(),
+        [("2031-04-01T10:22:07+02:00", instant("2031-04-01T08:22:07+00:00")),
+         ("2031-04-01 10:22Z", instant("2031-04-01T10:22:00+00:00")),
+         ("2031-04-01t10:22:07.5z", instant("2031-04-01T10:22:07.500000+00:00")),
+         ("2031-04-01T10:22:07.123456+0530", instant("2031-04-01T04:52:07.123456+00:00")),
+         ("2031-04-01T10:22:07-02", instant("2031-04-01T12:22:07+00:00")),
+         ("2031-04-01T10:22:07.1234560000Z", instant("2031-04-01T10:22:07.123456+00:00")),
+         ("2031-04-01T24:00Z", instant("2031-04-02T00:00:00+00:00")),
+         ("2032-02-29T00:00:00Z", instant("2032-02-29T00:00:00+00:00")),
+         ("0001-01-01T00:00:00Z", instant("0001-01-01T00:00:00+00:00"))],
+    ),
+    (
+        Timestamp(),
+        Options(zone="Atlantic/Faroe"),
+        [("2031-07-01T12:00:00", instant("2031-07-01T11:00:00+00:00")),
+         ("2031-01-01T12:00:00", instant("2031-01-01T12:00:00+00:00")),
+         ("2031-07-01T12:00:00+05:00", instant("2031-07-01T07:00:00+00:00")),
+         ("2031-03-30T02:00:00", instant("2031-03-30T01:00:00+00:00"))],
+    ),
+    (Timestamp(), Options(zone="Atlantic/Faroe", fold="first"), [("2031-10-26T01:30:00", instant("2031-10-26T00:30:00+00:00"))]),
+    (Timestamp(), Options(zone="Atlantic/Faroe", fold="second"), [("2031-10-26T01:30:00", instant("2031-10-26T01:30:00+00:00"))]),
+    (Timestamp(), Options(zone="-03:30"), [("2031-07-01T12:00:00", instant("2031-07-01T15:30:00+00:00"))]),
+    (Timestamp(), Options(round="half-up"), [("2031-04-01T10:22:07.1234565Z", instant("2031-04-01T10:22:07.123457+00:00"))]),
+    (
+        Timestamp(),
+        Options(format=("iso", "epoch-ms")),
+        [(1932964927000, instant("2031-04-03T06:42:07+00:00")), ("1932964927000", instant("2031-04-03T06:42:07+00:00")),
+         (Number("1932964927000.25"), instant("2031-04-03T06:42:07.000250+00:00")), (-1, instant("1969-12-31T23:59:59.999000+00:00")),
+         ("2031-04-01T10:22:07Z", instant("2031-04-01T10:22:07+00:00"))],
+    ),
+    (Timestamp(), Options(format=("epoch-s",)), [("1932964927.5", instant("2031-04-03T06:42:07.500000+00:00")), (0, instant("1970-01-01T00:00:00+00:00"))]),
+    (Timestamp(), Options(format=("epoch-ns",)), [(1932964927000001000, instant("2031-04-03T06:42:07.000001+00:00"))]),
+    (
+        STATE,
+        Options(),
+        [("boarding", "boarding"), (" Now Boarding ", "boarding"), ("brd", "boarding"), (1, "boarding"), (True, "departed"),
+         ("", None), ("DEP", "departed")],
+    ),
+    (
+        ListOf(Text()),
+        Options(),
+        [(["a", None, 1], ["a", "1"]), ("a", ["a"]), ([], []), (7, ["7"]), ("", None), ([""], [""])],
+    ),
+    (ListOf(Text()), Options(trim=True, blank=frozenset({"-"})), [([" a ", "-"], ["a"]), ("-", None)]),
+]  # fmt: skip
+
+REFUSED: list[tuple[ValueType, Options, str, list[JsonValue]]] = [
+    (Text(), Options(), "wrong-kind", [[], {}, ["a"]]),
+    (Integer(), Options(), "not-a-number", ["0x1F", "1_0", "١", "nan", "inf", "12 3", "--1", "1e", "1,204", "ask crew", "+"]),
+    (Integer(), Options(), "not-whole", ["1.5", Number("0.1"), "1e-1"]),
+    (Integer(), Options(), "out-of-range", [2**63, "-9223372036854775809", "1e30", "1e999999999", "9" * 2000]),
+    (Integer(), Options(), "wrong-kind", [True, [], {}]),
+    (Integer(), Options(grouping=","), "not-a-number", ["12,50", "1,2,3", ",123", "1,,000", "1.000,5"]),
+    (DecimalType(12, 2), Options(), "too-many-digits", ["0.005", Number("1.001"), "1e-3"]),
+    (DecimalType(12, 2), Options(), "out-of-range", ["10000000000", 10**10, "1e400", Number("1e99999")]),
+    (DecimalType(12, 2), Options(round="half-up"), "out-of-range", ["9999999999.995"]),
+    (DecimalType(2, 2), Options(), "out-of-range", ["1", "1.00"]),
+    (DecimalType(12, 2), Options(accounting=True), "not-a-number", ["(-3)", "(3", "3)", "()"]),
+    (DecimalType(12, 2), Options(percent=True), "not-a-number", ["5%%", "%", "%5"]),
+    (Float(), Options(), "not-a-number", ["nan", "NaN", "inf", "-Infinity", "0x1p3", "1d", "1_000.0"]),
+    (Float(), Options(), "out-of-range", ["1e400", Number("-1e400"), 10**400]),
+    (Float(), Options(percent=True), "not-a-number", ["5%%"]),
+    (Boolean(), Options(), "not-a-boolean", ["maybe", 2, "tru", Number("0.5"), -1]),
+    (Boolean(), Options(), "wrong-kind", [[], {}]),
+    (Date(), Options(), "not-a-date", ["2031-02-29", "2031-4-1", "20310401", "2031-04-01T00:00:00", "0000-01-01", "soon"]),
+    (Date(), Options(), "wrong-kind", [20310401, True]),
+    (
+        Timestamp(),
+        Options(),
+        "not-a-timestamp",
+        ["2031-04-01", "2031-04-01T10Z", "2031-04-01T10:22:60Z", "2031-04-01T24:01Z", "2031-02-30T00:00:00Z",
+         "0000-01-01T00:00:00Z", "2031-04-01T10:22:07,5Z", "2031-04-01T10:22:07+25:00", "2031-04-01T10:22:07.Z", "soon",
+         1932964927, "2031-04-01T10:22:07 Z", "10:22"],
+    ),
+    (Timestamp(), Options(), "no-zone", ["2031-04-01T10:22:07"]),
+    (Timestamp(), Options(), "too-many-digits", ["2031-04-01T10:22:07.1234567Z"]),
+    (Timestamp(), Options(), "out-of-range", ["9999-12-31T23:59:59-01:00", "0001-01-01T00:00:00+01:00"]),
+    (Timestamp(), Options(zone="Atlantic/Faroe"), "local-time-missing", ["2031-03-30T01:30:00", "2031-03-30T01:00:00"]),
+    (Timestamp(), Options(zone="Atlantic/Faroe"), "local-time-twice", ["2031-10-26T01:30:00"]),
+    (Timestamp(), Options(format=("epoch-s",)), "out-of-range", [10**12, "999999999999", Number("1e30")]),
+    (Timestamp(), Options(format=("epoch-ns",)), "too-many-digits", [1, "1500"]),
+    (Timestamp(), Options(format=("epoch-ms",)), "not-a-timestamp", ["2031-04-01T10:22:07Z", "1e3", "0x10"]),
+    (STATE, Options(), "unknown-word", ["adrift", 2, "board ing"]),
+    (STATE, Options(), "wrong-kind", [[], {"a": 1}]),
+    (ListOf(Text()), Options(), "wrong-kind", [{"a": 1}, [["a"]]]),
+]  # fmt: skip
+
+
+def setUpModule() -> None:
+    """The expected instants come from the same time zone database, the package's and not the system's."""
+    reset_tzpath(to=[])
+    ZoneInfo.clear_cache()
+
+
+def tearDownModule() -> None:
+    reset_tzpath()
+    ZoneInfo.clear_cache()
+
+
+def shown(outcomes: list[tuple[str, Any]]) -> list[tuple[str, str]]:
+    """Outcomes as texts that tell -0.0 from 0.0 and one kind from another, but not one UTC from another."""
+    return [(what, str(value) if isinstance(value, dt.datetime) else repr(value)) for what, value in outcomes]
+
+
+def outcome(reading: Reading, value: JsonValue) -> tuple[str, Any]:
+    """The typed value, or the code of what is wrong."""
+    try:
+        return "value", reading.read(value)
+    except Bad as bad:
+        return "bad", bad.code
+
+
+def column_outcomes(reading: Reading, values: list[JsonValue]) -> list[tuple[str, Any]]:
+    column = read_column(reading, values)
+    found = column.array.to_pylist()
+    return [
+        ("bad", column.failures[row].code) if row in column.failures else ("value", found[row])
+        for row in range(len(values))
+    ]
+
+
+class Reading_(unittest.TestCase):
+    def test_each_type_accepts_what_its_table_says(self) -> None:
+        for kind, options, cases in ACCEPTED:
+            for value, expected in cases:
+                with self.subTest(type=kind.name, options=options, value=value):
+                    found = outcome(Reading(kind, options), value)
+                    self.assertEqual(found, ("value", expected))
+                    self.assertIs(type(found[1]), type(expected))
+
+    def test_each_type_refuses_what_its_table_says_with_its_code(self) -> None:
+        for kind, options, code, values in REFUSED:
+            for value in values:
+                with self.subTest(type=kind.name, options=options, value=value):
+                    self.assertEqual(outcome(Reading(kind, options), value), ("bad", code))
+
+    def test_columns_read_every_value_of_the_tables_alone_and_in_company_as_the_plain_reading_does(self) -> None:
+        """Whatever stands beside a value in its column: all clean, one spoilt, many kinds."""
+        readings: dict[Reading, list[JsonValue]] = {}
+        for kind, options, cases in ACCEPTED:
+            readings.setdefault(Reading(kind, options), []).extend(value for value, _ in cases)
+        for kind, options, _, values in REFUSED:
+            readings.setdefault(Reading(kind, options), []).extend(values)
+        for reading, values in readings.items():
+            texts = [value for value in values if type(value) is str]
+            for column in (
+                [*values],
+                texts,
+                *([value] for value in values),
+                [None, *texts, *texts],
+                texts * 20,
+                SCALARS,
+            ):
+                with self.subTest(type=reading.type.name, options=reading.options, column=column):
+                    expected = [outcome(reading, value) for value in column]
+                    self.assertEqual(shown(column_outcomes(reading, column)), shown(expected))
+
+    def test_all_nodes_of_a_path_are_read_as_a_list_and_the_bad_element_is_named(self) -> None:
+        reading = Reading(ListOf(Text()), Options(trim=True))
+        column = read_lists(reading, [["a ", 1], [], ["b", [], "c"]])
+        self.assertEqual(column.array.to_pylist(), [["a", "1"], [], None])
+        self.assertEqual((column.failures[2].code, column.failures[2].index), ("wrong-kind", 1))
+
+    @settings(max_examples=300, deadline=None)
+    @given(
+        st.sampled_from([Integer(), DecimalType(12, 2), DecimalType(38, 9), Float()]),
+        st.sampled_from([Options(), Options(grouping=","), Options(percent=True), Options(grouping=".", point=",")]),
+        st.lists(st.from_regex(r"\A[ +(-]?[0-9]{0,20}[.,]?[0-9]{0,9}(e-?[0-9])?[)% ]?\Z"), min_size=1, max_size=40),
+    )
+    def test_columns_of_nearly_numeric_texts_are_read_as_one_by_one(
+        self, kind: ValueType, options: Options, texts: list[JsonValue]
+    ) -> None:
+        reading = Reading(kind, options)
+        self.assertEqual(shown(column_outcomes(reading, texts)), shown([outcome(reading, text) for text in texts]))
+
+    @settings(max_examples=200, deadline=None)
+    @given(
+        st.datetimes(dt.datetime(1800, 1, 1), dt.datetime(2200, 1, 1)),
+        st.sampled_from(
+            ["Atlantic/Faroe", "America/St_Johns", "Australia/Lord_Howe", "Asia/Kathmandu", "Africa/Casablanca"]
+        ),
+    )
+    def test_local_times_are_those_of_the_time_zone_database(self, moment: dt.datetime, name: str) -> None:
+        """Against zoneinfo: a time that exists once has one instant; the others are refused."""
+        zone = ZoneInfo(name)
+        both = {moment.replace(tzinfo=zone, fold=fold).astimezone(dt.UTC) for fold in (0, 1)}
+        reading = Reading(Timestamp(), Options(zone=name))
+        expected: tuple[str, Any] = ("value", both.pop())
+        if both:
+            exists = any(m.astimezone(zone).replace(tzinfo=None) == moment for m in (*both, expected[1]))
+            expected = ("bad", "local-time-twice" if exists else "local-time-missing")
+        self.assertEqual(outcome(reading, moment.isoformat()), expected)
+        self.assertEqual(column_outcomes(reading, [moment.isoformat(), "2031-07-01T12:00:00"])[0], expected)
+
+
+class Writing(unittest.TestCase):
+    def test_texts_of_columns_are_the_texts_of_values(self) -> None:
+        """Every value of the tables, written by columns and one by one."""
+        for kind, options, cases in ACCEPTED:
+            with self.subTest(type=kind.name):
+                column = read_column(Reading(kind, options), [value for value, _ in cases])
+                values = column.array.to_pylist()
+                texts = written(finished(column.array, kind), kind).to_pylist()
+                self.assertEqual(texts, [None if value is None else kind.written(value) for value in values])
+                self.assertEqual(finished(column.array, kind).type, column_type(kind))
+
+    def test_the_forms_of_the_contract(self) -> None:
+        cases: list[tuple[ValueType, object, str]] = [
+            (DecimalType(12, 2), Decimal("7.00"), "7.00"),
+            (DecimalType(20, 9), Decimal("0.000000001"), "0.000000001"),
+            (Boolean(), False, "false"),
+            (Timestamp(), instant("2031-04-01T10:22:07+00:00"), "2031-04-01T10:22:07Z"),
+            (Timestamp(), instant("2031-04-01T10:22:07.120000+00:00"), "2031-04-01T10:22:07.12Z"),
+            (Timestamp(), instant("0001-01-01T00:00:00+00:00"), "0001-01-01T00:00:00Z"),
+            (ListOf(Text()), ["a;b", "", "c\\d"], "a\\;b;\\e;c\\\\d"),
+            (ListOf(Text()), [], ""),
+            (Float(), 5.0, "5"),
+            (Float(), 0.1, "0.1"),
+            (Float(), 12345678901.5, "12345678901.5"),
+            (Float(), 1e22, "1e+22"),
+            (Float(), 1.5e-7, "1.5e-7"),
+        ]
+        for kind, value, text in cases:
+            with self.subTest(text):
+                self.assertEqual(kind.written(value), text)
+                array = __import__("pyarrow").array([value], column_type(kind))
+                self.assertEqual(written(array, kind).to_pylist(), [text])
+
+    @given(st.floats(allow_nan=False, allow_infinity=False))
+    def test_a_float_reads_back_as_itself(self, number: float) -> None:
+        self.assertEqual(repr(float(float_text(number))), repr(number))
+
+
+class Names(unittest.TestCase):
+    def test_types_are_known_by_name(self) -> None:
+        self.assertEqual(parse_type("decimal( 12 , 2 )"), DecimalType(12, 2))
+        self.assertEqual(parse_type("list(text)"), ListOf(Text()))
+        self.assertIsNone(parse_type("crowns"))
+        for name, code in [
+            ("decimal", "unknown-type"),
+            ("decimal(39,2)", "unknown-type"),
+            ("decimal(2,3)", "unknown-type"),
+            ("duration", "not-supported"),
+            ("list(integer)", "not-supported"),
+        ]:
+            with self.subTest(name), self.assertRaises(TypeNameError) as caught:
+                parse_type(name)
+            self.assertEqual(caught.exception.code, code)
+
+    def test_the_values_that_random_feeds_are_made_of_stand_for_every_kind(self) -> None:
+        self.assertTrue({type(value) for value in SCALARS} == {str, int, Number, bool, type(None)})
+        self.assertGreater(len(TEXTS), 30)
+        self.assertGreater(len(NUMBERS), 10)
