@@ -76,5 +76,6 @@ RUNS: dict[str, str] = {
     "unmatched": "a path that found nothing in all of the input",
     "filtered-unknown": "rows that a condition left out for want of a value",
     "member-twice": "a member that comes twice in one object",
+    "defect": "a mistake of the program itself",
 }
 """Codes of errors and warnings of a run."""

@@ -11,6 +11,8 @@ from __future__ import annotations
 import json
 from typing import Any
 
+from mukret.text import SHOWN, escaped, shortened
+
 JsonValue = Any  # None | bool | int | Number | str | list[JsonValue] | dict[str, JsonValue]
 
 
@@ -87,6 +89,11 @@ def json_text(value: JsonValue, limit: int | None = None) -> str:
         parts.append(text)
         length += len(text)
     return "".join(parts)
+
+
+def shown_text(value: JsonValue) -> str:
+    """A value for a person: JSON text, shortened, control characters escaped."""
+    return shortened(escaped(json_text(value, SHOWN)))
 
 
 def _drop_comma(todo: list[JsonValue], items: JsonValue) -> None:

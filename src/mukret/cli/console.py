@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING
 
@@ -9,6 +10,7 @@ import click
 
 from mukret.errors import Diagnostic, RulesError
 from mukret.text import counted, escaped, shortened
+from mukret.values import shown_text
 
 if TYPE_CHECKING:
     from mukret.engine.coverage import Unmatched
@@ -17,7 +19,7 @@ if TYPE_CHECKING:
     from mukret.engine.tally import Reason, Tally
 
 Lines = list[tuple[str, str | None]]
-MOST_REASONS = 12
+MOST_REASONS = 6
 PARENT_REJECTED = "parent-rejected"
 _WINDOW = 100
 
@@ -51,8 +53,9 @@ def print_diagnostic(diagnostic: Diagnostic, *, err: bool = True) -> None:
 def _windowed(source: str, caret: int) -> tuple[str, int]:
     """The part of a line around a place, control characters escaped, and the place in it."""
     first = max(0, caret - _WINDOW // 2) if len(source) > _WINDOW else 0
-    before = escaped(source[first:caret])
-    return before + escaped(source[caret : first + _WINDOW]), len(before)
+    before = ("…" if first else "") + escaped(source[first:caret])
+    after = source[caret : first + _WINDOW]
+    return before + escaped(after) + ("…" if caret + len(after) < len(source) else ""), len(before)
 
 
 def columns(rows: Sequence[Sequence[str]], *, right: Iterable[int] = ()) -> list[str]:
@@ -100,26 +103,39 @@ def print_reasons(tally: Tally, where: str | None) -> None:
     click.echo(f", each with its reason in {where}:" if where else ":", err=True)
     reasons = sorted(tally.reasons.values(), key=lambda reason: -reason.count)
     causes = [reason for reason in reasons if reason.code != PARENT_REJECTED]
+    width = shutil.get_terminal_size((100, 30)).columns
     for reason in causes[:MOST_REASONS]:
-        for line in reason_lines(reason):
-            click.echo(line, err=True)
+        first, *rest = reason_lines(reason, width)
+        click.echo(f"  {first}", err=True)
+        for line in rest:
+            click.secho(f"  {line}", dim=True, err=True)
     if len(causes) > MOST_REASONS:
         click.echo(f"  … and {len(causes) - MOST_REASONS} more kinds of reasons", err=True)
     followers = [f"{reason.count:,} {reason.table}" for reason in reasons if reason.code == PARENT_REJECTED]
     if followers:
-        click.echo(f"  and with them what stood below: {', '.join(followers)} [{PARENT_REJECTED}]", err=True)
+        click.echo(f"  and with them what stood below them: {', '.join(followers)} [{PARENT_REJECTED}]", err=True)
 
 
-def reason_lines(reason: Reason) -> list[str]:
-    """`12 × sailings.fare: not-a-number`, and its first case on lines of their own."""
-    where = ".".join(part for part in (reason.table, reason.field) if part) or "document"
-    place = f"{reason.file}, document {reason.document}"
-    path = f"{reason.example.path} in " if reason.example.path else ""
-    return [
-        f"  {reason.count:,} × {where}: {reason.code}",
-        f"      {escaped(reason.example.message)}",
-        f"      first at {escaped(path)}{escaped(place)}",
-    ]
+def reason_lines(reason: Reason, width: int) -> list[str]:
+    """`sailings.fare: 12 × not-a-number, e.g. "ask crew"`, and below where the first case stood."""
+    what = ".".join(part for part in (reason.table, reason.field) if part) or "document"
+    example = reason.example
+    shown = f", e.g. {shown_text(example.value)}" if example.value is not None and reason.table else ""
+    if not reason.table:
+        shown = f": {example.message}"
+    place = f"({reason.file}, document {reason.document})"
+    path = f"at {readable(example.path)} " if example.path else ""
+    lines = [f"{what}: {reason.count:,} × {reason.code}{shown}"]
+    lines += [f"    {path}{place}"] if len(path) + len(place) + 6 <= width else [f"    {path}", f"    {place}"]
+    return [escaped(line.rstrip()) for line in lines]
+
+
+def readable(normalized_path: str) -> str:
+    """A normalized path as a person writes it: `$.sailings[3].fare`; still one that can be pasted."""
+    from mukret.paths import parse_path
+    from mukret.paths.locate import path_text
+
+    return path_text(parse_path(normalized_path).segments)
 
 
 def warnings_of(run: Run) -> Lines:

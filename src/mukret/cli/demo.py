@@ -11,7 +11,7 @@ from mukret.cli.options import examples
 
 NEXT = (
     ("read what was set aside, and why", "cat {to}/tables/rejects.jsonl"),
-    ("change a rule and look again", "mukret preview {rules} {to}/feed --table bookings"),
+    ("change a rule and look again", "mukret preview {rules} {to}/feed --table sailings"),
     ("see every problem of a file at once: misspell a field, then", "mukret check {rules}"),
     ("let only a clean run through", "mukret extract {rules} {to}/feed --to {to}/tables --max-rejects 1%"),
 )
@@ -31,7 +31,7 @@ def command(target: str) -> None:
     _copy_sample(target)
     rules, feed, tables = f"{target}/merrow.rules.yaml", f"{target}/feed", f"{target}/tables"
     _step("Are the rules in order? Do their examples hold?", ["check", rules])
-    _step("What do they make of the feed?", ["preview", rules, feed, "--table", "sailings", "--rows", "3"])
+    _step("What do they make of the feed?", ["preview", rules, feed, "--table", "bookings", "--rows", "4"])
     _step("The job itself: every table, and every reject on record.", ["extract", rules, feed, "--to", tables])
     click.echo()
     click.secho("Next:", bold=True)

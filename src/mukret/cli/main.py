@@ -11,7 +11,7 @@ from typing import Any, NoReturn
 import click
 
 from mukret import __version__
-from mukret.errors import MukretError, RulesError
+from mukret.errors import MukretError, OutputError, RulesError
 
 COMMANDS = {
     "check": "Say what is wrong with a rules file, and run its examples.",
@@ -20,6 +20,11 @@ COMMANDS = {
     "demo": "Try it all on the sample feed, command by command.",
 }
 INTERRUPTED = 130
+DEFECT = 70
+
+
+class ReaderGone(Exception):
+    """Whoever read standard output has seen enough (`head`); no error."""
 
 
 class LazyGroup(click.Group):
@@ -42,6 +47,12 @@ class LazyGroup(click.Group):
 
             raise click.UsageError(f"no command {args[0]}: {did_you_mean(args[0], COMMANDS)}", ctx)
         return super().resolve_command(ctx, args)
+
+    def invoke(self, ctx: click.Context) -> Any:
+        try:
+            return super().invoke(ctx)
+        except BrokenPipeError:  # click would call this a failure and end the program itself
+            raise ReaderGone from None
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         with formatter.section("Commands"):
@@ -70,10 +81,22 @@ def run() -> NoReturn:
     except (KeyboardInterrupt, click.Abort):
         click.echo("\ninterrupted; nothing was published", err=True)
         code = INTERRUPTED
-    except BrokenPipeError:
+    except ReaderGone:
         _silence_output()
         code = 0
+    except OSError as error:
+        code = show(OutputError("not-written", (error.strerror or str(error)).lower()), verbose)
+    except Exception as error:
+        code = show(_defect(error), verbose)
     sys.exit(code if isinstance(code, int) else 0)
+
+
+def _defect(error: Exception) -> MukretError:
+    defect = MukretError("defect", f"a defect of Mukret itself: {type(error).__name__}: {error}")
+    defect.__cause__ = error
+    defect.hint = "the same command with -vv shows where; please report it"
+    defect.exit_code = DEFECT
+    return defect
 
 
 def _interrupt(*_: Any) -> None:
@@ -81,7 +104,7 @@ def _interrupt(*_: Any) -> None:
 
 
 def _silence_output() -> None:
-    """A reader that has seen enough (`head`) is no error; without this Python complains when it ends."""
+    """Without this Python complains, when it ends, that it could not flush."""
     os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 

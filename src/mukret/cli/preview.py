@@ -16,8 +16,8 @@ if TYPE_CHECKING:
     from mukret.rules import Rules
     from mukret.rules.model import Table
 
-MOST_REJECTS = 5
-WIDEST_CELL = 40
+MOST_REJECTS = 3
+WIDEST_CELL = 60
 NARROWEST_CELL = 22
 NULL = "".join(("nu", "ll"))
 """How null is shown; told from a text of these letters by being this very object, and printed dim."""
@@ -163,7 +163,7 @@ def _grid(rules: Rules, table: Table, rows: list[dict[str, Any]], width: int) ->
         max(len(name), len(kind), *(min(WIDEST_CELL, len(row[index])) for row in cells))
         for index, (name, kind) in enumerate(heads)
     ]
-    return _across(table, heads, cells) if sum(widths) + 2 * len(widths) <= width else _down(heads, cells, width)
+    return _across(table, heads, cells) if sum(widths) + 3 * len(widths) <= width else _down(heads, cells, width)
 
 
 def _empty_grid() -> Any:
@@ -238,10 +238,11 @@ def _print_rejects(console: Any, rejects: list[Reject]) -> None:
 def _print_reject(console: Any, reject: Reject) -> None:
     from rich.markup import escape
 
+    from mukret.cli.console import readable
     from mukret.text import escaped
 
     place = f"{reject.file}, document {reject.document}"
-    path = escape(escaped(reject.path or "document"))
+    path = escape(escaped(readable(reject.path) if reject.path else "document"))
     console.print(f"  [yellow]rejected[/yellow] {path}", soft_wrap=True)
     console.print(f"    [dim]in {escape(place)}[/dim]", soft_wrap=True)
     for problem in reject.problems:

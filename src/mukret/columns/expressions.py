@@ -129,7 +129,7 @@ class _Evaluator:
 
     def without_zeros(self, left: Any, divisor: Any, failures: Failures) -> Any:
         """The divisor with its zeros as null; they are noted, unless the dividend is null anyway."""
-        zero = pc.fill_null(pc.equal(divisor.cast(pa.float64()), 0.0), False)
+        zero = pc.fill_null(pc.equal(divisor, pa.scalar("0").cast(divisor.type)), False)
         for row in true_rows(pc.and_(zero, pc.is_valid(left))):
             failures.setdefault(row, division_by_zero())
         return pc.if_else(zero, pa.scalar(None, divisor.type), divisor)

@@ -54,10 +54,12 @@ def _not_written(target: str, error: OSError) -> OutputError:
 
 def check_ours(target: str, place: Path) -> None:
     """Raises OutputError if the target is a file, or a folder that holds anything that a run did not write."""
-    if not place.exists():
+    above = next(parent for parent in (place, *place.parents) if parent.exists())
+    if not above.is_dir():
+        shown = target if above == place else above
+        raise OutputError("not-empty", f"{shown} is a file, not a folder", hint="name a folder, a new one is best")
+    if above != place:
         return
-    if not place.is_dir():
-        raise OutputError("not-empty", f"{target} is a file, not a folder", hint="name a folder, a new one is best")
     foreign = sorted({entry.name for entry in place.iterdir()} - _written_before(place))
     if foreign:
         shown = ", ".join(foreign[:3]) + (", …" if len(foreign) > 3 else "")

@@ -8,9 +8,9 @@ from mukret.documents import BadDocument
 from mukret.errors import StoppedError
 from mukret.paths import Index, Location, Name, Path, normalized
 from mukret.rules.model import At, Field
-from mukret.text import SHOWN, escaped, shortened
+from mukret.text import escaped, shortened
 from mukret.types import Bad
-from mukret.values import JsonValue, json_text
+from mukret.values import JsonValue, json_text, shown_text
 
 LONGEST_VALUE = 200
 
@@ -178,11 +178,6 @@ def sentence(bad: Bad, value: JsonValue) -> str:
     if bad.told:
         return bad.expected
     return f"expected {bad.expected}" if value is None else f"expected {bad.expected}, not {shown_text(value)}"
-
-
-def shown_text(value: JsonValue) -> str:
-    """A value for a person: JSON text, shortened, control characters escaped."""
-    return shortened(escaped(json_text(value, SHOWN)))
 
 
 def shown_value(value: JsonValue) -> JsonValue:

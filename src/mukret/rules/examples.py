@@ -22,11 +22,20 @@ Decoder = Callable[[bytes], JsonValue]
 
 
 class ExamplesReader:
-    """`decode` turns the bytes of a file into a document; it raises ValueError for what is no JSON."""
+    """`declared`: the names of all fields of the file, broken ones included. `decode` turns the bytes of a file into a
+    document; it raises ValueError for what is no JSON."""
 
-    def __init__(self, reader: Reader, tables: MappingType[str, Table], folder: Path, decode: Decoder) -> None:
+    def __init__(
+        self,
+        reader: Reader,
+        tables: MappingType[str, Table],
+        declared: frozenset[str],
+        folder: Path,
+        decode: Decoder,
+    ) -> None:
         self.reader = reader
         self.tables = tables
+        self.declared = declared
         self.folder = folder
         self.decode = decode
 
@@ -124,6 +133,8 @@ class ExamplesReader:
         row: dict[str, object] = {}
         for name, (key, node) in body.entries.items():
             if name not in types:
+                if name in self.declared:
+                    continue  # a field that is broken has its own line in the report
                 self.reader.add("unknown-field", f"{table.name} has no field {name}", key, did_you_mean(name, types))
             elif isinstance(node, Scalar) and (node.means_null or node.text == "null"):
                 row[name] = None

@@ -39,6 +39,8 @@ class Draft:
     keep: bool = True
     note: str | None = None
     measured_in: str | None = None
+    untyped: bool = False
+    """The file names a type that does not exist: nothing can be said of expressions that read this field."""
 
 
 class FieldReader:
@@ -126,7 +128,8 @@ class FieldReader:
                 self.reader.add("wrong-option", f"{given[0]} needs a type here", body.key(given[0]), "say type as well")
             return None
         if base is None and "type" in body.entries:
-            return Reading(default)  # the unknown type was noted; its options can't be judged
+            draft.untyped = True  # noted; neither its options nor what is computed from it can be judged
+            return Reading(default)
         reading = self.types.with_options(base or Reading(default), body)
         self.check_take(draft, reading, body)
         return reading

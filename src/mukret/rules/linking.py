@@ -31,9 +31,9 @@ class Linker:
         """The fields in the order of the file, and in an order of evaluation."""
         evaluation: list[Field] = []
         for draft in drafts:
-            if draft.reading is not None:
+            if draft.reading is not None and not draft.untyped:
                 self.visible[draft.name] = draft.reading.type
-            if draft.expression is None:
+            if draft.expression is None and not draft.untyped:
                 evaluation.append(self.plain(draft))
         for draft in self.in_order([draft for draft in drafts if draft.expression is not None]):
             field = self.computed(draft)
@@ -129,7 +129,7 @@ class Linker:
         return None
 
     def unknown(self, name: str, at: int, scalar: Scalar, what: str) -> None:
-        hint = did_you_mean(name, self.visible)
+        hint = did_you_mean(name, dict.fromkeys((*self.visible, *sorted(self.declared))))
         if not scalar.plain and scalar.text.strip() == name:
             hint = f"if a text was meant, YAML took its quotes: write \"'{name}'\""
         self.reader.add("unknown-field", f"{what}: no field {name}", scalar, hint, at)

@@ -19,7 +19,9 @@ from mukret.rules.traps import explain_yaml_error
 MOST_NODES = 200_000
 """Aliases are followed, so a few lines could stand for billions of nodes; more than this are refused."""
 
-_CORE_TAGS = frozenset(f"tag:yaml.org,2002:{name}" for name in ("str", "int", "float", "bool", "null", "map", "seq"))
+_TAGS = ("str", "int", "float", "bool", "null", "map", "seq", "timestamp", "merge", "value")
+_HARMLESS_TAGS = frozenset(f"tag:yaml.org,2002:{name}" for name in _TAGS)
+"""What the composer itself calls plain scalars; none of it is acted upon."""
 
 
 @dataclass(frozen=True)
@@ -167,7 +169,7 @@ class _Builder:
             raise self.refuse(node, f"more than {MOST_NODES:,} values (aliases included)")
         if id(node) in above:
             raise self.refuse(node, "an anchor that contains itself")
-        if str(node.tag) not in _CORE_TAGS:
+        if str(node.tag) not in _HARMLESS_TAGS:
             raise self.refuse(node, f"the tag {node.tag}: rules files have none")
         line, column = node.start_mark.line + 1, node.start_mark.column + 1
         if isinstance(node, ScalarNode):

@@ -1,0 +1,266 @@
+"""The built program, on files in a folder: what it prints, what it leaves behind, how it ends."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+import unittest
+from pathlib import Path
+
+from tests.helpers import FolderCase, rules_text, run_mukret
+
+RULES = rules_text("""
+    tables:
+      sailings:
+        rows: "$.sailings[*]"
+        key: no
+        fields:
+          no: {at: "$.id", type: integer, required: true}
+          fare: {at: "$.fare", type: "decimal(9,2)"}
+          note: $.note
+    """)
+CLEAN = '{"sailings": [{"id": 1, "fare": "2.50", "note": "a"}, {"id": 2, "fare": 3, "note": null}]}'
+DIRTY = '{"sailings": [{"id": 1, "fare": "ask crew"}, {"fare": 1}, {"id": 3, "fare": 1, "note": "\\u001b[31mred"}]}'
+
+
+class CommandLine(FolderCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.file("ferry.rules.yaml", RULES)
+        self.file("clean.json", CLEAN)
+        self.file("dirty.json", DIRTY)
+
+    # ---- extract
+
+    def test_a_clean_run_ends_with_0_and_says_what_it_did_on_standard_error(self) -> None:
+        done = self.mukret("extract", "ferry.rules.yaml", "clean.json", "--to", "out")
+        self.assertEqual((done.returncode, done.stdout), (0, ""))
+        self.assertEqual(
+            done.stderr.splitlines(),
+            [
+                "1 document in 1 file → out/",
+                "  table     seen  written  rejected",
+                "  sailings     2        2         0",
+            ],
+        )
+        self.assertEqual((self.folder / "out/sailings.csv").read_text(), "no,fare,note\n1,2.50,a\n2,3.00,\n")
+
+    def test_rejects_end_with_1_and_are_explained(self) -> None:
+        done = self.mukret("extract", "ferry.rules.yaml", "dirty.json", "--to", "out")
+        self.assertEqual(done.returncode, 1)
+        self.assertIn("2 rows rejected, each with its reason in out/rejects.jsonl:", done.stderr)
+        self.assertIn('  sailings.fare: 1 × not-a-number, e.g. "ask crew"\n', done.stderr)
+        self.assertIn("      at $.sailings[0].fare (dirty.json, document 1)\n", done.stderr)
+        self.assertEqual(len((self.folder / "out/rejects.jsonl").read_text().splitlines()), 2)
+
+    def test_a_limit_on_rejects_makes_them_clean_or_publishes_nothing(self) -> None:
+        arguments = ("extract", "ferry.rules.yaml", "dirty.json", "--to", "out", "--max-rejects")
+        over = self.mukret(*arguments, "1")
+        self.assertEqual(over.returncode, 1)
+        self.assertIn(
+            "error: 2 rejects, more than the 1 allowed; nothing was published [too-many-rejects]", over.stderr
+        )
+        self.assertFalse((self.folder / "out").exists())
+        self.assertEqual(self.mukret(*arguments, "70%").returncode, 0)
+        self.assertEqual(self.mukret(*arguments, "many").returncode, 2)
+
+    def test_json_gives_the_record_on_standard_output(self) -> None:
+        done = self.mukret("extract", "ferry.rules.yaml", "clean.json", "--to", "out", "--json")
+        self.assertEqual(json.loads(done.stdout), json.loads((self.folder / "out/run.json").read_text()))
+        self.assertEqual(done.stderr, "")
+
+    def test_one_table_goes_to_standard_output_and_standard_input_is_read(self) -> None:
+        done = self.mukret("extract", "ferry.rules.yaml", "-", "--to", "-", "--table", "sailings", "-q", stdin=CLEAN)
+        self.assertEqual((done.returncode, done.stdout), (0, "no,fare,note\n1,2.50,a\n2,3.00,\n"))
+        self.assertEqual(done.stderr, "")
+
+    def test_warnings_are_findings_only_if_strict(self) -> None:
+        self.file("typo.rules.yaml", RULES.replace("$.note", "$.Note"))
+        arguments = ("extract", "typo.rules.yaml", "clean.json", "--to", "out")
+        done = self.mukret(*arguments)
+        self.assertEqual(done.returncode, 0)
+        self.assertIn("warning: sailings.note: $.Note finds nothing in all of the input [unmatched]", done.stderr)
+        self.assertIn("$.Note differs in case; did you mean $.note?", done.stderr)
+        self.assertEqual(self.mukret(*arguments, "--strict").returncode, 1)
+
+    def test_a_log_keeps_what_happened_with_levels(self) -> None:
+        self.mukret("extract", "ferry.rules.yaml", "dirty.json", "--to", "out", "-q", "--log", "run.log")
+        lines = (self.folder / "run.log").read_text().splitlines()
+        self.assertIn(" INFO ", lines[0])
+        self.assertTrue(any(" WARNING 1 × sailings fare not-a-number" in line for line in lines))
+
+    # ---- errors
+
+    def test_errors_have_one_line_a_place_and_a_hint_and_their_exit_code(self) -> None:
+        self.file("bad.json", '{"sailings": [{"id": 1,}]}')
+        self.file("empty.json", "")
+        self.file("out/mine.txt", "x")
+        cases: list[tuple[tuple[str, ...], int, str]] = [
+            (("extract", "ferry.rules.yaml", "claen.json", "--to", "o"), 3, "error: claen.json: no such file or folder [not-opened]"),
+            (("extract", "ferry.rules.yaml", "bad.json", "--to", "o"), 3, "error: no document of the run could be read [nothing-read]"),
+            (("extract", "ferry.rules.yaml", "empty.json", "--to", "o"), 3, "error: empty.json: the file is empty [empty-input]"),
+            (("extract", "no.yaml", "clean.json", "--to", "o"), 3, "error: no.yaml: No such file or directory [not-opened]"),
+            (("extract", "ferry.rules.yaml", "clean.json", "--to", "out"), 4, "error: out holds what Mukret did not write: mine.txt [not-empty]"),
+            (("extract", "ferry.rules.yaml", "clean.json", "--to", "clean.json/x"), 4, "is a file, not a folder [not-empty]"),
+            (("extract", "ferry.rules.yaml", "clean.json", "--to", "-"), 2, "error: --to - and --table go together [usage]"),
+            (("extract", "ferry.rules.yaml", "clean.json", "--to", "-", "--table", "x"), 2, "error: no table x to write [unknown-table]"),
+            (("preview", "ferry.rules.yaml", "clean.json", "--table", "sailing"), 2, "error: no table sailing in ferry.rules.yaml [unknown-table]"),
+            (("extract", "ferry.rules.yaml"), 2, "error: Missing argument 'FILE...'. [usage]"),
+            (("extrct",), 2, "error: no command extrct: did you mean extract? [usage]"),
+        ]  # fmt: skip
+        for arguments, code, message in cases:
+            with self.subTest(arguments):
+                done = self.mukret(*arguments)
+                self.assertEqual(done.returncode, code)
+                self.assertTrue(done.stderr.splitlines()[0].endswith(message), done.stderr)
+                self.assertNotIn("Traceback", done.stderr)
+        self.assertEqual([name for name in os.listdir(self.folder) if name.startswith((".", "o"))], ["out"])
+
+    def test_a_hint_names_what_to_type(self) -> None:
+        done = self.mukret("extract", "ferry.rules.yaml", "claen.json", "--to", "o")
+        self.assertIn("hint: did you mean clean.json?", done.stderr)
+        self.assertIn("Traceback", self.mukret("extract", "ferry.rules.yaml", "x", "--to", "o", "-vv").stderr)
+
+    def test_a_reader_that_has_seen_enough_is_no_error(self) -> None:
+        self.file("many.jsonl", "\n".join(f'{{"sailings": [{{"id": {number}}}]}}' for number in range(50_000)))
+        command = (
+            f"{sys.executable} -m mukret extract ferry.rules.yaml many.jsonl --to - --table sailings -q | head -n 1"
+        )
+        done = subprocess.run(["bash", "-c", f"set -o pipefail; {command}"], cwd=self.folder, capture_output=True, text=True, check=False)  # fmt: skip
+        self.assertEqual((done.returncode, done.stdout, done.stderr), (0, "no,fare,note\n", ""))
+
+    def test_an_interrupted_run_publishes_nothing_and_ends_with_130(self) -> None:
+        """By Ctrl-C and by SIGTERM, while it waits for more of its input."""
+        for sent in (signal.SIGINT, signal.SIGTERM):
+            with self.subTest(sent):
+                command = [sys.executable, "-m", "mukret", "extract", "ferry.rules.yaml", "-", "--to", "out"]
+                with subprocess.Popen(
+                    command, cwd=self.folder, stdin=subprocess.PIPE, stderr=subprocess.PIPE
+                ) as process:
+                    deadline = time.monotonic() + 60
+                    while not any(name.startswith(".out.") for name in os.listdir(self.folder)):
+                        self.assertLess(time.monotonic(), deadline)
+                        time.sleep(0.02)
+                    process.send_signal(sent)
+                    _, errors = process.communicate(timeout=60)
+                self.assertEqual(
+                    (process.returncode, errors.decode().strip()), (130, "interrupted; nothing was published")
+                )
+                self.assertEqual([name for name in os.listdir(self.folder) if "out" in name], [])
+
+    # ---- check
+
+    def test_check_reports_problems_with_place_caret_and_hint(self) -> None:
+        self.file("typo.rules.yaml", RULES.replace("required", "requird"))
+        done = self.mukret("check", "typo.rules.yaml")
+        self.assertEqual(done.returncode, 2)
+        self.assertEqual(
+            done.stderr.splitlines(),
+            [
+                "error: the field no has no key requird [unknown-key]",
+                "  at typo.rules.yaml:7:39",
+                '    7 │       no: {at: "$.id", type: integer, requird: true}',
+                "      │                                       ^",
+                "  hint: did you mean required?",
+                "",
+                "typo.rules.yaml: 1 problem; no input was opened",
+            ],
+        )
+        report = json.loads(self.mukret("check", "typo.rules.yaml", "--json").stdout)
+        self.assertEqual([(found["line"], found["code"]) for found in report["problems"]], [(7, "unknown-key")])
+
+    def test_check_runs_the_examples(self) -> None:
+        examples = "examples:\n  - {shows: it counts, response: {sailings: [{id: 1}]}, gives: {sailings: %d}}\n"
+        self.file("ok.rules.yaml", RULES + examples % 1)
+        self.file("fails.rules.yaml", RULES + examples % 2)
+        done = self.mukret("check", "ok.rules.yaml")
+        self.assertEqual((done.returncode, done.stdout.splitlines()[0]), (0, "passes  it counts"))
+        done = self.mukret("check", "fails.rules.yaml")
+        self.assertEqual(done.returncode, 1)
+        self.assertIn("fails   it counts [example-failed] at fails.rules.yaml:11:5", done.stdout)
+        self.assertIn("sailings has 1 rows, not 2", done.stdout)
+
+    # ---- preview
+
+    def test_preview_shows_typed_rows_and_rejected_ones_with_reasons(self) -> None:
+        done = self.mukret("preview", "ferry.rules.yaml", "dirty.json")
+        self.assertEqual(done.returncode, 1)
+        lines = [line.rstrip() for line in done.stdout.splitlines()]
+        self.assertEqual(lines[0], "sailings  1 row, 2 rejected")
+        self.assertEqual(lines[1].split(), ["no", "fare", "note"])
+        self.assertEqual(lines[2].split(), ["integer", "decimal(9,2)", "text"])
+        self.assertIn("1.00   \\u001b[31mred", lines[4])
+        self.assertIn("  rejected $.sailings[0]", lines)
+        self.assertIn('    fare: expected a number, such as 1204.50, not "ask crew" [not-a-number]', lines)
+
+    def test_preview_turns_wide_rows_downwards(self) -> None:
+        self.file("wide.json", CLEAN.replace('"a"', f'"{"long " * 60}"'))
+        done = self.mukret("preview", "ferry.rules.yaml", "wide.json", columns=74)
+        rows = [line.split() for line in done.stdout.splitlines()]
+        self.assertIn(["field", "type", "row", "1", "row", "2"], rows)
+        self.assertIn(["fare", "decimal(9,2)", "2.50", "3.00"], rows)
+
+    def test_preview_gives_json_with_numbers_as_they_are(self) -> None:
+        done = self.mukret("preview", "ferry.rules.yaml", "clean.json", "--json", "--rows", "1")
+        self.assertEqual(done.stdout, '{"tables":{"sailings":[{"no":1,"fare":2.50,"note":"a"}]},"rejects":[]}\n')
+
+    # ---- the program as a whole
+
+    def test_help_names_the_commands_and_each_has_two_examples(self) -> None:
+        text = self.mukret("--help").stdout
+        for command in ("check", "preview", "extract", "demo"):
+            with self.subTest(command):
+                self.assertIn(command, text)
+                shown = self.mukret(command, "--help").stdout
+                self.assertEqual(shown.count("\n    mukret " + command), 2, shown)
+        self.assertEqual(self.mukret("--version").stdout, "mukret 0.1.0\n")
+
+    def test_help_imports_nothing_heavy(self) -> None:
+        code = "import sys; sys.argv = ['mukret', '--help']\nfrom mukret.cli.main import main\nmain.main(standalone_mode=False)\nprint(sorted(sys.modules), file=sys.stderr)"  # fmt: skip
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+        heavy = {"pyarrow", "numpy", "rich", "lark", "ruamel", "msgspec", "zoneinfo", "decimal", "json"}
+        self.assertEqual(heavy & {name.strip("'[]") for name in done.stderr.replace(",", "").split()}, set())
+
+    def test_colours_are_left_out_where_nobody_looks(self) -> None:
+        for arguments in (("check", "ferry.rules.yaml"), ("preview", "ferry.rules.yaml", "dirty.json")):
+            done = self.mukret(*arguments)
+            self.assertNotIn("\x1b", done.stdout + done.stderr)
+
+
+class Demo(FolderCase):
+    def test_demo_goes_the_whole_way_and_every_command_it_prints_works(self) -> None:
+        done = self.mukret("demo")
+        self.assertEqual(done.returncode, 0)
+        lines = done.stdout.splitlines()
+        ran = [line.removeprefix("$ ") for line in lines if line.startswith("$ mukret")]
+        self.assertEqual([line.split()[1] for line in ran], ["check", "preview", "extract"])
+        following = [line.strip() for line in lines[lines.index("Next:") :] if line.strip().startswith("mukret")]
+        self.assertEqual(len(following), 3)
+        for line in [*ran, *following]:
+            with self.subTest(line):
+                self.assertIn(run_mukret(*line.split()[1:], folder=self.folder).returncode, (0, 1))
+
+    def test_demo_keeps_rules_that_were_changed(self) -> None:
+        self.mukret("demo", "--to", "d")
+        rules = self.folder / "d/merrow.rules.yaml"
+        rules.write_text(rules.read_text() + "# mine\n")
+        done = self.mukret("demo", "--to", "d")
+        self.assertIn("kept: d/merrow.rules.yaml", done.stderr)
+        self.assertTrue(rules.read_text().endswith("# mine\n"))
+
+    def test_the_sample_is_what_its_script_makes(self) -> None:
+        root = Path(__file__).parent.parent
+        script = root / "scripts" / "make_sample.py"
+        code = f"import runpy, pathlib; m = runpy.run_path({str(script)!r}); m['main'].__globals__['FEED'] = pathlib.Path('feed'); m['main']()"  # fmt: skip
+        subprocess.run([sys.executable, "-c", code], cwd=self.folder, check=True)
+        feed = root / "src" / "mukret" / "sample" / "feed"
+        made = {path.name: path.read_bytes() for path in (self.folder / "feed").iterdir()}
+        self.assertEqual(made, {path.name: path.read_bytes() for path in feed.iterdir()})
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,194 @@
+"""Destinations: CSV as the contract says, and folders that appear whole or not at all."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import os
+import unittest
+from pathlib import Path
+from unittest import mock
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from mukret.destinations import publish
+from mukret.destinations.csv import CsvFile
+from mukret.destinations.deliver import RejectLimit, deliver_folder, deliver_table
+from mukret.documents import find_sources
+from mukret.engine.run import Run
+from mukret.engine.tally import TableTally, Tally
+from mukret.errors import OutputError, StoppedError, UsageError
+from mukret.rules import parse_rules
+from mukret.values import json_text
+from tests.helpers import FolderCase, rules_text
+
+RULES = """
+    enums: {state: {values: {"in, port": {}, departed: {}}}}
+    tables:
+      t:
+        rows: "$[*]"
+        fields:
+          id: {at: $.id, type: integer}
+          name: $.name
+          fare: {at: $.fare, type: "decimal(9,2)"}
+          load: {at: $.load, type: float}
+          live: {at: $.live, type: boolean}
+          day: {at: $.day, type: date}
+          at: {at: $.at, type: timestamp}
+          state: {at: $.state, type: state}
+          tags: {at: $.tags, type: list(text)}
+      empty: {rows: "$[*].none[*]", fields: {a: $.a, b: {at: $.b, type: integer}}}
+    """
+ONE = {
+    "id": 1, "name": 'Captain "Coat", Esq.', "fare": "1204.5", "load": 0.5, "live": "yes", "day": "2031-04-01",
+    "at": "2031-04-01T10:22:07.50+02:00", "state": "in, port", "tags": ["a;b", "", "c"],
+}  # fmt: skip
+
+
+class Delivery(FolderCase):
+    def run_over(self, *documents: object, rules: str = RULES) -> Run:
+        files = [self.file(f"{number}.json", json.dumps(document)) for number, document in enumerate(documents)]
+        return Run(parse_rules(rules_text(rules)), find_sources(files))
+
+    def deliver(self, *documents: object, target: str = "out", limit: str | None = None) -> Path:
+        folder = self.folder / target
+        deliver_folder(self.run_over(*documents), str(folder), RejectLimit.parse(limit) if limit else None)
+        return folder
+
+    def test_a_folder_holds_a_file_per_table_the_rejects_and_the_record(self) -> None:
+        out = self.deliver([ONE, {"id": 2}, {"id": "x"}])
+        self.assertEqual(sorted(os.listdir(out)), ["empty.csv", "rejects.jsonl", "run.json", "t.csv"])
+        self.assertEqual(
+            (out / "t.csv").read_text(encoding="utf-8"),
+            "id,name,fare,load,live,day,at,state,tags\n"
+            '1,"Captain ""Coat"", Esq.",1204.50,0.5,true,2031-04-01,2031-04-01T08:22:07.5Z,"in, port",a\\;b;\\e;c\n'
+            "2,,,,,,,,\n",
+        )
+        self.assertEqual((out / "empty.csv").read_text(), "a,b\n")
+        [reject] = map(json.loads, (out / "rejects.jsonl").read_text().splitlines())
+        self.assertEqual((reject["table"], reject["path"], reject["document"]), ("t", "$[2]", 1))
+        self.assertEqual(
+            reject["problems"],
+            [{"field": "id", "code": "not-a-number", "path": "$[2]['id']", "value": "x",
+              "message": 'expected a number, such as 12, not "x"'}],
+        )  # fmt: skip
+
+    def test_the_record_says_what_was_read_and_what_became_of_it(self) -> None:
+        out = self.deliver([ONE, {"id": "x"}], [])
+        record = json.loads((out / "run.json").read_text())
+        self.assertEqual(
+            record["tables"]["t"],
+            {"rows_seen": 2, "rows_written": 1, "rows_rejected": 1, "rows_filtered": 0, "rows_deduplicated": 0,
+             "values_nulled": 0, "rows_filtered_unknown": 0},
+        )  # fmt: skip
+        first, second = record["inputs"]
+        self.assertEqual((first["documents"], first["bytes"]), (1, (self.folder / "0.json").stat().st_size))
+        self.assertEqual(second["sha256"], "4f53cda18c2baa0c0354bb5f9a3ecbe5ed12ab4d8e11ba873c2f11161202b945")
+        self.assertEqual(record["bad_documents"], 0)
+        self.assertEqual([rule["table"] for rule in record["unmatched"]], ["empty"])
+        self.assertTrue(record["started"].endswith("Z") and record["started"] <= record["finished"])
+
+    def test_what_a_run_wrote_is_replaced_by_the_next_as_a_whole(self) -> None:
+        self.deliver([ONE])
+        out = self.deliver([{"id": 7}])
+        self.assertEqual((out / "t.csv").read_text().splitlines()[1], "7,,,,,,,,")
+        self.assertEqual([name for name in os.listdir(self.folder) if name.startswith(".")], [])
+
+    def test_a_folder_with_anything_else_in_it_is_refused_and_untouched(self) -> None:
+        out = self.deliver([ONE])
+        (out / "notes.txt").write_text("mine")
+        before = (out / "t.csv").read_text()
+        with self.assertRaises(OutputError) as caught:
+            self.deliver([])
+        self.assertIn("notes.txt", caught.exception.message)
+        self.assertIn("--to", caught.exception.hint or "")
+        self.assertEqual((out / "t.csv").read_text(), before)
+        with self.assertRaises(OutputError):
+            self.deliver([], target="0.json")
+
+    def test_a_run_that_fails_leaves_what_was_there_before(self) -> None:
+        out = self.deliver([ONE])
+        before = {name: (out / name).read_bytes() for name in os.listdir(out)}
+        with self.assertRaises(StoppedError):
+            self.deliver([{"id": "x"}], limit="0")
+        full = OSError(28, "No space left on device")
+        with (
+            mock.patch("mukret.destinations.csv.CsvFile.write", side_effect=full),
+            self.assertRaises(OutputError) as caught,
+        ):
+            self.deliver([{"id": 3}])
+        self.assertEqual((caught.exception.code, caught.exception.exit_code), ("not-written", 4))
+        with (
+            mock.patch("mukret.destinations.csv.CsvFile.write", side_effect=KeyboardInterrupt),
+            self.assertRaises(KeyboardInterrupt),
+        ):
+            self.deliver([{"id": 3}])
+        self.assertEqual({name: (out / name).read_bytes() for name in os.listdir(out)}, before)
+        self.assertEqual([name for name in os.listdir(self.folder) if name.startswith(".")], [])
+
+    def test_without_an_exchange_of_names_two_renames_do(self) -> None:
+        self.deliver([ONE])
+        with mock.patch.object(publish, "_exchange", return_value=False):
+            out = self.deliver([{"id": 8}])
+        self.assertEqual((out / "t.csv").read_text().splitlines()[1], "8,,,,,,,,")
+        self.assertEqual([name for name in os.listdir(self.folder) if name.startswith(".")], [])
+
+    def test_what_a_killed_run_left_is_cleared_by_the_next(self) -> None:
+        dead = self.folder / ".out.mukret-999999999"
+        dead.mkdir()
+        alive = self.folder / f".out.mukret-{os.getppid()}"
+        alive.mkdir()
+        self.deliver([ONE])
+        self.assertFalse(dead.exists())
+        self.assertTrue(alive.exists())
+
+    def test_limits_on_rejects(self) -> None:
+        tally = Tally({"t": TableTally(rows_seen=200, rows_rejected=3)}, bad_documents=1)
+        cases = [("4", True), ("3", False), ("2%", True), ("1.9%", False), ("0", False), ("100%", True)]
+        for text, allowed in cases:
+            with self.subTest(text):
+                self.assertEqual(RejectLimit.parse(text).allows(tally), allowed)
+        for text in ("x", "-1", "1.5", "101%", "%"):
+            with self.subTest(text), self.assertRaises(ValueError):
+                RejectLimit.parse(text)
+
+    def test_one_table_goes_to_a_stream(self) -> None:
+        stream = io.BytesIO()
+        deliver_table(self.run_over([ONE, {"id": 2}]), "t", stream)
+        self.assertEqual(stream.getvalue().count(b"\n"), 3)
+        with self.assertRaises(UsageError):
+            deliver_table(self.run_over([ONE]), "nope", stream)
+
+    @given(st.lists(st.tuples(st.none() | st.text(), st.none() | st.text(alphabet='a",\n\r ;'))))
+    def test_any_text_reads_back_as_itself_and_null_apart_from_the_empty_text(
+        self, rows: list[tuple[str | None, ...]]
+    ) -> None:
+        """By Python's own reader; an unquoted empty cell is null."""
+        clean = [
+            tuple(cell if cell is None or cell.isprintable() or cell.isascii() else None for cell in row)
+            for row in rows
+        ]
+        rules = parse_rules(rules_text('tables: {t: {rows: "$[*]", fields: {a: $.a, b: $.b, c: {constant: x}}}}'))
+        document = [{"a": a, "b": b} for a, b in clean]
+        stream = io.BytesIO()
+        with mock.patch(
+            "mukret.documents.sources.open", side_effect=lambda *_: io.BytesIO(json_text(document).encode())
+        ):
+            from mukret.documents import Source
+
+            run = Run(rules, [Source("-mock-")])
+            file = CsvFile(rules.tables["t"], stream)
+            for output in run.batches():
+                file.write(output.tables["t"])
+        text = stream.getvalue().decode()
+        found = list(csv.reader(io.StringIO(text, newline=""), strict=True))[1:]
+        self.assertEqual(found, [[a or "", b or "", "x"] for a, b in clean])
+        empties = sum(cell == "" for row in clean for cell in row)
+        cells = [cell for line in text.split("\n") for cell in line.split(",")]
+        self.assertGreaterEqual(sum('""' in cell for cell in cells), 1 if empties else 0)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,163 @@
+"""The documentation is true: its examples run, its codes are those of the code, its commands work."""
+
+from __future__ import annotations
+
+import ast
+import re
+import unittest
+from pathlib import Path
+
+from mukret import codes
+from mukret.engine.interface import extract
+from mukret.rules import parse_rules
+from tests.helpers import FolderCase
+
+ROOT = Path(__file__).parent.parent
+FENCE = re.compile(r"^```(\w+)(?: (\w+))?\n(.*?)^```$", re.MULTILINE | re.DOTALL)
+
+
+def blocks(page: str) -> list[tuple[str, str, str]]:
+    """Language, label and content of each fenced block."""
+    return FENCE.findall((ROOT / page).read_text(encoding="utf-8"))
+
+
+def strings_of(path: Path) -> set[str]:
+    return {node.value for node in ast.walk(ast.parse(path.read_text())) if isinstance(node, ast.Constant) and isinstance(node.value, str)}  # fmt: skip
+
+
+class Messages(unittest.TestCase):
+    def test_each_code_stands_on_the_page_once_in_its_section(self) -> None:
+        page = (ROOT / "docs" / "messages.md").read_text(encoding="utf-8")
+        _, rejects, problems, runs = re.split(r"^## .*$", page, flags=re.MULTILINE)
+        shared = {"unknown-table", "not-supported"}  # of a rules file and of a run alike
+        for section, known in ((rejects, codes.REJECTS), (problems, codes.RULES), (runs, codes.RUNS)):
+            listed = re.findall(r"^\| `([a-z0-9-]+)` \|", section, flags=re.MULTILINE)
+            self.assertEqual(len(listed), len(set(listed)))
+            expected = set(known) - (shared if known is codes.RUNS else set())
+            self.assertEqual(set(listed), expected)
+
+    def test_every_code_of_the_table_is_used_and_every_code_used_is_in_the_table(self) -> None:
+        sources = [path for path in (ROOT / "src" / "mukret").rglob("*.py") if path.name != "codes.py"]
+        used = set().union(*(strings_of(path) for path in sources))
+        known = {**codes.REJECTS, **codes.RULES, **codes.RUNS}
+        texts = "".join(path.read_text() for path in sources)
+        for code in known:
+            with self.subTest(code):
+                self.assertTrue(code in used or f"[{code}]" in texts)
+        raised = re.findall(r"(?:Bad|Error|Problem|add|add_at|fail)\(\s*\"([a-z]+(?:-[a-z0-9]+)+)\"", texts)
+        self.assertGreater(len(raised), 40)
+        self.assertEqual(set(raised) - set(known), set())
+
+
+class Reference(FolderCase):
+    PAGE = "docs/rules-reference.md"
+
+    def test_every_example_gives_what_stands_beside_it(self) -> None:
+        """A block of rules is followed by blocks of documents and of the tables or rejects that they give."""
+        rules = document = ""
+        shown = 0
+        for language, label, content in blocks(self.PAGE):
+            if label == "rules":
+                rules = content
+                parse_rules(rules)
+            elif label == "document":
+                document = content
+            elif label:
+                with self.subTest(label, content=content):
+                    result = extract(parse_rules(rules), [self.file("document.json", document)])
+                    self.assertEqual(self.as_shown(result, label), content.strip())
+                    shown += 1
+            self.assertIn(language, ("yaml", "json", "csv", "text"))
+        self.assertGreaterEqual(shown, 12)
+
+    def as_shown(self, result: object, label: str) -> str:
+        if label == "rejects":
+            return "\n".join(
+                f"{reject.table} {reject.path}: {problem.field or 'row'}: {problem.code}: {problem.message}"
+                for reject in result.rejects  # type: ignore[attr-defined]
+                for problem in reject.problems
+            )
+        import io
+
+        from mukret.destinations.csv import CsvFile
+
+        rules = parse_rules(
+            next(content for _, kind, content in blocks(self.PAGE) if kind == "rules" and f"{label}:" in content)
+        )
+        stream = io.BytesIO()
+        file = CsvFile(rules.tables[label], stream)
+        for batch in result.tables[label].to_batches():  # type: ignore[attr-defined]
+            file.write(batch)
+        return stream.getvalue().decode().strip()
+
+    def test_what_the_page_calls_not_supported_is_refused_by_name(self) -> None:
+        page = (ROOT / self.PAGE).read_text(encoding="utf-8")
+        section = page.split("## Not supported yet")[1]
+        cases = re.findall(r"^- `([^`]+)`$", section, flags=re.MULTILINE)
+        self.assertGreater(len(cases), 25)
+        for snippet in cases:
+            with self.subTest(snippet):
+                self.assertIn("not-supported", refusals(snippet))
+
+
+def refusals(snippet: str) -> list[str]:
+    """The codes with which a snippet of rules (a top-level key, a key of a table, or of a field) is refused."""
+    from mukret.errors import RulesError
+
+    key = snippet.partition(":")[0]
+    top, table, field = "", "", ""
+    if key in ("include", "reference", "response"):
+        top = snippet + "\n"
+    elif key in ("when", "outer", "spread", "header", "recurse", "kind", "rest", "omit", "duplicates", "rows"):
+        table = snippet + ", "
+    elif key in ("now", "facts"):
+        top = f"examples: [{{shows: x, response: {{}}, {snippet}}}]\n"
+    else:
+        field = snippet
+    source = field if re.match(r"(at|compute|fact|lookup|parent):", field) else f"at: $.x, {field}"
+    text = f"mukret: 1\n{top}tables: {{t: {{{table}key: a, fields: {{a: {{{source}}}}}}}}}\n"
+    try:
+        parse_rules(text)
+    except RulesError as error:
+        return [found.code for found in error.diagnostics]
+    return []
+
+
+class Readme(FolderCase):
+    def test_every_command_of_the_readme_works_in_its_order(self) -> None:
+        """Those with mukret in them, in one folder, as a reader would type them; pip is left to the installation."""
+        commands = [
+            line.strip()
+            for language, _, content in blocks("README.md")
+            if language == "sh"
+            for line in content.splitlines()
+            if line.startswith("mukret ")
+        ]
+        self.assertGreaterEqual(len(commands), 4)
+        for line in commands:
+            with self.subTest(line):
+                done = self.mukret(*line.split()[1:])
+                self.assertIn(done.returncode, (0, 1), done.stderr)
+
+    def test_the_python_of_the_readme_runs(self) -> None:
+        self.mukret("demo")
+        [code] = [content for language, _, content in blocks("README.md") if language == "python"]
+        import os
+
+        before = Path.cwd()
+        os.chdir(self.folder)
+        self.addCleanup(os.chdir, before)
+        scope: dict[str, object] = {}
+        exec(compile(code, "README.md", "exec"), scope)
+        self.assertTrue(scope["result"])
+
+    def test_every_page_and_picture_that_is_linked_exists(self) -> None:
+        for page in [ROOT / "README.md", *(ROOT / "docs").glob("*.md")]:
+            for link in re.findall(r"\]\(([^)#]+)[^)]*\)", page.read_text(encoding="utf-8")):
+                if "://" not in link:
+                    with self.subTest(page=page.name, link=link):
+                        self.assertTrue((page.parent / link).exists())
+
+
+if __name__ == "__main__":
+    unittest.main()
