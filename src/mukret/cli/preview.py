@@ -241,7 +241,7 @@ def _print_reject(console: Any, reject: Reject) -> None:
     from mukret.cli.console import readable
     from mukret.text import escaped
 
-    place = f"{reject.file}, document {reject.document}"
+    place = escaped(f"{reject.file}, document {reject.document}")
     path = escape(escaped(readable(reject.path) if reject.path else "document"))
     console.print(f"  [yellow]rejected[/yellow] {path}", soft_wrap=True)
     console.print(f"    [dim]in {escape(place)}[/dim]", soft_wrap=True)

@@ -1,0 +1,83 @@
+"""Generated row code finds what the plain paths find, in any document."""
+
+from __future__ import annotations
+
+import unittest
+from typing import Any
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from mukret.engine.codegen import existence_function, gather_function, nodes_function
+from mukret.paths import parse_path
+
+NAMES = st.sampled_from(["a", "b", "d e", "'", "\\", "\n", '"', "items", "☺", ""])
+DOCUMENTS = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.text(max_size=3),
+    lambda inner: st.lists(inner, max_size=4) | st.dictionaries(NAMES, inner, max_size=4),
+    max_leaves=25,
+)
+
+
+def quoted(name: str) -> str:
+    escaped = name.replace("\\", "\\\\").replace("'", "\\'").replace("\n", "\\n")
+    return f"'{escaped}'"
+
+
+SIMPLE_STEPS = NAMES.map(lambda name: f"[{quoted(name)}]") | st.integers(-3, 3).map(lambda index: f"[{index}]")
+BOUNDS = st.none() | st.integers(-4, 4)
+SLICES = st.tuples(BOUNDS, BOUNDS, st.sampled_from([None, 1, 2, -1, -2, 0])).map(
+    lambda parts: ":".join("" if part is None else str(part) for part in parts)
+)
+SELECTORS = NAMES.map(quoted) | st.integers(-3, 3).map(str) | SLICES | st.just("*")
+STEPS = SIMPLE_STEPS | st.lists(SELECTORS, min_size=1, max_size=3).map(lambda parts: f"[{','.join(parts)}]")
+PATHS = st.lists(STEPS, max_size=4).map(lambda steps: "$" + "".join(steps))
+SIMPLE_PATHS = st.lists(SIMPLE_STEPS, max_size=3).map(lambda steps: "$" + "".join(steps))
+
+
+class GeneratedCode(unittest.TestCase):
+    @settings(max_examples=400, deadline=None)
+    @given(PATHS, st.lists(SIMPLE_PATHS, max_size=5), st.lists(DOCUMENTS, max_size=4))
+    def test_rows_values_positions_and_names_are_those_of_the_paths(
+        self, rows_text: str, simple_texts: list[str], documents: list[Any]
+    ) -> None:
+        rows = parse_path(rows_text)
+        simple = [parse_path(text) for text in simple_texts]
+        found = gather_function(rows, simple, positions=True, names=True)(documents, ["top"] * len(documents))
+        expected = [
+            (owner, position, location, node)
+            for owner, document in enumerate(documents)
+            for position, (location, node) in enumerate(rows.nodes(document))
+        ]
+        self.assertEqual(found.rows, [node for *_, node in expected])
+        self.assertEqual(found.owners, [owner for owner, *_ in expected])
+        self.assertEqual(found.positions, [position for _, position, *_ in expected])
+        names = [
+            ("top" if not place else place[-1] if isinstance(place[-1], str) else None) for _, _, place, _ in expected
+        ]
+        self.assertEqual(found.names, names)
+        self.assertEqual(found.odd, [row for row, (*_, node) in enumerate(expected) if type(node) is not dict])
+        for path, column in zip(simple, found.columns, strict=True):
+            self.assertEqual(column, [next(iter(path.values(node)), None) for *_, node in expected])
+
+    @settings(max_examples=300, deadline=None)
+    @given(st.lists(PATHS, min_size=1, max_size=3), st.lists(DOCUMENTS, max_size=4))
+    def test_nodes_are_those_of_the_first_path_that_finds_a_value(self, texts: list[str], documents: list[Any]) -> None:
+        paths = [parse_path(text) for text in texts]
+        chosen = [
+            next((path for path in paths if any(value is not None for value in path.values(node))), paths[0])
+            for node in documents
+        ]
+        everything = [path.values(node) for path, node in zip(chosen, documents, strict=True)]
+        self.assertEqual(nodes_function(paths, with_nulls=True)(documents), everything)
+        values = [[value for value in found if value is not None] for found in everything]
+        self.assertEqual(nodes_function(paths, with_nulls=False)(documents), values)
+
+    @given(PATHS, st.lists(DOCUMENTS, max_size=4))
+    def test_existence_is_that_of_nodes(self, text: str, documents: list[Any]) -> None:
+        path = parse_path(text)
+        self.assertEqual(existence_function(path)(documents), any(path.nodes(document) for document in documents))
+
+
+if __name__ == "__main__":
+    unittest.main()
