@@ -109,6 +109,9 @@ class CommandLine(FolderCase):
             (("extract", "ferry.rules.yaml", "clean.json", "--to", "-"), 2, "error: --to - and --table go together [usage]"),
             (("extract", "ferry.rules.yaml", "clean.json", "--to", "-", "--table", "x"), 2, "error: no table x to write [unknown-table]"),
             (("preview", "ferry.rules.yaml", "clean.json", "--table", "sailing"), 2, "error: no table sailing in ferry.rules.yaml [unknown-table]"),
+            (("extract", "ferry.rules.yaml", "clean.json", "--to", "sqlite:///a.db"), 2, "error: --to sqlite://… is not supported yet [not-supported]"),
+            (("extract", "ferry.rules.yaml", "clean.json", "--to", "o", "--format", "parquet"), 2, "error: --format parquet is not supported yet [not-supported]"),
+            (("extract", "ferry.rules.yaml", "clean.json", "--to", "o", "--format", "cvs"), 2, "error: no format cvs [usage]"),
             (("extract", "ferry.rules.yaml"), 2, "error: Missing argument 'FILE...'. [usage]"),
             (("extrct",), 2, "error: no command extrct: did you mean extract? [usage]"),
         ]  # fmt: skip

@@ -59,7 +59,9 @@ class Delivery(FolderCase):
 
     def test_a_folder_holds_a_file_per_table_the_rejects_and_the_record(self) -> None:
         out = self.deliver([ONE, {"id": 2}, {"id": "x"}])
-        self.assertEqual(sorted(os.listdir(out)), ["empty.csv", "rejects.jsonl", "run.json", "t.csv"])
+        self.assertEqual(
+            sorted(os.listdir(out)), ["csv-metadata.json", "empty.csv", "rejects.jsonl", "run.json", "t.csv"]
+        )
         self.assertEqual(
             (out / "t.csv").read_text(encoding="utf-8"),
             "id,name,fare,load,live,day,at,state,tags\n"
@@ -89,6 +91,33 @@ class Delivery(FolderCase):
         self.assertEqual(record["bad_documents"], 0)
         self.assertEqual([rule["table"] for rule in record["unmatched"]], ["empty"])
         self.assertTrue(record["started"].endswith("Z") and record["started"] <= record["finished"])
+
+    def test_the_metadata_says_what_the_columns_hold_what_identifies_a_row_and_what_joins(self) -> None:
+        rules = """
+            title: Ferries
+            tables:
+              ports:
+                rows: "$[*]"
+                key: code
+                fields: {code: {at: $.code, required: true, note: Short code}, depth: {at: $.depth, type: "decimal(4,1)", measured_in: m}}
+              notices:
+                within: ports
+                rows: "$.notices"
+                inherit: [code]
+                fields: {texts: {at: "$", type: list(text)}}
+            """
+        out = self.folder / "out"
+        deliver_folder(self.run_over([{"code": "OTV", "notices": ["a"]}], rules=rules), str(out))
+        metadata = json.loads((out / "csv-metadata.json").read_text())
+        ports, notices = metadata["tables"]
+        self.assertEqual((metadata["@context"], ports["url"]), ("http://www.w3.org/ns/csvw", "ports.csv"))
+        self.assertEqual(ports["tableSchema"]["primaryKey"], ["code"])
+        code, depth = ports["tableSchema"]["columns"]
+        self.assertEqual((code["datatype"], code["required"], code["dc:description"]), ("string", True, "Short code"))
+        self.assertEqual((depth["datatype"], depth["dc:description"]), ({"base": "decimal", "format": "0.0"}, "(m)"))
+        self.assertEqual(notices["tableSchema"]["columns"][1]["separator"], ";")
+        [join] = notices["tableSchema"]["foreignKeys"]
+        self.assertEqual(join["reference"], {"resource": "ports.csv", "columnReference": ["code"]})
 
     def test_what_a_run_wrote_is_replaced_by_the_next_as_a_whole(self) -> None:
         self.deliver([ONE])

@@ -27,6 +27,7 @@ if TYPE_CHECKING:
 @rules_argument
 @files_argument
 @click.option("--to", "target", metavar="DEST", required=True, help="A folder for the tables; - for standard output.")
+@click.option("--format", "form", metavar="FORMAT", default="csv", show_default=True, help="Format of the files: csv.")
 @click.option("--table", metavar="T", help="With --to -: the one table to write.")
 @click.option("--max-rejects", metavar="N|P%", help="So many rejects are clean; with more nothing is published.")
 @click.option("--strict", is_flag=True, help="Warnings are findings too (exit code 1).")
@@ -38,6 +39,7 @@ def command(
     rules: str,
     files: tuple[str, ...],
     target: str,
+    form: str,
     table: str | None,
     max_rejects: str | None,
     strict: bool,
@@ -48,11 +50,13 @@ def command(
 ) -> None:
     """Extract the tables of RULES from every FILE (a file, a folder, a glob, or - for standard input).
 
-    DEST gets one CSV file per table, rejects.jsonl with every row that was set aside and why, and run.json with what
-    was read and counted. It appears whole or not at all. Exit code 0: clean; 1: done, with rejects.
+    DEST gets one CSV file per table, csv-metadata.json with their types and keys, rejects.jsonl with every row that was
+    set aside and why, and run.json with what was read and counted. It appears whole or not at all. Exit code 0: clean;
+    1: done, with rejects.
     """
     from mukret.errors import UsageError
 
+    _refuse_later(target, form)
     if (target == "-") != (table is not None):
         hint = "--to - --table NAME writes one table to standard output; --to FOLDER writes all"
         raise UsageError("usage", "--to - and --table go together", hint=hint)
@@ -74,9 +78,26 @@ def command(
         logger.error("%s", error)
         raise
     _log(run, logger)
-    warnings = _report(run, record, target, as_json=as_json, quiet=quiet)
+    warnings = _report(run, record, target, as_json=as_json, quiet=quiet, verbose=verbose > 0)
     found = run.tally.findings and limit is None  # a limit that was kept makes them clean
     ctx.exit(1 if found or (strict and warnings) else 0)
+
+
+LATER_FORMATS = ("jsonl", "json", "parquet", "arrow", "xlsx")
+
+
+def _refuse_later(target: str, form: str) -> None:
+    """What is planned and not there yet is refused by name, not taken for the name of a folder."""
+    from mukret.errors import UsageError
+    from mukret.text import did_you_mean
+
+    scheme, separator, _ = target.partition("://")
+    if separator:
+        raise UsageError("not-supported", f"--to {scheme}://… is not supported yet", hint="name a folder, or -")
+    if form in LATER_FORMATS:
+        raise UsageError("not-supported", f"--format {form} is not supported yet", hint="csv is")
+    if form != "csv":
+        raise UsageError("usage", f"no format {form}", hint=did_you_mean(form, ("csv", *LATER_FORMATS)))
 
 
 def _limit(text: str | None) -> RejectLimit | None:
@@ -101,9 +122,10 @@ def _run(rules: str, files: tuple[str, ...]) -> Run:
     return Run(checked, find_sources(files))
 
 
-def _report(run: Run, record: dict[str, Any], target: str, *, as_json: bool, quiet: bool) -> int:
+def _report(run: Run, record: dict[str, Any], target: str, *, as_json: bool, quiet: bool, verbose: bool) -> int:
     """Says what was done; gives the number of warnings."""
     from mukret.cli import console
+    from mukret.text import counted, escaped
 
     warnings = console.warnings_of(run)
     if as_json:
@@ -111,6 +133,11 @@ def _report(run: Run, record: dict[str, Any], target: str, *, as_json: bool, qui
     elif not quiet:
         documents = sum(source.documents for source in run.sources)
         click.echo(_headline(documents, len(run.sources), target), err=True)
+        if verbose:
+            for source in run.sources:
+                packed = f", {source.compression}" if source.compression else ""
+                size = f"{counted(source.documents, 'document')}, {counted(source.size, 'byte')}{packed}"
+                click.echo(f"  {escaped(source.name)}: {size}", err=True)
         console.print_counts(run.tally)
         console.print_reasons(run.tally, None if target == "-" else f"{target.rstrip('/')}/rejects.jsonl")
         console.print_warnings(warnings)

@@ -10,7 +10,7 @@ from datetime import UTC, datetime
 from typing import Any, BinaryIO
 
 from mukret import __version__
-from mukret.destinations import csv
+from mukret.destinations import csv, csv_metadata
 from mukret.destinations.publish import RUN_FILE, folder_to_publish
 from mukret.engine.run import Run
 from mukret.engine.tally import Tally
@@ -56,7 +56,8 @@ class RejectLimit:
 
 
 def deliver_folder(run: Run, target: str, limit: RejectLimit | None = None) -> dict[str, Any]:
-    """Does the run and publishes a folder with one CSV file per table, the rejects and the record, which is returned.
+    """Does the run and publishes a folder with one CSV file per table and what it holds, the rejects, and the record,
+    which is returned.
 
     Raises OutputError, InputError and StoppedError; nothing is published then.
     """
@@ -73,9 +74,10 @@ def deliver_folder(run: Run, target: str, limit: RejectLimit | None = None) -> d
                     limit.check(run.tally, finished=False)
         if limit:
             limit.check(run.tally, finished=True)
-        names = [*(f"{name}{csv.ENDING}" for name in run.schemas), REJECTS_FILE, RUN_FILE]
+        names = [*(f"{name}{csv.ENDING}" for name in run.schemas), csv_metadata.FILE, REJECTS_FILE, RUN_FILE]
         record = run_record(run, names)
-        (folder / RUN_FILE).write_text(json.dumps(record, indent=2, ensure_ascii=False) + "\n", encoding="utf-8")
+        for name, content in ((csv_metadata.FILE, csv_metadata.csv_metadata(run.rules)), (RUN_FILE, record)):
+            (folder / name).write_text(json.dumps(content, indent=2, ensure_ascii=False) + "\n", encoding="utf-8")
     return record
 
 

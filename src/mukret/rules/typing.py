@@ -83,6 +83,8 @@ class TypeNames:
 
     def read_enums(self, node: Node | None) -> None:
         section = self.reader.mapping(node, "enums")
+        if section:
+            self.reader.distinct([key for key, _ in section.entries.values()], "enums")
         for name, (key, value) in section.entries.items() if section else ():
             self.new_name(key, "an enum")
             body = self.reader.mapping(value, f"the enum {name}", _ENUM_KEYS)

@@ -1,0 +1,79 @@
+"""`csv-metadata.json`: what the CSV files hold, in the W3C's CSV on the Web vocabulary (tabular metadata, 2015)."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from mukret.destinations.csv import ENDING
+from mukret.rules.model import At, Field, Rules, Table
+from mukret.types import Boolean, Date, DecimalType, Enum, Float, Integer, ListOf, Timestamp, ValueType
+
+FILE = "csv-metadata.json"
+
+
+def csv_metadata(rules: Rules) -> dict[str, Any]:
+    """The metadata document of all tables that are written; keys and joins that the rules imply included."""
+    written = [table for table in rules.tables.values() if table.columns]
+    document: dict[str, Any] = {"@context": "http://www.w3.org/ns/csvw"}
+    if rules.title:
+        document["dc:title"] = rules.title
+    document["tables"] = [_table(rules, table) for table in written]
+    return document
+
+
+def _table(rules: Rules, table: Table) -> dict[str, Any]:
+    own = {field.name: field for field in table.fields}
+    own.update({item.name: item.field for item in table.inherit})
+    names = {name for name, _ in table.columns}
+    schema: dict[str, Any] = {"columns": [_column(own[name], kind) for name, kind in table.columns]}
+    if table.key and set(table.key) <= names:
+        schema["primaryKey"] = list(table.key)
+    reference = _reference(rules, table)
+    if reference:
+        schema["foreignKeys"] = [reference]
+    described = {"dc:description": table.note} if table.note else {}
+    return {"url": f"{table.name}{ENDING}", **described, "tableSchema": schema}
+
+
+def _column(field: Field, kind: ValueType) -> dict[str, Any]:
+    column: dict[str, Any] = {"name": field.name, "titles": field.name, "datatype": datatype(kind)}
+    if isinstance(kind, ListOf):
+        column["separator"] = ";"
+    if field.required and isinstance(field.source, At):
+        column["required"] = True
+    about = " ".join(part for part in (field.note, field.measured_in and f"({field.measured_in})") if part)
+    return {**column, **({"dc:description": about} if about else {})}
+
+
+def datatype(kind: ValueType) -> Any:
+    """The CSVW datatype of a type."""
+    match kind:
+        case Integer():
+            return "long"
+        case DecimalType():
+            return {"base": "decimal", "format": f"0.{'0' * kind.scale}" if kind.scale else "0"}
+        case Float():
+            return "double"
+        case Boolean():
+            return {"base": "boolean", "format": "true|false"}
+        case Date():
+            return "date"
+        case Timestamp():
+            return "dateTimeStamp"
+        case ListOf():
+            return datatype(kind.item)
+        case Enum():
+            return {"base": "string", "dc:description": f"one of {', '.join(kind.names)}"}
+    return "string"
+
+
+def _reference(rules: Rules, table: Table) -> dict[str, Any] | None:
+    """The join to the parent, if the parent's whole key is inherited and both sides are written."""
+    parent = rules.tables.get(table.within or "")
+    if parent is None or not parent.key or not set(parent.key) <= {name for name, _ in parent.columns}:
+        return None
+    inherited = {item.name for item in table.inherit}
+    if not set(parent.key) <= inherited:
+        return None
+    key = list(parent.key)
+    return {"columnReference": key, "reference": {"resource": f"{parent.name}{ENDING}", "columnReference": key}}
