@@ -52,7 +52,7 @@ class CommandLine(FolderCase):
     def test_rejects_end_with_1_and_are_explained(self) -> None:
         done = self.mukret("extract", "ferry.rules.yaml", "dirty.json", "--to", "out")
         self.assertEqual(done.returncode, 1)
-        self.assertIn("2 rows rejected, each with its reason in out/rejects.jsonl:", done.stderr)
+        self.assertIn("2 rows rejected, every reason in out/rejects.jsonl:", done.stderr)
         self.assertIn('  sailings.fare: 1 × not-a-number, e.g. "ask crew"\n', done.stderr)
         self.assertIn("      at $.sailings[0].fare (dirty.json, document 1)\n", done.stderr)
         self.assertEqual(len((self.folder / "out/rejects.jsonl").read_text().splitlines()), 2)

@@ -59,7 +59,7 @@ class HostileInput(FolderCase):
         rejects = self.rejects()
         self.assertEqual([reject["document"] for reject in rejects], list(range(2, 12)))
         self.assertEqual({reject["table"] for reject in rejects}, {None})
-        self.assertIn("10 documents that could not be read", done.stderr)
+        self.assertIn("10 documents not readable", done.stderr)
         self.assertIn("1 member came twice in one object", done.stderr)
         self.assertIn("$['a'][0]['no'] in feed.jsonl, document 12", done.stderr)
 

@@ -96,11 +96,11 @@ def print_reasons(tally: Tally, where: str | None) -> None:
     """Why rows were rejected, the most frequent first, each with its first case."""
     if not tally.findings:
         return
-    what = [counted(tally.rows_rejected, "row") + " rejected"] if tally.rows_rejected else []
+    what = [f"{counted(tally.rows_rejected, 'row')} rejected"] if tally.rows_rejected else []
     if tally.bad_documents:
-        what.append(f"{counted(tally.bad_documents, 'document')} that could not be read")
+        what.append(f"{counted(tally.bad_documents, 'document')} not readable")
     click.secho(f"{' and '.join(what)}", fg="yellow", bold=True, nl=False, err=True)
-    click.echo(f", each with its reason in {where}:" if where else ":", err=True)
+    click.echo(f", every reason in {where}:" if where else ":", err=True)
     reasons = sorted(tally.reasons.values(), key=lambda reason: -reason.count)
     causes = [reason for reason in reasons if reason.code != PARENT_REJECTED]
     width = shutil.get_terminal_size((100, 30)).columns

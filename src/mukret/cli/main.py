@@ -76,6 +76,9 @@ def run() -> NoReturn:
         code = main.main(standalone_mode=False, prog_name="mukret", color=False if "NO_COLOR" in os.environ else None)
     except MukretError as error:
         code = show(error, verbose)
+    except click.exceptions.NoArgsIsHelpError as error:
+        click.echo(error.format_message())
+        code = error.exit_code
     except click.ClickException as error:
         code = show_usage(error)
     except (KeyboardInterrupt, click.Abort):

@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import BinaryIO, cast
 
 from mukret.errors import InputError
+from mukret.text import nearest
 
 ENDINGS = (".json", ".jsonl", ".ndjson", ".geojson")
 _PACKED = ("", ".gz", ".bz2", ".xz")
@@ -150,11 +151,11 @@ def _by_glob(name: str) -> list[Source]:
 
 
 def _neighbour(name: str) -> str | None:
-    from mukret.text import nearest
-
+    """The file beside it that was most likely meant; endings, which many share, are not compared."""
     folder = os.path.dirname(name) or "."
     try:
-        near = nearest(os.path.basename(name), os.listdir(folder))
+        stems = {entry.partition(".")[0]: entry for entry in sorted(os.listdir(folder), reverse=True)}
     except OSError:
         return None
-    return os.path.join(os.path.dirname(name), near) if near else None
+    near = nearest(os.path.basename(name).partition(".")[0], stems)
+    return os.path.join(os.path.dirname(name), stems[near]) if near else None

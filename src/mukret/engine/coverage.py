@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from itertools import islice
 
 import pyarrow.compute as pc
@@ -41,6 +42,10 @@ class _Open:
     line: int
     looked_in: list[JsonValue] = field(default_factory=list)
 
+    @cached_property
+    def finders(self) -> list[Callable[[Sequence[JsonValue]], bool]]:
+        return [existence_function(path) for path in self.paths]
+
 
 class Coverage:
     """A rule that has found something is never looked at again; only the others cost time."""
@@ -67,7 +72,7 @@ class Coverage:
 
     def look(self, table: str, own: str | None, nodes: Sequence[JsonValue], *, found: bool) -> None:
         rule = self.open[table, own]
-        if found or any(existence_function(path)(nodes) for path in rule.paths):
+        if found or any(finds(nodes) for finds in rule.finders):
             del self.open[table, own]
         else:
             rule.looked_in += islice(nodes, KEPT_NODES - len(rule.looked_in))

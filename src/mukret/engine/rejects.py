@@ -193,6 +193,6 @@ def shown_value(value: JsonValue) -> JsonValue:
 def bad_document(found: BadDocument) -> Reject:
     """The record of a document that is no JSON."""
     finding = found.finding
-    excerpt = f": {finding.excerpt[: finding.caret]}⟨here⟩{finding.excerpt[finding.caret :]}" if finding.excerpt else ""
+    excerpt = f": {finding.excerpt[: finding.caret]}▸{finding.excerpt[finding.caret :]}" if finding.excerpt else ""
     problem = Problem(None, "not-json", None, finding.excerpt or None, f"{finding}{excerpt}")
     return Reject(found.source.name, found.number, None, None, (problem,))

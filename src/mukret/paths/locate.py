@@ -36,11 +36,12 @@ def _explain(before: tuple[Segment, ...], segment: Segment, alive: Sequence[Json
             differs = " differs in case;" if close.lower() == selector.name.lower() else ""
             wanted = path_text((*before, (selector,)))
             return f"{wanted}{differs} did you mean {path_text((*before, (Name(close),)))}?"
+    if all(type(value) in (list, dict) and not value for value in alive):
+        return f"{where} is always empty"
     kinds = sorted({kind_of(value) for value in alive})
     if kinds == ["array"] and isinstance(selector, Name):
         return f"{where} is an array; did you mean {path_text((*before, (Wildcard(),), segment))}?"
-    empty = all(type(value) in (list, dict) and not value for value in alive)
-    return f"{where} is always empty" if empty else f"{where} is {' or '.join(_article(kind) for kind in kinds)}"
+    return f"{where} is {' or '.join(_article(kind) for kind in kinds)}"
 
 
 def _article(kind: str) -> str:

@@ -105,6 +105,8 @@ class Reader:
         return word
 
     def flag(self, node: Node | None, what: str, default: bool = False) -> bool:
+        if isinstance(node, Scalar) and node.text in ("True", "TRUE", "False", "FALSE"):
+            return node.text.lower() == "true"  # as YAML 1.2's core schema has them
         word = self.choice(node, what, ("true", "false"))
         return default if word is None else word == "true"
 
