@@ -228,6 +228,13 @@ class CommandLine(FolderCase):
         heavy = {"pyarrow", "numpy", "rich", "lark", "ruamel", "msgspec", "zoneinfo", "decimal", "json"}
         self.assertEqual(heavy & {name.strip("'[]") for name in done.stderr.replace(",", "").split()}, set())
 
+    def test_check_needs_no_arrow_and_no_grid(self) -> None:
+        code = "import sys\nfrom mukret.cli.main import main\nmain.main(['check', 'ferry.rules.yaml'], standalone_mode=False)\nprint(sorted(sys.modules), file=sys.stderr)"  # fmt: skip
+        done = subprocess.run([sys.executable, "-c", code], cwd=self.folder, capture_output=True, text=True, check=True)
+        self.assertEqual(
+            {"pyarrow", "rich"} & {name.strip("'[]") for name in done.stderr.replace(",", "").split()}, set()
+        )
+
     def test_colours_are_left_out_where_nobody_looks(self) -> None:
         for arguments in (("check", "ferry.rules.yaml"), ("preview", "ferry.rules.yaml", "dirty.json")):
             done = self.mukret(*arguments)
