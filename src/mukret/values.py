@@ -8,7 +8,7 @@ Look at `type(value)`, not `isinstance`: a `Number` is a `str` (which lets it go
 
 from __future__ import annotations
 
-import json
+from json.encoder import encode_basestring
 from typing import Any
 
 from mukret.text import SHOWN, escaped, shortened
@@ -74,7 +74,7 @@ def json_text(value: JsonValue, limit: int | None = None) -> str:
             text = "{"
             todo.append(_Literal("}"))
             for name in reversed(item):
-                todo += (item[name], _Literal(f"{_quoted(name)}:"), _Literal(","))
+                todo += (item[name], _Literal(f"{encode_basestring(name)}:"), _Literal(","))
             _drop_comma(todo, item)
         elif kind is list:
             text = "["
@@ -83,7 +83,7 @@ def json_text(value: JsonValue, limit: int | None = None) -> str:
                 todo += (element, _Literal(","))
             _drop_comma(todo, item)
         elif kind is str:
-            text = _quoted(item)
+            text = encode_basestring(item)
         else:
             text = "null" if item is None else str(item) if kind is _Literal else scalar_text(item) or ""
         parts.append(text)
@@ -99,7 +99,3 @@ def shown_text(value: JsonValue) -> str:
 def _drop_comma(todo: list[JsonValue], items: JsonValue) -> None:
     if items:
         todo.pop()
-
-
-def _quoted(text: str) -> str:
-    return json.dumps(text, ensure_ascii=False)

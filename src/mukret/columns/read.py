@@ -98,12 +98,10 @@ def _texts(reading: Reading, values: Sequence[JsonValue], kinds: set[type]) -> C
 
 
 def _numbers(reading: Reading, values: Sequence[JsonValue], kinds: set[type]) -> Column:
-    if reading.options.blank:
-        return (
-            _one_by_one(reading, values) if not isinstance(reading.type, Enum | Boolean) else _by_word(reading, values)
-        )
     if isinstance(reading.type, Enum | Boolean):
         return _by_word(reading, values)
+    if reading.options.blank:
+        return _one_by_one(reading, values)
     array, refused = kernels.from_numbers(reading.type, reading.options, values, kinds)
     return _completed(array, refused, values.__getitem__, reading.read)
 

@@ -64,12 +64,12 @@ def deliver_folder(run: Run, target: str, limit: RejectLimit | None = None) -> d
     with folder_to_publish(target) as folder:
         with ExitStack() as stack:
             opened = {name: stack.enter_context(open(folder / f"{name}{csv.ENDING}", "wb")) for name in run.schemas}
-            rejects = stack.enter_context(open(folder / REJECTS_FILE, "w", encoding="utf-8", newline="\n"))
+            rejects = stack.enter_context(open(folder / REJECTS_FILE, "wb"))
             files = {name: csv.CsvFile(run.rules.tables[name], file) for name, file in opened.items()}
             for output in run.batches():
                 for name, batch in output.tables.items():
                     files[name].write(batch)
-                rejects.writelines(f"{reject.line()}\n" for reject in output.rejects)
+                rejects.writelines(reject.line() + b"\n" for reject in output.rejects)
                 if limit:
                     limit.check(run.tally, finished=False)
         if limit:

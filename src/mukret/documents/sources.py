@@ -28,16 +28,21 @@ STANDARD_INPUT = "-"
 class Source:
     """One input file, and what was learnt of it while it was read.
 
-    `named`: typed by the user, not found in a folder or by a glob. `sha256` and `size` (in bytes) are of the file as
-    it is stored; they are complete once it was read to its end.
+    `path` is what is opened, `name` the same as text that can always be written. `named`: typed by the user, not found
+    in a folder or by a glob. `sha256` and `size` (in bytes) are of the file as it is stored; they are complete once it
+    was read to its end.
     """
 
-    name: str
+    path: str
     named: bool = True
     compression: str | None = None
     size: int = 0
     documents: int = 0
     digest: hashlib._Hash = field(default_factory=hashlib.sha256)
+
+    @property
+    def name(self) -> str:
+        return self.path.encode("utf-8", "replace").decode()
 
     @property
     def sha256(self) -> str:
@@ -46,7 +51,7 @@ class Source:
     def open(self) -> BinaryIO:
         """The file's contents, decompressed. Raises InputError."""
         try:
-            raw = sys.stdin.buffer if self.name == STANDARD_INPUT else open(self.name, "rb")  # noqa: SIM115
+            raw = sys.stdin.buffer if self.path == STANDARD_INPUT else open(self.path, "rb")  # noqa: SIM115
             counted = cast(io.BufferedReader, io.BufferedReader(_Counted(cast(BinaryIO, raw), self), 1 << 18))
             return self._decompressed(counted)
         except OSError as error:

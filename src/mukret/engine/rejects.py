@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
+
+import msgspec
 
 from mukret.documents import BadDocument
 from mukret.errors import StoppedError
@@ -45,7 +48,7 @@ class Reject:
     table: str | None
     problems: tuple[Problem, ...]
 
-    def as_json(self) -> dict[str, JsonValue]:
+    def as_json(self) -> dict[str, Any]:
         return {
             "file": self.file,
             "document": self.document,
@@ -54,9 +57,12 @@ class Reject:
             "problems": [problem.as_json() for problem in self.problems],
         }
 
-    def line(self) -> str:
-        """The reject as one line of `rejects.jsonl`."""
-        return json_text(self.as_json())
+    def line(self) -> bytes:
+        """The reject as one line of `rejects.jsonl`, without the line end; the values keep their digits."""
+        record = self.as_json()
+        for problem in record["problems"]:
+            problem["value"] = msgspec.Raw(json_text(problem["value"]).encode())
+        return msgspec.json.encode(record)
 
 
 @dataclass(frozen=True)

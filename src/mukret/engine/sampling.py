@@ -10,6 +10,7 @@ import json
 from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 from mukret.documents import Batch
 from mukret.paths import Index, Location, Name, Slice, Wildcard, normalized
@@ -19,9 +20,12 @@ from mukret.rules.model import At, Rules
 from mukret.values import JsonValue
 
 FIRST, EVERY = 20, 1000
-MOST_NODES = 200_000
+MOST_NODES = 100_000
 MOST_BYTES = 8_000_000
 MOST_PATHS = 500
+MOST_KNOWN = 10_000
+
+Segments = tuple[Segment, ...]
 
 
 def is_sampled(number: int) -> bool:
@@ -42,7 +46,7 @@ class Twice:
 class Sample:
     """What was seen. `unread` counts nodes by path, array indexes written as `*`."""
 
-    patterns: list[tuple[Segment, ...]]
+    wanted: _Wanted
     documents: int = 0
     unread: Counter[str] = field(default_factory=Counter)
     twice: list[Twice] = field(default_factory=list)
@@ -62,19 +66,18 @@ class Sample:
                     self.twice.append(Twice(batch.sources[index].name, batch.numbers[index], place))
 
     def walk(self, document: JsonValue) -> None:
-        todo: list[tuple[JsonValue, tuple[Segment, ...], list[tuple[Segment, ...]]]] = [(document, (), self.patterns)]
+        todo: list[tuple[JsonValue, str, _Wanted]] = [(document, "$", self.wanted)]
         while todo and self.nodes_left > 0:
-            node, path, patterns = todo.pop()
-            if any(not pattern for pattern in patterns):
+            node, path, wanted = todo.pop()
+            if wanted.whole:
                 continue  # a field takes the whole of it
             for step, child in _children(node):
                 self.nodes_left -= 1
-                below = [pattern[1:] for pattern in patterns if _selects(pattern[0], step, node)]
-                general = (*path, (Wildcard() if isinstance(step, int) else Name(step),))
-                if below:
-                    todo.append((child, general, below))
-                elif len(self.unread) < MOST_PATHS:
-                    self.unread[path_text(general)] += 1
+                below = wanted.below(step, len(node))
+                if below is not None and type(child) in (dict, list):
+                    todo.append((child, path + _step_text(step), below))
+                elif below is None and len(self.unread) < MOST_PATHS:
+                    self.unread[path + _step_text(step)] += 1
 
     def as_json(self) -> dict[str, JsonValue]:
         return {
@@ -86,15 +89,41 @@ class Sample:
 
 def sample_for(rules: Rules) -> Sample:
     """An empty sample that knows what these rules read."""
-    rows: dict[str, tuple[Segment, ...]] = {}
-    patterns: list[tuple[Segment, ...]] = []
+    rows: dict[str, Segments] = {}
+    paths: list[Segments] = []
     for table in rules.parents_first():
         rows[table.name] = (*rows.get(table.within or "", ()), *table.rows.segments)
     for base, fields in [((), rules.response_fields), *((rows[name], t.fields) for name, t in rules.tables.items())]:
         for own in fields:
             if isinstance(own.source, At):
-                patterns += [(*base, *path.segments) for path in own.source.paths]
-    return Sample(patterns)
+                paths += [(*base, *path.segments) for path in own.source.paths]
+    return Sample(_Wanted(frozenset(paths)))
+
+
+class _Wanted:
+    """What is left of the rules' paths below a node. Nodes that are reached alike share one, so that the question which
+    paths go on is answered once and not for every node."""
+
+    def __init__(self, paths: frozenset[Segments]) -> None:
+        self.whole = () in paths
+        self.paths = [path for path in paths if path]
+        self.by_place = any(isinstance(selector, Index | Slice) for path in self.paths for selector in path[0])
+        self.known: dict[object, _Wanted | None] = {}
+
+    def below(self, step: str | int, length: int) -> _Wanted | None:
+        """What is wanted below a member, or an element of an array of some length; None if nothing is."""
+        key = step if isinstance(step, str) else (step, length) if self.by_place else 0
+        if key not in self.known:
+            paths = frozenset(path[1:] for path in self.paths if _selects(path[0], step, length))
+            if len(self.known) > MOST_KNOWN:
+                self.known.clear()
+            self.known[key] = _Wanted(paths) if paths else None
+        return self.known[key]
+
+
+@lru_cache(maxsize=1000)
+def _step_text(step: str | int) -> str:
+    return path_text(((Name(step) if isinstance(step, str) else Wildcard(),),))[1:]
 
 
 def _children(node: JsonValue) -> Iterator[tuple[str | int, JsonValue]]:
@@ -104,17 +133,17 @@ def _children(node: JsonValue) -> Iterator[tuple[str | int, JsonValue]]:
         yield from enumerate(node)
 
 
-def _selects(segment: Segment, step: str | int, node: JsonValue) -> bool:
+def _selects(segment: Segment, step: str | int, length: int) -> bool:
     for selector in segment:
         match selector:
             case Wildcard():
                 return True
             case Name(name) if name == step:
                 return True
-            case Index(index) if isinstance(step, int) and index in (step, step - len(node)):
+            case Index(index) if isinstance(step, int) and index in (step, step - length):
                 return True
             case Slice(start, end, stride) if isinstance(step, int) and stride != 0:
-                if step in range(*slice(start, end, stride).indices(len(node))):
+                if step in range(*slice(start, end, stride).indices(length)):
                     return True
     return False
 
