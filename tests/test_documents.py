@@ -150,6 +150,18 @@ class Files(FolderCase):
         names = [source.name for source in find_sources([f"{self.folder}/in/*.json"])]
         self.assertEqual([Path(name).name for name in names], ["b.json"])
 
+    def test_a_folder_is_read_without_the_tables_that_a_run_left_in_it(self) -> None:
+        for name in (
+            "in/a.json",
+            "in/tables/run.json",
+            "in/tables/rejects.jsonl",
+            "in/.hidden/b.json",
+            "in/deep/run.json",
+        ):
+            self.file(name, "{}")
+        names = [source.name.rpartition("/in/")[2] for source in find_sources([self.folder / "in"])]
+        self.assertEqual(names, ["a.json", "deep/run.json"])
+
     def test_what_is_not_there_is_an_error_that_helps(self) -> None:
         self.file("timetable.json", "{}")
         (self.folder / "empty").mkdir()

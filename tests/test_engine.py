@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import json
+import sys
 import unittest
+from decimal import Decimal
 from typing import Any
+from unittest import mock
 
 from mukret.documents import find_sources
 from mukret.engine.run import Run
-from mukret.errors import InputError, StoppedError
+from mukret.errors import InputError, StoppedError, UsageError
 from mukret.rules import parse_rules
 from tests.helpers import FolderCase, rules_text
 
@@ -314,6 +317,30 @@ class Interface(FolderCase):
         self.assertEqual(rows, list(range(1000)))
         self.assertEqual(mukret.extract(rules, file).tables["t"]["a"].to_pylist(), rows)
         self.assertEqual(mukret.parse_path("$.a[*]").values({"a": [1, 2]}), [1, 2])
+
+    def test_a_frame_keeps_nulls_decimals_and_instants(self) -> None:
+        rules = """
+            tables:
+              t:
+                rows: "$[*]"
+                fields:
+                  no: {at: $.no, type: integer}
+                  fare: {at: $.fare, type: "decimal(9,2)"}
+                  at: {at: $.at, type: timestamp}
+            """
+        result = self.extract(rules, '[{"no": 9007199254740993, "fare": "0.10", "at": "2031-04-01T10:22:07Z"}, {}]')
+        frame = result.frame("t")
+        self.assertEqual(
+            [str(kind) for kind in frame.dtypes],
+            ["int64[pyarrow]", "decimal128(9, 2)[pyarrow]", "timestamp[us, tz=UTC][pyarrow]"],
+        )
+        self.assertEqual((int(frame["no"][0]), frame["fare"][0]), (9007199254740993, Decimal("0.10")))
+        self.assertEqual(frame.isna().sum().tolist(), [1, 1, 1])
+        with self.assertRaises(UsageError):
+            result.frame("u")
+        with mock.patch.dict(sys.modules, {"pandas": None}), self.assertRaises(UsageError) as caught:
+            result.frame("t")
+        self.assertEqual(caught.exception.code, "missing-extra")
 
 
 if __name__ == "__main__":

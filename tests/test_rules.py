@@ -101,6 +101,8 @@ TRAPS: list[tuple[str, str]] = [
     ('a: {at: $.a[0], type: integer}', 'a: {at: "$.a[0]", type: integer}'),
     ("a: {at: '$.a', type: decimal(12,2)}", 'a: {at: \'$.a\', type: "decimal(12,2)"}'),
     ('a: {at: "$[\'a\\d\']"}', "a: {at: '$[''a\\d'']'}"),
+    ("a: {at: $.d[?@.x > 1].y, take: first}", 'a: {at: "$.d[?@.x > 1].y", take: first}'),
+    ("a: {at: $['x y'], type: text}", "a: {at: \"$['x y']\", type: text}"),
     ("a: {constant: @home}", 'a: {constant: "@home"}'),
     ("a: {compute: 'x' || b}", ""),
 ]  # fmt: skip

@@ -62,6 +62,7 @@ RULES: dict[str, str] = {
 RUNS: dict[str, str] = {
     "rules": "the rules file has problems",
     "example-failed": "an example did not give what it says",
+    "missing-extra": "an optional package that is not installed",
     "usage": "a command that makes no sense as it was typed",
     "unknown-table": "a table that does not exist",
     "not-opened": "a file that can't be opened or read",

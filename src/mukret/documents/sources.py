@@ -10,7 +10,7 @@ import io
 import lzma
 import os
 import sys
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import BinaryIO, cast
@@ -141,11 +141,23 @@ def _is_response(path: Path) -> bool:
 
 
 def _in_folder(name: str) -> list[Source]:
-    paths = sorted(path for path in Path(name).rglob("*") if _is_response(path))
+    paths = sorted(_responses_below(Path(name)))
     if not paths:
         hint = f"responses end in {', '.join(ENDINGS)}, with or without .gz .bz2 .xz"
         raise InputError("no-input", f"{name}: a folder with no response in it", hint=hint)
     return [Source(str(path), named=False) for path in paths]
+
+
+def _responses_below(folder: Path) -> Iterator[Path]:
+    """All responses in a folder and below; hidden folders and those that hold the tables of a run are passed over."""
+    if (folder / "run.json").exists() and (folder / "rejects.jsonl").exists():
+        return
+    for entry in folder.iterdir():
+        if entry.is_dir():
+            if not entry.name.startswith("."):
+                yield from _responses_below(entry)
+        elif _is_response(entry):
+            yield entry
 
 
 def _by_glob(name: str) -> list[Source]:

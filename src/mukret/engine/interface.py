@@ -12,7 +12,9 @@ from mukret.engine.coverage import Unmatched
 from mukret.engine.rejects import Reject
 from mukret.engine.run import Run
 from mukret.engine.tally import Tally
+from mukret.errors import UsageError
 from mukret.rules.model import Rules
+from mukret.text import did_you_mean
 
 Inputs = str | os.PathLike[str] | Iterable[str | os.PathLike[str]]
 
@@ -29,6 +31,20 @@ class Result:
     rejects: list[Reject]
     tally: Tally
     unmatched: list[Unmatched]
+
+    def frame(self, name: str) -> Any:
+        """A table as a pandas.DataFrame of Arrow-backed columns: nulls stay nulls, decimals and instants exact.
+
+        Needs the extra `mukret[pandas]`. Raises UsageError without it, and for a table that is not there.
+        """
+        if name not in self.tables:
+            raise UsageError("unknown-table", f"no table {name}", hint=did_you_mean(name, self.tables))
+        try:
+            import pandas
+        except ImportError:
+            hint = "pip install 'mukret[pandas]'"
+            raise UsageError("missing-extra", "data frames need pandas, which is not installed", hint=hint) from None
+        return self.tables[name].to_pandas(types_mapper=pandas.ArrowDtype)
 
 
 def extract(rules: Rules, inputs: Inputs) -> Result:

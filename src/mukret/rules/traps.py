@@ -7,7 +7,8 @@ from collections.abc import Sequence
 
 from ruamel.yaml.error import MarkedYAMLError
 
-_UNQUOTED_PATH = re.compile(r"(\b(?:at|rows)\s*:\s*)(\$[^'\"\s,{}]*(?:\[[^\]]*\][^'\"\s,{}]*)*)")
+_STEP = r"[^'\"\s,{}\[\]]*"
+_UNQUOTED_PATH = re.compile(rf"(\b(?:at|rows)\s*:\s*)(\${_STEP}(?:\[[^\]]*\]{_STEP})*)")
 _UNQUOTED_TYPE = re.compile(r"(\btype\s*:\s*)((?:decimal|list)\s*\([^)]*\))")
 _BROKEN_TEXT = re.compile(r"^(\s*(?:- )?[A-Za-z_]+\s*:\s*)(['\"].*\S)\s*$")
 _ESCAPED = re.compile(r'"((?:[^"\\]|\\.)*)"')
@@ -15,8 +16,13 @@ _INDICATOR = re.compile(r"(:\s+|-\s+|[\[{,]\s*)([%@`][^,\]}]*?)\s*(?=[,\]}]|$)")
 
 
 def quoted_line(line: str) -> str:
-    """The line with its paths and parametrised types in double quotes."""
-    return _UNQUOTED_TYPE.sub(r'\1"\2"', _UNQUOTED_PATH.sub(r'\1"\2"', line)).strip()
+    """The line with its paths and parametrised types in quotes."""
+    return _UNQUOTED_TYPE.sub(_quote, _UNQUOTED_PATH.sub(_quote, line)).strip()
+
+
+def _quote(match: re.Match[str]) -> str:
+    text = match[2]
+    return match[1] + (f"'{text.replace(chr(39), chr(39) * 2)}'" if '"' in text else f'"{text}"')
 
 
 def explain_yaml_error(error: MarkedYAMLError, lines: Sequence[str], line_number: int) -> tuple[str, str | None]:
