@@ -83,8 +83,14 @@ class CommandLine(FolderCase):
         arguments = ("extract", "typo.rules.yaml", "clean.json", "--to", "out")
         done = self.mukret(*arguments)
         self.assertEqual(done.returncode, 0)
-        self.assertIn("warning: sailings.note: $.Note finds nothing in all of the input [unmatched]", done.stderr)
-        self.assertIn("$.Note differs in case; did you mean $.note?", done.stderr)
+        self.assertEqual(
+            done.stderr.splitlines()[-3:],
+            [
+                "warning: sailings.note: $.Note finds nothing in all of the input [unmatched]",
+                "  at typo.rules.yaml:9:7",
+                "  hint: $.Note differs in case; did you mean $.note?",
+            ],
+        )
         self.assertEqual(self.mukret(*arguments, "--strict").returncode, 1)
 
     def test_a_log_keeps_what_happened_with_levels(self) -> None:

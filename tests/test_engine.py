@@ -109,6 +109,19 @@ class Fates(FolderCase):
         tally = result.tally.tables["sailings"]
         self.assertEqual((tally.rows_filtered, tally.rows_filtered_unknown, tally.values_nulled), (3, 2, 1))
 
+    def test_what_is_worth_a_look_is_said_with_its_place(self) -> None:
+        file = self.file("feed.json", json.dumps({"ports": [{"code": "OTV", "sailings": [sailing(1, None)]}]}))
+        run = Run(parse_rules(rules_text(FERRIES), "f.rules.yaml"), find_sources([file]))
+        self.assertEqual(len(list(run.batches())), 1)
+        self.assertEqual(
+            [(notice.code, notice.place) for notice in run.notices()],
+            [
+                ("unmatched", "f.rules.yaml:2:21"),
+                ("unmatched", "f.rules.yaml:11:7"),
+                ("filtered-unknown", "f.rules.yaml:12:3"),
+            ],
+        )
+
     def test_a_row_with_three_bad_fields_has_three_problems_in_the_order_of_the_file(self) -> None:
         rules = """
             tables:

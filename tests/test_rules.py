@@ -43,7 +43,7 @@ PROBLEMS: list[tuple[str, list[tuple[int, int, str]]]] = [
     (HEAD + "tables: {t: {key: b, fields: {a: $.a}}}\n", [(2, 19, "unknown-field")]),
     (HEAD + "tables: {t: {inherit: b, fields: {a: $.a}}}\n", [(2, 23, "unknown-field")]),
     (HEAD + "tables: {t: {where: a, fields: {a: $.a}}}\n", [(2, 21, "expression-type")]),
-    (HEAD + "tables: {t: {fields: {u: $.a}}, u: {within: t, fields: {b: $.b}}}\n", [(2, 1, "name-clash")]),
+    (HEAD + "tables: {t: {fields: {u: $.a}}, u: {within: t, fields: {b: $.b}}}\n", [(2, 23, "name-clash")]),
     (
         HEAD + "response: {fields: {a: $.x}}\ntables: {t: {inherit: a, fields: {a: $.a}}}\n",
         [(3, 35, "name-clash")],

@@ -9,16 +9,13 @@ from typing import TYPE_CHECKING
 import click
 
 from mukret.errors import Diagnostic, RulesError
-from mukret.text import counted, escaped, shortened
+from mukret.text import counted, escaped
 from mukret.values import shown_text
 
 if TYPE_CHECKING:
-    from mukret.engine.coverage import Unmatched
-    from mukret.engine.run import Run
-    from mukret.engine.sampling import Sample
+    from mukret.engine.notices import Notice
     from mukret.engine.tally import Reason, Tally
 
-Lines = list[tuple[str, str | None]]
 MOST_REASONS = 6
 PARENT_REJECTED = "parent-rejected"
 _WINDOW = 100
@@ -138,43 +135,13 @@ def readable(normalized_path: str) -> str:
     return path_text(parse_path(normalized_path).segments)
 
 
-def warnings_of(run: Run) -> Lines:
-    """What is no error but worth a look, each with a hint."""
-    return [*unmatched_lines(run.unmatched(), run.rules.file), *unknown_lines(run.tally), *twice_lines(run.sample)]
-
-
-def print_warnings(lines: Lines) -> None:
-    for message, hint in lines:
+def print_notices(notices: Sequence[Notice]) -> None:
+    """Warnings, each with its place and what to do."""
+    for notice in notices:
         click.secho("warning: ", fg="yellow", bold=True, nl=False, err=True)
-        click.echo(escaped(message), err=True)
-        if hint:
-            click.echo(f"  {escaped(hint)}", err=True)
-
-
-def unmatched_lines(unmatched: Sequence[Unmatched], file: str) -> Lines:
-    found: Lines = []
-    for rule in unmatched:
-        name = f"{rule.table}.{rule.field}" if rule.field else f"rows of {rule.table}"
-        message = f"{name}: {rule.path} finds nothing in all of the input [unmatched] ({file}:{rule.line})"
-        found.append((message, rule.hint))
-    return found
-
-
-def unknown_lines(tally: Tally) -> Lines:
-    return [
-        (
-            f"{name}: where is unknown, not false, for {table.rows_filtered_unknown:,} of the "
-            f"{counted(table.rows_filtered, 'filtered row')} [filtered-unknown]",
-            "a null stands in the condition: IS NULL or COALESCE says what should become of it",
-        )
-        for name, table in tally.tables.items()
-        if table.rows_filtered_unknown
-    ]
-
-
-def twice_lines(sample: Sample) -> Lines:
-    if not sample.twice:
-        return []
-    first = sample.twice[0]
-    message = f"{counted(len(sample.twice), 'member')} came twice in one object; the last one counts [member-twice]"
-    return [(message, f"first at {shortened(first.path, 200)} in {first.file}, document {first.document}")]
+        click.echo(escaped(f"{notice.message} [{notice.code}]"), err=True)
+        if notice.place:
+            click.echo(f"  at {escaped(notice.place)}", err=True)
+        if notice.hint:
+            click.secho("  hint: ", fg="cyan", nl=False, err=True)
+            click.echo(escaped(notice.hint), err=True)

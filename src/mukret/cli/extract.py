@@ -127,7 +127,7 @@ def _report(run: Run, record: dict[str, Any], target: str, *, as_json: bool, qui
     from mukret.cli import console
     from mukret.text import counted, escaped
 
-    warnings = console.warnings_of(run)
+    notices = run.notices()
     if as_json:
         click.echo(json.dumps(record, indent=2, ensure_ascii=False))
     elif not quiet:
@@ -140,8 +140,8 @@ def _report(run: Run, record: dict[str, Any], target: str, *, as_json: bool, qui
                 click.echo(f"  {escaped(source.name)}: {size}", err=True)
         console.print_counts(run.tally)
         console.print_reasons(run.tally, None if target == "-" else f"{target.rstrip('/')}/rejects.jsonl")
-        console.print_warnings(warnings)
-    return len(warnings)
+        console.print_notices(notices)
+    return len(notices)
 
 
 def _headline(documents: int, files: int, target: str) -> str:

@@ -77,9 +77,9 @@ def command(
     else:
         _print(run, names, found, rejects, complete)
         if complete and not quiet:
-            from mukret.cli.console import print_warnings, warnings_of
+            from mukret.cli.console import print_notices
 
-            print_warnings(warnings_of(run))
+            print_notices(run.notices())
     ctx.exit(1 if rejects else 0)
 
 

@@ -28,6 +28,7 @@ class Unmatched:
     field: str | None
     path: str
     line: int
+    column: int
     hint: str | None
 
     def as_json(self) -> dict[str, JsonValue]:
@@ -40,6 +41,7 @@ class _Open:
 
     paths: tuple[Path, ...]
     line: int
+    column: int
     looked_in: list[JsonValue] = field(default_factory=list)
 
     @cached_property
@@ -55,10 +57,10 @@ class Coverage:
         for table_plan in (plan.response, *plan.tables):
             table = table_plan.table
             if table.name != RESPONSE:
-                self.open[table.name, None] = _Open((table.rows,), table.line)
+                self.open[table.name, None] = _Open((table.rows,), table.line, table.column)
             for own in table.fields:
                 if isinstance(own.source, At):
-                    self.open[table.name, own.name] = _Open(own.source.paths, own.line)
+                    self.open[table.name, own.name] = _Open(own.source.paths, own.line, own.column)
 
     def see(self, batch: TableBatch) -> None:
         name = batch.table.name
@@ -86,5 +88,5 @@ class Coverage:
             hint = nearest_existing(rule.paths[0], rule.looked_in) if rule.looked_in else None
             if own is None and not rule.looked_in:
                 hint = "the table that it is within has no rows"
-            found.append(Unmatched(table, own, rule.paths[0].text, rule.line, hint))
+            found.append(Unmatched(table, own, rule.paths[0].text, rule.line, rule.column, hint))
         return found

@@ -13,6 +13,7 @@ from mukret.documents import Batch, Source, read_batches
 from mukret.documents.batches import BATCH_BYTES
 from mukret.engine.coverage import Coverage, Unmatched
 from mukret.engine.fates import SeenKeys
+from mukret.engine.notices import Notice, notices
 from mukret.engine.plan import make_plan
 from mukret.engine.rejects import Reject, bad_document
 from mukret.engine.sampling import Sample, is_sampled, sample_for
@@ -118,7 +119,12 @@ class Run:
         return [reject for _, reject in sorted(found, key=lambda item: item[0])]
 
     def unmatched(self) -> list[Unmatched]:
+        """The rules that found nothing in all of the input."""
         return self.coverage.unmatched()
+
+    def notices(self) -> list[Notice]:
+        """The warnings of the run."""
+        return notices(self.rules, self.unmatched(), self.tally, self.sample)
 
 
 @contextmanager

@@ -67,6 +67,7 @@ class Linker:
             draft.note,
             draft.measured_in,
             draft.key.line,
+            draft.key.column,
         )
 
     def in_order(self, drafts: list[Draft]) -> list[Draft]:

@@ -57,6 +57,7 @@ class Field:
     note: str | None = None
     measured_in: str | None = None
     line: int = 0
+    column: int = 0
 
     @property
     def type(self) -> ValueType:
@@ -91,6 +92,7 @@ class Table:
     where_text: str | None = None
     note: str | None = None
     line: int = 0
+    column: int = 0
 
     @property
     def columns(self) -> tuple[tuple[str, ValueType], ...]:

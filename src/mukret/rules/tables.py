@@ -135,6 +135,7 @@ class TablesReader:
             where_scalar.text if where_scalar else None,
             self.reader.text(body.get("note"), "note"),
             key.line,
+            key.column,
         )
 
     def rows(self, name: str, body: Mapping) -> Path:
@@ -219,6 +220,6 @@ class TablesReader:
                 self.reader.add("name-clash", message, section.key(inherited.name), "rename the field")
         if within in self.defined and name in self.defined[within]:
             table = self.tables[within]
-            line = next((field.line for field in table.fields if field.name == name), table.line)
+            where = next((field for field in table.fields if field.name == name), table)
             message = f"the table {name} and a field of {within} have the same name"
-            self.reader.problems.add_at("name-clash", message, line, 1, "rename one of them")
+            self.reader.problems.add_at("name-clash", message, where.line, where.column, "rename one of them")

@@ -1,0 +1,56 @@
+"""What is no error but worth a look after a run: rules that found nothing, conditions that were unknown, members that
+came twice."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+from mukret.engine.coverage import Unmatched
+from mukret.engine.sampling import Sample
+from mukret.engine.tally import Tally
+from mukret.rules.model import Rules
+from mukret.text import counted, shortened
+
+
+@dataclass(frozen=True)
+class Notice:
+    """A warning: a code, one sentence, where (`FILE:LINE:COLUMN` in the rules, or a path in a document), and a hint."""
+
+    code: str
+    message: str
+    place: str | None
+    hint: str | None
+
+
+def notices(rules: Rules, unmatched: Sequence[Unmatched], tally: Tally, sample: Sample) -> list[Notice]:
+    """All warnings of a run, those about the rules in the order of the file."""
+    found = sorted(unmatched, key=lambda rule: (rule.line, rule.column))
+    return [*(_unmatched(rules, rule) for rule in found), *_unknown(rules, tally), *_twice(sample)]
+
+
+def _unmatched(rules: Rules, rule: Unmatched) -> Notice:
+    name = f"{rule.table}.{rule.field}" if rule.field else f"rows of {rule.table}"
+    message = f"{name}: {rule.path} finds nothing in all of the input"
+    return Notice("unmatched", message, f"{rules.file}:{rule.line}:{rule.column}", rule.hint)
+
+
+def _unknown(rules: Rules, tally: Tally) -> Iterator[Notice]:
+    for name, counts in tally.tables.items():
+        if counts.rows_filtered_unknown:
+            table = rules.tables[name]
+            of_all = f"{counts.rows_filtered_unknown:,} of the {counted(counts.rows_filtered, 'filtered row')}"
+            yield Notice(
+                "filtered-unknown",
+                f"{name}: where is unknown, not false, for {of_all}",
+                f"{rules.file}:{table.line}:{table.column}",
+                "a null stands in the condition: IS NULL or COALESCE says what should become of it",
+            )
+
+
+def _twice(sample: Sample) -> Iterator[Notice]:
+    if sample.twice:
+        first = sample.twice[0]
+        message = f"{counted(len(sample.twice), 'member')} came twice in one object; the last one counts"
+        place = f"{shortened(first.path, 200)} in {first.file}, document {first.document}"
+        yield Notice("member-twice", message, place, None)
