@@ -252,6 +252,15 @@ class Expressions(unittest.TestCase):
         self.assertEqual(evaluate(expression, {"a": a, "b": b}), expected)
         self.assertEqual(column.array.to_pylist(), [expected])
 
+    def test_long_lists_are_evaluated_and_endless_nesting_is_refused(self) -> None:
+        listed = ", ".join(map(str, range(3000)))
+        self.assertEqual(expression_outcome(f"seats IN ({listed})", ROW), ("value", True))
+        self.assertEqual(expression_outcome(f"seats NOT IN ({listed})", {**ROW, "seats": 5000}), ("value", True))
+        for text in ("(" * 5000 + "1" + ")" * 5000, " + ".join(["1"] * 5000)):
+            with self.assertRaises(ExpressionError) as caught:
+                compile_expression(text, FIELDS, types)
+            self.assertEqual(caught.exception.message, "nested too deeply")
+
     def test_a_fields_type_converts_with_its_reading_options_and_a_cast_without(self) -> None:
         self.assertEqual(Reading(Integer(), Options(blank=frozenset({"-"}))).read("-"), None)
         self.assertEqual(expression_outcome("CAST('-' AS integer)", ROW), ("bad", "not-a-number"))

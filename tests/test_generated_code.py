@@ -78,6 +78,22 @@ class GeneratedCode(unittest.TestCase):
         path = parse_path(text)
         self.assertEqual(existence_function(path)(documents), any(path.nodes(document) for document in documents))
 
+    def test_queries_that_are_too_long_for_python_s_nesting_take_the_plain_way(self) -> None:
+        """Sixty members deep, and twenty-five wildcards deep; rows, values, nodes and existence alike."""
+        for step, deeper in ((".a", lambda inner: {"a": inner}), ("[*]", lambda inner: [inner])):
+            document: Any = {"x": 1, "y": [2, None]}
+            for _ in range(60):
+                document = deeper(document)
+            path = parse_path("$" + step * 60)
+            found = gather_function(path, [parse_path("$.x")], positions=True, names=True)([document], [None])
+            self.assertEqual((found.rows, found.columns), ([{"x": 1, "y": [2, None]}], [[1]]))
+            self.assertEqual((found.positions, found.names), ([0], ["a" if step == ".a" else None]))
+            longer = [parse_path("$.nothing"), parse_path("$" + step * 60 + ".y[*]")]
+            self.assertEqual(nodes_function(longer, with_nulls=True)([document]), [[2, None]])
+            self.assertEqual(nodes_function(longer, with_nulls=False)([document, {}]), [[2], []])
+            self.assertTrue(existence_function(longer[1])([document]))
+            self.assertFalse(existence_function(longer[1])([{}]))
+
 
 if __name__ == "__main__":
     unittest.main()

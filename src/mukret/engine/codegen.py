@@ -36,6 +36,16 @@ Gather = Callable[[Sequence[JsonValue], Sequence[str | None]], Gathered]
 """Parents and their names in, rows out."""
 
 
+MOST_STEPS, MOST_LOOPS = 40, 12
+"""Python nests no more than 20 loops and 100 levels of indentation; longer queries take the plain way."""
+
+
+def is_compilable(path: Path) -> bool:
+    """Whether a query is short enough for generated code."""
+    loops = sum(len(segment) > 1 or not isinstance(segment[0], Name | Index) for segment in path.segments)
+    return len(path.segments) <= MOST_STEPS and loops <= MOST_LOOPS
+
+
 class _Source:
     """Lines of Python with their indentation."""
 
@@ -75,6 +85,8 @@ class _Branch:
 
 def gather_function(rows: Path, simple: Sequence[Path], *, positions: bool, names: bool) -> Gather:
     """A function that finds the rows of a table and the values of its simple fields (singular paths)."""
+    if not is_compilable(rows):
+        return _plain_gather(rows, simple)
     source = _Source()
     tree = _Branch()
     for number, path in enumerate(simple):
@@ -243,6 +255,8 @@ def nodes_function(
 
     Nulls are left out unless `with_nulls`; where no path finds a value, the first path's nodes count.
     """
+    if not all(map(is_compilable, paths)):
+        return _plain_nodes(paths, with_nulls)
     source = _Source()
     source.add("def generated(rows):")
     source.depth = 1
@@ -266,6 +280,8 @@ def nodes_function(
 
 def existence_function(path: Path) -> Callable[[Sequence[JsonValue]], bool]:
     """A function that says whether a query finds anything below any of some nodes."""
+    if not is_compilable(path):
+        return lambda nodes: any(path.values(node) for node in nodes)
     source = _Source()
     source.add("def generated(nodes):")
     source.depth = 1
@@ -276,3 +292,36 @@ def existence_function(path: Path) -> Callable[[Sequence[JsonValue]], bool]:
     source.add("return False")
     function: Callable[[Sequence[JsonValue]], bool] = source.compiled(f"exists {path.text}")
     return function
+
+
+# ---- the plain way, for queries that are too long
+
+
+def _plain_gather(rows: Path, simple: Sequence[Path]) -> Gather:
+    def gather(parents: Sequence[JsonValue], parent_names: Sequence[str | None]) -> Gathered:
+        found = Gathered([], [], [[] for _ in simple], [], [], [])
+        for owner, parent in enumerate(parents):
+            for position, (location, node) in enumerate(rows.nodes(parent)):
+                if type(node) is not dict:
+                    found.odd.append(len(found.rows))
+                found.rows.append(node)
+                found.owners.append(owner)
+                found.positions.append(position)
+                found.names.append(location[-1] if isinstance(location[-1], str) else None)
+                for path, column in zip(simple, found.columns, strict=True):
+                    column.append(next(iter(path.values(node)), None))
+        return found
+
+    return gather
+
+
+def _plain_nodes(paths: Sequence[Path], with_nulls: bool) -> Callable[[Sequence[JsonValue]], list[list[JsonValue]]]:
+    def nodes(rows: Sequence[JsonValue]) -> list[list[JsonValue]]:
+        column = []
+        for row in rows:
+            found = [path.values(row) for path in paths]
+            chosen = next((values for values in found if any(value is not None for value in values)), found[0])
+            column.append(chosen if with_nulls else [value for value in chosen if value is not None])
+        return column
+
+    return nodes

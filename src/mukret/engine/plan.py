@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
 from mukret.columns.arrow import column_type
-from mukret.engine.codegen import Gather, gather_function, nodes_function
+from mukret.engine.codegen import Gather, gather_function, is_compilable, nodes_function
 from mukret.paths import parse_path
 from mukret.rules.model import RESPONSE, At, Fact, Field, Rules, Table
 from mukret.values import JsonValue
@@ -87,6 +87,7 @@ def _is_simple(own: Field) -> bool:
         isinstance(source, At)
         and len(source.paths) == 1
         and source.paths[0].singular
+        and is_compilable(source.paths[0])
         and source.take in ("only", "first")
     )
 

@@ -43,7 +43,12 @@ TypeNames = Callable[[str], Reading]
 
 def compile_expression(text: str, fields: Mapping[str, ValueType], types: TypeNames) -> Expression:
     """Parse and type an expression over fields of the given types. Raises ExpressionError."""
-    return _Checker(text, fields, types).check(parse_expression(text))
+    try:
+        return _Checker(text, fields, types).check(parse_expression(text))
+    except RecursionError:
+        raise ExpressionError(
+            "expression-syntax", "nested too deeply", text, 0, "split it into several fields"
+        ) from None
 
 
 def names_in(text: str) -> list[tuple[str, int]]:
@@ -289,10 +294,12 @@ class _Checker:
 
     def _in_list(self, node: Syntax) -> Expression:
         value, *items = self.children(node)
-        found = self.compared(value, "=", items[0])
-        for item in items[1:]:
-            found = Logical(BOOLEAN, found, self.compared(value, "=", item), "OR")
-        return found
+        found: list[Expression] = [self.compared(value, "=", item) for item in items]
+        while len(found) > 1:  # in pairs, so that a long list makes a shallow tree
+            pairs = zip(found[::2], found[1::2], strict=False)
+            joined: list[Expression] = [Logical(BOOLEAN, left, right, "OR") for left, right in pairs]
+            found = joined + found[len(joined) * 2 :]
+        return found[0]
 
     def _not_in_list(self, node: Syntax) -> Expression:
         return Inversion(BOOLEAN, self._in_list(node))
