@@ -7,10 +7,12 @@ from collections.abc import Mapping
 from contextlib import ExitStack
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from functools import partial
 from typing import Any, BinaryIO
 
 from mukret import __version__
 from mukret.destinations import csv, csv_metadata
+from mukret.destinations.behind import WriteBehind
 from mukret.destinations.publish import RUN_FILE, folder_to_publish
 from mukret.engine.run import Run
 from mukret.engine.tally import Tally
@@ -66,9 +68,10 @@ def deliver_folder(run: Run, target: str, limit: RejectLimit | None = None) -> d
             opened = {name: stack.enter_context(open(folder / f"{name}{csv.ENDING}", "wb")) for name in run.schemas}
             rejects = stack.enter_context(open(folder / REJECTS_FILE, "wb"))
             files = {name: csv.CsvFile(run.rules.tables[name], file) for name, file in opened.items()}
+            writer = stack.enter_context(WriteBehind())
             for output in run.batches():
                 for name, batch in output.tables.items():
-                    files[name].write(batch)
+                    writer.do(partial(files[name].write, batch))
                 rejects.writelines(reject.line() + b"\n" for reject in output.rejects)
                 if limit:
                     limit.check(run.tally, finished=False)

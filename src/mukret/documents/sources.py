@@ -11,7 +11,9 @@ import lzma
 import os
 import sys
 from collections.abc import Iterable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
+from functools import lru_cache
 from pathlib import Path
 from typing import BinaryIO, cast
 
@@ -39,6 +41,7 @@ class Source:
     size: int = 0
     documents: int = 0
     digest: hashlib._Hash = field(default_factory=hashlib.sha256)
+    hashing: Future[None] | None = None
 
     @property
     def name(self) -> str:
@@ -46,6 +49,8 @@ class Source:
 
     @property
     def sha256(self) -> str:
+        if self.hashing:
+            self.hashing.result()
         return self.digest.hexdigest()
 
     def open(self) -> BinaryIO:
@@ -73,6 +78,12 @@ class Source:
         return file
 
 
+@lru_cache(maxsize=1)
+def _hasher() -> ThreadPoolExecutor:
+    """One thread, so that pieces are hashed in their order; hashing lets go of the interpreter."""
+    return ThreadPoolExecutor(max_workers=1, thread_name_prefix="hash")
+
+
 class _Counted(io.RawIOBase):
     """Passes bytes on, counting and hashing them."""
 
@@ -87,7 +98,7 @@ class _Counted(io.RawIOBase):
         view = memoryview(cast(bytearray, buffer)).cast("B")
         count = cast(io.BufferedReader, self.file).readinto(view)
         self.source.size += count
-        self.source.digest.update(view[:count])
+        self.source.hashing = _hasher().submit(self.source.digest.update, bytes(view[:count]))
         return count
 
     def close(self) -> None:
