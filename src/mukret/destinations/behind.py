@@ -7,8 +7,8 @@ from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
 from typing import Self
 
-MOST_WAITING = 8
-"""Record batches that may wait to be written: about those of one batch of documents."""
+MOST_WAITING = 3
+"""Record batches that may wait to be written: enough to keep the thread busy."""
 
 
 class WriteBehind:

@@ -14,7 +14,7 @@ from mukret.documents.sources import Source
 from mukret.errors import InputError
 from mukret.values import JsonValue
 
-BATCH_BYTES = 4_000_000
+BATCH_BYTES = 2_000_000
 LINE_ENDINGS = (".jsonl", ".ndjson")
 
 
