@@ -1,4 +1,4 @@
-"""Destinations: CSV as the contract says, and folders that appear whole or not at all."""
+"""Destinations: CSV as documented, and folders that appear whole or not at all."""
 
 from __future__ import annotations
 

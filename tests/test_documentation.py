@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 import contextlib
 import io
+import json
 import os
 import re
 import unittest
@@ -121,6 +122,23 @@ def refusals(snippet: str) -> list[str]:
     except RulesError as error:
         return [found.code for found in error.diagnostics]
     return []
+
+
+class Output(FolderCase):
+    def test_the_page_names_every_member_of_the_record_and_of_a_reject(self) -> None:
+        page = (ROOT / "docs" / "output.md").read_text(encoding="utf-8")
+        self.mukret("demo", "--to", "d")
+        record = json.loads((self.folder / "d/tables/run.json").read_text(encoding="utf-8"))
+        counts = (
+            set(record["tables"]["ports"]) | set(record["inputs"][0]) | set(record["sample"]) | set(record["response"])
+        )
+        for name in sorted(set(record) | counts):
+            with self.subTest(name):
+                self.assertIn(f"`{name}`", page)
+        line = (self.folder / "d/tables/rejects.jsonl").read_text(encoding="utf-8").splitlines()[0]
+        [shown] = [content for language, _, content in blocks("docs/output.md") if language == "json"]
+        self.assertEqual(list(json.loads(shown)), list(json.loads(line)))
+        self.assertEqual(list(json.loads(shown)["problems"][0]), list(json.loads(line)["problems"][0]))
 
 
 class Readme(FolderCase):

@@ -330,7 +330,7 @@ class Writing(unittest.TestCase):
                 self.assertEqual(texts, [None if value is None else kind.written(value) for value in values])
                 self.assertEqual(finished(column.array, kind).type, column_type(kind))
 
-    def test_the_forms_of_the_contract(self) -> None:
+    def test_the_forms_that_are_documented(self) -> None:
         cases: list[tuple[ValueType, object, str]] = [
             (DecimalType(12, 2), Decimal("7.00"), "7.00"),
             (DecimalType(20, 9), Decimal("0.000000001"), "0.000000001"),
