@@ -78,6 +78,26 @@ class CommandLine(FolderCase):
         self.assertEqual((done.returncode, done.stdout), (0, "no,fare,note\n1,2.50,a\n2,3.00,\n"))
         self.assertEqual(done.stderr, "")
 
+    def test_a_named_pipe_is_opened_once_and_read_to_its_end(self) -> None:
+        os.mkfifo(self.folder / "pipe")
+        with subprocess.Popen(["bash", "-c", "cat clean.json > pipe"], cwd=self.folder):
+            done = self.mukret("extract", "ferry.rules.yaml", "pipe", "--to", "-", "--table", "sailings", "-q")
+        self.assertEqual((done.returncode, done.stdout), (0, "no,fare,note\n1,2.50,a\n2,3.00,\n"))
+
+    def test_a_stream_that_a_limit_ends_is_called_cut_short(self) -> None:
+        arguments = (
+            "extract",
+            "ferry.rules.yaml",
+            "dirty.json",
+            "--to",
+            "-",
+            "--table",
+            "sailings",
+            "--max-rejects",
+            "1",
+        )
+        self.assertIn("2 rejects, more than the 1 allowed; the output is cut short", self.mukret(*arguments).stderr)
+
     def test_warnings_are_findings_only_if_strict(self) -> None:
         self.file("typo.rules.yaml", RULES.replace("$.note", "$.Note"))
         arguments = ("extract", "typo.rules.yaml", "clean.json", "--to", "out")

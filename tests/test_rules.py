@@ -164,6 +164,18 @@ class Problems(unittest.TestCase):
                 self.assertTrue(all(problem.line == 5 for problem in found), found)
                 self.assertIn(fixed, found[0].hint or "")
 
+    def test_a_cycle_of_tables_names_its_tables_alone_and_examples_add_nothing(self) -> None:
+        text = """\
+        tables:
+          a: {within: b, fields: {x: $.x}}
+          b: {within: c, fields: {x: $.x}}
+          c: {within: b, fields: {x: $.x}}
+        examples:
+          - {shows: rows, response: {}, gives: {a: 1, b: [{x: 1}]}}
+        """
+        [found] = self.problems(rules_text(text)).diagnostics
+        self.assertEqual((found.code, found.message), ("cycle", "tables within each other: b → c → b"))
+
     def test_quotes_that_yaml_took_from_a_sql_text_are_named(self) -> None:
         [found] = self.problems(table_rules("a: {compute: 'departed'}")).diagnostics
         self.assertEqual(found.hint, "if a text was meant, YAML took its quotes: write \"'departed'\"")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import logging
 import sys
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
@@ -13,6 +13,7 @@ from mukret.cli.options import examples, files_argument, json_option, output_opt
 
 if TYPE_CHECKING:
     from mukret.destinations.deliver import RejectLimit
+    from mukret.engine.notices import Notice
     from mukret.engine.run import Run
 
 
@@ -77,10 +78,14 @@ def command(
     except Exception as error:
         logger.error("%s", error)
         raise
-    _log(run, logger)
-    warnings = _report(run, record, target, as_json=as_json, quiet=quiet, verbose=verbose > 0)
+    notices = run.notices()
+    _log(run, notices, logger)
+    if as_json:
+        click.echo(json.dumps(record, indent=2, ensure_ascii=False))
+    elif not quiet:
+        _report(run, notices, target, verbose=verbose > 0)
     found = run.tally.findings and limit is None  # a limit that was kept makes them clean
-    ctx.exit(1 if found or (strict and warnings) else 0)
+    ctx.exit(1 if found or (strict and notices) else 0)
 
 
 LATER_FORMATS = ("jsonl", "json", "parquet", "arrow", "xlsx")
@@ -122,26 +127,21 @@ def _run(rules: str, files: tuple[str, ...]) -> Run:
     return Run(checked, find_sources(files))
 
 
-def _report(run: Run, record: dict[str, Any], target: str, *, as_json: bool, quiet: bool, verbose: bool) -> int:
-    """Says what was done; gives the number of warnings."""
+def _report(run: Run, notices: list[Notice], target: str, *, verbose: bool) -> None:
+    """Says what was done."""
     from mukret.cli import console
     from mukret.text import counted, escaped
 
-    notices = run.notices()
-    if as_json:
-        click.echo(json.dumps(record, indent=2, ensure_ascii=False))
-    elif not quiet:
-        documents = sum(source.documents for source in run.sources)
-        click.echo(_headline(documents, len(run.sources), target), err=True)
-        if verbose:
-            for source in run.sources:
-                packed = f", {source.compression}" if source.compression else ""
-                size = f"{counted(source.documents, 'document')}, {counted(source.size, 'byte')}{packed}"
-                click.echo(f"  {escaped(source.name)}: {size}", err=True)
-        console.print_counts(run.tally)
-        console.print_reasons(run.tally, None if target == "-" else f"{target.rstrip('/')}/rejects.jsonl")
-        console.print_notices(notices)
-    return len(notices)
+    documents = sum(source.documents for source in run.sources)
+    click.echo(_headline(documents, len(run.sources), target), err=True)
+    if verbose:
+        for source in run.sources:
+            packed = f", {source.compression}" if source.compression else ""
+            size = f"{counted(source.documents, 'document')}, {counted(source.size, 'byte')}{packed}"
+            click.echo(f"  {escaped(source.name)}: {size}", err=True)
+    console.print_counts(run.tally)
+    console.print_reasons(run.tally, None if target == "-" else f"{target.rstrip('/')}/rejects.jsonl")
+    console.print_notices(notices)
 
 
 def _headline(documents: int, files: int, target: str) -> str:
@@ -151,12 +151,12 @@ def _headline(documents: int, files: int, target: str) -> str:
     return f"{counted(documents, 'document')} in {counted(files, 'file')} → {click.style(to, bold=True)}"
 
 
-def _log(run: Run, logger: logging.Logger) -> None:
+def _log(run: Run, notices: list[Notice], logger: logging.Logger) -> None:
     for name, table in run.tally.tables.items():
         logger.info("%s: %s", name, table.as_json())
     for reason in run.tally.reasons.values():
         logger.warning(
             "%d × %s %s %s: %s", reason.count, reason.table, reason.field, reason.code, reason.example.message
         )
-    for rule in run.unmatched():
-        logger.warning("%s %s: %s finds nothing", rule.table, rule.field or "rows", rule.path)
+    for notice in notices:
+        logger.warning("%s: %s", notice.code, notice.message)

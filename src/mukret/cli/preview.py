@@ -19,8 +19,7 @@ if TYPE_CHECKING:
 MOST_REJECTS = 3
 WIDEST_CELL = 60
 NARROWEST_CELL = 22
-NULL = "".join(("nu", "ll"))
-"""How null is shown; told from a text of these letters by being this very object, and printed dim."""
+NULL = "null"
 SMALL_BATCH = 250_000
 ENOUGH_BYTES = 2_000_000
 """Inputs up to this size are read to their end, so that the counts are those of the whole."""
@@ -157,10 +156,10 @@ def _title(name: str, counts: Any, complete: bool) -> str:
 
 def _grid(rules: Rules, table: Table, rows: list[dict[str, Any]], width: int) -> Any:
     """The rows as a grid; where they are too wide for the terminal, one column per row and the fields downwards."""
-    cells = [[_shown(text) for text in _written(rules, table.name, row).values()] for row in rows]
+    cells = [list(_written(rules, table.name, row).values()) for row in rows]
     heads = [(name, kind.name) for name, kind in table.columns]
     widths = [
-        max(len(name), len(kind), *(min(WIDEST_CELL, len(row[index])) for row in cells))
+        max(len(name), len(kind), *(min(WIDEST_CELL, len(_shown(row[index]))) for row in cells))
         for index, (name, kind) in enumerate(heads)
     ]
     return _across(table, heads, cells) if sum(widths) + 3 * len(widths) <= width else _down(heads, cells, width)
@@ -173,7 +172,7 @@ def _empty_grid() -> Any:
     return Grid(box=box.SIMPLE_HEAD, pad_edge=False, header_style="bold", padding=(0, 1), show_edge=False)
 
 
-def _across(table: Table, heads: list[tuple[str, str]], cells: list[list[str]]) -> Any:
+def _across(table: Table, heads: list[tuple[str, str]], cells: list[list[str | None]]) -> Any:
     from rich.markup import escape
 
     from mukret.types import DecimalType, Float, Integer
@@ -192,7 +191,7 @@ def _across(table: Table, heads: list[tuple[str, str]], cells: list[list[str]]) 
     return grid
 
 
-def _down(heads: list[tuple[str, str]], cells: list[list[str]], width: int) -> Any:
+def _down(heads: list[tuple[str, str]], cells: list[list[str | None]], width: int) -> Any:
     from rich.markup import escape
 
     from mukret.text import counted
@@ -218,10 +217,11 @@ def _shown(text: str | None) -> str:
     return NULL if text is None else escaped(text)
 
 
-def _marked(text: str) -> str:
+def _marked(text: str | None) -> str:
+    """A cell in rich's markup: null is dim, which tells it from a text of these letters."""
     from rich.markup import escape
 
-    return "[dim]null[/dim]" if text is NULL else escape(text)
+    return f"[dim]{NULL}[/dim]" if text is None else escape(_shown(text))
 
 
 def _print_rejects(console: Any, rejects: list[Reject]) -> None:

@@ -7,6 +7,7 @@ guarded against those, and where one value spoils a cast an exact regular expres
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Sequence
 from typing import Any
 
@@ -133,7 +134,7 @@ def _integers(options: Options, strings: Any) -> Converted:
         return nothing(Integer(), strings)
     sure = "-?[0-9]{1,18}"
     if options.grouping:
-        mark = "\\" + options.grouping
+        mark = re.escape(options.grouping)
         sure = f"-?(?:[0-9]{{1,18}}|[0-9]{{1,3}}(?:{mark}[0-9]{{3}}){{1,5}})"
         return _guarded(strings, sure, lambda some: pc.replace_substring(some, options.grouping, "").cast(pa.int64()))
     if any_true(pc.match_substring(strings, "x")) or any_true(pc.match_substring(strings, "X")):
@@ -191,7 +192,7 @@ def _picked_decimals(kind: DecimalType, options: Options, strings: Any, cast: Ca
         return nothing(kind, strings)
     marked = regex_mask(strings, _marked_pattern(options))
     plain = pc.replace_substring(strings, options.grouping, "") if options.grouping else strings
-    point = f"\\{options.point}"
+    point = re.escape(options.point)
     fits = regex_mask(plain, f"[+-]?[0-9]{{1,{whole}}}(?:{point}[0-9]{{0,{fraction}}})?{'%?' if shift else ''}")
     sure = pc.and_(marked, fits) if kind.scale >= shift else pc.and_(marked, pa.scalar(False))
     chosen = pc.if_else(sure, strings, pa.scalar(None, pa.string()))

@@ -46,13 +46,13 @@ class RejectLimit:
         everything = tally.rows_seen + tally.bad_documents
         return tally.findings * 100 <= (self.percent or 0) * everything
 
-    def check(self, tally: Tally, *, finished: bool) -> None:
+    def check(self, tally: Tally, *, finished: bool, outcome: str = "nothing was published") -> None:
         """Raises StoppedError above the limit; while the run goes on only an absolute one can be judged."""
         if (finished or self.number is not None) and not self.allows(tally):
             allowed = f"{self.number}" if self.number is not None else f"{self.percent:g}%"
             raise StoppedError(
                 "too-many-rejects",
-                f"{tally.findings} rejects, more than the {allowed} allowed; nothing was published",
+                f"{tally.findings} rejects, more than the {allowed} allowed; {outcome}",
                 hint="leave out --max-rejects to see them in rejects.jsonl",
             )
 
@@ -85,7 +85,8 @@ def deliver_folder(run: Run, target: str, limit: RejectLimit | None = None) -> d
 
 
 def deliver_table(run: Run, name: str, stream: BinaryIO, limit: RejectLimit | None = None) -> dict[str, Any]:
-    """Does the run and writes one table as CSV to a stream, as it comes."""
+    """Does the run and writes one table as CSV to a stream, as it comes: what was written before an error stays."""
+    outcome = "the output is cut short"
     if name not in run.schemas:
         known = ", ".join(run.schemas)
         raise UsageError("unknown-table", f"no table {name} to write", hint=f"tables of these rules: {known}")
@@ -94,9 +95,9 @@ def deliver_table(run: Run, name: str, stream: BinaryIO, limit: RejectLimit | No
         file.write(output.tables[name])
         stream.flush()
         if limit:
-            limit.check(run.tally, finished=False)
+            limit.check(run.tally, finished=False, outcome=outcome)
     if limit:
-        limit.check(run.tally, finished=True)
+        limit.check(run.tally, finished=True, outcome=outcome)
     return run_record(run, [])
 
 

@@ -124,7 +124,8 @@ def find_sources(inputs: Iterable[str | os.PathLike[str]]) -> list[Source]:
         elif os.path.isdir(name):
             found += _in_folder(name)
         elif os.path.exists(name):
-            _check_readable(name)
+            if not os.access(name, os.R_OK):  # asked, not opened: a pipe can be opened only once
+                raise InputError("not-opened", f"{name}: permission denied", hint="check the permissions")
             found.append(Source(name))
         elif glob.has_magic(name):
             found += _by_glob(name)
@@ -137,14 +138,6 @@ def find_sources(inputs: Iterable[str | os.PathLike[str]]) -> list[Source]:
             "no-input", "no input was given", hint="name a file, a folder, a glob, or - for standard input"
         )
     return found
-
-
-def _check_readable(name: str) -> None:
-    try:
-        with open(name, "rb"):
-            pass
-    except OSError as error:
-        raise not_opened(name, error) from None
 
 
 def _is_response(path: Path) -> bool:

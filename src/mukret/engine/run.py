@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from functools import cached_property
 from typing import Any
 
 from mukret.documents import Batch, Source, read_batches
@@ -59,7 +60,7 @@ class Run:
         self.sample: Sample = sample_for(rules)
         self.started = datetime.now(UTC)
 
-    @property
+    @cached_property
     def schemas(self) -> dict[str, Any]:
         """The Arrow schema of each table that is written, in the order of the rules."""
         plans = {plan.table.name: plan for plan in self.plan.tables}

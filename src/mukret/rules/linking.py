@@ -18,14 +18,19 @@ from mukret.types import Reading, Text, ValueType
 
 
 class Linker:
-    """Links the fields of one table (or of the response)."""
+    """Links the fields of one table (or of the response).
 
-    def __init__(self, reader: Reader, types: TypeNames, inherited: Mapping[str, ValueType]) -> None:
+    `declared`: all names that the file gives fields here, those of broken ones included, which are not reported as
+    unknown a second time.
+    """
+
+    def __init__(
+        self, reader: Reader, types: TypeNames, inherited: Mapping[str, ValueType], declared: frozenset[str]
+    ) -> None:
         self.reader = reader
         self.types = types
         self.visible: dict[str, ValueType] = dict(inherited)
-        self.declared: frozenset[str] = frozenset()
-        """All names that the file gives fields here, those of broken ones included: not reported as unknown."""
+        self.declared = declared
 
     def link(self, drafts: list[Draft]) -> tuple[tuple[Field, ...], tuple[Field, ...]]:
         """The fields in the order of the file, and in an order of evaluation."""

@@ -65,7 +65,7 @@ def _read(problems: Problems, folder: Path, sha256: str) -> Rules | None:
     sections = TablesReader(reader, types)
     response_evaluation = sections.read_response(source.get("response"))
     tables = sections.read_tables(source.get("tables"), source)
-    declared = frozenset().union(*sections.defined.values()) if problems.found else frozenset()
+    declared = sections.named.union(*sections.defined.values()) if problems.found else frozenset()
     examples = ExamplesReader(reader, tables, declared, folder, decode).read(source.get("examples"))
     return Rules(
         problems.file,

@@ -89,7 +89,6 @@ class Table:
     evaluation: tuple[Field, ...]
     key: tuple[str, ...] = ()
     where: Expression | None = None
-    where_text: str | None = None
     note: str | None = None
     line: int = 0
     column: int = 0

@@ -30,6 +30,8 @@ class TablesReader:
         self.tables: dict[str, Table] = {}
         self.defined: dict[str, frozenset[str]] = {}
         """Names of the fields that each table gives itself, those of broken ones included."""
+        self.named: frozenset[str] = frozenset()
+        """Names of all tables, those of broken ones included."""
 
     # ---- response
 
@@ -41,8 +43,7 @@ class TablesReader:
             if isinstance(draft.source, Fact):
                 self.reader.add("wrong-value", "a fact of a row has no place in response.fields", draft.key)
         self.defined[RESPONSE] = frozenset(section.entries) if section else frozenset()
-        linker = Linker(self.reader, self.types, {})
-        linker.declared = self.defined[RESPONSE]
+        linker = Linker(self.reader, self.types, {}, self.defined[RESPONSE])
         self.response, evaluation = linker.link(drafts)
         return evaluation
 
@@ -74,12 +75,13 @@ class TablesReader:
                     "tables: {sailings: {rows: …, fields: …}}",
                 )
             return {}
+        self.named = frozenset(section.entries)
         self.reader.distinct([key for key, _ in section.entries.values()], "tables")
         bodies: dict[str, tuple[Scalar, Mapping]] = {}
         for name, (key, value) in section.entries.items():
             self.reader.name(key, "a table")
             body = self.reader.mapping(value, f"the table {name}", _TABLE_KEYS)
-            if body is not None and not (isinstance(value, Scalar) and value.empty):
+            if body is not None:
                 bodies[name] = (key, body)
         self.in_parent_order(bodies)
         return {name: self.tables[name] for name in section.entries if name in self.tables}
@@ -90,12 +92,19 @@ class TablesReader:
         while waiting:
             ready = [name for name in waiting if parents[name] not in waiting]
             if not ready:
-                name, (key, _) = next(iter(waiting.items()))
-                self.reader.add("cycle", f"tables within each other: {' → '.join([*waiting, name])}", key)
+                self.cycle(waiting, parents)
                 return
             for name in ready:
                 key, body = waiting.pop(name)
                 self.read_table(name, key, body, parents[name])
+
+    def cycle(self, waiting: MappingType[str, tuple[Scalar, Mapping]], parents: MappingType[str, str | None]) -> None:
+        chain = [next(iter(waiting))]
+        while (above := parents[chain[-1]]) not in chain:
+            assert above is not None
+            chain.append(above)
+        chain = [*chain[chain.index(above) :], above]
+        self.reader.add("cycle", f"tables within each other: {' → '.join(chain)}", waiting[chain[0]][0])
 
     def parent(self, body: Mapping, bodies: MappingType[str, object]) -> str | None:
         scalar = self.reader.scalar(body.get("within"), "within")
@@ -112,8 +121,8 @@ class TablesReader:
             self.reader.add("missing-key", f"the table {name} has no fields", key, "fields: {name: $.path}")
         self.defined[name] = frozenset(section.entries) if section else frozenset()
         inherit = self.inherit(name, body, within)
-        linker = Linker(self.reader, self.types, {inherited.name: inherited.type for inherited in inherit})
-        linker.declared = self.defined[name] | frozenset(self.names_asked(body))
+        declared = self.defined[name] | frozenset(self.names_asked(body))
+        linker = Linker(self.reader, self.types, {inherited.name: inherited.type for inherited in inherit}, declared)
         fields, evaluation = linker.link(self.drafts(section, bad))
         self.clashes(name, inherit, section, within)
         where_scalar = self.reader.scalar(body.get("where"), f"where of {name}")
@@ -132,7 +141,6 @@ class TablesReader:
             evaluation,
             self.key(name, body, linker),
             where if where is None or where.type is not None else Nothing(Boolean(), None),
-            where_scalar.text if where_scalar else None,
             self.reader.text(body.get("note"), "note"),
             key.line,
             key.column,
