@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import sys
 import unittest
+from datetime import date
 from decimal import Decimal
 from typing import Any
 from unittest import mock
@@ -155,6 +156,21 @@ class Fates(FolderCase):
         first, second = self.extract(rules, '[{"a": ["x", null, {"y": 1}]}, {"b": ["x", [2]]}]').rejects
         self.assertEqual((first.problems[0].path, first.problems[0].value), ("$[0]['a'][2]", {"y": 1}))
         self.assertEqual((second.problems[0].path, second.problems[0].value), ("$[1]['b'][1]", [2]))
+
+    def test_a_table_may_be_called_response(self) -> None:
+        rules = """
+            response: {fields: {day: {at: $.day, type: date}}}
+            tables:
+              response: {rows: "$.x[*]", inherit: [day], fields: {a: $.a}}
+              t: {within: response, rows: "$.y[*]", inherit: [day, a], fields: {b: $.b}}
+              u: {rows: "$.x[*]", inherit: [day], fields: {a: $.a}}
+            """
+        result = self.extract(rules, '{"day": "2031-04-01", "x": [{"a": 1, "y": [{"b": 2}]}]}')
+        day = date(2031, 4, 1)
+        self.assertEqual(result.tables["response"].to_pylist(), [{"day": day, "a": "1"}])
+        self.assertEqual(result.tables["t"].to_pylist(), [{"day": day, "a": "1", "b": "2"}])
+        self.assertEqual(result.tables["u"].to_pylist(), [{"day": day, "a": "1"}])
+        self.assertEqual(result.unmatched, [])
 
     def test_takes(self) -> None:
         rules = """

@@ -8,7 +8,7 @@ from decimal import Decimal
 from mukret.engine.examples import run_examples
 from mukret.errors import InputError, RulesError
 from mukret.rules import Rules, load_rules, parse_rules
-from mukret.rules.model import At
+from mukret.rules.model import RESPONSE, At
 from mukret.types import DecimalType
 from mukret.values import Number
 from tests.helpers import FolderCase, rules_text, table_rules
@@ -261,7 +261,7 @@ class Loading(FolderCase):
             """)
         self.assertEqual(
             [(item.name, item.origin, item.type.name) for item in rules.tables["berths"].inherit],
-            [("at", "response", "text"), ("code", "ports", "text"), ("x", "ports", "integer")],
+            [("at", RESPONSE, "text"), ("code", "ports", "text"), ("x", "ports", "integer")],
         )
         self.assertEqual([table.name for table in rules.parents_first()], ["islands", "ports", "berths"])
 

@@ -13,8 +13,8 @@ from mukret.values import JsonValue
 
 Take = Literal["only", "first", "all", "count"]
 Policy = Literal["reject", "null", "stop"]
-RESPONSE = "response"
-"""The origin of fields that tables inherit from the document itself."""
+RESPONSE = "response.fields"
+"""The origin of fields that tables inherit from the document itself; with its point it can't be a table's name."""
 
 
 @dataclass(frozen=True)
