@@ -88,6 +88,9 @@ class HostileInput(FolderCase):
         shown = self.mukret("preview", "t.rules.yaml", "\x1b[31mred.json")
         self.assertNotIn("\x1b", shown.stdout + shown.stderr)
         self.assertNotIn("\u202e", shown.stdout + done.stderr)
+        self.file("\x1b[32m.json", "<html>")
+        failed = self.run_on("\x1b[32m.json")
+        self.assertIn("\\u001b[32m.json: this is an HTML page", failed.stderr)
         text = (self.folder / "out/t.csv").read_text(encoding="utf-8")
         self.assertEqual(text, 'no,text,select\n1,"=1+1,""\n;",\n,,kept\n')
 

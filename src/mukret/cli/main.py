@@ -117,15 +117,17 @@ def show(error: MukretError, verbose: bool = False) -> int:
         import traceback
 
         traceback.print_exception(error, file=sys.stderr)
+    from mukret.text import escaped
+
     if isinstance(error, RulesError):
         from mukret.cli.console import print_diagnostics
 
         print_diagnostics(error)
         return error.exit_code
     click.secho("error: ", fg="red", bold=True, nl=False, err=True)
-    click.echo(f"{error.message} [{error.code}]", err=True)
+    click.echo(f"{escaped(error.message)} [{error.code}]", err=True)
     if error.place:
-        click.echo(f"  at {error.place}", err=True)
+        click.echo(f"  at {escaped(error.place)}", err=True)
     _hint(error.hint)
     return error.exit_code
 
@@ -141,5 +143,7 @@ def show_usage(error: click.ClickException) -> int:
 
 def _hint(hint: str | None) -> None:
     if hint:
+        from mukret.text import escaped
+
         click.secho("  hint: ", fg="cyan", nl=False, err=True)
-        click.echo(hint, err=True)
+        click.echo(escaped(hint), err=True)

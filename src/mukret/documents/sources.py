@@ -98,6 +98,8 @@ class _Counted(io.RawIOBase):
         view = memoryview(cast(bytearray, buffer)).cast("B")
         count = cast(io.BufferedReader, self.file).readinto(view)
         self.source.size += count
+        if self.source.hashing:
+            self.source.hashing.result()  # one piece waits at most, however fast the reader is
         self.source.hashing = _hasher().submit(self.source.digest.update, bytes(view[:count]))
         return count
 
