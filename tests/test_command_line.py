@@ -127,7 +127,7 @@ class CommandLine(FolderCase):
         self.file("out/mine.txt", "x")
         cases: list[tuple[tuple[str, ...], int, str]] = [
             (("extract", "ferry.rules.yaml", "claen.json", "--to", "o"), 3, "error: claen.json: no such file or folder [not-opened]"),
-            (("extract", "ferry.rules.yaml", "bad.json", "--to", "o"), 3, "error: no document of the run could be read [nothing-read]"),
+            (("extract", "ferry.rules.yaml", "bad.json", "--to", "o"), 3, "error: no document of the run could be read: a trailing comma: a member should follow it [nothing-read]"),
             (("extract", "ferry.rules.yaml", "empty.json", "--to", "o"), 3, "error: empty.json: the file is empty [empty-input]"),
             (("extract", "no.yaml", "clean.json", "--to", "o"), 3, "error: no.yaml: No such file or directory [not-opened]"),
             (("extract", "ferry.rules.yaml", "clean.json", "--to", "out"), 4, "error: out holds what Mukret did not write: mine.txt [not-empty]"),

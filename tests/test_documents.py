@@ -4,16 +4,21 @@ from __future__ import annotations
 
 import bz2
 import gzip
+import json
 import lzma
+import sys
 import unittest
+from importlib import import_module
 from pathlib import Path
 
 from mukret.documents import Batch, NotJson, decode, find_sources, read_batches
-from mukret.documents.batches import looks_like_lines
+from mukret.documents.recognise import looks_like_lines
 from mukret.errors import InputError
 from mukret.values import Number, json_text
 from tests.helpers import FolderCase
 
+zstd_compress = import_module("compression.zstd" if sys.version_info >= (3, 14) else "backports.zstd").compress
+PACKERS = {"gzip": gzip.compress, "bzip2": bz2.compress, "xz": lzma.compress, "zstd": zstd_compress}
 MISTAKES: list[tuple[bytes, str, int, int, int]] = [
     (b"", "there is nothing in it", 1, 1, 0),
     (b"{'a': 1}", "single quotes: JSON wants double", 1, 2, 1),
@@ -33,7 +38,7 @@ MISTAKES: list[tuple[bytes, str, int, int, int]] = [
     (b'[1.]', "1. is no JSON number", 1, 2, 1),
     (b'[+1]', "+1 is no JSON number", 1, 2, 1),
     (b'{"a": [1, 2}', "} does not close the [ of line 1", 1, 12, 11),
-    (b'{"a": 1} {', "text after the end of the document", 1, 10, 9),
+    (b'{"a": 1} {', "text after the end of the document, where another begins: several go one to a line (JSON Lines)", 1, 10, 9),
     (b'{"a":\n [1,\n  {"b": 2', "cut off inside an object that began at line 3", 3, 10, 20),
     (b'["abc', "cut off inside a text that began at line 1", 1, 6, 5),
     (b'["a\nb"]', "a line break inside a text", 1, 4, 3),
@@ -120,6 +125,7 @@ class Files(FolderCase):
                 self.assertEqual(found, [(1, 1), (3, 3), (4, 4)])
                 [bad] = [bad for batch in batches for bad in batch.bad]
                 self.assertEqual((bad.number, bad.finding.line, bad.finding.offset), (2, 3, 21))
+                self.assertEqual(bad.finding.message, "cut off inside an object that began at line 3")
 
     def test_one_document_may_stand_over_many_lines_or_on_one_long_line(self) -> None:
         pretty = self.file("a.json", '{\n "a": 1\n}\n')
@@ -127,9 +133,12 @@ class Files(FolderCase):
         self.assertEqual(self.documents(pretty, long, size=10), [{"a": 1}, [1] * 1000])
 
     def test_compressed_files_are_read_and_recorded_as_they_are_stored(self) -> None:
+        """Also those of several parts, one after the other."""
         content = b'{"a":1}\n{"a":2}\n'
-        for name, pack in (("gzip", gzip.compress), ("bzip2", bz2.compress), ("xz", lzma.compress)):
+        for name, pack in PACKERS.items():
             with self.subTest(name):
+                file = self.file(f"{name}.parts", pack(content[:8]) + pack(content[8:]))
+                self.assertEqual(self.documents(file), [{"a": 1}, {"a": 2}])
                 file = self.file(f"{name}.bin", pack(content))
                 [source] = find_sources([file])
                 documents = [d for batch in read_batches([source]) for d in batch.documents]
@@ -137,10 +146,103 @@ class Files(FolderCase):
                 self.assertEqual((source.compression, source.size, source.documents), (name, file.stat().st_size, 2))
 
     def test_a_broken_archive_is_an_input_that_can_not_be_read(self) -> None:
-        file = self.file("a.json.gz", gzip.compress(b'{"a":1}\n' * 1000)[:40])
-        with self.assertRaises(InputError) as caught:
-            self.read(file)
-        self.assertIn("can't be read to its end", caught.exception.message)
+        for name, pack in PACKERS.items():
+            packed = pack(bytes(range(256)) * 40)
+            for what, content in (
+                ("cut off", packed[: len(packed) // 2]),
+                ("damaged", packed[:20] + b"\0" * len(packed)),
+            ):
+                with self.subTest(name, what=what), self.assertRaises(InputError) as caught:
+                    self.read(self.file("a.json", content))
+                self.assertIn("can't be read to its end", caught.exception.message)
+
+    def test_utf_16_with_a_mark_is_read_and_half_a_surrogate_pair_is_a_bad_document(self) -> None:
+        text = '{"port":"Ótterwick 🚢"}\n{"n":2}\n'
+        for name in ("utf-16-le", "utf-16-be"):
+            with self.subTest(name):
+                raw = f"\ufeff{text}".encode(name)
+                self.assertEqual(self.documents(self.file("a.json", raw)), [{"port": "Ótterwick 🚢"}, {"n": 2}])
+                half = raw + '{"n":"'.encode(name) + "\ud83d".encode(name, "surrogatepass") + '"}\n{"n":4}'.encode(name)
+                [batch] = self.read(self.file("b.json", half))
+                self.assertEqual(batch.numbers, [1, 2, 4])
+                [bad] = batch.bad
+                self.assertEqual((bad.finding.message, bad.finding.line), ("half of a surrogate pair stands alone", 3))
+                with self.assertRaises(InputError):
+                    self.read(self.file("c.json", raw[:-1] + b"\0\0"[: len(raw) % 2]))
+
+    def test_a_text_sequence_is_read_and_one_that_may_be_cut_off_is_set_aside(self) -> None:
+        """RFC 7464: a separator before each text; a number wants a line end after it, or may have lost digits."""
+        content = b'\x1e{"n":\n1}\n\x1e[2]\x1e\x1e3\n\x1e4\x1e{"n":\n\x1etrue\n'
+        file = self.file("feed.json-seq", content)
+        for size in (1, 7, 1000):
+            with self.subTest(size=size):
+                batches = self.read(file, size=size)
+                self.assertEqual([d for b in batches for d in b.documents], [{"n": 1}, [2], 3, True])
+                found = [(b.number, b.finding.line, b.finding.offset) for batch in batches for b in batch.bad]
+                self.assertEqual(found, [(4, 4, 20), (5, 5, 27)])
+
+    def test_an_http_archive_gives_its_json_answers(self) -> None:
+        def entry(url: str, status: int, media_type: str, **content: str) -> dict[str, object]:
+            answer = {"status": status, "content": {"mimeType": media_type, **content}}
+            return {"startedDateTime": "2031-04-01T08:00:00Z", "request": {"url": url}, "response": answer}
+
+        entries = [
+            entry("http://isles.example/ports?key=k", 200, "application/json; charset=utf-8", text='{"n": 1}'),
+            entry("http://isles.example/logo", 200, "image/png", text="AAAA", encoding="base64"),
+            entry("http://isles.example/b", 200, "application/geo+json", text="eyJuIjogMn0=", encoding="base64"),
+            entry("http://isles.example/c?key=k", 200, "application/json", text="{'n': 3}"),
+            entry("http://isles.example/d?key=k", 502, "text/html", text="<html>"),
+            entry("http://isles.example/e", 304, "application/json"),
+        ]
+        archive = {"log": {"version": "1.2", "creator": {"name": "x", "version": "1"}, "entries": entries}}
+        [source] = find_sources([self.file("day.har", json.dumps(archive, indent=1))])
+        [batch] = read_batches([source])
+        self.assertEqual(batch.documents, [{"n": 1}, {"n": 2}])
+        self.assertEqual(
+            [origin and origin.address for origin in batch.origins],
+            ["http://isles.example/ports", "http://isles.example/b"],
+        )
+        self.assertEqual(dict(source.passed_over), {"image/png": 1, "status 304": 1})
+        told = [(bad.number, bad.code, bad.finding.message) for bad in batch.bad]
+        self.assertEqual(told, [
+            (3, "not-json", "single quotes: JSON wants double, in the answer of http://isles.example/c"),
+            (4, "no-data", "the service answered 502 (http://isles.example/d)"),
+        ])  # fmt: skip
+
+    def test_a_collected_folder_gives_what_was_kept_in_its_order(self) -> None:
+        """Its record says what is data; a last line that a crash cut off is none, a changed one is an error."""
+        lines = [
+            {
+                "url": "http://isles.example/b",
+                "file": "pages/000002.json",
+                "status": 200,
+                "fetched_at": "2031-04-01T08:00:00Z",
+            },
+            {"url": "http://isles.example/x", "file": "apart/000003.html", "problem": "not JSON"},
+            {"url": "http://isles.example/a", "file": "pages/000001.json", "status": 200},
+        ]
+        for number in (1, 2, 3):
+            self.file(f"in/pages/00000{number}.json", json.dumps({"n": number}))
+        record = self.file("in/capture.jsonl", "".join(json.dumps(line) + "\n" for line in lines) + '{"url": "http')
+        self.file("in/other/x.json", "{}")
+        [batch] = self.read(self.folder / "in")
+        self.assertEqual(batch.documents, [{"n": 2}, {"n": 1}])
+        self.assertEqual(batch.origins[0] and batch.origins[0].fetched_at, "2031-04-01T08:00:00Z")
+        for broken in ('{"file": "../x.json"}', '{"file": "/x.json"}', "{}", "[]", "{"):
+            record.write_text(broken + "\n")
+            with self.subTest(broken), self.assertRaises(InputError) as caught:
+                self.read(self.folder / "in")
+            self.assertEqual(caught.exception.code, "capture-broken")
+
+    def test_all_forms_are_mixed_in_one_run(self) -> None:
+        self.file("in/a.json", '{"n": 1}')
+        self.file("in/b.jsonl.zst", PACKERS["zstd"](b'{"n": 2}\n{"n": 3}\n'))
+        self.file("in/c.json", '{"n": 4}'.encode("utf-16"))
+        self.file("in/d.json-seq", '\x1e{"n": 5}\n')
+        self.file("in/e/capture.jsonl", '{"file": "pages/1.json", "url": "http://isles.example"}\n')
+        self.file("in/e/pages/1.json", '{"n": 6}')
+        self.file("in/f.json", "{'n': 7}")
+        self.assertEqual(self.documents(self.folder / "in"), [{"n": number} for number in range(1, 7)])
 
     def test_folders_and_globs_are_followed_by_name(self) -> None:
         for name in ("b.json", "a.jsonl", "deep/c.json.gz", "note.txt"):

@@ -90,7 +90,8 @@ class HostileInput(FolderCase):
         self.assertNotIn("\u202e", shown.stdout + done.stderr)
         self.file("\x1b[32m.json", "<html>")
         failed = self.run_on("\x1b[32m.json")
-        self.assertIn("\\u001b[32m.json: this is an HTML page", failed.stderr)
+        self.assertIn("this is an HTML page", failed.stderr)
+        self.assertIn("\\u001b[32m.json:1:1", failed.stderr)
         text = (self.folder / "out/t.csv").read_text(encoding="utf-8")
         self.assertEqual(text, 'no,text,select\n1,"=1+1,""\n;",\n,,kept\n')
 

@@ -47,7 +47,8 @@ class TwoEvaluators(unittest.TestCase):
             self.compare(feed)
         listing = ", ".join(f"{code} {self.codes[code]}" for code in sorted(REJECTS))
         print(f"\nrandom rules on random documents: {dict(self.rows)}\n  reject codes hit: {listing}", flush=True)
-        self.assertEqual([code for code in REJECTS if not self.codes[code]], [])
+        never = {"no-data"}  # only an answer in an HTTP archive gets it
+        self.assertEqual([code for code in REJECTS if not self.codes[code]], sorted(never))
 
     def compare(self, feed: Feed) -> None:
         """Over a file of lines, in batches of a few bytes, so that documents of one file meet in several batches."""

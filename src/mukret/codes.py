@@ -7,6 +7,7 @@ from __future__ import annotations
 
 REJECTS: dict[str, str] = {
     "not-json": "a document that is no JSON text",
+    "no-data": "an answer in an HTTP archive that is an error, not data",
     "wrong-kind": "an object, array or other kind of value that the type can't take",
     "not-a-number": "a text that is no number",
     "not-whole": "a number with a fraction where a whole one was wanted",
@@ -69,6 +70,7 @@ RUNS: dict[str, str] = {
     "empty-input": "an input file with nothing in it",
     "no-input": "no input at all",
     "not-supported": "part of the plan, but not supported yet",
+    "capture-broken": "a collected folder whose record can't be read",
     "nothing-read": "not one document could be read",
     "stopped": "the rules say that a bad value ends the run",
     "too-many-rejects": "more rejects than allowed",

@@ -30,6 +30,8 @@ class MukretError(Exception):
         self.message = message
         self.place = place
         self.hint = hint
+        self.pointer: tuple[str, int] | None = None
+        """The text around the mistake, and where in it the mistake is (from 0), where that helps."""
 
 
 class PositionedError(MukretError):
@@ -37,6 +39,7 @@ class PositionedError(MukretError):
 
     def __init__(self, code: str, message: str, text: str, position: int, hint: str | None = None) -> None:
         super().__init__(code, message, place=f"character {position + 1} of {text!r}", hint=hint)
+        self.pointer = (text, position)
         self.text = text
         self.position = position
 

@@ -13,6 +13,7 @@ from mukret.text import counted, escaped
 from mukret.values import shown_text
 
 if TYPE_CHECKING:
+    from mukret.documents import Finding
     from mukret.engine.notices import Notice
     from mukret.engine.tally import Reason, Tally
 
@@ -34,7 +35,7 @@ def print_diagnostic(diagnostic: Diagnostic, *, err: bool = True) -> None:
     click.secho(f"{diagnostic.severity}: ", fg=colour, bold=True, nl=False, err=err)
     click.echo(f"{escaped(diagnostic.message)} [{diagnostic.code}]", err=err)
     click.echo(f"  at {diagnostic.file}:{diagnostic.line}:{diagnostic.column}", err=err)
-    line, caret = _windowed(diagnostic.source, diagnostic.column - 1)
+    line, caret = windowed(diagnostic.source, diagnostic.column - 1)
     if line.strip():
         number = str(diagnostic.line)
         click.secho(f"    {number} │ ", dim=True, nl=False, err=err)
@@ -47,7 +48,7 @@ def print_diagnostic(diagnostic: Diagnostic, *, err: bool = True) -> None:
     click.echo(err=err)
 
 
-def _windowed(source: str, caret: int) -> tuple[str, int]:
+def windowed(source: str, caret: int) -> tuple[str, int]:
     """The part of a line around a place, control characters escaped, and the place in it."""
     first = max(0, caret - _WINDOW // 2) if len(source) > _WINDOW else 0
     before = ("…" if first else "") + escaped(source[first:caret])
@@ -113,15 +114,30 @@ def print_reasons(tally: Tally, where: str | None) -> None:
         click.echo(f"  and with them what stood below them: {', '.join(followers)} [{PARENT_REJECTED}]", err=True)
 
 
+def finding_lines(finding: Finding) -> list[str]:
+    """The text around a mistake with a caret below it; nothing where there is no text."""
+    if not finding.excerpt.strip():
+        return []
+    return [f"    {finding.excerpt}", f"    {' ' * cell_width(finding.excerpt[: finding.caret])}^"]
+
+
+def cell_width(text: str) -> int:
+    """How many columns of a terminal a text takes; wide characters take two."""
+    from rich.cells import cell_len
+
+    return cell_len(text)
+
+
 def reason_lines(reason: Reason, width: int) -> list[str]:
     """`sailings.fare: 12 × not-a-number, e.g. "ask crew"`, and below where the first case stood."""
     what = ".".join(part for part in (reason.table, reason.field) if part) or "document"
     example = reason.example
-    shown = f", e.g. {shown_text(example.value)}" if example.value is not None and reason.table else ""
-    if not reason.table:
-        shown = f": {example.message}"
+    shown = f", e.g. {shown_text(example.value)}" if example.value is not None else ""
     place = f"({reason.file}, document {reason.document})"
     path = f"at {readable(example.path)} " if example.path else ""
+    if example.finding:
+        lines = [f"{what}: {reason.count:,} × {reason.code}: {example.finding}", *finding_lines(example.finding)]
+        return [escaped(line) for line in (*lines, f"    in {reason.file}, document {reason.document}")]
     lines = [f"{what}: {reason.count:,} × {reason.code}{shown}"]
     lines += [f"    {path}{place}"] if len(path) + len(place) + 6 <= width else [f"    {path}", f"    {place}"]
     return [escaped(line.rstrip()) for line in lines]
@@ -133,6 +149,15 @@ def readable(normalized_path: str) -> str:
     from mukret.paths.locate import path_text
 
     return path_text(parse_path(normalized_path).segments)
+
+
+def print_unmatched(path: str, hint: str | None) -> None:
+    """The warning that a path found nothing in all of the input."""
+    click.secho("warning: ", fg="yellow", bold=True, nl=False, err=True)
+    click.echo(escaped(f"{path} finds nothing in all of the input [unmatched]"), err=True)
+    if hint:
+        click.secho("  hint: ", fg="cyan", nl=False, err=True)
+        click.echo(escaped(hint), err=True)
 
 
 def print_notices(notices: Sequence[Notice]) -> None:

@@ -138,7 +138,8 @@ def _report(run: Run, notices: list[Notice], target: str, *, verbose: bool) -> N
         for source in run.sources:
             packed = f", {source.compression}" if source.compression else ""
             size = f"{counted(source.documents, 'document')}, {counted(source.size, 'byte')}{packed}"
-            click.echo(f"  {escaped(source.name)}: {size}", err=True)
+            over = f", passed over {passed}" if (passed := source.passed_over.total()) else ""
+            click.echo(f"  {escaped(source.name)}: {size}{over}", err=True)
     console.print_counts(run.tally)
     console.print_reasons(run.tally, None if target == "-" else f"{target.rstrip('/')}/rejects.jsonl")
     console.print_notices(notices)

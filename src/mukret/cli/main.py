@@ -128,6 +128,12 @@ def show(error: MukretError, verbose: bool = False) -> int:
     click.echo(f"{escaped(error.message)} [{error.code}]", err=True)
     if error.place:
         click.echo(f"  at {escaped(error.place)}", err=True)
+    if error.pointer:
+        from mukret.cli.console import windowed
+
+        line, caret = windowed(*error.pointer)
+        click.echo(f"    {line}", err=True)
+        click.secho(f"    {' ' * caret}^", fg="red", bold=True, err=True)
     _hint(error.hint)
     return error.exit_code
 

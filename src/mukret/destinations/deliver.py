@@ -114,6 +114,7 @@ def run_record(run: Run, files: list[str]) -> dict[str, Any]:
                 "bytes": source.size,
                 "documents": source.documents,
                 "compression": source.compression,
+                "passed_over": dict(source.passed_over),
             }
             for source in run.sources
         ],

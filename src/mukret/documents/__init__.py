@@ -1,8 +1,21 @@
 """Files, folders and streams → documents, a batch at a time, with their place in the input."""
 
-from mukret.documents.batches import BadDocument, Batch, read_batches
+from mukret.documents.batches import BadDocument, Batch, nothing_read, read_batches
 from mukret.documents.decode import NotJson, decode
 from mukret.documents.diagnose import Finding
-from mukret.documents.sources import Source, find_sources
+from mukret.documents.inputs import find_sources
+from mukret.documents.origin import Origin
+from mukret.documents.sources import Source
 
-__all__ = ["BadDocument", "Batch", "Finding", "NotJson", "Source", "decode", "find_sources", "read_batches"]
+__all__ = [
+    "BadDocument",
+    "Batch",
+    "Finding",
+    "NotJson",
+    "Origin",
+    "Source",
+    "decode",
+    "find_sources",
+    "nothing_read",
+    "read_batches",
+]

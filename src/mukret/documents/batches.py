@@ -2,34 +2,37 @@
 
 from __future__ import annotations
 
-import lzma
-import zlib
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import BinaryIO
 
+from mukret.documents.archives import Entry, entries, is_archive
 from mukret.documents.decode import BYTE_ORDER_MARK, NotJson, decode, decoder
 from mukret.documents.diagnose import Finding
-from mukret.documents.sources import Source
+from mukret.documents.origin import Origin
+from mukret.documents.recognise import RECORD_SEPARATOR, cut_off_in_sequence, looks_like_lines, looks_like_sequence
+from mukret.documents.sources import BROKEN_ARCHIVE, Source, not_read
 from mukret.errors import InputError
 from mukret.values import JsonValue
 
 BATCH_BYTES = 2_000_000
-LINE_ENDINGS = (".jsonl", ".ndjson")
 
 
 @dataclass(frozen=True)
 class BadDocument:
-    """A document that is no JSON; it keeps its number in the file. The finding's place is in the file."""
+    """A document that can't be read; it keeps its number in the file. The finding's place is in the file, for a body
+    in an HTTP archive in that body."""
 
     source: Source
     number: int
     finding: Finding
+    code: str = "not-json"
 
 
 @dataclass
 class Batch:
-    """Documents in order; `sources` and `numbers` (from 1 in its file) say where each one comes from.
+    """Documents in order; `sources` and `numbers` (from 1 in its file) say where each one comes from, `origins` which
+    request it answered, if that is on record.
 
     `raw` holds the bytes of the documents that were asked for, by index.
     """
@@ -37,17 +40,10 @@ class Batch:
     documents: list[JsonValue] = field(default_factory=list)
     sources: list[Source] = field(default_factory=list)
     numbers: list[int] = field(default_factory=list)
+    origins: list[Origin | None] = field(default_factory=list)
     bad: list[BadDocument] = field(default_factory=list)
     raw: dict[int, bytes] = field(default_factory=dict)
     size: int = 0
-
-    def add(self, document: JsonValue, source: Source, number: int, raw: bytes, keep_raw: bool) -> None:
-        if keep_raw:
-            self.raw[len(self.documents)] = raw
-        self.documents.append(document)
-        self.sources.append(source)
-        self.numbers.append(number)
-        self.size += len(raw)
 
 
 Wanted = Callable[[int], bool]
@@ -65,6 +61,18 @@ def read_batches(
         yield reader.batch
 
 
+def nothing_read(file: str, finding: Finding) -> InputError:
+    """The error of a run of which not one document could be read."""
+    error = InputError(
+        "nothing-read",
+        f"no document of the run could be read: {finding.message}",
+        place=f"{file}:{finding.line}:{finding.column} (byte {finding.offset})",
+        hint="look at the file: a body that is an error page is not data",
+    )
+    error.pointer = (finding.excerpt, finding.caret) if finding.excerpt.strip() else None
+    return error
+
+
 class _Reader:
     def __init__(self, keep_raw: Wanted, size: int) -> None:
         self.keep_raw = keep_raw
@@ -76,15 +84,17 @@ class _Reader:
         with source.open() as file:
             try:
                 yield from self.contents(source, file)
-            except (OSError, EOFError, zlib.error, lzma.LZMAError) as error:
-                raise InputError("not-opened", f"{source.name}: can't be read to its end: {error}") from None
+            except BROKEN_ARCHIVE as error:
+                raise not_read(source.name, error) from None
 
     def contents(self, source: Source, file: BinaryIO) -> Iterator[Batch]:
         head = _read_a_line(file, self.size)
         if not head.strip():
             self.nothing(source)
+        elif looks_like_sequence(head):
+            yield from self.separated(source, file, head, RECORD_SEPARATOR)
         elif looks_like_lines(head, source.name):
-            yield from self.lines(source, file, head)
+            yield from self.separated(source, file, head, b"\n")
         else:
             self.document(source, head + file.read())
         if self.batch.size >= self.size:
@@ -101,60 +111,91 @@ class _Reader:
             )
         self.bad(source, Finding("the file is empty"))
 
-    def bad(self, source: Source, finding: Finding) -> None:
+    def bad(self, source: Source, finding: Finding, size: int = 0, code: str = "not-json") -> None:
         source.documents += 1
-        self.batch.bad.append(BadDocument(source, source.documents, finding))
+        self.batch.bad.append(BadDocument(source, source.documents, finding, code))
+        self.batch.size += size
+
+    def add(self, source: Source, document: JsonValue, raw: bytes, origin: Origin | None) -> None:
+        source.documents += 1
+        batch = self.batch
+        if self.keep_raw(self.count):
+            batch.raw[len(batch.documents)] = raw
+        self.count += 1
+        batch.documents.append(document)
+        batch.sources.append(source)
+        batch.numbers.append(source.documents)
+        batch.origins.append(origin)
+        batch.size += len(raw)
 
     def document(self, source: Source, raw: bytes) -> None:
+        """A file that is one document, or one HTTP archive with many."""
         try:
-            self.add(source, decode(raw), raw)
+            document = decode(raw)
         except NotJson as error:
-            self.bad(source, error.finding)
-            self.batch.size += len(raw)
+            self.bad(source, error.finding, len(raw))
+            return
+        if is_archive(document):
+            for entry in entries(document):
+                self.entry(source, entry)
+        else:
+            self.add(source, document, raw, source.origin)
 
-    def add(self, source: Source, document: JsonValue, raw: bytes) -> None:
-        source.documents += 1
-        self.batch.add(document, source, source.documents, raw, self.keep_raw(self.count))
-        self.count += 1
+    def entry(self, source: Source, entry: Entry) -> None:
+        if entry.failed:
+            self.bad(source, Finding(f"{entry.reason} ({entry.origin.address})"), code="no-data")
+        elif entry.body is None:
+            source.passed_over[entry.reason] += 1
+        else:
+            try:
+                self.add(source, decode(entry.body), entry.body, entry.origin)
+            except NotJson as error:
+                self.bad(source, error.finding.inside(f"the answer of {entry.origin.address}"), len(entry.body))
 
-    def lines(self, source: Source, file: BinaryIO, head: bytes) -> Iterator[Batch]:
-        """JSON Lines: one document per line, a blank line is none; a bad line is set aside and the others go on."""
+    def separated(self, source: Source, file: BinaryIO, head: bytes, separator: bytes) -> Iterator[Batch]:
+        """JSON Lines, or a JSON text sequence (RFC 7464): a blank piece is no document; a bad one is set aside and the
+        others go on."""
         rest = head.removeprefix(BYTE_ORDER_MARK)
-        number, offset = 0, len(head) - len(rest)
+        lines, offset = 0, len(head) - len(rest)
         while True:
-            more = file.read(max(1, self.size - self.batch.size))
-            block, newline, rest = (rest + more).rpartition(b"\n") if more else (rest, b"", b"")
-            if more and not newline:
-                continue  # not one whole line so far
-            lines = block.split(b"\n")
-            self.some_lines(source, lines, number, offset)
-            number += len(lines)
-            offset += len(block) + len(newline)
+            more = file.read(max(1, self.size - self.batch.size, len(rest)))
+            block, found, rest = (rest + more).rpartition(separator) if more else (rest, b"", b"")
+            if more and not found:
+                continue  # not one whole piece so far
+            self.pieces(source, block.split(separator), separator, lines, offset)
+            lines += block.count(b"\n") + found.count(b"\n")
+            offset += len(block) + len(found)
             if not more:
                 return
             if self.batch.size >= self.size:
                 yield self.handed_over()
 
-    def some_lines(self, source: Source, lines: list[bytes], number: int, offset: int) -> None:
-        read = decoder().decode
-        for index, line in enumerate(lines):
-            if not line or line.isspace():
+    def pieces(self, source: Source, pieces: list[bytes], separator: bytes, lines: int, offset: int) -> None:
+        read, sequence = decoder().decode, separator == RECORD_SEPARATOR
+        for index, piece in enumerate(pieces):
+            if not piece or piece.isspace():
                 continue
             try:
-                document = read(line)
+                document = read(piece)
+                if sequence and cut_off_in_sequence(document, piece):
+                    raise ValueError
             except (ValueError, RecursionError):
-                document = self.odd_line(source, line, number + index, offset + sum(map(len, lines[:index])) + index)
+                before = separator.join([*pieces[:index], b""])
+                document = self.odd_piece(source, piece, sequence, lines + before.count(b"\n"), offset + len(before))
                 if document is _SET_ASIDE:
                     continue
-            self.add(source, document, line)
+            self.add(source, document, piece, source.origin)
 
-    def odd_line(self, source: Source, line: bytes, lines_before: int, bytes_before: int) -> JsonValue:
+    def odd_piece(self, source: Source, piece: bytes, sequence: bool, lines: int, offset: int) -> JsonValue:
         try:
-            return decode(line)
+            document = decode(piece)
+            if sequence and cut_off_in_sequence(document, piece):
+                what = "perhaps cut off: in a sequence a number or word wants a line end after it"
+                raise NotJson(Finding(what, column=len(piece) + 1, offset=len(piece)))
         except NotJson as error:
-            self.bad(source, error.finding.moved(lines_before, bytes_before))
-            self.batch.size += len(line)
+            self.bad(source, error.finding.moved(lines, offset), len(piece))
             return _SET_ASIDE
+        return document
 
 
 _SET_ASIDE = object()
@@ -170,32 +211,7 @@ def _read_a_line(file: BinaryIO, size: int) -> bytes:
         if end >= 0 and head[end:].strip():
             return bytes(head)
         searched = end if end >= 0 else len(head)
-        more = file.read(size)
+        more = file.read(max(size, len(head)))
         if not more:
             return bytes(head)
         head += more
-
-
-def looks_like_lines(head: bytes, name: str) -> bool:
-    """Whether a file that begins like this is JSON Lines and not one document; told by what is in it.
-
-    A first line that is a whole JSON text with something after it is; a first line that is cut off is not (a document
-    written over several lines), unless the file's name says so; where it is broken, the second line decides.
-    """
-    first, _, rest = head.removeprefix(BYTE_ORDER_MARK).lstrip().partition(b"\n")
-    if not rest.strip():
-        return False
-    named_so = any(ending in name for ending in LINE_ENDINGS)
-    try:
-        decode(first)
-        return True
-    except NotJson as error:
-        if named_so:
-            return True
-        if "cut off" in error.finding.message or first[:1] not in b"{[":
-            return False
-    second = rest.lstrip().partition(b"\n")[0]
-    try:
-        return type(decode(second)) in (dict, list)
-    except NotJson:
-        return False

@@ -20,6 +20,8 @@ _WORD = re.compile(r"[A-Za-z_$][A-Za-z0-9_$]*")
 _LOOSE_NUMBER = re.compile(r"[-+.0-9][-+.0-9A-Za-z]*")
 _LITERALS = ("true", "false", "null")
 _OTHER_LANGUAGES = {"True": "true", "False": "false", "None": "null", "undefined": "null", "nil": "null"}
+_LINE_NAMED = re.compile(r"(?<=(?:at|of) )line (\d+)")
+"""Where a message names the line of an opening bracket."""
 _WINDOW = 30
 
 
@@ -39,7 +41,12 @@ class Finding:
 
     def moved(self, lines: int, offset: int) -> Finding:
         """The same finding in a larger text that has so many lines and bytes before this one."""
-        return replace(self, line=self.line + lines, offset=self.offset + offset)
+        message = _LINE_NAMED.sub(lambda match: f"line {int(match[1]) + lines}", self.message)
+        return replace(self, message=message, line=self.line + lines, offset=self.offset + offset)
+
+    def inside(self, what: str) -> Finding:
+        """The same finding, its place said to be inside something of the file."""
+        return replace(self, message=f"{self.message}, in {what}")
 
 
 def diagnose(raw: bytes, decoder_says: str) -> Finding:
@@ -49,6 +56,8 @@ def diagnose(raw: bytes, decoder_says: str) -> Finding:
     except UnicodeDecodeError as error:
         before = raw[: error.start].decode("utf-8")
         message = f"invalid UTF-8 (byte 0x{raw[error.start]:02x})"
+        if raw[error.start] == 0xED and raw[error.start + 1 : error.start + 2] >= b"\xa0":
+            message = "half of a surrogate pair stands alone"
         if raw[:2] in (b"\xff\xfe", b"\xfe\xff") or b"\0" in raw[:4]:
             message = "this is UTF-16 or UTF-32, not UTF-8"
         return _finding(before + "�", len(before), message)
@@ -118,7 +127,8 @@ class _Scanner:
     # ---- one method per thing that is wanted
 
     def _end(self, character: str) -> tuple[int, str]:
-        return self.fail("text after the end of the document")
+        another = ", where another begins: several go one to a line (JSON Lines)" if character in "{[" else ""
+        return self.fail(f"text after the end of the document{another}")
 
     def _value(self, character: str) -> str | tuple[int, str]:
         if character in "{[":

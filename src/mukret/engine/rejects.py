@@ -7,7 +7,7 @@ from typing import Any
 
 import msgspec
 
-from mukret.documents import BadDocument
+from mukret.documents import BadDocument, Finding
 from mukret.errors import StoppedError
 from mukret.paths import Index, Location, Name, Path, normalized
 from mukret.rules.model import At, Field
@@ -20,13 +20,17 @@ LONGEST_VALUE = 200
 
 @dataclass(frozen=True)
 class Problem:
-    """`path` is a normalized path (RFC 9535) in the document; `value` is what stood there, shortened."""
+    """`path` is a normalized path (RFC 9535) in the document; `value` is what stood there, shortened.
+
+    A document that can't be read has a `finding` instead of a path.
+    """
 
     field: str | None
     code: str
     path: str | None
     value: JsonValue
     message: str
+    finding: Finding | None = None
 
     def as_json(self) -> dict[str, JsonValue]:
         return {
@@ -200,5 +204,5 @@ def bad_document(found: BadDocument) -> Reject:
     """The record of a document that is no JSON."""
     finding = found.finding
     excerpt = f": {finding.excerpt[: finding.caret]}▸{finding.excerpt[finding.caret :]}" if finding.excerpt else ""
-    problem = Problem(None, "not-json", None, finding.excerpt or None, f"{finding}{excerpt}")
+    problem = Problem(None, found.code, None, finding.excerpt or None, f"{finding}{excerpt}", finding)
     return Reject(found.source.name, found.number, None, None, (problem,))

@@ -2,25 +2,24 @@
 
 from __future__ import annotations
 
-import gc
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import cached_property
 from typing import Any
 
-from mukret.documents import Batch, Source, read_batches
+from mukret.documents import Batch, Finding, Source, nothing_read, read_batches
 from mukret.documents.batches import BATCH_BYTES
+from mukret.documents.collector import collector_at_rest
+from mukret.documents.doubled import is_sampled
 from mukret.engine.coverage import Coverage, Unmatched
 from mukret.engine.fates import SeenKeys
 from mukret.engine.notices import Notice, notices
 from mukret.engine.plan import make_plan
 from mukret.engine.rejects import Reject, bad_document
-from mukret.engine.sampling import Sample, is_sampled, sample_for
+from mukret.engine.sampling import Sample, sample_for
 from mukret.engine.table_batch import TableBatch
 from mukret.engine.tally import TableTally, Tally
-from mukret.errors import InputError
 from mukret.rules.model import RESPONSE, Rules
 
 Progress = Callable[[int], None]
@@ -68,7 +67,7 @@ class Run:
 
     def batches(self) -> Iterator[Output]:
         """Reads everything. Raises InputError, also if not one document could be read; StoppedError for `bad: stop`."""
-        with _collector_at_rest():
+        with collector_at_rest():
             for batch in read_batches(self.sources, is_sampled, self.batch_bytes):
                 output = self.output(batch)
                 if self.progress:
@@ -76,12 +75,7 @@ class Run:
                 yield output
         if self.tally.documents == 0 and self.tally.bad_documents:
             reason = next(iter(self.tally.reasons.values()))
-            raise InputError(
-                "nothing-read",
-                "no document of the run could be read",
-                place=f"{reason.file}: {reason.example.message}",
-                hint="look at the file: a body that is an error page is not data",
-            )
+            raise nothing_read(reason.file, reason.example.finding or Finding(reason.example.message))
 
     def output(self, batch: Batch) -> Output:
         tables = self.tables(batch)
@@ -126,15 +120,3 @@ class Run:
     def notices(self) -> list[Notice]:
         """The warnings of the run."""
         return notices(self.rules, self.unmatched(), self.tally, self.sample)
-
-
-@contextmanager
-def _collector_at_rest() -> Iterator[None]:
-    """Without the cyclic garbage collector: documents have no cycles, and it would look at every one of them."""
-    was_on = gc.isenabled()
-    gc.disable()
-    try:
-        yield
-    finally:
-        if was_on:
-            gc.enable()

@@ -6,40 +6,24 @@ that of its rules.
 
 from __future__ import annotations
 
-import json
 from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from functools import lru_cache
 
 from mukret.documents import Batch
-from mukret.paths import Index, Location, Name, Slice, Wildcard, normalized
+from mukret.documents.doubled import Doubled, DoubledMembers
+from mukret.paths import Index, Name, Slice, Wildcard
 from mukret.paths.locate import path_text
 from mukret.paths.query import Segment
 from mukret.rules.model import At, Rules
 from mukret.values import JsonValue
 
-FIRST, EVERY = 20, 1000
 MOST_NODES = 100_000
-MOST_BYTES = 8_000_000
 MOST_PATHS = 500
 MOST_KNOWN = 10_000
 
 Segments = tuple[Segment, ...]
-
-
-def is_sampled(number: int) -> bool:
-    """Whether the document with this number in the run (from 0) is looked at in full."""
-    return number < FIRST or number % EVERY == 0
-
-
-@dataclass(frozen=True)
-class Twice:
-    """A member that came twice in one object; the last one counted."""
-
-    file: str
-    document: int
-    path: str
 
 
 @dataclass
@@ -49,21 +33,21 @@ class Sample:
     wanted: _Wanted
     documents: int = 0
     unread: Counter[str] = field(default_factory=Counter)
-    twice: list[Twice] = field(default_factory=list)
+    doubled: DoubledMembers = field(default_factory=DoubledMembers)
     nodes_left: int = MOST_NODES
-    bytes_left: int = MOST_BYTES
 
     def see(self, batch: Batch) -> None:
-        for index, raw in batch.raw.items():
+        self.doubled.see(batch)
+        for index in batch.raw:
             if self.nodes_left <= 0:
                 return
             self.documents += 1
             self.walk(batch.documents[index])
-            self.bytes_left -= len(raw)
-            if self.bytes_left > 0:
-                for location in doubled_members(raw):
-                    place = normalized(location)
-                    self.twice.append(Twice(batch.sources[index].name, batch.numbers[index], place))
+
+    @property
+    def twice(self) -> list[Doubled]:
+        """Members that came twice in one object."""
+        return self.doubled.found
 
     def walk(self, document: JsonValue) -> None:
         todo: list[tuple[JsonValue, str, _Wanted]] = [(document, "$", self.wanted)]
@@ -146,29 +130,3 @@ def _selects(segment: Segment, step: str | int, length: int) -> bool:
                 if step in range(*slice(start, end, stride).indices(length)):
                     return True
     return False
-
-
-class _Members(list[tuple[str, JsonValue]]):
-    """The members of an object, those that came twice included."""
-
-
-def doubled_members(raw: bytes) -> list[Location]:
-    """The places of members whose name came before in the same object."""
-    try:
-        document = json.loads(raw, object_pairs_hook=_Members)
-    except (ValueError, RecursionError):
-        return []
-    found: list[Location] = []
-    todo: list[tuple[Location, JsonValue]] = [((), document)]
-    while todo:
-        location, node = todo.pop()
-        if isinstance(node, _Members):
-            seen: set[str] = set()
-            for name, member in node:
-                if name in seen:
-                    found.append((*location, name))
-                seen.add(name)
-                todo.append(((*location, name), member))
-        elif isinstance(node, list):
-            todo += [((*location, index), element) for index, element in enumerate(node)]
-    return found

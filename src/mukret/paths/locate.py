@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from mukret.paths.query import Index, Name, Path, Segment, Selector, Slice, Wildcard
+from mukret.paths.query import Index, Name, Path, Segment, Selector, Slice, Wildcard, escaped_name
 from mukret.text import nearest
 from mukret.values import JsonValue, kind_of
 
@@ -63,8 +63,7 @@ def _segment_text(segment: Segment) -> str:
 def _selector_text(selector: Selector) -> str:
     match selector:
         case Name(name):
-            escaped = name.replace("\\", "\\\\").replace("'", "\\'")
-            return f"'{escaped}'"
+            return f"'{escaped_name(name)}'"
         case Index(index):
             return str(index)
         case Slice(start, end, step):

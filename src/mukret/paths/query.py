@@ -112,10 +112,11 @@ _ESCAPES = {"\b": "\\b", "\t": "\\t", "\n": "\\n", "\f": "\\f", "\r": "\\r", "'"
 
 def normalized(location: Location) -> str:
     """A location as a normalized path: `$['ports'][0]['code']`."""
-    return "$" + "".join(f"[{step}]" if isinstance(step, int) else f"['{_escaped(step)}']" for step in location)
+    return "$" + "".join(f"[{step}]" if isinstance(step, int) else f"['{escaped_name(step)}']" for step in location)
 
 
-def _escaped(name: str) -> str:
+def escaped_name(name: str) -> str:
+    """A member name as it stands between the single quotes of a normalized path."""
     if name.isalnum():
         return name
     return "".join(_ESCAPES.get(c) or (c if c >= " " else f"\\u{ord(c):04x}") for c in name)

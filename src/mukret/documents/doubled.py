@@ -1,0 +1,70 @@
+"""Members that come twice in one object: the fast decoder takes the last without a word, so some documents are read
+again by one that tells."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass, field
+
+from mukret.documents.batches import Batch
+from mukret.paths import Location, normalized
+from mukret.values import JsonValue
+
+FIRST, EVERY = 20, 1000
+MOST_BYTES = 8_000_000
+
+
+def is_sampled(number: int) -> bool:
+    """Whether the document with this number in the run (from 0) is looked at in full: the first, and some all along."""
+    return number < FIRST or number % EVERY == 0
+
+
+@dataclass(frozen=True)
+class Doubled:
+    """A member that came twice in one object; the last one counted."""
+
+    file: str
+    document: int
+    path: str
+
+
+@dataclass
+class DoubledMembers:
+    """Those found in the documents of which batches kept the bytes, within a budget."""
+
+    found: list[Doubled] = field(default_factory=list)
+    bytes_left: int = MOST_BYTES
+
+    def see(self, batch: Batch) -> None:
+        for index, raw in batch.raw.items():
+            self.bytes_left -= len(raw)
+            if self.bytes_left > 0:
+                for location in doubled_members(raw):
+                    place = normalized(location)
+                    self.found.append(Doubled(batch.sources[index].name, batch.numbers[index], place))
+
+
+class _Members(list[tuple[str, JsonValue]]):
+    """The members of an object, those that came twice included."""
+
+
+def doubled_members(raw: bytes) -> list[Location]:
+    """The places of members whose name came before in the same object."""
+    try:
+        document = json.loads(raw, object_pairs_hook=_Members)
+    except (ValueError, RecursionError):
+        return []
+    found: list[Location] = []
+    todo: list[tuple[Location, JsonValue]] = [((), document)]
+    while todo:
+        location, node = todo.pop()
+        if isinstance(node, _Members):
+            seen: set[str] = set()
+            for name, member in node:
+                if name in seen:
+                    found.append((*location, name))
+                seen.add(name)
+                todo.append(((*location, name), member))
+        elif isinstance(node, list):
+            todo += [((*location, index), element) for index, element in enumerate(node)]
+    return found

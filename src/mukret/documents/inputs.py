@@ -1,0 +1,93 @@
+"""From what was typed (files, folders, globs, `-`) to sources in their order."""
+
+from __future__ import annotations
+
+import glob
+import os
+from collections.abc import Iterable, Iterator
+from pathlib import Path
+
+from mukret.documents.captures import captured_sources, is_capture
+from mukret.documents.sources import STANDARD_INPUT, Source
+from mukret.errors import InputError
+from mukret.text import nearest
+
+ENDINGS = (".json", ".jsonl", ".ndjson", ".geojson", ".json-seq", ".har")
+_PACKED = ("", ".gz", ".zst", ".bz2", ".xz")
+
+
+def find_sources(inputs: Iterable[str | os.PathLike[str]]) -> list[Source]:
+    """All sources that the inputs stand for, in order: folders and globs are followed, by name.
+
+    Raises InputError for what is not there, and for a folder or glob without a response in it.
+    """
+    found: list[Source] = []
+    for item in inputs:
+        name = os.fspath(item)
+        if name == STANDARD_INPUT:
+            found.append(Source(name))
+        elif os.path.isdir(name):
+            found += _in_folder(name)
+        elif os.path.exists(name):
+            if not os.access(name, os.R_OK):  # asked, not opened: a pipe can be opened only once
+                raise InputError("not-opened", f"{name}: permission denied", hint="check the permissions")
+            found.append(Source(name))
+        elif glob.has_magic(name):
+            found += _by_glob(name)
+        else:
+            near = _neighbour(name)
+            hint = f"did you mean {near}?" if near else "check the path"
+            raise InputError("not-opened", f"{name}: no such file or folder", hint=hint)
+    if not found:
+        raise InputError(
+            "no-input", "no input was given", hint="name a file, a folder, a glob, or - for standard input"
+        )
+    return found
+
+
+def _is_response(path: Path) -> bool:
+    return path.is_file() and any(path.name.endswith(ending + packed) for ending in ENDINGS for packed in _PACKED)
+
+
+def _in_folder(name: str) -> list[Source]:
+    found = list(_responses_below(Path(name)))
+    if not found:
+        hint = f"responses end in {', '.join(ENDINGS)}, with or without {' '.join(_PACKED[1:])}"
+        raise InputError("no-input", f"{name}: a folder with no response in it", hint=hint)
+    return found
+
+
+def _responses_below(folder: Path) -> Iterator[Source]:
+    """All responses in a folder and below, by name; a collected folder gives its own, in the order in which they came.
+
+    Hidden folders and those that hold the tables of a run are passed over.
+    """
+    if (folder / "run.json").exists() and (folder / "rejects.jsonl").exists():
+        return
+    if is_capture(folder):
+        yield from captured_sources(folder)
+        return
+    for entry in sorted(folder.iterdir(), key=lambda entry: entry.parts):
+        if entry.is_dir():
+            if not entry.name.startswith("."):
+                yield from _responses_below(entry)
+        elif _is_response(entry):
+            yield Source(str(entry), named=False)
+
+
+def _by_glob(name: str) -> list[Source]:
+    paths = sorted(path for path in glob.glob(name, recursive=True) if os.path.isfile(path))
+    if not paths:
+        raise InputError("no-input", f"{name}: nothing matches", hint="check the pattern")
+    return [Source(path, named=False) for path in paths]
+
+
+def _neighbour(name: str) -> str | None:
+    """The file beside it that was most likely meant; endings, which many share, are not compared."""
+    folder = os.path.dirname(name) or "."
+    try:
+        stems = {entry.partition(".")[0]: entry for entry in sorted(os.listdir(folder), reverse=True)}
+    except OSError:
+        return None
+    near = nearest(os.path.basename(name).partition(".")[0], stems)
+    return os.path.join(os.path.dirname(name), stems[near]) if near else None

@@ -1,0 +1,44 @@
+"""What form the contents of a file have, told by how they begin."""
+
+from __future__ import annotations
+
+from mukret.documents.decode import BYTE_ORDER_MARK, NotJson, decode
+from mukret.values import JsonValue
+
+LINE_ENDINGS = (".jsonl", ".ndjson")
+RECORD_SEPARATOR = b"\x1e"
+
+
+def looks_like_sequence(head: bytes) -> bool:
+    """Whether a file is a JSON text sequence (RFC 7464): a record separator stands before each text."""
+    return head.removeprefix(BYTE_ORDER_MARK).lstrip().startswith(RECORD_SEPARATOR)
+
+
+def cut_off_in_sequence(document: JsonValue, piece: bytes) -> bool:
+    """Whether a text of a sequence may have lost its end: one that closes itself can't have (RFC 7464, section 2.4)."""
+    return type(document) not in (dict, list, str) and not piece[-1:].isspace()
+
+
+def looks_like_lines(head: bytes, name: str) -> bool:
+    """Whether a file that begins like this is JSON Lines and not one document; told by what is in it.
+
+    A first line that is a whole JSON text with something after it is; a first line that is cut off is not (a document
+    written over several lines), unless the file's name says so; where it is broken, the second line decides.
+    """
+    first, _, rest = head.removeprefix(BYTE_ORDER_MARK).lstrip().partition(b"\n")
+    if not rest.strip():
+        return False
+    named_so = any(ending in name for ending in LINE_ENDINGS)
+    try:
+        decode(first)
+        return True
+    except NotJson as error:
+        if named_so:
+            return True
+        if "cut off" in error.finding.message or first[:1] not in b"{[":
+            return False
+    second = rest.lstrip().partition(b"\n")[0]
+    try:
+        return type(decode(second)) in (dict, list)
+    except NotJson:
+        return False
