@@ -258,7 +258,7 @@ class Fates(FolderCase):
     def test_a_run_in_which_no_document_could_be_read_is_an_error(self) -> None:
         with self.assertRaises(InputError) as caught:
             self.extract("tables: {t: {fields: {a: $.a}}}", "{'a': 1}")
-        self.assertIn("single quotes: JSON wants double at line 1, column 2", caught.exception.place or "")
+        self.assertIn("single quotes: JSON wants double", str(caught.exception))
 
 
 class Noticing(FolderCase):

@@ -10,6 +10,8 @@ from __future__ import annotations
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
+from mukret.version import __version__
+
 if TYPE_CHECKING:
     from mukret.engine.interface import Result, extract, stream
     from mukret.errors import (
@@ -25,8 +27,6 @@ if TYPE_CHECKING:
     from mukret.paths import parse_path
     from mukret.rules import Rules, load_rules
 
-__version__ = "0.1.0"
-
 __all__ = [
     "ExpressionError",
     "InputError",
@@ -38,6 +38,7 @@ __all__ = [
     "RulesError",
     "StoppedError",
     "UsageError",
+    "__version__",
     "extract",
     "load_rules",
     "parse_path",

@@ -58,12 +58,13 @@ class _Literal(str):
     __slots__ = ()
 
 
-def json_text(value: JsonValue, limit: int | None = None) -> str:
-    """Compact JSON text of any value, numbers digit for digit (RFC 8259).
+def json_text(value: JsonValue, limit: int | None = None, *, spaced: bool = False) -> str:
+    """Compact JSON text of any value, numbers digit for digit (RFC 8259); `spaced`: with a space after `,` and `:`.
 
     With a limit, the work ends once so many characters are there. Without recursion, since responses may be nested
     more deeply than Python's stack goes.
     """
+    comma, colon = (_Literal(", "), ": ") if spaced else (_Literal(","), ":")
     parts: list[str] = []
     length = 0
     todo: list[JsonValue] = [value]
@@ -74,13 +75,13 @@ def json_text(value: JsonValue, limit: int | None = None) -> str:
             text = "{"
             todo.append(_Literal("}"))
             for name in reversed(item):
-                todo += (item[name], _Literal(f"{encode_basestring(name)}:"), _Literal(","))
+                todo += (item[name], _Literal(encode_basestring(name) + colon), comma)
             _drop_comma(todo, item)
         elif kind is list:
             text = "["
             todo.append(_Literal("]"))
             for element in reversed(item):
-                todo += (element, _Literal(","))
+                todo += (element, comma)
             _drop_comma(todo, item)
         elif kind is str:
             text = encode_basestring(item)

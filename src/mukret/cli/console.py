@@ -13,11 +13,12 @@ from mukret.text import counted, escaped
 from mukret.values import shown_text
 
 if TYPE_CHECKING:
-    from mukret.documents import Finding
+    from mukret.documents import BadDocument, Finding
     from mukret.engine.notices import Notice
     from mukret.engine.tally import Reason, Tally
 
 MOST_REASONS = 6
+MOST_BAD = 5
 PARENT_REJECTED = "parent-rejected"
 _WINDOW = 100
 
@@ -149,6 +150,19 @@ def readable(normalized_path: str) -> str:
     from mukret.paths.locate import path_text
 
     return path_text(parse_path(normalized_path).segments)
+
+
+def print_bad_documents(bad: Sequence[BadDocument], count: int) -> None:
+    """The first documents that could not be read, each with its place and a caret; `count` is how many there are."""
+    if not count:
+        return
+    click.secho(f"{counted(count, 'document')} could not be read:", fg="yellow", err=True)
+    for found in bad[:MOST_BAD]:
+        name = f"{found.source.name}, document {found.number}"
+        for line in (f"  {name}: {found.finding}", *finding_lines(found.finding)):
+            click.echo(escaped(line), err=True)
+    if count > MOST_BAD:
+        click.echo(f"  … and {count - MOST_BAD:,} more", err=True)
 
 
 def print_unmatched(path: str, hint: str | None) -> None:

@@ -10,10 +10,12 @@ from typing import Any, NoReturn
 
 import click
 
-from mukret import __version__
 from mukret.errors import MukretError, OutputError, RulesError
+from mukret.version import __version__
 
 COMMANDS = {
+    "look": "Show the nodes of a path as they stand.",
+    "survey": "Say what is in responses: paths, kinds, looks, surprises.",
     "check": "Say what is wrong with a rules file, and run its examples.",
     "preview": "Show the first typed rows, and the rejected ones with reasons.",
     "extract": "Write clean tables: the main job.",

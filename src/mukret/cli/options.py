@@ -26,9 +26,9 @@ def output_options(function: Decorated) -> Decorated:
     return click.option("-q", "--quiet", is_flag=True, help="Say nothing but errors.")(function)
 
 
-def examples(*lines: str) -> str:
+def examples(*lines: str, note: str = "on the data that `mukret demo` writes") -> str:
     """The end of a help text: examples that work on the demo data."""
-    return "\b\nExamples, on the data that `mukret demo` writes:\n" + "\n".join(f"  {line}" for line in lines)
+    return f"\b\nExamples, {note}:\n" + "\n".join(f"  {line}" for line in lines)
 
 
 def set_up_logging(file: str | None, verbose: int) -> logging.Logger:

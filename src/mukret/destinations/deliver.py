@@ -10,13 +10,13 @@ from datetime import UTC, datetime
 from functools import partial
 from typing import Any, BinaryIO
 
-from mukret import __version__
 from mukret.destinations import csv, csv_metadata
 from mukret.destinations.behind import WriteBehind
 from mukret.destinations.publish import RUN_FILE, folder_to_publish
 from mukret.engine.run import Run
 from mukret.engine.tally import Tally
 from mukret.errors import StoppedError, UsageError
+from mukret.version import __version__
 
 REJECTS_FILE = "rejects.jsonl"
 

@@ -37,7 +37,7 @@ class Finding:
     caret: int = 0
 
     def __str__(self) -> str:
-        return f"{self.message} at line {self.line}, column {self.column} (byte {self.offset})"
+        return f"{self.message} (line {self.line}, column {self.column}, byte {self.offset})"
 
     def moved(self, lines: int, offset: int) -> Finding:
         """The same finding in a larger text that has so many lines and bytes before this one."""

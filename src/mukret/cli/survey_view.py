@@ -1,0 +1,310 @@
+"""How a survey is drawn: lists of records, the tree of places, surprises; fitted to the width of the terminal."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
+
+import click
+
+from mukret.cli.console import columns, print_bad_documents, print_unmatched, readable
+from mukret.survey.report import PlaceReport, RecordList, Surprise, SurveyReport, share
+from mukret.text import counted, escaped, shortened
+from mukret.values import JsonValue, json_text
+
+if TYPE_CHECKING:
+    from rich.console import Console
+    from rich.text import Text
+
+    from mukret.survey.places import Place
+
+MOST_WORDS = 12
+LONGEST_EXAMPLE = 40
+LONGEST_LABEL = 34
+WIDEST = 160
+MOST_SURPRISES = 30
+LIST_SHARE = 0.42
+"""The part of the width that names may take."""
+PLAIN = frozenset("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-./:+")
+
+Part = tuple[str, str]
+"""A piece of text and its style."""
+
+
+def print_survey(report: SurveyReport, files: Sequence[str], *, quiet: bool, details: bool) -> None:
+    """Prints a survey; with `details` also reading options and longest texts."""
+    from rich.console import Console
+
+    console = Console(highlight=False, soft_wrap=False)
+    width = min(console.width, WIDEST)
+    console.print(_headline(report), width=width)
+    print_bad_documents(report.bad, report.bad_documents)
+    if not report.roots:
+        print_unmatched(report.path or "$", report.hint)
+        return
+    if report.lists:
+        console.print("\n[bold]Lists of records[/bold]")
+        _print_lists(report.lists, console)
+    console.print("\n[bold]What stands where[/bold]")
+    _Tree(report, console, width, details).print()
+    if report.surprises:
+        console.print(f"\n[bold yellow]{counted(len(report.surprises), 'surprise')}[/bold yellow]")
+        for surprise in report.surprises[:MOST_SURPRISES]:
+            _print_surprise(surprise, console, width)
+        if len(report.surprises) > MOST_SURPRISES:
+            console.print(f"  … and {len(report.surprises) - MOST_SURPRISES} more: --json lists all")
+    if not quiet:
+        _print_next(report, files)
+
+
+def _headline(report: SurveyReport) -> Text:
+    from rich.text import Text
+
+    size = f"{counted(report.documents, 'document')} in {counted(report.files, 'file')}, {_bytes(report.size)}"
+    text = Text(size, style="bold")
+    if report.path is not None:
+        found = counted(report.roots, "node") if report.roots else "nothing"
+        text.append(f"; {escaped(report.path)} finds {found}", style="not bold")
+    if report.passed_over:
+        shown = ", ".join(f"{count:,} × {escaped(reason)}" for reason, count in report.passed_over.items())
+        text.append(f"\npassed over, since they hold no data: {shown}", style="not bold dim")
+    return text
+
+
+def _bytes(size: int) -> str:
+    for unit, power in (("GB", 9), ("MB", 6), ("kB", 3)):
+        if size >= 10**power:
+            return f"{size / 10**power:.1f} {unit}"
+    return counted(size, "byte")
+
+
+def _print_lists(lists: Sequence[RecordList], console: Console) -> None:
+    rows = [[f"  {one.path}", f"{one.records:,}", _lists_text(one)] for one in lists]
+    for line in columns(rows, right=[1]):
+        click.echo(escaped(line))
+
+
+def _lists_text(one: RecordList) -> str:
+    if one.lists == 1:
+        return "in one list"
+    return f"in {one.lists:,} lists of {_span(one.shortest, one.longest)}"
+
+
+def _span(low: int, high: int) -> str:
+    return f"{low:,}" if low == high else f"{low:,} to {high:,}"
+
+
+class _Tree:
+    """One line or more per place; an array and its elements stand on one line."""
+
+    def __init__(self, report: SurveyReport, console: Console, width: int, details: bool) -> None:
+        self.console = console
+        self.details = details
+        self.reports = {id(one.place): one for one in report.places}
+        self.root = report.places[0]
+        self.rows = list(self.lines(self.root, "", ""))
+        longest = max(len(guide) + len(label) for guide, _, label, _ in self.rows)
+        self.label_width = min(longest, int(width * LIST_SHARE))
+        self.width = width - self.label_width - 2
+
+    def print(self) -> None:
+        from rich.text import Text
+
+        for guide, below, label, parts in self.rows:
+            text = Text()
+            for part, style in parts:
+                text.append(part, style)
+            lines = list(text.wrap(self.console, self.width)) or [Text()]
+            for number, line in enumerate(lines):
+                head = Text(guide if number == 0 else below, style="dim")
+                room = self.label_width - len(head)
+                if number == 0:
+                    head.append(shortened(label, max(room, 4)), style="bold")
+                head.pad_right(max(0, self.label_width + 2 - head.cell_len))
+                head.append_text(line)
+                head.rstrip()
+                self.console.print(head, no_wrap=True, overflow="ignore", crop=False, soft_wrap=True)
+
+    def lines(self, report: PlaceReport, guide: str, below: str) -> Iterator[tuple[str, str, str, list[Part]]]:
+        """Guides of the first line and of those that follow, the label, and what is said of the place."""
+        chain = self.chain(report)
+        label = self.label(chain)
+        children = [child for one in chain for child in self.shown_below(one, chain)]
+        bar = f"{below}│ " if children else below
+        yield guide, bar, label, list(_joined(self.parts(chain)))
+        for number, child in enumerate(children):
+            last = number == len(children) - 1
+            yield from self.lines(child, f"{below}{'└' if last else '├'} ", f"{below}{'  ' if last else '│ '}")
+
+    def chain(self, report: PlaceReport) -> list[PlaceReport]:
+        """A place and, as long as each is only there to hold the next, its elements or members whose names are data."""
+        chain = [report]
+        while True:
+            place = chain[-1].place
+            following = place.members or place.elements
+            if following is None:
+                return chain
+            chain.append(self.reports[id(following)])
+
+    def label(self, chain: Sequence[PlaceReport]) -> str:
+        from mukret.paths.locate import path_text
+
+        segments = tuple((one.place.selector,) for one in chain[1:])
+        first = chain[0]
+        if first.place.parent is None:
+            own = first.path if len(first.path) < LONGEST_LABEL else "…"
+        elif first.place.position is not None:
+            header = self.header(first.place)
+            name = header[first.place.position] if header else ""
+            own = f"[{first.place.position}] {name}".rstrip()
+        else:
+            own = path_text(((first.place.selector,),)).removeprefix("$").removeprefix(".")
+        return escaped(own + path_text(segments).removeprefix("$").replace(".*", "[*]"))
+
+    def header(self, column: Place) -> tuple[str, ...] | None:
+        table = column.parent.parent if column.parent else None
+        return table.header if table is not None else None
+
+    def shown_below(self, report: PlaceReport, chain: Sequence[PlaceReport]) -> Iterator[PlaceReport]:
+        place = report.place
+        inner = {name for one in chain if one is not report for name in one.place.children}
+        for child in (*place.children.values(), *place.columns):
+            if report is chain[-1] or child.step not in inner:  # an object instead of a list: told once
+                yield self.reports[id(child)]
+
+    # ---- what is said of a place
+
+    def parts(self, chain: Sequence[PlaceReport]) -> Iterator[list[Part]]:
+        first = chain[0]
+        place = first.place
+        if not first.always:
+            yield [(share(first.present, first.of), "yellow")]
+        if place.parent is None:
+            yield [(counted(place.nodes, "document" if first.path == "$" else "node"), "")]
+        for one in chain:
+            yield from self.own_parts(one)
+
+    def own_parts(self, report: PlaceReport) -> Iterator[list[Part]]:
+        place = report.place
+        if report.nulls:
+            always = report.nulls == place.nodes
+            yield [("always null" if always else f"null in {share(report.nulls, place.nodes)}", "yellow")]
+        kinds = [kind for kind in place.kinds if kind != "null"]
+        if len(kinds) > 1:
+            yield [(" or ".join(f"{kind} {place.count(kind):,}" for kind in kinds), "yellow")]
+        if place.lengths.lists:
+            yield self.array_parts(place)
+        if place.members is not None:
+            names = place.names
+            count = f"{names.distinct:,} different" if names.distinct is not None else "very many"
+            yield [("names are data", "cyan"), (f": {count}, {_examples(names.examples)}", "")]
+        elif kinds == ["object"] and not place.children:
+            yield [("always an empty object", "")]
+        yield from ([(text, "cyan")] for text in report.shape if text not in ("names are data",))
+        if report.sorts:
+            yield self.sorts_parts(report)
+        if place.values.count or place.count("boolean"):
+            yield from self.scalar_parts(report)
+
+    def array_parts(self, place: Place) -> list[Part]:
+        lengths = place.lengths
+        if not lengths.longest:
+            return [("always an empty list", "yellow")]
+        record = place.elements is not None and place.elements.objects
+        what = counted(
+            lengths.total, "record" if record else "row" if place.elements and place.elements.columns else "element"
+        )
+        empty = f", {lengths.empty:,} of them empty" if lengths.empty else ""
+        lists = (
+            "one list"
+            if lengths.lists == 1
+            else f"{lengths.lists:,} lists of {_span(lengths.shortest, lengths.longest)}"
+        )
+        return [(f"{what} in {lists}{empty}", "")]
+
+    def sorts_parts(self, report: PlaceReport) -> list[Part]:
+        assert report.sorts
+        shown = "; ".join(
+            f"{_word(one.word)} ×{one.count:,}: {', '.join(one.members) or 'nothing more'}"
+            for one in report.sorts.sorts
+        )
+        return [("several sorts", "cyan"), (f", told by {report.sorts.member}: {shown}", "")]
+
+    def scalar_parts(self, report: PlaceReport) -> Iterator[list[Part]]:
+        place = report.place
+        for look in report.looks:
+            often = f" in {look.count:,}" if len(report.looks) > 1 else ""
+            detail = f" ({look.detail})" if look.detail else ""
+            yield [(look.name, "cyan"), (f"{often}{escaped(detail)}", "")]
+        if report.unique:
+            yield [("unique" if report.unique == "everywhere" else "unique in its list", "green")]
+        if report.refers_to:
+            yield [("found in ", "green"), (escaped(report.refers_to), "green")]
+        yield from self.values(report)
+        if place.count("boolean"):
+            counts = {"true": place.trues, "false": place.count("boolean") - place.trues}
+            shown = ", ".join(f"{word} ×{count:,}" for word, count in counts.items() if count)
+            yield [("boolean", "cyan"), (f": {shown}", "")]
+
+    def values(self, report: PlaceReport) -> Iterator[list[Part]]:
+        place, values = report.place, report.place.values
+        if report.words:
+            shown = [f"{_word(word)} ×{count:,}" for word, count in report.words[:MOST_WORDS]]
+            more = len(report.words) - MOST_WORDS
+            yield [(", ".join(shown) + (f", … {more} more words" if more > 0 else ""), "")]
+            return
+        if place.numbers.low is not None and report.looks[-1].name != "epoch":
+            low, high = json_text(place.numbers.low), json_text(place.numbers.high)
+            yield [(low if low == high else f"{low} … {high}", "")]
+        texts = [value for value in values.examples if type(value) is str]
+        if texts:
+            yield [("e.g. ", "dim"), (_examples(texts[: 3 if self.details else 2]), "dim")]
+        if self.details and place.longest:
+            yield [(f"up to {place.longest:,} characters", "dim")]
+
+
+def _joined(parts: Iterator[list[Part]]) -> Iterator[Part]:
+    for number, some in enumerate(parts):
+        if number:
+            yield ("; ", "dim")
+        yield from some
+
+
+def _word(value: JsonValue) -> str:
+    """A word as it is where that can't be misread, else as a JSON text."""
+    text = str(value) if type(value) is str else json_text(value)
+    return text if text and PLAIN.issuperset(text) else shortened(escaped(json_text(value)), LONGEST_EXAMPLE)
+
+
+def _examples(values: Sequence[JsonValue]) -> str:
+    return ", ".join(shortened(escaped(json_text(value)), LONGEST_EXAMPLE) for value in values)
+
+
+def _print_surprise(surprise: Surprise, console: Console, width: int) -> None:
+    from rich.text import Text
+
+    text = Text("  ")
+    text.append(escaped(surprise.path), style="bold")
+    text.append(f": {escaped(surprise.message)}")
+    for number, line in enumerate(text.wrap(console, width - 2)):
+        line.rstrip()
+        console.print(Text("    ") + line if number else line, soft_wrap=True)
+    if surprise.where:
+        where = surprise.where
+        document = f", document {where.document}" if where.document > 1 else ""
+        place = f"    at {escaped(readable(where.path))} in {escaped(where.file)}{document}"
+        console.print(Text(place, style="dim"), soft_wrap=True)
+
+
+def _print_next(report: SurveyReport, files: Sequence[str]) -> None:
+    """What to type next, words quoted so that they can be pasted."""
+    named = " ".join(shlex.quote(file) for file in files)
+    if "-" in files:
+        return
+    largest = max(report.lists, key=lambda one: one.records, default=None)
+    path = largest.path if largest else report.path or "$"
+    click.echo("\nNext: see one as it stands", err=True)
+    click.secho(f"  mukret look {shlex.quote(files[0])} {shlex.quote(path)} --nth 1", fg="green", err=True)
+    if largest and report.path is None:
+        click.secho(f"  mukret survey {named} --path {shlex.quote(path)}", fg="green", err=True)

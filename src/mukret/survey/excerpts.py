@@ -1,0 +1,126 @@
+"""A value as indented JSON text, cut to a number of lines and columns.
+
+What is cut is said. The outer levels come first: a container is opened as long as there are lines for it, so that one
+sees the whole of a record before the whole of its first member.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from json.encoder import encode_basestring
+
+from mukret.text import counted, escaped
+from mukret.values import JsonValue, json_text, kind_of
+
+INDENT = "  "
+FEWEST_LINES = 4
+"""To open a container: its brackets, an element, and how many more there are."""
+_NARROWEST = 24
+
+
+@dataclass
+class _Line:
+    """A value that takes one line until it is opened."""
+
+    value: JsonValue
+    depth: int
+    name: str | None
+    last: bool
+    below: list[_Line] = field(default_factory=list)
+    more: int = 0
+
+
+def excerpt(value: JsonValue, width: int, height: int | None = None) -> list[str]:
+    """Lines of JSON text, none longer than `width` columns where that can be; at most `height` of them, all if None."""
+    root = _Line(value, 0, None, True)
+    room = None if height is None else height - 1
+    todo = deque([root])
+    while todo:
+        line = todo.popleft()
+        if _fits(line, width) or not line.value:
+            continue
+        count = len(line.value)
+        if room is not None:
+            if room < min(count + 1, FEWEST_LINES - 1):
+                continue
+            shown = count if count + 1 <= room else room - 2
+            room -= shown + 1 + (shown < count)
+        else:
+            shown = count
+        _open(line, shown)
+        todo += line.below
+    return list(_texts(root, width))
+
+
+def _open(line: _Line, shown: int) -> None:
+    members = line.value.items() if type(line.value) is dict else ((None, element) for element in line.value)
+    total = len(line.value)
+    for number, (name, child) in enumerate(members):
+        if number == shown:
+            break
+        line.below.append(_Line(child, line.depth + 1, name, number == total - 1))
+    line.more = total - shown
+
+
+def _fits(line: _Line, width: int) -> bool:
+    """Whether a value is a scalar, or stands whole on its line."""
+    if type(line.value) not in (dict, list):
+        return True
+    room = width - len(_head(line)) - 1
+    return len(escaped(json_text(line.value, room, spaced=True))) <= room
+
+
+def _head(line: _Line) -> str:
+    name = "" if line.name is None else f"{escaped(encode_basestring(line.name))}: "
+    return INDENT * line.depth + name
+
+
+def _texts(root: _Line, width: int) -> Iterator[str]:
+    todo: list[_Line | str] = [root]
+    while todo:
+        line = todo.pop()
+        if isinstance(line, str):
+            yield line
+            continue
+        head, comma = _head(line), "" if line.last else ","
+        if not line.below:
+            yield f"{head}{_one_line(line, width - len(head) - len(comma))}{comma}"
+            continue
+        brackets = "{}" if type(line.value) is dict else "[]"
+        yield f"{head}{brackets[0]}"
+        todo.append(f"{INDENT * line.depth}{brackets[1]}{comma}")
+        if line.more:
+            todo.append(f"{INDENT * (line.depth + 1)}… {_more(line)}")
+        todo += reversed(line.below)
+
+
+def _more(line: _Line) -> str:
+    return counted(line.more, "more member" if type(line.value) is dict else "more element")
+
+
+def _one_line(line: _Line, room: int) -> str:
+    value = line.value
+    room = max(room, _NARROWEST)
+    if type(value) in (dict, list):
+        text = escaped(json_text(value, room, spaced=True))
+        if len(text) <= room:
+            return text
+        noun = "member" if type(value) is dict else "element"
+        brackets = "{}" if type(value) is dict else "[]"
+        return f"{brackets[0]}… {counted(len(value), noun)}{brackets[1]}"
+    text = escaped(json_text(value, room))
+    if len(text) <= room:
+        return text
+    size = f"… {counted(len(value), 'character')}" if type(value) is str else f"… {len(str(value)):,} digits"
+    return text[: max(1, room - len(size))] + size
+
+
+def in_short(value: JsonValue, room: int) -> str:
+    """A scalar as JSON text, a container as its size, on one line of so many columns."""
+    if type(value) in (dict, list):
+        return (
+            counted(len(value), "member" if type(value) is dict else "element") if value else f"empty {kind_of(value)}"
+        )
+    return _one_line(_Line(value, 0, None, True), room)

@@ -1,0 +1,325 @@
+"""What one text looks like: a number with its marks, an instant, a date, a word for true or false, an address …
+
+A form says how a value is written, not what it is worth: `kr 1,204.50` and `kr 12.00` have one form. What a whole place
+holds is decided later, from the forms of all its values (`looks.py`).
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import re
+from functools import lru_cache
+from typing import NamedTuple
+
+from mukret.documents import NotJson, decode
+
+LONGEST = 200
+"""Longer texts are only asked whether they hold JSON."""
+LONGEST_JSON = 100_000
+
+
+class Form(NamedTuple):
+    """How a text is written. `kind` is one of the families below, `detail` how exactly within the family."""
+
+    kind: str
+    detail: tuple[str, ...] = ()
+
+
+class NumberForm(NamedTuple):
+    """The marks of a number in a text. `either`: a single comma or point before three digits, which could be one or
+    the other."""
+
+    kind: str = "number"
+    before: str = ""
+    after: str = ""
+    grouping: str = ""
+    point: str = ""
+    either: bool = False
+    percent: bool = False
+    accounting: bool = False
+    leading_zeros: bool = False
+    exponent: bool = False
+    decimals: int = 0
+
+
+AnyForm = Form | NumberForm
+
+EMPTY = Form("empty")
+PLACEHOLDER = Form("placeholder")
+BOOLEAN = Form("boolean")
+TEXT = Form("text")
+CODE = Form("code")
+JSON_TEXT = Form("json")
+ADDRESS = Form("address")
+MAIL = Form("mail")
+UUID = Form("uuid")
+IMPOSSIBLE = Form("impossible-date")
+
+_BOOLEANS = frozenset({"true", "false", "yes", "no", "y", "n", "on", "off", "t", "f"})
+_PLACEHOLDERS = frozenset(
+    {"n/a", "na", "n.a.", "none", "null", "nil", "nan", "-", "--", "–", "—", "?", "??", "unknown", "undefined", "tbd",
+     "tba", "missing", "not available", "#n/a", "(null)", "<null>"}
+)  # fmt: skip
+_CURRENCY = "$€£¥₹₽₩₺₴₪฿₫₱"
+_UNIT = (
+    "mm|cm|m|km|nm|NM|mi|ft|in|yd|kg|g|mg|lb|oz|ml|h|hr|hrs|min|mins|s|sec|ms|kn|kt|kts|kph|km/h|mph|m/s|kW|kWh|MW|Hz|"
+    "°|°C|°F|hPa|mb|bar|px|kB|KB|MB|GB|TB|ppm"
+)
+_SPACES = " \u00a0\u202f\u2009"
+_NUMBER = re.compile(
+    rf"(?P<before>[{_CURRENCY}]|[A-Za-z{_CURRENCY}]{{1,4}}\.?[{_SPACES}])?[{_SPACES}]*"
+    r"(?P<sign>[+-])?"
+    rf"(?P<whole>\d{{1,3}}(?:(?P<mark>[,.'’{_SPACES}])\d{{3}})(?:(?P=mark)\d{{3}})*|\d{{1,2}}(?:,\d{{2}})+,\d{{3}}|\d+)?"
+    r"(?:(?P<point>[.,])(?P<fraction>\d*))?"
+    r"(?P<exponent>[eE][+-]?\d+)?"
+    rf"(?P<after>[{_SPACES}]*(?:%|[{_CURRENCY}]|(?:{_UNIT})(?![A-Za-z]))|[{_SPACES}]+[A-Za-zµ°][A-Za-z°²³/.]{{0,9}})?"
+)
+_ISO = re.compile(
+    r"(\d{4}-\d{2}-\d{2})(?:([Tt ])(\d{2}):(\d{2})(?::(\d{2})(?:[.,](\d+))?)?\s?([Zz]|[+-]\d{2}(?::?\d{2})?)?)?"
+)
+_BASIC = re.compile(r"(\d{4})(\d{2})(\d{2})(?:[Tt](\d{2})(\d{2})(\d{2})?([Zz])?)?")
+_DAY_FIRST = re.compile(r"(\d{1,2})([/.-])(\d{1,2})\2(\d{4}|\d{2})(?:,?\s+(.*))?")
+_YEAR_FIRST = re.compile(r"(\d{4})([/.])(\d{1,2})\2(\d{1,2})(?:,?\s+(.*))?")
+_MONTHS = "Jan(?:uary)?|Feb(?:ruary)?|Mar(?:ch)?|Apr(?:il)?|May|June?|July?|Aug(?:ust)?|Sept?(?:ember)?|Oct(?:ober)?|Nov(?:ember)?|Dec(?:ember)?"  # noqa: E501
+_DAY_MONTH = re.compile(rf"(\d{{1,2}})([ -])({_MONTHS})([ -])(\d{{4}})(?:,?\s+(.*))?", re.IGNORECASE)
+_MONTH_DAY = re.compile(rf"({_MONTHS}) (\d{{1,2}}),? (\d{{4}})(?:,?\s+(.*))?", re.IGNORECASE)
+_RFC5322 = re.compile(
+    r"(?:(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun), ?)?\d{1,2} (?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec) \d{4} "
+    r"\d{2}:\d{2}(?::\d{2})? (?:[+-]\d{4}|GMT|UTC?|[ECMP][SD]T|Z)",
+    re.IGNORECASE,
+)
+_CLOCK = re.compile(r"(\d{1,3}):([0-5]\d)(?::([0-5]\d)(\.\d{1,9})?)?(?: ?([AaPp])\.?[Mm]\.?)?")
+_ISO_DURATION = re.compile(
+    r"[+-]?P(?=\d|T\d)(?:\d+Y)?(?:\d+M)?(?:\d+W)?(?:\d+D)?(?:T(?:\d+H)?(?:\d+M)?(?:\d+(?:[.,]\d+)?S)?)?"
+)
+_ADDRESS = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*://[^\s<>\"]+|www\.[^\s<>\"]+\.[^\s<>\"]+|/[\w~%.{}:@+-]+(?:/[\w~%.{}:@+-]*)*(?:\?\S*)?")  # fmt: skip # noqa: E501
+_MAIL = re.compile(r"[^\s@<>,;]+@[A-Za-z0-9-]+(?:\.[A-Za-z0-9-]+)+")
+_UUID = re.compile(r"[0-9A-Fa-f]{8}(?:-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}")
+_CODE = re.compile(r"(?=.*\d|[A-Z])[A-Z0-9][A-Z0-9_./:-]*|(?=.*\d)[A-Za-z0-9][A-Za-z0-9_./:-]*")
+
+
+_DIGITS = str.maketrans("0123456789", "9999999999")
+_KNOWN: dict[str, tuple[AnyForm, int]] = {}
+"""Forms by the text with every digit a nine, and the place of the first digit; -1 for instants in ISO 8601."""
+_MOST_KNOWN = 10_000
+_LONGEST_KNOWN = 40
+_INSTANT = -1
+
+
+def form_of(text: str) -> AnyForm:
+    """The form of a text; white space around it does not count.
+
+    Texts that differ in their digits alone mostly have one form, so that most need only be recognised: a number unless
+    it begins with a zero, an instant if it exists.
+    """
+    if len(text) > _LONGEST_KNOWN:
+        return _form_of(text)
+    skeleton = text.translate(_DIGITS)
+    known = _KNOWN.get(skeleton)
+    if known is not None:
+        form, place = known
+        if _exists_as_iso(text) if place == _INSTANT else text[place] != "0":
+            return form
+    form = _form_of(text)
+    if known is None:
+        _remember(form, text, skeleton)
+    return form
+
+
+def _exists_as_iso(text: str) -> bool:
+    try:
+        dt.datetime.fromisoformat(text)
+    except ValueError:
+        return False
+    return True
+
+
+def _remember(form: AnyForm, text: str, skeleton: str) -> None:
+    if type(form) is NumberForm:
+        place = skeleton.index("9")
+        known = text[place] != "0" and skeleton.strip() != "99999999"  # which may be a day
+    else:
+        place = _INSTANT
+        known = form[0] == "timestamp" and form[1][:1] == ("iso",) and _exists_as_iso(text)
+    if known:
+        if len(_KNOWN) >= _MOST_KNOWN:
+            _KNOWN.clear()
+        _KNOWN[skeleton] = (form, place)
+
+
+def _form_of(text: str) -> AnyForm:
+    stripped = text.strip()
+    if not stripped:
+        return EMPTY
+    first = stripped[0]
+    if first in "{[" and stripped[-1] in "}]" and _holds_json(stripped):
+        return JSON_TEXT
+    if len(stripped) > LONGEST:
+        return ADDRESS if _ADDRESS.fullmatch(stripped) else TEXT
+    folded = stripped.lower()
+    if folded in _BOOLEANS:
+        return BOOLEAN
+    if folded in _PLACEHOLDERS:
+        return PLACEHOLDER
+    if first.isdigit() or first in "+-.,(":
+        return _figures(stripped)
+    return _words(stripped, first)
+
+
+@lru_cache(maxsize=10_000)
+def without_decimals(form: NumberForm) -> NumberForm:
+    """The form, however many digits stand after the point."""
+    return form._replace(decimals=0)
+
+
+def _holds_json(text: str) -> bool:
+    if len(text) > LONGEST_JSON:
+        return True  # brackets at both ends of so long a text: taken for it
+    try:
+        return type(decode(text.encode("utf-8", "replace"))) in (dict, list)
+    except NotJson:
+        return False
+
+
+def _figures(text: str) -> AnyForm:
+    """What begins with a digit, a sign, a point or a parenthesis."""
+    if len(text) != 8 and text.isascii() and text.isdigit():
+        return NumberForm(leading_zeros=len(text) > 1 and text[0] == "0")
+    return (
+        _iso(text)
+        or _other_date(text)
+        or _clock(text)
+        or number_form(text)
+        or (UUID if _UUID.fullmatch(text) else None)
+        or (MAIL if _MAIL.fullmatch(text) else None)
+        or (CODE if _CODE.fullmatch(text) else TEXT)
+    )
+
+
+def _words(text: str, first: str) -> AnyForm:
+    if first in "Pp" and _ISO_DURATION.fullmatch(text):
+        return Form("duration", ("iso",))
+    if _RFC5322.fullmatch(text):
+        return Form("timestamp", ("rfc5322", "offset"))
+    match = _MONTH_DAY.fullmatch(text)
+    if match:
+        month, _, _, clock = match.groups()
+        return _with_clock("%B %d, %Y" if len(month) > 3 else "%b %d, %Y", clock) or TEXT
+    if "://" in text or first == "/" or text.startswith("www."):
+        return ADDRESS if _ADDRESS.fullmatch(text) else TEXT
+    if "@" in text and _MAIL.fullmatch(text):
+        return MAIL
+    if text[-1].isdigit() or any(c.isdigit() for c in text):
+        if _UUID.fullmatch(text):
+            return UUID
+        number = number_form(text)
+        if number:
+            return number
+    return CODE if _CODE.fullmatch(text) else TEXT
+
+
+def _exists(year: str, month: str, day: str) -> bool:
+    try:
+        dt.date(int(year), int(month), int(day))
+    except ValueError:
+        return False
+    return True
+
+
+def _iso(text: str) -> Form | None:
+    """ISO 8601 dates and instants, extended and basic."""
+    match = _ISO.fullmatch(text)
+    if match:
+        day, separator, hour, minute, second, fraction, offset = match.groups()
+        if not _exists(*day.split("-")):
+            return IMPOSSIBLE
+        if separator is None:
+            return Form("date", ("iso",))
+        if hour > "24" or minute > "59" or (second or "0") > "60":
+            return IMPOSSIBLE
+        zone = "none" if offset is None else "Z" if offset in "Zz" else "offset"
+        return Form("timestamp", ("iso", zone, "fraction" if len(fraction or "") > 6 else ""))
+    match = _BASIC.fullmatch(text)
+    if match and "1900" <= match[1] <= "2100" and _exists(*match.group(1, 2, 3)):
+        if match[4] is None:
+            return Form("date", ("%Y%m%d",))
+        seconds = "%S" if match[6] else ""
+        return Form("timestamp", (f"%Y%m%dT%H%M{seconds}{'Z' if match[7] else ''}", "Z" if match[7] else "none"))
+    return None
+
+
+def _other_date(text: str) -> Form | None:
+    match = _DAY_FIRST.fullmatch(text)
+    if match:
+        one, mark, two, year, clock = match.groups()
+        if int(one) == 0 or int(two) == 0 or max(int(one), int(two)) > 31 or min(int(one), int(two)) > 12:
+            return None
+        if mark == "." and len(year) == 2:
+            return None  # a version number more likely
+        year_code = "%Y" if len(year) == 4 else "%y"
+        order = "%d{0}%m{0}" if int(one) > 12 else "%m{0}%d{0}" if int(two) > 12 else "%?{0}%?{0}"
+        return _with_clock(order.format(mark) + year_code, clock)
+    match = _YEAR_FIRST.fullmatch(text)
+    if match and _exists(*match.group(1, 3, 4)):
+        return _with_clock("%Y{0}%m{0}%d".format(match[2]), match[5])
+    match = _DAY_MONTH.fullmatch(text)
+    if match:
+        if _RFC5322.fullmatch(text):
+            return Form("timestamp", ("rfc5322", "offset"))
+        month = "%B" if len(match[3]) > 3 else "%b"
+        return _with_clock(f"%d{match[2]}{month}{match[4]}%Y", match[6])
+    return None
+
+
+def _with_clock(pattern: str, clock: str | None) -> Form | None:
+    """A date in a pattern (strptime), perhaps with a time of day after it."""
+    if not clock:
+        return Form("date", (pattern,))
+    match = _CLOCK.fullmatch(clock)
+    if not match:
+        return None
+    hours = "%I" if match[5] else "%H"
+    code = f"{hours}:%M{':%S' if match[3] else ''}{'.%f' if match[4] else ''}{' %p' if match[5] else ''}"
+    return Form("timestamp", (f"{pattern} {code}", "none"))
+
+
+def _clock(text: str) -> Form | None:
+    match = _CLOCK.fullmatch(text)
+    if not match:
+        return None
+    if match[5]:
+        return Form("time", ("%I:%M %p",))
+    return Form("time", ("iso",)) if len(match[1]) == 2 and match[1] < "24" else Form("duration", ("clock",))
+
+
+def number_form(text: str) -> NumberForm | None:
+    """The marks of a number in a text; None if it is none."""
+    accounting = text.startswith("(") and text.endswith(")")
+    match = _NUMBER.fullmatch(text[1:-1].strip() if accounting else text)
+    if not match or not (match["whole"] or match["fraction"]):
+        return None
+    whole, mark, point = match["whole"] or "", match["mark"] or "", match["point"] or ""
+    if not mark and whole.count(","):
+        mark = ","  # India's groups of two
+    fraction = match["fraction"] or ""
+    either = False
+    if mark and mark == point:
+        return None
+    if mark in (",", ".") and not point and whole.count(mark) == 1:
+        either = True
+        if mark == ".":  # 1.204 is more often a fraction than a thousand
+            mark, point, fraction = "", ".", whole.partition(".")[2]
+            whole = whole.partition(".")[0]
+    after = (match["after"] or "").strip()
+    return NumberForm(
+        before=(match["before"] or "").strip(),
+        after="" if after == "%" else after,
+        grouping=mark,
+        point=point,
+        either=either,
+        percent=after == "%",
+        accounting=accounting,
+        leading_zeros=len(whole) > 1 and whole[0] == "0" and not mark,
+        exponent=match["exponent"] is not None,
+        decimals=min(len(fraction), 20),
+    )

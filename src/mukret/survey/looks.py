@@ -1,0 +1,336 @@
+"""What all the values of a place look like together.
+
+A guess, made from counts: it is worth as much as it says, and what does not fit it is named.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import re
+from collections import Counter
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from mukret.survey.forms import EMPTY, PLACEHOLDER, AnyForm, Form, NumberForm
+from mukret.survey.places import Place, Where
+from mukret.text import counted
+from mukret.values import JsonValue, Number
+
+MOST = 0.8
+"""A family of forms that so large a share of the texts has is what the place holds; the others are odd."""
+MOST_UNITS = 3
+FEWEST_NUMBERS = 20
+"""So many different numbers may be ids, whatever their name is."""
+MOST_WORDS = 30
+LONGEST_WORD = 60
+
+EPOCHS = {"epoch-s": 0, "epoch-ms": 3, "epoch-us": 6, "epoch-ns": 9}
+"""Powers of ten between a second and the unit."""
+_EARLIEST, _LATEST = 631_152_000, 4_102_444_800  # 1990 to 2100, in seconds
+_ID_NAME = re.compile(
+    r"(?:^|[_\-.\s])(?:ids?|uuid|guid|key|code|ref|reference|no|nr|num|number|slug|sku)$"
+    r"|(?<=[a-z])(?:Ids?|ID|Key|Code|Ref|No|Nr|Number)$"
+)
+_TIME_NAME = re.compile(r"time|date|(?:^|[_a-z])at$|updated|created|modified|since|until|start|end|expire|made", re.I)
+_COUNT_NAME = re.compile(r"(?:count|size|bytes|total|length|amount|population|value|phone|zip|isbn|ean)s?$", re.I)
+
+
+@dataclass(frozen=True)
+class Odd:
+    """Values that do not look like the others of their place."""
+
+    example: JsonValue
+    count: int
+    where: Where | None
+
+
+@dataclass(frozen=True)
+class Look:
+    """What the values of a place look like. `name` is fixed (see docs/survey.md), `detail` in words, `reading` the
+    options of a rules file that read them so."""
+
+    name: str
+    count: int
+    detail: str = ""
+    reading: Mapping[str, JsonValue] = field(default_factory=dict)
+    odd: tuple[Odd, ...] = ()
+
+
+def named_like_an_id(name: str | None) -> bool:
+    return name is not None and _ID_NAME.search(name) is not None
+
+
+def looks_of(place: Place) -> list[Look]:
+    """The looks of a place's scalars, the main one first."""
+    return [*_strings(place), *_numbers(place)]
+
+
+# ---- texts
+
+
+def _strings(place: Place) -> list[Look]:
+    forms = {form: seen for form, seen in place.forms.items() if form not in (EMPTY, PLACEHOLDER)}
+    found = [_family_look(place, forms)] if forms else []
+    for form, name in ((EMPTY, "empty text"), (PLACEHOLDER, "placeholder")):
+        if form in place.forms:
+            seen = place.forms[form]
+            found.append(Look(name, seen.count, "" if form is EMPTY else f'"{seen.example}"'))
+    return found
+
+
+def _family_look(place: Place, forms: Mapping[AnyForm, object]) -> Look:
+    families: Counter[str] = Counter()
+    for form in forms:
+        families[_family(form, place)] += place.forms[form].count
+    [(main, count)] = families.most_common(1)
+    if count < MOST * families.total() or (main == "number" and not _units_agree(forms)):
+        main = "text"
+    mine = [form for form in forms if main == "text" or _family(form, place) == main]
+    others = [form for form in forms if form not in mine] if main != "text" else []
+    odd = tuple(Odd(place.forms[form].example, place.forms[form].count, place.forms[form].where) for form in others)
+    return _DESCRIBE.get(main, _plain)(place, main, mine, odd)
+
+
+def _family(form: AnyForm, place: Place) -> str:
+    if form.kind in ("text", "code"):
+        return "text"
+    if form == Form("date", ("%Y%m%d",)) and any(type(other) is NumberForm for other in place.forms):
+        return "number"
+    if form.kind == "time" and Form("duration", ("clock",)) in place.forms:
+        return "duration"
+    return form.kind
+
+
+def _units_agree(forms: Mapping[AnyForm, object]) -> bool:
+    """Whether the words around the numbers are a few: units, not addresses of houses."""
+    numbers = [form for form in forms if type(form) is NumberForm]
+    return max(len({form.before for form in numbers}), len({form.after for form in numbers})) <= MOST_UNITS
+
+
+def _total(place: Place, forms: list[AnyForm]) -> int:
+    return sum(place.forms[form].count for form in forms)
+
+
+def _plain(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]) -> Look:
+    names = {"json": "JSON in text", "boolean": "boolean word", "impossible-date": "date that does not exist"}
+    reading: dict[str, JsonValue] = {"type": "boolean"} if family == "boolean" else {}
+    return Look(names.get(family, family), _total(place, forms), reading=reading, odd=odd)
+
+
+def _number(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]) -> Look:
+    numbers = [form for form in forms if type(form) is NumberForm]
+    count = _total(place, forms)
+    if any(form.leading_zeros for form in numbers):
+        return Look("leading zeros", count, "digits, some with zeros in front: keep them as text", odd=odd)
+    epoch = _epoch_in_text(place, numbers)
+    if epoch:
+        return Look("epoch", count, f"{_unit_name(epoch)} in text", {"type": "timestamp", "format": epoch}, odd)
+    grouping, point = _marks(numbers)
+    strip = sorted({text for form in numbers for text in (form.before, form.after) if text})
+    percent = any(form.percent for form in numbers)
+    threes = [3 for form in numbers if form.either and point and (form.grouping or form.point) == point]
+    decimals = max([place.decimals, *threes])
+    details = [f'"{text}" around it' for text in strip]
+    details += [f'"{grouping}" in thousands'] if grouping else []
+    details += [f'"{point}" for a point'] if point not in ("", ".") else []
+    details += ["%"] if percent else []
+    details += ["parentheses when negative"] if any(form.accounting for form in numbers) else []
+    details += ["exponents"] if any(form.exponent for form in numbers) else []
+    details += [f"{counted(decimals, 'digit')} after the point" if decimals else "whole"]
+    reading: dict[str, JsonValue] = {"type": f"decimal(18,{decimals})" if decimals or percent else "integer"}
+    options = {
+        "grouping": grouping,
+        "point": point if point == "," else "",
+        "strip": strip,
+        "percent": percent,
+        "accounting": any(form.accounting for form in numbers),
+    }
+    reading |= {name: value for name, value in options.items() if value}
+    return Look("number in text", count, ", ".join(details), reading, odd)
+
+
+def _marks(numbers: list[NumberForm]) -> tuple[str, str]:
+    """Grouping mark and decimal point, with what could be either decided by what could not."""
+    sure = [form for form in numbers if not form.either]
+    points = {form.point for form in sure if form.point}
+    groupings = {form.grouping for form in sure if form.grouping}
+    unsure = {form.grouping or form.point for form in numbers if form.either}
+    for mark in unsure:
+        other = "." if mark == "," else ","
+        if mark in points:
+            continue  # 1,204 among 12,50: a fraction
+        if mark == "," or mark in groupings or other in points:
+            groupings.add(mark)
+        else:
+            points.add(mark)
+    point = "," if "," in points and "," not in groupings else "." if points else ""
+    return next(iter(sorted(groupings - {point})), ""), point
+
+
+def _epoch_in_text(place: Place, numbers: list[NumberForm]) -> str | None:
+    """The unit, if the texts are plain digits that make plausible instants."""
+    if any(form != NumberForm() for form in numbers):
+        return None
+    known = [*place.values.examples, *(place.values.counted or ())]
+    digits = [int(text) for text in known if type(text) is str and text.strip().isdigit()]
+    return _epoch_unit(place, min(digits), max(digits)) if digits else None
+
+
+def _epoch_unit(place: Place, low: int, high: int) -> str | None:
+    name = place.step
+    if name is not None and (named_like_an_id(name) or _COUNT_NAME.search(name)):
+        return None
+    for unit, power in EPOCHS.items():
+        if _EARLIEST * 10**power <= low and high <= _LATEST * 10**power:
+            return unit
+    return None
+
+
+def _unit_name(unit: str) -> str:
+    return {"s": "seconds", "ms": "milliseconds", "us": "microseconds", "ns": "nanoseconds"}[unit[6:]] + " since 1970"
+
+
+def _timestamp(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]) -> Look:
+    ways = {"Z": "Z", "offset": "with offset", "none": "no offset: local time"}
+    zones: Counter[str] = Counter()
+    patterns: Counter[str] = Counter()
+    for form in forms:
+        assert isinstance(form, Form)
+        zones[ways[form.detail[1]]] += place.forms[form].count
+        patterns[form.detail[0]] += place.forms[form].count
+    parts = [pattern if pattern != "iso" else "ISO 8601" for pattern in _resolved(patterns)]
+    if len(zones) == 1:
+        zone = next(iter(zones))
+    else:
+        zone = ", ".join(f"{number:,} {way}" for way, number in zones.most_common())
+    if any("fraction" in form.detail for form in forms if isinstance(form, Form)):
+        zone += ", more than 6 digits of a second"
+    reading: dict[str, JsonValue] = {"type": "timestamp"}
+    if list(patterns) != ["iso"]:
+        reading["format"] = list(_resolved(patterns))
+    return Look("timestamp", _total(place, forms), f"{' and '.join(parts)}, {zone}", reading, odd)
+
+
+def _date(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]) -> Look:
+    patterns: Counter[str] = Counter()
+    for form in forms:
+        assert isinstance(form, Form)
+        patterns[form.detail[0]] += place.forms[form].count
+    resolved = _resolved(patterns)
+    detail = " and ".join("YYYY-MM-DD" if pattern == "iso" else pattern for pattern in resolved)
+    if any("%?" in pattern for pattern in resolved):
+        detail = f"{detail.replace('%?', '…')}: day or month first, no value tells"
+    reading: dict[str, JsonValue] = {"type": "date"}
+    if resolved != ["iso"]:
+        reading["format"] = list(resolved)
+    return Look("date", _total(place, forms), detail, reading, odd)
+
+
+def _resolved(patterns: Counter[str]) -> list[str]:
+    """The patterns, the most frequent first; one of unknown order takes that of another like it."""
+    sure = [pattern for pattern, _ in patterns.most_common() if "%?" not in pattern]
+    known = {_orderless(pattern): pattern for pattern in reversed(sure)}
+    unsure = [pattern for pattern in patterns if "%?" in pattern and pattern not in known]
+    return sure + [pattern for pattern in unsure if _orderless(pattern) not in known]
+
+
+def _orderless(pattern: str) -> str:
+    return re.sub(r"^%[dm?](.)%[dm?]", r"%?\1%?", pattern)
+
+
+def _time(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]) -> Look:
+    clock = any(isinstance(form, Form) and form.detail == ("%I:%M %p",) for form in forms)
+    detail = "12-hour clock" if clock else "HH:MM or HH:MM:SS: of day, or a duration"
+    return Look("time", _total(place, forms), detail, {} if clock else {"type": "time"}, odd)
+
+
+def _duration(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]) -> Look:
+    iso = any(isinstance(form, Form) and form.detail == ("iso",) and form.kind == "duration" for form in forms)
+    return Look("duration", _total(place, forms), "ISO 8601" if iso else "H:MM", {"type": "duration"}, odd)
+
+
+_DESCRIBE = {
+    "number": _number,
+    "timestamp": _timestamp,
+    "date": _date,
+    "time": _time,
+    "duration": _duration,
+}
+
+
+# ---- JSON numbers
+
+
+def _numbers(place: Place) -> list[Look]:
+    numbers = place.numbers
+    count = numbers.whole + numbers.fractions
+    if not count:
+        return []
+    timely = numbers.low != numbers.high or (place.step is not None and _TIME_NAME.search(place.step))
+    if not numbers.fractions and type(numbers.low) is int and timely:
+        unit = _epoch_unit(place, numbers.low, numbers.high)
+        if unit:
+            detail = f"{_unit_name(unit)}: {_instant(numbers.low, unit)} … {_instant(numbers.high, unit)}"
+            return [Look("epoch", count, detail, {"type": "timestamp", "format": unit})]
+    if not numbers.fractions:
+        return [Look("whole number", count, "beyond 64 bits" if numbers.huge else "", {"type": "integer"})]
+    detail = f"{counted(numbers.decimals, 'digit')} after the point" if numbers.decimals else ""
+    kind = "float" if numbers.decimals > 6 or not numbers.decimals else f"decimal(18,{numbers.decimals})"
+    return [Look("number", count, detail, {"type": kind})]
+
+
+def _instant(value: int, unit: str) -> str:
+    moment = dt.datetime.fromtimestamp(value // 10 ** EPOCHS[unit], dt.UTC)
+    return moment.strftime("%Y-%m-%dT%H:%MZ")
+
+
+# ---- words and ids
+
+
+def words_of(place: Place, looks: list[Look]) -> list[tuple[JsonValue, int]]:
+    """The values with their counts, the most frequent first, where they are few enough to be a fixed set."""
+    values = place.values
+    main = looks[0].name if looks else ""
+    distinct = len(values.counted) if values.counted is not None else None
+    if distinct is None or main not in ("text", "whole number", "boolean word", "leading zeros", "number in text"):
+        return []
+    if main == "number in text" and looks[0].reading != {"type": "integer"}:
+        return []
+    enough = 2 if main in ("text", "boolean word") else 5
+    if distinct > MOST_WORDS or values.count < enough * distinct:
+        return []
+    if any(type(value) is str and len(value) > LONGEST_WORD for value in values.counted or ()):
+        return []
+    assert values.counted is not None
+    return values.counted.most_common()
+
+
+def uniqueness(place: Place, looks: list[Look]) -> str | None:
+    """`everywhere`: no value comes twice; `in its list`: none twice in one list. None where it means nothing."""
+    main = looks[0].name if looks else ""
+    values = place.values
+    wordy = main == "text" and not named_like_an_id(place.step) and any(" " in str(value) for value in values.examples)
+    if wordy or main not in ("text", "whole number", "number in text", "uuid", "leading zeros", "address", "mail"):
+        return None
+    if main == "number in text" and looks[0].reading != {"type": "integer"}:
+        return None
+    if values.count != place.nodes or values.count < 2:
+        return None
+    if main in ("whole number", "number in text") and not named_like_an_id(place.step):
+        return "everywhere" if values.distinct == values.count >= FEWEST_NUMBERS else None
+    if values.distinct == values.count:
+        return "everywhere"
+    return "in its list" if place.unique_in_list and place.lists_compared else None
+
+
+def differing_only_in_case(values: list[tuple[JsonValue, int]]) -> list[list[str]]:
+    """Groups of words that are one but for case and white space around them."""
+    groups: dict[str, list[str]] = {}
+    for value, _ in values:
+        if type(value) is str:
+            groups.setdefault(value.strip().casefold(), []).append(value)
+    return [group for group in groups.values() if len(group) > 1]
+
+
+def is_number(value: JsonValue) -> bool:
+    return type(value) in (int, Number)

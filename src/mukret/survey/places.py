@@ -1,0 +1,353 @@
+"""What is known of a place: all nodes that one path reaches, array elements taken together.
+
+Everything is counted as it streams by, in memory that does not grow with the input: values are counted while they are
+few, told apart by hash up to a limit, and otherwise kept as examples.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+from itertools import islice
+from typing import NamedTuple, TypeVar
+
+from mukret.paths.query import Index, Name, Segment, Selector, Wildcard
+from mukret.survey.forms import TEXT, AnyForm, NumberForm, form_of, without_decimals
+from mukret.values import JsonValue, Number
+
+MOST_VALUES = 60
+"""Distinct values of a place that are counted one by one."""
+MOST_HASHES = 50_000
+"""Distinct values of a place that are told apart."""
+MOST_FORMS = 40
+MOST_EXAMPLES = 4
+MOST_SIGNATURES = 100
+MOST_SAMPLED = 400
+"""Records of a list that are kept, names and short texts only, to see whether they are of several sorts."""
+LONGEST_KEPT = 80
+
+
+Key = TypeVar("Key")
+
+
+class Where(NamedTuple):
+    """A node in the input."""
+
+    file: str
+    document: int
+    path: str
+
+
+@dataclass
+class Seen:
+    """A form or kind that was met: how often, an example, and where first."""
+
+    count: int = 0
+    example: JsonValue = None
+    where: Where | None = None
+
+
+@dataclass
+class Lengths:
+    """Of the arrays at a place."""
+
+    lists: int = 0
+    empty: int = 0
+    total: int = 0
+    shortest: int = 0
+    longest: int = 0
+
+    def see(self, lengths: list[int]) -> None:
+        shortest, longest = min(lengths), max(lengths)
+        self.shortest = min(self.shortest, shortest) if self.lists else shortest
+        self.longest = max(self.longest, longest)
+        self.lists += len(lengths)
+        self.empty += lengths.count(0)
+        self.total += sum(lengths)
+
+    def merge(self, other: Lengths) -> None:
+        if other.lists:
+            self.shortest = min(self.shortest, other.shortest) if self.lists else other.shortest
+            self.longest = max(self.longest, other.longest)
+            self.lists += other.lists
+            self.empty += other.empty
+            self.total += other.total
+
+
+@dataclass
+class Values:
+    """The scalars of a place: counted while they are few, told apart by hash while they are not too many."""
+
+    count: int = 0
+    counted: Counter[JsonValue] | None = field(default_factory=Counter)
+    hashes: set[int] | None = field(default_factory=set)
+    repeated: list[JsonValue] = field(default_factory=list)
+    """The first values that were met a second time."""
+    examples: list[JsonValue] = field(default_factory=list)
+
+    @property
+    def distinct(self) -> int | None:
+        """How many different values there are; None: more than are told apart."""
+        return None if self.hashes is None else len(self.hashes)
+
+    def see(self, counts: Counter[JsonValue]) -> None:
+        self.count += counts.total()
+        if self.counted is not None:
+            self.counted.update(counts)
+            if len(self.counted) > MOST_VALUES:
+                self.counted = None
+        if len(self.examples) < MOST_EXAMPLES:
+            self.examples += [value for value in counts if value not in self.examples][
+                : MOST_EXAMPLES - len(self.examples)
+            ]
+        if self.hashes is not None:
+            self._tell_apart(self.hashes, counts)
+
+    def _tell_apart(self, hashes: set[int], counts: Counter[JsonValue]) -> None:
+        if len(self.repeated) < MOST_EXAMPLES:
+            again = (value for value, count in counts.items() if count > 1 or hash(value) in hashes)
+            self.repeated += islice(again, MOST_EXAMPLES - len(self.repeated))
+        hashes.update(map(hash, counts))
+        if len(hashes) > MOST_HASHES:
+            self.hashes = None
+
+    def merge(self, other: Values) -> None:
+        self.count += other.count
+        if self.counted is not None and other.counted is not None:
+            self.counted.update(other.counted)
+        if other.counted is None or (self.counted is not None and len(self.counted) > MOST_VALUES):
+            self.counted = None
+        if self.hashes is not None and other.hashes is not None:
+            if not self.hashes.isdisjoint(other.hashes) and len(self.repeated) < MOST_EXAMPLES:
+                common = self.hashes & other.hashes
+                self.repeated += [value for value in other.examples if hash(value) in common][:1]
+            self.hashes |= other.hashes
+        if other.hashes is None or (self.hashes is not None and len(self.hashes) > MOST_HASHES):
+            self.hashes = None
+        self.repeated = (self.repeated + other.repeated)[:MOST_EXAMPLES]
+        fresh = [value for value in other.examples if value not in self.examples]
+        self.examples = (self.examples + fresh)[:MOST_EXAMPLES]
+
+
+@dataclass
+class Numbers:
+    """JSON numbers of a place; the extremes as they stood."""
+
+    whole: int = 0
+    fractions: int = 0
+    decimals: int = 0
+    low: JsonValue = None
+    high: JsonValue = None
+    huge: int = 0
+    """Whole numbers beyond 64 bits."""
+
+    def see(self, numbers: Iterable[JsonValue]) -> None:
+        distinct = sorted(numbers, key=_size)
+        if not distinct:
+            return
+        self._stretch(distinct[0], distinct[-1])
+
+    def _stretch(self, low: JsonValue, high: JsonValue) -> None:
+        self.low = low if self.low is None else min(self.low, low, key=_size)
+        self.high = high if self.high is None else max(self.high, high, key=_size)
+
+    def count(self, counts: Counter[JsonValue]) -> None:
+        for value, count in counts.items():
+            if type(value) is Number:
+                self.fractions += count
+                self.decimals = max(self.decimals, _decimals(value))
+            else:
+                self.whole += count
+                self.huge += count * (not -(2**63) <= value < 2**63)
+        self.see(counts)
+
+    def merge(self, other: Numbers) -> None:
+        self.whole += other.whole
+        self.fractions += other.fractions
+        self.huge += other.huge
+        self.decimals = max(self.decimals, other.decimals)
+        if other.low is not None:
+            self._stretch(other.low, other.high)
+
+
+def _size(number: JsonValue) -> float:
+    try:
+        return float(number)
+    except OverflowError:
+        return float("inf") if number > 0 else float("-inf")
+
+
+def _decimals(text: str) -> int:
+    """Digits after the point; those of a number with an exponent are not counted."""
+    return 0 if "e" in text or "E" in text else len(text.partition(".")[2])
+
+
+@dataclass(eq=False)
+class Place:
+    """One place. `step` is the member name that leads here, `position` the number of an element of a row; both None for
+    the elements of an array, for the members of an object whose names are data, and for the root."""
+
+    parent: Place | None = None
+    step: str | None = None
+    position: int | None = None
+    depth: int = 0
+    nodes: int = 0
+    kinds: dict[str, Seen] = field(default_factory=dict)
+    children: dict[str, Place] = field(default_factory=dict)
+    elements: Place | None = None
+    columns: list[Place] = field(default_factory=list)
+    """The elements of an array inside an array by their position, for tables sent as rows."""
+    members: Place | None = None
+    """The members taken together, once their names are known to be data."""
+    names: Values = field(default_factory=Values)
+    """The names of these members."""
+    values: Values = field(default_factory=Values)
+    trues: int = 0
+    numbers: Numbers = field(default_factory=Numbers)
+    forms: dict[AnyForm, Seen] = field(default_factory=dict)
+    decimals: int = 0
+    longest: int = 0
+    trimmed: int = 0
+    """Texts with white space around them."""
+    lengths: Lengths = field(default_factory=Lengths)
+    header: tuple[str, ...] | None = None
+    """The first row of the arrays of rows at this place, where it holds names; it is counted as no row."""
+    signatures: Counter[tuple[str, ...]] | None = field(default_factory=Counter)
+    """How often each sequence of member names came; None: too many."""
+    sampled: list[dict[str, JsonValue]] = field(default_factory=list)
+    unique_in_list: bool = True
+    lists_compared: int = 0
+    repeated_where: Where | None = None
+    missing_where: Where | None = None
+    """The first object seen that lacks this member."""
+    parallel: dict[tuple[str, str], list[int]] = field(default_factory=dict)
+    """Pairs of members that are arrays: in how many objects of equal length, and of how many in which one has two."""
+    recursive: bool = False
+    not_followed: int = 0
+    """Nodes below that were not looked at: too deep, or too many different places."""
+
+    def count(self, kind: str) -> int:
+        seen = self.kinds.get(kind)
+        return seen.count if seen else 0
+
+    @property
+    def objects(self) -> int:
+        return self.count("object")
+
+    def see_strings(self, strings: list[str]) -> None:
+        counts = Counter(strings)
+        self.values.see(counts)
+        self.longest = max(self.longest, *map(len, counts))
+        for text, count in counts.items():
+            form = form_of(text)
+            if type(form) is NumberForm and form.decimals:
+                if not form.either:
+                    self.decimals = max(self.decimals, form.decimals)
+                form = without_decimals(form)
+            if text and (text[0].isspace() or text[-1].isspace()):
+                self.trimmed += count
+            seen = self.forms.get(form)
+            if seen is None:
+                if len(self.forms) >= MOST_FORMS:
+                    seen = self.forms.setdefault(TEXT, Seen())
+                else:
+                    seen = self.forms[form] = Seen()
+                if seen.example is None:
+                    seen.example = text
+            seen.count += count
+
+    def see_numbers(self, numbers: list[JsonValue]) -> None:
+        counts = Counter(numbers)
+        self.values.see(counts)
+        self.numbers.count(counts)
+
+    def merge(self, other: Place) -> None:
+        """Takes in what was counted at another place; what stands below both is merged as well."""
+        todo = [(self, other)]
+        while todo:
+            one, two = todo.pop()
+            one._merge_own(two)
+            for name, child in two.children.items():
+                if name in one.children:
+                    todo.append((one.children[name], child))
+                else:
+                    child.parent, one.children[name] = one, child
+            for attribute in ("elements", "members"):
+                mine, theirs = getattr(one, attribute), getattr(two, attribute)
+                if mine is not None and theirs is not None:
+                    todo.append((mine, theirs))
+                elif theirs is not None:
+                    theirs.parent = one
+                    setattr(one, attribute, theirs)
+            todo += zip(one.columns, two.columns, strict=False)
+            one.columns += two.columns[len(one.columns) :]
+
+    def _merge_own(self, other: Place) -> None:
+        self.nodes += other.nodes
+        _merge_seen(self.kinds, other.kinds)
+        _merge_seen(self.forms, other.forms)
+        self.values.merge(other.values)
+        self.names.merge(other.names)
+        self.numbers.merge(other.numbers)
+        self.lengths.merge(other.lengths)
+        self.decimals = max(self.decimals, other.decimals)
+        self.longest = max(self.longest, other.longest)
+        self.trimmed += other.trimmed
+        self.trues += other.trues
+        self.header = self.header or other.header
+        if self.signatures is not None and other.signatures is not None:
+            self.signatures.update(other.signatures)
+        if other.signatures is None or (self.signatures is not None and len(self.signatures) > MOST_SIGNATURES):
+            self.signatures = None
+        self.sampled = (self.sampled + other.sampled)[:MOST_SAMPLED]
+        self.unique_in_list &= other.unique_in_list
+        self.lists_compared += other.lists_compared
+        self.recursive |= other.recursive
+        self.not_followed += other.not_followed
+        for pair, (equal, all_) in other.parallel.items():
+            mine = self.parallel.setdefault(pair, [0, 0])
+            mine[0] += equal
+            mine[1] += all_
+
+    def below(self) -> Iterator[Place]:
+        """The places directly below."""
+        yield from self.children.values()
+        yield from self.columns
+        if self.members is not None:
+            yield self.members
+        if self.elements is not None:
+            yield self.elements
+
+    def everything(self) -> Iterator[Place]:
+        """This place and all below it, each before what is below it."""
+        todo = [self]
+        while todo:
+            place = todo.pop()
+            yield place
+            todo += reversed(list(place.below()))
+
+    @property
+    def selector(self) -> Selector:
+        """What leads here from the place above."""
+        if self.step is not None:
+            return Name(self.step)
+        return Wildcard() if self.position is None else Index(self.position)
+
+    def segments(self) -> tuple[Segment, ...]:
+        """The path that leads here from the root of the survey."""
+        steps: list[Segment] = []
+        place = self
+        while place.parent is not None:
+            steps.append((place.selector,))
+            place = place.parent
+        return tuple(reversed(steps))
+
+
+def _merge_seen(into: dict[Key, Seen], other: dict[Key, Seen]) -> None:
+    for key, seen in other.items():
+        mine = into.get(key)
+        if mine is None:
+            into[key] = seen
+        else:
+            mine.count += seen.count

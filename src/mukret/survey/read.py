@@ -1,0 +1,72 @@
+"""Sources → what is in them: read once, in bounded memory."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Sequence
+
+from mukret.documents import BadDocument, Source, nothing_read, read_batches
+from mukret.documents.batches import BATCH_BYTES
+from mukret.documents.collector import collector_at_rest
+from mukret.documents.doubled import DoubledMembers, is_sampled
+from mukret.paths import Path
+from mukret.paths.locate import nearest_existing
+from mukret.survey.places import Where
+from mukret.survey.report import MOST_BAD, Surprise, SurveyReport, describe
+from mukret.survey.shapes import settle
+from mukret.survey.walk import Walk
+from mukret.text import counted
+from mukret.values import JsonValue
+
+Progress = Callable[[int], None]
+"""Called after each batch with the bytes of input that it held."""
+
+
+def survey(
+    sources: Sequence[Source],
+    path: Path | None = None,
+    *,
+    batch_bytes: int = BATCH_BYTES,
+    progress: Progress | None = None,
+) -> SurveyReport:
+    """Looks at every document, or at what `path` finds in each. Raises InputError, also if none could be read."""
+    walk, doubled = Walk(path), DoubledMembers()
+    bad: list[BadDocument] = []
+    documents = bad_documents = 0
+    first: list[JsonValue] = []
+    with collector_at_rest():
+        for batch in read_batches(sources, is_sampled, batch_bytes):
+            walk.see(batch)
+            if path is not None and not walk.roots:
+                first += batch.documents[: MOST_BAD - len(first)]
+            doubled.see(batch)
+            documents += len(batch.documents)
+            bad_documents += len(batch.bad)
+            bad += batch.bad[: MOST_BAD - len(bad)]
+            if progress:
+                progress(batch.size)
+    if not documents and bad:
+        raise nothing_read(bad[0].source.name, bad[0].finding)
+    settle(walk.root)
+    places, lists, surprises = describe(walk.root, path) if walk.roots else ([], [], [])
+    passed_over: Counter[str] = sum((source.passed_over for source in sources), Counter())
+    report = SurveyReport(
+        documents,
+        len(sources),
+        sum(source.size for source in sources),
+        walk.roots,
+        str(path) if path else None,
+        dict(passed_over),
+        bad,
+        bad_documents,
+        places,
+        lists,
+        surprises,
+        nearest_existing(path, first) if path is not None and not walk.roots else None,
+    )
+    if doubled.found:
+        twice = doubled.found[0]
+        message = f"{counted(len(doubled.found), 'member')} came twice in one object; the last one counts"
+        where = Where(twice.file, twice.document, twice.path)
+        report.surprises.append(Surprise("member-twice", message, twice.path, where))
+    return report

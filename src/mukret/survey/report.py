@@ -1,0 +1,371 @@
+"""What a survey found, ready to be shown: places in their order, lists of records, references, surprises."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+from mukret.documents import BadDocument
+from mukret.paths import Path
+from mukret.paths.locate import path_text
+from mukret.survey.forms import Form
+from mukret.survey.looks import Look, differing_only_in_case, looks_of, named_like_an_id, uniqueness, words_of
+from mukret.survey.places import Place, Seen, Where
+from mukret.survey.relations import Reference, Sorts, references, sorts_of
+from mukret.text import counted
+from mukret.values import JsonValue, Number, json_text, shown_text
+
+RARE = 0.05
+"""A member is rare, or rarely missing, below this share; a kind or a form below it is odd."""
+FEWEST = 20
+"""Of fewer than these, one that differs is no surprise."""
+NEARLY_UNIQUE = 0.9
+MOST_BAD = 20
+
+
+@dataclass(frozen=True)
+class Surprise:
+    """Something that rules should not be written without knowing. `path` is the place, `where` the first case."""
+
+    code: str
+    message: str
+    path: str
+    where: Where | None = None
+
+    def as_json(self) -> dict[str, JsonValue]:
+        return {"code": self.code, "message": self.message, "path": self.path, "where": _where_json(self.where)}
+
+
+@dataclass(frozen=True)
+class PlaceReport:
+    """One place: how often it is there, what stands there, what that looks like."""
+
+    place: Place
+    path: str
+    looks: tuple[Look, ...]
+    words: tuple[tuple[JsonValue, int], ...]
+    unique: str | None
+    shape: tuple[str, ...]
+    """What its arrays or objects are, in words: `names are data`, `rows with a header`, `an object now and then` …"""
+    refers_to: str | None = None
+    sorts: Sorts | None = None
+
+    @property
+    def present(self) -> int:
+        return self.place.nodes
+
+    @property
+    def of(self) -> int:
+        """How many objects could have it; for elements and documents, how many there are."""
+        parent = self.place.parent
+        return parent.objects if parent is not None and self.place.step is not None else self.place.nodes
+
+    @property
+    def always(self) -> bool:
+        """Whether it is there wherever it could be; of a place that holds itself that can't be said."""
+        return self.present == self.of or self.place.recursive
+
+    @property
+    def nulls(self) -> int:
+        return self.place.count("null")
+
+    def as_json(self) -> dict[str, JsonValue]:
+        place, values = self.place, self.place.values
+        found: dict[str, JsonValue] = {
+            "path": self.path,
+            "present": self.present,
+            "of": self.of,
+            "kinds": {kind: seen.count for kind, seen in place.kinds.items()},
+            "looks": [_look_json(look) for look in self.looks],
+            "examples": list(values.examples),
+        }
+        if values.count:
+            found |= {"distinct": values.distinct, "unique": self.unique}
+        if self.words:
+            found["words"] = [{"value": value, "count": count} for value, count in self.words]
+        if place.numbers.low is not None:
+            found |= {"low": place.numbers.low, "high": place.numbers.high}
+        if place.count("boolean"):
+            found["true"] = place.trues
+        if place.longest:
+            found["longest"] = place.longest
+        if place.lengths.lists:
+            lengths = place.lengths
+            found["lengths"] = {
+                "lists": lengths.lists,
+                "empty": lengths.empty,
+                "shortest": lengths.shortest,
+                "longest": lengths.longest,
+                "elements": lengths.total,
+            }
+        if place.members is not None:
+            found["names"] = {"distinct": place.names.distinct, "examples": list(place.names.examples)}
+        return found | self._relations()
+
+    def _relations(self) -> dict[str, JsonValue]:
+        found: dict[str, JsonValue] = {}
+        if self.shape:
+            found["shape"] = list(self.shape)
+        if self.refers_to:
+            found["refers_to"] = self.refers_to
+        if self.sorts:
+            sorts = [{"value": one.word, "count": one.count, "members": list(one.members)} for one in self.sorts.sorts]
+            found["sorts"] = {"member": self.sorts.member, "looked_at": self.sorts.looked_at, "sorts": sorts}
+        return found
+
+
+@dataclass(frozen=True)
+class RecordList:
+    """A list whose elements are records: objects, or arrays of columns."""
+
+    path: str
+    records: int
+    lists: int
+    shortest: int
+    longest: int
+
+    def as_json(self) -> dict[str, JsonValue]:
+        return dict(vars(self))
+
+
+@dataclass
+class SurveyReport:
+    documents: int
+    files: int
+    size: int
+    roots: int
+    path: str | None
+    passed_over: dict[str, int]
+    bad: list[BadDocument]
+    bad_documents: int
+    places: list[PlaceReport] = field(default_factory=list)
+    lists: list[RecordList] = field(default_factory=list)
+    surprises: list[Surprise] = field(default_factory=list)
+    hint: str | None = None
+    """What stands nearest to a path that found nothing."""
+
+    def as_json(self) -> dict[str, Any]:
+        """The report as JSON values; numbers of the data digit for digit."""
+        return {
+            "documents": self.documents,
+            "files": self.files,
+            "bytes": self.size,
+            "path": self.path,
+            "found": self.roots,
+            "bad_documents": self.bad_documents,
+            "passed_over": self.passed_over,
+            "records": [one.as_json() for one in self.lists],
+            "surprises": [one.as_json() for one in self.surprises],
+            "places": [one.as_json() for one in self.places],
+        }
+
+
+def describe(root: Place, path: Path | None) -> tuple[list[PlaceReport], list[RecordList], list[Surprise]]:
+    """All places below a root that was counted and settled, the lists of records, and what surprises."""
+    maker = _Describer(path)
+    places = list(root.everything())
+    looks = {id(place): looks_of(place) for place in places}
+    unique = {id(place): uniqueness(place, looks[id(place)]) for place in places}
+    ids = [place for place in places if unique[id(place)] and place.step is not None]
+    scalars = [place for place in places if place.values.count and _could_refer(looks[id(place)])]
+    found = {id(reference.place): reference for reference in references(scalars, ids)}
+    reports = [maker.place(place, looks[id(place)], unique[id(place)], found.get(id(place))) for place in places]
+    surprises = [surprise for one in reports for surprise in maker.surprises(one, found.get(id(one.place)))]
+    lists = [maker.records(place) for place in places if _holds_records(place)]
+    return reports, lists, surprises
+
+
+def _could_refer(looks: list[Look]) -> bool:
+    names = ("text", "whole number", "uuid", "leading zeros", "number in text", "address")
+    return bool(looks) and looks[0].name in names
+
+
+def _holds_records(place: Place) -> bool:
+    elements = place.elements
+    return elements is not None and (elements.objects > 0 or bool(elements.columns))
+
+
+_LOOK_IN_WORDS = {
+    "number in text": "a number",
+    "timestamp": "a timestamp",
+    "date": "a date",
+    "time": "a time",
+    "duration": "a duration",
+    "epoch": "a number",
+    "boolean word": "a boolean word",
+    "address": "an address",
+    "mail": "a mail address",
+    "uuid": "a UUID",
+    "JSON in text": "JSON",
+    "leading zeros": "digits",
+}
+
+
+class _Describer:
+    def __init__(self, path: Path | None) -> None:
+        self.base = path.segments if path is not None else ()
+
+    def path(self, place: Place) -> str:
+        return path_text((*self.base, *place.segments()))
+
+    def records(self, place: Place) -> RecordList:
+        assert place.elements is not None
+        lengths = place.lengths
+        return RecordList(self.path(place.elements), lengths.total, lengths.lists, lengths.shortest, lengths.longest)
+
+    def place(self, place: Place, looks: list[Look], unique: str | None, reference: Reference | None) -> PlaceReport:
+        return PlaceReport(
+            place,
+            self.path(place),
+            tuple(looks),
+            tuple(words_of(place, looks)),
+            unique,
+            tuple(self.shape(place)),
+            self.path(reference.target) if reference else None,
+            sorts_of(place),
+        )
+
+    def shape(self, place: Place) -> Iterator[str]:
+        if place.members is not None:
+            yield "names are data"
+        if place.count("array") and place.objects:
+            yield "a list, and an object now and then"
+        if place.header:
+            yield f"the first row holds the names: {', '.join(place.header)}"
+        if place.recursive:
+            yield "holds itself"
+        for (one, two), (equal, compared) in place.parallel.items():
+            if equal == compared and compared and self.both_scalar(place, one, two):
+                yield f"{one} and {two} are of equal length: parallel"
+        for rows, names in self.rows_with_names(place):
+            yield f"{names} holds the names of the columns of {rows}"
+
+    def both_scalar(self, place: Place, one: str, two: str) -> bool:
+        children = (place.children.get(one), place.children.get(two))
+        return all(child and child.elements and child.elements.values.count for child in children)
+
+    def rows_with_names(self, place: Place) -> Iterator[tuple[str, str]]:
+        """Members with arrays of rows, and those that hold as many names as these have columns."""
+        for name, child in place.children.items():
+            width = len(child.elements.columns) if child.elements else 0
+            if width < 2 or child.header or child.lengths.total < 2 * child.lengths.lists:
+                continue
+            for other, names in place.children.items():
+                lengths, words = names.lengths, names.elements
+                if words and words.count("string") == words.nodes and lengths.shortest == lengths.longest == width:
+                    yield name, other
+
+    # ---- surprises
+
+    def surprises(self, report: PlaceReport, reference: Reference | None) -> Iterator[Surprise]:
+        place, path = report.place, report.path
+        yield from self.presence(report)
+        yield from self.kinds(report)
+        for look in report.looks:
+            for odd in look.odd:
+                share = f"{odd.count:,} of {look.count + sum(one.count for one in look.odd):,}"
+                message = f"{share} is not {_LOOK_IN_WORDS.get(look.name, look.name)}: {shown_text(odd.example)}"
+                yield Surprise("odd-value", message, path, odd.where)
+            yield from self.ways(report, look)
+        yield from self.repeats(report)
+        for group in differing_only_in_case(list(report.words)):
+            shown = ", ".join(json_text(word) for word in group)
+            yield Surprise("words-alike", f"differ in case or white space only: {shown}", path)
+        if reference is not None and reference.missing:
+            what = f"{reference.missing:,} of {counted(reference.distinct, 'different value')}"
+            yield Surprise("reference-missing", f"{what} stand not in {report.refers_to}", path)
+        if place.numbers.huge:
+            what = f"{counted(place.numbers.huge, 'whole number')} beyond 64 bits: keep as text"
+            yield Surprise("beyond-64-bits", what, path)
+        if place.not_followed:
+            what = f"{counted(place.not_followed, 'node')} below not looked into: too deep, or too many places"
+            yield Surprise("not-followed", what, path)
+
+    def ways(self, report: PlaceReport, look: Look) -> Iterator[Surprise]:
+        """Dates or instants that are written in several ways, or of which only some have an offset."""
+        if look.name not in ("date", "timestamp"):
+            return
+        ways: dict[str, list[Seen]] = {}
+        for form, seen in report.place.forms.items():
+            if form.kind == look.name and isinstance(form, Form):
+                zone = {"none": "without offset", "Z": "with offset", "offset": "with offset"}.get(form.detail[-1], "")
+                if look.name == "timestamp":
+                    zone = "without offset" if form.detail[1] == "none" else "with offset"
+                pattern = "ISO 8601" if form.detail[0] == "iso" else form.detail[0].replace("%?", "…")
+                ways.setdefault(f"{pattern} {zone}".strip(), []).append(seen)
+        counts = {way: sum(seen.count for seen in found) for way, found in ways.items()}
+        if len(counts) > 1:
+            shown = ", ".join(f"{way} ×{count:,}" for way, count in sorted(counts.items(), key=lambda i: -i[1]))
+            rarest = ways[min(reversed(counts), key=lambda way: counts[way])][0]
+            yield Surprise("ways-of-writing", f"written in {len(counts)} ways: {shown}", report.path, rarest.where)
+
+    def presence(self, report: PlaceReport) -> Iterator[Surprise]:
+        present, of = report.present, report.of
+        if of < FEWEST or present >= of:
+            return
+        if present < RARE * of:
+            where = next(iter(report.place.kinds.values())).where
+            yield Surprise("rare-member", f"there in {present:,} of {of:,} only", report.path, where)
+        elif of - present < RARE * of:
+            message = f"missing in {of - present:,} of {of:,}"
+            yield Surprise("missing-member", message, report.path, report.place.missing_where)
+
+    def kinds(self, report: PlaceReport) -> Iterator[Surprise]:
+        place = report.place
+        nulls = report.nulls
+        if nulls and nulls < RARE * place.nodes and place.nodes >= FEWEST:
+            where = place.kinds["null"].where
+            yield Surprise("null-now-and-then", f"null in {nulls:,} of {place.nodes:,}", report.path, where)
+        kinds = {kind: seen for kind, seen in place.kinds.items() if kind != "null"}
+        if len(kinds) < 2:
+            return
+        rarest = min(kinds.values(), key=lambda seen: seen.count)
+        shown = ", ".join(f"{kind} {seen.count:,}" for kind, seen in sorted(kinds.items(), key=lambda i: -i[1].count))
+        if set(kinds) == {"array", "object"}:
+            yield Surprise("list-or-object", f"a list, but an object now and then: {shown}", report.path, rarest.where)
+        else:
+            yield Surprise("mixed-kinds", f"of several kinds: {shown}", report.path, rarest.where)
+
+    def repeats(self, report: PlaceReport) -> Iterator[Surprise]:
+        """An id that is unique nearly always."""
+        values = report.place.values
+        if not named_like_an_id(report.place.step) or not values.repeated:
+            return
+        distinct = values.distinct
+        if distinct is not None and values.count >= FEWEST and distinct >= NEARLY_UNIQUE * values.count:
+            again = values.count - distinct
+            message = f"{counted(again, 'value')} came before, such as {shown_text(values.repeated[0])}"
+            yield Surprise("id-repeats", message, report.path, report.place.repeated_where)
+
+
+def _look_json(look: Look) -> dict[str, JsonValue]:
+    found: dict[str, JsonValue] = {"look": look.name, "count": look.count}
+    if look.detail:
+        found["detail"] = look.detail
+    if look.reading:
+        found["reading"] = dict(look.reading)
+    if look.odd:
+        found["odd"] = [
+            {"example": odd.example, "count": odd.count, "where": _where_json(odd.where)} for odd in look.odd
+        ]
+    return found
+
+
+def _where_json(where: Where | None) -> dict[str, JsonValue] | None:
+    return where._asdict() if where else None
+
+
+def share(part: int, whole: int) -> str:
+    """How much of a whole, so that nearly all never reads as all: `all`, `98.3%`, `3 of 400`, `none`."""
+    if part == whole:
+        return "all"
+    counts = f"{part:,} of {whole:,}"
+    if len(counts) <= 10:
+        return counts
+    percent = int(1000 * part / whole) / 10
+    return f"{percent}%" if percent else "<0.1%"
+
+
+def number_text(value: JsonValue) -> str:
+    return str(value) if type(value) is Number else json_text(value)

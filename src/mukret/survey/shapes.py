@@ -1,0 +1,186 @@
+"""Objects whose member names are data, and places that hold themselves.
+
+Both would make a tree of places that grows with the data; here many places become one.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Iterable, Sequence
+
+from mukret.survey.forms import form_of
+from mukret.survey.places import Place
+from mukret.values import JsonValue, kind_of
+
+DATA_KINDS = frozenset({"date", "timestamp", "time", "number", "uuid", "mail", "address"})
+FEW_NAMES = 5
+"""Fewer names than these are taken for members, unless each of them is a date, a number or the like."""
+ALIKE = 0.5
+_CODE_NAME = re.compile(r"(?=.*[A-Z0-9])[A-Z0-9][A-Z0-9_.:/-]*|(?=.*\d)(?=.*[-:/])[\w.:/-]+")
+
+
+def settle(root: Place) -> None:
+    """Decides, once all is counted, which objects have data for names, and merges what stands below them."""
+    todo = [root]
+    while todo:
+        place = todo.pop()
+        if place.members is None and names_are_data(place):
+            make_map(place)
+        if place.columns and place.elements is not None:
+            _forget_rows(place)
+        _fold_members(place)
+        todo += reversed(list(place.below()))
+
+
+def names_are_data(place: Place) -> bool:
+    """Whether the member names of the objects at a place are data: dates, codes, ids."""
+    names = list(place.children)
+    if not names or not place.objects:
+        return False
+    children = list(place.children.values())
+    if place.step is not None and all(_holds_another(child, place.step) for child in children):
+        return True
+    if all(form_of(name).kind in DATA_KINDS for name in names):
+        return len(names) > 1 or form_of(names[0]).kind != "number"
+    if len(names) < FEW_NAMES or not alike_places(children):
+        return False
+    if all(_CODE_NAME.fullmatch(name) for name in names):
+        return True
+    often = sum(child.nodes for child in children) / (len(children) * place.objects)
+    if place.objects >= 3:
+        return often < ALIKE and len(names) >= 2 * FEW_NAMES
+    return all(child.objects for child in children) and any(len(child.children) > 1 for child in children)
+
+
+def _holds_another(child: Place, name: str) -> bool:
+    """Whether a record holds, under the name of the object that it stands in, an object of records like itself."""
+    own, again = frozenset(child.children), child.children.get(name)
+    if again is None or not again.objects:
+        return False
+    inner = [frozenset(record.children) for record in again.children.values()]
+    return all(names and len(names & own) >= ALIKE * len(names) for names in inner)
+
+
+def alike_places(places: Sequence[Place]) -> bool:
+    """Whether the places could be one: of the same kinds, and where they are objects with much the same members."""
+    kinds = {frozenset(place.kinds) - {"null"} for place in places} - {frozenset()}
+    if len(kinds) != 1:
+        return False
+    inner = [names for place in places if (names := inner_names(place))]
+    if inner:
+        return _overlap(inner) >= ALIKE
+    families = Counter(
+        max(place.forms, key=lambda form: place.forms[form].count).kind for place in places if place.forms
+    )
+    return len(families) <= 1 or max(families.values()) >= 0.9 * families.total()
+
+
+def alike_values(values: Sequence[JsonValue]) -> bool:
+    """The same question about nodes."""
+    kinds = {kind_of(value) for value in values} - {"null"}
+    if len(kinds) != 1:
+        return False
+    inner = [frozenset(value) for value in values if type(value) is dict and value]
+    return not inner or _overlap(inner) >= ALIKE
+
+
+def _overlap(sets: Sequence[frozenset[str]]) -> float:
+    """How much of all the names the average set holds."""
+    union = frozenset().union(*sets)
+    return sum(map(len, sets)) / (len(sets) * len(union)) if union else 1.0
+
+
+def inner_names(place: Place | None) -> frozenset[str]:
+    """The member names of the records at a place, through arrays and through objects whose names are data."""
+    while place is not None:
+        if place.children:
+            return frozenset(place.children)
+        place = place.members or place.elements
+    return frozenset()
+
+
+def make_map(place: Place) -> None:
+    """Merges all members of the objects at a place into one place, their names into values."""
+    place.names.see(Counter({name: child.nodes for name, child in place.children.items()}))
+    children = list(place.children.values())
+    place.children = {}
+    place.parallel = {}
+    place.signatures = None
+    place.sampled = []
+    if children:
+        first, *others = children
+        first.step = None
+        place.members = first
+        for other in others:
+            first.merge(other)
+        first.unique_in_list = False
+
+
+def fold_target(place: Place, name: str, values: Sequence[JsonValue]) -> Place | None:
+    """The place further up that a new member belongs to, where a structure holds itself: a list of replies to a reply.
+
+    It has the same name, and the records in it have much the same members.
+    """
+    sample = [names for value in values[:50] if (names := _names_in(value))]
+    for above in _above(place):
+        if above.step != name or not any(type(value) in (dict, list) for value in values):
+            continue
+        known = inner_names(above)
+        if not sample:
+            return above if place in (above, above.elements) else None
+        names = frozenset().union(*sample)
+        if known and len(names & known) >= ALIKE * len(names):
+            return above
+    return None
+
+
+def _names_in(value: JsonValue) -> frozenset[str]:
+    while type(value) is list and value:
+        value = value[0]
+    return frozenset(value) if type(value) is dict else frozenset()
+
+
+def _above(place: Place) -> Iterable[Place]:
+    current: Place | None = place
+    while current is not None:
+        yield current
+        current = current.parent
+
+
+def _fold_members(place: Place) -> None:
+    """A member that turned out, once names were known to be data, to be what stands further up."""
+    while place.members is None:
+        found = next(((child, above) for child in place.children.values() for above in _folding(place, child)), None)
+        if found is None:
+            return
+        child, above = found
+        del place.children[child.step or ""]
+        if child.members is None and child.children:
+            make_map(child)
+        above.merge(child)
+        above.recursive = True
+
+
+def _folding(place: Place, child: Place) -> Iterable[Place]:
+    return (
+        above
+        for above in _above(place)
+        if above.step == child.step and above.members is not None and _same_records(above, child)
+    )
+
+
+def _same_records(above: Place, child: Place) -> bool:
+    known = inner_names(above)
+    below = child.members.children if child.members else None
+    names = frozenset(below) if below else frozenset().union(*(inner_names(item) for item in child.children.values()))
+    return bool(known) and (len(names & known) >= ALIKE * len(names) if names else child.objects > 0)
+
+
+def _forget_rows(place: Place) -> None:
+    """Rows of one length at first, of several later: no rows after all; their elements are taken together."""
+    assert place.elements is not None
+    for column in place.columns:
+        column.position = None
+        place.elements.merge(column)
+    place.columns = []

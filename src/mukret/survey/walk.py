@@ -1,0 +1,374 @@
+"""Documents → places: every node is counted at its place, a batch and a place at a time.
+
+Nodes of one place are looked at together, so that most of the work is done by counters and comprehensions and not by a
+step of the interpreter per node.
+"""
+
+from __future__ import annotations
+
+from collections import Counter, defaultdict, deque
+from collections.abc import Callable, Iterator, Sequence
+from functools import partial
+from itertools import accumulate, chain, islice
+
+from mukret.documents import Batch
+from mukret.paths import Location, Path, normalized
+from mukret.survey.forms import CODE, TEXT, form_of
+from mukret.survey.places import MOST_SAMPLED, MOST_SIGNATURES, Place, Seen, Where
+from mukret.survey.shapes import alike_values, fold_target, make_map
+from mukret.values import JsonValue, Number, kind_of
+
+MOST_PLACES = 20_000
+MOST_DEPTH = 100
+WIDEST = 200
+"""So many different member names at one place make it ask whether they are data."""
+MOST_NAMES = 2_000
+MOST_COLUMNS = 50
+MOST_PAIRS = 8
+COMPARED = 200
+"""Objects of a batch in which the lengths of arrays are compared."""
+LONGEST_WORD = 40
+
+Owner = Callable[[int], tuple[JsonValue, str | int] | int]
+"""Of the nodes that are handed over together: the container of the nth and the step to it, or the number of a root."""
+
+
+class Walk:
+    """Counts the nodes below the roots of the survey: the documents, or what a path finds in them."""
+
+    def __init__(self, path: Path | None = None) -> None:
+        self.path = path
+        self.root = Place()
+        self.places = 1
+        self.roots = 0
+        self.todo: deque[tuple[Place, list[JsonValue], list[int] | None, Owner]] = deque()
+        self.wanted: list[tuple[Callable[[Where], None], Owner, int]] = []
+
+    def see(self, batch: Batch) -> None:
+        """Counts all nodes of a batch."""
+        roots, places = self._roots(batch)
+        self.roots += len(roots)
+        if not roots:
+            return
+        self.todo.append((self.root, roots, None, lambda number: number))
+        while self.todo:
+            self._accept(*self.todo.popleft())
+        self._locate(batch, places)
+
+    def _roots(self, batch: Batch) -> tuple[list[JsonValue], list[tuple[int, Location]]]:
+        if self.path is None:
+            return list(batch.documents), [(number, ()) for number in range(len(batch.documents))]
+        found = [
+            (node, (number, location))
+            for number, document in enumerate(batch.documents)
+            for location, node in self.path.nodes(document)
+        ]
+        return [node for node, _ in found], [place for _, place in found]
+
+    # ---- nodes of one place
+
+    def _accept(self, place: Place, nodes: list[JsonValue], groups: list[int] | None, owner: Owner) -> None:
+        """`groups`: how many of the nodes stand in each array, if they are all the elements of arrays."""
+        place.nodes += len(nodes)
+        types = Counter(map(type, nodes))
+        for kind, count in types.items():
+            self._kind(place, kind, count, nodes, owner)
+        strings = _of_type(nodes, str, types)
+        if strings:
+            self._strings(place, strings, nodes, owner)
+        numbers = _of_type(nodes, int, types) + _of_type(nodes, Number, types)
+        if numbers:
+            self._scalars(place, numbers, nodes, owner, place.see_numbers)
+        if bool in types:
+            place.trues += sum(1 for node in nodes if node is True)
+        arrays = _of_type(nodes, list, types)
+        if arrays:
+            self._arrays(place, arrays)
+        objects = _of_type(nodes, dict, types)
+        if objects:
+            whole = len(objects) == len(nodes)
+            places = owner if whole else _part_owner(nodes, dict, owner)
+            self._objects(place, objects, groups if whole else None, places)
+
+    def _kind(self, place: Place, kind: type, count: int, nodes: list[JsonValue], owner: Owner) -> None:
+        first = next(index for index, node in enumerate(nodes) if type(node) is kind)
+        name = kind_of(nodes[first])
+        seen = place.kinds.get(name)
+        if seen is None:
+            seen = place.kinds[name] = Seen(example=nodes[first] if kind not in (dict, list) else None)
+            self._want(seen, owner, first)
+        seen.count += count
+
+    def _strings(self, place: Place, strings: list[str], nodes: list[JsonValue], owner: Owner) -> None:
+        known = len(place.forms)
+        self._scalars(place, strings, nodes, owner, place.see_strings)
+        for seen in islice(place.forms.values(), known, None):
+            first = next(i for i, node in enumerate(nodes) if type(node) is str and node == seen.example)
+            self._want(seen, owner, first)
+
+    def _scalars(
+        self,
+        place: Place,
+        values: list[JsonValue],
+        nodes: list[JsonValue],
+        owner: Owner,
+        see: Callable[[list[JsonValue]], None],
+    ) -> None:
+        repeats = len(place.values.repeated)
+        see(values)
+        if not repeats and place.values.repeated:
+            value = place.values.repeated[0]
+            again = [i for i, node in enumerate(nodes) if type(node) is type(value) and node == value]
+            self._want_place(partial(setattr, place, "repeated_where"), owner, again[:2][-1])
+
+    # ---- arrays
+
+    def _arrays(self, place: Place, arrays: list[list[JsonValue]]) -> None:
+        shift, whole = self._header(place, arrays), arrays
+        if shift:
+            arrays = [array[1:] if array and tuple(array[0]) == place.header else array for array in arrays]
+        lengths = list(map(len, arrays))
+        place.lengths.see(lengths)
+        if self._as_row(place, arrays, lengths) or not any(lengths):
+            return
+        if place.elements is None:
+            place.elements = self._new(place)
+        if place.elements is None:
+            place.not_followed += sum(lengths)
+            return
+        ends = list(accumulate(lengths))
+        elements = list(chain.from_iterable(arrays))
+        self.todo.append((place.elements, elements, lengths, _element_owner(whole, ends, shift)))
+
+    def _header(self, place: Place, arrays: list[list[JsonValue]]) -> int:
+        """1 if the arrays are tables whose first row holds the names of their columns."""
+        if place.header is None and place.lengths.lists == 0 and arrays and len(arrays[0]) > 1:
+            first, second = arrays[0][:2]
+            if _names_columns(first) and type(second) is list and not _only_words(second):
+                place.header = tuple(first)
+        if place.header is None:
+            return 0
+        return int(all(not array or (type(array[0]) is list and tuple(array[0]) == place.header) for array in arrays))
+
+    def _as_row(self, place: Place, arrays: list[list[JsonValue]], lengths: list[int]) -> bool:
+        """Arrays within an array that are all of one length are rows: their elements are counted by position."""
+        inside = place.parent is not None and place.parent.elements is place
+        length = place.lengths.longest
+        if not inside or not 0 < length <= MOST_COLUMNS or place.lengths.shortest != length or place.elements:
+            return False
+        if any(type(cell) is list for cell in arrays[0]):
+            return False  # lists of lists of lists: a shape, not a table
+        for position in range(length):
+            if position == len(place.columns):
+                column = self._new(place, position=position)
+                if column is None:
+                    return False
+                place.columns.append(column)
+            owner = _row_owner(arrays, position)
+            self.todo.append((place.columns[position], [array[position] for array in arrays], None, owner))
+        return True
+
+    # ---- objects
+
+    def _objects(
+        self, place: Place, objects: list[dict[str, JsonValue]], groups: list[int] | None, owner: Owner
+    ) -> None:
+        if place.members is None:
+            members: defaultdict[str, list[JsonValue]] = defaultdict(list)
+            for item in objects:
+                for name, value in item.items():
+                    members[name].append(value)
+            if len(members) + len(place.children) > WIDEST:
+                self._many_names(place, members, len(objects))
+            if place.members is None:
+                self._members(place, objects, members, groups)
+                self._missing(place, objects, members, owner)
+                self._records(place, objects, groups)
+                return
+        place.names.see(Counter(chain.from_iterable(objects)))
+        values = list(chain.from_iterable(item.values() for item in objects))
+        if values:
+            self.todo.append((place.members, values, None, _map_owner(objects)))
+
+    def _many_names(self, place: Place, members: dict[str, list[JsonValue]], objects: int) -> None:
+        """Decides, where very many names have come, whether they are data."""
+        fresh = [name for name in members if name not in place.children]
+        often = sum(map(len, members.values())) / (len(members) * objects)
+        if (objects < 3 or often < 0.5) and alike_values([members[name][0] for name in members]):
+            make_map(place)
+            if place.members is None:
+                place.members = self._new(place)
+        elif len(place.children) + len(fresh) > MOST_NAMES:
+            for name in fresh[max(0, MOST_NAMES - len(place.children)) :]:
+                place.not_followed += len(members.pop(name))
+
+    def _members(
+        self,
+        place: Place,
+        objects: list[dict[str, JsonValue]],
+        members: dict[str, list[JsonValue]],
+        groups: list[int] | None,
+    ) -> None:
+        for name, values in members.items():
+            owner = _member_owner(objects, name)
+            child = place.children.get(name)
+            if child is None:
+                target = fold_target(place, name, values)
+                if target is not None:
+                    target.recursive = True
+                    self.todo.append((target, values, None, owner))
+                    continue
+                child = self._new(place, step=name)
+                if child is None:
+                    place.not_followed += len(values)
+                    continue
+                place.children[name] = child
+            if groups is not None and child.unique_in_list:
+                child.unique_in_list = len(values) == len(objects) and _unique_in_each(values, groups)
+                child.lists_compared += sum(1 for length in groups if length > 1)
+            self.todo.append((child, values, None, owner))
+        self._parallel(place, objects)
+
+    def _missing(
+        self, place: Place, objects: list[dict[str, JsonValue]], members: dict[str, list[JsonValue]], owner: Owner
+    ) -> None:
+        """Remembers where a member is missing first."""
+        for name, child in place.children.items():
+            if child.missing_where is None and len(members.get(name, ())) < len(objects):
+                first = next(index for index, item in enumerate(objects) if name not in item)
+                self._want_place(partial(setattr, child, "missing_where"), owner, first)
+
+    def _parallel(self, place: Place, objects: list[dict[str, JsonValue]]) -> None:
+        """Counts in how many objects two members are arrays of equal length."""
+        first = objects[0]
+        names = [name for name in place.children if type(first.get(name)) is list][:MOST_PAIRS]
+        if len(names) < 2:
+            return
+        for item in objects[:COMPARED]:
+            lengths = {name: len(item[name]) for name in names if type(item.get(name)) is list}
+            for number, one in enumerate(names):
+                for two in names[number + 1 :]:
+                    here = (lengths.get(one, 0), lengths.get(two, 0))
+                    if max(here) > 1:
+                        pair = place.parallel.setdefault((one, two), [0, 0])
+                        pair[0] += here[0] == here[1]
+                        pair[1] += 1
+
+    def _records(self, place: Place, objects: list[dict[str, JsonValue]], groups: list[int] | None) -> None:
+        """Which names come together in one record."""
+        if groups is None and place.parent is not None:
+            return
+        if place.signatures is not None:
+            place.signatures.update(map(tuple, objects))
+            if len(place.signatures) > MOST_SIGNATURES:
+                place.signatures = None
+        for item in objects[: MOST_SAMPLED - len(place.sampled)]:
+            place.sampled.append({name: _short(value) for name, value in item.items()})
+
+    def _new(self, parent: Place, step: str | None = None, position: int | None = None) -> Place | None:
+        if self.places >= MOST_PLACES or parent.depth >= MOST_DEPTH:
+            return None
+        self.places += 1
+        return Place(parent, step, position, parent.depth + 1)
+
+    # ---- where nodes stand, for the few that are asked for
+
+    def _want(self, seen: Seen, owner: Owner, index: int) -> None:
+        self._want_place(partial(setattr, seen, "where"), owner, index)
+
+    def _want_place(self, put: Callable[[Where], None], owner: Owner, index: int) -> None:
+        self.wanted.append((put, owner, index))
+
+    def _locate(self, batch: Batch, places: list[tuple[int, Location]]) -> None:
+        """Finds the places of the nodes that were asked for, all in one pass over the documents."""
+        owned = [(put, owner(index)) for put, owner, index in self.wanted]
+        self.wanted = []
+        containers = {id(found[0]) for _, found in owned if not isinstance(found, int)}
+        located = _locations(batch.documents, containers)
+        for put, found in owned:
+            number, location = places[found] if isinstance(found, int) else located[id(found[0])]
+            whole = location if isinstance(found, int) else (*location, found[1])
+            put(Where(batch.sources[number].name, batch.numbers[number], normalized(whole)))
+
+
+def _of_type(nodes: list[JsonValue], kind: type, types: Counter[type]) -> list[JsonValue]:
+    count = types.get(kind, 0)
+    if not count:
+        return []
+    return nodes if count == len(nodes) else [node for node in nodes if type(node) is kind]
+
+
+def _short(value: JsonValue) -> JsonValue:
+    return value if type(value) is str and len(value) <= LONGEST_WORD else None
+
+
+def _names_columns(row: JsonValue) -> bool:
+    """Whether a row holds names alone, no two of them alike."""
+    return type(row) is list and 1 < len(row) <= MOST_COLUMNS and _only_words(row) and len(set(row)) == len(row)
+
+
+def _only_words(row: list[JsonValue]) -> bool:
+    return all(type(cell) is str and form_of(cell) in (TEXT, CODE) for cell in row)
+
+
+def _unique_in_each(values: list[JsonValue], groups: list[int]) -> bool:
+    start = 0
+    try:
+        for length in groups:
+            if len(set(values[start : start + length])) != length:
+                return False
+            start += length
+    except TypeError:  # arrays and objects are no ids
+        return False
+    return True
+
+
+def _part_owner(nodes: Sequence[JsonValue], kind: type, owner: Owner) -> Owner:
+    """For those nodes that are of one type."""
+    return lambda index: owner(next(islice((i for i, node in enumerate(nodes) if type(node) is kind), index, None)))
+
+
+def _member_owner(objects: Sequence[JsonValue], name: str) -> Owner:
+    return lambda index: (next(islice((item for item in objects if name in item), index, None)), name)
+
+
+def _element_owner(arrays: Sequence[JsonValue], ends: Sequence[int], shift: int) -> Owner:
+    def owner(index: int) -> tuple[JsonValue, int]:
+        number = next(number for number, end in enumerate(ends) if index < end)
+        before = ends[number - 1] if number else 0
+        return arrays[number], index - before + shift
+
+    return owner
+
+
+def _row_owner(arrays: Sequence[JsonValue], position: int) -> Owner:
+    return lambda index: (arrays[index], position)
+
+
+def _map_owner(objects: Sequence[JsonValue]) -> Owner:
+    return lambda index: next(islice(((item, name) for item in objects for name in item), index, None))
+
+
+def _locations(documents: Sequence[JsonValue], containers: set[int]) -> dict[int, tuple[int, Location]]:
+    """The document and the location of each of these containers, told by identity."""
+    found: dict[int, tuple[int, Location]] = {}
+    for number, document in enumerate(documents):
+        todo: list[tuple[JsonValue, tuple[object, ...] | None]] = [(document, None)]
+        while todo and len(found) < len(containers):
+            node, link = todo.pop()
+            if id(node) in containers:
+                found[id(node)] = (number, _unlinked(link))
+            for step, child in node.items() if type(node) is dict else enumerate(node) if type(node) is list else ():
+                if type(child) in (dict, list):
+                    todo.append((child, (link, step)))
+    return found
+
+
+def _unlinked(link: tuple[object, ...] | None) -> Location:
+    return tuple(reversed(list(_steps(link))))
+
+
+def _steps(link: tuple[object, ...] | None) -> Iterator[str | int]:
+    while link is not None:
+        link, step = link  # type: ignore[assignment]
+        yield step  # type: ignore[misc]

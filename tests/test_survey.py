@@ -1,0 +1,311 @@
+"""The survey: what texts look like, what shapes are found, what surprises, in memory that does not grow."""
+
+from __future__ import annotations
+
+import json
+import random
+import unittest
+from typing import Any
+
+from mukret.documents import find_sources
+from mukret.errors import InputError
+from mukret.paths import parse_path
+from mukret.survey import PlaceReport, SurveyReport, survey
+from mukret.survey.forms import Form, NumberForm, _form_of, form_of
+from mukret.survey.report import share
+from tests.helpers import FolderCase
+
+FORMS: list[tuple[str, Form | NumberForm]] = [
+    ("12", NumberForm()),
+    ("-9999", NumberForm()),
+    (" 12.50 ", NumberForm(point=".", decimals=2)),
+    (".5", NumberForm(point=".", decimals=1)),
+    ("1e5", NumberForm(exponent=True)),
+    ("kr 1,204.50", NumberForm(before="kr", grouping=",", point=".", decimals=2)),
+    ("€12", NumberForm(before="€")),
+    ("12 km", NumberForm(after="km")),
+    ("57%", NumberForm(percent=True)),
+    ("(1,200)", NumberForm(grouping=",", either=True, accounting=True)),
+    ("1.204,50", NumberForm(grouping=".", point=",", decimals=2)),
+    ("12,50", NumberForm(point=",", decimals=2)),
+    ("1,204", NumberForm(grouping=",", either=True)),
+    ("1.204", NumberForm(point=".", either=True, decimals=3)),
+    ("1,23,456", NumberForm(grouping=",")),
+    ("NOK 1 200,50", NumberForm(before="NOK", grouping=" ", point=",", decimals=2)),
+    ("007", NumberForm(leading_zeros=True)),
+    ("0", NumberForm()),
+    ("0.5", NumberForm(point=".", decimals=1)),
+    ("2031-03-28", Form("date", ("iso",))),
+    ("20310328", Form("date", ("%Y%m%d",))),
+    ("20319928", NumberForm()),
+    ("28/03/2031", Form("date", ("%d/%m/%Y",))),
+    ("03/28/2031", Form("date", ("%m/%d/%Y",))),
+    ("03/04/2031", Form("date", ("%?/%?/%Y",))),
+    ("11 April 1952", Form("date", ("%d %B %Y",))),
+    ("Mar 28, 2031", Form("date", ("%b %d, %Y",))),
+    ("2031-02-30", Form("impossible-date")),
+    ("2031-03-28T04:10:00Z", Form("timestamp", ("iso", "Z", ""))),
+    ("2031-03-28 04:10", Form("timestamp", ("iso", "none", ""))),
+    ("2031-03-28T04:10:00.1234567+01:00", Form("timestamp", ("iso", "offset", "fraction"))),
+    ("2031-03-28T25:10:00Z", Form("impossible-date")),
+    ("Fri, 28 Mar 2031 04:10:00 +0000", Form("timestamp", ("rfc5322", "offset"))),
+    ("28.03.2031 4:10 PM", Form("timestamp", ("%d.%m.%Y %I:%M %p", "none"))),
+    ("04:10", Form("time", ("iso",))),
+    ("27:30", Form("duration", ("clock",))),
+    ("PT3H20M", Form("duration", ("iso",))),
+    ("P", Form("code")),
+    ("Yes", Form("boolean")),
+    ("n/a", Form("placeholder")),
+    ("  ", Form("empty")),
+    ('{"a": 1}', Form("json")),
+    ("[at sea]", Form("text")),
+    ("https://isles.example/x?y", Form("address")),
+    ("/v2/ports", Form("address")),
+    ("quay@isles.example", Form("mail")),
+    ("550e8400-e29b-41d4-a716-446655440000", Form("uuid")),
+    ("B0050001", Form("code")),
+    ("1.2.3", Form("code")),
+    ("Otterwick Havn", Form("text")),
+    ("12A", Form("code")),
+]
+
+
+class Forms(unittest.TestCase):
+    def test_each_text_has_the_form_that_a_person_would_name(self) -> None:
+        for text, form in FORMS:
+            with self.subTest(text):
+                self.assertEqual(form_of(text), form)
+
+    def test_what_is_remembered_of_a_text_never_changes_the_form_of_another(self) -> None:
+        """Texts that differ in their digits alone share an entry; the long way gives the same for each."""
+        rng = random.Random(20310328)
+        for _ in range(20_000):
+            pattern, _ = rng.choice(FORMS)
+            text = "".join(rng.choice("0123456789") if c.isdigit() else c for c in pattern)
+            self.assertEqual(form_of(text), _form_of(text), text)
+
+    def test_a_share_never_reads_as_all_or_nothing_unless_it_is(self) -> None:
+        cases = [(5, 5, "all"), (3, 400, "3 of 400"), (99_999, 100_000, "99.9%"), (1, 10**6, "<0.1%")]
+        for part, whole, text in cases:
+            self.assertEqual(share(part, whole), text)
+
+
+class SurveyCase(FolderCase):
+    def survey(self, *documents: Any, path: str | None = None) -> SurveyReport:
+        """The survey of a file of lines."""
+        lines = [document if isinstance(document, str) else json.dumps(document) for document in documents]
+        file = self.file("feed.jsonl", "\n".join(lines) + "\n")
+        return survey(find_sources([file]), parse_path(path) if path else None)
+
+    def place(self, report: SurveyReport, path: str) -> PlaceReport:
+        return next(place for place in report.places if place.path == path)
+
+    def looks(self, *values: Any, name: str = "x") -> list[tuple[str, int, str]]:
+        report = self.survey({"r": [{name: value} for value in values]})
+        return [(look.name, look.count, look.detail) for look in self.place(report, f"$.r[*].{name}").looks]
+
+
+class Looks(SurveyCase):
+    def test_the_values_of_a_place_have_one_look(self) -> None:
+        cases: list[tuple[str, list[Any], list[tuple[str, int, str]]]] = [
+            ("x", ["kr 1,204.50", "kr 12"], [("number in text", 2, '"kr" around it, "," in thousands, 2 digits after the point')]),
+            ("x", ["1,204", "12,50"], [("number in text", 2, '"," for a point, 3 digits after the point')]),
+            ("x", ["1.204", "1.204,50"], [("number in text", 2, '"." in thousands, "," for a point, 2 digits after the point')]),
+            ("x", ["1,204", "55"], [("number in text", 2, '"," in thousands, whole')]),
+            ("x", ["007", "12"], [("leading zeros", 2, "digits, some with zeros in front: keep them as text")]),
+            ("x", ["12 Quay", "3 Pier", "4 Mole", "5 Slip"], [("text", 4, "")]),
+            ("x", ["20310328", "20310329"], [("date", 2, "%Y%m%d")]),
+            ("x", ["20310328", "20319999"], [("number in text", 2, "whole")]),
+            ("x", ["28/03/2031", "03/04/2031"], [("date", 2, "%d/%m/%Y")]),
+            ("x", ["03/04/2031"], [("date", 1, "…/…/%Y: day or month first, no value tells")]),
+            ("x", ["04:10", "27:30"], [("duration", 2, "H:MM")]),
+            ("x", ["2031-03-28T04:10Z", "2031-03-28T04:10"], [("timestamp", 2, "ISO 8601, 1 Z, 1 no offset: local time")]),
+            ("x", ["yes", "N"], [("boolean word", 2, "")]),
+            ("x", ['{"a": 1}'], [("JSON in text", 1, "")]),
+            ("x", ["12", "n/a", ""], [("number in text", 1, "whole"), ("empty text", 1, ""), ("placeholder", 1, '"n/a"')]),
+            ("sent", [1932964927, 1932964930], [("epoch", 2, "seconds since 1970: 2031-04-03T06:42Z … 2031-04-03T06:42Z")]),
+            ("sent", ["1932964927123"], [("epoch", 1, "milliseconds since 1970 in text")]),
+            ("sent_id", [1932964927, 1932964930], [("whole number", 2, "")]),
+            ("x", [1.5, 2.25], [("number", 2, "2 digits after the point")]),
+            ("x", [2**70, 1], [("whole number", 2, "beyond 64 bits")]),
+            ("x", ["a", "12", "b"], [("text", 3, "")]),
+        ]  # fmt: skip
+        for name, values, expected in cases:
+            with self.subTest(values):
+                self.assertEqual(self.looks(*values, name=name), expected)
+
+    def test_numbers_keep_their_digits_in_the_report(self) -> None:
+        report = self.survey('{"x": 1.10}', '{"x": 123456789012345678901}')
+        shown = self.place(report, "$.x").as_json()
+        self.assertEqual((shown["low"], shown["high"]), ("1.10", 123456789012345678901))
+
+    def test_words_ids_and_references(self) -> None:
+        vessels = [{"id": f"MV-{n}", "name": f"Vessel {n}"} for n in range(12)]
+        sailings = [{"no": n, "vessel": f"MV-{n % 11}", "state": "DEP" if n % 3 else "dep "} for n in range(40)]
+        sailings[7]["vessel"] = "MV-99"
+        report = self.survey({"vessels": vessels, "sailings": sailings})
+        state, vessel, number = (self.place(report, f"$.sailings[*].{name}") for name in ("state", "vessel", "no"))
+        self.assertEqual(state.words, (("DEP", 26), ("dep ", 14)))
+        self.assertEqual((vessel.refers_to, vessel.unique, number.unique), ("$.vessels[*].id", None, "everywhere"))
+        self.assertEqual(
+            [(one.code, one.path, one.message) for one in report.surprises],
+            [
+                ("reference-missing", "$.sailings[*].vessel", "1 of 12 different values stand not in $.vessels[*].id"),
+                ("words-alike", "$.sailings[*].state", 'differ in case or white space only: "DEP", "dep "'),
+            ],
+        )
+
+    def test_an_id_may_be_unique_in_its_list_alone(self) -> None:
+        report = self.survey(*({"ports": [{"code": "OTV"}, {"code": "SKR"}]} for _ in range(5)))
+        self.assertEqual(self.place(report, "$.ports[*].code").unique, "in its list")
+
+
+class Surprises(SurveyCase):
+    def test_what_differs_now_and_then_is_named_with_its_place(self) -> None:
+        records: list[dict[str, Any]] = [{"id": n, "fare": f"{n}.50", "to": "SKR", "deck": ["a"]} for n in range(40)]
+        records[3]["fare"] = "ask crew"
+        records[4]["to"] = None
+        del records[5]["to"]
+        records[6]["id"] = 2
+        records[7]["deck"] = {"a": 1}
+        records[8]["extra"] = 1
+        records[9]["when"] = ["2031-04-01", "1 April 2031"]
+        report = self.survey({"r": records[:20]}, {"r": records[20:]})
+        found = {(one.code, one.where.path if one.where else None, one.message) for one in report.surprises}
+        self.assertEqual(
+            found,
+            {
+                ("odd-value", "$['r'][3]['fare']", '1 of 40 is not a number: "ask crew"'),
+                ("null-now-and-then", "$['r'][4]['to']", "null in 1 of 39"),
+                ("missing-member", "$['r'][5]", "missing in 1 of 40"),
+                ("id-repeats", "$['r'][6]['id']", "1 value came before, such as 2"),
+                ("list-or-object", "$['r'][7]['deck']", "a list, but an object now and then: array 39, object 1"),
+                ("rare-member", "$['r'][8]['extra']", "there in 1 of 40 only"),
+                ("rare-member", "$['r'][9]['when']", "there in 1 of 40 only"),
+                ("ways-of-writing", "$['r'][9]['when'][1]", "written in 2 ways: ISO 8601 ×1, %d %B %Y ×1"),
+            },
+        )
+        self.assertEqual({one.where.document for one in report.surprises if one.where}, {1})
+
+    def test_members_that_came_twice_and_numbers_beyond_64_bits(self) -> None:
+        report = self.survey('{"a": {"b": 1, "b": 2}, "n": 36893488147419103232}')
+        codes = {one.code: one.where.path if one.where else one.path for one in report.surprises}
+        self.assertEqual(codes, {"beyond-64-bits": "$.n", "member-twice": "$['a']['b']"})
+
+
+class Shapes(SurveyCase):
+    def shape(self, document: Any, path: str = "$") -> tuple[str, ...]:
+        return self.place(self.survey(document), path).shape
+
+    def test_names_that_are_data_make_one_place(self) -> None:
+        """Dates, codes, many alike; on two levels too; and not the members of ordinary records."""
+        level = {"high": 3.2, "low": 0.4}
+        cases: list[tuple[Any, list[str]]] = [
+            ({"2031-04-01": level, "2031-04-02": level}, ["$", "$[*]", "$[*].high", "$[*].low"]),
+            ({"2031-04-01": {"OTV": 1, "SKR": 2, "BRA": 3, "LUN": 2, "TOL": 4}}, ["$", "$[*]", "$[*][*]"]),
+            ({"NOK": 1.2, "EUR": 11.2, "DKK": 1.5, "SEK": 1.1, "GBP": 13.1}, ["$", "$[*]"]),
+            ({f"quay {name}": level for name in "abcdef"}, ["$", "$[*]", "$[*].high", "$[*].low"]),
+            ({"lat": 1.5, "lon": 2.5}, ["$", "$.lat", "$.lon"]),
+            ({"adult": "kr 1", "child": "kr 2", "car": "kr 3"}, ["$", "$.adult", "$.child", "$.car"]),
+            ({"a": 1, "b": "x", "c": [1], "d": None, "e": {}, "f": 2}, ["$", "$.a", "$.b", "$.c", "$.c[*]", "$.d", "$.e", "$.f"]),
+        ]  # fmt: skip
+        for document, paths in cases:
+            with self.subTest(document):
+                self.assertEqual([place.path for place in self.survey(document).places], paths)
+
+    def test_places_that_hold_themselves_are_one(self) -> None:
+        """Lists of replies to replies, and folders in folders by name."""
+        thread: dict[str, Any] = {"id": 0, "replies": []}
+        for number in range(1, 60):
+            thread = {"id": number, "replies": [thread]}
+        report = self.survey([thread])
+        paths = ["$", "$[*]", "$[*].id", "$[*].replies", "$[*].replies[*]", "$[*].replies[*].id"]
+        self.assertEqual([place.path for place in report.places], paths)
+        self.assertIn("holds itself", self.place(report, "$[*].replies").shape)
+        self.assertEqual(self.place(report, "$[*].replies[*].id").present, 59)
+        deep = {"size": 1, "folders": {"y": {"size": 2, "folders": {"z": {"size": 3, "folders": {}}}}}}
+        report = self.survey({"folders": {"x": deep}})
+        self.assertEqual(
+            [place.path for place in report.places], ["$", "$.folders", "$.folders[*]", "$.folders[*].size"]
+        )
+        self.assertEqual(self.place(report, "$.folders[*].size").present, 3)
+
+    def test_tables_sent_as_rows(self) -> None:
+        header = {"t": [["code", "depth"], ["A", 3.5], ["B", 4.5]]}
+        self.assertEqual(self.shape(header, "$.t"), ("the first row holds the names: code, depth",))
+        depth = self.place(self.survey(header), "$.t[*][1]")
+        self.assertEqual((depth.present, [look.name for look in depth.looks]), (2, ["number"]))
+        beside = {"columns": ["day", "boats"], "rows": [["2031-04-01", 3], ["2031-04-02", 5]]}
+        self.assertEqual(self.shape(beside), ("columns holds the names of the columns of rows",))
+        points = {"line": [[[-8.1, 57.2], [-8.2, 57.3]], [[-8.1, 57.2]]]}
+        self.assertEqual(
+            [place.path for place in self.survey(points).places][-2:], ["$.line[*][*][0]", "$.line[*][*][1]"]
+        )
+        ragged = {"a": [[1], [1, 2], []]}
+        self.assertEqual([place.path for place in self.survey(ragged).places], ["$", "$.a", "$.a[*]", "$.a[*][*]"])
+
+    def test_parallel_arrays_are_of_equal_length_always(self) -> None:
+        tides = [{"times": ["04:10"] * n, "heights": ["1.2"] * n, "notes": ["x"] * 2} for n in (2, 3, 4)]
+        self.assertEqual(self.shape({"r": tides}, "$.r[*]"), ("times and heights are of equal length: parallel",))
+
+    def test_records_of_several_sorts_are_told_by_a_word(self) -> None:
+        records = [
+            {"id": n, "kind": "berth", "depth": 3, "lit": True} if n % 3 else {"id": n, "kind": "buoy", "colour": "red"}
+            for n in range(12)
+        ]
+        sorts = self.place(self.survey({"r": records}), "$.r[*]").sorts
+        assert sorts is not None
+        told = {one.word: (one.count, one.members) for one in sorts.sorts}
+        self.assertEqual((sorts.member, told), ("kind", {"buoy": (4, ("colour",)), "berth": (8, ("depth", "lit"))}))
+        for record in records:
+            record.update(depth=3, lit=True, colour="red")
+        self.assertIsNone(self.place(self.survey({"r": records}), "$.r[*]").sorts)
+
+
+class Bounds(SurveyCase):
+    def test_what_a_service_may_send_on_purpose_is_counted_within_bounds(self) -> None:
+        """A hundred thousand names, places, levels, forms; one place for each of them would be too many."""
+        names = {f"m{n}": n for n in range(100_000)}
+        wide = {f"m{n}": [{}, "x", 1, None, [1]][n % 5] for n in range(100_000)}
+        forms = [f"{'x' * (n % 50)} {n}{'y' * (n % 7)}" for n in range(100_000)]
+        deep = "".join(f'{{"d{n}":[' for n in range(450)) + "1" + "]}" * 450
+        report = self.survey({"names": names}, {"wide": wide}, {"forms": forms}, f'{{"deep": {deep}}}')
+        self.assertLess(len(report.places), 3_000)
+        self.assertIn("$.names[*]", [place.path for place in report.places])
+        codes = {one.code: one.path for one in report.surprises}
+        self.assertEqual(codes["not-followed"].partition(".")[0], "$")
+        self.assertEqual(self.place(report, "$.names").place.names.count, 100_000)
+        self.assertEqual(sum(1 for one in report.surprises if one.code == "not-followed"), 2)
+
+    def test_a_path_narrows_the_survey_and_one_that_finds_nothing_says_what_is_near(self) -> None:
+        document = {"ports": [{"code": "OTV", "berths": [{"no": 1}]}]}
+        report = self.survey(document, document, path="$.ports[*].berths[*]")
+        self.assertEqual(
+            [(place.path, place.present) for place in report.places],
+            [("$.ports[*].berths[*]", 2), ("$.ports[*].berths[*].no", 2)],
+        )
+        report = self.survey(document, path="$.port")
+        self.assertEqual((report.roots, report.hint), (0, "$.port did you mean $.ports?"))
+
+    def test_bad_documents_are_counted_and_nothing_but_them_is_an_error(self) -> None:
+        report = self.survey({"a": 1}, "{'a': 1}", {"a": 2})
+        self.assertEqual((report.documents, report.bad_documents, report.bad[0].number), (2, 1, 2))
+        with self.assertRaises(InputError) as caught:
+            self.survey("{'a': 1}")
+        self.assertEqual((caught.exception.code, caught.exception.pointer), ("nothing-read", ("{'a': 1}", 1)))
+
+    def test_batches_do_not_change_what_is_found(self) -> None:
+        """The same lines in one file and in many, so that every batch holds other ones."""
+        rng = random.Random(5)
+        records = [
+            {"id": n, "x": rng.choice(["1", "2.5", "a", None, ""]), "y": {"z": [rng.randrange(9)] * (n % 3)}}
+            for n in range(300)
+        ]
+        whole = self.survey(*records).as_json()
+        file = self.folder / "feed.jsonl"
+        for size in (300, 5_000):
+            self.assertEqual(survey(find_sources([file]), batch_bytes=size).as_json(), whole)
+
+
+if __name__ == "__main__":
+    unittest.main()
