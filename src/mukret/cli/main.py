@@ -14,12 +14,14 @@ from mukret.errors import MukretError, OutputError, RulesError
 from mukret.version import __version__
 
 COMMANDS = {
+    "collect": "Ask a service for responses, and keep each as it came.",
     "look": "Show the nodes of a path as they stand.",
     "survey": "Say what is in responses: paths, kinds, looks, surprises.",
     "check": "Say what is wrong with a rules file, and run its examples.",
     "preview": "Show the first typed rows, and the rejected ones with reasons.",
     "extract": "Write clean tables: the main job.",
     "demo": "Try it all on the sample feed, command by command.",
+    "standin": "Run the sample service, simulated, on this machine only.",
 }
 INTERRUPTED = 130
 DEFECT = 70
