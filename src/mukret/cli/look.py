@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import shlex
 import shutil
 from collections.abc import Iterable, Iterator
@@ -125,7 +126,8 @@ def _print_nodes(
             document = (node.source.name, node.document)
             _print_document(node)
             room = None if room is None else room - 1
-        share = room if room is None or shown == len(first) - 1 else max(room // 2, FEWEST_LINES)
+        alone = room is None or shown == len(first) - 1 or room // 2 < FEWEST_LINES
+        share = room if room is None or alone else room // 2
         used = _print_node(node, width, share)
         room = None if room is None else room - used
         shown += 1
@@ -162,8 +164,20 @@ def _print_node(node: Found, width: int, height: int | None) -> int:
     click.secho(f"  {node.kind}, {in_short(node.value, width)}", dim=True)
     lines = excerpt(node.value, width, None if height is None else height - 1)
     for line in lines:
-        click.echo(line)
+        _print_line(line)
     return len(lines) + 1
+
+
+_MEMBER = re.compile(r'( *)("(?:[^"\\]|\\.)*")(: .*)')
+
+
+def _print_line(line: str) -> None:
+    """A line of JSON, the name of its member in a colour of its own."""
+    match = _MEMBER.fullmatch(line)
+    if match:
+        click.echo(f"{match[1]}{click.style(match[2], fg='cyan')}{match[3]}")
+    else:
+        click.echo(line)
 
 
 def _count_on(nodes: Iterator[Found], found: int, reading: Reading) -> tuple[int, bool]:

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 MOST_WORDS = 12
 LONGEST_EXAMPLE = 40
-LONGEST_LABEL = 34
+LONGEST_ROOT = 16
 WIDEST = 160
 MOST_SURPRISES = 30
 LIST_SHARE = 0.42
@@ -88,6 +88,8 @@ def _print_lists(lists: Sequence[RecordList], console: Console) -> None:
 def _lists_text(one: RecordList) -> str:
     if one.lists == 1:
         return "in one list"
+    if one.lists == one.records and one.path == "$":
+        return "one to a document"
     return f"in {one.lists:,} lists of {_span(one.shortest, one.longest)}"
 
 
@@ -117,7 +119,8 @@ class _Tree:
                 text.append(part, style)
             lines = list(text.wrap(self.console, self.width)) or [Text()]
             for number, line in enumerate(lines):
-                head = Text(guide if number == 0 else below, style="dim")
+                head = Text()
+                head.append(guide if number == 0 else below, style="dim")
                 room = self.label_width - len(head)
                 if number == 0:
                     head.append(shortened(label, max(room, 4)), style="bold")
@@ -143,7 +146,7 @@ class _Tree:
         while True:
             place = chain[-1].place
             following = place.members or place.elements
-            if following is None:
+            if following is None or (place.children and place.step is None):
                 return chain
             chain.append(self.reports[id(following)])
 
@@ -153,7 +156,7 @@ class _Tree:
         segments = tuple((one.place.selector,) for one in chain[1:])
         first = chain[0]
         if first.place.parent is None:
-            own = first.path if len(first.path) < LONGEST_LABEL else "…"
+            own = self.root_label(first.path)
         elif first.place.position is not None:
             header = self.header(first.place)
             name = header[first.place.position] if header else ""
@@ -162,6 +165,13 @@ class _Tree:
             own = path_text(((first.place.selector,),)).removeprefix("$").removeprefix(".")
         return escaped(own + path_text(segments).removeprefix("$").replace(".*", "[*]"))
 
+    def root_label(self, path: str) -> str:
+        """A long path by its last member alone; the whole of it stands in the headline."""
+        if len(path) <= LONGEST_ROOT:
+            return path
+        _, dot, name = path.rpartition(".")
+        return name if dot and len(name) <= LONGEST_ROOT else "…"
+
     def header(self, column: Place) -> tuple[str, ...] | None:
         table = column.parent.parent if column.parent else None
         return table.header if table is not None else None
@@ -169,7 +179,10 @@ class _Tree:
     def shown_below(self, report: PlaceReport, chain: Sequence[PlaceReport]) -> Iterator[PlaceReport]:
         place = report.place
         inner = {name for one in chain if one is not report for name in one.place.children}
-        for child in (*place.children.values(), *place.columns):
+        own = [*place.children.values(), *place.columns]
+        if place.elements is not None and report is chain[-1]:
+            own.append(place.elements)
+        for child in own:
             if report is chain[-1] or child.step not in inner:  # an object instead of a list: told once
                 yield self.reports[id(child)]
 

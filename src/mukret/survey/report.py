@@ -173,6 +173,8 @@ def describe(root: Place, path: Path | None) -> tuple[list[PlaceReport], list[Re
     reports = [maker.place(place, looks[id(place)], unique[id(place)], found.get(id(place))) for place in places]
     surprises = [surprise for one in reports for surprise in maker.surprises(one, found.get(id(one.place)))]
     lists = [maker.records(place) for place in places if _holds_records(place)]
+    if root.nodes > 1 and root.objects == root.nodes and not lists:
+        lists = [RecordList(maker.path(root), root.nodes, root.nodes, 1, 1)]
     return reports, lists, surprises
 
 
@@ -229,7 +231,7 @@ class _Describer:
     def shape(self, place: Place) -> Iterator[str]:
         if place.members is not None:
             yield "names are data"
-        if place.count("array") and place.objects:
+        if place.count("array") and place.objects and place.step is not None:
             yield "a list, and an object now and then"
         if place.header:
             yield f"the first row holds the names: {', '.join(place.header)}"
@@ -322,7 +324,7 @@ class _Describer:
             return
         rarest = min(kinds.values(), key=lambda seen: seen.count)
         shown = ", ".join(f"{kind} {seen.count:,}" for kind, seen in sorted(kinds.items(), key=lambda i: -i[1].count))
-        if set(kinds) == {"array", "object"}:
+        if set(kinds) == {"array", "object"} and place.step is not None:
             yield Surprise("list-or-object", f"a list, but an object now and then: {shown}", report.path, rarest.where)
         else:
             yield Surprise("mixed-kinds", f"of several kinds: {shown}", report.path, rarest.where)

@@ -17,6 +17,8 @@ DATA_KINDS = frozenset({"date", "timestamp", "time", "number", "uuid", "mail", "
 FEW_NAMES = 5
 """Fewer names than these are taken for members, unless each of them is a date, a number or the like."""
 ALIKE = 0.5
+FEWEST_POINTS = 3
+"""Of fewer arrays it can't be told that their length is always the same."""
 _CODE_NAME = re.compile(r"(?=.*[A-Z0-9])[A-Z0-9][A-Z0-9_.:/-]*|(?=.*\d)(?=.*[-:/])[\w.:/-]+")
 
 
@@ -27,7 +29,9 @@ def settle(root: Place) -> None:
         place = todo.pop()
         if place.members is None and names_are_data(place):
             make_map(place)
-        if place.columns and place.elements is not None:
+        if place.columns and (
+            place.elements is not None or not (in_array(place) or place.lengths.lists >= FEWEST_POINTS)
+        ):
             _forget_rows(place)
         _fold_members(place)
         todo += reversed(list(place.below()))
@@ -177,10 +181,17 @@ def _same_records(above: Place, child: Place) -> bool:
     return bool(known) and (len(names & known) >= ALIKE * len(names) if names else child.objects > 0)
 
 
+def in_array(place: Place) -> bool:
+    """Whether the nodes of a place are elements of an array."""
+    return place.parent is not None and place.parent.elements is place
+
+
 def _forget_rows(place: Place) -> None:
-    """Rows of one length at first, of several later: no rows after all; their elements are taken together."""
-    assert place.elements is not None
+    """Rows that are of several lengths after all, or too few to tell: their elements are taken together."""
     for column in place.columns:
         column.position = None
-        place.elements.merge(column)
+        if place.elements is None:
+            place.elements = column
+        else:
+            place.elements.merge(column)
     place.columns = []

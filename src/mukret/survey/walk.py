@@ -15,7 +15,7 @@ from mukret.documents import Batch
 from mukret.paths import Location, Path, normalized
 from mukret.survey.forms import CODE, TEXT, form_of
 from mukret.survey.places import MOST_SAMPLED, MOST_SIGNATURES, Place, Seen, Where
-from mukret.survey.shapes import alike_values, fold_target, make_map
+from mukret.survey.shapes import alike_values, fold_target, in_array, make_map
 from mukret.values import JsonValue, Number, kind_of
 
 MOST_PLACES = 20_000
@@ -24,6 +24,8 @@ WIDEST = 200
 """So many different member names at one place make it ask whether they are data."""
 MOST_NAMES = 2_000
 MOST_COLUMNS = 50
+MOST_NUMBERS = 4
+"""Longer arrays of numbers are series, not coordinates."""
 MOST_PAIRS = 8
 COMPARED = 200
 """Objects of a batch in which the lengths of arrays are compared."""
@@ -151,13 +153,17 @@ class Walk:
         return int(all(not array or (type(array[0]) is list and tuple(array[0]) == place.header) for array in arrays))
 
     def _as_row(self, place: Place, arrays: list[list[JsonValue]], lengths: list[int]) -> bool:
-        """Arrays within an array that are all of one length are rows: their elements are counted by position."""
-        inside = place.parent is not None and place.parent.elements is place
+        """Arrays of one length are rows where they stand in an array, and where they are a few numbers: coordinates.
+        Their elements are counted by position."""
         length = place.lengths.longest
-        if not inside or not 0 < length <= MOST_COLUMNS or place.lengths.shortest != length or place.elements:
+        if place.elements or not 0 < length <= MOST_COLUMNS or place.lengths.shortest != length:
             return False
-        if any(type(cell) is list for cell in arrays[0]):
-            return False  # lists of lists of lists: a shape, not a table
+        if in_array(place):
+            first = arrays[0]
+            if any(type(cell) is list for cell in first) or all(type(cell) is dict for cell in first):
+                return False  # lists of lists of lists: a shape, not a table; and objects are records of their own
+        elif not 1 < length <= MOST_NUMBERS or not _all_numbers(arrays):
+            return False
         for position in range(length):
             if position == len(place.columns):
                 column = self._new(place, position=position)
@@ -289,6 +295,10 @@ class Walk:
             number, location = places[found] if isinstance(found, int) else located[id(found[0])]
             whole = location if isinstance(found, int) else (*location, found[1])
             put(Where(batch.sources[number].name, batch.numbers[number], normalized(whole)))
+
+
+def _all_numbers(arrays: Sequence[list[JsonValue]]) -> bool:
+    return all(type(cell) in (int, Number) for array in arrays for cell in array)
 
 
 def _of_type(nodes: list[JsonValue], kind: type, types: Counter[type]) -> list[JsonValue]:
