@@ -8,13 +8,17 @@ import io
 import json
 import os
 import re
+import shlex
 import unittest
 from pathlib import Path
 
 from mukret import codes
+from mukret.collect import Answer, load_calls
 from mukret.destinations.csv import CsvFile
 from mukret.engine.interface import extract
+from mukret.errors import RulesError
 from mukret.rules import parse_rules
+from mukret.survey.looks import LOOKS
 from tests.helpers import FolderCase
 
 ROOT = Path(__file__).parent.parent
@@ -124,6 +128,90 @@ def refusals(snippet: str) -> list[str]:
     return []
 
 
+def commands_of(page: str) -> list[list[str]]:
+    """The arguments of each command of a page that works as it stands, one after the other in one folder."""
+    return [
+        shlex.split(line)[1:]
+        for language, _, content in blocks(page)
+        if language == "sh"
+        for line in content.splitlines()
+        if line.startswith("mukret ")
+    ]
+
+
+class SurveyPage(FolderCase):
+    PAGE = "docs/survey.md"
+
+    def test_ten_questions_are_answered_by_the_screen_of_80_columns(self) -> None:
+        page = (ROOT / self.PAGE).read_text(encoding="utf-8")
+        self.assertEqual(re.findall(r"^\*\*(\d+)\. ", page, re.MULTILINE), [str(number) for number in range(1, 11)])
+        self.mukret("demo")
+        screen = self.mukret(*commands_of(self.PAGE)[0], columns=80).stdout
+        for _, label, content in blocks(self.PAGE):
+            if label == "screen":
+                with self.subTest(content):
+                    self.assertIn(f"\n{content}", screen)
+        longest = max(screen.splitlines(), key=lambda line: 0 if line.startswith("    at ") else len(line))
+        self.assertLessEqual(len(longest), 80, longest)
+
+    def test_its_commands_work(self) -> None:
+        self.mukret("demo")
+        commands = commands_of(self.PAGE)
+        self.assertEqual(len(commands), 4)
+        for arguments in commands:
+            with self.subTest(arguments):
+                self.assertEqual(self.mukret(*arguments).returncode, 0)
+
+    def test_every_look_and_surprise_has_its_row(self) -> None:
+        page = (ROOT / self.PAGE).read_text(encoding="utf-8")
+        _, looks, surprises, scripts = re.split(r"^## (?:Looks|Surprises|For scripts)$", page, flags=re.MULTILINE)
+        self.assertEqual(re.findall(r"^\| `([^`]+)` \|", looks, re.MULTILINE), list(LOOKS))
+        self.assertEqual(re.findall(r"^\| `([^`]+)` \|", surprises, re.MULTILINE), list(codes.SURPRISES))
+        source = "".join(path.read_text() for path in (ROOT / "src/mukret/survey").glob("*.py"))
+        self.assertEqual(set(re.findall(r'Surprise\(\s*"([^"]+)"', source)), set(codes.SURPRISES))
+        self.assertLessEqual(set(re.findall(r'Look\(\s*"([^"]+)"', source)), set(LOOKS))
+        self.mukret("demo")
+        report = json.loads(self.mukret(*commands_of(self.PAGE)[0], "--json").stdout)
+        for name in sorted({*report, *(name for place in report["places"] for name in place), *report["records"][0]}):
+            with self.subTest(name):
+                self.assertIn(f"`{name}`", scripts)
+
+
+class CollectingPage(FolderCase):
+    PAGE = "docs/collecting.md"
+
+    def test_the_calls_file_is_one_and_what_is_not_supported_is_refused_by_name(self) -> None:
+        [content] = [content for _, label, content in blocks(self.PAGE) if label == "calls"]
+        self.assertEqual([call.name for call in load_calls(self.file("c.yaml", content)).calls], ["ports", "timetable"])
+        page = (ROOT / self.PAGE).read_text(encoding="utf-8").split("## Not supported yet")[1]
+        snippets = {
+            "post": "sign_in: {post: /x}\ncalls: {a: {get: /a}}",
+            "keep": "sign_in: {keep: {t: $.t}}\ncalls: {a: {get: /a}}",
+            "oauth2": "sign_in: {oauth2: {}}\ncalls: {a: {get: /a}}",
+            "pages": "calls: {a: {get: /a, pages: {link: next}}}",
+            "once_per": "calls: {a: {get: /a, once_per: {call: b}}}",
+            "variables": "headers: {Authorization: 'Bearer {token}'}\ncalls: {a: {get: '/a/{b}'}}",
+            "limits": "calls: {a: {get: /a}}\nlimits: {tries: 5}",
+        }
+        for word, snippet in snippets.items():
+            with self.subTest(word):
+                self.assertIn(word, page)
+                with self.assertRaises(RulesError) as caught:
+                    load_calls(self.file("d.yaml", f"mukret: 1\nbase: http://127.0.0.1\n{snippet}\n"))
+                self.assertEqual({found.code for found in caught.exception.diagnostics}, {"not-supported"})
+
+    def test_every_option_and_every_member_of_a_line_is_on_the_page(self) -> None:
+        page = (ROOT / self.PAGE).read_text(encoding="utf-8")
+        options = set(re.findall(r"--[a-z-]+", self.mukret("collect", "--help").stdout))
+        for option in options - {"--json", "--quiet", "--verbose", "--log", "--help"}:
+            with self.subTest(option):
+                self.assertIn(f"`{option}", page)
+        answer = Answer("a", "u", 200, "OK", None, "", 0.0, 0, "", "", 1, 0, "no data", "", None)
+        for name in answer.record():
+            with self.subTest(name):
+                self.assertIn(f"`{name}`", page)
+
+
 class Output(FolderCase):
     def test_the_page_names_every_member_of_the_record_and_of_a_reject(self) -> None:
         page = (ROOT / "docs" / "output.md").read_text(encoding="utf-8")
@@ -144,17 +232,11 @@ class Output(FolderCase):
 class Readme(FolderCase):
     def test_every_command_of_the_readme_works_in_its_order(self) -> None:
         """Those with mukret in them, in one folder, as a reader would type them; pip is left to the installation."""
-        commands = [
-            line.strip()
-            for language, _, content in blocks("README.md")
-            if language == "sh"
-            for line in content.splitlines()
-            if line.startswith("mukret ")
-        ]
-        self.assertGreaterEqual(len(commands), 4)
-        for line in commands:
-            with self.subTest(line):
-                done = self.mukret(*line.split()[1:])
+        commands = commands_of("README.md")
+        self.assertGreaterEqual(len(commands), 6)
+        for arguments in commands:
+            with self.subTest(arguments):
+                done = self.mukret(*arguments)
                 self.assertIn(done.returncode, (0, 1), done.stderr)
 
     def test_the_python_of_the_readme_runs(self) -> None:

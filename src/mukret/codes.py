@@ -60,6 +60,23 @@ RULES: dict[str, str] = {
 }
 """Codes of problems in a rules file."""
 
+SURPRISES: dict[str, str] = {
+    "odd-value": "a value that does not look like the others of its place",
+    "words-alike": "words that differ in case or in white space around them only",
+    "ways-of-writing": "dates or instants written in several ways, or only some of them with an offset",
+    "mixed-kinds": "values of several kinds at one path",
+    "list-or-object": "a list that is sometimes an object",
+    "rare-member": "a member that few of the records have",
+    "missing-member": "a member that few of the records lack",
+    "null-now-and-then": "a member that is null in few of the records",
+    "id-repeats": "a value that comes twice where nearly all are different",
+    "reference-missing": "a value that is not among the ids that the others are found in",
+    "beyond-64-bits": "whole numbers that a column of integers can't hold",
+    "member-twice": "a member that comes twice in one object",
+    "not-followed": "nodes that were not looked into",
+}
+"""Codes of what a survey finds surprising."""
+
 RUNS: dict[str, str] = {
     "rules": "the rules file has problems",
     "example-failed": "an example did not give what it says",

@@ -9,11 +9,14 @@ import click
 
 from mukret.cli.options import examples
 
+SAILINGS = "$.network.ports[*].sailings[*]"
 NEXT = (
+    ("see all of the feed, place by place", "mukret survey {to}/feed"),
     ("read what was set aside, and why", "cat {to}/tables/rejects.jsonl"),
     ("change a rule and look again", "mukret preview {rules} {to}/feed --table sailings"),
     ("see every problem of a file at once: misspell a field, then", "mukret check {rules}"),
     ("let only a clean run through", "mukret extract {rules} {to}/feed --to {to}/tables --max-rejects 1%"),
+    ("ask a service for responses: the sample's own, simulated, says how", "mukret standin"),
 )
 
 
@@ -30,6 +33,8 @@ def command(target: str) -> None:
     """
     _copy_sample(target)
     rules, feed, tables = f"{target}/merrow.rules.yaml", f"{target}/feed", f"{target}/tables"
+    _step("What does the feed send? One of its sailings, as it stands.", ["look", feed, SAILINGS, "--nth", "3"])
+    _step("What is in all of them, and what surprises?", ["survey", feed, "--path", SAILINGS, "--quiet"])
     _step("Are the rules in order? Do their examples hold?", ["check", rules])
     _step("What do they make of the feed?", ["preview", rules, feed, "--table", "bookings", "--rows", "4"])
     _step("The job itself: every table, and every reject on record.", ["extract", rules, feed, "--to", tables])

@@ -26,6 +26,8 @@ WIDEST = 160
 MOST_SURPRISES = 30
 LIST_SHARE = 0.42
 """The part of the width that names may take."""
+GLUE = "\ufdd0"
+"""A space at which no line is broken; a character that no text is to hold (Unicode: a noncharacter)."""
 PLAIN = frozenset("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-./:+")
 
 Part = tuple[str, str]
@@ -125,6 +127,7 @@ class _Tree:
                 if number == 0:
                     head.append(shortened(label, max(room, 4)), style="bold")
                 head.pad_right(max(0, self.label_width + 2 - head.cell_len))
+                line.plain = line.plain.replace(GLUE, " ")
                 head.append_text(line)
                 head.rstrip()
                 self.console.print(head, no_wrap=True, overflow="ignore", crop=False, soft_wrap=True)
@@ -239,7 +242,7 @@ class _Tree:
     def sorts_parts(self, report: PlaceReport) -> list[Part]:
         assert report.sorts
         shown = "; ".join(
-            f"{_word(one.word)} ×{one.count:,}: {', '.join(one.members) or 'nothing more'}"
+            f"{_word(one.word)}{GLUE}×{one.count:,}: {', '.join(one.members) or 'nothing more'}"
             for one in report.sorts.sorts
         )
         return [("several sorts", "cyan"), (f", told by {report.sorts.member}: {shown}", "")]
@@ -257,13 +260,13 @@ class _Tree:
         yield from self.values(report)
         if place.count("boolean"):
             counts = {"true": place.trues, "false": place.count("boolean") - place.trues}
-            shown = ", ".join(f"{word} ×{count:,}" for word, count in counts.items() if count)
+            shown = ", ".join(f"{word}{GLUE}×{count:,}" for word, count in counts.items() if count)
             yield [("boolean", "cyan"), (f": {shown}", "")]
 
     def values(self, report: PlaceReport) -> Iterator[list[Part]]:
         place, values = report.place, report.place.values
         if report.words:
-            shown = [f"{_word(word)} ×{count:,}" for word, count in report.words[:MOST_WORDS]]
+            shown = [f"{_word(word)}{GLUE}×{count:,}" for word, count in report.words[:MOST_WORDS]]
             more = len(report.words) - MOST_WORDS
             yield [(", ".join(shown) + (f", … {more} more words" if more > 0 else ""), "")]
             return

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import os
+import re
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +18,7 @@ _SIGN_IN = keys("basic bearer", "post json form keep oauth2")
 _BASIC = keys("user password")
 _CALL = keys("get query", "post json pages once_per with headers")
 _SECRET = keys("secret")
+_TEMPLATE = re.compile(r"\{[A-Za-z_]\w*\}")
 
 
 def load_calls(path: str | os.PathLike[str]) -> Calls:
@@ -94,7 +96,9 @@ class _Calls:
         if isinstance(node, Mapping):
             return self.secret(node, what)
         text = self.reader.text(node, what)
-        if text is not None and SENSITIVE.search(what):
+        if text is not None and _TEMPLATE.search(text):
+            self.add("not-supported", f"variables in {what} are not supported yet", node)
+        elif text is not None and SENSITIVE.search(what):
             hint = f"write {what}: {{secret: NAME_OF_AN_ENVIRONMENT_VARIABLE}}"
             self.add("wrong-value", f"the value of {what} does not belong in a file", node, hint)
         return text

@@ -14,8 +14,29 @@ from dataclasses import dataclass, field
 from mukret.survey.forms import EMPTY, PLACEHOLDER, AnyForm, Form, NumberForm
 from mukret.survey.places import Place, Where
 from mukret.text import counted
-from mukret.values import JsonValue, Number
+from mukret.values import JsonValue
 
+LOOKS = {
+    "text": "a text",
+    "number in text": "a number",
+    "leading zeros": "digits",
+    "timestamp": "a timestamp",
+    "date": "a date",
+    "time": "a time",
+    "duration": "a duration",
+    "epoch": "an instant as a number",
+    "boolean word": "a boolean word",
+    "uuid": "a UUID",
+    "mail": "a mail address",
+    "address": "an address of the web",
+    "JSON in text": "JSON",
+    "date that does not exist": "a date that does not exist",
+    "empty text": "the empty text",
+    "placeholder": "a word for nothing",
+    "whole number": "a whole number",
+    "number": "a number with a fraction",
+}
+"""Every look, and what a value that has it is."""
 MOST = 0.8
 """A family of forms that so large a share of the texts has is what the place holds; the others are odd."""
 MOST_UNITS = 3
@@ -46,8 +67,8 @@ class Odd:
 
 @dataclass(frozen=True)
 class Look:
-    """What the values of a place look like. `name` is fixed (see docs/survey.md), `detail` in words, `reading` the
-    options of a rules file that read them so."""
+    """What the values of a place look like. `name` is one of `LOOKS`, `detail` in words, `reading` the options of a
+    rules file that read them so."""
 
     name: str
     count: int
@@ -330,7 +351,3 @@ def differing_only_in_case(values: list[tuple[JsonValue, int]]) -> list[list[str
         if type(value) is str:
             groups.setdefault(value.strip().casefold(), []).append(value)
     return [group for group in groups.values() if len(group) > 1]
-
-
-def is_number(value: JsonValue) -> bool:
-    return type(value) in (int, Number)

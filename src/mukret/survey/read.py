@@ -9,8 +9,9 @@ from mukret.documents import BadDocument, Source, nothing_read, read_batches
 from mukret.documents.batches import BATCH_BYTES
 from mukret.documents.collector import collector_at_rest
 from mukret.documents.doubled import DoubledMembers, is_sampled
-from mukret.paths import Path
-from mukret.paths.locate import nearest_existing
+from mukret.paths import Path, parse_path
+from mukret.paths.locate import nearest_existing, path_text
+from mukret.paths.query import Index, Wildcard
 from mukret.survey.places import Where
 from mukret.survey.report import MOST_BAD, Surprise, SurveyReport, describe
 from mukret.survey.shapes import settle
@@ -68,5 +69,11 @@ def survey(
         twice = doubled.found[0]
         message = f"{counted(len(doubled.found), 'member')} came twice in one object; the last one counts"
         where = Where(twice.file, twice.document, twice.path)
-        report.surprises.append(Surprise("member-twice", message, twice.path, where))
+        report.surprises.append(Surprise("member-twice", message, _any_element(twice.path), where))
     return report
+
+
+def _any_element(normalized_path: str) -> str:
+    """The path of a node with every index open: that of the place where it stands."""
+    segments = parse_path(normalized_path).segments
+    return path_text(tuple((Wildcard(),) if isinstance(one[0], Index) else one for one in segments))

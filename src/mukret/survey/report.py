@@ -10,11 +10,11 @@ from mukret.documents import BadDocument
 from mukret.paths import Path
 from mukret.paths.locate import path_text
 from mukret.survey.forms import Form
-from mukret.survey.looks import Look, differing_only_in_case, looks_of, named_like_an_id, uniqueness, words_of
+from mukret.survey.looks import LOOKS, Look, differing_only_in_case, looks_of, named_like_an_id, uniqueness, words_of
 from mukret.survey.places import Place, Seen, Where
 from mukret.survey.relations import Reference, Sorts, references, sorts_of
 from mukret.text import counted
-from mukret.values import JsonValue, Number, json_text, shown_text
+from mukret.values import JsonValue, json_text, shown_text
 
 RARE = 0.05
 """A member is rare, or rarely missing, below this share; a kind or a form below it is odd."""
@@ -188,22 +188,6 @@ def _holds_records(place: Place) -> bool:
     return elements is not None and (elements.objects > 0 or bool(elements.columns))
 
 
-_LOOK_IN_WORDS = {
-    "number in text": "a number",
-    "timestamp": "a timestamp",
-    "date": "a date",
-    "time": "a time",
-    "duration": "a duration",
-    "epoch": "a number",
-    "boolean word": "a boolean word",
-    "address": "an address",
-    "mail": "a mail address",
-    "uuid": "a UUID",
-    "JSON in text": "JSON",
-    "leading zeros": "digits",
-}
-
-
 class _Describer:
     def __init__(self, path: Path | None) -> None:
         self.base = path.segments if path is not None else ()
@@ -267,7 +251,7 @@ class _Describer:
         for look in report.looks:
             for odd in look.odd:
                 share = f"{odd.count:,} of {look.count + sum(one.count for one in look.odd):,}"
-                message = f"{share} is not {_LOOK_IN_WORDS.get(look.name, look.name)}: {shown_text(odd.example)}"
+                message = f"{share} is not {LOOKS[look.name]}: {shown_text(odd.example)}"
                 yield Surprise("odd-value", message, path, odd.where)
             yield from self.ways(report, look)
         yield from self.repeats(report)
@@ -367,7 +351,3 @@ def share(part: int, whole: int) -> str:
         return counts
     percent = int(1000 * part / whole) / 10
     return f"{percent}%" if percent else "<0.1%"
-
-
-def number_text(value: JsonValue) -> str:
-    return str(value) if type(value) is Number else json_text(value)
