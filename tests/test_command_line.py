@@ -165,11 +165,13 @@ class CommandLine(FolderCase):
 
     def test_an_interrupted_run_publishes_nothing_and_ends_with_130(self) -> None:
         """By Ctrl-C and by SIGTERM, while it waits for more of its input."""
+        # a shell makes what it runs in the background deaf to Ctrl-C, and its children with it
+        self.addCleanup(signal.signal, signal.SIGINT, signal.signal(signal.SIGINT, signal.default_int_handler))
         for sent in (signal.SIGINT, signal.SIGTERM):
             with self.subTest(sent):
                 command = [sys.executable, "-m", "mukret", "extract", "ferry.rules.yaml", "-", "--to", "out"]
                 with subprocess.Popen(
-                    command, cwd=self.folder, stdin=subprocess.PIPE, stderr=subprocess.PIPE, preexec_fn=hear_interrupts
+                    command, cwd=self.folder, stdin=subprocess.PIPE, stderr=subprocess.PIPE
                 ) as process:
                     deadline = time.monotonic() + 60
                     while not any(name.startswith(".out.") for name in os.listdir(self.folder)):
@@ -278,11 +280,6 @@ class CommandLine(FolderCase):
         for arguments in (("check", "ferry.rules.yaml"), ("preview", "ferry.rules.yaml", "dirty.json")):
             done = self.mukret(*arguments)
             self.assertNotIn("\x1b", done.stdout + done.stderr)
-
-
-def hear_interrupts() -> None:
-    """A shell makes what it runs in the background deaf to Ctrl-C, and its children with it."""
-    signal.signal(signal.SIGINT, signal.default_int_handler)
 
 
 class Demo(FolderCase):

@@ -62,6 +62,13 @@ class HostileInput(FolderCase):
         self.assertIn("10 documents not readable", done.stderr)
         self.assertIn("1 member came twice in one object", done.stderr)
         self.assertIn("$['a'][0]['no'] in feed.jsonl, document 12", done.stderr)
+        for arguments, said in ((("survey",), "1 member"), (("look",), ""), (("look", "--every"), "")):
+            with self.subTest(arguments):
+                shown = self.mukret(arguments[0], "feed.jsonl", *arguments[1:])
+                self.assertEqual(shown.returncode, 1)
+                self.assertIn("10 documents could not be read", shown.stderr)
+                self.assertIn(said, shown.stdout)
+                self.assertNotIn("Traceback", shown.stderr)
 
     def test_huge_values_are_read_and_shown_short(self) -> None:
         """A text of 20 MB, a hundred thousand members, a number of 4,000 digits."""
@@ -73,6 +80,10 @@ class HostileInput(FolderCase):
         self.assertLess((self.folder / "out/rejects.jsonl").stat().st_size, 1000)
         self.assertEqual(reject["path"], "$['a'][0]")
         self.assertEqual((self.folder / "out/t.csv").read_text().splitlines()[1], f"1,{'y' * 1000},")
+        for command in ("survey", "look"):
+            with self.subTest(command):
+                shown = self.mukret(command, "big.json")
+                self.assertEqual((shown.returncode, len(shown.stdout) < 40_000), (0, True), shown.stderr)
 
     def test_data_can_not_move_the_cursor_nor_leave_its_cell(self) -> None:
         document = {

@@ -67,6 +67,7 @@ FORMS: list[tuple[str, Form | NumberForm]] = [
     ("1.2.3", Form("code")),
     ("Otterwick Havn", Form("text")),
     ("12A", Form("code")),
+    ("Quay 12", Form("text")),
 ]
 
 
@@ -205,6 +206,8 @@ class Shapes(SurveyCase):
             ({"2031-04-01": {"OTV": 1, "SKR": 2, "BRA": 3, "LUN": 2, "TOL": 4}}, ["$", "$[*]", "$[*][*]"]),
             ({"NOK": 1.2, "EUR": 11.2, "DKK": 1.5, "SEK": 1.1, "GBP": 13.1}, ["$", "$[*]"]),
             ({f"quay {name}": level for name in "abcdef"}, ["$", "$[*]", "$[*].high", "$[*].low"]),
+            ({"fo": {"lang": "fo"}, "da": {"lang": "da"}}, ["$", "$[*]", "$[*].lang"]),
+            ({"fo": {"lang": "fo"}, "da": {"lang": "xx"}}, ["$", "$.fo", "$.fo.lang", "$.da", "$.da.lang"]),
             ({"lat": 1.5, "lon": 2.5}, ["$", "$.lat", "$.lon"]),
             ({"adult": "kr 1", "child": "kr 2", "car": "kr 3"}, ["$", "$.adult", "$.child", "$.car"]),
             ({"a": 1, "b": "x", "c": [1], "d": None, "e": {}, "f": 2}, ["$", "$.a", "$.b", "$.c", "$.c[*]", "$.d", "$.e", "$.f"]),

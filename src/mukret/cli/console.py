@@ -13,6 +13,8 @@ from mukret.text import counted, escaped
 from mukret.values import shown_text
 
 if TYPE_CHECKING:
+    from rich.console import Console
+
     from mukret.documents import BadDocument, Finding
     from mukret.engine.notices import Notice
     from mukret.engine.tally import Reason, Tally
@@ -21,6 +23,17 @@ MOST_REASONS = 6
 MOST_BAD = 5
 PARENT_REJECTED = "parent-rejected"
 _WINDOW = 100
+
+
+def screen() -> Console:
+    """Where rich draws. A reader that has seen enough is no error here either: rich would end the program with 1."""
+    from rich.console import Console
+
+    class Screen(Console):
+        def on_broken_pipe(self) -> None:
+            raise BrokenPipeError
+
+    return Screen(highlight=False, soft_wrap=False)
 
 
 def print_diagnostics(error: RulesError) -> None:

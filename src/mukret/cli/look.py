@@ -60,7 +60,7 @@ def command(
     Each node has its normalized path above it, to paste into other commands. Text is cut to the screen. PATH is $, the
     whole document, unless given. Reads no further than it has to. Exit code 1 if nothing is found.
     """
-    from mukret.documents import find_sources
+    from mukret.documents import find_sources, nothing_read
     from mukret.paths import parse_path
     from mukret.survey.nodes import find_nodes
 
@@ -74,8 +74,9 @@ def command(
         shown = _print_table(nodes)
     else:
         shown = _print_nodes(nodes, reading, _size(whole), file, path, nth, quiet)
-    if not quiet and not as_json:
-        _print_bad(reading)
+    if reading.bad and not reading.documents:
+        raise nothing_read(reading.bad[0].source.name, reading.bad[0].finding)
+    _print_bad(reading)
     if not shown:
         _explain(reading, path)
     ctx.exit(1 if not shown or reading.bad else 0)
@@ -138,7 +139,7 @@ def _print_nodes(
         return shown
     found, complete = _count_on(nodes, len(first), reading)
     if not quiet and nth is None and found:
-        containers = any(type(node.value) in (dict, list) for node in first)
+        containers = any(type(node.value) in (dict, list) and node.value for node in first)
         _print_count(shown, found, complete, reading, file, path, containers)
     return found
 
@@ -198,6 +199,8 @@ def _print_count(
     if not complete:
         many = f"more than {many}: reading stopped there"
     click.echo(f"\n{many}; {f'the first {shown:,} shown' if shown < found else 'all shown'}", err=True)
+    if file == "-":
+        return
     again = f"mukret look {shlex.quote(file)} {shlex.quote(path)}"
     if shown < found:
         click.secho(f"  {again} --nth {shown + 1}", fg="green", err=True)
@@ -224,16 +227,18 @@ def _print_table(nodes: Iterator[Found]) -> int:
 
 
 def _print_block(block: list[Found]) -> None:
+    from mukret.cli.console import cell_width
     from mukret.survey.excerpts import in_short
     from mukret.text import escaped
 
     paths = [escaped(node.path) for node in block]
     width = shutil.get_terminal_size((100, 40)).columns
-    longest = min(max(map(len, paths)), max(width - 40, 20))
-    for path, node in zip(paths, block, strict=True):
-        click.secho(path.ljust(longest), fg="green", nl=False)
+    widths = list(map(cell_width, paths))
+    longest = min(max(widths), max(width - 40, 20))
+    for path, wide, node in zip(paths, widths, block, strict=True):
+        click.secho(path + " " * (longest - wide), fg="green", nl=False)
         click.secho(f"  {node.kind:<7}", dim=True, nl=False)
-        click.echo(f"  {in_short(node.value, width - max(len(path), longest) - 11)}")
+        click.echo(f"  {in_short(node.value, width - max(wide, longest) - 11)}")
 
 
 # ---- for scripts
@@ -275,10 +280,7 @@ def _print_bad(reading: Reading) -> None:
 def _explain(reading: Reading, path: str) -> None:
     """Why nothing was found."""
     from mukret.cli.console import print_unmatched
-    from mukret.documents import nothing_read
     from mukret.paths import parse_path
     from mukret.paths.locate import nearest_existing
 
-    if not reading.documents and reading.bad:
-        raise nothing_read(reading.bad[0].source.name, reading.bad[0].finding)
     print_unmatched(path, nearest_existing(parse_path(path), reading.first))

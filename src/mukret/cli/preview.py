@@ -130,9 +130,9 @@ def _json_value(value: Any, text: str | None) -> Any:
 def _print(
     run: Run, names: list[str], found: dict[str, list[dict[str, Any]]], rejects: list[Reject], complete: bool
 ) -> None:
-    from rich.console import Console
+    from mukret.cli.console import screen
 
-    console = Console(highlight=False, soft_wrap=False)
+    console = screen()
     for name in names:
         table = run.rules.tables[name]
         counts = run.tally.tables[name]

@@ -8,8 +8,9 @@ from typing import TYPE_CHECKING
 
 import click
 
-from mukret.cli.console import columns, print_bad_documents, print_unmatched, readable
+from mukret.cli.console import cell_width, columns, print_bad_documents, print_unmatched, readable, screen
 from mukret.survey.report import PlaceReport, RecordList, Surprise, SurveyReport, share
+from mukret.survey.shapes import in_array
 from mukret.text import counted, escaped, shortened
 from mukret.values import JsonValue, json_text
 
@@ -19,9 +20,13 @@ if TYPE_CHECKING:
 
     from mukret.survey.places import Place
 
+MOST_MEMBERS = 200
+"""Places below one that are drawn."""
 MOST_WORDS = 12
 LONGEST_EXAMPLE = 40
 LONGEST_ROOT = 16
+SHORTEST_LABEL = 8
+NARROWEST = 24
 WIDEST = 160
 MOST_SURPRISES = 30
 LIST_SHARE = 0.42
@@ -36,9 +41,7 @@ Part = tuple[str, str]
 
 def print_survey(report: SurveyReport, files: Sequence[str], *, quiet: bool, details: bool) -> None:
     """Prints a survey; with `details` also reading options and longest texts."""
-    from rich.console import Console
-
-    console = Console(highlight=False, soft_wrap=False)
+    console = screen()
     width = min(console.width, WIDEST)
     console.print(_headline(report), width=width)
     print_bad_documents(report.bad, report.bad_documents)
@@ -88,6 +91,8 @@ def _print_lists(lists: Sequence[RecordList], console: Console) -> None:
 
 
 def _lists_text(one: RecordList) -> str:
+    if one.shortest is None or one.longest is None:
+        return f"in {'one object' if one.lists == 1 else f'{one.lists:,} objects'}, under names that are data"
     if one.lists == 1:
         return "in one list"
     if one.lists == one.records and one.path == "$":
@@ -108,9 +113,10 @@ class _Tree:
         self.reports = {id(one.place): one for one in report.places}
         self.root = report.places[0]
         self.rows = list(self.lines(self.root, "", ""))
-        longest = max(len(guide) + len(label) for guide, _, label, _ in self.rows)
-        self.label_width = min(longest, int(width * LIST_SHARE))
-        self.width = width - self.label_width - 2
+        longest = max(len(guide) + cell_width(label) for guide, _, label, _ in self.rows)
+        deepest = max(len(guide) for guide, *_ in self.rows)
+        self.label_width = min(longest, max(int(width * LIST_SHARE), deepest + SHORTEST_LABEL))
+        self.width = max(width - self.label_width - 2, NARROWEST)  # where places are deep, wider than the screen
 
     def print(self) -> None:
         from rich.text import Text
@@ -125,7 +131,9 @@ class _Tree:
                 head.append(guide if number == 0 else below, style="dim")
                 room = self.label_width - len(head)
                 if number == 0:
-                    head.append(shortened(label, max(room, 4)), style="bold")
+                    name = Text(label, style="bold")
+                    name.truncate(room, overflow="ellipsis")
+                    head.append_text(name)
                 head.pad_right(max(0, self.label_width + 2 - head.cell_len))
                 line.plain = line.plain.replace(GLUE, " ")
                 head.append_text(line)
@@ -139,9 +147,12 @@ class _Tree:
         children = [child for one in chain for child in self.shown_below(one, chain)]
         bar = f"{below}│ " if children else below
         yield guide, bar, label, list(_joined(self.parts(chain)))
-        for number, child in enumerate(children):
+        more = len(children) - MOST_MEMBERS
+        for number, child in enumerate(children[:MOST_MEMBERS]):
             last = number == len(children) - 1
             yield from self.lines(child, f"{below}{'└' if last else '├'} ", f"{below}{'  ' if last else '│ '}")
+        if more > 0:
+            yield f"{below}└ ", below, "…", [(f"{counted(more, 'more member')}: --json lists all", "yellow")]
 
     def chain(self, report: PlaceReport) -> list[PlaceReport]:
         """A place and, as long as each is only there to hold the next, its elements or members whose names are data."""
@@ -209,7 +220,7 @@ class _Tree:
         kinds = [kind for kind in place.kinds if kind != "null"]
         if len(kinds) > 1:
             yield [(" or ".join(f"{kind} {place.count(kind):,}" for kind in kinds), "yellow")]
-        if place.lengths.lists:
+        if place.lengths.lists and not (place.columns and in_array(place)):
             yield self.array_parts(place)
         if place.members is not None:
             names = place.names
@@ -227,17 +238,19 @@ class _Tree:
         lengths = place.lengths
         if not lengths.longest:
             return [("always an empty list", "yellow")]
+        if place.columns:
+            return [(f"always {counted(lengths.longest, 'element')}, told apart by position", "")]
         record = place.elements is not None and place.elements.objects
-        what = counted(
-            lengths.total, "record" if record else "row" if place.elements and place.elements.columns else "element"
-        )
+        columns = len(place.elements.columns) if place.elements else 0
+        what = counted(lengths.total, "record" if record else "row" if columns else "element")
         empty = f", {lengths.empty:,} of them empty" if lengths.empty else ""
         lists = (
             "one list"
             if lengths.lists == 1
             else f"{lengths.lists:,} lists of {_span(lengths.shortest, lengths.longest)}"
         )
-        return [(f"{what} in {lists}{empty}", "")]
+        width = f" of {columns}" if columns and not record else ""
+        return [(f"{what}{width} in {lists}{empty}", "")]
 
     def sorts_parts(self, report: PlaceReport) -> list[Part]:
         assert report.sorts
@@ -271,7 +284,9 @@ class _Tree:
             yield [(", ".join(shown) + (f", … {more} more words" if more > 0 else ""), "")]
             return
         if place.numbers.low is not None and report.looks[-1].name != "epoch":
-            low, high = json_text(place.numbers.low), json_text(place.numbers.high)
+            low, high = (
+                shortened(json_text(value), LONGEST_EXAMPLE) for value in (place.numbers.low, place.numbers.high)
+            )
             yield [(low if low == high else f"{low} … {high}", "")]
         texts = [value for value in values.examples if type(value) is str]
         if texts:
@@ -316,7 +331,7 @@ def _print_surprise(surprise: Surprise, console: Console, width: int) -> None:
 def _print_next(report: SurveyReport, files: Sequence[str]) -> None:
     """What to type next, words quoted so that they can be pasted."""
     named = " ".join(shlex.quote(file) for file in files)
-    if "-" in files:
+    if "-" in files or len(report.places) < 2:
         return
     largest = max(report.lists, key=lambda one: one.records, default=None)
     path = largest.path if largest else report.path or "$"

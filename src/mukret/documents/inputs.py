@@ -83,8 +83,13 @@ def _by_glob(name: str) -> list[Source]:
 
 
 def _neighbour(name: str) -> str | None:
-    """The file beside it that was most likely meant; endings, which many share, are not compared."""
-    folder = os.path.dirname(name) or "."
+    """What was most likely meant: the file beside it (endings, which many share, are not compared), or the same below
+    the folder beside the one that is not there."""
+    folder, file = os.path.split(name)
+    if folder and not os.path.isdir(folder):
+        beside = _neighbour(folder)
+        return os.path.join(beside, file) if beside and os.path.exists(os.path.join(beside, file)) else beside
+    folder = folder or "."
     try:
         stems = {entry.partition(".")[0]: entry for entry in sorted(os.listdir(folder), reverse=True)}
     except OSError:

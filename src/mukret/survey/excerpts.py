@@ -33,7 +33,8 @@ class _Line:
 
 
 def excerpt(value: JsonValue, width: int, height: int | None = None) -> list[str]:
-    """Lines of JSON text, none longer than `width` columns where that can be; at most `height` of them, all if None."""
+    """Lines of JSON text, none longer than `width` columns where that can be; at most `height` of them. If that is
+    None, nothing is left out, and only a long text makes a line longer."""
     root = _Line(value, 0, None, True)
     room = None if height is None else height - 1
     todo = deque([root])
@@ -51,7 +52,7 @@ def excerpt(value: JsonValue, width: int, height: int | None = None) -> list[str
             shown = count
         _open(line, shown)
         todo += line.below
-    return list(_texts(root, width))
+    return list(_texts(root, width, whole=height is None))
 
 
 def _open(line: _Line, shown: int) -> None:
@@ -77,7 +78,7 @@ def _head(line: _Line) -> str:
     return INDENT * line.depth + name
 
 
-def _texts(root: _Line, width: int) -> Iterator[str]:
+def _texts(root: _Line, width: int, *, whole: bool) -> Iterator[str]:
     todo: list[_Line | str] = [root]
     while todo:
         line = todo.pop()
@@ -86,7 +87,12 @@ def _texts(root: _Line, width: int) -> Iterator[str]:
             continue
         head, comma = _head(line), "" if line.last else ","
         if not line.below:
-            yield f"{head}{_one_line(line, width - len(head) - len(comma))}{comma}"
+            text = (
+                escaped(json_text(line.value, spaced=True))
+                if whole
+                else _one_line(line, width - len(head) - len(comma))
+            )
+            yield f"{head}{text}{comma}"
             continue
         brackets = "{}" if type(line.value) is dict else "[]"
         yield f"{head}{brackets[0]}"

@@ -67,7 +67,7 @@ _UNIT = (
 )
 _SPACES = " \u00a0\u202f\u2009"
 _NUMBER = re.compile(
-    rf"(?P<before>[{_CURRENCY}]|[A-Za-z{_CURRENCY}]{{1,4}}\.?[{_SPACES}])?[{_SPACES}]*"
+    rf"(?P<before>[{_CURRENCY}]|[A-Za-z{_CURRENCY}]{{1,3}}\.?[{_SPACES}])?[{_SPACES}]*"
     r"(?P<sign>[+-])?"
     rf"(?P<whole>\d{{1,3}}(?:(?P<mark>[,.'’{_SPACES}])\d{{3}})(?:(?P=mark)\d{{3}})*|\d{{1,2}}(?:,\d{{2}})+,\d{{3}}|\d+)?"
     r"(?:(?P<point>[.,])(?P<fraction>\d*))?"

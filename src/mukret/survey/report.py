@@ -117,13 +117,15 @@ class PlaceReport:
 
 @dataclass(frozen=True)
 class RecordList:
-    """A list whose elements are records: objects, or arrays of columns."""
+    """A list whose elements are records: objects, or arrays of columns. `by_name`: they stand in objects instead, under
+    names that are data; `lists` counts these, and how many each holds was not counted."""
 
     path: str
     records: int
     lists: int
-    shortest: int
-    longest: int
+    shortest: int | None
+    longest: int | None
+    by_name: bool = False
 
     def as_json(self) -> dict[str, JsonValue]:
         return dict(vars(self))
@@ -184,8 +186,8 @@ def _could_refer(looks: list[Look]) -> bool:
 
 
 def _holds_records(place: Place) -> bool:
-    elements = place.elements
-    return elements is not None and (elements.objects > 0 or bool(elements.columns))
+    inner = place.members or place.elements
+    return inner is not None and ((inner.objects > 0 and inner.members is None) or bool(inner.columns))
 
 
 class _Describer:
@@ -196,6 +198,8 @@ class _Describer:
         return path_text((*self.base, *place.segments()))
 
     def records(self, place: Place) -> RecordList:
+        if place.members is not None:
+            return RecordList(self.path(place.members), place.members.nodes, place.objects, None, None, by_name=True)
         assert place.elements is not None
         lengths = place.lengths
         return RecordList(self.path(place.elements), lengths.total, lengths.lists, lengths.shortest, lengths.longest)

@@ -47,6 +47,8 @@ def names_are_data(place: Place) -> bool:
         return True
     if all(form_of(name).kind in DATA_KINDS for name in names):
         return len(names) > 1 or form_of(names[0]).kind != "number"
+    if _repeat_their_name(children):
+        return True
     if len(names) < FEW_NAMES or not alike_places(children):
         return False
     if all(_CODE_NAME.fullmatch(name) for name in names):
@@ -64,6 +66,18 @@ def _holds_another(child: Place, name: str) -> bool:
         return False
     inner = [frozenset(record.children) for record in again.children.values()]
     return all(names and len(names & own) >= ALIKE * len(names) for names in inner)
+
+
+def _repeat_their_name(children: Sequence[Place]) -> bool:
+    """Whether each is a record that says again under which name it stands: `{"fo": {"language": "fo", …}, …}`."""
+    if len(children) < 2 or any(child.kinds.keys() - {"object"} for child in children):
+        return False
+    common = frozenset.intersection(*(frozenset(child.children) for child in children))
+    return any(all(_says(child.children[name], child.step) for child in children) for name in common)
+
+
+def _says(place: Place, word: str | None) -> bool:
+    return place.values.counted is not None and place.values.counted.keys() == {word}
 
 
 def alike_places(places: Sequence[Place]) -> bool:
