@@ -24,6 +24,7 @@ MOST_MEMBERS = 200
 """Places below one that are drawn."""
 MOST_WORDS = 12
 LONGEST_EXAMPLE = 40
+LONGEST_UNBROKEN = 20
 LONGEST_ROOT = 16
 SHORTEST_LABEL = 8
 NARROWEST = 24
@@ -309,7 +310,8 @@ def _word(value: JsonValue) -> str:
 
 
 def _examples(values: Sequence[JsonValue]) -> str:
-    return ", ".join(shortened(escaped(json_text(value)), LONGEST_EXAMPLE) for value in values)
+    shown = (shortened(escaped(json_text(value)), LONGEST_EXAMPLE) for value in values)
+    return ", ".join(text.replace(" ", GLUE) if len(text) <= LONGEST_UNBROKEN else text for text in shown)
 
 
 def _print_surprise(surprise: Surprise, console: Console, width: int) -> None:
