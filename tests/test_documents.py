@@ -9,6 +9,7 @@ import lzma
 import sys
 import unittest
 from importlib import import_module
+from itertools import accumulate
 from pathlib import Path
 
 from mukret.documents import Batch, NotJson, decode, find_sources, read_batches
@@ -126,6 +127,14 @@ class Files(FolderCase):
                 [bad] = [bad for batch in batches for bad in batch.bad]
                 self.assertEqual((bad.number, bad.finding.line, bad.finding.offset), (2, 3, 21))
                 self.assertEqual(bad.finding.message, "cut off inside an object that began at line 3")
+
+    def test_a_file_of_nothing_but_bad_lines_is_read_to_its_end(self) -> None:
+        """Each place is counted on from that of the bad line before it."""
+        lines = [f"{{'a': {number}}}" for number in range(30_000)]
+        batches = self.read(self.file("feed.jsonl", "\n".join(lines)), size=100_000)
+        found = [(bad.number, bad.finding.line, bad.finding.offset) for batch in batches for bad in batch.bad]
+        offsets = accumulate((len(line) + 1 for line in lines), initial=1)
+        self.assertEqual(found, [(n, n, at) for n, at in zip(range(1, 30_001), offsets, strict=False)])
 
     def test_one_document_may_stand_over_many_lines_or_on_one_long_line(self) -> None:
         pretty = self.file("a.json", '{\n "a": 1\n}\n')

@@ -188,6 +188,23 @@ class Surprises(SurveyCase):
         )
         self.assertEqual({one.where.document for one in report.surprises if one.where}, {1})
 
+    def test_white_space_is_named_where_it_would_be_kept(self) -> None:
+        report = self.survey({"r": ["tern", "eider ", " loon"], "n": [" 1", "2 "], "w": ["a", "a ", "b"] * 9})
+        found = [(one.code, one.path, one.message, one.where and one.where.path) for one in report.surprises]
+        self.assertEqual(
+            found,
+            [
+                (
+                    "white-space",
+                    "$.r[*]",
+                    '2 of 3 have white space around them, such as "eider "',
+                    "$['r'][1]",
+                ),
+                ("words-alike", "$.w[*]", 'differ in case or white space only: "a", "a "', None),
+            ],
+        )
+        self.assertEqual(self.place(report, "$.r[*]").looks[0].reading, {"trim": True})
+
     def test_members_that_came_twice_and_numbers_beyond_64_bits(self) -> None:
         report = self.survey('{"a": {"b": 1, "b": 2}, "n": 36893488147419103232}')
         codes = {one.code: one.where.path if one.where else one.path for one in report.surprises}

@@ -63,6 +63,7 @@ RULES: dict[str, str] = {
 SURPRISES: dict[str, str] = {
     "odd-value": "a value that does not look like the others of its place",
     "words-alike": "words that differ in case or in white space around them only",
+    "white-space": "texts with white space around them",
     "ways-of-writing": "dates or instants written in several ways, or only some of them with an offset",
     "mixed-kinds": "values of several kinds at one path",
     "list-or-object": "a list that is sometimes an object",

@@ -172,6 +172,7 @@ class _Reader:
 
     def pieces(self, source: Source, pieces: list[bytes], separator: bytes, lines: int, offset: int) -> None:
         read, sequence = decoder().decode, separator == RECORD_SEPARATOR
+        counted = 0
         for index, piece in enumerate(pieces):
             if not piece or piece.isspace():
                 continue
@@ -180,8 +181,9 @@ class _Reader:
                 if sequence and cut_off_in_sequence(document, piece):
                     raise ValueError
             except (ValueError, RecursionError):
-                before = separator.join([*pieces[:index], b""])
-                document = self.odd_piece(source, piece, sequence, lines + before.count(b"\n"), offset + len(before))
+                before = separator.join([*pieces[counted:index], b""])
+                lines, offset, counted = lines + before.count(b"\n"), offset + len(before), index
+                document = self.odd_piece(source, piece, sequence, lines, offset)
                 if document is _SET_ASIDE:
                     continue
             self.add(source, document, piece, source.origin)

@@ -135,6 +135,8 @@ def _total(place: Place, forms: list[AnyForm]) -> int:
 def _plain(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]) -> Look:
     names = {"json": "JSON in text", "boolean": "boolean word", "impossible-date": "date that does not exist"}
     reading: dict[str, JsonValue] = {"type": "boolean"} if family == "boolean" else {}
+    if place.trimmed.count and family not in ("boolean", "json"):
+        reading["trim"] = True  # every other type trims of itself
     return Look(names.get(family, family), _total(place, forms), reading=reading, odd=odd)
 
 

@@ -26,6 +26,7 @@ MOST_SIGNATURES = 100
 MOST_SAMPLED = 400
 """Records of a list that are kept, names and short texts only, to see whether they are of several sorts."""
 LONGEST_KEPT = 80
+"""Texts that are longer are no words, and not kept to be counted."""
 
 
 Key = TypeVar("Key")
@@ -95,7 +96,9 @@ class Values:
         self.count += counts.total()
         if self.counted is not None:
             self.counted.update(counts)
-            if len(self.counted) > MOST_VALUES:
+            if len(self.counted) > MOST_VALUES or any(
+                type(value) is str and len(value) > LONGEST_KEPT for value in counts
+            ):
                 self.counted = None
         if len(self.examples) < MOST_EXAMPLES:
             self.examples += [value for value in counts if value not in self.examples][
@@ -208,7 +211,7 @@ class Place:
     forms: dict[AnyForm, Seen] = field(default_factory=dict)
     decimals: int = 0
     longest: int = 0
-    trimmed: int = 0
+    trimmed: Seen = field(default_factory=Seen)
     """Texts with white space around them."""
     lengths: Lengths = field(default_factory=Lengths)
     header: tuple[str, ...] | None = None
@@ -246,7 +249,8 @@ class Place:
                     self.decimals = max(self.decimals, form.decimals)
                 form = without_decimals(form)
             if text and (text[0].isspace() or text[-1].isspace()):
-                self.trimmed += count
+                self.trimmed.count += count
+                self.trimmed.example = self.trimmed.example or text
             seen = self.forms.get(form)
             if seen is None:
                 if len(self.forms) >= MOST_FORMS:
@@ -293,7 +297,10 @@ class Place:
         self.lengths.merge(other.lengths)
         self.decimals = max(self.decimals, other.decimals)
         self.longest = max(self.longest, other.longest)
-        self.trimmed += other.trimmed
+        if not self.trimmed.count:
+            self.trimmed = other.trimmed
+        else:
+            self.trimmed.count += other.trimmed.count
         self.trues += other.trues
         self.header = self.header or other.header
         if self.signatures is not None and other.signatures is not None:

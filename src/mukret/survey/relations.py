@@ -10,11 +10,17 @@ from mukret.survey.looks import named_like_an_id
 from mukret.survey.places import Place
 from mukret.values import JsonValue
 
+MOST_TARGETS = 100
 NEARLY = 0.9
 """So large a share of the values must be found at the other place."""
+FEWEST_VALUES = 10
+"""Fewer different values must all be found."""
 LARGE = 1000
 """Whole numbers below this are in so many lists that they say nothing."""
 MOST_SORTS = 12
+MOST_VARYING = 300
+"""Members that not all records have; with more of them records are no longer of a few sorts."""
+MOST_TELLING = 50
 FEWEST_RECORDS = 6
 
 
@@ -49,8 +55,10 @@ class Sorts:
 
 
 def references(scalars: Sequence[Place], ids: Sequence[Place]) -> list[Reference]:
-    """For each place whose values are all, or nearly all, ids of another one: which."""
-    return [best for place in scalars if (best := _best(place, ids)) is not None]
+    """For each place whose values are all, or nearly all, ids of another one: which. Of very many places with ids those
+    are looked at that are named like one."""
+    targets = sorted(ids, key=lambda target: not named_like_an_id(target.step))[:MOST_TARGETS]
+    return [best for place in scalars if (best := _best(place, targets)) is not None]
 
 
 def _best(place: Place, ids: Sequence[Place]) -> Reference | None:
@@ -63,10 +71,15 @@ def _best(place: Place, ids: Sequence[Place]) -> Reference | None:
 
 def _reference(place: Place, target: Place, hashes: set[int]) -> Reference | None:
     theirs = target.values.hashes
-    if target is place or not theirs or len(theirs) < 2 or not _comparable(place, target):
+    if target is place or not theirs or len(theirs) < 2:
         return None
-    common = len(hashes & theirs)
-    if common < len(hashes) and (common < NEARLY * len(hashes) or len(hashes) < 10):
+    if hashes <= theirs:
+        common = len(hashes)
+    elif len(hashes) < FEWEST_VALUES:
+        return None
+    else:
+        common = len(hashes & theirs)
+    if common < NEARLY * len(hashes) or not _comparable(place, target):
         return None
     reference = Reference(place, target, len(hashes), len(hashes) - common)
     return reference if _telling(place) or _related(reference) else None
@@ -117,31 +130,36 @@ def sorts_of(place: Place) -> Sorts | None:
     records = place.sampled
     if len(records) < FEWEST_RECORDS or len({frozenset(record) for record in records}) < 2:
         return None
-    found = [(len(told), name, told) for name in records[0] if (told := _told_by(name, records))]
+    names = {name: None for record in records for name in record}
+    varying = [name for name in names if any(name not in record for record in records)]
+    if len(varying) > MOST_VARYING:
+        return None
+    telling = [name for name in records[0] if name not in varying][:MOST_TELLING]
+    found = [(len(told), name, told) for name in telling if (told := _told_by(name, records, varying))]
     if not found:
         return None
     _, member, told = max(found, key=lambda item: (item[0], item[1] in ("type", "kind", "category", "class", "sort")))
     return Sorts(member, len(records), tuple(_sorts(member, records, told)))
 
 
-def _told_by(member: str, records: Sequence[dict[str, JsonValue]]) -> frozenset[str]:
-    """The other members that records with some words of this member all have and others never."""
+def _told_by(member: str, records: Sequence[dict[str, JsonValue]], varying: Sequence[str]) -> frozenset[str]:
+    """Of the members that not all records have those that records with some words of this member all have and others
+    never; none if most of them do not go by it."""
     words = [record.get(member) for record in records]
     if any(type(word) is not str for word in words):
         return frozenset()
     counts = {word: words.count(word) for word in set(words)}
     if not 2 <= len(counts) <= MOST_SORTS or len(records) < 2 * len(counts):
         return frozenset()
-    names = {name: None for record in records for name in record}
     told = set()
-    for name in names:
+    for name in varying:
         having = dict.fromkeys(counts, 0)
         for word, record in zip(words, records, strict=True):
             having[word] += name in record
         if all(having[word] in (0, count) for word, count in counts.items()) and 0 in having.values():
             told.add(name)
-    partial = [name for name in names if name not in told and any(name not in record for record in records)]
-    return frozenset(told) if len(told) > len(partial) and (len(told) > 1 or min(counts.values()) > 1) else frozenset()
+    enough = 2 * len(told) > len(varying) and (len(told) > 1 or min(counts.values()) > 1)
+    return frozenset(told) if enough else frozenset()
 
 
 def _sorts(member: str, records: Sequence[dict[str, JsonValue]], told: frozenset[str]) -> Iterator[Sort]:

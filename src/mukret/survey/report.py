@@ -259,7 +259,9 @@ class _Describer:
                 yield Surprise("odd-value", message, path, odd.where)
             yield from self.ways(report, look)
         yield from self.repeats(report)
-        for group in differing_only_in_case(list(report.words)):
+        alike = differing_only_in_case(list(report.words))
+        yield from self.white_space(report, alike)
+        for group in alike:
             shown = ", ".join(json_text(word) for word in group)
             yield Surprise("words-alike", f"differ in case or white space only: {shown}", path)
         if reference is not None and reference.missing:
@@ -271,6 +273,15 @@ class _Describer:
         if place.not_followed:
             what = f"{counted(place.not_followed, 'node')} below not looked into: too deep, or too many places"
             yield Surprise("not-followed", what, path)
+
+    def white_space(self, report: PlaceReport, alike: list[list[str]]) -> Iterator[Surprise]:
+        """Texts to be compared, with white space around them that would be kept; not those that are named anyway."""
+        place, trimmed = report.place, report.place.trimmed
+        named = any(trimmed.example in group for group in alike)
+        if trimmed.count and report.looks and report.looks[0].reading.get("trim") and not named:
+            share = f"{trimmed.count:,} of {place.count('string'):,}"
+            message = f"{share} have white space around them, such as {shown_text(trimmed.example)}"
+            yield Surprise("white-space", message, report.path, trimmed.where)
 
     def ways(self, report: PlaceReport, look: Look) -> Iterator[Surprise]:
         """Dates or instants that are written in several ways, or of which only some have an offset."""

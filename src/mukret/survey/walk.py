@@ -30,6 +30,8 @@ MOST_PAIRS = 8
 COMPARED = 200
 """Objects of a batch in which the lengths of arrays are compared."""
 LONGEST_WORD = 40
+MOST_SAMPLED_MEMBERS = 200_000
+"""Members of the records that are kept, at all places together."""
 
 Owner = Callable[[int], tuple[JsonValue, str | int] | int]
 """Of the nodes that are handed over together: the container of the nth and the step to it, or the number of a root."""
@@ -43,6 +45,7 @@ class Walk:
         self.root = Place()
         self.places = 1
         self.roots = 0
+        self.sample_left = MOST_SAMPLED_MEMBERS
         self.todo: deque[tuple[Place, list[JsonValue], list[int] | None, Owner]] = deque()
         self.wanted: list[tuple[Callable[[Where], None], Owner, int]] = []
 
@@ -102,9 +105,12 @@ class Walk:
         seen.count += count
 
     def _strings(self, place: Place, strings: list[str], nodes: list[JsonValue], owner: Owner) -> None:
-        known = len(place.forms)
+        known, trimmed = len(place.forms), place.trimmed.count
         self._scalars(place, strings, nodes, owner, place.see_strings)
-        for seen in islice(place.forms.values(), known, None):
+        fresh = [*islice(place.forms.values(), known, None)]
+        if place.trimmed.count and not trimmed:
+            fresh.append(place.trimmed)
+        for seen in fresh:
             first = next(i for i, node in enumerate(nodes) if type(node) is str and node == seen.example)
             self._want(seen, owner, first)
 
@@ -269,7 +275,9 @@ class Walk:
             if len(place.signatures) > MOST_SIGNATURES:
                 place.signatures = None
         for item in objects[: MOST_SAMPLED - len(place.sampled)]:
-            place.sampled.append({name: _short(value) for name, value in item.items()})
+            if len(item) <= self.sample_left:
+                self.sample_left -= len(item)
+                place.sampled.append({name: _short(value) for name, value in item.items()})
 
     def _new(self, parent: Place, step: str | None = None, position: int | None = None) -> Place | None:
         if self.places >= MOST_PLACES or parent.depth >= MOST_DEPTH:
