@@ -38,6 +38,8 @@ class OddService(BaseHTTPRequestHandler):
         path = self.path.partition("?")[0]
         answers: dict[str, Callable[[], None]] = {
             "/gzip": lambda: self.say(200, gzip.compress(b'{"n": 1}'), {"Content-Encoding": "gzip"}),
+            "/badly": lambda: self.say(200, b"no gzip", {"Content-Encoding": "gzip"}),
+            "/half": lambda: self.say(200, b'{"n": [1, 2'),
             "/lines": lambda: self.say(200, b'{"n": 1}\n{"n": 2\n', {"Content-Type": "application/x-ndjson"}),
             "/words": lambda: self.say(200, b"{'n': 1}", {"Content-Type": "application/json"}),
             "/cut": lambda: self.say(200, b'{"n": [1, 2', {"Content-Length": "400"}),
@@ -170,6 +172,7 @@ class Apart(CollectCase):
             closed = f"http://127.0.0.1:{unused.getsockname()[1]}/x"
         cases: list[tuple[str, float, str, str]] = [
             (f"{self.odd}/cut", 30, "not-reached", "the answer was cut off"),
+            (f"{self.odd}/badly", 30, "not-reached", "the answer is not packed as it says"),
             (f"{self.odd}/silent", 0.2, "not-reached", "no answer within 0.2 s"),
             (closed, 30, "not-reached", "connection refused"),
             (f"{self.odd}/round", 30, "redirected", "more than 10 redirects"),
@@ -299,6 +302,8 @@ class Program(CollectCase):
         cases: list[tuple[tuple[str, ...], int, str]] = [
             ((f"{self.base}/ports",), 3, "hint: sign in: --bearer VARIABLE"),
             ((f"{self.base}/welcome",), 3, "    <!DOCTYPE html>\n    ^"),
+            ((f"{self.odd}/half",), 3, "hint: the service sent no more than that: ask again"),
+            ((f"{self.odd}/words",), 3, "hint: look at it as it came"),
             ((f"{self.base}/ports", "--bearer", "A", "--basic", "A", "B"), 2, "exclude each other"),
             ((f"{self.base}/ports", "--header", "X-Deck"), 2, "--header wants 'NAME: VALUE'"),
             ((f"{self.base}/ports", "--header", "X-Deck: a\nb"), 2, "printable ASCII"),
@@ -314,7 +319,7 @@ class Program(CollectCase):
         )
         done = self.run_collect("two.yaml", "--to", "kept")
         self.assertEqual(done.returncode, 1, done.stderr)
-        self.assertIn("kept apart, kept/apart/000003.html", done.stderr)
+        self.assertIn("kept apart, kept/apart/000005.html", done.stderr)
 
     def test_the_stand_in_listens_on_this_machine_alone_and_gives_a_pass_for_a_password(self) -> None:
         command = [sys.executable, "-m", "mukret", "standin", "--port", "0"]

@@ -179,13 +179,21 @@ def _none_kept(apart: list[Answer], target: str) -> Exception:
     if first.status in (401, 403):
         hint = "sign in: --bearer VARIABLE, or --basic VARIABLE VARIABLE" + (f"; {hint}" if hint else "")
     if first.finding and first.finding.excerpt.strip():
-        hint = "look at it; a page instead of data is often a wrong address, or a missing sign-in"
+        hint = _what_to_do(first.finding.message)
     error = InputError(
         "set-apart", f"{first.url}: {first.problem}", place=f"{target.rstrip('/')}/{first.file}", hint=hint
     )
     if first.finding and first.finding.excerpt.strip():
         error.pointer = (first.finding.excerpt, first.finding.caret)
     return error
+
+
+def _what_to_do(message: str) -> str:
+    if "not JSON" in message:
+        return "look at it; a page instead of data is often a wrong address, or a missing sign-in"
+    if message.startswith("cut off"):
+        return "the service sent no more than that: ask again"
+    return "look at it as it came: the service sends what JSON does not allow"
 
 
 def _print_next(target: str, before: int, save_calls: str | None) -> None:

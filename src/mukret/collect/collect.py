@@ -232,6 +232,9 @@ class _translated:
             raise InputError(
                 "not-reached", f"{self.shown}: no answer within {self.timeout:g} s", hint="--timeout allows more"
             ) from None
+        if isinstance(error, httpx.DecodingError):
+            message = f"{self.shown}: the answer is not packed as it says ({_why(error)})"
+            raise InputError("not-reached", message, hint="nothing of it was kept; try again") from None
         if isinstance(error, httpx.RemoteProtocolError | httpx.ReadError):
             raise InputError(
                 "not-reached", f"{self.shown}: the answer was cut off", hint="nothing of it was kept; try again"
