@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
+import os
+import pty
 import subprocess
 import sys
+import time
 import unittest
 from typing import Any
 
@@ -239,6 +243,34 @@ class Survey(FeedCase):
             self.assertEqual((status, json.loads(done.stdout)["documents"]), ("0", count))
             peaks.append(int(peak) / 1000)
         self.assertLess(peaks[1], peaks[0] + 30)
+
+    def test_a_long_run_shows_how_far_it_is_on_a_terminal_alone(self) -> None:
+        """A bar on standard error, which is gone at the end; the report on standard output has nothing of it."""
+        chunk = b"".join(b'{"n": %d}\n' % number for number in range(200_000))
+        for quiet in ((), ("--quiet",)):
+            with self.subTest(quiet):
+                ours, theirs = pty.openpty()
+                command = [sys.executable, "-m", "mukret", "survey", "-", "--json", *quiet]
+                process = subprocess.Popen(command, cwd=self.folder, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=theirs)  # fmt: skip
+                os.close(theirs)
+                assert process.stdin
+                process.stdin.write(chunk)
+                process.stdin.flush()
+                time.sleep(2.5)  # the bar has a second's patience
+                out, _ = process.communicate(chunk, timeout=60)
+                shown = read_all(ours)
+                self.assertEqual(json.loads(out)["documents"], 400_000)
+                self.assertEqual("MB" in shown, not quiet, shown)
+                self.assertTrue(not shown or shown.endswith(("\x1b[2K", "\x1b[?25h")), repr(shown[-40:]))
+
+
+def read_all(terminal: int) -> str:
+    """What was written to a terminal that nobody holds open any more."""
+    found = b""
+    with contextlib.suppress(OSError), open(terminal, "rb", buffering=0) as file:
+        while piece := file.read(4096):
+            found += piece
+    return found.decode()
 
 
 class Look(FeedCase):

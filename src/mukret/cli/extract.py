@@ -65,16 +65,19 @@ def command(
         raise UsageError(
             "usage", "--json and --to - both want standard output", hint="run.json of a folder has the same"
         )
+    from mukret.cli.progress import progress_bar
     from mukret.destinations.deliver import deliver_folder, deliver_table
 
     limit = _limit(max_rejects)
     logger = set_up_logging(log, verbose)
     run = _run(rules, files)
     try:
-        if table is not None:
-            record = deliver_table(run, table, sys.stdout.buffer, limit)
-        else:
-            record = deliver_folder(run, target, limit)
+        mixed = target == "-" and sys.stdout.isatty()  # rows and a bar on one screen
+        with progress_bar(run.sources, quiet=quiet or mixed) as run.progress:
+            if table is not None:
+                record = deliver_table(run, table, sys.stdout.buffer, limit)
+            else:
+                record = deliver_folder(run, target, limit)
     except Exception as error:
         logger.error("%s", error)
         raise

@@ -40,12 +40,14 @@ def command(
     Reads everything once, in memory that does not grow with it. Writes nothing. Exit code 1 if a document could not be
     read, or if --path finds nothing.
     """
+    from mukret.cli.progress import progress_bar
     from mukret.documents import find_sources
     from mukret.survey import survey
 
     logger = set_up_logging(log, verbose)
     sources = find_sources(files)
-    report = survey(sources, _parsed(path))
+    with progress_bar(sources, quiet=quiet) as progress:
+        report = survey(sources, _parsed(path), progress=progress)
     logger.info("%d documents surveyed, %d not readable", report.documents, report.bad_documents)
     if as_json:
         from mukret.values import json_text

@@ -1,0 +1,59 @@
+"""How far a long run has come, on a terminal: a bar that appears after a second and leaves nothing behind."""
+
+from __future__ import annotations
+
+import os
+import sys
+import time
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from mukret.documents import Source
+
+PATIENCE = 1.0
+"""Seconds after which somebody wants to know."""
+STYLES = {
+    "bar.complete": "green",
+    "bar.finished": "green",
+    "bar.pulse": "green",
+    "progress.download": "none",
+    "progress.data.speed": "dim",
+    "progress.remaining": "dim",
+}
+
+
+@contextmanager
+def progress_bar(sources: Sequence[Source], *, quiet: bool) -> Iterator[Callable[[int], None] | None]:
+    """What is to be called after each batch; None where nobody looks."""
+    if quiet or not sys.stderr.isatty():
+        yield None
+        return
+    from rich.console import Console
+    from rich.progress import BarColumn, DownloadColumn, Progress, TimeRemainingColumn, TransferSpeedColumn
+    from rich.theme import Theme
+
+    columns = (BarColumn(), DownloadColumn(), TransferSpeedColumn(), TimeRemainingColumn())
+    console = Console(stderr=True, theme=Theme(STYLES))
+    progress = Progress(
+        *columns, console=console, transient=True, auto_refresh=False, redirect_stdout=False, redirect_stderr=False
+    )
+    task = progress.add_task("", total=_total(sources))
+    begun = time.monotonic()
+
+    def seen(_: int) -> None:
+        if time.monotonic() - begun > PATIENCE:
+            progress.start()
+            progress.update(task, completed=sum(source.size for source in sources), refresh=True)
+
+    try:
+        yield seen
+    finally:
+        progress.stop()
+
+
+def _total(sources: Sequence[Source]) -> int | None:
+    """Bytes to read; None if standard input or a pipe is among them."""
+    files = [source.path for source in sources]
+    return sum(map(os.path.getsize, files)) if all(map(os.path.isfile, files)) else None
