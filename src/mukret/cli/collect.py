@@ -38,7 +38,8 @@ SAID = 200
 )
 @click.option("--basic", metavar="VARIABLE VARIABLE", nargs=2, help="Sign in with user and password (RFC 7617).")
 @click.option("--bearer", metavar="VARIABLE", help="Sign in with a token (RFC 6750).")
-@click.option("--timeout", metavar="SECONDS", type=click.FloatRange(0.1), default=30.0, show_default=True)
+@click.option("--timeout", metavar="SECONDS", type=click.FloatRange(0.1), default=30.0, show_default=True,
+              help="For connecting, and for each silence of the service.")  # fmt: skip
 @click.option("--save-calls", metavar="FILE", help="Write a calls file to go on from; secrets stay in the environment.")
 @json_option
 @output_options

@@ -12,7 +12,7 @@ DEFAULT_PORT = 8431
 @click.command(
     "standin",
     short_help="Run the sample service, simulated, on this machine only.",
-    epilog=examples("mukret standin", "mukret standin --port 9000"),
+    epilog=examples("mukret standin", "mukret standin --port 9000", note="each in a terminal of its own"),
 )
 @click.option("--port", metavar="N", type=click.IntRange(0, 65535), default=DEFAULT_PORT, show_default=True,
               help="Port to listen on; 0 takes a free one.")  # fmt: skip

@@ -37,8 +37,8 @@ def command(
     """Survey every FILE (a file, a folder, a glob, or - for standard input): which lists hold the records, what each
     record has and how often, what the values look like, and what surprises.
 
-    Reads everything once, in memory that does not grow with it. Writes nothing. Exit code 1 if a document could not be
-    read, or if --path finds nothing.
+    Reads everything once, in memory that does not grow with the number of documents. Writes nothing. Exit code 1 if a
+    document could not be read, or if --path finds nothing.
     """
     from mukret.cli.progress import progress_bar
     from mukret.documents import find_sources
