@@ -266,6 +266,7 @@ class CallsFiles(CollectCase):
         text = (
             "mukret: 2\nbase: ferries\nsign_in: {post: /boarding, basic: {user: me}}\nheaders: {Authorization: Bearer x}\n"
             "calls:\n  a: {get: '/ports/{code}', pages: {}}\n  b: {query: {a: 1}}\n  c-d: {get: /x}\n"
+            "  e: {get: 'http://elsewhere.example/x'}\n  f: {get: //elsewhere.example/x}\n  g: {get: ports}\n"
         )
         with self.assertRaises(RulesError) as caught:
             load_calls(self.file("x.yaml", text))
@@ -273,6 +274,7 @@ class CallsFiles(CollectCase):
         self.assertEqual(found, [
             (1, "wrong-value"), (2, "wrong-value"), (3, "not-supported"), (4, "wrong-value"), (6, "not-supported"),
             (6, "not-supported"), (7, "missing-key"), (8, "name-invalid"),
+            (9, "wrong-value"), (10, "wrong-value"), (11, "wrong-value"),
         ])  # fmt: skip
         with self.assertRaises(InputError):
             load_calls(self.folder / "none.yaml")
@@ -315,7 +317,7 @@ class Program(CollectCase):
                 self.assertEqual(done.returncode, code, done.stderr)
                 self.assertIn(text, done.stderr)
         self.file(
-            "two.yaml", f"mukret: 1\nbase: {self.base}\ncalls: {{a: {{get: /v2/welcome}}, b: {{get: /v2/timetable}}}}\n"
+            "two.yaml", f"mukret: 1\nbase: {self.base}\ncalls: {{a: {{get: /welcome}}, b: {{get: /timetable}}}}\n"
         )
         done = self.run_collect("two.yaml", "--to", "kept")
         self.assertEqual(done.returncode, 1, done.stderr)

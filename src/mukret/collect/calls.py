@@ -52,7 +52,7 @@ class Bearer:
 
 @dataclass(frozen=True)
 class Call:
-    """One address to get: relative to the base, or whole."""
+    """One address to get: the rest of it after the base."""
 
     name: str
     get: str
@@ -67,6 +67,10 @@ class Calls:
     calls: tuple[Call, ...]
     headers: tuple[tuple[str, Value], ...] = ()
     sign_in: Basic | Bearer | None = None
+
+    def address(self, call: Call) -> str:
+        """Base and call put together. Whatever the call says, it stays at the base: there the secrets belong."""
+        return f"{self.base.rstrip('/')}/{call.get.lstrip('/')}"
 
     def secrets(self) -> Iterator[Secret]:
         values = [value for _, value in self.headers] + [value for call in self.calls for _, value in call.query]

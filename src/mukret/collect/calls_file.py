@@ -62,6 +62,8 @@ class _Calls:
     def base(self, node: Node | None) -> str | None:
         base = self.reader.text(node, "base")
         if base is not None and node is not None:
+            if "?" in base or "#" in base:
+                self.add("wrong-value", "base holds no query: it goes into each call", node)
             try:
                 call_for(base)
             except UsageError as error:
@@ -78,6 +80,10 @@ class _Calls:
         get = self.reader.scalar(mapping.get("get"), "get")
         if get is not None and "{" in get.text:
             self.add("not-supported", "variables in an address are not supported yet", get)
+        elif get is not None and not re.match(r"/(?!/)", get.text):
+            elsewhere = "//" in get.text
+            hint = "an address elsewhere has a calls file of its own" if elsewhere else f"write get: /{get.text}"
+            self.add("wrong-value", f"get begins with / and goes on from base, unlike {get.text}", get, hint)
         return Call(key.text, get.text if get else "/", self.values(mapping.get("query"), "query"))
 
     def values(self, node: Node | None, what: str) -> tuple[tuple[str, Value], ...]:

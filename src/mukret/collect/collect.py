@@ -75,7 +75,7 @@ def collect(
     import httpx
 
     for call in calls.calls:
-        url = httpx.URL(calls.base).join(call.get)
+        url = httpx.URL(calls.address(call))
         pairs = tuple((name, _plain(value, environment)) for name, value in call.query)
         if pairs:
             url = url.copy_merge_params(httpx.QueryParams(pairs))
