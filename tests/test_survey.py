@@ -261,8 +261,12 @@ class Shapes(SurveyCase):
         self.assertEqual(
             [place.path for place in self.survey(points).places][-2:], ["$.line[*][*][0]", "$.line[*][*][1]"]
         )
-        ragged = {"a": [[1], [1, 2], []]}
-        self.assertEqual([place.path for place in self.survey(ragged).places], ["$", "$.a", "$.a[*]", "$.a[*][*]"])
+        for uneven in ([[1], [1, 2], []], [[1, 2], []]):
+            paths = [place.path for place in self.survey({"a": uneven}).places]
+            self.assertEqual(paths, ["$", "$.a", "$.a[*]", "$.a[*][*]"])
+        envelope = [{"page": 1}, [{"code": "OTV"}, {"code": "SKR"}]]
+        paths = [place.path for place in self.survey(envelope).places]
+        self.assertEqual(paths, ["$", "$[*]", "$[*].page", "$[*][*]", "$[*][*].code"])
 
     def test_parallel_arrays_are_of_equal_length_always(self) -> None:
         tides = [{"times": ["04:10"] * n, "heights": ["1.2"] * n, "notes": ["x"] * 2} for n in (2, 3, 4)]

@@ -29,9 +29,7 @@ def settle(root: Place) -> None:
         place = todo.pop()
         if place.members is None and names_are_data(place):
             make_map(place)
-        if place.columns and (
-            place.elements is not None or not (in_array(place) or place.lengths.lists >= FEWEST_POINTS)
-        ):
+        if place.columns and not _are_rows(place):
             _forget_rows(place)
         _fold_members(place)
         todo += reversed(list(place.below()))
@@ -198,6 +196,12 @@ def _same_records(above: Place, child: Place) -> bool:
 def in_array(place: Place) -> bool:
     """Whether the nodes of a place are elements of an array."""
     return place.parent is not None and place.parent.elements is place
+
+
+def _are_rows(place: Place) -> bool:
+    """Whether what was counted by position so far is a table, or a series of coordinates, to the end."""
+    uneven = place.elements is not None or place.lengths.shortest != place.lengths.longest
+    return not uneven and (in_array(place) or place.lengths.lists >= FEWEST_POINTS)
 
 
 def _forget_rows(place: Place) -> None:

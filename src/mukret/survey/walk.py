@@ -165,8 +165,9 @@ class Walk:
         if place.elements or not 0 < length <= MOST_COLUMNS or place.lengths.shortest != length:
             return False
         if in_array(place):
-            first = arrays[0]
-            if any(type(cell) is list for cell in first) or all(type(cell) is dict for cell in first):
+            first = arrays[0]  # of the whole survey: later ones are rows if it is
+            listed = any(type(cell) is list for cell in first) or all(type(cell) is dict for cell in first)
+            if listed and not place.columns:
                 return False  # lists of lists of lists: a shape, not a table; and objects are records of their own
         elif not 1 < length <= MOST_NUMBERS or not _all_numbers(arrays):
             return False
