@@ -88,6 +88,10 @@ _RFC5322 = re.compile(
     r"\d{2}:\d{2}(?::\d{2})? (?:[+-]\d{4}|GMT|UTC?|[ECMP][SD]T|Z)",
     re.IGNORECASE,
 )
+_CTIME = re.compile(
+    r"(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun) (?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec) [ \d]\d \d{2}:\d{2}:\d{2} "
+    r"([+-]\d{4} )?\d{4}"
+)
 _CLOCK = re.compile(r"(\d{1,3}):([0-5]\d)(?::([0-5]\d)(\.\d{1,9})?)?(?: ?([AaPp])\.?[Mm]\.?)?")
 _ISO_DURATION = re.compile(
     r"[+-]?P(?=\d|T\d)(?:\d+Y)?(?:\d+M)?(?:\d+W)?(?:\d+D)?(?:T(?:\d+H)?(?:\d+M)?(?:\d+(?:[.,]\d+)?S)?)?"
@@ -201,6 +205,10 @@ def _words(text: str, first: str) -> AnyForm:
         return Form("duration", ("iso",))
     if _RFC5322.fullmatch(text):
         return Form("timestamp", ("rfc5322", "offset"))
+    match = _CTIME.fullmatch(text)
+    if match:
+        zone = match[1] is not None
+        return Form("timestamp", (f"%a %b %d %H:%M:%S {'%z ' if zone else ''}%Y", "offset" if zone else "none"))
     match = _MONTH_DAY.fullmatch(text)
     if match:
         month, _, _, clock = match.groups()
@@ -227,7 +235,9 @@ def _exists(year: str, month: str, day: str) -> bool:
 
 
 def _iso(text: str) -> Form | None:
-    """ISO 8601 dates and instants, extended and basic."""
+    """ISO 8601 dates and instants, extended and basic, and those with UTC in letters after them."""
+    if text.endswith(("UTC", "GMT")):
+        return _utc_in_letters(text)
     match = _ISO.fullmatch(text)
     if match:
         day, separator, hour, minute, second, fraction, offset = match.groups()
@@ -246,6 +256,15 @@ def _iso(text: str) -> Form | None:
         seconds = "%S" if match[6] else ""
         return Form("timestamp", (f"%Y%m%dT%H%M{seconds}{'Z' if match[7] else ''}", "Z" if match[7] else "none"))
     return None
+
+
+def _utc_in_letters(text: str) -> Form | None:
+    instant, blank, name = text[:-3].rstrip(), " " * text[:-3].endswith(" "), text[-3:]
+    match = _ISO.fullmatch(instant)
+    if match is None or match[2] is None or match[7] is not None or not _exists(*match[1].split("-")):
+        return None
+    seconds = ":%S" * (match[5] is not None) + ".%f" * (match[6] is not None)
+    return Form("timestamp", (f"%Y-%m-%d{match[2]}%H:%M{seconds}{blank}{name}", "Z"))
 
 
 def _other_date(text: str) -> Form | None:

@@ -231,6 +231,8 @@ def _timestamp(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, 
     reading: dict[str, JsonValue] = {"type": "timestamp"}
     if list(patterns) != ["iso"]:
         reading["format"] = list(_resolved(patterns))
+        if list(zones) == [ways["Z"]]:
+            reading["zone"] = "UTC"  # a pattern reads its Z or UTC as letters
     return Look("timestamp", _total(place, forms), f"{' and '.join(parts)}, {zone}", reading, odd)
 
 
@@ -289,17 +291,24 @@ def _numbers(place: Place) -> list[Look]:
     count = numbers.whole + numbers.fractions
     if not count:
         return []
-    timely = numbers.low != numbers.high or (place.step is not None and _TIME_NAME.search(place.step))
-    if not numbers.fractions and type(numbers.low) is int and timely:
-        unit = _epoch_unit(place, numbers.low, numbers.high)
+    named = place.step is not None and _TIME_NAME.search(place.step) is not None
+    if named or (numbers.low != numbers.high and not numbers.fractions):
+        unit = _epoch_unit(place, _whole(numbers.low), _whole(numbers.high))
         if unit:
-            detail = f"{_unit_name(unit)}: {_instant(numbers.low, unit)} … {_instant(numbers.high, unit)}"
+            detail = (
+                f"{_unit_name(unit)}: {_instant(_whole(numbers.low), unit)} … {_instant(_whole(numbers.high), unit)}"
+            )
             return [Look("epoch", count, detail, {"type": "timestamp", "format": unit})]
     if not numbers.fractions:
         return [Look("whole number", count, "beyond 64 bits" if numbers.huge else "", {"type": "integer"})]
     detail = f"{counted(numbers.decimals, 'digit')} after the point" if numbers.decimals else ""
     kind = "float" if numbers.decimals > 6 or not numbers.decimals else f"decimal(18,{numbers.decimals})"
     return [Look("number", count, detail, {"type": kind})]
+
+
+def _whole(number: JsonValue) -> int:
+    """Its whole part; of one that is too large for an instant any that is too large as well."""
+    return int(max(-1e20, min(1e20, float(number))))
 
 
 def _instant(value: int, unit: str) -> str:
