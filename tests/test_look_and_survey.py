@@ -361,6 +361,7 @@ class Look(FeedCase):
 
     def test_errors_say_what_to_do(self) -> None:
         self.file("cut.json", '{"ports": [\n  {"code": "OTV"')
+        self.file("wide.json", '{"港口": tru}')
         self.file("quotes.jsonl", "{'a': 1}\n{\"a\": 1}\n")
         self.check_errors(
             [
@@ -391,6 +392,16 @@ class Look(FeedCase):
                         "  quotes.jsonl, document 1: single quotes: JSON wants double (line 1, column 2, byte 1)",
                         "    {'a': 1}",
                         "     ^",
+                    ],
+                ),
+                (
+                    ("look", "wide.json"),
+                    3,
+                    [
+                        "error: no document of the run could be read: tru: a text wants double quotes [nothing-read]",
+                        "  at wide.json:1:8 (byte 11)",
+                        '    {"港口": tru}',
+                        "             ^",
                     ],
                 ),
                 (("look", "feed.json"), 3, ["error: feed.json: no such file or folder [not-opened]", "  hint: did you mean feed.jsonl?"]),

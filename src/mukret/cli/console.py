@@ -63,11 +63,11 @@ def print_diagnostic(diagnostic: Diagnostic, *, err: bool = True) -> None:
 
 
 def windowed(source: str, caret: int) -> tuple[str, int]:
-    """The part of a line around a place, control characters escaped, and the place in it."""
+    """The part of a line around a place, control characters escaped, and how many columns stand before the place."""
     first = max(0, caret - _WINDOW // 2) if len(source) > _WINDOW else 0
     before = ("…" if first else "") + escaped(source[first:caret])
     after = source[caret : first + _WINDOW]
-    return before + escaped(after) + ("…" if caret + len(after) < len(source) else ""), len(before)
+    return before + escaped(after) + ("…" if caret + len(after) < len(source) else ""), cell_width(before)
 
 
 def columns(rows: Sequence[Sequence[str]], *, right: Iterable[int] = ()) -> list[str]:
@@ -137,6 +137,8 @@ def finding_lines(finding: Finding) -> list[str]:
 
 def cell_width(text: str) -> int:
     """How many columns of a terminal a text takes; wide characters take two."""
+    if text.isascii():
+        return len(text)
     from rich.cells import cell_len
 
     return cell_len(text)
