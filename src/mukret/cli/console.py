@@ -70,13 +70,18 @@ def windowed(source: str, caret: int) -> tuple[str, int]:
     return before + escaped(after) + ("…" if caret + len(after) < len(source) else ""), cell_width(before)
 
 
+def _padded(cell: str, width: int, *, right: bool) -> str:
+    blank = " " * (width - cell_width(cell))
+    return blank + cell if right else cell + blank
+
+
 def columns(rows: Sequence[Sequence[str]], *, right: Iterable[int] = ()) -> list[str]:
     """Rows of texts as aligned lines."""
     aligned_right = set(right)
-    widths = [max(len(row[index]) for row in rows) for index in range(len(rows[0]))]
+    widths = [max(cell_width(row[index]) for row in rows) for index in range(len(rows[0]))]
     return [
         "  ".join(
-            cell.rjust(width) if index in aligned_right else cell.ljust(width)
+            _padded(cell, width, right=index in aligned_right)
             for index, (cell, width) in enumerate(zip(row, widths, strict=True))
         ).rstrip()
         for row in rows
