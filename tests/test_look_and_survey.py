@@ -139,6 +139,30 @@ class Survey(FeedCase):
             {"path": "$.tides[*]", "records": 2, "lists": 1, "shortest": None, "longest": None, "by_name": True},
         )
 
+    def test_names_of_the_data_can_not_reach_the_terminal_as_they_are(self) -> None:
+        """Wherever a survey says them: parallel arrays, a header, sorts of records, names that are data, references."""
+        red, blink = "red\u001b[31m", "blink\u001b[5m"
+        self.feed(
+            {
+                red: [1, 2],
+                blink: [3, 4],
+                "table": [[red, blink], ["1", "2"]],
+                "marks": [{"is": "buoy", red: 1}, {"is": "light", blink: 2}] * 4,
+                "days": {"2031-03-28\u001b[2J": 1, "2031-03-29\u001b[2J": 2},
+                "quays": [{"id": f"Q{n}{red}"} for n in range(3)],
+                "calls": [{"quay": f"Q{n}{red}"} for n in (0, 1, 1)],
+                "blank": "n/a\u001b ",
+            }
+        )
+        shown = self.shown("survey", "feed.jsonl", "-v", columns=400)  # which looks for escapes itself
+        for said in (
+            "red\\u001b[31m and blink\\u001b[5m are of equal length",
+            "the first row holds the names: red\\u001b[31m, blink\\u001b[5m",
+            "buoy ×4: red\\u001b[31m; light ×4: blink\\u001b[5m",
+        ):
+            with self.subTest(said):
+                self.assertIn(said, shown)
+
     def test_json_is_for_scripts_and_keeps_digits(self) -> None:
         self.file("fine.json", '{"load": 0.10000000000000000000001, "far": 123456789012345678901234567890}')
         text = self.shown("survey", "fine.json", "--json")

@@ -130,6 +130,7 @@ class Looks(SurveyCase):
             ("x", ["12", "n/a", ""], [("number in text", 1, "whole"), ("empty text", 1, ""), ("placeholder", 1, '"n/a"')]),
             ("sent", [1932964927, 1932964930], [("epoch", 2, "seconds since 1970: 2031-04-03T06:42Z … 2031-04-03T06:42Z")]),
             ("updated", [1932964927.25], [("epoch", 1, "seconds since 1970: 2031-04-03T06:42Z … 2031-04-03T06:42Z")]),
+            ("updated", [10**400], [("whole number", 1, "beyond 64 bits")]),
             ("load", [1932964927.25, 1932964928.5], [("number", 2, "2 digits after the point")]),
             ("sent", ["1932964927123"], [("epoch", 1, "milliseconds since 1970 in text")]),
             ("sent_id", [1932964927, 1932964930], [("whole number", 2, "")]),

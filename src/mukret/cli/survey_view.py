@@ -266,11 +266,11 @@ class _Tree:
         for look in report.looks:
             often = f" in {look.count:,}" if len(report.looks) > 1 else ""
             detail = f" ({look.detail})" if look.detail else ""
-            yield [(look.name, "cyan"), (f"{often}{escaped(detail)}", "")]
+            yield [(look.name, "cyan"), (f"{often}{detail}", "")]
         if report.unique:
             yield [("unique" if report.unique == "everywhere" else "unique in its list", "green")]
         if report.refers_to:
-            yield [("found in ", "green"), (escaped(report.refers_to), "green")]
+            yield [(f"found in {report.refers_to}", "green")]
         yield from self.values(report)
         if place.count("boolean"):
             counts = {"true": place.trues, "false": place.count("boolean") - place.trues}
@@ -300,7 +300,12 @@ def _joined(parts: Iterator[list[Part]]) -> Iterator[Part]:
     for number, some in enumerate(parts):
         if number:
             yield ("; ", "dim")
-        yield from some
+        yield from ((_harmless(text), style) for text, style in some)
+
+
+def _harmless(text: str) -> str:
+    """What is said of a place holds names and values of the data: escaped here, whoever put them in."""
+    return GLUE.join(map(escaped, text.split(GLUE)))
 
 
 def _word(value: JsonValue) -> str:

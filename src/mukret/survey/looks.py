@@ -12,7 +12,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from mukret.survey.forms import EMPTY, PLACEHOLDER, AnyForm, Form, NumberForm
-from mukret.survey.places import Place, Where
+from mukret.survey.places import Place, Where, magnitude
 from mukret.text import counted
 from mukret.values import JsonValue
 
@@ -308,7 +308,7 @@ def _numbers(place: Place) -> list[Look]:
 
 def _whole(number: JsonValue) -> int:
     """Its whole part; of one that is too large for an instant any that is too large as well."""
-    return int(max(-1e20, min(1e20, float(number))))
+    return int(max(-1e20, min(1e20, magnitude(number))))
 
 
 def _instant(value: int, unit: str) -> str:

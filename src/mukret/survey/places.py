@@ -146,14 +146,14 @@ class Numbers:
     """Whole numbers beyond 64 bits."""
 
     def see(self, numbers: Iterable[JsonValue]) -> None:
-        distinct = sorted(numbers, key=_size)
+        distinct = sorted(numbers, key=magnitude)
         if not distinct:
             return
         self._stretch(distinct[0], distinct[-1])
 
     def _stretch(self, low: JsonValue, high: JsonValue) -> None:
-        self.low = low if self.low is None else min(self.low, low, key=_size)
-        self.high = high if self.high is None else max(self.high, high, key=_size)
+        self.low = low if self.low is None else min(self.low, low, key=magnitude)
+        self.high = high if self.high is None else max(self.high, high, key=magnitude)
 
     def count(self, counts: Counter[JsonValue]) -> None:
         for value, count in counts.items():
@@ -174,7 +174,8 @@ class Numbers:
             self._stretch(other.low, other.high)
 
 
-def _size(number: JsonValue) -> float:
+def magnitude(number: JsonValue) -> float:
+    """A JSON number as a float, to be compared; infinite if it is too large for one."""
     try:
         return float(number)
     except OverflowError:
