@@ -2,17 +2,25 @@
 
 from __future__ import annotations
 
+import contextlib
+import io
 import json
 import random
+import unicodedata
 import unittest
 from typing import Any
 
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from mukret.cli.survey_view import print_survey
 from mukret.documents import find_sources
 from mukret.errors import InputError
 from mukret.paths import parse_path
 from mukret.survey import PlaceReport, SurveyReport, survey
 from mukret.survey.forms import Form, NumberForm, _form_of, form_of
 from mukret.survey.report import share
+from mukret.values import json_text
 from tests.helpers import FolderCase
 
 FORMS: list[tuple[str, Form | NumberForm]] = [
@@ -72,6 +80,9 @@ FORMS: list[tuple[str, Form | NumberForm]] = [
     ("Otterwick Havn", Form("text")),
     ("12A", Form("code")),
     ("Quay 12", Form("text")),
+    ("\u0661\u0662", Form("text")),
+    ("\u0662031-03-28", Form("text")),
+    ("1\u00b2", Form("text")),
 ]
 
 
@@ -130,6 +141,9 @@ class Looks(SurveyCase):
             ("x", ["12", "n/a", ""], [("number in text", 1, "whole"), ("empty text", 1, ""), ("placeholder", 1, '"n/a"')]),
             ("sent", [1932964927, 1932964930], [("epoch", 2, "seconds since 1970: 2031-04-03T06:42Z … 2031-04-03T06:42Z")]),
             ("updated", [1932964927.25], [("epoch", 1, "seconds since 1970: 2031-04-03T06:42Z … 2031-04-03T06:42Z")]),
+            ("x", ["12"] * 9 + ["\u00b2"], [("number in text", 9, "whole")]),
+            ("x", ["12"] * 9 + ["9" * 5000], [("number in text", 9, "whole")]),
+            ("sent", ["1932480172"] * 9 + ["\u00b2"], [("epoch", 9, "seconds since 1970 in text")]),
             ("updated", [10**400], [("whole number", 1, "beyond 64 bits")]),
             ("load", [1932964927.25, 1932964928.5], [("number", 2, "2 digits after the point")]),
             ("sent", ["1932964927123"], [("epoch", 1, "milliseconds since 1970 in text")]),
@@ -291,6 +305,48 @@ class Shapes(SurveyCase):
         for record in records:
             record.update(depth=3, lit=True, colour="red")
         self.assertIsNone(self.place(self.survey({"r": records}), "$.r[*]").sorts)
+
+
+TRICKY = [text for text, _ in FORMS] + [
+    "\x1b[2J",
+    "\u202e",
+    "9" * 5000,
+    "1932480172",
+    "\u0661",
+    "\u00b2",
+    "Departed ",
+    "0\x1f",
+]
+TEXTS = st.one_of(st.sampled_from(TRICKY), st.text(st.characters(codec="utf-8"), max_size=12))
+NUMBERS = st.one_of(st.integers(), st.sampled_from([10**400, -(10**30), 1_932_480_172_102]), st.floats(allow_nan=False, allow_infinity=False))  # fmt: skip
+NAMES = st.one_of(st.sampled_from(["id", "updated", "items", "2031-04-01", "OTV"]), TEXTS)
+DOCUMENTS = st.recursive(
+    st.one_of(TEXTS, NUMBERS, st.none(), st.booleans()),
+    lambda below: st.one_of(st.lists(below, max_size=6), st.dictionaries(NAMES, below, max_size=6)),
+    max_leaves=40,
+)
+
+
+class AnyJson(SurveyCase):
+    @settings(max_examples=150, deadline=None)
+    @given(st.lists(DOCUMENTS, min_size=1, max_size=5))
+    def test_every_node_is_counted_once_and_none_reaches_the_screen_as_it_is(self, documents: list[Any]) -> None:
+        report = self.survey(*map(json.dumps, documents))
+        for one in report.places:
+            self.assertEqual(sum(seen.count for seen in one.place.kinds.values()), one.present)
+            self.assertTrue(one.present <= one.of or one.place.recursive)
+        if not any(one.place.header for one in report.places):  # a row of names is said, not counted
+            self.assertEqual(sum(one.present for one in report.places), sum(map(nodes, documents)))
+        json_text(report.as_json())
+        with contextlib.redirect_stdout(io.StringIO()) as shown:
+            print_survey(report, ["feed.jsonl"], quiet=True, details=True)
+        unsafe = {c for c in shown.getvalue() if not c.isprintable() and unicodedata.category(c) != "Zs"}
+        self.assertEqual(unsafe - {"\n"}, set())
+
+
+def nodes(document: Any) -> int:
+    below = document.values() if isinstance(document, dict) else document if isinstance(document, list) else ()
+    return 1 + sum(map(nodes, below))
 
 
 class Bounds(SurveyCase):

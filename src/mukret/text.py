@@ -23,7 +23,10 @@ def _escape(character: str) -> str:
     code = ord(character)
     if unicodedata.category(character) == "Zs":
         return character
-    return f"\\u{code:04x}" if code < 0x10000 else f"\\U{code:08x}"
+    if code < 0x10000:
+        return f"\\u{code:04x}"
+    high, low = divmod(code - 0x10000, 0x400)
+    return f"\\u{0xD800 + high:04x}\\u{0xDC00 + low:04x}"  # as JSON writes it, so that what is shown can be pasted
 
 
 def shortened(text: str, limit: int = SHOWN) -> str:

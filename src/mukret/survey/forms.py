@@ -66,7 +66,14 @@ _UNIT = (
     "°|°C|°F|hPa|mb|bar|px|kB|KB|MB|GB|TB|ppm"
 )
 _SPACES = " \u00a0\u202f\u2009"
-_NUMBER = re.compile(
+
+
+def _ascii(pattern: str, flags: re.RegexFlag = re.RegexFlag.NOFLAG) -> re.Pattern[str]:
+    """Digits of other scripts are none here: no type reads them either."""
+    return re.compile(pattern, re.ASCII | flags)
+
+
+_NUMBER = _ascii(
     rf"(?P<before>[{_CURRENCY}]|[A-Za-z{_CURRENCY}]{{1,3}}\.?[{_SPACES}])?[{_SPACES}]*"
     r"(?P<sign>[+-])?"
     rf"(?P<whole>\d{{1,3}}(?:(?P<mark>[,.'’{_SPACES}])\d{{3}})(?:(?P=mark)\d{{3}})*|\d{{1,2}}(?:,\d{{2}})+,\d{{3}}|\d+)?"
@@ -74,26 +81,26 @@ _NUMBER = re.compile(
     r"(?P<exponent>[eE][+-]?\d+)?"
     rf"(?P<after>[{_SPACES}]*(?:%|[{_CURRENCY}]|(?:{_UNIT})(?![A-Za-z]))|[{_SPACES}]+[A-Za-zµ°][A-Za-z°²³/.]{{0,9}})?"
 )
-_ISO = re.compile(
+_ISO = _ascii(
     r"(\d{4}-\d{2}-\d{2})(?:([Tt ])(\d{2}):(\d{2})(?::(\d{2})(?:[.,](\d+))?)?\s?([Zz]|[+-]\d{2}(?::?\d{2})?)?)?"
 )
-_BASIC = re.compile(r"(\d{4})(\d{2})(\d{2})(?:[Tt](\d{2})(\d{2})(\d{2})?([Zz])?)?")
-_DAY_FIRST = re.compile(r"(\d{1,2})([/.-])(\d{1,2})\2(\d{4}|\d{2})(?:,?\s+(.*))?")
-_YEAR_FIRST = re.compile(r"(\d{4})([/.])(\d{1,2})\2(\d{1,2})(?:,?\s+(.*))?")
+_BASIC = _ascii(r"(\d{4})(\d{2})(\d{2})(?:[Tt](\d{2})(\d{2})(\d{2})?([Zz])?)?")
+_DAY_FIRST = _ascii(r"(\d{1,2})([/.-])(\d{1,2})\2(\d{4}|\d{2})(?:,?\s+(.*))?")
+_YEAR_FIRST = _ascii(r"(\d{4})([/.])(\d{1,2})\2(\d{1,2})(?:,?\s+(.*))?")
 _MONTHS = "Jan(?:uary)?|Feb(?:ruary)?|Mar(?:ch)?|Apr(?:il)?|May|June?|July?|Aug(?:ust)?|Sept?(?:ember)?|Oct(?:ober)?|Nov(?:ember)?|Dec(?:ember)?"  # noqa: E501
-_DAY_MONTH = re.compile(rf"(\d{{1,2}})([ -])({_MONTHS})([ -])(\d{{4}})(?:,?\s+(.*))?", re.IGNORECASE)
-_MONTH_DAY = re.compile(rf"({_MONTHS}) (\d{{1,2}}),? (\d{{4}})(?:,?\s+(.*))?", re.IGNORECASE)
-_RFC5322 = re.compile(
+_DAY_MONTH = _ascii(rf"(\d{{1,2}})([ -])({_MONTHS})([ -])(\d{{4}})(?:,?\s+(.*))?", re.IGNORECASE)
+_MONTH_DAY = _ascii(rf"({_MONTHS}) (\d{{1,2}}),? (\d{{4}})(?:,?\s+(.*))?", re.IGNORECASE)
+_RFC5322 = _ascii(
     r"(?:(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun), ?)?\d{1,2} (?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec) \d{4} "
     r"\d{2}:\d{2}(?::\d{2})? (?:[+-]\d{4}|GMT|UTC?|[ECMP][SD]T|Z)",
     re.IGNORECASE,
 )
-_CTIME = re.compile(
+_CTIME = _ascii(
     r"(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun) (?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec) [ \d]\d \d{2}:\d{2}:\d{2} "
     r"([+-]\d{4} )?\d{4}"
 )
-_CLOCK = re.compile(r"(\d{1,3}):([0-5]\d)(?::([0-5]\d)(\.\d{1,9})?)?(?: ?([AaPp])\.?[Mm]\.?)?")
-_ISO_DURATION = re.compile(
+_CLOCK = _ascii(r"(\d{1,3}):([0-5]\d)(?::([0-5]\d)(\.\d{1,9})?)?(?: ?([AaPp])\.?[Mm]\.?)?")
+_ISO_DURATION = _ascii(
     r"[+-]?P(?=\d|T\d)(?:\d+Y)?(?:\d+M)?(?:\d+W)?(?:\d+D)?(?:T(?:\d+H)?(?:\d+M)?(?:\d+(?:[.,]\d+)?S)?)?"
 )
 _ADDRESS = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*://[^\s<>\"]+|www\.[^\s<>\"]+\.[^\s<>\"]+|/[\w~%.{}:@+-]+(?:/[\w~%.{}:@+-]*)*(?:\?\S*)?")  # fmt: skip # noqa: E501

@@ -24,7 +24,7 @@ LOOKS = {
     "date": "a date",
     "time": "a time",
     "duration": "a duration",
-    "epoch": "an instant as a number",
+    "epoch": "an epoch",
     "boolean word": "a boolean word",
     "uuid": "a UUID",
     "mail": "a mail address",
@@ -48,6 +48,7 @@ LONGEST_WORD = 60
 EPOCHS = {"epoch-s": 0, "epoch-ms": 3, "epoch-us": 6, "epoch-ns": 9}
 """Powers of ten between a second and the unit."""
 _EARLIEST, _LATEST = 631_152_000, 4_102_444_800  # 1990 to 2100, in seconds
+_DIGITS = re.compile(r"[0-9]{1,30}")
 _ID_NAME = re.compile(
     r"(?:^|[_\-.\s])(?:ids?|uuid|guid|key|code|ref|reference|no|nr|num|number|slug|sku)$"
     r"|(?<=[a-z])(?:Ids?|ID|Key|Code|Ref|No|Nr|Number)$"
@@ -195,7 +196,8 @@ def _epoch_in_text(place: Place, numbers: list[NumberForm]) -> str | None:
     if any(form != NumberForm() for form in numbers):
         return None
     known = [*place.values.examples, *(place.values.counted or ())]
-    digits = [int(text) for text in known if type(text) is str and text.strip().isdigit()]
+    bare = (text.strip() for text in known if type(text) is str)
+    digits = [int(text) for text in bare if _DIGITS.fullmatch(text)]
     return _epoch_unit(place, min(digits), max(digits)) if digits else None
 
 
