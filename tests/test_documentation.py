@@ -15,9 +15,9 @@ from pathlib import Path
 from mukret import codes
 from mukret.collect import Answer, load_calls
 from mukret.destinations.csv import CsvFile
-from mukret.engine.interface import extract
+from mukret.engine.interface import Result, extract
 from mukret.errors import RulesError
-from mukret.rules import parse_rules
+from mukret.rules import Rules, parse_rules
 from mukret.survey.looks import LOOKS
 from tests.helpers import FolderCase
 
@@ -73,25 +73,23 @@ class Reference(FolderCase):
                 document = content
             elif label:
                 with self.subTest(label, content=content):
-                    result = extract(parse_rules(rules), [self.file("document.json", document)])
-                    self.assertEqual(self.as_shown(result, label), content.strip())
+                    checked = parse_rules(rules)
+                    result = extract(checked, [self.file("document.json", document)])
+                    self.assertEqual(self.as_shown(checked, result, label), content.strip())
                     shown += 1
             self.assertIn(language, ("yaml", "json", "csv", "text"))
         self.assertGreaterEqual(shown, 12)
 
-    def as_shown(self, result: object, label: str) -> str:
+    def as_shown(self, rules: Rules, result: Result, label: str) -> str:
         if label == "rejects":
             return "\n".join(
                 f"{reject.table} {reject.path}: {problem.field or 'row'}: {problem.code}: {problem.message}"
-                for reject in result.rejects  # type: ignore[attr-defined]
+                for reject in result.rejects
                 for problem in reject.problems
             )
-        rules = parse_rules(
-            next(content for _, kind, content in blocks(self.PAGE) if kind == "rules" and f"{label}:" in content)
-        )
         stream = io.BytesIO()
         file = CsvFile(rules.tables[label], stream)
-        for batch in result.tables[label].to_batches():  # type: ignore[attr-defined]
+        for batch in result.tables[label].to_batches():
             file.write(batch)
         return stream.getvalue().decode().strip()
 

@@ -166,9 +166,10 @@ class _Tree:
             chain.append(self.reports[id(following)])
 
     def label(self, chain: Sequence[PlaceReport]) -> str:
+        from mukret.paths import child_segment
         from mukret.paths.locate import path_text
 
-        segments = tuple((one.place.selector,) for one in chain[1:])
+        segments = tuple(child_segment(one.place.selector) for one in chain[1:])
         first = chain[0]
         if first.place.parent is None:
             own = self.root_label(first.path)
@@ -177,7 +178,7 @@ class _Tree:
             name = header[first.place.position] if header else ""
             own = f"[{first.place.position}] {name}".rstrip()
         else:
-            own = path_text(((first.place.selector,),)).removeprefix("$").removeprefix(".")
+            own = path_text((child_segment(first.place.selector),)).removeprefix("$").removeprefix(".")
         return escaped(own + path_text(segments).removeprefix("$").replace(".*", "[*]"))
 
     def root_label(self, path: str) -> str:

@@ -11,8 +11,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from mukret.paths import Index, Name, Path, Selector, Slice
-from mukret.paths.query import Segment
+from mukret.paths import Filter, Index, Name, Path, Segment, Selector, Slice
 from mukret.values import JsonValue
 
 
@@ -36,13 +35,16 @@ Gather = Callable[[Sequence[JsonValue], Sequence[str | None]], Gathered]
 """Parents and their names in, rows out."""
 
 
+ROOT = "node"
+"""The variable that holds the node in which a query begins: what `$` means in its filters."""
+
 MOST_STEPS, MOST_LOOPS = 40, 12
 """Python nests no more than 20 loops and 100 levels of indentation; longer queries take the plain way."""
 
 
 def is_compilable(path: Path) -> bool:
     """Whether a query is short enough for generated code."""
-    loops = sum(len(segment) > 1 or not isinstance(segment[0], Name | Index) for segment in path.segments)
+    loops = sum(not segment.singular for segment in path.segments)
     return len(path.segments) <= MOST_STEPS and loops <= MOST_LOOPS
 
 
@@ -53,6 +55,13 @@ class _Source:
         self.lines: list[str] = []
         self.depth = 0
         self.count = 0
+        self.scope: dict[str, Any] = {"Gathered": Gathered}
+
+    def bind(self, prefix: str, value: object) -> str:
+        """A name by which the code can use an object."""
+        name = self.fresh(prefix)
+        self.scope[name] = value
+        return name
 
     def add(self, line: str) -> None:
         self.lines.append("    " * self.depth + line)
@@ -62,9 +71,8 @@ class _Source:
         return f"{prefix}{self.count}"
 
     def compiled(self, name: str) -> Any:
-        scope: dict[str, Any] = {"Gathered": Gathered}
-        exec(compile("\n".join(self.lines), f"<generated {name}>", "exec"), scope)
-        return scope["generated"]
+        exec(compile("\n".join(self.lines), f"<generated {name}>", "exec"), self.scope)
+        return self.scope["generated"]
 
 
 @dataclass
@@ -77,7 +85,7 @@ class _Branch:
     def add(self, path: Path, column: int) -> None:
         branch = self
         for segment in path.segments:
-            step = segment[0]
+            step = segment.only
             assert isinstance(step, Name | Index)
             branch = branch.steps.setdefault(step, _Branch())
         branch.columns.append(column)
@@ -181,14 +189,16 @@ def _step(source: _Source, branch: _Branch, value: str) -> None:
 def _walk(
     source: _Source, segments: Sequence[Segment], node: str, found: Callable[[str], None], *, names: bool = False
 ) -> None:
-    """Code that visits the nodes of a query in order and runs `found` on each."""
+    """Code that visits the nodes of a query in order and runs `found` on each; `node` is where the query begins."""
     if not segments:
         found(node)
         return
     segment, rest = segments[0], segments[1:]
     depth = source.depth
-    if len(segment) == 1 and isinstance(segment[0], Name | Index):
-        following = _single(source, segment[0], node, names)
+    if isinstance(segment.only, Name | Index):
+        following = _single(source, segment.only, node, names)
+    elif segment.descend:
+        following = _below(source, segment, node, names)
     else:
         following = _several(source, segment, node, names)
     _walk(source, rest, following, found, names=names)
@@ -212,11 +222,24 @@ def _single(source: _Source, selector: Name | Index, node: str, names: bool) -> 
     return child
 
 
+def _below(source: _Source, segment: Segment, node: str, names: bool) -> str:
+    """Opens a loop over what a descendant segment finds, by the segment itself."""
+    found, child = source.bind("segment", segment), source.fresh("node")
+    if names:
+        source.add(f"for name, {child} in {found}.children({node}, {ROOT}):")
+        source.depth += 1
+        source.add("if type(name) is not str: name = None")
+    else:
+        source.add(f"for {child} in {found}.values({node}, {ROOT}):")
+        source.depth += 1
+    return child
+
+
 def _several(source: _Source, segment: Segment, node: str, names: bool) -> str:
     """Opens a loop over the children that the selectors give; gives the variable that holds each."""
     children, child = source.fresh("children"), source.fresh("node")
     source.add(f"{children} = []")
-    for selector in segment:
+    for selector in segment.selectors:
         _children(source, selector, node, children, names)
     source.add(f"for {'name, ' if names else ''}{child} in {children}:")
     source.depth += 1
@@ -241,6 +264,10 @@ def _children(source: _Source, selector: Selector, node: str, children: str, nam
             source.add(f"if type({node}) is list:")
             chosen = f"{node}[{start}:{end}:{step}]"
             source.add(f"    {children}.extend({unnamed.format(chosen)})")
+        case Filter():
+            chosen = f"{source.bind('filter', selector)}.select({node}, {ROOT})"
+            named = "step if type(step) is str else None"
+            source.add(f"{children}.extend([{pair(named, 'child')} for step, child in {chosen}])")
         case _:
             source.add(f"if type({node}) is list:")
             source.add(f"    {children}.extend({unnamed.format(node)})")

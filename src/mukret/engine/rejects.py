@@ -176,8 +176,8 @@ def chosen_nodes(at: At, node: JsonValue) -> list[tuple[Location, JsonValue]]:
 def would_stand(path: Path) -> Location:
     steps: list[str | int] = []
     for segment in path.segments:
-        step = segment[0]
-        if len(segment) > 1 or not (isinstance(step, Name) or (isinstance(step, Index) and step.index >= 0)):
+        step = segment.only
+        if not (isinstance(step, Name) or (isinstance(step, Index) and step.index >= 0)):
             break
         steps.append(step.name if isinstance(step, Name) else step.index)
     return tuple(steps)

@@ -13,9 +13,8 @@ from functools import lru_cache
 
 from mukret.documents import Batch
 from mukret.documents.doubled import Doubled, DoubledMembers
-from mukret.paths import Index, Name, Slice, Wildcard
+from mukret.paths import Filter, Index, Name, Segment, Slice, Wildcard, child_segment
 from mukret.paths.locate import path_text
-from mukret.paths.query import Segment
 from mukret.rules.model import At, Rules
 from mukret.values import JsonValue
 
@@ -91,7 +90,9 @@ class _Wanted:
     def __init__(self, paths: frozenset[Segments]) -> None:
         self.whole = () in paths
         self.paths = [path for path in paths if path]
-        self.by_place = any(isinstance(selector, Index | Slice) for path in self.paths for selector in path[0])
+        self.by_place = any(
+            isinstance(selector, Index | Slice) for path in self.paths for selector in path[0].selectors
+        )
         self.known: dict[object, _Wanted | None] = {}
 
     def below(self, step: str | int, length: int) -> _Wanted | None:
@@ -99,6 +100,7 @@ class _Wanted:
         key = step if isinstance(step, str) else (step, length) if self.by_place else 0
         if key not in self.known:
             paths = frozenset(path[1:] for path in self.paths if _selects(path[0], step, length))
+            paths |= {path for path in self.paths if path[0].descend}
             if len(self.known) > MOST_KNOWN:
                 self.known.clear()
             self.known[key] = _Wanted(paths) if paths else None
@@ -107,7 +109,7 @@ class _Wanted:
 
 @lru_cache(maxsize=1000)
 def _step_text(step: str | int) -> str:
-    return path_text(((Name(step) if isinstance(step, str) else Wildcard(),),))[1:]
+    return path_text((child_segment(Name(step) if isinstance(step, str) else Wildcard()),))[1:]
 
 
 def _children(node: JsonValue) -> Iterator[tuple[str | int, JsonValue]]:
@@ -118,9 +120,9 @@ def _children(node: JsonValue) -> Iterator[tuple[str | int, JsonValue]]:
 
 
 def _selects(segment: Segment, step: str | int, length: int) -> bool:
-    for selector in segment:
+    for selector in segment.selectors:
         match selector:
-            case Wildcard():
+            case Wildcard() | Filter():
                 return True
             case Name(name) if name == step:
                 return True

@@ -1,20 +1,38 @@
 """JSONPath as RFC 9535 defines it: text → query → nodes."""
 
 from mukret.errors import PathSyntaxError
+from mukret.paths.filters import Condition
 from mukret.paths.locate import nearest_existing
-from mukret.paths.parse import parse_path
-from mukret.paths.query import Index, Location, Name, Path, Selector, Slice, Wildcard, normalized
+from mukret.paths.parse import parse_condition, parse_path
+from mukret.paths.query import (
+    Filter,
+    Index,
+    Location,
+    Name,
+    Path,
+    Segment,
+    Selector,
+    Slice,
+    Wildcard,
+    child_segment,
+    normalized,
+)
 
 __all__ = [
+    "Condition",
+    "Filter",
     "Index",
     "Location",
     "Name",
     "Path",
     "PathSyntaxError",
+    "Segment",
     "Selector",
     "Slice",
     "Wildcard",
+    "child_segment",
     "nearest_existing",
     "normalized",
+    "parse_condition",
     "parse_path",
 ]

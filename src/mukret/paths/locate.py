@@ -4,18 +4,29 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from mukret.paths.query import Index, Name, Path, Segment, Selector, Slice, Wildcard, escaped_name
-from mukret.text import nearest
+from mukret.paths.query import (
+    Filter,
+    Index,
+    Name,
+    Path,
+    Segment,
+    Selector,
+    Slice,
+    Wildcard,
+    child_segment,
+    escaped_name,
+)
+from mukret.text import nearest, shortened
 from mukret.values import JsonValue, kind_of
 
 
 def nearest_existing(path: Path, roots: Sequence[JsonValue]) -> str | None:
     """Why `path` finds nothing below any of `roots`, and what is there instead; None if it does find something."""
-    alive = list(roots)
+    alive = [(root, root) for root in roots]
     for number, segment in enumerate(path.segments):
-        following = [child for value in alive for selector in segment for _, child in selector.select(value)]
+        following = [(found, root) for value, root in alive for found in segment.values(value, root)]
         if not following:
-            return _explain(path.segments[:number], segment, alive)
+            return _explain(path.segments[:number], segment, [value for value, _ in alive])
         alive = following
     return None
 
@@ -24,7 +35,11 @@ def _explain(before: tuple[Segment, ...], segment: Segment, alive: Sequence[Json
     where = path_text(before)
     if not alive:
         return None
-    selector = segment[0]
+    if segment.descend:
+        return f"nothing below {where} is found by {_segment_text(segment)}"
+    selector = segment.selectors[0]
+    if isinstance(selector, Filter) and any(type(value) in (list, dict) and value for value in alive):
+        return f"nothing in {where} meets the condition {shortened(selector.text)}"
     if isinstance(selector, Name):
         names = {name: None for value in alive if type(value) is dict for name in value}
         if names:
@@ -34,13 +49,13 @@ def _explain(before: tuple[Segment, ...], segment: Segment, alive: Sequence[Json
                     f"; it has {', '.join(list(names)[:8])}" if len(names) <= 8 else ""
                 )
             differs = " differs in case;" if close.lower() == selector.name.lower() else ""
-            wanted = path_text((*before, (selector,)))
-            return f"{wanted}{differs} did you mean {path_text((*before, (Name(close),)))}?"
+            wanted = path_text((*before, child_segment(selector)))
+            return f"{wanted}{differs} did you mean {path_text((*before, child_segment(Name(close))))}?"
     if all(type(value) in (list, dict) and not value for value in alive):
         return f"{where} is always empty"
     kinds = sorted({kind_of(value) for value in alive})
     if kinds == ["array"] and isinstance(selector, Name):
-        return f"{where} is an array; did you mean {path_text((*before, (Wildcard(),), segment))}?"
+        return f"{where} is an array; did you mean {path_text((*before, child_segment(Wildcard()), segment))}?"
     return f"{where} is {' or '.join(_article(kind) for kind in kinds)}"
 
 
@@ -54,10 +69,11 @@ def path_text(segments: tuple[Segment, ...]) -> str:
 
 
 def _segment_text(segment: Segment) -> str:
-    only = segment[0]
-    if len(segment) == 1 and isinstance(only, Name) and only.name.isidentifier():
-        return f".{only.name}"
-    return f"[{','.join(_selector_text(selector) for selector in segment)}]"
+    dots = ".." if segment.descend else ""
+    only = segment.selectors[0]
+    if len(segment.selectors) == 1 and isinstance(only, Name) and only.name.isidentifier():
+        return f"{dots or '.'}{only.name}"
+    return f"{dots}[{','.join(_selector_text(selector) for selector in segment.selectors)}]"
 
 
 def _selector_text(selector: Selector) -> str:
@@ -69,5 +85,7 @@ def _selector_text(selector: Selector) -> str:
         case Slice(start, end, step):
             parts = ["" if part is None else str(part) for part in (start, end)]
             return ":".join([*parts, str(step)] if step is not None else parts)
+        case Filter(text):
+            return f"?{text}"
         case _:
             return "*"

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
+from mukret.paths.comparing import descendants
+from mukret.paths.filters import Logical
 from mukret.values import JsonValue
 
-Location = tuple[str | int, ...]
+Step = str | int
+Location = tuple[Step, ...]
 """Member names and (non-negative) element numbers that lead from the root to a node."""
 
 Node = tuple[Location, JsonValue]
+Child = tuple[Step, JsonValue]
 
 
 @dataclass(frozen=True)
@@ -19,9 +23,8 @@ class Name:
 
     name: str
 
-    def select(self, value: JsonValue) -> Iterator[tuple[str | int, JsonValue]]:
-        if type(value) is dict and self.name in value:
-            yield self.name, value[self.name]
+    def select(self, value: JsonValue, root: JsonValue) -> Iterable[Child]:
+        return ((self.name, value[self.name]),) if type(value) is dict and self.name in value else ()
 
 
 @dataclass(frozen=True)
@@ -30,9 +33,10 @@ class Index:
 
     index: int
 
-    def select(self, value: JsonValue) -> Iterator[tuple[str | int, JsonValue]]:
+    def select(self, value: JsonValue, root: JsonValue) -> Iterable[Child]:
         if type(value) is list and -len(value) <= self.index < len(value):
-            yield self.index % len(value), value[self.index]
+            return ((self.index % len(value), value[self.index]),)
+        return ()
 
 
 @dataclass(frozen=True)
@@ -43,7 +47,7 @@ class Slice:
     end: int | None
     step: int | None
 
-    def select(self, value: JsonValue) -> Iterator[tuple[str | int, JsonValue]]:
+    def select(self, value: JsonValue, root: JsonValue) -> Iterator[Child]:
         if type(value) is list and self.step != 0:
             for number in range(*slice(self.start, self.end, self.step).indices(len(value))):
                 yield number, value[number]
@@ -53,20 +57,73 @@ class Slice:
 class Wildcard:
     """All elements of an array, all member values of an object."""
 
-    def select(self, value: JsonValue) -> Iterator[tuple[str | int, JsonValue]]:
-        if type(value) is dict:
-            yield from value.items()
-        elif type(value) is list:
-            yield from enumerate(value)
+    def select(self, value: JsonValue, root: JsonValue) -> Iterable[Child]:
+        return _children(value)
 
 
-Selector = Name | Index | Slice | Wildcard
-Segment = tuple[Selector, ...]
+@dataclass(frozen=True)
+class Filter:
+    """The elements or member values for which a logical expression holds; `text` is how it was written."""
+
+    text: str = field(compare=False)
+    logical: Logical
+
+    def select(self, value: JsonValue, root: JsonValue) -> Iterator[Child]:
+        holds = self.logical.holds
+        return ((step, child) for step, child in _children(value) if holds(child, root))
+
+
+Selector = Name | Index | Slice | Wildcard | Filter
+
+
+def _children(value: JsonValue) -> Iterable[Child]:
+    if type(value) is dict:
+        return value.items()
+    return enumerate(value) if type(value) is list else ()
+
+
+@dataclass(frozen=True)
+class Segment:
+    """Selectors applied to a node one after the other; with `descend` (`..`) also to every node below it."""
+
+    selectors: tuple[Selector, ...]
+    descend: bool = False
+
+    @property
+    def singular(self) -> bool:
+        """Whether it finds at most one node below each."""
+        return not self.descend and len(self.selectors) == 1 and isinstance(self.selectors[0], Name | Index)
+
+    @property
+    def only(self) -> Selector | None:
+        """The one selector of a plain child segment; None for all others."""
+        return self.selectors[0] if len(self.selectors) == 1 and not self.descend else None
+
+    def values(self, value: JsonValue, root: JsonValue) -> Iterator[JsonValue]:
+        """The values of the nodes found below one."""
+        for node in descendants(value) if self.descend else (value,):
+            for selector in self.selectors:
+                for _, child in selector.select(node, root):
+                    yield child
+
+    def children(self, value: JsonValue, root: JsonValue) -> list[Child]:
+        """The nodes found below one, each with its last step."""
+        visited = descendants(value) if self.descend else (value,)
+        return [child for node in visited for selector in self.selectors for child in selector.select(node, root)]
+
+
+def child_segment(selector: Selector) -> Segment:
+    """A child segment with one selector."""
+    return Segment((selector,))
+
+
+_Trail = tuple["_Trail", Step] | None
+"""The steps to a node, last one first; what is above is shared, so that deep nodes cost no more than others."""
 
 
 @dataclass(frozen=True)
 class Path:
-    """A query: child segments, applied one after the other, each a list of selectors."""
+    """A query: segments, applied one after the other."""
 
     text: str = field(compare=False)
     segments: tuple[Segment, ...]
@@ -74,29 +131,33 @@ class Path:
     @property
     def singular(self) -> bool:
         """Whether the query can find at most one node (names and indexes only)."""
-        return all(len(segment) == 1 and isinstance(segment[0], Name | Index) for segment in self.segments)
+        return all(segment.singular for segment in self.segments)
 
     @property
     def begins_with_name(self) -> bool:
-        return bool(self.segments) and all(isinstance(selector, Name) for selector in self.segments[0])
+        """Whether nothing but members of an object can be found."""
+        if not self.segments or self.segments[0].descend:
+            return False
+        return all(isinstance(selector, Name) for selector in self.segments[0].selectors)
 
     def nodes(self, root: JsonValue) -> list[Node]:
         """The nodes found, each with its location below `root`."""
-        found: list[Node] = [((), root)]
+        found: list[tuple[_Trail, JsonValue]] = [(None, root)]
         for segment in self.segments:
+            visited = _with_descendants(found) if segment.descend else found
             found = [
-                ((*location, step), child)
-                for location, value in found
-                for selector in segment
-                for step, child in selector.select(value)
+                ((trail, step), below)
+                for trail, value in visited
+                for selector in segment.selectors
+                for step, below in selector.select(value, root)
             ]
-        return found
+        return [(_location(trail), value) for trail, value in found]
 
     def values(self, document: JsonValue) -> list[JsonValue]:
         """The values found in a JSON document (dicts, lists and scalars)."""
         found = [document]
         for segment in self.segments:
-            found = [child for value in found for selector in segment for _, child in selector.select(value)]
+            found = [below for value in found for below in segment.values(value, document)]
         return found
 
     def locations(self, document: JsonValue) -> list[str]:
@@ -105,6 +166,26 @@ class Path:
 
     def __str__(self) -> str:
         return self.text
+
+
+def _with_descendants(nodes: Iterable[tuple[_Trail, JsonValue]]) -> Iterator[tuple[_Trail, JsonValue]]:
+    for start in nodes:
+        todo = [start]
+        while todo:
+            trail, value = todo.pop()
+            yield trail, value
+            if type(value) is list:
+                todo += (((trail, step), value[step]) for step in range(len(value) - 1, -1, -1))
+            elif type(value) is dict:
+                todo += (((trail, name), value[name]) for name in reversed(value))
+
+
+def _location(trail: _Trail) -> Location:
+    steps: list[Step] = []
+    while trail is not None:
+        trail, step = trail
+        steps.append(step)
+    return tuple(reversed(steps))
 
 
 _ESCAPES = {"\b": "\\b", "\t": "\\t", "\n": "\\n", "\f": "\\f", "\r": "\\r", "'": "\\'", "\\": "\\\\"}

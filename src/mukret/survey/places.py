@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from itertools import islice
 from typing import NamedTuple, TypeVar
 
-from mukret.paths.query import Index, Name, Segment, Selector, Wildcard
+from mukret.paths.query import Index, Name, Segment, Selector, Wildcard, child_segment
 from mukret.survey.forms import TEXT, AnyForm, NumberForm, form_of, without_decimals
 from mukret.values import JsonValue, Number
 
@@ -347,7 +347,7 @@ class Place:
         steps: list[Segment] = []
         place = self
         while place.parent is not None:
-            steps.append((place.selector,))
+            steps.append(child_segment(place.selector))
             place = place.parent
         return tuple(reversed(steps))
 

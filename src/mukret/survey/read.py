@@ -9,7 +9,7 @@ from mukret.documents import BadDocument, Source, nothing_read, read_batches
 from mukret.documents.batches import BATCH_BYTES
 from mukret.documents.collector import collector_at_rest
 from mukret.documents.doubled import DoubledMembers, is_sampled
-from mukret.paths import Path, parse_path
+from mukret.paths import Path, child_segment, parse_path
 from mukret.paths.locate import nearest_existing, path_text
 from mukret.paths.query import Index, Wildcard
 from mukret.survey.places import Where
@@ -76,4 +76,4 @@ def survey(
 def _any_element(normalized_path: str) -> str:
     """The path of a node with every index open: that of the place where it stands."""
     segments = parse_path(normalized_path).segments
-    return path_text(tuple((Wildcard(),) if isinstance(one[0], Index) else one for one in segments))
+    return path_text(tuple(child_segment(Wildcard()) if isinstance(one.only, Index) else one for one in segments))

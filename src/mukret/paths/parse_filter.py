@@ -1,0 +1,303 @@
+"""The logical expressions of filters (RFC 9535, sections 2.3.5 and 2.4), checked to be well-typed as they are read."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from typing import cast
+
+from mukret.errors import PathSyntaxError
+from mukret.paths.filters import (
+    Argument,
+    Both,
+    Call,
+    Comparable,
+    Comparison,
+    Either,
+    Literally,
+    Logical,
+    Not,
+    Operator,
+    Query,
+)
+from mukret.paths.functions import FUNCTIONS, Function, FunctionType
+from mukret.paths.query import Segment
+from mukret.paths.scanner import Scanner
+from mukret.text import nearest, shortened
+from mukret.values import Number
+
+_OPERATOR = re.compile(r"==|!=|<=|>=|<|>")
+_NUMBER = re.compile(r"(-?(?:0|[1-9][0-9]*))(\.[0-9]+)?([eE][-+]?[0-9]+)?(?![0-9.eE+])")
+_LOOSE_NUMBER = re.compile(r"[-+.0-9][-+.0-9A-Za-z]*")
+_WORD = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
+_FUNCTION_NAME = re.compile(r"[a-z][a-z_0-9]*")
+_CONSTANTS = {"true": True, "false": False, "null": None}
+MOST_LEVELS = 40
+"""How deeply parentheses, filters and calls may be nested in each other."""
+
+_KINDS = {"value": "a value", "logical": "true or false", "nodes": "a path"}
+Operand = Literally | Query | Call | Logical
+
+
+class FilterParser:
+    """Reads from a scanner; `segments` reads the segments of a query there."""
+
+    def __init__(self, scanner: Scanner, segments: Callable[[], tuple[Segment, ...]]) -> None:
+        self.scanner = scanner
+        self.segments = segments
+        self.level = 0
+
+    def fail(self, cause: str, hint: str | None = None, at: int | None = None) -> PathSyntaxError:
+        return self.scanner.fail(cause, hint, at)
+
+    # ---- logical expressions
+
+    def logical(self) -> Logical:
+        self.level += 1
+        if self.level > MOST_LEVELS:
+            raise self.fail("nested too deeply", f"at most {MOST_LEVELS} levels")
+        parts = self.joined(self.both, "||")
+        self.level -= 1
+        return parts[0] if len(parts) == 1 else Either(tuple(parts))
+
+    def both(self) -> Logical:
+        parts = self.joined(self.basic, "&&")
+        return parts[0] if len(parts) == 1 else Both(tuple(parts))
+
+    def joined(self, part: Callable[[], Logical], operator: str) -> list[Logical]:
+        parts = [part()]
+        while True:
+            before = self.scanner.at
+            self.scanner.blank()
+            if not self.scanner.take(operator):
+                self.no_word_operator()
+                self.scanner.at = before
+                return parts
+            self.scanner.blank()
+            parts.append(part())
+
+    def no_word_operator(self) -> None:
+        """Refuses what other languages write between conditions, where the grammar has nothing to say."""
+        word = _WORD.match(self.scanner.text, self.scanner.at)
+        meant = {"and": "&&", "or": "||"}.get(word.group().lower()) if word else None
+        if word and meant:
+            raise self.fail(f"{word.group()} is no operator", f"write {meant}")
+        mark = self.scanner.character
+        if mark and mark in "&|" and not self.scanner.peek(mark * 2):
+            raise self.fail(f"a single {mark}", f"write {mark * 2}")
+
+    def basic(self) -> Logical:
+        scanner = self.scanner
+        start = scanner.at
+        if scanner.take("!"):
+            scanner.blank()
+            if scanner.peek("!"):
+                raise self.fail("two ! in a row", "one is enough, or none")
+            if scanner.peek("("):
+                return Not(self.parenthesized())
+            inner = scanner.at
+            operand = self.operand()
+            after = scanner.at
+            if self.operator_follows():
+                hint = f"write !({shortened(scanner.text[inner:after])} …)"
+                raise self.fail("! before a comparison wants parentheses", hint, start)
+            scanner.at = after
+            return Not(self.tested(operand, inner))
+        if scanner.peek("("):
+            return self.parenthesized()
+        left = self.operand()
+        after = scanner.at
+        if not self.operator_follows():
+            scanner.at = after
+            return self.tested(left, start)
+        operator = cast(re.Match[str], scanner.match(_OPERATOR)).group()
+        scanner.blank()
+        right_start = scanner.at
+        right = self.operand()
+        return Comparison(
+            self.compared(left, start, after), cast(Operator, operator), self.compared(right, right_start, scanner.at)
+        )
+
+    def operator_follows(self) -> bool:
+        self.scanner.blank()
+        if self.scanner.character == "=" and not self.scanner.peek("=="):
+            raise self.fail("a single = compares nothing", "write ==")
+        if self.scanner.peek("==="):
+            raise self.fail("three =", "write ==")
+        return bool(_OPERATOR.match(self.scanner.text, self.scanner.at))
+
+    def parenthesized(self) -> Logical:
+        opened = self.scanner.at
+        self.scanner.take("(")
+        self.scanner.blank()
+        inner = self.logical()
+        self.scanner.blank()
+        if not self.scanner.take(")"):
+            if self.scanner.ended or self.scanner.peek("]"):
+                raise self.fail("this ( is never closed", "add )", opened)
+            raise self.odd_end()
+        before = self.scanner.at
+        self.scanner.blank()
+        if _OPERATOR.match(self.scanner.text, self.scanner.at):
+            raise self.fail("what stands in parentheses is a condition and can't be compared", at=opened)
+        self.scanner.at = before
+        return inner
+
+    def odd_end(self) -> PathSyntaxError:
+        """Of text that stands where an expression should be over."""
+        if self.scanner.peek(")"):
+            return self.fail("a ) that closes nothing")
+        hint = "conditions are joined by && and ||, values compared by == != < <= > >="
+        return self.fail(f"{self.scanner.character!r} can't follow here", hint)
+
+    # ---- what a value can be used as
+
+    def tested(self, operand: Operand, start: int) -> Logical:
+        if isinstance(operand, Literally):
+            raise self.fail("a value alone is no condition", "compare it with something", start)
+        if isinstance(operand, Call) and operand.function.result != "logical":
+            name = operand.function.name
+            raise self.fail(
+                f"{name}() gives a value, which is no condition", f"such as {operand.function.example}", start
+            )
+        return operand
+
+    def compared(self, operand: Operand, start: int, end: int) -> Comparable:
+        if isinstance(operand, Query) and not operand.singular:
+            written = self.scanner.text[start:end]
+            hint = "value(…) gives the one value of a path" if len(written) > 60 else f"write value({written})"
+            raise self.fail("a comparison wants a path that finds one node at most", hint, start)
+        if isinstance(operand, Call) and operand.function.result != "value":
+            name = operand.function.name
+            raise self.fail(f"{name}() gives true or false, which can't be compared", "use it alone, or with !", start)
+        assert isinstance(operand, Literally | Query | Call)
+        return operand
+
+    # ---- operands
+
+    def operand(self) -> Literally | Query | Call:
+        scanner = self.scanner
+        character = scanner.character
+        if character and character in "@$":
+            scanner.at += 1
+            return Query(character == "$", self.segments())
+        if character and character in "'\"":
+            return Literally(scanner.quoted())
+        if _LOOSE_NUMBER.match(scanner.text, scanner.at):
+            return self.number()
+        word = scanner.match(_WORD)
+        if not word:
+            raise self.no_operand()
+        if scanner.peek("("):
+            return self.call(word)
+        if word.group() in _CONSTANTS:
+            return Literally(_CONSTANTS[word.group()])
+        raise self.odd_word(word)
+
+    def no_operand(self) -> PathSyntaxError:
+        scanner = self.scanner
+        if scanner.ended:
+            return self.fail("the text ends where a condition should follow")
+        if scanner.character in "[{":
+            return self.fail("arrays and objects can't be written here", "compare with a text, a number or a path")
+        return self.fail(
+            f"{scanner.character!r} can't stand here", "a path (@…), a text in quotes, a number, a function"
+        )
+
+    def odd_word(self, word: re.Match[str]) -> PathSyntaxError:
+        name = word.group()
+        if name.lower() in _CONSTANTS:
+            hint = f"write {name.lower()}"
+        elif name in FUNCTIONS:
+            hint = f"write {FUNCTIONS[name].example}"
+        elif name.lower() == "not":
+            hint = "write !"
+        else:
+            hint = f"write @.{shortened(name)} for a member, '{shortened(name)}' for a text"
+        return self.fail(f"{shortened(name)} means nothing here", hint, word.start())
+
+    def number(self) -> Literally:
+        match = self.scanner.match(_NUMBER)
+        if not match:
+            loose = _LOOSE_NUMBER.match(self.scanner.text, self.scanner.at)
+            assert loose
+            hint = "as in JSON: no plus sign, no leading zeros, digits on both sides of the point"
+            raise self.fail(f"{shortened(loose.group())} is no number", hint)
+        whole, fraction, exponent = match.groups()
+        if fraction or exponent or len(whole) > 4000:
+            return Literally(Number(match.group()))
+        return Literally(int(whole))
+
+    # ---- functions
+
+    def call(self, word: re.Match[str]) -> Call:
+        name = word.group()
+        if name not in FUNCTIONS:
+            known = ", ".join(FUNCTIONS)
+            near = nearest(name, FUNCTIONS)
+            hint = f"did you mean {near}?" if near else f"known: {known}"
+            cause = "no function" if _FUNCTION_NAME.fullmatch(name) else "no function name"
+            raise self.fail(f"{cause} {shortened(name)}", hint, word.start())
+        function = FUNCTIONS[name]
+        self.level += 1
+        if self.level > MOST_LEVELS:
+            raise self.fail("nested too deeply", f"at most {MOST_LEVELS} levels")
+        arguments = self.arguments(function, word.start())
+        self.level -= 1
+        return Call(function, arguments)
+
+    def arguments(self, function: Function, start: int) -> tuple[Argument, ...]:
+        opened = self.scanner.at
+        self.scanner.take("(")
+        found: list[Argument] = []
+        self.scanner.blank()
+        while not self.scanner.peek(")"):
+            if found and not self.scanner.take(","):
+                if self.scanner.ended:
+                    raise self.fail("this ( is never closed", "add )", opened)
+                raise self.fail(f"{self.scanner.character!r} can't follow here", "arguments are divided by commas")
+            self.scanner.blank()
+            if len(found) == len(function.parameters):
+                break
+            found.append(self.argument(function, function.parameters[len(found)]))
+            self.scanner.blank()
+        if len(found) != len(function.parameters) or not self.scanner.take(")"):
+            wanted = len(function.parameters)
+            what = f"{function.name}() takes {wanted} argument{'s' if wanted > 1 else ''}"
+            raise self.fail(what, f"such as {function.example}", start)
+        return tuple(found)
+
+    def argument(self, function: Function, wanted: FunctionType) -> Argument:
+        start = self.scanner.at
+        argument = self.logical_or_value()
+        if self.type_fits(argument, wanted):
+            return argument
+        hint = f"such as {function.example}"
+        if wanted == "value" and isinstance(argument, Query):
+            raise self.fail(f"{function.name}() wants a path that finds one node at most", hint, start)
+        raise self.fail(f"{function.name}() wants {_KINDS[wanted]} here", hint, start)
+
+    def logical_or_value(self) -> Argument:
+        """An argument may be any expression; what it is used as decides whether it is well-typed."""
+        start = self.scanner.at
+        if not (self.scanner.peek("!") or self.scanner.peek("(")):
+            operand = self.operand()
+            after = self.scanner.at
+            self.scanner.blank()
+            if self.scanner.peek(",") or self.scanner.peek(")"):
+                self.scanner.at = after
+                return operand
+            self.scanner.at = start
+        return self.logical()
+
+    @staticmethod
+    def type_fits(argument: Argument, wanted: FunctionType) -> bool:
+        match wanted:
+            case "nodes":
+                return isinstance(argument, Query)
+            case "logical":
+                return not isinstance(argument, Literally)
+            case _:
+                if isinstance(argument, Call):
+                    return argument.function.result == "value"
+                return isinstance(argument, Literally) or (isinstance(argument, Query) and argument.singular)
