@@ -126,6 +126,8 @@ NODE_PATHS = [
 ROW_PATHS = ["$.a[*]", "$.a[*]", "$.b[*]", "$.b.*", "$", "$.a[0,0]", "$.b[1:]", "$['a','b'][*]", "$['a','b']", "$[*]",
              "$..a", "$..[?@.b]", "$.a[?@.b != null && @.c != $.c, 0]", "$.b[?match(@.a, '.*2')]", "$..*"]  # fmt: skip
 
+CONDITIONS = ["@.a", "@ != null", "!@.b", "@.a != $.a && @.c", "@.a == 12 || @[0]", "match(@.b, '.*2')"]
+
 
 def expression(draw: Draw, names: _Names, kind: str, depth: int = 2) -> str:
     """A well-typed expression of a family."""
@@ -256,7 +258,12 @@ def feed(draw: Draw) -> Feed:
         for name in inherit:
             names.add(name, visible[within][name])
         own = fields(draw, names, f"f{number}_", 4, flavours)
-        table: dict[str, Any] = {"rows": pick(draw, ROW_PATHS), "inherit": inherit, "fields": own}
+        paths = [pick(draw, ROW_PATHS) for _ in range(draw(2, 3))] if often(draw, 5) else pick(draw, ROW_PATHS)
+        table: dict[str, Any] = {"rows": paths, "inherit": inherit, "fields": own}
+        if often(draw, 5):
+            table["when"] = pick(draw, CONDITIONS)
+        if often(draw, 4):
+            table["spread"] = True
         if within:
             table["within"] = within
         if often(draw, 5) and names.any:

@@ -9,7 +9,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from mukret.engine.codegen import existence_function, gather_function, nodes_function
-from mukret.paths import parse_path
+from mukret.paths import parse_condition, parse_path
+from mukret.rules.model import Rows
 
 NAMES = st.sampled_from(["a", "b", "d e", "'", "\\", "\n", '"', "items", "☺", ""])
 DOCUMENTS = st.recursive(
@@ -32,22 +33,25 @@ SLICES = st.tuples(BOUNDS, BOUNDS, st.sampled_from([None, 1, 2, -1, -2, 0])).map
 SELECTORS = NAMES.map(quoted) | st.integers(-3, 3).map(str) | SLICES | st.just("*")
 STEPS = SIMPLE_STEPS | st.lists(SELECTORS, min_size=1, max_size=3).map(lambda parts: f"[{','.join(parts)}]")
 PATHS = st.lists(STEPS, max_size=4).map(lambda steps: "$" + "".join(steps))
+CONDITIONS = st.sampled_from(["@.a", "@ != null && @ != $.a", "!@[0] || @.b == 1"]).map(parse_condition)
+ROWS = st.builds(
+    Rows, st.lists(PATHS.map(parse_path), min_size=1, max_size=3).map(tuple), st.none() | CONDITIONS, st.booleans()
+)
 SIMPLE_PATHS = st.lists(SIMPLE_STEPS, max_size=3).map(lambda steps: "$" + "".join(steps))
 
 
 class GeneratedCode(unittest.TestCase):
     @settings(max_examples=400, deadline=None)
-    @given(PATHS, st.lists(SIMPLE_PATHS, max_size=5), st.lists(DOCUMENTS, max_size=4))
+    @given(ROWS, st.lists(SIMPLE_PATHS, max_size=5), st.lists(DOCUMENTS, max_size=4))
     def test_rows_values_positions_and_names_are_those_of_the_paths(
-        self, rows_text: str, simple_texts: list[str], documents: list[Any]
+        self, rows: Rows, simple_texts: list[str], documents: list[Any]
     ) -> None:
-        rows = parse_path(rows_text)
         simple = [parse_path(text) for text in simple_texts]
         found = gather_function(rows, simple, positions=True, names=True)(documents, ["top"] * len(documents))
         expected = [
-            (owner, position, location, node)
+            (owner, position, row.location[: -row.spread or None], row.node)
             for owner, document in enumerate(documents)
-            for position, (location, node) in enumerate(rows.nodes(document))
+            for position, row in enumerate(rows.find(document))
         ]
         self.assertEqual(found.rows, [node for *_, node in expected])
         self.assertEqual(found.owners, [owner for owner, *_ in expected])
@@ -85,7 +89,7 @@ class GeneratedCode(unittest.TestCase):
             for _ in range(60):
                 document = deeper(document)
             path = parse_path("$" + step * 60)
-            found = gather_function(path, [parse_path("$.x")], positions=True, names=True)([document], [None])
+            found = gather_function(Rows((path,)), [parse_path("$.x")], positions=True, names=True)([document], [None])
             self.assertEqual((found.rows, found.columns), ([{"x": 1, "y": [2, None]}], [[1]]))
             self.assertEqual((found.positions, found.names), ([0], ["a" if step == ".a" else None]))
             longer = [parse_path("$.nothing"), parse_path("$" + step * 60 + ".y[*]")]

@@ -33,7 +33,12 @@ PROBLEMS: list[tuple[str, list[tuple[int, int, str]]]] = [
     (HEAD + "tables:\n\tt: 1\n", [(3, 1, "yaml-syntax")]),
     # tables
     (HEAD + "tables: {t: {rows: $.a}}\n", [(2, 10, "missing-key")]),
-    (HEAD + "tables: {t: {rows: [$.a], fields: {a: $.a}}}\n", [(2, 20, "not-supported")]),
+    (HEAD + "tables: {t: {rows: {zip: {a: $.a}}, fields: {a: $.a}}}\n", [(2, 20, "not-supported")]),
+    (HEAD + "tables: {t: {rows: [], fields: {a: $.a}}}\n", [(2, 20, "wrong-value")]),
+    (HEAD + "tables: {t: {rows: [$.a, $b], fields: {a: $.a}}}\n", [(2, 27, "path-syntax")]),
+    (HEAD + "tables: {t: {when: '@.a = 1', fields: {a: $.a}}}\n", [(2, 25, "path-syntax")]),
+    (HEAD + "tables: {t: {when: a == 1, fields: {a: $.a}}}\n", [(2, 20, "path-syntax")]),
+    (HEAD + "tables: {t: {spread: perhaps, fields: {a: $.a}}}\n", [(2, 22, "wrong-value")]),
     (HEAD + "tables: {t: {outer: true, fields: {a: $.a}}}\n", [(2, 14, "not-supported")]),
     (HEAD + "tables: {t: {duplicates: last, key: a, fields: {a: $.a}}}\n", [(2, 26, "not-supported")]),
     (HEAD + "tables: {t: {within: u, fields: {a: $.a}}}\n", [(2, 22, "unknown-table")]),

@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from mukret.paths import Filter, Index, Name, Path, Segment, Selector, Slice
+from mukret.rules.model import Rows
 from mukret.values import JsonValue
 
 
@@ -91,9 +92,9 @@ class _Branch:
         branch.columns.append(column)
 
 
-def gather_function(rows: Path, simple: Sequence[Path], *, positions: bool, names: bool) -> Gather:
+def gather_function(rows: Rows, simple: Sequence[Path], *, positions: bool, names: bool) -> Gather:
     """A function that finds the rows of a table and the values of its simple fields (singular paths)."""
-    if not is_compilable(rows):
+    if not all(map(is_compilable, rows.paths)):
         return _plain_gather(rows, simple)
     source = _Source()
     tree = _Branch()
@@ -110,8 +111,14 @@ def gather_function(rows: Path, simple: Sequence[Path], *, positions: bool, name
     source.depth = 2
     if positions:
         source.add("position = 0")
-    if names and not rows.segments:
-        source.add("name = parent_names[owner]")  # the row is its parent's node
+
+    def candidate(node: str) -> None:
+        if rows.spread:
+            node = _spread(source, node)
+        if rows.when is not None:
+            source.add(f"if {source.bind('when', rows.when)}.holds({node}, {ROOT}):")
+            source.depth += 1
+        row(node)
 
     def row(node: str) -> None:
         source.add(f"add_row({node}); add_owner(owner)")
@@ -121,11 +128,23 @@ def gather_function(rows: Path, simple: Sequence[Path], *, positions: bool, name
             source.add("names.append(name)")
         _columns(source, tree, node, len(simple))
 
-    _walk(source, rows.segments, "node", row, names=names)
+    for path in rows.paths:
+        source.depth = 2
+        if names and not path.segments:
+            source.add("name = parent_names[owner]")  # the row is its parent's node
+        _walk(source, path.segments, ROOT, candidate, names=names)
     source.depth = 1
     source.add("return Gathered(rows, owners, columns, odd, positions, names)")
-    gather: Gather = source.compiled(f"rows {rows.text}")
+    gather: Gather = source.compiled(f"rows {rows.paths[0].text}")
     return gather
+
+
+def _spread(source: _Source, node: str) -> str:
+    """Opens a loop over the elements of an array, or the one node that is no array; null gives none."""
+    item = source.fresh("node")
+    source.add(f"for {item} in {node} if type({node}) is list else () if {node} is None else ({node},):")
+    source.depth += 1
+    return item
 
 
 def _columns(source: _Source, tree: _Branch, node: str, count: int) -> None:
@@ -324,17 +343,19 @@ def existence_function(path: Path) -> Callable[[Sequence[JsonValue]], bool]:
 # ---- the plain way, for queries that are too long
 
 
-def _plain_gather(rows: Path, simple: Sequence[Path]) -> Gather:
+def _plain_gather(rows: Rows, simple: Sequence[Path]) -> Gather:
     def gather(parents: Sequence[JsonValue], parent_names: Sequence[str | None]) -> Gathered:
         found = Gathered([], [], [[] for _ in simple], [], [], [])
         for owner, parent in enumerate(parents):
-            for position, (location, node) in enumerate(rows.nodes(parent)):
+            for position, row in enumerate(rows.find(parent)):
+                node, under = row.node, row.location[:-1] if row.spread else row.location
                 if type(node) is not dict:
                     found.odd.append(len(found.rows))
                 found.rows.append(node)
                 found.owners.append(owner)
                 found.positions.append(position)
-                found.names.append(location[-1] if isinstance(location[-1], str) else None)
+                last = under[-1] if under else parent_names[owner]
+                found.names.append(last if isinstance(last, str) else None)
                 for path, column in zip(simple, found.columns, strict=True):
                     column.append(next(iter(path.values(node)), None))
         return found

@@ -53,26 +53,32 @@ class Coverage:
     """A rule that has found something is never looked at again; only the others cost time."""
 
     def __init__(self, plan: Plan) -> None:
-        self.open: dict[tuple[str, str | None], _Open] = {}
+        self.open: dict[tuple[str, str | int], _Open] = {}
+        """By table, and name of the field or number of the path to rows."""
         for table_plan in (plan.response, *plan.tables):
             table = table_plan.table
             if table.name != RESPONSE:
-                self.open[table.name, None] = _Open((table.rows,), table.line, table.column)
+                for number, path in enumerate(table.rows.paths):
+                    self.open[table.name, number] = _Open((path,), table.line, table.column)
             for own in table.fields:
                 if isinstance(own.source, At):
                     self.open[table.name, own.name] = _Open(own.source.paths, own.line, own.column)
 
     def see(self, batch: TableBatch) -> None:
         name = batch.table.name
-        if batch.parent is not None and (name, None) in self.open:
-            self.look(name, None, batch.parent.rows, found=batch.count > 0)
+        if batch.parent is not None:
+            paths = batch.table.rows.paths
+            for number in range(len(paths)):
+                if (name, number) in self.open:
+                    found = batch.count > 0 and len(paths) == 1
+                    self.look(name, number, batch.parent.rows, found=found)
         for own in batch.table.fields:
             if (name, own.name) in self.open:
                 # a default fills the column whether or not anything was found
                 found = own.default is None and any_true(pc.is_valid(batch.arrays[own.name]))
                 self.look(name, own.name, batch.rows, found=found)
 
-    def look(self, table: str, own: str | None, nodes: Sequence[JsonValue], *, found: bool) -> None:
+    def look(self, table: str, own: str | int, nodes: Sequence[JsonValue], *, found: bool) -> None:
         rule = self.open[table, own]
         if found or any(finds(nodes) for finds in rule.finders):
             del self.open[table, own]
@@ -83,10 +89,11 @@ class Coverage:
         """The rules that found nothing; fields of a table without rows are left out, their table says it all."""
         found = []
         for (table, own), rule in self.open.items():
-            if own is not None and not rule.looked_in:
+            name = own if isinstance(own, str) else None
+            if name is not None and not rule.looked_in:
                 continue
             hint = nearest_existing(rule.paths[0], rule.looked_in) if rule.looked_in else None
-            if own is None and not rule.looked_in:
+            if name is None and not rule.looked_in:
                 hint = "the table that it is within has no rows"
-            found.append(Unmatched(table, own, rule.paths[0].text, rule.line, rule.column, hint))
+            found.append(Unmatched(table, name, rule.paths[0].text, rule.line, rule.column, hint))
         return found

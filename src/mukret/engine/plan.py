@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from mukret.columns.arrow import column_type
 from mukret.engine.codegen import Gather, gather_function, is_compilable, nodes_function
 from mukret.paths import parse_path
-from mukret.rules.model import RESPONSE, At, Fact, Field, Rules, Table
+from mukret.rules.model import RESPONSE, At, Fact, Field, Rows, Rules, Table
 from mukret.values import JsonValue
 
 Nodes = Callable[[Sequence[JsonValue]], list[list[JsonValue]]]
@@ -39,7 +39,9 @@ class Plan:
 
 
 def make_plan(rules: Rules) -> Plan:
-    document = Table(RESPONSE, parse_path("$"), None, (), rules.response_fields, rules.response_evaluation, line=0)
+    document = Table(
+        RESPONSE, Rows((parse_path("$"),)), None, (), rules.response_fields, rules.response_evaluation, line=0
+    )
     tables = rules.parents_first()
     named = _need_names(tables)
     plans = [_table_plan(table, table.name in named) for table in tables]
@@ -52,7 +54,7 @@ def _need_names(tables: Sequence[Table]) -> set[str]:
     for table in reversed(tables):
         if table.name in needed or any(own.source == Fact("name") for own in table.fields):
             needed.add(table.name)
-            if not table.rows.segments:
+            if table.rows.may_be_the_parent:
                 needed.add(table.within or RESPONSE)
     return needed
 

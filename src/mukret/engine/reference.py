@@ -52,10 +52,15 @@ class Row:
     nulled: int = 0
     fate: Fate = Fate.WRITTEN
     unknown: bool = False
+    spread: bool = False
 
     @property
     def name(self) -> str | None:
-        last = self.location[-1] if self.location else None
+        """The member name under which the row, or the array that it is spread from, stands."""
+        under = self.location[:-1] if self.spread else self.location
+        if self.parent is not None and under == self.parent.location:
+            return self.parent.name
+        last = under[-1] if under else None
         return last if isinstance(last, str) else None
 
     def ancestor(self, origin: str) -> Row:
@@ -106,8 +111,9 @@ class ReferenceRun:
         tally.rows_filtered_unknown += sum(row.unknown for row in rows)
 
     def below(self, table: Table, parent: Row, place: str) -> Iterator[Row]:
-        for position, (location, node) in enumerate(table.rows.nodes(parent.node)):
-            row = Row(node, (*parent.location, *location), position, parent, table.name)
+        for position, found in enumerate(table.rows.find(parent.node)):
+            location = (*parent.location, *found.location)
+            row = Row(found.node, location, position, parent, table.name, spread=found.spread)
             self.fill(row, table, place)
             self.decide(row, table)
             yield row

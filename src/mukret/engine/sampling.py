@@ -7,15 +7,15 @@ that of its rules.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from functools import lru_cache
 
 from mukret.documents import Batch
 from mukret.documents.doubled import Doubled, DoubledMembers
-from mukret.paths import Filter, Index, Name, Segment, Slice, Wildcard, child_segment
+from mukret.paths import Filter, Index, Name, Path, Segment, Slice, Wildcard, child_segment
 from mukret.paths.locate import path_text
-from mukret.rules.model import At, Rules
+from mukret.rules.model import At, Field, Rows, Rules
 from mukret.values import JsonValue
 
 MOST_NODES = 100_000
@@ -72,15 +72,28 @@ class Sample:
 
 def sample_for(rules: Rules) -> Sample:
     """An empty sample that knows what these rules read."""
-    rows: dict[str, Segments] = {}
-    paths: list[Segments] = []
+    rows: dict[str, list[Segments]] = {}
     for table in rules.parents_first():
-        rows[table.name] = (*rows.get(table.within or "", ()), *table.rows.segments)
-    for base, fields in [((), rules.response_fields), *((rows[name], t.fields) for name, t in rules.tables.items())]:
-        for own in fields:
-            if isinstance(own.source, At):
-                paths += [(*base, *path.segments) for path in own.source.paths]
+        above = rows[table.within] if table.within else [()]
+        rows[table.name] = [(*base, *own) for base in above for own in _ways(table.rows)]
+    paths = [path.segments for path in _paths(rules.response_fields)]
+    for name, table in rules.tables.items():
+        paths += [(*base, *path.segments) for base in rows[name] for path in _paths(table.fields)]
     return Sample(_Wanted(frozenset(paths)))
+
+
+def _ways(rows: Rows) -> Iterator[Segments]:
+    """The ways to rows: an array that is spread may be there or not."""
+    for path in rows.paths:
+        yield path.segments
+        if rows.spread:
+            yield (*path.segments, child_segment(Wildcard()))
+
+
+def _paths(fields: Iterable[Field]) -> Iterator[Path]:
+    for own in fields:
+        if isinstance(own.source, At):
+            yield from own.source.paths
 
 
 class _Wanted:

@@ -32,8 +32,7 @@ from mukret.engine.rejects import (
 )
 from mukret.engine.tally import TableTally
 from mukret.paths import Location
-from mukret.paths.query import Node
-from mukret.rules.model import RESPONSE, At, Compute, Constant, Fact, Field
+from mukret.rules.model import RESPONSE, At, Compute, Constant, Fact, Field, FoundRow
 from mukret.types import Bad
 from mukret.values import JsonValue
 
@@ -59,7 +58,7 @@ class TableBatch:
         self.fates = bytearray(self.count)
         self.nulled = 0
         self.unknown = 0
-        self._siblings: dict[int, list[Node]] = {}
+        self._siblings: dict[int, list[FoundRow]] = {}
 
     # ---- fields
 
@@ -273,6 +272,6 @@ class TableBatch:
         owner = self.owners[row]
         above, parent_node = self.parent.locate(owner)
         if owner not in self._siblings:
-            self._siblings[owner] = self.table.rows.nodes(parent_node)
-        location, node = self._siblings[owner][row - bisect_left(self.owners, owner)]
-        return (*above, *location), node
+            self._siblings[owner] = self.table.rows.find(parent_node)
+        found = self._siblings[owner][row - bisect_left(self.owners, owner)]
+        return (*above, *found.location), found.node

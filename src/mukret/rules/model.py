@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Literal
 
 from mukret.expressions import Expression
-from mukret.paths import Path
+from mukret.paths import Condition, Location, Path
 from mukret.types import Enum, Reading, ValueType
 from mukret.values import JsonValue
 
@@ -78,11 +78,50 @@ class Inherited:
 
 
 @dataclass(frozen=True)
+class FoundRow:
+    """`location` is below the node in which rows were looked for; `spread`: it is an element of an array that
+    a path found, and stands under the name of that array."""
+
+    location: Location
+    node: JsonValue
+    spread: bool = False
+
+
+@dataclass(frozen=True)
+class Rows:
+    """Where the rows of a table are: all nodes of the first path, then of the next. With `spread` an array among them
+    gives its elements, null no row. A node for which `when` does not hold is no row."""
+
+    paths: tuple[Path, ...]
+    when: Condition | None = None
+    spread: bool = False
+
+    def find(self, root: JsonValue) -> list[FoundRow]:
+        """The rows below a document or a row of the parent table, in their order."""
+        found = [row for path in self.paths for row in self.candidates(path, root)]
+        return [row for row in found if self.when is None or self.when.holds(row.node, root)]
+
+    def candidates(self, path: Path, root: JsonValue) -> Iterator[FoundRow]:
+        for location, node in path.nodes(root):
+            if not self.spread:
+                yield FoundRow(location, node)
+            elif type(node) is list:
+                yield from (FoundRow((*location, number), element, True) for number, element in enumerate(node))
+            elif node is not None:
+                yield FoundRow(location, node)
+
+    @property
+    def may_be_the_parent(self) -> bool:
+        """Whether a row can be the very node in which rows are looked for."""
+        return any(not path.segments for path in self.paths)
+
+
+@dataclass(frozen=True)
 class Table:
     """`fields` stand in the order of the file, `evaluation` in an order in which expressions find their operands."""
 
     name: str
-    rows: Path
+    rows: Rows
     within: str | None
     inherit: tuple[Inherited, ...]
     fields: tuple[Field, ...]

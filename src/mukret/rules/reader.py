@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
+from typing import TypeVar
 
 from mukret.errors import PositionedError
-from mukret.paths import Path, parse_path
+from mukret.paths import Condition, Path, parse_condition, parse_path
 from mukret.rules.source import Mapping, Node, Problems, Scalar
 from mukret.rules.source import Sequence as SequenceNode
 from mukret.rules.traps import comma_in_type
 from mukret.text import did_you_mean, nearest
 
+Parsed = TypeVar("Parsed")
 _NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]{0,62}")
 
 
@@ -129,11 +131,17 @@ class Reader:
         return found
 
     def path(self, node: Node | None, what: str) -> Path | None:
+        return self.parsed(node, what, parse_path)
+
+    def condition(self, node: Node | None, what: str) -> Condition | None:
+        return self.parsed(node, what, parse_condition)
+
+    def parsed(self, node: Node | None, what: str, parse: Callable[[str], Parsed]) -> Parsed | None:
         scalar = self.scalar(node, what)
         if scalar is None:
             return None
         try:
-            return parse_path(scalar.text)
+            return parse(scalar.text)
         except PositionedError as error:
             self.positioned(error, scalar, what)
             return None

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Mapping as MappingType
 
 from mukret.expressions.tree import Constant as Nothing
-from mukret.paths import Path, parse_path
+from mukret.paths import parse_path
 from mukret.rules.fields import Draft, FieldReader, policy
 from mukret.rules.linking import Linker
-from mukret.rules.model import RESPONSE, Fact, Field, Inherited, Policy, Table
+from mukret.rules.model import RESPONSE, Fact, Field, Inherited, Policy, Rows, Table
 from mukret.rules.reader import Reader, keys
 from mukret.rules.source import Mapping, Node, Scalar, Sequence
 from mukret.rules.typing import TypeNames
@@ -16,7 +16,7 @@ from mukret.text import did_you_mean
 from mukret.types import Boolean
 
 _TABLE_KEYS = keys(
-    "rows within inherit key duplicates where bad fields note", "when outer spread header recurse kind rest omit"
+    "rows when spread within inherit key duplicates where bad fields note", "outer header recurse kind rest omit"
 )
 _RESPONSE_KEYS = keys("fields", "embedded kinds ignore")
 Fields = tuple[Field, ...]
@@ -146,14 +146,19 @@ class TablesReader:
             key.column,
         )
 
-    def rows(self, name: str, body: Mapping) -> Path:
+    def rows(self, name: str, body: Mapping) -> Rows:
         node = body.get("rows")
-        root = parse_path("$")
-        if isinstance(node, Sequence | Mapping):
-            what = "a list of paths" if isinstance(node, Sequence) else "zip"
-            self.reader.add("not-supported", f"rows: {what} is not supported yet", node, "one path")
-            return root
-        return self.reader.path(node, f"rows of {name}") or root
+        if isinstance(node, Mapping):
+            self.reader.add("not-supported", "rows: zip is not supported yet", node, "a path, or a list of paths")
+        items = node.items if isinstance(node, Sequence) else [] if isinstance(node, Mapping) else [node]
+        if isinstance(node, Sequence) and not items:
+            self.reader.add("wrong-value", f"rows of {name} is an empty list of paths", node)
+        paths = [self.reader.path(item, f"rows of {name}") for item in items]
+        return Rows(
+            tuple(path for path in paths if path is not None) or (parse_path("$"),),
+            self.reader.condition(body.get("when"), f"when of {name}"),
+            self.reader.flag(body.get("spread"), "spread"),
+        )
 
     def key(self, name: str, body: Mapping, linker: Linker) -> tuple[str, ...]:
         found = []
