@@ -21,7 +21,7 @@ from mukret.rules import Rules, parse_rules
 from tests.random_feeds import Feed, feeds, seeded_feeds
 
 HYPOTHESIS_EXAMPLES = int(os.environ.get("MUKRET_EXAMPLES", "150"))
-SEEDED_EXAMPLES = int(os.environ.get("MUKRET_SEEDED_EXAMPLES", "800"))
+SEEDED_EXAMPLES = int(os.environ.get("MUKRET_SEEDED_EXAMPLES", "1600"))
 SEED = int(os.environ.get("MUKRET_SEED", "20310401"))
 Rows = dict[str, list[dict[str, Any]]]
 
