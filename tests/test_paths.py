@@ -279,6 +279,14 @@ class Filters(unittest.TestCase):
                     self.assertEqual([berth["no"] for berth in path.values(document)], kept)
                     self.assertEqual(path.locations(document), [f"$[{no - 1}]" for no in kept])
 
+    def test_a_pattern_that_can_never_match_is_a_doubt_not_an_error(self) -> None:
+        path = parse_path("$[?match(@.a, 'F[0-9]+') || search(@.b, '\\\\d') || match(@.c, 7)]")
+        self.assertEqual([doubt.position for doubt in path.doubts], [40, 61])
+        self.assertEqual(path.doubts[0].hint, "write [0-9]")
+        never = parse_path("$[?match(@, '(a')]")
+        self.assertEqual(nearest_existing(never, [["a"]]), never.doubts[0].cause)
+        self.assertIn("will never match: this ( is never closed", never.doubts[0].cause)
+
     def test_members_of_an_object_are_filtered_by_their_values(self) -> None:
         self.assertEqual(parse_path("$[?@ >= 2]").locations({"a": 1, "b": 2, "c": [3]}), ["$['b']"])
         self.assertEqual(

@@ -37,6 +37,7 @@ PROBLEMS: list[tuple[str, list[tuple[int, int, str]]]] = [
     (HEAD + "tables: {t: {rows: [], fields: {a: $.a}}}\n", [(2, 20, "wrong-value")]),
     (HEAD + "tables: {t: {rows: [$.a, $b], fields: {a: $.a}}}\n", [(2, 27, "path-syntax")]),
     (HEAD + "tables: {t: {when: '@.a = 1', fields: {a: $.a}}}\n", [(2, 25, "path-syntax")]),
+    (HEAD + "tables: {t: {when: 'match(@.a, \"F\\\\d\")', fields: {a: $.a}}}\n", [(2, 32, "no-pattern")]),
     (HEAD + "tables: {t: {when: a == 1, fields: {a: $.a}}}\n", [(2, 20, "path-syntax")]),
     (HEAD + "tables: {t: {spread: perhaps, fields: {a: $.a}}}\n", [(2, 22, "wrong-value")]),
     (HEAD + "tables: {t: {outer: true, fields: {a: $.a}}}\n", [(2, 14, "not-supported")]),

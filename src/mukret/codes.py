@@ -46,6 +46,7 @@ RULES: dict[str, str] = {
     "name-twice": "a name that stands there twice",
     "name-clash": "two names that can't be told apart",
     "path-syntax": "a text that is no JSONPath",
+    "no-pattern": "a regular expression that is none, or none that can be matched in linear time",
     "expression-syntax": "a text that is no SQL expression",
     "expression-type": "an expression whose types do not go together",
     "unknown-field": "a field that does not exist",

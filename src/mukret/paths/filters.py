@@ -5,7 +5,7 @@ Each `holds` and each `of` takes the current node (`@`) and the root of the quer
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Literal
 
 from mukret.paths.comparing import NOTHING, equal, less
@@ -143,11 +143,21 @@ Argument = Literally | Logical
 
 
 @dataclass(frozen=True)
+class Doubt:
+    """Something that the standard allows and that can't be meant, at a character of the text (from 0)."""
+
+    position: int
+    cause: str
+    hint: str | None
+
+
+@dataclass(frozen=True)
 class Condition:
     """A logical expression that stands alone: `@` is a node, `$` what the node was looked for in."""
 
     text: str
     logical: Logical
+    doubts: tuple[Doubt, ...] = field(default=(), compare=False)
 
     def holds(self, node: JsonValue, root: JsonValue) -> bool:
         return self.logical.holds(node, root)

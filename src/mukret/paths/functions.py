@@ -22,6 +22,8 @@ class Function:
     result: FunctionType
     call: Callable[..., JsonValue]
     example: str
+    patterns: tuple[int, ...] = ()
+    """The parameters that are regular expressions."""
 
 
 def _length(value: JsonValue) -> JsonValue:
@@ -56,8 +58,8 @@ FUNCTIONS = {
     for function in (
         Function("length", ("value",), "value", _length, "length(@.name) > 3"),
         Function("count", ("nodes",), "value", _count, "count(@.decks[*]) > 1"),
-        Function("match", ("value", "value"), "logical", _by_pattern(matches), "match(@.id, 'F[0-9]+')"),
-        Function("search", ("value", "value"), "logical", _by_pattern(found_in), "search(@.note, 'swell')"),
+        Function("match", ("value", "value"), "logical", _by_pattern(matches), "match(@.id, 'F[0-9]+')", (1,)),
+        Function("search", ("value", "value"), "logical", _by_pattern(found_in), "search(@.note, 'swell')", (1,)),
         Function("value", ("nodes",), "value", _value, "value(@..code) == 'OTV'"),
     )
 }

@@ -22,6 +22,8 @@ from mukret.values import JsonValue, kind_of
 
 def nearest_existing(path: Path, roots: Sequence[JsonValue]) -> str | None:
     """Why `path` finds nothing below any of `roots`, and what is there instead; None if it does find something."""
+    if path.doubts and not any(path.values(root) for root in roots):
+        return path.doubts[0].cause
     alive = [(root, root) for root in roots]
     for number, segment in enumerate(path.segments):
         following = [(found, root) for value, root in alive for found in segment.values(value, root)]

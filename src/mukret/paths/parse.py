@@ -44,7 +44,7 @@ class _QueryParser(Scanner):
             raise self.no_root()
         segments = self.segments()
         if self.ended:
-            return Path(self.text, segments)
+            return Path(self.text, segments, tuple(self.filters.doubts))
         before = self.at
         self.blank()
         if self.ended:
@@ -74,7 +74,7 @@ class _QueryParser(Scanner):
         self.blank()
         if not self.ended:
             raise self.filters.odd_end()
-        return Condition(self.text, logical)
+        return Condition(self.text, logical, tuple(self.filters.doubts))
 
     # ---- segments
 

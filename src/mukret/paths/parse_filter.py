@@ -13,6 +13,7 @@ from mukret.paths.filters import (
     Call,
     Comparable,
     Comparison,
+    Doubt,
     Either,
     Literally,
     Logical,
@@ -22,9 +23,10 @@ from mukret.paths.filters import (
 )
 from mukret.paths.functions import FUNCTIONS, Function, FunctionType
 from mukret.paths.query import Segment
+from mukret.paths.regexps import PatternError, check_pattern
 from mukret.paths.scanner import Scanner
 from mukret.text import nearest, shortened
-from mukret.values import Number
+from mukret.values import JsonValue, Number, shown_text
 
 _OPERATOR = re.compile(r"==|!=|<=|>=|<|>")
 _NUMBER = re.compile(r"(-?(?:0|[1-9][0-9]*))(\.[0-9]+)?([eE][-+]?[0-9]+)?(?![0-9.eE+])")
@@ -46,6 +48,7 @@ class FilterParser:
         self.scanner = scanner
         self.segments = segments
         self.level = 0
+        self.doubts: list[Doubt] = []
 
     def fail(self, cause: str, hint: str | None = None, at: int | None = None) -> PathSyntaxError:
         return self.scanner.fail(cause, hint, at)
@@ -259,7 +262,7 @@ class FilterParser:
             self.scanner.blank()
             if len(found) == len(function.parameters):
                 break
-            found.append(self.argument(function, function.parameters[len(found)]))
+            found.append(self.argument(function, len(found)))
             self.scanner.blank()
         if len(found) != len(function.parameters) or not self.scanner.take(")"):
             wanted = len(function.parameters)
@@ -267,15 +270,28 @@ class FilterParser:
             raise self.fail(what, f"such as {function.example}", start)
         return tuple(found)
 
-    def argument(self, function: Function, wanted: FunctionType) -> Argument:
-        start = self.scanner.at
+    def argument(self, function: Function, number: int) -> Argument:
+        start, wanted = self.scanner.at, function.parameters[number]
         argument = self.logical_or_value()
         if self.type_fits(argument, wanted):
+            if number in function.patterns and isinstance(argument, Literally):
+                self.note_pattern(argument.value, start)
             return argument
         hint = f"such as {function.example}"
         if wanted == "value" and isinstance(argument, Query):
             raise self.fail(f"{function.name}() wants a path that finds one node at most", hint, start)
         raise self.fail(f"{function.name}() wants {_KINDS[wanted]} here", hint, start)
+
+    def note_pattern(self, pattern: JsonValue, start: int) -> None:
+        """The standard lets a pattern that is none match nothing, without a word; whoever wrote it wants to know."""
+        if type(pattern) is not str:
+            self.doubts.append(Doubt(start, f"{shown_text(pattern)} is no text, and no pattern", "put it in quotes"))
+            return
+        try:
+            check_pattern(pattern)
+        except PatternError as error:
+            cause = f"{shown_text(pattern)} is no I-Regexp and will never match: {error.cause}"
+            self.doubts.append(Doubt(start, cause, error.hint))
 
     def logical_or_value(self) -> Argument:
         """An argument may be any expression; what it is used as decides whether it is well-typed."""
@@ -295,8 +311,6 @@ class FilterParser:
         match wanted:
             case "nodes":
                 return isinstance(argument, Query)
-            case "logical":
-                return not isinstance(argument, Literally)
             case _:
                 if isinstance(argument, Call):
                     return argument.function.result == "value"

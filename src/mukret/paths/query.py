@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
 from mukret.paths.comparing import descendants
-from mukret.paths.filters import Logical
+from mukret.paths.filters import Doubt, Logical
 from mukret.values import JsonValue
 
 Step = str | int
@@ -127,6 +127,7 @@ class Path:
 
     text: str = field(compare=False)
     segments: tuple[Segment, ...]
+    doubts: tuple[Doubt, ...] = field(default=(), compare=False)
 
     @property
     def singular(self) -> bool:

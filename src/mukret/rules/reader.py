@@ -14,7 +14,7 @@ from mukret.rules.source import Sequence as SequenceNode
 from mukret.rules.traps import comma_in_type
 from mukret.text import did_you_mean, nearest
 
-Parsed = TypeVar("Parsed")
+Parsed = TypeVar("Parsed", Path, Condition)
 _NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]{0,62}")
 
 
@@ -141,10 +141,13 @@ class Reader:
         if scalar is None:
             return None
         try:
-            return parse(scalar.text)
+            found = parse(scalar.text)
         except PositionedError as error:
             self.positioned(error, scalar, what)
             return None
+        for doubt in found.doubts:
+            self.add("no-pattern", f"{what}: {doubt.cause}", scalar, doubt.hint, doubt.position)
+        return found
 
     def positioned(self, error: PositionedError, scalar: Scalar, what: str) -> None:
         self.add(error.code, f"{what}: {error.message}", scalar, error.hint, error.position)
