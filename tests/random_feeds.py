@@ -32,7 +32,7 @@ NUMBERS: list[JsonValue] = [
 SCALARS: list[JsonValue] = [*TEXTS, *NUMBERS, True, False, None, None]
 TYPES = [
     "text", "integer", "decimal(12,2)", "decimal(38,6)", "decimal(5,5)", "float", "boolean", "date", "timestamp",
-    "state", "lenient_state", "list(text)",
+    "state", "lenient_state", "list(text)", "json",
 ]  # fmt: skip
 OPTIONS: dict[str, list[dict[str, Any]]] = {
     "text": [{}, {"trim": True}, {"strip": ["kr"], "trim": True}, {"blank": ["n/a", ""]}],
@@ -46,10 +46,11 @@ OPTIONS: dict[str, list[dict[str, Any]]] = {
         {"format": ["iso", "epoch-ms"], "zone": "+02:00"}, {"format": "epoch-s"}, {"format": ["epoch-ns", "iso"]},
     ],
     "list": [{}, {"trim": True, "blank": ["n/a", ""]}],
+    "json": [{}, {"blank": ["n/a", "12.0"]}],
 }  # fmt: skip
 FLAVOURS: dict[str, tuple[list[JsonValue], list[str]]] = {
     "number": (
-        ["12", " 7 ", "+3", "1,204.50", "kr 5", "12.5%", 0, 1, 7, 12, 2**62, Number("1.5"), Number("12.0"), Number("1e308")],
+        ["12", " 7 ", "+3", "1,204.50", "kr 5", "12.5%", 0, 1, 7, 12, 2**62, 2**63 - 1, Number("1.5"), Number("12.0"), Number("1e308")],
         ["integer", "decimal(12,2)", "decimal(38,6)", "float"],
     ),
     "instant": (
@@ -126,6 +127,19 @@ NODE_PATHS = [
 ROW_PATHS = ["$.a[*]", "$.a[*]", "$.a[*]", "$.a[*]", "$.b[*]", "$.b[*]", "$.b[*]", "$.b.*", "$", "$.a[0,0]", "$.b[1:]", "$['a','b'][*]", "$['a','b']", "$[*]",
              "$..a", "$..[?@.b]", "$.a[?@.b != null && @.c != $.c, 0]", "$.b[?match(@.a, '.*2')]", "$..*"]  # fmt: skip
 
+ZIPPED = ["$.a[*]", "$.b[*]", "$.a[*].b", "$.c", "$['a','b'][*]", "$.b.*"]
+HEADERS = ["first", "first", "$.a[0]", "$.b", "$.b[*]", "$.c"]
+RECURSIONS = ["$.a[*]", "$.b[*]", "$.b.*", "$.a", "$['a','b'][?@.b]", "$.c"]
+EMBEDDED = [["$"], ["$.a"], ["$.a[*]"], ["$.b[*].a", "$.a"], ["$..c"], ["$.a", "$.a.b", "$.b"]]
+KINDS = {
+    "k": {"when": "@.a"},
+    "other": {"when": "!@.a || @.b == 1"},
+    "file": {"files": "feed*.jsonl"},
+    "call": {"call": "x"},
+}
+REFERENCE = 'word,number,meaning\n12,1,twelve\nboarding,2,\nx,3,""\nx,4,again\nkr 5,,five\n'
+"""A reference file, `words.csv`."""
+
 CONDITIONS = ["@.a", "@ != null", "!@.b", "@.a != $.a && @.c", "@.a == 12 || @[0]", "match(@.b, '.*2')"]
 
 
@@ -141,6 +155,8 @@ def expression(draw: Draw, names: _Names, kind: str, depth: int = 2) -> str:
     choices: dict[str, list[Any]] = {
         "number": [
             lambda: f"({sub('number')} {pick(draw, ['+', '-', '*', '/'])} {sub('number')})",
+            lambda: f"({sub('number')} / ({sub('number')} - 1))",
+            lambda: f"({sub('number')} * 4611686018427387904)",
             lambda: f"CASE WHEN {sub('flag')} THEN {sub('number')} ELSE {sub('number')} END",
             lambda: f"COALESCE({sub('number')}, {sub('number')})",
             lambda: f"CAST({sub('text')} AS {pick(draw, ['integer', 'decimal(9,3)', 'float'])})",
@@ -184,10 +200,15 @@ def read_field(draw: Draw, names: _Names, name: str, flavours: dict[str, str]) -
     kind = pick(draw, TYPES) if often(draw, 4) else pick(draw, likely)
     family = kind.partition("(")[0]
     body: dict[str, Any] = {"type": kind, **pick(draw, OPTIONS.get(family, [{}]))}
-    take = pick(draw, ["only", "first"]) if family != "list" else pick(draw, ["only", "all", "first"])
+    takes = {"list": ["only", "all", "first"], "text": ["only", "first", "last", "join", "max"]}.get(
+        family, ["only", "first"]
+    )
+    if kind.startswith(("integer", "decimal", "float")):
+        takes = ["only", "first", "last", "sum", "sum", "min", "max"]
+    take = pick(draw, takes)
     source = draw(0, 9)
     if source < 6:
-        several = take == "all" or often(draw, 4)
+        several = take in ("all", "sum", "min", "max", "join") or often(draw, 4)
         body["at"] = pick(draw, NODE_PATHS) if several else path
         if often(draw, 4):
             body["at"] = [pick(draw, FIELD_PATHS), body["at"]]
@@ -198,7 +219,10 @@ def read_field(draw: Draw, names: _Names, name: str, flavours: dict[str, str]) -
             body = {"at": body["at"], "take": "count", "type": kind}
     elif source == 6:
         family = kind = "text"
-        body = {"fact": pick(draw, ["name", "position"]), "type": kind}
+        body = {
+            "fact": pick(draw, ["name", "position", "path", "depth", "document", "page", "request.a"]),
+            "type": kind,
+        }
     else:
         body["at"] = pick(draw, [path, path, path, "$"])
     default = {"text": "none", "integer": "5", "boolean": "no", "date": "2031-01-01"}.get(family)
@@ -250,6 +274,7 @@ def feed(draw: Draw) -> Feed:
     response = fields(draw, _Names(), "r", 2, flavours) if often(draw, 2) else {}
     response = {name: body for name, body in response.items() if "at" in body}
     visible: dict[str | None, dict[str, str]] = {None: typed_sources(response)}
+    kinds = KINDS if often(draw, 8) else {}
     tables: dict[str, Any] = {}
     for number in range(draw(1, 3)):
         within = None if number == 0 or often(draw, 5) else f"t{number - 1}"
@@ -258,24 +283,90 @@ def feed(draw: Draw) -> Feed:
         for name in inherit:
             names.add(name, visible[within][name])
         own = fields(draw, names, f"f{number}_", 4, flavours)
-        paths = [pick(draw, ROW_PATHS) for _ in range(draw(2, 3))] if often(draw, 5) else pick(draw, ROW_PATHS)
-        table: dict[str, Any] = {"rows": paths, "inherit": inherit, "fields": own}
-        if often(draw, 5):
-            table["when"] = pick(draw, CONDITIONS)
-        if often(draw, 4):
-            table["spread"] = True
+        table: dict[str, Any] = {**rows_of(draw), "inherit": inherit, "fields": own}
+        if "recurse" in table:
+            own["above"] = {"parent": pick(draw, [*inherit, *own])}
         if within:
             table["within"] = within
-        if often(draw, 5) and names.any:
+        elif kinds and often(draw, 2):
+            table["kind"] = pick(draw, list(kinds))
+        if often(draw, 3) and names.any:
             table["key"] = [pick(draw, names.any)]
+            table["duplicates"] = pick(draw, ["reject", "first", "last"])
         if often(draw, 2):
             table["where"] = expression(draw, names, "flag", 3)
+        if often(draw, 8):
+            table["rest"] = f"rest{number}"
         tables[f"t{number}"] = table
         visible[f"t{number}"] = {**visible[within], **typed_sources(own)}
+    for name, table in tables.items():
+        if often(draw, 3):
+            look_up(draw, name, table, tables, visible)
     rules: dict[str, Any] = {"mukret": 1, "enums": ENUMS, "tables": tables}
-    if response:
-        rules["response"] = {"fields": response}
+    rules["reference"] = {"words": {"file": "words.csv", "key": ["word"]}}
+    rules["response"] = {"fields": response, "kinds": kinds}
+    if often(draw, 8):
+        rules["response"]["embedded"] = pick(draw, EMBEDDED)
     return Feed(rules, [line(draw, flavours) for _ in range(draw(1, 5))])
+
+
+def rows_of(draw: Draw) -> dict[str, Any]:
+    """Where the rows of a table are."""
+    paths = [pick(draw, ROW_PATHS) for _ in range(draw(2, 3))] if often(draw, 5) else pick(draw, ROW_PATHS)
+    table: dict[str, Any] = {"rows": paths}
+    if often(draw, 8):
+        zipped = {name: pick(draw, ZIPPED) for name in NAMES[: draw(1, 3)]}
+        table["rows"] = {"zip": zipped, "uneven": pick(draw, ["reject", "pad", "shortest"])}
+    elif often(draw, 8):
+        table["header"] = pick(draw, HEADERS)
+    elif often(draw, 6):
+        table["recurse"] = pick(draw, RECURSIONS)
+    if often(draw, 5):
+        table["when"] = pick(draw, CONDITIONS)
+    if often(draw, 4) and "zip" not in table["rows"]:
+        table["spread"] = True
+    if often(draw, 5):
+        table["outer"] = True
+    return table
+
+
+FAMILIES = {"integer": "number", "decimal": "number", "float": "number", "state": "text", "lenient_state": "text"}
+
+
+def family_of(kind: str) -> str:
+    plain = kind.partition("(")[0]
+    return FAMILIES.get(plain, plain)
+
+
+def look_up(
+    draw: Draw, name: str, table: dict[str, Any], tables: dict[str, Any], visible: dict[str | None, dict[str, str]]
+) -> None:
+    """Adds a field that is looked up in any of the tables, or in the reference, and something that hangs on it."""
+    number = name.removeprefix("t")
+    mine = {
+        field: kind for field, kind in visible[name].items() if field in table["inherit"] or field in table["fields"]
+    }
+    targets: list[dict[str, Any]] = [
+        {"in": "words", "by": field, "give": pick(draw, ["number", "meaning"])} for field in mine
+    ]
+    for other, body in tables.items():
+        theirs = {
+            field: kind for field, kind in visible[other].items() if field in body["inherit"] or field in body["fields"]
+        }
+        key = body.get("key", ["-"])[0]
+        if key in theirs:
+            same = [field for field, kind in mine.items() if family_of(kind) == family_of(theirs[key])]
+            targets += [{"in": other, "by": field, "give": pick(draw, list(theirs))} for field in same] * 3
+    targets = [look for look in targets if family_of(mine[look["by"]]) not in ("list", "json")]
+    if not targets:
+        return
+    table["fields"][f"l{number}"] = {"lookup": pick(draw, targets)}
+    if often(draw, 3):
+        table["fields"][f"l{number}"]["required"] = True
+    if often(draw, 3):
+        table["fields"][f"m{number}"] = {"compute": f"l{number} IS NULL"}
+    if often(draw, 4):
+        table["where"] = f"l{number} IS NOT NULL"
 
 
 @st.composite
@@ -297,7 +388,10 @@ def seeded_feeds(count: int, seed: int) -> Iterator[Feed]:
 def line(draw: Draw, flavours: dict[str, str]) -> str:
     if often(draw, 15):
         return str(pick(draw, ["{'a': 1}", '{"a": [1, 2', "<html>", '{"a": NaN}', '{"a": 1,}']))
-    return json_text(value(draw, 3, flavours, "a"))
+    found = value(draw, 3, flavours, "a")
+    if often(draw, 12) and type(found) is dict:
+        found = {name: json_text(inner) if often(draw, 2) else inner for name, inner in found.items()}
+    return json_text(json_text(found) if often(draw, 20) else found)
 
 
 def value(draw: Draw, depth: int, flavours: dict[str, str], name: str) -> JsonValue:
@@ -315,5 +409,15 @@ def below(draw: Draw, depth: int, flavours: dict[str, str], name: str) -> JsonVa
     """A member's value: at the top mostly an array of objects, further down mostly a scalar."""
     shape = draw(0, 9)
     if shape < 2 * depth and depth > 1:
+        if often(draw, 5):
+            return grid(draw, flavours)
         return [value(draw, depth - 1, flavours, name) for _ in range(draw(0, 4))]
     return value(draw, depth - 1 if shape == 9 else 0, flavours, name)
+
+
+def grid(draw: Draw, flavours: dict[str, str]) -> JsonValue:
+    """Rows that are arrays, below a row of column names; now and then one that is odd."""
+    names: list[JsonValue] = NAMES[: draw(1, len(NAMES))]
+    rows = [[value(draw, 0, flavours, str(name)) for name in names] for _ in range(draw(0, 3))]
+    odd: list[JsonValue] = [[*names, "a"], None, {"a": 1}, names[:1], [1, 2, 3, 4, 5, 6]]
+    return [names, *rows, *([pick(draw, odd)] if often(draw, 3) else [])]

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from mukret.engine.codegen import existence_function, gather_function, nodes_function
 from mukret.paths import parse_condition, parse_path
-from mukret.rules.model import Rows
+from mukret.rules.rows import Rows
 
 NAMES = st.sampled_from(["a", "b", "d e", "'", "\\", "\n", '"', "items", "☺", ""])
 DOCUMENTS = st.recursive(
@@ -47,11 +47,11 @@ class GeneratedCode(unittest.TestCase):
         self, rows: Rows, simple_texts: list[str], documents: list[Any]
     ) -> None:
         simple = [parse_path(text) for text in simple_texts]
-        found = gather_function(rows, simple, positions=True, names=True)(documents, ["top"] * len(documents))
+        found = gather_function(rows, simple, positions=True, names=True)(documents, ["top"] * len(documents), ())
         expected = [
             (owner, position, row.location[: -row.spread or None], row.node)
             for owner, document in enumerate(documents)
-            for position, row in enumerate(rows.find(document))
+            for position, row in enumerate(rows.find(document).rows)
         ]
         self.assertEqual(found.rows, [node for *_, node in expected])
         self.assertEqual(found.owners, [owner for owner, *_ in expected])
@@ -89,7 +89,9 @@ class GeneratedCode(unittest.TestCase):
             for _ in range(60):
                 document = deeper(document)
             path = parse_path("$" + step * 60)
-            found = gather_function(Rows((path,)), [parse_path("$.x")], positions=True, names=True)([document], [None])
+            found = gather_function(Rows((path,)), [parse_path("$.x")], positions=True, names=True)(
+                [document], [None], ()
+            )
             self.assertEqual((found.rows, found.columns), ([{"x": 1, "y": [2, None]}], [[1]]))
             self.assertEqual((found.positions, found.names), ([0], ["a" if step == ".a" else None]))
             longer = [parse_path("$.nothing"), parse_path("$" + step * 60 + ".y[*]")]

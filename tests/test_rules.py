@@ -8,7 +8,7 @@ from decimal import Decimal
 from mukret.engine.examples import run_examples
 from mukret.errors import InputError, RulesError
 from mukret.rules import Rules, load_rules, parse_rules
-from mukret.rules.model import RESPONSE, At
+from mukret.rules.model import RESPONSE, At, Derive
 from mukret.types import DecimalType
 from mukret.values import Number
 from tests.helpers import FolderCase, rules_text, table_rules
@@ -27,21 +27,64 @@ PROBLEMS: list[tuple[str, list[tuple[int, int, str]]]] = [
     (HEAD + TABLE + "tabels: {}\n", [(3, 1, "unknown-key")]),
     (HEAD + TABLE + "title:\n", [(3, 1, "empty-key")]),
     (HEAD + TABLE + "title: a\ntitle: b\n", [(4, 1, "name-twice")]),
-    (HEAD + TABLE + "include: [b.yaml]\n", [(3, 1, "not-supported")]),
+    (HEAD + TABLE + "include: [b.yaml]\n", [(3, 11, "include-file")]),
+    (
+        HEAD + TABLE + "reference: {r: {file: r.csv, key: a}, t: {key: a}}\n",
+        [(2, 10, "name-clash"), (3, 23, "reference-file"), (3, 39, "missing-key")],
+    ),
+    (
+        HEAD + TABLE + "response: {embedded: [$.a b], ignore: $.c d, kinds: {k: {}}}\n",
+        [(3, 27, "path-syntax"), (3, 43, "path-syntax"), (3, 54, "missing-key")],
+    ),
+    (
+        HEAD + TABLE + "response: {fields: {a: {fact: name}, b: {parent: a}}}\n",
+        [(3, 21, "wrong-value"), (3, 38, "wrong-value")],
+    ),
     (HEAD + TABLE + "x: !!python/object:os.system {}\n", [(3, 4, "yaml-refused")]),
     (HEAD + TABLE + "x: &a [*a]\n", [(3, 4, "yaml-refused")]),
     (HEAD + "tables:\n\tt: 1\n", [(3, 1, "yaml-syntax")]),
     # tables
     (HEAD + "tables: {t: {rows: $.a}}\n", [(2, 10, "missing-key")]),
-    (HEAD + "tables: {t: {rows: {zip: {a: $.a}}, fields: {a: $.a}}}\n", [(2, 20, "not-supported")]),
+    (
+        HEAD + "tables: {t: {rows: {zip: {a: $.a b}, uneven: no}, fields: {a: $.a}}}\n",
+        [(2, 34, "path-syntax"), (2, 46, "wrong-value")],
+    ),
+    (HEAD + "tables: {t: {rows: {zip: {}}, fields: {a: $.a}}}\n", [(2, 26, "wrong-value")]),
+    (HEAD + "tables: {t: {rows: {uneven: pad}, fields: {a: $.a}}}\n", [(2, 20, "missing-key")]),
+    (
+        HEAD + "tables: {t: {rows: {zip: {a: $.a}}, header: first, spread: true, recurse: $.a, fields: {a: $.a}}}\n",
+        [(2, 37, "wrong-option"), (2, 52, "wrong-option"), (2, 66, "wrong-option")],
+    ),
+    (
+        HEAD + "tables: {t: {header: frist, recurse: $, fields: {a: $.a}}}\n",
+        [(2, 22, "wrong-value"), (2, 29, "wrong-option"), (2, 38, "wrong-value")],
+    ),
+    (HEAD + "tables: {t: {recurse: $..a, fields: {a: $.a}}}\n", [(2, 23, "wrong-value")]),
+    (HEAD + "tables: {t: {fields: {a: $.a, b: {parent: a}}}}\n", [(2, 43, "wrong-option")]),
+    (
+        HEAD + "tables: {t: {recurse: $.a, fields: {a: {parent: x}, b: {parent: c}, c: {parent: b}}}}\n",
+        [(2, 49, "unknown-field"), (2, 65, "cycle")],
+    ),
+    (HEAD + "tables: {t: {rest: a, omit: [b], fields: {a: $.a}}}\n", [(2, 20, "name-clash"), (2, 23, "wrong-option")]),
+    (
+        HEAD + "response: {fields: {r: $.r}}\ntables: {t: {inherit: r, rest: r, fields: {a: $.a}}}\n",
+        [(3, 32, "name-clash")],
+    ),
+    (HEAD + "tables: {t: {kind: k, fields: {a: $.a}}}\n", [(2, 20, "wrong-value")]),
+    (
+        HEAD
+        + "response: {kinds: {k: {call: c}}}\ntables: {t: {fields: {a: $.a}}, u: {within: t, kind: k, fields: {b: $.b}}}\n",
+        [(3, 54, "wrong-value")],
+    ),
     (HEAD + "tables: {t: {rows: [], fields: {a: $.a}}}\n", [(2, 20, "wrong-value")]),
     (HEAD + "tables: {t: {rows: [$.a, $b], fields: {a: $.a}}}\n", [(2, 27, "path-syntax")]),
     (HEAD + "tables: {t: {when: '@.a = 1', fields: {a: $.a}}}\n", [(2, 25, "path-syntax")]),
     (HEAD + "tables: {t: {when: 'match(@.a, \"F\\\\d\")', fields: {a: $.a}}}\n", [(2, 32, "no-pattern")]),
     (HEAD + "tables: {t: {when: a == 1, fields: {a: $.a}}}\n", [(2, 20, "path-syntax")]),
     (HEAD + "tables: {t: {spread: perhaps, fields: {a: $.a}}}\n", [(2, 22, "wrong-value")]),
-    (HEAD + "tables: {t: {outer: true, fields: {a: $.a}}}\n", [(2, 14, "not-supported")]),
-    (HEAD + "tables: {t: {duplicates: last, key: a, fields: {a: $.a}}}\n", [(2, 26, "not-supported")]),
+    (HEAD + "tables: {t: {outer: yes, fields: {a: $.a}}}\n", [(2, 21, "wrong-value")]),
+    (HEAD + "tables: {t: {duplicates: newest, key: a, fields: {a: $.a}}}\n", [(2, 26, "wrong-value")]),
+    (HEAD + "tables: {t: {duplicates: last, fields: {a: $.a}}}\n", [(2, 14, "missing-key")]),
     (HEAD + "tables: {t: {within: u, fields: {a: $.a}}}\n", [(2, 22, "unknown-table")]),
     (HEAD + "tables: {t: {within: u, fields: {a: $.a}}, u: {within: t, fields: {b: $.b}}}\n", [(2, 10, "cycle")]),
     (HEAD + "tables: {t: {fields: {a: $.a, A: $.b}}}\n", [(2, 31, "name-clash")]),
@@ -60,10 +103,34 @@ PROBLEMS: list[tuple[str, list[tuple[int, int, str]]]] = [
     (table_rules("a: {at: $.a, constant: 1}"), [(6, 27, "wrong-value")]),
     (table_rules("a: {at: $..}"), [(6, 25, "path-syntax")]),
     (table_rules("a: {at: '$[?@.a = 1]'}"), [(6, 30, "path-syntax")]),
-    (table_rules("a: {at: $.a, take: sum}"), [(6, 33, "not-supported")]),
+    (table_rules("a: {at: $.a, take: sum}"), [(6, 27, "wrong-value")]),
+    (table_rules("a: {at: $.a, take: min, type: boolean}"), [(6, 27, "wrong-value")]),
+    (table_rules("a: {at: $.a, take: join, type: integer, with: x}"), [(6, 27, "wrong-value")]),
+    (table_rules("a: {at: $.a, with: x}"), [(6, 27, "wrong-option")]),
     (table_rules("a: {at: $.a, take: fist}"), [(6, 33, "wrong-value")]),
-    (table_rules("a: {lookup: {in: t}}"), [(6, 18, "not-supported")]),
-    (table_rules("a: {fact: path}"), [(6, 24, "not-supported")]),
+    (table_rules("a: {lookup: {in: t}}"), [(6, 26, "missing-key"), (6, 26, "missing-key")]),
+    (
+        table_rules("a: {lookup: {in: t, by: b, give: c}}"),
+        [(6, 31, "missing-key"), (6, 38, "unknown-field"), (6, 47, "unknown-field")],
+    ),
+    (table_rules("a: {lookup: {in: tt, by: b, give: b}}, b: $.b"), [(6, 31, "unknown-table")]),
+    (
+        table_rules("a: {lookup: {in: t, by: b, give: b}, type: integer}, b: $.b", more="response: {}"),
+        [(6, 31, "missing-key"), (6, 51, "wrong-option")],
+    ),
+    (
+        HEAD + "tables: {t: {key: [a, b], fields: {a: $.a, b: $.b, c: {lookup: {in: t, by: a, give: b}}}}}\n",
+        [(2, 72, "wrong-value")],
+    ),
+    (
+        HEAD
+        + "tables: {t: {key: a, fields: {a: $.a, b: {at: $.b, type: integer}, c: {lookup: {in: t, by: b, give: b}}}}}\n",
+        [(2, 92, "expression-type")],
+    ),
+    (HEAD + "tables: {t: {key: c, fields: {b: $.b, c: {lookup: {in: t, by: b, give: b}}}}}\n", [(2, 56, "cycle")]),
+    (table_rules("a: {fact: rank}"), [(6, 24, "wrong-value")]),
+    (table_rules("a: {fact: request.}"), [(6, 24, "wrong-value")]),
+    (table_rules("a: {at: $.a, type: json, trim: true}"), [(6, 39, "wrong-option")]),
     (table_rules("a: {at: $.a, type: text, take: all}"), [(6, 27, "wrong-value")]),
     (table_rules("a: {at: $.a, type: integr}"), [(6, 33, "unknown-type")]),
     (table_rules("a: {at: $.a, type: duration}"), [(6, 33, "not-supported")]),
@@ -102,6 +169,10 @@ PROBLEMS: list[tuple[str, list[tuple[int, int, str]]]] = [
         [(8, 43, "unknown-field")],
     ),
     (table_rules("a: $.a") + "examples:\n  - {shows: x, file: no.json}\n", [(8, 22, "example-file")]),
+    (
+        table_rules("a: $.a") + "examples:\n  - {shows: x, response: {}, facts: {pages: 1, page: x}}\n",
+        [(8, 38, "unknown-key"), (8, 54, "wrong-value")],
+    ),
 ]
 
 TRAPS: list[tuple[str, str]] = [
@@ -276,7 +347,8 @@ class Loading(FolderCase):
         rules = self.load(
             "tables: {t: {fields: {c: {compute: b + 1}, b: {compute: a * 2}, a: {constant: 1, type: integer}}}}"
         )
-        self.assertEqual([field.name for field in rules.tables["t"].evaluation], ["a", "b", "c"])
+        steps = [step.field.name for step in rules.schedule if isinstance(step, Derive)]
+        self.assertEqual(steps, ["a", "b", "c"])
         self.assertEqual([name for name, _ in rules.tables["t"].columns], ["c", "b", "a"])
 
     def test_paths_may_be_tried_in_turn(self) -> None:

@@ -14,11 +14,11 @@ from hypothesis import HealthCheck, Phase, given, settings
 from mukret.codes import REJECTS
 from mukret.documents import NotJson, decode, find_sources
 from mukret.engine.fates import Fate
-from mukret.engine.reference import ReferenceRun
+from mukret.engine.reference import BadEmbedded, Document, ReferenceRun
 from mukret.engine.run import Run
 from mukret.errors import InputError
 from mukret.rules import Rules, parse_rules
-from tests.random_feeds import Feed, feeds, seeded_feeds
+from tests.random_feeds import REFERENCE, Feed, feeds, seeded_feeds
 
 HYPOTHESIS_EXAMPLES = int(os.environ.get("MUKRET_EXAMPLES", "150"))
 SEEDED_EXAMPLES = int(os.environ.get("MUKRET_SEEDED_EXAMPLES", "1600"))
@@ -29,6 +29,14 @@ Rows = dict[str, list[dict[str, Any]]]
 class TwoEvaluators(unittest.TestCase):
     codes: ClassVar[Counter[str]] = Counter()
     rows: ClassVar[Counter[str]] = Counter()
+    folder: ClassVar[Path]
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        folder = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(folder.cleanup)
+        cls.folder = Path(folder.name)
+        (cls.folder / "words.csv").write_text(REFERENCE, encoding="utf-8")
 
     @settings(
         max_examples=HYPOTHESIS_EXAMPLES,
@@ -52,7 +60,7 @@ class TwoEvaluators(unittest.TestCase):
 
     def compare(self, feed: Feed) -> None:
         """Over a file of lines, in batches of a few bytes, so that documents of one file meet in several batches."""
-        rules = parse_rules(feed.rules_text)
+        rules = parse_rules(feed.rules_text, str(self.folder / "feed.rules.yaml"))
         reference, expected, expected_rejects = self.by_reference(rules, feed.lines)
         run, found, found_rejects = self.by_engine(rules, feed.lines)
         if found is None:
@@ -66,6 +74,7 @@ class TwoEvaluators(unittest.TestCase):
             fates = tally.rows_written + tally.rows_rejected + tally.rows_filtered + tally.rows_deduplicated
             self.assertEqual(tally.rows_seen, fates)
             self.rows.update(seen=tally.rows_seen, written=tally.rows_written, filtered=tally.rows_filtered)
+            self.rows.update(deduplicated=tally.rows_deduplicated)
         self.codes.update(problem["code"] for reject in found_rejects for problem in reject["problems"])
 
     def by_reference(self, rules: Rules, lines: list[str]) -> tuple[dict[str, Any] | None, Rows, list[Any]]:
@@ -73,14 +82,22 @@ class TwoEvaluators(unittest.TestCase):
         written: Rows = {name: [] for name, table in rules.tables.items() if table.columns}
         rejects: list[Any] = []
         read = 0
+        documents: dict[int, Document | None] = {}
         for number, line in enumerate(lines, 1):
             try:
-                document = decode(line.encode())
+                documents[number] = Document(decode(line.encode()), "feed.jsonl", number)
             except NotJson:
+                documents[number] = None
+        run.settle([document for document in documents.values() if document is not None])
+        for number, document in documents.items():
+            try:
+                if document is None:
+                    raise BadEmbedded
+                rows, found = run.document(document)
+            except BadEmbedded:
                 rejects.append({"document": number, "problems": [{"code": "not-json"}]})
                 continue
             read += 1
-            rows, found = run.document(document, "feed.jsonl", number)
             rejects += [reject.as_json() for reject in found]
             for name in written:
                 kept = [column for column, _ in rules.tables[name].columns]

@@ -6,7 +6,7 @@ A test joins this table, the documentation and the code.
 from __future__ import annotations
 
 REJECTS: dict[str, str] = {
-    "not-json": "a document that is no JSON text",
+    "not-json": "a document, or a text embedded in one, that is no JSON text",
     "no-data": "an answer in an HTTP archive that is an error, not data",
     "wrong-kind": "an object, array or other kind of value that the type can't take",
     "not-a-number": "a text that is no number",
@@ -25,6 +25,8 @@ REJECTS: dict[str, str] = {
     "division-by-zero": "an expression that divides by zero",
     "overflow": "an expression whose result is too large",
     "row-shape": "a row that is no object",
+    "uneven": "parallel arrays of unequal length",
+    "header": "rows that do not go together with their header",
     "key-missing": "a null in a field of the key",
     "where": "a condition that can't be evaluated for the row",
     "parent-rejected": "a row whose parent row was rejected",
@@ -58,6 +60,8 @@ RULES: dict[str, str] = {
     "unknown-zone": "a time zone that does not exist",
     "cycle": "things that need each other",
     "example-file": "an example's file that can't be read",
+    "include-file": "an included file that can't be read",
+    "reference-file": "a reference file that can't be read",
 }
 """Codes of problems in a rules file."""
 
@@ -100,6 +104,7 @@ RUNS: dict[str, str] = {
     "not-empty": "a folder with files that Mukret did not write",
     "not-written": "a destination that can't be written",
     "unmatched": "a path that found nothing in all of the input",
+    "no-kind": "documents of no kind that the rules know",
     "filtered-unknown": "rows that a condition left out for want of a value",
     "member-twice": "a member that comes twice in one object",
     "defect": "a mistake of the program itself",

@@ -11,7 +11,7 @@ from typing import Any
 from mukret.collect.calls import SENSITIVE, Basic, Bearer, Call, Calls, Secret, Value, call_for
 from mukret.errors import InputError, OutputError, RulesError, UsageError
 from mukret.rules.reader import Reader, keys
-from mukret.rules.source import Mapping, Node, Problems, Scalar, read_source
+from mukret.rules.source import Mapping, Node, Problems, Scalar, SourceText, read_source
 
 _TOP = keys("mukret base sign_in headers calls", "limits")
 _SIGN_IN = keys("basic bearer", "post json form keep oauth2")
@@ -30,21 +30,22 @@ def load_calls(path: str | os.PathLike[str]) -> Calls:
         raise InputError("not-opened", f"{name}: {(error.strerror or str(error)).lower()}") from None
     except UnicodeDecodeError:
         raise InputError("not-opened", f"{name}: not UTF-8") from None
-    problems = Problems(name, text)
-    calls = _Calls(problems).read()
+    problems = Problems()
+    calls = _Calls(problems, SourceText(name, text)).read()
     if problems.found or calls is None:
-        raise RulesError(name, sorted(problems.found, key=lambda found: (found.line, found.column)))
+        raise RulesError(name, problems.in_order(name))
     return calls
 
 
 class _Calls:
-    def __init__(self, problems: Problems) -> None:
+    def __init__(self, problems: Problems, source: SourceText) -> None:
         self.problems = problems
+        self.source = source
         self.reader = Reader(problems)
         self.add = problems.add
 
     def read(self) -> Calls | None:
-        source = read_source(self.problems.text, self.problems)
+        source = read_source(self.source, self.problems)
         top = self.reader.mapping(source, "a calls file", _TOP)
         if top is None:
             return None

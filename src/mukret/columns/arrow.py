@@ -8,7 +8,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from mukret.types import Boolean, Date, DecimalType, Enum, Float, Integer, ListOf, Text, Timestamp, ValueType
+from mukret.types import Boolean, Date, DecimalType, Enum, Float, Integer, Json, ListOf, Text, Timestamp, ValueType
 
 UTC = pa.timestamp("us", "UTC")
 _SIMPLE: dict[type[ValueType], Any] = {
@@ -19,6 +19,7 @@ _SIMPLE: dict[type[ValueType], Any] = {
     Date: pa.date32(),
     Timestamp: UTC,
     Enum: pa.string(),
+    Json: pa.string(),
 }
 
 

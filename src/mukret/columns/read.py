@@ -15,7 +15,7 @@ import pyarrow.compute as pc
 
 from mukret.columns import kernels
 from mukret.columns.arrow import any_true, merged, nulls, true_rows, value_type, with_values
-from mukret.types import WHITE_SPACE, Bad, Boolean, Enum, ListOf, Reading, Text
+from mukret.types import WHITE_SPACE, Bad, Boolean, Enum, Json, ListOf, Reading, Text
 from mukret.values import JsonValue, Number, scalar_text
 
 FEW = 32
@@ -38,7 +38,7 @@ def read_column(reading: Reading, values: Sequence[JsonValue]) -> Column:
     kinds.discard(type(None))
     if not kinds:
         return Column(nulls(reading.type, len(values)))
-    if isinstance(reading.type, ListOf):
+    if isinstance(reading.type, ListOf | Json):
         return _one_by_one(reading, values)
     if kinds == {str}:
         return read_strings(reading, pa.array(values, pa.string()), reading.read)

@@ -14,10 +14,11 @@ import pyarrow.compute as pc
 from mukret.columns.arrow import any_true
 from mukret.columns.written import written
 from mukret.rules.model import Table
-from mukret.types import Enum, ListOf, Text, ValueType
+from mukret.types import Boolean, Date, DecimalType, Float, Integer, Timestamp, ValueType
 
 ENDING = ".csv"
 _SPECIAL = '[",\\r\\n]'
+_NEVER_QUOTED = (Integer, DecimalType, Float, Boolean, Date, Timestamp)
 
 
 class CsvFile:
@@ -42,7 +43,7 @@ class CsvFile:
 def _cells(array: Any, kind: ValueType) -> Any:
     """A column as the texts of its cells, quoted where that is needed."""
     text = written(array, kind)
-    if isinstance(kind, Text | Enum | ListOf):
+    if not isinstance(kind, _NEVER_QUOTED):
         special = pc.match_substring_regex(text, _SPECIAL)
         if any_true(special):
             doubled = pc.binary_join_element_wise('"', pc.replace_substring(text, '"', '""'), '"', "")

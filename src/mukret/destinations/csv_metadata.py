@@ -6,7 +6,7 @@ from typing import Any
 
 from mukret.destinations.csv import ENDING
 from mukret.rules.model import At, Field, Rules, Table
-from mukret.types import Boolean, Date, DecimalType, Enum, Float, Integer, ListOf, Timestamp, ValueType
+from mukret.types import Boolean, Date, DecimalType, Enum, Float, Integer, Json, ListOf, Timestamp, ValueType
 
 FILE = "csv-metadata.json"
 
@@ -25,8 +25,10 @@ def _table(rules: Rules, table: Table) -> dict[str, Any]:
     own = {field.name: field for field in table.fields}
     own.update({item.name: item.field for item in table.inherit})
     names = {name for name, _ in table.columns}
-    schema: dict[str, Any] = {"columns": [_column(own[name], kind) for name, kind in table.columns]}
-    if table.key and set(table.key) <= names:
+    hollow = _null_in_hollow_rows(rules, table)
+    columns = [_column(own[name], kind, may_lack=name in hollow) for name, kind in table.columns]
+    schema: dict[str, Any] = {"columns": columns}
+    if table.key and set(table.key) <= names and not set(table.key) & hollow:
         schema["primaryKey"] = list(table.key)
     reference = _reference(rules, table)
     if reference:
@@ -35,11 +37,19 @@ def _table(rules: Rules, table: Table) -> dict[str, Any]:
     return {"url": f"{table.name}{ENDING}", **described, "tableSchema": schema}
 
 
-def _column(field: Field, kind: ValueType) -> dict[str, Any]:
+def _null_in_hollow_rows(rules: Rules, table: Table) -> set[str]:
+    """The fields that are null, whatever they say, in the rows that stand for a parent without rows."""
+    own = {field.name for field in table.fields if table.rows.outer}
+    return own | {
+        item.name for item in table.inherit if item.origin in rules.tables and rules.tables[item.origin].rows.outer
+    }
+
+
+def _column(field: Field, kind: ValueType, *, may_lack: bool) -> dict[str, Any]:
     column: dict[str, Any] = {"name": field.name, "titles": field.name, "datatype": datatype(kind)}
     if isinstance(kind, ListOf):
         column["separator"] = ";"
-    if field.required and isinstance(field.source, At):
+    if field.required and isinstance(field.source, At) and not may_lack:
         column["required"] = True
     about = " ".join(part for part in (field.note, field.measured_in and f"({field.measured_in})") if part)
     return {**column, **({"dc:description": about} if about else {})}
@@ -60,6 +70,8 @@ def datatype(kind: ValueType) -> Any:
             return "date"
         case Timestamp():
             return "dateTimeStamp"
+        case Json():
+            return "json"
         case ListOf():
             return datatype(kind.item)
         case Enum():

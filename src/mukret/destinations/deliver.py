@@ -16,6 +16,7 @@ from mukret.destinations.publish import RUN_FILE, folder_to_publish
 from mukret.engine.run import Run
 from mukret.engine.tally import Tally
 from mukret.errors import StoppedError, UsageError
+from mukret.rules.model import Rules
 from mukret.version import __version__
 
 REJECTS_FILE = "rejects.jsonl"
@@ -106,7 +107,7 @@ def run_record(run: Run, files: list[str]) -> dict[str, Any]:
     counts: Mapping[str, Any] = run.tally.as_json()
     return {
         "mukret": __version__,
-        "rules": {"file": run.rules.file, "sha256": run.rules.sha256},
+        "rules": {"file": run.rules.file, "sha256": run.rules.sha256, **_also_read(run.rules)},
         "inputs": [
             {
                 "file": source.name,
@@ -130,3 +131,9 @@ def run_record(run: Run, files: list[str]) -> dict[str, Any]:
 
 def _instant(moment: datetime) -> str:
     return moment.isoformat(timespec="seconds").replace("+00:00", "Z")
+
+
+def _also_read(rules: Rules) -> dict[str, Any]:
+    """The files that the rules file includes or refers to, if there are any."""
+    files = [{"file": file, "sha256": sha256} for file, sha256 in rules.included.items()]
+    return {"includes": files} if files else {}

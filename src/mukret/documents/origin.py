@@ -12,7 +12,7 @@ from mukret.values import JsonValue
 class Origin:
     """The request behind a response. `fetched_at` is an RFC 3339 instant; `variables` filled the call's address."""
 
-    url: str
+    url: str | None
     status: int | None = None
     media_type: str | None = None
     fetched_at: str | None = None
@@ -23,4 +23,4 @@ class Origin:
     @property
     def address(self) -> str:
         """The address without its query, which may hold what nobody else should see."""
-        return self.url.partition("?")[0].partition("#")[0]
+        return (self.url or "").partition("?")[0].partition("#")[0]

@@ -7,7 +7,10 @@ import gzip
 import hashlib
 import io
 import lzma
+import os
+import shutil
 import sys
+import tempfile
 import zlib
 from collections import Counter
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -43,6 +46,32 @@ class Source:
     documents: int = 0
     digest: hashlib._Hash = field(default_factory=hashlib.sha256)
     hashing: Future[None] | None = None
+    copy: BinaryIO | None = None
+
+    def keep(self) -> None:
+        """Sees to it that it can be opened more than once: what comes through a pipe is copied to the disk."""
+        if self.copy is not None or os.path.isfile(self.path):
+            return
+        copy = tempfile.TemporaryFile()  # noqa: SIM115  # it goes when the process does
+        try:
+            shutil.copyfileobj(self._raw(), copy, 1 << 20)
+            copy.flush()
+        except OSError as error:
+            raise not_opened(self.name, error) from None
+        self.copy = cast(BinaryIO, copy)
+
+    def rewind(self) -> None:
+        """Forgets what was learnt of it, so that it can be read again."""
+        self.sha256  # noqa: B018  # nothing is being hashed any more
+        self.passed_over.clear()
+        self.size = self.documents = 0
+        self.digest, self.hashing = hashlib.sha256(), None
+
+    def _raw(self) -> BinaryIO:
+        if self.copy is not None:
+            self.copy.seek(0)
+            return open(os.dup(self.copy.fileno()), "rb")
+        return sys.stdin.buffer if self.path == STANDARD_INPUT else open(self.path, "rb")
 
     @property
     def name(self) -> str:
@@ -57,8 +86,7 @@ class Source:
     def open(self) -> BinaryIO:
         """The file's contents, decompressed, as UTF-8 where a mark says that they are UTF-16. Raises InputError."""
         try:
-            raw = sys.stdin.buffer if self.path == STANDARD_INPUT else open(self.path, "rb")  # noqa: SIM115
-            counted = cast(io.BufferedReader, io.BufferedReader(_Counted(cast(BinaryIO, raw), self), 1 << 18))
+            counted = cast(io.BufferedReader, io.BufferedReader(_Counted(self._raw(), self), 1 << 18))
             return self._as_utf8(self._decompressed(counted))
         except OSError as error:
             raise not_opened(self.name, error) from None

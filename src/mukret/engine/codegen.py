@@ -7,12 +7,13 @@ same pass. Member names enter the source as literals (`repr`), nothing else of a
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from mukret.paths import Filter, Index, Name, Path, Segment, Selector, Slice
-from mukret.rules.model import Rows
+from mukret.paths import Filter, Index, Name, Path, Segment, Selector, Slice, parse_path
+from mukret.rules.rows import Refusal, Rows
+from mukret.types import Bad
 from mukret.values import JsonValue
 
 
@@ -21,7 +22,9 @@ class Gathered:
     """What a generated function gives for the rows of one table in a batch.
 
     `owners` holds for each row the number of its parent, ascending. `columns` holds the raw values of the simple
-    fields. `odd` are the rows that are no objects. `positions` and `names` are filled only where they were asked for.
+    fields. `odd` are the rows that are no objects. `positions` and `names` are filled only where they were asked for,
+    the rest only for rows that are found the general way: `above` is the row above each in a table that recurses,
+    -1 for none; `faulty` the rows that can't be read; `refusals`, by parent, rows that can't be told apart.
     """
 
     rows: list[JsonValue]
@@ -30,10 +33,15 @@ class Gathered:
     odd: list[int]
     positions: list[int]
     names: list[str | None]
+    depths: list[int] = field(default_factory=list)
+    above: list[int] = field(default_factory=list)
+    hollow: set[int] = field(default_factory=set)
+    faulty: dict[int, Bad] = field(default_factory=dict)
+    refusals: list[tuple[int, Refusal]] = field(default_factory=list)
 
 
-Gather = Callable[[Sequence[JsonValue], Sequence[str | None]], Gathered]
-"""Parents and their names in, rows out."""
+Gather = Callable[[Sequence[JsonValue], Sequence[str | None], Collection[int]], Gathered]
+"""Parents, their names, and which of them are hollow, in; rows out."""
 
 
 ROOT = "node"
@@ -94,13 +102,13 @@ class _Branch:
 
 def gather_function(rows: Rows, simple: Sequence[Path], *, positions: bool, names: bool) -> Gather:
     """A function that finds the rows of a table and the values of its simple fields (singular paths)."""
-    if not all(map(is_compilable, rows.paths)):
-        return _plain_gather(rows, simple)
+    if not rows.plain or not all(map(is_compilable, rows.paths)):
+        return general_gather(rows, simple, names=names)
     source = _Source()
     tree = _Branch()
     for number, path in enumerate(simple):
         tree.add(path, number)
-    source.add("def generated(parents, parent_names):")
+    source.add("def generated(parents, parent_names, hollow_parents):")
     source.depth = 1
     source.add("rows = []; owners = []; odd = []; positions = []; names = []")
     source.add(f"columns = [{', '.join('[]' for _ in simple)}]")
@@ -340,27 +348,51 @@ def existence_function(path: Path) -> Callable[[Sequence[JsonValue]], bool]:
     return function
 
 
-# ---- the plain way, for queries that are too long
+# ---- the plain way, for rows that are more than nodes, and for queries that are too long
 
 
-def _plain_gather(rows: Rows, simple: Sequence[Path]) -> Gather:
-    def gather(parents: Sequence[JsonValue], parent_names: Sequence[str | None]) -> Gathered:
-        found = Gathered([], [], [[] for _ in simple], [], [], [])
+def general_gather(rows: Rows, simple: Sequence[Path], *, names: bool) -> Gather:
+    """A function as `gather_function` gives it, by the plain way of finding rows."""
+    if all(map(is_compilable, simple)):
+        columns_of = gather_function(Rows((parse_path("$"),)), simple, positions=False, names=False)
+    else:
+        columns_of = _plain_columns(simple)
+
+    def gather(
+        parents: Sequence[JsonValue], parent_names: Sequence[str | None], hollow_parents: Collection[int]
+    ) -> Gathered:
+        found = Gathered([], [], [], [], [], [])
         for owner, parent in enumerate(parents):
-            for position, row in enumerate(rows.find(parent)):
-                node, under = row.node, row.location[:-1] if row.spread else row.location
-                if type(node) is not dict:
-                    found.odd.append(len(found.rows))
-                found.rows.append(node)
+            below = rows.find(parent, hollow=owner in hollow_parents)
+            if below.refusal is not None:
+                found.refusals.append((owner, below.refusal))
+            first = len(found.rows)
+            for number, row in enumerate(below.rows, first):
+                found.rows.append(row.node)
                 found.owners.append(owner)
-                found.positions.append(position)
-                last = under[-1] if under else parent_names[owner]
-                found.names.append(last if isinstance(last, str) else None)
-                for path, column in zip(simple, found.columns, strict=True):
-                    column.append(next(iter(path.values(node)), None))
+                found.positions.append(row.position)
+                found.names.append(row.name(parent_names[owner] if parent_names else None) if names else None)
+                found.depths.append(row.depth)
+                found.above.append(-1 if row.above is None else first + row.above)
+                if row.hollow:
+                    found.hollow.add(number)
+                if row.fault is not None:
+                    found.faulty[number] = row.fault
+        values = columns_of(found.rows, (), ())
+        found.columns = values.columns
+        found.odd = [row for row in values.odd if row not in found.hollow and row not in found.faulty]
         return found
 
     return gather
+
+
+def _plain_columns(simple: Sequence[Path]) -> Gather:
+    def columns(rows: Sequence[JsonValue], names: Sequence[str | None], hollow: Collection[int]) -> Gathered:
+        values = [[next(iter(path.values(row)), None) for row in rows] for path in simple]
+        odd = [number for number, row in enumerate(rows) if type(row) is not dict]
+        return Gathered(list(rows), list(range(len(rows))), values, odd, [], [])
+
+    return columns
 
 
 def _plain_nodes(paths: Sequence[Path], with_nulls: bool) -> Callable[[Sequence[JsonValue]], list[list[JsonValue]]]:

@@ -14,7 +14,7 @@ from mukret.engine.codegen import existence_function
 from mukret.engine.plan import Plan
 from mukret.engine.table_batch import TableBatch
 from mukret.paths import Path, nearest_existing
-from mukret.rules.model import RESPONSE, At
+from mukret.rules.model import RESPONSE, At, Fact, Field, Lookup, Table
 from mukret.values import JsonValue
 
 KEPT_NODES = 200
@@ -27,6 +27,7 @@ class Unmatched:
     table: str
     field: str | None
     path: str
+    file: str
     line: int
     column: int
     hint: str | None
@@ -37,11 +38,11 @@ class Unmatched:
 
 @dataclass
 class _Open:
-    """A rule that has found nothing so far, and some nodes in which it looked."""
+    """A rule that has found nothing so far, and some nodes in which it looked: `paths`, or what `text` says."""
 
     paths: tuple[Path, ...]
-    line: int
-    column: int
+    text: str
+    rule: Field | Table
     looked_in: list[JsonValue] = field(default_factory=list)
 
     @cached_property
@@ -58,20 +59,26 @@ class Coverage:
         for table_plan in (plan.response, *plan.tables):
             table = table_plan.table
             if table.name != RESPONSE:
-                for number, path in enumerate(table.rows.paths):
-                    self.open[table.name, number] = _Open((path,), table.line, table.column)
+                for number, path in enumerate(table.rows.named_paths):
+                    self.open[table.name, number] = _Open((path,), path.text, table)
             for own in table.fields:
-                if isinstance(own.source, At):
-                    self.open[table.name, own.name] = _Open(own.source.paths, own.line, own.column)
+                match own.source:
+                    case At(paths=paths):
+                        self.open[table.name, own.name] = _Open(paths, paths[0].text, own)
+                    case Lookup():
+                        what = f"the lookup in {own.source.name} by {', '.join(own.source.by)}"
+                        self.open[table.name, own.name] = _Open((), what, own)
+                    case Fact(name=name) if not own.source.of_row:
+                        self.open[table.name, own.name] = _Open((), f"the fact {name}", own)
 
     def see(self, batch: TableBatch) -> None:
         name = batch.table.name
         if batch.parent is not None:
-            paths = batch.table.rows.paths
+            paths = batch.table.rows.named_paths
             for number in range(len(paths)):
                 if (name, number) in self.open:
-                    found = batch.count > 0 and len(paths) == 1
-                    self.look(name, number, batch.parent.rows, found=found)
+                    found = batch.count > len(batch.hollow) and len(paths) == 1
+                    self.look(name, number, _looked_in(batch), found=found)
         for own in batch.table.fields:
             if (name, own.name) in self.open:
                 # a default fills the column whether or not anything was found
@@ -92,8 +99,31 @@ class Coverage:
             name = own if isinstance(own, str) else None
             if name is not None and not rule.looked_in:
                 continue
-            hint = nearest_existing(rule.paths[0], rule.looked_in) if rule.looked_in else None
-            if name is None and not rule.looked_in:
-                hint = "the table that it is within has no rows"
-            found.append(Unmatched(table, name, rule.paths[0].text, rule.line, rule.column, hint))
+            hint = nearest_existing(rule.paths[0], rule.looked_in) if rule.looked_in and rule.paths else None
+            if isinstance(rule.rule, Table) and not rule.looked_in:
+                kind = rule.rule.kind if rule.rule.within is None else None
+                hint = f"no document of the kind {kind} came" if kind else "the table that it is within has no rows"
+            elif isinstance(rule.rule, Field) and not rule.paths:
+                hint = _why_nothing(rule.rule)
+            owner = rule.rule
+            found.append(Unmatched(table, name, rule.text, owner.file, owner.line, owner.column, hint))
         return found
+
+
+def _looked_in(batch: TableBatch) -> Sequence[JsonValue]:
+    """The nodes in which rows were looked for: not in hollow rows, nor in documents of another kind."""
+    assert batch.parent is not None
+    hollow, belongs = batch.parent.hollow, batch.belongs
+    if not hollow and belongs is None:
+        return batch.parent.rows
+    return [
+        node
+        for number, node in enumerate(batch.parent.rows)
+        if number not in hollow and (belongs is None or belongs(number))
+    ]
+
+
+def _why_nothing(own: Field) -> str:
+    if isinstance(own.source, Lookup):
+        return f"no value of {', '.join(own.source.by)} is a key ({', '.join(own.source.key)}) of {own.source.name}"
+    return "it is on record for responses that collect kept, or that come from an HTTP archive"

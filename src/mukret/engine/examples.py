@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
 from mukret.engine.fates import Fate
-from mukret.engine.reference import ReferenceRun, Row
+from mukret.engine.reference import BadEmbedded, Document, ReferenceRun, Row
 from mukret.errors import StoppedError
 from mukret.rules.model import Example, Rules
 from mukret.types.base import ValueType
@@ -30,16 +30,23 @@ def run_examples(rules: Rules) -> list[Outcome]:
 
 
 def _differences(rules: Rules, example: Example) -> Iterator[str]:
+    run = ReferenceRun(rules)
+    document = Document(example.response, example.input, example.document, example.origin)
     try:
-        rows, rejects = ReferenceRun(rules).document(example.response, "example")
+        run.settle([document])
+        rows, rejects = run.document(document)
     except StoppedError as error:
         yield f"the run stopped: {error.message} at {error.place}"
+        return
+    except BadEmbedded as error:
+        yield f"the document is a bad one: {error}"
         return
     for name, expected in example.gives.items():
         written = [row for row in rows[name] if row.fate == Fate.WRITTEN]
         yield from _table(rules, name, expected, written)
-    if len(rejects) != example.rejected:
-        yield f"{len(rejects)} rows were rejected, not {example.rejected}"
+    rejected = sum(reject.rows or 1 for reject in rejects)
+    if rejected != example.rejected:
+        yield f"{rejected} rows were rejected, not {example.rejected}"
         for reject in rejects[:5]:
             for problem in reject.problems:
                 what = f"{reject.table}.{problem.field}" if problem.field else reject.table
@@ -52,8 +59,7 @@ def _table(rules: Rules, name: str, expected: int | tuple[Mapping[str, object], 
         yield f"{name} has {len(rows)} rows, not {count}"
     if isinstance(expected, int):
         return
-    types: dict[str, ValueType] = {own.name: own.type for own in rules.tables[name].fields}
-    types.update({item.name: item.type for item in rules.tables[name].inherit})
+    types = rules.tables[name].types
     for number, (wanted, row) in enumerate(zip(expected, rows, strict=False), 1):
         for field, value in wanted.items():
             found = row.values[field]

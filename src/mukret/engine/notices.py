@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
+from mukret.engine.batch_tables import KindsSeen
 from mukret.engine.coverage import Unmatched
 from mukret.engine.sampling import Sample
 from mukret.engine.tally import Tally
@@ -23,16 +24,26 @@ class Notice:
     hint: str | None
 
 
-def notices(rules: Rules, unmatched: Sequence[Unmatched], tally: Tally, sample: Sample) -> list[Notice]:
+def notices(
+    rules: Rules, unmatched: Sequence[Unmatched], tally: Tally, sample: Sample, kinds: KindsSeen
+) -> list[Notice]:
     """All warnings of a run, those about the rules in the order of the file."""
-    found = sorted(unmatched, key=lambda rule: (rule.line, rule.column))
-    return [*(_unmatched(rules, rule) for rule in found), *_unknown(rules, tally), *_twice(sample)]
+    found = sorted(unmatched, key=lambda rule: (rule.file != rules.file, rule.file, rule.line, rule.column))
+    return [*map(_unmatched, found), *_unknown(rules, tally), *_of_no_kind(kinds), *_twice(sample)]
 
 
-def _unmatched(rules: Rules, rule: Unmatched) -> Notice:
+def _unmatched(rule: Unmatched) -> Notice:
     name = f"{rule.table}.{rule.field}" if rule.field else f"rows of {rule.table}"
     message = f"{name}: {rule.path} finds nothing in all of the input"
-    return Notice("unmatched", message, f"{rules.file}:{rule.line}:{rule.column}", rule.hint)
+    return Notice("unmatched", message, f"{rule.file}:{rule.line}:{rule.column}", rule.hint)
+
+
+def _of_no_kind(kinds: KindsSeen) -> Iterator[Notice]:
+    if kinds.first is not None:
+        file, number = kinds.first
+        message = f"{counted(kinds.of_none, 'document')} of no kind that the rules know: no table reads them"
+        hint = f"kinds: {', '.join(kinds.rules.kinds)}"
+        yield Notice("no-kind", message, f"{file}, document {number}", hint)
 
 
 def _unknown(rules: Rules, tally: Tally) -> Iterator[Notice]:
@@ -43,7 +54,7 @@ def _unknown(rules: Rules, tally: Tally) -> Iterator[Notice]:
             yield Notice(
                 "filtered-unknown",
                 f"{name}: where is unknown, not false, for {of_all}",
-                f"{rules.file}:{table.line}:{table.column}",
+                f"{table.file}:{table.line}:{table.column}",
                 "a null stands in the condition: IS NULL or COALESCE says what should become of it",
             )
 

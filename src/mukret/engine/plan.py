@@ -6,9 +6,10 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
 from mukret.columns.arrow import column_type
-from mukret.engine.codegen import Gather, gather_function, is_compilable, nodes_function
+from mukret.engine.codegen import Gather, gather_function, general_gather, is_compilable, nodes_function
 from mukret.paths import parse_path
-from mukret.rules.model import RESPONSE, At, Fact, Field, Rows, Rules, Table
+from mukret.rules.model import RESPONSE, At, Fact, Field, Rules, Table
+from mukret.rules.rows import Rows
 from mukret.values import JsonValue
 
 Nodes = Callable[[Sequence[JsonValue]], list[list[JsonValue]]]
@@ -39,13 +40,19 @@ class Plan:
 
 
 def make_plan(rules: Rules) -> Plan:
-    document = Table(
-        RESPONSE, Rows((parse_path("$"),)), None, (), rules.response_fields, rules.response_evaluation, line=0
-    )
+    document = Table(RESPONSE, Rows((parse_path("$"),)), None, (), rules.response_fields)
     tables = rules.parents_first()
     named = _need_names(tables)
-    plans = [_table_plan(table, table.name in named) for table in tables]
-    return Plan(rules, _table_plan(document, RESPONSE in named), plans)
+    hollow = {table.name for table in tables if table.rows.outer}
+    plans = [
+        _table_plan(
+            table,
+            names=table.name in named,
+            may_stand_in_hollow=table.within in hollow and table.rows.may_be_the_parent,
+        )
+        for table in tables
+    ]
+    return Plan(rules, _table_plan(document, names=RESPONSE in named), plans)
 
 
 def _need_names(tables: Sequence[Table]) -> set[str]:
@@ -59,15 +66,16 @@ def _need_names(tables: Sequence[Table]) -> set[str]:
     return needed
 
 
-def _table_plan(table: Table, names: bool) -> TablePlan:
+def _table_plan(table: Table, *, names: bool, may_stand_in_hollow: bool = False) -> TablePlan:
+    """`may_stand_in_hollow`: a row could be taken to be the very node of a parent row that has none."""
     simple = [own for own in table.fields if _is_simple(own)]
     general = [own for own in table.fields if isinstance(own.source, At) and not _is_simple(own)]
-    gather = gather_function(
-        table.rows,
-        [own.source.paths[0] for own in simple if isinstance(own.source, At)],
-        positions=any(own.source == Fact("position") for own in table.fields),
-        names=names,
-    )
+    paths = [own.source.paths[0] for own in simple if isinstance(own.source, At)]
+    positions = any(own.source == Fact("position") for own in table.fields)
+    if may_stand_in_hollow:
+        gather = general_gather(table.rows, paths, names=names)
+    else:
+        gather = gather_function(table.rows, paths, positions=positions, names=names)
     return TablePlan(
         table,
         gather,
@@ -90,7 +98,7 @@ def _is_simple(own: Field) -> bool:
         and len(source.paths) == 1
         and source.paths[0].singular
         and is_compilable(source.paths[0])
-        and source.take in ("only", "first")
+        and source.take in ("only", "first", "last")
     )
 
 

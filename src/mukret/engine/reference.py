@@ -6,10 +6,13 @@ them together). `check` runs examples through it.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 
-from mukret.engine.fates import Fate, SeenKeys
+from mukret.documents.origin import Origin
+from mukret.engine.embedded import BadText, innermost, unfolded
+from mukret.engine.facts import document_fact
+from mukret.engine.fates import Fate, LastRows, keys_of, settling_passes
 from mukret.engine.rejects import (
     Fault,
     Reject,
@@ -18,50 +21,69 @@ from mukret.engine.rejects import (
     duplicate,
     key_missing,
     parent_rejected,
+    refused,
     reject,
     required,
     row_shape,
-    several,
     stopped,
+    unreadable,
     where_failed,
 )
+from mukret.engine.rests import rest_of
+from mukret.engine.taking import taken
 from mukret.engine.tally import TableTally
 from mukret.expressions import evaluate
-from mukret.paths import Location
-from mukret.rules.model import RESPONSE, At, Compute, Constant, Fact, Field, Rules, Table
+from mukret.paths import Path, normalized
+from mukret.rules.model import (
+    RESPONSE,
+    Above,
+    At,
+    Compute,
+    Constant,
+    Derive,
+    Fact,
+    Field,
+    Inherit,
+    Inherited,
+    Lookup,
+    Rest,
+    Rules,
+    Table,
+)
+from mukret.rules.rows import DOCUMENT, FoundRow, Place, Refusal
 from mukret.types import Bad
-from mukret.types.base import ValueType
 from mukret.values import JsonValue
 
 
 @dataclass
 class Row:
-    """A row of a table, or (with an empty location) a document with the fields of `response`.
+    """A row of a table, or a document with the fields of `response`.
 
-    `broken` are fields whose value is bad: expressions that read them are not evaluated.
+    `broken` are fields whose value is bad: expressions that read them are not evaluated. `above` is the row above it in
+    a table that recurses. `readable`: its own fields can be read.
     """
 
-    node: JsonValue
-    location: Location
-    position: int
+    found: FoundRow
+    place: Place
     parent: Row | None
     origin: str
+    name: str | None = None
+    above: Row | None = None
+    readable: bool = True
     values: dict[str, object] = field(default_factory=dict)
     broken: set[str] = field(default_factory=set)
     faults: list[Fault] = field(default_factory=list)
     nulled: int = 0
     fate: Fate = Fate.WRITTEN
     unknown: bool = False
-    spread: bool = False
 
     @property
-    def name(self) -> str | None:
-        """The member name under which the row, or the array that it is spread from, stands."""
-        under = self.location[:-1] if self.spread else self.location
-        if self.parent is not None and under == self.parent.location:
-            return self.parent.name
-        last = under[-1] if under else None
-        return last if isinstance(last, str) else None
+    def node(self) -> JsonValue:
+        return self.found.node
+
+    @property
+    def hollow(self) -> bool:
+        return self.found.hollow
 
     def ancestor(self, origin: str) -> Row:
         row = self
@@ -71,83 +93,167 @@ class Row:
         return row
 
 
+@dataclass
+class Document:
+    """A document and its place in the run. Texts embedded in it are read once, however often it is evaluated."""
+
+    value: JsonValue
+    file: str = "-"
+    number: int = 1
+    origin: Origin | None = None
+    bad_texts: list[BadText] | None = None
+
+    def unfold(self, paths: Sequence[Path]) -> list[BadText]:
+        if self.bad_texts is None:
+            self.value, self.bad_texts = unfolded(self.value, paths)
+        return self.bad_texts
+
+
+class BadEmbedded(Exception):
+    """A text in the document that was to be JSON is none, and stands in no row: the document is a bad one."""
+
+
 class ReferenceRun:
-    """Evaluates documents one after the other; keys are remembered over the whole run."""
+    """Evaluates documents one after the other; keys are remembered over the whole run.
+
+    Where the last row with a key is kept, all documents must be settled before the first is evaluated.
+    """
 
     def __init__(self, rules: Rules) -> None:
         self.rules = rules
         self.tables = rules.parents_first()
-        self.seen = {table.name: SeenKeys() for table in self.tables}
-        self.tally = {name: TableTally() for name in rules.tables}
+        self.last: dict[str, LastRows] = {}
+        self.begin()
 
-    def document(
-        self, document: JsonValue, file: str = "-", number: int = 1
-    ) -> tuple[dict[str, list[Row]], list[Reject]]:
-        """All rows of a document by table, and the records of those rejected. Raises StoppedError for `bad: stop`."""
-        response = Row(document, (), 0, None, RESPONSE)
-        place = f"{file}, document {number}"
-        for item in self.rules.response_evaluation:
-            self.read(response, item, place)
-        rows: dict[str, list[Row]] = {}
+    def begin(self, settling: Iterable[str] = ()) -> None:
+        self.seen = keys_of(self.tables, self.last, frozenset(settling))
+        self.tally = {name: TableTally() for name in self.rules.tables}
+
+    def settle(self, documents: list[Document]) -> None:
+        """Finds out which rows are the last ones with their keys."""
+        for names in settling_passes(self.tables):
+            self.begin(names)
+            for document in documents:
+                try:
+                    self.document(document)
+                except BadEmbedded:
+                    continue
+        self.begin()
+
+    def document(self, document: Document) -> tuple[dict[str, list[Row]], list[Reject]]:
+        """All rows of a document by table, and the records of those rejected.
+
+        Raises StoppedError for `bad: stop`, and BadEmbedded.
+        """
+        return _OneDocument(self, document).evaluate()
+
+
+class _OneDocument:
+    def __init__(self, run: ReferenceRun, document: Document) -> None:
+        self.run = run
+        self.rules = run.rules
+        self.document = document
+        self.refusals: dict[str, list[tuple[Row, Refusal]]] = {}
+        self.answers: dict[tuple[str, Lookup], dict[tuple[object, ...], object]] = {}
+        self.surviving: dict[str, list[Row]] = {}
+        self.bad_texts = document.unfold(self.rules.embedded)
+        self.response = Row(FoundRow((), document.value), DOCUMENT, None, RESPONSE)
+        self.rows: dict[str, list[Row]] = {RESPONSE: [self.response]}
+
+    def evaluate(self) -> tuple[dict[str, list[Row]], list[Reject]]:
+        for table in self.run.tables:
+            self.find(table)
+        self.blame_bad_texts()
+        for step in self.rules.schedule:
+            match step:
+                case Inherit():
+                    for row in self.rows[step.table]:
+                        self.inherit(row, step.inherited)
+                case Derive():
+                    for row in self.rows[step.table]:
+                        self.read(row, step.field)
+                case _:
+                    table = self.rules.tables[step.table]
+                    rows = self.rows[step.table]
+                    self.surviving[step.table] = [row for row in rows if self.survives(row, table, step.without)]
         rejects: list[Reject] = []
-        for table in self.tables:
-            parents = rows[table.within] if table.within else [response]
-            rows[table.name] = [row for parent in parents for row in self.below(table, parent, place)]
-            self.count(table.name, rows[table.name])
-            for row in rows[table.name]:
-                if row.fate == Fate.REJECTED:
-                    rejects.append(reject(file, number, table.name, row.location, row.node, row.faults))
-        return {name: rows[name] for name in self.rules.tables}, rejects
+        for table in self.run.tables:
+            for number, row in enumerate(self.rows[table.name]):
+                self.decide(row, table, number)
+            self.run.seen[table.name].looked_at(len(self.rows[table.name]))
+            self.count(table.name)
+            rejects += self.rejects(table.name)
+        return {name: self.rows[name] for name in self.rules.tables}, rejects
 
-    def count(self, name: str, rows: list[Row]) -> None:
-        tally = self.tally[name]
-        fates = [row.fate for row in rows]
-        tally.rows_seen += len(rows)
-        tally.rows_written += fates.count(Fate.WRITTEN)
-        tally.rows_rejected += fates.count(Fate.REJECTED)
-        tally.rows_filtered += fates.count(Fate.FILTERED)
-        tally.rows_deduplicated += fates.count(Fate.DEDUPLICATED)
-        tally.values_nulled += sum(row.nulled for row in rows)
-        tally.rows_filtered_unknown += sum(row.unknown for row in rows)
+    # ---- rows
 
-    def below(self, table: Table, parent: Row, place: str) -> Iterator[Row]:
-        for position, found in enumerate(table.rows.find(parent.node)):
-            location = (*parent.location, *found.location)
-            row = Row(found.node, location, position, parent, table.name, spread=found.spread)
-            self.fill(row, table, place)
-            self.decide(row, table)
-            yield row
-
-    # ---- one row
-
-    def fill(self, row: Row, table: Table, place: str) -> None:
-        for rank, inherited in enumerate(table.inherit):
-            self.inherit(row, inherited.name, inherited.origin, rank - len(table.inherit))
-        if table.judges_shape and type(row.node) is not dict:
-            row.faults.append(row_shape())
-            row.broken |= {own.name for own in table.fields}
-            row.values.update({own.name: None for own in table.fields})
+    def find(self, table: Table) -> None:
+        """The rows of a table, and which of them can't be read."""
+        rows: list[Row] = []
+        self.rows[table.name] = rows
+        self.refusals[table.name] = []
+        if table.kind is not None and not self.is_kind(table.kind):
             return
-        for own in table.evaluation:
-            self.read(row, own, place)
+        for parent in self.rows[table.within or RESPONSE]:
+            found = table.rows.find(parent.node, hollow=parent.hollow)
+            if found.refusal is not None:
+                self.refusals[table.name].append((parent, found.refusal))
+            first = len(rows)
+            for item in found.rows:
+                row = Row(item, parent.place.of(item), parent, table.name, item.name(parent.name))
+                row.above = rows[first + item.above] if item.above is not None else None
+                fault = item.fault
+                if fault is None and table.judges_shape and type(item.node) is not dict and not item.hollow:
+                    fault = row_shape()
+                if fault is not None:
+                    row.faults.append(unreadable(fault))
+                row.readable = fault is None and not item.hollow
+                rows.append(row)
 
-    def inherit(self, row: Row, name: str, origin: str, rank: int) -> None:
+    def is_kind(self, name: str) -> bool:
+        document = self.document
+        call = document.origin.call if document.origin else None
+        return self.rules.kinds[name].fits(self.response.node, document.file, call)
+
+    def blame_bad_texts(self) -> None:
+        rows = [row for table in self.run.tables for row in self.rows[table.name]]
+        for text in self.bad_texts:
+            chosen = innermost([None if row.hollow else row.place for row in rows], text)
+            if not chosen:
+                raise BadEmbedded(f"the text at {text.path} is no JSON: {text.error.finding.message}")
+            for number in chosen:
+                row = rows[number]
+                if row.place.location == text.location:  # it is the row: that it is no object says nothing more
+                    row.faults = [fault for fault in row.faults if fault.bad.code != "row-shape"]
+                    row.readable = False
+                row.faults.append(text.fault)
+
+    # ---- one field
+
+    def inherit(self, row: Row, inherited: Inherited) -> None:
         assert row.parent is not None
-        source = row.parent.ancestor(origin)
+        name, source = inherited.name, row.parent.ancestor(inherited.origin)
         row.values[name] = source.values[name]
         if name in source.broken:
             row.broken.add(name)
-            if origin == RESPONSE:
+            if inherited.origin == RESPONSE:
+                table = self.rules.tables[row.origin]
+                rank = table.inherit.index(inherited) - len(table.inherit)
                 row.faults += [
-                    Fault(rank, name, fault.bad, fault.field, (source.location, source.node))
+                    Fault(rank, name, fault.bad, fault.field, (source.place, source.node))
                     for fault in source.faults
                     if fault.name == name
                 ]
 
-    def read(self, row: Row, own: Field, place: str) -> None:
+    def read(self, row: Row, own: Field) -> None:
         """One field of one row: its value, or what is wrong with it."""
         row.values[own.name] = None
-        if isinstance(own.source, Compute) and row.broken & set(own.source.expression.fields()):
+        if row.hollow:
+            return
+        tainted = not row.readable or bool(row.broken & set(own.reads))
+        if isinstance(own.source, Above) and row.above is not None:
+            tainted = tainted or own.source.field in row.above.broken
+        if tainted:
             row.broken.add(own.name)
             return
         nulled = False
@@ -157,73 +263,147 @@ class ReferenceRun:
             nulled = bad.nulled or own.bad == "null"
             row.nulled += nulled
             if not nulled:
-                self.bad(row, own, bad, place)
+                self.bad(row, own, bad)
                 return
         if row.values[own.name] is None:
             if own.required:
-                self.bad(row, own, required(), place)
+                self.bad(row, own, required())
             elif not nulled:
                 row.values[own.name] = own.default
 
-    def bad(self, row: Row, own: Field, bad: Bad, place: str) -> None:
-        fault = Fault(self.rank(row, own), own.name, bad, own)
+    def bad(self, row: Row, own: Field, bad: Bad) -> None:
+        fields = self.rules.response_fields if row.origin == RESPONSE else self.rules.tables[row.origin].fields
+        fault = Fault(fields.index(own), own.name, bad, own)
         if own.bad == "stop":
-            raise stopped(fault, row.location, row.node, place)
+            raise stopped(fault, row.place, row.node, f"{self.document.file}, document {self.document.number}")
         row.broken.add(own.name)
         row.faults.append(fault)
-
-    def rank(self, row: Row, own: Field) -> int:
-        fields = self.rules.response_fields if row.origin == RESPONSE else self.rules.tables[row.origin].fields
-        return fields.index(own)
 
     def value(self, row: Row, own: Field) -> object:
         match own.source:
             case At():
-                return self.at(row.node, own.source, own)
+                if own.source.take == "count":
+                    return own.reading.read(len(chosen_path(own.source, row.node).values(row.node)))
+                return taken(own.source, own.reading, [value for _, value in chosen_nodes(own.source, row.node)])
             case Compute():
                 return evaluate(own.source.expression, row.values)
             case Constant():
                 return own.source.value
             case Fact():
-                return own.reading.read(row.name if own.source.name == "name" else row.position)
+                fact = self.fact(row, own.source.name)
+                try:
+                    return own.reading.read(fact)
+                except Bad as bad:
+                    raise bad.about(fact) from None
+            case Above():
+                return row.above.values[own.source.field] if row.above is not None else None
+            case Rest():
+                return own.reading.read(rest_of(row.node, own.source.touched))
+            case Lookup():
+                return self.look_up(row, own.source)
 
-    def at(self, node: JsonValue, at: At, own: Field) -> object:
-        values = [value for _, value in chosen_nodes(at, node)]
-        match at.take:
-            case "all":
-                return own.reading.read_nodes(values)
-            case "count":
-                return own.reading.read(len(chosen_path(at, node).values(node)))
-            case "only" if len(values) > 1:
-                raise several(len(values))
-        return own.reading.read(values[0]) if values else None
+    def fact(self, row: Row, name: str) -> JsonValue:
+        match name:
+            case "name":
+                return row.name
+            case "position":
+                return row.found.position
+            case "depth":
+                return row.found.depth
+            case "path":
+                return normalized(row.place.location)
+        return document_fact(name, self.document.file, self.document.number, self.document.origin)
 
-    # ---- what becomes of it
+    def look_up(self, row: Row, lookup: Lookup) -> object:
+        form = lookup.form(tuple(row.values[name] for name in lookup.by))
+        if form is None:
+            return None
+        if lookup.table is None:
+            return lookup.answers.get(form)
+        known = self.answers.get((lookup.table, lookup))
+        if known is None:
+            known = self.answers[lookup.table, lookup] = self.answers_of(lookup, lookup.table)
+        return known.get(form)
 
-    def decide(self, row: Row, table: Table) -> None:
-        for name in table.key:
-            if row.values[name] is None and name not in row.broken:
-                row.faults.append(key_missing(name))
+    def answers_of(self, lookup: Lookup, table: str) -> dict[tuple[object, ...], object]:
+        """What the surviving rows of a table give, by their keys; the first of several with a key counts."""
+        found: dict[tuple[object, ...], object] = {}
+        for row in self.surviving[table]:
+            form = lookup.form(tuple(row.values[name] for name in lookup.key))
+            if form is not None and lookup.give not in row.broken:
+                found.setdefault(form, row.values[lookup.give])
+        return found
+
+    # ---- what becomes of a row
+
+    def survives(self, row: Row, table: Table, without: frozenset[str]) -> bool:
+        """Whether a row is neither rejected nor filtered for itself, as far as other fields than these say."""
+        if row.hollow or any(fault.name is None or fault.name not in without for fault in row.faults):
+            return False
+        if any(self.lacks(row, name) for name in table.key if name not in without):
+            return False
+        if table.where is None or row.broken - without or set(table.where.fields()) & without:
+            return True
+        try:
+            return bool(evaluate(table.where, row.values))
+        except Bad:
+            return False
+
+    @staticmethod
+    def lacks(row: Row, name: str) -> bool:
+        return row.values[name] is None and name not in row.broken
+
+    def decide(self, row: Row, table: Table, number: int) -> None:
         passes: object = True
-        if table.where is not None and not row.faults and not row.broken:
-            try:
-                passes = evaluate(table.where, row.values)
-            except Bad as bad:
-                row.faults.append(where_failed(bad))
+        if not row.hollow:
+            row.faults += [key_missing(name) for name in table.key if self.lacks(row, name)]
+            if table.where is not None and not row.faults and not row.broken:
+                try:
+                    passes = evaluate(table.where, row.values)
+                except Bad as bad:
+                    row.faults.append(where_failed(bad))
+        above = row.above or row.parent
         if row.faults:
             row.fate = Fate.REJECTED
-        elif row.parent is not None and row.parent.fate != Fate.WRITTEN:
-            row.fate = row.parent.fate
+        elif above is not None and above.fate != Fate.WRITTEN:
+            row.fate = above.fate
             if row.fate == Fate.REJECTED:
-                row.faults.append(parent_rejected(row.parent.origin))
+                row.faults.append(parent_rejected(above.origin))
         elif not passes:
             row.fate = Fate.FILTERED
             row.unknown = passes is None
-        elif table.key and not self.seen[table.name].is_new(row.values[name] for name in table.key):
-            row.fate = Fate.REJECTED
-            row.faults.append(duplicate(self.key(row, table)))
+        elif table.key and not row.hollow:
+            row.fate = self.run.seen[table.name].fate((row.values[name] for name in table.key), number)
+            if row.fate == Fate.REJECTED:
+                types = table.types
+                row.faults.append(duplicate({name: types[name].written(row.values[name]) for name in table.key}))
 
-    def key(self, row: Row, table: Table) -> dict[str, JsonValue]:
-        types: dict[str, ValueType] = {own.name: own.type for own in table.fields}
-        types.update({inherited.name: inherited.type for inherited in table.inherit})
-        return {name: types[name].written(row.values[name]) for name in table.key}
+    # ---- results
+
+    def count(self, name: str) -> None:
+        tally, rows = self.run.tally[name], self.rows[name]
+        fates = [row.fate for row in rows]
+        refused_rows = sum(refusal.count for _, refusal in self.refusals[name])
+        tally.rows_seen += len(rows) + refused_rows
+        tally.rows_written += fates.count(Fate.WRITTEN)
+        tally.rows_rejected += fates.count(Fate.REJECTED) + refused_rows
+        tally.rows_filtered += fates.count(Fate.FILTERED)
+        tally.rows_deduplicated += fates.count(Fate.DEDUPLICATED)
+        tally.values_nulled += sum(row.nulled for row in rows)
+        tally.rows_filtered_unknown += sum(row.unknown for row in rows)
+
+    def rejects(self, name: str) -> list[Reject]:
+        """In the order of the parents; rows that are refused as a whole stand where their rows would."""
+        file, number = self.document.file, self.document.number
+        table = self.rules.tables[name]
+        order = {id(parent): place for place, parent in enumerate(self.rows[table.within or RESPONSE])}
+        found = [
+            (order[id(row.parent)], reject(file, number, name, row.place, row.node, row.faults))
+            for row in self.rows[name]
+            if row.fate == Fate.REJECTED
+        ]
+        found += [
+            (order[id(parent)], refused(file, number, name, parent.place, refusal))
+            for parent, refusal in self.refusals[name]
+        ]
+        return [record for _, record in sorted(found, key=lambda item: item[0])]

@@ -9,10 +9,12 @@ import msgspec
 
 from mukret.documents import BadDocument, Finding
 from mukret.errors import StoppedError
-from mukret.paths import Index, Location, Name, Path, normalized
+from mukret.paths import Location, Path, normalized
 from mukret.rules.model import At, Field
+from mukret.rules.rows import Place, Refusal, would_stand
 from mukret.text import escaped, shortened
 from mukret.types import Bad
+from mukret.types.taken import GATHERINGS
 from mukret.values import JsonValue, json_text, shown_text
 
 LONGEST_VALUE = 200
@@ -44,13 +46,17 @@ class Problem:
 
 @dataclass(frozen=True)
 class Reject:
-    """A rejected row, or (with `table` and `path` None) a document that could not be read."""
+    """A rejected row, or (with `table` and `path` None) a document that could not be read.
+
+    `rows`: for how many rows it stands, where they can't be told apart.
+    """
 
     file: str
     document: int
     path: str | None
     table: str | None
     problems: tuple[Problem, ...]
+    rows: int | None = None
 
     def as_json(self) -> dict[str, Any]:
         return {
@@ -58,6 +64,7 @@ class Reject:
             "document": self.document,
             "path": self.path,
             "table": self.table,
+            **({"rows": self.rows} if self.rows is not None else {}),
             "problems": [problem.as_json() for problem in self.problems],
         }
 
@@ -73,26 +80,38 @@ class Reject:
 class Fault:
     """A problem before its place is looked up. `field` is None for problems of the row as a whole.
 
-    `origin` is the location and node that the field was read from, where that is not the row's own.
+    `origin` is the place and node that the field was read from, where that is not the row's own.
     """
 
     rank: int
     name: str | None
     bad: Bad
     field: Field | None = None
-    origin: tuple[Location, JsonValue] | None = None
+    origin: tuple[Place, JsonValue] | None = None
 
 
 # A row's shape comes before its fields (their rank is their place in the file), the rest after them, in this order.
-SHAPE_RANK, KEY_RANK, WHERE_RANK, PARENT_RANK, DUPLICATE_RANK = -1_000_000, 1_000_000, 1_000_001, 1_000_002, 1_000_003
+SHAPE_RANK, TEXT_RANK, KEY_RANK, WHERE_RANK, PARENT_RANK, DUPLICATE_RANK = (
+    -1_000_001,
+    -1_000_000,
+    1_000_000,
+    1_000_001,
+    1_000_002,
+    1_000_003,
+)
 
 
 def required() -> Bad:
     return Bad("required", "nothing where a value is required", told=True)
 
 
-def row_shape() -> Fault:
-    return Fault(SHAPE_RANK, None, Bad("row-shape", "an object with members"))
+def row_shape() -> Bad:
+    return Bad("row-shape", "an object with members")
+
+
+def unreadable(bad: Bad) -> Fault:
+    """A row that can't be read at all."""
+    return Fault(SHAPE_RANK, None, bad)
 
 
 def key_missing(name: str) -> Fault:
@@ -112,31 +131,37 @@ def duplicate(key: dict[str, JsonValue]) -> Fault:
     return Fault(DUPLICATE_RANK, None, Bad("duplicate", f"the key was there before: {shown}", value=key, told=True))
 
 
-def reject(file: str, document: int, table: str, location: Location, node: JsonValue, faults: list[Fault]) -> Reject:
+def reject(file: str, document: int, table: str, place: Place, node: JsonValue, faults: list[Fault]) -> Reject:
     """The record of a rejected row, with the place and value of each fault looked up in the row's node."""
     ordered = sorted(faults, key=lambda fault: fault.rank)
-    problems = tuple(problem(fault, location, node) for fault in ordered)
-    return Reject(file, document, normalized(location), table, problems)
+    problems = tuple(problem(fault, place, node) for fault in ordered)
+    return Reject(file, document, normalized(place.location), table, problems)
 
 
-def problem(fault: Fault, location: Location, node: JsonValue) -> Problem:
+def refused(file: str, document: int, table: str, above: Place, refusal: Refusal) -> Reject:
+    """The record of rows that can't be told apart, at the place in which they were looked for."""
+    bad, path = refusal.bad, normalized(above.location)
+    return Reject(file, document, path, table, (Problem(None, bad.code, path, None, bad.expected),), refusal.count)
+
+
+def problem(fault: Fault, place: Place, node: JsonValue) -> Problem:
     bad = fault.bad
-    location, node = fault.origin or (location, node)
-    place, value = location, bad.value
+    place, node = fault.origin or (place, node)
+    location, value = place.location, bad.value
     if fault.field is not None and isinstance(fault.field.source, At):
-        place, value = blame(fault.field.source, bad, location, node)
-    elif bad.code == "row-shape":
+        location, value = blame(fault.field.source, bad, place, node)
+    elif bad.code in ("row-shape", "header"):
         value = node
-    return Problem(fault.name, bad.code, normalized(place), shown_value(value), sentence(bad, value))
+    return Problem(fault.name, bad.code, normalized(location), shown_value(value), sentence(bad, value))
 
 
 def several(count: int) -> Bad:
     return Bad("several", f"{count} nodes where one was wanted (take says which counts)", told=True)
 
 
-def stopped(fault: Fault, location: Location, node: JsonValue, place: str) -> StoppedError:
+def stopped(fault: Fault, row: Place, node: JsonValue, place: str) -> StoppedError:
     """The error that ends the run where the rules say `bad: stop`."""
-    found = problem(fault, location, node)
+    found = problem(fault, row, node)
     return StoppedError(
         "stopped",
         f"{fault.name}: {found.message} ({found.code})",
@@ -145,19 +170,20 @@ def stopped(fault: Fault, location: Location, node: JsonValue, place: str) -> St
     )
 
 
-def blame(at: At, bad: Bad, location: Location, node: JsonValue) -> tuple[Location, JsonValue]:
+def blame(at: At, bad: Bad, place: Place, node: JsonValue) -> tuple[Location, JsonValue]:
     """Where the value stood that could not be read, and the value; for a missing one where it would have stood."""
     found = chosen_nodes(at, node)
     if not found:
-        return (*location, *would_stand(at.paths[0])), None
-    if bad.code == "several":
-        return location, [value for _, value in found]
-    inner, value = found[bad.index if bad.index is not None and at.take == "all" else 0]
-    if bad.index is not None and at.take != "all":
+        return place.below(would_stand(at.paths[0])), None
+    if bad.code == "several" or (bad.index is None and at.take in GATHERINGS):
+        return place.location, [value for _, value in found]
+    by_node = at.take == "all" or at.take in GATHERINGS
+    inner, value = found[bad.index if bad.index is not None and by_node else -1 if at.take == "last" else 0]
+    if bad.index is not None and not by_node:
         if type(value) is list:
             inner = (*inner, bad.index)
         value = bad.value
-    return (*location, *inner), value
+    return place.below(inner), value
 
 
 def chosen_path(at: At, node: JsonValue) -> Path:
@@ -171,16 +197,6 @@ def chosen_path(at: At, node: JsonValue) -> Path:
 def chosen_nodes(at: At, node: JsonValue) -> list[tuple[Location, JsonValue]]:
     """The nodes of the chosen path, nulls left out."""
     return [(place, value) for place, value in chosen_path(at, node).nodes(node) if value is not None]
-
-
-def would_stand(path: Path) -> Location:
-    steps: list[str | int] = []
-    for segment in path.segments:
-        step = segment.only
-        if not (isinstance(step, Name) or (isinstance(step, Index) and step.index >= 0)):
-            break
-        steps.append(step.name if isinstance(step, Name) else step.index)
-    return tuple(steps)
 
 
 def sentence(bad: Bad, value: JsonValue) -> str:

@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import cached_property
 from typing import Any
 
 from mukret.documents import Batch, Finding, Source, nothing_read, read_batches
-from mukret.documents.batches import BATCH_BYTES
+from mukret.documents.batches import BATCH_BYTES, Wanted
 from mukret.documents.collector import collector_at_rest
 from mukret.documents.doubled import is_sampled
+from mukret.engine.batch_tables import BatchTables, KindsSeen
 from mukret.engine.coverage import Coverage, Unmatched
-from mukret.engine.fates import SeenKeys
+from mukret.engine.deciding import count_into, rejects_of
+from mukret.engine.fates import LastRows, SeenKeys, keys_of, settling_passes
 from mukret.engine.notices import Notice, notices
 from mukret.engine.plan import make_plan
 from mukret.engine.rejects import Reject, bad_document
@@ -54,9 +56,10 @@ class Run:
         self.batch_bytes = batch_bytes
         self.progress = progress
         self.tally = Tally({name: TableTally() for name in rules.tables})
-        self.seen = {name: SeenKeys() for name in rules.tables}
+        self.last: dict[str, LastRows] = {}
         self.coverage = Coverage(self.plan)
         self.sample: Sample = sample_for(rules)
+        self.kinds = KindsSeen(rules)
         self.started = datetime.now(UTC)
 
     @cached_property
@@ -68,46 +71,61 @@ class Run:
     def batches(self) -> Iterator[Output]:
         """Reads everything. Raises InputError, also if not one document could be read; StoppedError for `bad: stop`."""
         with collector_at_rest():
-            for batch in read_batches(self.sources, is_sampled, self.batch_bytes):
-                output = self.output(batch)
-                if self.progress:
-                    self.progress(batch.size)
-                yield output
+            self.settle()
+            seen = keys_of(self.rules.tables.values(), self.last)
+            for batch in self.read(is_sampled):
+                yield self.output(batch, seen)
         if self.tally.documents == 0 and self.tally.bad_documents:
             reason = next(iter(self.tally.reasons.values()))
             raise nothing_read(reason.file, reason.example.finding or Finding(reason.example.message))
 
-    def output(self, batch: Batch) -> Output:
-        tables = self.tables(batch)
+    def read(self, wanted: Wanted) -> Iterator[Batch]:
+        for batch in read_batches(self.sources, wanted, self.batch_bytes):
+            yield batch
+            if self.progress:
+                self.progress(batch.size)
+
+    def settle(self) -> None:
+        """Where the last row with a key is the one that is kept, the input is read through before, to know which that
+        is: once, or once for each table of a chain of such tables within each other."""
+        passes = settling_passes(self.rules.parents_first())
+        if passes:
+            for source in self.sources:
+                source.keep()
+        for names in passes:
+            seen = keys_of(self.rules.tables.values(), self.last, names)
+            for batch in self.read(lambda number: False):
+                tables = BatchTables(self.plan, batch)
+                tables.evaluate()
+                tables.decide(seen)
+            for source in self.sources:
+                source.rewind()
+
+    def output(self, batch: Batch, seen: Mapping[str, SeenKeys]) -> Output:
+        tables = BatchTables(self.plan, batch)
+        tables.evaluate()
+        tables.decide(seen)
+        batch = tables.batch
+        for name, table in tables.tables.items():
+            if name == RESPONSE:
+                self.tally.response_values_nulled += table.nulled
+            else:
+                count_into(self.tally.tables[name], table)
+            self.coverage.see(table)
+        self.kinds.see(tables)
         self.tally.documents += len(batch.documents)
         self.tally.bad_documents += len(batch.bad)
-        rejects = self.rejects(batch, tables)
+        rejects = self.rejects(batch, tables.tables)
         self.tally.note(rejects)
         self.sample.see(batch)
-        return Output({name: tables[name].written() for name in self.schemas}, rejects)
-
-    def tables(self, batch: Batch) -> dict[str, TableBatch]:
-        response = TableBatch(self.plan.response, batch, None)
-        response.fill()
-        self.tally.response_values_nulled += response.nulled
-        self.coverage.see(response)
-        found = {RESPONSE: response}
-        for plan in self.plan.tables:
-            name = plan.table.name
-            table = TableBatch(plan, batch, found[plan.table.within or RESPONSE])
-            table.fill()
-            table.decide(self.seen[name])
-            table.count_into(self.tally.tables[name])
-            self.coverage.see(table)
-            found[name] = table
-        return found
+        return Output({name: tables.tables[name].written() for name in self.schemas}, rejects)
 
     def rejects(self, batch: Batch, tables: dict[str, TableBatch]) -> list[Reject]:
         """In the order of the input: document by document, then table by table, then row by row."""
         order = {id(source): number for number, source in enumerate(self.sources)}
         found: list[tuple[tuple[int, int, int], Reject]] = []
         for rank, plan in enumerate(self.plan.tables):
-            for document, reject in tables[plan.table.name].rejects():
+            for document, reject in rejects_of(tables[plan.table.name]):
                 source, number = batch.sources[document], batch.numbers[document]
                 found.append(((order[id(source)], number, rank), reject))
         found += [((order[id(bad.source)], bad.number, 0), bad_document(bad)) for bad in batch.bad]
@@ -119,4 +137,4 @@ class Run:
 
     def notices(self) -> list[Notice]:
         """The warnings of the run."""
-        return notices(self.rules, self.unmatched(), self.tally, self.sample)
+        return notices(self.rules, self.unmatched(), self.tally, self.sample, self.kinds)

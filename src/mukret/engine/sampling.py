@@ -15,7 +15,7 @@ from mukret.documents import Batch
 from mukret.documents.doubled import Doubled, DoubledMembers
 from mukret.paths import Filter, Index, Name, Path, Segment, Slice, Wildcard, child_segment
 from mukret.paths.locate import path_text
-from mukret.rules.model import At, Field, Rows, Rules
+from mukret.rules.model import At, Field, Rest, Rules, Table
 from mukret.values import JsonValue
 
 MOST_NODES = 100_000
@@ -71,40 +71,99 @@ class Sample:
 
 
 def sample_for(rules: Rules) -> Sample:
-    """An empty sample that knows what these rules read."""
-    rows: dict[str, list[Segments]] = {}
-    for table in rules.parents_first():
-        above = rows[table.within] if table.within else [()]
-        rows[table.name] = [(*base, *own) for base in above for own in _ways(table.rows)]
-    paths = [path.segments for path in _paths(rules.response_fields)]
-    for name, table in rules.tables.items():
-        paths += [(*base, *path.segments) for base in rows[name] for path in _paths(table.fields)]
-    return Sample(_Wanted(frozenset(paths)))
+    """An empty sample that knows what these rules read, and what they leave out on purpose."""
+    ways = _Ways(rules)
+    return Sample(_Wanted(ways.closed(ways.of_document()), ways))
 
 
-def _ways(rows: Rows) -> Iterator[Segments]:
-    """The ways to rows: an array that is spread may be there or not."""
-    for path in rows.paths:
-        yield path.segments
-        if rows.spread:
-            yield (*path.segments, child_segment(Wildcard()))
+@dataclass(frozen=True)
+class _Way:
+    """What is left of a path. At its end stands a row of the table `rows`; without one, something that is read."""
+
+    segments: Segments
+    rows: str | None = None
+
+    def after(self, before: Segments) -> _Way:
+        return _Way((*before, *self.segments), self.rows)
 
 
-def _paths(fields: Iterable[Field]) -> Iterator[Path]:
-    for own in fields:
-        if isinstance(own.source, At):
-            yield from own.source.paths
+class _Ways:
+    """The paths of the rules. A table that recurses leads to itself, so they are followed step by step."""
+
+    def __init__(self, rules: Rules) -> None:
+        self.rules = rules
+
+    def closed(self, ways: Iterable[_Way]) -> frozenset[_Way]:
+        """With what goes on from the rows at which some of them end."""
+        found: set[_Way] = set()
+        todo = list(ways)
+        while todo:
+            way = todo.pop()
+            if way not in found:
+                found.add(way)
+                if way.rows is not None and not way.segments:
+                    todo += self.of_row(self.rules.tables[way.rows])
+        return frozenset(found)
+
+    def of_document(self) -> Iterator[_Way]:
+        yield from self.of_fields(self.rules.response_fields)
+        yield from (_Way(path.segments) for path in self.rules.ignore)
+        yield from self.to_rows(None)
+
+    def of_row(self, table: Table) -> Iterator[_Way]:
+        yield from self.of_fields(table.fields)
+        yield from self.to_rows(table.name)
+        if table.rows.recurse is not None:
+            yield from self.to_nodes(table.rows.recurse, table)
+        if table.rows.header is not None:
+            yield _Way(())  # which element is which column is not known before
+
+    @staticmethod
+    def of_fields(fields: Iterable[Field]) -> Iterator[_Way]:
+        for own in fields:
+            match own.source:
+                case At(paths=paths):
+                    yield from (_Way(path.segments) for path in paths)
+                case Rest():
+                    yield _Way(())
+
+    def to_rows(self, within: str | None) -> Iterator[_Way]:
+        for table in self.rules.tables.values():
+            if table.within != within:
+                continue
+            for path in table.rows.paths:
+                yield from self.to_nodes(path, table)
+            if table.rows.header is not None and table.rows.header.path is not None:
+                yield _Way(table.rows.header.path.segments)
+            for member, path in table.rows.zip.paths.items() if table.rows.zip else ():
+                yield from self.through(member, path, table)
+
+    @staticmethod
+    def to_nodes(path: Path, table: Table) -> Iterator[_Way]:
+        """An array that is spread may be there or not."""
+        yield _Way(path.segments, table.name)
+        if table.rows.spread:
+            yield _Way((*path.segments, child_segment(Wildcard())), table.name)
+
+    def through(self, member: str, path: Path, table: Table) -> Iterator[_Way]:
+        """The ways from a row that a zip puts together which go on from one of its members."""
+        for way in self.closed(self.of_row(table)):
+            if not way.segments and way.rows is None:
+                yield _Way(path.segments)
+            elif way.segments and _selects(way.segments[0], member, 0):
+                yield _Way(way.segments[1:], way.rows).after(path.segments)
 
 
 class _Wanted:
     """What is left of the rules' paths below a node. Nodes that are reached alike share one, so that the question which
     paths go on is answered once and not for every node."""
 
-    def __init__(self, paths: frozenset[Segments]) -> None:
-        self.whole = () in paths
-        self.paths = [path for path in paths if path]
+    def __init__(self, ways: frozenset[_Way], of_rules: _Ways) -> None:
+        self.of_rules = of_rules
+        self.whole = _Way(()) in ways
+        self.ways = [way for way in ways if way.segments]
         self.by_place = any(
-            isinstance(selector, Index | Slice) for path in self.paths for selector in path[0].selectors
+            isinstance(selector, Index | Slice) for way in self.ways for selector in way.segments[0].selectors
         )
         self.known: dict[object, _Wanted | None] = {}
 
@@ -112,11 +171,11 @@ class _Wanted:
         """What is wanted below a member, or an element of an array of some length; None if nothing is."""
         key = step if isinstance(step, str) else (step, length) if self.by_place else 0
         if key not in self.known:
-            paths = frozenset(path[1:] for path in self.paths if _selects(path[0], step, length))
-            paths |= {path for path in self.paths if path[0].descend}
+            ways = {_Way(way.segments[1:], way.rows) for way in self.ways if _selects(way.segments[0], step, length)}
+            ways |= {way for way in self.ways if way.segments[0].descend}
             if len(self.known) > MOST_KNOWN:
                 self.known.clear()
-            self.known[key] = _Wanted(paths) if paths else None
+            self.known[key] = _Wanted(self.of_rules.closed(ways), self.of_rules) if ways else None
         return self.known[key]
 
 

@@ -1,80 +1,63 @@
-"""The rows of one table in one batch: raw columns → typed columns → derived columns → fates → a record batch."""
+"""The fields of one table in one batch: raw columns → typed columns → derived columns → a record batch."""
 
 from __future__ import annotations
 
-from bisect import bisect_left
-from collections.abc import Iterable, Sequence
-from functools import cached_property
-from typing import Any
+from collections.abc import Mapping, Sequence
+from typing import Any, Self
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from mukret.columns.arrow import finished, repeated, row_mask, true_rows, with_values
+from mukret.columns.arrow import finished, repeated, row_mask, true_rows, value_type, with_values
 from mukret.columns.expressions import evaluate_column
 from mukret.columns.read import Column, read_column, read_lists
-from mukret.columns.written import written
 from mukret.documents import Batch
-from mukret.engine.fates import Fate, SeenKeys
+from mukret.engine.batch_rows import BatchRows, Belongs
+from mukret.engine.facts import document_fact
 from mukret.engine.plan import TablePlan
-from mukret.engine.rejects import (
-    Fault,
-    Reject,
-    duplicate,
-    key_missing,
-    parent_rejected,
-    reject,
-    required,
-    row_shape,
-    several,
-    stopped,
-    where_failed,
-)
-from mukret.engine.tally import TableTally
-from mukret.paths import Location
-from mukret.rules.model import RESPONSE, At, Compute, Constant, Fact, Field, FoundRow
-from mukret.types import Bad
+from mukret.engine.rejects import Fault, required, row_shape, several, stopped, unreadable
+from mukret.engine.rests import rest_of
+from mukret.engine.taking import taken
+from mukret.rules.model import RESPONSE, Above, At, Compute, Constant, Fact, Field, Inherited, Lookup, Rest
+from mukret.rules.rows import DOCUMENT
+from mukret.types import Bad, Reading
+from mukret.types.taken import GATHERINGS
 from mukret.values import JsonValue
 
+Answers = dict[tuple[int, tuple[object, ...]], int]
+"""By document and key, the row of a table that a lookup finds."""
 
-class TableBatch:
-    """`parent` is None for the response, whose rows are the documents themselves."""
 
-    def __init__(self, plan: TablePlan, batch: Batch, parent: TableBatch | None) -> None:
-        self.plan = plan
-        self.table = plan.table
-        self.batch = batch
-        self.parent = parent
-        above: Sequence[JsonValue] = parent.rows if parent else batch.documents
-        names: Sequence[str | None] = parent.names if parent else [None] * len(batch.documents)
-        self.gathered = plan.gather(above, names)
-        self.rows: list[JsonValue] = self.gathered.rows
-        self.names: list[str | None] = self.gathered.names
-        self.owners = self.gathered.owners
-        self.count = len(self.rows)
+class TableBatch(BatchRows):
+    """Columns by name in `arrays`; where a value is bad the row is in `broken` of the field, and mostly in `faults`."""
+
+    def __init__(self, plan: TablePlan, batch: Batch, parent: Self | None, belongs: Belongs | None = None) -> None:
+        super().__init__(plan, batch, parent, belongs)
         self.arrays: dict[str, Any] = {}
         self.broken: dict[str, set[int]] = {}
         self.faults: dict[int, list[Fault]] = {}
         self.fates = bytearray(self.count)
         self.nulled = 0
         self.unknown = 0
-        self._siblings: dict[int, list[FoundRow]] = {}
+        self.unreadable: set[int] = set()
+        """Rows of which no own field can be read."""
+        self.surviving: list[int] = []
+        """Rows that lookups may see, once that was asked for."""
+        odd = self.gathered.odd if parent and self.table.judges_shape else ()
+        for row, bad in (*((row, row_shape()) for row in odd), *self.gathered.faulty.items()):
+            self.blame(row, unreadable(bad), readable=False)
+
+    def blame(self, row: int, fault: Fault, *, readable: bool = True) -> None:
+        self.faults.setdefault(row, []).append(fault)
+        if not readable:
+            self.unreadable.add(row)
 
     # ---- fields
 
-    def fill(self) -> None:
-        """Reads and derives all fields."""
-        for item in self.table.inherit:
-            self.inherit(item.name, item.origin)
-        odd = set(self.gathered.odd) if self.parent and self.table.judges_shape else set()
-        for row in odd:
-            self.faults.setdefault(row, []).append(row_shape())
-        for own in self.table.evaluation:
-            self.settle(own, self.column(own), odd | self.tainted(own))
-
-    def inherit(self, name: str, origin: str) -> None:
-        source = self.ancestor(origin)
-        owners = self.owners_in(origin)
+    def inherit(self, inherited: Inherited) -> None:
+        name = inherited.name
+        source = self.ancestor(inherited.origin)
+        owners = self.owners_in(inherited.origin)
         self.arrays[name] = source.arrays[name].take(owners)
         broken = source.broken.get(name)
         if not broken:
@@ -83,35 +66,17 @@ class TableBatch:
         for row, owner in enumerate(owners.to_pylist()):
             if owner in broken:
                 self.broken.setdefault(name, set()).add(row)
-                if origin == RESPONSE:
-                    document = ((), source.rows[owner])
-                    faults = [
-                        Fault(rank, name, fault.bad, fault.field, document)
-                        for fault in source.faults[owner]
-                        if fault.name == name
-                    ]
-                    self.faults.setdefault(row, []).extend(faults)
+                if inherited.origin == RESPONSE:
+                    for fault in source.faults.get(owner, ()):
+                        if fault.name == name:
+                            origin = (DOCUMENT, source.rows[owner])
+                            self.blame(row, Fault(rank, name, fault.bad, fault.field, origin))
 
-    def ancestor(self, origin: str) -> TableBatch:
-        found = self.parent
-        while found is not None and found.table.name != origin:
-            found = found.parent
-        assert found is not None
-        return found
+    def derive(self, own: Field, tables: Mapping[str, Self]) -> None:
+        """Reads, derives or looks up a field."""
+        self.settle(own, self.column(own, tables), self.unreadable | self.tainted(own))
 
-    def owners_in(self, origin: str) -> Any:
-        """For each row, the number of the row of an ancestor that it stands below."""
-        assert self.parent is not None
-        owners = self.owner_array
-        if self.parent.table.name != origin:
-            owners = self.parent.owners_in(origin).take(owners)
-        return owners
-
-    @cached_property
-    def owner_array(self) -> Any:
-        return pa.array(self.owners, pa.int32())
-
-    def column(self, own: Field) -> Column:
+    def column(self, own: Field, tables: Mapping[str, Self]) -> Column:
         match own.source:
             case At():
                 return self.read(own, own.source)
@@ -120,8 +85,18 @@ class TableBatch:
             case Constant():
                 return Column(repeated(own.source.value, own.type, self.count))
             case Fact():
-                facts: Sequence[JsonValue] = self.names if own.source.name == "name" else self.gathered.positions
-                return read_column(own.reading, facts)
+                facts = self.facts(own.source.name) if own.source.of_row else self.document_facts(own.source.name)
+                column = read_column(own.reading, facts)
+                column.failures = {row: bad.about(facts[row]) for row, bad in column.failures.items()}
+                return column
+            case Rest():
+                touched = own.source.touched
+                return read_column(own.reading, [rest_of(node, touched) for node in self.rows])
+            case Above():
+                above = pa.array([row if row >= 0 else None for row in self.gathered.above], pa.int64())
+                return Column(self.arrays[own.source.field].take(above))
+            case Lookup():
+                return self.look_up(own.source, own.reading, tables)
 
     def read(self, own: Field, at: At) -> Column:
         if own.name in self.plan.simple:
@@ -131,25 +106,65 @@ class TableBatch:
             return read_lists(own.reading, nodes)
         if at.take == "count":
             return read_column(own.reading, list(map(len, nodes)))
+        if at.take in GATHERINGS:
+            return _one_by_one(own.reading, at, nodes)
         many = {row: several(len(found)) for row, found in enumerate(nodes) if len(found) > 1 and at.take == "only"}
+        which = -1 if at.take == "last" else 0
         column = read_column(
-            own.reading, [found[0] if found and row not in many else None for row, found in enumerate(nodes)]
+            own.reading, [found[which] if found and row not in many else None for row, found in enumerate(nodes)]
         )
         column.failures.update(many)
         return column
 
+    def document_facts(self, name: str) -> list[JsonValue]:
+        batch = self.batch
+        known = [
+            document_fact(name, source.name, number, origin)
+            for source, number, origin in zip(batch.sources, batch.numbers, batch.origins, strict=True)
+        ]
+        return [known[document] for document in self.documents]
+
+    def look_up(self, lookup: Lookup, reading: Reading, tables: Mapping[str, Self]) -> Column:
+        forms = [
+            lookup.form(values) for values in zip(*(self.arrays[name].to_pylist() for name in lookup.by), strict=True)
+        ]
+        if lookup.table is None:
+            found = [None if form is None else lookup.answers.get(form) for form in forms]
+            return Column(pa.array(found, value_type(reading.type)))
+        target = tables[lookup.table]
+        answers = target.answers(lookup)
+        rows = [
+            None if form is None else answers.get((document, form))
+            for document, form in zip(self.documents, forms, strict=True)
+        ]
+        return Column(target.arrays[lookup.give].take(pa.array(rows, pa.int64())))
+
+    def answers(self, lookup: Lookup) -> Answers:
+        """The surviving rows by their keys; the first of several with a key counts."""
+        found: Answers = {}
+        keys = [self.arrays[name].to_pylist() for name in lookup.key]
+        broken = self.broken.get(lookup.give, ())
+        for row in self.surviving:
+            form = lookup.form(tuple(column[row] for column in keys))
+            if form is not None and row not in broken:
+                found.setdefault((self.documents[row], form), row)
+        return found
+
     def tainted(self, own: Field) -> set[int]:
-        """The rows in which an expression reads a field that is bad."""
-        if not isinstance(own.source, Compute):
-            return set()
-        return set().union(*(self.broken.get(name, ()) for name in own.source.expression.fields()))
+        """The rows in which the field would be made of one that is bad."""
+        if isinstance(own.source, Above):
+            broken = self.broken.get(own.source.field, set())
+            return {row for row, above in enumerate(self.gathered.above) if above in broken} if broken else set()
+        return set().union(*(self.broken.get(name, ()) for name in own.reads))
 
     def settle(self, own: Field, column: Column, tainted: set[int]) -> None:
         """What the field's rules make of missing and bad values."""
         nulled: set[int] = set()
         rejected: set[int] = set()
+        tainted = tainted - self.hollow
+        untouched = tainted | self.hollow
         for row, bad in sorted(column.failures.items()):
-            if row in tainted:
+            if row in untouched:
                 continue
             if bad.nulled or own.bad == "null":
                 nulled.add(row)
@@ -157,9 +172,9 @@ class TableBatch:
                 rejected.add(row)
                 self.fault(row, own, bad)
         self.nulled += len(nulled)
-        array = with_values(column.array, dict.fromkeys(tainted)) if tainted else column.array
+        array = with_values(column.array, dict.fromkeys(untouched)) if untouched else column.array
         if own.required or own.default is not None:
-            missing = set(true_rows(pc.is_null(array))) - rejected - tainted
+            missing = set(true_rows(pc.is_null(array))) - rejected - untouched
             if own.required:
                 for row in sorted(missing):
                     self.fault(row, own, required())
@@ -173,72 +188,11 @@ class TableBatch:
     def fault(self, row: int, own: Field, bad: Bad) -> None:
         fault = Fault(self.plan.rank[own.name], own.name, bad, own)
         if own.bad == "stop":
-            location, node = self.locate(row)
-            raise stopped(fault, location, node, self.place(row))
-        self.faults.setdefault(row, []).append(fault)
-
-    # ---- fates
-
-    def decide(self, seen: SeenKeys) -> None:
-        for name in self.table.key:
-            for row in true_rows(pc.is_null(self.arrays[name])):
-                if row not in self.broken.get(name, ()):
-                    self.faults.setdefault(row, []).append(key_missing(name))
-        passes = self.condition()
-        for row in self.faults:
-            self.fates[row] = Fate.REJECTED
-        self.share_fate()
-        if passes is not None:
-            self.filter(passes)
-        if self.table.key:
-            self.deduplicate(seen)
-
-    def condition(self) -> Any:
-        """The values of `where`; an error is a fault of rows that have none so far."""
-        if self.table.where is None:
-            return None
-        column = evaluate_column(self.table.where, self.arrays, self.count)
-        broken = set().union(*self.broken.values()) if self.broken else set()
-        for row, bad in column.failures.items():
-            if row not in self.faults and row not in broken:
-                self.faults[row] = [where_failed(bad)]
-        return column.array
-
-    def share_fate(self) -> None:
-        """Rows that are not rejected for themselves go the way of the row above them."""
-        parent = self.parent
-        if parent is None or not any(parent.fates):
-            return
-        for row, owner in enumerate(self.owners):
-            if not self.fates[row] and parent.fates[owner]:
-                self.fates[row] = parent.fates[owner]
-                if self.fates[row] == Fate.REJECTED:
-                    self.faults[row] = [parent_rejected(parent.table.name)]
-
-    def filter(self, passes: Any) -> None:
-        for row in true_rows(pc.invert(pc.fill_null(passes, False))):
-            if not self.fates[row]:
-                self.fates[row] = Fate.FILTERED
-                self.unknown += passes[row].as_py() is None
-
-    def deduplicate(self, seen: SeenKeys) -> None:
-        kinds = dict(self.table.columns) | {own.name: own.type for own in self.table.fields}
-        keys = [written(self.arrays[name], kinds[name]).to_pylist() for name in self.table.key]
-        for row, key in enumerate(zip(*keys, strict=True)):
-            if not self.fates[row] and not seen.is_new(key):
-                self.fates[row] = Fate.REJECTED
-                self.faults[row] = [duplicate(dict(zip(self.table.key, key, strict=True)))]
+            place, node = self.locate(row)
+            raise stopped(fault, place, node, self.place_in_input(row))
+        self.blame(row, fault)
 
     # ---- results
-
-    def count_into(self, tally: TableTally) -> None:
-        tally.rows_seen += self.count
-        tally.rows_written += self.fates.count(Fate.WRITTEN)
-        tally.rows_rejected += self.fates.count(Fate.REJECTED)
-        tally.rows_filtered += self.fates.count(Fate.FILTERED)
-        tally.rows_deduplicated += self.fates.count(Fate.DEDUPLICATED)
-        tally.values_nulled += self.nulled
-        tally.rows_filtered_unknown += self.unknown
 
     def written(self) -> Any:
         """The rows that are written, as a record batch."""
@@ -250,28 +204,14 @@ class TableBatch:
             return found
         return found.filter(pc.invert(row_mask((row for row, fate in enumerate(self.fates) if fate), self.count)))
 
-    def rejects(self) -> Iterable[tuple[int, Reject]]:
-        """The rejected rows, each with the number of its document in the batch."""
-        for row in sorted(self.faults):
-            document = self.document(row)
-            location, node = self.locate(row)
-            source, number = self.batch.sources[document], self.batch.numbers[document]
-            yield document, reject(source.name, number, self.table.name, location, node, self.faults[row])
 
-    def document(self, row: int) -> int:
-        return self.owners[row] if self.parent is None else self.parent.document(self.owners[row])
-
-    def place(self, row: int) -> str:
-        document = self.document(row)
-        return f"{self.batch.sources[document].name}, document {self.batch.numbers[document]}"
-
-    def locate(self, row: int) -> tuple[Location, JsonValue]:
-        """Location and node of a row in its document: looked up again, since few rows are ever asked for."""
-        if self.parent is None:
-            return (), self.rows[row]
-        owner = self.owners[row]
-        above, parent_node = self.parent.locate(owner)
-        if owner not in self._siblings:
-            self._siblings[owner] = self.table.rows.find(parent_node)
-        found = self._siblings[owner][row - bisect_left(self.owners, owner)]
-        return (*above, *found.location), found.node
+def _one_by_one(reading: Reading, at: At, nodes: Sequence[list[JsonValue]]) -> Column:
+    values: list[object] = []
+    failures: dict[int, Bad] = {}
+    for row, found in enumerate(nodes):
+        try:
+            values.append(taken(at, reading, found))
+        except Bad as bad:
+            values.append(None)
+            failures[row] = bad.with_traceback(None)
+    return Column(pa.array(values, value_type(reading.type)), failures)

@@ -65,9 +65,8 @@ class Tally:
                 key = (reject.table, problem.field, problem.code)
                 reason = self.reasons.get(key)
                 if reason is None:
-                    self.reasons[key] = Reason(*key, 1, problem, reject.file, reject.document)
-                else:
-                    reason.count += 1
+                    reason = self.reasons[key] = Reason(*key, 0, problem, reject.file, reject.document)
+                reason.count += reject.rows or 1
 
     def as_json(self) -> dict[str, Any]:
         return {

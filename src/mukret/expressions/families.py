@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from mukret.types import Boolean, Date, DecimalType, Enum, Float, Integer, Text, Timestamp, ValueType
+from collections.abc import Callable
+
+from mukret.types import Boolean, Date, DecimalType, Enum, Float, Integer, Json, Text, Timestamp, ValueType
 from mukret.types.numbers import MAX_DIGITS
 
 INTEGER_AS_DECIMAL = DecimalType(19, 0)
@@ -17,6 +19,7 @@ _CASTS: dict[str, frozenset[str]] = {
     "date": frozenset({"text", "date"}),
     "timestamp": frozenset({"text", "timestamp", "date"}),
     "list": frozenset({"list"}),
+    "json": frozenset({"json"}),
 }
 _CASTS["enum"] = _CASTS["text"]
 
@@ -28,7 +31,7 @@ def family(kind: ValueType) -> str:
             return "decimal"
         case Enum():
             return "enum"
-        case Text() | Integer() | Float() | Boolean() | Date() | Timestamp():
+        case Text() | Integer() | Float() | Boolean() | Date() | Timestamp() | Json():
             return kind.name
         case _:
             return "list"
@@ -85,4 +88,14 @@ def common_type(left: ValueType | None, right: ValueType | None) -> ValueType | 
 def comparable(left: ValueType, right: ValueType) -> bool:
     if (is_numeric(left) and is_numeric(right)) or (is_textual(left) and is_textual(right)):
         return True
-    return family(left) == family(right) and family(left) != "list"
+    return family(left) == family(right) and family(left) not in ("list", "json")
+
+
+def equal_form(left: ValueType, right: ValueType) -> Callable[[object], object] | None:
+    """What brings values of two comparable types to forms that are equal (and hash alike) if the values are; None if
+    they are as they stand. A float and a decimal compare as floats."""
+    return _as_float if Float() in (left, right) and left != right else None
+
+
+def _as_float(value: object) -> float:
+    return float(value)  # type: ignore[arg-type]

@@ -7,15 +7,16 @@ from collections.abc import Callable
 from collections.abc import Mapping as MappingType
 from pathlib import Path
 
+from mukret.documents.origin import Origin
 from mukret.rules.fields import typed_scalar
-from mukret.rules.model import Example, Table
+from mukret.rules.model import DOCUMENT_FACTS, REQUEST_FACT, Example, Table
 from mukret.rules.reader import Reader, keys
 from mukret.rules.source import Mapping, Node, Scalar, Sequence
 from mukret.text import did_you_mean
 from mukret.types import Reading
 from mukret.values import JsonValue, Number
 
-_EXAMPLE_KEYS = keys("shows response file gives rejected", "now facts")
+_EXAMPLE_KEYS = keys("shows response file gives rejected facts", "now")
 _INTEGER = re.compile(r"[-+]?[0-9]+|0o[0-7]+|0x[0-9a-fA-F]+")
 _FLOAT = re.compile(r"[-+]?(?:\.[0-9]+|[0-9]+(?:\.[0-9]*)?)(?:[eE][-+]?[0-9]+)?")
 Decoder = Callable[[bytes], JsonValue]
@@ -23,21 +24,19 @@ Decoder = Callable[[bytes], JsonValue]
 
 class ExamplesReader:
     """`declared`: the names of all tables and fields of the file, where it has problems, so that what is broken is not
-    reported as unknown too. `decode` turns the bytes of a file into a
-    document; it raises ValueError for what is no JSON."""
+    reported as unknown too. `decode` turns the bytes of a file into a document; it raises ValueError for what is no
+    JSON."""
 
     def __init__(
         self,
         reader: Reader,
         tables: MappingType[str, Table],
         declared: frozenset[str],
-        folder: Path,
         decode: Decoder,
     ) -> None:
         self.reader = reader
         self.tables = tables
         self.declared = declared
-        self.folder = folder
         self.decode = decode
 
     def read(self, node: Node | None) -> tuple[Example, ...]:
@@ -70,7 +69,51 @@ class ExamplesReader:
         response = self.response(body)
         if response is _NOTHING:
             return None
-        return Example(shows or "", response, gives, self.rejected(body), body.line, body.column)
+        facts = self.facts(body.get("facts"))
+        number = str(facts.get("document", 1))
+        return Example(
+            shows or "",
+            response,
+            gives,
+            self.rejected(body),
+            self.origin(facts),
+            int(number) if number.isdecimal() else 1,
+            str(facts.get("file", "example")),
+            body.source.name,
+            body.line,
+            body.column,
+        )
+
+    def facts(self, node: Node | None) -> dict[str, str]:
+        """What the example says that the run would know, as it is written."""
+        body = self.reader.mapping(node, "facts")
+        found = {}
+        for name, (key, value) in body.entries.items() if body else ():
+            scalar = self.reader.scalar(value, f"{name} of facts")
+            if name not in DOCUMENT_FACTS and not name.startswith(REQUEST_FACT):
+                known = (*DOCUMENT_FACTS, f"{REQUEST_FACT}NAME")
+                self.reader.add("unknown-key", f"facts have no {name}", key, did_you_mean(name, known))
+            elif name in ("document", "page") and scalar is not None and not scalar.text.isdecimal():
+                self.reader.add("wrong-value", f"{name} is a number", scalar)
+            elif scalar is not None:
+                found[name] = scalar.text
+        return found
+
+    @staticmethod
+    def origin(facts: MappingType[str, str]) -> Origin | None:
+        if not facts:
+            return None
+        variables = {
+            name.removeprefix(REQUEST_FACT): text for name, text in facts.items() if name.startswith(REQUEST_FACT)
+        }
+        page = facts.get("page")
+        return Origin(
+            facts.get("url"),
+            fetched_at=facts.get("fetched_at"),
+            call=facts.get("call"),
+            page=int(page) if page is not None else None,
+            variables=variables,
+        )
 
     def rejected(self, body: Mapping) -> int:
         scalar = self.reader.scalar(body.get("rejected"), "rejected")
@@ -86,7 +129,7 @@ class ExamplesReader:
         if scalar is None:
             return _NOTHING
         try:
-            return self.decode((self.folder / scalar.text).read_bytes())
+            return self.decode((Path(scalar.source.name).parent / scalar.text).read_bytes())
         except OSError as error:
             self.reader.add(
                 "example-file", f"{scalar.text}: {error.strerror}", scalar, "the path is relative to the rules file"
@@ -132,7 +175,7 @@ class ExamplesReader:
         return tuple(rows)
 
     def row(self, table: Table, body: Mapping) -> dict[str, object]:
-        types = {**dict(table.columns), **{field.name: field.type for field in table.fields}}
+        types = table.types
         row: dict[str, object] = {}
         for name, (key, node) in body.entries.items():
             if name not in types:

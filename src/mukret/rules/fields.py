@@ -1,6 +1,6 @@
 """One field: where its value comes from, its type, and what happens when the value is bad.
 
-Expressions are left as text here (`Draft`): they are typed once all fields of the table are known.
+Expressions and lookups are left as they are written (`Draft`): they are typed once all fields of all tables are known.
 """
 
 from __future__ import annotations
@@ -8,31 +8,49 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import cast
 
-from mukret.rules.model import At, Constant, Fact, Policy, Take
+from mukret.rules.model import DOCUMENT_FACTS, REQUEST_FACT, ROW_FACTS, At, Constant, Fact, Policy, Rest, Take
 from mukret.rules.reader import Reader, keys
 from mukret.rules.source import Mapping, Node, Scalar, Sequence
 from mukret.rules.typing import LATER_OPTIONS, OPTION_NAMES, TypeNames
-from mukret.types import Bad, Integer, ListOf, Reading, Text, ValueType
+from mukret.types import Bad, Integer, ListOf, Reading, Text, Timestamp, ValueType
+from mukret.types.taken import GATHERINGS, Gathering, can_gather
 from mukret.values import JsonValue
 
-SOURCES = ("at", "compute", "constant", "fact")
-LATER_SOURCES = ("lookup", "parent")
-LATER_FACTS = ("path", "depth", "document", "file", "page", "fetched_at", "url", "call")
+SOURCES = ("at", "compute", "constant", "fact", "lookup", "parent")
+TAKES = ("only", "first", "last", "all", "count", *GATHERINGS)
+_FACT_TYPES: dict[str, ValueType] = {
+    **dict.fromkeys(("position", "depth", "document", "page"), Integer()),
+    "fetched_at": Timestamp(),
+}
 _FIELD_KEYS = keys(
-    " ".join((*SOURCES, *OPTION_NAMES, "type take required default bad keep note measured_in")),
-    " ".join((*LATER_SOURCES, *LATER_OPTIONS, "with")),
+    " ".join((*SOURCES, *OPTION_NAMES, "type take with required default bad keep note measured_in")),
+    " ".join(LATER_OPTIONS),
 )
+_LOOKUP_KEYS = keys("in by give")
+
+
+@dataclass(frozen=True)
+class LookupDraft:
+    """A lookup whose names are not resolved yet."""
+
+    body: Mapping
+    into: Scalar
+    by: list[Scalar]
+    give: Scalar
 
 
 @dataclass
 class Draft:
-    """A field whose expression is not typed yet. `reading` is None where the expression's own type counts."""
+    """A field that is not linked yet: a `source` that is ready, or an `expression`, a `lookup`, or the field of the row
+    `above`. `reading` is None where the type is that of what it is made of."""
 
     name: str
     key: Scalar
-    source: At | Constant | Fact | None
-    expression: Scalar | None
-    reading: Reading | None
+    source: At | Constant | Fact | Rest | None = None
+    reading: Reading | None = None
+    expression: Scalar | None = None
+    lookup: LookupDraft | None = None
+    above: Scalar | None = None
     required: bool = False
     default: Scalar | Sequence | None = None
     bad: Policy = "reject"
@@ -58,21 +76,21 @@ class FieldReader:
         source_key = self.source_key(key, body)
         if source_key is None:
             return None
-        draft = Draft(key.text, key, None, None, None)
+        draft = Draft(key.text, key)
         self.source(draft, source_key, body)
         draft.reading = self.reading(draft, source_key, body)
         self.properties(draft, body)
-        return draft if draft.source is not None or draft.expression is not None else None
+        return draft if draft.source or draft.expression or draft.lookup or draft.above else None
 
     def shorthand(self, key: Scalar, node: Scalar) -> Draft | None:
         if node.empty:
             self.reader.missing(key)
             return None
         path = self.reader.path(node, f"path of {key.text}")
-        return Draft(key.text, key, At((path,), "only"), None, Reading(Text()), bad=self.policy) if path else None
+        return Draft(key.text, key, At((path,), "only"), Reading(Text()), bad=self.policy) if path else None
 
     def source_key(self, key: Scalar, body: Mapping) -> str | None:
-        given = [name for name in (*SOURCES, *LATER_SOURCES) if name in body.entries]
+        given = [name for name in SOURCES if name in body.entries]
         if len(given) > 1:
             self.reader.add(
                 "wrong-value",
@@ -82,28 +100,52 @@ class FieldReader:
             )
         elif not given:
             self.reader.add("missing-key", f"{key.text} has no source", key, f"give it one of {', '.join(SOURCES)}")
-        return given[0] if len(given) == 1 and given[0] in SOURCES else None
+        return given[0] if len(given) == 1 else None
 
     def source(self, draft: Draft, source_key: str, body: Mapping) -> None:
         node = body.entries[source_key][1]
-        take = self.reader.choice(
-            body.get("take"), "take", ("only", "first", "all", "count"), later=("last", "sum", "min", "max", "join")
-        )
+        take = self.reader.choice(body.get("take"), "take", TAKES)
         if take and source_key != "at":
             self.reader.add("wrong-option", f"take goes with at, not with {source_key}", body.key("take"))
+        if "with" in body.entries and take != "join":
+            self.reader.add("wrong-option", "with goes with take: join", body.key("with"))
         match source_key:
             case "at":
-                draft.source = self.at(draft, node, take)
+                separator = self.reader.text(body.get("with"), "with")
+                draft.source = self.at(draft, node, take, ", " if separator is None else separator)
             case "compute":
                 draft.expression = self.reader.scalar(node, f"compute of {draft.name}")
             case "constant":
                 scalar = self.reader.scalar(node, f"constant of {draft.name}")
                 draft.source = Constant(scalar) if scalar else None
             case "fact":
-                word = self.reader.choice(node, "fact", ("name", "position"), later=LATER_FACTS)
-                draft.source = Fact("name" if word == "name" else "position") if word else None
+                draft.source = self.fact(node)
+            case "lookup":
+                draft.lookup = self.lookup(draft, node)
+            case "parent":
+                draft.above = self.reader.scalar(node, f"parent of {draft.name}")
 
-    def at(self, draft: Draft, node: Node, take: str | None) -> At | None:
+    def fact(self, node: Node) -> Fact | None:
+        scalar = self.reader.scalar(node, "fact")
+        if scalar is not None and scalar.text.startswith(REQUEST_FACT) and scalar.text != REQUEST_FACT:
+            return Fact(scalar.text)
+        word = self.reader.choice(node, "fact", (*ROW_FACTS, *DOCUMENT_FACTS, f"{REQUEST_FACT}NAME"))
+        return Fact(word) if word else None
+
+    def lookup(self, draft: Draft, node: Node) -> LookupDraft | None:
+        body = self.reader.mapping(node, f"lookup of {draft.name}", _LOOKUP_KEYS)
+        if body is None:
+            return None
+        for key in ("in", "by", "give"):
+            if key not in body.entries:
+                hint = "lookup: {in: ports, by: [to_port], give: port_name}"
+                self.reader.add("missing-key", f"lookup of {draft.name} does not say {key}", body, hint)
+        into = self.reader.scalar(body.get("in"), "in")
+        by = self.reader.scalars(body.get("by"), "by")
+        give = self.reader.scalar(body.get("give"), "give")
+        return LookupDraft(body, into, by, give) if into and by and give else None
+
+    def at(self, draft: Draft, node: Node, take: str | None, separator: str) -> At | None:
         if isinstance(node, Sequence):
             paths = [self.reader.path(item, f"path of {draft.name}") for item in node.items]
             if not paths:
@@ -111,14 +153,16 @@ class FieldReader:
         else:
             paths = [self.reader.path(node, f"path of {draft.name}")]
         found = tuple(path for path in paths if path is not None)
-        checked: Take = take if take in ("first", "all", "count") else "only"  # type: ignore[assignment]
-        return At(found, checked) if found and len(found) == len(paths) else None
+        return At(found, cast(Take, take or "only"), separator) if found and len(found) == len(paths) else None
 
     def reading(self, draft: Draft, source_key: str, body: Mapping) -> Reading | None:
-        """The declared type with its options; the default type; None where an expression decides."""
+        """The declared type with its options; the default type; None where what the field is made of decides."""
+        if source_key in ("lookup", "parent"):
+            self.no_type(source_key, body)
+            return None
         default: ValueType = Text()
-        if isinstance(draft.source, Fact) and draft.source.name == "position":
-            default = Integer()
+        if isinstance(draft.source, Fact):
+            default = _FACT_TYPES.get(draft.source.name, default)
         if isinstance(draft.source, At) and draft.source.take in ("all", "count"):
             default = ListOf(Text()) if draft.source.take == "all" else Integer()
         base = self.types.of_node(body.get("type"), f"type of {draft.name}")
@@ -134,9 +178,22 @@ class FieldReader:
         self.check_take(draft, reading, body)
         return reading
 
+    def no_type(self, source_key: str, body: Mapping) -> None:
+        for name in ("type", *OPTION_NAMES):
+            if name in body.entries:
+                message = f"{name} has no place beside {source_key}: the type is that of the field taken"
+                self.reader.add("wrong-option", message, body.key(name), "a field with compute can convert it")
+
     def check_take(self, draft: Draft, reading: Reading, body: Mapping) -> None:
         if not isinstance(draft.source, At):
             return
+        take = draft.source.take
+        if take in GATHERINGS and not can_gather(cast(Gathering, take), reading.type):
+            wants = {"sum": "a number", "join": "text"}.get(take, "a type with an order")
+            hint = "say type: integer, or another number" if take == "sum" else None
+            self.reader.add(
+                "wrong-value", f"take: {take} wants {wants}, not {reading.type.name}", body.key("take"), hint
+            )
         if draft.source.take == "all" and not isinstance(reading.type, ListOf):
             self.reader.add(
                 "wrong-value",

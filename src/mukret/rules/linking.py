@@ -1,63 +1,150 @@
-"""From drafts of fields to fields: expressions typed, in an order in which each finds its operands."""
+"""From drafts of fields to fields: expressions typed and lookups resolved, over all tables at once.
+
+A field may need fields of other tables (inherited ones, those that a lookup takes), so all fields of all tables are
+put in one order in which each finds what it needs.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass, field
 
 from mukret.errors import ExpressionError
 from mukret.expressions import Expression, compile_expression, converted, names_in
-from mukret.expressions.families import castable
+from mukret.expressions.families import castable, comparable, equal_form
 from mukret.expressions.tree import Constant as Nothing
 from mukret.rules.fields import Draft, typed_scalar
-from mukret.rules.model import At, Compute, Constant, Fact, Field
+from mukret.rules.model import RESPONSE, Above, Compute, Constant, Field, Inherited, Lookup, Source
+from mukret.rules.ordering import after_what_they_need
 from mukret.rules.reader import Reader
+from mukret.rules.reference import Reference
+from mukret.rules.source import Mapping as MappingNode
 from mukret.rules.source import Scalar
 from mukret.rules.typing import TypeNames
 from mukret.text import did_you_mean
 from mukret.types import Reading, Text, ValueType
 
+Name = tuple[str, str]
+"""A field: its table (or RESPONSE) and its name."""
 
-class Linker:
-    """Links the fields of one table (or of the response).
 
-    `declared`: all names that the file gives fields here, those of broken ones included, which are not reported as
-    unknown a second time.
+@dataclass
+class TableDraft:
+    """A table (or the response) whose fields are not linked yet.
+
+    `inherit`: name → origin of the fields that it has from above. `declared`: all names that the file gives fields
+    here, those of broken ones included, which are not reported as unknown a second time.
     """
 
+    name: str
+    drafts: dict[str, Draft]
+    declared: frozenset[str]
+    within: str | None = None
+    inherit: dict[str, str] = field(default_factory=dict)
+    key: list[Scalar] = field(default_factory=list)
+    recursive: bool = False
+
+    @property
+    def names(self) -> list[str]:
+        return [*self.inherit, *self.drafts]
+
+
+class Linker:
+    """Links all fields. Afterwards `fields` and `inherited` hold the sound ones, `visible` their types by table."""
+
     def __init__(
-        self, reader: Reader, types: TypeNames, inherited: Mapping[str, ValueType], declared: frozenset[str]
+        self,
+        reader: Reader,
+        types: TypeNames,
+        tables: Mapping[str, TableDraft],
+        references: Mapping[str, Reference | None],
+        broken: frozenset[str],
     ) -> None:
         self.reader = reader
         self.types = types
-        self.visible: dict[str, ValueType] = dict(inherited)
-        self.declared = declared
+        self.tables = tables
+        self.references = references
+        self.broken = broken
+        """Names of tables that the file has, but that can't be read."""
+        self.fields: dict[Name, Field] = {}
+        self.inherited: dict[Name, Inherited] = {}
+        self.visible: dict[str, dict[str, ValueType]] = {name: {} for name in tables}
 
-    def link(self, drafts: list[Draft]) -> tuple[tuple[Field, ...], tuple[Field, ...]]:
-        """The fields in the order of the file, and in an order of evaluation."""
-        evaluation: list[Field] = []
-        for draft in drafts:
-            if draft.reading is not None and not draft.untyped:
-                self.visible[draft.name] = draft.reading.type
-            if draft.expression is None and not draft.untyped:
-                evaluation.append(self.plain(draft))
-        for draft in self.in_order([draft for draft in drafts if draft.expression is not None]):
-            field = self.computed(draft)
-            if field is not None:
-                self.visible[field.name] = field.type
-                evaluation.append(field)
-        place = {draft.name: number for number, draft in enumerate(drafts)}
-        return tuple(sorted(evaluation, key=lambda field: place[field.name])), tuple(evaluation)
+    def link(self) -> None:
+        everything = [(table.name, name) for table in self.tables.values() for name in table.names]
+        order, cycles = after_what_they_need(everything, self.needs)
+        for cycle in cycles:
+            self.cycle(cycle)
+        for item in order:
+            self.link_field(item)
 
-    def plain(self, draft: Draft) -> Field:
-        assert draft.reading is not None
-        source = draft.source
+    def link_field(self, item: Name) -> None:
+        table, name = item
+        origin = self.tables[table].inherit.get(name)
+        if origin is not None:
+            above = self.fields.get((origin, name))
+            if above is not None:
+                self.inherited[item] = Inherited(name, origin, above)
+                self.visible[table][name] = above.type
+            return
+        draft = self.tables[table].drafts[name]
+        found = None if draft.untyped else self.made(table, draft)
+        if found is not None:
+            self.fields[item] = found
+            self.visible[table][name] = found.type
+
+    # ---- what needs what
+
+    def needs(self, item: Name) -> list[Name]:
+        """The fields that must be there before this one can be evaluated."""
+        table, name = item
+        draft_of = self.tables[table]
+        if name in draft_of.inherit:
+            return [(draft_of.inherit[name], name)]
+        draft = draft_of.drafts[name]
+        found = [(table, other) for other in self.reads(draft)]
+        if draft.lookup is not None and draft.lookup.into.text in self.tables:
+            target = self.tables[draft.lookup.into.text]
+            found += [(target.name, scalar.text) for scalar in (*target.key, draft.lookup.give)]
+        return [need for need in found if need[1] in self.tables[need[0]].names]
+
+    def reads(self, draft: Draft) -> list[str]:
+        if draft.lookup is not None:
+            return [scalar.text for scalar in draft.lookup.by]
+        if draft.above is not None:
+            return [draft.above.text]
+        if draft.expression is None:
+            return []
+        try:
+            return [name for name, _ in names_in(draft.expression.text)]
+        except ExpressionError:
+            return []  # noted when it is typed
+
+    def cycle(self, cycle: list[Name]) -> None:
+        tables = {table for table, _ in cycle}
+        names = [name if len(tables) == 1 else f"{table}.{name}" for table, name in cycle]
+        draft = next(self.tables[table].drafts[name] for table, name in cycle if name in self.tables[table].drafts)
+        where = draft.expression or draft.above or (draft.lookup.into if draft.lookup else draft.key)
+        self.reader.add("cycle", f"fields that need each other: {' → '.join(names)}", where)
+
+    # ---- one field
+
+    def made(self, table: str, draft: Draft) -> Field | None:
+        if draft.expression is not None:
+            return self.computed(table, draft, draft.expression)
+        if draft.lookup is not None:
+            return self.looked_up(table, draft)
+        if draft.above is not None:
+            return self.from_above(table, draft, draft.above)
+        source, reading = draft.source, draft.reading
+        assert reading is not None
         if isinstance(source, Constant):
             assert isinstance(source.value, Scalar)
-            source = Constant(typed_scalar(self.reader, source.value, draft.reading, f"constant of {draft.name}"))
+            source = Constant(typed_scalar(self.reader, source.value, reading, f"constant of {draft.name}"))
         assert source is not None
-        return self.field(draft, source, draft.reading)
+        return self.field(draft, source, reading)
 
-    def field(self, draft: Draft, source: At | Compute | Constant | Fact, reading: Reading) -> Field:
+    def field(self, draft: Draft, source: Source, reading: Reading) -> Field:
         default = None
         if draft.default is not None:
             default = typed_scalar(self.reader, draft.default, reading, f"default of {draft.name}")
@@ -71,71 +158,128 @@ class Linker:
             draft.keep,
             draft.note,
             draft.measured_in,
+            draft.key.source.name,
             draft.key.line,
             draft.key.column,
         )
 
-    def in_order(self, drafts: list[Draft]) -> list[Draft]:
-        """The computed fields, each after those that it reads; a cycle is noted and its fields left out."""
-        waiting = {draft.name: draft for draft in drafts}
-        reads = {draft.name: self.reads(draft) for draft in drafts}
-        ordered: list[Draft] = []
-        while waiting:
-            ready = [name for name in waiting if not any(other in waiting for other in reads[name])]
-            for name in ready or self.cycle(waiting, reads):
-                draft = waiting.pop(name)
-                if ready:
-                    ordered.append(draft)
-        return ordered
-
-    def reads(self, draft: Draft) -> list[str]:
-        assert draft.expression is not None
-        try:
-            return [name for name, _ in names_in(draft.expression.text)]
-        except ExpressionError:
-            return []  # noted when it is typed
-
-    def cycle(self, waiting: Mapping[str, Draft], reads: Mapping[str, list[str]]) -> list[str]:
-        """Notes one cycle; gives its names."""
-        name = next(iter(waiting))
-        chain: list[str] = []
-        while name not in chain:
-            chain.append(name)
-            name = next(other for other in reads[name] if other in waiting)
-        chain = [*chain[chain.index(name) :], name]
-        draft = waiting[name]
-        assert draft.expression is not None
-        self.reader.add("cycle", f"fields that need each other: {' → '.join(chain)}", draft.expression)
-        return chain[:-1]
-
-    def computed(self, draft: Draft) -> Field | None:
-        assert draft.expression is not None
-        expression = self.typed(draft.expression, f"compute of {draft.name}")
+    def computed(self, table: str, draft: Draft, scalar: Scalar) -> Field | None:
+        expression = self.typed(table, scalar, f"compute of {draft.name}")
         if expression is None:
             return None
         own = expression.type or Text()
         reading = draft.reading or Reading(own)
         if expression.type is not None and not castable(own, reading.type):
             message = f"compute of {draft.name} gives {own.name}, which can't become {reading.type.name}"
-            self.reader.add("expression-type", message, draft.expression)
+            self.reader.add("expression-type", message, scalar)
             return None
         finished = converted(expression, reading) if expression.type is not None else Nothing(reading.type, None)
-        return self.field(draft, Compute(draft.expression.text, finished), reading)
+        return self.field(draft, Compute(scalar.text, finished), reading)
 
-    def typed(self, scalar: Scalar, what: str) -> Expression | None:
+    def typed(self, table: str, scalar: Scalar, what: str) -> Expression | None:
+        visible = self.visible[table]
         try:
-            unknown = [(name, at) for name, at in names_in(scalar.text) if name not in self.visible]
+            unknown = [(name, at) for name, at in names_in(scalar.text) if name not in visible]
             if not unknown:
-                return compile_expression(scalar.text, self.visible, self.types.reading)
+                return compile_expression(scalar.text, visible, self.types.reading)
             for name, at in unknown:
-                if name not in self.declared:  # one that is broken has its own line in the report
-                    self.unknown(name, at, scalar, what)
+                if name not in self.tables[table].declared:  # one that is broken has its own line in the report
+                    self.unknown(table, name, at, scalar, what)
         except ExpressionError as error:
             self.reader.positioned(error, scalar, what)
         return None
 
-    def unknown(self, name: str, at: int, scalar: Scalar, what: str) -> None:
-        hint = did_you_mean(name, dict.fromkeys((*self.visible, *sorted(self.declared))))
+    def unknown(self, table: str, name: str, at: int, scalar: Scalar, what: str) -> None:
+        hint = did_you_mean(name, self.known(table))
         if not scalar.plain and scalar.text.strip() == name:
             hint = f"if a text was meant, YAML took its quotes: write \"'{name}'\""
         self.reader.add("unknown-field", f"{what}: no field {name}", scalar, hint, at)
+
+    def known(self, table: str) -> list[str]:
+        """The names that a field of this table can have, for hints."""
+        draft = self.tables[table]
+        return list(dict.fromkeys((*draft.names, *sorted(draft.declared))))
+
+    def type_of(self, table: str, scalar: Scalar, what: str) -> ValueType | None:
+        """The type of a field that is named; None if it is not there, which is noted unless it is broken."""
+        found = self.visible[table].get(scalar.text)
+        if found is None and scalar.text not in self.tables[table].declared:
+            hint = did_you_mean(scalar.text, self.known(table))
+            self.reader.add("unknown-field", f"{what}: no field {scalar.text} in {table}", scalar, hint)
+        return found
+
+    # ---- fields of other rows
+
+    def from_above(self, table: str, draft: Draft, scalar: Scalar) -> Field | None:
+        if not self.tables[table].recursive:
+            message = f"{draft.name}: there is a row above only in a table that recurses"
+            self.reader.add("wrong-option", message, scalar, "fields of the table that it is within come by inherit")
+            return None
+        found = self.type_of(table, scalar, f"parent of {draft.name}")
+        return self.field(draft, Above(scalar.text), Reading(found)) if found is not None else None
+
+    def looked_up(self, table: str, draft: Draft) -> Field | None:
+        assert draft.lookup is not None
+        into, what = draft.lookup.into, f"lookup of {draft.name}"
+        local = [self.type_of(table, scalar, what) for scalar in draft.lookup.by]
+        if into.text in self.references:
+            return self.from_reference(draft, self.references[into.text], local)
+        if into.text not in self.tables or into.text == RESPONSE:
+            known = [name for name in (*self.tables, *self.references) if name != RESPONSE]
+            if into.text not in self.broken:
+                self.reader.add("unknown-table", f"{what}: no table {into.text}", into, did_you_mean(into.text, known))
+            return None
+        return self.from_table(draft, self.tables[into.text], local)
+
+    def from_table(self, draft: Draft, target: TableDraft, local: list[ValueType | None]) -> Field | None:
+        assert draft.lookup is not None
+        what = f"lookup of {draft.name}"
+        taken = self.type_of(target.name, draft.lookup.give, what)
+        key = tuple(scalar.text for scalar in target.key)
+        if not self.lengths_agree(draft, f"the table {target.name}", key):
+            return None
+        forms = []
+        for scalar, own, name in zip(draft.lookup.by, local, key, strict=True):
+            other = self.visible[target.name].get(name)
+            if own is None or other is None:
+                return None
+            if not comparable(own, other):
+                message = f"{what}: {scalar.text} is {own.name}, but {target.name}.{name} is {other.name}"
+                self.reader.add("expression-type", message, scalar, "give both fields the same type")
+                return None
+            forms.append(equal_form(own, other))
+        if taken is None:
+            return None
+        by = tuple(scalar.text for scalar in draft.lookup.by)
+        lookup = Lookup(target.name, target.name, by, key, draft.lookup.give.text, tuple(forms))
+        return self.field(draft, lookup, Reading(taken))
+
+    def from_reference(self, draft: Draft, reference: Reference | None, local: list[ValueType | None]) -> Field | None:
+        """`reference` is None where it is broken, which has its own line in the report."""
+        assert draft.lookup is not None
+        if reference is None or not self.lengths_agree(draft, f"the reference {reference.name}", reference.key):
+            return None
+        give = draft.lookup.give
+        if give.text not in reference.columns:
+            message = f"lookup of {draft.name}: no column {give.text} in {reference.name}"
+            self.reader.add("unknown-field", message, give, did_you_mean(give.text, reference.columns))
+            return None
+        types = [kind for kind in local if kind is not None]
+        if len(types) < len(local):
+            return None
+        answers = reference.answers(types, give.text)
+        by = tuple(scalar.text for scalar in draft.lookup.by)
+        lookup = Lookup(reference.name, None, by, reference.key, give.text, (None,) * len(by), answers)
+        return self.field(draft, lookup, Reading(Text()))
+
+    def lengths_agree(self, draft: Draft, what: str, key: tuple[str, ...]) -> bool:
+        assert draft.lookup is not None
+        body: MappingNode = draft.lookup.body
+        if not key:
+            message = f"lookup of {draft.name}: {what} has no key"
+            self.reader.add("missing-key", message, draft.lookup.into, "say which fields identify its rows: key")
+        elif len(key) != len(draft.lookup.by):
+            message = f"lookup of {draft.name}: the key of {what.removeprefix('the ')} is {', '.join(key)}"
+            hint = f"by names {len(draft.lookup.by)} of {len(key)} fields" if len(key) > 1 else "by names one field"
+            self.reader.add("wrong-value", message, body.key("by"), hint)
+        return bool(key) and len(key) == len(draft.lookup.by)

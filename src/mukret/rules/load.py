@@ -10,13 +10,15 @@ from types import MappingProxyType
 from mukret.documents.decode import decode
 from mukret.errors import InputError, RulesError
 from mukret.rules.examples import ExamplesReader
+from mukret.rules.include import Includer
 from mukret.rules.model import Rules
 from mukret.rules.reader import Reader, keys
-from mukret.rules.source import Mapping, Problems, read_source
+from mukret.rules.reference import ReferencesReader
+from mukret.rules.source import Problems, SourceText
 from mukret.rules.tables import TablesReader
 from mukret.rules.typing import TypeNames
 
-_TOP_KEYS = keys("mukret title note enums types response tables examples", "include reference")
+_TOP_KEYS = keys("mukret title note include enums types response reference tables examples")
 
 
 def load_rules(path: str | os.PathLike[str]) -> Rules:
@@ -33,12 +35,15 @@ def load_rules(path: str | os.PathLike[str]) -> Rules:
 
 
 def parse_rules(data: bytes | str, file: str = "rules.yaml") -> Rules:
-    """Check the text of a rules file; `file` is the name for messages, and where relative paths start."""
+    """Check the text of a rules file; `file` is the name for messages, and where relative paths start.
+
+    Raises RulesError with every problem and its position.
+    """
     raw = data.encode("utf-8") if isinstance(data, str) else data
-    problems = Problems(file, _decoded(raw, file))
-    rules = _read(problems, Path(file).parent, hashlib.sha256(raw).hexdigest())
+    problems = Problems()
+    rules = _read(problems, SourceText(file, _decoded(raw, file)), hashlib.sha256(raw).hexdigest())
     if problems.found or rules is None:
-        raise RulesError(file, sorted(problems.found, key=lambda found: (found.line, found.column)))
+        raise RulesError(file, problems.in_order(file))
     return rules
 
 
@@ -46,46 +51,41 @@ def _decoded(raw: bytes, file: str) -> str:
     try:
         return raw.decode("utf-8-sig")
     except UnicodeDecodeError as error:
-        problems = Problems(file, raw[: error.start].decode("utf-8", "ignore"))
-        line = len(problems.lines)
-        problems.add_at("yaml-syntax", f"not UTF-8 (byte {error.start})", line, len(problems.lines[-1]) + 1)
+        problems = Problems()
+        source = SourceText(file, raw[: error.start].decode("utf-8", "ignore"))
+        line = len(source.lines)
+        problems.add_at("yaml-syntax", f"not UTF-8 (byte {error.start})", source, line, len(source.lines[-1]) + 1)
         raise RulesError(file, problems.found) from None
 
 
-def _read(problems: Problems, folder: Path, sha256: str) -> Rules | None:
-    source = read_source(problems.text, problems)
-    if source is None:
-        return None
+def _read(problems: Problems, source: SourceText, sha256: str) -> Rules | None:
     reader = Reader(problems)
-    reader.mapping(source, "a rules file", _TOP_KEYS)
-    _check_version(reader, source)
+    includer = Includer(reader)
+    root = includer.tree(source)
+    if root is None:
+        return None
+    reader.mapping(root, "a rules file", _TOP_KEYS)
     types = TypeNames(reader)
-    types.read_enums(source.get("enums"))
-    types.read_types(source.get("types"))
-    sections = TablesReader(reader, types)
-    response_evaluation = sections.read_response(source.get("response"))
-    tables = sections.read_tables(source.get("tables"), source)
-    declared = sections.named.union(*sections.defined.values()) if problems.found else frozenset()
-    examples = ExamplesReader(reader, tables, declared, folder, decode).read(source.get("examples"))
+    types.read_enums(root.get("enums"))
+    types.read_types(root.get("types"))
+    references = ReferencesReader(reader)
+    sections = TablesReader(reader, types, references.read(root.get("reference")))
+    sections.read_response(root.get("response"))
+    tables = sections.read_tables(root.get("tables"), root)
+    declared = sections.all_names() if problems.found else frozenset()
+    examples = ExamplesReader(reader, tables, declared, decode).read(root.get("examples"))
     return Rules(
-        problems.file,
+        source.name,
         sha256,
-        reader.text(source.get("title"), "title"),
-        reader.text(source.get("note"), "note"),
+        reader.text(root.get("title"), "title"),
+        reader.text(root.get("note"), "note"),
         MappingProxyType(types.enums),
         sections.response,
-        response_evaluation,
         MappingProxyType(tables),
+        sections.schedule(),
         examples,
+        sections.embedded,
+        MappingProxyType(sections.kinds),
+        sections.ignore,
+        MappingProxyType({**includer.hashes, **references.hashes}),
     )
-
-
-def _check_version(reader: Reader, source: Mapping) -> None:
-    if "mukret" not in source.entries:
-        reader.add("missing-key", "the format version is missing", source, "begin the file with mukret: 1")
-        return
-    version = reader.scalar(source.get("mukret"), "mukret")
-    if version is not None and version.text != "1":
-        reader.add(
-            "wrong-value", f"format version {version.text} is not known", version, "this program reads mukret: 1"
-        )

@@ -2,17 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+import re
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from fnmatch import fnmatchcase
+from pathlib import PurePath
 from typing import Literal
 
+from mukret.documents.origin import Origin
 from mukret.expressions import Expression
-from mukret.paths import Condition, Location, Path
+from mukret.paths import Condition, Path
+from mukret.rules.rows import Rows
 from mukret.types import Enum, Reading, ValueType
 from mukret.values import JsonValue
 
-Take = Literal["only", "first", "all", "count"]
+Take = Literal["only", "first", "last", "all", "count", "sum", "min", "max", "join"]
 Policy = Literal["reject", "null", "stop"]
+Duplicates = Literal["reject", "first", "last"]
 RESPONSE = "response.fields"
 """The origin of fields that tables inherit from the document itself; with its point it can't be a table's name."""
 
@@ -23,6 +29,7 @@ class At:
 
     paths: tuple[Path, ...]
     take: Take
+    separator: str = ", "
 
 
 @dataclass(frozen=True)
@@ -40,15 +47,67 @@ class Constant:
 
 @dataclass(frozen=True)
 class Fact:
-    """What the run knows about a row: `name` or `position`."""
+    """What the run knows about a row or a document: one of ROW_FACTS, DOCUMENT_FACTS, or `request.NAME`."""
 
-    name: Literal["name", "position"]
+    name: str
+
+    @property
+    def of_row(self) -> bool:
+        return self.name in ROW_FACTS
+
+
+ROW_FACTS = ("name", "position", "path", "depth")
+DOCUMENT_FACTS = ("document", "file", "page", "fetched_at", "url", "call")
+REQUEST_FACT = "request."
+
+
+@dataclass(frozen=True)
+class Above:
+    """A field of the row above, in a table that recurses; null at the top."""
+
+    field: str
+
+
+@dataclass(frozen=True)
+class Rest:
+    """The members of a row that no path goes through by name, as one JSON object."""
+
+    touched: frozenset[str]
+
+
+Answers = Mapping[tuple[object, ...], object]
+
+
+@dataclass(frozen=True)
+class Lookup:
+    """The field `give` of the row of a table whose `key` equals the local fields `by`, of several the first.
+
+    `table` is None for a reference, whose `answers` are ready. `forms` bring the values of a pair (local, key) to
+    forms that are equal if the values are; None where they are so as they stand.
+    """
+
+    name: str
+    table: str | None
+    by: tuple[str, ...]
+    key: tuple[str, ...]
+    give: str
+    forms: tuple[Callable[[object], object] | None, ...]
+    answers: Answers = field(default_factory=dict, compare=False)
+
+    def form(self, values: tuple[object, ...]) -> tuple[object, ...] | None:
+        """Values of the local fields, or of the key, as they are compared; None if one is null: nothing equals it."""
+        if None in values:
+            return None
+        return tuple(form(value) if form else value for form, value in zip(self.forms, values, strict=True))
+
+
+Source = At | Compute | Constant | Fact | Above | Rest | Lookup
 
 
 @dataclass(frozen=True)
 class Field:
     name: str
-    source: At | Compute | Constant | Fact
+    source: Source
     reading: Reading
     required: bool = False
     default: object = None
@@ -56,12 +115,23 @@ class Field:
     keep: bool = True
     note: str | None = None
     measured_in: str | None = None
+    file: str = ""
     line: int = 0
     column: int = 0
 
     @property
     def type(self) -> ValueType:
         return self.reading.type
+
+    @property
+    def reads(self) -> tuple[str, ...]:
+        """The fields of the same row that the value is made of."""
+        match self.source:
+            case Compute(expression=expression):
+                return tuple(expression.fields())
+            case Lookup(by=by):
+                return by
+        return ()
 
 
 @dataclass(frozen=True)
@@ -78,57 +148,20 @@ class Inherited:
 
 
 @dataclass(frozen=True)
-class FoundRow:
-    """`location` is below the node in which rows were looked for; `spread`: it is an element of an array that
-    a path found, and stands under the name of that array."""
-
-    location: Location
-    node: JsonValue
-    spread: bool = False
-
-
-@dataclass(frozen=True)
-class Rows:
-    """Where the rows of a table are: all nodes of the first path, then of the next. With `spread` an array among them
-    gives its elements, null no row. A node for which `when` does not hold is no row."""
-
-    paths: tuple[Path, ...]
-    when: Condition | None = None
-    spread: bool = False
-
-    def find(self, root: JsonValue) -> list[FoundRow]:
-        """The rows below a document or a row of the parent table, in their order."""
-        found = [row for path in self.paths for row in self.candidates(path, root)]
-        return [row for row in found if self.when is None or self.when.holds(row.node, root)]
-
-    def candidates(self, path: Path, root: JsonValue) -> Iterator[FoundRow]:
-        for location, node in path.nodes(root):
-            if not self.spread:
-                yield FoundRow(location, node)
-            elif type(node) is list:
-                yield from (FoundRow((*location, number), element, True) for number, element in enumerate(node))
-            elif node is not None:
-                yield FoundRow(location, node)
-
-    @property
-    def may_be_the_parent(self) -> bool:
-        """Whether a row can be the very node in which rows are looked for."""
-        return any(not path.segments for path in self.paths)
-
-
-@dataclass(frozen=True)
 class Table:
-    """`fields` stand in the order of the file, `evaluation` in an order in which expressions find their operands."""
+    """`fields` stand in the order of the file; `Rules.schedule` has them in the order in which they are evaluated."""
 
     name: str
     rows: Rows
     within: str | None
     inherit: tuple[Inherited, ...]
     fields: tuple[Field, ...]
-    evaluation: tuple[Field, ...]
     key: tuple[str, ...] = ()
+    duplicates: Duplicates = "reject"
     where: Expression | None = None
+    kind: str | None = None
     note: str | None = None
+    file: str = ""
     line: int = 0
     column: int = 0
 
@@ -141,6 +174,14 @@ class Table:
         )
 
     @property
+    def types(self) -> dict[str, ValueType]:
+        """The type of each field, inherited ones and those that are not written included."""
+        return {
+            **{inherited.name: inherited.type for inherited in self.inherit},
+            **{own.name: own.type for own in self.fields},
+        }
+
+    @property
     def judges_shape(self) -> bool:
         """Whether a row that is no object is bad: there are paths, and all begin with a member name."""
         paths = [path for own in self.fields if isinstance(own.source, At) for path in own.source.paths]
@@ -148,15 +189,74 @@ class Table:
 
 
 @dataclass(frozen=True)
+class Kind:
+    """One of several kinds of response that a rules file serves: all that is given must fit. `files` is a pattern for
+    the name of the file, `when` a condition on the document."""
+
+    name: str
+    files: str | None = None
+    call: str | None = None
+    when: Condition | None = None
+
+    def fits(self, document: JsonValue, file: str, call: str | None) -> bool:
+        if self.files is not None and not any(fnmatchcase(name, self.files) for name in file_names(file)):
+            return False
+        if self.call is not None and self.call != call:
+            return False
+        return self.when is None or self.when.holds(document, document)
+
+
+def file_names(path: str) -> tuple[str, str]:
+    """The name of a file without its folders, as it is and without the suffix of a compression."""
+    name = PurePath(path).name
+    return name, re.sub(r"\.(?:gz|zst|bz2|xz)$", "", name)
+
+
+@dataclass(frozen=True)
 class Example:
-    """A document and what it must give: rows (the fields that are named, in order) or a number of rows per table."""
+    """A document and what it must give: rows (the fields that are named, in order) or a number of rows per table.
+
+    `input`, `document` and `origin` are the file, the number in it and the request that the run is told.
+    """
 
     shows: str
     response: JsonValue
     gives: Mapping[str, int | tuple[Mapping[str, object], ...]]
     rejected: int
+    origin: Origin | None
+    document: int
+    input: str
+    file: str
     line: int
     column: int
+
+
+@dataclass(frozen=True)
+class Inherit:
+    """A step of the schedule: an inherited field of all rows of a table."""
+
+    table: str
+    inherited: Inherited
+
+
+@dataclass(frozen=True)
+class Derive:
+    """A step of the schedule: a field of all rows of a table is read, derived or looked up."""
+
+    table: str
+    field: Field
+
+
+@dataclass(frozen=True)
+class Survive:
+    """A step of the schedule: which rows of a table are neither rejected nor filtered for themselves, so that lookups
+    may see them. `without`: fields that themselves hang on the answer, and are left out of the judgement."""
+
+    table: str
+    without: frozenset[str] = frozenset()
+
+
+Step = Inherit | Derive | Survive
 
 
 @dataclass(frozen=True)
@@ -167,9 +267,14 @@ class Rules:
     note: str | None
     enums: Mapping[str, Enum]
     response_fields: tuple[Field, ...]
-    response_evaluation: tuple[Field, ...]
     tables: Mapping[str, Table]
+    schedule: tuple[Step, ...]
     examples: tuple[Example, ...] = field(default=())
+    embedded: tuple[Path, ...] = ()
+    kinds: Mapping[str, Kind] = field(default_factory=dict)
+    ignore: tuple[Path, ...] = ()
+    included: Mapping[str, str] = field(default_factory=dict)
+    """SHA-256 of each file that this one includes or refers to, by its path."""
 
     def parents_first(self) -> list[Table]:
         """All tables, each after the one that it is within, otherwise in the order of the file."""

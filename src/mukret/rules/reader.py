@@ -61,7 +61,7 @@ class Reader:
 
     def check_keys(self, node: Mapping, what: str, allowed: Keys) -> None:
         names = list(node.entries)
-        fixed = comma_in_type(names, self.problems.lines[node.line - 1])
+        fixed = comma_in_type(names, node.source.lines[node.line - 1])
         for name, (key, _) in node.entries.items():
             if name in allowed.later:
                 self.add("not-supported", f"{name} is not supported yet in {what}", key)

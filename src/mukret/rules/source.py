@@ -7,6 +7,7 @@ that multiply and keys that come twice are refused.
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 from ruamel.yaml import YAML
@@ -24,11 +25,24 @@ _HARMLESS_TAGS = frozenset(f"tag:yaml.org,2002:{name}" for name in _TAGS)
 """What the composer itself calls plain scalars; none of it is acted upon."""
 
 
+@dataclass(frozen=True, eq=False)
+class SourceText:
+    """One file: its name as it was given, and what stands in it."""
+
+    name: str
+    text: str
+
+    @cached_property
+    def lines(self) -> list[str]:
+        return self.text.split("\n")
+
+
 @dataclass(frozen=True)
 class Scalar:
     """A scalar. `plain`: written without quotes. `start` counts characters from the beginning of the file."""
 
     text: str
+    source: SourceText
     line: int
     column: int
     start: int
@@ -46,6 +60,7 @@ class Scalar:
 @dataclass(frozen=True)
 class Sequence:
     items: tuple[Node, ...]
+    source: SourceText
     line: int
     column: int
 
@@ -53,6 +68,7 @@ class Sequence:
 @dataclass(frozen=True)
 class Mapping:
     entries: dict[str, tuple[Scalar, Node]]
+    source: SourceText
     line: int
     column: int
 
@@ -69,30 +85,40 @@ Node = Scalar | Sequence | Mapping
 
 @dataclass
 class Problems:
-    """Collects everything that is wrong with a rules file, with positions."""
+    """Collects everything that is wrong with a rules file and the files that it includes, with positions."""
 
-    file: str
-    text: str
     found: list[Diagnostic] = field(default_factory=list)
-
-    def __post_init__(self) -> None:
-        self.lines = self.text.split("\n")
 
     def add(self, code: str, message: str, where: Node, hint: str | None = None, offset: int | None = None) -> None:
         """Notes a problem at a node; `offset` is a character within the node's text."""
         line, column = where.line, where.column
         if offset is not None and isinstance(where, Scalar):
-            line, column = self.inside(where, offset)
-        self.add_at(code, message, line, column, hint)
+            line, column = _Inside(where).position(offset)
+        self.add_at(code, message, where.source, line, column, hint)
 
-    def add_at(self, code: str, message: str, line: int, column: int, hint: str | None = None) -> None:
-        source = self.lines[line - 1].rstrip("\r") if line <= len(self.lines) else ""
-        diagnostic = Diagnostic(self.file, line, column, code, message, hint, source=source)
+    def add_at(
+        self, code: str, message: str, source: SourceText, line: int, column: int, hint: str | None = None
+    ) -> None:
+        text = source.lines[line - 1].rstrip("\r") if line <= len(source.lines) else ""
+        diagnostic = Diagnostic(source.name, line, column, code, message, hint, source=text)
         if diagnostic not in self.found:
             self.found.append(diagnostic)
 
-    def inside(self, scalar: Scalar, offset: int) -> tuple[int, int]:
-        """Line and column of a character of a scalar's text: quotes, escapes and folds are stepped over."""
+    def in_order(self, first: str) -> list[Diagnostic]:
+        """File by file, that of this name first, each by line and column."""
+        return sorted(self.found, key=lambda found: (found.file != first, found.file, found.line, found.column))
+
+
+class _Inside:
+    """Finds characters of a scalar's text in its file: quotes, escapes and folds are stepped over."""
+
+    def __init__(self, scalar: Scalar) -> None:
+        self.scalar = scalar
+        self.text = scalar.source.text
+
+    def position(self, offset: int) -> tuple[int, int]:
+        """Line and column of a character."""
+        scalar = self.scalar
         at = scalar.start + (0 if scalar.plain else 1)
         if not scalar.plain and self.text[scalar.start : scalar.start + 1] in ("|", ">"):
             at = self.text.find("\n", scalar.start) + 1
@@ -118,26 +144,26 @@ class Problems:
         return at + (2 if quote == "'" and here == "'" else 1)
 
 
-def read_source(text: str, problems: Problems) -> Mapping | None:
+def read_source(source: SourceText, problems: Problems) -> Mapping | None:
     """The tree of a rules file, or None with the problems noted."""
     try:
-        document = YAML(typ="safe", pure=True).compose(text)
+        document = YAML(typ="safe", pure=True).compose(source.text)
     except MarkedYAMLError as error:
         mark = error.problem_mark or error.context_mark
         line, column = (mark.line, mark.column) if mark else (0, 0)
-        message, hint = explain_yaml_error(error, problems.lines, line)
-        problems.add_at("yaml-syntax", message, line + 1, column + 1, hint)
+        message, hint = explain_yaml_error(error, source.lines, line)
+        problems.add_at("yaml-syntax", message, source, line + 1, column + 1, hint)
         return None
     except RecursionError:
-        problems.add_at("yaml-refused", "nested too deeply for a rules file", 1, 1)
+        problems.add_at("yaml-refused", "nested too deeply for a rules file", source, 1, 1)
         return None
     except (YAMLError, ValueError) as error:
-        problems.add_at("yaml-syntax", str(error).splitlines()[0], 1, 1)
+        problems.add_at("yaml-syntax", str(error).splitlines()[0], source, 1, 1)
         return None
     if document is None:
-        problems.add_at("yaml-syntax", "the file is empty", 1, 1, "a rules file begins with mukret: 1")
+        problems.add_at("yaml-syntax", "the file is empty", source, 1, 1, "a rules file begins with mukret: 1")
         return None
-    return _Builder(problems).root(document)
+    return _Builder(problems, source).root(document)
 
 
 class _Refused(Exception):
@@ -145,8 +171,9 @@ class _Refused(Exception):
 
 
 class _Builder:
-    def __init__(self, problems: Problems) -> None:
+    def __init__(self, problems: Problems, source: SourceText) -> None:
         self.problems = problems
+        self.source = source
         self.count = 0
 
     def root(self, document: Any) -> Mapping | None:
@@ -160,7 +187,8 @@ class _Builder:
         return None
 
     def refuse(self, node: Any, message: str) -> _Refused:
-        self.problems.add_at("yaml-refused", message, node.start_mark.line + 1, node.start_mark.column + 1)
+        line, column = node.start_mark.line + 1, node.start_mark.column + 1
+        self.problems.add_at("yaml-refused", message, self.source, line, column)
         return _Refused()
 
     def build(self, node: Any, above: tuple[int, ...]) -> Node:
@@ -173,10 +201,11 @@ class _Builder:
             raise self.refuse(node, f"the tag {node.tag}: rules files have none")
         line, column = node.start_mark.line + 1, node.start_mark.column + 1
         if isinstance(node, ScalarNode):
-            return Scalar(node.value, line, column, node.start_mark.index, node.style not in ("'", '"', "|", ">"))
+            plain = node.style not in ("'", '"', "|", ">")
+            return Scalar(node.value, self.source, line, column, node.start_mark.index, plain)
         inner = (*above, id(node))
         if isinstance(node, SequenceNode):
-            return Sequence(tuple(self.build(item, inner) for item in node.value), line, column)
+            return Sequence(tuple(self.build(item, inner) for item in node.value), self.source, line, column)
         assert isinstance(node, MappingNode)
         return self.mapping(node, inner, line, column)
 
@@ -193,4 +222,4 @@ class _Builder:
                 self.problems.add("name-twice", f"{key.text} stands here a second time (first in line {first})", key)
                 continue
             entries[key.text] = (key, value)
-        return Mapping(entries, line, column)
+        return Mapping(entries, self.source, line, column)

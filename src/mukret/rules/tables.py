@@ -1,53 +1,90 @@
-"""The section `tables` and `response.fields`."""
+"""The section `tables`, and the fields of the section `response`."""
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Sequence
 from collections.abc import Mapping as MappingType
+from dataclasses import dataclass
+from typing import cast
 
 from mukret.expressions.tree import Constant as Nothing
-from mukret.paths import parse_path
+from mukret.paths import Path
 from mukret.rules.fields import Draft, FieldReader, policy
-from mukret.rules.linking import Linker
-from mukret.rules.model import RESPONSE, Fact, Field, Inherited, Policy, Rows, Table
+from mukret.rules.linking import Linker, TableDraft
+from mukret.rules.model import RESPONSE, At, Duplicates, Fact, Field, Kind, Policy, Rest, Step, Table
+from mukret.rules.ordering import after_what_they_need
 from mukret.rules.reader import Reader, keys
-from mukret.rules.source import Mapping, Node, Scalar, Sequence
+from mukret.rules.reference import Reference
+from mukret.rules.response import ResponseReader
+from mukret.rules.row_rules import read_rows, touched_names
+from mukret.rules.rows import Rows
+from mukret.rules.schedule import make_schedule
+from mukret.rules.source import Mapping, Node, Scalar
+from mukret.rules.source import Sequence as SequenceNode
 from mukret.rules.typing import TypeNames
 from mukret.text import did_you_mean
-from mukret.types import Boolean
+from mukret.types import Boolean, Json, Reading
 
 _TABLE_KEYS = keys(
-    "rows when spread within inherit key duplicates where bad fields note", "outer header recurse kind rest omit"
+    "rows when spread outer header recurse within inherit kind key duplicates where bad rest fields omit note"
 )
-_RESPONSE_KEYS = keys("fields", "embedded kinds ignore")
-Fields = tuple[Field, ...]
+
+
+@dataclass
+class _Body:
+    """A table as it stands in the file, and what was read of it so far."""
+
+    key: Scalar
+    body: Mapping
+    draft: TableDraft
+    rows: Rows
 
 
 class TablesReader:
-    def __init__(self, reader: Reader, types: TypeNames) -> None:
+    """Reads what becomes rows and fields; `response`, `embedded`, `kinds` and `ignore` are of the response."""
+
+    def __init__(self, reader: Reader, types: TypeNames, references: MappingType[str, Reference | None]) -> None:
         self.reader = reader
         self.types = types
-        self.response: Fields = ()
-        self.tables: dict[str, Table] = {}
-        self.defined: dict[str, frozenset[str]] = {}
-        """Names of the fields that each table gives itself, those of broken ones included."""
+        self.references = references
         self.named: frozenset[str] = frozenset()
         """Names of all tables, those of broken ones included."""
+        self.bodies: dict[str, _Body] = {}
+        self.drafts: dict[str, TableDraft] = {}
+        self.tables: dict[str, Table] = {}
+        self.response: tuple[Field, ...] = ()
+        self.embedded: tuple[Path, ...] = ()
+        self.kinds: dict[str, Kind] = {}
+        self.ignore: tuple[Path, ...] = ()
+
+    def all_names(self) -> frozenset[str]:
+        """The names of all tables and fields that the file has, sound or not."""
+        return self.named.union(*(draft.declared for draft in self.drafts.values()))
+
+    def schedule(self) -> tuple[Step, ...]:
+        """The steps in which the fields of all tables are evaluated."""
+        inherited = {name: table.inherit for name, table in self.tables.items()}
+        fields = {RESPONSE: self.response, **{name: table.fields for name, table in self.tables.items()}}
+        return make_schedule(fields, inherited)
 
     # ---- response
 
-    def read_response(self, node: Node | None) -> Fields:
-        body = self.reader.mapping(node, "response", _RESPONSE_KEYS)
+    def read_response(self, node: Node | None) -> None:
+        response = ResponseReader(self.reader)
+        body = response.read(node)
+        self.embedded, self.kinds, self.ignore = response.embedded, response.kinds, response.ignore
         section = self.reader.mapping(body.get("fields"), "response.fields") if body else None
-        drafts = self.drafts(section, "reject")
+        drafts = self.fields(section, "reject")
         for draft in drafts:
-            if isinstance(draft.source, Fact):
+            if draft.above or (isinstance(draft.source, Fact) and draft.source.of_row):
                 self.reader.add("wrong-value", "a fact of a row has no place in response.fields", draft.key)
-        self.defined[RESPONSE] = frozenset(section.entries) if section else frozenset()
-        linker = Linker(self.reader, self.types, {}, self.defined[RESPONSE])
-        self.response, evaluation = linker.link(drafts)
-        return evaluation
+        self.drafts[RESPONSE] = TableDraft(
+            RESPONSE,
+            {draft.name: draft for draft in drafts if draft.above is None},
+            frozenset(section.entries) if section else frozenset(),
+        )
 
-    def drafts(self, section: Mapping | None, bad: Policy) -> list[Draft]:
+    def fields(self, section: Mapping | None, bad: Policy) -> list[Draft]:
         if section is None:
             return []
         self.reader.distinct([key for key, _ in section.entries.values()], "fields")
@@ -77,36 +114,36 @@ class TablesReader:
             return {}
         self.named = frozenset(section.entries)
         self.reader.distinct([key for key, _ in section.entries.values()], "tables")
-        bodies: dict[str, tuple[Scalar, Mapping]] = {}
+        found: dict[str, tuple[Scalar, Mapping]] = {}
         for name, (key, value) in section.entries.items():
             self.reader.name(key, "a table")
+            if name in self.references:
+                self.reader.add("name-clash", f"{name} is already the name of a reference", key, "rename one of them")
             body = self.reader.mapping(value, f"the table {name}", _TABLE_KEYS)
             if body is not None:
-                bodies[name] = (key, body)
-        self.in_parent_order(bodies)
+                found[name] = (key, body)
+        for name in self.parents_first(found):
+            self.read_table(name, *found[name])
+        self.link()
         return {name: self.tables[name] for name in section.entries if name in self.tables}
 
-    def in_parent_order(self, bodies: dict[str, tuple[Scalar, Mapping]]) -> None:
-        waiting = dict(bodies)
-        parents = {name: self.parent(body, bodies) for name, (_, body) in bodies.items()}
-        while waiting:
-            ready = [name for name in waiting if parents[name] not in waiting]
-            if not ready:
-                self.cycle(waiting, parents)
-                return
-            for name in ready:
-                key, body = waiting.pop(name)
-                self.read_table(name, key, body, parents[name])
+    def parents_first(self, bodies: MappingType[str, tuple[Scalar, Mapping]]) -> list[str]:
+        """The tables, each after the one that it is within; those that are within each other are left out."""
+        self.parents = {name: self.parent(body, bodies) for name, (_, body) in bodies.items()}
 
-    def cycle(self, waiting: MappingType[str, tuple[Scalar, Mapping]], parents: MappingType[str, str | None]) -> None:
-        chain = [next(iter(waiting))]
-        while (above := parents[chain[-1]]) not in chain:
-            assert above is not None
-            chain.append(above)
-        chain = [*chain[chain.index(above) :], above]
-        self.reader.add("cycle", f"tables within each other: {' → '.join(chain)}", waiting[chain[0]][0])
+        def above(name: str) -> Sequence[str]:
+            parent = self.parents[name]
+            return [parent] if parent in bodies and parent is not None else []
 
-    def parent(self, body: Mapping, bodies: MappingType[str, object]) -> str | None:
+        order, cycles = after_what_they_need(bodies, above)
+        for cycle in cycles:
+            self.reader.add("cycle", f"tables within each other: {' → '.join(cycle)}", bodies[cycle[0]][0])
+        lost = {name for cycle in cycles for name in cycle}
+        for name in order:
+            lost |= {name} if self.parents[name] in lost else set()
+        return [name for name in order if name not in lost]
+
+    def parent(self, body: Mapping, bodies: Iterable[str]) -> str | None:
         scalar = self.reader.scalar(body.get("within"), "within")
         if scalar is None:
             return None
@@ -114,125 +151,164 @@ class TablesReader:
             self.reader.add("unknown-table", f"no table {scalar.text}", scalar, did_you_mean(scalar.text, bodies))
         return scalar.text
 
-    def read_table(self, name: str, key: Scalar, body: Mapping, within: str | None) -> None:
+    def read_table(self, name: str, key: Scalar, body: Mapping) -> None:
+        """Everything that can be said before the fields are linked."""
+        within = self.parents[name]
         bad = policy(self.reader, body.get("bad")) or "reject"
         section = self.reader.mapping(body.get("fields"), f"fields of {name}")
         if "fields" not in body.entries:
             self.reader.add("missing-key", f"the table {name} has no fields", key, "fields: {name: $.path}")
-        self.defined[name] = frozenset(section.entries) if section else frozenset()
+        if "omit" in body.entries:
+            message = "omit takes away fields that an included file gave this table; none did"
+            self.reader.add("wrong-option", message, body.key("omit"), "take the field away where it stands")
+        drafts = {draft.name: draft for draft in self.fields(section, bad)}
+        rest = self.rest(name, body, drafts)
+        if rest is not None:
+            drafts[rest.name] = rest
         inherit = self.inherit(name, body, within)
-        declared = self.defined[name] | frozenset(self.names_asked(body))
-        linker = Linker(self.reader, self.types, {inherited.name: inherited.type for inherited in inherit}, declared)
-        fields, evaluation = linker.link(self.drafts(section, bad))
-        self.clashes(name, inherit, section, within)
-        where_scalar = self.reader.scalar(body.get("where"), f"where of {name}")
-        where = linker.typed(where_scalar, f"where of {name}") if where_scalar else None
+        declared = frozenset(section.entries if section else ()) | frozenset(self.names_asked(body)) | frozenset(drafts)
+        rows = read_rows(self.reader, name, body)
+        draft = TableDraft(
+            name,
+            drafts,
+            declared,
+            within,
+            inherit,
+            self.reader.scalars(body.get("key"), "key"),
+            rows.recurse is not None,
+        )
+        self.drafts[name] = draft
+        self.bodies[name] = _Body(key, body, draft, rows)
+        self.clashes(draft, body)
+
+    def rest(self, name: str, body: Mapping, drafts: MappingType[str, Draft]) -> Draft | None:
+        scalar = self.reader.scalar(body.get("rest"), f"rest of {name}")
+        if scalar is None or not self.reader.name(scalar, "a field"):
+            return None
+        if scalar.text in drafts:
+            message = f"rest of {name}: there is a field {scalar.text}"
+            self.reader.add("name-clash", message, scalar, "rename one of them")
+            return None
+        return Draft(scalar.text, scalar, Rest(frozenset()), Reading(Json()))
+
+    def link(self) -> None:
+        rows = {name: (body.draft.within, body.rows) for name, body in self.bodies.items()}
+        for name, body in self.bodies.items():
+            for draft in body.draft.drafts.values():
+                if isinstance(draft.source, Rest):
+                    draft.source = Rest(touched_names(name, rows, self.paths_of))
+        linker = Linker(self.reader, self.types, self.drafts, self.references, self.named - frozenset(self.bodies))
+        linker.link()
+        self.response = self.linked(RESPONSE, linker)
+        for body in self.bodies.values():
+            self.finish(body, linker)
+
+    def paths_of(self, name: str) -> list[Path]:
+        sources = [draft.source for draft in self.drafts[name].drafts.values()]
+        return [path for source in sources if isinstance(source, At) for path in source.paths]
+
+    def linked(self, name: str, linker: Linker) -> tuple[Field, ...]:
+        return tuple(linker.fields[name, own] for own in self.drafts[name].drafts if (name, own) in linker.fields)
+
+    def finish(self, body: _Body, linker: Linker) -> None:
+        name, draft = body.draft.name, body.draft
+        where_scalar = self.reader.scalar(body.body.get("where"), f"where of {name}")
+        where = linker.typed(name, where_scalar, f"where of {name}") if where_scalar else None
         if where_scalar and where is not None and where.type is not None and not isinstance(where.type, Boolean):
             self.reader.add(
                 "expression-type", f"where of {name} wants a condition, but this is {where.type.name}", where_scalar
             )
-        self.reader.choice(body.get("duplicates"), "duplicates", ("reject",), later=("first", "last"))
+        duplicates = self.reader.choice(body.body.get("duplicates"), "duplicates", ("reject", "first", "last"))
         self.tables[name] = Table(
             name,
-            self.rows(name, body),
-            within,
-            tuple(inherit),
-            fields,
-            evaluation,
-            self.key(name, body, linker),
+            body.rows,
+            draft.within,
+            tuple(linker.inherited[name, item] for item in draft.inherit if (name, item) in linker.inherited),
+            self.linked(name, linker),
+            self.key(body, linker),
+            cast(Duplicates, duplicates or "reject"),
             where if where is None or where.type is not None else Nothing(Boolean(), None),
-            self.reader.text(body.get("note"), "note"),
-            key.line,
-            key.column,
+            self.kind(body),
+            self.reader.text(body.body.get("note"), "note"),
+            body.key.source.name,
+            body.key.line,
+            body.key.column,
         )
 
-    def rows(self, name: str, body: Mapping) -> Rows:
-        node = body.get("rows")
-        if isinstance(node, Mapping):
-            self.reader.add("not-supported", "rows: zip is not supported yet", node, "a path, or a list of paths")
-        items = node.items if isinstance(node, Sequence) else [] if isinstance(node, Mapping) else [node]
-        if isinstance(node, Sequence) and not items:
-            self.reader.add("wrong-value", f"rows of {name} is an empty list of paths", node)
-        paths = [self.reader.path(item, f"rows of {name}") for item in items]
-        return Rows(
-            tuple(path for path in paths if path is not None) or (parse_path("$"),),
-            self.reader.condition(body.get("when"), f"when of {name}"),
-            self.reader.flag(body.get("spread"), "spread"),
-        )
+    def key(self, body: _Body, linker: Linker) -> tuple[str, ...]:
+        name, visible = body.draft.name, linker.visible[body.draft.name]
+        for scalar in body.draft.key:
+            if scalar.text not in visible and scalar.text not in body.draft.declared:
+                hint = did_you_mean(scalar.text, visible)
+                self.reader.add("unknown-field", f"key of {name}: no field {scalar.text}", scalar, hint)
+        if "duplicates" in body.body.entries and "key" not in body.body.entries:
+            key = body.body.key("duplicates")
+            self.reader.add("missing-key", f"duplicates of {name} needs a key", key, "say key as well")
+        return tuple(scalar.text for scalar in body.draft.key if scalar.text in visible)
 
-    def key(self, name: str, body: Mapping, linker: Linker) -> tuple[str, ...]:
-        found = []
-        for scalar in self.reader.scalars(body.get("key"), "key"):
-            if scalar.text in linker.visible:
-                found.append(scalar.text)
-            elif scalar.text not in linker.declared:
-                self.reader.add(
-                    "unknown-field",
-                    f"key of {name}: no field {scalar.text}",
-                    scalar,
-                    did_you_mean(scalar.text, linker.visible),
-                )
-        if "duplicates" in body.entries and "key" not in body.entries:
-            self.reader.add(
-                "missing-key", f"duplicates of {name} needs a key", body.key("duplicates"), "say key as well"
-            )
-        return tuple(found)
+    def kind(self, body: _Body) -> str | None:
+        """The kind of response that a table reads: its own or that of the table that it is within."""
+        scalar = self.reader.scalar(body.body.get("kind"), f"kind of {body.draft.name}")
+        above = self.bodies.get(body.draft.within or "")
+        of_parent = self.tables[above.draft.name].kind if above and above.draft.name in self.tables else None
+        if scalar is None:
+            return of_parent
+        if scalar.text not in self.kinds:
+            hint = did_you_mean(scalar.text, self.kinds) or "kinds stand in response: {kinds: {NAME: {files: …}}}"
+            self.reader.add("wrong-value", f"no kind {scalar.text}", scalar, hint)
+        elif above is not None and scalar.text != of_parent:
+            message = f"{body.draft.name} is within {above.draft.name}, which reads {of_parent or 'every kind'}"
+            self.reader.add("wrong-value", message, scalar, f"give {above.draft.name} the kind")
+        return scalar.text
 
     # ---- inherit
 
     def names_asked(self, body: Mapping) -> list[str]:
         node = body.get("inherit")
-        items = node.items if isinstance(node, Sequence) else [node]
+        items = node.items if isinstance(node, SequenceNode) else [node]
         return [item.text for item in items if isinstance(item, Scalar)]
 
-    def inherit(self, name: str, body: Mapping, within: str | None) -> list[Inherited]:
-        found: list[Inherited] = []
+    def inherit(self, name: str, body: Mapping, within: str | None) -> dict[str, str]:
+        """Name → the nearest origin above that has a field of the name."""
+        found: dict[str, str] = {}
         for scalar in self.reader.scalars(body.get("inherit"), "inherit"):
-            if any(scalar.text == earlier.name for earlier in found):
+            if scalar.text in found:
                 self.reader.add("name-twice", f"{name} inherits {scalar.text} twice", scalar)
                 continue
-            inherited = self.find(scalar.text, within)
-            if inherited is not None:
-                found.append(inherited)
-            elif not self.defined_above(scalar.text, within):
-                known = self.names_above(within)
+            origins = [origin for origin in self.ancestors(within) if scalar.text in self.drafts[origin].drafts]
+            if origins:
+                found[scalar.text] = origins[0]
+            elif scalar.text not in self.names_above(within) and (within is None or within in self.drafts):
                 self.reader.add(
                     "unknown-field",
                     f"{name} can't inherit {scalar.text}: nothing above has it",
                     scalar,
-                    did_you_mean(scalar.text, known),
+                    did_you_mean(scalar.text, self.names_above(within)),
                 )
         return found
 
     def ancestors(self, within: str | None) -> list[str]:
         """The tables above, nearest first, then the response."""
         chain = []
-        while within in self.tables:
+        while within in self.drafts:
             chain.append(within)
-            within = self.tables[within].within
+            within = self.drafts[within].within
         return [*chain, RESPONSE]
 
-    def find(self, name: str, within: str | None) -> Inherited | None:
-        for origin in self.ancestors(within):
-            fields = self.response if origin == RESPONSE else self.tables[origin].fields
-            for field in fields:
-                if field.name == name:
-                    return Inherited(name, origin, field)
-        return None
-
     def names_above(self, within: str | None) -> list[str]:
-        return sorted(set().union(*(self.defined.get(origin, frozenset()) for origin in self.ancestors(within))))
+        return sorted(set().union(*(self.drafts[origin].declared for origin in self.ancestors(within))))
 
-    def defined_above(self, name: str, within: str | None) -> bool:
-        return name in self.names_above(within) or (within is not None and within not in self.tables)
-
-    def clashes(self, name: str, inherit: list[Inherited], section: Mapping | None, within: str | None) -> None:
-        for inherited in inherit:
-            if section and inherited.name in section.entries:
-                message = f"{name} inherits {inherited.name} and has a field of that name"
-                self.reader.add("name-clash", message, section.key(inherited.name), "rename the field")
-        if within in self.defined and name in self.defined[within]:
-            table = self.tables[within]
-            where = next((field for field in table.fields if field.name == name), table)
-            message = f"the table {name} and a field of {within} have the same name"
-            self.reader.problems.add_at("name-clash", message, where.line, where.column, "rename one of them")
+    def clashes(self, draft: TableDraft, body: Mapping) -> None:
+        section = body.get("fields")
+        for name in draft.inherit:
+            if isinstance(section, Mapping) and name in section.entries:
+                message = f"{draft.name} inherits {name} and has a field of that name"
+                self.reader.add("name-clash", message, section.key(name), "rename the field")
+            elif name in draft.drafts:
+                message = f"{draft.name} inherits {name}, which is also the name of its rest"
+                self.reader.add("name-clash", message, draft.drafts[name].key, "rename the rest")
+        above = self.bodies.get(draft.within or "")
+        if above is not None and draft.name in above.draft.declared:
+            field = above.draft.drafts.get(draft.name)
+            message = f"the table {draft.name} and a field of {above.draft.name} have the same name"
+            self.reader.add("name-clash", message, field.key if field else above.key, "rename one of them")

@@ -6,6 +6,7 @@ This is the plain meaning, a value at a time; `mukret.columns` does the same for
 from mukret.types.base import PLAIN, WHITE_SPACE, Bad, Options, Reading, ValueType
 from mukret.types.booleans import Boolean
 from mukret.types.enums import Enum, EnumValue
+from mukret.types.json import Json
 from mukret.types.lists import ListOf
 from mukret.types.names import parse_type
 from mukret.types.numbers import DecimalType, Float, Integer
@@ -23,6 +24,7 @@ __all__ = [
     "EnumValue",
     "Float",
     "Integer",
+    "Json",
     "ListOf",
     "Options",
     "Reading",

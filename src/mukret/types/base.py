@@ -43,6 +43,10 @@ class Bad(Exception):
     def at_element(self, index: int, value: JsonValue) -> Bad:
         return Bad(self.code, self.expected, index=index, value=value, nulled=self.nulled)
 
+    def about(self, value: JsonValue) -> Bad:
+        """The same, with the value that is meant: one that stands at no path of its own."""
+        return Bad(self.code, self.expected, value=value, nulled=self.nulled, told=self.told)
+
 
 @dataclass(frozen=True)
 class Options:

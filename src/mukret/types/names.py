@@ -6,6 +6,7 @@ import re
 
 from mukret.types.base import ValueType
 from mukret.types.booleans import Boolean
+from mukret.types.json import Json
 from mukret.types.lists import ListOf
 from mukret.types.numbers import MAX_DIGITS, DecimalType, Float, Integer
 from mukret.types.texts import Text
@@ -18,8 +19,9 @@ SIMPLE: dict[str, ValueType] = {
     "boolean": Boolean(),
     "date": Date(),
     "timestamp": Timestamp(),
+    "json": Json(),
 }
-LATER = ("time", "datetime", "duration", "json")
+LATER = ("time", "datetime", "duration")
 TYPE_NAMES = (*SIMPLE, "decimal(p,s)", "list(text)")
 _DECIMAL = re.compile(r"decimal(?:\s*\(\s*([0-9]{1,4})\s*,\s*([0-9]{1,4})\s*\))?")
 _LIST = re.compile(r"list\s*\(\s*(.*?)\s*\)")

@@ -1,0 +1,75 @@
+"""JSON text inside JSON: read as such in its place, before any path is applied."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+from mukret.documents.decode import NotJson, decode
+from mukret.engine.rejects import TEXT_RANK, Fault
+from mukret.paths import Location, Path, normalized
+from mukret.rules.rows import Place
+from mukret.types import Bad
+from mukret.values import JsonValue
+
+
+@dataclass(frozen=True)
+class BadText:
+    """A text that was to be JSON and is none, and where it stands."""
+
+    location: Location
+    text: str
+    error: NotJson
+
+    @property
+    def path(self) -> str:
+        return normalized(self.location)
+
+    @property
+    def fault(self) -> Fault:
+        """What is wrong with the row that it stands in."""
+        finding = self.error.finding
+        told = f"embedded text that is not JSON: {finding.message} (character {finding.column} of line {finding.line})"
+        bad = Bad("not-json", told, value=self.text, told=True)
+        return Fault(TEXT_RANK, None, bad, origin=(Place(self.location), None))
+
+
+def unfolded(document: JsonValue, paths: Sequence[Path]) -> tuple[JsonValue, list[BadText]]:
+    """The document with the texts at these places read, in this order, so that one may stand in another; and those
+    that could not be. The document is changed."""
+    found: dict[Location, BadText] = {}
+    for path in paths:
+        for location, text in path.nodes(document):
+            if type(text) is not str or location in found:
+                continue
+            try:
+                value = decode(text.encode())
+            except NotJson as error:
+                found[location] = BadText(location, text, error)
+                continue
+            document = _put(document, location, value)
+    return document, list(found.values())
+
+
+def _put(document: JsonValue, location: Location, value: JsonValue) -> JsonValue:
+    if not location:
+        return value
+    holder = document
+    for step in location[:-1]:
+        holder = holder[step]
+    holder[location[-1]] = value
+    return document
+
+
+def standing_in(place: Place, location: Location) -> int:
+    """How deep in the document the node of a row is that contains a location; -1 if it does not."""
+    members = place.members.values() if place.members else ()
+    roots: Iterable[Location] = members if place.location in members else [place.location]  # a zip; all others
+    return max((len(root) for root in roots if location[: len(root)] == root), default=-1)
+
+
+def innermost(places: Iterable[Place | None], text: BadText) -> list[int]:
+    """Which of some rows (None: a hollow one) a text stands in, of those that contain it the innermost."""
+    depths = [-1 if place is None else standing_in(place, text.location) for place in places]
+    deepest = max(depths, default=-1)
+    return [number for number, depth in enumerate(depths) if depth == deepest and depth >= 0]

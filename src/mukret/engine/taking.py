@@ -1,0 +1,22 @@
+"""One value out of the nodes that a field's path found."""
+
+from __future__ import annotations
+
+from typing import cast
+
+from mukret.engine.rejects import several
+from mukret.rules.model import At
+from mukret.types import Reading
+from mukret.types.taken import GATHERINGS, Gathering, gathered
+from mukret.values import JsonValue
+
+
+def taken(at: At, reading: Reading, nodes: list[JsonValue]) -> object:
+    """The typed value, of nodes without the nulls; not for `count`, which wants those too. Raises Bad."""
+    if at.take == "all":
+        return reading.read_nodes(nodes)
+    if at.take in GATHERINGS:
+        return gathered(cast(Gathering, at.take), reading, nodes, at.separator)
+    if at.take == "only" and len(nodes) > 1:
+        raise several(len(nodes))
+    return reading.read(nodes[-1 if at.take == "last" else 0]) if nodes else None

@@ -1,0 +1,54 @@
+"""The section `response`, its fields apart: embedded texts, kinds of response, and what is left out on purpose."""
+
+from __future__ import annotations
+
+from mukret.paths import Path
+from mukret.rules.model import Kind
+from mukret.rules.reader import Reader, keys
+from mukret.rules.source import Mapping, Node, Scalar, Sequence
+
+_RESPONSE_KEYS = keys("embedded ignore fields kinds")
+_KIND_KEYS = keys("files call when note")
+
+
+class ResponseReader:
+    def __init__(self, reader: Reader) -> None:
+        self.reader = reader
+        self.embedded: tuple[Path, ...] = ()
+        self.ignore: tuple[Path, ...] = ()
+        self.kinds: dict[str, Kind] = {}
+
+    def read(self, node: Node | None) -> Mapping | None:
+        """The section; `embedded`, `ignore` and `kinds` are kept."""
+        body = self.reader.mapping(node, "response", _RESPONSE_KEYS)
+        if body is None:
+            return None
+        self.embedded = self.paths(body.get("embedded"), "embedded")
+        self.ignore = self.paths(body.get("ignore"), "ignore")
+        section = self.reader.mapping(body.get("kinds"), "kinds")
+        for name, (key, value) in section.entries.items() if section else ():
+            self.reader.name(key, "a kind")
+            kind = self.kind(name, key, value)
+            if kind is not None:
+                self.kinds[name] = kind
+        return body
+
+    def paths(self, node: Node | None, what: str) -> tuple[Path, ...]:
+        """A list of paths, or one path as a list of one."""
+        items = node.items if isinstance(node, Sequence) else [node]
+        found = [self.reader.path(item, f"a path of {what}") for item in items]
+        return tuple(path for path in found if path is not None)
+
+    def kind(self, name: str, key: Scalar, node: Node) -> Kind | None:
+        body = self.reader.mapping(node, f"the kind {name}", _KIND_KEYS)
+        if body is None:
+            return None
+        if not any(word in body.entries for word in ("files", "call", "when")):
+            hint = '{files: "sailings-*.json"}, {call: sailings} or {when: "@.type == \'sailings\'"}'
+            self.reader.add("missing-key", f"the kind {name} does not say how it is recognised", key, hint)
+        return Kind(
+            name,
+            self.reader.text(body.get("files"), f"files of {name}"),
+            self.reader.text(body.get("call"), f"call of {name}"),
+            self.reader.condition(body.get("when"), f"when of {name}"),
+        )

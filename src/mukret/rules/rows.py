@@ -1,0 +1,250 @@
+"""Where the rows of a table are, and the plain way of finding them below a document or a row of the parent table."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, replace
+from itertools import zip_longest
+from typing import Literal
+
+from mukret.paths import Condition, Index, Location, Name, Path
+from mukret.text import counted, shortened
+from mukret.types import Bad
+from mukret.values import JsonValue, kind_of
+
+Uneven = Literal["reject", "pad", "shortest"]
+Members = Mapping[str, Location]
+
+
+@dataclass(frozen=True)
+class FoundRow:
+    """A row; its locations are below the node in which rows were looked for.
+
+    `spread`: it is an element of an array that a path found, and stands under the name of that array. `members`: the
+    row was put together, and its members stand at these places. `above`: the number of the row above it (`recurse`)
+    among those found with it. `fault`: it can't be read at all. `hollow`: it stands for the absence of rows (`outer`).
+    """
+
+    location: Location
+    node: JsonValue
+    spread: bool = False
+    position: int = 0
+    depth: int = 0
+    above: int | None = None
+    members: Members | None = None
+    fault: Bad | None = None
+    hollow: bool = False
+
+    def name(self, of_parent: str | None) -> str | None:
+        """The member name under which it stands; a row that is its parent's node has its parent's."""
+        under = self.location[:-1] if self.spread else self.location
+        if self.hollow:
+            return None
+        if not under:
+            return of_parent
+        return under[-1] if isinstance(under[-1], str) else None
+
+
+@dataclass(frozen=True)
+class Refusal:
+    """Rows that can't be told apart, `count` of them, refused as a whole."""
+
+    bad: Bad
+    count: int
+
+
+@dataclass(frozen=True)
+class FoundRows:
+    rows: list[FoundRow]
+    refusal: Refusal | None = None
+
+
+@dataclass(frozen=True)
+class Place:
+    """Where a row stands in its document. Members of a row that was put together stand at places of their own."""
+
+    location: Location = ()
+    members: Members | None = None
+
+    def below(self, inner: Location) -> Location:
+        """The location in the document of what stands at `inner` in the row."""
+        if self.members and inner and inner[0] in self.members:
+            return (*self.members[inner[0]], *inner[1:])  # type: ignore[index]
+        return (*self.location, *inner)
+
+    def of(self, row: FoundRow) -> Place:
+        """The place of a row that was found in the row that stands here."""
+        if row.members is not None:
+            return Place(self.below(row.location), {name: self.below(inner) for name, inner in row.members.items()})
+        return Place(self.below(row.location)) if row.location else self
+
+
+DOCUMENT = Place()
+
+
+@dataclass(frozen=True)
+class Zip:
+    """Parallel arrays: row n is the object of the nth nodes of all paths."""
+
+    paths: Mapping[str, Path]
+    uneven: Uneven = "reject"
+
+    def find(self, root: JsonValue) -> FoundRows:
+        found = {name: path.nodes(root) for name, path in self.paths.items()}
+        lengths = {name: len(nodes) for name, nodes in found.items()}
+        if self.uneven == "reject" and len(set(lengths.values())) > 1:
+            told = ", ".join(f"{name} {length}" for name, length in lengths.items())
+            bad = Bad("uneven", f"the arrays are of unequal length: {shortened(told, 200)}", told=True)
+            return FoundRows([], Refusal(bad, max(lengths.values())))
+        joined = zip(*found.values(), strict=False) if self.uneven == "shortest" else zip_longest(*found.values())
+        return FoundRows([self.row(dict(zip(found, nodes, strict=True))) for nodes in joined])
+
+    def row(self, nodes: Mapping[str, tuple[Location, JsonValue] | None]) -> FoundRow:
+        there = {name: node for name, node in nodes.items() if node is not None}
+        location = next(iter(there.values()))[0]
+        members = {name: there[name][0] if name in there else would_stand(path) for name, path in self.paths.items()}
+        return FoundRow(location, {name: value for name, (_, value) in there.items()}, members=members)
+
+
+@dataclass(frozen=True)
+class Header:
+    """Names for the elements of rows that are arrays. `path` leads to them, from where rows are looked for; None: the
+    first row holds them and is no row itself."""
+
+    path: Path | None
+
+    def applied(self, rows: list[FoundRow], root: JsonValue) -> FoundRows:
+        if not rows:
+            return FoundRows([])
+        if self.path is None:
+            names, rows = rows[0].node, rows[1:]
+        else:
+            found = self.path.values(root)
+            names = found[0] if len(found) == 1 and type(found[0]) is list else found or None
+        wrong = self.wrong(names)
+        if wrong:
+            return FoundRows([], Refusal(Bad("header", wrong, told=True), len(rows)) if rows else None)
+        return FoundRows([_under(names, row) for row in rows])
+
+    @staticmethod
+    def wrong(names: JsonValue) -> str | None:
+        """Why these are no column names."""
+        if names is None:
+            return "there is no header"
+        if type(names) is not list:
+            return f"the header is not an array of column names but {_a(kind_of(names))}"
+        seen: set[str] = set()
+        for number, name in enumerate(names, 1):
+            if type(name) is not str:
+                return f"column {number} of the header has no name but {_a(kind_of(name))}"
+            if name in seen:
+                return f"the column {shortened(repr(name), 80)} stands twice in the header"
+            seen.add(name)
+        return None
+
+
+def _a(kind: str) -> str:
+    return "null" if kind == "null" else f"an {kind}" if kind[0] in "ao" else f"a {kind}"
+
+
+def _under(names: list[str], row: FoundRow) -> FoundRow:
+    """A row that is an array as an object with these members."""
+    if type(row.node) is not list:
+        return replace(row, fault=Bad("row-shape", "an array, one element for each column of the header"))
+    if len(row.node) > len(names):
+        told = f"{counted(len(row.node), 'element')} under a header of {counted(len(names), 'column')}"
+        return replace(row, fault=Bad("header", told, told=True))
+    members = {name: (*row.location, number) for number, name in enumerate(names)}
+    return replace(row, node=dict(zip(names, row.node, strict=False)), members=members)
+
+
+@dataclass(frozen=True)
+class Rows:
+    """Where the rows of a table are: all nodes of the first path, then of the next, or those of a zip.
+
+    With `spread` an array among them gives its elements, null no row. A node for which `when` does not hold is no row.
+    `recurse` leads from a row to those below it. With `outer` there is one hollow row where nothing is found.
+    """
+
+    paths: tuple[Path, ...] = ()
+    when: Condition | None = None
+    spread: bool = False
+    zip: Zip | None = None
+    header: Header | None = None
+    recurse: Path | None = None
+    outer: bool = False
+
+    @property
+    def plain(self) -> bool:
+        """Whether each row is a node that a path found, and nothing else has to be known of it."""
+        return not (self.zip or self.header or self.recurse or self.outer)
+
+    @property
+    def may_be_the_parent(self) -> bool:
+        """Whether a row can be the very node in which rows are looked for."""
+        return any(not path.segments for path in self.named_paths)
+
+    @property
+    def named_paths(self) -> tuple[Path, ...]:
+        """All paths that look for rows, each of which should find something."""
+        return (*self.paths, *(self.zip.paths.values() if self.zip else ()))
+
+    def find(self, root: JsonValue, *, hollow: bool = False) -> FoundRows:
+        """The rows below a document or a row of the parent table, in their order. Below a hollow row is nothing."""
+        found = FoundRows([]) if hollow else self.within(root)
+        if self.outer and not found.rows and found.refusal is None:
+            return FoundRows([FoundRow((), None, hollow=True)])
+        return found
+
+    def within(self, root: JsonValue) -> FoundRows:
+        if self.zip is not None:
+            zipped = self.zip.find(root)
+            return FoundRows(self.meeting(zipped.rows, root), zipped.refusal)
+        found = [row for path in self.paths for row in self.candidates(path, root)]
+        if self.header is not None:
+            headed = self.header.applied(self.meeting(found, root), root)
+            return FoundRows(_numbered(headed.rows), headed.refusal)
+        rows = self.meeting(found, root)
+        return FoundRows(self.with_those_below(rows, self.recurse) if self.recurse else rows)
+
+    def candidates(self, path: Path, root: JsonValue) -> Iterator[FoundRow]:
+        for location, node in path.nodes(root):
+            if not self.spread:
+                yield FoundRow(location, node)
+            elif type(node) is list:
+                yield from (FoundRow((*location, number), element, True) for number, element in enumerate(node))
+            elif node is not None:
+                yield FoundRow(location, node)
+
+    def meeting(self, found: list[FoundRow], root: JsonValue) -> list[FoundRow]:
+        """Those for which `when` holds, with their positions."""
+        return _numbered(row for row in found if self.when is None or self.when.holds(row.node, root))
+
+    def with_those_below(self, top: list[FoundRow], recurse: Path) -> list[FoundRow]:
+        """Each row followed by those below it, depth first."""
+        rows: list[FoundRow] = []
+        todo = top[::-1]
+        while todo:
+            row = todo.pop()
+            below = self.meeting(list(self.candidates(recurse, row.node)), row.node)
+            todo += (
+                replace(child, location=(*row.location, *child.location), depth=row.depth + 1, above=len(rows))
+                for child in reversed(below)
+            )
+            rows.append(row)
+        return rows
+
+
+def _numbered(rows: Iterable[FoundRow]) -> list[FoundRow]:
+    return [row if row.position == position else replace(row, position=position) for position, row in enumerate(rows)]
+
+
+def would_stand(path: Path) -> Location:
+    """Where a value that a path does not find would have stood, as far as that can be said."""
+    steps: list[str | int] = []
+    for segment in path.segments:
+        step = segment.only
+        if not (isinstance(step, Name) or (isinstance(step, Index) and step.index >= 0)):
+            break
+        steps.append(step.name if isinstance(step, Name) else step.index)
+    return tuple(steps)

@@ -1,0 +1,30 @@
+"""`json`: anything, as compact JSON text (RFC 8259), numbers digit for digit."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from mukret.types.base import Options, ValueType
+from mukret.values import JsonValue, json_text
+
+
+@dataclass(frozen=True)
+class Json(ValueType):
+    @property
+    def name(self) -> str:
+        return "json"
+
+    @property
+    def accepts_options(self) -> frozenset[str]:
+        return frozenset({"blank"})
+
+    @property
+    def always_trims(self) -> bool:
+        return False
+
+    @property
+    def empty_is_null(self) -> bool:
+        return False
+
+    def convert(self, value: JsonValue, options: Options) -> str:
+        return json_text(value)
