@@ -40,6 +40,12 @@ NOTICES = [
     "Dogs on the upper deck only, please",
     'Captain says "bring a coat"',
 ]
+ZONES: dict[str, Any] = {
+    "north": {"light": "Skerry Light", "inner": {"sound": {"inner": {"narrows": {"light": None}}}, "roads": {}}},
+    "south": {"light": "Tolmar Head", "inner": {"sands": {"closed": True, "inner": {"shoal": {"light": "Bell Buoy"}}}}},
+}
+"""Zones of the sea by their names, those within them below; the same every day."""
+ENTRIES = ["Relieved the night watch", "Fog over the sound", "Crane out of order", "Lamp changed on berth 2"]
 NAMES = ["Ashdown", "Birk", "Carrow", "Dunmore", "Ellery", "Farrant", "Gale", "Harrow", "Isbister", "Jarvie"]
 
 
@@ -48,6 +54,7 @@ class Maker:
 
     def __init__(self) -> None:
         self.rng = random.Random(20310328)
+        self.later = random.Random(20310401)  # for what was added later, so that all else stays as it was
         self.sailing = 1000
         self.booking = 50000
 
@@ -66,7 +73,18 @@ class Maker:
                 {"id": key, "name": name, "built": built, "capacity": {"cars": cars, "people": str(people)}}
                 for key, name, built, cars, people in VESSELS
             ],
+            "zones": ZONES,
+            "log": self.log(day, number),
+            "bulletin": json.dumps({"wind": {"from": self.later.choice(["NW", "W", "SW"]), "knots": 8 + 7 * number}}),
         }
+
+    def log(self, day: dt.date, number: int) -> list[list[Any]]:
+        """Rows under a header; on one day a row is longer than it."""
+        rows = [
+            [f"{day}T{hour:02d}:00:00Z", self.later.choice(PORTS)[0], entry]
+            for hour, entry in zip((6, 14), ENTRIES[number:] + ENTRIES[:number], strict=False)
+        ]
+        return [["at", "port", "entry"], *rows, *([[*rows[0], "see above"]] if number == 2 else [])]
 
     def port(self, row: tuple[str, str, str | None, str, str, str], day: dt.date, index: int) -> dict[str, Any]:
         code, name, local, latitude, longitude, opened = row

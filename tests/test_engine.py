@@ -286,7 +286,7 @@ class Noticing(FolderCase):
             [
                 ("t", "a", "$.Code differs in case; did you mean $.code?"),
                 ("t", "b", "$ has no member gone; it has code, here"),
-                ("u", None, "$.port did you mean $.ports?"),
+                ("u", None, "$.port is not there; did you mean $.ports?"),
             ],
         )
 

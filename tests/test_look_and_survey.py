@@ -200,7 +200,11 @@ class Survey(FeedCase):
         unmatched = "warning: $.port finds nothing in all of the input [unmatched]"
         self.check_errors(
             [
-                (("survey", "feed.jsonl", "--path", "$.port"), 1, [unmatched, "  hint: $.port did you mean $.ports?"]),
+                (
+                    ("survey", "feed.jsonl", "--path", "$.port"),
+                    1,
+                    [unmatched, "  hint: $.port is not there; did you mean $.ports?"],
+                ),
                 (("survey", "feed.jsonl", "--path", "$.port["), 2, ["error: this [ is never closed [path-syntax]"]),
                 (("survey", "empty.json"), 3, ["error: empty.json: the file is empty [empty-input]"]),
                 (("survey", "bare"), 3, ["error: bare: a folder with no response in it [no-input]"]),

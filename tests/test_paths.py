@@ -256,7 +256,7 @@ class Paths(unittest.TestCase):
     def test_the_nearest_thing_that_exists_is_named(self) -> None:
         cases = [
             ("$.B.x", "$.B differs in case; did you mean $.b?"),
-            ("$.b.xx", "$.b.xx did you mean $.b.x?"),
+            ("$.b.xx", "$.b.xx is not there; did you mean $.b.x?"),
             ("$.a.k", "$.a is an array; did you mean $.a[*].k?"),
             ("$.b.x.k.z", "$.b.x.k is a number"),
             ("$.b.x.k", None),

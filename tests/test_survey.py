@@ -372,7 +372,7 @@ class Bounds(SurveyCase):
             [("$.ports[*].berths[*]", 2), ("$.ports[*].berths[*].no", 2)],
         )
         report = self.survey(document, path="$.port")
-        self.assertEqual((report.roots, report.hint), (0, "$.port did you mean $.ports?"))
+        self.assertEqual((report.roots, report.hint), (0, "$.port is not there; did you mean $.ports?"))
 
     def test_bad_documents_are_counted_and_nothing_but_them_is_an_error(self) -> None:
         report = self.survey({"a": 1}, "{'a': 1}", {"a": 2})

@@ -29,7 +29,7 @@ NEXT = (
 def command(target: str) -> None:
     """Write the sample feed (the ferries of the Merrow Isles, made up) and its rules to DIR, and run each step on it.
 
-    A rules file in DIR that you have changed is kept.
+    A rules file in DIR that you have changed is kept, and so is the file that it refers to.
     """
     _copy_sample(target)
     rules, feed, tables = f"{target}/merrow.rules.yaml", f"{target}/feed", f"{target}/tables"
@@ -47,13 +47,14 @@ def command(target: str) -> None:
 
 def _copy_sample(target: str) -> None:
     from mukret.errors import OutputError
-    from mukret.sample import RULES_FILE, sample_files
+    from mukret.sample import FEED_FOLDER, sample_files
 
     try:
         for name, source in sample_files().items():
             place = Path(target) / name
             place.parent.mkdir(parents=True, exist_ok=True)
-            if name == RULES_FILE and place.exists() and place.read_bytes() != source.read_bytes():
+            own = not name.startswith(f"{FEED_FOLDER}/")
+            if own and place.exists() and place.read_bytes() != source.read_bytes():
                 click.echo(f"kept: {place}, which you have changed", err=True)
                 continue
             place.write_bytes(source.read_bytes())

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 
 from mukret.documents import BadDocument, Batch
 from mukret.engine.deciding import decide, survive
-from mukret.engine.embedded import BadText, innermost, unfolded
+from mukret.engine.embedded import BadText, RowPlaces, unfolded
 from mukret.engine.fates import SeenKeys
 from mukret.engine.plan import Plan
 from mukret.engine.table_batch import TableBatch
@@ -49,43 +49,40 @@ class BatchTables:
         """Reads what is embedded in the documents; gives what could not be read, by document."""
         found = {}
         for number, document in enumerate(self.batch.documents):
-            self.batch.documents[number], bad = unfolded(document, self.rules.embedded)
+            self.batch.documents[number], bad = unfolded(document, self.plan.embedded)
             if bad:
                 found[number] = bad
         return found
 
     def blame(self, bad_texts: Mapping[int, list[BadText]]) -> None:
-        """Rejects the rows in which texts stand that are no JSON; documents in which none does are bad ones."""
-        lost = {
-            number: text for number, texts in bad_texts.items() for text in texts if not self.blame_rows(number, text)
-        }
+        """Rejects the rows in which texts stand that are no JSON; documents in which one stands in no row are bad."""
+        lost = self.blame_rows(bad_texts)
         if lost:
-            kept = {number: texts for number, texts in bad_texts.items() if number not in lost}
-            self.batch = _without(self.batch, lost)
+            kept = [number for number in range(len(self.batch.documents)) if number not in lost]
+            self.batch = _without(self.batch, kept, lost)
             self.find()
-            for number, texts in kept.items():
-                moved = number - sum(other < number for other in lost)
-                for text in texts:
-                    self.blame_rows(moved, text)
+            self.blame_rows({now: bad_texts[before] for now, before in enumerate(kept) if before in bad_texts})
 
-    def blame_rows(self, document: int, text: BadText) -> bool:
-        """Whether the text stands in a row of the document."""
-        rows = [
-            (table, row)
-            for name, table in self.tables.items()
-            if name != RESPONSE
-            for row, owner in enumerate(table.documents)
-            if owner == document
-        ]
-        places = [None if row in table.hollow else table.locate(row)[0] for table, row in rows]
-        chosen = innermost(places, text)
-        for number in chosen:
-            (table, row), place = rows[number], places[number]
-            itself = place is not None and place.location == text.location
-            if itself:  # that it is no object says nothing more
-                table.faults[row] = [fault for fault in table.faults.get(row, ()) if fault.bad.code != "row-shape"]
-            table.blame(row, text.fault, readable=not itself)
-        return bool(chosen)
+    def blame_rows(self, bad_texts: Mapping[int, list[BadText]]) -> dict[int, BadText]:
+        """The texts that stand in no row, by document."""
+        rows: dict[int, list[tuple[TableBatch, int]]] = {document: [] for document in bad_texts}
+        for name, table in self.tables.items():
+            for row, document in enumerate(table.documents if name != RESPONSE else ()):
+                if document in rows:
+                    rows[document].append((table, row))
+        lost: dict[int, BadText] = {}
+        for document, texts in bad_texts.items():
+            found = rows[document]
+            places = [None if row in table.hollow else table.locate(row)[0] for table, row in found]
+            index = RowPlaces(places)
+            for text in texts:
+                chosen = index.around(text.location)
+                if not chosen:
+                    lost.setdefault(document, text)
+                for number in chosen:
+                    place = places[number]
+                    _blame(*found[number], text, itself=place is not None and place.location == text.location)
+        return lost
 
     # ---- fields and fates
 
@@ -107,9 +104,15 @@ class BatchTables:
             decide(self.tables[plan.table.name], seen[plan.table.name])
 
 
-def _without(batch: Batch, lost: Mapping[int, BadText]) -> Batch:
+def _blame(table: TableBatch, row: int, text: BadText, *, itself: bool) -> None:
+    """Notes a text in a row; where it is the row itself, that this is no object says nothing more."""
+    if itself:
+        table.faults[row] = [fault for fault in table.faults.get(row, ()) if fault.bad.code != "row-shape"]
+    table.blame(row, text.fault, readable=not itself)
+
+
+def _without(batch: Batch, kept: list[int], lost: Mapping[int, BadText]) -> Batch:
     """The batch without some documents, which are among the bad ones."""
-    kept = [number for number in range(len(batch.documents)) if number not in lost]
     bad = [
         BadDocument(batch.sources[number], batch.numbers[number], text.error.finding.inside(f"the text at {text.path}"))
         for number, text in lost.items()
@@ -120,7 +123,7 @@ def _without(batch: Batch, lost: Mapping[int, BadText]) -> Batch:
         sources=[batch.sources[number] for number in kept],
         numbers=[batch.numbers[number] for number in kept],
         origins=[batch.origins[number] for number in kept],
-        raw={kept.index(number): raw for number, raw in batch.raw.items() if number not in lost},
+        raw={now: batch.raw[number] for now, number in enumerate(kept) if number in batch.raw},
         bad=[*batch.bad, *bad],
     )
 

@@ -14,10 +14,12 @@ from mukret.engine.codegen import existence_function
 from mukret.engine.plan import Plan
 from mukret.engine.table_batch import TableBatch
 from mukret.paths import Path, nearest_existing
-from mukret.rules.model import RESPONSE, At, Fact, Field, Lookup, Table
+from mukret.rules.model import RESPONSE, At, Embedded, Fact, Field, Lookup, Table
 from mukret.values import JsonValue
 
 KEPT_NODES = 200
+RECURSE = -1
+"""Stands for the path from a row to those below it, where the paths to rows are numbered."""
 
 
 @dataclass(frozen=True)
@@ -42,7 +44,7 @@ class _Open:
 
     paths: tuple[Path, ...]
     text: str
-    rule: Field | Table
+    rule: Field | Table | Embedded
     looked_in: list[JsonValue] = field(default_factory=list)
 
     @cached_property
@@ -54,13 +56,18 @@ class Coverage:
     """A rule that has found something is never looked at again; only the others cost time."""
 
     def __init__(self, plan: Plan) -> None:
+        self.embedded = plan.rules.embedded
         self.open: dict[tuple[str, str | int], _Open] = {}
-        """By table, and name of the field or number of the path to rows."""
+        """By table, and name of the field or number of the path to rows (of the response: to embedded texts)."""
+        for number, embedded in enumerate(plan.rules.embedded):
+            self.open[RESPONSE, number] = _Open((embedded.path,), embedded.path.text, embedded)
         for table_plan in (plan.response, *plan.tables):
             table = table_plan.table
             if table.name != RESPONSE:
                 for number, path in enumerate(table.rows.named_paths):
                     self.open[table.name, number] = _Open((path,), path.text, table)
+                if table.rows.recurse is not None:
+                    self.open[table.name, RECURSE] = _Open((table.rows.recurse,), table.rows.recurse.text, table)
             for own in table.fields:
                 match own.source:
                     case At(paths=paths):
@@ -73,7 +80,13 @@ class Coverage:
 
     def see(self, batch: TableBatch) -> None:
         name = batch.table.name
-        if batch.parent is not None:
+        if batch.parent is None:
+            for number in range(len(self.embedded)):
+                if (name, number) in self.open:
+                    self.look(name, number, batch.rows, found=False)
+        else:
+            if (name, RECURSE) in self.open:
+                self.look(name, RECURSE, batch.rows, found=any(above >= 0 for above in batch.gathered.above))
             paths = batch.table.rows.named_paths
             for number in range(len(paths)):
                 if (name, number) in self.open:
@@ -97,8 +110,10 @@ class Coverage:
         found = []
         for (table, own), rule in self.open.items():
             name = own if isinstance(own, str) else None
-            if name is not None and not rule.looked_in:
+            if not isinstance(rule.rule, Table) and not rule.looked_in:
                 continue
+            if own == RECURSE and not rule.looked_in:
+                continue  # the table has no rows, which says it all
             hint = nearest_existing(rule.paths[0], rule.looked_in) if rule.looked_in and rule.paths else None
             if isinstance(rule.rule, Table) and not rule.looked_in:
                 kind = rule.rule.kind if rule.rule.within is None else None
@@ -126,4 +141,4 @@ def _looked_in(batch: TableBatch) -> Sequence[JsonValue]:
 def _why_nothing(own: Field) -> str:
     if isinstance(own.source, Lookup):
         return f"no value of {', '.join(own.source.by)} is a key ({', '.join(own.source.key)}) of {own.source.name}"
-    return "it is on record for responses that collect kept, or that come from an HTTP archive"
+    return "responses that collect kept have it, and those of an HTTP archive some of it"

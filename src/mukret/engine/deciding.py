@@ -74,12 +74,14 @@ def _share_fate(batch: TableBatch) -> None:
     parent = batch.parent
     if parent is None or not any(parent.fates):
         return
+    fates = parent.fates
     for row, owner in enumerate(batch.owners):
-        _share(batch, row, parent.fates[owner], parent.table.name)
+        if fates[owner]:
+            _share(batch, row, fates[owner], parent.table.name)
 
 
 def _share(batch: TableBatch, row: int, fate: int, table: str) -> None:
-    if not batch.fates[row] and fate:
+    if not batch.fates[row]:
         batch.fates[row] = fate
         if fate == Fate.REJECTED:
             batch.faults[row] = [parent_rejected(table)]
@@ -103,14 +105,17 @@ def _keys(batch: TableBatch) -> list[list[str | None]]:
 
 
 def _deduplicate(batch: TableBatch, keys: list[list[str | None]], seen: SeenKeys) -> None:
+    fates, hollow, fate_of = batch.fates, batch.hollow, seen.fate
     for row, key in enumerate(zip(*keys, strict=True)):
-        if not batch.fates[row] and row not in batch.hollow:
-            _meet(batch, row, key, seen)
+        if not fates[row] and row not in hollow:
+            fate = fate_of(key, row)
+            if fate:
+                _note_duplicate(batch, row, key, fate)
 
 
-def _meet(batch: TableBatch, row: int, key: tuple[str | None, ...], seen: SeenKeys) -> None:
-    batch.fates[row] = seen.fate(key, row)
-    if batch.fates[row] == Fate.REJECTED:
+def _note_duplicate(batch: TableBatch, row: int, key: tuple[str | None, ...], fate: Fate) -> None:
+    batch.fates[row] = fate
+    if fate == Fate.REJECTED:
         batch.faults[row] = [duplicate(dict(zip(batch.table.key, key, strict=True)))]
 
 
@@ -119,17 +124,19 @@ def _row_by_row(batch: TableBatch, passes: Any, keys: list[list[str | None]] | N
     assert batch.parent is not None
     failing = set(_failing(passes)) - batch.hollow
     for row, above in enumerate(batch.gathered.above):
-        if above >= 0:
-            _share(batch, row, batch.fates[above], batch.table.name)
-        else:
-            _share(batch, row, batch.parent.fates[batch.owners[row]], batch.parent.table.name)
+        source, number = (batch, above) if above >= 0 else (batch.parent, batch.owners[row])
+        if source.fates[number]:
+            _share(batch, row, source.fates[number], source.table.name)
         if batch.fates[row]:
             continue
         if row in failing:
             batch.fates[row] = Fate.FILTERED
             batch.unknown += passes[row].as_py() is None
         elif keys is not None and row not in batch.hollow:
-            _meet(batch, row, tuple(column[row] for column in keys), seen)
+            key = tuple(column[row] for column in keys)
+            fate = seen.fate(key, row)
+            if fate:
+                _note_duplicate(batch, row, key, fate)
 
 
 def count_into(tally: TableTally, batch: TableBatch) -> None:

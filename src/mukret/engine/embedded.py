@@ -61,15 +61,22 @@ def _put(document: JsonValue, location: Location, value: JsonValue) -> JsonValue
     return document
 
 
-def standing_in(place: Place, location: Location) -> int:
-    """How deep in the document the node of a row is that contains a location; -1 if it does not."""
-    members = place.members.values() if place.members else ()
-    roots: Iterable[Location] = members if place.location in members else [place.location]  # a zip; all others
-    return max((len(root) for root in roots if location[: len(root)] == root), default=-1)
+class RowPlaces:
+    """Finds the innermost of some rows around a place in the document; None among the rows is a hollow one."""
+
+    def __init__(self, places: Iterable[Place | None]) -> None:
+        self.rows: dict[Location, list[int]] = {}
+        for number, place in enumerate(places):
+            for root in _roots(place) if place is not None else ():
+                self.rows.setdefault(root, []).append(number)
+
+    def around(self, location: Location) -> list[int]:
+        """The numbers of the rows that have the innermost node around a place, itself included."""
+        lengths = range(len(location), -1, -1)
+        return next((self.rows[location[:length]] for length in lengths if location[:length] in self.rows), [])
 
 
-def innermost(places: Iterable[Place | None], text: BadText) -> list[int]:
-    """Which of some rows (None: a hollow one) a text stands in, of those that contain it the innermost."""
-    depths = [-1 if place is None else standing_in(place, text.location) for place in places]
-    deepest = max(depths, default=-1)
-    return [number for number, depth in enumerate(depths) if depth == deepest and depth >= 0]
+def _roots(place: Place) -> Iterable[Location]:
+    """The nodes that a row consists of: several, if a zip put it together."""
+    members = dict.fromkeys(place.members.values()) if place.members else {}
+    return members if place.location in members else [place.location]

@@ -39,7 +39,8 @@ class SeenKeys:
 
     def fate(self, key: Iterable[object], row: int) -> Fate:
         """What becomes of the row with this number among those that are looked at now; its key is noted."""
-        digest = hashlib.blake2b(repr(tuple(key)).encode("utf-8", "surrogatepass"), digest_size=16).digest()
+        key = key if type(key) is tuple else tuple(key)
+        digest = hashlib.blake2b(repr(key).encode("utf-8", "surrogatepass"), digest_size=16).digest()
         if self.duplicates == "last":
             if self.settling:
                 self.last[digest] = self.before + row

@@ -10,7 +10,7 @@ from mukret.engine.batch_tables import KindsSeen
 from mukret.engine.coverage import Unmatched
 from mukret.engine.sampling import Sample
 from mukret.engine.tally import Tally
-from mukret.rules.model import Rules
+from mukret.rules.model import RESPONSE, Rules
 from mukret.text import counted, shortened
 
 
@@ -34,7 +34,10 @@ def notices(
 
 def _unmatched(rule: Unmatched) -> Notice:
     name = f"{rule.table}.{rule.field}" if rule.field else f"rows of {rule.table}"
-    message = f"{name}: {rule.path} finds nothing in all of the input"
+    if rule.table == RESPONSE and rule.field is None:
+        name = "embedded"
+    finds = "is on record for no document" if rule.path.startswith("the fact ") else "finds nothing in all of the input"
+    message = f"{name}: {rule.path} {finds}"
     return Notice("unmatched", message, f"{rule.file}:{rule.line}:{rule.column}", rule.hint)
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from mukret.columns.arrow import column_type
 from mukret.engine.codegen import Gather, gather_function, general_gather, is_compilable, nodes_function
-from mukret.paths import parse_path
+from mukret.paths import Path, parse_path
 from mukret.rules.model import RESPONSE, At, Fact, Field, Rules, Table
 from mukret.rules.rows import Rows
 from mukret.values import JsonValue
@@ -37,6 +37,7 @@ class Plan:
     rules: Rules
     response: TablePlan
     tables: list[TablePlan]
+    embedded: tuple[Path, ...]
 
 
 def make_plan(rules: Rules) -> Plan:
@@ -52,7 +53,9 @@ def make_plan(rules: Rules) -> Plan:
         )
         for table in tables
     ]
-    return Plan(rules, _table_plan(document, names=RESPONSE in named), plans)
+    return Plan(
+        rules, _table_plan(document, names=RESPONSE in named), plans, tuple(item.path for item in rules.embedded)
+    )
 
 
 def _need_names(tables: Sequence[Table]) -> set[str]:

@@ -10,7 +10,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 
 from mukret.documents.origin import Origin
-from mukret.engine.embedded import BadText, innermost, unfolded
+from mukret.engine.embedded import BadText, RowPlaces, unfolded
 from mukret.engine.facts import document_fact
 from mukret.engine.fates import Fate, LastRows, keys_of, settling_passes
 from mukret.engine.rejects import (
@@ -156,7 +156,7 @@ class _OneDocument:
         self.refusals: dict[str, list[tuple[Row, Refusal]]] = {}
         self.answers: dict[tuple[str, Lookup], dict[tuple[object, ...], object]] = {}
         self.surviving: dict[str, list[Row]] = {}
-        self.bad_texts = document.unfold(self.rules.embedded)
+        self.bad_texts = document.unfold([item.path for item in self.rules.embedded])
         self.response = Row(FoundRow((), document.value), DOCUMENT, None, RESPONSE)
         self.rows: dict[str, list[Row]] = {RESPONSE: [self.response]}
 
@@ -216,9 +216,10 @@ class _OneDocument:
         return self.rules.kinds[name].fits(self.response.node, document.file, call)
 
     def blame_bad_texts(self) -> None:
-        rows = [row for table in self.run.tables for row in self.rows[table.name]]
+        rows = [row for table in self.run.tables for row in self.rows[table.name]] if self.bad_texts else []
+        places = RowPlaces(None if row.hollow else row.place for row in rows)
         for text in self.bad_texts:
-            chosen = innermost([None if row.hollow else row.place for row in rows], text)
+            chosen = places.around(text.location)
             if not chosen:
                 raise BadEmbedded(f"the text at {text.path} is no JSON: {text.error.finding.message}")
             for number in chosen:

@@ -59,7 +59,7 @@ class Sample:
                 below = wanted.below(step, len(node))
                 if below is not None and type(child) in (dict, list):
                     todo.append((child, path + _step_text(step), below))
-                elif below is None and len(self.unread) < MOST_PATHS:
+                elif (below is None or below.only_further_down) and len(self.unread) < MOST_PATHS:
                     self.unread[path + _step_text(step)] += 1
 
     def as_json(self) -> dict[str, JsonValue]:
@@ -162,6 +162,8 @@ class _Wanted:
         self.of_rules = of_rules
         self.whole = _Way(()) in ways
         self.ways = [way for way in ways if way.segments]
+        self.only_further_down = not self.whole and all(way.segments[0].descend for way in self.ways)
+        """All that goes on here are queries for descendants: a scalar has none."""
         self.by_place = any(
             isinstance(selector, Index | Slice) for way in self.ways for selector in way.segments[0].selectors
         )

@@ -50,9 +50,9 @@ def _explain(before: tuple[Segment, ...], segment: Segment, alive: Sequence[Json
                 return f"{where} has no member {selector.name}" + (
                     f"; it has {', '.join(list(names)[:8])}" if len(names) <= 8 else ""
                 )
-            differs = " differs in case;" if close.lower() == selector.name.lower() else ""
+            differs = "differs in case" if close.lower() == selector.name.lower() else "is not there"
             wanted = path_text((*before, child_segment(selector)))
-            return f"{wanted}{differs} did you mean {path_text((*before, child_segment(Name(close))))}?"
+            return f"{wanted} {differs}; did you mean {path_text((*before, child_segment(Name(close))))}?"
     if all(type(value) in (list, dict) and not value for value in alive):
         return f"{where} is always empty"
     kinds = sorted({kind_of(value) for value in alive})

@@ -13,8 +13,8 @@ from mukret.rules.model import DOCUMENT_FACTS, REQUEST_FACT, Example, Table
 from mukret.rules.reader import Reader, keys
 from mukret.rules.source import Mapping, Node, Scalar, Sequence
 from mukret.text import did_you_mean
-from mukret.types import Reading
-from mukret.values import JsonValue, Number
+from mukret.types import Json, Reading
+from mukret.values import JsonValue, Number, json_text
 
 _EXAMPLE_KEYS = keys("shows response file gives rejected facts", "now")
 _INTEGER = re.compile(r"[-+]?[0-9]+|0o[0-7]+|0x[0-9a-fA-F]+")
@@ -184,6 +184,8 @@ class ExamplesReader:
                 self.reader.add("unknown-field", f"{table.name} has no field {name}", key, did_you_mean(name, types))
             elif isinstance(node, Scalar) and (node.means_null or node.text == "null"):
                 row[name] = None
+            elif isinstance(types[name], Json) and not isinstance(node, Scalar):
+                row[name] = json_text(self.document(node))
             elif isinstance(node, Scalar | Sequence):
                 row[name] = typed_scalar(self.reader, node, Reading(types[name]), f"{name} of {table.name}")
             else:

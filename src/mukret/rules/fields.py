@@ -5,14 +5,16 @@ Expressions and lookups are left as they are written (`Draft`): they are typed o
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import cast
 
+from mukret.documents.decode import NotJson, decode
 from mukret.rules.model import DOCUMENT_FACTS, REQUEST_FACT, ROW_FACTS, At, Constant, Fact, Policy, Rest, Take
 from mukret.rules.reader import Reader, keys
 from mukret.rules.source import Mapping, Node, Scalar, Sequence
 from mukret.rules.typing import LATER_OPTIONS, OPTION_NAMES, TypeNames
-from mukret.types import Bad, Integer, ListOf, Reading, Text, Timestamp, ValueType
+from mukret.types import Bad, Integer, Json, ListOf, Reading, Text, Timestamp, ValueType
 from mukret.types.taken import GATHERINGS, Gathering, can_gather
 from mukret.values import JsonValue
 
@@ -236,6 +238,9 @@ def typed_scalar(reader: Reader, scalar: Scalar | Sequence, reading: Reading, wh
             return None
     else:
         value = scalar.text
+        if isinstance(reading.type, Json) and not scalar.empty:
+            with suppress(NotJson):
+                value = decode(scalar.text.encode())  # JSON text as it stands in a cell; any other text is a string
     try:
         return reading.read(value)
     except Bad as bad:

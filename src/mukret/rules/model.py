@@ -189,6 +189,16 @@ class Table:
 
 
 @dataclass(frozen=True)
+class Embedded:
+    """Where texts stand that hold JSON text."""
+
+    path: Path
+    file: str
+    line: int
+    column: int
+
+
+@dataclass(frozen=True)
 class Kind:
     """One of several kinds of response that a rules file serves: all that is given must fit. `files` is a pattern for
     the name of the file, `when` a condition on the document."""
@@ -270,7 +280,7 @@ class Rules:
     tables: Mapping[str, Table]
     schedule: tuple[Step, ...]
     examples: tuple[Example, ...] = field(default=())
-    embedded: tuple[Path, ...] = ()
+    embedded: tuple[Embedded, ...] = ()
     kinds: Mapping[str, Kind] = field(default_factory=dict)
     ignore: tuple[Path, ...] = ()
     included: Mapping[str, str] = field(default_factory=dict)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from mukret.paths import Path
-from mukret.rules.model import Kind
+from mukret.rules.model import Embedded, Kind
 from mukret.rules.reader import Reader, keys
 from mukret.rules.source import Mapping, Node, Scalar, Sequence
 
@@ -14,7 +14,7 @@ _KIND_KEYS = keys("files call when note")
 class ResponseReader:
     def __init__(self, reader: Reader) -> None:
         self.reader = reader
-        self.embedded: tuple[Path, ...] = ()
+        self.embedded: tuple[Embedded, ...] = ()
         self.ignore: tuple[Path, ...] = ()
         self.kinds: dict[str, Kind] = {}
 
@@ -23,8 +23,11 @@ class ResponseReader:
         body = self.reader.mapping(node, "response", _RESPONSE_KEYS)
         if body is None:
             return None
-        self.embedded = self.paths(body.get("embedded"), "embedded")
-        self.ignore = self.paths(body.get("ignore"), "ignore")
+        self.embedded = tuple(
+            Embedded(path, node.source.name, node.line, node.column)
+            for path, node in self.paths(body.get("embedded"), "embedded")
+        )
+        self.ignore = tuple(path for path, _ in self.paths(body.get("ignore"), "ignore"))
         section = self.reader.mapping(body.get("kinds"), "kinds")
         for name, (key, value) in section.entries.items() if section else ():
             self.reader.name(key, "a kind")
@@ -33,11 +36,11 @@ class ResponseReader:
                 self.kinds[name] = kind
         return body
 
-    def paths(self, node: Node | None, what: str) -> tuple[Path, ...]:
-        """A list of paths, or one path as a list of one."""
-        items = node.items if isinstance(node, Sequence) else [node]
-        found = [self.reader.path(item, f"a path of {what}") for item in items]
-        return tuple(path for path in found if path is not None)
+    def paths(self, node: Node | None, what: str) -> list[tuple[Path, Node]]:
+        """A list of paths, or one path as a list of one, each with the node in which it stands."""
+        items = node.items if isinstance(node, Sequence) else [node] if node is not None else []
+        found = [(self.reader.path(item, f"a path of {what}"), item) for item in items]
+        return [(path, item) for path, item in found if path is not None]
 
     def kind(self, name: str, key: Scalar, node: Node) -> Kind | None:
         body = self.reader.mapping(node, f"the kind {name}", _KIND_KEYS)

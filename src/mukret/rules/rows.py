@@ -120,7 +120,7 @@ class Header:
             names, rows = rows[0].node, rows[1:]
         else:
             found = self.path.values(root)
-            names = found[0] if len(found) == 1 and type(found[0]) is list else found or None
+            names = found[0] if len(found) == 1 and type(found[0]) is not str else found or None
         wrong = self.wrong(names)
         if wrong:
             return FoundRows([], Refusal(Bad("header", wrong, told=True), len(rows)) if rows else None)

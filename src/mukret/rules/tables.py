@@ -11,7 +11,7 @@ from mukret.expressions.tree import Constant as Nothing
 from mukret.paths import Path
 from mukret.rules.fields import Draft, FieldReader, policy
 from mukret.rules.linking import Linker, TableDraft
-from mukret.rules.model import RESPONSE, At, Duplicates, Fact, Field, Kind, Policy, Rest, Step, Table
+from mukret.rules.model import RESPONSE, At, Duplicates, Embedded, Fact, Field, Kind, Policy, Rest, Step, Table
 from mukret.rules.ordering import after_what_they_need
 from mukret.rules.reader import Reader, keys
 from mukret.rules.reference import Reference
@@ -53,7 +53,7 @@ class TablesReader:
         self.drafts: dict[str, TableDraft] = {}
         self.tables: dict[str, Table] = {}
         self.response: tuple[Field, ...] = ()
-        self.embedded: tuple[Path, ...] = ()
+        self.embedded: tuple[Embedded, ...] = ()
         self.kinds: dict[str, Kind] = {}
         self.ignore: tuple[Path, ...] = ()
 

@@ -6,6 +6,7 @@ from importlib import resources
 from importlib.resources.abc import Traversable
 
 RULES_FILE = "merrow.rules.yaml"
+REFERENCE_FILE = "fare_classes.csv"
 FEED_FOLDER = "feed"
 
 
@@ -14,4 +15,5 @@ def sample_files() -> dict[str, Traversable]:
     home = resources.files(__name__)
     feed = home.joinpath(FEED_FOLDER)
     responses = sorted(feed.iterdir(), key=lambda file: file.name)
-    return {RULES_FILE: home.joinpath(RULES_FILE), **{f"{FEED_FOLDER}/{file.name}": file for file in responses}}
+    own = {name: home.joinpath(name) for name in (RULES_FILE, REFERENCE_FILE)}
+    return {**own, **{f"{FEED_FOLDER}/{file.name}": file for file in responses}}
