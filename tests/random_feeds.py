@@ -22,6 +22,8 @@ TEXTS = [
     "9223372036854775808", "1e400", "99999999999", "0x1F", "nan", "1_0", "١", "", " ", "n/a", "x", "yes", "OFF", "t",
     "2031-04-01", "2031-02-30", "0000-01-01", "2031-04-01T10:22:07.5+02:00", "2031-04-01 10:22Z", "2031-04-01t10:22:07z",
     "2031-03-30T01:30:00", "2031-10-26T01:30:00", "2031-07-01T12:00:00", "2031-04-01T24:00:00Z", "2031-04-01T10Z",
+    "10:22", "10:22:07.1234567", "9:05 PM", "PT3H20M", "-P1DT0.5S", "P1M", "3:20", "01.04.2031", "01.04.2031 10:22",
+    "Tue, 01 Apr 2031 10:22:07 +0200", "1 Apr 2031 10:22 GMT", "2031-04-01T10:22:07", "P300000000D",
     "2031-04-01T10:22:07.1234567Z", "0001-01-01T00:00:00+02:00", "1932964927", "1932964927000", "boarding", "BRD ",
     "adrift", "a;b", "line\nbreak", "ünï", 'say "so"',
 ]  # fmt: skip
@@ -32,20 +34,24 @@ NUMBERS: list[JsonValue] = [
 SCALARS: list[JsonValue] = [*TEXTS, *NUMBERS, True, False, None, None]
 TYPES = [
     "text", "integer", "decimal(12,2)", "decimal(38,6)", "decimal(5,5)", "float", "boolean", "date", "timestamp",
-    "state", "lenient_state", "list(text)", "json",
+    "state", "lenient_state", "list(text)", "json", "time", "datetime", "duration", "list(integer)", "list(date)",
 ]  # fmt: skip
 OPTIONS: dict[str, list[dict[str, Any]]] = {
-    "text": [{}, {"trim": True}, {"strip": ["kr"], "trim": True}, {"blank": ["n/a", ""]}],
-    "integer": [{}, {"grouping": ","}, {"round": "half-up"}, {"percent": True}, {"strip": "kr", "blank": "7"}],
+    "text": [{}, {"trim": True}, {"capture": ".*(2|kr ?).*"}, {"strip": ["kr"], "trim": True}, {"blank": ["n/a", ""]}],
+    "integer": [{}, {"capture": "[^0-9]*([0-9]+).*"}, {"grouping": ","}, {"round": "half-up"}, {"percent": True}, {"strip": "kr", "blank": "7"}],
     "decimal": [{}, {"grouping": ",", "strip": ["kr"]}, {"percent": True}, {"accounting": True}, {"round": "half-even"}],
     "float": [{}, {"percent": True}, {"grouping": ","}, {"blank": ["n/a", "12.0"]}, {"point": ",", "grouping": "."}],
     "boolean": [{}, {"blank": "n/a"}],
-    "date": [{}, {"blank": ["-", "n/a"]}],
+    "date": [{}, {"blank": ["-", "n/a"]}, {"format": ["%d.%m.%Y", "iso"]}, {"format": ["epoch-ms", "rfc5322"]}, {"capture": "([0-9-]+)T?.*"}],
+    "time": [{}, {"round": "half-up"}, {"format": ["iso", "%I:%M %p"]}, {"capture": ".*T([0-9:]+).*"}],
+    "datetime": [{}, {"round": "half-even"}, {"format": ["iso", "%d.%m.%Y %H:%M"]}],
+    "duration": [{}, {"unit": "min"}, {"unit": "s", "round": "half-up"}, {"unit": "d", "strip": "kr"}],
     "timestamp": [
         {}, {"zone": "Atlantic/Faroe"}, {"zone": "Atlantic/Faroe"}, {"zone": "Atlantic/Faroe", "fold": "second", "round": "half-up"},
         {"format": ["iso", "epoch-ms"], "zone": "+02:00"}, {"format": "epoch-s"}, {"format": ["epoch-ns", "iso"]},
+        {"format": ["rfc5322", "%d.%m.%Y %H:%M", "iso"], "zone": "+01:00"},
     ],
-    "list": [{}, {"trim": True, "blank": ["n/a", ""]}],
+    "list": [{}, {"trim": True, "blank": ["n/a", ""]}, {"split": "-"}, {"split": ";", "capture": "a?(.*)"}, {"strip": "kr"}],
     "json": [{}, {"blank": ["n/a", "12.0"]}],
 }  # fmt: skip
 FLAVOURS: dict[str, tuple[list[JsonValue], list[str]]] = {
@@ -56,7 +62,11 @@ FLAVOURS: dict[str, tuple[list[JsonValue], list[str]]] = {
     "instant": (
         ["2031-04-01T10:22:07.5+02:00", "2031-04-01 10:22Z", "2031-07-01T12:00:00", "2031-03-30T01:30:00",
          "2031-10-26T01:30:00", "2031-04-01T10:22:07.1234567Z", 1932964927000, "1932964927"],
-        ["timestamp", "timestamp", "date"],
+        ["timestamp", "timestamp", "date", "datetime"],
+    ),
+    "clock": (
+        ["10:22", "10:22:07.5", "3:20", "PT3H20M", "-PT15M", "P1D", 90, "1.5", Number("0.25"), "2031-04-01T10:22:07"],
+        ["time", "duration", "duration", "datetime"],
     ),
     "word": (["boarding", "BRD ", "departed", 1, True, "yes", "x"], ["state", "lenient_state", "text", "boolean"]),
     "text": (["12", "x", "say \"so\"", "2031-04-01", "", "true"], ["text", "list(text)", "date"]),

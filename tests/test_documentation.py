@@ -11,11 +11,16 @@ import re
 import shlex
 import unittest
 from pathlib import Path
+from typing import Any
 
 from mukret import codes
 from mukret.collect import Answer, load_calls
+from mukret.columns.arrow import value_type
+from mukret.columns.written import written as written_column
 from mukret.destinations.csv import CsvFile
+from mukret.documents import decode
 from mukret.engine.interface import Result, extract
+from mukret.engine.reference import Document, ReferenceRun
 from mukret.errors import RulesError
 from mukret.rules import Rules, load_rules, parse_rules
 from mukret.survey.looks import LOOKS
@@ -102,10 +107,82 @@ class Reference(FolderCase):
         page = (ROOT / self.PAGE).read_text(encoding="utf-8")
         section = page.split("## Not supported yet")[1]
         cases = re.findall(r"^- `([^`]+)`$", section, flags=re.MULTILINE)
-        self.assertGreater(len(cases), 10)
+        self.assertGreater(len(cases), 3)
         for snippet in cases:
             with self.subTest(snippet):
                 self.assertIn("not-supported", refusals(snippet))
+
+
+class TypesPage(FolderCase):
+    PAGE = "docs/types.md"
+    ROW = re.compile(r"^\| (.+?) \|(?: `([a-z]+(?:\(.*?\)+)?)` \|)? ?(?:`(.*?)`)? ?\| (.+?) \|$")
+
+    def cases(self) -> dict[tuple[str, str], list[tuple[str, str]]]:
+        """By type and options: what stands in the response, and what is written."""
+        found: dict[tuple[str, str], list[tuple[str, str]]] = {}
+        for section in (ROOT / self.PAGE).read_text(encoding="utf-8").split("\n## ")[2:]:
+            kind = section.partition("\n")[0]
+            for line in section.splitlines():
+                if line.startswith("| `"):
+                    match = self.ROW.match(line)
+                    assert match, line
+                    value, own, options, written = match.groups()
+                    found.setdefault((own or kind, options or ""), []).append((value.strip("`"), written.strip("`")))
+        return found
+
+    def test_every_row_is_true_for_each_value_alone_and_for_all_of_a_column(self) -> None:
+        rows = 0
+        for (kind, options), cases in self.cases().items():
+            rules = self.rules(kind, options)
+            alone = [self.found(self.by_reference(rules, value)) for value, _ in cases]
+            by_columns = self.by_columns(rules, [value for value, _ in cases])
+            for (value, written), one, other in zip(cases, alone, by_columns, strict=True):
+                with self.subTest(kind=kind, options=options, value=value):
+                    self.assertEqual((one, other), (written, written))
+                    rows += 1
+        self.assertGreater(rows, 280)
+
+    def rules(self, kind: str, options: str) -> Rules:
+        values = "values: {boarding: {accept: [BRD, now boarding, 1]}, departed: {accept: [DEP, true]}}"
+        enums = "".join(
+            f"  {name}: {{{values}{more}}}\n"
+            for name, more in (
+                ("status", ""),
+                ("exact", ", case: exact"),
+                ("lenient", ", otherwise: null"),
+                ("sorted", ", otherwise: departed"),
+            )
+        )
+        field = f'{{at: "$.v", type: "{kind}"{", " if options else ""}{options}}}'
+        return parse_rules(
+            f'mukret: 1\nenums:\n{enums}tables: {{t: {{rows: "$[*]", fields: {{n: {{fact: position}}, v: {field}}}}}}}\n'
+        )
+
+    def by_reference(self, rules: Rules, value: str) -> tuple[Any, str | None]:
+        rows, rejects = ReferenceRun(rules).document(Document(decode(f'[{{"v": {value}}}]'.encode())))
+        [row] = rows["t"]
+        found = row.values["v"]
+        code = rejects[0].problems[0].code if rejects else None
+        return (None if found is None else rules.tables["t"].fields[1].type.written(found)), code
+
+    @staticmethod
+    def found(outcome: tuple[Any, str | None]) -> str:
+        value, code = outcome
+        return code or ("*null*" if value is None else str(value) or '""')
+
+    def by_columns(self, rules: Rules, values: list[str]) -> list[str]:
+        result = extract(
+            rules, [self.file("values.json", "[" + ",".join(f'{{"v": {value}}}' for value in values) + "]")]
+        )
+        kind = rules.tables["t"].fields[1].type
+        found = ["*null*"] * len(values)
+        table = result.tables["t"]
+        texts = written_column(table["v"].combine_chunks().cast(value_type(kind)), kind).to_pylist()
+        for number, text in zip(table["n"].to_pylist(), texts, strict=True):
+            found[int(number)] = self.found((text, None))
+        for reject in result.rejects:
+            found[int(re.findall(r"\d+", str(reject.path))[0])] = reject.problems[0].code
+        return found
 
 
 def refusals(snippet: str) -> list[str]:

@@ -367,13 +367,14 @@ class Names(unittest.TestCase):
     def test_types_are_known_by_name(self) -> None:
         self.assertEqual(parse_type("decimal( 12 , 2 )"), DecimalType(12, 2))
         self.assertEqual(parse_type("list(text)"), ListOf(Text()))
-        self.assertIsNone(parse_type("crowns"))
+        self.assertEqual(parse_type("list(decimal(9,2))"), ListOf(DecimalType(9, 2)))
+        self.assertEqual([parse_type("crowns"), parse_type("list(crowns)")], [None, None])
         for name, code in [
             ("decimal", "unknown-type"),
             ("decimal(39,2)", "unknown-type"),
             ("decimal(2,3)", "unknown-type"),
-            ("duration", "not-supported"),
-            ("list(integer)", "not-supported"),
+            ("list", "unknown-type"),
+            ("list(list(text))", "unknown-type"),
         ]:
             with self.subTest(name), self.assertRaises(TypeNameError) as caught:
                 parse_type(name)

@@ -8,7 +8,22 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from mukret.types import Boolean, Date, DecimalType, Enum, Float, Integer, Json, ListOf, Text, Timestamp, ValueType
+from mukret.types import (
+    Boolean,
+    Date,
+    Datetime,
+    DecimalType,
+    Duration,
+    Enum,
+    Float,
+    Integer,
+    Json,
+    ListOf,
+    Text,
+    Time,
+    Timestamp,
+    ValueType,
+)
 
 UTC = pa.timestamp("us", "UTC")
 _SIMPLE: dict[type[ValueType], Any] = {
@@ -17,7 +32,10 @@ _SIMPLE: dict[type[ValueType], Any] = {
     Float: pa.float64(),
     Boolean: pa.bool_(),
     Date: pa.date32(),
+    Time: pa.time64("us"),
+    Datetime: pa.timestamp("us"),
     Timestamp: UTC,
+    Duration: pa.duration("us"),
     Enum: pa.string(),
     Json: pa.string(),
 }
@@ -71,7 +89,7 @@ def with_values(array: Any, values: Mapping[int, object]) -> Any:
     rows = sorted(values)
     replacements = pa.array([values[row] for row in rows], array.type)
     mask = row_mask(rows, len(array))
-    if pa.types.is_nested(array.type):
+    if pa.types.is_nested(array.type) or pa.types.is_duration(array.type):  # no kernel for those
         positions = {row: len(array) + index for index, row in enumerate(rows)}
         order = pa.array([positions.get(row, row) for row in range(len(array))], pa.int64())
         return pa.concat_arrays([array, replacements]).take(order)

@@ -16,9 +16,10 @@ import pyarrow.compute as pc
 
 from mukret.columns import zoned
 from mukret.columns.arrow import UTC, all_true, any_true, regex_mask, value_type
-from mukret.types import Date, DecimalType, Float, Integer, Options, Text, Timestamp, ValueType
+from mukret.types import Date, Datetime, DecimalType, Duration, Float, Integer, Options, Text, Timestamp, ValueType
+from mukret.types.durations import UNITS
+from mukret.types.instants import EPOCH_MICROS, FIRST_MICRO, LAST_MICRO
 from mukret.types.numbers import numeric_pattern
-from mukret.types.times import EPOCH_MICROS, FIRST_MICRO, LAST_MICRO
 from mukret.values import JsonValue
 
 Converted = tuple[Any, Any]
@@ -46,9 +47,21 @@ def from_strings(kind: ValueType, options: Options, strings: Any) -> Converted:
             return _floats(options, strings)
         case Date():
             return _dates(strings)
+        case Datetime():
+            return _datetimes(strings)
         case Timestamp():
             return _timestamps(options, strings)
     raise AssertionError(kind)
+
+
+def by_kernel(kind: ValueType, options: Options) -> bool:
+    """Whether there is a kernel for texts of a type at all: not for times of day and durations, nor for other forms of
+    dates than ISO 8601 and epochs."""
+    if isinstance(kind, Date | Datetime):
+        return options.format == ("iso",)
+    if isinstance(kind, Timestamp):
+        return all(form == "iso" or form in EPOCH_MICROS for form in options.format)
+    return isinstance(kind, Text | Integer | DecimalType | Float)
 
 
 def from_numbers(kind: ValueType, options: Options, values: Sequence[JsonValue], kinds: set[type]) -> Converted:
@@ -74,6 +87,8 @@ def _from_integers(kind: ValueType, options: Options, integers: Any) -> Converte
     if isinstance(kind, Timestamp):
         form = next((form for form in options.format if form in EPOCH_MICROS), None)
         return _epochs(form, integers) if form else nothing(kind, integers)
+    if isinstance(kind, Duration) and options.unit is not None:
+        return pc.multiply_checked(integers, UNITS[options.unit]).cast(pa.duration("us")), None
     if isinstance(kind, Integer) and not options.percent:
         return integers, None
     if isinstance(kind, Float) and not options.percent:
@@ -208,6 +223,12 @@ def _dates(strings: Any) -> Converted:
         return first is not None and first < -719162
 
     return _cast_or_pick(strings, _DAY, lambda some: some.cast(pa.date32()), before_year_one)
+
+
+def _datetimes(strings: Any) -> Converted:
+    """ISO texts without an offset."""
+    array, refused = _guarded(strings, _LOCAL, lambda some: some.cast(pa.timestamp("us")))
+    return array, refused
 
 
 def _timestamps(options: Options, strings: Any) -> Converted:

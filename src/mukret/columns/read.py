@@ -15,6 +15,7 @@ import pyarrow.compute as pc
 
 from mukret.columns import kernels
 from mukret.columns.arrow import any_true, merged, nulls, true_rows, value_type, with_values
+from mukret.paths.regexps import CAPTURED, capturing
 from mukret.types import WHITE_SPACE, Bad, Boolean, Enum, Json, ListOf, Reading, Text
 from mukret.values import JsonValue, Number, scalar_text
 
@@ -59,7 +60,8 @@ def read_lists(reading: Reading, values: Sequence[list[JsonValue]]) -> Column:
 
 
 def _has_options(reading: Reading) -> bool:
-    return bool(reading.options.trim or reading.options.blank or reading.options.strip)
+    options = reading.options
+    return bool(options.trim or options.blank or options.strip or options.capture or options.split)
 
 
 def _one_by_one(reading: Reading, values: Sequence[JsonValue]) -> Column:
@@ -100,7 +102,7 @@ def _texts(reading: Reading, values: Sequence[JsonValue], kinds: set[type]) -> C
 def _numbers(reading: Reading, values: Sequence[JsonValue], kinds: set[type]) -> Column:
     if isinstance(reading.type, Enum | Boolean):
         return _by_word(reading, values)
-    if reading.options.blank:
+    if reading.options.blank or reading.options.capture is not None:
         return _one_by_one(reading, values)
     array, refused = kernels.from_numbers(reading.type, reading.options, values, kinds)
     return _completed(array, refused, values.__getitem__, reading.read)
@@ -135,28 +137,38 @@ def _tried(read: Callable[[Any], object], value: JsonValue) -> object:
 def read_strings(reading: Reading, strings: Any, read: Callable[[str], object], *, strict: bool = False) -> Column:
     """A string array as typed column. `read` decides about what no kernel takes; `strict`: nothing but trimming
     comes before the type (a CAST)."""
-    if isinstance(reading.type, Enum | Boolean):
+    options = reading.options
+    if not kernels.by_kernel(reading.type, options):
         return _by_unique(reading, strings, read)
-    prepared = strings
-    if not strict and (reading.options.blank or reading.strips):
-        prepared = _prepared(reading, strings)
-    elif isinstance(reading.type, Text) and reading.options.trim:
+    prepared, unmatched = strings, None
+    if not strict and (options.blank or reading.strips or options.capture is not None):
+        prepared, unmatched = _prepared(reading, strings)
+    elif isinstance(reading.type, Text) and options.trim:
         prepared = pc.utf8_trim(strings, characters=WHITE_SPACE)
-    array, refused = kernels.from_strings(reading.type, reading.options, prepared)
+    array, refused = kernels.from_strings(reading.type, options, prepared)
+    if unmatched is not None:
+        refused = unmatched if refused is None else pc.or_(pc.fill_null(refused, False), unmatched)
     if refused is not None and prepared is strings and (pc.sum(refused).as_py() or 0) > FEW:
         array, refused = _tried_again(reading, strings, array, refused, strict)
     return _completed(array, refused, lambda row: strings[row].as_py(), read)
 
 
-def _prepared(reading: Reading, strings: Any) -> Any:
-    """The steps before a type's own, for a whole column: trim, blank, strip."""
+def _prepared(reading: Reading, strings: Any) -> tuple[Any, Any]:
+    """The steps before a type's own, for a whole column: trim, blank, capture, strip; and a mask of the texts that the
+    pattern does not match, None if there are none."""
     if reading.trims:
         strings = pc.utf8_trim(strings, characters=WHITE_SPACE)
     if reading.blanks:
         blank = pc.is_in(strings, value_set=pa.array(sorted(reading.blanks), pa.string()))
         if any_true(blank):
             strings = pc.if_else(blank, pa.scalar(None, pa.string()), strings)
-    return _stripped(reading, strings) if reading.strips else strings
+    unmatched = None
+    if reading.options.capture is not None:
+        found = pc.struct_field(pc.extract_regex(strings, capturing(reading.options.capture)), CAPTURED)
+        lost = pc.and_(pc.is_valid(strings), pc.is_null(found))
+        unmatched = lost if any_true(lost) else None
+        strings = pc.utf8_trim(found, characters=WHITE_SPACE) if reading.trims else found
+    return _stripped(reading, strings) if reading.strips else strings, unmatched
 
 
 def _stripped(reading: Reading, strings: Any) -> Any:
@@ -183,7 +195,7 @@ def _stripped(reading: Reading, strings: Any) -> Any:
 def _tried_again(reading: Reading, strings: Any, array: Any, refused: Any, strict: bool) -> tuple[Any, Any]:
     rows = pc.indices_nonzero(refused)
     some = strings.take(rows)
-    some = pc.utf8_trim(some, characters=WHITE_SPACE) if strict else _prepared(reading, some)
+    some = pc.utf8_trim(some, characters=WHITE_SPACE) if strict else _prepared(reading, some)[0]
     found, still = kernels.from_strings(reading.type, reading.options, some)
     array = pc.replace_with_mask(array, refused, found)
     if still is None:

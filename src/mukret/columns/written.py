@@ -8,7 +8,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from mukret.columns.arrow import any_true, true_rows, with_values
-from mukret.types import DecimalType, Float, ListOf, Timestamp, ValueType
+from mukret.types import Datetime, DecimalType, Duration, Float, ListOf, Time, Timestamp, ValueType
 
 
 def written(array: Any, kind: ValueType) -> Any:
@@ -17,7 +17,11 @@ def written(array: Any, kind: ValueType) -> Any:
         case ListOf():
             return _lists(array, kind)
         case Timestamp():
-            return _instants(array)
+            return pc.binary_join_element_wise(_moments(array), "Z", "")
+        case Datetime():
+            return _moments(array)
+        case Time() | Duration():
+            return _by_unique(array, kind)
         case Float():
             return _without_exponent(array, kind, "e+")
         case DecimalType() if kind.scale > 6:
@@ -25,13 +29,20 @@ def written(array: Any, kind: ValueType) -> Any:
     return array.cast(pa.string())
 
 
-def _instants(array: Any) -> Any:
+def _by_unique(array: Any, kind: ValueType) -> Any:
+    """Few different values: each is written once."""
+    encoded = array.dictionary_encode()
+    texts = pa.array([kind.written(value) for value in encoded.dictionary.to_pylist()], pa.string())
+    return texts.take(encoded.indices)
+
+
+def _moments(array: Any) -> Any:
     naive = array.cast(pa.timestamp("us"))
     if not any_true(pc.not_equal(pc.microsecond(naive), 0)) and not any_true(pc.not_equal(pc.millisecond(naive), 0)):
         text = naive.cast(pa.timestamp("s"), safe=False).cast(pa.string())
     else:
         text = pc.replace_substring_regex(naive.cast(pa.string()), r"\.?0+$", "")
-    return pc.binary_join_element_wise(pc.replace_substring(text, " ", "T"), "Z", "")
+    return pc.replace_substring(text, " ", "T")
 
 
 def _without_exponent(array: Any, kind: ValueType, mark: str) -> Any:

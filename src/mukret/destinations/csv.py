@@ -14,11 +14,11 @@ import pyarrow.compute as pc
 from mukret.columns.arrow import any_true
 from mukret.columns.written import written
 from mukret.rules.model import Table
-from mukret.types import Boolean, Date, DecimalType, Float, Integer, Timestamp, ValueType
+from mukret.types import Boolean, Date, Datetime, DecimalType, Duration, Float, Integer, Time, Timestamp, ValueType
 
 ENDING = ".csv"
 _SPECIAL = '[",\\r\\n]'
-_NEVER_QUOTED = (Integer, DecimalType, Float, Boolean, Date, Timestamp)
+_NEVER_QUOTED = (Integer, DecimalType, Float, Boolean, Date, Time, Datetime, Timestamp, Duration)
 
 
 class CsvFile:

@@ -6,7 +6,21 @@ from typing import Any
 
 from mukret.destinations.csv import ENDING
 from mukret.rules.model import At, Field, Rules, Table
-from mukret.types import Boolean, Date, DecimalType, Enum, Float, Integer, Json, ListOf, Timestamp, ValueType
+from mukret.types import (
+    Boolean,
+    Date,
+    Datetime,
+    DecimalType,
+    Duration,
+    Enum,
+    Float,
+    Integer,
+    Json,
+    ListOf,
+    Time,
+    Timestamp,
+    ValueType,
+)
 
 FILE = "csv-metadata.json"
 
@@ -68,8 +82,14 @@ def datatype(kind: ValueType) -> Any:
             return {"base": "boolean", "format": "true|false"}
         case Date():
             return "date"
+        case Time():
+            return "time"
+        case Datetime():
+            return "dateTime"
         case Timestamp():
             return "dateTimeStamp"
+        case Duration():
+            return "dayTimeDuration"
         case Json():
             return "json"
         case ListOf():

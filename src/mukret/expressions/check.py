@@ -33,8 +33,8 @@ from mukret.expressions.tree import (
 from mukret.text import did_you_mean
 from mukret.types import Bad, Boolean, Date, DecimalType, Enum, Float, Integer, Reading, Text, Timestamp, ValueType
 from mukret.types.base import PLAIN
+from mukret.types.instants import read_date
 from mukret.types.numbers import INT64_MAX, MAX_DIGITS
-from mukret.types.times import read_date
 
 FUNCTIONS = ("COALESCE", "NULLIF")
 TypeNames = Callable[[str], Reading]

@@ -4,20 +4,33 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from mukret.types import Boolean, Date, DecimalType, Enum, Float, Integer, Json, Text, Timestamp, ValueType
+from mukret.types import (
+    DecimalType,
+    Enum,
+    Float,
+    Integer,
+    ListOf,
+    Text,
+    ValueType,
+)
 from mukret.types.numbers import MAX_DIGITS
 
 INTEGER_AS_DECIMAL = DecimalType(19, 0)
 DIVISION_DIGITS = 6
 
 _CASTS: dict[str, frozenset[str]] = {
-    "text": frozenset({"text", "integer", "decimal", "float", "boolean", "date", "timestamp", "enum"}),
+    "text": frozenset(
+        {"text", "integer", "decimal", "float", "boolean", "date", "time", "datetime", "timestamp", "duration", "enum"}
+    ),
     "integer": frozenset({"text", "integer", "decimal", "float"}),
     "decimal": frozenset({"text", "integer", "decimal", "float"}),
     "float": frozenset({"text", "integer", "decimal", "float"}),
     "boolean": frozenset({"text", "boolean"}),
     "date": frozenset({"text", "date"}),
+    "time": frozenset({"text", "time"}),
+    "datetime": frozenset({"text", "datetime", "date", "time"}),
     "timestamp": frozenset({"text", "timestamp", "date"}),
+    "duration": frozenset({"text", "duration"}),
     "list": frozenset({"list"}),
     "json": frozenset({"json"}),
 }
@@ -31,10 +44,9 @@ def family(kind: ValueType) -> str:
             return "decimal"
         case Enum():
             return "enum"
-        case Text() | Integer() | Float() | Boolean() | Date() | Timestamp() | Json():
-            return kind.name
-        case _:
+        case ListOf():
             return "list"
+    return kind.name
 
 
 def is_numeric(kind: ValueType) -> bool:

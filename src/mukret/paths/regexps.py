@@ -49,13 +49,43 @@ def _writable(text: str) -> str:
     return text if text.isascii() else "".join("\uffff" if "\ud800" <= c <= "\udfff" else c for c in text)
 
 
+CAPTURED = "captured"
+"""The name of the group that captures, in what `capturing` gives."""
+
+
+@lru_cache(maxsize=100)
+def capturing(pattern: str) -> str:
+    """A pattern for RE2 that matches a whole text and whose first group is named.
+
+    `\\d`, `\\s` and `\\w`, which I-Regexp does not have, are taken as ASCII shorthands. Raises PatternError, also for a
+    pattern without a group.
+    """
+    mapper = _Mapper(pattern, captures=True)
+    mapped = f"^(?:{mapper.mapped()})$"
+    if not mapper.captured:
+        raise PatternError(0, "a pattern without a group captures nothing", "put ( and ) around what is wanted")
+    _compiled_re2(mapped)
+    return mapped
+
+
+def captured(pattern: str, text: str) -> str | None:
+    """What the first group holds where the whole text matches; "" where the group takes no part; None if the text does
+    not match. Raises PatternError."""
+    found = _compiled_re2(capturing(pattern)).fullmatch(_writable(text))
+    return None if found is None else found.group(1) or ""
+
+
 @lru_cache(maxsize=500)
 def _compiled(pattern: str) -> Any:
+    return _compiled_re2(_Mapper(pattern).mapped())
+
+
+@lru_cache(maxsize=500)
+def _compiled_re2(mapped: str) -> Any:
     import re2
 
     options = re2.Options()
     options.log_errors = False
-    mapped = _Mapper(pattern).mapped()
     try:
         return re2.compile(mapped, options)
     except (re2.error, UnicodeEncodeError) as error:
@@ -70,10 +100,13 @@ def _reason(error: Exception) -> str:
 class _Mapper:
     """Reads a pattern by the grammar of RFC 9485, section 3, and writes it for RE2."""
 
-    def __init__(self, pattern: str) -> None:
+    def __init__(self, pattern: str, *, captures: bool = False) -> None:
         self.pattern = pattern
+        self.captures = captures
+        self.captured = False
         self.at = 0
         self.parts: list[str] = []
+        self.in_class = False
 
     def mapped(self) -> str:
         self.branches(0)
@@ -117,7 +150,9 @@ class _Mapper:
                 if self.pattern.startswith("(?", self.at):
                     raise PatternError(self.at, "I-Regexp has plain groups alone: no (?…)", "write ( … )")
                 opened = self.at
-                self.take("(?:")
+                first = self.captures and not self.captured
+                self.captured = self.captured or first
+                self.take(f"(?P<{CAPTURED}>" if first else "(?:")
                 self.branches(depth + 1)
                 if self.character() != ")":
                     raise PatternError(opened, "this ( is never closed", "add ), or write \\(")
@@ -141,9 +176,15 @@ class _Mapper:
             self.take(self.property_class(), 0)
         elif letter in _ESCAPABLE and letter:
             self.take(f"\\{letter}", 2)
+        elif letter in _SHORTHANDS and self.captures:
+            self.take(self.shorthand(letter), 2)
         else:
             hint = f"write {_SHORTHANDS[letter]}" if letter in _SHORTHANDS else "known: \\n \\r \\t, \\p{…}, and marks"
             raise PatternError(self.at, f"\\{letter} is no escape of I-Regexp", hint)
+
+    def shorthand(self, letter: str) -> str:
+        """A class of ASCII characters; inside a class without its brackets."""
+        return _SHORTHANDS[letter][1:-1] if self.in_class else _SHORTHANDS[letter]
 
     def property_class(self) -> str:
         start = self.at
@@ -155,6 +196,7 @@ class _Mapper:
 
     def character_class(self) -> None:
         opened = self.at
+        self.in_class = True
         self.take("[")
         if self.character() == "^":
             self.take("^")
@@ -167,6 +209,7 @@ class _Mapper:
                 raise PatternError(opened, "this [ is never closed", "add ], or write \\[")
             self.class_part()
         self.take("]")
+        self.in_class = False
 
     def class_part(self) -> None:
         if self.character() == "-":
@@ -193,7 +236,11 @@ class _Mapper:
             return character
         letter = self.pattern[self.at + 1 : self.at + 2]
         self.escape()
-        return None if letter in ("p", "P") else {"n": "\n", "r": "\r", "t": "\t"}.get(letter, letter)
+        return (
+            None
+            if letter in ("p", "P", *(_SHORTHANDS if self.captures else ()))
+            else {"n": "\n", "r": "\r", "t": "\t"}.get(letter, letter)
+        )
 
 
 Matcher = Callable[[str, str], bool]

@@ -6,14 +6,14 @@ Expressions and lookups are left as they are written (`Draft`): they are typed o
 from __future__ import annotations
 
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import cast
 
 from mukret.documents.decode import NotJson, decode
 from mukret.rules.model import DOCUMENT_FACTS, REQUEST_FACT, ROW_FACTS, At, Constant, Fact, Policy, Rest, Take
 from mukret.rules.reader import Reader, keys
 from mukret.rules.source import Mapping, Node, Scalar, Sequence
-from mukret.rules.typing import LATER_OPTIONS, OPTION_NAMES, TypeNames
+from mukret.rules.typing import OPTION_NAMES, TypeNames
 from mukret.types import Bad, Integer, Json, ListOf, Reading, Text, Timestamp, ValueType
 from mukret.types.taken import GATHERINGS, Gathering, can_gather
 from mukret.values import JsonValue
@@ -26,7 +26,6 @@ _FACT_TYPES: dict[str, ValueType] = {
 }
 _FIELD_KEYS = keys(
     " ".join((*SOURCES, *OPTION_NAMES, "type take with required default bad keep note measured_in")),
-    " ".join(LATER_OPTIONS),
 )
 _LOOKUP_KEYS = keys("in by give")
 
@@ -229,7 +228,15 @@ def policy(reader: Reader, node: Node | None) -> Policy | None:
 
 
 def typed_scalar(reader: Reader, scalar: Scalar | Sequence, reading: Reading, what: str) -> object:
-    """A text of the rules file read as a field's type; None with a problem noted if that fails."""
+    """A text of the rules file read as a field's type; None with a problem noted if that fails.
+
+    `capture` is left out: it takes values out of what stands around them in the response, and nothing does here. ISO
+    8601 is a good form of dates and times, whatever that of the response is.
+    """
+    options = replace(reading.options, capture=None)
+    if "iso" not in options.format:
+        options = replace(options, format=(*options.format, "iso"))
+    reading = Reading(reading.type, options)
     value: JsonValue
     if isinstance(scalar, Sequence):
         value = [item.text for item in reader.scalars(scalar, what)]

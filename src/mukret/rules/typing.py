@@ -9,32 +9,41 @@ from decimal import Decimal
 from types import MappingProxyType
 from typing import Any
 
+from mukret.paths.regexps import PatternError, capturing
 from mukret.rules.reader import Reader, keys
 from mukret.rules.source import Mapping, Node, Scalar
 from mukret.text import nearest
 from mukret.types import (
     Boolean,
-    Date,
     DecimalType,
     Enum,
     EnumValue,
     Integer,
+    ListOf,
     Options,
     Reading,
     Text,
     ValueType,
     parse_type,
 )
+from mukret.types.calendar import Date, Datetime, Time
+from mukret.types.durations import UNITS
 from mukret.types.enums import Attribute
-from mukret.types.names import TYPE_NAMES, TypeNameError
-from mukret.types.times import EPOCH_MICROS
+from mukret.types.formats import pattern_problem
+from mukret.types.instants import EPOCH_MICROS, Timestamp
+from mukret.types.names import TYPE_NAMES, TypeNameError, item_name, list_of
 from mukret.types.zones import zone, zone_names
 
 OPTION_NAMES = tuple(option.name for option in dataclass_fields(Options))
-LATER_OPTIONS = ("capture", "split", "unit")
-_TYPE_KEYS = keys("type note " + " ".join(OPTION_NAMES), " ".join(LATER_OPTIONS))
+_TYPE_KEYS = keys("type note " + " ".join(OPTION_NAMES))
 _ENUM_KEYS = keys("values otherwise case note")
-_FORMATS = ("iso", *EPOCH_MICROS)
+_FORMATS: dict[type[ValueType], tuple[str, ...]] = {
+    Timestamp: ("iso", "rfc5322", *EPOCH_MICROS),
+    Date: ("iso", "rfc5322", *EPOCH_MICROS),
+    Datetime: ("iso",),
+    Time: ("iso",),
+}
+"""The named formats of each type; all of them also take strptime patterns."""
 _CUT_SHORT = re.compile(r"(?:decimal|list)\s*\([^)]*")
 _INTEGER = re.compile(r"[-+]?[0-9]+")
 _DECIMAL = re.compile(r"[-+]?(?:[0-9]+\.[0-9]*|\.[0-9]+)")
@@ -54,6 +63,10 @@ class TypeNames:
             return self.named[name]
         if name in self.enums:
             return Reading(self.enums[name])
+        item = item_name(name)
+        if item is not None:
+            inner = self.reading(item)
+            return Reading(list_of(inner.type), inner.options)
         built_in = parse_type(name)
         if built_in is None:
             raise KeyError(name)
@@ -166,6 +179,12 @@ class TypeNames:
                 return frozenset(scalar.text for scalar in reader.scalars(node, name))
             case "strip":
                 return tuple(scalar.text for scalar in reader.scalars(node, name) if scalar.text)
+            case "capture":
+                return self.capture(node)
+            case "split":
+                return reader.text(node, name) or None
+            case "unit":
+                return reader.choice(node, name, tuple(UNITS))
             case "grouping" | "point":
                 return self.character(node, name)
             case "round":
@@ -200,18 +219,34 @@ class TypeNames:
         return name
 
     def formats(self, node: Node, kind: ValueType) -> tuple[str, ...] | None:
+        kind = kind.item if isinstance(kind, ListOf) else kind
+        named = _FORMATS[type(kind)]
         found = []
         for scalar in self.reader.scalars(node, "format"):
             word = scalar.text
-            if word == "rfc5322" or "%" in word or (isinstance(kind, Date) and word in EPOCH_MICROS):
-                self.reader.add("not-supported", f"the format {word} is not supported yet for {kind.name}", scalar)
-            elif word not in _FORMATS:
-                near = nearest(word, _FORMATS)
-                hint = f"did you mean {near}?" if near else f"one of {', '.join(_FORMATS)}"
-                self.reader.add("wrong-value", f"no format {word}", scalar, hint)
-            else:
-                found.append(word)
+            if "%" in word:
+                problem = pattern_problem(word, date=not isinstance(kind, Time), time=not isinstance(kind, Date))
+                if problem is None and isinstance(kind, Datetime | Time) and "%z" in word:
+                    problem = f"it reads an offset, which a {kind.name} does not have"
+                if problem:
+                    self.reader.add("wrong-value", f"the format {word}: {problem}", scalar)
+            elif word not in named:
+                near = nearest(word, named)
+                hint = f"did you mean {near}?" if near else f"one of {', '.join(named)}, or a pattern such as %d.%m.%Y"
+                self.reader.add("wrong-value", f"no format {word} of {kind.name}", scalar, hint)
+            found.append(word)
         return tuple(found) or None
+
+    def capture(self, node: Node) -> str | None:
+        scalar = self.reader.scalar(node, "capture")
+        if scalar is None:
+            return None
+        try:
+            capturing(scalar.text)
+        except PatternError as error:
+            self.reader.add("no-pattern", f"capture: {error.cause}", scalar, error.hint, error.position)
+            return None
+        return scalar.text
 
 
 class EnumReader:

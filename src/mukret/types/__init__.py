@@ -5,13 +5,15 @@ This is the plain meaning, a value at a time; `mukret.columns` does the same for
 
 from mukret.types.base import PLAIN, WHITE_SPACE, Bad, Options, Reading, ValueType
 from mukret.types.booleans import Boolean
+from mukret.types.calendar import Date, Datetime, Time
+from mukret.types.durations import Duration
 from mukret.types.enums import Enum, EnumValue
+from mukret.types.instants import Timestamp
 from mukret.types.json import Json
 from mukret.types.lists import ListOf
 from mukret.types.names import parse_type
 from mukret.types.numbers import DecimalType, Float, Integer
 from mukret.types.texts import Text
-from mukret.types.times import Date, Timestamp
 
 __all__ = [
     "PLAIN",
@@ -19,7 +21,9 @@ __all__ = [
     "Bad",
     "Boolean",
     "Date",
+    "Datetime",
     "DecimalType",
+    "Duration",
     "Enum",
     "EnumValue",
     "Float",
@@ -29,6 +33,7 @@ __all__ = [
     "Options",
     "Reading",
     "Text",
+    "Time",
     "Timestamp",
     "ValueType",
     "parse_type",

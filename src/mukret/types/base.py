@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Literal
 
+from mukret.paths.regexps import captured
 from mukret.values import JsonValue, scalar_text
 
 WHITE_SPACE = "\t\n\v\f\r \x85\xa0\u1680" + "".join(map(chr, range(0x2000, 0x200B))) + "\u2028\u2029\u202f\u205f\u3000"
@@ -54,7 +55,9 @@ class Options:
 
     trim: bool = False
     blank: frozenset[str] = frozenset()
+    capture: str | None = None
     strip: tuple[str, ...] = ()
+    split: str | None = None
     grouping: str | None = None
     point: str = "."
     percent: bool = False
@@ -63,9 +66,12 @@ class Options:
     format: tuple[str, ...] = ("iso",)
     zone: str | None = None
     fold: Literal["first", "second"] | None = None
+    unit: str | None = None
 
 
 PLAIN = Options()
+COMMON_OPTIONS = frozenset({"blank", "capture", "strip"})
+"""Reading options that every type has but json."""
 
 
 @dataclass(frozen=True)
@@ -79,7 +85,7 @@ class ValueType:
     @property
     def accepts_options(self) -> frozenset[str]:
         """The reading options that mean something for this type."""
-        return frozenset({"blank", "strip"})
+        return COMMON_OPTIONS
 
     @property
     def always_trims(self) -> bool:
@@ -126,10 +132,21 @@ class Reading:
             text = value.strip(WHITE_SPACE) if self.trims else value
             if text in self.blanks:
                 return None
-            return self.type.convert(self.stripped(text) if self.strips else text, self.options)
+            return self.read_text(text)
         if self.options.blank and scalar_text(value) in self.options.blank:
             return None
+        if self.options.capture is not None and (digits := scalar_text(value)) is not None:
+            return self.read_text(digits)
         return self.type.convert(value, self.options)
+
+    def read_text(self, text: str) -> object:
+        """The steps after `blank`, for a text. Raises Bad."""
+        if self.options.capture is not None:
+            found = captured(self.options.capture, text)
+            if found is None:
+                raise Bad("no-match", f"a text that matches {self.options.capture}")
+            text = found.strip(WHITE_SPACE) if self.trims else found
+        return self.type.convert(self.stripped(text) if self.strips else text, self.options)
 
     def stripped(self, text: str) -> str:
         """Takes the `strip` strings off both ends until none is left there."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
-from mukret.types.base import Bad, Options, Reading, ValueType
+from mukret.types.base import WHITE_SPACE, Bad, Options, Reading, ValueType
 from mukret.values import JsonValue
 
 
@@ -19,7 +19,7 @@ class ListOf(ValueType):
 
     @property
     def accepts_options(self) -> frozenset[str]:
-        return self.item.accepts_options
+        return self.item.accepts_options | {"split", "trim"}
 
     @property
     def always_trims(self) -> bool:
@@ -30,24 +30,34 @@ class ListOf(ValueType):
             raise Bad("wrong-kind", "an array, or one scalar as a list of one")
         if type(value) is list:
             return self.convert_elements(value, options)
-        return self.convert_elements([value], replace(options, strip=()))  # the whole value was stripped already
+        whole = replace(options, capture=None, split=None)  # done to the whole value
+        if type(value) is str and options.split is not None:
+            return self.convert_elements(parts(value, options.split), whole)
+        return self.convert_elements([value], whole)
 
     def convert_elements(self, elements: Iterable[JsonValue], options: Options) -> list[object]:
-        """Each element read as the item type, nulls and blanks left out. Raises Bad with the element's index."""
-        reading = Reading(self.item, options)
-        found = []
+        """Each element read as the item type, nulls and blanks left out; texts are split where that is asked for.
+        Raises Bad with the element's index."""
+        reading = Reading(self.item if options.split is None else self, options)
+        found: list[object] = []
         for index, element in enumerate(elements):
             try:
                 item = reading.read(element)
             except Bad as bad:
                 raise bad.at_element(index, element) from None
             if item is not None:
-                found.append(item)
+                found += item if options.split is not None and isinstance(item, list) else [item]
         return found
 
     def written(self, value: object) -> str:
         assert isinstance(value, list)
         return ";".join(_escaped(self.item.written(item)) for item in value)
+
+
+def parts(text: str, separator: str) -> list[str]:
+    """The parts of a text, trimmed, without those that are empty then."""
+    trimmed = (part.strip(WHITE_SPACE) for part in text.split(separator))
+    return [part for part in trimmed if part]
 
 
 def _escaped(element: str) -> str:

@@ -6,11 +6,13 @@ import re
 
 from mukret.types.base import ValueType
 from mukret.types.booleans import Boolean
+from mukret.types.calendar import Date, Datetime, Time
+from mukret.types.durations import Duration
+from mukret.types.instants import Timestamp
 from mukret.types.json import Json
 from mukret.types.lists import ListOf
 from mukret.types.numbers import MAX_DIGITS, DecimalType, Float, Integer
 from mukret.types.texts import Text
-from mukret.types.times import Date, Timestamp
 
 SIMPLE: dict[str, ValueType] = {
     "text": Text(),
@@ -18,11 +20,13 @@ SIMPLE: dict[str, ValueType] = {
     "float": Float(),
     "boolean": Boolean(),
     "date": Date(),
+    "time": Time(),
+    "datetime": Datetime(),
     "timestamp": Timestamp(),
+    "duration": Duration(),
     "json": Json(),
 }
-LATER = ("time", "datetime", "duration")
-TYPE_NAMES = (*SIMPLE, "decimal(p,s)", "list(text)")
+TYPE_NAMES = (*SIMPLE, "decimal(p,s)", "list(T)")
 _DECIMAL = re.compile(r"decimal(?:\s*\(\s*([0-9]{1,4})\s*,\s*([0-9]{1,4})\s*\))?")
 _LIST = re.compile(r"list\s*\(\s*(.*?)\s*\)")
 
@@ -43,19 +47,27 @@ def parse_type(text: str) -> ValueType | None:
     """
     if text in SIMPLE:
         return SIMPLE[text]
-    if text in LATER:
-        raise TypeNameError(f"the type {text} is not supported yet", "not-supported", "read it as text for now")
-    if text == "list" or _LIST.fullmatch(text):
-        return _list(text)
+    if text == "list":
+        raise TypeNameError("list wants the type of its elements", hint="write list(text), list(integer) …")
+    inner = item_name(text)
+    if inner is not None:
+        item = parse_type(inner)
+        return list_of(item) if item is not None else None
     match = _DECIMAL.fullmatch(text)
     return _decimal(match) if match else None
 
 
-def _list(text: str) -> ValueType:
+def item_name(text: str) -> str | None:
+    """The name of the elements' type in the name of a type of lists; None if it is another type's."""
     match = _LIST.fullmatch(text)
-    if not match or match[1] != "text":
-        raise TypeNameError(f"the type {text} is not supported yet", "not-supported", "list(text) is")
-    return ListOf(Text())
+    return match[1] if match else None
+
+
+def list_of(item: ValueType) -> ListOf:
+    """Lists of this type. Raises TypeNameError for lists of lists."""
+    if isinstance(item, ListOf):
+        raise TypeNameError("a list of lists is no type", hint="read it as json, or make its rows a table")
+    return ListOf(item)
 
 
 def _decimal(match: re.Match[str]) -> ValueType:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from decimal import MAX_EMAX, MIN_EMIN, ROUND_HALF_EVEN, ROUND_HALF_UP, Context, Decimal, InvalidOperation
 from functools import lru_cache
 
-from mukret.types.base import WHITE_SPACE, Bad, Options, ValueType
+from mukret.types.base import COMMON_OPTIONS, WHITE_SPACE, Bad, Options, ValueType
 from mukret.values import JsonValue, Number
 
 INT64_MIN, INT64_MAX = -(2**63), 2**63 - 1
@@ -18,7 +18,7 @@ LONGEST = 1000
 
 EXACT = Context(prec=3 * LONGEST, Emax=MAX_EMAX, Emin=MIN_EMIN, traps=[InvalidOperation])
 ROUNDINGS = {"half-even": ROUND_HALF_EVEN, "half-up": ROUND_HALF_UP}
-NUMBER_OPTIONS = frozenset({"blank", "strip", "grouping", "point", "percent", "accounting"})
+NUMBER_OPTIONS = COMMON_OPTIONS | {"grouping", "point", "percent", "accounting"}
 
 
 @lru_cache(maxsize=64)

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from decimal import Context, Decimal, Inexact, InvalidOperation
 from typing import Any, Literal
 
 from mukret.types.base import Bad, Reading, ValueType
+from mukret.types.calendar import Date, Datetime, Time
+from mukret.types.durations import Duration, in_64_bits
+from mukret.types.instants import Timestamp
 from mukret.types.numbers import MAX_DIGITS, DecimalType, Float, Integer
 from mukret.types.texts import Text
-from mukret.types.times import Date, Timestamp
 from mukret.values import JsonValue
 
 Gathering = Literal["sum", "min", "max", "join"]
@@ -20,10 +23,10 @@ def can_gather(how: Gathering, kind: ValueType) -> bool:
     """Whether values of a type can be added up, put in order, or joined."""
     match how:
         case "sum":
-            return isinstance(kind, Integer | DecimalType | Float)
+            return isinstance(kind, Integer | DecimalType | Float | Duration)
         case "join":
             return isinstance(kind, Text)
-    return isinstance(kind, Integer | DecimalType | Float | Text | Date | Timestamp)
+    return isinstance(kind, Integer | DecimalType | Float | Text | Date | Time | Datetime | Timestamp | Duration)
 
 
 def gathered(how: Gathering, reading: Reading, nodes: list[JsonValue], separator: str) -> object:
@@ -68,6 +71,11 @@ def _sum(kind: ValueType, values: list[Any]) -> object:
                 return _finite(kind, sum(values))
             except OverflowError:
                 raise _overflow(kind) from None
+        case Duration():
+            whole = sum(values, dt.timedelta())
+            if not in_64_bits(whole):
+                raise _overflow(kind)
+            return whole
     total = sum(values)
     if not -(2**63) <= total < 2**63:
         raise _overflow(kind)

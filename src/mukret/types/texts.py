@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from mukret.types.base import Bad, Options, ValueType
+from mukret.types.base import COMMON_OPTIONS, Bad, Options, ValueType
 from mukret.values import JsonValue, scalar_text
 
 
@@ -16,7 +16,7 @@ class Text(ValueType):
 
     @property
     def accepts_options(self) -> frozenset[str]:
-        return frozenset({"trim", "blank", "strip"})
+        return COMMON_OPTIONS | {"trim"}
 
     @property
     def always_trims(self) -> bool:

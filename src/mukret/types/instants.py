@@ -1,6 +1,6 @@
-"""`date` and `timestamp`: ISO 8601 / RFC 3339 in the forms named and no other, and epochs.
+"""`timestamp`: ISO 8601 / RFC 3339 in the forms named and no other, epochs, RFC 5322, strptime patterns.
 
-A typed timestamp is an aware `datetime` in UTC with microseconds, a typed date a `date`.
+A typed timestamp is an aware `datetime` in UTC with microseconds.
 """
 
 from __future__ import annotations
@@ -10,9 +10,10 @@ import re
 from dataclasses import dataclass
 from decimal import Decimal
 
-from mukret.types.base import Bad, Options, ValueType
+from mukret.types.base import COMMON_OPTIONS, Bad, Options, ValueType
+from mukret.types.formats import read_pattern, read_rfc5322
 from mukret.types.numbers import EXACT, LONGEST, rounded
-from mukret.types.zones import offset_micros, zone
+from mukret.types.zones import MICROSECOND, offset_micros, zone
 from mukret.values import JsonValue, Number
 
 EPOCH = dt.datetime(1970, 1, 1, tzinfo=dt.UTC)
@@ -22,7 +23,7 @@ EPOCH_MICROS = {"epoch-s": 6, "epoch-ms": 3, "epoch-us": 0, "epoch-ns": -3}
 """Power of ten that turns an epoch of this unit into microseconds."""
 
 _DATE = re.compile(r"([0-9]{4})-([0-9]{2})-([0-9]{2})")
-_TIMESTAMP = re.compile(
+ISO_MOMENT = re.compile(
     r"([0-9]{4}-[0-9]{2}-[0-9]{2})[Tt ]([0-9]{2}):([0-9]{2})(?::([0-9]{2})(?:\.([0-9]+))?)?"
     r"(?:([Zz])|([+-])([0-9]{2})(?::?([0-9]{2}))?)?"
 )
@@ -42,26 +43,6 @@ def read_date(text: str) -> dt.date:
 
 
 @dataclass(frozen=True)
-class Date(ValueType):
-    @property
-    def name(self) -> str:
-        return "date"
-
-    @property
-    def accepts_options(self) -> frozenset[str]:
-        return frozenset({"blank", "strip", "format"})
-
-    def convert(self, value: JsonValue, options: Options) -> dt.date:
-        if type(value) is str:
-            return read_date(value)
-        raise Bad("wrong-kind", "a string with a calendar date, such as 2031-04-01")
-
-    def written(self, value: object) -> str:
-        assert isinstance(value, dt.date)
-        return value.isoformat()
-
-
-@dataclass(frozen=True)
 class Timestamp(ValueType):
     """An instant, to the microsecond, between the years 1 and 9999 in UTC."""
 
@@ -71,7 +52,7 @@ class Timestamp(ValueType):
 
     @property
     def accepts_options(self) -> frozenset[str]:
-        return frozenset({"blank", "strip", "format", "zone", "fold", "round"})
+        return COMMON_OPTIONS | {"format", "zone", "fold", "round"}
 
     def convert(self, value: JsonValue, options: Options) -> dt.datetime:
         return EPOCH + dt.timedelta(microseconds=self.micros(value, options))
@@ -81,10 +62,12 @@ class Timestamp(ValueType):
         if type(value) not in (str, int, Number):
             raise Bad("wrong-kind", f"an instant, {_expected(options)}")
         for form in options.format:
-            if form == "iso":
-                found = _iso_micros(value, options) if type(value) is str else None
+            if form in EPOCH_MICROS:
+                found = epoch_micros(value, form, options)
+            elif type(value) is not str:
+                found = None
             else:
-                found = _epoch_micros(value, form, options)
+                found = _iso_micros(value, options) if form == "iso" else _formed_micros(value, form, options)
             if found is not None:
                 if not FIRST_MICRO <= found <= LAST_MICRO:
                     raise Bad("out-of-range", "an instant between the years 1 and 9999 in UTC")
@@ -109,17 +92,11 @@ def _expected(options: Options) -> str:
 
 def _iso_micros(text: str, options: Options) -> int | None:
     """Microseconds of an ISO text; None if it has another form."""
-    match = _TIMESTAMP.fullmatch(text)
+    match = ISO_MOMENT.fullmatch(text)
     if not match:
         return None
-    day_text, hour, minute, second, fraction, utc, sign, off_hour, off_minute = match.groups()
-    day = _calendar_day(day_text)
-    midnight = (int(hour), int(minute), int(second or 0)) == (24, 0, 0) and not (fraction or "").strip("0")
-    if day is None or not (midnight or (hour < "24" and minute < "60" and (second or "00") < "60")):
-        raise Bad("not-a-timestamp", f"a date and time that exist, {_TIMESTAMP_EXAMPLE}")
-    seconds = (int(hour) * 60 + int(minute)) * 60 + int(second or 0)
-    days = day.toordinal() - EPOCH.toordinal()
-    local = (days * 86400 + seconds) * 1_000_000 + _fraction_micros(fraction or "", options)
+    utc, sign, off_hour, off_minute = match.groups()[5:]
+    local = local_micros(match, options)
     if utc:
         return local
     if sign:
@@ -127,9 +104,36 @@ def _iso_micros(text: str, options: Options) -> int | None:
             raise Bad("not-a-timestamp", "an offset of less than a day, such as +02:00")
         shift = (int(off_hour) * 60 + int(off_minute or 0)) * 60_000_000
         return local + shift if sign == "-" else local - shift
+    return zoned_micros(local, options)
+
+
+def zoned_micros(local: int, options: Options) -> int:
+    """Microseconds in UTC of a local time without an offset."""
     if options.zone is None:
         raise Bad("no-zone", "an offset or Z at the end (or say zone for local times)")
     return local_to_utc(local, options.zone, options.fold)
+
+
+def _formed_micros(text: str, form: str, options: Options) -> int | None:
+    """Microseconds of a text in the form of RFC 5322, or of a strptime pattern; None if it has another form."""
+    moment = read_rfc5322(text) if form == "rfc5322" else read_pattern(text, form)
+    if moment is None:
+        return None
+    if moment.tzinfo is not None:
+        return (moment - EPOCH) // MICROSECOND
+    return zoned_micros((moment - EPOCH.replace(tzinfo=None)) // MICROSECOND, options)
+
+
+def local_micros(match: re.Match[str], options: Options) -> int:
+    """Microseconds since 1970 of the date and time in a match of ISO_MOMENT, its offset left aside. Raises Bad."""
+    day_text, hour, minute, second, fraction = match.groups()[:5]
+    day = _calendar_day(day_text)
+    midnight = (int(hour), int(minute), int(second or 0)) == (24, 0, 0) and not (fraction or "").strip("0")
+    if day is None or not (midnight or (hour < "24" and minute < "60" and (second or "00") < "60")):
+        raise Bad("not-a-timestamp", f"a date and time that exist, {_TIMESTAMP_EXAMPLE}")
+    seconds = (int(hour) * 60 + int(minute)) * 60 + int(second or 0)
+    days = day.toordinal() - EPOCH.toordinal()
+    return (days * 86400 + seconds) * 1_000_000 + fraction_micros(fraction or "", options)
 
 
 def _calendar_day(text: str) -> dt.date | None:
@@ -147,7 +151,7 @@ def local_to_utc(local: int, name: str, fold: str | None) -> int:
     return local - offset_micros(moment, zone(name), fold, name)
 
 
-def _fraction_micros(digits: str, options: Options) -> int:
+def fraction_micros(digits: str, options: Options) -> int:
     """Microseconds of the digits after the point; more than six are rounded if asked, else bad unless zeros."""
     if len(digits) <= 6:
         return int(digits.ljust(6, "0"))
@@ -160,7 +164,7 @@ def _fraction_micros(digits: str, options: Options) -> int:
     return int(micros)
 
 
-def _epoch_micros(value: JsonValue, form: str, options: Options) -> int | None:
+def epoch_micros(value: JsonValue, form: str, options: Options) -> int | None:
     text = str(value)
     if type(value) is str and not _DIGITS.fullmatch(text):
         return None
