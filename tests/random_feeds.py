@@ -98,6 +98,7 @@ class _Names:
     flag: list[str] = field(default_factory=lambda: ["TRUE", "CAST(NULL AS boolean)"])
     instant: list[str] = field(default_factory=lambda: ["TIMESTAMP '2031-04-01T10:22:07Z'"])
     day: list[str] = field(default_factory=lambda: ["DATE '2031-04-01'"])
+    span: list[str] = field(default_factory=lambda: ["INTERVAL '90' MINUTE", "INTERVAL '-1' DAY"])
     state: list[str] = field(default_factory=list)
     any: list[str] = field(default_factory=list)
 
@@ -105,9 +106,9 @@ class _Names:
         self.any.append(name)
         for family, types in {
             "number": ("integer", "decimal", "float"), "text": ("text",), "flag": ("boolean",), "instant": ("timestamp",),
-            "day": ("date",), "state": ("state",),
+            "day": ("date",), "state": ("state",), "span": ("duration",),
         }.items():  # fmt: skip
-            if kind.startswith(types) and not (family == "state" and kind != "state"):
+            if kind.startswith(types) and kind != "datetime" and not (family == "state" and kind != "state"):
                 getattr(self, family).append(name)
 
 
@@ -172,6 +173,12 @@ def expression(draw: Draw, names: _Names, kind: str, depth: int = 2) -> str:
             lambda: f"CAST({sub('text')} AS {pick(draw, ['integer', 'decimal(9,3)', 'float'])})",
             lambda: f"CAST({sub('number')} AS {pick(draw, ['integer', 'decimal(9,3)', 'float'])})",
             lambda: f"- {sub('number')}",
+            lambda: f"{pick(draw, ['ABS', 'ROUND', 'FLOOR', 'CEILING', 'SQRT', 'EXP'])}({sub('number')})",
+            lambda: f"{pick(draw, ['MOD', 'GREATEST', 'LEAST', 'POWER'])}({sub('number')}, {sub('number')})",
+            lambda: f"ROUND({sub('number')}, {pick(draw, ['1', '-1'])})",
+            lambda: f"EXTRACT({pick(draw, ['YEAR', 'WEEK', 'DOW', 'DOY', 'EPOCH'])} FROM {sub(pick(draw, ['day', 'instant']))})",
+            lambda: f"EXTRACT({pick(draw, ['HOUR', 'SECOND', 'EPOCH'])} FROM {sub(pick(draw, ['span', 'instant']))})",
+            lambda: f"{pick(draw, ['CHAR_LENGTH(', 'POSITION(' + repr('2') + ' IN '])}{sub('text')})",
             lambda: f"NULLIF({sub('number')}, {sub('number')})",
             lambda: f"{word}.rank" if word else "1",
         ],
@@ -180,6 +187,12 @@ def expression(draw: Draw, names: _Names, kind: str, depth: int = 2) -> str:
             lambda: f"CAST({sub(pick(draw, ['number', 'flag', 'instant', 'day']))} AS text)",
             lambda: f"CASE {sub('number')} WHEN {sub('number')} THEN {sub('text')} END",
             lambda: f"({word} || '!')" if word else "'x'",
+            lambda: f"{pick(draw, ['UPPER', 'LOWER', 'TRIM'])}({sub('text')})",
+            lambda: f"SUBSTRING({sub('text')} FROM {pick(draw, ['0', '2', '-1'])} FOR {pick(draw, ['1', '3', '-1'])})",
+            lambda: f"{pick(draw, ['LEFT', 'RIGHT', 'LPAD', 'RPAD'])}({sub('text')}, {pick(draw, ['2', '-1', '5'])})",
+            lambda: f"{pick(draw, ['CONCAT(', 'CONCAT_WS(' + repr('-') + ', ', 'GREATEST('])}{sub('text')}, {sub('text')})",
+            lambda: f"REPLACE({sub('text')}, '2', {sub('text')})",
+            lambda: f"TRIM(BOTH '0' FROM {sub('text')})",
         ],
         "flag": [
             lambda: f"({sub('number')} {pick(draw, ['=', '<>', '<', '>='])} {sub('number')})",
@@ -193,9 +206,22 @@ def expression(draw: Draw, names: _Names, kind: str, depth: int = 2) -> str:
             lambda: f"({sub('text')} NOT IN ({sub('text')}, {sub('text')}))",
             lambda: f"({word} = 'departed')" if word else "FALSE",
             lambda: f"CAST({sub('text')} AS boolean)",
+            lambda: f"({sub('text')} {pick(draw, ['', 'NOT '])}LIKE {pick(draw, ['%2%', '_x', '1%', '%'])!r})",
+            lambda: f"({sub('text')} LIKE {sub('text')} ESCAPE '!')",
+            lambda: f"({sub('span')} < {sub('span')})",
         ],
-        "instant": [lambda: f"COALESCE({sub('instant')}, {sub('instant')})", lambda: f"CAST({sub('text')} AS timestamp)"],
-        "day": [lambda: f"CAST({sub('instant')} AS date)", lambda: f"CAST({sub('text')} AS date)"],
+        "instant": [lambda: f"COALESCE({sub('instant')}, {sub('instant')})", lambda: f"CAST({sub('text')} AS timestamp)",
+            lambda: f"({sub('instant')} {pick(draw, ['+', '-'])} {sub('span')})", lambda: "CURRENT_TIMESTAMP",
+            lambda: f"(({sub('instant')} AT TIME ZONE 'Atlantic/Faroe') AT TIME ZONE {pick(draw, ['Atlantic/Faroe', '-03:00'])!r})"],
+        "span": [
+            lambda: f"({sub('instant')} - {sub('instant')})", lambda: f"({sub('day')} - {sub('day')})",
+            lambda: f"({sub('span')} {pick(draw, ['+', '-'])} {sub('span')})", lambda: f"(- {sub('span')})",
+            lambda: f"({sub('span')} {pick(draw, ['*', '/'])} {sub('number')})",
+            lambda: f"CAST({sub('text')} AS duration)",
+        ],
+        "day": [lambda: f"CAST({sub('instant')} AS date)", lambda: f"CAST({sub('text')} AS date)",
+            lambda: f"({sub('day')} {pick(draw, ['+', '-'])} {pick(draw, ['1', '400', '5000000'])})",
+            lambda: f"({sub('day')} + {sub('span')})"],
     }  # fmt: skip
     return str(pick(draw, choices[kind])())
 
@@ -243,14 +269,14 @@ def read_field(draw: Draw, names: _Names, name: str, flavours: dict[str, str]) -
 
 
 def computed_field(draw: Draw, names: _Names) -> tuple[dict[str, Any], str]:
-    kind = pick(draw, ["number", "number", "text", "flag", "instant"])
+    kind = pick(draw, ["number", "number", "text", "flag", "instant", "span"])
     body: dict[str, Any] = {"compute": expression(draw, names, kind)}
     if kind == "number" and often(draw, 2):
         body["type"] = pick(draw, ["integer", "decimal(12,2)", "text", "float"])
         if body["type"] in ("integer", "decimal(12,2)") and often(draw, 2):
             body["round"] = pick(draw, ["half-up", "half-even"])
         return body, body["type"]
-    return body, {"number": "float", "flag": "boolean", "instant": "timestamp"}.get(kind, kind)
+    return body, {"number": "float", "flag": "boolean", "instant": "timestamp", "span": "duration"}.get(kind, kind)
 
 
 def fields(draw: Draw, names: _Names, prefix: str, most: int, flavours: dict[str, str]) -> dict[str, Any]:
@@ -310,6 +336,9 @@ def feed(draw: Draw) -> Feed:
         tables[f"t{number}"] = table
         visible[f"t{number}"] = {**visible[within], **typed_sources(own)}
     for name, table in tables.items():
+        below = [child for child, body in tables.items() if body.get("within") == name]
+        if below and often(draw, 2):
+            aggregate(draw, table, pick(draw, below), visible)
         if often(draw, 3):
             look_up(draw, name, table, tables, visible)
     rules: dict[str, Any] = {"mukret": 1, "enums": ENUMS, "tables": tables}
@@ -346,6 +375,26 @@ FAMILIES = {"integer": "number", "decimal": "number", "float": "number", "state"
 def family_of(kind: str) -> str:
     plain = kind.partition("(")[0]
     return FAMILIES.get(plain, plain)
+
+
+def aggregate(draw: Draw, table: dict[str, Any], child: str, visible: dict[str | None, dict[str, str]]) -> None:
+    """Adds fields over the rows of a table within."""
+    for number in range(draw(1, 3)):
+        known = [(name, family_of(kind)) for name, kind in visible[child].items() if name not in visible[None]]
+        known = [(name, kind) for name, kind in known if name.startswith(f"f{child[1:]}_")]
+        choices = [f"COUNT({child})", *(f"COUNT({child}.{name})" for name, _ in known)]
+        for name, kind in known:
+            functions = {
+                "number": ["SUM", "AVG", "MIN"],
+                "text": ["LISTAGG"],
+                "duration": ["SUM", "MAX"],
+                "timestamp": ["MIN"],
+            }
+            rest = ", '+'" if kind == "text" else ""
+            choices += [f"{function}({child}.{name}{rest})" for function in functions.get(kind, [])] * 3
+        table["fields"][f"g{child[1:]}_{number}"] = {"compute": pick(draw, choices)}
+    if often(draw, 4):
+        table["where"] = f"COUNT({child}) > 0"
 
 
 def look_up(

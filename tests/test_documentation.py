@@ -21,8 +21,12 @@ from mukret.destinations.csv import CsvFile
 from mukret.documents import decode
 from mukret.engine.interface import Result, extract
 from mukret.engine.reference import Document, ReferenceRun
-from mukret.errors import RulesError
+from mukret.errors import ExpressionError, RulesError
+from mukret.expressions import compile_expression
 from mukret.rules import Rules, load_rules, parse_rules
+from mukret.rules.reader import Reader
+from mukret.rules.source import Problems, SourceText, read_source
+from mukret.rules.typing import TypeNames
 from mukret.survey.looks import LOOKS
 from mukret.text import counted
 from tests.helpers import FolderCase
@@ -68,11 +72,15 @@ class Reference(FolderCase):
     PAGE = "docs/rules-reference.md"
 
     def test_every_example_gives_what_stands_beside_it(self) -> None:
+        self.assertGreaterEqual(self.examples_hold("docs/rules-reference.md"), 45)
+        self.assertEqual(self.examples_hold("docs/expressions.md"), 1)
+
+    def examples_hold(self, page: str) -> int:
         """A block of rules is followed by blocks of documents and of the tables or rejects that they give. One whose
         label is the name of a file is that file, beside the rules that follow."""
         document, rules = "", Path()
         shown = 0
-        for language, label, content in blocks(self.PAGE):
+        for language, label, content in blocks(page):
             if "." in label:
                 self.file(label, content)
             elif label == "rules":
@@ -80,14 +88,14 @@ class Reference(FolderCase):
                 load_rules(rules)
             elif label == "document":
                 document = content
-            elif label:
+            elif label and label != "row":
                 with self.subTest(label, content=content):
                     checked = load_rules(rules)
                     result = extract(checked, [self.file("document.json", document)])
                     self.assertEqual(self.as_shown(checked, result, label), content.strip())
                     shown += 1
             self.assertIn(language, ("yaml", "json", "csv", "text"))
-        self.assertGreaterEqual(shown, 45)
+        return shown
 
     def as_shown(self, rules: Rules, result: Result, label: str) -> str:
         if label == "rejects":
@@ -102,15 +110,6 @@ class Reference(FolderCase):
         for batch in result.tables[label].to_batches():
             file.write(batch)
         return stream.getvalue().decode().strip()
-
-    def test_what_the_page_calls_not_supported_is_refused_by_name(self) -> None:
-        page = (ROOT / self.PAGE).read_text(encoding="utf-8")
-        section = page.split("## Not supported yet")[1]
-        cases = re.findall(r"^- `([^`]+)`$", section, flags=re.MULTILINE)
-        self.assertGreater(len(cases), 3)
-        for snippet in cases:
-            with self.subTest(snippet):
-                self.assertIn("not-supported", refusals(snippet))
 
 
 class TypesPage(FolderCase):
@@ -185,23 +184,79 @@ class TypesPage(FolderCase):
         return found
 
 
-def refusals(snippet: str) -> list[str]:
-    """The codes with which a snippet of rules (a key of an example, or of a field) is refused."""
-    from mukret.errors import RulesError
+class ExpressionsPage(FolderCase):
+    PAGE = "docs/expressions.md"
+    ROW = re.compile(r"^\| `(.+)` \| `([^`]+)` \| (\S.*) \|$", re.MULTILINE)
+    ENUM = "{values: {boarding: {rank: 1, label: Boarding now}, departed: {rank: 2}}}"
 
-    key = snippet.partition(":")[0]
-    top, field = "", ""
-    if key == "now":
-        top = f"examples: [{{shows: x, response: {{}}, {snippet}}}]\n"
-    else:
-        field = snippet
-    source = field if re.match(r"(at|compute|fact|lookup|parent):", field) else f"at: $.x, {field}"
-    text = f"mukret: 1\n{top}tables: {{t: {{key: a, fields: {{a: {{{source}}}}}}}}}\n"
-    try:
-        parse_rules(text)
-    except RulesError as error:
-        return [found.code for found in error.diagnostics]
-    return []
+    def sections(self) -> list[list[tuple[str, str, str]]]:
+        page = (ROOT / self.PAGE).read_text(encoding="utf-8")
+        return [
+            [(text.replace("\\|", "|"), kind, value.strip("`")) for text, kind, value in self.ROW.findall(section)]
+            for section in page.split("\n## ")
+        ]
+
+    def row_fields(self) -> str:
+        [row] = [content for _, label, content in blocks(self.PAGE) if label == "row"]
+        found = re.findall(r"^(\w+): (\S.*?) +# (an enum|\S+)", row, re.MULTILINE)
+        kinds = {name: "state" if kind == "an enum" else kind for name, _, kind in found}
+        return ", ".join(f'{name}: {{at: "$.{name}", type: "{kind}"}}' for name, kind in kinds.items())
+
+    def document(self) -> str:
+        [row] = [content for _, label, content in blocks(self.PAGE) if label == "row"]
+        found = re.findall(r"^(\w+): (\S.*?) +#", row, re.MULTILINE)
+        return json.dumps([{name: None if value == "null" else value for name, value in found}] * 2)
+
+    def test_every_row_is_true_row_by_row_and_by_columns(self) -> None:
+        cases = [case for section in self.sections()[:-1] for case in section]
+        self.assertGreater(len(cases), 160)
+        computed = "".join(
+            f"      e{number}: {{compute: {json.dumps(text)}}}\n" for number, (text, _, _) in enumerate(cases)
+        )
+        fields = "".join(f"      {field}\n" for field in re.split(r", (?=\w+: {)", self.row_fields()))
+        head = f"mukret: 1\nenums: {{state: {self.ENUM}}}\ntables:\n  t:\n    rows: '$[*]'\n    fields:\n"
+        rules = parse_rules(head + fields + computed)
+        rows, rejects = ReferenceRun(rules).document(Document(json.loads(self.document())))
+        codes_found = {problem.field: problem.code for problem in rejects[0].problems} if rejects else {}
+        result = extract(rules, [self.file("row.json", self.document())])
+        by_columns = {problem.field: problem.code for problem in result.rejects[0].problems}
+        kinds = rules.tables["t"].types
+        for number, (text, kind, value) in enumerate(cases):
+            name = f"e{number}"
+            with self.subTest(text):
+                self.assertEqual(kinds[name].name, kind)
+                found = rows["t"][0].values[name]
+                shown = codes_found.get(name) or ("*null*" if found is None else kinds[name].written(found) or '""')
+                self.assertEqual(shown, value)
+                self.assertEqual(by_columns.get(name), codes_found.get(name))
+        sound = "".join(
+            line for number, line in enumerate(computed.splitlines(True)) if f"e{number}" not in codes_found
+        )
+        checked = parse_rules(head + fields + sound)
+        table = extract(checked, [self.folder / "row.json"]).tables["t"]
+        for number, (text, _, value) in enumerate(cases):
+            if f"e{number}" not in codes_found:
+                with self.subTest(text, by="columns"):
+                    kind_of = checked.tables["t"].types[f"e{number}"]
+                    column = table[f"e{number}"].combine_chunks().cast(value_type(kind_of))
+                    found = written_column(column, kind_of)[1].as_py()
+                    self.assertEqual("*null*" if found is None else found or '""', value)
+
+    def test_what_is_refused_is_refused_at_its_character(self) -> None:
+        refused = self.sections()[-1]
+        self.assertGreater(len(refused), 20)
+        kinds = {
+            field.partition(":")[0]: re.findall(r'type: "(.*?)"', field)[0]
+            for field in re.split(r", (?=\w+: {)", self.row_fields())
+        }
+        types = TypeNames(Reader(Problems()))
+        types.read_enums(read_source(SourceText("", f"state: {self.ENUM}"), Problems()))
+        fields = {name: types.reading(kind).type for name, kind in kinds.items()}
+        for text, code, at in refused:
+            with self.subTest(text):
+                with self.assertRaises(ExpressionError) as caught:
+                    compile_expression(text, fields, types.reading)
+                self.assertEqual((caught.exception.code, str(caught.exception.position)), (code, at))
 
 
 def commands_of(page: str) -> list[list[str]]:

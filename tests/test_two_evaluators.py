@@ -6,6 +6,7 @@ import os
 import tempfile
 import unittest
 from collections import Counter
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, ClassVar
 
@@ -23,6 +24,7 @@ from tests.random_feeds import REFERENCE, Feed, feeds, seeded_feeds
 HYPOTHESIS_EXAMPLES = int(os.environ.get("MUKRET_EXAMPLES", "150"))
 SEEDED_EXAMPLES = int(os.environ.get("MUKRET_SEEDED_EXAMPLES", "1600"))
 SEED = int(os.environ.get("MUKRET_SEED", "20310401"))
+NOW = datetime(2031, 4, 1, 12, 0, 0, 250, tzinfo=UTC)
 Rows = dict[str, list[dict[str, Any]]]
 
 
@@ -78,7 +80,7 @@ class TwoEvaluators(unittest.TestCase):
         self.codes.update(problem["code"] for reject in found_rejects for problem in reject["problems"])
 
     def by_reference(self, rules: Rules, lines: list[str]) -> tuple[dict[str, Any] | None, Rows, list[Any]]:
-        run = ReferenceRun(rules)
+        run = ReferenceRun(rules, NOW)
         written: Rows = {name: [] for name, table in rules.tables.items() if table.columns}
         rejects: list[Any] = []
         read = 0
@@ -113,6 +115,7 @@ class TwoEvaluators(unittest.TestCase):
             file = Path(folder) / "feed.jsonl"
             file.write_text("\n".join(lines), encoding="utf-8")
             run = Run(rules, find_sources([file]), batch_bytes=80)
+            run.started = NOW
             try:
                 for output in run.batches():
                     rejects += output.rejects

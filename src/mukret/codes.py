@@ -27,6 +27,7 @@ REJECTS: dict[str, str] = {
     "several": "several nodes where one was wanted",
     "required": "nothing where a value is required",
     "division-by-zero": "an expression that divides by zero",
+    "no-result": "a function that has no result for these values",
     "overflow": "an expression whose result is too large",
     "row-shape": "a row that is no object",
     "uneven": "parallel arrays of unequal length",

@@ -16,10 +16,17 @@ from mukret.columns.arrow import any_true, nulls, repeated, row_mask, true_rows,
 from mukret.columns.read import Column, Failures, read_strings
 from mukret.columns.written import written
 from mukret.expressions import families
-from mukret.expressions.evaluate import arithmetic, as_number, division_by_zero, negated, overflow, read_text
+from mukret.expressions.evaluate import arithmetic, as_number, call, negated, read_text
+from mukret.expressions.functions import FUNCTIONS
+from mukret.expressions.likeness import is_like, like_pattern
+from mukret.expressions.temporal import at_zone, extracted, temporal
 from mukret.expressions.tree import (
+    NOW,
+    Aggregate,
     Arithmetic,
+    AtZone,
     Binary,
+    Call,
     Case,
     Coalesce,
     Comparison,
@@ -28,16 +35,22 @@ from mukret.expressions.tree import (
     Conversion,
     EnumAttribute,
     Expression,
+    Extraction,
     FieldValue,
     Inversion,
+    Like,
     Logical,
     Negation,
+    Now,
     NullTest,
+    Temporal,
 )
+from mukret.expressions.values import division_by_zero, overflow
 from mukret.types import (
     Bad,
     Boolean,
     Date,
+    Datetime,
     DecimalType,
     Float,
     Integer,
@@ -75,6 +88,8 @@ class _Evaluator:
                 return Column(self.attribute(node))
             case Arithmetic():
                 return self.arithmetic(node)
+            case Temporal():
+                return self.temporal(node)
             case Concatenation():
                 return self.binary(node, lambda left, right: pc.binary_join_element_wise(left, right, ""))
             case Comparison():
@@ -90,6 +105,19 @@ class _Evaluator:
                 return self.unary(node.operand, pc.is_null)
             case Conversion():
                 return self.conversion(node)
+            case Call():
+                return self.call(node)
+            case Like():
+                return self.like(node)
+            case Extraction():
+                return self.extraction(node)
+            case AtZone():
+                return self.by_value(self.column(node.operand), node.type, lambda value: at_zone(value, node.zone))
+            case Now():
+                return Column(repeated(self.columns[NOW], node.type, self.count))
+            case Aggregate():
+                found = self.columns[node.key]
+                return Column(found.array, dict(found.failures))
             case Case():
                 return self.case(node)
             case Coalesce():
@@ -171,6 +199,78 @@ class _Evaluator:
                 failures.setdefault(row, bad.with_traceback(None))
         return Column(pa.array(values, value_type(kind)), failures)
 
+    def by_value(self, column: Column, kind: ValueType | None, function: Callable[[Any], Any]) -> Column:
+        """As `each`, but once for each different value: where a function costs more than to find them."""
+        array = column.array.combine_chunks() if isinstance(column.array, pa.ChunkedArray) else column.array
+        encoded = array.dictionary_encode()
+        few = self.each(Column(encoded.dictionary), kind, function)
+        failures = dict(column.failures)
+        if few.failures:
+            for row, index in enumerate(encoded.indices.to_pylist()):
+                if index in few.failures:
+                    failures.setdefault(row, few.failures[index])
+        return Column(few.array.take(encoded.indices), failures)
+
+    def together(self, kind: ValueType | None, columns: list[Column], function: Callable[..., Any]) -> Column:
+        """A function applied to the values of each row."""
+        failures: Failures = {}
+        for column in reversed(columns):
+            failures.update(column.failures)
+        values: list[Any] = []
+        for row, items in enumerate(zip(*(column.array.to_pylist() for column in columns), strict=True)):
+            try:
+                values.append(function(*items))
+            except Bad as bad:
+                values.append(None)
+                failures.setdefault(row, bad.with_traceback(None))
+        return Column(pa.array(values, value_type(kind)), failures)
+
+    # ---- functions
+
+    def call(self, node: Call) -> Column:
+        columns = [self.column(argument) for argument in node.arguments]
+        if FUNCTIONS[node.function].skips_nulls:
+            return self.together(node.type, columns, lambda *values: call(node, values))
+        kernel = _KERNELS.get(node.function)
+        if kernel is not None and len(columns) == 1:
+            array = kernel(columns[0].array)
+            if array is not None:
+                return Column(array, columns[0].failures)
+        if len(columns) > 1 and all(isinstance(argument, Constant) for argument in node.arguments[1:]):
+            rest = [argument.value for argument in node.arguments[1:] if isinstance(argument, Constant)]
+            return self.by_value(columns[0], node.type, lambda value: call(node, [value, *rest]))
+        if len(columns) == 1:
+            return self.by_value(columns[0], node.type, lambda value: call(node, [value]))
+        return self.together(node.type, columns, lambda *values: call(node, values))
+
+    def like(self, node: Like) -> Column:
+        pattern = node.right
+        if isinstance(pattern, Constant) and isinstance(pattern.value, str):
+            text = self.column(node.left)
+            return Column(pc.match_substring_regex(text.array, like_pattern(pattern.value, node.escape)), text.failures)
+
+        def value(text: str | None, pattern: str | None) -> bool | None:
+            return None if text is None or pattern is None else is_like(text, pattern, node.escape)
+
+        return self.together(node.type, [self.column(node.left), self.column(node.right)], value)
+
+    def extraction(self, node: Extraction) -> Column:
+        column = self.column(node.operand)
+        kernel = _PARTS.get(node.part) if pa.types.is_timestamp(column.array.type) else None
+        if kernel is not None:
+            return Column(kernel(column.array.cast(pa.timestamp("us"))).cast(pa.int64()), column.failures)
+        return self.by_value(column, node.type, lambda value: extracted(node.part, value))
+
+    def temporal(self, node: Temporal) -> Column:
+        left, right = self.column(node.left), self.column(node.right)
+        if node.operator == "-" and pa.types.is_timestamp(left.array.type) and left.array.type == right.array.type:
+            return Column(pc.subtract(left.array, right.array), {**right.failures, **left.failures})
+
+        def value(a: Any, b: Any) -> Any:
+            return None if a is None or b is None else temporal(node.operator, node.type, a, b)
+
+        return self.together(node.type, [left, right], value)
+
     # ---- conversion
 
     def conversion(self, node: Conversion) -> Column:
@@ -192,7 +292,9 @@ class _Evaluator:
                 return Column(as_floats(array, source))
             case Integer() | DecimalType():
                 return self.number(node, array, source)
-            case Date() if isinstance(source, Timestamp):
+            case Datetime() if isinstance(source, Date):
+                return Column(array.cast(pa.timestamp("us")))
+            case Date() if isinstance(source, Timestamp | Datetime):
                 return Column(pc.floor_temporal(array.cast(pa.timestamp("us")), unit="day").cast(pa.date32()))
         return Column(array)
 
@@ -247,6 +349,31 @@ class _Evaluator:
         rows = [row for row in failed if open_rows[row].as_py()]
         failures.update({row: failed[row] for row in rows})
         return pc.and_not(open_rows, row_mask(rows, self.count)) if rows else open_rows
+
+
+def _absolute(array: Any) -> Any:
+    try:
+        return pc.abs_checked(array)
+    except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
+        return None
+
+
+_KERNELS: dict[str, Callable[[Any], Any]] = {
+    "ABS": _absolute,
+    "CHAR_LENGTH": lambda array: pc.utf8_length(array).cast(pa.int64()),
+}
+"""Functions of one argument for which a kernel gives the very same; None where it gives up."""
+
+_PARTS: dict[str, Callable[[Any], Any]] = {
+    "YEAR": pc.year,
+    "QUARTER": pc.quarter,
+    "MONTH": pc.month,
+    "WEEK": pc.iso_week,
+    "DAY": pc.day,
+    "DOY": pc.day_of_year,
+    "HOUR": pc.hour,
+    "MINUTE": pc.minute,
+}
 
 
 def as_floats(array: Any, source: ValueType) -> Any:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
+from datetime import datetime
 
 from mukret.documents import BadDocument, Batch
 from mukret.engine.deciding import decide, survive
@@ -11,15 +12,16 @@ from mukret.engine.embedded import BadText, RowPlaces, unfolded
 from mukret.engine.fates import SeenKeys
 from mukret.engine.plan import Plan
 from mukret.engine.table_batch import TableBatch
-from mukret.rules.model import RESPONSE, Derive, Inherit, Rules
+from mukret.rules.model import RESPONSE, WHERE, Derive, Inherit, Rules
 
 
 class BatchTables:
     """`tables` by name, that of the response among them. `batch` is what is left of the one given: documents that turn
     out to be bad are among the bad ones there."""
 
-    def __init__(self, plan: Plan, batch: Batch) -> None:
+    def __init__(self, plan: Plan, batch: Batch, now: datetime) -> None:
         self.plan = plan
+        self.now = now
         self.rules = plan.rules
         self.batch = batch
         bad_texts = self.unfold() if self.rules.embedded else {}
@@ -94,14 +96,19 @@ class BatchTables:
                 case Inherit():
                     table.inherit(step.inherited)
                 case Derive():
-                    table.derive(step.field, self.tables)
+                    table.derive(step.field, self.tables, self.now)
                 case _:
+                    if table.table.where is not None and WHERE not in step.without:
+                        table.prepare(table.table.where, self.tables, self.now)
                     survive(table, step.without)
 
     def decide(self, seen: Mapping[str, SeenKeys]) -> None:
         """What becomes of all rows."""
         for plan in self.plan.tables:
-            decide(self.tables[plan.table.name], seen[plan.table.name])
+            table = self.tables[plan.table.name]
+            if table.table.where is not None:
+                table.prepare(table.table.where, self.tables, self.now)
+            decide(table, seen[plan.table.name])
 
 
 def _blame(table: TableBatch, row: int, text: BadText, *, itself: bool) -> None:

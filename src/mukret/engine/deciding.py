@@ -14,6 +14,7 @@ from mukret.engine.fates import Fate, SeenKeys
 from mukret.engine.rejects import Reject, duplicate, key_missing, parent_rejected, refused, reject, where_failed
 from mukret.engine.table_batch import TableBatch
 from mukret.engine.tally import TableTally
+from mukret.rules.model import WHERE
 
 
 def survive(batch: TableBatch, without: frozenset[str]) -> None:
@@ -29,7 +30,7 @@ def survive(batch: TableBatch, without: frozenset[str]) -> None:
                 row for row in true_rows(pc.is_null(batch.arrays[name])) if row not in batch.broken.get(name, ())
             )
     where = batch.table.where
-    if where is not None and not set(where.fields()) & without:
+    if where is not None and not {*where.fields(), WHERE} & without:
         column = evaluate_column(where, batch.arrays, batch.count)
         broken = set().union(*(rows for name, rows in batch.broken.items() if name not in without))
         fails = {*column.failures, *true_rows(pc.invert(pc.fill_null(column.array, False)))}

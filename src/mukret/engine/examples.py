@@ -30,7 +30,7 @@ def run_examples(rules: Rules) -> list[Outcome]:
 
 
 def _differences(rules: Rules, example: Example) -> Iterator[str]:
-    run = ReferenceRun(rules)
+    run = ReferenceRun(rules, example.now)
     document = Document(example.response, example.input, example.document, example.origin)
     try:
         run.settle([document])

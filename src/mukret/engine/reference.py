@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
+from datetime import UTC, datetime
 
 from mukret.documents.origin import Origin
 from mukret.engine.embedded import BadText, RowPlaces, unfolded
@@ -32,10 +33,11 @@ from mukret.engine.rejects import (
 from mukret.engine.rests import rest_of
 from mukret.engine.taking import taken
 from mukret.engine.tally import TableTally
-from mukret.expressions import evaluate
+from mukret.expressions import NOW, Expression, aggregated, evaluate
 from mukret.paths import Path, normalized
 from mukret.rules.model import (
     RESPONSE,
+    WHERE,
     Above,
     At,
     Compute,
@@ -119,8 +121,9 @@ class ReferenceRun:
     Where the last row with a key is kept, all documents must be settled before the first is evaluated.
     """
 
-    def __init__(self, rules: Rules) -> None:
+    def __init__(self, rules: Rules, now: datetime | None = None) -> None:
         self.rules = rules
+        self.now = now or datetime.now(UTC)
         self.tables = rules.parents_first()
         self.last: dict[str, LastRows] = {}
         self.begin()
@@ -287,7 +290,7 @@ class _OneDocument:
                     return own.reading.read(len(chosen_path(own.source, row.node).values(row.node)))
                 return taken(own.source, own.reading, [value for _, value in chosen_nodes(own.source, row.node)])
             case Compute():
-                return evaluate(own.source.expression, row.values)
+                return self.computed(row, own.source.expression)
             case Constant():
                 return own.source.value
             case Fact():
@@ -302,6 +305,19 @@ class _OneDocument:
                 return own.reading.read(rest_of(row.node, own.source.touched))
             case Lookup():
                 return self.look_up(row, own.source)
+
+    def computed(self, row: Row, expression: Expression) -> object:
+        values = {**row.values, NOW: self.run.now}
+        for aggregate in expression.aggregates():
+            rows = [below for below in self.surviving[aggregate.table] if below.parent is row]
+            field = aggregate.field
+            try:
+                values[aggregate.key] = aggregated(
+                    aggregate, [below.values[field] if field else None for below in rows]
+                )
+            except Bad as bad:
+                values[aggregate.key] = bad
+        return evaluate(expression, values)
 
     def fact(self, row: Row, name: str) -> JsonValue:
         match name:
@@ -343,10 +359,10 @@ class _OneDocument:
             return False
         if any(self.lacks(row, name) for name in table.key if name not in without):
             return False
-        if table.where is None or row.broken - without or set(table.where.fields()) & without:
+        if table.where is None or row.broken - without or {*table.where.fields(), WHERE} & without:
             return True
         try:
-            return bool(evaluate(table.where, row.values))
+            return bool(self.computed(row, table.where))
         except Bad:
             return False
 
@@ -360,7 +376,7 @@ class _OneDocument:
             row.faults += [key_missing(name) for name in table.key if self.lacks(row, name)]
             if table.where is not None and not row.faults and not row.broken:
                 try:
-                    passes = evaluate(table.where, row.values)
+                    passes = self.computed(row, table.where)
                 except Bad as bad:
                     row.faults.append(where_failed(bad))
         above = row.above or row.parent

@@ -95,14 +95,14 @@ class Run:
         for names in passes:
             seen = keys_of(self.rules.tables.values(), self.last, names)
             for batch in self.read(lambda number: False):
-                tables = BatchTables(self.plan, batch)
+                tables = BatchTables(self.plan, batch, self.started)
                 tables.evaluate()
                 tables.decide(seen)
             for source in self.sources:
                 source.rewind()
 
     def output(self, batch: Batch, seen: Mapping[str, SeenKeys]) -> Output:
-        tables = BatchTables(self.plan, batch)
+        tables = BatchTables(self.plan, batch, self.started)
         tables.evaluate()
         tables.decide(seen)
         batch = tables.batch

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from datetime import datetime
 from typing import Any, Self
 
 import pyarrow as pa
@@ -18,6 +19,7 @@ from mukret.engine.plan import TablePlan
 from mukret.engine.rejects import Fault, required, row_shape, several, stopped, unreadable
 from mukret.engine.rests import rest_of
 from mukret.engine.taking import taken
+from mukret.expressions import NOW, Aggregate, Expression, aggregated
 from mukret.rules.model import RESPONSE, Above, At, Compute, Constant, Fact, Field, Inherited, Lookup, Rest
 from mukret.rules.rows import DOCUMENT
 from mukret.types import Bad, Reading
@@ -72,8 +74,34 @@ class TableBatch(BatchRows):
                             origin = (DOCUMENT, source.rows[owner])
                             self.blame(row, Fault(rank, name, fault.bad, fault.field, origin))
 
-    def derive(self, own: Field, tables: Mapping[str, Self]) -> None:
+    def prepare(self, expression: Expression, tables: Mapping[str, Self], now: datetime) -> None:
+        """Puts what an expression reads besides fields where it looks for it."""
+        if expression.asks_the_time:
+            self.arrays[NOW] = now
+        for aggregate in expression.aggregates():
+            if aggregate.key not in self.arrays:
+                self.arrays[aggregate.key] = self.aggregate(aggregate, tables[aggregate.table])
+
+    def aggregate(self, aggregate: Aggregate, below: Self) -> Column:
+        """Over the rows of a table directly within that survive."""
+        groups: dict[int, list[Any]] = {}
+        values = below.arrays[aggregate.field].to_pylist() if aggregate.field else [None] * below.count
+        for row in below.surviving:
+            groups.setdefault(below.owners[row], []).append(values[row])
+        found: list[Any] = []
+        failures: dict[int, Bad] = {}
+        for row in range(self.count):
+            try:
+                found.append(aggregated(aggregate, groups.get(row, ())))
+            except Bad as bad:
+                found.append(None)
+                failures[row] = bad.with_traceback(None)
+        return Column(pa.array(found, value_type(aggregate.type)), failures)
+
+    def derive(self, own: Field, tables: Mapping[str, Self], now: datetime) -> None:
         """Reads, derives or looks up a field."""
+        if isinstance(own.source, Compute):
+            self.prepare(own.source.expression, tables, now)
         self.settle(own, self.column(own, tables), self.unreadable | self.tainted(own))
 
     def column(self, own: Field, tables: Mapping[str, Self]) -> Column:

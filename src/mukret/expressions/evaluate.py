@@ -5,13 +5,21 @@ from __future__ import annotations
 import datetime as dt
 import math
 import operator
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from decimal import Decimal
 from typing import Any
 
 from mukret.expressions import families
+from mukret.expressions.functions import FUNCTIONS
+from mukret.expressions.likeness import is_like
+from mukret.expressions.temporal import at_zone, extracted, temporal
 from mukret.expressions.tree import (
+    NOW,
+    Aggregate,
     Arithmetic,
+    AtZone,
+    Binary,
+    Call,
     Case,
     Coalesce,
     Comparison,
@@ -20,15 +28,20 @@ from mukret.expressions.tree import (
     Conversion,
     EnumAttribute,
     Expression,
+    Extraction,
     FieldValue,
     Inversion,
+    Like,
     Logical,
     Negation,
+    Now,
     NullTest,
+    Temporal,
 )
-from mukret.types import Bad, Date, DecimalType, Enum, Float, Integer, Options, Reading, Text, ValueType
+from mukret.expressions.values import division_by_zero, in_digits, int64, overflow
+from mukret.types import Bad, Date, Datetime, DecimalType, Enum, Float, Integer, Options, Reading, Text, ValueType
 from mukret.types.base import WHITE_SPACE
-from mukret.types.numbers import EXACT, INT64_MAX, INT64_MIN, MAX_DIGITS, float_text
+from mukret.types.numbers import EXACT, float_text
 from mukret.values import Number
 
 COMPARISONS: dict[str, Callable[[Any, Any], bool]] = {
@@ -53,6 +66,8 @@ def evaluate(node: Expression, row: Mapping[str, object]) -> Any:
             return node.enum.attribute(None if word is None else str(word), node.attribute)
         case Arithmetic():
             return _if_both(node, row, lambda a, b: arithmetic(node, a, b))
+        case Temporal():
+            return _if_both(node, row, lambda a, b: temporal(node.operator, node.type, a, b))
         case Concatenation():
             return _if_both(node, row, operator.add)
         case Comparison():
@@ -69,6 +84,23 @@ def evaluate(node: Expression, row: Mapping[str, object]) -> Any:
             return evaluate(node.operand, row) is None
         case Conversion():
             return convert(node, evaluate(node.operand, row))
+        case Call():
+            return call(node, [evaluate(argument, row) for argument in node.arguments])
+        case Like():
+            return _if_both(node, row, lambda text, pattern: is_like(text, pattern, node.escape))
+        case Extraction():
+            value = evaluate(node.operand, row)
+            return None if value is None else extracted(node.part, value)
+        case AtZone():
+            value = evaluate(node.operand, row)
+            return None if value is None else at_zone(value, node.zone)
+        case Now():
+            return row[NOW]
+        case Aggregate():
+            value = row[node.key]
+            if isinstance(value, Bad):
+                raise value
+            return value
         case Case():
             taken = next((result for condition, result in node.branches if evaluate(condition, row)), node.otherwise)
             return evaluate(taken, row)
@@ -77,7 +109,15 @@ def evaluate(node: Expression, row: Mapping[str, object]) -> Any:
     raise AssertionError(node)
 
 
-def _if_both(node: Arithmetic | Concatenation, row: Mapping[str, object], function: Callable[[Any, Any], Any]) -> Any:
+def call(node: Call, arguments: Sequence[Any]) -> Any:
+    """A function applied to values, null if one of them is null, unless it skips those. Raises Bad."""
+    function = FUNCTIONS[node.function]
+    if not function.skips_nulls and None in arguments:
+        return None
+    return function.value(node.type, *arguments)
+
+
+def _if_both(node: Binary, row: Mapping[str, object], function: Callable[[Any, Any], Any]) -> Any:
     left, right = evaluate(node.left, row), evaluate(node.right, row)
     return None if left is None or right is None else function(left, right)
 
@@ -98,21 +138,13 @@ def _logic(word: str, left: bool | None, right: bool | None) -> bool | None:
     return None if left is None or right is None else not decisive
 
 
-def division_by_zero() -> Bad:
-    return Bad("division-by-zero", "division by zero", told=True)
-
-
-def overflow(most: str) -> Bad:
-    return Bad("overflow", f"the result is more than {most}", told=True)
-
-
 def arithmetic(node: Arithmetic, left: Any, right: Any) -> Any:
     """One operation on two values that are not null. Raises Bad."""
     if node.operator == "/" and not right:
         raise division_by_zero()
     match node.type:
         case Integer():
-            return _int64(INTEGERS[node.operator](left, right))
+            return int64(INTEGERS[node.operator](left, right))
         case DecimalType():
             return _decimal(node.operator, node.type.scale, left, right)
         case _:
@@ -120,12 +152,6 @@ def arithmetic(node: Arithmetic, left: Any, right: Any) -> Any:
 
 
 INTEGERS: dict[str, Callable[[Any, Any], Any]] = {"+": operator.add, "-": operator.sub, "*": operator.mul}
-
-
-def _int64(number: int) -> int:
-    if not INT64_MIN <= number <= INT64_MAX:
-        raise overflow("64 bits")
-    return number
 
 
 def _decimal(sign: str, scale: int, left: Decimal | int, right: Decimal | int) -> Decimal:
@@ -151,12 +177,6 @@ def _divided(a: Decimal, b: Decimal, scale: int) -> Decimal:
     return Decimal(whole).scaleb(-scale, EXACT)
 
 
-def in_digits(number: Decimal, scale: int) -> Decimal:
-    if number and number.adjusted() >= MAX_DIGITS - scale:
-        raise overflow(f"{MAX_DIGITS} digits")
-    return number if number else number.copy_abs()
-
-
 def _double(sign: str, left: float, right: float) -> float:
     result = {"+": operator.add, "-": operator.sub, "*": operator.mul, "/": operator.truediv}[sign](left, right)
     if math.isinf(result) or math.isnan(result):
@@ -166,7 +186,7 @@ def _double(sign: str, left: float, right: float) -> float:
 
 def negated(kind: ValueType | None, value: Any) -> Any:
     if isinstance(kind, Integer):
-        return _int64(-value)
+        return int64(-value)
     return (
         EXACT.minus(value)
         if isinstance(kind, DecimalType) and value
@@ -191,6 +211,8 @@ def convert(node: Conversion, value: Any) -> Any:
             return as_number(node.target, value)
         case Date() if isinstance(value, dt.datetime):
             return value.date()
+        case Datetime() if not isinstance(value, dt.datetime):
+            return dt.datetime.combine(value, dt.time())
     return value
 
 

@@ -26,9 +26,9 @@ _CASTS: dict[str, frozenset[str]] = {
     "decimal": frozenset({"text", "integer", "decimal", "float"}),
     "float": frozenset({"text", "integer", "decimal", "float"}),
     "boolean": frozenset({"text", "boolean"}),
-    "date": frozenset({"text", "date"}),
+    "date": frozenset({"text", "date", "datetime"}),
     "time": frozenset({"text", "time"}),
-    "datetime": frozenset({"text", "datetime", "date", "time"}),
+    "datetime": frozenset({"text", "datetime", "date"}),
     "timestamp": frozenset({"text", "timestamp", "date"}),
     "duration": frozenset({"text", "duration"}),
     "list": frozenset({"list"}),
@@ -95,6 +95,25 @@ def common_type(left: ValueType | None, right: ValueType | None) -> ValueType | 
     a, b = as_decimal(left), as_decimal(right)
     scale = max(a.scale, b.scale)
     return DecimalType(min(MAX_DIGITS, max(a.precision - a.scale, b.precision - b.scale) + scale), scale)
+
+
+def aggregate_type(function: str, kind: ValueType) -> ValueType | None:
+    """The type of an aggregate over values of a type; None if there is none."""
+    word = family(kind)
+    match function:
+        case "COUNT":
+            return Integer()
+        case "LISTAGG":
+            return Text() if is_textual(kind) else None
+        case "MIN" | "MAX":
+            return kind if word not in ("list", "json", "enum", "boolean") else None
+        case "SUM" if word in ("integer", "float", "duration"):
+            return kind
+        case "SUM" | "AVG" if isinstance(kind, DecimalType):
+            return DecimalType(MAX_DIGITS, kind.scale if function == "SUM" else max(DIVISION_DIGITS, kind.scale))
+        case "AVG" if word in ("integer", "float"):
+            return kind if word == "float" else DecimalType(MAX_DIGITS, DIVISION_DIGITS)
+    return None
 
 
 def comparable(left: ValueType, right: ValueType) -> bool:

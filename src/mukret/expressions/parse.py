@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from functools import lru_cache
 from importlib import resources
 from typing import NoReturn
@@ -13,48 +12,6 @@ from lark.exceptions import UnexpectedCharacters, UnexpectedInput, UnexpectedTok
 from mukret.errors import ExpressionError
 
 Syntax = Tree[Token]
-
-LATER_FUNCTIONS = frozenset(
-    [
-        "GREATEST",
-        "LEAST",
-        "EXTRACT",
-        "ABS",
-        "MOD",
-        "ROUND",
-        "FLOOR",
-        "CEILING",
-        "POWER",
-        "SQRT",
-        "LN",
-        "EXP",
-        "UPPER",
-        "LOWER",
-        "TRIM",
-        "SUBSTRING",
-        "POSITION",
-        "CHAR_LENGTH",
-        "REPLACE",
-        "LEFT",
-        "RIGHT",
-        "LPAD",
-        "RPAD",
-        "CONCAT",
-        "CONCAT_WS",
-        "COUNT",
-        "SUM",
-        "MIN",
-        "MAX",
-        "AVG",
-        "LISTAGG",
-    ]
-)
-_LATER_WORDS = re.compile(
-    r"""'(?:[^']|'')*'|"(?:[^"]|"")*"  # texts and quoted names are passed over
-    | \b(?P<call>[A-Za-z_]+)\s*\(
-    | \b(?P<word>LIKE|CURRENT_TIMESTAMP|INTERVAL(?=\s*')|AT(?=\s+TIME\b))\b""",
-    re.IGNORECASE | re.VERBOSE,
-)
 
 
 @lru_cache(maxsize=1)
@@ -67,23 +24,11 @@ def parse_expression(text: str) -> Syntax:
     """The syntax tree of an expression. Raises ExpressionError with the position of the first wrong character."""
     if not text.strip():
         raise ExpressionError("expression-syntax", "an empty expression", text, 0)
-    _refuse_later(text)
     try:
         tree = _grammar().parse(text)
     except UnexpectedInput as error:
         _explain(error, text)
     return tree if isinstance(tree, Tree) else Tree("start", [tree])
-
-
-def _refuse_later(text: str) -> None:
-    for match in _LATER_WORDS.finditer(text):
-        call = match["call"]
-        if call and call.upper() in LATER_FUNCTIONS:
-            raise ExpressionError("not-supported", f"{call.upper()} is not supported yet", text, match.start("call"))
-        if match["word"]:
-            raise ExpressionError(
-                "not-supported", f"{match['word'].upper()} is not supported yet", text, match.start("word")
-            )
 
 
 def _explain(error: UnexpectedInput, text: str) -> NoReturn:

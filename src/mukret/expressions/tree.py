@@ -8,6 +8,9 @@ from typing import Literal
 
 from mukret.types import Boolean, Enum, Reading, ValueType
 
+NOW = "CURRENT_TIMESTAMP"
+"""The key under which a row holds the one instant of the run."""
+
 ArithmeticOperator = Literal["+", "-", "*", "/"]
 ComparisonOperator = Literal["=", "<>", "<", "<=", ">", ">="]
 
@@ -25,6 +28,15 @@ class Expression:
         """The names of the fields that are read, as often as they stand there."""
         for part in self.parts:
             yield from part.fields()
+
+    def aggregates(self) -> Iterator[Aggregate]:
+        """The aggregates over rows of other tables."""
+        for part in self.parts:
+            yield from part.aggregates()
+
+    @property
+    def asks_the_time(self) -> bool:
+        return any(part.asks_the_time for part in self.parts)
 
 
 @dataclass(frozen=True)
@@ -51,6 +63,46 @@ class EnumAttribute(Expression):
 
 
 @dataclass(frozen=True)
+class Now(Expression):
+    """CURRENT_TIMESTAMP: one instant for the whole run."""
+
+    @property
+    def asks_the_time(self) -> bool:
+        return True
+
+
+@dataclass(frozen=True)
+class Aggregate(Expression):
+    """Over a field of the surviving rows of a table directly within; COUNT without a field counts the rows."""
+
+    function: str
+    table: str
+    field: str | None
+    of_type: ValueType | None
+    separator: str = ""
+
+    @property
+    def key(self) -> str:
+        """Under which a row holds the value; no field has such a name."""
+        return f"{self.function}({self.table}.{self.field}, {self.separator!r})"
+
+    def aggregates(self) -> Iterator[Aggregate]:
+        yield self
+
+
+@dataclass(frozen=True)
+class Call(Expression):
+    """A function of `mukret.expressions.functions`, its arguments of the types that it wants."""
+
+    function: str
+    arguments: tuple[Expression, ...]
+
+    @property
+    def parts(self) -> tuple[Expression, ...]:
+        return self.arguments
+
+
+@dataclass(frozen=True)
 class Binary(Expression):
     left: Expression
     right: Expression
@@ -63,6 +115,13 @@ class Binary(Expression):
 @dataclass(frozen=True)
 class Arithmetic(Binary):
     """Both operands are integers, or decimals, or floats; `type` is the result's."""
+
+    operator: ArithmeticOperator
+
+
+@dataclass(frozen=True)
+class Temporal(Binary):
+    """Arithmetic with dates, instants or durations."""
 
     operator: ArithmeticOperator
 
@@ -107,6 +166,27 @@ class Inversion(Unary):
 @dataclass(frozen=True)
 class NullTest(Unary):
     """IS NULL."""
+
+
+@dataclass(frozen=True)
+class Extraction(Unary):
+    """EXTRACT: `part` in capitals."""
+
+    part: str
+
+
+@dataclass(frozen=True)
+class AtZone(Unary):
+    """A datetime from a timestamp, a timestamp from a datetime."""
+
+    zone: str
+
+
+@dataclass(frozen=True)
+class Like(Binary):
+    """`escape` is one character, or none."""
+
+    escape: str | None = None
 
 
 @dataclass(frozen=True)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from collections.abc import Mapping as MappingType
+from datetime import datetime
 from pathlib import Path
 
 from mukret.documents.origin import Origin
@@ -13,10 +14,10 @@ from mukret.rules.model import DOCUMENT_FACTS, REQUEST_FACT, Example, Table
 from mukret.rules.reader import Reader, keys
 from mukret.rules.source import Mapping, Node, Scalar, Sequence
 from mukret.text import did_you_mean
-from mukret.types import Json, Reading
+from mukret.types import Json, Reading, Timestamp
 from mukret.values import JsonValue, Number, json_text
 
-_EXAMPLE_KEYS = keys("shows response file gives rejected facts", "now")
+_EXAMPLE_KEYS = keys("shows response file gives rejected facts now")
 _INTEGER = re.compile(r"[-+]?[0-9]+|0o[0-7]+|0x[0-9a-fA-F]+")
 _FLOAT = re.compile(r"[-+]?(?:\.[0-9]+|[0-9]+(?:\.[0-9]*)?)(?:[eE][-+]?[0-9]+)?")
 Decoder = Callable[[bytes], JsonValue]
@@ -77,12 +78,19 @@ class ExamplesReader:
             gives,
             self.rejected(body),
             self.origin(facts),
+            self.now(body.get("now")),
             int(number) if number.isdecimal() else 1,
             str(facts.get("file", "example")),
             body.source.name,
             body.line,
             body.column,
         )
+
+    def now(self, node: Node | None) -> datetime | None:
+        """What CURRENT_TIMESTAMP is."""
+        scalar = self.reader.scalar(node, "now")
+        found = typed_scalar(self.reader, scalar, Reading(Timestamp()), "now") if scalar else None
+        return found if isinstance(found, datetime) else None
 
     def facts(self, node: Node | None) -> dict[str, str]:
         """What the example says that the run would know, as it is written."""

@@ -10,7 +10,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from mukret.errors import ExpressionError
-from mukret.expressions import Expression, compile_expression, converted, names_in
+from mukret.expressions import Expression, aggregates_in, compile_expression, converted, names_in
 from mukret.expressions.families import castable, comparable, equal_form
 from mukret.expressions.tree import Constant as Nothing
 from mukret.rules.fields import Draft, typed_scalar
@@ -102,7 +102,7 @@ class Linker:
         if name in draft_of.inherit:
             return [(draft_of.inherit[name], name)]
         draft = draft_of.drafts[name]
-        found = [(table, other) for other in self.reads(draft)]
+        found = [(table, other) for other in self.reads(draft)] + self.aggregated(table, draft)
         if draft.lookup is not None and draft.lookup.into.text in self.tables:
             target = self.tables[draft.lookup.into.text]
             found += [(target.name, scalar.text) for scalar in (*target.key, draft.lookup.give)]
@@ -119,6 +119,25 @@ class Linker:
             return [name for name, _ in names_in(draft.expression.text)]
         except ExpressionError:
             return []  # noted when it is typed
+
+    def aggregated(self, table: str, draft: Draft) -> list[Name]:
+        """The fields of tables directly within that an expression aggregates."""
+        if draft.expression is None:
+            return []
+        try:
+            found = aggregates_in(draft.expression.text)
+        except ExpressionError:
+            return []
+        return [(child, field) for child, field in found if field is not None and child in self.children(table)]
+
+    def children(self, table: str) -> dict[str, dict[str, ValueType]]:
+        """The types of the fields of the tables directly within one, those of the document within the response."""
+        within = None if table == RESPONSE else table
+        return {
+            name: self.visible[name]
+            for name, draft in self.tables.items()
+            if draft.within == within and name != RESPONSE
+        }
 
     def cycle(self, cycle: list[Name]) -> None:
         tables = {table for table, _ in cycle}
@@ -181,7 +200,7 @@ class Linker:
         try:
             unknown = [(name, at) for name, at in names_in(scalar.text) if name not in visible]
             if not unknown:
-                return compile_expression(scalar.text, visible, self.types.reading)
+                return compile_expression(scalar.text, visible, self.types.reading, self.children(table))
             for name, at in unknown:
                 if name not in self.tables[table].declared:  # one that is broken has its own line in the report
                     self.unknown(table, name, at, scalar, what)

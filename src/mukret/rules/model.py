@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from datetime import datetime
 from fnmatch import fnmatchcase
 from pathlib import PurePath
 from typing import Literal
@@ -226,7 +227,7 @@ def file_names(path: str) -> tuple[str, str]:
 class Example:
     """A document and what it must give: rows (the fields that are named, in order) or a number of rows per table.
 
-    `input`, `document` and `origin` are the file, the number in it and the request that the run is told.
+    `input`, `document`, `origin` and `now` are the file, the number in it, the request and the time that the run knows.
     """
 
     shows: str
@@ -234,6 +235,7 @@ class Example:
     gives: Mapping[str, int | tuple[Mapping[str, object], ...]]
     rejected: int
     origin: Origin | None
+    now: datetime | None
     document: int
     input: str
     file: str
@@ -255,6 +257,10 @@ class Derive:
 
     table: str
     field: Field
+
+
+WHERE = "where "
+"""Stands for the condition of a table among the names of its fields; with its space it can't be one."""
 
 
 @dataclass(frozen=True)
@@ -285,6 +291,18 @@ class Rules:
     ignore: tuple[Path, ...] = ()
     included: Mapping[str, str] = field(default_factory=dict)
     """SHA-256 of each file that this one includes or refers to, by its path."""
+
+    @property
+    def asks_the_time(self) -> bool:
+        """Whether an expression reads CURRENT_TIMESTAMP."""
+        computed = [
+            own.source.expression
+            for fields in (self.response_fields, *(table.fields for table in self.tables.values()))
+            for own in fields
+            if isinstance(own.source, Compute)
+        ]
+        conditions = [table.where for table in self.tables.values() if table.where is not None]
+        return any(expression.asks_the_time for expression in (*computed, *conditions))
 
     def parents_first(self) -> list[Table]:
         """All tables, each after the one that it is within, otherwise in the order of the file."""

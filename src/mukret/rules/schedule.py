@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from mukret.rules.model import Above, Derive, Field, Inherit, Inherited, Lookup, Step, Survive
+from mukret.expressions import Expression
+from mukret.rules.model import WHERE, Above, Compute, Derive, Field, Inherit, Inherited, Lookup, Step, Survive
 from mukret.rules.ordering import after_what_they_need
 
 _Node = tuple[str, str | None]
@@ -14,11 +15,12 @@ _Node = tuple[str, str | None]
 def make_schedule(
     fields: Mapping[str, Sequence[Field]],
     inherited: Mapping[str, Sequence[Inherited]],
+    conditions: Mapping[str, Expression],
 ) -> tuple[Step, ...]:
     """Steps for all fields, by table in an order in which parents come first.
 
-    A lookup sees the rows that survive, and whether a row survives hangs on all of its fields. Where those hang on
-    the lookup in turn (a table that looks into itself), the row is judged without them.
+    Lookups and aggregates see the rows that survive, and whether a row survives hangs on all of its fields and on its
+    condition. Where those hang on the lookup in turn (a table that looks into itself), the row is judged without them.
     """
     own: dict[_Node, Field] = {(table, item.name): item for table, items in fields.items() for item in items}
     taken: dict[_Node, Inherited] = {(table, item.name): item for table, items in inherited.items() for item in items}
@@ -29,6 +31,9 @@ def make_schedule(
     needs: dict[_Node, list[_Node]] = {}
     for node in nodes:
         needs[node] = [(taken[node].origin, node[1])] if node in taken else _needs(node[0], own[node])
+    for table, condition in conditions.items():
+        needs[table, WHERE] = [(table, name) for name in condition.fields()] + _aggregated(condition)
+        nodes.append((table, WHERE))
     asked = sorted({need[0] for found in needs.values() for need in found if need[1] is None})
     without = {}
     for table in asked:
@@ -45,7 +50,7 @@ def make_schedule(
             steps.append(Inherit(table, taken[node]))
         elif node in own:
             steps.append(Derive(table, own[node]))
-        else:
+        elif node[1] is None:
             steps.append(Survive(table, without[table]))
     return tuple(steps)
 
@@ -53,11 +58,22 @@ def make_schedule(
 def _needs(table: str, own: Field) -> list[_Node]:
     found: list[_Node] = [(table, name) for name in own.reads]
     match own.source:
+        case Compute(expression=expression):
+            found += _aggregated(expression)
         case Above(field=name):
             found.append((table, name))
         case Lookup(table=str(target)) as lookup:
             found += [(target, name) for name in (*lookup.key, lookup.give)]
             found.append((target, None))
+    return found
+
+
+def _aggregated(expression: Expression) -> list[_Node]:
+    found: list[_Node] = []
+    for aggregate in expression.aggregates():
+        found.append((aggregate.table, None))
+        if aggregate.field is not None:
+            found.append((aggregate.table, aggregate.field))
     return found
 
 

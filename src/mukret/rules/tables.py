@@ -65,7 +65,8 @@ class TablesReader:
         """The steps in which the fields of all tables are evaluated."""
         inherited = {name: table.inherit for name, table in self.tables.items()}
         fields = {RESPONSE: self.response, **{name: table.fields for name, table in self.tables.items()}}
-        return make_schedule(fields, inherited)
+        conditions = {name: table.where for name, table in self.tables.items() if table.where is not None}
+        return make_schedule(fields, inherited, conditions)
 
     # ---- response
 

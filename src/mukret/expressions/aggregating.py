@@ -1,0 +1,73 @@
+"""Aggregates over the values of several rows, in the order of the rows."""
+
+from __future__ import annotations
+
+import datetime as dt
+import math
+from collections.abc import Sequence
+from decimal import ROUND_HALF_EVEN, Decimal
+from fractions import Fraction
+from typing import Any
+
+from mukret.expressions.tree import Aggregate
+from mukret.expressions.values import in_digits, int64, overflow
+from mukret.types import DecimalType, Duration, Float
+from mukret.types.durations import in_64_bits
+from mukret.types.numbers import EXACT
+
+
+def aggregated(node: Aggregate, values: Sequence[Any]) -> Any:
+    """The value of an aggregate over the values of its field, nulls among them; COUNT without a field counts all.
+
+    COUNT of none is 0, the others of none are null. Raises Bad (overflow).
+    """
+    if node.field is None:
+        return len(values)
+    known = [value for value in values if value is not None]
+    if node.function == "COUNT":
+        return len(known)
+    if not known:
+        return None
+    match node.function:
+        case "MIN":
+            return min(known)
+        case "MAX":
+            return max(known)
+        case "LISTAGG":
+            return node.separator.join(known)
+        case "SUM":
+            return _sum(node, known)
+    return _average(node, known)
+
+
+def _sum(node: Aggregate, values: Sequence[Any]) -> Any:
+    match node.type:
+        case DecimalType():
+            total = Decimal(0)
+            for value in values:
+                total = EXACT.add(total, value)
+            return in_digits(total, node.type.scale)
+        case Float():
+            return _finite(sum(values))
+        case Duration():
+            whole = sum(values, dt.timedelta())
+            if not in_64_bits(whole):
+                raise overflow("64 bits of microseconds")
+            return whole
+    return int64(sum(values))
+
+
+def _average(node: Aggregate, values: Sequence[Any]) -> Any:
+    if isinstance(node.type, Float):
+        return _finite(sum(values) / len(values))
+    assert isinstance(node.type, DecimalType)
+    scale = node.type.scale
+    exact = sum(map(Fraction, values), Fraction(0)) / len(values)
+    number = Decimal(round(exact * 10**scale)).scaleb(-scale, EXACT)  # Python rounds a fraction half-even
+    return in_digits(number.quantize(Decimal((0, (1,), -scale)), ROUND_HALF_EVEN, EXACT), scale)
+
+
+def _finite(number: float) -> float:
+    if math.isinf(number) or math.isnan(number):
+        raise overflow("a double can hold")
+    return number
