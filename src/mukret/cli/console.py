@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import shutil
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING
 
 import click
@@ -109,8 +109,11 @@ def print_counts(tally: Tally, written: str = "written") -> None:
         click.echo(f"  {line}", err=True)
 
 
-def print_reasons(tally: Tally, where: str | None) -> None:
-    """Why rows were rejected, the most frequent first, each with its first case."""
+def print_reasons(tally: Tally, where: str | None, parents: Mapping[str, str | None]) -> None:
+    """Why rows were rejected, the most frequent first, each with its first case; and what went with rows above it.
+
+    `parents`: the table that each table is within.
+    """
     if not tally.findings:
         return
     what = [f"{counted(tally.rows_rejected, 'row')} rejected"] if tally.rows_rejected else []
@@ -128,9 +131,14 @@ def print_reasons(tally: Tally, where: str | None) -> None:
             click.secho(f"  {line}", dim=True, err=True)
     if len(causes) > MOST_REASONS:
         click.echo(f"  … and {len(causes) - MOST_REASONS} more kinds of reasons", err=True)
-    followers = [f"{reason.count:,} {reason.table}" for reason in reasons if reason.code == PARENT_REJECTED]
-    if followers:
-        click.echo(f"  and with them what stood below them: {', '.join(followers)} [{PARENT_REJECTED}]", err=True)
+    followers: dict[str, list[str]] = {}
+    for reason in reasons:
+        if reason.code == PARENT_REJECTED and reason.table:
+            above = parents.get(reason.table) or reason.table  # a table that recurses may have none
+            followers.setdefault(above, []).append(f"{reason.count:,} {reason.table}")
+    for above, below in followers.items():
+        rejected = counted(tally.tables[above].rows_rejected, "row")
+        click.echo(f"  {rejected} of {above} rejected took with them {', '.join(below)} [{PARENT_REJECTED}]", err=True)
 
 
 def finding_lines(finding: Finding) -> list[str]:

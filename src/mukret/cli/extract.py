@@ -144,7 +144,8 @@ def _report(run: Run, notices: list[Notice], target: str, *, verbose: bool) -> N
             over = f", passed over {passed}" if (passed := source.passed_over.total()) else ""
             click.echo(f"  {escaped(source.name)}: {size}{over}", err=True)
     console.print_counts(run.tally)
-    console.print_reasons(run.tally, None if target == "-" else f"{target.rstrip('/')}/rejects.jsonl")
+    parents = {name: table.within for name, table in run.rules.tables.items()}
+    console.print_reasons(run.tally, None if target == "-" else f"{target.rstrip('/')}/rejects.jsonl", parents)
     console.print_notices(notices)
 
 

@@ -105,7 +105,7 @@ def _numbers(reading: Reading, values: Sequence[JsonValue], kinds: set[type]) ->
     if reading.options.blank or reading.options.capture is not None:
         return _one_by_one(reading, values)
     array, refused = kernels.from_numbers(reading.type, reading.options, values, kinds)
-    return _completed(array, refused, values.__getitem__, reading.read)
+    return _completed(array, refused, lambda rows: [values[row] for row in rows], reading.read)
 
 
 def _by_word(reading: Reading, values: Sequence[JsonValue]) -> Column:
@@ -150,7 +150,7 @@ def read_strings(reading: Reading, strings: Any, read: Callable[[str], object], 
         refused = unmatched if refused is None else pc.or_(pc.fill_null(refused, False), unmatched)
     if refused is not None and prepared is strings and (pc.sum(refused).as_py() or 0) > FEW:
         array, refused = _tried_again(reading, strings, array, refused, strict)
-    return _completed(array, refused, lambda row: strings[row].as_py(), read)
+    return _completed(array, refused, lambda rows: strings.take(pa.array(rows, pa.int64())).to_pylist(), read)
 
 
 def _prepared(reading: Reading, strings: Any) -> tuple[Any, Any]:
@@ -222,14 +222,26 @@ def _by_unique(reading: Reading, strings: Any, read: Callable[[str], object]) ->
     return column
 
 
-def _completed(array: Any, refused: Any, value: Callable[[int], JsonValue], read: Callable[[Any], object]) -> Column:
-    """Reads what a kernel refused one by one and puts it in."""
+_UNKNOWN = object()
+
+
+def _completed(
+    array: Any, refused: Any, raw: Callable[[list[int]], list[JsonValue]], read: Callable[[Any], object]
+) -> Column:
+    """Reads what a kernel refused one by one and puts it in; `raw` gives the values of some rows."""
     column = Column(array)
     if refused is None:
         return column
     values: dict[int, object] = {}
-    for row in true_rows(refused):
-        outcome = _tried(read, value(row))
+    known: dict[object, object] = {}
+    rows = true_rows(refused)
+    for row, value in zip(rows, raw(rows), strict=True):
+        if type(value) is str:  # the same few words mostly
+            outcome = known.get(value, _UNKNOWN)
+            if outcome is _UNKNOWN:
+                outcome = known[value] = _tried(read, value)
+        else:
+            outcome = _tried(read, value)
         if isinstance(outcome, Bad):
             column.failures[row] = outcome
         elif outcome is not None:

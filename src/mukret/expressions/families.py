@@ -57,6 +57,11 @@ def is_textual(kind: ValueType) -> bool:
     return isinstance(kind, Text | Enum)
 
 
+def is_timely(kind: ValueType | None) -> bool:
+    """Whether it is a date, a time, an instant or a duration."""
+    return kind is not None and family(kind) in ("date", "time", "datetime", "timestamp", "duration")
+
+
 def castable(source: ValueType, target: ValueType) -> bool:
     return family(target) in _CASTS[family(source)]
 

@@ -1,0 +1,260 @@
+"""Typing calls: functions, casts, parts of times, zones, aggregates over rows of other tables."""
+
+from __future__ import annotations
+
+from typing import cast
+
+from lark import Token
+
+from mukret.errors import ExpressionError
+from mukret.expressions import families
+from mukret.expressions.functions import ALIASES, FUNCTIONS, WrongArgument
+from mukret.expressions.likeness import like_pattern
+from mukret.expressions.parse import Syntax
+from mukret.expressions.temporal import PARTS, SECONDS
+from mukret.expressions.tree import (
+    BOOLEAN,
+    Aggregate,
+    AtZone,
+    Call,
+    Case,
+    Coalesce,
+    Constant,
+    Conversion,
+    Expression,
+    Extraction,
+    Inversion,
+    Like,
+    Negation,
+)
+from mukret.expressions.typing_basics import string_of, unquoted
+from mukret.expressions.typing_operators import Operators
+from mukret.text import did_you_mean
+from mukret.types import (
+    Bad,
+    Datetime,
+    DecimalType,
+    Integer,
+    Text,
+    Timestamp,
+    ValueType,
+)
+from mukret.types.numbers import MAX_DIGITS
+from mukret.types.zones import zone, zone_names
+
+AGGREGATES = ("COUNT", "SUM", "MIN", "MAX", "AVG", "LISTAGG")
+_BRANCHING = ("COALESCE", "NULLIF")
+
+
+class Calls(Operators):
+    # ---- functions
+
+    def _call(self, node: Syntax) -> Expression:
+        token = cast(Token, node.children[0])
+        name = ALIASES.get(str(token).upper(), str(token).upper())
+        arguments = self.children(node)
+        match name:
+            case "COALESCE" if arguments:
+                items = self.unified(arguments)
+                return Coalesce(items[0].type, tuple(items))
+            case "NULLIF" if len(arguments) == 2:
+                value = self.check(arguments[0])
+                same = self.compared(arguments[0], "=", arguments[1])
+                kind = value.type or Text()
+                return Case(kind, ((same, Constant(kind, None)),), self.widened(value, kind))
+            case "COALESCE" | "NULLIF":
+                raise self.wrong_count(node, name, len(arguments))
+            case "ROUND" if len(arguments) in (1, 2):
+                return self.rounded(node, arguments)
+        if name in AGGREGATES:
+            return self.aggregate(node, name, arguments)
+        if name in FUNCTIONS:
+            return self.called(node, name, arguments)
+        known = [
+            *_BRANCHING,
+            *(known for known in FUNCTIONS if " " not in known),
+            *AGGREGATES,
+            "CAST",
+            "EXTRACT",
+            "TRIM",
+        ]
+        raise self.fail(token, f"no function {token}", did_you_mean(name, known), "unknown-function")
+
+    def wrong_count(self, node: Syntax, name: str, count: int) -> ExpressionError:
+        arguments = "1 argument" if count == 1 else f"{count} arguments"
+        return self.fail(node, f"{name} does not take {arguments}", code="expression-syntax")
+
+    def called(self, node: Syntax, name: str, arguments: list[Syntax]) -> Expression:
+        function = FUNCTIONS[name]
+        if len(arguments) < function.least or (function.most is not None and len(arguments) > function.most):
+            raise self.wrong_count(node, name.partition(" ")[0], len(arguments))
+        expressions = [self.check(argument) for argument in arguments]
+        known = next((expression.type for expression in expressions if expression.type is not None), Text())
+        types = [expression.type for expression in expressions]
+        given: list[ValueType] = []
+        for index, kind in enumerate(types):
+            given.append(kind if kind is not None else self.wanted(name, types, index, known))
+        try:
+            wanted, result = function.signature(given)
+        except WrongArgument as wrong:
+            found = given[wrong.index].name
+            message = f"{name.partition(' ')[0]} wants {wrong.wanted} here, but this is {found}"
+            raise self.fail(arguments[wrong.index], message, self.cast_hint(wrong.wanted)) from None
+        return Call(
+            result, name, tuple(self.widened(item, kind) for item, kind in zip(expressions, wanted, strict=True))
+        )
+
+    @staticmethod
+    def wanted(name: str, types: list[ValueType | None], index: int, known: ValueType) -> ValueType:
+        """A type that a NULL in this place can have."""
+        for candidate in (known, Integer(), Text()):
+            try:
+                FUNCTIONS[name].signature([kind if kind is not None else candidate for kind in types])
+                return candidate
+            except WrongArgument as wrong:
+                if wrong.index != index:
+                    continue
+        return known
+
+    @staticmethod
+    def cast_hint(wanted: str) -> str | None:
+        return {
+            "a text": "write CAST(… AS text)",
+            "a number": "cast it first: CAST(… AS decimal(12,2))",
+            "an integer": "cast it first: CAST(… AS integer)",
+        }.get(wanted)
+
+    def rounded(self, node: Syntax, arguments: list[Syntax]) -> Expression:
+        """ROUND(x) and ROUND(x, n): of a decimal n decides the digits after the point, so it must be a literal."""
+        number = self.numeric(arguments[0], "ROUND")
+        digits: Expression = self.check(arguments[1]) if len(arguments) == 2 else Constant(Integer(), 0)
+        count = self.literal_integer(digits)
+        kind = number.type or Integer()
+        if count is None and (not isinstance(digits.type, Integer) or isinstance(kind, DecimalType)):
+            raise self.fail(arguments[-1], "ROUND wants a whole number here", "such as ROUND(fare, 2)")
+        if isinstance(kind, DecimalType) and count is not None:
+            scale = min(kind.scale, max(0, count))
+            whole = max(kind.precision - kind.scale, 0) + 1
+            result: ValueType = DecimalType(min(MAX_DIGITS, max(1, whole + scale)), scale)
+        else:
+            result = kind
+        return Call(result, "ROUND", (self.widened(number, kind), digits))
+
+    @staticmethod
+    def literal_integer(expression: Expression) -> int | None:
+        if isinstance(expression, Negation):
+            inner = Calls.literal_integer(expression.operand)
+            return None if inner is None else -inner
+        value = expression.value if isinstance(expression, Constant) else None
+        return value if type(value) is int else None
+
+    def _extract(self, node: Syntax) -> Expression:
+        token, operand_node = cast(Token, node.children[0]), self.children(node)[0]
+        part, operand = str(token).upper(), self.check(operand_node)
+        if part not in PARTS:
+            raise self.fail(token, f"EXTRACT knows no {token}", did_you_mean(part, PARTS))
+        if operand.type is not None and not isinstance(operand.type, PARTS[part]):
+            hint = "cast it first: CAST(… AS timestamp)" if families.is_textual(operand.type) else None
+            raise self.fail(operand_node, f"a value of type {operand.type.name} has no {part}", hint)
+        result = SECONDS if part in ("SECOND", "EPOCH") else Integer()
+        return Extraction(result, self.widened(operand, operand.type or Timestamp()), part)
+
+    def _at_zone(self, node: Syntax) -> Expression:
+        operand_node, token = self.children(node)[0], cast(Token, node.children[1])
+        operand, name = self.check(operand_node), string_of(token)
+        if operand.type is not None and not isinstance(operand.type, Timestamp | Datetime):
+            message = f"AT TIME ZONE wants a timestamp or a datetime, but this is {operand.type.name}"
+            raise self.fail(operand_node, message)
+        try:
+            zone(name)
+        except KeyError:
+            raise self.fail(token, f"no time zone {name}", did_you_mean(name, zone_names()), "unknown-zone") from None
+        kind = operand.type or Timestamp()
+        result = Datetime() if isinstance(kind, Timestamp) else Timestamp()
+        return AtZone(result, self.widened(operand, kind), name)
+
+    def _substring(self, node: Syntax) -> Expression:
+        return self.called(node, "SUBSTRING", self.children(node))
+
+    def _position(self, node: Syntax) -> Expression:
+        return self.called(node, "POSITION", self.children(node))
+
+    def _trim(self, node: Syntax) -> Expression:
+        """TRIM(x), TRIM(characters FROM x), with LEADING, TRAILING or BOTH before."""
+        side = str(node.children[0]).partition("(")[2].strip().upper() or "BOTH"
+        return self.called(node, f"TRIM {side}", self.children(node)[::-1])
+
+    def _like(self, node: Syntax) -> Expression:
+        text_node, pattern_node = self.children(node)
+        parts = []
+        for child in (text_node, pattern_node):
+            part = self.check(child)
+            if part.type is not None and not families.is_textual(part.type):
+                raise self.fail(child, f"LIKE compares texts, but this is {part.type.name}", "write CAST(… AS text)")
+            parts.append(self.widened(part, Text()))
+        token = node.children[2] if len(node.children) > 2 else None
+        escape = string_of(token) if isinstance(token, Token) else None
+        if escape is not None and len(escape) != 1:
+            raise self.fail(cast(Token, token), "ESCAPE wants one character")
+        if isinstance(parts[1], Constant) and isinstance(parts[1].value, str):
+            try:
+                like_pattern(parts[1].value, escape)
+            except Bad as bad:
+                raise self.fail(pattern_node, bad.expected) from None
+        return Like(BOOLEAN, parts[0], parts[1], escape)
+
+    def _not_like(self, node: Syntax) -> Expression:
+        return Inversion(BOOLEAN, self._like(node))
+
+    # ---- aggregates
+
+    def aggregate(self, node: Syntax, name: str, arguments: list[Syntax]) -> Expression:
+        if len(arguments) != (2 if name == "LISTAGG" else 1):
+            raise self.wrong_count(node, name, len(arguments))
+        over = arguments[0]
+        if over.data not in ("field", "attribute"):
+            hint = f"{name}(sailings.fare): a field with compute in the table below can hold an expression"
+            raise self.fail(over, f"{name} takes a field of a table directly within this one", hint)
+        token = cast(Token, over.children[0])
+        table = unquoted(token)
+        if table not in self.within:
+            hint = did_you_mean(table, self.within) or "aggregates are over tables that are directly within this one"
+            raise self.fail(token, f"{name}: no table {table} within this one", hint, "unknown-table")
+        if over.data == "field":
+            if name != "COUNT":
+                raise self.fail(over, f"{name} wants a field of {table}", f"{name}({table}.fare)")
+            return Aggregate(Integer(), name, table, None, None)
+        field_token = cast(Token, over.children[1])
+        field, known = unquoted(field_token), self.within[table]
+        if field not in known:
+            raise self.fail(field_token, f"{table} has no field {field}", did_you_mean(field, known), "unknown-field")
+        separator = self.check(arguments[1]) if name == "LISTAGG" else Constant(Text(), "")
+        if not (isinstance(separator, Constant) and isinstance(separator.value, str)):
+            raise self.fail(
+                arguments[1], "LISTAGG wants a literal text between the values", "LISTAGG(ports.name, ', ')"
+            )
+        result = families.aggregate_type(name, known[field])
+        if result is None:
+            by_name = {"LISTAGG": "texts", "SUM": "numbers or durations", "AVG": "numbers"}
+            wants = by_name.get(name, "values with an order")
+            raise self.fail(over, f"{name} wants {wants}, but {table}.{field} is {known[field].name}")
+        return Aggregate(result, name, table, field, known[field], separator.value)
+
+    def _cast(self, node: Syntax) -> Expression:
+        operand, type_node = self.children(node)
+        expression = self.check(operand)
+        parts = [str(part) for part in type_node.children if part is not None]
+        name = f"{parts[0]}({','.join(parts[1:])})" if len(parts) > 1 else parts[0]
+        try:
+            target = self.types(name)
+        except KeyError:
+            raise self.fail(type_node, f"no type {name}", code="unknown-type") from None
+        except ValueError as error:
+            raise self.fail(
+                type_node, str(error), getattr(error, "hint", None), getattr(error, "code", "unknown-type")
+            ) from None
+        if expression.type is None:
+            return Constant(target.type, None)
+        if not families.castable(expression.type, target.type):
+            raise self.fail(operand, f"{expression.type.name} can't be cast to {target.type.name}")
+        return Conversion(target.type, expression, target)
