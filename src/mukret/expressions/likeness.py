@@ -29,11 +29,16 @@ def _literal(character: str) -> str:
     return re.escape(character) if character.isascii() else character
 
 
-@lru_cache(maxsize=500)
+@lru_cache(maxsize=200)
 def _compiled(pattern: str, escape: str | None) -> Any:
     import re2
 
-    return re2.compile(like_pattern(pattern, escape))
+    options = re2.Options()
+    options.log_errors = False
+    try:
+        return re2.compile(like_pattern(pattern, escape), options)
+    except re2.error:
+        raise no_result("a pattern that is too large") from None
 
 
 def is_like(text: str, pattern: str, escape: str | None) -> bool:

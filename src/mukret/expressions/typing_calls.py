@@ -222,7 +222,8 @@ class Calls(Operators):
             raise self.fail(token, f"{name}: no table {table} within this one", hint, "unknown-table")
         if over.data == "field":
             if name != "COUNT":
-                raise self.fail(over, f"{name} wants a field of {table}", f"{name}({table}.fare)")
+                some = next(iter(self.within[table]), "fare")
+                raise self.fail(over, f"{name} wants a field of {table}", f"{name}({table}.{some})")
             return Aggregate(Integer(), name, table, None, None)
         field_token = cast(Token, over.children[1])
         field, known = unquoted(field_token), self.within[table]
