@@ -8,10 +8,15 @@ from typing import Any
 
 from mukret.expressions.values import no_result
 
+LONGEST_PATTERN = 1_000
+"""Patterns may come from data: their size is bounded, as the program that matches them grows with it."""
 
-@lru_cache(maxsize=500)
+
+@lru_cache(maxsize=200)
 def like_pattern(pattern: str, escape: str | None) -> str:
     """The same as a regular expression for RE2. Raises Bad where the escape stands before what it can't escape."""
+    if len(pattern) > LONGEST_PATTERN:
+        raise no_result(f"a pattern of more than {LONGEST_PATTERN:,} characters")
     parts = []
     characters = iter(pattern)
     for character in characters:
@@ -33,12 +38,7 @@ def _literal(character: str) -> str:
 def _compiled(pattern: str, escape: str | None) -> Any:
     import re2
 
-    options = re2.Options()
-    options.log_errors = False
-    try:
-        return re2.compile(like_pattern(pattern, escape), options)
-    except re2.error:
-        raise no_result("a pattern that is too large") from None
+    return re2.compile(like_pattern(pattern, escape))
 
 
 def is_like(text: str, pattern: str, escape: str | None) -> bool:
