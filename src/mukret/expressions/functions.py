@@ -90,10 +90,8 @@ def _common(types: Types) -> tuple[Types, ValueType]:
             kind = families.common_type(kind, item)
         except TypeError:
             raise WrongArgument(index, f"{kind.name if kind else 'a value'} like the one before") from None
-        if families.family(item) in ("list", "json"):
+        if families.family(item) in ("list", "json", "enum"):
             raise WrongArgument(index, "a value with an order")
-        if families.family(item) == "enum":
-            kind = Text()
     assert kind is not None
     return [kind] * len(types), kind
 
