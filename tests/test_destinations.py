@@ -57,6 +57,53 @@ class Delivery(FolderCase):
         deliver_folder(self.run_over(*documents), str(folder), RejectLimit.parse(limit) if limit else None)
         return folder
 
+    def test_parquet_holds_the_same_rows_in_the_same_types_and_what_the_rules_say_of_them(self) -> None:
+        import pyarrow.parquet as pq
+
+        rules = """
+            tables:
+              t:
+                rows: "$[*]"
+                note: one line a sailing
+                fields:
+                  id: {at: $.id, type: integer, note: painted on the quay}
+                  fare: {at: $.fare, type: "decimal(9,2)", measured_in: crowns}
+                  took: {at: $.took, type: duration}
+                  clock: {at: $.clock, type: time}
+                  local: {at: $.local, type: datetime}
+                  tags: {at: $.tags, type: list(integer)}
+                  all: {at: $, type: json}
+              empty: {rows: "$[*].none[*]", fields: {a: $.a}}
+            """
+        lines = [
+            {"id": n, "fare": f"{n}.50", "took": "PT1H", "clock": "10:22", "local": "2031-04-01T10:22", "tags": [n, 2]}
+            for n in range(7)
+        ]
+        with mock.patch("mukret.destinations.parquet.ROWS_OF_A_GROUP", 3):
+            run = Run(
+                parse_rules(rules_text(rules)),
+                find_sources([self.file("a.jsonl", "".join(json.dumps([line]) + "\n" for line in lines))]),
+                batch_bytes=1,
+            )
+            record = deliver_folder(run, str(self.folder / "out"), form="parquet")
+        self.assertEqual(record["files"], ["t.parquet", "empty.parquet", "rejects.jsonl", "run.json"])
+        self.assertEqual(sorted(os.listdir(self.folder / "out")), sorted(record["files"]))
+        file = pq.ParquetFile(self.folder / "out/t.parquet")
+        self.assertEqual(([file.metadata.row_group(n).num_rows for n in range(file.num_row_groups)]), [3, 3, 1])
+        table = file.read()
+        expected = Run(parse_rules(rules_text(rules)), find_sources([self.folder / "a.jsonl"]))
+        self.assertEqual(
+            table.to_pylist(), [row for output in expected.batches() for row in output.tables["t"].to_pylist()]
+        )
+        self.assertTrue(table.schema.equals(expected.schemas["t"]))
+        described = [(table.schema.field(name).metadata or {}) for name in ("id", "fare", "took")]
+        self.assertEqual(
+            [item.get(b"note") or item.get(b"measured_in") for item in described],
+            [b"painted on the quay", b"crowns", None],
+        )
+        self.assertEqual(table.schema.metadata[b"note"], b"one line a sailing")
+        self.assertEqual(pq.read_table(self.folder / "out/empty.parquet").column_names, ["a"])
+
     def test_a_folder_holds_a_file_per_table_the_rejects_and_the_record(self) -> None:
         out = self.deliver([ONE, {"id": 2}, {"id": "x"}])
         self.assertEqual(

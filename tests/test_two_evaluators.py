@@ -9,6 +9,7 @@ from collections import Counter
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, ClassVar
+from unittest import mock
 
 from hypothesis import HealthCheck, Phase, given, settings
 
@@ -116,11 +117,13 @@ class TwoEvaluators(unittest.TestCase):
             file.write_text("\n".join(lines), encoding="utf-8")
             run = Run(rules, find_sources([file]), batch_bytes=80)
             run.started = NOW
+            self.rows.update(feeds=1, projected=run.projection is not None)
             try:
-                for output in run.batches():
-                    rejects += output.rejects
-                    for name, batch in output.tables.items():
-                        written[name] += batch.to_pylist()
+                with mock.patch("mukret.engine.run.is_sampled", lambda number: number % 3 == 2):
+                    for output in run.batches():
+                        rejects += output.rejects
+                        for name, batch in output.tables.items():
+                            written[name] += batch.to_pylist()
             except InputError:
                 return run, None, []
         return (

@@ -28,7 +28,9 @@ if TYPE_CHECKING:
 @rules_argument
 @files_argument
 @click.option("--to", "target", metavar="DEST", required=True, help="A folder for the tables; - for standard output.")
-@click.option("--format", "form", metavar="FORMAT", default="csv", show_default=True, help="Format of the files: csv.")
+@click.option(
+    "--format", "form", metavar="FORMAT", default="csv", show_default=True, help="Format of the files: csv, parquet."
+)
 @click.option("--table", metavar="T", help="With --to -: the one table to write.")
 @click.option("--max-rejects", metavar="N|P%", help="So many rejects are clean; with more nothing is published.")
 @click.option("--strict", is_flag=True, help="Warnings are findings too (exit code 1).")
@@ -51,13 +53,16 @@ def command(
 ) -> None:
     """Extract the tables of RULES from every FILE (a file, a folder, a glob, or - for standard input).
 
-    DEST gets one CSV file per table, csv-metadata.json with their types and keys, rejects.jsonl with every row that was
-    set aside and why, and run.json with what was read and counted. It appears whole or not at all. Exit code 0: clean;
-    1: done, with rejects.
+    DEST gets one file per table, rejects.jsonl with every row that was set aside and why, and run.json with what was
+    read and counted; beside CSV also csv-metadata.json with types and keys. It appears whole or not at all. Exit code
+    0: clean; 1: done, with rejects.
     """
     from mukret.errors import UsageError
 
     _refuse_later(target, form)
+    if target == "-" and form != "csv":
+        hint = "--format parquet --to FOLDER"
+        raise UsageError("usage", f"standard output takes csv, not {form}", hint=hint)
     if (target == "-") != (table is not None):
         hint = "--to - --table NAME writes one table to standard output; --to FOLDER writes all"
         raise UsageError("usage", "--to - and --table go together", hint=hint)
@@ -77,7 +82,7 @@ def command(
             if table is not None:
                 record = deliver_table(run, table, sys.stdout.buffer, limit)
             else:
-                record = deliver_folder(run, target, limit)
+                record = deliver_folder(run, target, limit, form)
     except Exception as error:
         logger.error("%s", error)
         raise
@@ -91,7 +96,8 @@ def command(
     ctx.exit(1 if found or (strict and notices) else 0)
 
 
-LATER_FORMATS = ("jsonl", "json", "parquet", "arrow", "xlsx")
+FORMATS = ("csv", "parquet")
+LATER_FORMATS = ("jsonl", "json", "arrow", "xlsx")
 
 
 def _refuse_later(target: str, form: str) -> None:
@@ -103,9 +109,9 @@ def _refuse_later(target: str, form: str) -> None:
     if separator:
         raise UsageError("not-supported", f"--to {scheme}://… is not supported yet", hint="name a folder, or -")
     if form in LATER_FORMATS:
-        raise UsageError("not-supported", f"--format {form} is not supported yet", hint="csv is")
-    if form != "csv":
-        raise UsageError("usage", f"no format {form}", hint=did_you_mean(form, ("csv", *LATER_FORMATS)))
+        raise UsageError("not-supported", f"--format {form} is not supported yet", hint="csv and parquet are")
+    if form not in FORMATS:
+        raise UsageError("usage", f"no format {form}", hint=did_you_mean(form, (*FORMATS, *LATER_FORMATS)))
 
 
 def _limit(text: str | None) -> RejectLimit | None:

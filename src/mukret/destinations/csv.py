@@ -39,6 +39,9 @@ class CsvFile:
         self.file.write(block[0].as_buffer())
         self.file.write(b"\n")
 
+    def close(self) -> None:
+        """Nothing is left: lines are written as they come."""
+
 
 def _cells(array: Any, kind: ValueType) -> Any:
     """A column as the texts of its cells, quoted where that is needed."""

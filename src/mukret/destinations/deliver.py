@@ -12,6 +12,7 @@ from typing import Any, BinaryIO
 
 from mukret.destinations import csv, csv_metadata
 from mukret.destinations.behind import WriteBehind
+from mukret.destinations.formats import ending_of, table_file
 from mukret.destinations.publish import RUN_FILE, folder_to_publish
 from mukret.engine.run import Run
 from mukret.engine.tally import Tally
@@ -58,17 +59,20 @@ class RejectLimit:
             )
 
 
-def deliver_folder(run: Run, target: str, limit: RejectLimit | None = None) -> dict[str, Any]:
-    """Does the run and publishes a folder with one CSV file per table and what it holds, the rejects, and the record,
-    which is returned.
+def deliver_folder(run: Run, target: str, limit: RejectLimit | None = None, form: str = "csv") -> dict[str, Any]:
+    """Does the run and publishes a folder with one file per table, of a format of FORMATS, the rejects, and the record,
+    which is returned; beside CSV also what the files hold.
 
     Raises OutputError, InputError and StoppedError; nothing is published then.
     """
     with folder_to_publish(target) as folder:
         with ExitStack() as stack:
-            opened = {name: stack.enter_context(open(folder / f"{name}{csv.ENDING}", "wb")) for name in run.schemas}
+            ending = ending_of(form)
+            opened = {name: stack.enter_context(open(folder / f"{name}{ending}", "wb")) for name in run.schemas}
             rejects = stack.enter_context(open(folder / REJECTS_FILE, "wb"))
-            files = {name: csv.CsvFile(run.rules.tables[name], file) for name, file in opened.items()}
+            files = {
+                name: table_file(form, run.rules.tables[name], run.schemas[name], file) for name, file in opened.items()
+            }
             writer = stack.enter_context(WriteBehind())
             for output in run.batches():
                 for name, batch in output.tables.items():
@@ -76,11 +80,14 @@ def deliver_folder(run: Run, target: str, limit: RejectLimit | None = None) -> d
                 rejects.writelines(reject.line() + b"\n" for reject in output.rejects)
                 if limit:
                     limit.check(run.tally, finished=False)
+            for table in files.values():
+                writer.do(table.close)
         if limit:
             limit.check(run.tally, finished=True)
-        names = [*(f"{name}{csv.ENDING}" for name in run.schemas), csv_metadata.FILE, REJECTS_FILE, RUN_FILE]
+        described = {csv_metadata.FILE: csv_metadata.csv_metadata(run.rules)} if form == "csv" else {}
+        names = [*(f"{name}{ending}" for name in run.schemas), *described, REJECTS_FILE, RUN_FILE]
         record = run_record(run, names)
-        for name, content in ((csv_metadata.FILE, csv_metadata.csv_metadata(run.rules)), (RUN_FILE, record)):
+        for name, content in {**described, RUN_FILE: record}.items():
             (folder / name).write_text(json.dumps(content, indent=2, ensure_ascii=False) + "\n", encoding="utf-8")
     return record
 

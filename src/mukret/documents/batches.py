@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
-from typing import BinaryIO
+from typing import BinaryIO, Protocol
 
 from mukret.documents.archives import Entry, entries, is_archive
 from mukret.documents.decode import BYTE_ORDER_MARK, NotJson, decode, decoder
@@ -44,17 +44,39 @@ class Batch:
     bad: list[BadDocument] = field(default_factory=list)
     raw: dict[int, bytes] = field(default_factory=dict)
     size: int = 0
+    in_part: dict[int, bytes] = field(default_factory=dict)
+    """The bytes of documents that were decoded in part, by index."""
+
+    def whole(self, index: int) -> JsonValue:
+        """A document with all that stands in it."""
+        raw = self.in_part.pop(index, None)
+        if raw is not None:
+            self.documents[index] = decode(raw)
+        return self.documents[index]
 
 
 Wanted = Callable[[int], bool]
 """Whether the bytes of the document with this number in the run (from 0) are to be kept."""
 
 
+class Projecting(Protocol):
+    """Decodes documents in part."""
+
+    def decode(self, raw: bytes) -> JsonValue:
+        """Raises ValueError where a document must be decoded in full."""
+
+
 def read_batches(
-    sources: Iterable[Source], keep_raw: Wanted = lambda number: False, size: int = BATCH_BYTES
+    sources: Iterable[Source],
+    keep_raw: Wanted = lambda number: False,
+    size: int = BATCH_BYTES,
+    projection: Projecting | None = None,
 ) -> Iterator[Batch]:
-    """Batches of about `size` bytes of input. Raises InputError for a source that can't be read."""
-    reader = _Reader(keep_raw, size)
+    """Batches of about `size` bytes of input. Raises InputError for a source that can't be read.
+
+    Documents of which the bytes are kept are decoded in full, the others by the projection, if there is one.
+    """
+    reader = _Reader(keep_raw, size, projection)
     for source in sources:
         yield from reader.source(source)
     if reader.batch.documents or reader.batch.bad:
@@ -74,8 +96,9 @@ def nothing_read(file: str, finding: Finding) -> InputError:
 
 
 class _Reader:
-    def __init__(self, keep_raw: Wanted, size: int) -> None:
+    def __init__(self, keep_raw: Wanted, size: int, projection: Projecting | None) -> None:
         self.keep_raw = keep_raw
+        self.projection = projection
         self.size = size
         self.batch = Batch()
         self.count = 0
@@ -172,10 +195,21 @@ class _Reader:
 
     def pieces(self, source: Source, pieces: list[bytes], separator: bytes, lines: int, offset: int) -> None:
         read, sequence = decoder().decode, separator == RECORD_SEPARATOR
+        projection = self.projection
         counted = 0
         for index, piece in enumerate(pieces):
             if not piece or piece.isspace():
                 continue
+            if projection is not None and not self.keep_raw(self.count):
+                try:
+                    document = projection.decode(piece)
+                except (ValueError, RecursionError):
+                    pass
+                else:
+                    if not (sequence and cut_off_in_sequence(document, piece)):
+                        self.batch.in_part[len(self.batch.documents)] = piece
+                        self.add(source, document, piece, source.origin)
+                        continue
             try:
                 document = read(piece)
                 if sequence and cut_off_in_sequence(document, piece):

@@ -93,7 +93,7 @@ class BatchRows:
     def locate(self, row: int) -> tuple[Place, JsonValue]:
         """Place and node of a row in its document: looked up again, since few rows are ever asked for."""
         if self.parent is None:
-            return DOCUMENT, self.rows[row]
+            return DOCUMENT, self.batch.whole(row)
         owner = self.owners[row]
         above, parent_node = self.parent.locate(owner)
         if owner not in self._siblings:

@@ -29,7 +29,7 @@ class Gathered:
 
     rows: list[JsonValue]
     owners: list[int]
-    columns: list[list[JsonValue]]
+    columns: Sequence[Sequence[JsonValue]]
     odd: list[int]
     positions: list[int]
     names: list[str | None]
@@ -111,10 +111,8 @@ def gather_function(rows: Rows, simple: Sequence[Path], *, positions: bool, name
     source.add("def generated(parents, parent_names, hollow_parents):")
     source.depth = 1
     source.add("rows = []; owners = []; odd = []; positions = []; names = []")
-    source.add(f"columns = [{', '.join('[]' for _ in simple)}]")
-    source.add("add_row = rows.append; add_owner = owners.append")
-    for number in range(len(simple)):
-        source.add(f"add{number} = columns[{number}].append")
+    source.add("values = []")
+    source.add("add_row = rows.append; add_owner = owners.append; add_values = values.append")
     source.add("for owner, node in enumerate(parents):")
     source.depth = 2
     if positions:
@@ -142,6 +140,8 @@ def gather_function(rows: Rows, simple: Sequence[Path], *, positions: bool, name
             source.add("name = parent_names[owner]")  # the row is its parent's node
         _walk(source, path.segments, ROOT, candidate, names=names)
     source.depth = 1
+    # one tuple a row, turned over at the end by C, costs less than an append for each value
+    source.add(f"columns = list(zip(*values)) if values else [()] * {len(simple)}")
     source.add("return Gathered(rows, owners, columns, odd, positions, names)")
     gather: Gather = source.compiled(f"rows {rows.paths[0].text}")
     return gather
@@ -171,8 +171,8 @@ def _columns(source: _Source, tree: _Branch, node: str, count: int) -> None:
     source.add("odd.append(len(rows) - 1)")
     _elements(source, tree, node)
     source.depth -= 1
-    for number, variable in enumerate(found):
-        source.add(f"add{number}({variable})")
+    if found:
+        source.add(f"add_values(({', '.join(found)},))")
 
 
 def _members(source: _Source, branch: _Branch, node: str) -> None:

@@ -18,6 +18,7 @@ from mukret.engine.deciding import count_into, rejects_of
 from mukret.engine.fates import LastRows, SeenKeys, keys_of, settling_passes
 from mukret.engine.notices import Notice, notices
 from mukret.engine.plan import make_plan
+from mukret.engine.projection import projection_for
 from mukret.engine.rejects import Reject, bad_document
 from mukret.engine.sampling import Sample, sample_for
 from mukret.engine.table_batch import TableBatch
@@ -60,6 +61,7 @@ class Run:
         self.coverage = Coverage(self.plan)
         self.sample: Sample = sample_for(rules)
         self.kinds = KindsSeen(rules)
+        self.projection = projection_for(rules)
         self.started = datetime.now(UTC)
 
     @cached_property
@@ -80,7 +82,7 @@ class Run:
             raise nothing_read(reason.file, reason.example.finding or Finding(reason.example.message))
 
     def read(self, wanted: Wanted) -> Iterator[Batch]:
-        for batch in read_batches(self.sources, wanted, self.batch_bytes):
+        for batch in read_batches(self.sources, wanted, self.batch_bytes, self.projection):
             yield batch
             if self.progress:
                 self.progress(batch.size)

@@ -21,7 +21,6 @@ from mukret.engine.rests import rest_of
 from mukret.engine.taking import taken
 from mukret.expressions import NOW, Aggregate, Expression, aggregated
 from mukret.rules.model import RESPONSE, Above, At, Compute, Constant, Fact, Field, Inherited, Lookup, Rest
-from mukret.rules.rows import DOCUMENT
 from mukret.types import Bad, Reading
 from mukret.types.taken import GATHERINGS
 from mukret.values import JsonValue
@@ -71,7 +70,7 @@ class TableBatch(BatchRows):
                 if inherited.origin == RESPONSE:
                     for fault in source.faults.get(owner, ()):
                         if fault.name == name:
-                            origin = (DOCUMENT, source.rows[owner])
+                            origin = source.locate(owner)
                             self.blame(row, Fault(rank, name, fault.bad, fault.field, origin))
 
     def prepare(self, expression: Expression, tables: Mapping[str, Self], now: datetime) -> None:

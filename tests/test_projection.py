@@ -1,0 +1,102 @@
+"""Documents decoded as far as the rules read them: what is kept, what is not, and when all of a document is decoded."""
+
+from __future__ import annotations
+
+import json
+import unittest
+from unittest import mock
+
+from mukret.documents import decode, find_sources
+from mukret.engine.projection import projection_for
+from mukret.engine.run import Run
+from mukret.rules import parse_rules
+from tests.helpers import FolderCase, rules_text
+
+PORTS = """
+    tables:
+      ports:
+        rows: "$.ports[*]"
+        fields: {code: $.code, calls: {at: "$.sailings[*]", take: count}}
+      sailings: {within: ports, rows: "$.sailings[*]", fields: {no: $.no, first: "$.decks[0].name"}}
+      fares: {within: sailings, rows: "$.fares.*", fields: {fare: {at: $}}}
+    """
+DOCUMENT = {
+    "meta": {"page": 1},
+    "ports": [{"code": "OTV", "name": "x", "sailings": [{"no": 1, "to": "y", "decks": [{"name": "car", "cars": 2}], "fares": {"adult": {"kr": 1}}}]}],
+}  # fmt: skip
+
+
+class Projections(FolderCase):
+    def test_only_what_is_read_is_kept_and_what_is_counted_is_there(self) -> None:
+        projection = projection_for(parse_rules(rules_text(PORTS)))
+        assert projection is not None
+        kept = {
+            "ports": [
+                {"code": "OTV", "sailings": [{"no": 1, "decks": [{"name": "car"}], "fares": {"adult": {"kr": 1}}}]}
+            ]
+        }
+        self.assertEqual(projection.decode(json.dumps(DOCUMENT).encode()), kept)
+        for odd in (
+            '{"ports": 7}',
+            '{"ports": {"a": "x"}}',
+            '{"ports": ["x", null, [1.50, {"b": 2}]]}',
+            "[1, 2.50]",
+            "null",
+            '"x"',
+        ):
+            with self.subTest(odd):
+                whole = decode(odd.encode())
+                found = projection.decode(odd.encode())
+                self.assertEqual(found, whole)
+
+    def test_what_the_decoder_would_skip_without_a_look_makes_it_a_document_to_decode_in_full(self) -> None:
+        projection = projection_for(parse_rules(rules_text(PORTS)))
+        assert projection is not None
+        for raw in (
+            b'{"x": "\xff"}',
+            b'{"x": ' + b"9" * 4301 + b"}",
+            b'{"ports": 1.5}',
+            b'{"ports": [2.5]}',
+            b'{"ports": {"a": 2.5}}',
+            b'{"x": 1,}',
+            b'{"x": "\\ud800"}',
+        ):
+            with self.subTest(raw[:20]), self.assertRaises(ValueError):
+                projection.decode(raw)
+
+    def test_rules_that_may_look_anywhere_have_none(self) -> None:
+        for table in (
+            "fields: {a: {at: $, type: json}}",
+            "rows: '$[?@.a == $.b]', fields: {a: $.a}",
+            "rows: $.a, when: '@.b == $.c', fields: {a: $.a}",
+            "rows: '$..a', fields: {a: $.a}",
+            "rest: r, fields: {a: $.a}",
+        ):
+            with self.subTest(table):
+                self.assertIsNone(projection_for(parse_rules(rules_text(f"tables: {{t: {{{table}}}}}"))))
+        kinds = 'response: {kinds: {k: {when: "@.a"}}}\ntables: {t: {kind: k, fields: {a: $.a}}}'
+        self.assertIsNone(projection_for(parse_rules(rules_text(kinds))))
+
+    def test_hints_name_members_that_only_documents_decoded_in_full_have(self) -> None:
+        rules = parse_rules(rules_text('tables: {t: {rows: "$.port[*]", fields: {a: $.a}}}'))
+        lines = "\n".join(json.dumps(DOCUMENT) for _ in range(30))
+        run = Run(rules, find_sources([self.file("a.jsonl", lines)]))
+        list(run.batches())
+        self.assertEqual([rule.hint for rule in run.unmatched()], ["$.port is not there; did you mean $.ports?"])
+
+    def test_bad_documents_are_the_same_ones(self) -> None:
+        lines = ['{"ports": []}', '{"x": "\udcff"}', '{"x": [1,]}', '{"ports": 2.5}', '{"x": ' + "9" * 5000 + "}"]
+        file = self.file("a.jsonl", "\n".join(lines).encode("utf-8", "surrogateescape"))
+        found = []
+        for sampled in (True, False):
+            with mock.patch("mukret.engine.run.is_sampled", lambda number, sampled=sampled: sampled):
+                run = Run(parse_rules(rules_text(PORTS)), find_sources([file]))
+                found.append(
+                    [(reject.document, reject.problems) for output in run.batches() for reject in output.rejects]
+                )
+        self.assertEqual([document for document, _ in found[0]], [2, 3, 5])
+        self.assertEqual(found[1], found[0])
+
+
+if __name__ == "__main__":
+    unittest.main()
