@@ -16,6 +16,8 @@ from mukret.errors import InputError
 from mukret.values import JsonValue
 
 BATCH_BYTES = 2_000_000
+BLOCKS_TO_WAIT = 8
+"""After a block with an odd line in it, so many are read line by line before the quick way is tried again."""
 
 
 @dataclass(frozen=True)
@@ -65,6 +67,9 @@ class Projecting(Protocol):
     def decode(self, raw: bytes) -> JsonValue:
         """Raises ValueError where a document must be decoded in full."""
 
+    def decode_all(self, block: bytes, texts: list[bytes]) -> list[JsonValue]:
+        """The documents in a block; raises ValueError where one of them must be decoded in full."""
+
 
 def read_batches(
     sources: Iterable[Source],
@@ -99,6 +104,7 @@ class _Reader:
     def __init__(self, keep_raw: Wanted, size: int, projection: Projecting | None) -> None:
         self.keep_raw = keep_raw
         self.projection = projection
+        self.blocks_to_wait = 0
         self.size = size
         self.batch = Batch()
         self.count = 0
@@ -185,13 +191,54 @@ class _Reader:
             block, found, rest = (rest + more).rpartition(separator) if more else (rest, b"", b"")
             if more and not found:
                 continue  # not one whole piece so far
-            self.pieces(source, block.split(separator), separator, lines, offset)
+            pieces = block.split(separator)
+            if separator != b"\n" or not self.all_at_once(source, block, pieces):
+                self.pieces(source, pieces, separator, lines, offset)
             lines += block.count(b"\n") + found.count(b"\n")
             offset += len(block) + len(found)
             if not more:
                 return
             if self.batch.size >= self.size:
                 yield self.handed_over()
+
+    def all_at_once(self, source: Source, block: bytes, pieces: list[bytes]) -> bool:
+        """Decodes all lines of a block without a look at each.
+
+        False if one of them is odd: nothing was taken then, and the next blocks are read line by line too.
+        """
+        if self.blocks_to_wait:
+            self.blocks_to_wait -= 1
+            return False
+        texts = [piece for piece in pieces if piece and not piece.isspace()]
+        full = decoder().decode
+        kept = [number for number in range(len(texts)) if self.keep_raw(self.count + number)]
+        try:
+            if self.projection is None:
+                documents = list(map(full, texts))
+            else:
+                documents = self.projection.decode_all(block, texts)
+                for number in kept:
+                    documents[number] = full(texts[number])
+        except (ValueError, RecursionError):
+            self.blocks_to_wait = BLOCKS_TO_WAIT
+            return False
+        self.add_all(source, documents, texts, kept)
+        return True
+
+    def add_all(self, source: Source, documents: list[JsonValue], texts: list[bytes], kept: list[int]) -> None:
+        batch, first, count = self.batch, len(self.batch.documents), len(texts)
+        batch.raw.update((first + number, texts[number]) for number in kept)
+        if self.projection is not None:
+            batch.in_part.update(enumerate(texts, first))
+            for number in kept:
+                del batch.in_part[first + number]
+        batch.documents += documents
+        batch.sources += [source] * count
+        batch.numbers += range(source.documents + 1, source.documents + count + 1)
+        batch.origins += [source.origin] * count
+        batch.size += sum(map(len, texts))
+        source.documents += count
+        self.count += count
 
     def pieces(self, source: Source, pieces: list[bytes], separator: bytes, lines: int, offset: int) -> None:
         read, sequence = decoder().decode, separator == RECORD_SEPARATOR

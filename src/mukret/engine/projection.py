@@ -37,11 +37,21 @@ class Projection:
 
         The decoder does not look into what it skips: invalid UTF-8 and endless integers are looked for here.
         """
-        if len(raw) > _LONGEST_INTEGER and _TOO_LONG in raw.translate(_DIGITS):
-            raise ValueError
-        if not raw.isascii():
-            raw.decode()
+        _look_over(raw)
         return self.read(raw)
+
+    def decode_all(self, block: bytes, texts: list[bytes]) -> list[JsonValue]:
+        """The documents that are the lines of a block; ValueError where one must be decoded in full."""
+        _look_over(block)
+        return list(map(self.read, texts))
+
+
+def _look_over(raw: bytes) -> None:
+    """Raises ValueError for what the decoder does not see in what it skips."""
+    if len(raw) > _LONGEST_INTEGER and _TOO_LONG in raw.translate(_DIGITS):
+        raise ValueError
+    if not raw.isascii():
+        raw.decode()
 
 
 def projection_for(rules: Rules) -> Projection | None:
