@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 import json
+import re
 import unittest
+from pathlib import Path
 from unittest import mock
 
 from mukret.documents import decode, find_sources
+from mukret.engine.plan import make_plan
 from mukret.engine.projection import projection_for
 from mukret.engine.run import Run
-from mukret.rules import parse_rules
+from mukret.rules import load_rules, parse_rules
 from tests.helpers import FolderCase, rules_text
 
+ROOT = Path(__file__).parent.parent
 PORTS = """
     tables:
       ports:
@@ -83,6 +87,29 @@ class Projections(FolderCase):
         run = Run(rules, find_sources([self.file("a.jsonl", lines)]))
         list(run.batches())
         self.assertEqual([rule.hint for rule in run.unmatched()], ["$.port is not there; did you mean $.ports?"])
+
+    def test_most_tables_of_the_sample_and_of_the_documentation_take_the_quick_way_and_verbose_says_which(self) -> None:
+        """A third or more on the slow way would be a defect."""
+        page = (ROOT / "docs/rules-reference.md").read_text(encoding="utf-8")
+        self.mukret("demo")
+        sample = load_rules(self.folder / "merrow-demo/merrow.rules.yaml")
+        self.assertIsNotNone(projection_for(sample))
+        texts = [
+            text
+            for text in re.findall(r"^```yaml rules\n(.*?)^```$", page, re.MULTILINE | re.DOTALL)
+            if ".yaml" not in text and ".csv" not in text
+        ]
+        plans = [plan for rules in (sample, *map(parse_rules, texts)) for plan in make_plan(rules).tables]
+        slow = [plan.table.name for plan in plans if plan.slow]
+        self.assertGreater(len(plans), 40)
+        self.assertLess(len(slow), len(plans) / 3, slow)
+        told = self.mukret("extract", "merrow-demo/merrow.rules.yaml", "merrow-demo/feed", "--to", "out", "-v").stderr
+        for line in (
+            "documents are decoded as far as the rules read them",
+            "zones: rows one by one (recurse)",
+            "sailings: generated code",
+        ):
+            self.assertIn(f"\n  {line}\n", told)
 
     def test_bad_documents_are_the_same_ones(self) -> None:
         lines = ['{"ports": []}', '{"x": "\udcff"}', '{"x": [1,]}', '{"ports": 2.5}', '{"x": ' + "9" * 5000 + "}"]

@@ -149,6 +149,10 @@ def _report(run: Run, notices: list[Notice], target: str, *, verbose: bool) -> N
             size = f"{counted(source.documents, 'document')}, {counted(source.size, 'byte')}{packed}"
             over = f", passed over {passed}" if (passed := source.passed_over.total()) else ""
             click.echo(f"  {escaped(source.name)}: {size}{over}", err=True)
+        part = "as far as the rules read them" if run.projection else "in full: the rules may look anywhere in them"
+        click.echo(f"  documents are decoded {part}", err=True)
+        for plan in run.plan.tables:
+            click.echo(f"  {plan.table.name}: {', '.join(plan.slow) or 'generated code'}", err=True)
     console.print_counts(run.tally)
     parents = {name: table.within for name, table in run.rules.tables.items()}
     console.print_reasons(run.tally, None if target == "-" else f"{target.rstrip('/')}/rejects.jsonl", parents)

@@ -48,12 +48,14 @@ class Batch:
     size: int = 0
     in_part: dict[int, bytes] = field(default_factory=dict)
     """The bytes of documents that were decoded in part, by index."""
+    finish: Callable[[JsonValue], JsonValue] = lambda document: document
+    """What is done to a document after it was decoded."""
 
     def whole(self, index: int) -> JsonValue:
         """A document with all that stands in it."""
         raw = self.in_part.pop(index, None)
         if raw is not None:
-            self.documents[index] = decode(raw)
+            self.documents[index] = self.finish(decode(raw))
         return self.documents[index]
 
 

@@ -49,6 +49,7 @@ class BatchTables:
 
     def unfold(self) -> dict[int, list[BadText]]:
         """Reads what is embedded in the documents; gives what could not be read, by document."""
+        self.batch.finish = lambda document: unfolded(document, self.plan.embedded)[0]
         found = {}
         for number, document in enumerate(self.batch.documents):
             self.batch.documents[number], bad = unfolded(document, self.plan.embedded)
@@ -131,6 +132,7 @@ def _without(batch: Batch, kept: list[int], lost: Mapping[int, BadText]) -> Batc
         numbers=[batch.numbers[number] for number in kept],
         origins=[batch.origins[number] for number in kept],
         raw={now: batch.raw[number] for now, number in enumerate(kept) if number in batch.raw},
+        in_part={now: batch.in_part[number] for now, number in enumerate(kept) if number in batch.in_part},
         bad=[*batch.bad, *bad],
     )
 

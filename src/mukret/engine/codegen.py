@@ -100,8 +100,13 @@ class _Branch:
         branch.columns.append(column)
 
 
-def gather_function(rows: Rows, simple: Sequence[Path], *, positions: bool, names: bool) -> Gather:
-    """A function that finds the rows of a table and the values of its simple fields (singular paths)."""
+def gather_function(
+    rows: Rows, simple: Sequence[Path], *, positions: bool, names: bool, below_hollow: bool = False
+) -> Gather:
+    """A function that finds the rows of a table and the values of its simple fields (singular paths).
+
+    `below_hollow`: a parent row may stand for none, and nothing may be found in it.
+    """
     if not rows.plain or not all(map(is_compilable, rows.paths)):
         return general_gather(rows, simple, names=names)
     source = _Source()
@@ -111,7 +116,7 @@ def gather_function(rows: Rows, simple: Sequence[Path], *, positions: bool, name
     source.add("def generated(parents, parent_names, hollow_parents):")
     source.depth = 1
     source.add("rows = []; owners = []; odd = []; positions = []; names = []")
-    source.add("values = []")
+    source.add("values = []; hollow = set()")
     source.add("add_row = rows.append; add_owner = owners.append; add_values = values.append")
     source.add("for owner, node in enumerate(parents):")
     source.depth = 2
@@ -134,15 +139,27 @@ def gather_function(rows: Rows, simple: Sequence[Path], *, positions: bool, name
             source.add("names.append(name)")
         _columns(source, tree, node, len(simple))
 
+    if rows.outer:
+        source.add("before = len(rows)")
+    if below_hollow:
+        source.add("if owner not in hollow_parents:")
+        source.depth = 3
+    walking = source.depth
     for path in rows.paths:
-        source.depth = 2
+        source.depth = walking
         if names and not path.segments:
             source.add("name = parent_names[owner]")  # the row is its parent's node
         _walk(source, path.segments, ROOT, candidate, names=names)
+    if rows.outer:
+        source.depth = 2
+        source.add("if len(rows) == before:")
+        source.add("    hollow.add(before); add_row(None); add_owner(owner)")
+        source.add("    positions.append(0); names.append(None)")
+        source.add(f"    add_values((None,) * {len(simple)})")
     source.depth = 1
     # one tuple a row, turned over at the end by C, costs less than an append for each value
     source.add(f"columns = list(zip(*values)) if values else [()] * {len(simple)}")
-    source.add("return Gathered(rows, owners, columns, odd, positions, names)")
+    source.add("return Gathered(rows, owners, columns, odd, positions, names, hollow=hollow)")
     gather: Gather = source.compiled(f"rows {rows.paths[0].text}")
     return gather
 

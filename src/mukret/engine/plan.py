@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
 
 from mukret.columns.arrow import column_type
-from mukret.engine.codegen import Gather, gather_function, general_gather, is_compilable, nodes_function
-from mukret.paths import Path, parse_path
+from mukret.engine.codegen import Gather, gather_function, is_compilable, nodes_function
+from mukret.paths import Filter, Path, parse_path
 from mukret.rules.model import RESPONSE, At, Fact, Field, Rules, Table
 from mukret.rules.rows import Rows
 from mukret.values import JsonValue
@@ -27,7 +27,8 @@ class TablePlan:
     rank: dict[str, int]
     inherit_rank: dict[str, int]
     schema: object
-    children: list[TablePlan] = field(default_factory=list)
+    slow: tuple[str, ...] = ()
+    """Why rows, or some of the fields, are not gathered by generated code; none if all are."""
 
 
 @dataclass
@@ -75,10 +76,7 @@ def _table_plan(table: Table, *, names: bool, may_stand_in_hollow: bool = False)
     general = [own for own in table.fields if isinstance(own.source, At) and not _is_simple(own)]
     paths = [own.source.paths[0] for own in simple if isinstance(own.source, At)]
     positions = any(own.source == Fact("position") for own in table.fields)
-    if may_stand_in_hollow:
-        gather = general_gather(table.rows, paths, names=names)
-    else:
-        gather = gather_function(table.rows, paths, positions=positions, names=names)
+    gather = gather_function(table.rows, paths, positions=positions, names=names, below_hollow=may_stand_in_hollow)
     return TablePlan(
         table,
         gather,
@@ -91,7 +89,27 @@ def _table_plan(table: Table, *, names: bool, may_stand_in_hollow: bool = False)
         {own.name: number for number, own in enumerate(table.fields)},
         {item.name: number - len(table.inherit) for number, item in enumerate(table.inherit)},
         _schema(table),
+        tuple(_slow(table)),
     )
+
+
+def _slow(table: Table) -> Iterator[str]:
+    rows = table.rows
+    words = {"zip": rows.zip, "header": rows.header, "recurse": rows.recurse}
+    yield from (f"rows one by one ({word})" for word, given in words.items() if given)
+    if not all(map(is_compilable, rows.paths)):
+        yield "rows one by one (a path that is too long)"
+    if rows.when is not None:
+        yield "a condition for each node (when)"
+    if any(_is_interpreted(path) for path in rows.paths):
+        yield "rows by the plain way of a path (a filter, or ..)"
+    for own in table.fields:
+        if isinstance(own.source, At) and any(map(_is_interpreted, own.source.paths)):
+            yield f"{own.name} by the plain way of a path (a filter, or ..)"
+
+
+def _is_interpreted(path: Path) -> bool:
+    return any(segment.descend or any(isinstance(s, Filter) for s in segment.selectors) for segment in path.segments)
 
 
 def _is_simple(own: Field) -> bool:

@@ -56,7 +56,7 @@ def _look_over(raw: bytes) -> None:
 
 def projection_for(rules: Rules) -> Projection | None:
     """None where the rules read documents as a whole."""
-    if rules.embedded or _looks_at_the_root(rules):
+    if _looks_at_the_root(rules):
         return None
     ways = _Read(rules)
     wanted = _Types(ways).of(ways.closed(ways.of_document()))
@@ -92,6 +92,7 @@ class _Read(Ways):
     def of_document(self) -> Iterator[Way]:
         yield from self.of_fields(self.rules.response_fields)
         yield from self.to_rows(None)
+        yield from (Way(item.path.segments) for item in self.rules.embedded)
 
     def of_row(self, table: Table) -> Iterator[Way]:
         if table.rows.recurse is not None or table.rows.header is not None or table.rows.when is not None:

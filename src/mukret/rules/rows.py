@@ -176,8 +176,8 @@ class Rows:
 
     @property
     def plain(self) -> bool:
-        """Whether each row is a node that a path found, and nothing else has to be known of it."""
-        return not (self.zip or self.header or self.recurse or self.outer)
+        """Whether each row is a node that a path found, or stands for none."""
+        return not (self.zip or self.header or self.recurse)
 
     @property
     def may_be_the_parent(self) -> bool:
