@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import logging
 import sys
+from functools import partial
 from typing import TYPE_CHECKING
 
 import click
@@ -78,7 +79,8 @@ def command(
     run = _run(rules, files)
     try:
         mixed = target == "-" and sys.stdout.isatty()  # rows and a bar on one screen
-        with progress_bar(run.sources, quiet=quiet or mixed) as run.progress:
+        told = partial(_so_far, run)
+        with progress_bar(run.sources, quiet=quiet or mixed, told=told) as run.progress:
             if table is not None:
                 record = deliver_table(run, table, sys.stdout.buffer, limit)
             else:
@@ -134,6 +136,11 @@ def _run(rules: str, files: tuple[str, ...]) -> Run:
     from mukret.engine.run import Run
 
     return Run(checked, find_sources(files))
+
+
+def _so_far(run: Run) -> str:
+    """What a run that goes on has come to."""
+    return f"{run.tally.rows_seen:,} rows, {run.tally.findings:,} rejects"
 
 
 def _report(run: Run, notices: list[Notice], target: str, *, verbose: bool) -> None:

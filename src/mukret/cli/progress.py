@@ -25,16 +25,19 @@ STYLES = {
 
 
 @contextmanager
-def progress_bar(sources: Sequence[Source], *, quiet: bool) -> Iterator[Callable[[int], None] | None]:
-    """What is to be called after each batch; None where nobody looks."""
+def progress_bar(
+    sources: Sequence[Source], *, quiet: bool, told: Callable[[], str] = lambda: ""
+) -> Iterator[Callable[[int], None] | None]:
+    """What is to be called after each batch; None where nobody looks. `told` says what has come of it so far."""
     if quiet or not sys.stderr.isatty():
         yield None
         return
     from rich.console import Console
-    from rich.progress import BarColumn, DownloadColumn, Progress, TimeRemainingColumn, TransferSpeedColumn
+    from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeRemainingColumn, TransferSpeedColumn
     from rich.theme import Theme
 
-    columns = (BarColumn(), DownloadColumn(), TransferSpeedColumn(), TimeRemainingColumn())
+    said = TextColumn("{task.description}", markup=False)
+    columns = (BarColumn(), DownloadColumn(), TransferSpeedColumn(), TimeRemainingColumn(), said)
     console = Console(stderr=True, theme=Theme(STYLES))
     progress = Progress(
         *columns, console=console, transient=True, auto_refresh=False, redirect_stdout=False, redirect_stderr=False
@@ -45,7 +48,8 @@ def progress_bar(sources: Sequence[Source], *, quiet: bool) -> Iterator[Callable
     def seen(_: int) -> None:
         if time.monotonic() - begun > PATIENCE:
             progress.start()
-            progress.update(task, completed=sum(source.size for source in sources), refresh=True)
+            read = sum(source.size for source in sources)
+            progress.update(task, completed=read, description=told(), refresh=True)
 
     try:
         yield seen
