@@ -14,7 +14,7 @@ from typing import Any
 from mukret.expressions import families
 from mukret.expressions.values import division_by_zero, in_digits, int64, no_result, overflow
 from mukret.types import DecimalType, Float, Integer, Text, ValueType
-from mukret.types.numbers import EXACT, MAX_DIGITS
+from mukret.types.numbers import EXACT
 
 Types = Sequence[ValueType]
 
@@ -282,4 +282,3 @@ FUNCTIONS: dict[str, Function] = {
 """By name; ROUND's own rules for the type of its result stand where calls are typed."""
 
 ALIASES = {"CEIL": "CEILING", "CHARACTER_LENGTH": "CHAR_LENGTH"}
-ROUND_DIGITS = MAX_DIGITS

@@ -78,7 +78,6 @@ class Aggregate(Expression):
     function: str
     table: str
     field: str | None
-    of_type: ValueType | None
     separator: str = ""
 
     @property

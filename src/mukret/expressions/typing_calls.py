@@ -224,7 +224,7 @@ class Calls(Operators):
             if name != "COUNT":
                 some = next(iter(self.within[table]), "fare")
                 raise self.fail(over, f"{name} wants a field of {table}", f"{name}({table}.{some})")
-            return Aggregate(Integer(), name, table, None, None)
+            return Aggregate(Integer(), name, table, None)
         field_token = cast(Token, over.children[1])
         field, known = unquoted(field_token), self.within[table]
         if field not in known:
@@ -239,7 +239,7 @@ class Calls(Operators):
             by_name = {"LISTAGG": "texts", "SUM": "numbers or durations", "AVG": "numbers"}
             wants = by_name.get(name, "values with an order")
             raise self.fail(over, f"{name} wants {wants}, but {table}.{field} is {known[field].name}")
-        return Aggregate(result, name, table, field, known[field], separator.value)
+        return Aggregate(result, name, table, field, separator.value)
 
     def _cast(self, node: Syntax) -> Expression:
         operand, type_node = self.children(node)

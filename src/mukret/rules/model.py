@@ -292,18 +292,6 @@ class Rules:
     included: Mapping[str, str] = field(default_factory=dict)
     """SHA-256 of each file that this one includes or refers to, by its path."""
 
-    @property
-    def asks_the_time(self) -> bool:
-        """Whether an expression reads CURRENT_TIMESTAMP."""
-        computed = [
-            own.source.expression
-            for fields in (self.response_fields, *(table.fields for table in self.tables.values()))
-            for own in fields
-            if isinstance(own.source, Compute)
-        ]
-        conditions = [table.where for table in self.tables.values() if table.where is not None]
-        return any(expression.asks_the_time for expression in (*computed, *conditions))
-
     def parents_first(self) -> list[Table]:
         """All tables, each after the one that it is within, otherwise in the order of the file."""
         ordered: list[Table] = []

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-from functools import lru_cache
 
 _DIRECTIVES = frozenset("aAwdbBmyYHIpMSfzjUWuVG%")
 _DIRECTIVE = re.compile(r"%(.?)", re.DOTALL)
@@ -96,9 +95,3 @@ def read_rfc5322(text: str) -> dt.datetime | None:
     if week_day and _DAYS.lower().split("|")[moment.weekday()] != week_day.lower():
         return None
     return moment
-
-
-@lru_cache(maxsize=200)
-def is_pattern(form: str) -> bool:
-    """Whether a format is a strptime pattern, not one of the named ones."""
-    return "%" in form
