@@ -9,6 +9,7 @@ from pathlib import Path
 from unittest import mock
 
 from mukret.documents import decode, find_sources
+from mukret.documents.doubled import is_sampled
 from mukret.engine.plan import make_plan
 from mukret.engine.projection import projection_for
 from mukret.engine.run import Run
@@ -110,6 +111,18 @@ class Projections(FolderCase):
             "sailings: generated code",
         ):
             self.assertIn(f"\n  {line}\n", told)
+
+    def test_files_of_one_document_are_decoded_in_part_too_but_for_the_sampled_and_archives(self) -> None:
+        rules = parse_rules(rules_text(PORTS))
+        self.file("in/00.har", json.dumps({"log": {"version": "1.2", "creator": {}, "entries": []}}))
+        for number in range(1, 30):
+            self.file(f"in/{number:02}.json", json.dumps(DOCUMENT))
+        run = Run(rules, find_sources([self.folder / "in"]))
+        parts = [sorted(batch.in_part) for batch in run.read(is_sampled)]
+        self.assertEqual(parts, [list(range(20, 29))])
+        run = Run(rules, find_sources([self.folder / "in"]))
+        found = [row for output in run.batches() for row in output.tables["ports"].to_pylist()]
+        self.assertEqual(found, [{"code": "OTV", "calls": 1}] * 29)
 
     def test_bad_documents_are_the_same_ones(self) -> None:
         lines = ['{"ports": []}', '{"x": "\udcff"}', '{"x": [1,]}', '{"ports": 2.5}', '{"x": ' + "9" * 5000 + "}"]

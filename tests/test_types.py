@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import unittest
 from decimal import Decimal
+from email.utils import format_datetime
 from typing import Any
 from zoneinfo import ZoneInfo, reset_tzpath
 
@@ -18,7 +19,9 @@ from mukret.types import (
     Bad,
     Boolean,
     Date,
+    Datetime,
     DecimalType,
+    Duration,
     Enum,
     EnumValue,
     Float,
@@ -27,10 +30,12 @@ from mukret.types import (
     Options,
     Reading,
     Text,
+    Time,
     Timestamp,
     ValueType,
     parse_type,
 )
+from mukret.types.instants import EPOCH
 from mukret.types.names import TypeNameError
 from mukret.types.numbers import float_text
 from mukret.values import JsonValue, Number
@@ -357,6 +362,32 @@ class Writing(unittest.TestCase):
                 self.assertEqual(kind.written(value), text)
                 array = __import__("pyarrow").array([value], column_type(kind))
                 self.assertEqual(written(array, kind).to_pylist(), [text])
+
+    @given(st.integers(-(2**63) + 1, 2**63 - 1))
+    def test_a_duration_reads_back_as_itself(self, micros: int) -> None:
+        value = dt.timedelta(microseconds=micros)
+        self.assertEqual(Reading(Duration()).read(Duration().written(value)), value)
+
+    @given(st.datetimes(dt.datetime(1000, 1, 2), dt.datetime(9999, 12, 30)), st.integers(-23 * 60, 23 * 60))
+    def test_moments_are_those_of_the_standard_library_in_every_form(self, moment: dt.datetime, offset: int) -> None:
+        zoned = moment.replace(tzinfo=dt.timezone(dt.timedelta(minutes=offset)))
+        whole = zoned.replace(microsecond=0)
+        for text, form, expected in (
+            (zoned.isoformat(), "iso", zoned),
+            (zoned.isoformat(" "), "iso", zoned),
+            (format_datetime(whole), "rfc5322", whole),
+            (whole.strftime("%d.%m.%Y %H:%M:%S %z"), "%d.%m.%Y %H:%M:%S %z", whole),
+            (whole.strftime("%j %Y %I:%M:%S %p %z"), "%j %Y %I:%M:%S %p %z", whole),
+            (str((whole - EPOCH) // dt.timedelta(seconds=1)), "epoch-s", whole),
+        ):
+            reading = Reading(Timestamp(), Options(format=(form,)))
+            self.assertEqual(reading.read(text), expected, text)
+            self.assertEqual(read_column(reading, [text]).array[0].as_py(), expected, text)
+        self.assertEqual(Reading(Datetime()).read(moment.isoformat()), moment)
+        self.assertEqual(Reading(Time()).read(moment.time().isoformat()), moment.time())
+        self.assertEqual(
+            Reading(Date(), Options(format=("%d %B %Y",))).read(moment.strftime("%d %B %Y")), moment.date()
+        )
 
     @given(st.floats(allow_nan=False, allow_infinity=False))
     def test_a_float_reads_back_as_itself(self, number: float) -> None:

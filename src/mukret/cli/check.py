@@ -68,7 +68,7 @@ def _print(rules: Any, outcomes: list[Any]) -> None:
         if outcome.passed:
             click.echo(f"{click.style('passes', fg='green')}  {escaped(outcome.example.shows)}")
             continue
-        place = f"{rules.file}:{outcome.example.line}:{outcome.example.column}"
+        place = f"{outcome.example.file}:{outcome.example.line}:{outcome.example.column}"
         fails = click.style("fails", fg="red", bold=True)
         click.echo(f"{fails}   {escaped(outcome.example.shows)} [example-failed] at {place}")
         for difference in outcome.differences:

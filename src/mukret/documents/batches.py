@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import BinaryIO, Protocol
 
@@ -161,6 +162,12 @@ class _Reader:
 
     def document(self, source: Source, raw: bytes) -> None:
         """A file that is one document, or one HTTP archive with many."""
+        if self.projection is not None and not self.keep_raw(self.count) and b'"entries"' not in raw:
+            with suppress(ValueError, RecursionError):
+                document = self.projection.decode(raw)
+                self.batch.in_part[len(self.batch.documents)] = raw
+                self.add(source, document, raw, source.origin)
+                return
         try:
             document = decode(raw)
         except NotJson as error:
