@@ -3,18 +3,22 @@
 from __future__ import annotations
 
 import datetime as dt
+import json
 import unittest
 from decimal import Decimal
 from fractions import Fraction
+from pathlib import Path
 from typing import Any
+from unittest import mock
 
+import lark
 import pyarrow as pa
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from mukret.columns.arrow import value_type
 from mukret.columns.expressions import evaluate_column
-from mukret.expressions import ExpressionError, compile_expression, evaluate, names_in
+from mukret.expressions import ExpressionError, compile_expression, evaluate, names_in, tables
 from mukret.expressions.families import arithmetic_type
 from mukret.types import Bad, Boolean, Date, DecimalType, Float, Integer, Options, Reading, Text, Timestamp, ValueType
 from mukret.types import parse_type as built_in
@@ -256,6 +260,18 @@ class Expressions(unittest.TestCase):
         expected = Decimal(round(exact * 10**kind.scale)).scaleb(-kind.scale)
         self.assertEqual(evaluate(expression, {"a": a, "b": b}), expected)
         self.assertEqual(column.array.to_pylist(), [expected])
+
+    def test_the_parsers_tables_belong_to_the_grammar_and_without_them_it_is_the_same(self) -> None:
+        home = Path(__file__).parent.parent / "src/mukret/expressions"
+        grammar, shipped = (home / tables.GRAMMAR).read_text(), json.loads((home / tables.TABLES).read_text())
+        if shipped["of"].startswith(f"lark {lark.__version__},"):  # of another version the tables are not used
+            self.assertEqual(shipped["of"], tables.version_of(grammar), "run scripts/make_parser_tables.py")
+            with mock.patch.object(tables, "made_anew", side_effect=AssertionError):
+                tables.parser()
+        with mock.patch.object(lark, "__version__", "0"):
+            anew = tables.parser()
+        for text, *_ in VALUES:
+            self.assertEqual(tables.parser().parse(text), anew.parse(text))
 
     def test_long_lists_are_evaluated_and_endless_nesting_is_refused(self) -> None:
         listed = ", ".join(map(str, range(3000)))

@@ -3,21 +3,20 @@
 from __future__ import annotations
 
 from functools import lru_cache
-from importlib import resources
 from typing import NoReturn
 
 from lark import Lark, Token, Tree
 from lark.exceptions import UnexpectedCharacters, UnexpectedInput, UnexpectedToken
 
 from mukret.errors import ExpressionError
+from mukret.expressions.tables import parser
 
 Syntax = Tree[Token]
 
 
 @lru_cache(maxsize=1)
 def _grammar() -> Lark:
-    text = resources.files("mukret.expressions").joinpath("sql.lark").read_text("utf-8")
-    return Lark(text, parser="lalr", lexer="basic", propagate_positions=True, maybe_placeholders=True)
+    return parser()
 
 
 def parse_expression(text: str) -> Syntax:
