@@ -178,6 +178,11 @@ STATIC_ERRORS: list[tuple[str, int, str, str | None]] = [
     ("CAST(1 AS duration)", 5, "expression-type", None),
     ("DATE '2031-04-01' AT TIME ZONE 'UTC'", 0, "expression-type", None),
     ("INTERVAL '1' YEAR", 0, "expression-type", "INTERVAL '90' MINUTE; known: DAY, HOUR, MINUTE, SECOND"),
+    ("NOW()", 0, "unknown-function", "it is CURRENT_TIMESTAMP here"),
+    ("substr(name, 1)", 0, "unknown-function", "it is SUBSTRING(text, start, length) here"),
+    ("name::integer", 4, "expression-syntax", "a cast is written CAST(x AS type)"),
+    ("INTERVAL '1 hour'", 9, "expression-syntax", "the unit stands after the text: INTERVAL '90' MINUTE"),
+    ("departs - departs > '01:00'", 20, "expression-type", "write INTERVAL '90' MINUTE"),
     ("SUBSTRNG(name, 1)", 0, "unknown-function", "did you mean SUBSTRING?"),
     ("COUNT(seats)", 6, "unknown-table", "aggregates are over tables that are directly within this one"),
     (

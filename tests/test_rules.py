@@ -137,6 +137,7 @@ PROBLEMS: list[tuple[str, list[tuple[int, int, str]]]] = [
     (table_rules("a: {at: $.a, grouping: ','}"), [(6, 27, "wrong-option")]),
     (table_rules("a: {at: $.a, capture: x}"), [(6, 36, "no-pattern")]),
     (table_rules("a: {at: $.a, capture: 'a(b|(c)'}"), [(6, 38, "no-pattern")]),
+    (table_rules("a: {at: $.a, type: list(crowns)}"), [(6, 33, "unknown-type")]),
     (table_rules("a: {at: $.a, type: list(list(text))}"), [(6, 33, "unknown-type")]),
     (
         table_rules("a: {at: $.a, split: ','}, b: {at: $.b, type: integer, unit: s}"),

@@ -41,6 +41,8 @@ def _explain(error: UnexpectedInput, text: str) -> NoReturn:
             "&": "write AND",
             "|": "texts are joined by ||; the logical one is OR",
             ";": "leave it out: one expression, no statement",
+            ":": "a cast is written CAST(x AS type)",
+            "%": "texts stand in single quotes; a remainder is MOD(a, b)",
         }.get(character)
         raise ExpressionError(
             "expression-syntax", f"{character!r} can't stand here", text, error.pos_in_stream or 0, hint
@@ -50,6 +52,8 @@ def _explain(error: UnexpectedInput, text: str) -> NoReturn:
     if token.type == "$END":
         raise ExpressionError("expression-syntax", "the expression ends too early", text, len(text), None) from None
     hint = "equality is a single =" if token == "=" and text[max(0, token.start_pos - 1)] == "=" else None
+    if token.type == "STRING" and text[: token.start_pos].rstrip().upper().endswith("INTERVAL"):
+        hint = "the unit stands after the text: INTERVAL '90' MINUTE"
     if token.type.startswith("_"):
         hint = f'a field of this name is written "{token}"'
     raise ExpressionError(

@@ -44,6 +44,18 @@ from mukret.types.zones import zone, zone_names
 
 AGGREGATES = ("COUNT", "SUM", "MIN", "MAX", "AVG", "LISTAGG")
 _BRANCHING = ("COALESCE", "NULLIF")
+_ELSEWHERE = {
+    **dict.fromkeys(("NOW", "GETDATE", "SYSDATE", "CURRENT_DATE"), "CURRENT_TIMESTAMP"),
+    **dict.fromkeys(("LENGTH", "LEN"), "CHAR_LENGTH(text)"),
+    **dict.fromkeys(("IFNULL", "NVL", "ISNULL"), "COALESCE(a, b)"),
+    **dict.fromkeys(("STRPOS", "INSTR", "CHARINDEX", "LOCATE"), "POSITION(part IN text)"),
+    **dict.fromkeys(("STRING_AGG", "GROUP_CONCAT"), "LISTAGG(table.field, ', ')"),
+    **dict.fromkeys(("DATE_PART", "DATEPART"), "EXTRACT(YEAR FROM x)"),
+    **dict.fromkeys(("IF", "IIF"), "CASE WHEN … THEN … ELSE … END"),
+    "SUBSTR": "SUBSTRING(text, start, length)",
+    "POW": "POWER(a, b)",
+}
+"""What functions of SQL's dialects are called in the standard."""
 
 
 class Calls(Operators):
@@ -78,7 +90,8 @@ class Calls(Operators):
             "EXTRACT",
             "TRIM",
         ]
-        raise self.fail(token, f"no function {token}", did_you_mean(name, known), "unknown-function")
+        hint = f"it is {_ELSEWHERE[name]} here" if name in _ELSEWHERE else did_you_mean(name, known)
+        raise self.fail(token, f"no function {token}", hint, "unknown-function")
 
     def wrong_count(self, node: Syntax, name: str, count: int) -> ExpressionError:
         arguments = "1 argument" if count == 1 else f"{count} arguments"

@@ -29,13 +29,11 @@ from mukret.expressions.typing_basics import Basics
 from mukret.text import did_you_mean
 from mukret.types import (
     Boolean,
-    Date,
     Duration,
     Enum,
     Float,
     Integer,
     Text,
-    Timestamp,
     ValueType,
 )
 from mukret.types.numbers import MAX_DIGITS
@@ -136,17 +134,28 @@ class Operators(Basics):
             hint = None
             for literal, other in ((a, b), (b, a)):
                 if isinstance(literal, Constant) and isinstance(literal.type, Text) and other.type:
-                    hint = (
-                        f"write {other.type.name.upper()} '{literal.value}'"
-                        if isinstance(other.type, Date | Timestamp)
-                        else None
-                    )
-                    hint = "leave out the quotes around a number" if families.is_numeric(other.type) else hint
+                    hint = self.literal_hint(str(literal.value), other.type)
             raise self.fail(where, f"{a.type.name} and {b.type.name} can't be compared", hint)
         if operator not in ("=", "<>") and (isinstance(a.type, Enum) or isinstance(b.type, Enum)):
             raise self.fail(
                 where, "enums have no order: only = and <> compare them", "give the values a rank and compare that"
             )
+
+    @staticmethod
+    def literal_hint(text: str, kind: ValueType) -> str | None:
+        """How a literal of a type is written."""
+        if families.is_numeric(kind):
+            return "leave out the quotes around a number"
+        match families.family(kind):
+            case "date":
+                return f"write DATE '{text}'"
+            case "timestamp" | "datetime":
+                return f"write TIMESTAMP '{text}'"
+            case "duration":
+                return "write INTERVAL '90' MINUTE"
+            case "time":
+                return f"write CAST('{text}' AS time)"
+        return None
 
     def check_word(self, enum: Expression, literal: Expression, where: Syntax) -> None:
         if isinstance(enum.type, Enum) and isinstance(literal, Constant) and isinstance(literal.value, str):

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from ruamel.yaml.error import MarkedYAMLError
 
 _STEP = r"[^'\"\s,{}\[\]]*"
-_UNQUOTED_PATH = re.compile(rf"(\b(?:at|rows)\s*:\s*)(\${_STEP}(?:\[[^\]]*\]{_STEP})*)")
+_UNQUOTED_PATH = re.compile(rf"(\b[A-Za-z_]\w*\s*:\s*)(\${_STEP}(?:\[[^\]]*\]{_STEP})*)")
 _UNQUOTED_TYPE = re.compile(r"(\btype\s*:\s*)((?:decimal|list)\s*\([^)]*\))")
 _BROKEN_TEXT = re.compile(r"^(\s*(?:- )?[A-Za-z_]+\s*:\s*)(['\"].*\S)\s*$")
 _ESCAPED = re.compile(r'"((?:[^"\\]|\\.)*)"')

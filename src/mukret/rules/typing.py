@@ -84,10 +84,11 @@ class TypeNames:
             return None  # YAML cut it at the comma: noted as a trap where the keys were checked
         try:
             return self.reading(scalar.text)
-        except KeyError:
-            near = nearest(scalar.text, self.known())
+        except KeyError as error:
+            name = str(error.args[0])  # of the elements, in list(name)
+            near = nearest(name, self.known())
             hint = f"did you mean {near}?" if near else f"known: {', '.join(self.known())}"
-            self.reader.add("unknown-type", f"no type {scalar.text}", scalar, hint)
+            self.reader.add("unknown-type", f"no type {name}", scalar, hint)
         except TypeNameError as error:
             self.reader.add(error.code, str(error), scalar, error.hint)
         return None
