@@ -12,6 +12,7 @@ from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import UNSET, UnsetType
 
 from mukret.columns import kernels
 from mukret.columns.arrow import any_true, merged, nulls, true_rows, value_type, with_values
@@ -34,8 +35,11 @@ class Column:
 
 
 def read_column(reading: Reading, values: Sequence[JsonValue]) -> Column:
-    """A raw column as typed column."""
+    """A raw column as typed column. UNSET is what None is: a value that is missing."""
     kinds = set(map(type, values))
+    if UnsetType in kinds:
+        kinds.discard(UnsetType)
+        values = [None if value is UNSET else value for value in values]
     kinds.discard(type(None))
     if not kinds:
         return Column(nulls(reading.type, len(values)))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
-from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import BinaryIO, Protocol
 
@@ -49,15 +48,19 @@ class Batch:
     size: int = 0
     in_part: dict[int, bytes] = field(default_factory=dict)
     """The bytes of documents that were decoded in part, by index."""
+    full: dict[int, JsonValue] = field(default_factory=dict)
+    """Those of them that had to be decoded in full as well, by index."""
     finish: Callable[[JsonValue], JsonValue] = lambda document: document
     """What is done to a document after it was decoded."""
 
     def whole(self, index: int) -> JsonValue:
         """A document with all that stands in it."""
-        raw = self.in_part.pop(index, None)
-        if raw is not None:
-            self.documents[index] = self.finish(decode(raw))
-        return self.documents[index]
+        if index not in self.full:
+            raw = self.in_part.get(index)
+            if raw is None:
+                return self.documents[index]
+            self.full[index] = self.finish(decode(raw))
+        return self.full[index]
 
 
 Wanted = Callable[[int], bool]
@@ -73,6 +76,9 @@ class Projecting(Protocol):
     def decode_all(self, block: bytes, texts: list[bytes]) -> list[JsonValue]:
         """The documents in a block; raises ValueError where one of them must be decoded in full."""
 
+    def converted(self, document: JsonValue) -> JsonValue:
+        """A document that was decoded in full, as it would be in part."""
+
 
 def read_batches(
     sources: Iterable[Source],
@@ -82,7 +88,7 @@ def read_batches(
 ) -> Iterator[Batch]:
     """Batches of about `size` bytes of input. Raises InputError for a source that can't be read.
 
-    Documents of which the bytes are kept are decoded in full, the others by the projection, if there is one.
+    Documents are decoded by the projection, if there is one.
     """
     reader = _Reader(keep_raw, size, projection)
     for source in sources:
@@ -148,9 +154,20 @@ class _Reader:
         self.batch.bad.append(BadDocument(source, source.documents, finding, code))
         self.batch.size += size
 
+    def decoded(self, raw: bytes) -> JsonValue:
+        """The document, as far as it is read. Raises NotJson."""
+        if self.projection is None:
+            return decode(raw)
+        try:
+            return self.projection.decode(raw)
+        except (ValueError, RecursionError):
+            return self.projection.converted(decode(raw))
+
     def add(self, source: Source, document: JsonValue, raw: bytes, origin: Origin | None) -> None:
         source.documents += 1
         batch = self.batch
+        if self.projection is not None:
+            batch.in_part[len(batch.documents)] = raw
         if self.keep_raw(self.count):
             batch.raw[len(batch.documents)] = raw
         self.count += 1
@@ -162,22 +179,14 @@ class _Reader:
 
     def document(self, source: Source, raw: bytes) -> None:
         """A file that is one document, or one HTTP archive with many."""
-        if self.projection is not None and not self.keep_raw(self.count) and b'"entries"' not in raw:
-            with suppress(ValueError, RecursionError):
-                document = self.projection.decode(raw)
-                self.batch.in_part[len(self.batch.documents)] = raw
-                self.add(source, document, raw, source.origin)
-                return
         try:
-            document = decode(raw)
+            if b'"entries"' in raw and is_archive(archive := decode(raw)):
+                for entry in entries(archive):
+                    self.entry(source, entry)
+            else:
+                self.add(source, self.decoded(raw), raw, source.origin)
         except NotJson as error:
             self.bad(source, error.finding, len(raw))
-            return
-        if is_archive(document):
-            for entry in entries(document):
-                self.entry(source, entry)
-        else:
-            self.add(source, document, raw, source.origin)
 
     def entry(self, source: Source, entry: Entry) -> None:
         if entry.failed:
@@ -186,7 +195,7 @@ class _Reader:
             source.passed_over[entry.reason] += 1
         else:
             try:
-                self.add(source, decode(entry.body), entry.body, entry.origin)
+                self.add(source, self.decoded(entry.body), entry.body, entry.origin)
             except NotJson as error:
                 self.bad(source, error.finding.inside(f"the answer of {entry.origin.address}"), len(entry.body))
 
@@ -219,15 +228,12 @@ class _Reader:
             self.blocks_to_wait -= 1
             return False
         texts = [piece for piece in pieces if piece and not piece.isspace()]
-        full = decoder().decode
         kept = [number for number in range(len(texts)) if self.keep_raw(self.count + number)]
         try:
             if self.projection is None:
-                documents = list(map(full, texts))
+                documents = list(map(decoder().decode, texts))
             else:
                 documents = self.projection.decode_all(block, texts)
-                for number in kept:
-                    documents[number] = full(texts[number])
         except (ValueError, RecursionError):
             self.blocks_to_wait = BLOCKS_TO_WAIT
             return False
@@ -239,8 +245,6 @@ class _Reader:
         batch.raw.update((first + number, texts[number]) for number in kept)
         if self.projection is not None:
             batch.in_part.update(enumerate(texts, first))
-            for number in kept:
-                del batch.in_part[first + number]
         batch.documents += documents
         batch.sources += [source] * count
         batch.numbers += range(source.documents + 1, source.documents + count + 1)
@@ -250,22 +254,13 @@ class _Reader:
         self.count += count
 
     def pieces(self, source: Source, pieces: list[bytes], separator: bytes, lines: int, offset: int) -> None:
-        read, sequence = decoder().decode, separator == RECORD_SEPARATOR
+        sequence = separator == RECORD_SEPARATOR
         projection = self.projection
+        read = decoder().decode if projection is None else projection.decode
         counted = 0
         for index, piece in enumerate(pieces):
             if not piece or piece.isspace():
                 continue
-            if projection is not None and not self.keep_raw(self.count):
-                try:
-                    document = projection.decode(piece)
-                except (ValueError, RecursionError):
-                    pass
-                else:
-                    if not (sequence and cut_off_in_sequence(document, piece)):
-                        self.batch.in_part[len(self.batch.documents)] = piece
-                        self.add(source, document, piece, source.origin)
-                        continue
             try:
                 document = read(piece)
                 if sequence and cut_off_in_sequence(document, piece):
@@ -276,6 +271,8 @@ class _Reader:
                 document = self.odd_piece(source, piece, sequence, lines, offset)
                 if document is _SET_ASIDE:
                     continue
+                if projection is not None:
+                    document = projection.converted(document)
             self.add(source, document, piece, source.origin)
 
     def odd_piece(self, source: Source, piece: bytes, sequence: bool, lines: int, offset: int) -> JsonValue:

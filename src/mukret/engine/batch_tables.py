@@ -133,6 +133,7 @@ def _without(batch: Batch, kept: list[int], lost: Mapping[int, BadText]) -> Batc
         origins=[batch.origins[number] for number in kept],
         raw={now: batch.raw[number] for now, number in enumerate(kept) if number in batch.raw},
         in_part={now: batch.in_part[number] for now, number in enumerate(kept) if number in batch.in_part},
+        full={now: batch.full[number] for now, number in enumerate(kept) if number in batch.full},
         bad=[*batch.bad, *bad],
     )
 

@@ -3,6 +3,8 @@
 A function walks the parent nodes of a batch, finds the rows, and gathers the raw value of each simple field in the
 same pass. Member names enter the source as literals (`repr`), nothing else of a rules file does. Every step looks at
 `type(node)`: a shape that surprises gives null or no row, never an exception.
+
+Objects are dicts, or records where documents were decoded in part: at each step the code knows which, by its place.
 """
 
 from __future__ import annotations
@@ -11,7 +13,10 @@ from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from mukret.paths import Filter, Index, Name, Path, Segment, Selector, Slice, parse_path
+from msgspec import UNSET
+
+from mukret.engine.places import Place, objects_at, place_below
+from mukret.paths import Filter, Index, Name, Path, Segment, Selector, Slice, Wildcard, parse_path
 from mukret.rules.rows import Refusal, Rows
 from mukret.types import Bad
 from mukret.values import JsonValue
@@ -22,9 +27,10 @@ class Gathered:
     """What a generated function gives for the rows of one table in a batch.
 
     `owners` holds for each row the number of its parent, ascending. `columns` holds the raw values of the simple
-    fields. `odd` are the rows that are no objects. `positions` and `names` are filled only where they were asked for,
-    the rest only for rows that are found the general way: `above` is the row above each in a table that recurses,
-    -1 for none; `faulty` the rows that can't be read; `refusals`, by parent, rows that can't be told apart.
+    fields; UNSET stands where a record has no such member. `odd` are the rows that are no objects. `positions` and
+    `names` are filled only where they were asked for, the rest only for rows that are found the general way: `above` is
+    the row above each in a table that recurses, -1 for none; `faulty` the rows that can't be read; `refusals`, by
+    parent, rows that can't be told apart.
     """
 
     rows: list[JsonValue]
@@ -64,13 +70,20 @@ class _Source:
         self.lines: list[str] = []
         self.depth = 0
         self.count = 0
-        self.scope: dict[str, Any] = {"Gathered": Gathered}
+        self.scope: dict[str, Any] = {"Gathered": Gathered, "UNSET": UNSET}
 
     def bind(self, prefix: str, value: object) -> str:
         """A name by which the code can use an object."""
+        for name, bound in self.scope.items():
+            if bound is value:
+                return name
         name = self.fresh(prefix)
         self.scope[name] = value
         return name
+
+    def is_object(self, node: str, place: Place | None) -> str:
+        """The condition that a node is an object."""
+        return f"type({node}) is {self.bind('Record', objects_at(place)) if objects_at(place) is not dict else 'dict'}"
 
     def add(self, line: str) -> None:
         self.lines.append("    " * self.depth + line)
@@ -101,11 +114,18 @@ class _Branch:
 
 
 def gather_function(
-    rows: Rows, simple: Sequence[Path], *, positions: bool, names: bool, below_hollow: bool = False
+    rows: Rows,
+    simple: Sequence[Path],
+    *,
+    positions: bool,
+    names: bool,
+    below_hollow: bool = False,
+    place: Place | None = None,
 ) -> Gather:
     """A function that finds the rows of a table and the values of its simple fields (singular paths).
 
-    `below_hollow`: a parent row may stand for none, and nothing may be found in it.
+    `below_hollow`: a parent row may stand for none, and nothing may be found in it. `place` is that of the parent's
+    rows.
     """
     if not rows.plain or not all(map(is_compilable, rows.paths)):
         return general_gather(rows, simple, names=names)
@@ -123,21 +143,21 @@ def gather_function(
     if positions:
         source.add("position = 0")
 
-    def candidate(node: str) -> None:
+    def candidate(node: str, place: Place | None) -> None:
         if rows.spread:
             node = _spread(source, node)
         if rows.when is not None:
             source.add(f"if {source.bind('when', rows.when)}.holds({node}, {ROOT}):")
             source.depth += 1
-        row(node)
+        row(node, place)
 
-    def row(node: str) -> None:
+    def row(node: str, place: Place | None) -> None:
         source.add(f"add_row({node}); add_owner(owner)")
         if positions:
             source.add("positions.append(position); position += 1")
         if names:
             source.add("names.append(name)")
-        _columns(source, tree, node, len(simple))
+        _columns(source, tree, node, place, len(simple))
 
     if rows.outer:
         source.add("before = len(rows)")
@@ -149,7 +169,7 @@ def gather_function(
         source.depth = walking
         if names and not path.segments:
             source.add("name = parent_names[owner]")  # the row is its parent's node
-        _walk(source, path.segments, ROOT, candidate, names=names)
+        _walk(source, path.segments, ROOT, place, candidate, names=names)
     if rows.outer:
         source.depth = 2
         source.add("if len(rows) == before:")
@@ -172,50 +192,53 @@ def _spread(source: _Source, node: str) -> str:
     return item
 
 
-def _columns(source: _Source, tree: _Branch, node: str, count: int) -> None:
+def _columns(source: _Source, tree: _Branch, node: str, place: Place | None, count: int) -> None:
     """Code that gathers the columns of one row."""
     found = [f"value{number}" for number in range(count)]
     if found:
         source.add(f"{' = '.join(found)} = None")
     for number in tree.columns:
         source.add(f"value{number} = {node}")
-    source.add(f"if type({node}) is dict:")
+    source.add(f"if {source.is_object(node, place)}:")
     source.depth += 1
-    _members(source, tree, node)
+    _members(source, tree, node, place)
     source.depth -= 1
     source.add("else:")
     source.depth += 1
     source.add("odd.append(len(rows) - 1)")
-    _elements(source, tree, node)
+    _elements(source, tree, node, place)
     source.depth -= 1
     if found:
         source.add(f"add_values(({', '.join(found)},))")
 
 
-def _members(source: _Source, branch: _Branch, node: str) -> None:
+def _members(source: _Source, branch: _Branch, node: str, place: Place | None) -> None:
     names = [step for step in branch.steps if isinstance(step, Name)]
     if not names:
         source.add("pass")
         return
     getter = f"{node}.get"
-    if len(names) > 1:
+    if len(names) > 1 and objects_at(place) is dict:
         getter = source.fresh("get")
         source.add(f"{getter} = {node}.get")
     for step in names:
-        _step(source, branch.steps[step], f"{getter}({step.name!r})")
+        value = f"{getter}({step.name!r})"
+        if place is not None and place.objects is not dict:
+            value = f"{node}.{place.slots[step.name][0]}"
+        _step(source, branch.steps[step], value, place_below(place, step))
 
 
-def _elements(source: _Source, branch: _Branch, node: str) -> None:
+def _elements(source: _Source, branch: _Branch, node: str, place: Place | None) -> None:
     for step, below in branch.steps.items():
         if isinstance(step, Index):
             wanted = step.index + 1 if step.index >= 0 else -step.index
             source.add(f"if type({node}) is list and len({node}) >= {wanted}:")
             source.depth += 1
-            _step(source, below, f"{node}[{step.index}]")
+            _step(source, below, f"{node}[{step.index}]", place_below(place, step))
             source.depth -= 1
 
 
-def _step(source: _Source, branch: _Branch, value: str) -> None:
+def _step(source: _Source, branch: _Branch, value: str, place: Place | None) -> None:
     """Code for what lies one step down: its value is kept where a path ends, and followed where one goes on."""
     if not branch.steps:
         source.add(" = ".join([*(f"value{number}" for number in branch.columns), value]))
@@ -223,44 +246,55 @@ def _step(source: _Source, branch: _Branch, value: str) -> None:
     node = source.fresh("node")
     source.add(" = ".join([*(f"value{number}" for number in branch.columns), node, value]))
     if any(isinstance(step, Name) for step in branch.steps):
-        source.add(f"if type({node}) is dict:")
+        source.add(f"if {source.is_object(node, place)}:")
         source.depth += 1
-        _members(source, branch, node)
+        _members(source, branch, node, place)
         source.depth -= 1
-    _elements(source, branch, node)
+    _elements(source, branch, node, place)
+
+
+Found = Callable[[str, Place | None], None]
+"""Writes what is done with a node that was found: the variable that holds it, and its place."""
 
 
 def _walk(
-    source: _Source, segments: Sequence[Segment], node: str, found: Callable[[str], None], *, names: bool = False
+    source: _Source, segments: Sequence[Segment], node: str, place: Place | None, found: Found, *, names: bool = False
 ) -> None:
     """Code that visits the nodes of a query in order and runs `found` on each; `node` is where the query begins."""
     if not segments:
-        found(node)
+        found(node, place)
         return
     segment, rest = segments[0], segments[1:]
     depth = source.depth
     if isinstance(segment.only, Name | Index):
-        following = _single(source, segment.only, node, names)
+        following = _single(source, segment.only, node, place, names)
     elif segment.descend:
         following = _below(source, segment, node, names)
     else:
-        following = _several(source, segment, node, names)
-    _walk(source, rest, following, found, names=names)
+        following = _several(source, segment, node, place, names)
+    below = None if segment.descend else place_below(place, *segment.selectors)
+    _walk(source, rest, following, below, found, names=names)
     source.depth = depth
 
 
-def _single(source: _Source, selector: Name | Index, node: str, names: bool) -> str:
+def _single(source: _Source, selector: Name | Index, node: str, place: Place | None, names: bool) -> str:
     """Opens a block that runs if the one child is there; gives the variable that holds it."""
     child = source.fresh("node")
-    if isinstance(selector, Name):
-        source.add(f"if type({node}) is dict and {selector.name!r} in {node}:")
-        source.depth += 1
-        source.add(f"{child} = {node}[{selector.name!r}]")
-    else:
+    if isinstance(selector, Index):
         index = selector.index
         source.add(f"if type({node}) is list and len({node}) >= {index + 1 if index >= 0 else -index}:")
         source.depth += 1
         source.add(f"{child} = {node}[{index}]")
+    elif place is not None and place.objects is not dict:
+        source.add(f"if {source.is_object(node, place)}:")
+        source.depth += 1
+        source.add(f"{child} = {node}.{place.slots[selector.name][0]}")
+        source.add(f"if {child} is not UNSET:")
+        source.depth += 1
+    else:
+        source.add(f"if type({node}) is dict and {selector.name!r} in {node}:")
+        source.depth += 1
+        source.add(f"{child} = {node}[{selector.name!r}]")
     if names:
         source.add(f"name = {selector.name!r}" if isinstance(selector, Name) else "name = None")
     return child
@@ -279,24 +313,30 @@ def _below(source: _Source, segment: Segment, node: str, names: bool) -> str:
     return child
 
 
-def _several(source: _Source, segment: Segment, node: str, names: bool) -> str:
+def _several(source: _Source, segment: Segment, node: str, place: Place | None, names: bool) -> str:
     """Opens a loop over the children that the selectors give; gives the variable that holds each."""
     children, child = source.fresh("children"), source.fresh("node")
+    if isinstance(segment.only, Wildcard) and not names:
+        chosen = f"{node} if type({node}) is list else {node}.values() if type({node}) is dict else ()"
+        source.add(f"for {child} in {chosen}:")
+        source.depth += 1
+        return child
     source.add(f"{children} = []")
     for selector in segment.selectors:
-        _children(source, selector, node, children, names)
+        _children(source, selector, node, place, children, names)
     source.add(f"for {'name, ' if names else ''}{child} in {children}:")
     source.depth += 1
     return child
 
 
-def _children(source: _Source, selector: Selector, node: str, children: str, names: bool) -> None:
+def _children(source: _Source, selector: Selector, node: str, place: Place | None, children: str, names: bool) -> None:
     def pair(name: str, value: str) -> str:
         return f"({name}, {value})" if names else value
 
     unnamed = "[(None, child) for child in {}]" if names else "{}"
     match selector:
         case Name(name):
+            assert objects_at(place) is dict, "several names are several places"
             source.add(f"if type({node}) is dict and {name!r} in {node}:")
             source.add(f"    {children}.append({pair(repr(name), f'{node}[{name!r}]')})")
         case Index(index):
@@ -320,9 +360,10 @@ def _children(source: _Source, selector: Selector, node: str, children: str, nam
 
 
 def nodes_function(
-    paths: Sequence[Path], *, with_nulls: bool
+    paths: Sequence[Path], *, with_nulls: bool, place: Place | None = None
 ) -> Callable[[Sequence[JsonValue]], list[list[JsonValue]]]:
-    """A function that gives for each row the nodes of the first path that finds a value other than null.
+    """A function that gives for each row (all are at `place`) the nodes of the first path that finds a value other
+    than null.
 
     Nulls are left out unless `with_nulls`; where no path finds a value, the first path's nodes count.
     """
@@ -336,7 +377,7 @@ def nodes_function(
     source.depth = 2
     for number, path in enumerate(paths):
         source.add(f"found{number} = []")
-        _walk(source, path.segments, "node", lambda child, n=number: source.add(f"found{n}.append({child})"))  # type: ignore[misc]
+        _walk(source, path.segments, "node", place, lambda child, _, n=number: source.add(f"found{n}.append({child})"))  # type: ignore[misc]
         values = f"[child for child in found{number} if child is not None]"
         source.add(f"values = {values}")
         source.add("if values:")
@@ -349,8 +390,8 @@ def nodes_function(
     return function
 
 
-def existence_function(path: Path) -> Callable[[Sequence[JsonValue]], bool]:
-    """A function that says whether a query finds anything below any of some nodes."""
+def existence_function(path: Path, place: Place | None = None) -> Callable[[Sequence[JsonValue]], bool]:
+    """A function that says whether a query finds anything below any of some nodes, all of them at `place`."""
     if not is_compilable(path):
         return lambda nodes: any(path.values(node) for node in nodes)
     source = _Source()
@@ -358,7 +399,7 @@ def existence_function(path: Path) -> Callable[[Sequence[JsonValue]], bool]:
     source.depth = 1
     source.add("for node in nodes:")
     source.depth = 2
-    _walk(source, path.segments, "node", lambda child: source.add("return True"))
+    _walk(source, path.segments, "node", place, lambda *_: source.add("return True"))
     source.depth = 1
     source.add("return False")
     function: Callable[[Sequence[JsonValue]], bool] = source.compiled(f"exists {path.text}")

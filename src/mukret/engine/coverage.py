@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
-from itertools import islice
 
 import pyarrow.compute as pc
 
 from mukret.columns.arrow import any_true
 from mukret.engine.codegen import existence_function
+from mukret.engine.places import Place
 from mukret.engine.plan import Plan
 from mukret.engine.table_batch import TableBatch
 from mukret.paths import Path, nearest_existing
@@ -40,16 +40,18 @@ class Unmatched:
 
 @dataclass
 class _Open:
-    """A rule that has found nothing so far, and some nodes in which it looked: `paths`, or what `text` says."""
+    """A rule that has found nothing so far, and some nodes in which it looked, with all that stands in them: `paths`,
+    or what `text` says. `place` is that of those nodes."""
 
     paths: tuple[Path, ...]
     text: str
     rule: Field | Table | Embedded
+    place: Place | None
     looked_in: list[JsonValue] = field(default_factory=list)
 
     @cached_property
     def finders(self) -> list[Callable[[Sequence[JsonValue]], bool]]:
-        return [existence_function(path) for path in self.paths]
+        return [existence_function(path, self.place) for path in self.paths]
 
 
 class Coverage:
@@ -60,50 +62,57 @@ class Coverage:
         self.open: dict[tuple[str, str | int], _Open] = {}
         """By table, and name of the field or number of the path to rows (of the response: to embedded texts)."""
         for number, embedded in enumerate(plan.rules.embedded):
-            self.open[RESPONSE, number] = _Open((embedded.path,), embedded.path.text, embedded)
+            self.open[RESPONSE, number] = _Open((embedded.path,), embedded.path.text, embedded, plan.response.place)
+        places = {table_plan.table.name: table_plan.place for table_plan in (plan.response, *plan.tables)}
         for table_plan in (plan.response, *plan.tables):
-            table = table_plan.table
+            table, place = table_plan.table, table_plan.place
+            above = places[table.within or RESPONSE]
             if table.name != RESPONSE:
                 for number, path in enumerate(table.rows.named_paths):
-                    self.open[table.name, number] = _Open((path,), path.text, table)
+                    self.open[table.name, number] = _Open((path,), path.text, table, above)
                 if table.rows.recurse is not None:
-                    self.open[table.name, RECURSE] = _Open((table.rows.recurse,), table.rows.recurse.text, table)
+                    self.open[table.name, RECURSE] = _Open((table.rows.recurse,), table.rows.recurse.text, table, place)
             for own in table.fields:
                 match own.source:
                     case At(paths=paths):
-                        self.open[table.name, own.name] = _Open(paths, paths[0].text, own)
+                        self.open[table.name, own.name] = _Open(paths, paths[0].text, own, place)
                     case Lookup():
                         what = f"the lookup in {own.source.name} by {', '.join(own.source.by)}"
-                        self.open[table.name, own.name] = _Open((), what, own)
+                        self.open[table.name, own.name] = _Open((), what, own, place)
                     case Fact(name=name) if not own.source.of_row:
-                        self.open[table.name, own.name] = _Open((), f"the fact {name}", own)
+                        self.open[table.name, own.name] = _Open((), f"the fact {name}", own, place)
 
     def see(self, batch: TableBatch) -> None:
         name = batch.table.name
         if batch.parent is None:
             for number in range(len(self.embedded)):
                 if (name, number) in self.open:
-                    self.look(name, number, batch.rows, found=False)
+                    self.look(name, number, batch, range(batch.count), found=False)
         else:
             if (name, RECURSE) in self.open:
-                self.look(name, RECURSE, batch.rows, found=any(above >= 0 for above in batch.gathered.above))
+                found = any(above >= 0 for above in batch.gathered.above)
+                self.look(name, RECURSE, batch, range(batch.count), found=found)
             paths = batch.table.rows.named_paths
             for number in range(len(paths)):
                 if (name, number) in self.open:
                     found = batch.count > len(batch.hollow) and len(paths) == 1
-                    self.look(name, number, _looked_in(batch), found=found)
+                    self.look(name, number, batch.parent, _looked_in(batch), found=found)
         for own in batch.table.fields:
             if (name, own.name) in self.open:
                 # a default fills the column whether or not anything was found
                 found = own.default is None and any_true(pc.is_valid(batch.arrays[own.name]))
-                self.look(name, own.name, batch.rows, found=found)
+                self.look(name, own.name, batch, range(batch.count), found=found)
 
-    def look(self, table: str, own: str | int, nodes: Sequence[JsonValue], *, found: bool) -> None:
+    def look(self, table: str, own: str | int, among: TableBatch, rows: Sequence[int], *, found: bool) -> None:
+        """Looks for what a rule wants in some rows of a table."""
         rule = self.open[table, own]
-        if found or any(finds(nodes) for finds in rule.finders):
+        if not found:
+            nodes = among.rows if len(rows) == among.count else [among.rows[row] for row in rows]
+            found = any(finds(nodes) for finds in rule.finders)
+        if found:
             del self.open[table, own]
         else:
-            rule.looked_in += islice(nodes, KEPT_NODES - len(rule.looked_in))
+            rule.looked_in += [among.locate(row)[1] for row in rows[: KEPT_NODES - len(rule.looked_in)]]
 
     def unmatched(self) -> list[Unmatched]:
         """The rules that found nothing; fields of a table without rows are left out, their table says it all."""
@@ -125,17 +134,13 @@ class Coverage:
         return found
 
 
-def _looked_in(batch: TableBatch) -> Sequence[JsonValue]:
-    """The nodes in which rows were looked for: not in hollow rows, nor in documents of another kind."""
+def _looked_in(batch: TableBatch) -> Sequence[int]:
+    """The rows of the parent in which rows were looked for: not hollow ones, nor documents of another kind."""
     assert batch.parent is not None
-    hollow, belongs = batch.parent.hollow, batch.belongs
+    hollow, belongs, numbers = batch.parent.hollow, batch.belongs, range(batch.parent.count)
     if not hollow and belongs is None:
-        return batch.parent.rows
-    return [
-        node
-        for number, node in enumerate(batch.parent.rows)
-        if number not in hollow and (belongs is None or belongs(number))
-    ]
+        return numbers
+    return [number for number in numbers if number not in hollow and (belongs is None or belongs(number))]
 
 
 def _why_nothing(own: Field) -> str:

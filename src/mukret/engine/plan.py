@@ -7,6 +7,8 @@ from dataclasses import dataclass
 
 from mukret.columns.arrow import column_type
 from mukret.engine.codegen import Gather, gather_function, is_compilable, nodes_function
+from mukret.engine.places import Place, place_after
+from mukret.engine.projection import Projection, projection_for
 from mukret.paths import Filter, Path, parse_path
 from mukret.rules.model import RESPONSE, At, Fact, Field, Rules, Table
 from mukret.rules.rows import Rows
@@ -27,6 +29,8 @@ class TablePlan:
     rank: dict[str, int]
     inherit_rank: dict[str, int]
     schema: object
+    place: Place | None = None
+    """What generated code meets at the rows."""
     slow: tuple[str, ...] = ()
     """Why rows, or some of the fields, are not gathered by generated code; none if all are."""
 
@@ -39,6 +43,8 @@ class Plan:
     response: TablePlan
     tables: list[TablePlan]
     embedded: tuple[Path, ...]
+    projection: Projection | None
+    """How documents are decoded: None if in full."""
 
 
 def make_plan(rules: Rules) -> Plan:
@@ -46,17 +52,18 @@ def make_plan(rules: Rules) -> Plan:
     tables = rules.parents_first()
     named = _need_names(tables)
     hollow = {table.name for table in tables if table.rows.outer}
-    plans = [
-        _table_plan(
+    projection = projection_for(rules)
+    response = _table_plan(document, projection.place if projection else None, names=RESPONSE in named)
+    plans = {RESPONSE: response}
+    for table in tables:
+        plans[table.name] = _table_plan(
             table,
+            plans[table.within or RESPONSE].place,
             names=table.name in named,
             may_stand_in_hollow=table.within in hollow and table.rows.may_be_the_parent,
         )
-        for table in tables
-    ]
-    return Plan(
-        rules, _table_plan(document, names=RESPONSE in named), plans, tuple(item.path for item in rules.embedded)
-    )
+    embedded = tuple(item.path for item in rules.embedded)
+    return Plan(rules, response, [plans[table.name] for table in tables], embedded, projection)
 
 
 def _need_names(tables: Sequence[Table]) -> set[str]:
@@ -70,25 +77,30 @@ def _need_names(tables: Sequence[Table]) -> set[str]:
     return needed
 
 
-def _table_plan(table: Table, *, names: bool, may_stand_in_hollow: bool = False) -> TablePlan:
-    """`may_stand_in_hollow`: a row could be taken to be the very node of a parent row that has none."""
+def _table_plan(table: Table, above: Place | None, *, names: bool, may_stand_in_hollow: bool = False) -> TablePlan:
+    """`above` is the place of the parent's rows. `may_stand_in_hollow`: a row could be taken to be the very node of a
+    parent row that has none."""
     simple = [own for own in table.fields if _is_simple(own)]
     general = [own for own in table.fields if isinstance(own.source, At) and not _is_simple(own)]
     paths = [own.source.paths[0] for own in simple if isinstance(own.source, At)]
     positions = any(own.source == Fact("position") for own in table.fields)
-    gather = gather_function(table.rows, paths, positions=positions, names=names, below_hollow=may_stand_in_hollow)
+    place = place_after(table.rows.paths[0], above) if above is not None else None
+    gather = gather_function(
+        table.rows, paths, positions=positions, names=names, below_hollow=may_stand_in_hollow, place=above
+    )
     return TablePlan(
         table,
         gather,
         {own.name: number for number, own in enumerate(simple)},
         {
-            own.name: nodes_function(own.source.paths, with_nulls=own.source.take == "count")
+            own.name: nodes_function(own.source.paths, with_nulls=own.source.take == "count", place=place)
             for own in general
             if isinstance(own.source, At)
         },
         {own.name: number for number, own in enumerate(table.fields)},
         {item.name: number - len(table.inherit) for number, item in enumerate(table.inherit)},
         _schema(table),
+        place,
         tuple(_slow(table)),
     )
 

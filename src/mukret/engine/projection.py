@@ -1,8 +1,8 @@
 """Decoding only what the rules touch: the type that a decoder makes of documents, out of the paths of the rules.
 
-What is left out is skipped at the decoder's speed; what is there is held as in a full decode (dicts, lists, scalars),
-so nothing that follows knows the difference. At every place each kind of value is allowed: a shape that surprises is
-decoded in full, or (a number with a fraction where an object was meant) the whole document is.
+What is left out is skipped at the decoder's speed. Objects are held as records (`places.py`) where generated code reads
+them; where rows are found the general way what is there is held as in a full decode. At every place each kind of value
+is allowed, so a shape that surprises is a value to be judged like any other.
 """
 
 from __future__ import annotations
@@ -12,6 +12,8 @@ from typing import Any, TypedDict
 
 import msgspec
 
+from mukret.engine.codegen import is_compilable
+from mukret.engine.places import Place, converted, record_type
 from mukret.engine.ways import Way, Ways
 from mukret.paths import Filter, Index, Name, Path, Slice, Wildcard
 from mukret.rules.model import At, Field, Rest, Rules, Table
@@ -20,17 +22,22 @@ from mukret.values import JsonValue, Number
 _SCALARS = str | int | bool | None
 _PRESENCE = ""
 """At the end of a way: something is counted there, its value is not read."""
+_DICTS = "{}"
+"""At the end of a way: what stands there is read the general way, which knows dicts."""
 
 _DIGITS = bytes.maketrans(b"0123456789", b"0" * 10)
 _LONGEST_INTEGER = 4300
 _TOO_LONG = b"0" * (_LONGEST_INTEGER + 1)
+_PROBE = _LONGEST_INTEGER // 4
+"""Every so many bytes one is looked at: an integer that is too long has more than three digits among them."""
 
 
 class Projection:
-    """Decodes documents as far as some rules read them."""
+    """Decodes documents as far as some rules read them; `place` says what is made of their root."""
 
-    def __init__(self, wanted: Any) -> None:
+    def __init__(self, wanted: Any, place: Place | None) -> None:
         self.read = msgspec.json.Decoder(wanted, float_hook=Number).decode
+        self.place = place
 
     def decode(self, raw: bytes) -> JsonValue:
         """The document; ValueError where it must be decoded in full, which may also say that it is no JSON.
@@ -45,10 +52,15 @@ class Projection:
         _look_over(block)
         return list(map(self.read, texts))
 
+    def converted(self, document: JsonValue) -> JsonValue:
+        """A document that was decoded in full, as this would have decoded it."""
+        return converted(document, self.place)
+
 
 def _look_over(raw: bytes) -> None:
     """Raises ValueError for what the decoder does not see in what it skips."""
-    if len(raw) > _LONGEST_INTEGER and _TOO_LONG in raw.translate(_DIGITS):
+    suspicious = len(raw) > _LONGEST_INTEGER and b"000" in raw[::_PROBE].translate(_DIGITS)
+    if suspicious and _TOO_LONG in raw.translate(_DIGITS):
         raise ValueError
     if not raw.isascii():
         raw.decode()
@@ -59,8 +71,8 @@ def projection_for(rules: Rules) -> Projection | None:
     if _looks_at_the_root(rules):
         return None
     ways = _Read(rules)
-    wanted = _Types(ways).of(ways.closed(ways.of_document()))
-    return None if wanted is Any else Projection(wanted)
+    wanted, place = _Types(ways).of(ways.closed(ways.of_document()))
+    return None if wanted is Any else Projection(wanted, place)
 
 
 def _looks_at_the_root(rules: Rules) -> bool:
@@ -92,7 +104,9 @@ class _Read(Ways):
     def of_document(self) -> Iterator[Way]:
         yield from self.of_fields(self.rules.response_fields)
         yield from self.to_rows(None)
-        yield from (Way(item.path.segments) for item in self.rules.embedded)
+        for item in self.rules.embedded:
+            yield Way(item.path.segments)
+            yield Way((), _DICTS)
 
     def of_row(self, table: Table) -> Iterator[Way]:
         if table.rows.recurse is not None or table.rows.header is not None or table.rows.when is not None:
@@ -101,64 +115,96 @@ class _Read(Ways):
         yield from self.to_rows(table.name)
 
     def to_rows(self, within: str | None) -> Iterator[Way]:
-        """All arrays of a zip are counted, those too of which nothing is read."""
+        """All arrays of a zip are counted, those too of which nothing is read. Rows that stand at several places, as
+        those of a zip, under a header or below each other do, are dicts."""
         yield from super().to_rows(within)
         for table in self.rules.tables.values():
-            if table.within == within and table.rows.zip is not None:
-                yield from (Way(path.segments, _PRESENCE) for path in table.rows.zip.paths.values())
+            if table.within != within:
+                continue
+            rows = table.rows
+            if rows.zip is not None:
+                yield from (Way(path.segments, _PRESENCE) for path in rows.zip.paths.values())
+            if not rows.plain or rows.spread or len(rows.paths) > 1 or not is_compilable(rows.paths[0]):
+                yield Way((), _DICTS)
 
     def of_fields(self, fields: Iterable[Field]) -> Iterator[Way]:
         for own in fields:
             match own.source:
                 case At(paths=paths, take=take):
                     yield from (Way(path.segments, _PRESENCE if take == "count" else None) for path in paths)
+                    if not all(map(is_compilable, paths)):
+                        yield Way((), _DICTS)
                 case Rest():
                     yield Way(())
 
 
+Made = tuple[Any, Place | None]
+"""The type that a decoder makes at a place, and what generated code meets there."""
+
+
 class _Types:
-    """The type of each place; places from which the same goes on share one."""
+    """What is made of each place; places from which the same goes on share one."""
 
     def __init__(self, ways: Ways) -> None:
         self.ways = ways
-        self.known: dict[frozenset[Way], Any] = {}
+        self.known: dict[tuple[frozenset[Way], bool], Made] = {}
 
-    def of(self, ways: frozenset[Way]) -> Any:
-        if ways not in self.known:
-            self.known[ways] = self.made(ways)
-        return self.known[ways]
+    def of(self, ways: frozenset[Way], *, dicts: bool = False) -> Made:
+        dicts = dicts or Way((), _DICTS) in ways
+        if (ways, dicts) not in self.known:
+            self.known[ways, dicts] = self.made(ways, dicts)
+        return self.known[ways, dicts]
 
-    def made(self, ways: frozenset[Way]) -> Any:
+    def made(self, ways: frozenset[Way], dicts: bool) -> Made:
         going_on = [way for way in ways if way.segments]
         if Way(()) in ways or any(way.segments[0].descend for way in going_on):
-            return Any
+            return Any, None
         selectors = [selector for way in going_on for selector in way.segments[0].selectors]
         if any(isinstance(selector, Filter) for selector in selectors):
-            return Any
-        names = dict.fromkeys(selector.name for selector in selectors if isinstance(selector, Name))
+            return Any, None
+        names = list(dict.fromkeys(selector.name for selector in selectors if isinstance(selector, Name)))
         wild = any(isinstance(selector, Wildcard) for selector in selectors)
         if wild and names:
-            return Any  # some members by name, and all of them
+            return Any, None  # some members by name, and all of them
         if any(not name.isprintable() or '"' in name or "\\" in name for name in names):
-            return Any
+            return Any, None
+        dicts = dicts or any(_leads_apart(way) for way in going_on)
+        place = Place()
+        objects = self.of_objects(going_on, names, wild, dicts, place)
         elements = wild or any(isinstance(selector, Index | Slice) for selector in selectors)
-        return self.of_object(going_on, list(names), wild=wild) | self.of_array(going_on, elements) | _SCALARS
+        arrays: Any = list[Any]
+        if elements:
+            below, place.element = self.of(self.below(going_on, Index(0)), dicts=dicts)
+            arrays = list[below]  # type: ignore[valid-type]
+        scalars = (
+            _SCALARS if dicts else _SCALARS | float
+        )  # where a number stands that nobody reads, digits do not count
+        return objects | arrays | scalars, None if dicts else place
 
-    def of_object(self, ways: list[Way], names: list[str], *, wild: bool) -> Any:
+    def of_objects(self, ways: list[Way], names: list[str], wild: bool, dicts: bool, place: Place) -> Any:
         if wild:
-            return dict[str, self.of(self.below(ways, Wildcard()))]  # type: ignore[misc]
-        members = {name: self.of(self.below(ways, Name(name))) for name in names}
-        return TypedDict("Members", members, total=False)  # type: ignore[operator]
-
-    def of_array(self, ways: list[Way], elements: bool) -> Any:
-        return list[self.of(self.below(ways, Index(0)))] if elements else list[Any]  # type: ignore[misc]
+            below, place.member = self.of(self.below(ways, Wildcard()), dicts=dicts)
+            return dict[str, below]  # type: ignore[valid-type]
+        members = {name: self.of(self.below(ways, Name(name)), dicts=dicts) for name in names}
+        types = {name: below for name, (below, _) in members.items()}
+        if dicts:
+            return TypedDict("Members", types, total=False)  # type: ignore[operator]
+        place.objects, slots = record_type(types)
+        place.slots = {name: (slots[name], below) for name, (_, below) in members.items()}
+        return place.objects
 
     def below(self, ways: list[Way], step: Name | Index | Wildcard) -> frozenset[Way]:
-        """The ways that go on below a member, below any member, or below any element."""
-        kinds = (Wildcard, Index, Slice) if isinstance(step, Index) else (Wildcard,)
+        """The ways that go on below a member; or below any member and any element, which are alike."""
+        kinds = (Wildcard,) if isinstance(step, Name) else (Wildcard, Index, Slice)
         return self.ways.closed(
             Way(way.segments[1:], way.rows)
             for way in ways
             for selector in way.segments[0].selectors
-            if (selector == step if isinstance(step, Name) else isinstance(selector, kinds))
+            if selector == step or isinstance(selector, kinds)
         )
+
+
+def _leads_apart(way: Way) -> bool:
+    """Whether the next step goes to several places: all nodes that generated code finds in one step are alike."""
+    selectors = way.segments[0].selectors
+    return len(selectors) > 1 and any(isinstance(selector, Name) for selector in selectors)

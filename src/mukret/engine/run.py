@@ -18,7 +18,6 @@ from mukret.engine.deciding import count_into, rejects_of
 from mukret.engine.fates import LastRows, SeenKeys, keys_of, settling_passes
 from mukret.engine.notices import Notice, notices
 from mukret.engine.plan import make_plan
-from mukret.engine.projection import projection_for
 from mukret.engine.rejects import Reject, bad_document
 from mukret.engine.sampling import Sample, sample_for
 from mukret.engine.table_batch import TableBatch
@@ -61,7 +60,7 @@ class Run:
         self.coverage = Coverage(self.plan)
         self.sample: Sample = sample_for(rules)
         self.kinds = KindsSeen(rules)
-        self.projection = projection_for(rules)
+        self.projection = self.plan.projection
         self.started = datetime.now(UTC)
 
     @cached_property

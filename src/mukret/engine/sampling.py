@@ -40,7 +40,7 @@ class Sample:
             if self.nodes_left <= 0:
                 return
             self.documents += 1
-            self.walk(batch.documents[index])
+            self.walk(batch.whole(index))
 
     @property
     def twice(self) -> list[Doubled]:

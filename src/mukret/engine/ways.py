@@ -13,7 +13,8 @@ Segments = tuple[Segment, ...]
 
 @dataclass(frozen=True)
 class Way:
-    """What is left of a path. At its end stands a row of the table `rows`; without one, something that is read."""
+    """What is left of a path. At its end stands a row of the table `rows` (or what another such word says); without
+    one, something that is read."""
 
     segments: Segments
     rows: str | None = None
@@ -36,8 +37,9 @@ class Ways:
             way = todo.pop()
             if way not in found:
                 found.add(way)
-                if way.rows and not way.segments:
-                    todo += self.of_row(self.rules.tables[way.rows])
+                table = self.rules.tables.get(way.rows or "")
+                if table is not None and not way.segments:
+                    todo += self.of_row(table)
         return frozenset(found)
 
     def of_document(self) -> Iterator[Way]:
