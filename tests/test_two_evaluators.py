@@ -6,6 +6,7 @@ import os
 import tempfile
 import unittest
 from collections import Counter
+from contextlib import ExitStack, chdir
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, ClassVar
@@ -16,10 +17,12 @@ from hypothesis import HealthCheck, Phase, given, settings
 from mukret.codes import REJECTS
 from mukret.documents import NotJson, decode, find_sources
 from mukret.engine.fates import Fate
+from mukret.engine.plan import make_plan
 from mukret.engine.reference import BadEmbedded, Document, ReferenceRun
 from mukret.engine.run import Run
 from mukret.errors import InputError
 from mukret.rules import Rules, parse_rules
+from tests import random_feeds
 from tests.random_feeds import REFERENCE, Feed, feeds, seeded_feeds
 
 HYPOTHESIS_EXAMPLES = int(os.environ.get("MUKRET_EXAMPLES", "150"))
@@ -61,16 +64,27 @@ class TwoEvaluators(unittest.TestCase):
         never = {"no-data"}  # only an answer in an HTTP archive gets it
         self.assertEqual([code for code in REJECTS if not self.codes[code]], sorted(never))
 
-    def compare(self, feed: Feed) -> None:
+    def test_documents_that_are_read_in_parts_give_the_same(self) -> None:
+        """Each in a file of its own, and all but the shortest cut wherever the rules allow it."""
+        rows = ["$.a[*]", "$.b[*]", "$.a[*]", "$.b[*]", "$.c[*]", "$[*]", "$.a[*].b[*]", "$.a"]
+        with mock.patch.multiple(random_feeds, ROW_PATHS=rows, CONDITIONS=["@.a", "!@.b"], KINDS={}):
+            for feed in random_feeds.seeded_feeds(SEEDED_EXAMPLES // 4, SEED):
+                if make_plan(parse_rules(feed.rules_text, str(self.folder / "feed.rules.yaml"))).long.arrays:
+                    self.compare(feed, in_parts=True)
+        self.assertGreater(self.rows["parts"], SEEDED_EXAMPLES // 80)
+
+    def compare(self, feed: Feed, *, in_parts: bool = False) -> None:
         """Over a file of lines, in batches of a few bytes, so that documents of one file meet in several batches."""
         rules = parse_rules(feed.rules_text, str(self.folder / "feed.rules.yaml"))
-        reference, expected, expected_rejects = self.by_reference(rules, feed.lines)
-        run, found, found_rejects = self.by_engine(rules, feed.lines)
+        reference, expected, expected_rejects = self.by_reference(rules, feed.lines, apart=in_parts)
+        run, found, found_rejects = self.by_engine(rules, feed.lines, apart=in_parts)
         if found is None:
             self.assertFalse(reference)
             return
         assert reference is not None
         self.assertEqual(found, expected, feed)
+        if in_parts:  # table by table in each part
+            expected_rejects, found_rejects = sorted(expected_rejects, key=repr), sorted(found_rejects, key=repr)
         self.assertEqual(found_rejects, expected_rejects, feed)
         self.assertEqual({name: tally.as_json() for name, tally in run.tally.tables.items()}, reference, feed)
         for tally in run.tally.tables.values():
@@ -80,7 +94,9 @@ class TwoEvaluators(unittest.TestCase):
             self.rows.update(deduplicated=tally.rows_deduplicated)
         self.codes.update(problem["code"] for reject in found_rejects for problem in reject["problems"])
 
-    def by_reference(self, rules: Rules, lines: list[str]) -> tuple[dict[str, Any] | None, Rows, list[Any]]:
+    def by_reference(
+        self, rules: Rules, lines: list[str], *, apart: bool
+    ) -> tuple[dict[str, Any] | None, Rows, list[Any]]:
         run = ReferenceRun(rules, NOW)
         written: Rows = {name: [] for name, table in rules.tables.items() if table.columns}
         rejects: list[Any] = []
@@ -88,7 +104,8 @@ class TwoEvaluators(unittest.TestCase):
         documents: dict[int, Document | None] = {}
         for number, line in enumerate(lines, 1):
             try:
-                documents[number] = Document(decode(line.encode()), "feed.jsonl", number)
+                file, place = (f"{number:04}.json", 1) if apart else ("feed.jsonl", number)
+                documents[number] = Document(decode(line.encode()), file, place)
             except NotJson:
                 documents[number] = None
         run.settle([document for document in documents.values() if document is not None])
@@ -109,14 +126,19 @@ class TwoEvaluators(unittest.TestCase):
                 ]
         return ({name: tally.as_json() for name, tally in run.tally.items()} if read else None), written, rejects
 
-    def by_engine(self, rules: Rules, lines: list[str]) -> tuple[Run, Rows | None, list[Any]]:
+    def by_engine(self, rules: Rules, lines: list[str], *, apart: bool) -> tuple[Run, Rows | None, list[Any]]:
         written: Rows = {name: [] for name, table in rules.tables.items() if table.columns}
         rejects: list[Any] = []
-        with tempfile.TemporaryDirectory() as folder:
-            file = Path(folder) / "feed.jsonl"
-            file.write_text("\n".join(lines), encoding="utf-8")
-            run = Run(rules, find_sources([file]), batch_bytes=80)
+        with ExitStack() as stack, tempfile.TemporaryDirectory() as folder:
+            stack.enter_context(chdir(folder))
+            texts = (
+                {f"{n:04}.json": line for n, line in enumerate(lines, 1)} if apart else {"feed.jsonl": "\n".join(lines)}
+            )
+            for name, text in texts.items():
+                Path(name).write_text(text, encoding="utf-8")
+            run = Run(rules, find_sources(sorted(texts)), batch_bytes=2 if apart else 80)
             run.started = NOW
+            outputs = stack.enter_context(mock.patch.object(Run, "output", autospec=True, side_effect=Run.output))
             self.rows.update(feeds=1, projected=run.projection is not None)
             try:
                 with mock.patch("mukret.engine.run.is_sampled", lambda number: number % 3 == 2):
@@ -126,13 +148,17 @@ class TwoEvaluators(unittest.TestCase):
                             written[name] += batch.to_pylist()
             except InputError:
                 return run, None, []
+            self.rows.update(parts=sum(call.args[1].part.array is not None for call in outputs.call_args_list))
         return (
             run,
             written,
             [
-                {**reject.as_json(), "file": "feed.jsonl"}
+                reject.as_json()
                 if reject.table
-                else {"document": reject.document, "problems": [{"code": reject.problems[0].code}]}
+                else {
+                    "document": int(reject.file.partition(".")[0]) if apart else reject.document,
+                    "problems": [{"code": reject.problems[0].code}],
+                }
                 for reject in rejects
             ],
         )

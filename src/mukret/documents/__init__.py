@@ -1,6 +1,7 @@
 """Files, folders and streams → documents, a batch at a time, with their place in the input."""
 
-from mukret.documents.batches import BadDocument, Batch, nothing_read, read_batches
+from mukret.documents.batches import Batch, nothing_read, read_batches
+from mukret.documents.blocks import BadDocument
 from mukret.documents.decode import NotJson, decode
 from mukret.documents.diagnose import Finding
 from mukret.documents.inputs import find_sources

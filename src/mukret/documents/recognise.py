@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from mukret.documents.decode import BYTE_ORDER_MARK, NotJson, decode
-from mukret.values import JsonValue
+from mukret.values import JsonValue, Number
 
 LINE_ENDINGS = (".jsonl", ".ndjson")
 RECORD_SEPARATOR = b"\x1e"
+_OPEN_ENDED = (int, float, Number, bool, type(None))
 
 
 def looks_like_sequence(head: bytes) -> bool:
@@ -16,7 +17,7 @@ def looks_like_sequence(head: bytes) -> bool:
 
 def cut_off_in_sequence(document: JsonValue, piece: bytes) -> bool:
     """Whether a text of a sequence may have lost its end: one that closes itself can't have (RFC 7464, section 2.4)."""
-    return type(document) not in (dict, list, str) and not piece[-1:].isspace()
+    return type(document) in _OPEN_ENDED and not piece[-1:].isspace()
 
 
 def looks_like_lines(head: bytes, name: str) -> bool:

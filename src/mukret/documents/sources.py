@@ -12,7 +12,7 @@ import shutil
 import sys
 import tempfile
 import zlib
-from collections import Counter
+from collections import Counter, deque
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from functools import lru_cache
@@ -25,6 +25,8 @@ from mukret.errors import InputError
 
 _MAGIC = {b"\x1f\x8b": "gzip", b"BZh": "bzip2", b"\xfd7zXZ\x00": "xz", b"\x28\xb5\x2f\xfd": "zstd"}
 STANDARD_INPUT = "-"
+MOST_WAITING = 3
+"""Pieces that may wait to be hashed, however fast the reader is."""
 
 
 @dataclass
@@ -45,7 +47,7 @@ class Source:
     size: int = 0
     documents: int = 0
     digest: hashlib._Hash = field(default_factory=hashlib.sha256)
-    hashing: Future[None] | None = None
+    hashing: deque[Future[None]] = field(default_factory=deque)
     copy: BinaryIO | None = None
 
     def keep(self) -> None:
@@ -65,7 +67,7 @@ class Source:
         self.sha256  # noqa: B018  # nothing is being hashed any more
         self.passed_over.clear()
         self.size = self.documents = 0
-        self.digest, self.hashing = hashlib.sha256(), None
+        self.digest = hashlib.sha256()
 
     def _raw(self) -> BinaryIO:
         if self.copy is not None:
@@ -79,9 +81,16 @@ class Source:
 
     @property
     def sha256(self) -> str:
-        if self.hashing:
-            self.hashing.result()
+        while self.hashing:
+            self.hashing.popleft().result()
         return self.digest.hexdigest()
+
+    def second_look(self) -> BinaryIO | None:
+        """The contents once more, uncounted, beginning anywhere, after they were opened; None if they would have to be
+        made again."""
+        if self.compression or self.encoding or not os.path.isfile(self.path):
+            return None
+        return open(self.path, "rb")
 
     def open(self) -> BinaryIO:
         """The file's contents, decompressed, as UTF-8 where a mark says that they are UTF-16. Raises InputError."""
@@ -160,9 +169,9 @@ class _Counted(io.RawIOBase):
         view = memoryview(cast(bytearray, buffer)).cast("B")
         count = cast(io.BufferedReader, self.file).readinto(view)
         self.source.size += count
-        if self.source.hashing:
-            self.source.hashing.result()  # one piece waits at most, however fast the reader is
-        self.source.hashing = _hasher().submit(self.source.digest.update, bytes(view[:count]))
+        while len(self.source.hashing) >= MOST_WAITING:
+            self.source.hashing.popleft().result()
+        self.source.hashing.append(_hasher().submit(self.source.digest.update, bytes(view[:count])))
         return count
 
     def close(self) -> None:

@@ -42,6 +42,8 @@ class BatchRows:
         self.refusals: list[tuple[int, Refusal]] = self.gathered.refusals
         self.count = len(self.rows)
         self._siblings: dict[int, list[FoundRow]] = {}
+        self.cut_at: int | None = None
+        """Of a part of a document: at which step of a row's location the numbers of elements count from the part on."""
 
     def of_some(self, above: Sequence[JsonValue], chosen: list[int]) -> Any:
         """The rows below some of the documents."""
@@ -99,13 +101,24 @@ class BatchRows:
         if owner not in self._siblings:
             self._siblings[owner] = self.table.rows.find(parent_node, hollow=owner in self.parent.hollow).rows
         found = self._siblings[owner][row - bisect_left(self.owners, owner)]
-        return above.of(found), found.node
+        place = above.of(found)
+        if self.cut_at is not None:
+            before, number, after = (
+                place.location[: self.cut_at],
+                place.location[self.cut_at],
+                place.location[self.cut_at + 1 :],
+            )
+            assert isinstance(number, int)
+            place = Place((*before, number + self.batch.part.first, *after))
+        return place, found.node
 
     def facts(self, name: str) -> Sequence[JsonValue]:
         """A fact of each row (ROW_FACTS) as raw values."""
         gathered: Mapping[str, Sequence[JsonValue]] = {
             "name": self.names,
-            "position": self.gathered.positions,
+            "position": self.gathered.positions
+            if self.cut_at is None
+            else [position + self.batch.part.first for position in self.gathered.positions],
             "depth": self.gathered.depths or [0] * self.count,
         }
         if name != "path":

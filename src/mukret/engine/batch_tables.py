@@ -24,6 +24,8 @@ class BatchTables:
         self.now = now
         self.rules = plan.rules
         self.batch = batch
+        self.array = None if batch.part.array is None else plan.long.arrays[batch.part.array]
+        """Of a part of a document: the array of which it has some elements; only rows in these are new."""
         bad_texts = self.unfold() if self.rules.embedded else {}
         self.find()
         if bad_texts:
@@ -38,6 +40,9 @@ class BatchTables:
             kind = table.kind if table.within is None else None
             belongs = None if kind is None else lambda number, kind=kind: self.is_kind(kind, number)
             self.tables[table.name] = TableBatch(plan, self.batch, parent, belongs)
+        if self.array is not None:
+            for name in self.array.rows:
+                self.tables[name].cut_at = len(self.array.names)
 
     def is_kind(self, name: str, number: int) -> bool:
         """Whether a document of the batch is of this kind."""
@@ -103,10 +108,19 @@ class BatchTables:
                         table.prepare(table.table.where, self.tables, self.now)
                     survive(table, step.without)
 
-    def decide(self, seen: Mapping[str, SeenKeys]) -> None:
-        """What becomes of all rows."""
+    @property
+    def new(self) -> list[TableBatch]:
+        """The tables of which rows are met for the first time, parents first, without the response."""
+        names = [plan.table.name for plan in self.plan.tables]
+        return [self.tables[name] for name in names if self.array is None or name in self.array.tables]
+
+    def decide(self, seen: Mapping[str, SeenKeys], before: Mapping[str, bytearray]) -> None:
+        """What becomes of all rows. `before` has the fates of rows that were met in the first part of a document."""
         for plan in self.plan.tables:
             table = self.tables[plan.table.name]
+            if self.array is not None and plan.table.name not in self.array.tables:
+                table.fates = before[plan.table.name]
+                continue
             if table.table.where is not None:
                 table.prepare(table.table.where, self.tables, self.now)
             decide(table, seen[plan.table.name])

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from mukret.columns.arrow import column_type
 from mukret.engine.codegen import Gather, gather_function, is_compilable, nodes_function
+from mukret.engine.long_documents import LongDocuments, long_documents
 from mukret.engine.places import Place, place_after
 from mukret.engine.projection import Projection, projection_for
 from mukret.paths import Filter, Path, parse_path
@@ -45,6 +46,7 @@ class Plan:
     embedded: tuple[Path, ...]
     projection: Projection | None
     """How documents are decoded: None if in full."""
+    long: LongDocuments
 
 
 def make_plan(rules: Rules) -> Plan:
@@ -63,7 +65,8 @@ def make_plan(rules: Rules) -> Plan:
             may_stand_in_hollow=table.within in hollow and table.rows.may_be_the_parent,
         )
     embedded = tuple(item.path for item in rules.embedded)
-    return Plan(rules, response, [plans[table.name] for table in tables], embedded, projection)
+    long = long_documents(rules, in_part=projection is not None)
+    return Plan(rules, response, [plans[table.name] for table in tables], embedded, projection, long)
 
 
 def _need_names(tables: Sequence[Table]) -> set[str]:

@@ -12,6 +12,7 @@ from typing import Any, TypedDict
 
 import msgspec
 
+from mukret.documents.decode import look_over
 from mukret.engine.codegen import is_compilable
 from mukret.engine.places import Place, converted, record_type
 from mukret.engine.ways import Way, Ways
@@ -24,12 +25,6 @@ _PRESENCE = ""
 """At the end of a way: something is counted there, its value is not read."""
 _DICTS = "{}"
 """At the end of a way: what stands there is read the general way, which knows dicts."""
-
-_DIGITS = bytes.maketrans(b"0123456789", b"0" * 10)
-_LONGEST_INTEGER = 4300
-_TOO_LONG = b"0" * (_LONGEST_INTEGER + 1)
-_PROBE = _LONGEST_INTEGER // 4
-"""Every so many bytes one is looked at: an integer that is too long has more than three digits among them."""
 
 
 class Projection:
@@ -44,26 +39,17 @@ class Projection:
 
         The decoder does not look into what it skips: invalid UTF-8 and endless integers are looked for here.
         """
-        _look_over(raw)
+        look_over(raw)
         return self.read(raw)
 
     def decode_all(self, block: bytes, texts: list[bytes]) -> list[JsonValue]:
         """The documents that are the lines of a block; ValueError where one must be decoded in full."""
-        _look_over(block)
+        look_over(block)
         return list(map(self.read, texts))
 
     def converted(self, document: JsonValue) -> JsonValue:
         """A document that was decoded in full, as this would have decoded it."""
         return converted(document, self.place)
-
-
-def _look_over(raw: bytes) -> None:
-    """Raises ValueError for what the decoder does not see in what it skips."""
-    suspicious = len(raw) > _LONGEST_INTEGER and b"000" in raw[::_PROBE].translate(_DIGITS)
-    if suspicious and _TOO_LONG in raw.translate(_DIGITS):
-        raise ValueError
-    if not raw.isascii():
-        raw.decode()
 
 
 def projection_for(rules: Rules) -> Projection | None:

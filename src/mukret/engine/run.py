@@ -9,7 +9,8 @@ from functools import cached_property
 from typing import Any
 
 from mukret.documents import Batch, Finding, Source, nothing_read, read_batches
-from mukret.documents.batches import BATCH_BYTES, Wanted
+from mukret.documents.batches import Wanted
+from mukret.documents.blocks import BLOCK_BYTES
 from mukret.documents.collector import collector_at_rest
 from mukret.documents.doubled import is_sampled
 from mukret.engine.batch_tables import BatchTables, KindsSeen
@@ -47,7 +48,7 @@ class Run:
         rules: Rules,
         sources: Sequence[Source],
         *,
-        batch_bytes: int = BATCH_BYTES,
+        batch_bytes: int = BLOCK_BYTES,
         progress: Progress | None = None,
     ) -> None:
         self.rules = rules
@@ -57,6 +58,7 @@ class Run:
         self.progress = progress
         self.tally = Tally({name: TableTally() for name in rules.tables})
         self.last: dict[str, LastRows] = {}
+        self.fates_before: dict[str, bytearray] = {}
         self.coverage = Coverage(self.plan)
         self.sample: Sample = sample_for(rules)
         self.kinds = KindsSeen(rules)
@@ -81,7 +83,8 @@ class Run:
             raise nothing_read(reason.file, reason.example.finding or Finding(reason.example.message))
 
     def read(self, wanted: Wanted) -> Iterator[Batch]:
-        for batch in read_batches(self.sources, wanted, self.batch_bytes, self.projection):
+        arrays = [array.names for array in self.plan.long.arrays]
+        for batch in read_batches(self.sources, wanted, self.batch_bytes, self.projection, arrays):
             yield batch
             if self.progress:
                 self.progress(batch.size)
@@ -96,37 +99,44 @@ class Run:
         for names in passes:
             seen = keys_of(self.rules.tables.values(), self.last, names)
             for batch in self.read(lambda number: False):
-                tables = BatchTables(self.plan, batch, self.started)
-                tables.evaluate()
-                tables.decide(seen)
+                self.decided(batch, seen)
             for source in self.sources:
                 source.rewind()
 
-    def output(self, batch: Batch, seen: Mapping[str, SeenKeys]) -> Output:
+    def decided(self, batch: Batch, seen: Mapping[str, SeenKeys]) -> BatchTables:
+        """The tables of a batch, the fates of all rows settled."""
         tables = BatchTables(self.plan, batch, self.started)
         tables.evaluate()
-        tables.decide(seen)
-        batch = tables.batch
-        for name, table in tables.tables.items():
-            if name == RESPONSE:
-                self.tally.response_values_nulled += table.nulled
-            else:
-                count_into(self.tally.tables[name], table)
+        tables.decide(seen, self.fates_before)
+        if tables.array is None:
+            self.fates_before = {name: table.fates for name, table in tables.tables.items()}
+        return tables
+
+    def output(self, batch: Batch, seen: Mapping[str, SeenKeys]) -> Output:
+        tables = self.decided(batch, seen)
+        batch, new = tables.batch, tables.new
+        for table in new:
+            count_into(self.tally.tables[table.table.name], table)
             self.coverage.see(table)
-        self.kinds.see(tables)
-        self.tally.documents += len(batch.documents)
+        if tables.array is None:  # not another part of a document that was counted
+            response = tables.tables[RESPONSE]
+            self.tally.response_values_nulled += response.nulled
+            self.coverage.see(response)
+            self.kinds.see(tables)
+            self.tally.documents += len(batch.documents)
         self.tally.bad_documents += len(batch.bad)
-        rejects = self.rejects(batch, tables.tables)
+        rejects = self.rejects(batch, new)
         self.tally.note(rejects)
         self.sample.see(batch)
-        return Output({name: tables.tables[name].written() for name in self.schemas}, rejects)
+        found = {table.table.name: table for table in new}
+        return Output({name: found[name].written() for name in self.schemas if name in found}, rejects)
 
-    def rejects(self, batch: Batch, tables: dict[str, TableBatch]) -> list[Reject]:
+    def rejects(self, batch: Batch, tables: Sequence[TableBatch]) -> list[Reject]:
         """In the order of the input: document by document, then table by table, then row by row."""
         order = {id(source): number for number, source in enumerate(self.sources)}
         found: list[tuple[tuple[int, int, int], Reject]] = []
-        for rank, plan in enumerate(self.plan.tables):
-            for document, reject in rejects_of(tables[plan.table.name]):
+        for rank, table in enumerate(tables):
+            for document, reject in rejects_of(table):
                 source, number = batch.sources[document], batch.numbers[document]
                 found.append(((order[id(source)], number, rank), reject))
         found += [((order[id(bad.source)], bad.number, 0), bad_document(bad)) for bad in batch.bad]

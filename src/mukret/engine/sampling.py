@@ -39,7 +39,7 @@ class Sample:
         for index in batch.raw:
             if self.nodes_left <= 0:
                 return
-            self.documents += 1
+            self.documents += batch.part.array is None
             self.walk(batch.whole(index))
 
     @property

@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Callable, Sequence
 
 from mukret.documents import BadDocument, Source, nothing_read, read_batches
-from mukret.documents.batches import BATCH_BYTES
+from mukret.documents.blocks import BLOCK_BYTES
 from mukret.documents.collector import collector_at_rest
 from mukret.documents.doubled import DoubledMembers, is_sampled
 from mukret.paths import Path, child_segment, parse_path
@@ -27,7 +27,7 @@ def survey(
     sources: Sequence[Source],
     path: Path | None = None,
     *,
-    batch_bytes: int = BATCH_BYTES,
+    batch_bytes: int = BLOCK_BYTES,
     progress: Progress | None = None,
 ) -> SurveyReport:
     """Looks at every document, or at what `path` finds in each. Raises InputError, also if none could be read."""

@@ -1,0 +1,278 @@
+"""Sources → blocks: pieces of the input, each of which can be decoded on its own and knows its place."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import ExitStack
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import BinaryIO, cast
+
+from mukret.documents.archives import Entry, entries, is_archive
+from mukret.documents.cutting import WHOLE, CanNotCut, Cutter, Names, Part, Readable
+from mukret.documents.decode import BYTE_ORDER_MARK, NotJson, decode
+from mukret.documents.diagnose import Finding
+from mukret.documents.origin import Origin
+from mukret.documents.recognise import RECORD_SEPARATOR, looks_like_lines, looks_like_sequence
+from mukret.documents.sources import BROKEN_ARCHIVE, Source, not_read
+from mukret.errors import InputError
+
+BLOCK_BYTES = 2_000_000
+LONG = 4
+"""A document is long from so many blocks on."""
+FAR = 1_000_000
+
+
+@dataclass(frozen=True)
+class BadDocument:
+    """A document that can't be read; it keeps its number in the file. The finding's place is in the file, for a body
+    in an HTTP archive in that body."""
+
+    source: Source
+    number: int
+    finding: Finding
+    code: str = "not-json"
+
+
+@dataclass
+class Piece:
+    """Bytes of one source that hold one document, or with a `separator` many.
+
+    `number` (from 1) is that of the first document in its file, `before` how many documents of the run come before it;
+    `lines` and `offset` say how much of the file does. `origin` and `inside` are told of a body in an HTTP archive.
+    `part`: what of one document it is, if that is read in parts.
+    """
+
+    source: Source
+    raw: bytes
+    number: int
+    before: int
+    separator: bytes = b""
+    lines: int = 0
+    offset: int = 0
+    origin: Origin | None = None
+    inside: str = ""
+    part: Part = WHOLE
+
+    @cached_property
+    def texts(self) -> list[bytes]:
+        """The documents, blank ones left out."""
+        if not self.separator:
+            return [self.raw]
+        return [text for text in self.raw.split(self.separator) if text and not text.isspace()]
+
+
+@dataclass
+class Block:
+    """What is decoded at once. `bad` are documents of which that much is known already."""
+
+    pieces: list[Piece] = field(default_factory=list)
+    bad: list[BadDocument] = field(default_factory=list)
+    size: int = 0
+
+
+def read_blocks(sources: Iterable[Source], size: int = BLOCK_BYTES, arrays: Sequence[Names] = ()) -> Iterator[Block]:
+    """Blocks of about `size` bytes of input. Raises InputError for a source that can't be read.
+
+    Documents of LONG times that size may be cut at these arrays, into parts that are blocks of their own.
+    """
+    reader = _Reader(size, arrays)
+    for source in sources:
+        yield from reader.source(source)
+    if reader.block.pieces or reader.block.bad:
+        yield reader.block
+
+
+class _Reader:
+    def __init__(self, size: int, arrays: Sequence[Names]) -> None:
+        self.size = size
+        self.arrays = arrays
+        self.block = Block()
+        self.documents = 0
+
+    @property
+    def full(self) -> bool:
+        """Whether enough is read: a block that is nearly full is not filled up with a few lines."""
+        return self.block.size >= self.size - self.size // 4
+
+    def source(self, source: Source) -> Iterator[Block]:
+        with source.open() as file:
+            try:
+                yield from self.contents(source, file)
+            except BROKEN_ARCHIVE as error:
+                raise not_read(source.name, error) from None
+
+    def contents(self, source: Source, file: BinaryIO) -> Iterator[Block]:
+        head = _read_a_line(file, self.size, LONG * self.size if self.arrays else None)
+        if not head.strip():
+            self.nothing(source)
+        elif looks_like_sequence(head):
+            yield from self.separated(source, file, head, RECORD_SEPARATOR)
+        elif looks_like_lines(head, source.name):
+            yield from self.separated(source, file, head, b"\n")
+        else:
+            yield from self.one_document(source, file, head)
+        if self.full:
+            yield self.handed_over()
+
+    def handed_over(self) -> Block:
+        full, self.block = self.block, Block()
+        return full
+
+    def nothing(self, source: Source) -> None:
+        if source.named:
+            raise InputError(
+                "empty-input", f"{source.name}: the file is empty", hint="a response is one JSON text at least"
+            )
+        self.bad(source, Finding("the file is empty"))
+
+    def bad(self, source: Source, finding: Finding, code: str = "not-json") -> None:
+        source.documents += 1
+        self.documents += 1
+        self.block.bad.append(BadDocument(source, source.documents, finding, code))
+
+    def add(self, piece: Piece) -> None:
+        if not piece.texts:
+            return
+        piece.source.documents += len(piece.texts)
+        self.documents += len(piece.texts)
+        self.block.pieces.append(piece)
+        self.block.size += len(piece.raw)
+
+    def piece(self, source: Source, raw: bytes) -> Piece:
+        return Piece(source, raw, source.documents + 1, self.documents, origin=source.origin)
+
+    def one_document(self, source: Source, file: BinaryIO, head: bytes) -> Iterator[Block]:
+        """A file that is one document, perhaps of any length."""
+        if self.arrays:
+            head += file.read(max(0, LONG * self.size - len(head)))
+        long = self.arrays and len(head) >= LONG * self.size and b'"entries"' not in head[: self.size]
+        if not long:
+            self.document(source, head + file.read())
+            return
+        with ExitStack() as stack:
+            stream: Readable = file
+            again = source.second_look()
+            if again is None:
+                again = cast(BinaryIO, tempfile.TemporaryFile())  # noqa: SIM115
+                again.write(head)
+                stream = Copying(file, again)
+            stack.enter_context(again)
+            cutter = Cutter(stream, head.removeprefix(BYTE_ORDER_MARK), self.arrays, self.size)
+            cutter.before = len(head) - len(head.removeprefix(BYTE_ORDER_MARK))
+            try:
+                cuts = cutter.cut()
+            except CanNotCut:
+                drain(stream, self.size)
+                again.seek(0)
+                arrays, self.arrays = self.arrays, ()
+                yield from self.contents(source, again)
+                self.arrays = arrays
+            except NotJson as error:
+                self.bad(source, _with_column(error.finding, again))
+                drain(stream, self.size)
+            else:
+                if self.block.pieces or self.block.bad:
+                    yield self.handed_over()
+                yield from self.in_parts(source, cuts.parts(again, self.size))
+
+    def in_parts(self, source: Source, parts: Iterator[tuple[Part, bytes]]) -> Iterator[Block]:
+        first = self.piece(source, b"")
+        source.documents += 1
+        self.documents += 1
+        for part, raw in parts:
+            yield Block([replace(first, raw=raw, part=part)], size=len(raw))
+
+    def document(self, source: Source, raw: bytes) -> None:
+        """A file that is one document, or one HTTP archive with many."""
+        archive = None
+        if b'"entries"' in raw:
+            try:
+                archive = decode(raw)
+            except NotJson as error:
+                self.bad(source, error.finding)
+                return
+        if is_archive(archive):
+            for entry in entries(archive):
+                self.entry(source, entry)
+        else:
+            self.add(self.piece(source, raw))
+
+    def entry(self, source: Source, entry: Entry) -> None:
+        if entry.failed:
+            self.bad(source, Finding(f"{entry.reason} ({entry.origin.address})"), code="no-data")
+        elif entry.body is None:
+            source.passed_over[entry.reason] += 1
+        else:
+            piece = self.piece(source, entry.body)
+            piece.origin, piece.inside = entry.origin, f"the answer of {entry.origin.address}"
+            self.add(piece)
+
+    def separated(self, source: Source, file: BinaryIO, head: bytes, separator: bytes) -> Iterator[Block]:
+        """JSON Lines, or a JSON text sequence (RFC 7464): a blank piece is no document."""
+        rest = head.removeprefix(BYTE_ORDER_MARK)
+        lines, offset = 0, len(head) - len(rest)
+        while True:
+            more = file.read(max(1, self.size - self.block.size, len(rest)))
+            raw, found, rest = (rest + more).rpartition(separator) if more else (rest, b"", b"")
+            if more and not found:
+                continue  # not one whole document so far
+            piece = self.piece(source, raw)
+            piece.separator, piece.lines, piece.offset = separator, lines, offset
+            self.add(piece)
+            lines += raw.count(b"\n") + found.count(b"\n")
+            offset += len(raw) + len(found)
+            if not more:
+                return
+            if self.full:
+                yield self.handed_over()
+
+
+def drain(file: Readable, size: int) -> None:
+    """Reads a stream to its end, so that all of it is counted."""
+    while file.read(size):
+        pass
+
+
+class Copying:
+    """Reads a stream and keeps a copy."""
+
+    def __init__(self, file: BinaryIO, copy: BinaryIO) -> None:
+        self.file = file
+        self.copy = copy
+
+    def read(self, size: int = -1) -> bytes:
+        found = self.file.read(size)
+        self.copy.write(found)
+        return found
+
+
+def _with_column(finding: Finding, file: BinaryIO) -> Finding:
+    """A finding with its column in a line that was not looked at as a whole."""
+    start = max(0, finding.offset - FAR)
+    file.seek(start)
+    before = file.read(finding.offset - start)
+    line_start = before.rfind(b"\n") + 1
+    if start and not line_start:
+        return replace(finding, column=finding.offset + 1)  # in bytes, as good as it gets
+    return replace(finding, column=len(before[line_start:].decode("utf-8", "replace")) + 1)
+
+
+def _read_a_line(file: BinaryIO, size: int, most: int | None = None) -> bytes:
+    """The beginning of a file: at least its first line that is not blank and something of what follows it, unless that
+    is longer than `most`."""
+    head = bytearray(file.read(size))
+    searched = 0
+    while True:
+        start = len(head) - len(head.lstrip())
+        end = head.find(b"\n", max(start, searched))
+        if end >= 0 and head[end:].strip():
+            return bytes(head)
+        searched = end if end >= 0 else len(head)
+        if most is not None and len(head) >= most:
+            return bytes(head)
+        more = file.read(max(size, len(head)))
+        if not more:
+            return bytes(head)
+        head += more

@@ -1,0 +1,174 @@
+"""Which arrays of a long document it can be cut at, so that it need not be in memory as a whole, and why not at others.
+
+The rows of a table that stand in the elements of one array can be found an element at a time, as long as nothing else
+looks at the array or into it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+from mukret.paths import Name, Path, Segment, Wildcard
+from mukret.paths.locate import path_text
+from mukret.rules.model import RESPONSE, At, Compute, Fact, Field, Lookup, Rest, Rules, Table
+
+Names = tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class LongArray:
+    """An array, by the names of the members that lead to it. `rows` are the tables whose rows are its elements or stand
+    in them, `tables` these and all tables within."""
+
+    names: Names
+    rows: frozenset[str]
+    tables: frozenset[str]
+
+    @property
+    def path(self) -> str:
+        return path_text(_as_segments(self.names))
+
+
+@dataclass(frozen=True)
+class LongDocuments:
+    """`arrays` are those at which a document can be cut, `whole` says of the others why they can't be."""
+
+    arrays: tuple[LongArray, ...]
+    whole: dict[str, str]
+
+
+def long_documents(rules: Rules, *, in_part: bool) -> LongDocuments:
+    """Where these rules allow a document to be cut. `in_part`: documents are decoded in part, so that no rule looks
+    anywhere in them."""
+    if not in_part:
+        return LongDocuments((), {"$": "the rules may look anywhere in it"})
+    if rules.embedded:
+        return LongDocuments((), {"$": "texts that are embedded in it are read first (embedded)"})
+    if any(kind.when for kind in rules.kinds.values()):
+        return LongDocuments((), {"$": "its kind is told by what is in it (kinds)"})
+    reading = _Reading(rules)
+    arrays = []
+    whole = {}
+    for array in reading.candidates():
+        reason = next(reading.against(array), None)
+        if reason is None:
+            arrays.append(array)
+        else:
+            whole[f"{array.path}[*]"] = reason
+    return LongDocuments(tuple(arrays), whole)
+
+
+class _Reading:
+    """What the rules read of a document. `bases` has the tables of which there is one row at most, by names from the
+    root (the document itself among them)."""
+
+    def __init__(self, rules: Rules) -> None:
+        self.rules = rules
+        self.bases: dict[str, Names] = {RESPONSE: ()}
+        self.in_arrays: dict[Names, list[Table]] = {}
+        for table in rules.parents_first():
+            base = self.bases.get(table.within or RESPONSE)
+            if base is None or len(table.rows.named_paths) != 1:
+                continue
+            names, rest = _leading_names(table.rows.named_paths[0])
+            if not rest and table.rows.plain and not table.rows.spread:
+                self.bases[table.name] = (*base, *names)
+            elif rest and rest[0].only == Wildcard():
+                self.in_arrays.setdefault((*base, *names), []).append(table)
+
+    def candidates(self) -> Iterator[LongArray]:
+        for names, rows in self.in_arrays.items():
+            tables = {table.name for table in rows}
+            for table in self.rules.parents_first():
+                if table.within in tables:
+                    tables.add(table.name)
+            yield LongArray(names, frozenset(table.name for table in rows), frozenset(tables))
+
+    def against(self, array: LongArray) -> Iterator[str]:
+        """Why a document can't be cut at an array."""
+        for table in self.in_arrays[array.names]:
+            yield from _against_rows(table)
+        for name, path in self.paths(array):
+            if _may_reach(path, array.names):
+                yield f"{name} reads it too"
+        for table in self.rules.tables.values():
+            for own in (*table.fields, *self.rules.response_fields):
+                source = own.source
+                if isinstance(source, Lookup) and source.table in array.tables:
+                    yield f"{table.name}.{own.name} looks up in {source.table}"
+        for table_name, own in self.fields_outside():
+            if isinstance(own.source, Rest) and array.names[: len(self.bases[table_name])] == self.bases[table_name]:
+                yield f"{table_name}.{own.name} takes the rest"
+            if isinstance(own.source, Compute):
+                looked = {aggregate.table for aggregate in own.source.expression.aggregates()}
+                if looked & array.tables:
+                    yield f"{table_name}.{own.name} counts or sums all its rows"
+        for name in self.bases.keys() - {RESPONSE}:
+            table = self.rules.tables[name]
+            if table.where is not None and {each.table for each in table.where.aggregates()} & array.tables:
+                yield f"where of {name} counts or sums all its rows"
+            if table.rows.when is not None:
+                yield f"when of {name} may look at it"
+
+    def fields_outside(self) -> Iterator[tuple[str, Field]]:
+        """The fields of the response and of tables with one row."""
+        yield from ((RESPONSE, own) for own in self.rules.response_fields)
+        for name in self.bases:
+            if name != RESPONSE:
+                yield from ((name, own) for own in self.rules.tables[name].fields)
+
+    def paths(self, array: LongArray) -> Iterator[tuple[str, tuple[Segment, ...]]]:
+        """All paths from the root but those to the rows of the array, and who takes them."""
+        for table_name, own in self.fields_outside():
+            base = _as_segments(self.bases[table_name])
+            if isinstance(own.source, At):
+                yield from ((f"{table_name}.{own.name}", (*base, *path.segments)) for path in own.source.paths)
+        for table in self.rules.tables.values():
+            parent = table.within or RESPONSE
+            if table.name in array.rows or table.name in self.bases or parent not in self.bases:
+                continue
+            base = _as_segments(self.bases[parent])
+            header = table.rows.header.path if table.rows.header else None
+            for path in (*table.rows.named_paths, *((header,) if header else ())):
+                yield table.name, (*base, *path.segments)
+
+
+def _against_rows(table: Table) -> Iterator[str]:
+    """Why rows of a table can't be found in a part of a document."""
+    rows = table.rows
+    words = {
+        "zip": rows.zip,
+        "header": rows.header,
+        "recurse": rows.recurse,
+        "spread": rows.spread,
+        "outer": rows.outer,
+    }
+    yield from (f"rows of {table.name} are found in all of it ({word})" for word, given in words.items() if given)
+    rest = _leading_names(rows.named_paths[0])[1][1:]
+    if any(own.source == Fact("position") for own in table.fields) and (rest or rows.when):
+        yield f"rows of {table.name} are numbered"
+
+
+def _leading_names(path: Path) -> tuple[Names, Sequence[Segment]]:
+    """The names with which a path begins, and what follows them."""
+    names: list[str] = []
+    for number, segment in enumerate(path.segments):
+        if not isinstance(segment.only, Name):
+            return tuple(names), path.segments[number:]
+        names.append(segment.only.name)
+    return tuple(names), ()
+
+
+def _as_segments(names: Names) -> tuple[Segment, ...]:
+    return tuple(Segment((Name(name),)) for name in names)
+
+
+def _may_reach(segments: Sequence[Segment], names: Names) -> bool:
+    """Whether a path may lead to an array, into it, or to what it stands in."""
+    for segment, name in zip(segments, names, strict=False):
+        if segment.descend:
+            return True
+        if all(isinstance(selector, Name) and selector.name != name for selector in segment.selectors):
+            return False
+    return True
