@@ -81,8 +81,10 @@ def response(draw: random.Random) -> Any:
 
 
 class InParts(FolderCase):
-    def run_of(self, text: str, *, batch_bytes: int) -> tuple[Run, dict[str, list[Any]], list[str]]:
-        run = Run(parse_rules(rules_text(RULES)), find_sources([self.file("a.json", text)]), batch_bytes=batch_bytes)
+    def run_of(
+        self, text: str, *, batch_bytes: int, name: str = "a.json"
+    ) -> tuple[Run, dict[str, list[Any]], list[str]]:
+        run = Run(parse_rules(rules_text(RULES)), find_sources([self.file(name, text)]), batch_bytes=batch_bytes)
         rows: dict[str, list[Any]] = {name: [] for name in run.schemas}
         rejects = []
         for output in run.batches():
@@ -161,6 +163,10 @@ class InParts(FolderCase):
         run, rows, _ = self.run_of("\n".join(lines), batch_bytes=50)
         self.assertEqual([row["code"] for row in rows["ports"]], [f"{n}-{m}" for n in range(3) for m in range(99)])
         self.assertEqual(run.sources[0].documents, 3)
+        run, rows, _ = self.run_of(f'{lines[0]}\n"fog"\n', batch_bytes=50)
+        self.assertEqual((len(rows["ports"]), run.tally.documents, run.tally.bad_documents), (99, 2, 0))
+        run, rows, _ = self.run_of(f"{lines[0][:-3]}\n{lines[1]}\n", batch_bytes=50, name="a.jsonl")
+        self.assertEqual((len(rows["ports"]), run.tally.documents, run.tally.bad_documents), (99, 1, 1))
 
     def test_packed_and_piped_documents_are_cut_too(self) -> None:
         document = {"day": "2031-04-01", "result": {"ports": [port(random.Random(3)) for _ in range(200)]}}
@@ -224,7 +230,7 @@ class Cuts(unittest.TestCase):
                 self.assertEqual(rest, whole)
 
     def test_a_member_on_the_way_that_comes_twice_makes_it_a_document_to_read_as_a_whole(self) -> None:
-        for raw in (b'{"a": [1, 2], "a": [3]}', b'{"a": [1, 2]}\n{"a": [3]}'):
+        for raw in (b'{"a": [1, 2], "a": [3]}', b'{"a": [1, 2]}\n{"a": [3]}', b'{"a": [1, 2]}\r\n3'):
             with self.subTest(raw), self.assertRaises(CanNotCut):
                 self.cut(raw, [("a",)], 4)
 

@@ -14,7 +14,7 @@ from mukret.documents.cutting import WHOLE, CanNotCut, Cutter, Names, Part, Read
 from mukret.documents.decode import BYTE_ORDER_MARK, NotJson, decode
 from mukret.documents.diagnose import Finding
 from mukret.documents.origin import Origin
-from mukret.documents.recognise import RECORD_SEPARATOR, looks_like_lines, looks_like_sequence
+from mukret.documents.recognise import RECORD_SEPARATOR, looks_like_lines, looks_like_sequence, named_like_lines
 from mukret.documents.sources import BROKEN_ARCHIVE, Source, not_read
 from mukret.errors import InputError
 
@@ -163,15 +163,16 @@ class _Reader:
             cutter.before = len(head) - len(head.removeprefix(BYTE_ORDER_MARK))
             try:
                 cuts = cutter.cut()
-            except CanNotCut:
+            except (CanNotCut, NotJson) as error:
                 drain(stream, self.size)
+                lines = named_like_lines(source.name) and b"\n" not in head.strip()
+                if isinstance(error, NotJson) and not lines:
+                    self.bad(source, _with_column(error.finding, again))
+                    return
                 again.seek(0)
                 arrays, self.arrays = self.arrays, ()
                 yield from self.contents(source, again)
                 self.arrays = arrays
-            except NotJson as error:
-                self.bad(source, _with_column(error.finding, again))
-                drain(stream, self.size)
             else:
                 if self.block.pieces or self.block.bad:
                     yield self.handed_over()

@@ -46,10 +46,11 @@ class CanNotCut(Exception):
 @dataclass(frozen=True)
 class Part:
     """Which part of a document this is: elements of the array with number `array`, from the element `first` on; or
-    what stands around the arrays (`array` is None)."""
+    what stands `around` the arrays, which comes first."""
 
     array: int | None = None
     first: int = 0
+    around: bool = False
 
 
 WHOLE = Part()
@@ -76,7 +77,7 @@ class Cuts:
 
         Each part has elements of at least `size` bytes, and more than what stands around them, which is in all parts.
         """
-        yield WHOLE, self.skeleton
+        yield Part(around=True), self.skeleton
         for number, pieces in enumerate(self.pieces):
             before, after = b"".join(self.around[: number + 1]), b"".join(self.around[number + 1 :])
             together = 1 + 2 * (len(before) + len(after)) // size
@@ -112,13 +113,16 @@ class Cutter:
     def cut(self) -> Cuts:
         """Raises NotJson, with the place in the file; CanNotCut."""
         try:
+            self.blank()
+            first_line = self.lines
             self.value(())
+            last_line = self.lines
             self.blank()
         except _Unfinished:
             self.fail(unfinished=True)
-        if following := self.next():
-            if following in b"{[" and self.cuts.skeleton.rstrip(b" \t\r").endswith(b"\n"):
-                raise CanNotCut  # lines perhaps, each of them a document
+        if self.next():
+            if first_line == last_line < self.lines:
+                raise CanNotCut  # lines, each of them a document
             self.fail()
         try:
             decode(self.cuts.skeleton)

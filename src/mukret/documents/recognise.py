@@ -20,6 +20,11 @@ def cut_off_in_sequence(document: JsonValue, piece: bytes) -> bool:
     return type(document) in _OPEN_ENDED and not piece[-1:].isspace()
 
 
+def named_like_lines(name: str) -> bool:
+    """Whether a file's name says that it is JSON Lines."""
+    return any(ending in name for ending in LINE_ENDINGS)
+
+
 def looks_like_lines(head: bytes, name: str) -> bool:
     """Whether a file that begins like this is JSON Lines and not one document; told by what is in it.
 
@@ -29,12 +34,11 @@ def looks_like_lines(head: bytes, name: str) -> bool:
     first, _, rest = head.removeprefix(BYTE_ORDER_MARK).lstrip().partition(b"\n")
     if not rest.strip():
         return False
-    named_so = any(ending in name for ending in LINE_ENDINGS)
     try:
         decode(first)
         return True
     except NotJson as error:
-        if named_so:
+        if named_like_lines(name):
             return True
         if "cut off" in error.finding.message or first[:1] not in b"{[":
             return False
