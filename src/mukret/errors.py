@@ -33,6 +33,16 @@ class MukretError(Exception):
         self.pointer: tuple[str, int] | None = None
         """The text around the mistake, and where in it the mistake is (from 0), where that helps."""
 
+    def __reduce__(self) -> tuple[object, ...]:
+        """Errors go from one process to another as they are, whatever their constructors want."""
+        return _restored, (type(self), self.args), self.__dict__
+
+
+def _restored(kind: type[MukretError], args: tuple[object, ...]) -> MukretError:
+    error = kind.__new__(kind)
+    error.args = args
+    return error
+
 
 class PositionedError(MukretError):
     """An error at a character of a text that a person wrote: `position` counts from 0 in `text`."""

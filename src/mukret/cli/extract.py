@@ -13,6 +13,8 @@ import click
 from mukret.cli.options import examples, files_argument, json_option, output_options, rules_argument, set_up_logging
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
     from mukret.destinations.deliver import RejectLimit
     from mukret.engine.notices import Notice
     from mukret.engine.run import Run
@@ -33,6 +35,12 @@ if TYPE_CHECKING:
     "--format", "form", metavar="FORMAT", default="csv", show_default=True, help="Format of the files: csv, parquet."
 )
 @click.option("--table", metavar="T", help="With --to -: the one table to write.")
+@click.option(
+    "--workers",
+    metavar="N",
+    type=click.IntRange(1, 64),
+    help="Processes to share the work; as many as there are cores if the input is large.",
+)
 @click.option("--max-rejects", metavar="N|P%", help="So many rejects are clean; with more nothing is published.")
 @click.option("--strict", is_flag=True, help="Warnings are findings too (exit code 1).")
 @json_option
@@ -45,6 +53,7 @@ def command(
     target: str,
     form: str,
     table: str | None,
+    workers: int | None,
     max_rejects: str | None,
     strict: bool,
     as_json: bool,
@@ -76,7 +85,7 @@ def command(
 
     limit = _limit(max_rejects)
     logger = set_up_logging(log, verbose)
-    run = _run(rules, files)
+    run = _run(rules, files, workers)
     try:
         mixed = target == "-" and sys.stdout.isatty()  # rows and a bar on one screen
         told = partial(_so_far, run)
@@ -128,14 +137,16 @@ def _limit(text: str | None) -> RejectLimit | None:
         raise UsageError("usage", f"--max-rejects can't be {text!r}", hint="a number (12) or a share (0.5%)") from None
 
 
-def _run(rules: str, files: tuple[str, ...]) -> Run:
+def _run(rules: str, files: tuple[str, ...], workers: int | None) -> Run:
     from mukret.documents import find_sources
     from mukret.rules import load_rules
 
     checked = load_rules(rules)
     from mukret.engine.run import Run
+    from mukret.engine.workers import sensible
 
-    return Run(checked, find_sources(files))
+    sources = find_sources(files)
+    return Run(checked, sources, workers=sensible(sources) if workers is None else workers)
 
 
 def _so_far(run: Run) -> str:
@@ -156,14 +167,26 @@ def _report(run: Run, notices: list[Notice], target: str, *, verbose: bool) -> N
             size = f"{counted(source.documents, 'document')}, {counted(source.size, 'byte')}{packed}"
             over = f", passed over {passed}" if (passed := source.passed_over.total()) else ""
             click.echo(f"  {escaped(source.name)}: {size}{over}", err=True)
-        part = "as far as the rules read them" if run.projection else "in full: the rules may look anywhere in them"
-        click.echo(f"  documents are decoded {part}", err=True)
-        for plan in run.plan.tables:
-            click.echo(f"  {plan.table.name}: {', '.join(plan.slow) or 'generated code'}", err=True)
+        for line in _ways(run):
+            click.echo(f"  {line}", err=True)
     console.print_counts(run.tally)
     parents = {name: table.within for name, table in run.rules.tables.items()}
     console.print_reasons(run.tally, None if target == "-" else f"{target.rstrip('/')}/rejects.jsonl", parents)
     console.print_notices(notices)
+
+
+def _ways(run: Run) -> Iterator[str]:
+    """Which way the work was done, and why not a quicker one."""
+    shared = f"{run.workers} processes share the work" if run.workers > 1 else "one process does the work"
+    yield f"{shared} ({run.alone})" if run.alone else shared
+    yield f"documents are decoded {'as far as the rules read them' if run.projection else 'in full'}"
+    long = run.plan.long
+    if long.arrays:
+        yield f"long documents are cut at the elements of {', '.join(array.path for array in long.arrays)}"
+    for path, reason in long.whole.items():
+        yield f"long documents are not cut at {path}: {reason}"
+    for plan in run.plan.tables:
+        yield f"{plan.table.name}: {', '.join(plan.slow) or 'generated code'}"
 
 
 def _headline(documents: int, files: int, target: str) -> str:

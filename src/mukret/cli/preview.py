@@ -91,7 +91,7 @@ def _first_rows(run: Run, names: list[str], wanted: int) -> tuple[dict[str, list
         rejects += output.rejects
         for name in names:
             missing = wanted - len(found[name])
-            if missing > 0:
+            if missing > 0 and name in output.tables:
                 found[name] += output.tables[name].slice(0, missing).to_pylist()
         read += SMALL_BATCH
         if read >= ENOUGH_BYTES and all(len(rows) >= wanted for rows in found.values()):

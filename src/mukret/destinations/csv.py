@@ -31,13 +31,27 @@ class CsvFile:
 
     def write(self, batch: Any) -> None:
         """Adds the rows of a record batch."""
+        self.add(self.lines(batch))
+
+    def encode(self, batch: Any) -> bytes | None:
+        """The lines of a record batch, if there are any."""
+        lines = self.lines(batch)
+        return lines.to_pybytes() if lines is not None else None
+
+    def add(self, encoded: Any) -> None:
+        """Adds lines."""
+        if encoded is not None:
+            self.file.write(encoded)
+            self.file.write(b"\n")
+
+    def lines(self, batch: Any) -> Any:
+        """The lines of a record batch in a buffer, without the last line end; None if there are none."""
         if not batch.num_rows:
-            return
+            return None
         columns = [_cells(column, kind) for column, kind in zip(batch.columns, self.kinds, strict=True)]
         lines = pc.binary_join_element_wise(*columns, ",") if len(columns) > 1 else columns[0]
         block = pc.binary_join(pa.ListArray.from_arrays([0, len(lines)], lines), "\n")
-        self.file.write(block[0].as_buffer())
-        self.file.write(b"\n")
+        return block[0].as_buffer()
 
     def close(self) -> None:
         """Nothing is left: lines are written as they come."""

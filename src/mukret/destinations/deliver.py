@@ -74,9 +74,9 @@ def deliver_folder(run: Run, target: str, limit: RejectLimit | None = None, form
                 name: table_file(form, run.rules.tables[name], run.schemas[name], file) for name, file in opened.items()
             }
             writer = stack.enter_context(WriteBehind())
-            for output in run.batches():
+            for output in run.batches(lambda name, batch: files[name].encode(batch)):
                 for name, batch in output.tables.items():
-                    writer.do(partial(files[name].write, batch))
+                    writer.do(partial(files[name].add if output.encoded else files[name].write, batch))
                 rejects.writelines(reject.line() + b"\n" for reject in output.rejects)
                 if limit:
                     limit.check(run.tally, finished=False)
@@ -99,8 +99,9 @@ def deliver_table(run: Run, name: str, stream: BinaryIO, limit: RejectLimit | No
         known = ", ".join(run.schemas)
         raise UsageError("unknown-table", f"no table {name} to write", hint=f"tables of these rules: {known}")
     file = csv.CsvFile(run.rules.tables[name], stream)
-    for output in run.batches():
-        file.write(output.tables[name])
+    for output in run.batches(lambda other, batch: file.encode(batch) if other == name else None):
+        if name in output.tables:
+            (file.add if output.encoded else file.write)(output.tables[name])
         stream.flush()
         if limit:
             limit.check(run.tally, finished=False, outcome=outcome)

@@ -10,10 +10,17 @@ FORMATS = ("csv", "parquet")
 
 
 class TableFile(Protocol):
-    """A table on its way into a file."""
+    """A table on its way into a file. `add(encode(batch))` is what `write(batch)` does: the first half may be done by
+    another process."""
 
     def write(self, batch: Any) -> None:
         """Adds the rows of a record batch."""
+
+    def encode(self, batch: Any) -> Any:
+        """A record batch as it is added; it can be sent to another process."""
+
+    def add(self, encoded: Any) -> None:
+        """Adds what was encoded."""
 
     def close(self) -> None:
         """Writes what is left; the file itself is closed by who opened it."""

@@ -12,7 +12,7 @@ from mukret.engine.embedded import BadText, RowPlaces, unfolded
 from mukret.engine.fates import SeenKeys
 from mukret.engine.plan import Plan
 from mukret.engine.table_batch import TableBatch
-from mukret.rules.model import RESPONSE, WHERE, Derive, Inherit, Rules
+from mukret.rules.model import RESPONSE, WHERE, Derive, Inherit
 
 
 class BatchTables:
@@ -153,21 +153,30 @@ def _without(batch: Batch, kept: list[int], lost: Mapping[int, BadText]) -> Batc
 
 
 @dataclass
-class KindsSeen:
-    """Whether each kind of response came, and how many documents were of none, where all tables want one."""
+class KindsFound:
+    """Which kinds of responses came, and how many documents were of none, where all tables want one."""
 
-    rules: Rules
     seen: set[str] = field(default_factory=set)
     of_none: int = 0
     first: tuple[str, int] | None = None
 
-    def see(self, tables: BatchTables) -> None:
-        if not self.rules.kinds:
-            return
-        all_want_one = all(table.kind for table in self.rules.tables.values())
-        for number, source in enumerate(tables.batch.sources):
-            kinds = {kind for kind in self.rules.kinds if tables.is_kind(kind, number)}
-            self.seen |= kinds
-            if not kinds and all_want_one:
-                self.of_none += 1
-                self.first = self.first or (source.name, tables.batch.numbers[number])
+    def merge(self, later: KindsFound) -> None:
+        """Adds what was found later in the input."""
+        self.seen |= later.seen
+        self.of_none += later.of_none
+        self.first = self.first or later.first
+
+
+def kinds_found(tables: BatchTables) -> KindsFound:
+    """The kinds of the documents of a batch."""
+    found, rules = KindsFound(), tables.rules
+    if not rules.kinds:
+        return found
+    all_want_one = all(table.kind for table in rules.tables.values())
+    for number, source in enumerate(tables.batch.sources):
+        kinds = {kind for kind in rules.kinds if tables.is_kind(kind, number)}
+        found.seen |= kinds
+        if not kinds and all_want_one:
+            found.of_none += 1
+            found.first = found.first or (source.name, tables.batch.numbers[number])
+    return found

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -47,7 +47,12 @@ class _Open:
     text: str
     rule: Field | Table | Embedded
     place: Place | None
-    looked_in: list[JsonValue] = field(default_factory=list)
+    looked_in: list[tuple[int, JsonValue]] = field(default_factory=list)
+    """With the number of the block in which each stands."""
+
+    @property
+    def nodes(self) -> list[JsonValue]:
+        return [node for _, node in self.looked_in]
 
     @cached_property
     def finders(self) -> list[Callable[[Sequence[JsonValue]], bool]]:
@@ -58,6 +63,8 @@ class Coverage:
     """A rule that has found something is never looked at again; only the others cost time."""
 
     def __init__(self, plan: Plan) -> None:
+        self.block = 0
+        """The one that is looked at, where several processes share the input."""
         self.embedded = plan.rules.embedded
         self.open: dict[tuple[str, str | int], _Open] = {}
         """By table, and name of the field or number of the path to rows (of the response: to embedded texts)."""
@@ -112,7 +119,22 @@ class Coverage:
         if found:
             del self.open[table, own]
         else:
-            rule.looked_in += [among.locate(row)[1] for row in rows[: KEPT_NODES - len(rule.looked_in)]]
+            some = rows[: KEPT_NODES - len(rule.looked_in)]
+            rule.looked_in += [(self.block, among.locate(row)[1]) for row in some]
+
+    def nodes_looked_in(self) -> dict[tuple[str, str | int], list[tuple[int, JsonValue]]]:
+        """The rules that found nothing here, with nodes in which they looked."""
+        return {key: rule.looked_in for key, rule in self.open.items()}
+
+    def merge(self, others: Sequence[Mapping[tuple[str, str | int], list[tuple[int, JsonValue]]]]) -> None:
+        """Takes what others saw, each some blocks of the input: a rule that found something with one of them has found
+        it; of the nodes those are kept that one process would have kept."""
+        for key in list(self.open):
+            if all(key in other for other in others):
+                nodes = sorted((node for other in others for node in other[key]), key=lambda node: node[0])
+                self.open[key].looked_in = nodes[:KEPT_NODES]
+            else:
+                del self.open[key]
 
     def unmatched(self) -> list[Unmatched]:
         """The rules that found nothing; fields of a table without rows are left out, their table says it all."""
@@ -123,7 +145,7 @@ class Coverage:
                 continue
             if own == RECURSE and not rule.looked_in:
                 continue  # the table has no rows, which says it all
-            hint = nearest_existing(rule.paths[0], rule.looked_in) if rule.looked_in and rule.paths else None
+            hint = nearest_existing(rule.paths[0], rule.nodes) if rule.looked_in and rule.paths else None
             if isinstance(rule.rule, Table) and not rule.looked_in:
                 kind = rule.rule.kind if rule.rule.within is None else None
                 hint = f"no document of the kind {kind} came" if kind else "the table that it is within has no rows"

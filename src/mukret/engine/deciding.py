@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 import pyarrow.compute as pc
@@ -10,7 +10,7 @@ import pyarrow.compute as pc
 from mukret.columns.arrow import true_rows
 from mukret.columns.expressions import evaluate_column
 from mukret.columns.written import written
-from mukret.engine.fates import Fate, SeenKeys
+from mukret.engine.fates import Fate, SeenKeys, key_hash
 from mukret.engine.rejects import Reject, duplicate, key_missing, parent_rejected, refused, reject, where_failed
 from mukret.engine.table_batch import TableBatch
 from mukret.engine.tally import TableTally
@@ -106,15 +106,19 @@ def _keys(batch: TableBatch) -> list[list[str | None]]:
 
 
 def _deduplicate(batch: TableBatch, keys: list[list[str | None]], seen: SeenKeys) -> None:
-    fates, hollow, fate_of = batch.fates, batch.hollow, seen.fate
-    for row, key in enumerate(zip(*keys, strict=True)):
-        if not fates[row] and row not in hollow:
-            fate = fate_of(key, row)
+    fates, hollow = batch.fates, batch.hollow
+    whole = list(zip(*keys, strict=True))
+    rows: Sequence[int] = range(batch.count)
+    if any(fates) or hollow:
+        rows = [row for row in rows if not fates[row] and row not in hollow]
+    outcome = seen.fates([key_hash(whole[row]) for row in rows], rows)
+    if any(outcome):
+        for row, fate in zip(rows, outcome, strict=True):
             if fate:
-                _note_duplicate(batch, row, key, fate)
+                _note_duplicate(batch, row, whole[row], fate)
 
 
-def _note_duplicate(batch: TableBatch, row: int, key: tuple[str | None, ...], fate: Fate) -> None:
+def _note_duplicate(batch: TableBatch, row: int, key: tuple[str | None, ...], fate: int) -> None:
     batch.fates[row] = fate
     if fate == Fate.REJECTED:
         batch.faults[row] = [duplicate(dict(zip(batch.table.key, key, strict=True)))]
@@ -135,7 +139,7 @@ def _row_by_row(batch: TableBatch, passes: Any, keys: list[list[str | None]] | N
             batch.unknown += passes[row].as_py() is None
         elif keys is not None and row not in batch.hollow:
             key = tuple(column[row] for column in keys)
-            fate = seen.fate(key, row)
+            [fate] = seen.fates([key_hash(key)], [row])
             if fate:
                 _note_duplicate(batch, row, key, fate)
 

@@ -20,6 +20,11 @@ LastRows = dict[bytes, int]
 """By the hash of a key, the number in the run of the last row that has it."""
 
 
+def key_hash(key: tuple[object, ...]) -> bytes:
+    """128 bits that stand for a key."""
+    return hashlib.blake2b(repr(key).encode("utf-8", "surrogatepass"), digest_size=16).digest()
+
+
 class SeenKeys:
     """The keys of one table that were seen in the run, as hashes of 128 bits, whatever the key holds.
 
@@ -37,18 +42,28 @@ class SeenKeys:
         self.settling = settling
         self.before = 0
 
-    def fate(self, key: Iterable[object], row: int) -> Fate:
-        """What becomes of the row with this number among those that are looked at now; its key is noted."""
-        key = key if type(key) is tuple else tuple(key)
-        digest = hashlib.blake2b(repr(key).encode("utf-8", "surrogatepass"), digest_size=16).digest()
+    def fates(self, hashes: Sequence[bytes], rows: Sequence[int]) -> Sequence[int]:
+        """What becomes of rows with these keys (`key_hash`), and these numbers among those that are looked at now; the
+        keys are noted."""
         if self.duplicates == "last":
+            numbers = [self.before + row for row in rows]
             if self.settling:
-                self.last[digest] = self.before + row
-            return Fate.WRITTEN if self.last.get(digest) == self.before + row else Fate.DEDUPLICATED
-        if digest in self.hashes:
-            return Fate.REJECTED if self.duplicates == "reject" else Fate.DEDUPLICATED
-        self.hashes.add(digest)
-        return Fate.WRITTEN
+                self.last.update(zip(hashes, numbers, strict=True))
+                return bytes(len(hashes))
+            return [
+                Fate.WRITTEN if self.last.get(key) == number else Fate.DEDUPLICATED
+                for key, number in zip(hashes, numbers, strict=True)
+            ]
+        fresh = set(hashes)
+        if len(fresh) == len(hashes) and self.hashes.isdisjoint(fresh):
+            self.hashes |= fresh
+            return bytes(len(hashes))
+        again = Fate.REJECTED if self.duplicates == "reject" else Fate.DEDUPLICATED
+        found: list[Fate] = []
+        for key in hashes:
+            found.append(again if key in self.hashes else Fate.WRITTEN)
+            self.hashes.add(key)
+        return found
 
     def looked_at(self, rows: int) -> None:
         """So many rows are done with: those that follow are counted on."""

@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from mukret.engine.batch_tables import KindsSeen
+from mukret.engine.batch_tables import KindsFound
 from mukret.engine.coverage import Unmatched
 from mukret.engine.sampling import Sample
 from mukret.engine.tally import Tally
@@ -25,11 +25,11 @@ class Notice:
 
 
 def notices(
-    rules: Rules, unmatched: Sequence[Unmatched], tally: Tally, sample: Sample, kinds: KindsSeen
+    rules: Rules, unmatched: Sequence[Unmatched], tally: Tally, sample: Sample, kinds: KindsFound
 ) -> list[Notice]:
     """All warnings of a run, those about the rules in the order of the file."""
     found = sorted(unmatched, key=lambda rule: (rule.file != rules.file, rule.file, rule.line, rule.column))
-    return [*map(_unmatched, found), *_unknown(rules, tally), *_of_no_kind(kinds), *_twice(sample)]
+    return [*map(_unmatched, found), *_unknown(rules, tally), *_of_no_kind(rules, kinds), *_twice(sample)]
 
 
 def _unmatched(rule: Unmatched) -> Notice:
@@ -41,11 +41,11 @@ def _unmatched(rule: Unmatched) -> Notice:
     return Notice("unmatched", message, f"{rule.file}:{rule.line}:{rule.column}", rule.hint)
 
 
-def _of_no_kind(kinds: KindsSeen) -> Iterator[Notice]:
+def _of_no_kind(rules: Rules, kinds: KindsFound) -> Iterator[Notice]:
     if kinds.first is not None:
         file, number = kinds.first
         message = f"{counted(kinds.of_none, 'document')} of no kind that the rules know: no table reads them"
-        hint = f"kinds: {', '.join(kinds.rules.kinds)}"
+        hint = f"kinds: {', '.join(rules.kinds)}"
         yield Notice("no-kind", message, f"{file}, document {number}", hint)
 
 

@@ -13,7 +13,7 @@ from datetime import UTC, datetime
 from mukret.documents.origin import Origin
 from mukret.engine.embedded import BadText, RowPlaces, unfolded
 from mukret.engine.facts import document_fact
-from mukret.engine.fates import Fate, LastRows, keys_of, settling_passes
+from mukret.engine.fates import Fate, LastRows, key_hash, keys_of, settling_passes
 from mukret.engine.rejects import (
     Fault,
     Reject,
@@ -390,7 +390,8 @@ class _OneDocument:
             row.fate = Fate.FILTERED
             row.unknown = passes is None
         elif table.key and not row.hollow:
-            row.fate = self.run.seen[table.name].fate((row.values[name] for name in table.key), number)
+            key = tuple(row.values[name] for name in table.key)
+            row.fate = Fate(self.run.seen[table.name].fates([key_hash(key)], [number])[0])
             if row.fate == Fate.REJECTED:
                 types = table.types
                 row.faults.append(duplicate({name: types[name].written(row.values[name]) for name in table.key}))

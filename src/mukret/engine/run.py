@@ -8,39 +8,57 @@ from datetime import UTC, datetime
 from functools import cached_property
 from typing import Any
 
-from mukret.documents import Batch, Finding, Source, nothing_read, read_batches
-from mukret.documents.batches import Wanted
-from mukret.documents.blocks import BLOCK_BYTES
+from mukret.documents import Batch, Finding, Source, nothing_read
+from mukret.documents.batches import Decoding, Wanted
+from mukret.documents.blocks import BLOCK_BYTES, Block, read_blocks
 from mukret.documents.collector import collector_at_rest
 from mukret.documents.doubled import is_sampled
-from mukret.engine.batch_tables import BatchTables, KindsSeen
+from mukret.engine.batch_tables import BatchTables, KindsFound, kinds_found
 from mukret.engine.coverage import Coverage, Unmatched
 from mukret.engine.deciding import count_into, rejects_of
+from mukret.engine.embedded import unfolded
 from mukret.engine.fates import LastRows, SeenKeys, keys_of, settling_passes
 from mukret.engine.notices import Notice, notices
 from mukret.engine.plan import make_plan
 from mukret.engine.rejects import Reject, bad_document
-from mukret.engine.sampling import Sample, sample_for
+from mukret.engine.sampling import Sample, Sampled, sample_for
 from mukret.engine.table_batch import TableBatch
 from mukret.engine.tally import TableTally, Tally
+from mukret.engine.workers import Workers, why_alone
 from mukret.rules.model import RESPONSE, Rules
 
 Progress = Callable[[int], None]
 """Called after each batch with the bytes of input that it held."""
 
 
+Encode = Callable[[str, Any], Any]
+"""What is made of a record batch of a table, by its name, for a destination."""
+
+
 @dataclass
 class Output:
-    """What a batch gives: the rows that are written, by table in the order of the rules, and the rejects."""
+    """What a batch gives: the rows that are written, by table in the order of the rules, and the rejects.
+
+    The rest is for the run: what was counted, the documents of the sample, the bytes of input. `encoded`: a worker has
+    made of the record batches what the destination takes. `fates_before` are those of the rows around the arrays of a
+    document that is read in parts.
+    """
 
     tables: dict[str, Any]
     rejects: list[Reject]
+    tally: Tally
+    kinds: KindsFound
+    sampled: list[Sampled]
+    size: int
+    encoded: bool = False
+    fates_before: Mapping[str, bytearray] | None = None
 
 
 class Run:
     """One run of a set of rules over some sources.
 
-    `batches` does the work; afterwards `tally`, `unmatched` and `sample` hold what was counted and seen.
+    `batches` does the work, in so many processes as `workers` says if that is possible; afterwards `tally`, `unmatched`
+    and `sample` hold what was counted and seen.
     """
 
     def __init__(
@@ -50,18 +68,22 @@ class Run:
         *,
         batch_bytes: int = BLOCK_BYTES,
         progress: Progress | None = None,
+        workers: int = 1,
     ) -> None:
         self.rules = rules
         self.sources = sources
         self.plan = make_plan(rules)
         self.batch_bytes = batch_bytes
         self.progress = progress
-        self.tally = Tally({name: TableTally() for name in rules.tables})
+        self.alone = why_alone(rules) if workers > 1 else None
+        """Why it is done by one process although more were asked for."""
+        self.workers = 1 if self.alone else workers
+        self.tally = self.nothing_counted()
         self.last: dict[str, LastRows] = {}
-        self.fates_before: dict[str, bytearray] = {}
+        self.fates_before: Mapping[str, bytearray] = {}
         self.coverage = Coverage(self.plan)
         self.sample: Sample = sample_for(rules)
-        self.kinds = KindsSeen(rules)
+        self.kinds = KindsFound()
         self.projection = self.plan.projection
         self.started = datetime.now(UTC)
 
@@ -71,23 +93,42 @@ class Run:
         plans = {plan.table.name: plan for plan in self.plan.tables}
         return {name: plans[name].schema for name, table in self.rules.tables.items() if table.columns}
 
-    def batches(self) -> Iterator[Output]:
-        """Reads everything. Raises InputError, also if not one document could be read; StoppedError for `bad: stop`."""
+    def nothing_counted(self) -> Tally:
+        return Tally({name: TableTally() for name in self.rules.tables})
+
+    def batches(self, encode: Encode | None = None) -> Iterator[Output]:
+        """Reads everything. Raises InputError, also if not one document could be read; StoppedError for `bad: stop`.
+
+        Workers, if there are any, apply `encode` to their record batches.
+        """
         with collector_at_rest():
-            self.settle()
-            seen = keys_of(self.rules.tables.values(), self.last)
-            for batch in self.read(is_sampled):
-                yield self.output(batch, seen)
+            for output in Workers(self, self.workers, encode).outputs() if self.workers > 1 else self.here():
+                self.tally.merge(output.tally)
+                self.kinds.merge(output.kinds)
+                if output.sampled:
+                    self.sample.see(self.sampled_batch(output.sampled))
+                yield output
+                if self.progress:
+                    self.progress(output.size)
         if self.tally.documents == 0 and self.tally.bad_documents:
             reason = next(iter(self.tally.reasons.values()))
             raise nothing_read(reason.file, reason.example.finding or Finding(reason.example.message))
 
-    def read(self, wanted: Wanted) -> Iterator[Batch]:
-        arrays = [array.names for array in self.plan.long.arrays]
-        for batch in read_batches(self.sources, wanted, self.batch_bytes, self.projection, arrays):
-            yield batch
-            if self.progress:
-                self.progress(batch.size)
+    def here(self) -> Iterator[Output]:
+        """All of it in this process."""
+        self.settle()
+        seen = keys_of(self.rules.tables.values(), self.last)
+        for batch in self.read():
+            yield self.output(batch, seen)
+
+    def blocks(self) -> Iterator[Block]:
+        return read_blocks(self.sources, self.batch_bytes, [array.names for array in self.plan.long.arrays])
+
+    def decoding(self, wanted: Wanted | None = None) -> Decoding:
+        return Decoding(wanted or is_sampled, self.projection)
+
+    def read(self, wanted: Wanted | None = None) -> Iterator[Batch]:
+        return map(self.decoding(wanted).batch, self.blocks())
 
     def settle(self) -> None:
         """Where the last row with a key is the one that is kept, the input is read through before, to know which that
@@ -100,6 +141,8 @@ class Run:
             seen = keys_of(self.rules.tables.values(), self.last, names)
             for batch in self.read(lambda number: False):
                 self.decided(batch, seen)
+                if self.progress:
+                    self.progress(batch.size)
             for source in self.sources:
                 source.rewind()
 
@@ -108,39 +151,65 @@ class Run:
         tables = BatchTables(self.plan, batch, self.started)
         tables.evaluate()
         tables.decide(seen, self.fates_before)
-        if tables.array is None:
+        if batch.part.around:
             self.fates_before = {name: table.fates for name, table in tables.tables.items()}
         return tables
 
-    def output(self, batch: Batch, seen: Mapping[str, SeenKeys]) -> Output:
+    def output(self, batch: Batch, seen: Mapping[str, SeenKeys], decided: Callable[[], None] = lambda: None) -> Output:
+        """What a batch gives. `decided` is called when no more keys will be asked for."""
         tables = self.decided(batch, seen)
-        batch, new = tables.batch, tables.new
+        decided()
+        batch, new, tally, kinds = tables.batch, tables.new, self.nothing_counted(), KindsFound()
         for table in new:
-            count_into(self.tally.tables[table.table.name], table)
+            count_into(tally.tables[table.table.name], table)
             self.coverage.see(table)
         if tables.array is None:  # not another part of a document that was counted
             response = tables.tables[RESPONSE]
-            self.tally.response_values_nulled += response.nulled
+            tally.response_values_nulled += response.nulled
             self.coverage.see(response)
-            self.kinds.see(tables)
-            self.tally.documents += len(batch.documents)
-        self.tally.bad_documents += len(batch.bad)
+            kinds = kinds_found(tables)
+            tally.documents += len(batch.documents)
+        tally.bad_documents += len(batch.bad)
         rejects = self.rejects(batch, new)
-        self.tally.note(rejects)
-        self.sample.see(batch)
+        tally.note(rejects)
         found = {table.table.name: table for table in new}
-        return Output({name: found[name].written() for name in self.schemas if name in found}, rejects)
+        written = {name: found[name].written() for name in self.schemas if name in found}
+        return Output(written, rejects, tally, kinds, self.sampled(batch), batch.size)
 
     def rejects(self, batch: Batch, tables: Sequence[TableBatch]) -> list[Reject]:
         """In the order of the input: document by document, then table by table, then row by row."""
-        order = {id(source): number for number, source in enumerate(self.sources)}
         found: list[tuple[tuple[int, int, int], Reject]] = []
         for rank, table in enumerate(tables):
             for document, reject in rejects_of(table):
                 source, number = batch.sources[document], batch.numbers[document]
-                found.append(((order[id(source)], number, rank), reject))
-        found += [((order[id(bad.source)], bad.number, 0), bad_document(bad)) for bad in batch.bad]
+                found.append(((self.order[id(source)], number, rank), reject))
+        found += [((self.order[id(bad.source)], bad.number, 0), bad_document(bad)) for bad in batch.bad]
         return [reject for _, reject in sorted(found, key=lambda item: item[0])]
+
+    @cached_property
+    def order(self) -> dict[int, int]:
+        """The number of each source, by its identity."""
+        return {id(source): number for number, source in enumerate(self.sources)}
+
+    def sampled(self, batch: Batch) -> list[Sampled]:
+        """The documents of a batch that are to be looked at in full."""
+        return [
+            Sampled(self.order[id(batch.sources[index])], batch.numbers[index], batch.part, raw)
+            for index, raw in batch.raw.items()
+        ]
+
+    def sampled_batch(self, sampled: Sequence[Sampled]) -> Batch:
+        """These documents as a batch."""
+        raw = {index: document.raw for index, document in enumerate(sampled)}
+        return Batch(
+            documents=[None] * len(sampled),
+            sources=[self.sources[document.source] for document in sampled],
+            numbers=[document.number for document in sampled],
+            raw=raw,
+            in_part=raw,
+            part=sampled[0].part,
+            finish=lambda document: unfolded(document, self.plan.embedded)[0],
+        )
 
     def unmatched(self) -> list[Unmatched]:
         """The rules that found nothing in all of the input."""

@@ -10,8 +10,10 @@ from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from functools import lru_cache
+from typing import NamedTuple
 
 from mukret.documents import Batch
+from mukret.documents.cutting import Part
 from mukret.documents.doubled import Doubled, DoubledMembers
 from mukret.engine.ways import Way, Ways, selects
 from mukret.paths import Index, Name, Slice, Wildcard, child_segment
@@ -22,6 +24,15 @@ from mukret.values import JsonValue
 MOST_NODES = 100_000
 MOST_PATHS = 500
 MOST_KNOWN = 10_000
+
+
+class Sampled(NamedTuple):
+    """A document, or the first part of one, that is to be looked at in full; `source` is the number of its file."""
+
+    source: int
+    number: int
+    part: Part
+    raw: bytes
 
 
 @dataclass

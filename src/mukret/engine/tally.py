@@ -21,6 +21,10 @@ class TableTally:
     values_nulled: int = 0
     rows_filtered_unknown: int = 0
 
+    def merge(self, later: TableTally) -> None:
+        for name, count in asdict(later).items():
+            setattr(self, name, getattr(self, name) + count)
+
     def as_json(self) -> dict[str, int]:
         return asdict(self)
 
@@ -58,6 +62,19 @@ class Tally:
     def findings(self) -> int:
         """Rejected rows and bad documents."""
         return self.rows_rejected + self.bad_documents
+
+    def merge(self, later: Tally) -> None:
+        """Adds what was counted later in the input."""
+        self.bad_documents += later.bad_documents
+        self.documents += later.documents
+        self.response_values_nulled += later.response_values_nulled
+        for name, counts in later.tables.items():
+            self.tables[name].merge(counts)
+        for key, reason in later.reasons.items():
+            if key in self.reasons:
+                self.reasons[key].count += reason.count
+            else:
+                self.reasons[key] = reason
 
     def note(self, rejects: Iterable[Reject]) -> None:
         for reject in rejects:
