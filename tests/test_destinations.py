@@ -258,6 +258,7 @@ class Delivery(FolderCase):
             file = CsvFile(rules.tables["t"], stream)
             for output in run.batches():
                 file.write(output.tables["t"])
+            file.close()
         text = stream.getvalue().decode()
         found = list(csv.reader(io.StringIO(text, newline=""), strict=True))[1:]
         self.assertEqual(found, [[a or "", b or "", "x"] for a, b in clean])

@@ -108,7 +108,7 @@ class Reference(FolderCase):
         stream = io.BytesIO()
         file = CsvFile(rules.tables[label], stream)
         for batch in result.tables[label].to_batches():
-            file.write(batch)
+            file.add(file.lines(batch))
         return stream.getvalue().decode().strip()
 
 

@@ -10,6 +10,8 @@ import pyarrow.compute as pc
 from mukret.columns.arrow import any_true, true_rows, with_values
 from mukret.types import Datetime, DecimalType, Duration, Float, ListOf, Time, Timestamp, ValueType
 
+_AFTER_DATE = len("2031-04-01")
+
 
 def written(array: Any, kind: ValueType) -> Any:
     """A string array; null stays null."""
@@ -40,9 +42,9 @@ def _moments(array: Any) -> Any:
     naive = array.cast(pa.timestamp("us"))
     if not any_true(pc.not_equal(pc.microsecond(naive), 0)) and not any_true(pc.not_equal(pc.millisecond(naive), 0)):
         text = naive.cast(pa.timestamp("s"), safe=False).cast(pa.string())
-    else:
-        text = pc.replace_substring_regex(naive.cast(pa.string()), r"\.?0+$", "")
-    return pc.replace_substring(text, " ", "T")
+    else:  # six digits after the point: all that end it go, and the point if it ends the text then
+        text = pc.utf8_rtrim(pc.utf8_rtrim(naive.cast(pa.string()), characters="0"), characters=".")
+    return pc.binary_replace_slice(text, _AFTER_DATE, _AFTER_DATE + 1, "T")
 
 
 def _without_exponent(array: Any, kind: ValueType, mark: str) -> Any:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections import deque
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -10,15 +11,21 @@ from typing import Self
 MOST_WAITING = 3
 """Record batches that may wait to be written: enough to keep the thread busy."""
 
+PATIENCE = 0.0002
+"""Seconds after which a thread that wants the interpreter asks the other for it."""
+
 
 class WriteBehind:
     """Does tasks one after the other in a thread of its own: it pays, since Arrow's kernels let go of the interpreter.
 
     Few tasks wait at a time, so memory is bounded. An error of a task is raised where a later one is handed in, or at
     the end of the block; if the block itself fails, tasks that have not begun are dropped.
+
+    Both threads ask for the interpreter after each kernel: they wait for it a fraction of the usual time.
     """
 
     def __init__(self) -> None:
+        self.usual = sys.getswitchinterval()
         self.pool = ThreadPoolExecutor(max_workers=1, thread_name_prefix="write")
         self.waiting: deque[Future[None]] = deque()
 
@@ -28,10 +35,12 @@ class WriteBehind:
         self.waiting.append(self.pool.submit(task))
 
     def __enter__(self) -> Self:
+        sys.setswitchinterval(PATIENCE)
         return self
 
     def __exit__(self, kind: type[BaseException] | None, *_: object) -> None:
         self.pool.shutdown(cancel_futures=kind is not None)
+        sys.setswitchinterval(self.usual)
         if kind is None:
             for future in self.waiting:
                 future.result()

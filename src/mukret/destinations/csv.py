@@ -17,6 +17,8 @@ from mukret.rules.model import Table
 from mukret.types import Boolean, Date, Datetime, DecimalType, Duration, Float, Integer, Time, Timestamp, ValueType
 
 ENDING = ".csv"
+ROWS_AT_ONCE = 50_000
+BYTES_AT_ONCE = 16_000_000
 _SPECIAL = '[",\\r\\n]'
 _NEVER_QUOTED = (Integer, DecimalType, Float, Boolean, Date, Time, Datetime, Timestamp, Duration)
 
@@ -27,11 +29,22 @@ class CsvFile:
     def __init__(self, table: Table, file: BinaryIO) -> None:
         self.kinds = [kind for _, kind in table.columns]
         self.file = file
+        self.waiting: list[Any] = []
+        self.rows = self.bytes = 0
         self.file.write(",".join(name for name, _ in table.columns).encode() + b"\n")
 
     def write(self, batch: Any) -> None:
-        """Adds the rows of a record batch."""
-        self.add(self.lines(batch))
+        """Adds the rows of a record batch, of several together: each kernel begins with a wait for the interpreter."""
+        self.waiting.append(batch)
+        self.rows += batch.num_rows
+        self.bytes += batch.nbytes
+        if self.rows >= ROWS_AT_ONCE or self.bytes >= BYTES_AT_ONCE:
+            self.hand_over()
+
+    def hand_over(self) -> None:
+        if self.rows:
+            self.add(self.lines(pa.Table.from_batches(self.waiting).combine_chunks().to_batches()[0]))
+        self.waiting, self.rows, self.bytes = [], 0, 0
 
     def encode(self, batch: Any) -> bytes | None:
         """The lines of a record batch, if there are any."""
@@ -54,7 +67,8 @@ class CsvFile:
         return block[0].as_buffer()
 
     def close(self) -> None:
-        """Nothing is left: lines are written as they come."""
+        """Writes what is left."""
+        self.hand_over()
 
 
 def _cells(array: Any, kind: ValueType) -> Any:

@@ -101,7 +101,8 @@ def deliver_table(run: Run, name: str, stream: BinaryIO, limit: RejectLimit | No
     file = csv.CsvFile(run.rules.tables[name], stream)
     for output in run.batches(lambda other, batch: file.encode(batch) if other == name else None):
         if name in output.tables:
-            (file.add if output.encoded else file.write)(output.tables[name])
+            found = output.tables[name]
+            file.add(found if output.encoded else file.lines(found))
         stream.flush()
         if limit:
             limit.check(run.tally, finished=False, outcome=outcome)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Protocol
@@ -35,8 +36,8 @@ class Batch:
     bad: list[BadDocument] = field(default_factory=list)
     raw: dict[int, bytes] = field(default_factory=dict)
     size: int = 0
-    in_part: dict[int, bytes] = field(default_factory=dict)
-    """The bytes of documents that were decoded in part, by index."""
+    in_part: Callable[[int], bytes | None] = lambda index: None
+    """The bytes of a document that was decoded in part, by index; None for one that was decoded in full."""
     full: dict[int, JsonValue] = field(default_factory=dict)
     """Those of them that had to be decoded in full as well, by index."""
     part: Part = WHOLE
@@ -47,7 +48,7 @@ class Batch:
     def whole(self, index: int) -> JsonValue:
         """A document with all that stands in it."""
         if index not in self.full:
-            raw = self.in_part.get(index)
+            raw = self.in_part(index)
             if raw is None:
                 return self.documents[index]
             self.full[index] = self.finish(decode(raw))
@@ -103,6 +104,22 @@ def nothing_read(file: str, finding: Finding) -> InputError:
     return error
 
 
+class _Kept:
+    """The bytes of the documents of a batch, by index: lists of them, each from some index on."""
+
+    def __init__(self) -> None:
+        self.firsts: list[int] = []
+        self.texts: list[Sequence[bytes]] = []
+
+    def all_of(self, first: int, texts: Sequence[bytes]) -> None:
+        self.firsts.append(first)
+        self.texts.append(texts)
+
+    def __call__(self, index: int) -> bytes:
+        place = bisect_right(self.firsts, index) - 1
+        return self.texts[place][index - self.firsts[place]]
+
+
 class Decoding:
     """Decodes blocks, one after the other."""
 
@@ -110,10 +127,14 @@ class Decoding:
         self.keep_raw = keep_raw
         self.projection = projection
         self.pieces_to_wait = 0
+        self.kept = _Kept()
 
     def batch(self, block: Block) -> Batch:
         known = block.bad
         batch = Batch(bad=[*known], size=block.size)
+        self.kept = _Kept()
+        if self.projection is not None:
+            batch.in_part = self.kept
         for piece in block.pieces:
             batch.part = piece.part
             if not self.all_at_once(batch, piece):
@@ -122,10 +143,6 @@ class Decoding:
             places = {id(piece.source): number for number, piece in enumerate(block.pieces)}
             batch.bad.sort(key=lambda bad: (places.get(id(bad.source), 0), bad.number))
         return batch
-
-    def wanted(self, piece: Piece, number: int) -> bool:
-        """Whether the bytes of a document are kept; of one in parts those of the first elements are enough."""
-        return piece.part.first == 0 and self.keep_raw(piece.before + number)
 
     def all_at_once(self, batch: Batch, piece: Piece) -> bool:
         """Decodes all documents of a piece without a look at each.
@@ -147,9 +164,10 @@ class Decoding:
             self.pieces_to_wait = PIECES_TO_WAIT if piece.separator else 0
             return False
         first, count = len(batch.documents), len(texts)
-        batch.raw.update((first + number, texts[number]) for number in range(count) if self.wanted(piece, number))
-        if self.projection is not None:
-            batch.in_part.update(enumerate(texts, first))
+        if piece.part.first == 0:  # of a document in parts the first elements are enough
+            wanted = self.keep_raw
+            batch.raw.update((first + n, texts[n]) for n in range(count) if wanted(piece.before + n))
+        self.kept.all_of(first, texts)
         batch.documents += documents
         batch.sources += [piece.source] * count
         batch.numbers += range(piece.number, piece.number + count)
@@ -194,9 +212,8 @@ class Decoding:
 
     def add(self, batch: Batch, piece: Piece, number: int, document: JsonValue, raw: bytes) -> None:
         """Adds one document, the one with this number in its piece (from 0)."""
-        if self.projection is not None:
-            batch.in_part[len(batch.documents)] = raw
-        if self.wanted(piece, number):
+        self.kept.all_of(len(batch.documents), [raw])
+        if piece.part.first == 0 and self.keep_raw(piece.before + number):
             batch.raw[len(batch.documents)] = raw
         batch.documents.append(document)
         batch.sources.append(piece.source)

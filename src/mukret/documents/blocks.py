@@ -56,11 +56,18 @@ class Piece:
     part: Part = WHOLE
 
     @cached_property
+    def pieces(self) -> list[bytes]:
+        """What stands between separators."""
+        return self.raw.split(self.separator) if self.separator else [self.raw]
+
+    @cached_property
     def texts(self) -> list[bytes]:
         """The documents, blank ones left out."""
-        if not self.separator:
-            return [self.raw]
-        return [text for text in self.raw.split(self.separator) if text and not text.isspace()]
+        return [text for text in self.pieces if text and not text.isspace()] if self.separator else self.pieces
+
+    @property
+    def line_ends(self) -> int:
+        return len(self.pieces) - 1 if self.separator == b"\n" else self.raw.count(b"\n")
 
 
 @dataclass
@@ -222,7 +229,7 @@ class _Reader:
             piece = self.piece(source, raw)
             piece.separator, piece.lines, piece.offset = separator, lines, offset
             self.add(piece)
-            lines += raw.count(b"\n") + found.count(b"\n")
+            lines += piece.line_ends + found.count(b"\n")
             offset += len(raw) + len(found)
             if not more:
                 return

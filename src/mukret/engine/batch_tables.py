@@ -146,7 +146,7 @@ def _without(batch: Batch, kept: list[int], lost: Mapping[int, BadText]) -> Batc
         numbers=[batch.numbers[number] for number in kept],
         origins=[batch.origins[number] for number in kept],
         raw={now: batch.raw[number] for now, number in enumerate(kept) if number in batch.raw},
-        in_part={now: batch.in_part[number] for now, number in enumerate(kept) if number in batch.in_part},
+        in_part=lambda now: batch.in_part(kept[now]),
         full={now: batch.full[number] for now, number in enumerate(kept) if number in batch.full},
         bad=[*batch.bad, *bad],
     )

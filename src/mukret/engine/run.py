@@ -206,7 +206,7 @@ class Run:
             sources=[self.sources[document.source] for document in sampled],
             numbers=[document.number for document in sampled],
             raw=raw,
-            in_part=raw,
+            in_part=raw.get,
             part=sampled[0].part,
             finish=lambda document: unfolded(document, self.plan.embedded)[0],
         )
