@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import gc
 import json
 import sys
 import unittest
+import weakref
+from contextlib import suppress
 from datetime import date
 from decimal import Decimal
 from typing import Any
@@ -12,9 +15,11 @@ from unittest import mock
 
 from mukret.documents import find_sources
 from mukret.engine.run import Run
-from mukret.errors import InputError, StoppedError, UsageError
+from mukret.engine.table_batch import TableBatch
+from mukret.errors import InputError, MukretError, StoppedError, UsageError
 from mukret.rules import parse_rules
 from tests.helpers import FolderCase, rules_text
+from tests.random_feeds import REFERENCE, seeded_feeds
 
 FERRIES = """
     response: {fields: {day: {at: "$.day", type: date}}}
@@ -259,6 +264,36 @@ class Fates(FolderCase):
         with self.assertRaises(InputError) as caught:
             self.extract("tables: {t: {fields: {a: $.a}}}", "{'a': 1}")
         self.assertIn("single quotes: JSON wants double", str(caught.exception))
+
+
+class Memory(FolderCase):
+    def test_nothing_keeps_a_batch_when_it_is_done_with(self) -> None:
+        """The collector of cycles rests during a run: what stood in a cycle would pile up."""
+        self.file("words.csv", REFERENCE)
+        tables: list[weakref.ref[TableBatch]] = []
+        started = TableBatch.__init__
+
+        def noted(batch: TableBatch, *arguments: Any) -> None:
+            tables.append(weakref.ref(batch))
+            started(batch, *arguments)
+
+        for number, feed in enumerate(seeded_feeds(80, 7)):
+            run = Run(
+                parse_rules(feed.rules_text, str(self.folder / "feed.rules.yaml")),
+                find_sources([self.file("feed.jsonl", "\n".join(feed.lines))]),
+                batch_bytes=80,
+            )
+            tables.clear()
+            gc.collect()
+            gc.disable()
+            try:
+                with mock.patch.object(TableBatch, "__init__", noted), suppress(MukretError):
+                    for _ in run.batches():
+                        pass
+                self.assertEqual([table for table in tables if table() is not None], [], (number, feed.rules_text))
+            finally:
+                gc.enable()
+            self.assertTrue(tables)
 
 
 class Noticing(FolderCase):

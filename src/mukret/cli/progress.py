@@ -14,6 +14,8 @@ if TYPE_CHECKING:
 
 PATIENCE = 1.0
 """Seconds after which somebody wants to know."""
+BETWEEN = 0.1
+"""Seconds for which a look at it is good."""
 STYLES = {
     "bar.complete": "green",
     "bar.finished": "green",
@@ -42,19 +44,27 @@ def progress_bar(
     progress = Progress(
         *columns, console=console, transient=True, auto_refresh=False, redirect_stdout=False, redirect_stderr=False
     )
-    task = progress.add_task("", total=_total(sources))
-    begun = time.monotonic()
+    files = _total(sources)
+    task = progress.add_task("", total=files)
+    due = time.monotonic() + PATIENCE
 
-    def seen(_: int) -> None:
-        if time.monotonic() - begun > PATIENCE:
+    def seen(_: int = 0) -> None:
+        nonlocal due
+        if time.monotonic() > due:
+            due = time.monotonic() + BETWEEN
             progress.start()
-            read = sum(source.size for source in sources)
-            progress.update(task, completed=read, description=told(), refresh=True)
+            read = sum(source.size + source.parts_read for source in sources)
+            total = None if files is None else files + sum(source.parts_size for source in sources)
+            progress.update(task, completed=read, total=total, description=told(), refresh=True)
 
+    for source in sources:
+        source.reading = seen
     try:
         yield seen
     finally:
         progress.stop()
+        for source in sources:
+            source.reading = None
 
 
 def _total(sources: Sequence[Source]) -> int | None:

@@ -176,7 +176,7 @@ class _Evaluator:
                 try:
                     value = arithmetic(node, a, b)
                 except Bad as bad:
-                    failures.setdefault(row, bad.with_traceback(None))
+                    failures.setdefault(row, bad.alone())
             values.append(value)
         return Column(pa.array(values, value_type(node.type)), failures)
 
@@ -196,7 +196,7 @@ class _Evaluator:
                 values.append(None if value is None else function(value))
             except Bad as bad:
                 values.append(None)
-                failures.setdefault(row, bad.with_traceback(None))
+                failures.setdefault(row, bad.alone())
         return Column(pa.array(values, value_type(kind)), failures)
 
     def by_value(self, column: Column, kind: ValueType | None, function: Callable[[Any], Any]) -> Column:
@@ -222,7 +222,7 @@ class _Evaluator:
                 values.append(function(*items))
             except Bad as bad:
                 values.append(None)
-                failures.setdefault(row, bad.with_traceback(None))
+                failures.setdefault(row, bad.alone())
         return Column(pa.array(values, value_type(kind)), failures)
 
     # ---- functions

@@ -80,7 +80,7 @@ def _collected(read: Callable[[Any], object], reading: Reading, values: Sequence
             found.append(read(value))
         except Bad as bad:
             found.append(None)
-            failures[row] = bad.with_traceback(None)  # a traceback would keep the whole batch alive, in a cycle
+            failures[row] = bad.alone()
     return Column(pa.array(found, value_type(reading.type)), failures)
 
 
@@ -135,7 +135,7 @@ def _tried(read: Callable[[Any], object], value: JsonValue) -> object:
     try:
         return read(value)
     except Bad as bad:
-        return bad.with_traceback(None)
+        return bad.alone()
 
 
 def read_strings(reading: Reading, strings: Any, read: Callable[[str], object], *, strict: bool = False) -> Column:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import tempfile
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import ExitStack
@@ -168,9 +169,11 @@ class _Reader:
             stack.enter_context(again)
             cutter = Cutter(stream, head.removeprefix(BYTE_ORDER_MARK), self.arrays, self.size)
             cutter.before = len(head) - len(head.removeprefix(BYTE_ORDER_MARK))
+            source.parts_size = again.seek(0, os.SEEK_END) if stream is file else 0  # about; so long as it is not known
             try:
                 cuts = cutter.cut()
             except (CanNotCut, NotJson) as error:
+                source.parts_size = 0
                 drain(stream, self.size)
                 lines = named_like_lines(source.name) and b"\n" not in head.strip()
                 if isinstance(error, NotJson) and not lines:
@@ -183,6 +186,7 @@ class _Reader:
             else:
                 if self.block.pieces or self.block.bad:
                     yield self.handed_over()
+                source.parts_size = cuts.size
                 yield from self.in_parts(source, cuts.parts(again, self.size))
 
     def in_parts(self, source: Source, parts: Iterator[tuple[Part, bytes]]) -> Iterator[Block]:
@@ -191,6 +195,7 @@ class _Reader:
         self.documents += 1
         for part, raw in parts:
             yield Block([replace(first, raw=raw, part=part)], size=len(raw))
+            source.parts_read += len(raw)
 
     def document(self, source: Source, raw: bytes) -> None:
         """A file that is one document, or one HTTP archive with many."""
@@ -219,22 +224,19 @@ class _Reader:
 
     def separated(self, source: Source, file: BinaryIO, head: bytes, separator: bytes) -> Iterator[Block]:
         """JSON Lines, or a JSON text sequence (RFC 7464): a blank piece is no document."""
-        rest = head.removeprefix(BYTE_ORDER_MARK)
-        lines, offset = 0, len(head) - len(rest)
-        while True:
-            more = file.read(max(1, self.size - self.block.size, len(rest)))
+        rest, more = b"", head.removeprefix(BYTE_ORDER_MARK)
+        lines, offset = 0, len(head) - len(more)
+        while more or rest:
             raw, found, rest = (rest + more).rpartition(separator) if more else (rest, b"", b"")
-            if more and not found:
-                continue  # not one whole document so far
-            piece = self.piece(source, raw)
-            piece.separator, piece.lines, piece.offset = separator, lines, offset
-            self.add(piece)
-            lines += piece.line_ends + found.count(b"\n")
-            offset += len(raw) + len(found)
-            if not more:
-                return
-            if self.full:
-                yield self.handed_over()
+            if found or not more:  # one whole document at least
+                piece = self.piece(source, raw)
+                piece.separator, piece.lines, piece.offset = separator, lines, offset
+                self.add(piece)
+                lines += piece.line_ends + found.count(b"\n")
+                offset += len(raw) + len(found)
+                if self.full:
+                    yield self.handed_over()
+            more = file.read(max(1, self.size - self.block.size, len(rest)))
 
 
 def drain(file: Readable, size: int) -> None:

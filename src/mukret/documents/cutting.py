@@ -69,6 +69,11 @@ class Cuts:
     pieces: list[list[tuple[int, int, int]]] = field(default_factory=list)
 
     @property
+    def size(self) -> int:
+        """How many bytes the pieces have."""
+        return sum(end - start for pieces in self.pieces for start, end, _ in pieces)
+
+    @property
     def skeleton(self) -> bytes:
         return b"".join(self.around)
 

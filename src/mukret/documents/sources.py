@@ -13,6 +13,7 @@ import sys
 import tempfile
 import zlib
 from collections import Counter, deque
+from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from functools import lru_cache
@@ -35,7 +36,9 @@ class Source:
 
     `path` is what is opened, `name` the same as text that can always be written. `named`: typed by the user, not found
     in a folder or by a glob. `sha256` and `size` (in bytes) are of the file as it is stored; they are complete once it
-    was read to its end. `passed_over` counts what an HTTP archive holds besides data, by reason.
+    was read to its end. `passed_over` counts what an HTTP archive holds besides data, by reason. Of a long document the
+    parts are read a second time: `parts_size` is how many bytes they have, `parts_read` how many of these came so far.
+    `reading` is called whenever something was read.
     """
 
     path: str
@@ -49,6 +52,9 @@ class Source:
     digest: hashlib._Hash = field(default_factory=hashlib.sha256)
     hashing: deque[Future[None]] = field(default_factory=deque)
     copy: BinaryIO | None = None
+    parts_size: int = 0
+    parts_read: int = 0
+    reading: Callable[[], None] | None = None
 
     def keep(self) -> None:
         """Sees to it that it can be opened more than once: what comes through a pipe is copied to the disk."""
@@ -66,7 +72,7 @@ class Source:
         """Forgets what was learnt of it, so that it can be read again."""
         self.sha256  # noqa: B018  # nothing is being hashed any more
         self.passed_over.clear()
-        self.size = self.documents = 0
+        self.size = self.documents = self.parts_size = self.parts_read = 0
         self.digest = hashlib.sha256()
 
     def _raw(self) -> BinaryIO:
@@ -172,6 +178,8 @@ class _Counted(io.RawIOBase):
         while len(self.source.hashing) >= MOST_WAITING:
             self.source.hashing.popleft().result()
         self.source.hashing.append(_hasher().submit(self.source.digest.update, bytes(view[:count])))
+        if self.source.reading is not None:
+            self.source.reading()
         return count
 
     def close(self) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from datetime import datetime
+from functools import partial
 
 from mukret.documents import BadDocument, Batch
 from mukret.engine.deciding import decide, survive
@@ -12,7 +13,7 @@ from mukret.engine.embedded import BadText, RowPlaces, unfolded
 from mukret.engine.fates import SeenKeys
 from mukret.engine.plan import Plan
 from mukret.engine.table_batch import TableBatch
-from mukret.rules.model import RESPONSE, WHERE, Derive, Inherit
+from mukret.rules.model import RESPONSE, WHERE, Derive, Inherit, Kind
 
 
 class BatchTables:
@@ -38,23 +39,19 @@ class BatchTables:
         for plan in self.plan.tables:
             table, parent = plan.table, self.tables[plan.table.within or RESPONSE]
             kind = table.kind if table.within is None else None
-            belongs = None if kind is None else lambda number, kind=kind: self.is_kind(kind, number)
+            # of the batch and not of `self`, which would hold all of it in a cycle
+            belongs = None if kind is None else partial(_is_kind, self.rules.kinds[kind], self.batch)
             self.tables[table.name] = TableBatch(plan, self.batch, parent, belongs)
         if self.array is not None:
             for name in self.array.rows:
                 self.tables[name].cut_at = len(self.array.names)
 
-    def is_kind(self, name: str, number: int) -> bool:
-        """Whether a document of the batch is of this kind."""
-        batch, origin = self.batch, self.batch.origins[number]
-        call = origin.call if origin else None
-        return self.rules.kinds[name].fits(batch.documents[number], batch.sources[number].name, call)
-
     # ---- embedded texts
 
     def unfold(self) -> dict[int, list[BadText]]:
         """Reads what is embedded in the documents; gives what could not be read, by document."""
-        self.batch.finish = lambda document: unfolded(document, self.plan.embedded)[0]
+        embedded = self.plan.embedded  # and not `self`, which would hold the batch in a cycle
+        self.batch.finish = lambda document: unfolded(document, embedded)[0]
         found = {}
         for number, document in enumerate(self.batch.documents):
             self.batch.documents[number], bad = unfolded(document, self.plan.embedded)
@@ -126,6 +123,12 @@ class BatchTables:
             decide(table, seen[plan.table.name])
 
 
+def _is_kind(kind: Kind, batch: Batch, number: int) -> bool:
+    """Whether a document of the batch is of this kind."""
+    origin = batch.origins[number]
+    return kind.fits(batch.documents[number], batch.sources[number].name, origin.call if origin else None)
+
+
 def _blame(table: TableBatch, row: int, text: BadText, *, itself: bool) -> None:
     """Notes a text in a row; where it is the row itself, that this is no object says nothing more."""
     if itself:
@@ -136,7 +139,7 @@ def _blame(table: TableBatch, row: int, text: BadText, *, itself: bool) -> None:
 def _without(batch: Batch, kept: list[int], lost: Mapping[int, BadText]) -> Batch:
     """The batch without some documents, which are among the bad ones."""
     bad = [
-        BadDocument(batch.sources[number], batch.numbers[number], text.error.finding.inside(f"the text at {text.path}"))
+        BadDocument(batch.sources[number], batch.numbers[number], text.finding.inside(f"the text at {text.path}"))
         for number, text in lost.items()
     ]
     return replace(
@@ -174,7 +177,7 @@ def kinds_found(tables: BatchTables) -> KindsFound:
         return found
     all_want_one = all(table.kind for table in rules.tables.values())
     for number, source in enumerate(tables.batch.sources):
-        kinds = {kind for kind in rules.kinds if tables.is_kind(kind, number)}
+        kinds = {name for name, kind in rules.kinds.items() if _is_kind(kind, tables.batch, number)}
         found.seen |= kinds
         if not kinds and all_want_one:
             found.of_none += 1

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from mukret.documents.decode import NotJson, decode
+from mukret.documents.diagnose import Finding
 from mukret.engine.rejects import TEXT_RANK, Fault
 from mukret.paths import Location, Path, normalized
 from mukret.rules.rows import Place
@@ -19,7 +20,7 @@ class BadText:
 
     location: Location
     text: str
-    error: NotJson
+    finding: Finding
 
     @property
     def path(self) -> str:
@@ -28,7 +29,7 @@ class BadText:
     @property
     def fault(self) -> Fault:
         """What is wrong with the row that it stands in."""
-        finding = self.error.finding
+        finding = self.finding
         told = f"embedded text that is not JSON: {finding.message} (character {finding.column} of line {finding.line})"
         bad = Bad("not-json", told, value=self.text, told=True)
         return Fault(TEXT_RANK, None, bad, origin=(Place(self.location), None))
@@ -45,7 +46,7 @@ def unfolded(document: JsonValue, paths: Sequence[Path]) -> tuple[JsonValue, lis
             try:
                 value = decode(text.encode())
             except NotJson as error:
-                found[location] = BadText(location, text, error)
+                found[location] = BadText(location, text, error.finding)
                 continue
             document = _put(document, location, value)
     return document, list(found.values())

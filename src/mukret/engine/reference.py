@@ -224,7 +224,7 @@ class _OneDocument:
         for text in self.bad_texts:
             chosen = places.around(text.location)
             if not chosen:
-                raise BadEmbedded(f"the text at {text.path} is no JSON: {text.error.finding.message}")
+                raise BadEmbedded(f"the text at {text.path} is no JSON: {text.finding.message}")
             for number in chosen:
                 row = rows[number]
                 if row.place.location == text.location:  # it is the row: that it is no object says nothing more

@@ -94,7 +94,7 @@ class TableBatch(BatchRows):
                 found.append(aggregated(aggregate, groups.get(row, ())))
             except Bad as bad:
                 found.append(None)
-                failures[row] = bad.with_traceback(None)
+                failures[row] = bad.alone()
         return Column(pa.array(found, value_type(aggregate.type)), failures)
 
     def derive(self, own: Field, tables: Mapping[str, Self], now: datetime) -> None:
@@ -240,5 +240,5 @@ def _one_by_one(reading: Reading, at: At, nodes: Sequence[list[JsonValue]]) -> C
             values.append(taken(at, reading, found))
         except Bad as bad:
             values.append(None)
-            failures[row] = bad.with_traceback(None)
+            failures[row] = bad.alone()
     return Column(pa.array(values, value_type(reading.type)), failures)

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from itertools import zip_longest
-from typing import Literal
+from typing import Literal, NamedTuple
 
 from mukret.paths import Condition, Index, Location, Name, Path
 from mukret.text import counted, shortened
@@ -16,8 +16,7 @@ Uneven = Literal["reject", "pad", "shortest"]
 Members = Mapping[str, Location]
 
 
-@dataclass(frozen=True)
-class FoundRow:
+class FoundRow(NamedTuple):
     """A row; its locations are below the node in which rows were looked for.
 
     `spread`: it is an element of an array that a path found, and stands under the name of that array. `members`: the
@@ -150,12 +149,12 @@ def _a(kind: str) -> str:
 def _under(names: list[str], row: FoundRow) -> FoundRow:
     """A row that is an array as an object with these members."""
     if type(row.node) is not list:
-        return replace(row, fault=Bad("row-shape", "an array, one element for each column of the header"))
+        return row._replace(fault=Bad("row-shape", "an array, one element for each column of the header"))
     if len(row.node) > len(names):
         told = f"{counted(len(row.node), 'element')} under a header of {counted(len(names), 'column')}"
-        return replace(row, fault=Bad("header", told, told=True))
+        return row._replace(fault=Bad("header", told, told=True))
     members = {name: (*row.location, number) for number, name in enumerate(names)}
-    return replace(row, node=dict(zip(names, row.node, strict=False)), members=members)
+    return row._replace(node=dict(zip(names, row.node, strict=False)), members=members)
 
 
 @dataclass(frozen=True)
@@ -228,7 +227,7 @@ class Rows:
             row = todo.pop()
             below = self.meeting(list(self.candidates(recurse, row.node)), row.node)
             todo += (
-                replace(child, location=(*row.location, *child.location), depth=row.depth + 1, above=len(rows))
+                child._replace(location=(*row.location, *child.location), depth=row.depth + 1, above=len(rows))
                 for child in reversed(below)
             )
             rows.append(row)
@@ -236,7 +235,7 @@ class Rows:
 
 
 def _numbered(rows: Iterable[FoundRow]) -> list[FoundRow]:
-    return [row if row.position == position else replace(row, position=position) for position, row in enumerate(rows)]
+    return [row if row.position == position else row._replace(position=position) for position, row in enumerate(rows)]
 
 
 def would_stand(path: Path) -> Location:

@@ -41,6 +41,11 @@ class Bad(Exception):
         self.value = value
         self.nulled = nulled
 
+    def alone(self) -> Bad:
+        """This, to be kept: without the frames that raised it, which would keep a whole batch alive, in a cycle."""
+        self.__traceback__ = self.__context__ = self.__cause__ = None
+        return self
+
     def at_element(self, index: int, value: JsonValue) -> Bad:
         return Bad(self.code, self.expected, index=index, value=value, nulled=self.nulled)
 
