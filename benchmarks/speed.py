@@ -115,17 +115,22 @@ class Bench:
             self.extract("to Parquet, two workers", clean, "--format", "parquet", "--workers", "2"),
             self.extract("to CSV, a key of one number", clean, "--workers", "1", rules=feeds.KEYED_RULES),
             self.extract("to CSV, one document", document, "--workers", "1"),
+            self.beside(
+                "by hand, twice at once", "twice.py", "by_hand.py", clean, self.folder / "hand.csv", feed=clean
+            ),
         ]
         measured(programs, self.runs)
         print(f"\n{megabytes:.0f} MB of sailings, {self.runs} runs in turn; {machine()}\n")
         print("| program | median s | MB/s | times as fast as by hand | times the parse | peak MB |")
         print("| --- | --- | --- | --- | --- | --- |")
+        *programs, twice = programs
         for program in programs:
             ratios = f"{hand.times(program):.2f} | {program.times(parse):.2f}"
             speed = f"{program.median:.2f} | {program.megabytes / program.median:.0f}"
             print(f"| {program.name} | {speed} | {ratios} | {program.peak:.0f} |")
         one, dirt, two = programs[3], programs[4], programs[5]
         print(f"\nTwo workers against one: {one.times(two):.2f} (CSV), {programs[6].times(programs[7]):.2f} (Parquet)")
+        print(f"What two processes can gain here: by hand, twice at once, {2 / twice.times(hand):.2f} times the work")
         print(f"0.1% dirt against clean: {dirt.times(one):.2f}")
 
     def start(self) -> None:

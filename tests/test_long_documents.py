@@ -168,6 +168,24 @@ class InParts(FolderCase):
         run, rows, _ = self.run_of(f"{lines[0][:-3]}\n{lines[1]}\n", batch_bytes=50, name="a.jsonl")
         self.assertEqual((len(rows["ports"]), run.tally.documents, run.tally.bad_documents), (99, 1, 1))
 
+    def test_how_far_both_readings_have_come_can_be_told_all_the_time(self) -> None:
+        text = json.dumps({"result": {"ports": [port(random.Random(4)) for _ in range(9000)]}})
+        (source,) = find_sources([self.file("a.json", text)])
+        done: list[float] = []
+
+        def noted() -> None:
+            if source.parts_size:
+                done.append((source.size + source.parts_read) / (len(text) + source.parts_size))
+
+        source.reading = noted
+        for _ in read_blocks([source], 9000, [("result", "ports")]):
+            noted()
+        noted()
+        self.assertEqual(done, sorted(done))
+        self.assertLess(done[0], 0.4)
+        self.assertTrue(any(0.6 < share < 0.9 for share in done))
+        self.assertGreaterEqual(done[-1], 1)
+
     def test_packed_and_piped_documents_are_cut_too(self) -> None:
         document = {"day": "2031-04-01", "result": {"ports": [port(random.Random(3)) for _ in range(200)]}}
         raw = json.dumps(document).encode("utf-16")

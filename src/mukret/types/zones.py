@@ -5,7 +5,6 @@ from __future__ import annotations
 import datetime as dt
 import re
 from functools import lru_cache
-from importlib import resources
 from zoneinfo import ZoneInfo
 
 from mukret.types.base import Bad
@@ -24,6 +23,8 @@ def zone(name: str) -> dt.tzinfo:
         return dt.timezone(sign * dt.timedelta(hours=int(offset[2]), minutes=int(offset[3])))
     if not _NAME.fullmatch(name):
         raise KeyError(name)
+    from importlib import resources
+
     place = resources.files("tzdata").joinpath("zoneinfo", *name.split("/"))
     try:
         with place.open("rb") as file:
@@ -35,6 +36,8 @@ def zone(name: str) -> dt.tzinfo:
 @lru_cache(maxsize=1)
 def zone_names() -> tuple[str, ...]:
     """All IANA names known."""
+    from importlib import resources
+
     return tuple(resources.files("tzdata").joinpath("zones").read_text("utf-8").split())
 
 
