@@ -6,7 +6,6 @@ import os
 import signal
 import sys
 from importlib import import_module
-from importlib.abc import MetaPathFinder
 from typing import Any, NoReturn
 
 import click
@@ -18,6 +17,7 @@ COMMANDS = {
     "collect": "Ask a service for responses, and keep each as it came.",
     "look": "Show the nodes of a path as they stand.",
     "survey": "Say what is in responses: paths, kinds, looks, surprises.",
+    "draft": "Begin a rules file for responses.",
     "check": "Say what is wrong with a rules file, and run its examples.",
     "preview": "Show the first typed rows, and the rejected ones with reasons.",
     "extract": "Write clean tables: the main job.",
@@ -73,7 +73,7 @@ def main() -> None:
     """
 
 
-class _WithoutPandas(MetaPathFinder):
+class _WithoutPandas:
     """Arrow imports pandas, where it is installed, to see whether it is given something of it, which takes a third of a
     second at each start. No command uses it, so for them it is not there."""
 

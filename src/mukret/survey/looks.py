@@ -50,7 +50,7 @@ EPOCHS = {"epoch-s": 0, "epoch-ms": 3, "epoch-us": 6, "epoch-ns": 9}
 _EARLIEST, _LATEST = 631_152_000, 4_102_444_800  # 1990 to 2100, in seconds
 _DIGITS = re.compile(r"[0-9]{1,30}")
 _ID_NAME = re.compile(
-    r"(?:^|[_\-.\s])(?:ids?|uuid|guid|key|code|ref|reference|no|nr|num|number|slug|sku)$"
+    r"(?:^|[_\-.\s])(?:ids?|uid|uuid|guid|key|code|ref|reference|no|nr|num|number|slug|sku)$"
     r"|(?<=[a-z])(?:Ids?|ID|Key|Code|Ref|No|Nr|Number)$"
 )
 _TIME_NAME = re.compile(r"time|date|(?:^|[_a-z])at$|updated|created|modified|since|until|start|end|expire|made", re.I)
@@ -161,7 +161,8 @@ def _number(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...
     details += ["parentheses when negative"] if any(form.accounting for form in numbers) else []
     details += ["exponents"] if any(form.exponent for form in numbers) else []
     details += [f"{counted(decimals, 'digit')} after the point" if decimals else "whole"]
-    reading: dict[str, JsonValue] = {"type": f"decimal(18,{decimals})" if decimals or percent else "integer"}
+    digits = decimals + 2 if percent else decimals  # 57.5% is 0.575
+    reading: dict[str, JsonValue] = {"type": f"decimal(18,{digits})" if digits else "integer"}
     options = {
         "grouping": grouping,
         "point": point if point == "," else "",

@@ -1,0 +1,70 @@
+"""`mukret draft`: a first rules file out of responses."""
+
+from __future__ import annotations
+
+import os
+import shlex
+from pathlib import Path
+
+import click
+
+from mukret.cli.options import examples, files_argument, output_options, set_up_logging
+
+
+@click.command(
+    "draft",
+    short_help="Begin a rules file for responses.",
+    epilog=examples(
+        "mukret draft merrow-demo/feed",
+        "mukret draft merrow-demo/feed --out ferries.rules.yaml",
+    ),
+)
+@files_argument
+@click.option(
+    "--out", metavar="RULES", help="The rules file to write, which must not exist; without it, to the screen."
+)
+@output_options
+@click.pass_context
+def command(
+    ctx: click.Context, files: tuple[str, ...], out: str | None, quiet: bool, verbose: int, log: str | None
+) -> None:
+    """Draft rules for every FILE (a file, a folder, a glob, or - for standard input): tables for its lists of records,
+    with keys, types and an example of each field, ready to be edited.
+
+    The draft is tried on these files: none of their rows is rejected, and what no rule reads stands under `ignore`.
+    Exit code 1 if a document could not be read.
+    """
+    from mukret.cli.progress import progress_bar
+    from mukret.documents import find_sources
+    from mukret.drafting import draft_rules, rules_text
+    from mukret.errors import OutputError
+    from mukret.text import counted
+
+    if out is not None and os.path.lexists(out):
+        raise OutputError("not-written", f"{out} is there already", hint="name a new file, or take that one away")
+    if out is not None and not (place := Path(out).absolute().parent).is_dir():
+        raise OutputError("not-written", f"there is no folder {place}", hint="make it, or name another place")
+    logger = set_up_logging(log, verbose)
+    sources = find_sources(files)
+    with progress_bar(sources, quiet=quiet) as progress:
+        draft = draft_rules(sources, _title(files), out or "draft.rules.yaml", progress=progress)
+    text = rules_text(draft)
+    if out is None:
+        click.echo(text, nl=False)
+    else:
+        with open(out, "x", encoding="utf-8") as file:
+            file.write(text)
+    fields = sum(len(table.fields) for table in draft.tables)
+    summary = f"{counted(len(draft.tables), 'table')} with {counted(fields, 'field')}"
+    logger.info("drafted %s", summary)
+    if not quiet and out is not None:
+        click.echo(f"{click.style(out, bold=True)}: {summary}, tried on {counted(len(sources), 'file')}", err=True)
+        click.secho(f"  mukret preview {shlex.join([out, *files])}", fg="green", err=True)
+    bad = draft.bad_documents
+    if bad and not quiet:
+        click.echo(f"{counted(bad, 'document')} could not be read: mukret survey says why", err=True)
+    ctx.exit(1 if bad else 0)
+
+
+def _title(files: tuple[str, ...]) -> str:
+    return f"Drafted from {Path(files[0]).name if files[0] != '-' else 'standard input'}"

@@ -1,0 +1,65 @@
+"""A draft of rules: what will be written, with the words that explain it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+
+from mukret.values import JsonValue
+
+
+@dataclass
+class DraftField:
+    """`source` says where the value is from (`at`, `fact`, `lookup`), `reading` how it is read. `comment` stands behind
+    it."""
+
+    name: str
+    source: dict[str, JsonValue]
+    reading: dict[str, JsonValue] = field(default_factory=dict)
+    required: bool = False
+    odd: int = 0
+    """So many values do not fit, and become null."""
+    note: str | None = None
+    comment: str | None = None
+
+    @property
+    def type(self) -> JsonValue:
+        return self.reading.get("type", "text")
+
+    def remark(self, text: str) -> None:
+        self.comment = f"{self.comment}; {text}" if self.comment else text
+
+
+@dataclass
+class DraftTable:
+    name: str
+    rows: JsonValue
+    within: DraftTable | None = None
+    options: dict[str, JsonValue] = field(default_factory=dict)
+    """`spread`, `header`, `recurse`, `when`."""
+    key: list[str] = field(default_factory=list)
+    inherit: list[str] = field(default_factory=list)
+    fields: list[DraftField] = field(default_factory=list)
+    comment: str | None = None
+
+    def names(self) -> set[str]:
+        return {own.name for own in self.fields} | set(self.inherit)
+
+    def field(self, name: str) -> DraftField | None:
+        return next((own for own in self.fields if own.name == name), None)
+
+
+@dataclass
+class Draft:
+    """`ignored` are paths that no rule reads, each with a word on what stands there. `enums` by name: each value with
+    what else is accepted for it."""
+
+    title: str
+    response: list[DraftField] = field(default_factory=list)
+    tables: list[DraftTable] = field(default_factory=list)
+    enums: dict[str, Mapping[str, Sequence[str]]] = field(default_factory=dict)
+    ignored: dict[str, str] = field(default_factory=dict)
+    bad_documents: int = 0
+
+    def table(self, name: str) -> DraftTable:
+        return next(table for table in self.tables if table.name == name)

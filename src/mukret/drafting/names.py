@@ -1,0 +1,42 @@
+"""Names of tables and fields: snake_case, out of the names that members have."""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from collections.abc import Container
+
+_HUMP = re.compile(r"(?<=[a-z0-9])(?=[A-Z])|(?<=[A-Z])(?=[A-Z][a-z])")
+_OTHER = re.compile(r"[^0-9A-Za-z]+")
+GENERIC = {"item", "items", "result", "results", "data", "record", "records", "list", "rows", "entries", "elements"}
+"""Names that say nothing of what is in a list: the one above says more."""
+NO_NAMES = {"null", "true", "false"}
+"""Words that are no names in YAML."""
+WRAPPERS = {"attributes", "data", "fields", "properties", "value", "values"}
+"""Names of objects that only hold what a record has."""
+BARE = {"id", "ids", "code", "key", "no", "nr", "num", "number", "ref", "reference", "name", "uuid", "guid", "slug"}
+"""Names that say what they are only together with what has them."""
+
+
+def snake_case(name: str) -> str:
+    """A name as it can stand in an expression; empty if nothing of it can."""
+    name = unicodedata.normalize("NFKD", name.replace("ß", "ss")).encode("ascii", "ignore").decode()
+    words = _OTHER.sub("_", _HUMP.sub("_", name)).strip("_").lower()
+    return f"n_{words}" if words[:1].isdigit() else f"{words}_" if words in NO_NAMES else words
+
+
+def singular(name: str) -> str:
+    """One of what a table is named for."""
+    for ending, one in (("ies", "y"), ("sses", "ss"), ("xes", "x"), ("ches", "ch"), ("ss", "ss"), ("us", "us")):
+        if name.endswith(ending):
+            return name.removesuffix(ending) + one
+    return name.removesuffix("s") or name
+
+
+def fresh(name: str, taken: Container[str]) -> str:
+    """The name, or with a number behind it the first that is not taken."""
+    number, found = 1, name
+    while found in taken:
+        number += 1
+        found = f"{name}_{number}"
+    return found

@@ -1,0 +1,124 @@
+"""A draft tried on the input that it was made from, and eased until nothing is rejected."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from mukret.documents import Source
+from mukret.drafting.model import Draft, DraftField, DraftTable
+from mukret.drafting.text import rules_text
+from mukret.engine.run import Run
+from mukret.engine.tally import Reason
+from mukret.paths import parse_path
+from mukret.paths.locate import path_text
+from mukret.rules import parse_rules
+from mukret.text import counted, shortened
+from mukret.values import shown_text
+
+MOST_ROUNDS = 12
+FEW = 0.2
+"""So large a share of the values may become null; with more, the field is a text."""
+
+
+def settled(draft: Draft, sources: Sequence[Source], file: str) -> Draft:
+    """The draft, changed so that no row of these sources is rejected. They must be such as can be read again."""
+    _check_odd(draft, sources, file)
+    for _ in range(MOST_ROUNDS):
+        run = _tried(draft, sources, file)
+        reasons = [reason for reason in run.tally.reasons.values() if reason.table is not None]
+        eased = [_eased(draft, reason, run) for reason in reasons]
+        if not any(eased):
+            for path, count in sorted(run.sample.unread.items()):
+                draft.ignored.setdefault(path, f"{counted(count, 'time')} in the documents looked at")
+            return draft
+    return draft
+
+
+def _check_odd(draft: Draft, sources: Sequence[Source], file: str) -> None:
+    """Sees to it that no more values become null than were said not to fit: a null is not told of, as a reject is."""
+    odd = {(table.name, own.name): own for table in draft.tables for own in table.fields if own.odd}
+    if not odd:
+        return
+    expected = {key: own.odd for key, own in odd.items()}
+    for own in odd.values():
+        own.odd = 0
+    run = _tried(draft, sources, file)
+    for key, own in odd.items():
+        counts = {r.code: r.count for r in run.tally.reasons.values() if (r.table, r.field) == key}
+        found = sum(count for code, count in counts.items() if code != "required")
+        if found > expected[key]:
+            own.reading, own.comment = {}, "of several kinds"
+        else:
+            own.odd = expected[key]
+
+
+def _tried(draft: Draft, sources: Sequence[Source], file: str) -> Run:
+    for source in sources:
+        source.rewind()
+    run = Run(parse_rules(rules_text(draft), file), sources)
+    for _ in run.batches():
+        pass
+    return run
+
+
+def _eased(draft: Draft, reason: Reason, run: Run) -> bool:
+    """Changes what led to rejects; false if there is nothing to change."""
+    assert reason.table is not None
+    table = draft.table(reason.table)
+    if reason.code in ("duplicate", "key-missing"):
+        _without_key(draft, table)
+        return True
+    if reason.field is None:
+        return _rows_eased(table, reason)
+    own = table.field(reason.field) or next((one for one in draft.response if one.name == reason.field), None)
+    if own is None:
+        return False
+    if reason.code == "required" and own.required:
+        own.required = False
+        return True
+    seen = run.tally.tables[table.name].rows_seen
+    if own.type == "text":
+        own.reading = {"type": "json"}
+    elif not own.odd and own.type != "json" and reason.count <= FEW * seen:
+        own.odd = reason.count
+        example = shortened(shown_text(reason.example.value), 40)
+        own.remark(f"null for {counted(reason.count, 'value')} such as {example}")
+    else:
+        own.reading, own.odd = {}, 0
+        own.remark("of several kinds")
+    own.required = False
+    return True
+
+
+def _member(own: DraftField) -> str | None:
+    """The member of a row in which a field looks, as a condition names it."""
+    at = own.source.get("at")
+    segments = parse_path(at).segments[:1] if isinstance(at, str) else ()
+    return path_text(segments).replace("$", "@", 1) if segments else None
+
+
+def _without_key(draft: Draft, table: DraftTable) -> None:
+    """No key, and none of the keys that hold it."""
+    key, table.key = table.key, []
+    table.comment = f"{', '.join(key)} comes twice: no key"
+    for other in draft.tables:
+        if other.within is table and other.key[: len(key)] == key:
+            _without_key(draft, other)
+
+
+def _rows_eased(table: DraftTable, reason: Reason) -> bool:
+    if reason.code == "uneven" and isinstance(table.rows, dict):
+        table.options["uneven"] = "pad"
+        return True
+    if reason.code == "header" and "header" in table.options:
+        del table.options["header"]
+        cells: DraftField = DraftField("cells", {"at": "$[*]", "take": "all"}, {"type": "list(text)"})
+        table.fields, table.key = [cells], []
+        table.comment = "the first row seems to name the columns, but not all rows have as many"
+        return True
+    if reason.code == "row-shape" and "when" not in table.options:
+        members = dict.fromkeys(_member(own) for own in table.fields)
+        table.options["when"] = " || ".join(member for member in members if member) or "@.*"
+        table.comment = f"{counted(reason.count, 'row')} with none of these members are left out"
+        return True
+    return False

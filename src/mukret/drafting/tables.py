@@ -1,0 +1,431 @@
+"""What a survey found → tables with their rows, fields and keys."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+
+from mukret.drafting.model import Draft, DraftField, DraftTable
+from mukret.drafting.names import BARE, GENERIC, WRAPPERS, fresh, singular, snake_case
+from mukret.drafting.readings import Reading, example_note, reading_of
+from mukret.paths import Name, child_segment
+from mukret.paths.locate import path_text
+from mukret.survey import PlaceReport, SurveyReport
+from mukret.survey.looks import named_like_an_id
+from mukret.survey.places import Place
+from mukret.text import shortened
+from mukret.values import JsonValue
+
+FEWEST_UNIQUE = 20
+"""Of fewer values, that none comes twice says little, unless they are named like ids."""
+
+
+def tables_of(report: SurveyReport, title: str) -> Draft:
+    """A draft of rules for what was surveyed: tables for the lists of records, children within their parents."""
+    return _Drafter(report, title).draft
+
+
+class _Drafter:
+    def __init__(self, report: SurveyReport, title: str) -> None:
+        self.reports = {id(one.place): one for one in report.places}
+        self.documents = report.documents
+        self.draft = Draft(title, bad_documents=report.bad_documents)
+        self.keys: dict[int, tuple[DraftTable, DraftField]] = {}
+        """Fields that are keys, by their place."""
+        self.referring: list[tuple[DraftTable, DraftField, PlaceReport]] = []
+        self.moment: DraftField | None = None
+        root = report.places[0].place
+        if root.elements is not None or root.members is not None:
+            self.container(root, root, None, ("documents",))
+        elif self.holds_lists(root):
+            self.response(root)
+            self.object(root, root, None, ())
+        else:
+            self.table(root, root, "$", None, ("documents",))
+        if not self.draft.tables:
+            self.draft, self.moment = Draft(title, bad_documents=report.bad_documents), None
+            self.table(root, root, "$", None, ("documents",))
+        self.link()
+
+    def report(self, place: Place) -> PlaceReport:
+        return self.reports[id(place)]
+
+    def holds_lists(self, place: Place) -> bool:
+        """Whether records stand below a place in lists, or under names that are data."""
+        todo = [place]
+        while todo:
+            one = todo.pop()
+            if one.members is not None or (one.elements is not None and one.elements.objects):
+                return True
+            todo += one.children.values()
+        return False
+
+    # ---- where rows are
+
+    def object(self, place: Place, base: Place, table: DraftTable | None, names: tuple[str, ...]) -> None:
+        """The members of an object: fields of the table whose rows it stands in, and tables within it. `base` is where
+        paths begin: the place of these rows, or the document."""
+        taken = self.side_by_side(place, base, table, names)
+        for step, child in place.children.items():
+            if step not in taken:
+                self.node(child, base, table, (*names, step))
+
+    def node(self, place: Place, base: Place, table: DraftTable | None, names: tuple[str, ...]) -> None:
+        kinds = {kind for kind in place.kinds if kind != "null"}
+        scalars = kinds - {"array", "object"}
+        several = len(kinds) > 1 and (scalars or place.elements is None or not place.elements.objects)
+        by_name = place.members is not None and not scalars and "array" not in kinds
+        if by_name or (place.elements is not None and not several):
+            self.container(place, base, table, names)
+        elif place.columns and kinds == {"array"}:
+            for number, column in enumerate(place.columns):
+                self.scalar(column, base, table, (*names, str(number + 1)))
+        elif kinds == {"object"} and place.children:
+            self.object(place, base, table, names)
+        elif kinds in ({"object"}, {"array"}):
+            self.ignore(place, f"always an empty {next(iter(kinds))}")
+        else:
+            self.scalar(place, base, table, names)
+
+    def container(self, place: Place, base: Place, table: DraftTable | None, names: tuple[str, ...]) -> None:
+        """A list, or an object whose member names are data: a table, or a field with a list."""
+        inner = place.members or place.elements
+        assert inner is not None
+        records = inner.objects and inner.members is None and not self.has_scalars(inner)
+        values_by_name = place.members is not None and not inner.elements and inner.values.count
+        if records or values_by_name:
+            self.table(inner, base, self.path(inner, base), table, names, of=place)
+        elif inner.columns or place.header:
+            self.table_of_arrays(place, inner, base, table, names)
+        elif inner.values.count and not {"array", "object"} & set(inner.kinds) and table is not None:
+            self.list_field(inner, base, table, names)
+        elif inner.values.count and table is None:
+            self.table(inner, base, self.path(inner, base), table, names, of=place)
+        elif table is not None and inner.nodes:
+            self.whole(place, base, table, names)
+        else:
+            self.ignore(place, self.words_for(place))
+
+    @staticmethod
+    def has_scalars(place: Place) -> bool:
+        return bool(set(place.kinds) - {"object", "array", "null"})
+
+    def table(
+        self,
+        inner: Place,
+        base: Place,
+        rows: JsonValue,
+        parent: DraftTable | None,
+        names: Sequence[str],
+        *,
+        of: Place | None = None,
+        options: dict[str, JsonValue] | None = None,
+    ) -> DraftTable:
+        table = self.new_table(rows, parent, names, options or {})
+        if of is not None and of.members is not None:
+            own = DraftField(f"{singular(table.name)}_name", {"fact": "name"}, note=_names_note(of), required=True)
+            table.fields.append(own)
+            table.rows = re.sub(r"\[\*\]$", ".*", str(table.rows))
+            self.own_key(table, own, alone=of.nodes == 1)
+        elif of is not None and of.objects and of.count("array"):
+            table.options["spread"] = True
+            table.rows = self.path(of, base)
+        if of is not None and of.recursive and of.step is not None:
+            table.options["recurse"] = path_text(inner.segments()[len(of.segments()) - 1 :])
+        if inner.objects:
+            self.key(inner, table)
+            self.object(inner, inner, table, ())
+        else:
+            self.scalar(inner, inner, table, (singular(names[-1]),))
+        if "recurse" in table.options:
+            known = next((own for own in table.fields if named_like_an_id(own.name)), None)
+            if known is not None:
+                name = fresh(f"above_{known.name}", self.taken(table))
+                table.fields.append(DraftField(name, {"parent": known.name}))
+        self.finish(table)
+        return table
+
+    def new_table(
+        self, rows: JsonValue, parent: DraftTable | None, names: Sequence[str], options: dict[str, JsonValue]
+    ) -> DraftTable:
+        said = [name for name in map(snake_case, names) if name]
+        plain = [name for name in said if name not in GENERIC] or said or ["rows"]
+        taken = {table.name for table in self.draft.tables} | {"response"}
+        taken |= {own.name for table in self.draft.tables for own in table.fields} | {
+            own.name for own in self.draft.response
+        }
+        name = plain[-1]
+        if name in taken:
+            name = "_".join([parent.name if parent else "_".join(plain[:-1]), name]).strip("_")
+        table = DraftTable(fresh(name, taken), rows, parent, options)
+        if parent is not None:
+            table.inherit = list(parent.key)
+        elif self.moment is not None:
+            table.inherit = [self.moment.name]
+        self.draft.tables.append(table)
+        return table
+
+    def taken(self, table: DraftTable) -> set[str]:
+        """Names that a field of a table can't have: expressions tell tables and fields apart by their names."""
+        return table.names() | {other.name for other in self.draft.tables}
+
+    def finish(self, table: DraftTable) -> None:
+        """Fields that are always there are required, but for those whose lack would take rows below with it."""
+        if not table.fields:
+            table.fields.append(DraftField(fresh("position", self.taken(table)), {"fact": "position"}))
+        if any(other.within is table for other in self.draft.tables):
+            for own in table.fields:
+                own.required = own.name in table.key
+
+    # ---- rows that are more than nodes
+
+    def side_by_side(self, place: Place, base: Place, table: DraftTable | None, names: tuple[str, ...]) -> set[str]:
+        """Tables of parallel arrays, and of rows with their column names beside them; gives the members they take."""
+        taken: set[str] = set()
+        report = self.report(place)
+        for words in report.shape:
+            if words.endswith("are of equal length: parallel"):
+                one, _, two = words.removesuffix(" are of equal length: parallel").partition(" and ")
+                if one in place.children and two in place.children:
+                    taken |= {one, two}
+        if taken:
+            lists = {snake_case(step) or f"list_{n}": place.children[step] for n, step in enumerate(sorted(taken))}
+            lists = dict(sorted(lists.items(), key=lambda item: list(place.children.values()).index(item[1])))
+            self.zipped(lists, base, table, names or ("series",))
+        for rows, header in self.headers(report):
+            if rows not in taken and header not in taken:
+                taken |= {rows, header}
+                inner = place.children[rows].elements
+                assert inner is not None
+                self.table_of_arrays(
+                    place.children[rows], inner, base, table, (*names, rows), header=place.children[header]
+                )
+        return taken
+
+    @staticmethod
+    def headers(report: PlaceReport) -> Iterator[tuple[str, str]]:
+        for words in report.shape:
+            header, found, rows = words.partition(" holds the names of the columns of ")
+            if found and rows in report.place.children and header in report.place.children:
+                yield rows, header
+
+    def zipped(self, lists: dict[str, Place], base: Place, parent: DraftTable | None, names: tuple[str, ...]) -> None:
+        inner = {name: place.elements for name, place in lists.items()}
+        paths: JsonValue = {name: self.path(one, base) for name, one in inner.items() if one is not None}
+        table = self.new_table({"zip": paths}, parent, names, {})
+        for name, one in inner.items():
+            if one is not None:
+                self.field(table, self.report(one), singular(name), {"at": f"$.{name}"})
+        self.finish(table)
+
+    def table_of_arrays(
+        self,
+        place: Place,
+        inner: Place,
+        base: Place,
+        parent: DraftTable | None,
+        names: tuple[str, ...],
+        *,
+        header: Place | None = None,
+    ) -> None:
+        """A table whose rows are arrays: with the names of its columns, where they are known."""
+        table = self.new_table(self.path(inner, base), parent, names, {})
+        known: Sequence[str] = place.header or ()
+        if header is not None and header.elements is not None:
+            known = [str(name) for name in header.elements.values.counted or ()]
+        columns = inner.columns or [inner.elements or inner] * len(known)
+        named = {snake_case(name): path_text((child_segment(Name(name)),)) for name in known}
+        if known and len(named) == len(known) == len(columns) and "" not in named:
+            table.options["header"] = "first" if header is None else self.path(header, base)
+            for (name, at), column in zip(named.items(), columns, strict=True):
+                own = self.field(table, self.report(column), name, {"at": at})
+                own.required = own.required and bool(inner.columns)
+        else:
+            for number, column in enumerate(inner.columns):
+                self.field(table, self.report(column), f"column_{number + 1}", {"at": f"$[{number}]"})
+            if header is not None:
+                self.ignore(header, self.words_for(header))
+        self.finish(table)
+
+    # ---- fields
+
+    def scalar(self, place: Place, base: Place, table: DraftTable | None, names: tuple[str, ...]) -> None:
+        if table is None:
+            if self.moment is None or self.moment.source["at"] != self.path(place, base):
+                self.ignore(place, self.words_for(place))
+            return
+        if set(place.kinds) <= {"null"}:
+            self.ignore(place, self.words_for(place))
+            return
+        self.field(table, self.report(place), self.name(table, place, names), {"at": self.path(place, base)})
+
+    def name(self, table: DraftTable, place: Place, names: tuple[str, ...]) -> str:
+        *above, last = names
+        name = snake_case("_".join([*(step for step in above if step not in WRAPPERS), last])) or "value"
+        if id(place) in self.keys and name in BARE:
+            name = f"{singular(table.name)}_{name}"
+        return name
+
+    def field(self, table: DraftTable, report: PlaceReport, name: str, source: dict[str, JsonValue]) -> DraftField:
+        reading = reading_of(report)
+        place = report.place
+        own = DraftField(fresh(name, self.taken(table)), source, dict(reading.options), note=example_note(report))
+        self.read(own, reading)
+        own.required = report.always and not (
+            report.nulls or place.recursive or own.odd or _may_be_nothing(report, own)
+        )
+        table.fields.append(own)
+        if id(place) in self.keys and self.keys[id(place)][0] is table:
+            self.keys[id(place)] = (table, own)
+            table.key = [own.name if part == "" else part for part in table.key]
+            own.required = True
+        if report.refers_to:
+            self.referring.append((table, own, report))
+        return own
+
+    def read(self, own: DraftField, reading: Reading) -> None:
+        own.odd = reading.odd
+        for remark in reading.remarks:
+            own.remark(remark)
+        if reading.words:
+            same = (name for name, words in self.draft.enums.items() if words == reading.words)
+            name = next(same, None) or fresh(own.name, {*self.draft.enums, *_TYPE_NAMES})
+            self.draft.enums[name] = reading.words
+            own.reading["type"] = name
+
+    def list_field(self, inner: Place, base: Place, table: DraftTable, names: tuple[str, ...]) -> None:
+        reading = reading_of(self.report(inner))
+        own = DraftField(
+            fresh(snake_case("_".join(names)) or "values", self.taken(table)),
+            {"at": self.path(inner, base), "take": "all"},
+            dict(reading.options),
+            note=example_note(self.report(inner)),
+        )
+        self.read(own, reading)
+        own.reading["type"] = f"list({own.type})"
+        table.fields.append(own)
+
+    def whole(self, place: Place, base: Place, table: DraftTable, names: tuple[str, ...]) -> None:
+        name = fresh(snake_case("_".join(names)) or "value", self.taken(table))
+        table.fields.append(DraftField(name, {"at": self.path(place, base)}, {"type": "json"}))
+
+    # ---- keys
+
+    def response(self, root: Place) -> None:
+        """What tells one document from another, if there are several: a moment rather than a number."""
+        if self.documents < 2:
+            return
+        found = [place for place in _scalars_of(root) if self.tells_apart(place)]
+        found.sort(key=lambda place: self.report(place).looks[0].name not in ("timestamp", "epoch", "date"))
+        if found:
+            place = found[0]
+            name = snake_case("_".join(map(str, _steps(place)[-1:]))) or "document"
+            reading = reading_of(self.report(place))
+            self.moment = DraftField(name, {"at": self.path(place, root)}, reading.options)
+            self.moment.note = example_note(self.report(place))
+            self.draft.response.append(self.moment)
+
+    def tells_apart(self, place: Place) -> bool:
+        values, report = place.values, self.report(place)
+        return values.count == self.documents == values.distinct and bool(report.looks) and not report.looks[0].odd
+
+    def key(self, inner: Place, table: DraftTable) -> None:
+        """The field that tells the rows of a table apart, everywhere or below one row of the parent."""
+        if table.key or table.options.get("recurse"):
+            return
+        candidates = [place for place in _scalars_of(inner) if self.may_be_key(place)]
+        candidates.sort(key=lambda place: (not named_like_an_id(place.step), len(_steps(place))))
+        for place in candidates:
+            everywhere = self.report(place).unique == "everywhere"
+            if everywhere or (table.inherit and (table.within is None or table.within.key)):
+                self.keys[id(place)] = (table, DraftField("", {}))
+                table.key = [""] if everywhere else [*table.inherit, ""]
+                return
+        if self.holds_lists(inner) and (table.inherit or self.documents == 1):
+            own = DraftField(f"{singular(table.name)}_position", {"fact": "position"}, comment="for want of a key")
+            table.fields.append(own)
+            table.key = [*table.inherit, own.name]
+
+    def may_be_key(self, place: Place) -> bool:
+        report = self.report(place)
+        if not report.unique or not report.always or report.nulls or report.refers_to:
+            return False
+        enough = report.unique == "everywhere" and place.values.count >= FEWEST_UNIQUE
+        return named_like_an_id(place.step) or enough
+
+    @staticmethod
+    def own_key(table: DraftTable, own: DraftField, *, alone: bool) -> None:
+        """A member's name is unique in its object."""
+        if alone:
+            table.key = [own.name]
+        elif table.inherit and (table.within is None or table.within.key):
+            table.key = [*table.inherit, own.name]
+
+    def link(self) -> None:
+        """Words for what fields refer to, and what a lookup finds there."""
+        for table, own, report in self.referring:
+            for place in (one.place for one in self.reports.values() if one.path == report.refers_to):
+                if id(place) in self.keys:
+                    target, key = self.keys[id(place)]
+                    self.look_up(table, own, target, key)
+
+    def look_up(self, table: DraftTable, own: DraftField, target: DraftTable, key: DraftField) -> None:
+        own.remark(f"is {target.name}.{key.name}")
+        named = next((field for field in target.fields if field.name in ("name", "title", "label")), None)
+        if named is None or target.key != [key.name] or target is table:
+            return
+        found = f"{own.name.removesuffix('_id')}_{named.name}"
+        if found not in self.taken(table):
+            table.fields.append(DraftField(found, {"lookup": {"in": target.name, "by": own.name, "give": named.name}}))
+
+    # ---- words
+
+    def ignore(self, place: Place, words: str) -> None:
+        if place.parent is not None:
+            self.draft.ignored.setdefault(path_text(place.segments()), words)
+
+    def words_for(self, place: Place) -> str:
+        if place.kinds and set(place.kinds) <= {"null"}:
+            return "always null"
+        if any(look.name == "JSON in text" for look in self.report(place).looks):
+            return "JSON in text: response.embedded reads it"
+        examples = place.values.examples or (place.elements.values.examples if place.elements else [])
+        kinds = " or ".join(kind for kind in place.kinds if kind != "null")
+        return f"e.g. {shortened(str(examples[0]), 60)}" if examples else "always empty" if kinds == "array" else kinds
+
+    @staticmethod
+    def path(place: Place, base: Place) -> str:
+        return path_text(place.segments()[len(base.segments()) :])
+
+
+_TYPE_NAMES = {
+    "text", "integer", "float", "decimal", "boolean", "date", "time", "datetime", "timestamp", "duration", "json",
+    "list",
+}  # fmt: skip
+
+
+def _steps(place: Place) -> list[str]:
+    steps = []
+    while place.parent is not None:
+        steps.append(place.step or "")
+        place = place.parent
+    return steps[::-1]
+
+
+def _scalars_of(place: Place) -> Iterator[Place]:
+    """Scalars of a record, those in objects within it included."""
+    for child in place.children.values():
+        if child.values.count:
+            yield child
+        elif child.children and child.members is None and child.elements is None:
+            yield from _scalars_of(child)
+
+
+def _may_be_nothing(report: PlaceReport, own: DraftField) -> bool:
+    """Whether a value that is there may turn out null."""
+    empty = any(look.name == "empty text" for look in report.looks) and own.type != "text"
+    return empty or "blank" in own.reading
+
+
+def _names_note(of: Place) -> str | None:
+    return f"e.g. {shortened(str(of.names.examples[0]), 40)}" if of.names.examples else None

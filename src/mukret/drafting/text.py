@@ -1,0 +1,111 @@
+"""A draft as the text of a rules file: one field a line, paths quoted."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping
+
+from mukret.drafting.model import Draft, DraftField, DraftTable
+from mukret.values import JsonValue, json_text
+
+_PLAIN = re.compile(r"[A-Za-z_][A-Za-z0-9_]*(?: [A-Za-z0-9_]+)*")
+_TYPE = re.compile(r"[a-z_][a-z0-9_]*(?:\([a-z]+\))?")
+_WORDS = {"null", "true", "false", "yes", "no", "on", "off", "y", "n", "~"}
+"""Words that some readers of YAML take for something else than text."""
+
+
+def rules_text(draft: Draft) -> str:
+    """The whole of a rules file."""
+    return "\n".join(_lines(draft)) + "\n"
+
+
+def _lines(draft: Draft) -> Iterator[str]:
+    yield "mukret: 1"
+    yield f"title: {scalar(draft.title)}"
+    if draft.enums:
+        yield ""
+        yield "enums:                         # the words that were seen; others are rejected"
+        for name, words in draft.enums.items():
+            yield f"  {name}:"
+            yield "    values:"
+            yield from (f"      {scalar(word)}: {flow(_accepted(words[word]))}" for word in words)
+    if draft.response or draft.ignored:
+        yield ""
+        yield "response:"
+    if draft.response:
+        yield "  fields:"
+        yield from (field_line(own, 4) for own in draft.response)
+    if draft.ignored:
+        yield "  ignore:                      # read by no rule"
+        yield from (f"    - {json_text(path)}  # {_comment(words)}" for path, words in draft.ignored.items())
+    yield ""
+    yield "tables:"
+    for number, table in enumerate(draft.tables):
+        if number:
+            yield ""
+        yield from table_lines(table)
+
+
+def table_lines(table: DraftTable) -> Iterator[str]:
+    """The lines of one table."""
+    yield f"  {table.name}:" + (f"  # {_comment(table.comment)}" if table.comment else "")
+    if table.within is not None:
+        yield f"    within: {table.within.name}"
+    yield f"    rows: {flow(table.rows)}"
+    yield from (f"    {name}: {flow(value)}" for name, value in table.options.items())
+    if table.inherit:
+        yield f"    inherit: [{', '.join(table.inherit)}]"
+    if table.key:
+        yield f"    key: {table.key[0] if len(table.key) == 1 else '[' + ', '.join(table.key) + ']'}"
+    yield "    fields:"
+    width = max((len(own.name) for own in table.fields), default=0)
+    yield from (field_line(own, 6, width) for own in table.fields)
+
+
+def field_line(own: DraftField, indent: int, width: int = 0) -> str:
+    """One field."""
+    options: dict[str, JsonValue] = {**own.source, **own.reading}
+    if own.odd:
+        options["bad"] = None
+    if own.required:
+        options["required"] = True
+    if own.note:
+        options["note"] = own.note
+    line = f"{' ' * indent}{own.name}:{' ' * max(1, width - len(own.name) + 1)}{flow(options)}"
+    return f"{line}  # {_comment(own.comment)}" if own.comment else line
+
+
+def _accepted(others: object) -> JsonValue:
+    accepted = list(others)  # type: ignore[call-overload]
+    return {"accept": accepted} if accepted else {}
+
+
+def _comment(text: str) -> str:
+    return "".join(character if character.isprintable() else "\ufffd" for character in text)
+
+
+def flow(value: JsonValue) -> str:
+    """A value as YAML in one line."""
+    if isinstance(value, Mapping):
+        inner = ", ".join(f"{scalar(name)}: {_option(name, item)}" for name, item in value.items())
+        return f"{{{inner}}}"
+    if isinstance(value, list):
+        return f"[{', '.join(map(flow, value))}]"
+    return scalar(value)
+
+
+def _option(name: str, value: JsonValue) -> str:
+    if name == "type" and isinstance(value, str) and _TYPE.fullmatch(value):
+        return value
+    if name in ("by", "in", "give", "fact", "take") and isinstance(value, str):
+        return value
+    return flow(value)
+
+
+def scalar(value: JsonValue) -> str:
+    """A scalar as YAML: a word as it is, other text in double quotes, as JSON writes it."""
+    if isinstance(value, str) and _PLAIN.fullmatch(value) and value.casefold() not in _WORDS:
+        return value
+    return json_text(value).replace("\x7f", "\\u007f").replace("\x85", "\\u0085").replace("\u2028", "\\u2028").replace(
+        "\u2029", "\\u2029"
+    ).replace("\ufeff", "\\ufeff")  # fmt: skip

@@ -1,0 +1,294 @@
+"""Drafts of rules: valid, without rejects on what they were drafted from, and close to what a person would write."""
+
+from __future__ import annotations
+
+import json
+import random
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import mukret.sample
+from mukret.documents import find_sources
+from mukret.drafting import draft_rules, rules_text
+from mukret.drafting.names import fresh, singular, snake_case
+from mukret.engine.run import Run
+from mukret.rules import load_rules, parse_rules
+from mukret.rules.model import At, Rules
+from tests.helpers import FolderCase
+
+RELATED = """\
+  ports:
+    rows: "$.ports[*]"
+    key: port_code
+    fields:
+      port_code: {at: "$.code", required: true
+      name:      {at: "$.name"
+      tags:      {at: "$.tags[*]", take: all, type: list(text)
+
+  berths:
+    within: ports
+    rows: "$.berths[*]"
+    inherit: [port_code]
+    key: [port_code, berth_no]
+    fields:
+      berth_no: {at: "$.no", type: integer, required: true
+      lit:      {at: "$.lit", type: boolean, required: true
+
+  sailings:
+    rows: "$.sailings[*]"
+    key: sailing_id
+    fields:
+      sailing_id: {at: "$.id", type: integer, required: true
+      port:       {at: "$.port", required: true
+      fare:       {at: "$.fare", type: "decimal(18,2)", required: true
+      port_name:  {lookup: {in: ports, by: port, give: name}}"""
+SAMPLE = Path(mukret.sample.__file__).parent
+
+
+class Drafts(FolderCase):
+    def draft(self, *documents: Any) -> str:
+        """A draft for some documents, tried on them."""
+        text = "\n".join(json.dumps(document, ensure_ascii=False) for document in documents)
+        return self.tried(self.file("a.jsonl", text))
+
+    def tried(self, place: Path) -> str:
+        text = rules_text(draft_rules(find_sources([place]), "A draft"))
+        run = Run(parse_rules(text), find_sources([place]))
+        for _ in run.batches():
+            pass
+        self.assertEqual([(r.table, r.field, r.code) for r in run.tally.reasons.values() if r.table], [], text)
+        self.assertEqual(dict(run.sample.unread), {}, text)
+        return text
+
+    def fields(self, *documents: Any) -> str:
+        """The tables of a draft, without notes."""
+        text = self.draft(*documents)
+        return "\n".join(line.partition(', note: "')[0] for line in text.partition("tables:\n")[2].splitlines())
+
+    def test_records_their_lists_and_what_they_refer_to(self) -> None:
+        port = {
+            "code": "OTV",
+            "name": "Otterwick",
+            "tags": ["a"],
+            "berths": [{"no": 1, "lit": "yes"}, {"no": 2, "lit": "no"}],
+        }
+        other = {"code": "SKR", "name": "Skerry", "tags": [], "berths": [{"no": 1, "lit": "no"}]}
+        sailings = [{"id": f"{1000 + n}", "port": ["OTV", "SKR"][n % 2], "fare": "12.50"} for n in range(12)]
+        found = self.fields({"meta": {"took": 3}, "ports": [port, other], "sailings": sailings})
+        self.assertEqual(found, RELATED)
+        self.assertNotIn('name:      {at: "$.name", required', found)  # its lack would take the berths with it
+
+    def test_rows_that_are_more_than_nodes(self) -> None:
+        reply = {"id": 5, "text": "hi", "replies": [{"id": 6, "text": "ho", "replies": []}]}
+        found = self.fields(
+            {
+                "fares": {"adult": "12.50", "child": "6.25", "car": "80.00", "dog": "1.00", "bike": "2.00"},
+                "tide": {"times": ["02:46", "08:14"], "heights": ["1.01", "4.03"]},
+                "log": {"columns": ["at", "port"], "rows": [["04:10", "OTV"], ["05:20", "SKR"], ["06:30", "TOL"]]},
+                "notes": [{"id": 1, "text": "x", "replies": [reply]}, {"id": 2, "text": "y", "replies": []}],
+                "position": [57.2041, -8.1203],
+                "days": {"2031-04-01": {"n": 1}, "2031-04-02": {"n": 2}, "2031-04-03": {"n": 3}},
+            }
+        )
+        for line in (
+            'rows: {zip: {times: "$.tide.times[*]", heights: "$.tide.heights[*]"}}',
+            'header: "$.log.columns"',
+            'recurse: "$.replies[*]"',
+            "above_id: {parent: id}",
+            'rows: "$.days.*"',
+            "day_name: {fact: name, required: true",
+        ):
+            self.assertIn(line, found)
+
+    def test_how_values_are_read(self) -> None:
+        cases: list[tuple[list[Any], str]] = [
+            (["1", "22", "333"], "type: integer"),
+            (["kr 1,204.50", "kr 7.00"], 'type: "decimal(18,2)", grouping: ",", strip: [kr]'),
+            (["12%", "7.5%"], 'type: "decimal(18,3)", percent: true'),
+            ([57.2041, 1.5], "type: float"),
+            (["2031-04-01", "n/a", "2031-05-02", "2031-05-03"], 'type: date, blank: "n/a"'),
+            (["2031-04-01T10:22:07Z", "2031-04-01T10:22:07+02:00"], "type: timestamp"),
+            (["2031-04-01T10:22:07", "2031-04-02T10:22:07"], "type: datetime"),
+            (["01/04/2031", "28/04/2031"], 'type: date, format: "%d/%m/%Y"'),
+            (["yes", "no", "Y"], "type: boolean"),
+            ([True, "yes"], "type: boolean"),
+            (["007", "123"], ""),
+            ([1, "x"], ""),
+            ([1, {"a": 1}], "type: json"),
+            ([12345678901234567890], ""),
+            (["12.50"] * 30 + ["ask crew"], 'type: "decimal(18,2)", bad: null'),
+        ]
+        for values, reading in cases:
+            with self.subTest(values=values):
+                found = self.fields([{"v": value, "w": 1} for value in values])
+                line = next(line.strip() for line in found.splitlines() if line.strip().startswith("v:"))
+                options = (
+                    line.partition('"$.v"')[2].partition("  #")[0].removesuffix("}").removesuffix(", required: true")
+                )
+                self.assertEqual(options.removeprefix(", ").strip(), reading)
+
+    def test_an_amount_in_json_numbers_stays_exact(self) -> None:
+        self.assertIn('fare: {at: "$.fare", type: "decimal(18,2)"', self.fields([{"fare": 12.5}, {"fare": 7}]))
+
+    def test_words_of_a_fixed_set_are_an_enum(self) -> None:
+        states = ["boarding", "Departed", "departed ", "DEPARTED", "delayed"] * 4
+        text = self.draft([{"state": state, "name": f"x{state[0]}"} for state in states])
+        self.assertIn("  state:\n    values:\n      boarding: {}\n      Departed: {}\n      delayed: {}\n", text)
+        self.assertIn("type: state, required: true", text)
+        self.assertNotIn("type: name", text)
+
+    def test_documents_that_differ_in_a_moment_have_it_in_their_keys(self) -> None:
+        documents = [
+            {"made": f"2031-04-0{day}T10:00:00Z", "page": 1, "ports": [{"code": "OTV"}, {"code": "SKR"}]}
+            for day in (1, 2, 3)
+        ]
+        text = self.draft(*documents)
+        self.assertIn('made: {at: "$.made", type: timestamp', text)
+        self.assertIn("key: [made, port_code]", text)
+        self.assertIn('- "$.page"  # e.g. 1', text)
+
+    def test_hostile_names_and_values(self) -> None:
+        names = ["null", "é à", "1st", "type", 'a"b', "# x", "a: b", "@id", "$", "\u2028", "", "key", "t", "t"]
+        record = {name: f"{name}: # \u0007" for name in names}
+        text = self.draft({"t": [record, record], "key": [{"t": 1}], "null": [{"true": False}]})
+        self.assertNotIn("\u2028", text)
+
+    def test_random_documents(self) -> None:
+        for number in range(60):
+            draw = random.Random(number)
+            make = _record(draw, 4)
+            with self.subTest(number=number):
+                self.draft(*(make() for _ in range(draw.randrange(1, 8))))
+
+    def test_the_sample_is_drafted_as_a_person_would(self) -> None:
+        """At least nine of ten fields that both have are of the type that the sample's own rules give them."""
+        ours, theirs = parse_rules(self.tried(SAMPLE / "feed")), load_rules(SAMPLE / "merrow.rules.yaml")
+        mine, wanted = types_by_path(ours), types_by_path(theirs)
+        both = sorted(mine.keys() & wanted.keys())
+        wrong = [(path, mine[path], wanted[path]) for path in both if mine[path] != wanted[path]]
+        self.assertGreater(len(both), 24)
+        self.assertLessEqual(len(wrong), len(both) / 10, wrong)
+
+
+def types_by_path(rules: Rules) -> dict[str, str]:
+    """Families of types by the path from the document: exact and other numbers are one, so are moments."""
+    found: dict[str, str] = {}
+    bases: dict[str | None, str] = {None: "$"}
+    for table in rules.parents_first():
+        path = table.rows.named_paths[0].text.replace(".*", "[*]")
+        bases[table.name] = bases[table.within] + path.removeprefix("$") + ("[*]" if table.rows.spread else "")
+        for own in table.fields:
+            if isinstance(own.source, At) and not table.rows.zip and own.source.take == "only":
+                kind = type(own.type).__name__.removesuffix("Type")
+                family = {"Decimal": "Number", "Float": "Number", "Datetime": "Moment", "Timestamp": "Moment"}
+                found[bases[table.name] + own.source.paths[0].text.removeprefix("$")] = family.get(kind, kind)
+    return found
+
+
+NAMES = ["id", "code", "name", "a", "b", "items", "état", "x y", "1st", "type", "key", "rows", "createdAt", "tags"]
+VALUES = [
+    1,
+    -7,
+    1.5,
+    "x",
+    "yes",
+    "n/a",
+    "",
+    "2031-04-01",
+    "2031-04-01T10:00",
+    "12.50",
+    "1,204.50",
+    "12%",
+    "P1D",
+    True,
+    None,
+    '{"a":1}',
+    "#x: y",
+    "- a",
+    "٣",
+]
+POOLS: list[list[Any]] = [
+    ["a", "b", "c"],
+    [1, 2, 3],
+    ["1", "30"],
+    ["2031-04-01", "2031-05-02"],
+    [True, False],
+    ["x ", " y"],
+    [1.5, 2.25],
+    ["kr 1", "kr 2.50"],
+]
+
+
+def _value(draw: random.Random, depth: int) -> Any:
+    kind = draw.random()
+    if depth <= 0 or kind < 0.45:
+        return draw.choice(VALUES)
+    if kind < 0.7:
+        make: Callable[[], Any] = _record(draw, depth - 1) if draw.random() < 0.7 else lambda: _value(draw, depth - 1)
+        return [make() for _ in range(draw.randrange(5))]
+    return _record(draw, depth - 1)()
+
+
+def _record(draw: random.Random, depth: int) -> Callable[[], Any]:
+    """Makes records that are much alike."""
+    seeds = {name: draw.random() for name in draw.sample(NAMES, draw.randrange(1, 6))}
+
+    def make() -> Any:
+        record = {}
+        for name, seed in seeds.items():
+            if draw.random() < 0.12:
+                continue
+            if seed < 0.6:
+                pool = POOLS[int(seed * 13) % len(POOLS)]
+                record[name] = draw.choice(pool) if draw.random() < 0.95 else _value(draw, 0)
+            else:
+                record[name] = _value(random.Random(seed) if draw.random() < 0.8 else draw, depth)
+        return record
+
+    return make
+
+
+class Names(FolderCase):
+    def test_names_are_snake_case(self) -> None:
+        cases = {
+            "createdAt": "created_at",
+            "HTTPStatus": "http_status",
+            "Größe (m)": "grosse_m",
+            "1st": "n_1st",
+            "null": "null_",
+            "☺": "",
+        }
+        for name, expected in cases.items():
+            self.assertEqual(snake_case(name), expected)
+        self.assertEqual(
+            [singular(name) for name in ("ports", "ferries", "boxes", "bus", "glass")],
+            ["port", "ferry", "box", "bus", "glass"],
+        )
+        self.assertEqual(fresh("a", {"a", "a_2"}), "a_3")
+
+
+class OnTheCommandLine(FolderCase):
+    def test_a_draft_is_written_once_and_says_what_comes_next(self) -> None:
+        self.file("a b.json", '{"ports": [{"code": "OTV"}, {"code": "SKR"}]}')
+        done = self.mukret("draft", "a b.json", "--out", "new.rules.yaml")
+        self.assertEqual((done.returncode, done.stdout), (0, ""))
+        self.assertEqual(
+            done.stderr.splitlines(),
+            ["new.rules.yaml: 1 table with 1 field, tried on 1 file", "  mukret preview new.rules.yaml 'a b.json'"],
+        )
+        self.assertEqual(
+            self.mukret("draft", "a b.json").stdout.splitlines()[1:],
+            (self.folder / "new.rules.yaml").read_text().splitlines()[1:],
+        )
+        again = self.mukret("draft", "a b.json", "--out", "new.rules.yaml")
+        self.assertEqual(again.returncode, 4)
+        self.assertIn("new.rules.yaml is there already", again.stderr)
+        self.assertIn("there is no folder", self.mukret("draft", "a b.json", "--out", "x/new.rules.yaml").stderr)
+
+    def test_standard_input_and_documents_that_are_broken(self) -> None:
+        done = self.mukret("draft", "-", stdin='{"ports": [{"code": "OTV"}]}\n{"ports": [{"cod\n')
+        self.assertEqual(done.returncode, 1)
+        self.assertIn('rows: "$.ports[*]"', done.stdout)
+        self.assertIn("1 document could not be read", done.stderr)
+        self.assertEqual(self.mukret("draft", "-", stdin="<html>").returncode, 3)
