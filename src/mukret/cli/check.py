@@ -3,34 +3,54 @@
 from __future__ import annotations
 
 import json
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from mukret.cli.options import examples, json_option, output_options, rules_argument, set_up_logging
 
+if TYPE_CHECKING:
+    from mukret.engine.drift import Drift
+    from mukret.rules.model import Rules
+
 
 @click.command(
     "check",
-    short_help="Say what is wrong with a rules file, and run its examples.",
+    short_help="Say what is wrong with a rules file, or new in responses.",
     epilog=examples(
         "mukret check merrow-demo/merrow.rules.yaml",
-        "mukret check merrow-demo/merrow.rules.yaml --json",
+        "mukret check merrow-demo/merrow.rules.yaml merrow-demo/feed",
     ),
 )
 @rules_argument
+@click.argument("files", metavar="[FILE]...", nargs=-1)
+@click.option("--ignore-now", is_flag=True, help="Add what no rule reads now to `ignore` in RULES.")
 @json_option
 @output_options
 @click.pass_context
-def command(ctx: click.Context, rules: str, as_json: bool, quiet: bool, verbose: int, log: str | None) -> None:
-    """Check RULES without any data.
+def command(
+    ctx: click.Context,
+    rules: str,
+    files: tuple[str, ...],
+    ignore_now: bool,
+    as_json: bool,
+    quiet: bool,
+    verbose: int,
+    log: str | None,
+) -> None:
+    """Check RULES: every problem of the file at once, each with its place, and the examples that stand in it.
 
-    Reports every problem of the file at once, each with its place, and runs the examples that stand in it. Exit code 0:
-    all is well; 1: an example fails; 2: the file has problems.
+    With FILEs (a file, a folder, a glob, or - for standard input) also what is in them that the rules do not expect:
+    what no rule reads, rules that find nothing, words that an enum does not have, values that do not fit. Every node
+    of them is looked at. Exit code 0: all is well; 1: an example fails, or something is new; 2: the file has problems.
     """
-    from mukret.errors import RulesError
+    from mukret.errors import RulesError, UsageError
     from mukret.rules import load_rules
 
+    if ignore_now and not files:
+        raise UsageError(
+            "usage", "--ignore-now wants responses to look at", hint="mukret check RULES FILE… --ignore-now"
+        )
     logger = set_up_logging(log, verbose)
     try:
         checked = load_rules(rules)
@@ -47,12 +67,50 @@ def command(ctx: click.Context, rules: str, as_json: bool, quiet: bool, verbose:
     outcomes = run_examples(checked)
     failed = [outcome for outcome in outcomes if not outcome.passed]
     logger.info("%s: %d examples, %d failed", rules, len(outcomes), len(failed))
+    found = _drift(checked, files, quiet=quiet or as_json) if files else None
     if as_json:
         shown = [{"shows": item.example.shows, "differences": list(item.differences)} for item in outcomes]
-        click.echo(json.dumps({"problems": [], "examples": shown}, indent=2, ensure_ascii=False))
+        report: dict[str, Any] = {"problems": [], "examples": shown}
+        if found is not None:
+            report["responses"] = found.as_json()
+        from mukret.values import json_text
+
+        click.echo(json_text(report) if found is not None else json.dumps(report, indent=2, ensure_ascii=False))
     elif not quiet:
         _print(checked, outcomes)
-    ctx.exit(1 if failed else 0)
+        if found is not None:
+            from mukret.cli.drift_view import print_drift
+
+            print_drift(found, files, rules)
+    if found is not None and ignore_now and found.unread:
+        _ignore(checked, [one.path for one in found.unread], quiet=quiet)
+        found.unread = []
+    ctx.exit(1 if failed or (found is not None and found.found) else 0)
+
+
+def _drift(checked: Rules, files: tuple[str, ...], *, quiet: bool) -> Drift:
+    from mukret.cli.progress import progress_bar
+    from mukret.documents import find_sources
+    from mukret.engine.drift import drift
+
+    sources = find_sources(files)
+    with progress_bar(sources, quiet=quiet) as progress:
+        return drift(checked, sources, progress=progress)
+
+
+def _ignore(checked: Rules, paths: list[str], *, quiet: bool) -> None:
+    """Writes the rules file anew with these paths ignored, beside its place and then into it."""
+    from mukret.destinations.publish import rewrite
+    from mukret.rules import parse_rules
+    from mukret.rules.edit import with_ignored
+    from mukret.text import counted
+
+    with open(checked.file, encoding="utf-8", newline="") as file:
+        text = with_ignored(file.read(), paths)
+    parse_rules(text, checked.file)  # raises, and nothing is written, should it not be valid any more
+    rewrite(checked.file, text)
+    if not quiet:
+        click.echo(f"{checked.file}: {counted(len(paths), 'path')} more under ignore", err=True)
 
 
 def _problem(found: Any) -> dict[str, Any]:

@@ -18,7 +18,7 @@ COMMANDS = {
     "look": "Show the nodes of a path as they stand.",
     "survey": "Say what is in responses: paths, kinds, looks, surprises.",
     "draft": "Begin a rules file for responses.",
-    "check": "Say what is wrong with a rules file, and run its examples.",
+    "check": "Say what is wrong with a rules file, or new in responses.",
     "preview": "Show the first typed rows, and the rejected ones with reasons.",
     "extract": "Write clean tables: the main job.",
     "demo": "Try it all on the sample feed, command by command.",

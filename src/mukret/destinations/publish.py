@@ -47,6 +47,23 @@ def folder_to_publish(target: str) -> Iterator[Path]:
         shutil.rmtree(work, ignore_errors=True)
 
 
+def rewrite(file: str, text: str) -> None:
+    """A text file anew, whole or not at all, with the same rights. Raises OutputError."""
+    place = Path(os.path.realpath(file))
+    work = place.parent / f".{place.name}.mukret-{os.getpid()}"
+    try:
+        with open(work, "w", encoding="utf-8", newline="") as out:
+            out.write(text)
+            out.flush()
+            os.fsync(out.fileno())
+        shutil.copymode(place, work)
+        os.replace(work, place)
+    except OSError as error:
+        raise _not_written(file, error) from None
+    finally:
+        work.unlink(missing_ok=True)
+
+
 def _not_written(target: str, error: OSError) -> OutputError:
     reason = (error.strerror or str(error)).lower()
     return OutputError("not-written", f"{target}: {reason}", hint="what was there before is still there")

@@ -85,6 +85,8 @@ class Run:
         self.sample: Sample = sample_for(rules)
         self.kinds = KindsFound()
         self.projection = self.plan.projection
+        self.wanted: Wanted | None = None
+        """The documents to be looked at in full; None: a sample."""
         self.started = datetime.now(UTC)
 
     @cached_property
@@ -125,7 +127,7 @@ class Run:
         return read_blocks(self.sources, self.batch_bytes, [array.names for array in self.plan.long.arrays])
 
     def decoding(self, wanted: Wanted | None = None) -> Decoding:
-        return Decoding(wanted or is_sampled, self.projection)
+        return Decoding(wanted or self.wanted or is_sampled, self.projection)
 
     def read(self, wanted: Wanted | None = None) -> Iterator[Batch]:
         return map(self.decoding(wanted).batch, self.blocks())

@@ -19,7 +19,7 @@ from mukret.engine.ways import Way, Ways, selects
 from mukret.paths import Index, Name, Slice, Wildcard, child_segment
 from mukret.paths.locate import path_text
 from mukret.rules.model import Rules
-from mukret.values import JsonValue
+from mukret.values import JsonValue, shown_text
 
 MOST_NODES = 100_000
 MOST_PATHS = 500
@@ -42,6 +42,8 @@ class Sample:
     wanted: _Wanted
     documents: int = 0
     unread: Counter[str] = field(default_factory=Counter)
+    examples: dict[str, str] = field(default_factory=dict)
+    """For each of these paths what stood there first."""
     doubled: DoubledMembers = field(default_factory=DoubledMembers)
     nodes_left: int = MOST_NODES
 
@@ -64,13 +66,18 @@ class Sample:
             node, path, wanted = todo.pop()
             if wanted.whole:
                 continue  # a field takes the whole of it
+            inner: list[tuple[JsonValue, str, _Wanted]] = []
             for step, child in _children(node):
                 self.nodes_left -= 1
                 below = wanted.below(step, len(node))
                 if below is not None and type(child) in (dict, list):
-                    todo.append((child, path + _step_text(step), below))
+                    inner.append((child, path + _step_text(step), below))
                 elif (below is None or below.only_further_down) and len(self.unread) < MOST_PATHS:
-                    self.unread[path + _step_text(step)] += 1
+                    unread = path + _step_text(step)
+                    self.unread[unread] += 1
+                    if unread not in self.examples:
+                        self.examples[unread] = shown_text(child)
+            todo += reversed(inner)
 
     def as_json(self) -> dict[str, JsonValue]:
         return {

@@ -1,0 +1,92 @@
+"""How `check` shows what responses have that their rules do not expect."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Iterator
+
+import click
+
+from mukret.cli.console import columns, readable
+from mukret.engine.drift import Drift
+from mukret.engine.tally import Reason
+from mukret.text import counted, escaped, shortened
+from mukret.values import shown_text
+
+MOST_LINES = 30
+LONGEST = 46
+
+
+def print_drift(drift: Drift, files: tuple[str, ...], rules: str) -> None:
+    """The parts in which something was found, then what to type next."""
+    for title, rows, right in _parts(drift):
+        click.secho(f"\n{title}", bold=True)
+        shown = [[escaped(cell) for cell in row] for row in rows[:MOST_LINES]]
+        for line in columns(shown, right=right):
+            click.echo(f"  {line}")
+        if len(rows) > MOST_LINES:
+            click.echo(f"  … and {len(rows) - MOST_LINES:,} more (--json shows all)")
+    for title, reasons in (("Does not fit", drift.unfit), ("Becomes null, as the rules say", drift.nulled)):
+        if reasons:
+            click.secho(f"\n{title}", bold=True)
+            lines = columns([_counts(reason, rows) for reason, rows in reasons], right=(1,))
+            for line, (reason, _) in zip(lines, reasons, strict=True):
+                click.echo(f"  {line}")
+                click.secho(f"      {_place(reason)}", dim=True)
+    click.echo(f"\n{_summary(drift)}")
+    if drift.unread:
+        click.echo("what no rule reads, left out from now on:", err=True)
+        click.secho(f"  mukret check {shlex.join([rules, *files])} --ignore-now", fg="green", err=True)
+
+
+def _parts(drift: Drift) -> Iterator[tuple[str, list[list[str]], tuple[int, ...]]]:
+    if drift.unread:
+        rows = [[one.path, f"{one.count:,}", f"e.g. {shortened(one.example, LONGEST)}"] for one in drift.unread]
+        yield "Read by no rule", rows, (1,)
+    if drift.unmatched:
+        unmatched = [
+            [
+                ".".join(part for part in (one.table, one.field) if part),
+                one.path,
+                f"{one.file}:{one.line}",
+                one.hint or "",
+            ]
+            for one in drift.unmatched
+        ]
+        yield "Finds nothing", unmatched, ()
+    if drift.words:
+        words = [
+            [
+                f"{one.table}.{one.field}",
+                shortened(shown_text(one.word), LONGEST),
+                f"{one.count:,}",
+                f"not in {one.enum}",
+            ]
+            for one in drift.words
+        ]
+        yield "Words that are new", words, (2,)
+
+
+def _counts(reason: Reason, rows: int) -> list[str]:
+    value = reason.example.value
+    shown = f"e.g. {shortened(shown_text(value), LONGEST)}" if value is not None else ""
+    what = ".".join(part for part in (reason.table, reason.field) if part)
+    return [escaped(what), f"{reason.count:,} of {rows:,}", reason.code, shown]
+
+
+def _place(reason: Reason) -> str:
+    path = f"{readable(reason.example.path)} in " if reason.example.path else ""
+    return escaped(f"{path}{reason.file}, document {reason.document}")
+
+
+def _summary(drift: Drift) -> str:
+    read = counted(drift.documents, "document")
+    if drift.bad_documents:
+        read += f", {drift.bad_documents:,} not readable (mukret survey says why)"
+    found = [
+        counted(len(drift.unread), "path") + " read by no rule" if drift.unread else "",
+        counted(len(drift.unmatched), "rule") + " without effect" if drift.unmatched else "",
+        counted(len(drift.words), "new word") if drift.words else "",
+        counted(len(drift.unfit), "kind") + " of misfits" if drift.unfit else "",
+    ]
+    return f"{read}: {', '.join(filter(None, found)) or 'all as the rules expect'}"

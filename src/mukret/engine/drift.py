@@ -1,0 +1,161 @@
+"""What responses have that their rules do not expect: nodes that no rule reads, rules that find nothing, words that no
+enum has, values that do not fit their type."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+
+from mukret.documents import Source
+from mukret.engine.coverage import Unmatched
+from mukret.engine.run import Progress, Run
+from mukret.engine.tally import Reason
+from mukret.rules.model import At, Derive, Field, Inherit, Inherited, Rules, Step, Table
+from mukret.types import Enum
+from mukret.values import JsonValue
+
+ALL_NODES = 2**60
+MOST_WORDS = 200
+_SHARED_FATE = "parent-rejected"
+_UNKNOWN = "unknown-word"
+
+
+@dataclass(frozen=True)
+class Unread:
+    """A path that no rule reads and none leaves out on purpose; array indexes are written `*`."""
+
+    path: str
+    count: int
+    example: str
+
+    def as_json(self) -> dict[str, JsonValue]:
+        return dict(vars(self))
+
+
+@dataclass(frozen=True)
+class NewWord:
+    """A word that the enum of a field does not have."""
+
+    table: str
+    field: str
+    enum: str
+    word: str
+    count: int
+
+    def as_json(self) -> dict[str, JsonValue]:
+        return dict(vars(self))
+
+
+@dataclass
+class Drift:
+    documents: int
+    bad_documents: int
+    unread: list[Unread] = field(default_factory=list)
+    unmatched: list[Unmatched] = field(default_factory=list)
+    words: list[NewWord] = field(default_factory=list)
+    unfit: list[tuple[Reason, int]] = field(default_factory=list)
+    """Other ways in which rows or values are bad, each with the number of rows of the table."""
+    nulled: list[tuple[Reason, int]] = field(default_factory=list)
+    """Values that do not fit either, and become null since the rules say so."""
+
+    @property
+    def found(self) -> bool:
+        """Whether there is anything to be looked at."""
+        return bool(self.unread or self.unmatched or self.words or self.unfit or self.bad_documents)
+
+    def as_json(self) -> dict[str, JsonValue]:
+        return {
+            "documents": self.documents,
+            "bad_documents": self.bad_documents,
+            "unread": [one.as_json() for one in self.unread],
+            "unmatched": [one.as_json() for one in self.unmatched],
+            "words": [one.as_json() for one in self.words],
+            "unfit": [_reason_json(reason, rows) for reason, rows in self.unfit],
+            "nulled": [_reason_json(reason, rows) for reason, rows in self.nulled],
+        }
+
+
+def _reason_json(reason: Reason, rows: int) -> dict[str, JsonValue]:
+    return {
+        "table": reason.table,
+        "field": reason.field,
+        "code": reason.code,
+        "count": reason.count,
+        "rows": rows,
+        "example": reason.example.as_json(),
+        "file": reason.file,
+        "document": reason.document,
+    }
+
+
+def drift(rules: Rules, sources: Sequence[Source], *, progress: Progress | None = None) -> Drift:
+    """Looks at every node of every document. Values count as bad also where the rules make something else of them:
+    `bad: null`, `otherwise`. Raises InputError as a run does."""
+    run = Run(_strict(rules), sources, progress=progress)
+    run.wanted = lambda number: True
+    run.sample.nodes_left = ALL_NODES
+    words: Counter[tuple[str, str, str]] = Counter()
+    for output in run.batches():
+        for reject in output.rejects:
+            for problem in reject.problems:
+                if problem.code == _UNKNOWN and reject.table and problem.field and len(words) < MOST_WORDS:
+                    words[reject.table, problem.field, str(problem.value)] += 1
+    tables = {table.name: table for table in rules.tables.values()}
+    found = Drift(run.tally.documents, run.tally.bad_documents)
+    found.unread = [Unread(path, count, run.sample.examples[path]) for path, count in sorted(run.sample.unread.items())]
+    found.unmatched = run.unmatched()
+    found.words = [
+        NewWord(table, name, _enum_name(tables[table], name), word, count)
+        for (table, name, word), count in sorted(words.items())
+    ]
+    for reason in run.tally.reasons.values():
+        if reason.table and reason.code not in (_SHARED_FATE, _UNKNOWN):
+            own = _field(tables[reason.table], reason.field)
+            expected = own is not None and own.bad == "null" and reason.code != "required"
+            (found.nulled if expected else found.unfit).append((reason, run.tally.tables[reason.table].rows_seen))
+    return found
+
+
+def _field(table: Table, name: str | None) -> Field | None:
+    return next((one for one in [*table.fields, *(item.field for item in table.inherit)] if one.name == name), None)
+
+
+def _enum_name(table: Table, name: str) -> str:
+    own = _field(table, name)
+    return own.type.name if own is not None else ""
+
+
+def _strict(rules: Rules) -> Rules:
+    """The rules with every value that does not fit rejected."""
+
+    def field_of(own: Field) -> Field:
+        if not isinstance(own.source, At):
+            return own
+        reading = own.reading
+        if isinstance(reading.type, Enum):
+            reading = replace(reading, type=replace(reading.type, otherwise="bad"))
+        return replace(own, reading=reading, bad="reject")
+
+    def inherited(item: Inherited) -> Inherited:
+        return replace(item, field=field_of(item.field))
+
+    def step(one: Step) -> Step:
+        match one:
+            case Derive(table, own):
+                return Derive(table, field_of(own))
+            case Inherit(table, item):
+                return Inherit(table, inherited(item))
+        return one
+
+    return replace(
+        rules,
+        response_fields=tuple(map(field_of, rules.response_fields)),
+        tables={
+            name: replace(
+                table, fields=tuple(map(field_of, table.fields)), inherit=tuple(map(inherited, table.inherit))
+            )
+            for name, table in rules.tables.items()
+        },
+        schedule=tuple(map(step, rules.schedule)),
+    )
