@@ -148,10 +148,12 @@ class ReferenceRun:
 
         Raises StoppedError for `bad: stop`, and BadEmbedded.
         """
-        return _OneDocument(self, document).evaluate()
+        return OneDocument(self, document).evaluate()
 
 
-class _OneDocument:
+class OneDocument:
+    """The rows of one document; after `evaluate` they are as they are written or rejected."""
+
     def __init__(self, run: ReferenceRun, document: Document) -> None:
         self.run = run
         self.rules = run.rules

@@ -1,0 +1,160 @@
+"""`mukret trace`: how the values of one row came about."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from mukret.cli.options import examples, files_argument, json_option, output_options, rules_argument, set_up_logging
+
+if TYPE_CHECKING:
+    from mukret.engine.picking import Wanted
+    from mukret.engine.tracing import Traced, TracedRow
+    from mukret.rules.model import Table
+
+RUN_FILE = "run.json"
+
+
+@click.command(
+    "trace",
+    short_help="Explain a row: from the response to each value.",
+    epilog=examples(
+        "mukret trace merrow-demo/merrow.rules.yaml merrow-demo/feed --table sailings --key sailing_no=1003",
+        "mukret trace merrow-demo/merrow.rules.yaml merrow-demo/feed --table bookings --nth 2 --field per_seat",
+    ),
+)
+@rules_argument
+@files_argument
+@click.option("--table", required=True, metavar="T", help="The table of the row.")
+@click.option("--nth", metavar="N", type=click.IntRange(1), help="The Nth row that is written (or of those chosen).")
+@click.option("--key", "keys", metavar="FIELD=VALUE", multiple=True, help="Rows with this value; may be given again.")
+@click.option("--where", metavar="SQL", help="Rows that meet this condition.")
+@click.option("--reject", metavar="N", type=click.IntRange(1), help="The Nth row of the table that is rejected.")
+@click.option("--field", metavar="F", help="This field alone, with all that it was made of.")
+@json_option
+@output_options
+@click.pass_context
+def command(
+    ctx: click.Context,
+    rules: str,
+    files: tuple[str, ...],
+    table: str,
+    nth: int | None,
+    keys: tuple[str, ...],
+    where: str | None,
+    reject: int | None,
+    field: str | None,
+    as_json: bool,
+    quiet: bool,
+    verbose: int,
+    log: str | None,
+) -> None:
+    """Explain one row that RULES give for FILE... (or for the input of a run, if FILE is the folder that it wrote):
+    where each value stood in the response, and each step from there to what is written.
+
+    Exit code 1 if there is no such row.
+    """
+    from mukret.documents import find_sources
+    from mukret.engine.fates import Fate
+    from mukret.engine.picking import pick
+    from mukret.engine.tracing import trace
+    from mukret.errors import UsageError
+    from mukret.rules import load_rules
+    from mukret.text import did_you_mean
+
+    set_up_logging(log, verbose)
+    checked = load_rules(rules)
+    if table not in checked.tables:
+        raise UsageError("unknown-table", f"no table {table} in {rules}", hint=did_you_mean(table, checked.tables))
+    if reject is not None and (keys or where or nth):
+        raise UsageError("usage", "--reject counts all rejected rows: it goes with no other choice")
+    known = checked.tables[table].types
+    if field is not None and field not in known:
+        raise UsageError("usage", f"{table} has no field {field}", hint=did_you_mean(field, known))
+    sources = find_sources(_inputs(files))
+    for source in sources:
+        source.keep()
+    wanted = _wanted(checked.tables[table], keys, where)
+    fate = Fate.REJECTED if reject else None if keys or where else Fate.WRITTEN
+    picked = pick(checked, sources, table, wanted, fate, reject or nth or 1)
+    if picked is None:
+        what = "is rejected" if reject else "is chosen so" if keys or where else "is written"
+        count = f"there are fewer than {reject or nth}" if (reject or nth or 1) > 1 else f"no row of {table} {what}"
+        click.echo(count if quiet or reject else f"{count} (--reject 1 shows the first that was rejected)", err=True)
+        ctx.exit(1)
+    found = trace(checked, table, picked, field)
+    if as_json:
+        from mukret.values import json_text
+
+        click.echo(json_text(found.as_json()))
+    else:
+        _print(found)
+
+
+def _inputs(files: tuple[str, ...]) -> Sequence[str]:
+    """The files, or those that a run read, of which this is the folder."""
+    from mukret.errors import InputError
+
+    place = Path(files[0]) / RUN_FILE
+    if len(files) > 1 or not place.is_file():
+        return files
+    try:
+        return [one["file"] for one in json.loads(place.read_text(encoding="utf-8"))["inputs"]]
+    except (ValueError, KeyError, TypeError):
+        raise InputError("not-opened", f"{place} is no record of a run", hint="name the responses themselves") from None
+
+
+def _wanted(table: Table, keys: tuple[str, ...], where: str | None) -> Wanted:
+    from mukret.engine.picking import all_rows, meeting, with_values
+    from mukret.errors import ExpressionError, UsageError
+    from mukret.text import did_you_mean
+
+    if keys and where:
+        raise UsageError(
+            "usage", "--key and --where are two ways to say it", hint="a condition can name the key as well"
+        )
+    if where is not None:
+        try:
+            return meeting(table, where)
+        except ExpressionError as error:
+            raise UsageError(error.code, f"--where, character {error.position + 1}: {error}", hint=error.hint) from None
+    if not keys:
+        return all_rows
+    values = {}
+    for pair in keys:
+        name, equals, value = pair.partition("=")
+        if not equals or name not in table.types:
+            hint = did_you_mean(name, table.types) or f"fields: {', '.join(table.types)}"
+            raise UsageError("usage", f"--key {pair}: FIELD=VALUE, a field of {table.name}", hint=hint)
+        values[name] = value
+    return with_values(table, values)
+
+
+def _print(row: TracedRow) -> None:
+    from mukret.text import escaped
+
+    click.echo(f"{click.style(row.table, bold=True)}, a row that is {row.fate}")
+    click.echo(escaped(f"at {row.path} in {row.file}, document {row.document}"))
+    for problem in row.problems:
+        click.secho(f"  {escaped(problem)}", fg="red")
+    for one in row.fields:
+        click.echo("")
+        _print_field(one, 0)
+
+
+def _print_field(one: Traced, depth: int) -> None:
+    from mukret.text import escaped
+
+    indent = "    " * depth
+    value = click.style("null", dim=True) if one.value is None else escaped(one.value)
+    click.echo(f"{indent}{click.style(one.name, bold=True)} {click.style(one.type, dim=True)}  {value}")
+    if one.problem:
+        click.secho(f"{indent}    {escaped(one.problem)}", fg="red")
+    for step in one.steps:
+        click.echo(f"{indent}    {escaped(step)}")
+    for inner in one.inner:
+        _print_field(inner, depth + 1)

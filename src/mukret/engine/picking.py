@@ -1,0 +1,106 @@
+"""One row out of all, by its number, its key, a condition, or its number among the rejected."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from mukret.columns.written import written
+from mukret.documents import Batch, Source, read_batches
+from mukret.engine.fates import Fate, keys_of
+from mukret.engine.reference import Document
+from mukret.engine.run import Run
+from mukret.engine.table_batch import TableBatch
+from mukret.expressions import evaluate
+from mukret.expressions.check import compile_expression
+from mukret.rules.model import Rules, Table
+from mukret.types import Bad, Reading
+from mukret.types.names import TypeNameError, parse_type
+
+
+@dataclass(frozen=True)
+class Picked:
+    """A row: its document, its number among the rows of the table in it (from 0), what became of it, and how many rows
+    of the kind that was asked for came before it."""
+
+    document: Document
+    row: int
+    fate: Fate
+    before: int
+
+
+Wanted = Callable[[TableBatch, Sequence[int]], Sequence[int]]
+"""Those of some rows of a batch that are asked for."""
+
+
+def pick(
+    rules: Rules, sources: Sequence[Source], table: str, wanted: Wanted, fate: Fate | None, nth: int = 1
+) -> Picked | None:
+    """The nth row of a table with this fate (None: any) among those that are wanted; None if there are not so many.
+
+    Raises InputError as a run does.
+    """
+    run = Run(rules, sources)
+    run.settle()
+    seen = keys_of(rules.tables.values(), run.last)
+    before = 0
+    for batch in read_batches(sources, projection=run.projection):
+        tables = run.decided(batch, seen)
+        rows = tables.tables[table]
+        chosen = wanted(rows, [row for row in range(rows.count) if fate in (None, rows.fates[row])])
+        if before + len(chosen) >= nth:
+            row = chosen[nth - 1 - before]
+            return _picked(tables.batch, rows, row, Fate(rows.fates[row]), nth - 1)
+        before += len(chosen)
+    return None
+
+
+def _picked(batch: Batch, rows: TableBatch, row: int, fate: Fate, before: int) -> Picked:
+    number = rows.document(row)
+    first = next(other for other in range(rows.count) if rows.document(other) == number)
+    source = batch.sources[number]
+    document = Document(batch.whole(number), source.name, batch.numbers[number], batch.origins[number], bad_texts=[])
+    return Picked(document, row - first, fate, before)
+
+
+def all_rows(_: TableBatch, rows: Sequence[int]) -> Sequence[int]:
+    return rows
+
+
+def with_values(table: Table, values: Mapping[str, str]) -> Wanted:
+    """Rows with these texts in these fields, as they are written."""
+
+    def wanted(batch: TableBatch, rows: Sequence[int]) -> Sequence[int]:
+        columns = {name: written(batch.arrays[name], table.types[name]).to_pylist() for name in values}
+        return [row for row in rows if all(columns[name][row] == value for name, value in values.items())]
+
+    return wanted
+
+
+def meeting(table: Table, condition: str) -> Wanted:
+    """Rows for which an SQL condition over the fields of the table is true. Raises ExpressionError."""
+    expression = compile_expression(condition, table.types, _reading)
+    names = sorted(set(expression.fields()))
+
+    def wanted(batch: TableBatch, rows: Sequence[int]) -> Sequence[int]:
+        found = []
+        for row in rows:
+            values: dict[str, Any] = {name: batch.arrays[name][row].as_py() for name in names}
+            try:
+                met = evaluate(expression, values)
+            except Bad:
+                continue
+            if met is True:
+                found.append(row)
+        return found
+
+    return wanted
+
+
+def _reading(name: str) -> Reading:
+    """What a CAST in a condition names."""
+    kind = parse_type(name)
+    if kind is None:
+        raise TypeNameError(f"no type {name}")
+    return Reading(kind)
