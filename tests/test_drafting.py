@@ -11,7 +11,9 @@ from typing import Any
 import mukret.sample
 from mukret.documents import find_sources
 from mukret.drafting import draft_rules, rules_text
+from mukret.drafting.adding import Added, added_to
 from mukret.drafting.names import fresh, singular, snake_case
+from mukret.engine.drift import drift
 from mukret.engine.run import Run
 from mukret.rules import load_rules, parse_rules
 from mukret.rules.model import At, Rules
@@ -247,6 +249,81 @@ def _record(draw: random.Random, depth: int) -> Callable[[], Any]:
         return record
 
     return make
+
+
+class Adding(FolderCase):
+    def added(self, rules: str, *documents: Any) -> Added:
+        place = self.file("a.jsonl", "\n".join(map(json.dumps, documents)))
+        added = added_to(parse_rules(rules), rules, find_sources([place]))
+        remaining = iter(added.text.split("\n"))
+        for line in rules.split("\n"):  # all of it is there, in its order
+            self.assertTrue(
+                any(line == other or line.strip() in ("", other.strip()) for other in remaining), (line, added.text)
+            )
+        return added
+
+    def unread(self, rules: str) -> list[str]:
+        return [one.path for one in drift(parse_rules(rules), find_sources([self.folder / "a.jsonl"])).unread]
+
+    def test_what_is_new_is_put_where_it_belongs_and_all_else_stays(self) -> None:
+        rules = (
+            'mukret: 1\n# my tables\ntables:\n  quays:   # all of them\n    rows: "$.ports[*]"\n    key: code\n    fields:\n'
+            "      code: {at: $.code, required: true}\n      # more to come\n\n# the end\n"
+        )
+        port = {"code": "OTV", "name": "Otterwick", "berths": [{"no": 1, "lit": "yes"}, {"no": 2, "lit": "no"}]}
+        added = self.added(rules, {"took": 3, "ports": [port], "ferries": [{"id": 1}, {"id": 2}]})
+        self.assertEqual(
+            (added.fields, added.tables, added.ignored), (["quays.name"], ["berths", "ferries"], ["$.took"])
+        )
+        self.assertIn(
+            '      # more to come\n      name: {at: "$.name", note: "e.g. Otterwick"}\n\n  berths:\n', added.text
+        )
+        self.assertIn("    within: quays\n", added.text)
+        self.assertIn("    inherit: [code]\n    key: [code, berth_no]\n", added.text)
+        self.assertTrue(
+            added.text.startswith('mukret: 1\nresponse:\n  ignore:\n    - "$.took"\n\n# my tables\ntables:\n'),
+            added.text,
+        )
+        self.assertTrue(added.text.endswith("# the end\n"))
+        self.assertEqual(self.unread(added.text), [])
+        again = added_to(parse_rules(added.text), added.text, find_sources([self.folder / "a.jsonl"]))
+        self.assertEqual((again.anything, again.text), (False, added.text))
+
+    def test_to_the_rules_of_the_sample(self) -> None:
+        text = (SAMPLE / "merrow.rules.yaml").read_text()
+        (self.folder / "fare_classes.csv").write_bytes((SAMPLE / "fare_classes.csv").read_bytes())
+        rules = parse_rules(text, str(self.folder / "merrow.rules.yaml"))
+        added = added_to(rules, text, find_sources([SAMPLE / "feed"]))
+        self.assertEqual((added.fields, added.tables, added.ignored), ([], ["contacts"], []))
+
+    def test_to_random_rules(self) -> None:
+        for number in range(40):
+            draw = random.Random(number)
+            make = _record(draw, 3)
+            first, others = make(), [make() for _ in range(3)]
+            with self.subTest(number=number):
+                self.file("first.json", json.dumps(first))
+                rules = rules_text(draft_rules(find_sources([self.folder / "first.json"]), "First"))
+                added = self.added(rules, first, *others)
+                parse_rules(added.text)
+
+    def test_on_the_command_line(self) -> None:
+        self.file("a.json", '{"ports": [{"code": "OTV", "name": "x"}]}')
+        self.file("r.yaml", 'mukret: 1\ntables:\n  ports:\n    rows: "$.ports[*]"\n    fields: {code: $.code}\n')
+        self.file("flow.yaml", 'mukret: 1\ntables: {t: {rows: "$.t[*]", fields: {code: $.code}}}\n')
+        done = self.mukret("draft", "a.json", "--add", "r.yaml")
+        self.assertEqual(
+            done.stderr.splitlines(), ["r.yaml: 1 field, 0 tables and 0 paths to ignore added", "  ports.name"]
+        )
+        self.assertEqual(
+            (self.folder / "r.yaml").read_text().splitlines()[-1],
+            '    fields: {code: $.code, name: {at: "$.name", note: "e.g. x"}}',
+        )
+        self.assertIn("nothing is new", self.mukret("draft", "a.json", "--add", "r.yaml").stderr)
+        done = self.mukret("draft", "a.json", "--add", "flow.yaml")
+        self.assertEqual(done.returncode, 2)
+        self.assertIn("tables stands in one line, in braces", done.stderr)
+        self.assertEqual(self.mukret("draft", "a.json", "--add", "r.yaml", "--out", "x").returncode, 2)
 
 
 class Names(FolderCase):

@@ -17,16 +17,24 @@ from mukret.cli.options import examples, files_argument, output_options, set_up_
     epilog=examples(
         "mukret draft merrow-demo/feed",
         "mukret draft merrow-demo/feed --out ferries.rules.yaml",
+        "mukret draft merrow-demo/feed --add merrow-demo/merrow.rules.yaml",
     ),
 )
 @files_argument
 @click.option(
     "--out", metavar="RULES", help="The rules file to write, which must not exist; without it, to the screen."
 )
+@click.option("--add", "rules", metavar="RULES", help="Add to these rules what they do not read; all else stays.")
 @output_options
 @click.pass_context
 def command(
-    ctx: click.Context, files: tuple[str, ...], out: str | None, quiet: bool, verbose: int, log: str | None
+    ctx: click.Context,
+    files: tuple[str, ...],
+    out: str | None,
+    rules: str | None,
+    quiet: bool,
+    verbose: int,
+    log: str | None,
 ) -> None:
     """Draft rules for every FILE (a file, a folder, a glob, or - for standard input): tables for its lists of records,
     with keys, types and an example of each field, ready to be edited.
@@ -37,9 +45,15 @@ def command(
     from mukret.cli.progress import progress_bar
     from mukret.documents import find_sources
     from mukret.drafting import draft_rules, rules_text
-    from mukret.errors import OutputError
+    from mukret.errors import OutputError, UsageError
     from mukret.text import counted
 
+    if rules is not None:
+        if out is not None:
+            raise UsageError("usage", "--add changes a rules file, --out makes a new one", hint="take one of them")
+        set_up_logging(log, verbose)
+        _add(rules, files, quiet=quiet)
+        return
     if out is not None and os.path.lexists(out):
         raise OutputError("not-written", f"{out} is there already", hint="name a new file, or take that one away")
     if out is not None and not (place := Path(out).absolute().parent).is_dir():
@@ -64,6 +78,41 @@ def command(
     if bad and not quiet:
         click.echo(f"{counted(bad, 'document')} could not be read: mukret survey says why", err=True)
     ctx.exit(1 if bad else 0)
+
+
+def _add(rules: str, files: tuple[str, ...], *, quiet: bool) -> None:
+    from mukret.destinations.publish import rewrite
+    from mukret.documents import find_sources
+    from mukret.drafting.adding import added_to
+    from mukret.errors import UsageError
+    from mukret.rules import load_rules
+    from mukret.rules.edit import NotPlain
+    from mukret.text import counted
+
+    checked = load_rules(rules)
+    with open(rules, encoding="utf-8", newline="") as file:
+        text = file.read()
+    try:
+        added = added_to(checked, text, find_sources(files))
+    except NotPlain as error:
+        message = f"{rules}: {error} stands in one line, in braces: there is no place for more"
+        raise UsageError("usage", message, hint=f"write {error} as a block") from None
+    if added.anything:
+        rewrite(rules, added.text)
+    if quiet:
+        return
+    if not added.anything:
+        click.echo(f"{rules}: nothing is new", err=True)
+        return
+    told = [counted(len(added.fields), "field"), counted(len(added.tables), "table")]
+    click.echo(
+        f"{click.style(rules, bold=True)}: {', '.join(told)} and {counted(len(added.ignored), 'path')} to ignore added",
+        err=True,
+    )
+    for name in (*added.fields, *added.tables):
+        click.echo(f"  {name}", err=True)
+    for path in added.ignored:
+        click.echo(f"  {path} (ignored)", err=True)
 
 
 def _title(files: tuple[str, ...]) -> str:

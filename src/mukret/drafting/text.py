@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 
 from mukret.drafting.model import Draft, DraftField, DraftTable
 from mukret.values import JsonValue, json_text
@@ -26,9 +26,7 @@ def _lines(draft: Draft) -> Iterator[str]:
         yield ""
         yield "enums:                         # the words that were seen; others are rejected"
         for name, words in draft.enums.items():
-            yield f"  {name}:"
-            yield "    values:"
-            yield from (f"      {scalar(word)}: {flow(_accepted(words[word]))}" for word in words)
+            yield from enum_lines(name, words)
     if draft.response or draft.ignored:
         yield ""
         yield "response:"
@@ -44,6 +42,13 @@ def _lines(draft: Draft) -> Iterator[str]:
         if number:
             yield ""
         yield from table_lines(table)
+
+
+def enum_lines(name: str, words: Mapping[str, Sequence[str]]) -> Iterator[str]:
+    """The lines of one enum."""
+    yield f"  {name}:"
+    yield "    values:"
+    yield from (f"      {scalar(word)}: {flow(_accepted(words[word]))}" for word in words)
 
 
 def table_lines(table: DraftTable) -> Iterator[str]:
@@ -64,6 +69,12 @@ def table_lines(table: DraftTable) -> Iterator[str]:
 
 def field_line(own: DraftField, indent: int, width: int = 0) -> str:
     """One field."""
+    line = f"{' ' * indent}{own.name}:{' ' * max(1, width - len(own.name) + 1)}{field_value(own)}"
+    return f"{line}  # {_comment(own.comment)}" if own.comment else line
+
+
+def field_value(own: DraftField) -> str:
+    """What stands behind the name of a field."""
     options: dict[str, JsonValue] = {**own.source, **own.reading}
     if own.odd:
         options["bad"] = None
@@ -71,8 +82,7 @@ def field_line(own: DraftField, indent: int, width: int = 0) -> str:
         options["required"] = True
     if own.note:
         options["note"] = own.note
-    line = f"{' ' * indent}{own.name}:{' ' * max(1, width - len(own.name) + 1)}{flow(options)}"
-    return f"{line}  # {_comment(own.comment)}" if own.comment else line
+    return flow(options)
 
 
 def _accepted(others: object) -> JsonValue:

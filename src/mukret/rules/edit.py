@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from ruamel.yaml import YAML
 from ruamel.yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
 from mukret.values import json_text
+
+_COMMENT = re.compile(r"(?:[ \t]*\n)*( *)#[^\n]*(?:\n|\Z)")
 
 
 def with_ignored(text: str, paths: Sequence[str]) -> str:
@@ -18,8 +20,7 @@ def with_ignored(text: str, paths: Sequence[str]) -> str:
     response = _member(root, "response")
     quoted = [json_text(path) for path in paths]
     if response is None:
-        tables = _key(root, "tables")
-        return _inserted(text, _line_start(text, tables.start_mark.index), ["response:", *_listed(quoted, "  "), ""])
+        return _inserted(text, _before_tables(text, root), ["response:", *_listed(quoted, "  "), ""])
     if not isinstance(response, MappingNode):
         return _replaced(text, response, f"{{ignore: [{', '.join(quoted)}]}}")
     ignore = _member(response, "ignore")
@@ -34,6 +35,73 @@ def with_ignored(text: str, paths: Sequence[str]) -> str:
         return text[:end].rstrip() + (", " if ignore.value else "") + ", ".join(quoted) + text[end:]
     known = [text[ignore.start_mark.index : ignore.end_mark.index].strip()] if _says_something(ignore) else []
     return _replaced(text, ignore, f"[{', '.join([*known, *quoted])}]")
+
+
+def with_fields(text: str, table: str, fields: Mapping[str, str]) -> str:
+    """More fields, by name each with what stands behind it, at the end of those of a table."""
+    root = YAML().compose(text)
+    tables = _member(root, "tables")
+    assert isinstance(tables, MappingNode)
+    own = _member(tables, table)
+    assert isinstance(own, MappingNode)
+    return _with_members(text, own, "fields", [f"{name}: {value}" for name, value in fields.items()])
+
+
+def with_members(text: str, key: str, members: Sequence[Sequence[str]]) -> str:
+    """More members of a mapping at the top (`tables`, `enums`), each as lines that are indented from its name on.
+
+    One that is not there is put before the tables.
+    """
+    root = YAML().compose(text)
+    assert isinstance(root, MappingNode)
+    lines = [line for member in members for line in ("", *(f"  {line}" if line else "" for line in member))]
+    holder = _member(root, key)
+    if holder is None:
+        return _inserted(text, _before_tables(text, root), [f"{key}:", *lines[1:], ""])
+    if not isinstance(holder, MappingNode) or holder.flow_style:
+        raise NotPlain(key)
+    step = _indent(text, holder.value[0][0].start_mark.index)
+    moved = [f"{step}{line[2:]}" if line else "" for line in lines]
+    return _inserted(text, _end_of_block(text, holder, len(step) + 1), moved)
+
+
+class NotPlain(Exception):
+    """A part of a rules file that is written in one line, in braces, has no place for whole blocks."""
+
+
+def _with_members(text: str, holder: MappingNode, key: str, members: Sequence[str]) -> str:
+    inner = _member(holder, key)
+    if inner is None:
+        raise NotPlain(key)
+    assert isinstance(inner, MappingNode)
+    if inner.flow_style:
+        end = inner.end_mark.index - 1
+        return f"{text[:end].rstrip()}{', ' if inner.value else ''}{', '.join(members)}{text[end:]}"
+    indent = _indent(text, inner.value[0][0].start_mark.index)
+    return _inserted(text, _end_of_block(text, inner, len(indent)), [f"{indent}{member}" for member in members])
+
+
+def _before_tables(text: str, root: MappingNode) -> int:
+    """Where the line of `tables` begins, or the comment above it."""
+    place = _line_start(text, _key(root, "tables").start_mark.index)
+    while place and text[(above := _line_start(text, place - 1)) : place].startswith("#"):
+        place = above
+    return place
+
+
+def _end_of_block(text: str, node: MappingNode, indent: int) -> int:
+    """Where the line after the last one of a block begins; comments that are indented as far belong to it."""
+    last: Node = node
+    while isinstance(last, MappingNode | SequenceNode) and last.value and not last.flow_style:
+        last = last.value[-1][1] if isinstance(last, MappingNode) else last.value[-1]
+    end = last.end_mark.index
+    folded = isinstance(last, ScalarNode) and last.style in ("|", ">")
+    place = int(end) if folded else _next_line(text, end)
+    while comment := _COMMENT.match(text, place):
+        if len(comment[1]) < indent:
+            break
+        place = comment.end()
+    return place
 
 
 def _says_something(node: Node) -> bool:

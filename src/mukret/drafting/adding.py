@@ -1,0 +1,177 @@
+"""What is new in responses, drafted and put into rules that are there already; all that stands in them stays."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+
+from mukret.documents import Source
+from mukret.drafting import draft_rules
+from mukret.drafting.model import Draft, DraftField, DraftTable
+from mukret.drafting.names import fresh
+from mukret.drafting.text import enum_lines, field_value, table_lines
+from mukret.engine.drift import drift
+from mukret.paths import Path, Wildcard, child_segment, parse_path
+from mukret.paths.locate import path_text
+from mukret.rules import parse_rules
+from mukret.rules.edit import with_fields, with_ignored, with_members
+from mukret.rules.model import Rules, Table
+from mukret.types.names import SIMPLE as TYPES
+
+
+@dataclass
+class Added:
+    """The text of the rules with what was added, and what that is."""
+
+    text: str
+    fields: list[str] = field(default_factory=list)
+    tables: list[str] = field(default_factory=list)
+    ignored: list[str] = field(default_factory=list)
+
+    @property
+    def anything(self) -> bool:
+        return bool(self.fields or self.tables or self.ignored)
+
+
+def added_to(rules: Rules, text: str, sources: Sequence[Source]) -> Added:
+    """Rules with a draft of what they do not read. Raises InputError, and NotPlain where there is no place for it."""
+    draft = draft_rules(sources, "")
+    for source in sources:
+        source.rewind()
+    unread = [_path(one.path) for one in drift(rules, sources).unread]
+    adding = _Adding(rules, text, draft, unread)
+    adding.tables()
+    adding.ignore()
+    parse_rules(adding.added.text, rules.file)
+    return adding.added
+
+
+class _Adding:
+    def __init__(self, rules: Rules, text: str, draft: Draft, unread: Sequence[str]) -> None:
+        self.rules = rules
+        self.draft = draft
+        self.unread = unread
+        self.added = Added(text)
+        self.covered: set[str] = set()
+        self.enums = {*rules.enums, *TYPES}
+        self.place = {id(table): _place(table) for table in draft.tables}
+        self.places = dict(_places(rules))
+        self.known: dict[str, str] = {}
+        """By table of the draft, the table of the rules that it is."""
+        self.keys: dict[str, list[str]] = {}
+        """By table of the draft that is added, the fields by which it is joined."""
+        self.taken = {*rules.tables, *(name for table in rules.tables.values() for name in table.types)}
+
+    def new(self, place: str) -> bool:
+        """Whether no rule reads what stands at a place."""
+        above = [path for path in self.unread if _within(place, path)]
+        self.covered.update(above)
+        if above:
+            self.covered.update(path for path in self.unread if _within(path, place))
+        return bool(above)
+
+    def tables(self) -> None:
+        for table in self.draft.tables:
+            place = self.place[id(table)]
+            if place in self.places:
+                self.known[table.name] = self.places[place]
+                self.add_fields(table, self.rules.tables[self.places[place]])
+            elif self.new(place):
+                self.add_table(table)
+
+    def add_fields(self, table: DraftTable, own: Table) -> None:
+        found: dict[str, str] = {}
+        for one in table.fields:
+            at = one.source.get("at")
+            if isinstance(at, str) and self.new(_joined(self.place[id(table)], at)):
+                one.name = fresh(one.name, {*own.types, *self.taken, *found})
+                one.required = False  # rows that are written today are not to be rejected
+                found[one.name] = field_value(self.with_enum(one))
+                self.added.fields.append(f"{own.name}.{one.name}")
+        if found:
+            self.added.text = with_fields(self.added.text, own.name, found)
+
+    def add_table(self, table: DraftTable) -> None:
+        above = table.within.name if table.within else None
+        before = table.inherit
+        if above in self.known:
+            parent = self.rules.tables[self.known[above]]
+            table.inherit = list(parent.key)
+            table.within = DraftTable(parent.name, None)
+        elif above is not None and above in self.keys:
+            table.inherit = list(self.keys[above])
+        elif above is not None:
+            return  # its parent is read otherwise
+        else:
+            table.inherit = []
+        own = [name for name in table.key if name not in before]
+        table.key = [*table.inherit, *own] if own and (table.inherit or not before) else []
+        name = fresh(table.name, self.taken)
+        self.keys[table.name] = table.key
+        table.name = name
+        self.taken |= {name, *(one.name for one in table.fields)}
+        table.fields = [self.with_enum(one) for one in table.fields if "lookup" not in one.source]
+        self.added.text = with_members(self.added.text, "tables", [list(_dedented(table_lines(table)))])
+        self.added.tables.append(name)
+
+    def with_enum(self, own: DraftField) -> DraftField:
+        """Adds the enum of a field, if it has one."""
+        if own.comment and own.comment.startswith("is "):
+            own.comment = None  # of tables by their names in the draft
+        name = str(own.type)
+        if name in self.draft.enums:
+            words = self.draft.enums[name]
+            fitting = fresh(name, self.enums)
+            self.added.text = with_members(self.added.text, "enums", [list(_dedented(enum_lines(fitting, words)))])
+            own.reading["type"] = fitting
+            self.enums.add(fitting)
+        return own
+
+    def ignore(self) -> None:
+        left = [path for path in self.unread if path not in self.covered]
+        if left:
+            self.added.text = with_ignored(self.added.text, left)
+            self.added.ignored = left
+
+
+def _within(place: str, above: str) -> bool:
+    return place == above or place.startswith((f"{above}.", f"{above}["))
+
+
+def _dedented(lines: Iterator[str]) -> Iterator[str]:
+    return (line.removeprefix("  ") for line in lines)
+
+
+def _path(text: str) -> str:
+    return _steps(parse_path(text))
+
+
+def _steps(path: Path) -> str:
+    """A path with `.*` as `[*]`, so that two that are the same read the same."""
+    return path_text(tuple(child_segment(Wildcard()) if one.only == Wildcard() else one for one in path.segments))
+
+
+def _joined(place: str, below: str) -> str:
+    return place + _path(below).removeprefix("$")
+
+
+def _place(table: DraftTable) -> str:
+    """Where the rows of a drafted table stand, from the document on."""
+    above = _place(table.within) if table.within is not None else "$"
+    if isinstance(table.rows, dict):
+        first = next(iter(table.rows["zip"].values()))
+        return _joined(above, str(first))
+    return _joined(above, str(table.rows)) + ("[*]" if table.options.get("spread") else "")
+
+
+def _places(rules: Rules) -> Iterator[tuple[str, str]]:
+    """The places at which rows of tables stand, and their names; of several at one place the first counts."""
+    bases: dict[str | None, str] = {None: "$"}
+    seen: set[str] = set()
+    for table in rules.parents_first():
+        path = table.rows.named_paths[0]
+        place = bases[table.within] + _steps(path).removeprefix("$") + ("[*]" if table.rows.spread else "")
+        bases[table.name] = place
+        if place not in seen:
+            seen.add(place)
+            yield place, table.name
