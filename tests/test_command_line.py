@@ -238,6 +238,33 @@ class CommandLine(FolderCase):
         self.assertIn(["field", "type", "row", "1", "row", "2"], rows)
         self.assertIn(["fare", "decimal(9,2)", "2.50", "3.00"], rows)
 
+    def test_preview_of_chosen_rows_and_columns(self) -> None:
+        self.file("many.json", json.dumps({"sailings": [{"id": n, "fare": f"{n}.50"} for n in range(200)]}))
+        command = ("preview", "ferry.rules.yaml", "many.json", "--table", "sailings", "--json")
+
+        def numbers(*arguments: str) -> list[int]:
+            rows = json.loads(self.mukret(*command, *arguments).stdout)["tables"]["sailings"]
+            self.assertEqual({tuple(row) for row in rows}, {("no",)})
+            return [row["no"] for row in rows]
+
+        self.assertEqual(numbers("--columns", "no", "--where", "no >= 30 AND fare < 33", "--rows", "9"), [30, 31, 32])
+        sample = numbers("--columns", "no", "--sample", "20", "--seed", "4")
+        self.assertEqual(sample, numbers("--columns", "no", "--sample", "20", "--seed", "4"))
+        self.assertNotEqual(sample, numbers("--columns", "no", "--sample", "20", "--seed", "5"))
+        self.assertEqual(len(set(sample)), 20)
+        self.assertTrue(any(number >= 100 for number in sample) and any(number < 100 for number in sample))
+        wide = self.mukret(*command[:-1], "--columns", "fare,no", "--wide", "--rows", "1").stdout
+        self.assertLess(wide.index("fare"), wide.index("no "))
+        self.assertIn("row 1", wide)
+        for arguments, told in (
+            (("--columns", "nope"), "no column nope"),
+            (("--where", "no"), "a condition is wanted, but this is integer"),
+            (("--where", "no ="), "--where, character"),
+        ):
+            done = self.mukret(*command, *arguments)
+            self.assertEqual(done.returncode, 2)
+            self.assertIn(told, done.stderr)
+
     def test_preview_gives_json_with_numbers_as_they_are(self) -> None:
         done = self.mukret("preview", "ferry.rules.yaml", "clean.json", "--json", "--rows", "1")
         self.assertEqual(done.stdout, '{"tables":{"sailings":[{"no":1,"fare":2.50,"note":"a"}]},"rejects":[]}\n')
@@ -246,7 +273,18 @@ class CommandLine(FolderCase):
 
     def test_help_names_the_commands_and_each_has_two_examples(self) -> None:
         text = self.mukret("--help").stdout
-        for command in ("look", "survey", "collect", "standin", "check", "preview", "extract", "demo"):
+        for command in (
+            "look",
+            "survey",
+            "draft",
+            "trace",
+            "collect",
+            "standin",
+            "check",
+            "preview",
+            "extract",
+            "demo",
+        ):
             with self.subTest(command):
                 self.assertIn(command, text)
                 shown = self.mukret(command, "--help").stdout
@@ -293,7 +331,7 @@ class Demo(FolderCase):
         self.assertEqual([line.split()[1] for line in ran], ["look", "survey", "check", "preview", "extract"])
         following = [line.strip() for line in lines[lines.index("Next:") :] if line.strip().startswith("mukret")]
         self.assertEqual(following.pop(), "mukret standin")  # which has tests of its own: it would not end
-        self.assertEqual(len(following), 4)
+        self.assertEqual(len(following), 6)
         for line in [*ran, *following]:
             with self.subTest(line):
                 self.assertIn(run_mukret(*shlex.split(line)[1:], folder=self.folder).returncode, (0, 1))

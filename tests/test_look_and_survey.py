@@ -84,7 +84,7 @@ class Survey(FeedCase):
     def test_what_to_type_next_is_said_and_works(self) -> None:
         done = self.mukret("survey", "feed.jsonl")
         lines = [line.strip() for line in done.stderr.splitlines()]
-        self.assertEqual(lines[-2:], ["mukret look feed.jsonl '$.ports[*]' --nth 1", "mukret survey feed.jsonl --path '$.ports[*]'"])  # fmt: skip
+        self.assertEqual(lines[-3:], ["mukret look feed.jsonl '$.ports[*]' --nth 1", "mukret survey feed.jsonl --path '$.ports[*]'", "mukret draft feed.jsonl"])  # fmt: skip
         self.assertEqual(self.mukret("survey", "feed.jsonl", "--quiet").stderr, "")
         part = self.shown("survey", "feed.jsonl", "--path", "$.ports[*]")
         self.assertTrue(part.startswith("2 documents in 1 file, 291 bytes; $.ports[*] finds 3 nodes\n"))

@@ -12,9 +12,11 @@ from mukret.cli.options import examples
 SAILINGS = "$.network.ports[*].sailings[*]"
 NEXT = (
     ("see all of the feed, place by place", "mukret survey {to}/feed"),
+    ("begin rules of your own for it", "mukret draft {to}/feed"),
     ("read what was set aside, and why", "cat {to}/tables/rejects.jsonl"),
+    ("ask how a value came about", "mukret trace {rules} {to}/feed --table sailings --nth 3 --field family_fare"),
+    ("see what is in the feed that the rules don't expect", "mukret check {rules} {to}/feed"),
     ("change a rule and look again", "mukret preview {rules} {to}/feed --table sailings"),
-    ("see every problem of a file at once: misspell a field, then", "mukret check {rules}"),
     ("let only a clean run through", "mukret extract {rules} {to}/feed --to {to}/tables --max-rejects 1%"),
     ("ask a service for responses: the sample's own, simulated, says how", "mukret standin"),
 )

@@ -15,7 +15,6 @@ from mukret.cli.options import examples, files_argument, output_options, set_up_
     "draft",
     short_help="Begin a rules file for responses.",
     epilog=examples(
-        "mukret draft merrow-demo/feed",
         "mukret draft merrow-demo/feed --out ferries.rules.yaml",
         "mukret draft merrow-demo/feed --add merrow-demo/merrow.rules.yaml",
     ),

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections import Counter
+from collections.abc import Callable, Iterator
 from decimal import Decimal
+from random import Random
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -15,6 +17,7 @@ if TYPE_CHECKING:
     from mukret.engine.run import Run
     from mukret.rules import Rules
     from mukret.rules.model import Table
+    from mukret.types import ValueType
 
 MOST_REJECTS = 3
 WIDEST_CELL = 60
@@ -37,6 +40,13 @@ ENOUGH_BYTES = 2_000_000
 @files_argument
 @click.option("--table", metavar="T", help="Show this table alone.")
 @click.option("--rows", metavar="N", type=click.IntRange(0), default=10, show_default=True, help="Rows of each table.")
+@click.option("--sample", metavar="N", type=click.IntRange(1), help="N rows from anywhere in the input, not the first.")
+@click.option(
+    "--seed", metavar="S", type=int, default=0, show_default=True, help="The same seed takes the same sample."
+)
+@click.option("--where", metavar="SQL", help="Only rows that meet this condition; with --table.")
+@click.option("--columns", metavar="A,B,…", help="Only these columns, in this order; with --table.")
+@click.option("--wide", is_flag=True, help="Rows as records: the fields downwards.")
 @json_option
 @output_options
 @click.pass_context
@@ -46,6 +56,11 @@ def command(
     files: tuple[str, ...],
     table: str | None,
     rows: int,
+    sample: int | None,
+    seed: int,
+    where: str | None,
+    columns: str | None,
+    wide: bool,
     as_json: bool,
     quiet: bool,
     verbose: int,
@@ -53,7 +68,8 @@ def command(
 ) -> None:
     """Show the first rows that RULES give for FILE..., with their types, and what was rejected on the way.
 
-    Reads no further than it has to. Writes nothing. Exit code 1 if a row that was read was rejected.
+    Reads no further than it has to, with --sample to the end. Writes nothing. Exit code 1 if a row that was read was
+    rejected.
     """
     from mukret.documents import find_sources
     from mukret.errors import UsageError
@@ -66,15 +82,22 @@ def command(
         raise UsageError("unknown-table", f"no table {table} in {rules}", hint=did_you_mean(table, checked.tables))
     from mukret.engine.run import Run
 
+    if table is None and (where or columns):
+        raise UsageError("usage", "--where and --columns are about one table", hint="say which: --table T")
     names = [table] if table else list(checked.tables)
+    chosen = _columns(checked.tables[table], columns) if table and columns else None
+    condition = meets(checked.tables[table], where) if table and where else None
     run = Run(checked, find_sources(files), batch_bytes=SMALL_BATCH)
-    found, rejects, complete = _first_rows(run, [name for name in names if name in run.schemas], rows)
+    take = Reservoir(sample, seed) if sample else First(rows)
+    found, rejects, complete = _rows(run, [name for name in names if name in run.schemas], take, condition)
+    if chosen:
+        found = {name: [{column: row[column] for column in chosen} for row in rows] for name, rows in found.items()}
     rejects = [reject for reject in rejects if reject.table in names or reject.table is None]
     logger.info("%s: %d documents looked at", rules, run.tally.documents)
     if as_json:
         _print_json(checked, found, rejects)
     else:
-        _print(run, names, found, rejects, complete)
+        _print(run, names, found, rejects, complete, wide=wide)
         if complete and not quiet:
             from mukret.cli.console import print_notices
 
@@ -82,21 +105,92 @@ def command(
     ctx.exit(1 if rejects else 0)
 
 
-def _first_rows(run: Run, names: list[str], wanted: int) -> tuple[dict[str, list[dict[str, Any]]], list[Reject], bool]:
-    """The first rows of each table and the rejects met on the way; whether all of the input was read."""
-    found: dict[str, list[dict[str, Any]]] = {name: [] for name in names}
+class First:
+    """The first rows."""
+
+    def __init__(self, wanted: int) -> None:
+        self.wanted = wanted
+        self.rows: dict[str, list[dict[str, Any]]] = {}
+
+    def see(self, name: str, batch: Any, condition: Condition | None) -> None:
+        known = self.rows.setdefault(name, [])
+        missing = self.wanted - len(known)
+        if missing > 0:
+            some = batch.slice(0, missing) if condition is None else batch
+            known += [row for row in some.to_pylist() if condition is None or condition(row)][:missing]
+
+    @property
+    def enough(self) -> bool:
+        return all(len(rows) >= self.wanted for rows in self.rows.values())
+
+
+class Reservoir:
+    """So many rows out of all, each as likely as any other (Vitter's algorithm R)."""
+
+    enough = False
+
+    def __init__(self, wanted: int, seed: int) -> None:
+        self.wanted = wanted
+        self.draw = Random(seed)
+        self.seen: Counter[str] = Counter()
+        self.rows: dict[str, list[dict[str, Any]]] = {}
+
+    def see(self, name: str, batch: Any, condition: Condition | None) -> None:
+        known = self.rows.setdefault(name, [])
+        rows = batch.to_pylist() if condition else None
+        for number in range(batch.num_rows):
+            if condition and rows and not condition(rows[number]):
+                continue
+            self.seen[name] += 1
+            place = len(known) if len(known) < self.wanted else self.draw.randrange(self.seen[name])
+            if place < self.wanted:
+                row = rows[number] if rows else batch.slice(number, 1).to_pylist()[0]
+                known[place : place + 1] = [row]
+
+
+Condition = Callable[[dict[str, Any]], bool]
+
+
+def _columns(table: Table, text: str) -> list[str]:
+    from mukret.errors import UsageError
+    from mukret.text import did_you_mean
+
+    known = dict(table.columns)
+    names = [name.strip() for name in text.split(",") if name.strip()]
+    for name in names:
+        if name not in known:
+            hint = did_you_mean(name, known) or f"columns: {', '.join(known)}"
+            raise UsageError("usage", f"{table.name} has no column {name}", hint=hint)
+    return names
+
+
+def meets(table: Table, where: str) -> Condition:
+    """Whether a row of a table meets a condition; one that can't be told does not."""
+    from mukret.engine.picking import condition_of
+    from mukret.errors import ExpressionError, UsageError
+
+    try:
+        return condition_of(dict(table.columns), where)
+    except ExpressionError as error:
+        raise UsageError(error.code, f"--where, character {error.position + 1}: {error}", hint=error.hint) from None
+
+
+def _rows(
+    run: Run, names: list[str], take: First | Reservoir, condition: Condition | None
+) -> tuple[dict[str, list[dict[str, Any]]], list[Reject], bool]:
+    """Rows of each table and the rejects met on the way; whether all of the input was read."""
+    take.rows = {name: [] for name in names}
     rejects: list[Reject] = []
     read = 0
     for output in run.batches():
         rejects += output.rejects
         for name in names:
-            missing = wanted - len(found[name])
-            if missing > 0 and name in output.tables:
-                found[name] += output.tables[name].slice(0, missing).to_pylist()
+            if name in output.tables:
+                take.see(name, output.tables[name], condition)
         read += SMALL_BATCH
-        if read >= ENOUGH_BYTES and all(len(rows) >= wanted for rows in found.values()):
-            return found, rejects, False
-    return found, rejects, True
+        if read >= ENOUGH_BYTES and take.enough:
+            return take.rows, rejects, False
+    return take.rows, rejects, True
 
 
 def _written(rules: Rules, name: str, row: dict[str, Any]) -> dict[str, str | None]:
@@ -128,7 +222,13 @@ def _json_value(value: Any, text: str | None) -> Any:
 
 
 def _print(
-    run: Run, names: list[str], found: dict[str, list[dict[str, Any]]], rejects: list[Reject], complete: bool
+    run: Run,
+    names: list[str],
+    found: dict[str, list[dict[str, Any]]],
+    rejects: list[Reject],
+    complete: bool,
+    *,
+    wide: bool,
 ) -> None:
     from mukret.cli.console import screen
 
@@ -138,7 +238,7 @@ def _print(
         counts = run.tally.tables[name]
         console.print(_title(name, counts, complete))
         if found.get(name):
-            console.print(_grid(run.rules, table, found[name], console.width))
+            console.print(_grid(run.rules, table, found[name], 0 if wide else console.width, console.width))
         _print_rejects(console, [reject for reject in rejects if reject.table == name])
         console.print()
     _print_rejects(console, [reject for reject in rejects if reject.table is None])
@@ -154,15 +254,17 @@ def _title(name: str, counts: Any, complete: bool) -> str:
     return f"[bold]{name}[/bold]  {', '.join(parts)}{more}"
 
 
-def _grid(rules: Rules, table: Table, rows: list[dict[str, Any]], width: int) -> Any:
-    """The rows as a grid; where they are too wide for the terminal, one column per row and the fields downwards."""
+def _grid(rules: Rules, table: Table, rows: list[dict[str, Any]], across: int, width: int) -> Any:
+    """The rows as a grid; where they need more than `across`, one column per row and the fields downwards."""
     cells = [list(_written(rules, table.name, row).values()) for row in rows]
-    heads = [(name, kind.name) for name, kind in table.columns]
+    kinds = dict(table.columns)
+    columns = [(name, kinds[name]) for name in rows[0]]
+    heads = [(name, kind.name) for name, kind in columns]
     widths = [
         max(len(name), len(kind), *(min(WIDEST_CELL, len(_shown(row[index]))) for row in cells))
         for index, (name, kind) in enumerate(heads)
     ]
-    return _across(table, heads, cells) if sum(widths) + 3 * len(widths) <= width else _down(heads, cells, width)
+    return _across(columns, cells) if sum(widths) + 3 * len(widths) <= across else _down(heads, cells, width)
 
 
 def _empty_grid() -> Any:
@@ -172,16 +274,16 @@ def _empty_grid() -> Any:
     return Grid(box=box.SIMPLE_HEAD, pad_edge=False, header_style="bold", padding=(0, 1), show_edge=False)
 
 
-def _across(table: Table, heads: list[tuple[str, str]], cells: list[list[str | None]]) -> Any:
+def _across(columns: list[tuple[str, ValueType]], cells: list[list[str | None]]) -> Any:
     from rich.markup import escape
 
     from mukret.types import DecimalType, Float, Integer
 
     grid = _empty_grid()
-    for (name, kind_name), (_, kind) in zip(heads, table.columns, strict=True):
+    for name, kind in columns:
         right = isinstance(kind, Integer | DecimalType | Float)
         grid.add_column(
-            f"{name}\n[dim not bold]{escape(kind_name)}[/]",
+            f"{name}\n[dim not bold]{escape(kind.name)}[/]",
             justify="right" if right else "left",
             no_wrap=True,
             max_width=WIDEST_CELL,

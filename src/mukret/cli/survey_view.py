@@ -343,7 +343,8 @@ def _print_next(report: SurveyReport, files: Sequence[str]) -> None:
         return
     largest = max(report.lists, key=lambda one: one.records, default=None)
     path = largest.path if largest else report.path or "$"
-    click.echo("\nNext: see one as it stands", err=True)
+    click.echo("\nNext: see one as it stands, one list alone; begin rules", err=True)
     click.secho(f"  mukret look {shlex.quote(files[0])} {shlex.quote(path)} --nth 1", fg="green", err=True)
     if largest and report.path is None:
         click.secho(f"  mukret survey {named} --path {shlex.quote(path)}", fg="green", err=True)
+        click.secho(f"  mukret draft {named}", fg="green", err=True)

@@ -12,10 +12,11 @@ from mukret.engine.fates import Fate, keys_of
 from mukret.engine.reference import Document
 from mukret.engine.run import Run
 from mukret.engine.table_batch import TableBatch
+from mukret.errors import ExpressionError
 from mukret.expressions import evaluate
 from mukret.expressions.check import compile_expression
 from mukret.rules.model import Rules, Table
-from mukret.types import Bad, Reading
+from mukret.types import Bad, Boolean, Reading, ValueType
 from mukret.types.names import TypeNameError, parse_type
 
 
@@ -78,22 +79,30 @@ def with_values(table: Table, values: Mapping[str, str]) -> Wanted:
     return wanted
 
 
+def condition_of(types: Mapping[str, ValueType], text: str) -> Callable[[Mapping[str, Any]], bool]:
+    """An SQL condition over fields of these types, as a function of a row; what is unknown or an error is false. Raises
+    ExpressionError."""
+    expression = compile_expression(text, types, _reading)
+    if not isinstance(expression.type, Boolean):
+        message = f"a condition is wanted, but this is {expression.type.name if expression.type else 'null'}"
+        raise ExpressionError("expression-type", message, text, 0, "compare it with something")
+
+    def met(row: Mapping[str, Any]) -> bool:
+        try:
+            return evaluate(expression, row) is True
+        except Bad:
+            return False
+
+    return met
+
+
 def meeting(table: Table, condition: str) -> Wanted:
     """Rows for which an SQL condition over the fields of the table is true. Raises ExpressionError."""
-    expression = compile_expression(condition, table.types, _reading)
-    names = sorted(set(expression.fields()))
+    met = condition_of(table.types, condition)
+    names = sorted(set(compile_expression(condition, table.types, _reading).fields()))
 
     def wanted(batch: TableBatch, rows: Sequence[int]) -> Sequence[int]:
-        found = []
-        for row in rows:
-            values: dict[str, Any] = {name: batch.arrays[name][row].as_py() for name in names}
-            try:
-                met = evaluate(expression, values)
-            except Bad:
-                continue
-            if met is True:
-                found.append(row)
-        return found
+        return [row for row in rows if met({name: batch.arrays[name][row].as_py() for name in names})]
 
     return wanted
 
