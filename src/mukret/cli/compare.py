@@ -1,0 +1,118 @@
+"""`mukret compare`: what a change of the rules does to the tables."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+from mukret.cli.options import examples, files_argument, json_option, output_options, set_up_logging
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from mukret.engine.comparing import Change, Comparison, TableChanges
+
+LONGEST = 46
+
+
+@click.command(
+    "compare",
+    short_help="Say what a change of the rules does to the tables.",
+    epilog=examples(
+        "mukret compare merrow-demo/merrow.rules.yaml new.rules.yaml merrow-demo/feed",
+        "mukret compare merrow-demo/merrow.rules.yaml new.rules.yaml merrow-demo/feed --json",
+    ),
+)
+@click.argument("old", metavar="OLD")
+@click.argument("new", metavar="NEW")
+@files_argument
+@json_option
+@output_options
+@click.pass_context
+def command(
+    ctx: click.Context,
+    old: str,
+    new: str,
+    files: tuple[str, ...],
+    as_json: bool,
+    quiet: bool,
+    verbose: int,
+    log: str | None,
+) -> None:
+    """Run two versions of the rules, OLD and NEW, over the same FILE..., and say what is different: tables and columns,
+    rows that are written in one version only and why, and values that changed, each counted and with its first cases.
+
+    Rows are the same if they stand at one place of a response. Exit code 1 if anything is different.
+    """
+    from mukret.documents import find_sources
+    from mukret.engine.comparing import compare_rules
+    from mukret.rules import load_rules
+
+    set_up_logging(log, verbose)
+    before, after = load_rules(old), load_rules(new)
+    sources = find_sources(files)
+    for source in sources:
+        source.keep()
+    found = compare_rules(before, after, sources)
+    if as_json:
+        from mukret.values import json_text
+
+        click.echo(json_text(found.as_json()))
+    elif not quiet:
+        _print(found, {name: table.within for name, table in after.tables.items()})
+    ctx.exit(1 if found.found else 0)
+
+
+def _print(found: Comparison, parents: Mapping[str, str | None]) -> None:
+    from mukret.text import counted
+
+    for name in found.gone:
+        click.echo(f"{click.style(name, bold=True)}  the table is gone")
+    for name in found.come:
+        click.echo(f"{click.style(name, bold=True)}  the table is new")
+    for name, changes in found.tables.items():
+        if changes.any:
+            above = found.tables.get(parents[name] or "")
+            _print_table(name, changes, along=parents[name] if above is not None and above.fates else None)
+    same = [name for name, changes in found.tables.items() if not changes.any]
+    if same:
+        click.echo(f"the same: {', '.join(same)}")
+    click.echo(f"{counted(found.documents, 'document')} read by both")
+
+
+def _print_table(name: str, changes: TableChanges, *, along: str | None) -> None:
+    """`along`: the table above, where rows of that have another fate now, which those of this one share."""
+    old, new = changes.written
+    click.echo(f"{click.style(name, bold=True)}  {old:,} rows written, now {new:,}")
+    for column, (before, after) in changes.columns.items():
+        what = (
+            f"gone (was {before})" if after is None else f"new, {after}" if before is None else f"{before}, now {after}"
+        )
+        click.echo(f"  column {column}: {what}")
+    if along is not None and changes.fates:
+        fates = (f"{was} → {becomes} {change.count:,}" for (was, becomes), change in changes.fates.items())
+        click.echo(f"  with {along}: {', '.join(fates)}")
+    for (was, becomes), change in changes.fates.items() if along is None else ():
+        _print_change(f"rows {was or 'not there'} → {becomes or 'not there'}", change, most=1)
+    for column, change in changes.values.items():
+        _print_change(column, change, most=3)
+
+
+def _print_change(what: str, change: Change, *, most: int) -> None:
+    from mukret.text import escaped, shortened
+
+    click.echo(f"  {what}: {change.count:,}")
+    for place, old, new in change.examples[:most]:
+        if old is None and new is None:
+            click.secho(f"      {escaped(place)}", dim=True)
+            continue
+        pair = new if old is None and what.startswith("rows ") else f"{_shown(old)} → {_shown(new)}"
+        click.echo(f"      {escaped(shortened(str(pair), 2 * LONGEST))}")
+        click.secho(f"        {escaped(place)}", dim=True)
+
+
+def _shown(text: str | None) -> str:
+    from mukret.text import shortened
+
+    return "null" if text is None else shortened(text, LONGEST) or '""'

@@ -1,0 +1,141 @@
+"""What `compare` says of two versions of rules over the same responses."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from mukret.documents import find_sources
+from mukret.engine.comparing import Comparison, compare_rules
+from mukret.engine.run import Run
+from mukret.errors import MukretError
+from mukret.rules import parse_rules
+from tests.helpers import FolderCase, rules_text
+from tests.random_feeds import REFERENCE, seeded_feeds
+
+RULES = """
+    tables:
+      ports:
+        rows: "$.ports[*]"
+        fields:
+          code: {at: $.code, required: true}
+          depth: {at: $.depth, type: "decimal(4,1)"}
+          lit: {at: $.lit, type: boolean}
+        where: depth > 2
+      old: {rows: "$.old[*]", fields: {a: $.a}}
+    """
+PORTS = [
+    {"code": "OTV", "depth": "7.5", "lit": "yes"},
+    {"code": "SKR", "depth": "1.5", "lit": "no"},
+    {"code": "BRA", "depth": "deep", "lit": "no"},
+    {"code": "TOL", "depth": "3", "lit": None, "name": "Tolmar"},
+]
+
+
+class Comparing(FolderCase):
+    def compare(self, old: str, new: str, *documents: Any) -> Comparison:
+        lines = "\n".join(json.dumps(document) for document in documents)
+        sources = find_sources([self.file("a.jsonl", lines)])
+        return compare_rules(parse_rules(rules_text(old)), parse_rules(rules_text(new)), sources)
+
+    def test_rows_values_columns_and_tables(self) -> None:
+        new = (
+            RULES.replace("where: depth > 2", "where: depth < 7")
+            .replace('type: "decimal(4,1)"', 'type: "decimal(4,1)", bad: null')
+            .replace("lit: {at: $.lit, type: boolean}", "lit: {at: $.lit, default: none}\n          name: $.name")
+            .replace("old:", "new:")
+        )
+        found = self.compare(RULES, new, {"ports": PORTS}, {"ports": []})
+        self.assertEqual((found.gone, found.come, found.documents, found.found), (["old"], ["new"], 2, True))
+        ports = found.tables["ports"]
+        self.assertEqual(ports.written, [2, 2])
+        self.assertEqual(ports.columns, {"lit": ("boolean", "text"), "name": (None, "text")})
+        self.assertEqual(
+            {fates: (change.count, change.examples[0][0]) for fates, change in ports.fates.items()},
+            {
+                ("written", "filtered"): (1, f"$.ports[0] in {self.folder}/a.jsonl, document 1"),
+                ("filtered", "written"): (1, f"$.ports[1] in {self.folder}/a.jsonl, document 1"),
+                ("rejected", "filtered"): (1, f"$.ports[2] in {self.folder}/a.jsonl, document 1"),
+            },
+        )
+        self.assertEqual(
+            {name: [(old, new) for _, old, new in change.examples] for name, change in ports.values.items()},
+            {"lit": [(None, "none")]},
+        )
+
+    def test_a_row_that_is_rejected_now_says_why(self) -> None:
+        found = self.compare(
+            RULES.replace('type: "decimal(4,1)"', 'type: "decimal(4,1)", bad: null').replace("where: depth > 2", ""),
+            RULES.replace("where: depth > 2", ""),
+            {"ports": PORTS},
+        )
+        change = found.tables["ports"].fates["written", "rejected"]
+        self.assertEqual((change.count, change.examples[0][2]), (1, "depth: not-a-number"))
+
+    def test_rows_that_are_found_another_way_are_known_by_their_place(self) -> None:
+        found = self.compare(RULES, RULES.replace("$.ports[*]", "$.ports[1:]"), {"ports": PORTS})
+        self.assertEqual(
+            {fates: change.count for fates, change in found.tables["ports"].fates.items()}, {("written", None): 1}
+        )
+        self.assertEqual(found.tables["ports"].values, {})
+
+    def test_random_rules_against_themselves_and_against_others(self) -> None:
+        """No difference to themselves; and with others the counts are those of each run."""
+        self.file("words.csv", REFERENCE)
+        compared = 0
+        feeds = list(seeded_feeds(80, 11))
+        for number, feed in enumerate(feeds):
+            file = self.file("feed.jsonl", "\n".join(feed.lines))
+            versions = [
+                parse_rules(one.rules_text, str(self.folder / "feed.rules.yaml")) for one in (feed, feeds[number - 1])
+            ]
+            with self.subTest(number=number):
+                try:
+                    tallies = []
+                    for rules in versions:
+                        run = Run(rules, find_sources([file]))
+                        for _ in run.batches():
+                            pass
+                        tallies.append(run.tally)
+                    same = compare_rules(versions[0], versions[0], find_sources([file]))
+                    found = compare_rules(versions[0], versions[1], find_sources([file]))
+                except MukretError:
+                    continue
+                self.assertFalse(same.found)
+                for name, changes in found.tables.items():
+                    self.assertEqual(changes.written, [tally.tables[name].rows_written for tally in tallies], name)
+                compared += 1
+        self.assertGreater(compared, 50)
+
+
+class OnTheCommandLine(FolderCase):
+    def test_it_is_counted_and_shown_by_example(self) -> None:
+        self.file("old.yaml", rules_text(RULES))
+        self.file("new.yaml", rules_text(RULES.replace("$.depth", "$.dept")).replace("where: depth > 2", ""))
+        self.file("a.json", json.dumps({"ports": PORTS}))
+        done = self.mukret("compare", "old.yaml", "new.yaml", "a.json")
+        self.assertEqual(done.returncode, 1)
+        self.assertEqual(
+            done.stdout.splitlines(),
+            [
+                "ports  2 rows written, now 4",
+                "  rows filtered → written: 1",
+                "      $.ports[1] in a.json, document 1",
+                "  rows rejected → written: 1",
+                "      $.ports[2] in a.json, document 1",
+                "  depth: 2",
+                "      7.5 → null",
+                "        $.ports[0] in a.json, document 1",
+                "      3.0 → null",
+                "        $.ports[3] in a.json, document 1",
+                "the same: old",
+                "1 document read by both",
+            ],
+        )
+        done = self.mukret("compare", "old.yaml", "old.yaml", "-", stdin=json.dumps({"ports": PORTS}))
+        self.assertEqual(
+            (done.returncode, done.stdout.splitlines()), (0, ["the same: ports, old", "1 document read by both"])
+        )
+        report = json.loads(self.mukret("compare", "old.yaml", "new.yaml", "a.json", "--json").stdout)
+        self.assertEqual(report["tables"]["ports"]["values"]["depth"]["count"], 2)
+        self.assertEqual(self.mukret("compare", "old.yaml", "none.yaml", "a.json").returncode, 3)
