@@ -278,6 +278,7 @@ class CommandLine(FolderCase):
             "survey",
             "draft",
             "trace",
+            "compare",
             "collect",
             "standin",
             "check",
