@@ -265,6 +265,36 @@ class CommandLine(FolderCase):
             self.assertEqual(done.returncode, 2)
             self.assertIn(told, done.stderr)
 
+    def test_preview_again_at_every_save_with_what_it_changed(self) -> None:
+        self.addCleanup(signal.signal, signal.SIGINT, signal.signal(signal.SIGINT, signal.default_int_handler))
+        command = [sys.executable, "-m", "mukret", "preview", "ferry.rules.yaml", "clean.json", "--watch"]
+        out = self.folder / "watched.txt"
+        with open(out, "wb") as file, subprocess.Popen(command, cwd=self.folder, stdout=file, stderr=file) as process:
+            seen = 0
+
+            def next_text() -> str:
+                nonlocal seen
+                deadline = time.monotonic() + 60
+                while "Ctrl-C ends" not in (text := out.read_text()[seen:]):
+                    self.assertLess(time.monotonic(), deadline, text)
+                    time.sleep(0.05)
+                seen += len(text)
+                return text
+
+            self.assertIn("sailings  2 rows", next_text())
+            self.file("ferry.rules.yaml", RULES.replace("decimal(9,2)", "text"))
+            text = next_text()
+            self.assertIn(
+                "what the save changed\nsailings  2 rows written, now 2\n  column fare: decimal(9,2), now text\n", text
+            )
+            self.file("ferry.rules.yaml", RULES.replace("required", "requird"))
+            self.assertIn("the field no has no key requird", next_text())
+            self.file("ferry.rules.yaml", RULES)
+            self.assertIn("  column fare: text, now decimal(9,2)\n", next_text())
+            process.send_signal(signal.SIGINT)
+            self.assertEqual(process.wait(timeout=60), 0)
+        self.assertEqual(self.mukret("preview", "ferry.rules.yaml", "-", "--watch").returncode, 2)
+
     def test_preview_gives_json_with_numbers_as_they_are(self) -> None:
         done = self.mukret("preview", "ferry.rules.yaml", "clean.json", "--json", "--rows", "1")
         self.assertEqual(done.stdout, '{"tables":{"sailings":[{"no":1,"fare":2.50,"note":"a"}]},"rejects":[]}\n')

@@ -9,9 +9,8 @@ import click
 from mukret.cli.options import examples, files_argument, json_option, output_options, set_up_logging
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
-
     from mukret.engine.comparing import Change, Comparison, TableChanges
+    from mukret.rules import Rules
 
 LONGEST = 46
 
@@ -60,13 +59,15 @@ def command(
 
         click.echo(json_text(found.as_json()))
     elif not quiet:
-        _print(found, {name: table.within for name, table in after.tables.items()})
+        print_comparison(found, after)
     ctx.exit(1 if found.found else 0)
 
 
-def _print(found: Comparison, parents: Mapping[str, str | None]) -> None:
+def print_comparison(found: Comparison, rules: Rules) -> None:
+    """What is different; `rules` are the new ones."""
     from mukret.text import counted
 
+    parents = {name: table.within for name, table in rules.tables.items()}
     for name in found.gone:
         click.echo(f"{click.style(name, bold=True)}  the table is gone")
     for name in found.come:

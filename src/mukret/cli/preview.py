@@ -47,6 +47,7 @@ ENOUGH_BYTES = 2_000_000
 @click.option("--where", metavar="SQL", help="Only rows that meet this condition; with --table.")
 @click.option("--columns", metavar="A,B,…", help="Only these columns, in this order; with --table.")
 @click.option("--wide", is_flag=True, help="Rows as records: the fields downwards.")
+@click.option("--watch", "watched", is_flag=True, help="Again at every save of RULES, with what the save changed.")
 @json_option
 @output_options
 @click.pass_context
@@ -61,6 +62,7 @@ def command(
     where: str | None,
     columns: str | None,
     wide: bool,
+    watched: bool,
     as_json: bool,
     quiet: bool,
     verbose: int,
@@ -74,35 +76,65 @@ def command(
     from mukret.documents import find_sources
     from mukret.errors import UsageError
     from mukret.rules import load_rules
-    from mukret.text import did_you_mean
 
     logger = set_up_logging(log, verbose)
-    checked = load_rules(rules)
-    if table is not None and table not in checked.tables:
-        raise UsageError("unknown-table", f"no table {table} in {rules}", hint=did_you_mean(table, checked.tables))
-    from mukret.engine.run import Run
-
     if table is None and (where or columns):
         raise UsageError("usage", "--where and --columns are about one table", hint="say which: --table T")
-    names = [table] if table else list(checked.tables)
-    chosen = _columns(checked.tables[table], columns) if table and columns else None
-    condition = meets(checked.tables[table], where) if table and where else None
-    run = Run(checked, find_sources(files), batch_bytes=SMALL_BATCH)
-    take = Reservoir(sample, seed) if sample else First(rows)
-    found, rejects, complete = _rows(run, [name for name in names if name in run.schemas], take, condition)
-    if chosen:
-        found = {name: [{column: row[column] for column in chosen} for row in rows] for name, rows in found.items()}
-    rejects = [reject for reject in rejects if reject.table in names or reject.table is None]
-    logger.info("%s: %d documents looked at", rules, run.tally.documents)
-    if as_json:
-        _print_json(checked, found, rejects)
-    else:
-        _print(run, names, found, rejects, complete, wide=wide)
-        if complete and not quiet:
-            from mukret.cli.console import print_notices
+    if watched and (as_json or "-" in files):
+        raise UsageError("usage", "--watch reads the files again and again, for a screen: no --json, no standard input")
+    rejected = False
 
-            print_notices(run.notices())
-    ctx.exit(1 if rejects else 0)
+    def show() -> Rules:
+        nonlocal rejected
+        checked = load_rules(rules)
+        names = _names(checked, table)
+        chosen = _columns(checked.tables[table], columns) if table and columns else None
+        condition = meets(checked.tables[table], where) if table and where else None
+        from mukret.engine.run import Run
+
+        run = Run(checked, find_sources(files), batch_bytes=SMALL_BATCH)
+        take = Reservoir(sample, seed) if sample else First(rows)
+        found, rejects, complete = _rows(run, [name for name in names if name in run.schemas], take, condition)
+        if chosen:
+            found = {name: [{column: row[column] for column in chosen} for row in rows] for name, rows in found.items()}
+        rejects = [reject for reject in rejects if reject.table in names or reject.table is None]
+        rejected = bool(rejects)
+        logger.info("%s: %d documents looked at", rules, run.tally.documents)
+        if as_json:
+            _print_json(checked, found, rejects)
+        else:
+            _print(run, names, found, rejects, complete, wide=wide)
+            if complete and not quiet:
+                from mukret.cli.console import print_notices
+
+                print_notices(run.notices())
+        return checked
+
+    if not watched:
+        show()
+        ctx.exit(1 if rejected else 0)
+    from mukret.cli.watch import watch
+
+    watch(rules, show, lambda old, new: _print_changes(old, new, files))
+
+
+def _names(rules: Rules, table: str | None) -> list[str]:
+    from mukret.errors import UsageError
+    from mukret.text import did_you_mean
+
+    if table is not None and table not in rules.tables:
+        raise UsageError("unknown-table", f"no table {table} in {rules.file}", hint=did_you_mean(table, rules.tables))
+    return [table] if table else list(rules.tables)
+
+
+def _print_changes(old: Rules, new: Rules, files: tuple[str, ...]) -> None:
+    """What a save of the rules changed."""
+    from mukret.cli.compare import print_comparison
+    from mukret.documents import find_sources
+    from mukret.engine.comparing import compare_rules
+
+    click.secho("what the save changed", bold=True)
+    print_comparison(compare_rules(old, new, find_sources(files)), new)
 
 
 class First:
