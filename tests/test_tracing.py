@@ -211,6 +211,12 @@ class OnTheCommandLine(FolderCase):
         done = self.mukret("trace", "ferry.rules.yaml", "tables", "--table", "owners", "--where", "name = 'Ann'")
         self.assertIn("at $.owners[0] in a.json, document 1", done.stdout)
 
+    def test_a_broken_file_is_told_and_not_taken_for_one_without_rows(self) -> None:
+        self.file("cut.json", '{"ports": [')
+        done = self.mukret("trace", "ferry.rules.yaml", "cut.json", "--table", "ports")
+        self.assertEqual(done.returncode, 3)
+        self.assertIn("[nothing-read]", done.stderr)
+
     def test_what_is_typed_wrong_is_told(self) -> None:
         cases = [
             (["--table", "port"], 2, "did you mean ports?"),

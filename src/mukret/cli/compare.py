@@ -79,7 +79,8 @@ def print_comparison(found: Comparison, rules: Rules) -> None:
     same = [name for name, changes in found.tables.items() if not changes.any]
     if same:
         click.echo(f"the same: {', '.join(same)}")
-    click.echo(f"{counted(found.documents, 'document')} read by both")
+    bad = f", {found.bad_documents:,} not readable (mukret survey says why)" if found.bad_documents else ""
+    click.echo(f"{counted(found.documents, 'document')} read by both{bad}")
 
 
 def _print_table(name: str, changes: TableChanges, *, along: str | None) -> None:

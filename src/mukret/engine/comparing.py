@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 
 from mukret.columns.arrow import true_rows
 from mukret.columns.written import written
-from mukret.documents import Batch, Source, read_batches
+from mukret.documents import BadDocument, Batch, Source, nothing_read, read_batches
 from mukret.engine.batch_tables import BatchTables
 from mukret.engine.fates import Fate, SeenKeys, keys_of
 from mukret.engine.run import Run
@@ -72,17 +72,21 @@ class Comparison:
     """`tables` by name, in the order of the new rules; `gone` and `come` are those that only one version has."""
 
     documents: int = 0
+    bad_documents: int = 0
     tables: dict[str, TableChanges] = field(default_factory=dict)
     gone: list[str] = field(default_factory=list)
     come: list[str] = field(default_factory=list)
 
     @property
     def found(self) -> bool:
-        return bool(self.gone or self.come or any(changes.any for changes in self.tables.values()))
+        return bool(
+            self.gone or self.come or self.bad_documents or any(changes.any for changes in self.tables.values())
+        )
 
     def as_json(self) -> dict[str, JsonValue]:
         return {
             "documents": self.documents,
+            "bad_documents": self.bad_documents,
             "gone": list(self.gone),
             "come": list(self.come),
             "tables": {name: changes.as_json() for name, changes in self.tables.items()},
@@ -102,10 +106,15 @@ def compare_rules(old: Rules, new: Rules, sources: Sequence[Source]) -> Comparis
             found.tables[name] = TableChanges(columns=_columns(old.tables[name], table))
     one, two = _Version(old, sources), _Version(new, sources)
     two.run.started = one.run.started
+    bad: BadDocument | None = None
     for batch, other in zip_longest(one.batches(), two.batches()):
         found.documents += len(other.batch.documents)
+        found.bad_documents += len(other.batch.bad)
+        bad = bad or next(iter(other.batch.bad), None)
         for name, changes in found.tables.items():
             _compare(changes, batch.tables[name], other.tables[name])
+    if bad is not None and not found.documents:
+        raise nothing_read(bad.source.name, bad.finding)
     return found
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from mukret.columns.written import written
-from mukret.documents import Batch, Source, read_batches
+from mukret.documents import BadDocument, Batch, Source, nothing_read, read_batches
 from mukret.engine.fates import Fate, keys_of
 from mukret.engine.reference import Document
 from mukret.engine.run import Run
@@ -45,7 +45,8 @@ def pick(
     run = Run(rules, sources)
     run.settle()
     seen = keys_of(rules.tables.values(), run.last)
-    before = 0
+    before = documents = 0
+    bad: BadDocument | None = None
     for batch in read_batches(sources, projection=run.projection):
         tables = run.decided(batch, seen)
         rows = tables.tables[table]
@@ -54,6 +55,10 @@ def pick(
             row = chosen[nth - 1 - before]
             return _picked(tables.batch, rows, row, Fate(rows.fates[row]), nth - 1)
         before += len(chosen)
+        documents += len(tables.batch.documents)
+        bad = bad or next(iter(tables.batch.bad), None)
+    if bad is not None and not documents:
+        raise nothing_read(bad.source.name, bad.finding)
     return None
 
 
