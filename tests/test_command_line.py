@@ -265,6 +265,32 @@ class CommandLine(FolderCase):
             self.assertEqual(done.returncode, 2)
             self.assertIn(told, done.stderr)
 
+    def test_preview_shows_what_stood_in_the_response(self) -> None:
+        self.file(
+            "raw.json", '{"sailings": [{"id": "1", "fare": "2.50", "note": "x"}, {"id": 2, "fare": 3, "note": null}]}'
+        )
+        done = self.mukret("preview", "ferry.rules.yaml", "raw.json", "--raw")
+        lines = [line.split() for line in done.stdout.splitlines()]
+        self.assertIn(["1", "2.50", "x"], lines)
+        self.assertIn(["2", "3.00", "null"], lines)
+        self.assertIn(["3"], lines)  # below 3.00; what is the same is not said again
+        self.assertNotIn('"2.50"', done.stdout)
+        sample = self.mukret(
+            "preview",
+            "ferry.rules.yaml",
+            "raw.json",
+            "--raw",
+            "--sample",
+            "2",
+            "--wide",
+            "--table",
+            "sailings",
+            "--columns",
+            "fare",
+        )
+        self.assertIn(["3"], [line.split() for line in sample.stdout.splitlines()])
+        self.assertEqual(self.mukret("preview", "ferry.rules.yaml", "raw.json", "--raw", "--json").returncode, 2)
+
     def test_preview_again_at_every_save_with_what_it_changed(self) -> None:
         self.addCleanup(signal.signal, signal.SIGINT, signal.signal(signal.SIGINT, signal.default_int_handler))
         command = [sys.executable, "-m", "mukret", "preview", "ferry.rules.yaml", "clean.json", "--watch"]

@@ -5,16 +5,19 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Iterator
 from decimal import Decimal
+from functools import partial
 from random import Random
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import click
 
 from mukret.cli.options import examples, files_argument, json_option, output_options, rules_argument, set_up_logging
 
 if TYPE_CHECKING:
+    from mukret.engine.batch_tables import BatchTables
     from mukret.engine.rejects import Reject
     from mukret.engine.run import Run
+    from mukret.engine.table_batch import TableBatch
     from mukret.rules import Rules
     from mukret.rules.model import Table
     from mukret.types import ValueType
@@ -47,6 +50,7 @@ ENOUGH_BYTES = 2_000_000
 @click.option("--where", metavar="SQL", help="Only rows that meet this condition; with --table.")
 @click.option("--columns", metavar="A,B,…", help="Only these columns, in this order; with --table.")
 @click.option("--wide", is_flag=True, help="Rows as records: the fields downwards.")
+@click.option("--raw", is_flag=True, help="Below each value what stood in the response, where it is not the same.")
 @click.option("--watch", "watched", is_flag=True, help="Again at every save of RULES, with what the save changed.")
 @json_option
 @output_options
@@ -62,6 +66,7 @@ def command(
     where: str | None,
     columns: str | None,
     wide: bool,
+    raw: bool,
     watched: bool,
     as_json: bool,
     quiet: bool,
@@ -82,6 +87,8 @@ def command(
         raise UsageError("usage", "--where and --columns are about one table", hint="say which: --table T")
     if watched and (as_json or "-" in files):
         raise UsageError("usage", "--watch reads the files again and again, for a screen: no --json, no standard input")
+    if raw and as_json:
+        raise UsageError("usage", "--raw is for the screen: --json has no place for it")
     rejected = False
 
     def show() -> Rules:
@@ -94,9 +101,11 @@ def command(
 
         run = Run(checked, find_sources(files), batch_bytes=SMALL_BATCH)
         take = Reservoir(sample, seed) if sample else First(rows)
-        found, rejects, complete = _rows(run, [name for name in names if name in run.schemas], take, condition)
+        shown = [name for name in names if name in run.schemas]
+        found, rejects, complete = _rows(run, shown, take, condition, raw=raw)
         if chosen:
-            found = {name: [{column: row[column] for column in chosen} for row in rows] for name, rows in found.items()}
+            order = [*chosen, RAW] if raw else chosen
+            found = {name: [{key: row[key] for key in order} for row in rows] for name, rows in found.items()}
         rejects = [reject for reject in rejects if reject.table in names or reject.table is None]
         rejected = bool(rejects)
         logger.info("%s: %d documents looked at", rules, run.tally.documents)
@@ -144,12 +153,13 @@ class First:
         self.wanted = wanted
         self.rows: dict[str, list[dict[str, Any]]] = {}
 
-    def see(self, name: str, batch: Any, condition: Condition | None) -> None:
+    def see(self, name: str, batch: Any, condition: Condition | None, raw: Raw | None) -> None:
         known = self.rows.setdefault(name, [])
         missing = self.wanted - len(known)
         if missing > 0:
             some = batch.slice(0, missing) if condition is None else batch
-            known += [row for row in some.to_pylist() if condition is None or condition(row)][:missing]
+            rows = [(n, row) for n, row in enumerate(some.to_pylist()) if condition is None or condition(row)][:missing]
+            known += [{**row, RAW: raw(number)} if raw else row for number, row in rows]
 
     @property
     def enough(self) -> bool:
@@ -167,7 +177,7 @@ class Reservoir:
         self.seen: Counter[str] = Counter()
         self.rows: dict[str, list[dict[str, Any]]] = {}
 
-    def see(self, name: str, batch: Any, condition: Condition | None) -> None:
+    def see(self, name: str, batch: Any, condition: Condition | None, raw: Raw | None) -> None:
         known = self.rows.setdefault(name, [])
         rows = batch.to_pylist() if condition else None
         for number in range(batch.num_rows):
@@ -177,10 +187,14 @@ class Reservoir:
             place = len(known) if len(known) < self.wanted else self.draw.randrange(self.seen[name])
             if place < self.wanted:
                 row = rows[number] if rows else batch.slice(number, 1).to_pylist()[0]
-                known[place : place + 1] = [row]
+                known[place : place + 1] = [{**row, RAW: raw(number)} if raw else row]
 
 
 Condition = Callable[[dict[str, Any]], bool]
+Raw = Callable[[int], dict[str, str]]
+"""What stood in the response for the fields of a row of a batch, by the row's number among those written."""
+RAW = ""
+"""Under this, which is no name of a field, a row holds it."""
 
 
 def _columns(table: Table, text: str) -> list[str]:
@@ -208,26 +222,47 @@ def meets(table: Table, where: str) -> Condition:
 
 
 def _rows(
-    run: Run, names: list[str], take: First | Reservoir, condition: Condition | None
+    run: Run, names: list[str], take: First | Reservoir, condition: Condition | None, *, raw: bool
 ) -> tuple[dict[str, list[dict[str, Any]]], list[Reject], bool]:
     """Rows of each table and the rejects met on the way; whether all of the input was read."""
     take.rows = {name: [] for name in names}
+    batches: list[BatchTables] = []
+    if raw:
+        run.observe = batches.append
     rejects: list[Reject] = []
     read = 0
     for output in run.batches():
         rejects += output.rejects
         for name in names:
             if name in output.tables:
-                take.see(name, output.tables[name], condition)
+                stood = partial(_stood, batches[-1].tables[name]) if raw else None
+                take.see(name, output.tables[name], condition, stood)
+        batches.clear()
         read += SMALL_BATCH
         if read >= ENOUGH_BYTES and take.enough:
             return take.rows, rejects, False
     return take.rows, rejects, True
 
 
+def _stood(rows: TableBatch, number: int) -> dict[str, str]:
+    """What stood in the response for each field that is read from it."""
+    from mukret.engine.fates import Fate
+    from mukret.engine.rejects import chosen_nodes
+    from mukret.rules.model import At
+    from mukret.values import shown_text
+
+    row = [row for row in range(rows.count) if rows.fates[row] == Fate.WRITTEN][number]
+    node = rows.locate(row)[1]
+    found = {}
+    for own in rows.table.fields:
+        if isinstance(own.source, At):
+            found[own.name] = ", ".join(shown_text(value) for _, value in chosen_nodes(own.source, node))
+    return found
+
+
 def _written(rules: Rules, name: str, row: dict[str, Any]) -> dict[str, str | None]:
     kinds = dict(rules.tables[name].columns)
-    return {field: None if value is None else kinds[field].written(value) for field, value in row.items()}
+    return {field: None if value is None else kinds[field].written(value) for field, value in row.items() if field}
 
 
 def _print_json(rules: Rules, found: dict[str, list[dict[str, Any]]], rejects: list[Reject]) -> None:
@@ -288,12 +323,15 @@ def _title(name: str, counts: Any, complete: bool) -> str:
 
 def _grid(rules: Rules, table: Table, rows: list[dict[str, Any]], across: int, width: int) -> Any:
     """The rows as a grid; where they need more than `across`, one column per row and the fields downwards."""
-    cells = [list(_written(rules, table.name, row).values()) for row in rows]
     kinds = dict(table.columns)
-    columns = [(name, kinds[name]) for name in rows[0]]
+    columns = [(name, kinds[name]) for name in rows[0] if name]
+    cells = [
+        [Cell(text, row.get(RAW, {}).get(name)) for name, text in _written(rules, table.name, row).items()]
+        for row in rows
+    ]
     heads = [(name, kind.name) for name, kind in columns]
     widths = [
-        max(len(name), len(kind), *(min(WIDEST_CELL, len(_shown(row[index]))) for row in cells))
+        max(len(name), len(kind), *(min(WIDEST_CELL, row[index].width) for row in cells))
         for index, (name, kind) in enumerate(heads)
     ]
     return _across(columns, cells) if sum(widths) + 3 * len(widths) <= across else _down(heads, cells, width)
@@ -306,7 +344,22 @@ def _empty_grid() -> Any:
     return Grid(box=box.SIMPLE_HEAD, pad_edge=False, header_style="bold", padding=(0, 1), show_edge=False)
 
 
-def _across(columns: list[tuple[str, ValueType]], cells: list[list[str | None]]) -> Any:
+class Cell(NamedTuple):
+    """The text of a value, None for null, and what stood in the response, where that was asked for."""
+
+    text: str | None
+    raw: str | None
+
+    @property
+    def width(self) -> int:
+        return max(len(_shown(self.text)), len(self.stood))
+
+    @property
+    def stood(self) -> str:
+        return "" if self.raw is None or self.raw in (self.text, f'"{self.text}"') else self.raw
+
+
+def _across(columns: list[tuple[str, ValueType]], cells: list[list[Cell]]) -> Any:
     from rich.markup import escape
 
     from mukret.types import DecimalType, Float, Integer
@@ -325,7 +378,7 @@ def _across(columns: list[tuple[str, ValueType]], cells: list[list[str | None]])
     return grid
 
 
-def _down(heads: list[tuple[str, str]], cells: list[list[str | None]], width: int) -> Any:
+def _down(heads: list[tuple[str, str]], cells: list[list[Cell]], width: int) -> Any:
     from rich.markup import escape
 
     from mukret.text import counted
@@ -351,11 +404,12 @@ def _shown(text: str | None) -> str:
     return NULL if text is None else escaped(text)
 
 
-def _marked(text: str | None) -> str:
-    """A cell in rich's markup: null is dim, which tells it from a text of these letters."""
+def _marked(cell: Cell) -> str:
+    """A cell in rich's markup: null is dim, which tells it from a text of these letters; so is what stood there."""
     from rich.markup import escape
 
-    return f"[dim]{NULL}[/dim]" if text is None else escape(_shown(text))
+    text = f"[dim]{NULL}[/dim]" if cell.text is None else escape(_shown(cell.text))
+    return f"{text}\n[dim]{escape(cell.stood)}[/dim]" if cell.stood else text
 
 
 def _print_rejects(console: Any, rejects: list[Reject]) -> None:

@@ -87,6 +87,8 @@ class Run:
         self.projection = self.plan.projection
         self.wanted: Wanted | None = None
         """The documents to be looked at in full; None: a sample."""
+        self.observe: Callable[[BatchTables], None] | None = None
+        """Called with the tables of each batch, before it is given out; not where workers share the work."""
         self.started = datetime.now(UTC)
 
     @cached_property
@@ -161,6 +163,8 @@ class Run:
         """What a batch gives. `decided` is called when no more keys will be asked for."""
         tables = self.decided(batch, seen)
         decided()
+        if self.observe is not None:
+            self.observe(tables)
         batch, new, tally, kinds = tables.batch, tables.new, self.nothing_counted(), KindsFound()
         for table in new:
             count_into(tally.tables[table.table.name], table)
