@@ -9,7 +9,7 @@ from typing import Any
 from mukret.documents import find_sources
 from mukret.engine.fates import Fate
 from mukret.engine.interface import extract
-from mukret.engine.picking import Picked, all_rows, meeting, pick, with_values
+from mukret.engine.picking import Condition, Picked, all_rows, meeting, pick, with_values
 from mukret.engine.tracing import Traced, TracedRow, surroundings, trace
 from mukret.errors import MukretError
 from mukret.rules import parse_rules
@@ -134,7 +134,9 @@ class Tracing(FolderCase):
         ports, berths = self.rules.tables["ports"], self.rules.tables["berths"]
         self.assertEqual(self.traced("ports", nth=2).path, "$.ports[0]")
         self.assertEqual(self.traced("ports", wanted=with_values(ports, {"code": "SKR"}), fate=None).path, "$.ports[1]")
-        self.assertEqual(self.traced("berths", wanted=meeting(berths, "size > 5")).path, "$.ports[0].berths[0]")
+        self.assertEqual(
+            self.traced("berths", wanted=meeting(Condition(berths.types, "size > 5"))).path, "$.ports[0].berths[0]"
+        )
         self.assertIsNone(self.picked("ports", wanted=with_values(ports, {"code": "SKR"})))
         self.assertIsNone(self.picked("ports", nth=3))
 

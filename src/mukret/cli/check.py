@@ -81,7 +81,7 @@ def command(
         if found is not None:
             from mukret.cli.drift_view import print_drift
 
-            print_drift(found, files, rules)
+            print_drift(found, None if ignore_now else (rules, *files))
     if found is not None and ignore_now and found.unread:
         _ignore(checked, [one.path for one in found.unread], quiet=quiet)
         found.unread = []

@@ -17,8 +17,9 @@ MOST_LINES = 30
 LONGEST = 46
 
 
-def print_drift(drift: Drift, files: tuple[str, ...], rules: str) -> None:
-    """The parts in which something was found, then what to type next."""
+def print_drift(drift: Drift, again: tuple[str, ...] | None) -> None:
+    """The parts in which something was found, then what to type next: the same command, of which `again` are the words,
+    with what leaves out what is unread."""
     for title, rows, right in _parts(drift):
         click.secho(f"\n{title}", bold=True)
         shown = [[escaped(cell) for cell in row] for row in rows[:MOST_LINES]]
@@ -34,9 +35,9 @@ def print_drift(drift: Drift, files: tuple[str, ...], rules: str) -> None:
                 click.echo(f"  {line}")
                 click.secho(f"      {_place(reason)}", dim=True)
     click.echo(f"\n{_summary(drift)}")
-    if drift.unread:
+    if drift.unread and again is not None:
         click.echo("what no rule reads, left out from now on:", err=True)
-        click.secho(f"  mukret check {shlex.join([rules, *files])} --ignore-now", fg="green", err=True)
+        click.secho(f"  mukret check {shlex.join(again)} --ignore-now", fg="green", err=True)
 
 
 def _parts(drift: Drift) -> Iterator[tuple[str, list[list[str]], tuple[int, ...]]]:

@@ -3,16 +3,43 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Callable
-from typing import Any, TypeVar
+from collections.abc import Callable, Mapping
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
+
+if TYPE_CHECKING:
+    from mukret.engine.picking import Condition
+    from mukret.rules import Rules
+    from mukret.rules.model import Table
+    from mukret.types import ValueType
 
 Decorated = TypeVar("Decorated", bound=Callable[..., Any])
 
 rules_argument = click.argument("rules", metavar="RULES")
 files_argument = click.argument("files", metavar="FILE...", nargs=-1, required=True)
 json_option = click.option("--json", "as_json", is_flag=True, help="Print the report as JSON, for scripts.")
+
+
+def known_table(rules: Rules, name: str) -> Table:
+    """A table of the rules by the name that was typed. Raises UsageError."""
+    from mukret.errors import UsageError
+    from mukret.text import did_you_mean
+
+    if name not in rules.tables:
+        raise UsageError("unknown-table", f"no table {name} in {rules.file}", hint=did_you_mean(name, rules.tables))
+    return rules.tables[name]
+
+
+def where_option(types: Mapping[str, ValueType], text: str) -> Condition:
+    """What was typed after --where. Raises UsageError."""
+    from mukret.engine.picking import Condition
+    from mukret.errors import ExpressionError, UsageError
+
+    try:
+        return Condition(types, text)
+    except ExpressionError as error:
+        raise UsageError(error.code, f"--where, character {error.position + 1}: {error}", hint=error.hint) from None
 
 
 def output_options(function: Decorated) -> Decorated:

@@ -11,10 +11,20 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 import click
 
-from mukret.cli.options import examples, files_argument, json_option, output_options, rules_argument, set_up_logging
+from mukret.cli.options import (
+    examples,
+    files_argument,
+    json_option,
+    known_table,
+    output_options,
+    rules_argument,
+    set_up_logging,
+    where_option,
+)
 
 if TYPE_CHECKING:
     from mukret.engine.batch_tables import BatchTables
+    from mukret.engine.picking import Condition
     from mukret.engine.rejects import Reject
     from mukret.engine.run import Run
     from mukret.engine.table_batch import TableBatch
@@ -94,9 +104,10 @@ def command(
     def show() -> Rules:
         nonlocal rejected
         checked = load_rules(rules)
-        names = _names(checked, table)
-        chosen = _columns(checked.tables[table], columns) if table and columns else None
-        condition = meets(checked.tables[table], where) if table and where else None
+        own = known_table(checked, table) if table is not None else None
+        names = [table] if table is not None else list(checked.tables)
+        chosen = _columns(own, columns) if own and columns else None
+        condition = where_option(dict(own.columns), where) if own and where else None
         from mukret.engine.run import Run
 
         run = Run(checked, find_sources(files), batch_bytes=SMALL_BATCH)
@@ -125,15 +136,6 @@ def command(
     from mukret.cli.watch import watch
 
     watch(rules, show, lambda old, new: _print_changes(old, new, files))
-
-
-def _names(rules: Rules, table: str | None) -> list[str]:
-    from mukret.errors import UsageError
-    from mukret.text import did_you_mean
-
-    if table is not None and table not in rules.tables:
-        raise UsageError("unknown-table", f"no table {table} in {rules.file}", hint=did_you_mean(table, rules.tables))
-    return [table] if table else list(rules.tables)
 
 
 def _print_changes(old: Rules, new: Rules, files: tuple[str, ...]) -> None:
@@ -190,7 +192,6 @@ class Reservoir:
                 known[place : place + 1] = [{**row, RAW: raw(number)} if raw else row]
 
 
-Condition = Callable[[dict[str, Any]], bool]
 Raw = Callable[[int], dict[str, str]]
 """What stood in the response for the fields of a row of a batch, by the row's number among those written."""
 RAW = ""
@@ -208,17 +209,6 @@ def _columns(table: Table, text: str) -> list[str]:
             hint = did_you_mean(name, known) or f"columns: {', '.join(known)}"
             raise UsageError("usage", f"{table.name} has no column {name}", hint=hint)
     return names
-
-
-def meets(table: Table, where: str) -> Condition:
-    """Whether a row of a table meets a condition; one that can't be told does not."""
-    from mukret.engine.picking import condition_of
-    from mukret.errors import ExpressionError, UsageError
-
-    try:
-        return condition_of(dict(table.columns), where)
-    except ExpressionError as error:
-        raise UsageError(error.code, f"--where, character {error.position + 1}: {error}", hint=error.hint) from None
 
 
 def _rows(

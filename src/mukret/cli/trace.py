@@ -9,14 +9,21 @@ from typing import TYPE_CHECKING
 
 import click
 
-from mukret.cli.options import examples, files_argument, json_option, output_options, rules_argument, set_up_logging
+from mukret.cli.options import (
+    examples,
+    files_argument,
+    json_option,
+    known_table,
+    output_options,
+    rules_argument,
+    set_up_logging,
+    where_option,
+)
 
 if TYPE_CHECKING:
     from mukret.engine.picking import Wanted
     from mukret.engine.tracing import Traced, TracedRow
     from mukret.rules.model import Table
-
-RUN_FILE = "run.json"
 
 
 @click.command(
@@ -68,17 +75,15 @@ def command(
 
     set_up_logging(log, verbose)
     checked = load_rules(rules)
-    if table not in checked.tables:
-        raise UsageError("unknown-table", f"no table {table} in {rules}", hint=did_you_mean(table, checked.tables))
+    own = known_table(checked, table)
     if reject is not None and (keys or where or nth):
         raise UsageError("usage", "--reject counts all rejected rows: it goes with no other choice")
-    known = checked.tables[table].types
-    if field is not None and field not in known:
-        raise UsageError("usage", f"{table} has no field {field}", hint=did_you_mean(field, known))
+    if field is not None and field not in own.types:
+        raise UsageError("usage", f"{table} has no field {field}", hint=did_you_mean(field, own.types))
     sources = find_sources(_inputs(files))
     for source in sources:
         source.keep()
-    wanted = _wanted(checked.tables[table], keys, where)
+    wanted = _wanted(own, keys, where)
     fate = Fate.REJECTED if reject else None if keys or where else Fate.WRITTEN
     picked = pick(checked, sources, table, wanted, fate, reject or nth or 1)
     if picked is None:
@@ -97,6 +102,7 @@ def command(
 
 def _inputs(files: tuple[str, ...]) -> Sequence[str]:
     """The files, or those that a run read, of which this is the folder."""
+    from mukret.destinations.publish import RUN_FILE
     from mukret.errors import InputError
 
     place = Path(files[0]) / RUN_FILE
@@ -110,7 +116,7 @@ def _inputs(files: tuple[str, ...]) -> Sequence[str]:
 
 def _wanted(table: Table, keys: tuple[str, ...], where: str | None) -> Wanted:
     from mukret.engine.picking import all_rows, meeting, with_values
-    from mukret.errors import ExpressionError, UsageError
+    from mukret.errors import UsageError
     from mukret.text import did_you_mean
 
     if keys and where:
@@ -118,10 +124,7 @@ def _wanted(table: Table, keys: tuple[str, ...], where: str | None) -> Wanted:
             "usage", "--key and --where are two ways to say it", hint="a condition can name the key as well"
         )
     if where is not None:
-        try:
-            return meeting(table, where)
-        except ExpressionError as error:
-            raise UsageError(error.code, f"--where, character {error.position + 1}: {error}", hint=error.hint) from None
+        return meeting(where_option(table.types, where))
     if not keys:
         return all_rows
     values = {}

@@ -13,6 +13,7 @@ import pyarrow.compute as pc
 
 from mukret.columns.arrow import any_true
 from mukret.columns.written import written
+from mukret.destinations.gathering import Gathering
 from mukret.rules.model import Table
 from mukret.types import Boolean, Date, Datetime, DecimalType, Duration, Float, Integer, Time, Timestamp, ValueType
 
@@ -29,22 +30,16 @@ class CsvFile:
     def __init__(self, table: Table, file: BinaryIO) -> None:
         self.kinds = [kind for _, kind in table.columns]
         self.file = file
-        self.waiting: list[Any] = []
-        self.rows = self.bytes = 0
+        self.gathering = Gathering(ROWS_AT_ONCE, BYTES_AT_ONCE)
         self.file.write(",".join(name for name, _ in table.columns).encode() + b"\n")
 
     def write(self, batch: Any) -> None:
         """Adds the rows of a record batch, of several together: each kernel begins with a wait for the interpreter."""
-        self.waiting.append(batch)
-        self.rows += batch.num_rows
-        self.bytes += batch.nbytes
-        if self.rows >= ROWS_AT_ONCE or self.bytes >= BYTES_AT_ONCE:
-            self.hand_over()
+        self._write(self.gathering.add(batch))
 
-    def hand_over(self) -> None:
-        if self.rows:
-            self.add(self.lines(pa.Table.from_batches(self.waiting).combine_chunks().to_batches()[0]))
-        self.waiting, self.rows, self.bytes = [], 0, 0
+    def _write(self, table: Any) -> None:
+        if table is not None:
+            self.add(self.lines(table.combine_chunks().to_batches()[0]))
 
     def encode(self, batch: Any) -> bytes | None:
         """The lines of a record batch, if there are any."""
@@ -68,7 +63,7 @@ class CsvFile:
 
     def close(self) -> None:
         """Writes what is left."""
-        self.hand_over()
+        self._write(self.gathering.rest())
 
 
 def _cells(array: Any, kind: ValueType) -> Any:

@@ -7,9 +7,9 @@ from typing import Any, BinaryIO
 import pyarrow as pa
 import pyarrow.parquet as pq
 
+from mukret.destinations.gathering import Gathering
 from mukret.rules.model import Table
 
-ENDING = ".parquet"
 ROWS_OF_A_GROUP = 100_000
 """Batches are small; readers want row groups that are not."""
 BYTES_OF_A_GROUP = 16_000_000
@@ -21,8 +21,7 @@ class ParquetFile:
     def __init__(self, table: Table, schema: Any, file: BinaryIO) -> None:
         self.schema = _described(table, schema)
         self.writer = pq.ParquetWriter(file, self.schema, compression="zstd", compression_level=1)
-        self.waiting: list[Any] = []
-        self.rows = self.bytes = 0
+        self.gathering = Gathering(ROWS_OF_A_GROUP, BYTES_OF_A_GROUP)
 
     def encode(self, batch: Any) -> Any:
         """The record batch itself: rows of several go into one group."""
@@ -34,23 +33,15 @@ class ParquetFile:
 
     def write(self, batch: Any) -> None:
         """Adds the rows of a record batch."""
-        if not batch.num_rows:
-            return
-        self.waiting.append(batch)
-        self.rows += batch.num_rows
-        self.bytes += batch.nbytes
-        if self.rows >= ROWS_OF_A_GROUP or self.bytes >= BYTES_OF_A_GROUP:
-            self.hand_over()
+        self._write(self.gathering.add(batch))
 
-    def hand_over(self) -> None:
-        if self.waiting:
-            table = pa.Table.from_batches(self.waiting).cast(self.schema)
-            self.writer.write_table(table, row_group_size=max(self.rows, 1))
-            self.waiting, self.rows, self.bytes = [], 0, 0
+    def _write(self, table: Any) -> None:
+        if table is not None:
+            self.writer.write_table(table.cast(self.schema), row_group_size=table.num_rows)
 
     def close(self) -> None:
         """Writes what is left, and the end of the file, without which it is none."""
-        self.hand_over()
+        self._write(self.gathering.rest())
         self.writer.close()
 
 

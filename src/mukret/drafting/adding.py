@@ -9,6 +9,7 @@ from mukret.documents import Source
 from mukret.drafting import draft_rules
 from mukret.drafting.model import Draft, DraftField, DraftTable
 from mukret.drafting.names import fresh
+from mukret.drafting.tables import TYPE_NAMES
 from mukret.drafting.text import enum_lines, field_value, table_lines
 from mukret.engine.drift import drift
 from mukret.paths import Path, Wildcard, child_segment, parse_path
@@ -16,7 +17,6 @@ from mukret.paths.locate import path_text
 from mukret.rules import parse_rules
 from mukret.rules.edit import with_fields, with_ignored, with_members
 from mukret.rules.model import Rules, Table
-from mukret.types.names import SIMPLE as TYPES
 
 
 @dataclass
@@ -53,7 +53,9 @@ class _Adding:
         self.unread = unread
         self.added = Added(text)
         self.covered: set[str] = set()
-        self.enums = {*rules.enums, *TYPES}
+        self.new_tables: list[list[str]] = []
+        self.new_enums: list[list[str]] = []
+        self.enums = {*rules.enums, *TYPE_NAMES}
         self.place = {id(table): _place(table) for table in draft.tables}
         self.places = dict(_places(rules))
         self.known: dict[str, str] = {}
@@ -78,6 +80,9 @@ class _Adding:
                 self.add_fields(table, self.rules.tables[self.places[place]])
             elif self.new(place):
                 self.add_table(table)
+        for key, members in (("tables", self.new_tables), ("enums", self.new_enums)):
+            if members:  # together: the file is read anew for each change
+                self.added.text = with_members(self.added.text, key, members)
 
     def add_fields(self, table: DraftTable, own: Table) -> None:
         found: dict[str, str] = {}
@@ -111,7 +116,7 @@ class _Adding:
         table.name = name
         self.taken |= {name, *(one.name for one in table.fields)}
         table.fields = [self.with_enum(one) for one in table.fields if "lookup" not in one.source]
-        self.added.text = with_members(self.added.text, "tables", [list(_dedented(table_lines(table)))])
+        self.new_tables.append(list(_dedented(table_lines(table))))
         self.added.tables.append(name)
 
     def with_enum(self, own: DraftField) -> DraftField:
@@ -122,7 +127,7 @@ class _Adding:
         if name in self.draft.enums:
             words = self.draft.enums[name]
             fitting = fresh(name, self.enums)
-            self.added.text = with_members(self.added.text, "enums", [list(_dedented(enum_lines(fitting, words)))])
+            self.new_enums.append(list(_dedented(enum_lines(fitting, words))))
             own.reading["type"] = fitting
             self.enums.add(fitting)
         return own

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from mukret.values import JsonValue
@@ -51,13 +50,13 @@ class DraftTable:
 
 @dataclass
 class Draft:
-    """`ignored` are paths that no rule reads, each with a word on what stands there. `enums` by name: each value with
-    what else is accepted for it."""
+    """`ignored` are paths that no rule reads, each with a word on what stands there. `enums` by name: their
+    values."""
 
     title: str
     response: list[DraftField] = field(default_factory=list)
     tables: list[DraftTable] = field(default_factory=list)
-    enums: dict[str, Mapping[str, Sequence[str]]] = field(default_factory=dict)
+    enums: dict[str, tuple[str, ...]] = field(default_factory=dict)
     ignored: dict[str, str] = field(default_factory=dict)
     bad_documents: int = 0
 

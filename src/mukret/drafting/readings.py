@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from mukret.survey.forms import PLACEHOLDER, form_of
@@ -29,10 +28,10 @@ _FREE = ("name", "title", "label", "note", "description", "comment", "text", "re
 
 @dataclass
 class Reading:
-    """Options of a field. `words` are those of an enum: each value with what else is accepted for it."""
+    """Options of a field. `words` are those of an enum."""
 
     options: dict[str, JsonValue] = field(default_factory=dict)
-    words: Mapping[str, Sequence[str]] | None = None
+    words: tuple[str, ...] = ()
     odd: int = 0
     remarks: list[str] = field(default_factory=list)
 
@@ -53,7 +52,7 @@ def reading_of(report: PlaceReport) -> Reading:
     found = found and _with_room(found, report)
     if found is None:
         return Reading(remarks=[f"of several kinds: {', '.join(sorted(kinds))}"])
-    words = enum_words(report, looks) if found.get("type", "text") == "text" and len(looks) == 1 else None
+    words = enum_words(report, looks) if found.get("type", "text") == "text" and len(looks) == 1 else ()
     if words:
         return Reading({}, words)
     reading = Reading(found)
@@ -108,7 +107,7 @@ def _with_room(reading: dict[str, JsonValue], report: PlaceReport) -> dict[str, 
     return {**reading, "type": kind}
 
 
-def enum_words(report: PlaceReport, looks: list[Look]) -> Mapping[str, Sequence[str]] | None:
+def enum_words(report: PlaceReport, looks: list[Look]) -> tuple[str, ...]:
     """The values of an enum, if the words of a place are a fixed set: those that differ in case and white space alone
     are one, named as most of them are."""
     place = report.place
@@ -118,15 +117,15 @@ def enum_words(report: PlaceReport, looks: list[Look]) -> Mapping[str, Sequence[
     free = named_like_an_id(place.step) or report.refers_to or report.unique or named_freely
     texts = [(value, count) for value, count in report.words if type(value) is str and value.strip()]
     if free or place.step is None or len(texts) != len(report.words) or looks[0].name != "text":
-        return None
+        return ()
     groups: dict[str, list[str]] = {}
     for word, _ in texts:
         groups.setdefault(word.strip().casefold(), []).append(word)
     if not 2 <= len(groups) <= MOST_WORDS or place.values.count < TIMES_EACH * len(groups):
-        return None
+        return ()
     if any(len(word) > LONGEST_WORD or word.count(" ") > 2 for word, _ in texts):
-        return None
-    return {words[0].strip(): () for words in groups.values()}
+        return ()
+    return tuple(words[0].strip() for words in groups.values())
 
 
 def _blanks(report: PlaceReport, reading: Reading) -> None:

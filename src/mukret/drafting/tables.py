@@ -14,6 +14,7 @@ from mukret.survey import PlaceReport, SurveyReport
 from mukret.survey.looks import named_like_an_id
 from mukret.survey.places import Place
 from mukret.text import shortened
+from mukret.types.names import SIMPLE
 from mukret.values import JsonValue
 
 FEWEST_UNIQUE = 20
@@ -289,7 +290,7 @@ class _Drafter:
             own.remark(remark)
         if reading.words:
             same = (name for name, words in self.draft.enums.items() if words == reading.words)
-            name = next(same, None) or fresh(own.name, {*self.draft.enums, *_TYPE_NAMES})
+            name = next(same, None) or fresh(own.name, {*self.draft.enums, *TYPE_NAMES})
             self.draft.enums[name] = reading.words
             own.reading["type"] = name
 
@@ -398,10 +399,7 @@ class _Drafter:
         return path_text(place.segments()[len(base.segments()) :])
 
 
-_TYPE_NAMES = {
-    "text", "integer", "float", "decimal", "boolean", "date", "time", "datetime", "timestamp", "duration", "json",
-    "list",
-}  # fmt: skip
+TYPE_NAMES = {*SIMPLE, "decimal", "list"}
 
 
 def _steps(place: Place) -> list[str]:

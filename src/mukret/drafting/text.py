@@ -44,11 +44,11 @@ def _lines(draft: Draft) -> Iterator[str]:
         yield from table_lines(table)
 
 
-def enum_lines(name: str, words: Mapping[str, Sequence[str]]) -> Iterator[str]:
+def enum_lines(name: str, words: Sequence[str]) -> Iterator[str]:
     """The lines of one enum."""
     yield f"  {name}:"
     yield "    values:"
-    yield from (f"      {scalar(word)}: {flow(_accepted(words[word]))}" for word in words)
+    yield from (f"      {scalar(word)}: {{}}" for word in words)
 
 
 def table_lines(table: DraftTable) -> Iterator[str]:
@@ -83,11 +83,6 @@ def field_value(own: DraftField) -> str:
     if own.note:
         options["note"] = own.note
     return flow(options)
-
-
-def _accepted(others: object) -> JsonValue:
-    accepted = list(others)  # type: ignore[call-overload]
-    return {"accept": accepted} if accepted else {}
 
 
 def _comment(text: str) -> str:

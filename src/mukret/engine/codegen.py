@@ -11,11 +11,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field
-from typing import Any
 
-from msgspec import UNSET
-
+from mukret.engine.columns_code import Columns, columns_function
 from mukret.engine.places import Place, objects_at, place_after, place_below
+from mukret.engine.source_lines import Source
 from mukret.paths import Filter, Index, Name, Path, Segment, Selector, Slice, Wildcard
 from mukret.rules.rows import Refusal, Rows
 from mukret.types import Bad
@@ -63,56 +62,6 @@ def is_compilable(path: Path) -> bool:
     return len(path.segments) <= MOST_STEPS and loops <= MOST_LOOPS
 
 
-class _Source:
-    """Lines of Python with their indentation."""
-
-    def __init__(self) -> None:
-        self.lines: list[str] = []
-        self.depth = 0
-        self.count = 0
-        self.scope: dict[str, Any] = {"Gathered": Gathered, "UNSET": UNSET}
-
-    def bind(self, prefix: str, value: object) -> str:
-        """A name by which the code can use an object."""
-        for name, bound in self.scope.items():
-            if bound is value:
-                return name
-        name = self.fresh(prefix)
-        self.scope[name] = value
-        return name
-
-    def is_object(self, node: str, place: Place | None) -> str:
-        """The condition that a node is an object."""
-        return f"type({node}) is {self.bind('Record', objects_at(place)) if objects_at(place) is not dict else 'dict'}"
-
-    def add(self, line: str) -> None:
-        self.lines.append("    " * self.depth + line)
-
-    def fresh(self, prefix: str) -> str:
-        self.count += 1
-        return f"{prefix}{self.count}"
-
-    def compiled(self, name: str) -> Any:
-        exec(compile("\n".join(self.lines), f"<generated {name}>", "exec"), self.scope)
-        return self.scope["generated"]
-
-
-@dataclass
-class _Branch:
-    """A node of the tree of simple paths: the columns that end here, and the steps that go on."""
-
-    columns: list[int] = field(default_factory=list)
-    steps: dict[Name | Index, _Branch] = field(default_factory=dict)
-
-    def add(self, path: Path, column: int) -> None:
-        branch = self
-        for segment in path.segments:
-            step = segment.only
-            assert isinstance(step, Name | Index)
-            branch = branch.steps.setdefault(step, _Branch())
-        branch.columns.append(column)
-
-
 def gather_function(
     rows: Rows,
     simple: Sequence[Path],
@@ -130,7 +79,8 @@ def gather_function(
     if not rows.plain or not all(map(is_compilable, rows.paths)):
         return general_gather(rows, simple, names=names)
     columns_of = columns_function(simple, place_after(rows.paths[0], place) if place is not None else None)
-    source = _Source()
+    source = Source()
+    source.scope["Gathered"] = Gathered
     source.add("def generated(parents, parent_names, hollow_parents):")
     source.depth = 1
     source.add("rows = []; owners = []; positions = []; names = []; hollow = set()")
@@ -185,7 +135,7 @@ def gather_function(
     return gather
 
 
-def _spread(source: _Source, node: str) -> str:
+def _spread(source: Source, node: str) -> str:
     """Opens a loop over the elements of an array, or the one node that is no array; null gives none."""
     item = source.fresh("node")
     source.add(f"for {item} in {node} if type({node}) is list else () if {node} is None else ({node},):")
@@ -193,66 +143,12 @@ def _spread(source: _Source, node: str) -> str:
     return item
 
 
-Columns = Callable[[Sequence[JsonValue]], tuple[Sequence[Sequence[JsonValue]], list[int]]]
-"""Rows in; the raw values of each simple field, and the numbers of the rows that are no objects, out."""
-
-
-def columns_function(simple: Sequence[Path], place: Place | None) -> Columns:
-    """A function that gives the values of singular paths in rows that stand at `place`: a step at a time for all rows,
-    which costs half of what a row at a time does."""
-    source = _Source()
-    tree = _Branch()
-    for number, path in enumerate(simple):
-        tree.add(path, number)
-    source.add("def generated(rows):")
-    source.depth = 1
-    objects = source.bind("Objects", objects_at(place))
-    source.add(f"some = any_but(rows, {objects})")
-    source.add(f"odd = [row for row, node in enumerate(rows) if type(node) is not {objects}] if some else []")
-    _steps(source, tree, "rows", place, "some")
-    source.add(f"return [{', '.join(f'column{number}' for number in range(len(simple)))}], odd")
-    source.scope["any_but"] = _any_but
-    columns: Columns = source.compiled(f"columns {', '.join(path.text for path in simple)[:80]}")
-    return columns
-
-
-def _any_but(nodes: Sequence[JsonValue], kind: type) -> bool:
-    """Whether some of the nodes are of another type."""
-    return not set(map(type, nodes)) <= {kind}
-
-
-def _steps(source: _Source, branch: _Branch, nodes: str, place: Place | None, some: str = "") -> None:
-    """Code for a node of the tree of paths: `nodes` holds what stands there, a value for each row. `some`: the variable
-    that says whether any of them is no object, if that is known."""
-    for number in branch.columns:
-        source.add(f"column{number} = {nodes}")
-    for step, below in branch.steps.items():
-        match step:
-            case Index(index):
-                reached, value = f"type(n) is list and len(n) >= {index + 1 if index >= 0 else -index}", f"n[{index}]"
-            case Name(name) if objects_at(place) is dict:
-                reached, value = "type(n) is dict", f"n.get({name!r})"
-            case Name(name):
-                assert place is not None
-                reached, value = source.is_object("n", place), f"n.{place.slots[name][0]}"
-        found = f"column{below.columns[0]}" if below.columns else source.fresh("nodes")
-        code = f"[{value} if {reached} else None for n in {nodes}]"
-        if isinstance(step, Name):
-            if not some and sum(isinstance(other, Name) for other in branch.steps) > 1:
-                some = source.fresh("some")
-                source.add(f"{some} = any_but({nodes}, {source.bind('Objects', objects_at(place))})")
-            if some:
-                code = f"{code} if {some} else [{value} for n in {nodes}]"
-        source.add(f"{found} = {code}")
-        _steps(source, below, found, place_below(place, step))
-
-
 Found = Callable[[str, Place | None], None]
 """Writes what is done with a node that was found: the variable that holds it, and its place."""
 
 
 def _walk(
-    source: _Source, segments: Sequence[Segment], node: str, place: Place | None, found: Found, *, names: bool = False
+    source: Source, segments: Sequence[Segment], node: str, place: Place | None, found: Found, *, names: bool = False
 ) -> None:
     """Code that visits the nodes of a query in order and runs `found` on each; `node` is where the query begins."""
     if not segments:
@@ -271,7 +167,7 @@ def _walk(
     source.depth = depth
 
 
-def _single(source: _Source, selector: Name | Index, node: str, place: Place | None, names: bool) -> str:
+def _single(source: Source, selector: Name | Index, node: str, place: Place | None, names: bool) -> str:
     """Opens a block that runs if the one child is there; gives the variable that holds it."""
     child = source.fresh("node")
     if isinstance(selector, Index):
@@ -294,7 +190,7 @@ def _single(source: _Source, selector: Name | Index, node: str, place: Place | N
     return child
 
 
-def _below(source: _Source, segment: Segment, node: str, names: bool) -> str:
+def _below(source: Source, segment: Segment, node: str, names: bool) -> str:
     """Opens a loop over what a descendant segment finds, by the segment itself."""
     found, child = source.bind("segment", segment), source.fresh("node")
     if names:
@@ -307,7 +203,7 @@ def _below(source: _Source, segment: Segment, node: str, names: bool) -> str:
     return child
 
 
-def _several(source: _Source, segment: Segment, node: str, place: Place | None, names: bool) -> str:
+def _several(source: Source, segment: Segment, node: str, place: Place | None, names: bool) -> str:
     """Opens a loop over the children that the selectors give; gives the variable that holds each."""
     children, child = source.fresh("children"), source.fresh("node")
     if isinstance(segment.only, Wildcard) and not names:
@@ -326,7 +222,7 @@ def _all_children(node: str) -> str:
     return f"{node} if type({node}) is list else {node}.values() if type({node}) is dict else ()"
 
 
-def _children(source: _Source, selector: Selector, node: str, place: Place | None, children: str, names: bool) -> None:
+def _children(source: Source, selector: Selector, node: str, place: Place | None, children: str, names: bool) -> None:
     def pair(name: str, value: str) -> str:
         return f"({name}, {value})" if names else value
 
@@ -366,7 +262,7 @@ def nodes_function(
     """
     if not all(map(is_compilable, paths)):
         return _plain_nodes(paths, with_nulls)
-    source = _Source()
+    source = Source()
     source.add("def generated(rows):")
     source.depth = 1
     source.add("column = []")
@@ -391,7 +287,7 @@ def existence_function(path: Path, place: Place | None = None) -> Callable[[Sequ
     """A function that says whether a query finds anything below any of some nodes, all of them at `place`."""
     if not is_compilable(path):
         return lambda nodes: any(path.values(node) for node in nodes)
-    source = _Source()
+    source = Source()
     source.add("def generated(nodes):")
     source.depth = 1
     source.add("for node in nodes:")

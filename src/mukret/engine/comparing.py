@@ -17,8 +17,8 @@ from mukret.engine.batch_tables import BatchTables
 from mukret.engine.fates import Fate, SeenKeys, keys_of
 from mukret.engine.run import Run
 from mukret.engine.table_batch import TableBatch
-from mukret.engine.tracing import readable
 from mukret.paths import normalized
+from mukret.paths.locate import location_text
 from mukret.rules.model import Rules, Table
 from mukret.values import JsonValue
 
@@ -185,7 +185,7 @@ def _why(rows: TableBatch, row: int | None) -> str | None:
 
 
 def _place(rows: TableBatch, row: int) -> str:
-    return f"{readable(rows.locate(row)[0].location)} in {rows.place_in_input(row)}"
+    return f"{location_text(rows.locate(row)[0].location)} in {rows.place_in_input(row)}"
 
 
 def _compare_values(changes: TableChanges, old: TableBatch, new: TableBatch, kept: list[tuple[int, int]]) -> None:

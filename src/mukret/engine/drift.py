@@ -99,19 +99,20 @@ def drift(rules: Rules, sources: Sequence[Source], *, progress: Progress | None 
     for output in run.batches():
         for reject in output.rejects:
             for problem in reject.problems:
-                if problem.code == _UNKNOWN and reject.table and problem.field and len(words) < MOST_WORDS:
-                    words[reject.table, problem.field, str(problem.value)] += 1
-    tables = {table.name: table for table in rules.tables.values()}
+                if problem.code == _UNKNOWN and reject.table and problem.field:
+                    word = (reject.table, problem.field, str(problem.value))
+                    if word in words or len(words) < MOST_WORDS:
+                        words[word] += 1
     found = Drift(run.tally.documents, run.tally.bad_documents)
     found.unread = [Unread(path, count, run.sample.examples[path]) for path, count in sorted(run.sample.unread.items())]
     found.unmatched = run.unmatched()
     found.words = [
-        NewWord(table, name, _enum_name(tables[table], name), word, count)
+        NewWord(table, name, _enum_name(rules.tables[table], name), word, count)
         for (table, name, word), count in sorted(words.items())
     ]
     for reason in run.tally.reasons.values():
         if reason.table and reason.code not in (_SHARED_FATE, _UNKNOWN):
-            own = _field(tables[reason.table], reason.field)
+            own = _field(rules.tables[reason.table], reason.field)
             expected = own is not None and own.bad == "null" and reason.code != "required"
             (found.nulled if expected else found.unfit).append((reason, run.tally.tables[reason.table].rows_seen))
     return found

@@ -22,13 +22,11 @@ from mukret.types.names import TypeNameError, parse_type
 
 @dataclass(frozen=True)
 class Picked:
-    """A row: its document, its number among the rows of the table in it (from 0), what became of it, and how many rows
-    of the kind that was asked for came before it."""
+    """A row: its document, its number among the rows of the table in it (from 0), and what became of it."""
 
     document: Document
     row: int
     fate: Fate
-    before: int
 
 
 Wanted = Callable[[TableBatch, Sequence[int]], Sequence[int]]
@@ -53,7 +51,7 @@ def pick(
         chosen = wanted(rows, [row for row in range(rows.count) if fate in (None, rows.fates[row])])
         if before + len(chosen) >= nth:
             row = chosen[nth - 1 - before]
-            return _picked(tables.batch, rows, row, Fate(rows.fates[row]), nth - 1)
+            return _picked(tables.batch, rows, row)
         before += len(chosen)
         documents += len(tables.batch.documents)
         bad = bad or next(iter(tables.batch.bad), None)
@@ -62,12 +60,12 @@ def pick(
     return None
 
 
-def _picked(batch: Batch, rows: TableBatch, row: int, fate: Fate, before: int) -> Picked:
+def _picked(batch: Batch, rows: TableBatch, row: int) -> Picked:
     number = rows.document(row)
     first = next(other for other in range(rows.count) if rows.document(other) == number)
     source = batch.sources[number]
     document = Document(batch.whole(number), source.name, batch.numbers[number], batch.origins[number], bad_texts=[])
-    return Picked(document, row - first, fate, before)
+    return Picked(document, row - first, Fate(rows.fates[row]))
 
 
 def all_rows(_: TableBatch, rows: Sequence[int]) -> Sequence[int]:
@@ -84,30 +82,30 @@ def with_values(table: Table, values: Mapping[str, str]) -> Wanted:
     return wanted
 
 
-def condition_of(types: Mapping[str, ValueType], text: str) -> Callable[[Mapping[str, Any]], bool]:
-    """An SQL condition over fields of these types, as a function of a row; what is unknown or an error is false. Raises
-    ExpressionError."""
-    expression = compile_expression(text, types, _reading)
-    if not isinstance(expression.type, Boolean):
-        message = f"a condition is wanted, but this is {expression.type.name if expression.type else 'null'}"
-        raise ExpressionError("expression-type", message, text, 0, "compare it with something")
+class Condition:
+    """An SQL condition over fields of some types; what is unknown, or an error, is not met. Raises ExpressionError."""
 
-    def met(row: Mapping[str, Any]) -> bool:
+    def __init__(self, types: Mapping[str, ValueType], text: str) -> None:
+        self.expression = compile_expression(text, types, _reading)
+        self.names = tuple(dict.fromkeys(self.expression.fields()))
+        if not isinstance(self.expression.type, Boolean):
+            kind = self.expression.type.name if self.expression.type else "null"
+            message = f"a condition is wanted, but this is {kind}"
+            raise ExpressionError("expression-type", message, text, 0, "compare it with something")
+
+    def __call__(self, row: Mapping[str, Any]) -> bool:
         try:
-            return evaluate(expression, row) is True
+            return evaluate(self.expression, row) is True
         except Bad:
             return False
 
-    return met
 
-
-def meeting(table: Table, condition: str) -> Wanted:
-    """Rows for which an SQL condition over the fields of the table is true. Raises ExpressionError."""
-    met = condition_of(table.types, condition)
-    names = sorted(set(compile_expression(condition, table.types, _reading).fields()))
+def meeting(condition: Condition) -> Wanted:
+    """Rows that meet a condition."""
 
     def wanted(batch: TableBatch, rows: Sequence[int]) -> Sequence[int]:
-        return [row for row in rows if met({name: batch.arrays[name][row].as_py() for name in names})]
+        columns = {name: batch.arrays[name] for name in condition.names}
+        return [row for row in rows if condition({name: column[row].as_py() for name, column in columns.items()})]
 
     return wanted
 

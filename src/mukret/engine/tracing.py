@@ -9,8 +9,7 @@ from datetime import datetime
 from mukret.engine.picking import Picked
 from mukret.engine.reference import OneDocument, ReferenceRun, Row
 from mukret.engine.rejects import chosen_path, sentence
-from mukret.paths import normalized, parse_path
-from mukret.paths.locate import path_text
+from mukret.paths.locate import location_text
 from mukret.paths.regexps import captured
 from mukret.rules.model import RESPONSE, Above, At, Compute, Constant, Fact, Field, Lookup, Rest, Rules, Table
 from mukret.text import shortened
@@ -69,16 +68,11 @@ def trace(rules: Rules, table: str, picked: Picked, only: str | None = None, now
         table,
         picked.document.file,
         picked.document.number,
-        readable(row.place.location),
+        location_text(row.place.location),
         picked.fate.name.lower(),
         problems if picked.fate.name == "REJECTED" else [],
         [tracer.field(row, name) for name in names],
     )
-
-
-def readable(location: Sequence[str | int]) -> str:
-    """A place as a person writes it."""
-    return path_text(parse_path(normalized(tuple(location))).segments)
 
 
 class _Tracer:
@@ -163,7 +157,7 @@ class _Tracer:
             yield f"{path.text} finds nothing"
             return
         for location, node in nodes[:MOST_NODES]:
-            yield f"{path.text} finds {shown_text(node)} at {readable(row.place.below(location))}"
+            yield f"{path.text} finds {shown_text(node)} at {location_text(row.place.below(location))}"
             around = surroundings(row.node, location) if self.deep else ""
             if around:
                 yield f"in {around}"
@@ -226,7 +220,7 @@ class _Tracer:
 
 def _named(row: Row) -> str:
     what = "the response" if row.origin == RESPONSE else f"the row of {row.origin}"
-    return f"{what} at {readable(row.place.location)}"
+    return f"{what} at {location_text(row.place.location)}"
 
 
 def surroundings(node: JsonValue, location: Sequence[str | int]) -> str:

@@ -18,7 +18,7 @@ from multiprocessing.connection import Connection, wait
 from typing import TYPE_CHECKING, Any
 
 from mukret.documents import BadDocument, Batch, Source
-from mukret.documents.blocks import Block, Piece, read_blocks
+from mukret.documents.blocks import Block, Piece
 from mukret.engine.fates import SeenKeys, keys_of, settling_passes
 from mukret.errors import InputError
 from mukret.rules.model import Rules
@@ -211,8 +211,7 @@ class _Reading:
     """The blocks of a run, one ahead of those that are handed out; an error waits for what was read before it."""
 
     def __init__(self, run: Run) -> None:
-        arrays = [array.names for array in run.plan.long.arrays]
-        self.blocks = read_blocks(run.sources, run.batch_bytes, arrays)
+        self.blocks = run.blocks()
         self.block: Block | None = None
         self.error: Exception | None = None
         self.go_on()

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from mukret.paths.query import (
     Filter,
     Index,
+    Location,
     Name,
     Path,
     Segment,
@@ -68,6 +69,11 @@ def _article(kind: str) -> str:
 def path_text(segments: tuple[Segment, ...]) -> str:
     """Segments as a path that a person would write."""
     return "$" + "".join(_segment_text(segment) for segment in segments)
+
+
+def location_text(location: Location) -> str:
+    """A location as a path that a person would write."""
+    return path_text(tuple(child_segment(Name(step) if isinstance(step, str) else Index(step)) for step in location))
 
 
 def _segment_text(segment: Segment) -> str:

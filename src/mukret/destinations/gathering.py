@@ -1,0 +1,30 @@
+"""Record batches put together until they are worth writing at once."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pyarrow as pa
+
+
+class Gathering:
+    """Waits for so many rows, or bytes; batches without rows are nothing."""
+
+    def __init__(self, rows: int, size: int) -> None:
+        self.most_rows = rows
+        self.most_bytes = size
+        self.waiting: list[Any] = []
+        self.rows = self.bytes = 0
+
+    def add(self, batch: Any) -> Any:
+        """A table of what has waited, this batch included, if it is enough now; else None."""
+        if batch.num_rows:
+            self.waiting.append(batch)
+            self.rows += batch.num_rows
+            self.bytes += batch.nbytes
+        return self.rest() if self.rows >= self.most_rows or self.bytes >= self.most_bytes else None
+
+    def rest(self) -> Any:
+        """A table of what has waited so far; None of nothing."""
+        batches, self.waiting, self.rows, self.bytes = self.waiting, [], 0, 0
+        return pa.Table.from_batches(batches) if batches else None

@@ -1,0 +1,80 @@
+"""Generated column code: raw values of the simple fields of a table, a step of their paths at a time for all rows."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+
+from mukret.engine.places import Place, objects_at, place_below
+from mukret.engine.source_lines import Source
+from mukret.paths import Index, Name, Path
+from mukret.values import JsonValue
+
+Columns = Callable[[Sequence[JsonValue]], tuple[Sequence[Sequence[JsonValue]], list[int]]]
+"""Rows in; the raw values of each simple field, and the numbers of the rows that are no objects, out."""
+
+
+@dataclass
+class _Branch:
+    """A node of the tree of simple paths: the columns that end here, and the steps that go on."""
+
+    columns: list[int] = field(default_factory=list)
+    steps: dict[Name | Index, _Branch] = field(default_factory=dict)
+
+    def add(self, path: Path, column: int) -> None:
+        branch = self
+        for segment in path.segments:
+            step = segment.only
+            assert isinstance(step, Name | Index)
+            branch = branch.steps.setdefault(step, _Branch())
+        branch.columns.append(column)
+
+
+def columns_function(simple: Sequence[Path], place: Place | None) -> Columns:
+    """A function that gives the values of singular paths in rows that stand at `place`: a step at a time for all rows,
+    which costs half of what a row at a time does."""
+    source = Source()
+    tree = _Branch()
+    for number, path in enumerate(simple):
+        tree.add(path, number)
+    source.add("def generated(rows):")
+    source.depth = 1
+    objects = source.bind("Objects", objects_at(place))
+    source.add(f"some = any_but(rows, {objects})")
+    source.add(f"odd = [row for row, node in enumerate(rows) if type(node) is not {objects}] if some else []")
+    _steps(source, tree, "rows", place, "some")
+    source.add(f"return [{', '.join(f'column{number}' for number in range(len(simple)))}], odd")
+    source.scope["any_but"] = _any_but
+    columns: Columns = source.compiled(f"columns {', '.join(path.text for path in simple)[:80]}")
+    return columns
+
+
+def _any_but(nodes: Sequence[JsonValue], kind: type) -> bool:
+    """Whether some of the nodes are of another type."""
+    return not set(map(type, nodes)) <= {kind}
+
+
+def _steps(source: Source, branch: _Branch, nodes: str, place: Place | None, some: str = "") -> None:
+    """Code for a node of the tree of paths: `nodes` holds what stands there, a value for each row. `some`: the variable
+    that says whether any of them is no object, if that is known."""
+    for number in branch.columns:
+        source.add(f"column{number} = {nodes}")
+    for step, below in branch.steps.items():
+        match step:
+            case Index(index):
+                reached, value = f"type(n) is list and len(n) >= {index + 1 if index >= 0 else -index}", f"n[{index}]"
+            case Name(name) if objects_at(place) is dict:
+                reached, value = "type(n) is dict", f"n.get({name!r})"
+            case Name(name):
+                assert place is not None
+                reached, value = source.is_object("n", place), f"n.{place.slots[name][0]}"
+        found = f"column{below.columns[0]}" if below.columns else source.fresh("nodes")
+        code = f"[{value} if {reached} else None for n in {nodes}]"
+        if isinstance(step, Name):
+            if not some and sum(isinstance(other, Name) for other in branch.steps) > 1:
+                some = source.fresh("some")
+                source.add(f"{some} = any_but({nodes}, {source.bind('Objects', objects_at(place))})")
+            if some:
+                code = f"{code} if {some} else [{value} for n in {nodes}]"
+        source.add(f"{found} = {code}")
+        _steps(source, below, found, place_below(place, step))
