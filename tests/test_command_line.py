@@ -226,17 +226,63 @@ class CommandLine(FolderCase):
         lines = [line.rstrip() for line in done.stdout.splitlines()]
         self.assertEqual(lines[0], "sailings  1 row, 2 rejected")
         self.assertEqual(lines[1].split(), ["no", "fare", "note"])
-        self.assertEqual(lines[2].split(), ["integer", "decimal(9,2)", "text"])
-        self.assertIn("1.00   \\u001b[31mred", lines[4])
-        self.assertIn("  rejected $.sailings[0]", lines)
-        self.assertIn('    fare: expected a number, such as 1204.50, not "ask crew" [not-a-number]', lines)
+        self.assertEqual(lines[2].split(), ["nth", "integer", "decimal(9,2)", "text"])
+        self.assertEqual(
+            [" ".join(line.split()) for line in lines[4:]],
+            [
+                '✗ 1 1 "ask crew" null',
+                'fare: expected a number, such as 1204.50, not "ask crew" [not-a-number]',
+                "$.sailings[0] in dirty.json",
+                "✗ 2 null 1.00 null",
+                "no: nothing where a value is required [required]",
+                "$.sailings[1] in dirty.json",
+                "1 3 1.00 \\u001b[31mred",
+                "",
+            ],
+        )
+        self.assertEqual(
+            done.stderr.splitlines(),
+            [
+                "Next: why a row is rejected, field by field",
+                "  mukret trace ferry.rules.yaml dirty.json --table sailings --reject 1",
+            ],
+        )
 
-    def test_preview_turns_wide_rows_downwards(self) -> None:
-        self.file("wide.json", CLEAN.replace('"a"', f'"{"long " * 60}"'))
-        done = self.mukret("preview", "ferry.rules.yaml", "wide.json", columns=74)
-        rows = [line.split() for line in done.stdout.splitlines()]
-        self.assertIn(["field", "type", "row", "1", "row", "2"], rows)
-        self.assertIn(["fare", "decimal(9,2)", "2.50", "3.00"], rows)
+    def test_preview_names_columns_and_reasons_that_have_no_room(self) -> None:
+        fields = "".join(f"      field_number_{number}: $.f{number}\n" for number in range(12))
+        self.file("many.rules.yaml", RULES + fields)
+        record = {f"f{number}": "same" for number in range(11)} | {"fare": "none"}
+        rows = [{"id": n, **record, "f11": f"other {n}"} for n in range(1, 4)]
+        self.file("many.json", json.dumps({"sailings": [*rows, {"fare": 1}, {"id": 5, "fare": "gone"}]}))
+        done = self.mukret("preview", "many.rules.yaml", "many.json", "--rows", "2", columns=72)
+        lines = [" ".join(line.split()) for line in done.stdout.splitlines()]
+        self.assertEqual(lines[1], "no fare note field_number_0 field_number_11")
+        self.assertEqual(lines[4], '✗ 1 1 "none" null same other 1')
+        self.assertEqual(
+            lines[-5:],
+            [
+                "10 columns more: field_number_1, … (--columns, --wide)",
+                "3 rejected rows not shown; the reasons of all:",
+                'fare: 4 × not-a-number, e.g. "none"',
+                "no: 1 × required",
+                "",
+            ],
+        )
+        drawn = [line.rstrip() for line in done.stdout.splitlines() if "expected" not in line]
+        self.assertLessEqual(max(map(len, drawn)), 72)
+
+    def test_preview_shows_rows_as_records_if_asked_to_or_if_what_was_asked_for_has_no_room(self) -> None:
+        self.file("wide.json", CLEAN.replace("]", ', {"id": 4, "fare": "gone"}]'))
+        asked = (("--wide",), ("--columns", "no,fare,note,no,fare,note,no", "--table", "sailings"))
+        for arguments in asked:
+            with self.subTest(arguments):
+                done = self.mukret("preview", "ferry.rules.yaml", "wide.json", *arguments, columns=68)
+                rows = [" ".join(line.split()) for line in done.stdout.splitlines()]
+                self.assertIn("field type row 1 row 2", rows)
+                self.assertIn("fare decimal(9,2) 2.50 3.00", rows)
+                self.assertIn("field type ✗ rejected row 1", rows)
+                self.assertIn('fare decimal(9,2) "gone"', rows)
+                self.assertIn('✗ 1 fare: expected a number, such as 1204.50, not "gone" [not-a-number]', rows)
 
     def test_preview_of_chosen_rows_and_columns(self) -> None:
         self.file("many.json", json.dumps({"sailings": [{"id": n, "fare": f"{n}.50"} for n in range(200)]}))
@@ -271,8 +317,8 @@ class CommandLine(FolderCase):
         )
         done = self.mukret("preview", "ferry.rules.yaml", "raw.json", "--raw")
         lines = [line.split() for line in done.stdout.splitlines()]
-        self.assertIn(["1", "2.50", "x"], lines)
-        self.assertIn(["2", "3.00", "null"], lines)
+        self.assertIn(["1", "1", "2.50", "x"], lines)
+        self.assertIn(["2", "2", "3.00", "null"], lines)
         self.assertIn(["3"], lines)  # below 3.00; what is the same is not said again
         self.assertNotIn('"2.50"', done.stdout)
         sample = self.mukret(

@@ -11,7 +11,16 @@ from mukret.columns.arrow import true_rows
 from mukret.columns.expressions import evaluate_column
 from mukret.columns.written import written
 from mukret.engine.fates import Fate, SeenKeys, key_hash
-from mukret.engine.rejects import Reject, duplicate, key_missing, parent_rejected, refused, reject, where_failed
+from mukret.engine.rejects import (
+    PARENT_REJECTED,
+    Reject,
+    duplicate,
+    key_missing,
+    parent_rejected,
+    refused,
+    reject,
+    where_failed,
+)
 from mukret.engine.table_batch import TableBatch
 from mukret.engine.tally import TableTally
 from mukret.rules.model import WHERE
@@ -166,9 +175,21 @@ def rejects_of(batch: TableBatch) -> Iterator[tuple[int, Reject]]:
     found += [(owner, -1) for owner in refusals]
     for owner, row in sorted(found):
         document = parent.documents[owner]
-        file, number = batch.batch.sources[document].name, batch.batch.numbers[document]
         if row < 0:
+            file, number = batch.batch.sources[document].name, batch.batch.numbers[document]
             yield document, refused(file, number, name, parent.locate(owner)[0], refusals[owner])
         else:
-            place, node = batch.locate(row)
-            yield document, reject(file, number, name, place, node, batch.faults[row])
+            yield document, reject_at(batch, row)
+
+
+def reject_at(batch: TableBatch, row: int) -> Reject:
+    """The record of a row that is rejected."""
+    document = batch.document(row)
+    file, number = batch.batch.sources[document].name, batch.batch.numbers[document]
+    place, node = batch.locate(row)
+    return reject(file, number, batch.table.name, place, node, batch.faults[row])
+
+
+def rejected_for_itself(batch: TableBatch, row: int) -> bool:
+    """Whether a row is rejected for what it holds, and not with the row above it."""
+    return batch.fates[row] == Fate.REJECTED and batch.faults[row][0].bad.code != PARENT_REJECTED

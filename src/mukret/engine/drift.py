@@ -9,6 +9,7 @@ from dataclasses import dataclass, field, replace
 
 from mukret.documents import Source
 from mukret.engine.coverage import Unmatched
+from mukret.engine.rejects import PARENT_REJECTED
 from mukret.engine.run import Progress, Run
 from mukret.engine.tally import Reason
 from mukret.rules.model import At, Derive, Field, Inherit, Inherited, Rules, Step, Table
@@ -17,7 +18,7 @@ from mukret.values import JsonValue
 
 ALL_NODES = 2**60
 MOST_WORDS = 200
-_SHARED_FATE = "parent-rejected"
+
 _UNKNOWN = "unknown-word"
 
 
@@ -111,7 +112,7 @@ def drift(rules: Rules, sources: Sequence[Source], *, progress: Progress | None 
         for (table, name, word), count in sorted(words.items())
     ]
     for reason in run.tally.reasons.values():
-        if reason.table and reason.code not in (_SHARED_FATE, _UNKNOWN):
+        if reason.table and reason.code not in (PARENT_REJECTED, _UNKNOWN):
             own = _field(rules.tables[reason.table], reason.field)
             expected = own is not None and own.bad == "null" and reason.code != "required"
             (found.nulled if expected else found.unfit).append((reason, run.tally.tables[reason.table].rows_seen))

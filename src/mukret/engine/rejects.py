@@ -18,6 +18,7 @@ from mukret.types.taken import GATHERINGS
 from mukret.values import JsonValue, json_text, shown_text
 
 LONGEST_VALUE = 200
+PARENT_REJECTED = "parent-rejected"
 
 
 @dataclass(frozen=True)
@@ -123,7 +124,7 @@ def where_failed(bad: Bad) -> Fault:
 
 
 def parent_rejected(table: str) -> Fault:
-    return Fault(PARENT_RANK, None, Bad("parent-rejected", f"its row of {table} was rejected", told=True))
+    return Fault(PARENT_RANK, None, Bad(PARENT_REJECTED, f"its row of {table} was rejected", told=True))
 
 
 def duplicate(key: dict[str, JsonValue]) -> Fault:

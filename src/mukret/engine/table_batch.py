@@ -223,13 +223,20 @@ class TableBatch(BatchRows):
 
     def written(self) -> Any:
         """The rows that are written, as a record batch."""
-        columns = self.table.columns
-        found = pa.RecordBatch.from_arrays(
-            [finished(self.arrays[name], kind) for name, kind in columns], schema=self.plan.schema
-        )
+        found = self.record_batch()
         if not any(self.fates):
             return found
         return found.filter(pc.invert(row_mask((row for row, fate in enumerate(self.fates) if fate), self.count)))
+
+    def record_batch(self) -> Any:
+        """All rows, whatever becomes of them; null where a value is bad."""
+        columns = [finished(self.arrays[name], kind) for name, kind in self.table.columns]
+        return pa.RecordBatch.from_arrays(columns, schema=self.plan.schema)
+
+    def records(self, rows: Sequence[int]) -> list[dict[str, Any]]:
+        """Some rows, as values of Python by the name of the field."""
+        found: list[dict[str, Any]] = self.record_batch().take(pa.array(rows, pa.int64())).to_pylist() if rows else []
+        return found
 
 
 def _one_by_one(reading: Reading, at: At, nodes: Sequence[list[JsonValue]]) -> Column:

@@ -1,0 +1,167 @@
+"""Some rows of each table, the first or any, rejected ones at their place among those that are written."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from random import Random
+from typing import Any, Protocol
+
+from mukret.engine.batch_tables import BatchTables
+from mukret.engine.deciding import reject_at, rejected_for_itself
+from mukret.engine.fates import Fate
+from mukret.engine.picking import Wanted, all_rows
+from mukret.engine.rejects import Reject, chosen_nodes
+from mukret.engine.run import Run
+from mukret.engine.table_batch import TableBatch
+from mukret.rules.model import At
+from mukret.values import shown_text
+
+
+@dataclass(frozen=True)
+class SeenRow:
+    """`nth`: its number, from 1, among the rows of its table that are written, or among those that are rejected.
+
+    `values` by the name of the field, null where bad. `stood`: what stood in the response for each field that is read
+    from it, as JSON text, where that was asked for.
+    """
+
+    nth: int
+    values: dict[str, Any]
+    reject: Reject | None = None
+    stood: dict[str, str] = field(default_factory=dict)
+
+    @property
+    def bad(self) -> dict[str, str]:
+        """What stood where a field could not be read."""
+        problems = self.reject.problems if self.reject else ()
+        return {found.field: shown_text(found.value) for found in problems if found.field in self.values}
+
+
+class Choice(Protocol):
+    """Which of the rows that come are kept: the places that the next ones take, each with its number among them."""
+
+    def take(self, count: int) -> Iterator[tuple[int, int]]: ...
+
+    @property
+    def enough(self) -> bool: ...
+
+
+class First:
+    """The first rows."""
+
+    def __init__(self, wanted: int) -> None:
+        self.wanted = wanted
+        self.taken = 0
+
+    def take(self, count: int) -> Iterator[tuple[int, int]]:
+        for number in range(min(count, self.wanted - self.taken)):
+            yield self.taken, number
+            self.taken += 1
+
+    @property
+    def enough(self) -> bool:
+        return self.taken >= self.wanted
+
+
+class Anywhere:
+    """So many rows out of all, each as likely as any other (Vitter's algorithm R)."""
+
+    enough = False
+
+    def __init__(self, wanted: int, seed: int) -> None:
+        self.wanted = wanted
+        self.draw = Random(seed)
+        self.seen = 0
+
+    def take(self, count: int) -> Iterator[tuple[int, int]]:
+        for number in range(count):
+            place = self.seen if self.seen < self.wanted else self.draw.randrange(self.seen + 1)
+            self.seen += 1
+            if place < self.wanted:
+                yield place, number
+
+
+class Preview:
+    """Looks at a run as it goes.
+
+    `names` are the tables that are looked at, `choice` makes what chooses among the rows of one, those that are
+    `wanted`: rows that are written and, if `rejected`, those that are rejected for themselves; those that go with the
+    row above them are only counted, by the run.
+    """
+
+    def __init__(
+        self,
+        run: Run,
+        names: Sequence[str],
+        choice: Callable[[], Choice],
+        *,
+        wanted: Wanted = all_rows,
+        stood: bool = False,
+        rejected: bool = True,
+    ) -> None:
+        self.run = run
+        self.choices: dict[str, Choice] = {name: choice() for name in names}
+        self.wanted = wanted
+        self.stood = stood
+        self.rejected = rejected
+        self.before: Counter[tuple[str, int]] = Counter()
+        """How many rows of a table had a fate in the batches before."""
+        self.chosen: dict[str, dict[int, tuple[int, SeenRow]]] = {name: {} for name in names}
+        self.come = 0
+
+    def read(self, enough: int, see: Callable[[Sequence[Reject]], None]) -> bool:
+        """Reads until there are enough rows, but at least so many bytes; whether all of the input was read.
+
+        `see` is called with the rejects of each batch.
+        """
+        size = 0
+        self.run.observe = self.look
+        for output in self.run.batches():
+            see(output.rejects)
+            size += output.size
+            if size >= enough and all(choice.enough for choice in self.choices.values()):
+                return False
+        return True
+
+    def look(self, tables: BatchTables) -> None:
+        for batch in tables.new:
+            if batch.table.name in self.choices:
+                self._look(batch)
+                for fate in (Fate.WRITTEN, Fate.REJECTED):
+                    self.before[batch.table.name, fate] += batch.fates.count(fate)
+
+    def _look(self, batch: TableBatch) -> None:
+        name, fates = batch.table.name, batch.fates
+        rows = [
+            row
+            for row in range(batch.count)
+            if fates[row] == Fate.WRITTEN or (self.rejected and rejected_for_itself(batch, row))
+        ]
+        rows = list(self.wanted(batch, rows))
+        taken = {place: rows[number] for place, number in self.choices[name].take(len(rows))}
+        records = batch.records(list(taken.values()))
+        for (place, row), values in zip(taken.items(), records, strict=True):
+            nth = self.before[name, fates[row]] + fates.count(fates[row], 0, row + 1)
+            reject = reject_at(batch, row) if fates[row] == Fate.REJECTED else None
+            self.chosen[name][place] = (self.come + row, SeenRow(nth, values, reject, self._stood(batch, row)))
+        self.come += batch.count
+
+    def _stood(self, batch: TableBatch, row: int) -> dict[str, str]:
+        if not self.stood:
+            return {}
+        node = batch.locate(row)[1]
+        return {
+            own.name: ", ".join(shown_text(value) for _, value in chosen_nodes(own.source, node))
+            for own in batch.table.fields
+            if isinstance(own.source, At)
+        }
+
+    @property
+    def rows(self) -> dict[str, list[SeenRow]]:
+        """In the order of the input."""
+        return {
+            name: [row for _, row in sorted(chosen.values(), key=lambda one: one[0])]
+            for name, chosen in self.chosen.items()
+        }
