@@ -79,6 +79,16 @@ class Comparing(FolderCase):
         )
         self.assertEqual(found.tables["ports"].values, {})
 
+    def test_rows_below_others_that_are_found_another_way_are_not_taken_for_the_same(self) -> None:
+        old = """
+            tables:
+              ports: {rows: "$.ports[*]", fields: {code: $.code}}
+              berths: {within: ports, rows: "$.berths[*]", fields: {no: $.no}}
+            """
+        document = {"ports": [{"berths": [{"no": 1}]}], "piers": [{"berths": [{"no": 1}]}]}
+        found = self.compare(old, old.replace("$.ports", "$.piers"), document).tables["berths"]
+        self.assertEqual(list(found.fates), [("written", None), (None, "written")])
+
     def test_random_rules_against_themselves_and_against_others(self) -> None:
         """No difference to themselves; and with others the counts are those of each run."""
         self.file("words.csv", REFERENCE)

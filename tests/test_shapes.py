@@ -8,7 +8,9 @@ from typing import Any, ClassVar
 
 from mukret.documents import find_sources
 from mukret.engine.examples import run_examples
+from mukret.engine.fates import Fate
 from mukret.engine.interface import Result, extract
+from mukret.engine.picking import all_rows, pick
 from mukret.engine.run import Run
 from mukret.errors import RulesError
 from mukret.rules import load_rules, parse_rules
@@ -200,6 +202,30 @@ class Duplicates(FolderCase):
 
     def test_the_last_of_each_level_is_kept_over_all_files(self) -> None:
         self.check(self.extract(self.RULES, *map(json.dumps, self.LINES)))
+
+    EMBEDDED = """
+        response: {embedded: ["$.notes[*].text"]}
+        tables:
+          ports: {rows: "$.ports[*]", key: code, duplicates: last, fields: {code: $.code, seen: $.seen}}
+          notes: {rows: "$.notes[*]", fields: {n: $.text.n}}
+        """
+
+    def test_a_text_that_is_no_json_in_a_row_of_another_table_leaves_the_last_row_alone(self) -> None:
+        """Which row is the last is found by the table alone, which can't tell that the text stands in a row."""
+        lines = [
+            {"ports": [{"code": "OTV", "seen": n}], "notes": [{"text": text}]} for n, text in ((1, "{}"), (2, "{"))
+        ]
+        result = self.extract(self.EMBEDDED, *map(json.dumps, lines))
+        self.assertEqual(rows(result, "ports"), [("OTV", "2")])
+        self.assertEqual(problems(result), [("notes", "$['notes'][0]", None, "not-json", "$['notes'][0]['text']")])
+        picked = pick(
+            parse_rules(rules_text(self.EMBEDDED)),
+            find_sources([str(self.folder)]),
+            "ports",
+            all_rows,
+            Fate.WRITTEN,
+        )
+        self.assertEqual(picked and picked.document.file, f"{self.folder}/1-feed.json")
 
     def test_what_comes_through_a_pipe_is_read_more_than_once(self) -> None:
         self.file("r.rules.yaml", rules_text(self.RULES))

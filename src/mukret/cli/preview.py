@@ -32,9 +32,11 @@ if TYPE_CHECKING:
 
 MOST_APART = 3
 MOST_REASONS = 4
-SMALL_BATCH = 250_000
+SMALL_BATCH = 1_000_000
 ENOUGH_BYTES = 2_000_000
 """Inputs up to this size are read to their end, so that the counts are those of the whole."""
+MOST_WATCHED = 3_000_000
+"""So much of the input is read at every save."""
 
 
 @click.command(
@@ -105,14 +107,14 @@ def command(
                 _print_next(seen, rules, files)
         ctx.exit(1 if seen.findings else 0)
 
-    def show() -> Rules:
-        seen = asked.look(rejected=True)
+    def show() -> Seen:
+        seen = asked.look(rejected=True, most=MOST_WATCHED)
         seen.print()
-        return seen.run.rules
+        return seen
 
     from mukret.cli.watch import watch
 
-    watch(rules, show, lambda old, new: _print_changes(old, new, files))
+    watch(rules, show, _print_changes)
 
 
 @dataclass(frozen=True)
@@ -131,8 +133,11 @@ class Asked:
     raw: bool
     quiet: bool
 
-    def look(self, *, rejected: bool) -> Seen:
-        """Reads the rules and as much of the input as is needed. `rejected`: rejected rows stand among the others."""
+    def look(self, *, rejected: bool, most: int | None = None) -> Seen:
+        """Reads the rules and as much of the input as is needed, so many bytes at the most.
+
+        `rejected`: rejected rows stand among the others.
+        """
         from mukret.documents import find_sources
         from mukret.engine.previewing import Anywhere, First, Preview
         from mukret.engine.run import Run
@@ -155,7 +160,7 @@ class Asked:
                 found.extend(reject for reject in rejects if reject.table in (None, *names))
             apart.extend(reject for reject in rejects if reject.table is None or reject.rows is not None)
 
-        complete = preview.read(ENOUGH_BYTES, see)
+        complete = preview.read(most or ENOUGH_BYTES, see, keep=most is not None)
         return Seen(self, run, preview, names, columns, found, apart, complete)
 
     def wanted(self, table: Table | None) -> Wanted:
@@ -176,6 +181,10 @@ class Seen:
     rejects: list[Reject]
     apart: list[Reject]
     complete: bool
+
+    @property
+    def rules(self) -> Rules:
+        return self.run.rules
 
     @property
     def findings(self) -> bool:
@@ -268,14 +277,21 @@ def _print_next(seen: Seen, rules: str, files: Sequence[str]) -> None:
     )
 
 
-def _print_changes(old: Rules, new: Rules, files: tuple[str, ...]) -> None:
-    """What a save of the rules changed."""
+def _print_changes(old: Seen, new: Seen) -> None:
+    """What a save of the rules changed, in what was read of the input."""
     from mukret.cli.compare import print_comparison
-    from mukret.documents import find_sources
-    from mukret.engine.comparing import compare_rules
+    from mukret.engine.comparing import Comparing, same_parts
 
     click.secho("what the save changed", bold=True)
-    print_comparison(compare_rules(old, new, find_sources(files)), new)
+    if not same_parts(old.run, new.run):
+        click.echo("the input was cut in other places: mukret compare OLD NEW FILE... says what changed")
+        return
+    comparing = Comparing(old.rules, new.rules)
+    for before, after in zip(old.preview.kept, new.preview.kept, strict=False):
+        comparing.see(before, after)
+    print_comparison(comparing.found, new.rules)
+    if not new.complete:
+        click.secho(f"only the first {MOST_WATCHED // 1_000_000} MB were read", dim=True)
 
 
 def _print_json(seen: Seen) -> None:

@@ -28,6 +28,8 @@ class BatchTables:
         self.array = None if batch.part.array is None else plan.long.arrays[batch.part.array]
         """Of a part of a document: the array of which it has some elements; only rows in these are new."""
         bad_texts = self.unfold() if self.rules.embedded else {}
+        self.blamed = bool(bad_texts)
+        """Whether texts could not be read, which is held against the rows that they stand in."""
         self.find()
         if bad_texts:
             self.blame(bad_texts)

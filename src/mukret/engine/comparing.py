@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
-from itertools import zip_longest
+from itertools import islice, zip_longest
 from typing import Any
 
 import pyarrow as pa
@@ -12,9 +12,9 @@ import pyarrow.compute as pc
 
 from mukret.columns.arrow import true_rows
 from mukret.columns.written import written
-from mukret.documents import BadDocument, Batch, Source, nothing_read, read_batches
+from mukret.documents import BadDocument, Source, nothing_read, read_batches
 from mukret.engine.batch_tables import BatchTables
-from mukret.engine.fates import Fate, SeenKeys, keys_of
+from mukret.engine.fates import Fate, keys_of
 from mukret.engine.run import Run
 from mukret.engine.table_batch import TableBatch
 from mukret.paths import normalized
@@ -32,10 +32,10 @@ class Change:
     count: int = 0
     examples: list[tuple[str, str | None, str | None]] = field(default_factory=list)
 
-    def see(self, place: str, old: str | None, new: str | None) -> None:
-        self.count += 1
-        if len(self.examples) < MOST_EXAMPLES:
-            self.examples.append((place, old, new))
+    def see(self, count: int, cases: Iterable[tuple[str, str | None, str | None]]) -> None:
+        """So many more; no more `cases` are asked for than are kept."""
+        self.count += count
+        self.examples += islice(cases, MOST_EXAMPLES - len(self.examples))
 
     def as_json(self) -> dict[str, JsonValue]:
         return {
@@ -93,45 +93,67 @@ class Comparison:
         }
 
 
-def compare_rules(old: Rules, new: Rules, sources: Sequence[Source]) -> Comparison:
+class Comparing:
+    """Compares what two versions of the rules make of the same documents, a batch after the other."""
+
+    def __init__(self, old: Rules, new: Rules) -> None:
+        self.found = Comparison()
+        self.found.gone = [name for name in old.tables if name not in new.tables]
+        self.found.come = [name for name in new.tables if name not in old.tables]
+        for name, table in new.tables.items():
+            if name in old.tables:
+                self.found.tables[name] = TableChanges(columns=_columns(old.tables[name], table))
+
+    def see(self, old: BatchTables, new: BatchTables) -> None:
+        """Both are of one batch; each may hold other documents to be bad."""
+        if new.array is None:  # not another part of a document that was counted
+            self.found.documents += len(new.batch.documents)
+        self.found.bad_documents += len(new.batch.bad)
+        met = {table.table.name: table for table in new.new}
+        for name, changes in self.found.tables.items():
+            if name in met:
+                _compare(changes, old.tables[name], met[name])
+
+
+def compare_rules(
+    old: Rules, new: Rules, sources: Sequence[Source], *, progress: Callable[[int], None] | None = None
+) -> Comparison:
     """Runs both versions over the same sources, which must be such as can be read again, a batch at a time.
 
     Rows are the same if they are found at one place. Raises InputError as a run does.
     """
-    found = Comparison()
-    found.gone = [name for name in old.tables if name not in new.tables]
-    found.come = [name for name in new.tables if name not in old.tables]
-    for name, table in new.tables.items():
-        if name in old.tables:
-            found.tables[name] = TableChanges(columns=_columns(old.tables[name], table))
-    one, two = _Version(old, sources), _Version(new, sources)
-    two.run.started = one.run.started
+    comparing = Comparing(old, new)
+    one, two = (Run(rules, _again(sources)) for rules in (old, new))
+    two.started = one.started
+    whole = not same_parts(one, two)
     bad: BadDocument | None = None
-    for batch, other in zip_longest(one.batches(), two.batches()):
-        found.documents += len(other.batch.documents)
-        found.bad_documents += len(other.batch.bad)
+    for batch, other in zip_longest(_decided(one, whole=whole), _decided(two, whole=whole)):
+        comparing.see(batch, other)
         bad = bad or next(iter(other.batch.bad), None)
-        for name, changes in found.tables.items():
-            _compare(changes, batch.tables[name], other.tables[name])
-    if bad is not None and not found.documents:
+        if progress:
+            for source, read, same in zip(sources, one.sources, two.sources, strict=True):
+                source.size = max(read.size, same.size)
+            progress(other.batch.size)
+    if bad is not None and not comparing.found.documents:
         raise nothing_read(bad.source.name, bad.finding)
-    return found
+    return comparing.found
 
 
-class _Version:
-    def __init__(self, rules: Rules, sources: Sequence[Source]) -> None:
-        self.run = Run(
-            rules, [Source(source.path, source.named, source.origin, copy=source.copy) for source in sources]
-        )
-        self.run.settle()
-        self.seen: Mapping[str, SeenKeys] = keys_of(rules.tables.values(), self.run.last)
+def same_parts(one: Run, two: Run) -> bool:
+    """Whether both cut long documents at the same arrays."""
+    return one.plan.long.arrays == two.plan.long.arrays
 
-    def batches(self) -> Iterator[BatchTables]:
-        for batch in read_batches(self.run.sources, projection=self.run.projection):
-            yield self.decided(batch)
 
-    def decided(self, batch: Batch) -> BatchTables:
-        return self.run.decided(batch, self.seen)
+def _again(sources: Sequence[Source]) -> list[Source]:
+    return [Source(source.path, source.named, source.origin, copy=source.copy) for source in sources]
+
+
+def _decided(run: Run, *, whole: bool) -> Iterator[BatchTables]:
+    """The tables of all batches. `whole`: no document is cut."""
+    run.settle()
+    seen = keys_of(run.rules.tables.values(), run.last)
+    for batch in read_batches(run.sources, projection=run.projection) if whole else run.read(lambda _: False):
+        yield run.decided(batch, seen)
 
 
 def _columns(old: Table, new: Table) -> dict[str, tuple[str | None, str | None]]:
@@ -144,15 +166,17 @@ def _columns(old: Table, new: Table) -> dict[str, tuple[str | None, str | None]]
 
 
 def _compare(changes: TableChanges, old: TableBatch, new: TableBatch) -> None:
-    pairs = _pairs(old, new)
     changes.written[0] += old.fates.count(Fate.WRITTEN)
     changes.written[1] += new.fates.count(Fate.WRITTEN)
     kept: list[tuple[int, int]] = []
-    for before, after in pairs:
+    if _same_rows(old, new) and old.fates == new.fates:
+        _compare_values(changes, old, new, [(row, row) for row in range(old.count) if not old.fates[row]])
+        return
+    for before, after in _pairs(old, new):
         fates = (_fate(old, before), _fate(new, after))
         if fates[0] != fates[1]:
-            place = _place(new, after) if after is not None else _place(old, before or 0)
-            changes.fates.setdefault(fates, Change()).see(place, None, _why(new, after))
+            case = _row_changed(old, new, before, after)
+            changes.fates.setdefault(fates, Change()).see(1, case)
         elif before is not None and after is not None and fates[0] == "written":
             kept.append((before, after))
     _compare_values(changes, old, new, kept)
@@ -160,12 +184,31 @@ def _compare(changes: TableChanges, old: TableBatch, new: TableBatch) -> None:
 
 def _pairs(old: TableBatch, new: TableBatch) -> list[tuple[int | None, int | None]]:
     """Rows of both that are the same one; None where one version has no such row."""
-    same_documents = old.batch.numbers == new.batch.numbers and list(old.documents) == list(new.documents)
-    if old.table.rows == new.table.rows and same_documents:
+    if _same_rows(old, new):
         return [(row, row) for row in range(old.count)]
     before = {_identity(old, row): row for row in range(old.count)}
     after = {_identity(new, row): row for row in range(new.count)}
     return [(before.get(key), after.get(key)) for key in {**before, **after}]
+
+
+def _same_rows(old: TableBatch, new: TableBatch) -> bool:
+    """Whether both have the same rows, in the same order: found by the same rules from the document on."""
+    return (
+        [_finding(table) for table in _upward(old)] == [_finding(table) for table in _upward(new)]
+        and old.batch.numbers == new.batch.numbers
+        and list(old.documents) == list(new.documents)
+    )
+
+
+def _upward(rows: TableBatch) -> Iterator[Table]:
+    above: TableBatch | None = rows
+    while above is not None:
+        yield above.table
+        above = above.parent
+
+
+def _finding(table: Table) -> tuple[object, ...]:
+    return table.rows, table.kind
 
 
 def _identity(rows: TableBatch, row: int) -> tuple[str, str]:
@@ -174,6 +217,13 @@ def _identity(rows: TableBatch, row: int) -> tuple[str, str]:
 
 def _fate(rows: TableBatch, row: int | None) -> str | None:
     return None if row is None else Fate(rows.fates[row]).name.lower()
+
+
+def _row_changed(
+    old: TableBatch, new: TableBatch, before: int | None, after: int | None
+) -> Iterator[tuple[str, str | None, str | None]]:
+    place = _place(new, after) if after is not None else _place(old, before or 0)
+    yield place, None, _why(new, after)
 
 
 def _why(rows: TableBatch, row: int | None) -> str | None:
@@ -195,13 +245,19 @@ def _compare_values(changes: TableChanges, old: TableBatch, new: TableBatch, kep
     first = pa.array([pair[0] for pair in kept], pa.int64())
     second = pa.array([pair[1] for pair in kept], pa.int64())
     for name in after:
-        if name not in before:
+        if name not in before or _as_it_was(name, before, after, old, new):
             continue
         one, two = _texts(old, name, before[name], first), _texts(new, name, after[name], second)
         same = pc.or_(pc.fill_null(pc.equal(one, two), False), pc.and_(pc.is_null(one), pc.is_null(two)))
-        for number in true_rows(pc.invert(same)):
-            place = _place(new, kept[number][1])
-            changes.values.setdefault(name, Change()).see(place, one[number].as_py(), two[number].as_py())
+        different = true_rows(pc.invert(same))
+        if different:
+            cases = ((_place(new, kept[row][1]), one[row].as_py(), two[row].as_py()) for row in different)
+            changes.values.setdefault(name, Change()).see(len(different), cases)
+
+
+def _as_it_was(name: str, before: dict[str, Any], after: dict[str, Any], old: TableBatch, new: TableBatch) -> bool:
+    """Whether a column has the same values in all rows; it may differ and yet be the same where rows are kept."""
+    return bool(before[name] == after[name] and old.arrays[name].equals(new.arrays[name]))
 
 
 def _texts(rows: TableBatch, name: str, kind: Any, which: Any) -> Any:

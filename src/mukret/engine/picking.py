@@ -16,6 +16,7 @@ from mukret.errors import ExpressionError
 from mukret.expressions import evaluate
 from mukret.expressions.check import compile_expression
 from mukret.rules.model import Rules, Table
+from mukret.rules.part import part_for
 from mukret.types import Bad, Boolean, Reading, ValueType
 from mukret.types.names import TypeNameError, parse_type
 
@@ -40,13 +41,31 @@ def pick(
 
     Raises InputError as a run does.
     """
+    part = part_for(rules, [table])
+    try:
+        return _pick(part, sources, table, wanted, fate, nth, whole=part is rules)
+    except _TooLittle:
+        for source in sources:
+            source.rewind()
+        return _pick(rules, sources, table, wanted, fate, nth, whole=True)
+
+
+class _TooLittle(Exception):
+    """A part of the rules can't tell what an embedded text that can't be read does."""
+
+
+def _pick(
+    rules: Rules, sources: Sequence[Source], table: str, wanted: Wanted, fate: Fate | None, nth: int, *, whole: bool
+) -> Picked | None:
     run = Run(rules, sources)
     run.settle()
-    seen = keys_of(rules.tables.values(), run.last)
+    seen = keys_of(run.rules.tables.values(), run.last)
     before = documents = 0
     bad: BadDocument | None = None
     for batch in read_batches(sources, projection=run.projection):
         tables = run.decided(batch, seen)
+        if tables.blamed and not whole:
+            raise _TooLittle
         rows = tables.tables[table]
         chosen = wanted(rows, [row for row in range(rows.count) if fate in (None, rows.fates[row])])
         if before + len(chosen) >= nth:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from random import Random
 from typing import Any, Protocol
 
@@ -110,22 +111,27 @@ class Preview:
         """How many rows of a table had a fate in the batches before."""
         self.chosen: dict[str, dict[int, tuple[int, SeenRow]]] = {name: {} for name in names}
         self.come = 0
+        self.kept: list[BatchTables] = []
 
-    def read(self, enough: int, see: Callable[[Sequence[Reject]], None]) -> bool:
+    def read(self, enough: int, see: Callable[[Sequence[Reject]], None], *, keep: bool = False) -> bool:
         """Reads until there are enough rows, but at least so many bytes; whether all of the input was read.
 
-        `see` is called with the rejects of each batch.
+        `see` is called with the rejects of each batch. `keep`: all batches are kept, and so many bytes are all that is
+        read.
         """
         size = 0
-        self.run.observe = self.look
+        self.run.most_bytes = enough if keep else None
+        self.run.observe = partial(self.look, keep=keep)
         for output in self.run.batches():
             see(output.rejects)
             size += output.size
-            if size >= enough and all(choice.enough for choice in self.choices.values()):
+            if not keep and size >= enough and all(choice.enough for choice in self.choices.values()):
                 return False
-        return True
+        return not self.run.cut_short
 
-    def look(self, tables: BatchTables) -> None:
+    def look(self, tables: BatchTables, *, keep: bool) -> None:
+        if keep:
+            self.kept.append(tables)
         for batch in tables.new:
             if batch.table.name in self.choices:
                 self._look(batch)

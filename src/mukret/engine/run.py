@@ -26,6 +26,7 @@ from mukret.engine.table_batch import TableBatch
 from mukret.engine.tally import TableTally, Tally
 from mukret.engine.workers import Workers, why_alone
 from mukret.rules.model import RESPONSE, Rules
+from mukret.rules.part import part_for
 
 Progress = Callable[[int], None]
 """Called after each batch with the bytes of input that it held."""
@@ -89,6 +90,10 @@ class Run:
         """The documents to be looked at in full; None: a sample."""
         self.observe: Callable[[BatchTables], None] | None = None
         """Called with the tables of each batch, before it is given out; not where workers share the work."""
+        self.most_bytes: int | None = None
+        """After so many bytes the input is taken to end."""
+        self.cut_short = False
+        """Whether there was more of it."""
         self.started = datetime.now(UTC)
 
     @cached_property
@@ -126,7 +131,13 @@ class Run:
             yield self.output(batch, seen)
 
     def blocks(self) -> Iterator[Block]:
-        return read_blocks(self.sources, self.batch_bytes, [array.names for array in self.plan.long.arrays])
+        size = 0
+        for block in read_blocks(self.sources, self.batch_bytes, [array.names for array in self.plan.long.arrays]):
+            if self.most_bytes is not None and size >= self.most_bytes:
+                self.cut_short = True
+                return
+            size += block.size
+            yield block
 
     def decoding(self, wanted: Wanted | None = None) -> Decoding:
         return Decoding(wanted or self.wanted or is_sampled, self.projection)
@@ -142,13 +153,28 @@ class Run:
             for source in self.sources:
                 source.keep()
         for names in passes:
-            seen = keys_of(self.rules.tables.values(), self.last, names)
-            for batch in self.read(lambda number: False):
-                self.decided(batch, seen)
-                if self.progress:
-                    self.progress(batch.size)
-            for source in self.sources:
-                source.rewind()
+            if not self.settled(names, part_for(self.rules, names)):
+                self.settled(names, self.rules)
+
+    def settled(self, names: Sequence[str], rules: Rules) -> bool:
+        """Finds the last row with each key of some tables, by as much of the rules as they hang on; False if that is
+        too little to tell, since a text that can't be read may stand in rows of other tables."""
+        part = Run(rules, self.sources, batch_bytes=self.batch_bytes)
+        part.started = self.started
+        part.most_bytes = self.most_bytes
+        for name in names:
+            self.last.pop(name, None)
+        seen = keys_of(rules.tables.values(), self.last, names)
+        enough = True
+        for batch in part.read(lambda number: False):
+            enough = not part.decided(batch, seen).blamed or rules is self.rules
+            if not enough:
+                break
+            if self.progress:
+                self.progress(batch.size)
+        for source in self.sources:
+            source.rewind()
+        return enough
 
     def decided(self, batch: Batch, seen: Mapping[str, SeenKeys]) -> BatchTables:
         """The tables of a batch, the fates of all rows settled."""
