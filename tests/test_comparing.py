@@ -51,7 +51,7 @@ class Comparing(FolderCase):
         self.assertEqual(ports.written, [2, 2])
         self.assertEqual(ports.columns, {"lit": ("boolean", "text"), "name": (None, "text")})
         self.assertEqual(
-            {fates: (change.count, change.examples[0][0]) for fates, change in ports.fates.items()},
+            {fates: (change.count, change.examples[0].place) for fates, change in ports.fates.items()},
             {
                 ("written", "filtered"): (1, f"$.ports[0] in {self.folder}/a.jsonl, document 1"),
                 ("filtered", "written"): (1, f"$.ports[1] in {self.folder}/a.jsonl, document 1"),
@@ -59,7 +59,7 @@ class Comparing(FolderCase):
             },
         )
         self.assertEqual(
-            {name: [(old, new) for _, old, new in change.examples] for name, change in ports.values.items()},
+            {name: [(case.old, case.new) for case in change.examples] for name, change in ports.values.items()},
             {"lit": [(None, "none")]},
         )
 
@@ -70,7 +70,7 @@ class Comparing(FolderCase):
             {"ports": PORTS},
         )
         change = found.tables["ports"].fates["written", "rejected"]
-        self.assertEqual((change.count, change.examples[0][2]), (1, "depth: not-a-number"))
+        self.assertEqual((change.count, change.examples[0].new), (1, "depth: not-a-number"))
 
     def test_rows_that_are_found_another_way_are_known_by_their_place(self) -> None:
         found = self.compare(RULES, RULES.replace("$.ports[*]", "$.ports[1:]"), {"ports": PORTS})
@@ -120,8 +120,9 @@ class Comparing(FolderCase):
 
 class OnTheCommandLine(FolderCase):
     def test_it_is_counted_and_shown_by_example(self) -> None:
-        self.file("old.yaml", rules_text(RULES))
-        self.file("new.yaml", rules_text(RULES.replace("$.depth", "$.dept")).replace("where: depth > 2", ""))
+        keyed = rules_text(RULES).replace("where: depth > 2", "key: code\n    where: depth > 2")
+        self.file("old.yaml", keyed)
+        self.file("new.yaml", keyed.replace("$.depth", "$.dept").replace("where: depth > 2", ""))
         self.file("a.json", json.dumps({"ports": PORTS}))
         done = self.mukret("compare", "old.yaml", "new.yaml", "a.json")
         self.assertEqual(done.returncode, 1)
@@ -130,18 +131,21 @@ class OnTheCommandLine(FolderCase):
             [
                 "ports  2 rows written, now 4",
                 "  rows filtered → written: 1",
-                "      $.ports[1] in a.json, document 1",
+                "      code=SKR  $.ports[1] in a.json, document 1",
                 "  rows rejected → written: 1",
-                "      $.ports[2] in a.json, document 1",
+                "      code=BRA  $.ports[2] in a.json, document 1",
                 "  depth: 2",
                 "      7.5 → null",
-                "        $.ports[0] in a.json, document 1",
+                "        code=OTV  $.ports[0] in a.json, document 1",
                 "      3.0 → null",
-                "        $.ports[3] in a.json, document 1",
+                "        code=TOL  $.ports[3] in a.json, document 1",
                 "the same: old",
                 "1 document read by both",
             ],
         )
+        next_step = done.stderr.splitlines()[-1].split()
+        self.assertEqual(" ".join(next_step[1:]), "trace new.yaml a.json --table ports --key code=OTV --field depth")
+        self.assertEqual(self.mukret(*next_step[1:]).returncode, 0)
         done = self.mukret("compare", "old.yaml", "old.yaml", "-", stdin=json.dumps({"ports": PORTS}))
         self.assertEqual(
             (done.returncode, done.stdout.splitlines()), (0, ["the same: ports, old", "1 document read by both"])

@@ -203,6 +203,7 @@ class OnTheCommandLine(FolderCase):
                 "        read as state",
             ],
         )
+        self.assertEqual(done.stderr.splitlines()[-1], "  mukret look a.json '$.ports[0]' --nth 1")
         report = json.loads(
             self.mukret("trace", "ferry.rules.yaml", "a.json", "--table", "ports", "--reject", "1", "--json").stdout
         )

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import json
-import shlex
 from typing import TYPE_CHECKING
 
 import click
 
+from mukret.cli.console import next_step
 from mukret.cli.options import examples, json_option, output_options, set_up_logging
 
 if TYPE_CHECKING:
@@ -203,6 +203,6 @@ def _print_next(target: str, before: int, save_calls: str | None) -> None:
     if before:
         click.echo(f"  beside {counted(before, 'answer')} from before: a run reads all that is kept there", err=True)
     click.echo("\nNext:", err=True)
-    click.secho(f"  mukret survey {shlex.quote(target)}", fg="green", err=True)
+    next_step("survey", target)
     if save_calls:
-        click.secho(f"  mukret collect {shlex.quote(save_calls)} --to {shlex.quote(target)}", fg="green", err=True)
+        next_step("collect", save_calls, "--to", target)

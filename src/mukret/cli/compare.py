@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 import click
 
+from mukret.cli.console import next_step
 from mukret.cli.options import examples, files_argument, json_option, output_options, set_up_logging
 
 if TYPE_CHECKING:
@@ -44,6 +46,7 @@ def command(
 
     Rows are the same if they stand at one place of a response. Exit code 1 if anything is different.
     """
+    from mukret.cli.progress import progress_bar
     from mukret.documents import find_sources
     from mukret.engine.comparing import compare_rules
     from mukret.rules import load_rules
@@ -53,14 +56,33 @@ def command(
     sources = find_sources(files)
     for source in sources:
         source.keep()
-    found = compare_rules(before, after, sources)
+    with progress_bar(sources, quiet=quiet) as progress:
+        found = compare_rules(before, after, sources, progress=progress)
     if as_json:
         from mukret.values import json_text
 
         click.echo(json_text(found.as_json()))
     elif not quiet:
         print_comparison(found, after)
+        _print_next(found, old, new, files)
     ctx.exit(1 if found.found else 0)
+
+
+def _print_next(found: Comparison, old: str, new: str, files: Sequence[str]) -> None:
+    """How to see, for the first row that is different and has a key, how that came about."""
+    for name, changes in found.tables.items():
+        rows: list[tuple[str | None, str | None, Change]] = [
+            (None, now, one) for (_, now), one in changes.fates.items()
+        ]
+        values: list[tuple[str | None, str | None, Change]] = [(col, "", one) for col, one in changes.values.items()]
+        for column, is_now, change in [*values, *rows]:
+            key = change.examples[0].key
+            if key and "-" not in files:
+                pairs = [part for pair in key.items() for part in ("--key", "=".join(pair))]
+                only = ["--field", column] if column else []
+                click.echo("Next: how the first of these came about", err=True)
+                next_step("trace", old if is_now is None else new, *files, "--table", name, *pairs, *only)
+                return
 
 
 def print_comparison(found: Comparison, rules: Rules) -> None:
@@ -105,12 +127,14 @@ def _print_change(what: str, change: Change, *, most: int) -> None:
     from mukret.text import escaped, shortened
 
     click.echo(f"  {what}: {change.count:,}")
-    for place, old, new in change.examples[:most]:
-        if old is None and new is None:
+    for case in change.examples[:most]:
+        place = "  ".join([*map("=".join, case.key.items()), case.place])
+        if case.old is None and case.new is None:
             click.secho(f"      {escaped(place)}", dim=True)
             continue
-        pair = new if old is None and what.startswith("rows ") else f"{_shown(old)} → {_shown(new)}"
-        click.echo(f"      {escaped(shortened(str(pair), 2 * LONGEST))}")
+        whole = case.old is None and what.startswith("rows ")
+        pair = str(case.new) if whole else f"{_shown(case.old)} → {_shown(case.new)}"
+        click.echo(f"      {escaped(shortened(pair, 2 * LONGEST))}")
         click.secho(f"        {escaped(place)}", dim=True)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 import shutil
 from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING
@@ -200,6 +201,11 @@ def print_unmatched(path: str, hint: str | None) -> None:
     if hint:
         click.secho("  hint: ", fg="cyan", nl=False, err=True)
         click.echo(escaped(hint), err=True)
+
+
+def next_step(*words: str) -> None:
+    """A command to go on with, words quoted so that they can be pasted."""
+    click.secho(f"  mukret {shlex.join(words)}", fg="green", err=True)
 
 
 def print_notices(notices: Sequence[Notice]) -> None:

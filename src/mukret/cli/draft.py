@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import os
-import shlex
 from pathlib import Path
 
 import click
 
+from mukret.cli.console import next_step
 from mukret.cli.options import examples, files_argument, output_options, set_up_logging
 
 
@@ -72,7 +72,7 @@ def command(
     logger.info("drafted %s", summary)
     if not quiet and out is not None:
         click.echo(f"{click.style(out, bold=True)}: {summary}, tried on {counted(len(sources), 'file')}", err=True)
-        click.secho(f"  mukret preview {shlex.join([out, *files])}", fg="green", err=True)
+        next_step("preview", out, *files)
     bad = draft.bad_documents
     if bad and not quiet:
         click.echo(f"{counted(bad, 'document')} could not be read: mukret survey says why", err=True)

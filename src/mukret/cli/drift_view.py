@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import shlex
 from collections.abc import Iterator
 
 import click
 
-from mukret.cli.console import columns, readable
+from mukret.cli.console import columns, next_step, readable
 from mukret.engine.drift import Drift
 from mukret.engine.tally import Reason
 from mukret.text import counted, escaped, shortened
@@ -37,7 +36,7 @@ def print_drift(drift: Drift, again: tuple[str, ...] | None) -> None:
     click.echo(f"\n{_summary(drift)}")
     if drift.unread and again is not None:
         click.echo("what no rule reads, left out from now on:", err=True)
-        click.secho(f"  mukret check {shlex.join(again)} --ignore-now", fg="green", err=True)
+        next_step("check", *again, "--ignore-now")
 
 
 def _parts(drift: Drift) -> Iterator[tuple[str, list[list[str]], tuple[int, ...]]]:

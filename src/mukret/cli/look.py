@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import shlex
 import shutil
 from collections.abc import Iterable, Iterator
 from itertools import islice
@@ -11,6 +10,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from mukret.cli.console import next_step
 from mukret.cli.options import examples, json_option, output_options, set_up_logging
 
 if TYPE_CHECKING:
@@ -201,11 +201,10 @@ def _print_count(
     click.echo(f"\n{many}; {f'the first {shown:,} shown' if shown < found else 'all shown'}", err=True)
     if file == "-":
         return
-    again = f"mukret look {shlex.quote(file)} {shlex.quote(path)}"
     if shown < found:
-        click.secho(f"  {again} --nth {shown + 1}", fg="green", err=True)
+        next_step("look", file, path, "--nth", str(shown + 1))
     elif containers:
-        click.secho(f"  {again} --every", fg="green", err=True)
+        next_step("look", file, path, "--every")
 
 
 # ---- every node below

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shlex
 from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
@@ -11,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from mukret.cli.console import next_step
 from mukret.cli.options import (
     examples,
     files_argument,
@@ -268,13 +268,8 @@ def _print_next(seen: Seen, rules: str, files: Sequence[str]) -> None:
     if chosen is None:
         return
     name, row = chosen
-    what = f"--reject {row.nth}" if row.reject else f"--nth {row.nth}"
-    click.echo(
-        "Next: how a row came about" if not row.reject else "Next: why a row is rejected, field by field", err=True
-    )
-    click.secho(
-        f"  mukret trace {shlex.join([rules, *files])} --table {shlex.quote(name)} {what}", fg="green", err=True
-    )
+    click.echo(f"Next: {'why a row is rejected, field by field' if row.reject else 'how a row came about'}", err=True)
+    next_step("trace", rules, *files, "--table", name, "--reject" if row.reject else "--nth", str(row.nth))
 
 
 def _print_changes(old: Seen, new: Seen) -> None:

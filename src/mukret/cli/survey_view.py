@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import shlex
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 import click
 
-from mukret.cli.console import cell_width, columns, print_bad_documents, print_unmatched, readable, screen
+from mukret.cli.console import cell_width, columns, next_step, print_bad_documents, print_unmatched, readable, screen
 from mukret.survey.report import PlaceReport, RecordList, Surprise, SurveyReport, share
 from mukret.survey.shapes import in_array
 from mukret.text import counted, escaped, shortened
@@ -338,13 +337,12 @@ def _print_surprise(surprise: Surprise, console: Console, width: int) -> None:
 
 def _print_next(report: SurveyReport, files: Sequence[str]) -> None:
     """What to type next, words quoted so that they can be pasted."""
-    named = " ".join(shlex.quote(file) for file in files)
     if "-" in files or len(report.places) < 2:
         return
     largest = max(report.lists, key=lambda one: one.records, default=None)
     path = largest.path if largest else report.path or "$"
     click.echo("\nNext: see one as it stands, one list alone; begin rules", err=True)
-    click.secho(f"  mukret look {shlex.quote(files[0])} {shlex.quote(path)} --nth 1", fg="green", err=True)
+    next_step("look", files[0], path, "--nth", "1")
     if largest and report.path is None:
-        click.secho(f"  mukret survey {named} --path {shlex.quote(path)}", fg="green", err=True)
-        click.secho(f"  mukret draft {named}", fg="green", err=True)
+        next_step("survey", *files, "--path", path)
+        next_step("draft", *files)

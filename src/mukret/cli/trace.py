@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from mukret.cli.console import next_step, readable
 from mukret.cli.options import (
     examples,
     files_argument,
@@ -65,6 +66,7 @@ def command(
 
     Exit code 1 if there is no such row.
     """
+    from mukret.cli.progress import progress_bar
     from mukret.documents import find_sources
     from mukret.engine.fates import Fate
     from mukret.engine.picking import pick
@@ -85,7 +87,8 @@ def command(
         source.keep()
     wanted = _wanted(own, keys, where)
     fate = Fate.REJECTED if reject else None if keys or where else Fate.WRITTEN
-    picked = pick(checked, sources, table, wanted, fate, reject or nth or 1)
+    with progress_bar(sources, quiet=quiet) as progress:
+        picked = pick(checked, sources, table, wanted, fate, reject or nth or 1, progress=progress)
     if picked is None:
         what = "is rejected" if reject else "is chosen so" if keys or where else "is written"
         count = f"there are fewer than {reject or nth}" if (reject or nth or 1) > 1 else f"no row of {table} {what}"
@@ -98,6 +101,10 @@ def command(
         click.echo(json_text(found.as_json()))
     else:
         _print(found)
+        if not quiet and found.document == 1 and found.file in (source.path for source in sources):
+            # of the first document, the first node with this path is the one
+            click.echo("\nNext: the row as it stands in the response", err=True)
+            next_step("look", found.file, readable(found.path), "--nth", "1")
 
 
 def _inputs(files: tuple[str, ...]) -> Sequence[str]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import islice, zip_longest
 from typing import Any
@@ -25,23 +25,33 @@ from mukret.values import JsonValue
 MOST_EXAMPLES = 3
 
 
+@dataclass(frozen=True)
+class Case:
+    """A row: its place, its key (none where the table has none, or a part of it is null), and what was and is there."""
+
+    place: str
+    old: str | None
+    new: str | None
+    key: Mapping[str, str] = field(default_factory=dict)
+
+    def as_json(self) -> dict[str, JsonValue]:
+        return {"place": self.place, "old": self.old, "new": self.new, "key": dict(self.key)}
+
+
 @dataclass
 class Change:
-    """One kind of change: how often, and the first cases, each with its place and what was and is there."""
+    """One kind of change: how often, and the first cases."""
 
     count: int = 0
-    examples: list[tuple[str, str | None, str | None]] = field(default_factory=list)
+    examples: list[Case] = field(default_factory=list)
 
-    def see(self, count: int, cases: Iterable[tuple[str, str | None, str | None]]) -> None:
+    def see(self, count: int, cases: Iterable[Case]) -> None:
         """So many more; no more `cases` are asked for than are kept."""
         self.count += count
         self.examples += islice(cases, MOST_EXAMPLES - len(self.examples))
 
     def as_json(self) -> dict[str, JsonValue]:
-        return {
-            "count": self.count,
-            "examples": [{"place": place, "old": old, "new": new} for place, old, new in self.examples],
-        }
+        return {"count": self.count, "examples": [case.as_json() for case in self.examples]}
 
 
 @dataclass
@@ -175,8 +185,7 @@ def _compare(changes: TableChanges, old: TableBatch, new: TableBatch) -> None:
     for before, after in _pairs(old, new):
         fates = (_fate(old, before), _fate(new, after))
         if fates[0] != fates[1]:
-            case = _row_changed(old, new, before, after)
-            changes.fates.setdefault(fates, Change()).see(1, case)
+            changes.fates.setdefault(fates, Change()).see(1, _row_changed(old, new, before, after))
         elif before is not None and after is not None and fates[0] == "written":
             kept.append((before, after))
     _compare_values(changes, old, new, kept)
@@ -219,11 +228,9 @@ def _fate(rows: TableBatch, row: int | None) -> str | None:
     return None if row is None else Fate(rows.fates[row]).name.lower()
 
 
-def _row_changed(
-    old: TableBatch, new: TableBatch, before: int | None, after: int | None
-) -> Iterator[tuple[str, str | None, str | None]]:
-    place = _place(new, after) if after is not None else _place(old, before or 0)
-    yield place, None, _why(new, after)
+def _row_changed(old: TableBatch, new: TableBatch, before: int | None, after: int | None) -> Iterator[Case]:
+    rows, row = (new, after) if after is not None else (old, before or 0)
+    yield Case(_place(rows, row), None, _why(new, after), _key(rows, row))
 
 
 def _why(rows: TableBatch, row: int | None) -> str | None:
@@ -236,6 +243,13 @@ def _why(rows: TableBatch, row: int | None) -> str | None:
 
 def _place(rows: TableBatch, row: int) -> str:
     return f"{location_text(rows.locate(row)[0].location)} in {rows.place_in_input(row)}"
+
+
+def _key(rows: TableBatch, row: int) -> dict[str, str]:
+    """The values of the key, as they are written."""
+    kinds = rows.table.types
+    values = {name: written(rows.arrays[name].slice(row, 1), kinds[name])[0].as_py() for name in rows.table.key}
+    return {} if None in values.values() else values
 
 
 def _compare_values(changes: TableChanges, old: TableBatch, new: TableBatch, kept: list[tuple[int, int]]) -> None:
@@ -251,7 +265,10 @@ def _compare_values(changes: TableChanges, old: TableBatch, new: TableBatch, kep
         same = pc.or_(pc.fill_null(pc.equal(one, two), False), pc.and_(pc.is_null(one), pc.is_null(two)))
         different = true_rows(pc.invert(same))
         if different:
-            cases = ((_place(new, kept[row][1]), one[row].as_py(), two[row].as_py()) for row in different)
+            cases = (
+                Case(_place(new, kept[row][1]), one[row].as_py(), two[row].as_py(), _key(new, kept[row][1]))
+                for row in different
+            )
             changes.values.setdefault(name, Change()).see(len(different), cases)
 
 

@@ -10,7 +10,7 @@ from mukret.columns.written import written
 from mukret.documents import BadDocument, Batch, Source, nothing_read, read_batches
 from mukret.engine.fates import Fate, keys_of
 from mukret.engine.reference import Document
-from mukret.engine.run import Run
+from mukret.engine.run import Progress, Run
 from mukret.engine.table_batch import TableBatch
 from mukret.errors import ExpressionError
 from mukret.expressions import evaluate
@@ -35,7 +35,14 @@ Wanted = Callable[[TableBatch, Sequence[int]], Sequence[int]]
 
 
 def pick(
-    rules: Rules, sources: Sequence[Source], table: str, wanted: Wanted, fate: Fate | None, nth: int = 1
+    rules: Rules,
+    sources: Sequence[Source],
+    table: str,
+    wanted: Wanted,
+    fate: Fate | None,
+    nth: int = 1,
+    *,
+    progress: Progress | None = None,
 ) -> Picked | None:
     """The nth row of a table with this fate (None: any) among those that are wanted; None if there are not so many.
 
@@ -43,26 +50,23 @@ def pick(
     """
     part = part_for(rules, [table])
     try:
-        return _pick(part, sources, table, wanted, fate, nth, whole=part is rules)
+        return _pick(Run(part, sources, progress=progress), table, wanted, fate, nth, whole=part is rules)
     except _TooLittle:
         for source in sources:
             source.rewind()
-        return _pick(rules, sources, table, wanted, fate, nth, whole=True)
+        return _pick(Run(rules, sources, progress=progress), table, wanted, fate, nth, whole=True)
 
 
 class _TooLittle(Exception):
     """A part of the rules can't tell what an embedded text that can't be read does."""
 
 
-def _pick(
-    rules: Rules, sources: Sequence[Source], table: str, wanted: Wanted, fate: Fate | None, nth: int, *, whole: bool
-) -> Picked | None:
-    run = Run(rules, sources)
+def _pick(run: Run, table: str, wanted: Wanted, fate: Fate | None, nth: int, *, whole: bool) -> Picked | None:
     run.settle()
     seen = keys_of(run.rules.tables.values(), run.last)
     before = documents = 0
     bad: BadDocument | None = None
-    for batch in read_batches(sources, projection=run.projection):
+    for batch in read_batches(run.sources, projection=run.projection):
         tables = run.decided(batch, seen)
         if tables.blamed and not whole:
             raise _TooLittle
@@ -74,6 +78,8 @@ def _pick(
         before += len(chosen)
         documents += len(tables.batch.documents)
         bad = bad or next(iter(tables.batch.bad), None)
+        if run.progress:
+            run.progress(batch.size)
     if bad is not None and not documents:
         raise nothing_read(bad.source.name, bad.finding)
     return None
