@@ -99,9 +99,129 @@ class Drafts(FolderCase):
             'recurse: "$.replies[*]"',
             "above_id: {parent: id}",
             'rows: "$.days.*"',
-            "day_name: {fact: name, required: true",
+            "date: {fact: name, type: date, required: true",
         ):
             self.assertIn(line, found)
+
+    def columns(self, *documents: Any) -> dict[str, list[str]]:
+        """The types of the columns of a draft, by table."""
+        rules = parse_rules(self.draft(*documents))
+        return {
+            name: [f"{column} {kind.name}" for column, kind in table.columns] for name, table in rules.tables.items()
+        }
+
+    def test_what_is_said_of_a_list_beside_it_in_an_array(self) -> None:
+        ports = [{"code": f"P{n}", "built": str(1900 + n), "value": None if n else 12} for n in range(3)]
+        self.assertEqual(
+            self.columns([{"page": 1, "pages": 2}, ports]), {"a": ["a_code text", "built integer", "value integer"]}
+        )
+
+    def test_lists_below_names_that_are_data(self) -> None:
+        days = {f"2031-04-0{day}": [{"id": f"{day}{n}", "closest": "0.12345"} for n in range(2)] for day in range(1, 4)}
+        self.assertEqual(
+            self.columns({"count": 6, "sailings": days}),
+            {
+                "sailing_dates": ["date date"],
+                "sailings": ["date date", "sailing_id integer", "closest decimal(18,5)"],
+            },
+        )
+        fares = {f"2031-04-0{day}": dict.fromkeys(("OTV", "SKR", "TOL", "BRA", "LUN"), 1.5) for day in range(1, 4)}
+        self.assertEqual(
+            self.columns({"fares": fares}),
+            {"fare_dates": ["date date"], "fares": ["date date", "fare_code text", "fare decimal(18,2)"]},
+        )
+        years = {"ports": [{"code": f"P{n}", "depth": {str(2020 + n): 3.5, "2031": 4}} for n in range(3)]}
+        self.assertEqual(self.columns(years)["depth"], ["port_code text", "year integer", "value float"])
+
+    def test_records_whose_names_have_numbers_in_them_are_no_data(self) -> None:
+        tides = {f"2031-04-0{day}": {"1. low": "1.0100", "2. high": "4.2500", "3. no": str(day)} for day in range(1, 4)}
+        self.assertEqual(
+            self.columns({"Tides (Daily)": tides}),
+            {"tides_daily": ["date date", "n_1_low decimal(18,4)", "n_2_high decimal(18,4)", "n_3_no integer"]},
+        )
+
+    def test_resources_with_attributes_and_relationships(self) -> None:
+        data = [
+            {
+                "type": "sailing",
+                "id": str(n),
+                "attributes": {"state": "open", "departs": "2031-04-01T10:00:00+01:00"},
+                "relationships": {"port": {"data": {"type": "port", "id": "OTV"}}},
+            }
+            for n in range(4)
+        ]
+        included = [{"type": "port", "id": "OTV", "attributes": {"name": "Otterwick"}}]
+        self.assertEqual(
+            self.columns({"data": data, "included": included}),
+            {
+                "data": [
+                    "data_id integer",
+                    "type text",
+                    "state text",
+                    "departs timestamp",
+                    "port_type text",
+                    "port_id text",
+                ],
+                "included": ["type text", "id text", "name text"],
+            },
+        )
+
+    def test_features_on_a_map(self) -> None:
+        features = [
+            {
+                "type": "Feature",
+                "id": f"b{n}",
+                "properties": {"mag": 1.5 + n, "time": 1_706_000_000_000 + n, "felt": n or None, "type": "buoy"},
+                "geometry": {"type": "Point", "coordinates": [-8.1 - n, 57.2, 3]},
+            }
+            for n in range(3)
+        ]
+        self.assertEqual(
+            self.columns({"type": "FeatureCollection", "features": features, "bbox": [-9, 57, 0, -8, 58, 10]}),
+            {
+                "features": [
+                    "feature_id text",
+                    "type text",
+                    "mag float",
+                    "time timestamp",
+                    "felt integer",
+                    "properties_type text",
+                    "geometry_type text",
+                    "geometry_longitude float",
+                    "geometry_latitude float",
+                    "geometry_altitude integer",
+                ]
+            },
+        )
+
+    def test_names_decide_what_values_leave_open(self) -> None:
+        cases: list[tuple[str, list[Any], str]] = [
+            ("sailed_at", [1_706_000_000, 1_706_000_300], "timestamp"),
+            ("revid", [1_190_000_000, 1_190_000_300], "integer"),
+            ("is_open", [0, 1], "boolean"),
+            ("berths", [0, 1], "integer"),
+            ("price", [1.5, 2.25], "decimal(18,2)"),
+            ("feels_like", [1.5, 2.25], "float"),
+            ("lat", ["57.2", "57.3"], "float"),
+            ("height", ["57.2", "57.3"], "decimal(18,2)"),
+            ("zip", ["10004", "10005"], "text"),
+            ("calling", ["+44", "+47"], "text"),
+            ("change", ["+1", "-2"], "integer"),
+            ("version", ["3.1", "2.0"], "text"),
+            ("name", ["T 1", "T 2"], "text"),
+            ("pickup", ["t", "t"], "text"),
+            ("pickup", ["t", "f"], "boolean"),
+            ("opens", ["7:27:02 AM", "5:05:55 PM"], "time"),
+            ("day", ["2031-Apr-01 20:28", "2031-May-02 01:10"], "datetime"),
+            ("kind", ["ferry", "launch"] * 6, "kind"),
+            ("vessel", ["Petrel", "Tern"] * 6, "text"),
+            ("hull", ["steel", "wood"] * 10, "hull"),
+            ("hull", ["steel", "wood"] * 6, "text"),
+        ]
+        for name, values, expected in cases:
+            with self.subTest(name, values=values[:2]):
+                [[column]] = self.columns([{name: value} for value in values]).values()
+                self.assertEqual(column, f"{name} {expected}")
 
     def test_how_values_are_read(self) -> None:
         cases: list[tuple[list[Any], str]] = [

@@ -287,7 +287,7 @@ class Shapes(SurveyCase):
             self.assertEqual(paths, ["$", "$.a", "$.a[*]", "$.a[*][*]"])
         envelope = [{"page": 1}, [{"code": "OTV"}, {"code": "SKR"}]]
         paths = [place.path for place in self.survey(envelope).places]
-        self.assertEqual(paths, ["$", "$[*]", "$[*].page", "$[*][*]", "$[*][*].code"])
+        self.assertEqual(paths, ["$", "$[0]", "$[0].page", "$[1]", "$[1][*]", "$[1][*].code"])
 
     def test_parallel_arrays_are_of_equal_length_always(self) -> None:
         tides = [{"times": ["04:10"] * n, "heights": ["1.2"] * n, "notes": ["x"] * 2} for n in (2, 3, 4)]

@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from mukret.rules import Rules
 
 LONGEST = 46
+LONGEST_PLACE = 90
 
 
 @click.command(
@@ -128,7 +129,8 @@ def _print_change(what: str, change: Change, *, most: int) -> None:
 
     click.echo(f"  {what}: {change.count:,}")
     for case in change.examples[:most]:
-        place = "  ".join([*map("=".join, case.key.items()), case.place])
+        key = "  ".join(map("=".join, case.key.items()))
+        place = f"{key}  {case.place}" if key and len(key) + len(case.place) <= LONGEST_PLACE else case.place
         if case.old is None and case.new is None:
             click.secho(f"      {escaped(place)}", dim=True)
             continue

@@ -12,7 +12,7 @@ GENERIC = {"item", "items", "result", "results", "data", "record", "records", "l
 """Names that say nothing of what is in a list: the one above says more."""
 NO_NAMES = {"null", "true", "false"}
 """Words that are no names in YAML."""
-WRAPPERS = {"attributes", "data", "fields", "properties", "value", "values"}
+WRAPPERS = {"attributes", "data", "fields", "properties", "relationships", "value", "values"}
 """Names of objects that only hold what a record has."""
 BARE = {"id", "ids", "code", "key", "no", "nr", "num", "number", "ref", "reference", "name", "uuid", "guid", "slug"}
 """Names that say what they are only together with what has them."""

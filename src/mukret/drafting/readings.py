@@ -5,25 +5,33 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass, field
 
+from mukret.drafting.meanings import is_fixed_set, is_flag, is_free_text, is_label, is_measured, is_money, is_open_set
 from mukret.survey.forms import PLACEHOLDER, form_of
-from mukret.survey.looks import Look, named_like_an_id
+from mukret.survey.looks import Look, looks_of
+from mukret.survey.places import Place
 from mukret.survey.report import PlaceReport
 from mukret.text import counted, shortened
 from mukret.values import JsonValue, shown_text
 
 _NOTHING = ("empty text", "placeholder")
 _NUMERIC = ("integer", "float")
+_MAY_BE_TEXT = ("number in text", "boolean word", "time", "duration", "epoch")
+"""Looks of texts that are no more than that where the name says that it is a text."""
 MOST_WORDS = 12
+MOST_UNNAMED = 6
+"""Words of an enum whose name does not say that its words are a fixed set."""
 TIMES_EACH = 3
-"""Words of an enum come so often on average."""
+"""Words of an enum come so often on average,"""
+TIMES_UNNAMED = 10
+"""or so often, if its name does not say so."""
 LONGEST_WORD = 30
 _DECIMAL = re.compile(r"decimal\(18,([0-9]+)\)")
-_MONEY = re.compile(
-    r"price|amount|cost|fare|fee|total|sum|balance|tax|paid|value|salary|wage|rent|discount|net|gross", re.I
-)
 MOST_EXACT = 3
-"""With more digits after the point it is rather measured than counted."""
-_FREE = ("name", "title", "label", "note", "description", "comment", "text", "remark", "message", "url", "link")
+"""With more digits after the point a JSON number is rather measured than counted,"""
+MOST_EXACT_IN_TEXT = 8
+"""and so is one in a text."""
+_YEAR = re.compile(r"1[5-9]\d\d|20\d\d|21\d\d")
+_PLAIN_BOOLEANS = {"true", "false", "yes", "no"}
 
 
 @dataclass
@@ -45,14 +53,14 @@ def reading_of(report: PlaceReport) -> Reading:
     if not kinds:
         return Reading(remarks=["always null"])
     looks = [look for look in report.looks if look.name not in _NOTHING]
-    readings = [dict(look.reading) for look in looks] + [{"type": "boolean"}] * bool(place.count("boolean"))
+    readings = [_by_name(look, place) for look in looks] + [{"type": "boolean"}] * bool(place.count("boolean"))
     if place.numbers.huge:
         return Reading(remarks=["has whole numbers beyond 64 bits"])
     found = _joined(readings)
     found = found and _with_room(found, report)
     if found is None:
         return Reading(remarks=[f"of several kinds: {', '.join(sorted(kinds))}"])
-    words = enum_words(report, looks) if found.get("type", "text") == "text" and len(looks) == 1 else ()
+    words = enum_words(report, looks) if found.keys() <= {"trim"} and len(looks) == 1 else ()
     if words:
         return Reading({}, words)
     reading = Reading(found)
@@ -95,37 +103,80 @@ def _settled(reading: dict[str, JsonValue]) -> dict[str, JsonValue]:
     return reading
 
 
+def _by_name(look: Look, place: Place) -> dict[str, JsonValue]:
+    """How values of this look are read, given the name of their place."""
+    texts = bool(place.count("string"))
+    if texts and look.name in _MAY_BE_TEXT and (is_free_text(place) or _is_left_alone(look, place)):
+        return {"trim": True} if place.trimmed.count else {}
+    if look.name == "whole number" and is_flag(place) and place.numbers.low >= 0 and place.numbers.high <= 1:
+        return {"type": "boolean"}
+    return dict(look.reading)
+
+
+def _is_left_alone(look: Look, place: Place) -> bool:
+    """Whether texts that look like something else are taken as they stand: digits of ids, a lone `t`."""
+    known = [*(place.values.counted or ()), *place.values.examples]
+    words = {value.strip().lower() for value in known if type(value) is str}
+    if look.name == "boolean word":
+        return len(words) < 2 and not words <= _PLAIN_BOOLEANS
+    if look.name != "number in text":
+        return False
+    return (is_label(place) and not look.reading.get("strip")) or all(word.startswith("+") for word in words)
+
+
 def _with_room(reading: dict[str, JsonValue], report: PlaceReport) -> dict[str, JsonValue]:
-    """Numbers with a fraction as what has room for those of tomorrow: amounts exact, with two digits at least, what was
-    measured as a float."""
+    """Numbers with a fraction as what has room for those of tomorrow: amounts and what is sent as text exact, with two
+    digits at least, what was measured as a float."""
     found = _DECIMAL.fullmatch(str(reading.get("type")))
     if not found:
         return reading
-    digits = int(found[1])
-    exact = report.place.count("string") > 0 or _MONEY.search(report.place.step or "") is not None
-    kind = f"decimal(18,{max(2, digits)})" if exact and (digits <= MOST_EXACT or "percent" in reading) else "float"
-    return {**reading, "type": kind}
+    digits, place = int(found[1]), report.place
+    in_text = place.count("string") > 0
+    exact = not is_measured(place) and (
+        (in_text and (digits <= MOST_EXACT_IN_TEXT or "percent" in reading))
+        or (is_money(place) and digits <= MOST_EXACT)
+    )
+    width = 18 if place.longest <= 18 else 38
+    return {**reading, "type": f"decimal({width},{max(2, digits)})" if exact else "float"}
 
 
 def enum_words(report: PlaceReport, looks: list[Look]) -> tuple[str, ...]:
     """The values of an enum, if the words of a place are a fixed set: those that differ in case and white space alone
     are one, named as most of them are."""
     place = report.place
-    name = (place.step or "").lower()
-    above = (place.parent.step or "").lower() if place.parent else ""
-    named_freely = any(word.endswith(free) for word in (name, above) for free in _FREE)
-    free = named_like_an_id(place.step) or report.refers_to or report.unique or named_freely
     texts = [(value, count) for value, count in report.words if type(value) is str and value.strip()]
+    free = report.refers_to or report.unique or is_open_set(place)
     if free or place.step is None or len(texts) != len(report.words) or looks[0].name != "text":
         return ()
     groups: dict[str, list[str]] = {}
     for word, _ in texts:
         groups.setdefault(word.strip().casefold(), []).append(word)
-    if not 2 <= len(groups) <= MOST_WORDS or place.values.count < TIMES_EACH * len(groups):
+    named = is_fixed_set(place)
+    most, times = (MOST_WORDS, TIMES_EACH) if named else (MOST_UNNAMED, TIMES_UNNAMED)
+    if not 2 <= len(groups) <= most or place.values.count < times * len(groups):
         return ()
     if any(len(word) > LONGEST_WORD or word.count(" ") > 2 for word, _ in texts):
         return ()
+    if not named and any(character.isdigit() for word in groups for character in word):
+        return ()
     return tuple(words[0].strip() for words in groups.values())
+
+
+def names_reading(place: Place) -> tuple[str, dict[str, JsonValue]]:
+    """What the names of members are where they are data, and how they are read: days, instants, years, or texts."""
+    names = Place()
+    names.see_strings([str(name) for name in place.names.counted or place.names.examples])
+    look, *others = looks_of(names)
+    if not others and not look.odd:
+        if look.name in ("date", "timestamp") and not look.detail.endswith("no value tells"):
+            reading = _settled(dict(look.reading))
+            if look.name == "timestamp" and "no offset" in look.detail:
+                reading["type"] = "datetime"
+            return ("date" if look.name == "date" else "time"), reading
+        if look.name == "number in text" and all(_YEAR.fullmatch(str(name)) for name in names.values.examples):
+            return "year", {"type": "integer"}
+    code = look.name == "text" and all(str(name).isupper() for name in names.values.examples)
+    return ("code" if code else "name"), {}
 
 
 def _blanks(report: PlaceReport, reading: Reading) -> None:

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
+from itertools import chain, islice
 
 from mukret.drafting.model import Draft, DraftField, DraftTable
 from mukret.drafting.names import BARE, GENERIC, WRAPPERS, fresh, singular, snake_case
-from mukret.drafting.readings import Reading, example_note, reading_of
+from mukret.drafting.readings import Reading, example_note, names_reading, reading_of
 from mukret.paths import Name, child_segment
 from mukret.paths.locate import path_text
 from mukret.survey import PlaceReport, SurveyReport
-from mukret.survey.looks import named_like_an_id
+from mukret.survey.naming import named_like_an_id, words_of_name
 from mukret.survey.places import Place
 from mukret.text import shortened
 from mukret.types.names import SIMPLE
@@ -21,13 +22,20 @@ FEWEST_UNIQUE = 20
 """Of fewer values, that none comes twice says little, unless they are named like ids."""
 
 
-def tables_of(report: SurveyReport, title: str) -> Draft:
-    """A draft of rules for what was surveyed: tables for the lists of records, children within their parents."""
-    return _Drafter(report, title).draft
+FEWEST_VALUES = 6
+"""A list of no more scalars than these beside the records is no table: corners of a map, words on the response."""
+
+
+def tables_of(report: SurveyReport, title: str, word: str = "rows") -> Draft:
+    """A draft of rules for what was surveyed: tables for the lists of records, children within their parents.
+
+    `word` is what a table of the documents themselves is called, or of their elements.
+    """
+    return _Drafter(report, title, word).draft
 
 
 class _Drafter:
-    def __init__(self, report: SurveyReport, title: str) -> None:
+    def __init__(self, report: SurveyReport, title: str, word: str) -> None:
         self.reports = {id(one.place): one for one in report.places}
         self.documents = report.documents
         self.draft = Draft(title, bad_documents=report.bad_documents)
@@ -36,29 +44,30 @@ class _Drafter:
         self.referring: list[tuple[DraftTable, DraftField, PlaceReport]] = []
         self.moment: DraftField | None = None
         root = report.places[0].place
-        if root.elements is not None or root.members is not None:
-            self.container(root, root, None, ("documents",))
-        elif self.holds_lists(root):
+        if self.holds_lists(root):
             self.response(root)
-            self.object(root, root, None, ())
+            self.node(root, root, None, (word,) if root.elements is not None or root.columns else ())
+        elif root.elements is not None:
+            self.container(root, root, None, (word,))
         else:
-            self.table(root, root, "$", None, ("documents",))
+            self.table(root, root, "$", None, (word,))
         if not self.draft.tables:
-            self.draft, self.moment = Draft(title, bad_documents=report.bad_documents), None
-            self.table(root, root, "$", None, ("documents",))
+            self.draft, self.moment, self.keys = Draft(title, bad_documents=report.bad_documents), None, {}
+            self.table(root, root, "$", None, (word,))
         self.link()
 
     def report(self, place: Place) -> PlaceReport:
         return self.reports[id(place)]
 
     def holds_lists(self, place: Place) -> bool:
-        """Whether records stand below a place in lists, or under names that are data."""
+        """Whether records or rows stand below a place in lists, or under names that are data."""
         todo = [place]
         while todo:
             one = todo.pop()
-            if one.members is not None or (one.elements is not None and one.elements.objects):
+            inner = one.elements
+            if one.members is not None or (inner is not None and (inner.objects or inner.columns or inner.elements)):
                 return True
-            todo += one.children.values()
+            todo += [*one.children.values(), *one.columns]
         return False
 
     # ---- where rows are
@@ -79,8 +88,9 @@ class _Drafter:
         if by_name or (place.elements is not None and not several):
             self.container(place, base, table, names)
         elif place.columns and kinds == {"array"}:
-            for number, column in enumerate(place.columns):
-                self.scalar(column, base, table, (*names, str(number + 1)))
+            for name, column in zip(_column_names(place), place.columns, strict=True):
+                above = names[:-1] if name in _POSITION else names
+                self.node(column, base, table, (*above, name) if name else names)
         elif kinds == {"object"} and place.children:
             self.object(place, base, table, names)
         elif kinds in ({"object"}, {"array"}):
@@ -92,6 +102,9 @@ class _Drafter:
         """A list, or an object whose member names are data: a table, or a field with a list."""
         inner = place.members or place.elements
         assert inner is not None
+        if not place.header and not self.has_scalars(inner) and self.is_nested(place, inner):
+            self.nested(place, inner, base, table, names)
+            return
         records = inner.objects and inner.members is None and not self.has_scalars(inner)
         values_by_name = place.members is not None and not inner.elements and inner.values.count
         if records or values_by_name:
@@ -100,12 +113,32 @@ class _Drafter:
             self.table_of_arrays(place, inner, base, table, names)
         elif inner.values.count and not {"array", "object"} & set(inner.kinds) and table is not None:
             self.list_field(inner, base, table, names)
-        elif inner.values.count and table is None:
+        elif inner.values.count and table is None and place.lengths.longest > FEWEST_VALUES:
             self.table(inner, base, self.path(inner, base), table, names, of=place)
         elif table is not None and inner.nodes:
             self.whole(place, base, table, names)
         else:
             self.ignore(place, self.words_for(place))
+
+    @staticmethod
+    def is_nested(place: Place, inner: Place) -> bool:
+        """Whether what is in a list, or under names that are data, are lists and such objects again. Lists of lists of
+        scalars are values."""
+        below = inner.members or inner.elements
+        if below is None or (inner.members is None and inner.objects):
+            return False
+        return place.members is not None or inner.members is not None or bool(below.objects)
+
+    def nested(self, place: Place, inner: Place, base: Place, table: DraftTable | None, names: tuple[str, ...]) -> None:
+        """Lists of lists are one list of what is in them; names that are data are a table of their own, and what is
+        below each of them is within that."""
+        if place.members is None:
+            self.container(inner, base, table, names)
+            return
+        one = singular(names[-1]) if names else ""
+        outer = self.new_table(self.path(inner, base), table, (*names[:-1], f"{one}_{names_reading(place)[0]}s"), {})
+        self.named(outer, place)
+        self.container(inner, inner, outer, names)
 
     @staticmethod
     def has_scalars(place: Place) -> bool:
@@ -124,10 +157,7 @@ class _Drafter:
     ) -> DraftTable:
         table = self.new_table(rows, parent, names, options or {})
         if of is not None and of.members is not None:
-            own = DraftField(f"{singular(table.name)}_name", {"fact": "name"}, note=_names_note(of), required=True)
-            table.fields.append(own)
-            table.rows = re.sub(r"\[\*\]$", ".*", str(table.rows))
-            self.own_key(table, own, alone=of.nodes == 1)
+            self.named(table, of)
         elif of is not None and of.objects and of.count("array"):
             table.options["spread"] = True
             table.rows = self.path(of, base)
@@ -137,7 +167,8 @@ class _Drafter:
             self.key(inner, table)
             self.object(inner, inner, table, ())
         else:
-            self.scalar(inner, inner, table, (singular(names[-1]),))
+            one = singular(names[-1])
+            self.scalar(inner, inner, table, ("value" if snake_case(one) in self.taken(table) else one,))
         if "recurse" in table.options:
             known = next((own for own in table.fields if named_like_an_id(own.name)), None)
             if known is not None:
@@ -145,6 +176,17 @@ class _Drafter:
                 table.fields.append(DraftField(name, {"parent": known.name}))
         self.finish(table)
         return table
+
+    def named(self, table: DraftTable, of: Place) -> None:
+        """A table of what stands under names that are data: the names are a field, typed where they are all days."""
+        taken = self.taken(table)
+        name, reading = names_reading(of)
+        whole = f"{singular(table.name.removesuffix(f'_{name}s'))}_{name}"
+        own = DraftField(fresh(name if reading and name not in taken else whole, taken), {"fact": "name"}, reading)
+        own.note, own.required = _names_note(of), True
+        table.fields.append(own)
+        table.rows = re.sub(r"\[\*\]$", ".*", str(table.rows))
+        self.own_key(table, own, alone=of.nodes == 1)
 
     def new_table(
         self, rows: JsonValue, parent: DraftTable | None, names: Sequence[str], options: dict[str, JsonValue]
@@ -258,13 +300,15 @@ class _Drafter:
         if set(place.kinds) <= {"null"}:
             self.ignore(place, self.words_for(place))
             return
+        if id(place) in self.keys and self.keys[id(place)][0] is table:
+            return  # it stands at the head of the table
         self.field(table, self.report(place), self.name(table, place, names), {"at": self.path(place, base)})
 
     def name(self, table: DraftTable, place: Place, names: tuple[str, ...]) -> str:
-        *above, last = names
+        *above, last = names or ("",)
         name = snake_case("_".join([*(step for step in above if step not in WRAPPERS), last])) or "value"
-        if id(place) in self.keys and name in BARE:
-            name = f"{singular(table.name)}_{name}"
+        if name in self.taken(table):
+            name = snake_case("_".join(names)) or name
         return name
 
     def field(self, table: DraftTable, report: PlaceReport, name: str, source: dict[str, JsonValue]) -> DraftField:
@@ -276,10 +320,6 @@ class _Drafter:
             report.nulls or place.recursive or own.odd or _may_be_nothing(report, own)
         )
         table.fields.append(own)
-        if id(place) in self.keys and self.keys[id(place)][0] is table:
-            self.keys[id(place)] = (table, own)
-            table.key = [own.name if part == "" else part for part in table.key]
-            own.required = True
         if report.refers_to:
             self.referring.append((table, own, report))
         return own
@@ -335,12 +375,17 @@ class _Drafter:
         if table.key or table.options.get("recurse"):
             return
         candidates = [place for place in _scalars_of(inner) if self.may_be_key(place)]
-        candidates.sort(key=lambda place: (not named_like_an_id(place.step), len(_steps(place))))
+        candidates.sort(key=lambda place: (_key_rank(place), len(_steps(place))))
         for place in candidates:
             everywhere = self.report(place).unique == "everywhere"
             if everywhere or (table.inherit and (table.within is None or table.within.key)):
-                self.keys[id(place)] = (table, DraftField("", {}))
-                table.key = [""] if everywhere else [*table.inherit, ""]
+                steps = tuple(_steps(place)[len(_steps(inner)) :])
+                name = self.name(table, place, steps)
+                name = f"{singular(table.name)}_{name}" if name in BARE else name
+                own = self.field(table, self.report(place), name, {"at": self.path(place, inner)})
+                own.required = True
+                self.keys[id(place)] = (table, own)
+                table.key = [own.name] if everywhere else [*table.inherit, own.name]
                 return
         if self.holds_lists(inner) and (table.inherit or self.documents == 1):
             own = DraftField(f"{singular(table.name)}_position", {"fact": "position"}, comment="for want of a key")
@@ -349,10 +394,12 @@ class _Drafter:
 
     def may_be_key(self, place: Place) -> bool:
         report = self.report(place)
-        if not report.unique or not report.always or report.nulls or report.refers_to:
+        above = "parent" in words_of_name(place.step or "") or (place.step or "").lower().startswith("parent")
+        if above or not report.unique or not report.always or report.nulls or report.refers_to:
             return False
         enough = report.unique == "everywhere" and place.values.count >= FEWEST_UNIQUE
-        return named_like_an_id(place.step) or enough
+        number = report.looks[0].name in ("whole number", "number in text")  # that differ today, and may not tomorrow
+        return named_like_an_id(place.step) or (enough and not number)
 
     @staticmethod
     def own_key(table: DraftTable, own: DraftField, *, alone: bool) -> None:
@@ -397,6 +444,27 @@ class _Drafter:
     @staticmethod
     def path(place: Place, base: Place) -> str:
         return path_text(place.segments()[len(base.segments()) :])
+
+
+def _key_rank(place: Place) -> int:
+    """The id of a record comes before what else tells them apart."""
+    words = words_of_name(place.step or "")
+    return 0 if words in _OWN_IDS else 1 if named_like_an_id(place.step) else 2
+
+
+_POSITION = ("longitude", "latitude", "altitude")
+_OWN_IDS = (["id"], ["uid"], ["uuid"], ["guid"])
+
+
+def _column_names(place: Place) -> list[str]:
+    """The numbers of the elements of an array, from 1; none for the only list among unlike parts. The position of a
+    point (RFC 7946) has names."""
+    kind = place.parent.children.get("type") if place.parent and place.step == "coordinates" else None
+    if kind is not None and kind.values.counted == {"Point": kind.nodes}:
+        return list(islice(chain(_POSITION, "4"), len(place.columns)))
+    parts = [column.kinds.keys() & {"array", "object"} for column in place.columns]
+    lists = sum("array" in found for found in parts)
+    return ["" if "array" in found and lists == 1 else str(number) for number, found in enumerate(parts, start=1)]
 
 
 TYPE_NAMES = {*SIMPLE, "decimal", "list"}

@@ -89,6 +89,7 @@ _DAY_FIRST = _ascii(r"(\d{1,2})([/.-])(\d{1,2})\2(\d{4}|\d{2})(?:,?\s+(.*))?")
 _YEAR_FIRST = _ascii(r"(\d{4})([/.])(\d{1,2})\2(\d{1,2})(?:,?\s+(.*))?")
 _MONTHS = "Jan(?:uary)?|Feb(?:ruary)?|Mar(?:ch)?|Apr(?:il)?|May|June?|July?|Aug(?:ust)?|Sept?(?:ember)?|Oct(?:ober)?|Nov(?:ember)?|Dec(?:ember)?"  # noqa: E501
 _DAY_MONTH = _ascii(rf"(\d{{1,2}})([ -])({_MONTHS})([ -])(\d{{4}})(?:,?\s+(.*))?", re.IGNORECASE)
+_YEAR_MONTH = _ascii(rf"(\d{{4}})([ -])({_MONTHS})\2(\d{{1,2}})(?:,?\s+(.*))?", re.IGNORECASE)
 _MONTH_DAY = _ascii(rf"({_MONTHS}) (\d{{1,2}}),? (\d{{4}})(?:,?\s+(.*))?", re.IGNORECASE)
 _RFC5322 = _ascii(
     r"(?:(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun), ?)?\d{1,2} (?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec) \d{4} "
@@ -99,7 +100,7 @@ _CTIME = _ascii(
     r"(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun) (?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec) [ \d]\d \d{2}:\d{2}:\d{2} "
     r"([+-]\d{4} )?\d{4}"
 )
-_CLOCK = _ascii(r"(\d{1,3}):([0-5]\d)(?::([0-5]\d)(\.\d{1,9})?)?(?: ?([AaPp])\.?[Mm]\.?)?")
+_CLOCK = _ascii(r"(\d{1,3}):([0-5]\d)(?::([0-5]\d)(\.\d{1,9})?)?(?:( ?)([AaPp])[Mm])?")
 _ISO_DURATION = _ascii(
     r"[+-]?P(?=\d|T\d)(?:\d+Y)?(?:\d+M)?(?:\d+W)?(?:\d+D)?(?:T(?:\d+H)?(?:\d+M)?(?:\d+(?:[.,]\d+)?S)?)?"
 )
@@ -288,6 +289,10 @@ def _other_date(text: str) -> Form | None:
     match = _YEAR_FIRST.fullmatch(text)
     if match and _exists(*match.group(1, 3, 4)):
         return _with_clock("%Y{0}%m{0}%d".format(match[2]), match[5])
+    match = _YEAR_MONTH.fullmatch(text)
+    if match:
+        month = "%B" if len(match[3]) > 3 else "%b"
+        return _with_clock(f"%Y{match[2]}{month}{match[2]}%d", match[5])
     match = _DAY_MONTH.fullmatch(text)
     if match:
         if _RFC5322.fullmatch(text):
@@ -304,17 +309,20 @@ def _with_clock(pattern: str, clock: str | None) -> Form | None:
     match = _CLOCK.fullmatch(clock)
     if not match:
         return None
-    hours = "%I" if match[5] else "%H"
-    code = f"{hours}:%M{':%S' if match[3] else ''}{'.%f' if match[4] else ''}{' %p' if match[5] else ''}"
-    return Form("timestamp", (f"{pattern} {code}", "none"))
+    return Form("timestamp", (f"{pattern} {_clock_pattern(match)}", "none"))
+
+
+def _clock_pattern(match: re.Match[str]) -> str:
+    half = f"{match[5]}%p" if match[6] else ""
+    return f"{'%I' if half else '%H'}:%M{':%S' if match[3] else ''}{'.%f' if match[4] else ''}{half}"
 
 
 def _clock(text: str) -> Form | None:
     match = _CLOCK.fullmatch(text)
     if not match:
         return None
-    if match[5]:
-        return Form("time", ("%I:%M %p",))
+    if match[6]:
+        return Form("time", (_clock_pattern(match),))
     return Form("time", ("iso",)) if len(match[1]) == 2 and match[1] < "24" else Form("duration", ("clock",))
 
 

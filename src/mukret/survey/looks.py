@@ -12,6 +12,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from mukret.survey.forms import EMPTY, PLACEHOLDER, AnyForm, Form, NumberForm
+from mukret.survey.naming import named_like_a_count, named_like_a_moment, named_like_an_id
 from mukret.survey.places import Place, Where, magnitude
 from mukret.text import counted
 from mukret.values import JsonValue
@@ -49,12 +50,6 @@ EPOCHS = {"epoch-s": 0, "epoch-ms": 3, "epoch-us": 6, "epoch-ns": 9}
 """Powers of ten between a second and the unit."""
 _EARLIEST, _LATEST = 631_152_000, 4_102_444_800  # 1990 to 2100, in seconds
 _DIGITS = re.compile(r"[0-9]{1,30}")
-_ID_NAME = re.compile(
-    r"(?:^|[_\-.\s])(?:ids?|uid|uuid|guid|key|code|ref|reference|no|nr|num|number|slug|sku)$"
-    r"|(?<=[a-z])(?:Ids?|ID|Key|Code|Ref|No|Nr|Number)$"
-)
-_TIME_NAME = re.compile(r"time|date|(?:^|[_a-z])at$|updated|created|modified|since|until|start|end|expire|made", re.I)
-_COUNT_NAME = re.compile(r"(?:count|size|bytes|total|length|amount|population|value|phone|zip|isbn|ean)s?$", re.I)
 
 
 @dataclass(frozen=True)
@@ -76,10 +71,6 @@ class Look:
     detail: str = ""
     reading: Mapping[str, JsonValue] = field(default_factory=dict)
     odd: tuple[Odd, ...] = ()
-
-
-def named_like_an_id(name: str | None) -> bool:
-    return name is not None and _ID_NAME.search(name) is not None
 
 
 def looks_of(place: Place) -> list[Look]:
@@ -203,13 +194,20 @@ def _epoch_in_text(place: Place, numbers: list[NumberForm]) -> str | None:
 
 
 def _epoch_unit(place: Place, low: int, high: int) -> str | None:
-    name = place.step
-    if name is not None and (named_like_an_id(name) or _COUNT_NAME.search(name)):
+    name = _name_of(place)
+    if name is not None and (named_like_an_id(name) or named_like_a_count(name) or not named_like_a_moment(name)):
         return None
     for unit, power in EPOCHS.items():
         if _EARLIEST * 10**power <= low and high <= _LATEST * 10**power:
             return unit
     return None
+
+
+def _name_of(place: Place) -> str | None:
+    """The name of a member, that of the list for its elements; None for what has only a position."""
+    while place.step is None and place.position is None and place.parent is not None:
+        place = place.parent
+    return place.step
 
 
 def _unit_name(unit: str) -> str:
@@ -267,9 +265,10 @@ def _orderless(pattern: str) -> str:
 
 
 def _time(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]) -> Look:
-    clock = any(isinstance(form, Form) and form.detail == ("%I:%M %p",) for form in forms)
-    detail = "12-hour clock" if clock else "HH:MM or HH:MM:SS: of day, or a duration"
-    return Look("time", _total(place, forms), detail, {} if clock else {"type": "time"}, odd)
+    patterns = [form.detail[0] for form in forms if isinstance(form, Form)]
+    if patterns == ["iso"]:
+        return Look("time", _total(place, forms), "HH:MM or HH:MM:SS: of day, or a duration", {"type": "time"}, odd)
+    return Look("time", _total(place, forms), "12-hour clock", {"type": "time", "format": patterns}, odd)
 
 
 def _duration(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]) -> Look:
@@ -294,8 +293,7 @@ def _numbers(place: Place) -> list[Look]:
     count = numbers.whole + numbers.fractions
     if not count:
         return []
-    named = place.step is not None and _TIME_NAME.search(place.step) is not None
-    if named or (numbers.low != numbers.high and not numbers.fractions):
+    if _name_of(place) is not None or (numbers.low != numbers.high and not numbers.fractions):
         unit = _epoch_unit(place, _whole(numbers.low), _whole(numbers.high))
         if unit:
             detail = (

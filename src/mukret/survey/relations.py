@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from mukret.survey.looks import named_like_an_id
+from mukret.survey.naming import named_like_an_id
 from mukret.survey.places import Place
 from mukret.values import JsonValue
 

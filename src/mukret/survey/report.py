@@ -10,7 +10,8 @@ from mukret.documents import BadDocument
 from mukret.paths import Path
 from mukret.paths.locate import path_text
 from mukret.survey.forms import Form
-from mukret.survey.looks import LOOKS, Look, differing_only_in_case, looks_of, named_like_an_id, uniqueness, words_of
+from mukret.survey.looks import LOOKS, Look, differing_only_in_case, looks_of, uniqueness, words_of
+from mukret.survey.naming import named_like_an_id
 from mukret.survey.places import Place, Seen, Where
 from mukret.survey.relations import Reference, Sorts, references, sorts_of
 from mukret.text import counted

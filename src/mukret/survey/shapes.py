@@ -9,7 +9,7 @@ import re
 from collections import Counter
 from collections.abc import Iterable, Sequence
 
-from mukret.survey.forms import form_of
+from mukret.survey.forms import NumberForm, form_of
 from mukret.survey.places import Place
 from mukret.values import JsonValue, kind_of
 
@@ -17,6 +17,7 @@ DATA_KINDS = frozenset({"date", "timestamp", "time", "number", "uuid", "mail", "
 FEW_NAMES = 5
 """Fewer names than these are taken for members, unless each of them is a date, a number or the like."""
 ALIKE = 0.5
+MUCH_ALIKE = 0.75
 FEWEST_POINTS = 3
 """Of fewer arrays it can't be told that their length is always the same."""
 _CODE_NAME = re.compile(r"(?=.*[A-Z0-9])[A-Z0-9][A-Z0-9_.:/-]*|(?=.*\d)(?=.*[-:/])[\w.:/-]+")
@@ -43,7 +44,7 @@ def names_are_data(place: Place) -> bool:
     children = list(place.children.values())
     if place.step is not None and all(_holds_another(child, place.step) for child in children):
         return True
-    if all(form_of(name).kind in DATA_KINDS for name in names):
+    if all(map(_is_data, names)):
         return len(names) > 1 or form_of(names[0]).kind != "number"
     if _repeat_their_name(children):
         return True
@@ -55,6 +56,12 @@ def names_are_data(place: Place) -> bool:
     if place.objects >= 3:
         return often < ALIKE and len(names) >= 2 * FEW_NAMES
     return all(child.objects for child in children) and any(len(child.children) > 1 for child in children)
+
+
+def _is_data(name: str) -> bool:
+    """Whether a name is a date, a number or the like; `1. open` and `3h` are names with a number in them."""
+    form = form_of(name)
+    return form.kind in DATA_KINDS and not (isinstance(form, NumberForm) and (form.before or form.after))
 
 
 def _holds_another(child: Place, name: str) -> bool:
@@ -136,7 +143,8 @@ def make_map(place: Place) -> None:
 def fold_target(place: Place, name: str, values: Sequence[JsonValue]) -> Place | None:
     """The place further up that a new member belongs to, where a structure holds itself: a list of replies to a reply.
 
-    It has the same name, and the records in it have much the same members.
+    It has the same name, and the records in it have much the same members; where it does not stand in these records
+    themselves, but in some object of theirs, both have: `data` in `data[*].relationships.port` is something else.
     """
     sample = [names for value in values[:50] if (names := _names_in(value))]
     for above in _above(place):
@@ -146,7 +154,8 @@ def fold_target(place: Place, name: str, values: Sequence[JsonValue]) -> Place |
         if not sample:
             return above if place in (above, above.elements) else None
         names = frozenset().union(*sample)
-        if known and len(names & known) >= ALIKE * len(names):
+        itself = place in (above, above.elements, above.members)
+        if known and len(names & known) >= (ALIKE * len(names) if itself else MUCH_ALIKE * len(names | known)):
             return above
     return None
 
@@ -199,9 +208,10 @@ def in_array(place: Place) -> bool:
 
 
 def _are_rows(place: Place) -> bool:
-    """Whether what was counted by position so far is a table, or a series of coordinates, to the end."""
+    """Whether what was counted by position so far is a table, a series of coordinates, or unlike parts, to the end."""
     uneven = place.elements is not None or place.lengths.shortest != place.lengths.longest
-    return not uneven and (in_array(place) or place.lengths.lists >= FEWEST_POINTS)
+    parts = any(column.kinds.keys() & {"array", "object"} for column in place.columns)
+    return not uneven and (in_array(place) or parts or place.lengths.lists >= FEWEST_POINTS)
 
 
 def _forget_rows(place: Place) -> None:

@@ -26,6 +26,8 @@ MOST_NAMES = 2_000
 MOST_COLUMNS = 50
 MOST_NUMBERS = 4
 """Longer arrays of numbers are series, not coordinates."""
+MOST_PARTS = 6
+"""Longer arrays of unlike things are lists all the same."""
 MOST_PAIRS = 8
 COMPARED = 200
 """Objects of a batch in which the lengths of arrays are compared."""
@@ -159,8 +161,8 @@ class Walk:
         return int(all(not array or (type(array[0]) is list and tuple(array[0]) == place.header) for array in arrays))
 
     def _as_row(self, place: Place, arrays: list[list[JsonValue]], lengths: list[int]) -> bool:
-        """Arrays of one length are rows where they stand in an array, and where they are a few numbers: coordinates.
-        Their elements are counted by position."""
+        """Arrays of one length are rows where they stand in an array, and where they are a few numbers (coordinates) or
+        of unlike parts: what is said of a list, and the list. Their elements are counted by position."""
         length = place.lengths.longest
         if place.elements or not 0 < length <= MOST_COLUMNS or place.lengths.shortest != length:
             return False
@@ -169,7 +171,7 @@ class Walk:
             listed = any(type(cell) is list for cell in first) or all(type(cell) is dict for cell in first)
             if listed and not place.columns:
                 return False  # lists of lists of lists: a shape, not a table; and objects are records of their own
-        elif not 1 < length <= MOST_NUMBERS or not _all_numbers(arrays):
+        elif not (1 < length <= MOST_NUMBERS and _all_numbers(arrays)) and not _unlike_parts(arrays, length):
             return False
         for position in range(length):
             if position == len(place.columns):
@@ -308,6 +310,18 @@ class Walk:
 
 def _all_numbers(arrays: Sequence[list[JsonValue]]) -> bool:
     return all(type(cell) in (int, Number) for array in arrays for cell in array)
+
+
+def _unlike_parts(arrays: Sequence[list[JsonValue]], length: int) -> bool:
+    """Whether each position has a kind of its own, and one at least is a list beside something else; two objects are
+    rather records of a list."""
+    if not 1 < length <= MOST_PARTS:
+        return False
+    kinds = [{type(array[position]) for array in arrays} - {type(None)} for position in range(length)]
+    if any(len(found) > 1 for found in kinds):
+        return False
+    parts = [next(iter(found), None) for found in kinds]
+    return list in parts and parts.count(dict) <= 1 and len(set(parts)) > 1
 
 
 def _of_type(nodes: list[JsonValue], kind: type, types: Counter[type]) -> list[JsonValue]:

@@ -1,0 +1,101 @@
+"""What the name of a member says of how its values are read, where these leave it open.
+
+A person who knows the trade reads `"price": 12.5` as an exact amount, `"lat": 12.5` as a measure, and leaves the digits
+of `"zip": "10004"` alone. The words are those of English interfaces; a name that says nothing decides nothing.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+
+from mukret.survey.naming import named_like_an_id, words_of_name
+from mukret.survey.places import Place
+
+
+def _words(text: str) -> frozenset[str]:
+    return frozenset(text.split())
+
+
+_MONEY = _words(
+    "price cost fare fee amount total subtotal sum balance tax vat paid payment salary wage rent discount gross "
+    "revenue profit budget income charge surcharge premium deposit refund tip toll debit credit turnover"
+)
+_MEASURED = _words(
+    "lat lon lng long latitude longitude altitude elevation coordinate coord bbox boundingbox bounds position geo "
+    "geometry"
+)
+_LABELS = _words(
+    "zip zipcode postcode postal plz phone telephone tel mobile fax cell isbn issn ean upc gtin fips ssn iban bic "
+    "imei barcode account version ver hash digest checksum md5 sha1 sha256 code key ref reference sku slug"
+)
+_FREE = _words(
+    "name title label description desc comment text summary note remark message headline caption subject body "
+    "address street city town url uri link href path file filename"
+)
+_FIXED = _words(
+    "status state type kind class classification category level severity priority mode phase stage gender sex "
+    "side unit direction visibility result outcome role method action alert grade tier condition quality scope "
+    "access precision relationship verdict size shape cabin deck"
+)
+_OPEN = _words(
+    "country nation region province county district area zone timezone tz language lang locale currency author "
+    "user owner login username account vendor brand maker manufacturer model network station stop place location "
+    "agency company organization organisation org team player artist actor director genre tag topic icon color "
+    "colour branch vehicle vessel ship boat carrier operator airline host server source publisher provider "
+    "creator editor sender recipient customer client family first last given surname year"
+)
+_FLAGS = _words(
+    "is has have can was are did should allow allows show use uses need needs require requires support supports"
+)
+_FLAG_ENDS = _words("flag enabled disabled active available allowed required visible hidden deleted archived verified")
+
+
+def _says(name: str | None, known: Collection[str]) -> bool:
+    return any(word in known or word.removesuffix("s") in known for word in words_of_name(name or ""))
+
+
+def name_of(place: Place) -> str | None:
+    """The name of a member; of elements of a list, or of an object whose names are data, that of the list."""
+    while place.step is None and place.parent is not None:
+        place = place.parent
+    return place.step
+
+
+def is_money(place: Place) -> bool:
+    return _says(name_of(place), _MONEY)
+
+
+def is_measured(place: Place) -> bool:
+    """Coordinates, whatever they are written like."""
+    return _says(name_of(place), _MEASURED)
+
+
+def is_label(place: Place) -> bool:
+    """Whether digits in texts are to be kept as they stand: codes, numbers of telephones, versions. Ids that are
+    counted up are integers, as long as none begins with a zero."""
+    return _says(name_of(place), _LABELS)
+
+
+def is_free_text(place: Place) -> bool:
+    words = words_of_name(name_of(place) or "")
+    return bool(words) and words[-1].removesuffix("s") in _FREE
+
+
+def is_fixed_set(place: Place) -> bool:
+    """Whether the values are one of a few, by the name: a status, a kind of something."""
+    words = words_of_name(place.step or "")
+    return bool(words) and words[-1].removesuffix("s") in _FIXED
+
+
+def is_open_set(place: Place) -> bool:
+    """Whether there are more values than have been seen, by the name: countries, owners, ids."""
+    above = words_of_name(place.parent.step or "") if place.parent else []
+    words = words_of_name(place.step or "")
+    last = [group[-1].removesuffix("s") for group in (words, above) if group]
+    return named_like_an_id(place.step) or any(word in _FREE for word in last) or _says(place.step, _OPEN)
+
+
+def is_flag(place: Place) -> bool:
+    """Whether 0 and 1 are false and true."""
+    words = words_of_name(place.step or "")
+    return len(words) > 1 and (words[0] in _FLAGS or words[-1] in _FLAG_ENDS)
