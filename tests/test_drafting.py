@@ -133,11 +133,25 @@ class Drafts(FolderCase):
         years = {"ports": [{"code": f"P{n}", "depth": {str(2020 + n): 3.5, "2031": 4}} for n in range(3)]}
         self.assertEqual(self.columns(years)["depth"], ["port_code text", "year integer", "value float"])
 
+    def test_texts_that_hold_json_are_looked_into_where_all_of_them_do(self) -> None:
+        events = [{"id": n, "payload": json.dumps({"kind": "x", "lines": json.dumps([n])})} for n in range(2)]
+        text = self.draft({"events": events})
+        self.assertIn('  embedded: ["$.events[*].payload", "$.events[*].payload.lines"]\n', text)
+        self.assertEqual(
+            self.columns({"events": events}),
+            {"events": ["event_id integer", "payload_kind text", "payload_lines list(integer)"]},
+        )
+        self.assertEqual(self.columns('{"ports": [{"code": "OTV"}]}'), {"ports": ["code text"]})
+        for other in ("", "{", None):
+            with self.subTest(other=other):
+                found = self.columns({"events": [{"payload": "{}"}, {"payload": "[1]"}, {"payload": other}]})
+                self.assertEqual(found["events"], ["payload text"] if other is not None else ["payload json"])
+
     def test_records_whose_names_have_numbers_in_them_are_no_data(self) -> None:
         tides = {f"2031-04-0{day}": {"1. low": "1.0100", "2. high": "4.2500", "3. no": str(day)} for day in range(1, 4)}
         self.assertEqual(
             self.columns({"Tides (Daily)": tides}),
-            {"tides_daily": ["date date", "n_1_low decimal(18,4)", "n_2_high decimal(18,4)", "n_3_no integer"]},
+            {"tides_daily": ["date date", "low decimal(18,4)", "high decimal(18,4)", "no integer"]},
         )
 
     def test_resources_with_attributes_and_relationships(self) -> None:

@@ -76,7 +76,9 @@ def command(
     bad = draft.bad_documents
     if bad and not quiet:
         click.echo(f"{counted(bad, 'document')} could not be read: mukret survey says why", err=True)
-    ctx.exit(1 if bad else 0)
+    if draft.rejected and not quiet:
+        click.echo(f"still rejected: {counted(draft.rejected, 'row')}; mukret preview says why", err=True)
+    ctx.exit(1 if bad or draft.rejected else 0)
 
 
 def _add(rules: str, files: tuple[str, ...], *, quiet: bool) -> None:

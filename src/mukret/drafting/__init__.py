@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Sequence
-from pathlib import Path
+from collections.abc import Callable, Iterator, Sequence
+from pathlib import PurePath
 
 from mukret.documents import Source
 from mukret.drafting.model import Draft
@@ -12,25 +12,90 @@ from mukret.drafting.names import snake_case
 from mukret.drafting.settle import settled
 from mukret.drafting.tables import tables_of
 from mukret.drafting.text import rules_text
-from mukret.survey import survey
+from mukret.engine.embedded import unfolded
+from mukret.paths import Path, parse_path
+from mukret.paths.locate import path_text
+from mukret.survey import PlaceReport, SurveyReport, survey
+from mukret.survey.places import Place
 
+MOST_LEVELS = 3
+"""So deep texts are looked for that stand in other such texts."""
 _BESIDE_WORDS = re.compile(r"[^A-Za-z]+")
 
 __all__ = ["Draft", "draft_rules", "rules_text"]
 
 
 def draft_rules(
-    sources: Sequence[Source], title: str, file: str = "draft", *, progress: Callable[[int], None] | None = None
+    sources: Sequence[Source],
+    title: str,
+    file: str = "draft",
+    *,
+    embedded: Sequence[Path] | None = None,
+    progress: Callable[[int], None] | None = None,
 ) -> Draft:
-    """A draft for what is in some sources, which are read several times. Raises InputError as a survey does."""
+    """A draft for what is in some sources, which are read several times. Raises InputError as a survey does.
+
+    `embedded`: where texts stand that hold JSON; None: wherever all texts of a place do.
+    """
     for source in sources:
         source.keep()
-    report = survey(sources, progress=progress)
-    return settled(tables_of(report, title, _word(sources)), sources, file)
+    report, paths = (
+        _looked_into(sources, progress) if embedded is None else (_survey(sources, embedded, progress), list(embedded))
+    )
+    draft = _drafted(report, paths, title, sources, file)
+    if paths and embedded is None and (draft.rejected or draft.bad_documents > report.bad_documents):
+        plain = _survey(sources, (), progress)  # not all of them are JSON after all
+        draft = _drafted(plain, [], title, sources, file)
+    return draft
+
+
+def _drafted(report: SurveyReport, embedded: Sequence[Path], title: str, sources: Sequence[Source], file: str) -> Draft:
+    draft = tables_of(report, title, _word(sources))
+    draft.embedded = tuple(path_text(path.segments) for path in embedded)
+    return settled(draft, sources, file)
+
+
+def _looked_into(sources: Sequence[Source], progress: Callable[[int], None] | None) -> tuple[SurveyReport, list[Path]]:
+    """A survey that has read the texts that hold JSON, and where these stand."""
+    found: list[Path] = []
+    report = _survey(sources, found, progress)
+    for _ in range(MOST_LEVELS):
+        more = [parse_path(one.path) for one in report.places if _holds_json(one)]
+        if not more:
+            break
+        found += more
+        report = _survey(sources, found, progress)
+    return report, found
+
+
+def _survey(
+    sources: Sequence[Source], embedded: Sequence[Path], progress: Callable[[int], None] | None
+) -> SurveyReport:
+    for source in sources:
+        source.rewind()
+    paths = list(embedded)
+    return survey(
+        sources, progress=progress, prepare=(lambda document: unfolded(document, paths)[0]) if paths else None
+    )
+
+
+def _holds_json(report: PlaceReport) -> bool:
+    """Whether all that stands at a place are texts that hold JSON."""
+    place = report.place
+    looks = [look.name for look in report.looks]
+    texts = set(place.kinds) <= {"string", "null"} and not any(one.recursive for one in _upward(place))
+    return texts and looks == ["JSON in text"] and not report.looks[0].odd
+
+
+def _upward(place: Place) -> Iterator[Place]:
+    above: Place | None = place
+    while above is not None:
+        yield above
+        above = above.parent
 
 
 def _word(sources: Sequence[Source]) -> str:
     """What the files are called, without what differs between them: `timetable-2031-03-28.json` → timetable."""
-    words = {snake_case(_BESIDE_WORDS.sub(" ", Path(source.path).name.partition(".")[0])) for source in sources}
+    words = {snake_case(_BESIDE_WORDS.sub(" ", PurePath(source.path).name.partition(".")[0])) for source in sources}
     [word, *others] = words or {""}
     return word if word and not others else "rows"

@@ -35,7 +35,7 @@ class Added:
 
 def added_to(rules: Rules, text: str, sources: Sequence[Source]) -> Added:
     """Rules with a draft of what they do not read. Raises InputError, and NotPlain where there is no place for it."""
-    draft = draft_rules(sources, "")
+    draft = draft_rules(sources, "", embedded=[item.path for item in rules.embedded])
     for source in sources:
         source.rewind()
     unread = [_path(one.path) for one in drift(rules, sources).unread]

@@ -50,8 +50,17 @@ _FLAGS = _words(
 _FLAG_ENDS = _words("flag enabled disabled active available allowed required visible hidden deleted archived verified")
 
 
+def _is_one(word: str, known: Collection[str]) -> bool:
+    return word in known or word.removesuffix("s") in known
+
+
 def _says(name: str | None, known: Collection[str]) -> bool:
-    return any(word in known or word.removesuffix("s") in known for word in words_of_name(name or ""))
+    return any(_is_one(word, known) for word in words_of_name(name or ""))
+
+
+def _ends_with(name: str | None, known: Collection[str]) -> bool:
+    words = words_of_name(name or "")
+    return bool(words) and _is_one(words[-1], known)
 
 
 def name_of(place: Place) -> str | None:
@@ -77,22 +86,19 @@ def is_label(place: Place) -> bool:
 
 
 def is_free_text(place: Place) -> bool:
-    words = words_of_name(name_of(place) or "")
-    return bool(words) and words[-1].removesuffix("s") in _FREE
+    return _ends_with(name_of(place), _FREE)
 
 
 def is_fixed_set(place: Place) -> bool:
     """Whether the values are one of a few, by the name: a status, a kind of something."""
-    words = words_of_name(place.step or "")
-    return bool(words) and words[-1].removesuffix("s") in _FIXED
+    return _ends_with(place.step, _FIXED)
 
 
 def is_open_set(place: Place) -> bool:
-    """Whether there are more values than have been seen, by the name: countries, owners, ids."""
-    above = words_of_name(place.parent.step or "") if place.parent else []
-    words = words_of_name(place.step or "")
-    last = [group[-1].removesuffix("s") for group in (words, above) if group]
-    return named_like_an_id(place.step) or any(word in _FREE for word in last) or _says(place.step, _OPEN)
+    """Whether there are more values than have been seen, by the name: countries, owners, ids, words on something."""
+    above = place.parent.step if place.parent else None
+    free = _ends_with(place.step, _FREE) or _ends_with(above, _FREE)
+    return named_like_an_id(place.step) or free or _says(place.step, _OPEN)
 
 
 def is_flag(place: Place) -> bool:

@@ -58,7 +58,11 @@ class Draft:
     tables: list[DraftTable] = field(default_factory=list)
     enums: dict[str, tuple[str, ...]] = field(default_factory=dict)
     ignored: dict[str, str] = field(default_factory=dict)
+    embedded: tuple[str, ...] = ()
+    """Paths of texts that hold JSON, outer ones first."""
     bad_documents: int = 0
+    rejected: int = 0
+    """Rows that are rejected all the same."""
 
     def table(self, name: str) -> DraftTable:
         return next(table for table in self.tables if table.name == name)

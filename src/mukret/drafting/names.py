@@ -7,8 +7,22 @@ import unicodedata
 from collections.abc import Container
 
 _HUMP = re.compile(r"(?<=[a-z0-9])(?=[A-Z])|(?<=[A-Z])(?=[A-Z][a-z])")
+_NUMBERED = re.compile(r"^\d+[.:)] (?=[A-Za-z])")
 _OTHER = re.compile(r"[^0-9A-Za-z]+")
-GENERIC = {"item", "items", "result", "results", "data", "record", "records", "list", "rows", "entries", "elements"}
+GENERIC = {
+    "response",
+    "item",
+    "items",
+    "result",
+    "results",
+    "data",
+    "record",
+    "records",
+    "list",
+    "rows",
+    "entries",
+    "elements",
+}
 """Names that say nothing of what is in a list: the one above says more."""
 NO_NAMES = {"null", "true", "false"}
 """Words that are no names in YAML."""
@@ -19,7 +33,8 @@ BARE = {"id", "ids", "code", "key", "no", "nr", "num", "number", "ref", "referen
 
 
 def snake_case(name: str) -> str:
-    """A name as it can stand in an expression; empty if nothing of it can."""
+    """A name as it can stand in an expression; empty if nothing of it can. Numbers of an enumeration (`1. open`) go."""
+    name = _NUMBERED.sub("", name)
     name = unicodedata.normalize("NFKD", name.replace("ß", "ss")).encode("ascii", "ignore").decode()
     words = _OTHER.sub("_", _HUMP.sub("_", name)).strip("_").lower()
     return f"n_{words}" if words[:1].isdigit() else f"{words}_" if words in NO_NAMES else words

@@ -25,6 +25,8 @@ TIMES_EACH = 3
 TIMES_UNNAMED = 10
 """or so often, if its name does not say so."""
 LONGEST_WORD = 30
+MOST_SIGNS = 3
+"""Longer placeholders are words: `none`, `unknown`."""
 _DECIMAL = re.compile(r"decimal\(18,([0-9]+)\)")
 MOST_EXACT = 3
 """With more digits after the point a JSON number is rather measured than counted,"""
@@ -62,7 +64,9 @@ def reading_of(report: PlaceReport) -> Reading:
         return Reading(remarks=[f"of several kinds: {', '.join(sorted(kinds))}"])
     words = enum_words(report, looks) if found.keys() <= {"trim"} and len(looks) == 1 else ()
     if words:
-        return Reading({}, words)
+        reading = Reading({}, words)
+        _blanks(report, reading, only_signs=True)
+        return reading
     reading = Reading(found)
     if found.get("type", "text") != "text":
         _blanks(report, reading)
@@ -144,9 +148,10 @@ def enum_words(report: PlaceReport, looks: list[Look]) -> tuple[str, ...]:
     """The values of an enum, if the words of a place are a fixed set: those that differ in case and white space alone
     are one, named as most of them are."""
     place = report.place
-    texts = [(value, count) for value, count in report.words if type(value) is str and value.strip()]
+    words = [(value, count) for value, count in report.words if type(value) is not str or not _is_sign(value)]
+    texts = [(value, count) for value, count in words if type(value) is str and value.strip()]
     free = report.refers_to or report.unique or is_open_set(place)
-    if free or place.step is None or len(texts) != len(report.words) or looks[0].name != "text":
+    if free or place.step is None or len(texts) != len(words) or looks[0].name != "text":
         return ()
     groups: dict[str, list[str]] = {}
     for word, _ in texts:
@@ -179,13 +184,24 @@ def names_reading(place: Place) -> tuple[str, dict[str, JsonValue]]:
     return ("code" if code else "name"), {}
 
 
-def _blanks(report: PlaceReport, reading: Reading) -> None:
-    """Words for nothing among values that are typed."""
+def _blanks(report: PlaceReport, reading: Reading, *, only_signs: bool = False) -> None:
+    """Words for nothing among values that are typed; `only_signs`: none that are words of a language, as `unknown`."""
     if not any(look.name == "placeholder" for look in report.looks):
         return
     known = [*(report.place.values.counted or ()), report.place.forms[PLACEHOLDER].example]
     words = sorted({word.strip() for word in known if type(word) is str and form_of(word) == PLACEHOLDER})
-    reading.options["blank"] = words if len(words) > 1 else words[0]
+    words = [word for word in words if not only_signs or not _is_word(word)]
+    if words:
+        reading.options["blank"] = words if len(words) > 1 else words[0]
+
+
+def _is_sign(text: str) -> bool:
+    """`n/a`, `-`, `?`: nothing is said."""
+    return form_of(text) == PLACEHOLDER and not _is_word(text.strip())
+
+
+def _is_word(text: str) -> bool:
+    return text.isalpha() and len(text) > MOST_SIGNS
 
 
 def _odd(looks: list[Look], reading: Reading) -> None:

@@ -15,7 +15,7 @@ from mukret.rules import parse_rules
 from mukret.text import counted, shortened
 from mukret.values import shown_text
 
-MOST_ROUNDS = 12
+MOST_ROUNDS = 50
 FEW = 0.2
 """So large a share of the values may become null; with more, the field is a text."""
 
@@ -28,9 +28,10 @@ def settled(draft: Draft, sources: Sequence[Source], file: str) -> Draft:
         reasons = [reason for reason in run.tally.reasons.values() if reason.table is not None]
         eased = [_eased(draft, reason, run) for reason in reasons]
         if not any(eased):
-            for path, count in sorted(run.sample.unread.items()):
-                draft.ignored.setdefault(path, f"{counted(count, 'time')} in the documents looked at")
-            return draft
+            break
+    for path, count in sorted(run.sample.unread.items()):
+        draft.ignored.setdefault(path, f"{counted(count, 'time')} in the documents looked at")
+    draft.rejected, draft.bad_documents = run.tally.rows_rejected, run.tally.bad_documents
     return draft
 
 

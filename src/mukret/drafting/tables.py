@@ -98,12 +98,21 @@ class _Drafter:
         else:
             self.scalar(place, base, table, names)
 
-    def container(self, place: Place, base: Place, table: DraftTable | None, names: tuple[str, ...]) -> None:
-        """A list, or an object whose member names are data: a table, or a field with a list."""
+    def container(
+        self,
+        place: Place,
+        base: Place,
+        table: DraftTable | None,
+        names: tuple[str, ...],
+        *,
+        within: Place | None = None,
+    ) -> None:
+        """A list, or an object whose member names are data: a table, or a field with a list; or a field with all of it,
+        and of the list `within` which it stands."""
         inner = place.members or place.elements
         assert inner is not None
         if not place.header and not self.has_scalars(inner) and self.is_nested(place, inner):
-            self.nested(place, inner, base, table, names)
+            self.nested(place, inner, base, table, names, within or place)
             return
         records = inner.objects and inner.members is None and not self.has_scalars(inner)
         values_by_name = place.members is not None and not inner.elements and inner.values.count
@@ -116,9 +125,9 @@ class _Drafter:
         elif inner.values.count and table is None and place.lengths.longest > FEWEST_VALUES:
             self.table(inner, base, self.path(inner, base), table, names, of=place)
         elif table is not None and inner.nodes:
-            self.whole(place, base, table, names)
+            self.whole(within or place, base, table, names)
         else:
-            self.ignore(place, self.words_for(place))
+            self.ignore(within or place, self.words_for(within or place))
 
     @staticmethod
     def is_nested(place: Place, inner: Place) -> bool:
@@ -129,11 +138,19 @@ class _Drafter:
             return False
         return place.members is not None or inner.members is not None or bool(below.objects)
 
-    def nested(self, place: Place, inner: Place, base: Place, table: DraftTable | None, names: tuple[str, ...]) -> None:
+    def nested(
+        self,
+        place: Place,
+        inner: Place,
+        base: Place,
+        table: DraftTable | None,
+        names: tuple[str, ...],
+        within: Place,
+    ) -> None:
         """Lists of lists are one list of what is in them; names that are data are a table of their own, and what is
         below each of them is within that."""
         if place.members is None:
-            self.container(inner, base, table, names)
+            self.container(inner, base, table, names, within=within)
             return
         one = singular(names[-1]) if names else ""
         outer = self.new_table(self.path(inner, base), table, (*names[:-1], f"{one}_{names_reading(place)[0]}s"), {})

@@ -27,9 +27,11 @@ def _lines(draft: Draft) -> Iterator[str]:
         yield "enums:                         # the words that were seen; others are rejected"
         for name, words in draft.enums.items():
             yield from enum_lines(name, words)
-    if draft.response or draft.ignored:
+    if draft.response or draft.ignored or draft.embedded:
         yield ""
         yield "response:"
+    if draft.embedded:
+        yield f"  embedded: {flow(list(draft.embedded))}"
     if draft.response:
         yield "  fields:"
         yield from (field_line(own, 4) for own in draft.response)

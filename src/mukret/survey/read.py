@@ -19,6 +19,8 @@ from mukret.survey.walk import Walk
 from mukret.text import counted
 from mukret.values import JsonValue
 
+Prepare = Callable[[JsonValue], JsonValue]
+"""What is made of a document before it is looked at."""
 Progress = Callable[[int], None]
 """Called after each batch with the bytes of input that it held."""
 
@@ -29,6 +31,7 @@ def survey(
     *,
     batch_bytes: int = BLOCK_BYTES,
     progress: Progress | None = None,
+    prepare: Prepare | None = None,
 ) -> SurveyReport:
     """Looks at every document, or at what `path` finds in each. Raises InputError, also if none could be read."""
     walk, doubled = Walk(path), DoubledMembers()
@@ -37,6 +40,8 @@ def survey(
     first: list[JsonValue] = []
     with collector_at_rest():
         for batch in read_batches(sources, is_sampled, batch_bytes):
+            if prepare is not None:
+                batch.documents = list(map(prepare, batch.documents))
             walk.see(batch)
             if path is not None and not walk.roots:
                 first += batch.documents[: MOST_BAD - len(first)]

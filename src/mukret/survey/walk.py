@@ -14,6 +14,7 @@ from itertools import accumulate, chain, islice
 from mukret.documents import Batch
 from mukret.paths import Location, Path, normalized
 from mukret.survey.forms import CODE, TEXT, form_of
+from mukret.survey.naming import named_like_an_id
 from mukret.survey.places import MOST_SAMPLED, MOST_SIGNATURES, Place, Seen, Where
 from mukret.survey.shapes import alike_values, fold_target, in_array, make_map
 from mukret.values import JsonValue, Number, kind_of
@@ -171,7 +172,7 @@ class Walk:
             listed = any(type(cell) is list for cell in first) or all(type(cell) is dict for cell in first)
             if listed and not place.columns:
                 return False  # lists of lists of lists: a shape, not a table; and objects are records of their own
-        elif not (1 < length <= MOST_NUMBERS and _all_numbers(arrays)) and not _unlike_parts(arrays, length):
+        elif not _are_coordinates(place, arrays, length) and not _unlike_parts(arrays, length):
             return False
         for position in range(length):
             if position == len(place.columns):
@@ -308,8 +309,10 @@ class Walk:
             put(Where(batch.sources[number].name, batch.numbers[number], normalized(whole)))
 
 
-def _all_numbers(arrays: Sequence[list[JsonValue]]) -> bool:
-    return all(type(cell) in (int, Number) for array in arrays for cell in array)
+def _are_coordinates(place: Place, arrays: Sequence[list[JsonValue]], length: int) -> bool:
+    """Whether these could be coordinates: a few numbers, and no ids by the name."""
+    numbers = 1 < length <= MOST_NUMBERS and all(type(cell) in (int, Number) for array in arrays for cell in array)
+    return numbers and not named_like_an_id(place.step)
 
 
 def _unlike_parts(arrays: Sequence[list[JsonValue]], length: int) -> bool:
