@@ -191,9 +191,17 @@ class Drafts(FolderCase):
             for n in range(3)
         ]
         self.assertEqual(
-            self.columns({"type": "FeatureCollection", "features": features, "bbox": [-9, 57, 0, -8, 58, 10]}),
+            self.columns(
+                {
+                    "type": "FeatureCollection",
+                    "metadata": {"generated": 1_706_000_000_500, "count": 3},
+                    "features": features,
+                    "bbox": [-9, 57, 0, -8, 58, 10],
+                }
+            ),
             {
                 "features": [
+                    "generated timestamp",
                     "feature_id text",
                     "type text",
                     "mag float",

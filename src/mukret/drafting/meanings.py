@@ -44,6 +44,8 @@ _OPEN = _words(
     "colour branch vehicle vessel ship boat carrier operator airline host server source publisher provider "
     "creator editor sender recipient customer client family first last given surname year"
 )
+_MADE = _words("generated updated lastupdated timestamp time date dt created retrieved fetched asof now")
+_OTHER_MOMENTS = _words("start end from to until next expires expiry valid took processing response elapsed zone")
 _FLAGS = _words(
     "is has have can was are did should allow allows show use uses need needs require requires support supports"
 )
@@ -99,6 +101,12 @@ def is_open_set(place: Place) -> bool:
     above = place.parent.step if place.parent else None
     free = _ends_with(place.step, _FREE) or _ends_with(above, _FREE)
     return named_like_an_id(place.step) or free or _says(place.step, _OPEN)
+
+
+def is_when_made(place: Place) -> bool:
+    """Whether a moment is that at which a response was made, and not one that it tells of."""
+    words = words_of_name(place.step or "")
+    return any(word in _MADE for word in words) and not any(word in _OTHER_MOMENTS for word in words)
 
 
 def is_flag(place: Place) -> bool:

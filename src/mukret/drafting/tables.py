@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterator, Sequence
 from itertools import chain, islice
 
+from mukret.drafting.meanings import is_when_made
 from mukret.drafting.model import Draft, DraftField, DraftTable
 from mukret.drafting.names import BARE, GENERIC, WRAPPERS, fresh, singular, snake_case
 from mukret.drafting.readings import Reading, example_note, names_reading, reading_of
@@ -370,11 +371,11 @@ class _Drafter:
     # ---- keys
 
     def response(self, root: Place) -> None:
-        """What tells one document from another, if there are several: a moment rather than a number."""
-        if self.documents < 2:
-            return
+        """What tells one document from another: a moment rather than a number. Of a single one, when it was made."""
         found = [place for place in _scalars_of(root) if self.tells_apart(place)]
-        found.sort(key=lambda place: self.report(place).looks[0].name not in ("timestamp", "epoch", "date"))
+        found.sort(key=lambda place: not self.is_moment(place))
+        if self.documents < 2:
+            found = [place for place in found if self.is_moment(place) and is_when_made(place)]
         if found:
             place = found[0]
             name = snake_case("_".join(map(str, _steps(place)[-1:]))) or "document"
@@ -382,6 +383,9 @@ class _Drafter:
             self.moment = DraftField(name, {"at": self.path(place, root)}, reading.options)
             self.moment.note = example_note(self.report(place))
             self.draft.response.append(self.moment)
+
+    def is_moment(self, place: Place) -> bool:
+        return self.report(place).looks[0].name in ("timestamp", "epoch", "date")
 
     def tells_apart(self, place: Place) -> bool:
         values, report = place.values, self.report(place)

@@ -26,7 +26,10 @@ _MOMENTS = _words(
     "observed measured sunrise sunset moonrise moonset depart departs departed departure arrive arrives arrived "
     "arrival effective asof edited"
 )
-_STEMS = _words("time date stamp epoch unix utc creat updat modif chang expir publish regist receiv accept approv")
+_STEMS = _words(
+    "time date stamp epoch unix utc creat updat modif chang expir publish generat retriev upload regist receiv "
+    "accept approv"
+)
 _COUNT = re.compile(r"(?:count|size|bytes|total|length|amount|population|value|phone|zip|isbn|ean)s?$", re.I)
 
 
