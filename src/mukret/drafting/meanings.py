@@ -45,6 +45,16 @@ _OPEN = _words(
     "creator editor sender recipient customer client family first last given surname year"
 )
 _MADE = _words("generated updated lastupdated timestamp time date dt created retrieved fetched asof now")
+_ANSWER = _words(
+    "page pages per pagination paging limit offset total count cnt nb num size next previous prev cursor links "
+    "link url uri href self has more took elapsed status code cod message success ok result error errors version "
+    "api request requests query params filter filters format type kind quota hits docs shards license licence "
+    "copyright disclaimer attribution help debug warnings ttl took numfound start rows etag"
+)
+_ANSWER_ENDS = _words(
+    "page pages limit offset total count cursor url uri link links href status version took ms out ttl hits size "
+    "more elapsed next previous prev per_page"
+)
 _OTHER_MOMENTS = _words("start end from to until next expires expiry valid took processing response elapsed zone")
 _FLAGS = _words(
     "is has have can was are did should allow allows show use uses need needs require requires support supports"
@@ -107,6 +117,17 @@ def is_when_made(place: Place) -> bool:
     """Whether a moment is that at which a response was made, and not one that it tells of."""
     words = words_of_name(place.step or "")
     return any(word in _MADE for word in words) and not any(word in _OTHER_MOMENTS for word in words)
+
+
+def is_about_the_answer(place: Place) -> bool:
+    """Whether a value beside the lists says how it was asked and answered: pages, links, counts, versions."""
+    above: Place | None = place
+    while above is not None:
+        words = words_of_name(above.step or "")
+        if words and (words[-1] in _ANSWER_ENDS or all(word in _ANSWER for word in words)):
+            return True
+        above = above.parent
+    return False
 
 
 def is_flag(place: Place) -> bool:

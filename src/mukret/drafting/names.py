@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from collections.abc import Container
+from collections.abc import Container, Iterable
 
 _HUMP = re.compile(r"(?<=[a-z0-9])(?=[A-Z])|(?<=[A-Z])(?=[A-Z][a-z])")
 _NUMBERED = re.compile(r"^\d+[.:)] (?=[A-Za-z])")
@@ -38,6 +38,11 @@ def snake_case(name: str) -> str:
     name = unicodedata.normalize("NFKD", name.replace("ß", "ss")).encode("ascii", "ignore").decode()
     words = _OTHER.sub("_", _HUMP.sub("_", name)).strip("_").lower()
     return f"n_{words}" if words[:1].isdigit() else f"{words}_" if words in NO_NAMES else words
+
+
+def joined(steps: Iterable[str]) -> str:
+    """A name made of the names on the way to something."""
+    return snake_case("_".join(_NUMBERED.sub("", step) for step in steps))
 
 
 def singular(name: str) -> str:

@@ -4,16 +4,26 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from itertools import chain, islice
 
-from mukret.drafting.meanings import is_when_made
+from mukret.drafting.facts import response_fields
 from mukret.drafting.model import Draft, DraftField, DraftTable
-from mukret.drafting.names import BARE, GENERIC, WRAPPERS, fresh, singular, snake_case
+from mukret.drafting.names import BARE, GENERIC, WRAPPERS, fresh, joined, singular, snake_case
+from mukret.drafting.places import (
+    column_names,
+    has_scalars,
+    holds_lists,
+    is_nested,
+    key_rank,
+    names_its_parent,
+    path,
+    scalars_of,
+    steps_of,
+)
 from mukret.drafting.readings import Reading, example_note, names_reading, reading_of
 from mukret.paths import Name, child_segment
 from mukret.paths.locate import path_text
 from mukret.survey import PlaceReport, SurveyReport
-from mukret.survey.naming import named_like_an_id, words_of_name
+from mukret.survey.naming import named_like_an_id
 from mukret.survey.places import Place
 from mukret.text import shortened
 from mukret.types.names import SIMPLE
@@ -45,8 +55,8 @@ class _Drafter:
         self.referring: list[tuple[DraftTable, DraftField, PlaceReport]] = []
         self.moment: DraftField | None = None
         root = report.places[0].place
-        if self.holds_lists(root):
-            self.response(root)
+        if holds_lists(root):
+            self.draft.response, self.moment = response_fields(root, self.documents, self.report)
             self.node(root, root, None, (word,) if root.elements is not None or root.columns else ())
         elif root.elements is not None:
             self.container(root, root, None, (word,))
@@ -59,17 +69,6 @@ class _Drafter:
 
     def report(self, place: Place) -> PlaceReport:
         return self.reports[id(place)]
-
-    def holds_lists(self, place: Place) -> bool:
-        """Whether records or rows stand below a place in lists, or under names that are data."""
-        todo = [place]
-        while todo:
-            one = todo.pop()
-            inner = one.elements
-            if one.members is not None or (inner is not None and (inner.objects or inner.columns or inner.elements)):
-                return True
-            todo += [*one.children.values(), *one.columns]
-        return False
 
     # ---- where rows are
 
@@ -89,9 +88,9 @@ class _Drafter:
         if by_name or (place.elements is not None and not several):
             self.container(place, base, table, names)
         elif place.columns and kinds == {"array"}:
-            for name, column in zip(_column_names(place), place.columns, strict=True):
-                above = names[:-1] if name in _POSITION else names
-                self.node(column, base, table, (*above, name) if name else names)
+            above = names[:-1] if place.step is not None else names
+            for own, column in zip(column_names(place), place.columns, strict=True):
+                self.node(column, base, table, (*above, *own))
         elif kinds == {"object"} and place.children:
             self.object(place, base, table, names)
         elif kinds in ({"object"}, {"array"}):
@@ -112,32 +111,23 @@ class _Drafter:
         and of the list `within` which it stands."""
         inner = place.members or place.elements
         assert inner is not None
-        if not place.header and not self.has_scalars(inner) and self.is_nested(place, inner):
+        if not place.header and not has_scalars(inner) and is_nested(place, inner):
             self.nested(place, inner, base, table, names, within or place)
             return
-        records = inner.objects and inner.members is None and not self.has_scalars(inner)
+        records = inner.objects and inner.members is None and not has_scalars(inner)
         values_by_name = place.members is not None and not inner.elements and inner.values.count
         if records or values_by_name:
-            self.table(inner, base, self.path(inner, base), table, names, of=place)
+            self.table(inner, base, path(inner, base), table, names, of=place)
         elif inner.columns or place.header:
             self.table_of_arrays(place, inner, base, table, names)
         elif inner.values.count and not {"array", "object"} & set(inner.kinds) and table is not None:
             self.list_field(inner, base, table, names)
         elif inner.values.count and table is None and place.lengths.longest > FEWEST_VALUES:
-            self.table(inner, base, self.path(inner, base), table, names, of=place)
+            self.table(inner, base, path(inner, base), table, names, of=place)
         elif table is not None and inner.nodes:
             self.whole(within or place, base, table, names)
         else:
             self.ignore(within or place, self.words_for(within or place))
-
-    @staticmethod
-    def is_nested(place: Place, inner: Place) -> bool:
-        """Whether what is in a list, or under names that are data, are lists and such objects again. Lists of lists of
-        scalars are values."""
-        below = inner.members or inner.elements
-        if below is None or (inner.members is None and inner.objects):
-            return False
-        return place.members is not None or inner.members is not None or bool(below.objects)
 
     def nested(
         self,
@@ -154,13 +144,9 @@ class _Drafter:
             self.container(inner, base, table, names, within=within)
             return
         one = singular(names[-1]) if names else ""
-        outer = self.new_table(self.path(inner, base), table, (*names[:-1], f"{one}_{names_reading(place)[0]}s"), {})
+        outer = self.new_table(path(inner, base), table, (*names[:-1], f"{one}_{names_reading(place)[0]}s"), {})
         self.named(outer, place)
         self.container(inner, inner, outer, names)
-
-    @staticmethod
-    def has_scalars(place: Place) -> bool:
-        return bool(set(place.kinds) - {"object", "array", "null"})
 
     def table(
         self,
@@ -178,7 +164,7 @@ class _Drafter:
             self.named(table, of)
         elif of is not None and of.objects and of.count("array"):
             table.options["spread"] = True
-            table.rows = self.path(of, base)
+            table.rows = path(of, base)
         if of is not None and of.recursive and of.step is not None:
             table.options["recurse"] = path_text(inner.segments()[len(of.segments()) - 1 :])
         if inner.objects:
@@ -272,7 +258,7 @@ class _Drafter:
 
     def zipped(self, lists: dict[str, Place], base: Place, parent: DraftTable | None, names: tuple[str, ...]) -> None:
         inner = {name: place.elements for name, place in lists.items()}
-        paths: JsonValue = {name: self.path(one, base) for name, one in inner.items() if one is not None}
+        paths: JsonValue = {name: path(one, base) for name, one in inner.items() if one is not None}
         table = self.new_table({"zip": paths}, parent, names, {})
         for name, one in inner.items():
             if one is not None:
@@ -290,14 +276,14 @@ class _Drafter:
         header: Place | None = None,
     ) -> None:
         """A table whose rows are arrays: with the names of its columns, where they are known."""
-        table = self.new_table(self.path(inner, base), parent, names, {})
+        table = self.new_table(path(inner, base), parent, names, {})
         known: Sequence[str] = place.header or ()
         if header is not None and header.elements is not None:
             known = [str(name) for name in header.elements.values.counted or ()]
         columns = inner.columns or [inner.elements or inner] * len(known)
         named = {snake_case(name): path_text((child_segment(Name(name)),)) for name in known}
         if known and len(named) == len(known) == len(columns) and "" not in named:
-            table.options["header"] = "first" if header is None else self.path(header, base)
+            table.options["header"] = "first" if header is None else path(header, base)
             for (name, at), column in zip(named.items(), columns, strict=True):
                 own = self.field(table, self.report(column), name, {"at": at})
                 own.required = own.required and bool(inner.columns)
@@ -312,7 +298,7 @@ class _Drafter:
 
     def scalar(self, place: Place, base: Place, table: DraftTable | None, names: tuple[str, ...]) -> None:
         if table is None:
-            if self.moment is None or self.moment.source["at"] != self.path(place, base):
+            if path(place, base) not in [own.source["at"] for own in self.draft.response]:
                 self.ignore(place, self.words_for(place))
             return
         if set(place.kinds) <= {"null"}:
@@ -320,13 +306,13 @@ class _Drafter:
             return
         if id(place) in self.keys and self.keys[id(place)][0] is table:
             return  # it stands at the head of the table
-        self.field(table, self.report(place), self.name(table, place, names), {"at": self.path(place, base)})
+        self.field(table, self.report(place), self.name(table, place, names), {"at": path(place, base)})
 
     def name(self, table: DraftTable, place: Place, names: tuple[str, ...]) -> str:
         *above, last = names or ("",)
-        name = snake_case("_".join([*(step for step in above if step not in WRAPPERS), last])) or "value"
+        name = joined([*(step for step in above if step not in WRAPPERS), last]) or "value"
         if name in self.taken(table):
-            name = snake_case("_".join(names)) or name
+            name = joined(names) or name
         return name
 
     def field(self, table: DraftTable, report: PlaceReport, name: str, source: dict[str, JsonValue]) -> DraftField:
@@ -355,8 +341,8 @@ class _Drafter:
     def list_field(self, inner: Place, base: Place, table: DraftTable, names: tuple[str, ...]) -> None:
         reading = reading_of(self.report(inner))
         own = DraftField(
-            fresh(snake_case("_".join(names)) or "values", self.taken(table)),
-            {"at": self.path(inner, base), "take": "all"},
+            fresh(joined(names) or "values", self.taken(table)),
+            {"at": path(inner, base), "take": "all"},
             dict(reading.options),
             note=example_note(self.report(inner)),
         )
@@ -365,58 +351,36 @@ class _Drafter:
         table.fields.append(own)
 
     def whole(self, place: Place, base: Place, table: DraftTable, names: tuple[str, ...]) -> None:
-        name = fresh(snake_case("_".join(names)) or "value", self.taken(table))
-        table.fields.append(DraftField(name, {"at": self.path(place, base)}, {"type": "json"}))
+        name = fresh(joined(names) or "value", self.taken(table))
+        table.fields.append(DraftField(name, {"at": path(place, base)}, {"type": "json"}))
 
     # ---- keys
-
-    def response(self, root: Place) -> None:
-        """What tells one document from another: a moment rather than a number. Of a single one, when it was made."""
-        found = [place for place in _scalars_of(root) if self.tells_apart(place)]
-        found.sort(key=lambda place: not self.is_moment(place))
-        if self.documents < 2:
-            found = [place for place in found if self.is_moment(place) and is_when_made(place)]
-        if found:
-            place = found[0]
-            name = snake_case("_".join(map(str, _steps(place)[-1:]))) or "document"
-            reading = reading_of(self.report(place))
-            self.moment = DraftField(name, {"at": self.path(place, root)}, reading.options)
-            self.moment.note = example_note(self.report(place))
-            self.draft.response.append(self.moment)
-
-    def is_moment(self, place: Place) -> bool:
-        return self.report(place).looks[0].name in ("timestamp", "epoch", "date")
-
-    def tells_apart(self, place: Place) -> bool:
-        values, report = place.values, self.report(place)
-        return values.count == self.documents == values.distinct and bool(report.looks) and not report.looks[0].odd
 
     def key(self, inner: Place, table: DraftTable) -> None:
         """The field that tells the rows of a table apart, everywhere or below one row of the parent."""
         if table.key or table.options.get("recurse"):
             return
-        candidates = [place for place in _scalars_of(inner) if self.may_be_key(place)]
-        candidates.sort(key=lambda place: (_key_rank(place), len(_steps(place))))
+        candidates = [place for place in scalars_of(inner) if self.may_be_key(place)]
+        candidates.sort(key=lambda place: (key_rank(place), len(steps_of(place))))
         for place in candidates:
             everywhere = self.report(place).unique == "everywhere"
             if everywhere or (table.inherit and (table.within is None or table.within.key)):
-                steps = tuple(_steps(place)[len(_steps(inner)) :])
+                steps = tuple(steps_of(place)[len(steps_of(inner)) :])
                 name = self.name(table, place, steps)
                 name = f"{singular(table.name)}_{name}" if name in BARE else name
-                own = self.field(table, self.report(place), name, {"at": self.path(place, inner)})
+                own = self.field(table, self.report(place), name, {"at": path(place, inner)})
                 own.required = True
                 self.keys[id(place)] = (table, own)
                 table.key = [own.name] if everywhere else [*table.inherit, own.name]
                 return
-        if self.holds_lists(inner) and (table.inherit or self.documents == 1):
+        if holds_lists(inner) and (table.inherit or self.documents == 1):
             own = DraftField(f"{singular(table.name)}_position", {"fact": "position"}, comment="for want of a key")
             table.fields.append(own)
             table.key = [*table.inherit, own.name]
 
     def may_be_key(self, place: Place) -> bool:
         report = self.report(place)
-        above = "parent" in words_of_name(place.step or "") or (place.step or "").lower().startswith("parent")
-        if above or not report.unique or not report.always or report.nulls or report.refers_to:
+        if names_its_parent(place) or not report.unique or not report.always or report.nulls or report.refers_to:
             return False
         enough = report.unique == "everywhere" and place.values.count >= FEWEST_UNIQUE
         number = report.looks[0].name in ("whole number", "number in text")  # that differ today, and may not tomorrow
@@ -462,50 +426,8 @@ class _Drafter:
         kinds = " or ".join(kind for kind in place.kinds if kind != "null")
         return f"e.g. {shortened(str(examples[0]), 60)}" if examples else "always empty" if kinds == "array" else kinds
 
-    @staticmethod
-    def path(place: Place, base: Place) -> str:
-        return path_text(place.segments()[len(base.segments()) :])
-
-
-def _key_rank(place: Place) -> int:
-    """The id of a record comes before what else tells them apart."""
-    words = words_of_name(place.step or "")
-    return 0 if words in _OWN_IDS else 1 if named_like_an_id(place.step) else 2
-
-
-_POSITION = ("longitude", "latitude", "altitude")
-_OWN_IDS = (["id"], ["uid"], ["uuid"], ["guid"])
-
-
-def _column_names(place: Place) -> list[str]:
-    """The numbers of the elements of an array, from 1; none for the only list among unlike parts. The position of a
-    point (RFC 7946) has names."""
-    kind = place.parent.children.get("type") if place.parent and place.step == "coordinates" else None
-    if kind is not None and kind.values.counted == {"Point": kind.nodes}:
-        return list(islice(chain(_POSITION, "4"), len(place.columns)))
-    parts = [column.kinds.keys() & {"array", "object"} for column in place.columns]
-    lists = sum("array" in found for found in parts)
-    return ["" if "array" in found and lists == 1 else str(number) for number, found in enumerate(parts, start=1)]
-
 
 TYPE_NAMES = {*SIMPLE, "decimal", "list"}
-
-
-def _steps(place: Place) -> list[str]:
-    steps = []
-    while place.parent is not None:
-        steps.append(place.step or "")
-        place = place.parent
-    return steps[::-1]
-
-
-def _scalars_of(place: Place) -> Iterator[Place]:
-    """Scalars of a record, those in objects within it included."""
-    for child in place.children.values():
-        if child.values.count:
-            yield child
-        elif child.children and child.members is None and child.elements is None:
-            yield from _scalars_of(child)
 
 
 def _may_be_nothing(report: PlaceReport, own: DraftField) -> bool:

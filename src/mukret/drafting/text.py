@@ -33,8 +33,9 @@ def _lines(draft: Draft) -> Iterator[str]:
     if draft.embedded:
         yield f"  embedded: {flow(list(draft.embedded))}"
     if draft.response:
-        yield "  fields:"
-        yield from (field_line(own, 4) for own in draft.response)
+        yield "  fields:                      # facts of the whole document: any table can inherit them"
+        width = max(len(own.name) for own in draft.response)
+        yield from (field_line(own, 4, width) for own in draft.response)
     if draft.ignored:
         yield "  ignore:                      # read by no rule"
         yield from (f"    - {json_text(path)}  # {_comment(words)}" for path, words in draft.ignored.items())

@@ -1,0 +1,56 @@
+"""Fields of the response: what stands beside the lists and says something of what is in them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from mukret.drafting.meanings import is_about_the_answer, is_when_made
+from mukret.drafting.model import DraftField
+from mukret.drafting.names import WRAPPERS, fresh, joined
+from mukret.drafting.places import path, scalars_of, steps_of
+from mukret.drafting.readings import example_note, reading_of
+from mukret.survey import PlaceReport
+from mukret.survey.places import Place
+
+DEEPEST = 3
+"""What stands deeper beside the lists is not taken for a fact of the response."""
+
+
+def response_fields(
+    root: Place, documents: int, report: Callable[[Place], PlaceReport]
+) -> tuple[list[DraftField], DraftField | None]:
+    """Fields for tables to inherit; and the one among them that all inherit: what tells one document from another, a
+    moment rather than a number, or when a single one was made."""
+    scalars = list(scalars_of(root, columns=True))
+    found = [place for place in scalars if _tells_apart(report(place), documents)]
+    found.sort(key=lambda place: not _is_moment(report(place)))
+    if documents < 2:
+        found = [place for place in found if _is_moment(report(place)) and is_when_made(place)]
+    fields: list[DraftField] = []
+    for place in dict.fromkeys([*found[:1], *filter(_is_told, scalars)]):
+        steps = [step for step in steps_of(place) if step not in WRAPPERS]
+        name = joined(steps[-1:] if place in found[:1] else steps) or "document"
+        fields.append(_field(report(place), fresh(name, {own.name for own in fields}), path(place, root)))
+    return fields, fields[0] if found else None
+
+
+def _field(report: PlaceReport, name: str, at: str) -> DraftField:
+    reading = reading_of(report)
+    own = DraftField(name, {"at": at}, dict(reading.options), odd=reading.odd, note=example_note(report))
+    for remark in reading.remarks:
+        own.remark(remark)
+    return own
+
+
+def _tells_apart(report: PlaceReport, documents: int) -> bool:
+    values = report.place.values
+    return values.count == documents == values.distinct and bool(report.looks) and not report.looks[0].odd
+
+
+def _is_moment(report: PlaceReport) -> bool:
+    return report.looks[0].name in ("timestamp", "epoch", "date")
+
+
+def _is_told(place: Place) -> bool:
+    """Whether a value says something of what is in the lists, and not of the answer as such."""
+    return len(steps_of(place)) <= DEEPEST and not is_about_the_answer(place) and bool(set(place.kinds) - {"null"})
