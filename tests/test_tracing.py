@@ -130,6 +130,24 @@ class Tracing(FolderCase):
         self.assertIn("unknown-word", str(state.problem))
         self.assertIsNone(state.value)
 
+    def test_a_row_with_a_text_that_is_no_json_says_so(self) -> None:
+        """Also where the rows of other tables, and a document that is bad for another such text, come before it."""
+        self.rules = parse_rules(
+            rules_text("""
+            response: {embedded: ["$.log", "$.notes[*].text"]}
+            tables:
+              notes: {rows: "$.notes[*]", fields: {n: $.text.n}}
+              ports: {rows: "$.ports[*]", fields: {code: $.code}}
+            """)
+        )
+        lines = [{"log": "{"}, {"ports": [{"code": "OTV"}], "notes": [{"text": '{"n": 1}'}, {"text": "[1,]"}]}]
+        self.input = self.file("a.jsonl", "\n".join(map(json.dumps, lines)))
+        row = self.traced("notes", fate=Fate.REJECTED)
+        self.assertEqual((row.path, row.document), ("$.notes[1]", 2))
+        [problem] = row.problems
+        self.assertIn("embedded text that is not JSON: a trailing comma", problem)
+        self.assertEqual(self.traced("ports").path, "$.ports[0]")
+
     def test_rows_are_chosen_by_number_by_value_and_by_condition(self) -> None:
         ports, berths = self.rules.tables["ports"], self.rules.tables["berths"]
         self.assertEqual(self.traced("ports", nth=2).path, "$.ports[0]")

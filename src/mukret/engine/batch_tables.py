@@ -27,12 +27,12 @@ class BatchTables:
         self.batch = batch
         self.array = None if batch.part.array is None else plan.long.arrays[batch.part.array]
         """Of a part of a document: the array of which it has some elements; only rows in these are new."""
-        bad_texts = self.unfold() if self.rules.embedded else {}
-        self.blamed = bool(bad_texts)
-        """Whether texts could not be read, which is held against the rows that they stand in."""
+        self.bad_texts = self.unfold() if self.rules.embedded else {}
+        """Texts that could not be read, by document, which is held against the rows that they stand in."""
+        self.blamed = bool(self.bad_texts)
         self.find()
-        if bad_texts:
-            self.blame(bad_texts)
+        if self.blamed:
+            self.blame()
 
     def find(self) -> None:
         """The rows of all tables."""
@@ -61,14 +61,16 @@ class BatchTables:
                 found[number] = bad
         return found
 
-    def blame(self, bad_texts: Mapping[int, list[BadText]]) -> None:
+    def blame(self) -> None:
         """Rejects the rows in which texts stand that are no JSON; documents in which one stands in no row are bad."""
-        lost = self.blame_rows(bad_texts)
+        lost = self.blame_rows(self.bad_texts)
         if lost:
             kept = [number for number in range(len(self.batch.documents)) if number not in lost]
             self.batch = _without(self.batch, kept, lost)
             self.find()
-            self.blame_rows({now: bad_texts[before] for now, before in enumerate(kept) if before in bad_texts})
+            before = self.bad_texts
+            self.bad_texts = {now: before[number] for now, number in enumerate(kept) if number in before}
+            self.blame_rows(self.bad_texts)
 
     def blame_rows(self, bad_texts: Mapping[int, list[BadText]]) -> dict[int, BadText]:
         """The texts that stand in no row, by document."""

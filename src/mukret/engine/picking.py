@@ -7,7 +7,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from mukret.columns.written import written
-from mukret.documents import BadDocument, Batch, Source, nothing_read, read_batches
+from mukret.documents import BadDocument, Source, nothing_read, read_batches
+from mukret.engine.batch_tables import BatchTables
 from mukret.engine.fates import Fate, keys_of
 from mukret.engine.reference import Document
 from mukret.engine.run import Progress, Run
@@ -74,7 +75,7 @@ def _pick(run: Run, table: str, wanted: Wanted, fate: Fate | None, nth: int, *, 
         chosen = wanted(rows, [row for row in range(rows.count) if fate in (None, rows.fates[row])])
         if before + len(chosen) >= nth:
             row = chosen[nth - 1 - before]
-            return _picked(tables.batch, rows, row)
+            return _picked(tables, rows, row)
         before += len(chosen)
         documents += len(tables.batch.documents)
         bad = bad or next(iter(tables.batch.bad), None)
@@ -85,11 +86,14 @@ def _pick(run: Run, table: str, wanted: Wanted, fate: Fate | None, nth: int, *, 
     return None
 
 
-def _picked(batch: Batch, rows: TableBatch, row: int) -> Picked:
-    number = rows.document(row)
+def _picked(tables: BatchTables, rows: TableBatch, row: int) -> Picked:
+    batch, number = tables.batch, rows.document(row)
     first = next(other for other in range(rows.count) if rows.document(other) == number)
     source = batch.sources[number]
-    document = Document(batch.whole(number), source.name, batch.numbers[number], batch.origins[number], bad_texts=[])
+    bad_texts = tables.bad_texts.get(number, [])
+    document = Document(
+        batch.whole(number), source.name, batch.numbers[number], batch.origins[number], bad_texts=bad_texts
+    )
     return Picked(document, row - first, Fate(rows.fates[row]))
 
 
