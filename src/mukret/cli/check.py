@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -12,6 +11,7 @@ from mukret.cli.options import examples, json_option, output_options, rules_argu
 if TYPE_CHECKING:
     from mukret.engine.drift import Drift
     from mukret.rules.model import Rules
+    from mukret.values import json_text
 
 
 @click.command(
@@ -57,9 +57,7 @@ def command(
     except RulesError as error:
         logger.error("%s", error)
         if as_json:
-            click.echo(
-                json.dumps({"problems": [_problem(found) for found in error.diagnostics], "examples": []}, indent=2)
-            )
+            click.echo(json_text({"problems": [_problem(found) for found in error.diagnostics], "examples": []}))
             ctx.exit(error.exit_code)
         raise
     from mukret.engine.examples import run_examples
@@ -73,9 +71,7 @@ def command(
         report: dict[str, Any] = {"problems": [], "examples": shown}
         if found is not None:
             report["responses"] = found.as_json()
-        from mukret.values import json_text
-
-        click.echo(json_text(report) if found is not None else json.dumps(report, indent=2, ensure_ascii=False))
+        click.echo(json_text(report))
     elif not quiet:
         _print(checked, outcomes)
         if found is not None:

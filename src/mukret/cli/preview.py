@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+import math
+import time
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
 from decimal import Decimal
 from functools import partial
 from typing import TYPE_CHECKING, Any
@@ -26,17 +28,17 @@ if TYPE_CHECKING:
     from mukret.engine.picking import Wanted
     from mukret.engine.previewing import Preview, SeenRow
     from mukret.engine.rejects import Reject
-    from mukret.engine.run import Run
+    from mukret.engine.run import Output, Run
     from mukret.rules import Rules
     from mukret.rules.model import Table
 
 MOST_APART = 3
 MOST_REASONS = 4
-SMALL_BATCH = 1_000_000
+SMALL_BATCH = 500_000
 ENOUGH_BYTES = 2_000_000
 """Inputs up to this size are read to their end, so that the counts are those of the whole."""
-MOST_WATCHED = 3_000_000
-"""So much of the input is read at every save."""
+MOST_WATCHED = 4_000_000
+"""So much of the input is read at every save, as far as there is time between two."""
 
 
 @click.command(
@@ -96,25 +98,21 @@ def command(
     if raw and as_json:
         raise UsageError("usage", "--raw is for the screen: --json has no place for it")
     asked = Asked(rules, files, table, rows, sample, seed, where, columns, wide=wide, raw=raw, quiet=quiet)
-    if not watched:
-        seen = asked.look(rejected=not as_json)
-        logger.info("%s: %d documents looked at", rules, seen.run.tally.documents)
-        if as_json:
-            _print_json(seen)
-        else:
-            seen.print()
-            if not quiet:
-                _print_next(seen, rules, files)
-        ctx.exit(1 if seen.findings else 0)
+    if watched:
+        from mukret.cli.watch import watch
 
-    def show() -> Seen:
-        seen = asked.look(rejected=True, most=MOST_WATCHED)
+        watch(rules, asked.begin_watched, _show_changed)
+        return
+    seen = asked.begin(rejected=not as_json)
+    seen.go_on()
+    logger.info("%s: %d documents looked at", rules, seen.run.tally.documents)
+    if as_json:
+        _print_json(seen)
+    else:
         seen.print()
-        return seen
-
-    from mukret.cli.watch import watch
-
-    watch(rules, show, _print_changes)
+        if not quiet:
+            _print_next(seen, rules, files)
+    ctx.exit(1 if seen.findings else 0)
 
 
 @dataclass(frozen=True)
@@ -133,10 +131,15 @@ class Asked:
     raw: bool
     quiet: bool
 
-    def look(self, *, rejected: bool, most: int | None = None) -> Seen:
-        """Reads the rules and as much of the input as is needed, so many bytes at the most.
+    def begin_watched(self) -> Seen:
+        """Reads the rules anew, for a part of the input that can be read at every save."""
+        return self.begin(rejected=True, most=MOST_WATCHED)
 
-        `rejected`: rejected rows stand among the others.
+    def begin(self, *, rejected: bool, most: int | None = None) -> Seen:
+        """Reads the rules; of the input, nothing so far.
+
+        `rejected`: rejected rows stand among the others. `most`: after so many bytes the input is taken to end, and all
+        that is read is kept.
         """
         from mukret.documents import find_sources
         from mukret.engine.previewing import Anywhere, First, Preview
@@ -149,19 +152,12 @@ class Asked:
         columns = _columns(own, self.columns) if own and self.columns else None
         wanted = self.wanted(own)
         run = Run(rules, find_sources(self.files), batch_bytes=SMALL_BATCH)
+        run.most_bytes = most
         choice = partial(Anywhere, self.sample, self.seed) if self.sample else partial(First, self.rows)
         shown = [name for name in names if name in run.schemas]
-        preview = Preview(run, shown, choice, wanted=wanted, stood=self.raw, rejected=rejected)
-        found: list[Reject] = []
-        apart: list[Reject] = []
-
-        def see(rejects: Sequence[Reject]) -> None:
-            if not rejected:
-                found.extend(reject for reject in rejects if reject.table in (None, *names))
-            apart.extend(reject for reject in rejects if reject.table is None or reject.rows is not None)
-
-        complete = preview.read(most or ENOUGH_BYTES, see, keep=most is not None)
-        return Seen(self, run, preview, names, columns, found, apart, complete)
+        keep = most is not None
+        preview = Preview(run, shown, choice, wanted=wanted, stood=self.raw, rejected=rejected, keep=keep)
+        return Seen(self, run, preview, names, columns, preview.outputs())
 
     def wanted(self, table: Table | None) -> Wanted:
         from mukret.engine.picking import all_rows, meeting
@@ -169,18 +165,39 @@ class Asked:
         return meeting(where_option(dict(table.columns), self.where)) if table and self.where else all_rows
 
 
-@dataclass(frozen=True)
+@dataclass
 class Seen:
-    """What was found. `apart`: rejects that are no row of a table."""
+    """What was found so far. `rejects`: all, where rejected rows are not among the others; `apart`: those that are no
+    row of a table."""
 
     asked: Asked
     run: Run
     preview: Preview
     names: list[str]
     columns: list[str] | None
-    rejects: list[Reject]
-    apart: list[Reject]
-    complete: bool
+    outputs: Iterator[Output]
+    rejects: list[Reject] = field(default_factory=list)
+    apart: list[Reject] = field(default_factory=list)
+    size: int = 0
+    finished: bool = False
+    """Whether nothing is left to read."""
+
+    def go_on(self, until: float = math.inf) -> None:
+        """Reads until there is enough, or until this time of the monotonic clock; one batch at least."""
+        for output in self.outputs:
+            if not self.preview.rejected:
+                self.rejects += (reject for reject in output.rejects if reject.table in (None, *self.names))
+            self.apart += (reject for reject in output.rejects if reject.table is None or reject.rows is not None)
+            self.size += output.size
+            enough = not self.preview.keep and self.size >= ENOUGH_BYTES and self.preview.enough
+            if enough or time.monotonic() >= until:
+                return
+        self.finished = True
+
+    @property
+    def complete(self) -> bool:
+        """Whether all of the input was read."""
+        return self.finished and not self.run.cut_short
 
     @property
     def rules(self) -> Rules:
@@ -272,11 +289,14 @@ def _print_next(seen: Seen, rules: str, files: Sequence[str]) -> None:
     next_step("trace", rules, *files, "--table", name, "--reject" if row.reject else "--nth", str(row.nth))
 
 
-def _print_changes(old: Seen, new: Seen) -> None:
-    """What a save of the rules changed, in what was read of the input."""
+def _show_changed(new: Seen, old: Seen | None) -> None:
+    """The rows, and what a save of the rules changed, as far as the input was read under both."""
     from mukret.cli.compare import print_comparison
     from mukret.engine.comparing import Comparing, same_parts
 
+    new.print()
+    if old is None:
+        return
     click.secho("what the save changed", bold=True)
     if not same_parts(old.run, new.run):
         click.echo("the input was cut in other places: mukret compare OLD NEW FILE... says what changed")
@@ -285,8 +305,8 @@ def _print_changes(old: Seen, new: Seen) -> None:
     for before, after in zip(old.preview.kept, new.preview.kept, strict=False):
         comparing.see(before, after)
     print_comparison(comparing.found, new.rules)
-    if not new.complete:
-        click.secho(f"only the first {MOST_WATCHED // 1_000_000} MB were read", dim=True)
+    if new.run.cut_short:
+        click.secho(f"after {MOST_WATCHED // 1_000_000} MB reading stopped", dim=True)
 
 
 def _print_json(seen: Seen) -> None:

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
-from functools import partial
 from random import Random
 from typing import Any, Protocol
 
@@ -14,7 +13,7 @@ from mukret.engine.deciding import reject_at, rejected_for_itself
 from mukret.engine.fates import Fate
 from mukret.engine.picking import Wanted, all_rows
 from mukret.engine.rejects import Reject, chosen_nodes
-from mukret.engine.run import Run
+from mukret.engine.run import Output, Run
 from mukret.engine.table_batch import TableBatch
 from mukret.rules.model import At
 from mukret.values import shown_text
@@ -89,7 +88,7 @@ class Preview:
 
     `names` are the tables that are looked at, `choice` makes what chooses among the rows of one, those that are
     `wanted`: rows that are written and, if `rejected`, those that are rejected for themselves; those that go with the
-    row above them are only counted, by the run.
+    row above them are only counted, by the run. `keep`: all tables are kept, for a comparison.
     """
 
     def __init__(
@@ -101,6 +100,7 @@ class Preview:
         wanted: Wanted = all_rows,
         stood: bool = False,
         rejected: bool = True,
+        keep: bool = False,
     ) -> None:
         self.run = run
         self.choices: dict[str, Choice] = {name: choice() for name in names}
@@ -111,26 +111,21 @@ class Preview:
         """How many rows of a table had a fate in the batches before."""
         self.chosen: dict[str, dict[int, tuple[int, SeenRow]]] = {name: {} for name in names}
         self.come = 0
+        self.keep = keep
         self.kept: list[BatchTables] = []
 
-    def read(self, enough: int, see: Callable[[Sequence[Reject]], None], *, keep: bool = False) -> bool:
-        """Reads until there are enough rows, but at least so many bytes; whether all of the input was read.
+    def outputs(self) -> Iterator[Output]:
+        """Those of the run, each looked at."""
+        self.run.observe = self.look
+        yield from self.run.batches()
 
-        `see` is called with the rejects of each batch. `keep`: all batches are kept, and so many bytes are all that is
-        read.
-        """
-        size = 0
-        self.run.most_bytes = enough if keep else None
-        self.run.observe = partial(self.look, keep=keep)
-        for output in self.run.batches():
-            see(output.rejects)
-            size += output.size
-            if not keep and size >= enough and all(choice.enough for choice in self.choices.values()):
-                return False
-        return not self.run.cut_short
+    @property
+    def enough(self) -> bool:
+        """Whether all rows are found that are to be shown."""
+        return all(choice.enough for choice in self.choices.values())
 
-    def look(self, tables: BatchTables, *, keep: bool) -> None:
-        if keep:
+    def look(self, tables: BatchTables) -> None:
+        if self.keep:
             self.kept.append(tables)
         for batch in tables.new:
             if batch.table.name in self.choices:
