@@ -211,6 +211,7 @@ class Seen:
     def print(self) -> None:
         from mukret.cli.console import print_notices, screen
         from mukret.cli.rows_view import RowsView, print_apart
+        from mukret.rules.model import RESPONSE
 
         console = screen()
         rows = self.preview.rows
@@ -218,6 +219,8 @@ class Seen:
             console.print(_title(name, self.run.tally.tables[name], self.complete))
             view = RowsView(self.run.rules.tables[name], rows.get(name, ()), self.columns, console.width)
             view.print(console, wide=self.asked.wide)
+            if self.asked.where and not view.rows:
+                console.print("      [dim]no row meets the condition[/]")
             apart = [reject for reject in self.apart if reject.table == name]
             print_apart(console, apart[:MOST_APART])
             for line in self.others(name, rows.get(name, ()), apart[:MOST_APART]):
@@ -225,7 +228,7 @@ class Seen:
             console.print()
         print_apart(console, [reject for reject in self.apart if reject.table is None][:MOST_APART])
         if self.complete and not self.asked.quiet:
-            print_notices(self.run.notices())
+            print_notices([one for one in self.run.notices() if one.table in (None, RESPONSE, *self.names)])
 
     def others(self, name: str, rows: Sequence[SeenRow], apart: Sequence[Reject]) -> list[str]:
         """Why rows were rejected, where not all of them are shown."""

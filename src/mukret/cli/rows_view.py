@@ -128,12 +128,13 @@ class RowsView:
 
     def left_out(self, names: Sequence[str]) -> str:
         """How many columns have no room, and their names, as far as these have."""
-        start, end = f"{counted(len(names), 'column')} more: ", " (--columns, --wide)"
-        room = self.width - len(INDENT) - len(start) - len(end)
+        start, end = f"{counted(len(names), 'column')} more", " (--columns, --wide)"
+        room = self.width - len(INDENT) - len(start) - len(end) - len(": ")
         shown = ", ".join(names)
         if len(shown) > room:
-            shown = shown[: room - 3].rpartition(", ")[0] + ", …"
-        return start + shown + end
+            shown = shown[: max(0, room - 3)].rpartition(", ")[0]
+            shown += ", …" if shown else ""
+        return f"{start}: {shown}{end}" if shown else start + end
 
     # ---- a row below the other
 

@@ -16,12 +16,14 @@ from mukret.text import counted, shortened
 
 @dataclass(frozen=True)
 class Notice:
-    """A warning: a code, one sentence, where (`FILE:LINE:COLUMN` in the rules, or a path in a document), and a hint."""
+    """A warning: a code, one sentence, where (`FILE:LINE:COLUMN` in the rules, or a path in a document), and a hint;
+    and the table that it is about, if it is about one."""
 
     code: str
     message: str
     place: str | None
     hint: str | None
+    table: str | None = None
 
 
 def notices(
@@ -38,7 +40,7 @@ def _unmatched(rule: Unmatched) -> Notice:
         name = "embedded"
     finds = "is on record for no document" if rule.path.startswith("the fact ") else "finds nothing in all of the input"
     message = f"{name}: {rule.path} {finds}"
-    return Notice("unmatched", message, f"{rule.file}:{rule.line}:{rule.column}", rule.hint)
+    return Notice("unmatched", message, f"{rule.file}:{rule.line}:{rule.column}", rule.hint, rule.table)
 
 
 def _of_no_kind(rules: Rules, kinds: KindsFound) -> Iterator[Notice]:
@@ -59,6 +61,7 @@ def _unknown(rules: Rules, tally: Tally) -> Iterator[Notice]:
                 f"{name}: where is unknown, not false, for {of_all}",
                 f"{table.file}:{table.line}:{table.column}",
                 "a null stands in the condition: IS NULL or COALESCE says what should become of it",
+                name,
             )
 
 
