@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from mukret.rules import Rules
 
 LONGEST = 46
-LONGEST_PLACE = 90
+LONGEST_PLACE = 110
 
 
 @click.command(
