@@ -221,6 +221,8 @@ class Drafts(FolderCase):
             ("sailed_at", [1_706_000_000, 1_706_000_300], "timestamp"),
             ("revid", [1_190_000_000, 1_190_000_300], "integer"),
             ("is_open", [0, 1], "boolean"),
+            ("has_bar", ["0", "1"], "boolean"),
+            ("is_open", [0, 2], "integer"),
             ("berths", [0, 1], "integer"),
             ("price", [1.5, 2.25], "decimal(18,2)"),
             ("feels_like", [1.5, 2.25], "float"),

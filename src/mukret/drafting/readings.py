@@ -33,6 +33,8 @@ MOST_EXACT = 3
 MOST_EXACT_IN_TEXT = 8
 """and so is one in a text."""
 _YEAR = re.compile(r"1[5-9]\d\d|20\d\d|21\d\d")
+_FLAG_VALUES = {0, 1, "0", "1"}
+_FLAG_VALUES = {0, 1, "0", "1"}
 _PLAIN_BOOLEANS = {"true", "false", "yes", "no"}
 
 
@@ -112,7 +114,7 @@ def _by_name(look: Look, place: Place) -> dict[str, JsonValue]:
     texts = bool(place.count("string"))
     if texts and look.name in _MAY_BE_TEXT and (is_free_text(place) or _is_left_alone(look, place)):
         return {"trim": True} if place.trimmed.count else {}
-    if look.name == "whole number" and is_flag(place) and place.numbers.low >= 0 and place.numbers.high <= 1:
+    if is_flag(place) and place.values.counted is not None and place.values.counted.keys() <= _FLAG_VALUES:
         return {"type": "boolean"}
     return dict(look.reading)
 
