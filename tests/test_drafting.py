@@ -176,9 +176,35 @@ class Drafts(FolderCase):
                     "port_type text",
                     "port_id text",
                 ],
-                "included": ["type text", "id text", "name text"],
+                "included": ["included_id text", "type text", "name text"],
             },
         )
+
+    def test_records_with_lists_of_their_own_and_lists_of_scalars(self) -> None:
+        vessel = {"name": "Petrel", "built": 1998, "cars": 42, "lit": True, "decks": [{"no": 1}, {"no": 2}]}
+        vessel_types = ["name text", "built integer", "cars integer", "lit boolean"]
+        self.assertEqual(
+            self.columns({"id": 7, **vessel}),
+            {"a": ["a_id integer", *vessel_types], "decks": ["a_id integer", "deck_no integer"]},
+        )
+        self.assertEqual(
+            self.columns({"status": 1, "vessel": vessel}),
+            {
+                "vessel": ["vessel_position integer", *vessel_types],
+                "decks": ["vessel_position integer", "deck_no integer"],
+            },
+        )
+        crew = {"crew": ["Birk", "Gale", "Jarvie"]}
+        self.assertEqual(self.columns({"code": "x", **crew}), {"a": ["code text", "crew list(text)"]})
+        self.assertEqual(self.columns(crew["crew"]), {"a": ["value text"]})
+        self.assertEqual(self.columns([{"a": 1, "b": 2}]), {"as": ["a integer", "b integer"]})
+        calls = {
+            name: list("abc")[: n % 4]
+            for n, name in enumerate(
+                ["otter", "skerry", "brann", "luna", "tol", "ness", "wick", "sand", "roads", "bell"]
+            )
+        }
+        self.assertEqual(self.columns({"calls": calls}), {"call_names": ["call_name text", "calls list(text)"]})
 
     def test_features_on_a_map(self) -> None:
         features = [

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from mukret.drafting.meanings import is_about_the_answer, is_when_made
 from mukret.drafting.model import DraftField
 from mukret.drafting.names import WRAPPERS, fresh, joined
-from mukret.drafting.places import path, scalars_of, steps_of
+from mukret.drafting.places import facts_of, path, steps_of
 from mukret.drafting.readings import example_note, reading_of
 from mukret.survey import PlaceReport
 from mukret.survey.places import Place
@@ -21,7 +21,7 @@ def response_fields(
 ) -> tuple[list[DraftField], DraftField | None]:
     """Fields for tables to inherit; and the one among them that all inherit: what tells one document from another, a
     moment rather than a number, or when a single one was made."""
-    scalars = list(scalars_of(root, columns=True))
+    scalars = list(facts_of(root))
     found = [place for place in scalars if _tells_apart(report(place), documents)]
     found.sort(key=lambda place: not _is_moment(report(place)))
     if documents < 2:

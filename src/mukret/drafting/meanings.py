@@ -46,14 +46,15 @@ _OPEN = _words(
 )
 _MADE = _words("generated updated lastupdated timestamp time date dt created retrieved fetched asof now")
 _ANSWER = _words(
-    "page pages per pagination paging limit offset total count cnt nb num size next previous prev cursor links "
-    "link url uri href self has more took elapsed status code cod message success ok result error errors version "
-    "api request requests query params filter filters format type kind quota hits docs shards license licence "
-    "copyright disclaimer attribution help debug warnings ttl took numfound start rows etag"
+    "results skip take expand max at object newest oldest page pages per pagination paging limit offset total "
+    "count cnt nb num size next previous prev cursor links link url uri href self has more took elapsed status "
+    "code cod message success ok result error errors version api request requests query params filter filters "
+    "format type kind quota hits docs shards license licence copyright disclaimer attribution help debug warnings "
+    "ttl took numfound start rows etag"
 )
 _ANSWER_ENDS = _words(
-    "page pages limit offset total count cursor url uri link links href status version took ms out ttl hits size "
-    "more elapsed next previous prev per_page"
+    "token page pages limit offset total count cursor url uri link links href status version took ms out ttl hits "
+    "size more elapsed next previous prev per_page"
 )
 _OTHER_MOMENTS = _words("start end from to until next expires expiry valid took processing response elapsed zone")
 _FLAGS = _words(

@@ -5,10 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 from itertools import chain, islice
 
+from mukret.drafting.meanings import is_about_the_answer
 from mukret.paths.locate import path_text
 from mukret.survey.naming import named_like_an_id, words_of_name
 from mukret.survey.places import Place
 
+FEWEST_FACTS = 4
+"""An object with fewer scalars is no record."""
+_NAMING = (["id"], ["name"], ["title"])
 _POSITION = ("longitude", "latitude", "altitude")
 _OWN_IDS = (["id"], ["uid"], ["uuid"], ["guid"])
 
@@ -43,6 +47,20 @@ def holds_lists(place: Place) -> bool:
     return False
 
 
+def is_record(place: Place) -> bool:
+    """Whether an object beside the lists is a record itself, and these are its own: it has a name or an id, and more to
+    say than how it was asked for."""
+    told = [
+        child
+        for child in place.children.values()
+        if (child.values.count or child.count("boolean")) and not is_about_the_answer(child)
+    ]
+    named = any(words_of_name(child.step or "")[-1:] in _NAMING for child in told)
+    return len(told) >= FEWEST_FACTS and (
+        named or any(named_like_an_id(child.step) and child.step for child in told[:1])
+    )
+
+
 def is_nested(place: Place, inner: Place) -> bool:
     """Whether what is in a list, or under names that are data, are lists and such objects again. Lists of lists of
     scalars are values."""
@@ -52,13 +70,23 @@ def is_nested(place: Place, inner: Place) -> bool:
     return place.members is not None or inner.members is not None or bool(below.objects)
 
 
-def scalars_of(place: Place, *, columns: bool = False) -> Iterator[Place]:
-    """Scalars of a record, those in objects within it included; also in the unlike parts of an array, if `columns`."""
-    for child in (*place.children.values(), *(place.columns if columns else ())):
+def scalars_of(place: Place) -> Iterator[Place]:
+    """Scalars of a record, those in objects within it included."""
+    for child in place.children.values():
         if child.values.count or child.count("boolean"):
             yield child
         elif child.children and child.members is None and child.elements is None:
-            yield from scalars_of(child, columns=columns)
+            yield from scalars_of(child)
+
+
+def facts_of(place: Place) -> Iterator[Place]:
+    """Scalars beside the lists, also in the unlike parts of an array; not those of records with lists of their own."""
+    for child in (*place.children.values(), *place.columns):
+        plain = child.children and child.members is None and child.elements is None
+        if child.values.count or child.count("boolean"):
+            yield child
+        elif plain and not (is_record(child) and holds_lists(child)):
+            yield from facts_of(child)
 
 
 def key_rank(place: Place) -> int:

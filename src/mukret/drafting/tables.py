@@ -13,6 +13,7 @@ from mukret.drafting.places import (
     has_scalars,
     holds_lists,
     is_nested,
+    is_record,
     key_rank,
     names_its_parent,
     path,
@@ -55,7 +56,9 @@ class _Drafter:
         self.referring: list[tuple[DraftTable, DraftField, PlaceReport]] = []
         self.moment: DraftField | None = None
         root = report.places[0].place
-        if holds_lists(root):
+        if is_record(root):
+            self.table(root, root, "$", None, (word,))
+        elif holds_lists(root):
             self.draft.response, self.moment = response_fields(root, self.documents, self.report)
             self.node(root, root, None, (word,) if root.elements is not None or root.columns else ())
         elif root.elements is not None:
@@ -91,6 +94,8 @@ class _Drafter:
             above = names[:-1] if place.step is not None else names
             for own, column in zip(column_names(place), place.columns, strict=True):
                 self.node(column, base, table, (*above, *own))
+        elif table is None and is_record(place) and holds_lists(place):
+            self.table(place, base, path(place, base), None, names)
         elif kinds == {"object"} and place.children:
             self.object(place, base, table, names)
         elif kinds in ({"object"}, {"array"}):
@@ -122,7 +127,7 @@ class _Drafter:
             self.table_of_arrays(place, inner, base, table, names)
         elif inner.values.count and not {"array", "object"} & set(inner.kinds) and table is not None:
             self.list_field(inner, base, table, names)
-        elif inner.values.count and table is None and place.lengths.longest > FEWEST_VALUES:
+        elif inner.values.count and table is None and (place.lengths.longest > FEWEST_VALUES or place.parent is None):
             self.table(inner, base, path(inner, base), table, names, of=place)
         elif table is not None and inner.nodes:
             self.whole(within or place, base, table, names)
@@ -318,6 +323,9 @@ class _Drafter:
     def field(self, table: DraftTable, report: PlaceReport, name: str, source: dict[str, JsonValue]) -> DraftField:
         reading = reading_of(report)
         place = report.place
+        if name == table.name:  # expressions tell tables and fields apart by their names
+            several = f"{name}_rows" if name.endswith("s") else f"{name}s"
+            table.name = fresh(several, {*self.taken(table), *(own.name for own in self.draft.response)})
         own = DraftField(fresh(name, self.taken(table)), source, dict(reading.options), note=example_note(report))
         self.read(own, reading)
         own.required = report.always and not (
@@ -363,7 +371,7 @@ class _Drafter:
         candidates = [place for place in scalars_of(inner) if self.may_be_key(place)]
         candidates.sort(key=lambda place: (key_rank(place), len(steps_of(place))))
         for place in candidates:
-            everywhere = self.report(place).unique == "everywhere"
+            everywhere = self.report(place).unique == "everywhere" or place.nodes == 1
             if everywhere or (table.inherit and (table.within is None or table.within.key)):
                 steps = tuple(steps_of(place)[len(steps_of(inner)) :])
                 name = self.name(table, place, steps)
@@ -380,8 +388,10 @@ class _Drafter:
 
     def may_be_key(self, place: Place) -> bool:
         report = self.report(place)
-        if names_its_parent(place) or not report.unique or not report.always or report.nulls or report.refers_to:
+        if names_its_parent(place) or not report.always or report.nulls or report.refers_to:
             return False
+        if not report.unique:
+            return place.nodes == self.documents == 1 and key_rank(place) == 0
         enough = report.unique == "everywhere" and place.values.count >= FEWEST_UNIQUE
         number = report.looks[0].name in ("whole number", "number in text")  # that differ today, and may not tomorrow
         return named_like_an_id(place.step) or (enough and not number)

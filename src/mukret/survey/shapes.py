@@ -53,6 +53,8 @@ def names_are_data(place: Place) -> bool:
     if all(_CODE_NAME.fullmatch(name) for name in names):
         return True
     often = sum(child.nodes for child in children) / (len(children) * place.objects)
+    if len(names) >= 2 * FEW_NAMES and all(child.kinds.keys() <= {"array"} for child in children):
+        return len({child.lengths.total for child in children}) > 1  # lists of equal length are rather columns
     if place.objects >= 3:
         return often < ALIKE and len(names) >= 2 * FEW_NAMES
     return all(child.objects for child in children) and any(len(child.children) > 1 for child in children)
