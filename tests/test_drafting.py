@@ -130,6 +130,7 @@ class Drafts(FolderCase):
             self.columns({"fares": fares}),
             {"fare_dates": ["date date"], "fares": ["date date", "fare_code text", "fare decimal(18,2)"]},
         )
+        self.assertEqual(self.columns(fares["2031-04-01"]), {"a": ["a_code text", "value float"]})
         years = {"ports": [{"code": f"P{n}", "depth": {str(2020 + n): 3.5, "2031": 4}} for n in range(3)]}
         self.assertEqual(self.columns(years)["depth"], ["port_code text", "year integer", "value float"])
 

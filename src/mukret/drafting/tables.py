@@ -32,8 +32,6 @@ from mukret.values import JsonValue
 
 FEWEST_UNIQUE = 20
 """Of fewer values, that none comes twice says little, unless they are named like ids."""
-
-
 FEWEST_VALUES = 6
 """A list of no more scalars than these beside the records is no table: corners of a map, words on the response."""
 
@@ -60,7 +58,7 @@ class _Drafter:
             self.table(root, root, "$", None, (word,))
         elif holds_lists(root):
             self.draft.response, self.moment = response_fields(root, self.documents, self.report)
-            self.node(root, root, None, (word,) if root.elements is not None or root.columns else ())
+            self.node(root, root, None, () if root.children else (word,))
         elif root.elements is not None:
             self.container(root, root, None, (word,))
         else:
