@@ -167,8 +167,8 @@ class Asked:
 
 @dataclass
 class Seen:
-    """What was found so far. `rejects`: all, where rejected rows are not among the others; `apart`: those that are no
-    row of a table."""
+    """What was found so far. `rejects`: all, where rejected rows are not among the others; `apart`: by table, the first
+    of those that are no row of one."""
 
     asked: Asked
     run: Run
@@ -177,7 +177,7 @@ class Seen:
     columns: list[str] | None
     outputs: Iterator[Output]
     rejects: list[Reject] = field(default_factory=list)
-    apart: list[Reject] = field(default_factory=list)
+    apart: dict[str | None, list[Reject]] = field(default_factory=dict)
     size: int = 0
     finished: bool = False
     """Whether nothing is left to read."""
@@ -187,7 +187,10 @@ class Seen:
         for output in self.outputs:
             if not self.preview.rejected:
                 self.rejects += (reject for reject in output.rejects if reject.table in (None, *self.names))
-            self.apart += (reject for reject in output.rejects if reject.table is None or reject.rows is not None)
+            for reject in output.rejects:
+                if reject.table is None or reject.rows is not None:
+                    apart = self.apart.setdefault(reject.table, [])
+                    apart += [reject] * (len(apart) < MOST_APART)
             self.size += output.size
             enough = not self.preview.keep and self.size >= ENOUGH_BYTES and self.preview.enough
             if enough or time.monotonic() >= until:
@@ -212,6 +215,7 @@ class Seen:
         from mukret.cli.console import print_notices, screen
         from mukret.cli.rows_view import RowsView, print_apart
         from mukret.rules.model import RESPONSE
+        from mukret.text import counted
 
         console = screen()
         rows = self.preview.rows
@@ -221,12 +225,16 @@ class Seen:
             view.print(console, wide=self.asked.wide)
             if self.asked.where and not view.rows:
                 console.print("      [dim]no row meets the condition[/]")
-            apart = [reject for reject in self.apart if reject.table == name]
-            print_apart(console, apart[:MOST_APART])
-            for line in self.others(name, rows.get(name, ()), apart[:MOST_APART]):
+            apart = self.apart.get(name, [])
+            print_apart(console, apart)
+            for line in self.others(name, rows.get(name, ()), apart):
                 console.print(f"  {line}", soft_wrap=True, markup=False)
             console.print()
-        print_apart(console, [reject for reject in self.apart if reject.table is None][:MOST_APART])
+        bad = self.apart.get(None, [])
+        print_apart(console, bad)
+        if len(bad) < self.run.tally.bad_documents:
+            more = counted(self.run.tally.bad_documents - len(bad), "more document")
+            console.print(f"{more} not readable: mukret survey says why", soft_wrap=True)
         if self.complete and not self.asked.quiet:
             print_notices([one for one in self.run.notices() if one.table in (None, RESPONSE, *self.names)])
 
