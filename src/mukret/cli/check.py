@@ -7,11 +7,11 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from mukret.cli.options import examples, json_option, output_options, rules_argument, set_up_logging
+from mukret.values import json_text
 
 if TYPE_CHECKING:
     from mukret.engine.drift import Drift
     from mukret.rules.model import Rules
-    from mukret.values import json_text
 
 
 @click.command(
