@@ -42,6 +42,8 @@ class BatchRows:
         self.refusals: list[tuple[int, Refusal]] = self.gathered.refusals
         self.count = len(self.rows)
         self._siblings: dict[int, list[FoundRow]] = {}
+        self._above: tuple[int, tuple[Place, JsonValue]] | None = None
+        """The row above that was located last."""
         self.cut_at: int | None = None
         """Of a part of a document: at which step of a row's location the numbers of elements count from the part on."""
 
@@ -97,7 +99,9 @@ class BatchRows:
         if self.parent is None:
             return DOCUMENT, self.batch.whole(row)
         owner = self.owners[row]
-        above, parent_node = self.parent.locate(owner)
+        if self._above is None or self._above[0] != owner:  # rows below one row are mostly asked for together
+            self._above = (owner, self.parent.locate(owner))
+        above, parent_node = self._above[1]
         if owner not in self._siblings:
             self._siblings[owner] = self.table.rows.find(parent_node, hollow=owner in self.parent.hollow).rows
         found = self._siblings[owner][row - bisect_left(self.owners, owner)]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cache
 from typing import Any
 
 import msgspec
@@ -123,6 +124,7 @@ def where_failed(bad: Bad) -> Fault:
     return Fault(WHERE_RANK, None, Bad("where", f"the condition can't be evaluated: {sentence(bad, None)}", told=True))
 
 
+@cache
 def parent_rejected(table: str) -> Fault:
     return Fault(PARENT_RANK, None, Bad(PARENT_REJECTED, f"its row of {table} was rejected", told=True))
 
@@ -134,9 +136,10 @@ def duplicate(key: dict[str, JsonValue]) -> Fault:
 
 def reject(file: str, document: int, table: str, place: Place, node: JsonValue, faults: list[Fault]) -> Reject:
     """The record of a rejected row, with the place and value of each fault looked up in the row's node."""
-    ordered = sorted(faults, key=lambda fault: fault.rank)
-    problems = tuple(problem(fault, place, node) for fault in ordered)
-    return Reject(file, document, normalized(place.location), table, problems)
+    ordered = sorted(faults, key=lambda fault: fault.rank) if len(faults) > 1 else faults
+    path = normalized(place.location)
+    problems = tuple(problem(fault, place, node, path) for fault in ordered)
+    return Reject(file, document, path, table, problems)
 
 
 def refused(file: str, document: int, table: str, above: Place, refusal: Refusal) -> Reject:
@@ -145,15 +148,17 @@ def refused(file: str, document: int, table: str, above: Place, refusal: Refusal
     return Reject(file, document, path, table, (Problem(None, bad.code, path, None, bad.expected),), refusal.count)
 
 
-def problem(fault: Fault, place: Place, node: JsonValue) -> Problem:
-    bad = fault.bad
+def problem(fault: Fault, place: Place, node: JsonValue, path: str | None = None) -> Problem:
+    """`path` is that of the row, if it is known already."""
+    bad, row = fault.bad, place.location
     place, node = fault.origin or (place, node)
     location, value = place.location, bad.value
     if fault.field is not None and isinstance(fault.field.source, At):
         location, value = blame(fault.field.source, bad, place, node)
     elif bad.code in ("row-shape", "header"):
         value = node
-    return Problem(fault.name, bad.code, normalized(location), shown_value(value), sentence(bad, value))
+    there = path if path is not None and location is row else normalized(location)
+    return Problem(fault.name, bad.code, there, shown_value(value), sentence(bad, value))
 
 
 def several(count: int) -> Bad:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 from mukret.paths.comparing import descendants
 from mukret.paths.filters import Doubt, Logical
@@ -189,12 +190,24 @@ def _location(trail: _Trail) -> Location:
     return tuple(reversed(steps))
 
 
+LONGEST_KEPT = 60
+"""Names that are longer are not kept as they stand in a path."""
 _ESCAPES = {"\b": "\\b", "\t": "\\t", "\n": "\\n", "\f": "\\f", "\r": "\\r", "'": "\\'", "\\": "\\\\"}
 
 
 def normalized(location: Location) -> str:
     """A location as a normalized path: `$['ports'][0]['code']`."""
-    return "$" + "".join(f"[{step}]" if isinstance(step, int) else f"['{escaped_name(step)}']" for step in location)
+    steps = [f"[{step}]" if type(step) is int else _name_step(str(step)) for step in location]
+    return f"${''.join(steps)}"
+
+
+def _name_step(name: str) -> str:
+    return _known_name_step(name) if len(name) <= LONGEST_KEPT else f"['{escaped_name(name)}']"
+
+
+@lru_cache(maxsize=4096)
+def _known_name_step(name: str) -> str:
+    return f"['{escaped_name(name)}']"
 
 
 def escaped_name(name: str) -> str:
