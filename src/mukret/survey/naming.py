@@ -24,7 +24,7 @@ _MOMENTS = _words(
     "deadline dob born birth birthday last first next seen sent posted made joined opened closed issued released "
     "launched deleted removed completed finished fetched checked synced scheduled logged reported recorded "
     "observed measured sunrise sunset moonrise moonset depart departs departed departure arrive arrives arrived "
-    "arrival effective asof edited"
+    "arrival effective asof edited t dep arr occurred happened instant moment"
 )
 _STEMS = _words(
     "time date stamp epoch unix utc creat updat modif chang expir publish generat retriev upload regist receiv "
