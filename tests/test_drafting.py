@@ -460,6 +460,18 @@ class Adding(FolderCase):
         again = added_to(parse_rules(added.text), added.text, find_sources([self.folder / "a.jsonl"]))
         self.assertEqual((again.anything, again.text), (False, added.text))
 
+    def test_facts_beside_the_lists_go_to_the_fields_of_the_response_if_there_are_such(self) -> None:
+        tables = 'tables:\n  ports:\n    rows: "$.ports[*]"\n    fields:\n      code: $.code\n'
+        block = f"mukret: 1\nresponse:\n  fields:\n    made: $.made   # when\n{tables}"
+        documents = [{"made": "x", "network": "Merrow", "season": {"year": 2031}, "ports": [{"code": "OTV"}]}]
+        added = self.added(block, *documents)
+        self.assertEqual((added.fields, added.ignored), (["response.network", "response.season_year"], []))
+        self.assertIn('    made: $.made   # when\n    network: {at: "$.network", note: "e.g. Merrow"}\n', added.text)
+        self.assertEqual(self.unread(added.text), [])
+        without = f"mukret: 1\nresponse: {{ignore: [$.made]}}\n{tables}"
+        place = find_sources([self.folder / "a.jsonl"])
+        self.assertEqual(added_to(parse_rules(without), without, place).ignored, ["$.network", "$.season"])
+
     def test_to_the_rules_of_the_sample(self) -> None:
         text = (SAMPLE / "merrow.rules.yaml").read_text()
         (self.folder / "fare_classes.csv").write_bytes((SAMPLE / "fare_classes.csv").read_bytes())

@@ -15,7 +15,7 @@ from mukret.engine.drift import drift
 from mukret.paths import Path, Wildcard, child_segment, parse_path
 from mukret.paths.locate import path_text
 from mukret.rules import parse_rules
-from mukret.rules.edit import with_fields, with_ignored, with_members
+from mukret.rules.edit import NotPlain, with_facts, with_fields, with_ignored, with_members
 from mukret.rules.model import Rules, Table
 
 
@@ -40,6 +40,7 @@ def added_to(rules: Rules, text: str, sources: Sequence[Source]) -> Added:
         source.rewind()
     unread = [_path(one.path) for one in drift(rules, sources).unread]
     adding = _Adding(rules, text, draft, unread)
+    adding.facts()
     adding.tables()
     adding.ignore()
     parse_rules(adding.added.text, rules.file)
@@ -71,6 +72,29 @@ class _Adding:
         if above:
             self.covered.update(path for path in self.unread if _within(path, place))
         return bool(above)
+
+    def facts(self) -> None:
+        """Fields of the response, where the rules have such; else they are left to be ignored."""
+        known = {own.name for own in self.rules.response_fields}
+        fresh_facts = {
+            _path(str(own.source["at"])): own
+            for own in self.draft.response
+            if any(_within(_path(str(own.source["at"])), path) for path in self.unread)
+        }
+        fields: dict[str, str] = {}
+        for own in fresh_facts.values():
+            own.name = fresh(own.name, {*known, *self.taken, *fields})
+            fields[own.name] = field_value(own)
+        if not fields:
+            return
+        try:
+            self.added.text = with_facts(self.added.text, fields)
+        except NotPlain:
+            return
+        self.added.fields += [f"response.{name}" for name in fields]
+        self.taken |= set(fields)
+        for place in fresh_facts:
+            self.new(place)
 
     def tables(self) -> None:
         for table in self.draft.tables:

@@ -47,6 +47,14 @@ def with_fields(text: str, table: str, fields: Mapping[str, str]) -> str:
     return _with_members(text, own, "fields", [f"{name}: {value}" for name, value in fields.items()])
 
 
+def with_facts(text: str, fields: Mapping[str, str]) -> str:
+    """More fields of the response, at the end of those that there are. Raises NotPlain if there are none."""
+    response = _member(YAML().compose(text), "response")
+    if not isinstance(response, MappingNode):
+        raise NotPlain("response")
+    return _with_members(text, response, "fields", [f"{name}: {value}" for name, value in fields.items()])
+
+
 def with_members(text: str, key: str, members: Sequence[Sequence[str]]) -> str:
     """More members of a mapping at the top (`tables`, `enums`), each as lines that are indented from its name on.
 
