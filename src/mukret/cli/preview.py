@@ -37,6 +37,8 @@ MOST_REASONS = 4
 SMALL_BATCH = 500_000
 ENOUGH_BYTES = 2_000_000
 """Inputs up to this size are read to their end, so that the counts are those of the whole."""
+MOST_BYTES = 20_000_000
+"""So far rows are looked for of tables that have few or none."""
 MOST_WATCHED = 4_000_000
 """So much of the input is read at every save, as far as there is time between two."""
 
@@ -83,11 +85,12 @@ def command(
     verbose: int,
     log: str | None,
 ) -> None:
-    """Show the first rows that RULES give for FILE..., with their types, and what was rejected on the way.
+    """Show the first rows that RULES give for FILE..., with their types, rejected ones in place with their reasons.
 
-    Reads no further than it has to, with --sample to the end. Writes nothing. Exit code 1 if a row that was read was
-    rejected.
+    Reads the beginning of the input alone (20 MB at the most); with --where as far as it has to, with --sample to the
+    end. Writes nothing. Exit code 1 if a row that was read was rejected.
     """
+    from mukret.cli.progress import progress_bar
     from mukret.errors import UsageError
 
     logger = set_up_logging(log, verbose)
@@ -104,7 +107,8 @@ def command(
         watch(rules, asked.begin_watched, _show_changed)
         return
     seen = asked.begin(rejected=not as_json)
-    seen.go_on()
+    with progress_bar(seen.run.sources, quiet=quiet or as_json) as seen.run.progress:
+        seen.go_on()
     logger.info("%s: %d documents looked at", rules, seen.run.tally.documents)
     if as_json:
         _print_json(seen)
@@ -192,10 +196,17 @@ class Seen:
                     apart = self.apart.setdefault(reject.table, [])
                     apart += [reject] * (len(apart) < MOST_APART)
             self.size += output.size
-            enough = not self.preview.keep and self.size >= ENOUGH_BYTES and self.preview.enough
-            if enough or time.monotonic() >= until:
+            if self.enough or time.monotonic() >= until:
                 return
         self.finished = True
+
+    @property
+    def enough(self) -> bool:
+        """Whether all rows are found that are to be shown, or those that are missing are not at the beginning."""
+        if self.preview.keep or self.size < ENOUGH_BYTES:
+            return False
+        anywhere = self.asked.where is not None or self.asked.sample is not None
+        return self.preview.enough or (self.size >= MOST_BYTES and not anywhere)
 
     @property
     def complete(self) -> bool:
