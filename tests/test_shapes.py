@@ -169,6 +169,18 @@ class Recursion(FolderCase):
             result = self.extract(self.RULES.replace("KEEP", keep), document)
             self.assertEqual(([row[0] for row in rows(result)], counts(result)), (left, (4, 2, 0, 0, 2)))
 
+    def test_names_of_rows_below_rows_some_of_which_stand_for_none(self) -> None:
+        result = self.extract(
+            """
+            tables:
+              ports: {rows: "$.ports[*]", outer: true, fields: {code: $.code}}
+              zones: {within: ports, rows: "$.zones.*", recurse: "$.zones.*", fields: {zone: {fact: name}}}
+            """,
+            '{"ports": []}',
+            '{"ports": [{"code": "OTV", "zones": {"north": {"zones": {"sound": {}}}}}]}',
+        )
+        self.assertEqual(rows(result, "zones"), [("north",), ("sound",)])
+
     def test_a_thousand_levels_are_followed(self) -> None:
         document: Any = self.part(400)
         for number in range(399, -1, -1):

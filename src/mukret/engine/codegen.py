@@ -126,7 +126,10 @@ def gather_function(
         source.depth = 2
         source.add("if len(rows) == before:")
         source.add("    hollow.add(before); add_row(None); add_owner(owner)")
-        source.add("    positions.append(0); names.append(None)")
+        if positions:
+            source.add("    positions.append(0)")
+        if names:
+            source.add("    names.append(None)")
     source.depth = 1
     source.add(f"columns, odd = {source.bind('columns_of', columns_of)}(rows)")
     source.add("odd = [row for row in odd if row not in hollow]")
