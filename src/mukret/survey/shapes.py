@@ -211,9 +211,22 @@ def in_array(place: Place) -> bool:
 
 def _are_rows(place: Place) -> bool:
     """Whether what was counted by position so far is a table, a series of coordinates, or unlike parts, to the end."""
-    uneven = place.elements is not None or place.lengths.shortest != place.lengths.longest
-    parts = any(column.kinds.keys() & {"array", "object"} for column in place.columns)
-    return not uneven and (in_array(place) or parts or place.lengths.lists >= FEWEST_POINTS)
+    if place.elements is not None or place.lengths.shortest != place.lengths.longest:
+        return False
+    kinds = [set(column.kinds) - {"null"} for column in place.columns]
+    if in_array(place):
+        return True
+    numbers = all(column.kinds.keys() == {"number"} for column in place.columns)
+    return unlike_parts(kinds) or (numbers and place.lengths.lists >= FEWEST_POINTS)
+
+
+def unlike_parts(kinds: Sequence[set[str]]) -> bool:
+    """Whether each element of an array has a kind of its own, and one at least is a list beside something else; two
+    objects are rather records of a list. `kinds` are those that came at each position, without null."""
+    if any(len(found) > 1 for found in kinds):
+        return False
+    parts = [next(iter(found), None) for found in kinds]
+    return "array" in parts and parts.count("object") <= 1 and len(set(parts)) > 1
 
 
 def _forget_rows(place: Place) -> None:

@@ -16,7 +16,7 @@ from mukret.paths import Location, Path, normalized
 from mukret.survey.forms import CODE, TEXT, form_of
 from mukret.survey.naming import named_like_an_id
 from mukret.survey.places import MOST_SAMPLED, MOST_SIGNATURES, Place, Seen, Where
-from mukret.survey.shapes import alike_values, fold_target, in_array, make_map
+from mukret.survey.shapes import alike_values, fold_target, in_array, make_map, unlike_parts
 from mukret.values import JsonValue, Number, kind_of
 
 MOST_PLACES = 20_000
@@ -316,15 +316,11 @@ def _are_coordinates(place: Place, arrays: Sequence[list[JsonValue]], length: in
 
 
 def _unlike_parts(arrays: Sequence[list[JsonValue]], length: int) -> bool:
-    """Whether each position has a kind of its own, and one at least is a list beside something else; two objects are
-    rather records of a list."""
+    """Whether these are of unlike parts, as far as can be told: where one has only been null, others will tell."""
     if not 1 < length <= MOST_PARTS:
         return False
-    kinds = [{type(array[position]) for array in arrays} - {type(None)} for position in range(length)]
-    if any(len(found) > 1 for found in kinds):
-        return False
-    parts = [next(iter(found), None) for found in kinds]
-    return list in parts and parts.count(dict) <= 1 and len(set(parts)) > 1
+    kinds = [{kind_of(array[position]) for array in arrays} - {"null"} for position in range(length)]
+    return unlike_parts(kinds) or unlike_parts([found or {"array"} for found in kinds]) or not any(kinds)
 
 
 def _of_type(nodes: list[JsonValue], kind: type, types: Counter[type]) -> list[JsonValue]:
