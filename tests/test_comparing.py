@@ -150,6 +150,9 @@ class OnTheCommandLine(FolderCase):
         self.assertEqual(
             (done.returncode, done.stdout.splitlines()), (0, ["the same: ports, old", "1 document read by both"])
         )
+        lines = "".join(json.dumps({"ports": PORTS, "n": n}) + "\n" for n in range(30_000))  # longer than any buffer
+        done = self.mukret("compare", "old.yaml", "old.yaml", "-", stdin=lines)
+        self.assertEqual(done.stdout.splitlines()[-1], "30,000 documents read by both")
         report = json.loads(self.mukret("compare", "old.yaml", "new.yaml", "a.json", "--json").stdout)
         self.assertEqual(report["tables"]["ports"]["values"]["depth"]["count"], 2)
         self.assertEqual(self.mukret("compare", "old.yaml", "none.yaml", "a.json").returncode, 3)

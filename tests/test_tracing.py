@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shlex
 from contextlib import suppress
 from typing import Any
 
@@ -226,6 +227,15 @@ class OnTheCommandLine(FolderCase):
             self.mukret("trace", "ferry.rules.yaml", "a.json", "--table", "ports", "--reject", "1", "--json").stdout
         )
         self.assertEqual((report["path"], report["fate"]), ("$.ports[1]", "rejected"))
+
+    def test_of_a_row_within_a_text_it_leads_to_the_text(self) -> None:
+        rules = 'response: {embedded: [$.log]}\ntables:\n  log: {rows: "$.log.rows[*]", fields: {n: $.n}}\n'
+        self.file("text.rules.yaml", f"mukret: 1\n{rules}")
+        self.file("text.json", json.dumps({"log": '{"rows": [{"n": 1}]}'}))
+        done = self.mukret("trace", "text.rules.yaml", "text.json", "--table", "log", "--nth", "1")
+        step = shlex.split(done.stderr.splitlines()[-1])
+        self.assertEqual(step, ["mukret", "look", "text.json", "$.log", "--nth", "1"])
+        self.assertEqual(self.mukret(*step[1:]).returncode, 0)
 
     def test_the_folder_of_a_run_leads_to_its_input(self) -> None:
         self.mukret("extract", "ferry.rules.yaml", "a.json", "--to", "tables")

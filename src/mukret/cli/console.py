@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from mukret.codes import PARENT_REJECTED
 from mukret.errors import Diagnostic, RulesError
 from mukret.text import counted, escaped
 from mukret.values import shown_text
@@ -22,7 +23,6 @@ if TYPE_CHECKING:
 
 MOST_REASONS = 6
 MOST_BAD = 5
-PARENT_REJECTED = "parent-rejected"
 _WINDOW = 100
 
 

@@ -22,8 +22,9 @@ from mukret.cli.options import (
 )
 
 if TYPE_CHECKING:
-    from mukret.engine.picking import Wanted
+    from mukret.engine.picking import Picked, Wanted
     from mukret.engine.tracing import Traced, TracedRow
+    from mukret.rules import Rules
     from mukret.rules.model import Table
 
 
@@ -104,7 +105,19 @@ def command(
         if not quiet and found.document == 1 and found.file in (source.path for source in sources):
             # of the first document, the first node with this path is the one
             click.echo("\nNext: the row as it stands in the response", err=True)
-            next_step("look", found.file, readable(found.path), "--nth", "1")
+            next_step("look", found.file, _visible(checked, picked, found.path), "--nth", "1")
+
+
+def _visible(rules: Rules, picked: Picked, path: str) -> str:
+    """The path of a row, or of the text that it stands in: `look` shows a text that holds JSON as a text."""
+    from mukret.paths import parse_path
+    from mukret.paths.locate import location_text
+
+    document = picked.document.value
+    row = next((location for location, _ in parse_path(path).nodes(document)), ())
+    texts = [location for one in rules.embedded for location, _ in one.path.nodes(document)]
+    around = [location for location in texts if row[: len(location)] == location]
+    return location_text(min(around, key=len)) if around else readable(path)
 
 
 def _inputs(files: tuple[str, ...]) -> Sequence[str]:

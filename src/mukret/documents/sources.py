@@ -77,8 +77,7 @@ class Source:
 
     def _raw(self) -> BinaryIO:
         if self.copy is not None:
-            self.copy.seek(0)
-            return open(os.dup(self.copy.fileno()), "rb")
+            return cast(BinaryIO, _FromTheStart(os.dup(self.copy.fileno())))
         return sys.stdin.buffer if self.path == STANDARD_INPUT else open(self.path, "rb")
 
     @property
@@ -159,6 +158,28 @@ class _Zstd(io.RawIOBase):
 def _hasher() -> ThreadPoolExecutor:
     """One thread, so that pieces are hashed in their order; hashing lets go of the interpreter."""
     return ThreadPoolExecutor(max_workers=1, thread_name_prefix="hash")
+
+
+class _FromTheStart(io.RawIOBase):
+    """An open file from its beginning, with a position of its own: copies of a descriptor share theirs, and it may be
+    read by two at a time."""
+
+    def __init__(self, descriptor: int) -> None:
+        self.descriptor = descriptor
+        self.position = 0
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: object) -> int:
+        count = os.preadv(self.descriptor, [memoryview(cast(bytearray, buffer)).cast("B")], self.position)
+        self.position += count
+        return count
+
+    def close(self) -> None:
+        if not self.closed:
+            os.close(self.descriptor)
+        super().close()
 
 
 class _Counted(io.RawIOBase):

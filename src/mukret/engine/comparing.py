@@ -130,10 +130,11 @@ def compare_rules(
 ) -> Comparison:
     """Runs both versions over the same sources, which must be such as can be read again, a batch at a time.
 
-    Rows are the same if they are found at one place. Raises InputError as a run does.
+    Rows are the same if they are found at one place. `progress` is that of the second reading. Raises InputError as a
+    run does.
     """
     comparing = Comparing(old, new)
-    one, two = (Run(rules, _again(sources)) for rules in (old, new))
+    one, two = Run(old, _again(sources)), Run(new, sources, progress=progress)
     two.started = one.started
     whole = not same_parts(one, two)
     bad: BadDocument | None = None
@@ -141,8 +142,6 @@ def compare_rules(
         comparing.see(batch, other)
         bad = bad or next(iter(other.batch.bad), None)
         if progress:
-            for source, read, same in zip(sources, one.sources, two.sources, strict=True):
-                source.size = max(read.size, same.size)
             progress(other.batch.size)
     if bad is not None and not comparing.found.documents:
         raise nothing_read(bad.source.name, bad.finding)

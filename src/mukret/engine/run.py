@@ -159,15 +159,17 @@ class Run:
     def settled(self, names: Sequence[str], rules: Rules) -> bool:
         """Finds the last row with each key of some tables, by as much of the rules as they hang on; False if that is
         too little to tell, since a text that can't be read may stand in rows of other tables."""
-        part = Run(rules, self.sources, batch_bytes=self.batch_bytes)
-        part.started = self.started
-        part.most_bytes = self.most_bytes
+        part = self
+        if rules is not self.rules:
+            part = Run(rules, self.sources, batch_bytes=self.batch_bytes)
+            part.started = self.started
+            part.most_bytes = self.most_bytes
         for name in names:
             self.last.pop(name, None)
         seen = keys_of(rules.tables.values(), self.last, names)
         enough = True
         for batch in part.read(lambda number: False):
-            enough = not part.decided(batch, seen).blamed or rules is self.rules
+            enough = not part.decided(batch, seen).blamed or part is self
             if not enough:
                 break
             if self.progress:
