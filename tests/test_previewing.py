@@ -5,11 +5,11 @@ from __future__ import annotations
 from functools import partial
 from typing import Any
 
-from mukret.codes import PARENT_REJECTED
 from mukret.documents import find_sources
 from mukret.engine.fates import Fate
 from mukret.engine.picking import all_rows, pick
 from mukret.engine.previewing import Anywhere, First, Preview, SeenRow
+from mukret.engine.rejects import PARENT_REJECTED
 from mukret.engine.run import Run
 from mukret.errors import MukretError
 from mukret.rules import Rules, parse_rules

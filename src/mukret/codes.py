@@ -5,7 +5,6 @@ A test joins this table, the documentation and the code.
 
 from __future__ import annotations
 
-PARENT_REJECTED = "parent-rejected"
 REJECTS: dict[str, str] = {
     "not-json": "a document, or a text embedded in one, that is no JSON text",
     "no-data": "an answer in an HTTP archive that is an error, not data",
@@ -35,7 +34,7 @@ REJECTS: dict[str, str] = {
     "header": "rows that do not go together with their header",
     "key-missing": "a null in a field of the key",
     "where": "a condition that can't be evaluated for the row",
-    PARENT_REJECTED: "a row whose parent row was rejected",
+    "parent-rejected": "a row whose parent row was rejected",
     "duplicate": "a row whose key was there before",
 }
 """Codes in `rejects.jsonl`."""

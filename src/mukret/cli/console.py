@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING
 
 import click
 
-from mukret.codes import PARENT_REJECTED
 from mukret.errors import Diagnostic, RulesError
 from mukret.text import counted, escaped
 from mukret.values import shown_text
@@ -115,6 +114,8 @@ def print_reasons(tally: Tally, where: str | None, parents: Mapping[str, str | N
 
     `parents`: the table that each table is within.
     """
+    from mukret.engine.rejects import PARENT_REJECTED
+
     if not tally.findings:
         return
     what = [f"{counted(tally.rows_rejected, 'row')} rejected"] if tally.rows_rejected else []

@@ -23,7 +23,6 @@ from mukret.cli.options import (
     set_up_logging,
     where_option,
 )
-from mukret.codes import PARENT_REJECTED
 
 if TYPE_CHECKING:
     from mukret.engine.picking import Wanted
@@ -253,6 +252,7 @@ class Seen:
     def others(self, name: str, rows: Sequence[SeenRow], apart: Sequence[Reject]) -> list[str]:
         """Why rows were rejected, where not all of them are shown."""
         from mukret.cli.console import reason_lines
+        from mukret.engine.rejects import PARENT_REJECTED
         from mukret.text import counted
 
         reasons = [reason for reason in self.run.tally.reasons.values() if reason.table == name]

@@ -7,12 +7,12 @@ from typing import Any
 
 import pyarrow.compute as pc
 
-from mukret.codes import PARENT_REJECTED
 from mukret.columns.arrow import true_rows
 from mukret.columns.expressions import evaluate_column
 from mukret.columns.written import written
 from mukret.engine.fates import Fate, SeenKeys, key_hash
 from mukret.engine.rejects import (
+    PARENT_REJECTED,
     Reject,
     duplicate,
     key_missing,

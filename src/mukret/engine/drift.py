@@ -7,9 +7,9 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
-from mukret.codes import PARENT_REJECTED
 from mukret.documents import Source
 from mukret.engine.coverage import Unmatched
+from mukret.engine.rejects import PARENT_REJECTED
 from mukret.engine.run import Progress, Run
 from mukret.engine.tally import Reason
 from mukret.rules.model import At, Derive, Field, Inherit, Inherited, Rules, Step, Table

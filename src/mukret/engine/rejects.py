@@ -8,7 +8,6 @@ from typing import Any
 
 import msgspec
 
-from mukret.codes import PARENT_REJECTED
 from mukret.documents import BadDocument, Finding
 from mukret.errors import StoppedError
 from mukret.paths import Location, Path, normalized
@@ -20,6 +19,7 @@ from mukret.types.taken import GATHERINGS
 from mukret.values import JsonValue, json_text, shown_text
 
 LONGEST_VALUE = 200
+PARENT_REJECTED = "parent-rejected"
 
 
 @dataclass(frozen=True)
