@@ -54,7 +54,7 @@ MISTAKES: list[tuple[bytes, str, int, int, int]] = [
 ]  # fmt: skip
 
 
-class Decoding(unittest.TestCase):
+class Decoding(FolderCase):
     def test_every_mistake_is_named_with_line_column_and_byte(self) -> None:
         for raw, message, line, column, offset in MISTAKES:
             with self.subTest(raw), self.assertRaises(NotJson) as caught:
@@ -71,6 +71,20 @@ class Decoding(unittest.TestCase):
     def test_numbers_keep_their_digits(self) -> None:
         self.assertEqual(decode(b"[1.10, 1e400, 12, 123456789012345678901234567890]"),
                          [Number("1.10"), Number("1e400"), 12, 123456789012345678901234567890])  # fmt: skip
+
+    def test_a_zero_keeps_its_sign_however_its_document_is_decoded(self) -> None:
+        self.assertEqual(decode(b'[-0, 0, -0.0, "-0,", {"a": -0}]'),
+                         [Number("-0"), 0, Number("-0.0"), "-0,", {"a": Number("-0")}])  # fmt: skip
+        self.assertEqual([type(found) for found in decode(b"[-0, 0]")], [Number, int])
+        fields = "f: {at: $.f, type: float}, t: $.f, n: {at: $.f, type: integer}"
+        documents = {"$.a[*]": '{"a": [{"f": -0}, {"f": 1}]}', "$": '{"f": -0}\n{"f": 1}\n{"f": "-0 "}'}
+        for more in ("", ", all: {at: $, type: json}"):  # in part, and in full
+            for rows, document in documents.items():
+                with self.subTest(more=more, rows=rows):
+                    rules = f"tables: {{t: {{rows: '{rows}', fields: {{{fields}{more}}}}}}}"
+                    table = self.extract(rules, document).tables["t"].to_pylist()
+                    found = [(str(row["f"]), row["t"], row["n"]) for row in table[:2]]
+                    self.assertEqual(found, [("-0.0", "-0", 0), ("1.0", "1", 1)])
 
     def test_hostile_documents_are_refused_as_documents(self) -> None:
         cases = [

@@ -148,7 +148,24 @@ PROBLEMS: list[tuple[str, list[tuple[int, int, str]]]] = [
     (table_rules("a: {at: $.a, required: true, default: x}"), [(6, 43, "wrong-option")]),
     (table_rules("a: {at: $.a, bad: maybe}"), [(6, 32, "wrong-value")]),
     (table_rules("a: {at: $.a, type: timestamp, zone: Atlantic/Faro}"), [(6, 50, "unknown-zone")]),
-    (table_rules("a: {at: $.a, type: timestamp, format: '%d.%m.%Y'}"), [(6, 52, "wrong-value")]),
+    *(
+        (table_rules(f"a: {{at: $.a, type: {kind}, format: '{pattern}'}}"), [(6, 44 + len(kind) - 1, "wrong-value")])
+        for kind, pattern in [
+            ("timestamp", "%d.%m."),
+            ("date", "%m-%Y %H:%M"),
+            ("date", "%d.%Y"),
+            ("date", "%Y-%U"),
+            ("date", "%G-W%V"),
+            ("datetime", "%Y-%m-%d %M"),
+            ("datetime", "%Y-%m-%d %H:%S"),
+            ("datetime", "%d.%m.%Y %H:%M %p"),
+            ("datetime", "%d.%m.%Y %I:%M"),
+            ("time", "%M:%S"),
+            ("time", "%Y"),
+            ("date", "%Y%m%d%Y"),
+            ("date", "%Y %"),
+        ]
+    ),
     (
         table_rules("a: {at: $.a, type: timestamp, format: ['%d.%m.%Y %H:%M %Z', isoo]}"),
         [(6, 53, "wrong-value"), (6, 74, "wrong-value")],

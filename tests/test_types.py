@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import datetime as dt
+import os
+import random
 import unittest
 from decimal import Decimal
 from email.utils import format_datetime
@@ -15,6 +17,9 @@ from hypothesis import strategies as st
 from mukret.columns.arrow import column_type, finished
 from mukret.columns.read import read_column, read_lists
 from mukret.columns.written import written
+from mukret.expressions.aggregating import aggregated
+from mukret.expressions.families import is_numeric
+from mukret.expressions.tree import Aggregate
 from mukret.types import (
     Bad,
     Boolean,
@@ -38,6 +43,7 @@ from mukret.types import (
 from mukret.types.instants import EPOCH
 from mukret.types.names import TypeNameError
 from mukret.types.numbers import float_text
+from mukret.types.taken import gathered
 from mukret.values import JsonValue, Number
 from tests.random_feeds import NUMBERS, SCALARS, TEXTS
 
@@ -223,6 +229,72 @@ REFUSED: list[tuple[ValueType, Options, str, list[JsonValue]]] = [
 ]  # fmt: skip
 
 
+WIDE_COLUMNS = int(os.environ.get("MUKRET_WIDE_COLUMNS", "1500"))
+MOMENTS = ["%Y-%m-%dT%H:%M", "%Y-%m-%d %H:%M:%S", "%Y-%m-%dt%H:%M:%S", "%Y-%m-%d", "%Y%m%d", "%d.%m.%Y", "%H:%M:%S"]
+EXPONENTS = [0, 1, -1, 30, -38, 45, 308, -324, 400, 99_999, -99_999, 10**18 - 1, 10**22, -(10**22)]
+
+
+def _number_reading(chosen: random.Random) -> tuple[ValueType, Options]:
+    precision = chosen.randint(1, 38)
+    kind = chosen.choice([DecimalType(precision, chosen.randint(0, precision)), Float(), Integer(), Duration()])
+    marks: dict[str, Any] = chosen.choice([{}, {"grouping": ","}, {"point": ",", "grouping": "."}, {"point": ","}])
+    if not isinstance(kind, Float) and chosen.random() < 0.3:
+        marks["round"] = "half-even"
+    if isinstance(kind, Duration):
+        return kind, Options(unit=chosen.choice(["s", "d", None]), round=marks.get("round"))
+    return kind, Options(percent=chosen.random() < 0.2, accounting=chosen.random() < 0.2, **marks)
+
+
+def _moment_reading(chosen: random.Random) -> tuple[ValueType, Options]:
+    kind = chosen.choice([Timestamp(), Timestamp(), Date(), Datetime(), Time()])
+    named = {Timestamp: ["iso", "epoch-s", "epoch-ns", "rfc5322"], Date: ["iso", "epoch-ms"]}.get(type(kind), ["iso"])
+    patterns = ["%H:%M:%S", "%H"] if isinstance(kind, Time) else ["%Y%m%d", "%d.%m.%Y", "%Y-%m-%dT%H:%M"]
+    forms = chosen.sample([*named, *patterns], chosen.randint(1, 2)) if chosen.random() < 0.6 else ["iso"]
+    zone = chosen.choice([None, "+02:00", "-23:59", "Atlantic/Faroe", "America/St_Johns"])
+    return kind, Options(
+        format=tuple(forms), zone=zone, fold=chosen.choice([None, "first"]), round=chosen.choice([None, "half-up"])
+    )
+
+
+WIDE_READINGS = [_number_reading, _moment_reading]
+
+
+def wide_value(chosen: random.Random, options: Options) -> JsonValue:
+    if chosen.random() < 0.1:
+        return chosen.choice(SCALARS)
+    return chosen.choice([_wide_number, _wide_moment])(chosen, options)
+
+
+def _wide_number(chosen: random.Random, options: Options) -> JsonValue:
+    digits = "".join(
+        chosen.choices("0123456789", [6, 1, 1, 1, 1, 1, 1, 1, 1, 6], k=chosen.randint(1, chosen.choice([5, 20, 45])))
+    )
+    before, after = digits[: (cut := chosen.randint(0, len(digits)))], digits[cut:]
+    if chosen.random() < 0.3:
+        text = (
+            f"{int(before or 0)}" + (f".{after}" if after else "") + chosen.choice(["", f"e{chosen.choice(EXPONENTS)}"])
+        )
+        text = chosen.choice(["", "-"]) + text
+        return int(text) if text.isdecimal() and len(text) < 30 else Number(text)
+    if options.grouping and chosen.random() < 0.7:
+        before = f"{int(before or 0):,}".replace(",", options.grouping)
+    text = chosen.choice(["", "-", "+"]) + before + (options.point + after if after else "")
+    text += f"e{chosen.choice(EXPONENTS)}" if chosen.random() < 0.1 else ""
+    return text + "%" * (options.percent and chosen.random() < 0.8)
+
+
+def _wide_moment(chosen: random.Random, _: Options) -> JsonValue:
+    year = chosen.choice([1, 2, 500, 1684, 1883, 1970, 2031, 2255, 2906, 9999, chosen.randint(1, 9999)])
+    text = dt.datetime(year, chosen.randint(1, 12), chosen.randint(1, 28), chosen.randint(0, 23), 22, 7).strftime(
+        chosen.choice(MOMENTS)
+    )
+    text = text.replace(str(year), f"{year:04}", 1)
+    if text.isdecimal() and chosen.random() < 0.5:
+        return int(text)
+    fraction = "." + "".join(chosen.choices("0123459", k=chosen.randint(1, 8))) if chosen.random() < 0.3 else ""
+    return text + fraction + chosen.choice(["", "", "Z", "z", "+02:00", "-0330", "+24:00", "+01:60", "+02"])
+
+
 def setUpModule() -> None:
     """The expected instants come from the same time zone database, the package's and not the system's."""
     reset_tzpath(to=[])
@@ -309,6 +381,41 @@ class Reading_(unittest.TestCase):
     ) -> None:
         reading = Reading(kind, options)
         self.assertEqual(shown(column_outcomes(reading, texts)), shown([outcome(reading, text) for text in texts]))
+
+    def test_columns_of_wide_pools_are_read_as_one_by_one(self) -> None:
+        """Many digits, many exponents, moments of all years, in all types, with all that can be said of them."""
+        chosen = random.Random(20310401)
+        for _ in range(WIDE_COLUMNS):
+            kind, options = chosen.choice(WIDE_READINGS)(chosen)
+            values = [wide_value(chosen, options) for _ in range(chosen.choice([1, 1, 3, 10, 60]))]
+            reading = Reading(kind, options)
+            expected = [outcome(reading, value) for value in values]
+            self.assertEqual(shown(column_outcomes(reading, values)), shown(expected), (kind.name, options, values))
+
+    def test_a_sum_is_the_same_by_take_and_by_aggregate_and_what_the_type_can_t_hold_is_bad(self) -> None:
+        cases: list[tuple[ValueType, list[Any], Any]] = [
+            (Integer(), [2**63 - 1, 1, -5], 2**63 - 5),
+            (Integer(), [2**63 - 1, 1], "overflow"),
+            (DecimalType(3, 1), [Decimal("99.9"), Decimal("-99.8")], Decimal("0.1")),
+            (DecimalType(3, 1), [Decimal("99.9"), Decimal("0.1")], "overflow"),
+            (DecimalType(38, 0), [Decimal("9" * 38)] * 3 + [Decimal("-" + "9" * 38)] * 2, Decimal("9" * 38)),
+            (Float(), [-0.0], -0.0),
+            (Float(), [1e308, 1e308], "overflow"),
+            (Duration(), [dt.timedelta(days=1), dt.timedelta(hours=1)], dt.timedelta(hours=25)),
+            (Duration(), [dt.timedelta(microseconds=2**62)] * 2, "overflow"),
+        ]
+        for kind, values, expected in cases:
+            nodes = [Number(kind.written(value)) if is_numeric(kind) else kind.written(value) for value in values]
+            for total in (
+                lambda: gathered("sum", Reading(kind), nodes, ""),  # noqa: B023
+                lambda: aggregated(Aggregate(kind, "SUM", "t", "f"), values),  # noqa: B023
+            ):
+                with self.subTest(kind=kind.name, values=values):
+                    try:
+                        found = total()
+                    except Bad as bad:
+                        found = bad.code
+                    self.assertEqual(repr(found), repr(expected))
 
     @settings(max_examples=200, deadline=None)
     @given(

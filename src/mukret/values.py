@@ -1,7 +1,8 @@
 """JSON values as Mukret holds them in memory.
 
 Objects are `dict`, arrays `list`, strings `str`, true and false `bool`, null `None`, and whole numbers without
-fraction and exponent `int`. Every other number is a `Number`: its JSON text, so that no digit is lost on the way.
+fraction and exponent `int`. Every other number, and `-0`, is a `Number`: its JSON text, so that no digit and no sign is
+lost on the way.
 Look at `type(value)`, not `isinstance`: a `Number` is a `str` (which lets it go into a column of texts as it is) and a
 `bool` is an `int`.
 """
@@ -24,6 +25,8 @@ class Number(str):
     def __repr__(self) -> str:
         return f"Number({str.__repr__(self)})"
 
+
+NEGATIVE_ZERO = Number("-0")
 
 KINDS: dict[type, str] = {
     type(None): "null",

@@ -54,12 +54,14 @@ from mukret.types import (
     DecimalType,
     Float,
     Integer,
+    Json,
     Options,
     Reading,
     Text,
     Timestamp,
     ValueType,
 )
+from mukret.types.json import json_as_text
 from mukret.types.numbers import MAX_DIGITS
 
 Columns = Mapping[str, Any]
@@ -286,6 +288,8 @@ class _Evaluator:
             options = node.target.options if node.lenient else Options()
             return read_strings(Reading(target, options), array, lambda text: read_text(node, text), strict=strict)
         match target:
+            case Text() if isinstance(source, Json):
+                return self.each(Column(array), target, json_as_text)
             case Text():
                 return Column(written(array, source))
             case Float():
@@ -302,7 +306,7 @@ class _Evaluator:
         """To integer or decimal, exactly: by a cast that checks, and where that refuses, value by value."""
         if array.type == value_type(node.target.type):
             return Column(array)
-        if not isinstance(source, Float):
+        if _never_wraps(source, node.target.type):
             try:
                 return Column(array.cast(value_type(node.target.type)))
             except pa.ArrowInvalid:
@@ -381,6 +385,14 @@ def as_floats(array: Any, source: ValueType) -> Any:
     if isinstance(source, DecimalType):
         return array.cast(pa.string()).cast(pa.float64())
     return array.cast(pa.float64(), safe=False)
+
+
+def _never_wraps(source: ValueType, target: ValueType) -> bool:
+    """Whether Arrow's cast gives the number or refuses: from one decimal to another it multiplies in 128 bits, which
+    hold 38 digits, before it looks at the size."""
+    if isinstance(source, DecimalType) and isinstance(target, DecimalType):
+        return source.precision - source.scale + target.scale <= MAX_DIGITS
+    return not isinstance(source, Float)
 
 
 def calculated(node: Arithmetic, left: Any, right: Any) -> Any:

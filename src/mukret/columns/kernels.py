@@ -18,8 +18,9 @@ from mukret.columns import zoned
 from mukret.columns.arrow import UTC, all_true, any_true, regex_mask, value_type
 from mukret.types import Date, Datetime, DecimalType, Duration, Float, Integer, Options, Text, Timestamp, ValueType
 from mukret.types.durations import UNITS
+from mukret.types.formats import is_pattern
 from mukret.types.instants import EPOCH_MICROS, FIRST_MICRO, LAST_MICRO
-from mukret.types.numbers import numeric_pattern
+from mukret.types.numbers import MAX_DIGITS, numeric_pattern
 from mukret.values import JsonValue
 
 Converted = tuple[Any, Any]
@@ -86,8 +87,8 @@ def nothing(kind: ValueType, array: Any) -> Converted:
 
 def _from_integers(kind: ValueType, options: Options, integers: Any) -> Converted:
     if isinstance(kind, Timestamp):
-        form = next((form for form in options.format if form in EPOCH_MICROS), None)
-        return _epochs(form, integers) if form else nothing(kind, integers)
+        form = next((form for form in options.format if form in EPOCH_MICROS or is_pattern(form)), None)
+        return _epochs(form, integers) if form in EPOCH_MICROS else nothing(kind, integers)
     if isinstance(kind, Duration) and options.unit is not None:
         return pc.multiply_checked(integers, UNITS[options.unit]).cast(pa.duration("us")), None
     if isinstance(kind, Integer) and not options.percent:
@@ -209,15 +210,31 @@ def _decimals(kind: DecimalType, options: Options, strings: Any) -> Converted:
         return _digits(options)(some).cast(target)
 
     if not _is_plain(options):
+        if _may_wrap(kind, strings):
+            return _picked_decimals(kind, options, strings, cast)
         try:
-            array, refused = _guarded(strings, _marked_pattern(options), cast)
+            return _guarded(strings, _marked_pattern(options), cast)
         except pa.ArrowInvalid:  # too many digits somewhere
             return _picked_decimals(kind, options, strings, cast)
-        return array, refused
     if whole == 0:
         return nothing(kind, strings)
-    fraction = f"(?:\\.[0-9]{{0,{kind.scale}}})?"
-    return _cast_or_pick(strings, f"[+-]?[0-9]{{1,{whole}}}{fraction}", cast, lambda array, texts: False)
+    pattern = f"[+-]?[0-9]{{1,{whole}}}(?:\\.[0-9]{{0,{kind.scale}}})?"
+    if _may_wrap(kind, strings) or _holds_exponent(strings):
+        return _guarded(strings, pattern, cast)
+    return _cast_or_pick(strings, pattern, cast, lambda _, __: False)
+
+
+def _may_wrap(kind: DecimalType, strings: Any) -> bool:
+    """Whether Arrow's cast, which multiplies the digits up to the scale in 128 bits and looks at the size only then,
+    could come round to another number. In 128 bits are all numbers of 38 digits."""
+    longest = pc.max(pc.binary_length(strings)).as_py()
+    return longest is not None and longest + kind.scale > MAX_DIGITS
+
+
+def _holds_exponent(strings: Any) -> bool:
+    """Whether some text may have an exponent: Arrow loses digits by it, and `1e99999` ends the program."""
+    data = strings.buffers()[2]
+    return data is not None and any(mark in data.to_pybytes() for mark in (b"e", b"E"))
 
 
 def _picked_decimals(kind: DecimalType, options: Options, strings: Any, cast: Callable[[Any], Any]) -> Converted:

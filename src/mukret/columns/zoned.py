@@ -18,13 +18,12 @@ from mukret.columns.arrow import UTC, any_true
 from mukret.types.zones import MICROSECOND, zone
 
 _EPOCH_DAY = dt.datetime(1970, 1, 1)
-_DAY_MICROS = 86_400_000_000
 
 
 def to_utc(local: Any, name: str, fold: str | None) -> tuple[Any, Any]:
     """Naive timestamps as instants, and a mask of the times that have to be looked at one by one."""
     micros = local.cast(pa.int64())
-    days = pc.floor(pc.divide(micros.cast(pa.float64()), float(_DAY_MICROS))).cast(pa.int32()).dictionary_encode()
+    days = pc.floor_temporal(local, unit="day").cast(pa.date32()).cast(pa.int32()).dictionary_encode()
     offsets = pa.array([_offset_of_day(name, day) for day in days.dictionary.to_pylist()], pa.int64())
     shift = offsets.take(days.indices)
     instants = pc.subtract(micros, shift).cast(UTC)

@@ -9,7 +9,7 @@ from typing import Protocol
 
 from mukret.documents.blocks import BLOCK_BYTES, BadDocument, Block, Piece, read_blocks
 from mukret.documents.cutting import WHOLE, Names, Part
-from mukret.documents.decode import NotJson, decode, decoder
+from mukret.documents.decode import NotJson, decode, decoder, holds_negative_zero
 from mukret.documents.diagnose import Finding
 from mukret.documents.origin import Origin
 from mukret.documents.recognise import RECORD_SEPARATOR, cut_off_in_sequence
@@ -157,6 +157,8 @@ class Decoding:
             return False
         try:
             if self.projection is None:
+                if holds_negative_zero(piece.raw):
+                    return False
                 documents = list(map(decoder().decode, texts))
             else:
                 documents = self.projection.decode_all(piece.raw, texts)

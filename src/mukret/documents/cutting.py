@@ -320,10 +320,21 @@ def _finding(text: bytes) -> Finding:
 
 def _count(elements: bytes) -> int:
     """How many elements these are, separated by commas; 0 if they are no JSON."""
+    array = b"[" + elements + b"]"
     try:
         look_over(elements)
-        return len(_elements(b"[" + elements + b"]"))
+    except ValueError:
+        return _count_in_full(array)
+    try:
+        return len(_elements(array))
     except (ValueError, RecursionError):
+        return 0
+
+
+def _count_in_full(array: bytes) -> int:
+    try:
+        return len(decode(array))
+    except NotJson:
         return 0
 
 

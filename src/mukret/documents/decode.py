@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import json
 from functools import lru_cache
 
 import msgspec
+import re2
 
 from mukret.documents.diagnose import Finding, diagnose
 from mukret.values import JsonValue, Number
@@ -17,6 +19,9 @@ _TOO_LONG = b"0" * (_LONGEST_INTEGER + 1)
 _PROBES = 12
 _PROBE = _LONGEST_INTEGER // _PROBES
 """Every so many bytes one is looked at: an integer that is too long has at least so many digits among them."""
+
+
+_NEGATIVE_ZERO = re2.compile(rb"-0(?:[,\]}\s]|$)")  # five times as fast as the standard library's, and it goes over all
 
 
 class NotJson(ValueError):
@@ -33,19 +38,40 @@ def decoder() -> msgspec.json.Decoder[JsonValue]:
 
 
 def look_over(raw: bytes) -> None:
-    """Raises ValueError for what a decoder does not see in what it skips: invalid UTF-8 and endless integers."""
+    """Raises ValueError where a fast decoder may not do: it does not see invalid UTF-8 and endless integers in what it
+    skips, and makes 0 of `-0`. `decode` tells whether there is anything wrong."""
     suspicious = len(raw) > _LONGEST_INTEGER and b"0" * _PROBES in raw[::_PROBE].translate(_DIGITS)
     if suspicious and _TOO_LONG in raw.translate(_DIGITS):
         raise ValueError
     if not raw.isascii():
         raw.decode()
+    if holds_negative_zero(raw):
+        raise ValueError
 
 
 def decode(raw: bytes) -> JsonValue:
     """The value of a JSON text (RFC 8259). Raises NotJson."""
     try:
-        return decoder().decode(raw)
+        document = decoder().decode(raw)
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
         if raw.startswith(BYTE_ORDER_MARK):
             return decode(raw[len(BYTE_ORDER_MARK) :])
         raise NotJson(diagnose(raw, str(error))) from None
+    return _with_signed_zeros(raw) if holds_negative_zero(raw) else document
+
+
+def holds_negative_zero(raw: bytes) -> bool:
+    """Whether the number `-0` stands in it; perhaps only something like it in a text."""
+    return _NEGATIVE_ZERO.search(raw) is not None
+
+
+def _with_signed_zeros(raw: bytes) -> JsonValue:
+    """The document with `-0` as it stands: the fast decoder makes 0 of it, and has no hook for whole numbers."""
+    try:
+        return json.loads(raw, parse_int=_integer, parse_float=Number)
+    except RecursionError:  # this reader gives up a few levels before the other one
+        raise NotJson(Finding("nested too deeply (more than about 900 levels, with a -0 in it)")) from None
+
+
+def _integer(text: str) -> int | Number:
+    return Number(text) if text == "-0" else int(text)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime as dt
 import math
 from collections.abc import Sequence
 from decimal import ROUND_HALF_EVEN, Decimal
@@ -10,10 +9,10 @@ from fractions import Fraction
 from typing import Any
 
 from mukret.expressions.tree import Aggregate
-from mukret.expressions.values import in_digits, int64, overflow
-from mukret.types import DecimalType, Duration, Float
-from mukret.types.durations import in_64_bits
+from mukret.expressions.values import in_digits, overflow
+from mukret.types import DecimalType, Float
 from mukret.types.numbers import EXACT
+from mukret.types.taken import total
 
 
 def aggregated(node: Aggregate, values: Sequence[Any]) -> Any:
@@ -36,25 +35,9 @@ def aggregated(node: Aggregate, values: Sequence[Any]) -> Any:
         case "LISTAGG":
             return node.separator.join(known)
         case "SUM":
-            return _sum(node, known)
+            assert node.type is not None
+            return total(node.type, known)
     return _average(node, known)
-
-
-def _sum(node: Aggregate, values: Sequence[Any]) -> Any:
-    match node.type:
-        case DecimalType():
-            total = Decimal(0)
-            for value in values:
-                total = EXACT.add(total, value)
-            return in_digits(total, node.type.scale)
-        case Float():
-            return _finite(sum(values))
-        case Duration():
-            whole = sum(values, dt.timedelta())
-            if not in_64_bits(whole):
-                raise overflow("64 bits of microseconds")
-            return whole
-    return int64(sum(values))
 
 
 def _average(node: Aggregate, values: Sequence[Any]) -> Any:

@@ -39,8 +39,22 @@ from mukret.expressions.tree import (
     Temporal,
 )
 from mukret.expressions.values import division_by_zero, in_digits, int64, overflow
-from mukret.types import Bad, Date, Datetime, DecimalType, Enum, Float, Integer, Options, Reading, Text, ValueType
+from mukret.types import (
+    Bad,
+    Date,
+    Datetime,
+    DecimalType,
+    Enum,
+    Float,
+    Integer,
+    Json,
+    Options,
+    Reading,
+    Text,
+    ValueType,
+)
 from mukret.types.base import WHITE_SPACE
+from mukret.types.json import json_as_text
 from mukret.types.numbers import EXACT, float_text
 from mukret.values import Number
 
@@ -204,7 +218,7 @@ def convert(node: Conversion, value: Any) -> Any:
         return read_text(node, value)
     match target:
         case Text():
-            return source.written(value)
+            return json_as_text(value) if isinstance(source, Json) else source.written(value)
         case Float() if not isinstance(value, float):
             return float(value)
         case Integer() | DecimalType():

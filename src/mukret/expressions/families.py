@@ -32,7 +32,7 @@ _CASTS: dict[str, frozenset[str]] = {
     "timestamp": frozenset({"text", "timestamp", "date"}),
     "duration": frozenset({"text", "duration"}),
     "list": frozenset({"list"}),
-    "json": frozenset({"json"}),
+    "json": frozenset({"text", "json"}),
 }
 _CASTS["enum"] = _CASTS["text"]
 

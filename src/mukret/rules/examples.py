@@ -15,7 +15,7 @@ from mukret.rules.reader import Reader, keys
 from mukret.rules.source import Mapping, Node, Scalar, Sequence
 from mukret.text import did_you_mean
 from mukret.types import Json, Reading, Timestamp
-from mukret.values import JsonValue, Number, json_text
+from mukret.values import NEGATIVE_ZERO, JsonValue, Number, json_text
 
 _EXAMPLE_KEYS = keys("shows response file gives rejected facts now")
 _INTEGER = re.compile(r"[-+]?[0-9]+|0o[0-7]+|0x[0-9a-fA-F]+")
@@ -160,6 +160,8 @@ class ExamplesReader:
         if text in ("true", "True", "TRUE", "false", "False", "FALSE"):
             return text.lower() == "true"
         if _INTEGER.fullmatch(text):
+            if text == NEGATIVE_ZERO:
+                return NEGATIVE_ZERO
             return int(text, 0) if text.startswith("0") and text[1:2] in ("o", "x") else int(text)
         return Number(json_number(text)) if _FLOAT.fullmatch(text) else text
 

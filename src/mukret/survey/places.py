@@ -14,7 +14,7 @@ from typing import NamedTuple, TypeVar
 
 from mukret.paths.query import Index, Name, Segment, Selector, Wildcard, child_segment
 from mukret.survey.forms import TEXT, AnyForm, NumberForm, form_of, without_decimals
-from mukret.values import JsonValue, Number
+from mukret.values import NEGATIVE_ZERO, JsonValue, Number
 
 MOST_VALUES = 60
 """Distinct values of a place that are counted one by one."""
@@ -157,12 +157,12 @@ class Numbers:
 
     def count(self, counts: Counter[JsonValue]) -> None:
         for value, count in counts.items():
-            if type(value) is Number:
+            if type(value) is Number and value != NEGATIVE_ZERO:
                 self.fractions += count
                 self.decimals = max(self.decimals, _decimals(value))
             else:
                 self.whole += count
-                self.huge += count * (not -(2**63) <= value < 2**63)
+                self.huge += count * (not -(2**63) <= int(value) < 2**63)
         self.see(counts)
 
     def merge(self, other: Numbers) -> None:

@@ -47,7 +47,7 @@ class Bad(Exception):
         return self
 
     def at_element(self, index: int, value: JsonValue) -> Bad:
-        return Bad(self.code, self.expected, index=index, value=value, nulled=self.nulled)
+        return Bad(self.code, self.expected, index=index, value=value, nulled=self.nulled, told=self.told)
 
     def about(self, value: JsonValue) -> Bad:
         """The same, with the value that is meant: one that stands at no path of its own."""

@@ -7,7 +7,7 @@ import re
 from dataclasses import dataclass
 
 from mukret.types.base import COMMON_OPTIONS, Bad, Options, ValueType
-from mukret.types.formats import read_pattern, read_rfc5322
+from mukret.types.formats import is_pattern, read_pattern, read_rfc5322
 from mukret.types.instants import (
     EPOCH,
     EPOCH_MICROS,
@@ -16,9 +16,11 @@ from mukret.types.instants import (
     LAST_MICRO,
     epoch_micros,
     fraction_micros,
+    later_micros,
     local_micros,
     local_text,
     read_date,
+    takes_numbers,
 )
 from mukret.values import JsonValue, Number
 
@@ -40,8 +42,7 @@ class Date(ValueType):
         return COMMON_OPTIONS | {"format"}
 
     def convert(self, value: JsonValue, options: Options) -> dt.date:
-        kinds = (str, int, Number) if any(form in EPOCH_MICROS for form in options.format) else (str,)
-        if type(value) not in kinds:
+        if type(value) is not str and not (type(value) in (int, Number) and takes_numbers(options)):
             raise Bad("wrong-kind", f"a string with a calendar date, {_date_examples(options)}")
         for form in options.format:
             found = self.by_form(value, form, options)
@@ -59,15 +60,18 @@ class Date(ValueType):
             if not FIRST_MICRO <= micros <= LAST_MICRO:
                 raise Bad("out-of-range", "a date between the years 1 and 9999")
             return (EPOCH + dt.timedelta(microseconds=micros)).date()
+        if is_pattern(form):
+            moment = read_pattern(str(value), form)
+            return moment.at.date() if moment else None
         if type(value) is not str:
             return None
-        if form == "iso":
-            try:
-                return read_date(value)
-            except Bad:
-                return None
-        moment = read_rfc5322(value) if form == "rfc5322" else read_pattern(value, form)
-        return moment.date() if moment else None
+        if form == "rfc5322":
+            at = read_rfc5322(value)
+            return at.date() if at else None
+        try:
+            return read_date(value)
+        except Bad:
+            return None
 
     def written(self, value: object) -> str:
         assert isinstance(value, dt.date)
@@ -93,14 +97,10 @@ class Time(ValueType):
         return COMMON_OPTIONS | {"format", "round"}
 
     def convert(self, value: JsonValue, options: Options) -> dt.time:
-        if type(value) is not str:
+        if type(value) is not str and not (type(value) in (int, Number) and takes_numbers(options)):
             raise Bad("wrong-kind", f"a string with a time of day, {_TIME_EXAMPLE}")
         for form in options.format:
-            if form == "iso":
-                found = _iso_time(value, options)
-            else:
-                moment = read_pattern(value, form)
-                found = moment.time() if moment and moment.tzinfo is None else None
+            found = _formed_time(value, form, options) if is_pattern(form) else _iso_time(value, options)
             if found is not None:
                 return found
         expected = " or ".join(_TIME_EXAMPLE if form == "iso" else f"in {form}" for form in options.format)
@@ -112,18 +112,28 @@ class Time(ValueType):
         return text.rstrip("0") if value.microsecond else text
 
 
-def _iso_time(text: str, options: Options) -> dt.time | None:
-    match = _TIME.fullmatch(text)
+def _iso_time(value: JsonValue, options: Options) -> dt.time | None:
+    match = _TIME.fullmatch(value) if type(value) is str else None
     if not match:
         return None
     hour, minute, second, fraction = match.groups()
     if hour > "23" or minute > "59" or (second or "00") > "59":
         return None
-    micros = fraction_micros(fraction or "", options)
-    if micros == 1_000_000:  # rounded up into the next second, which must exist in this day
-        later = dt.datetime(1, 1, 1, int(hour), int(minute), int(second or 0)) + dt.timedelta(seconds=1)
-        return later.time() if later.day == 1 else None
-    return dt.time(int(hour), int(minute), int(second or 0), micros)
+    start = dt.time(int(hour), int(minute), int(second or 0))
+    return _later_that_day(start, fraction_micros(fraction or "", options))
+
+
+def _formed_time(value: JsonValue, form: str, options: Options) -> dt.time | None:
+    moment = read_pattern(str(value), form)
+    if moment is None or moment.at.tzinfo is not None:
+        return None
+    return _later_that_day(moment.at.time(), later_micros(moment, options))
+
+
+def _later_that_day(time: dt.time, micros: int) -> dt.time | None:
+    """So many microseconds later; None where that would be the next day."""
+    moment = dt.datetime.combine(dt.date.min, time) + dt.timedelta(microseconds=micros)
+    return moment.time() if moment.date() == dt.date.min else None
 
 
 @dataclass(frozen=True)
@@ -139,11 +149,11 @@ class Datetime(ValueType):
         return COMMON_OPTIONS | {"format", "round"}
 
     def convert(self, value: JsonValue, options: Options) -> dt.datetime:
-        if type(value) is not str:
+        if type(value) is not str and not (type(value) in (int, Number) and takes_numbers(options)):
             raise Bad("wrong-kind", f"a string with a local date and time, {_DATETIME_EXAMPLE}")
         for form in options.format:
-            found = _iso_datetime(value, options) if form == "iso" else read_pattern(value, form)
-            if found is not None and found.tzinfo is None:
+            found = _formed_datetime(value, form, options) if is_pattern(form) else _iso_datetime(value, options)
+            if found is not None:
                 return found
         expected = " or ".join(_DATETIME_EXAMPLE if form == "iso" else f"in {form}" for form in options.format)
         raise Bad("not-a-datetime", f"a local date and time, {expected}")
@@ -153,8 +163,22 @@ class Datetime(ValueType):
         return local_text(value)
 
 
-def _iso_datetime(text: str, options: Options) -> dt.datetime | None:
-    match = ISO_MOMENT.fullmatch(text)
+def _formed_datetime(value: JsonValue, form: str, options: Options) -> dt.datetime | None:
+    moment = read_pattern(str(value), form)
+    if moment is None or moment.at.tzinfo is not None:
+        return None
+    try:
+        return moment.at + dt.timedelta(microseconds=later_micros(moment, options))
+    except OverflowError:
+        raise _outside() from None
+
+
+def _outside() -> Bad:
+    return Bad("out-of-range", "a date and time between the years 1 and 9999")
+
+
+def _iso_datetime(value: JsonValue, options: Options) -> dt.datetime | None:
+    match = ISO_MOMENT.fullmatch(value) if type(value) is str else None
     if not match or match[6] or match[7]:
         return None
     try:
@@ -166,5 +190,5 @@ def _iso_datetime(text: str, options: Options) -> dt.datetime | None:
             else Bad("not-a-datetime", f"a date and time that exist, {_DATETIME_EXAMPLE}")
         ) from None
     if not FIRST_MICRO <= micros <= LAST_MICRO:
-        raise Bad("out-of-range", "a date and time between the years 1 and 9999")
+        raise _outside()
     return EPOCH.replace(tzinfo=None) + dt.timedelta(microseconds=micros)

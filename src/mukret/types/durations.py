@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from decimal import Decimal
 
 from mukret.types.base import COMMON_OPTIONS, Bad, Options, ValueType
-from mukret.types.numbers import EXACT, INT64_MAX, LONGEST, rounded
+from mukret.types.numbers import EXACT, INT64_MAX, decimal_of, rounded
 from mukret.values import JsonValue, Number
 
 UNITS = {"ms": 1_000, "s": 1_000_000, "min": 60_000_000, "h": 3_600_000_000, "d": 86_400_000_000}
@@ -38,7 +38,7 @@ class Duration(ValueType):
     def convert(self, value: JsonValue, options: Options) -> dt.timedelta:
         micros = rounded(self.micros(value, options), 0, options.round)
         if micros is None:
-            raise Bad("too-many-digits", "at most a microsecond's digits (or say round)")
+            raise Bad("too-many-digits", "at most a microsecond's digits (or say round: half-even)")
         if abs(micros) > INT64_MAX:
             raise _out_of_range()
         return dt.timedelta(microseconds=int(micros))  # a timedelta holds more than 64 bits
@@ -71,9 +71,7 @@ def _out_of_range() -> Bad:
 
 
 def _times(text: str, micros: int) -> Decimal:
-    if len(text) > LONGEST:
-        raise Bad("out-of-range", f"a number of at most {LONGEST} characters")
-    number = Decimal(text.replace(",", "."))
+    number = decimal_of(text.replace(",", "."))
     if number and number.adjusted() > 20:
         raise _out_of_range()
     return EXACT.multiply(number, Decimal(micros))

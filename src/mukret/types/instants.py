@@ -11,8 +11,8 @@ from dataclasses import dataclass
 from decimal import Decimal
 
 from mukret.types.base import COMMON_OPTIONS, Bad, Options, ValueType
-from mukret.types.formats import read_pattern, read_rfc5322
-from mukret.types.numbers import EXACT, LONGEST, rounded
+from mukret.types.formats import Moment, is_pattern, read_pattern, read_rfc5322
+from mukret.types.numbers import EXACT, LONGEST, decimal_of, rounded
 from mukret.types.zones import MICROSECOND, offset_micros, zone
 from mukret.values import JsonValue, Number
 
@@ -62,21 +62,32 @@ class Timestamp(ValueType):
         if type(value) not in (str, int, Number):
             raise Bad("wrong-kind", f"an instant, {_expected(options)}")
         for form in options.format:
-            if form in EPOCH_MICROS:
-                found = epoch_micros(value, form, options)
-            elif type(value) is not str:
-                found = None
-            else:
-                found = _iso_micros(value, options) if form == "iso" else _formed_micros(value, form, options)
+            found = self.by_form(value, form, options)
             if found is not None:
                 if not FIRST_MICRO <= found <= LAST_MICRO:
                     raise Bad("out-of-range", "an instant between the years 1 and 9999 in UTC")
                 return found
         raise Bad("not-a-timestamp", f"an instant, {_expected(options)}")
 
+    @staticmethod
+    def by_form(value: JsonValue, form: str, options: Options) -> int | None:
+        """Microseconds since 1970 of a value in one form; None if it has another. Raises Bad."""
+        if form in EPOCH_MICROS:
+            return epoch_micros(value, form, options)
+        if is_pattern(form):
+            return _formed_micros(str(value), form, options)
+        if type(value) is not str:
+            return None
+        return _iso_micros(value, options) if form == "iso" else _rfc5322_micros(value)
+
     def written(self, value: object) -> str:
         assert isinstance(value, dt.datetime)
         return f"{local_text(value)}Z"
+
+
+def takes_numbers(options: Options) -> bool:
+    """Whether JSON numbers can be dates or times: epochs, or digits that a pattern reads."""
+    return any(form in EPOCH_MICROS or is_pattern(form) for form in options.format)
 
 
 def local_text(value: dt.datetime) -> str:
@@ -96,12 +107,12 @@ def _iso_micros(text: str, options: Options) -> int | None:
     if not match:
         return None
     utc, sign, off_hour, off_minute = match.groups()[5:]
+    if sign and (off_hour > "23" or (off_minute or "00") > "59"):
+        raise Bad("not-a-timestamp", "an offset of less than a day, such as +02:00")
     local = local_micros(match, options)
     if utc:
         return local
     if sign:
-        if off_hour > "23" or (off_minute or "00") > "59":
-            raise Bad("not-a-timestamp", "an offset of less than a day, such as +02:00")
         shift = (int(off_hour) * 60 + int(off_minute or 0)) * 60_000_000
         return local + shift if sign == "-" else local - shift
     return zoned_micros(local, options)
@@ -114,14 +125,26 @@ def zoned_micros(local: int, options: Options) -> int:
     return local_to_utc(local, options.zone, options.fold)
 
 
+def _rfc5322_micros(text: str) -> int | None:
+    moment = read_rfc5322(text)
+    return None if moment is None else (moment - EPOCH) // MICROSECOND
+
+
 def _formed_micros(text: str, form: str, options: Options) -> int | None:
-    """Microseconds of a text in the form of RFC 5322, or of a strptime pattern; None if it has another form."""
-    moment = read_rfc5322(text) if form == "rfc5322" else read_pattern(text, form)
+    """Microseconds in UTC of a text in the form of a strptime pattern; None if it has another form."""
+    moment = read_pattern(text, form)
     if moment is None:
         return None
-    if moment.tzinfo is not None:
-        return (moment - EPOCH) // MICROSECOND
-    return zoned_micros((moment - EPOCH.replace(tzinfo=None)) // MICROSECOND, options)
+    later = later_micros(moment, options)
+    if moment.at.tzinfo is not None:
+        return (moment.at - EPOCH) // MICROSECOND + later
+    return zoned_micros((moment.at - EPOCH.replace(tzinfo=None)) // MICROSECOND + later, options)
+
+
+def later_micros(moment: Moment, options: Options) -> int:
+    """What the digits beyond a microsecond add: 0 or 1. Raises Bad."""
+    six = f"{moment.at.microsecond:06}"
+    return fraction_micros(six + moment.more_digits, options) - moment.at.microsecond
 
 
 def local_micros(match: re.Match[str], options: Options) -> int:
@@ -158,7 +181,7 @@ def fraction_micros(digits: str, options: Options) -> int:
     if not digits[6:].strip("0"):
         return int(digits[:6])
     if options.round is None or len(digits) > LONGEST:
-        raise Bad("too-many-digits", "at most 6 digits of a second (or say round)")
+        raise Bad("too-many-digits", "at most 6 digits of a second (or say round: half-even)")
     micros = rounded(Decimal(f"{digits[:6]}.{digits[6:]}"), 0, options.round)
     assert micros is not None
     return int(micros)
@@ -171,12 +194,10 @@ def epoch_micros(value: JsonValue, form: str, options: Options) -> int | None:
     power = EPOCH_MICROS[form]
     if type(value) is int and power >= 0:
         return int(value * 10**power)
-    if len(text) > LONGEST:
-        raise Bad("out-of-range", f"a number of at most {LONGEST} characters")
-    number = Decimal(text)
+    number = decimal_of(text)
     if number and number.adjusted() > 30:
         raise Bad("out-of-range", "an instant between the years 1 and 9999 in UTC")
     micros = rounded(number.scaleb(power, EXACT), 0, options.round)
     if micros is None:
-        raise Bad("too-many-digits", "at most a microsecond's digits (or say round)")
+        raise Bad("too-many-digits", "at most a microsecond's digits (or say round: half-even)")
     return int(micros)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from dataclasses import dataclass
 
 from mukret.types.base import Options, ValueType
@@ -28,3 +29,11 @@ class Json(ValueType):
 
     def convert(self, value: JsonValue, options: Options) -> str:
         return json_text(value)
+
+
+def json_as_text(text: str) -> str:
+    """The text of a JSON value that is kept as JSON text: a string's own, without quotes and escapes."""
+    if not text.startswith('"'):
+        return text
+    value: str = json.loads(text)
+    return value

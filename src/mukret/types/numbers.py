@@ -63,16 +63,21 @@ def plain_number(value: JsonValue, options: Options, example: str) -> str:
     return f"-{text}" if negative else text
 
 
-def exact_number(value: JsonValue, options: Options, example: str) -> Decimal:
-    """The number as it is, as a Decimal of any precision, percent applied. Raises Bad."""
-    text = plain_number(value, options, example)
+def decimal_of(text: str, *, shift: int = 0) -> Decimal:
+    """The number that a numeric text says, times ten to the power of `shift`, exactly. Raises Bad for one that is too
+    long, or whose exponent is beyond all bounds."""
     if len(text) > LONGEST:
         raise Bad("out-of-range", f"a number of at most {LONGEST} characters")
     try:
         number = Decimal(text)
-        return number.scaleb(-2, EXACT) if options.percent else number
+        return number.scaleb(shift, EXACT) if shift else number
     except InvalidOperation:
         raise Bad("out-of-range", "a number with a smaller exponent") from None
+
+
+def exact_number(value: JsonValue, options: Options, example: str) -> Decimal:
+    """The number as it is, as a Decimal of any precision, percent applied. Raises Bad."""
+    return decimal_of(plain_number(value, options, example), shift=-2 if options.percent else 0)
 
 
 def rounded(number: Decimal, scale: int, rounding: str | None) -> Decimal | None:
@@ -106,7 +111,7 @@ class Integer(ValueType):
             raise _outside_int64()
         whole = rounded(number, 0, options.round)
         if whole is None:
-            raise Bad("not-whole", "a whole number, such as 12 (or say round)")
+            raise Bad("not-whole", "a whole number, such as 12 (or say round: half-even)")
         return in_int64(int(whole))
 
 
@@ -144,7 +149,7 @@ class DecimalType(ValueType):
             raise self._outside()
         result = rounded(number, self.scale, rounding)
         if result is None:
-            raise Bad("too-many-digits", f"at most {self.scale} digits after the point (or say round)")
+            raise Bad("too-many-digits", f"at most {self.scale} digits after the point (or say round: half-even)")
         if result and result.adjusted() >= self.precision - self.scale:
             raise self._outside()
         return result

@@ -3,20 +3,20 @@
 from __future__ import annotations
 
 import datetime as dt
-from decimal import Context, Decimal, Inexact, InvalidOperation
+import math
+from collections.abc import Sequence
 from typing import Any, Literal
 
 from mukret.types.base import Bad, Reading, ValueType
 from mukret.types.calendar import Date, Datetime, Time
 from mukret.types.durations import Duration, in_64_bits
 from mukret.types.instants import Timestamp
-from mukret.types.numbers import MAX_DIGITS, DecimalType, Float, Integer
+from mukret.types.numbers import EXACT, INT64_MAX, INT64_MIN, DecimalType, Float, Integer, rounded
 from mukret.types.texts import Text
 from mukret.values import JsonValue
 
 Gathering = Literal["sum", "min", "max", "join"]
 GATHERINGS = ("sum", "min", "max", "join")
-_EXACT = Context(prec=MAX_DIGITS, traps=[Inexact, InvalidOperation])
 
 
 def can_gather(how: Gathering, kind: ValueType) -> bool:
@@ -51,41 +51,34 @@ def gathered(how: Gathering, reading: Reading, nodes: list[JsonValue], separator
             return min(values)
         case "max":
             return max(values)
-    return _sum(reading.type, values)
+    return total(reading.type, values)
 
 
-def _sum(kind: ValueType, values: list[Any]) -> object:
+def total(kind: ValueType, values: Sequence[Any]) -> Any:
+    """The sum of values of a type, at least one, as the same type: exact, but for floats. Raises Bad (overflow) where
+    the type can't hold it; what stands between does not count."""
     match kind:
         case DecimalType():
-            total = Decimal(0)
-            try:
-                for value in values:
-                    total = _EXACT.add(total, value)
-            except (Inexact, InvalidOperation):
-                raise _overflow(kind) from None
-            if total and total.adjusted() >= kind.precision - kind.scale:
+            exact = EXACT.create_decimal(0)
+            for value in values:
+                exact = EXACT.add(exact, value)
+            if exact and exact.adjusted() >= kind.precision - kind.scale:
                 raise _overflow(kind)
-            return total.quantize(Decimal(1).scaleb(-kind.scale), context=_EXACT)
+            return rounded(exact, kind.scale, None)
         case Float():
-            try:
-                return _finite(kind, sum(values))
-            except OverflowError:
-                raise _overflow(kind) from None
+            number = sum(values[1:], values[0])  # from the first on: 0.0 + -0.0 would lose the sign
+            if not math.isfinite(number):
+                raise _overflow(kind)
+            return number
         case Duration():
             whole = sum(values, dt.timedelta())
             if not in_64_bits(whole):
                 raise _overflow(kind)
             return whole
-    total = sum(values)
-    if not -(2**63) <= total < 2**63:
+    number = sum(values)
+    if not INT64_MIN <= number <= INT64_MAX:
         raise _overflow(kind)
-    return total
-
-
-def _finite(kind: ValueType, total: float) -> float:
-    if abs(total) == float("inf"):
-        raise _overflow(kind)
-    return total
+    return number
 
 
 def _overflow(kind: ValueType) -> Bad:
