@@ -5,13 +5,18 @@ from __future__ import annotations
 
 import json
 import random
+import tempfile
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Any
 
 from hypothesis import strategies as st
 
+from mukret.paths.query import escaped_name
+from mukret.rules import parse_rules
 from mukret.values import JsonValue, Number, json_text
+from tests.fitting import Grower
 
 Draw = Callable[[int, int], int]
 """Chooses a whole number between two, both included: hypothesis does, or a seeded generator."""
@@ -134,9 +139,13 @@ NODE_PATHS = [
     "$.b[0:2]",
     "$.a[::-1]",
     "$[*]",
+    "$[?@.b == @.c]",
+    "$[?count(@.*) == 2].a",
+    "$[?length(@) > 1][0]",
+    "$..a..b",
 ]
 ROW_PATHS = ["$.a[*]", "$.a[*]", "$.a[*]", "$.a[*]", "$.b[*]", "$.b[*]", "$.b[*]", "$.b.*", "$", "$.a[0,0]", "$.b[1:]", "$['a','b'][*]", "$['a','b']", "$[*]",
-             "$..a", "$..[?@.b]", "$.a[?@.b != null && @.c != $.c, 0]", "$.b[?match(@.a, '.*2')]", "$..*"]  # fmt: skip
+             "$..a", "$..[?@.b]", "$.a[?@.b != null && @.c != $.c, 0]", "$.b[?match(@.a, '.*2')]", "$..*", "$[?@.a].b", "$[?count(@.*) == 2].c"]  # fmt: skip
 
 ZIPPED = ["$.a[*]", "$.b[*]", "$.a[*].b", "$.c", "$['a','b'][*]", "$.b.*"]
 HEADERS = ["first", "first", "$.a[0]", "$.b", "$.b[*]", "$.c"]
@@ -148,6 +157,21 @@ KINDS = {
     "file": {"files": "feed*.jsonl"},
     "call": {"call": "x"},
 }
+OWN_FIELD_PATHS = ["$[{0}]", "$[{0}]", "$[{0}].b", "$[{0}][0]", "$[{0}][-1]", "$[{0}].b.c"]
+OWN_NODE_PATHS = [
+    "$[{0}][*]",
+    "$[{0}][*].b",
+    "$[{0}].*",
+    "$..[{0}]",
+    "$[{0}][0:2]",
+    "$[{0}][?@ != 'none']",
+    "$[{0},{1}]",
+]
+OWN_ROW_PATHS = [
+    "$[{0}][*]", "$[{0}][*]", "$[{0}][*]", "$[{0}].*", "$[{0}].list[*]", "$[{0}][0:3]", "$[{0}][?@.a != 1]", "$..[{0}][*]"
+]  # fmt: skip
+ODD_ENDS = ["", "", "", "", " é☺", '"', "\\", "'", ".x", "\n", "\u00df\u1e9e", "__", " "]
+"""Members may be called anything."""
 REFERENCE = 'word,number,meaning\n12,1,twelve\nboarding,2,\nx,3,""\nx,4,again\nkr 5,,five\n'
 """A reference file, `words.csv`."""
 
@@ -226,12 +250,42 @@ def expression(draw: Draw, names: _Names, kind: str, depth: int = 2) -> str:
     return str(pick(draw, choices[kind])())
 
 
+@dataclass(frozen=True)
+class Paths:
+    """Where rules look: in members whose names all share, so that they meet what was not meant for them; or, where
+    documents are to fit (`apart`), each in members of its own."""
+
+    apart: bool = False
+
+    def field(self, draw: Draw, name: str) -> str:
+        return self.path(draw, OWN_FIELD_PATHS, name) if self.apart else pick(draw, FIELD_PATHS)
+
+    def nodes(self, draw: Draw, name: str) -> str:
+        return self.path(draw, OWN_NODE_PATHS, name) if self.apart else pick(draw, NODE_PATHS)
+
+    def rows(self, draw: Draw, name: str) -> str:
+        return self.path(draw, OWN_ROW_PATHS, name) if self.apart else pick(draw, ROW_PATHS)
+
+    def zipped(self, draw: Draw, name: str) -> dict[str, str]:
+        names = NAMES[: draw(1, 3)]
+        own = {member: self.path(draw, ["$[{0}][*]"], f"{name}{number}") for number, member in enumerate(names)}
+        return own if self.apart else {member: pick(draw, ZIPPED) for member in names}
+
+    def recursion(self, draw: Draw, name: str) -> str:
+        return self.path(draw, ["$[{0}][*]"], f"{name}_below") if self.apart else pick(draw, RECURSIONS)
+
+    @staticmethod
+    def path(draw: Draw, templates: list[str], name: str) -> str:
+        odd = name + pick(draw, ODD_ENDS)
+        return str(pick(draw, templates)).format(f"'{escaped_name(odd)}'", f"'{escaped_name(f'{odd}2')}'")
+
+
 def last_name(path: str) -> str | None:
     return next((name for name in NAMES if path.endswith((f".{name}", f"['{name}']"))), None)
 
 
-def read_field(draw: Draw, names: _Names, name: str, flavours: dict[str, str]) -> dict[str, Any]:
-    path = pick(draw, FIELD_PATHS)
+def read_field(draw: Draw, names: _Names, name: str, flavours: dict[str, str], paths: Paths) -> dict[str, Any]:
+    path = paths.field(draw, name)
     likely = FLAVOURS[flavours[last_name(path) or "a"]][1]
     kind = pick(draw, TYPES) if often(draw, 4) else pick(draw, likely)
     family = kind.partition("(")[0]
@@ -245,9 +299,9 @@ def read_field(draw: Draw, names: _Names, name: str, flavours: dict[str, str]) -
     source = draw(0, 9)
     if source < 6:
         several = take in ("all", "sum", "min", "max", "join") or often(draw, 4)
-        body["at"] = pick(draw, NODE_PATHS) if several else path
+        body["at"] = paths.nodes(draw, name) if several else path
         if often(draw, 4):
-            body["at"] = [pick(draw, FIELD_PATHS), body["at"]]
+            body["at"] = [paths.field(draw, f"{name}x"), body["at"]]
         if take != "only" or often(draw, 3):
             body["take"] = take
         if often(draw, 8):
@@ -256,11 +310,16 @@ def read_field(draw: Draw, names: _Names, name: str, flavours: dict[str, str]) -
     elif source == 6:
         family = kind = "text"
         body = {
-            "fact": pick(draw, ["name", "position", "path", "depth", "document", "page", "request.a"]),
+            "fact": pick(
+                draw,
+                ["name", "position", "path", "depth", "kind", "document", "page", "request.a"][
+                    : 6 if paths.apart else 8
+                ],
+            ),
             "type": kind,
         }
     else:
-        body["at"] = pick(draw, [path, path, path, "$"])
+        body["at"] = pick(draw, [path, path, path, path if paths.apart else "$"])
     default = {"text": "none", "integer": "5", "boolean": "no", "date": "2031-01-01"}.get(family)
     if default and "percent" not in body and often(draw, 6):
         body["default"] = default
@@ -279,7 +338,7 @@ def computed_field(draw: Draw, names: _Names) -> tuple[dict[str, Any], str]:
     return body, {"number": "float", "flag": "boolean", "instant": "timestamp", "span": "duration"}.get(kind, kind)
 
 
-def fields(draw: Draw, names: _Names, prefix: str, most: int, flavours: dict[str, str]) -> dict[str, Any]:
+def fields(draw: Draw, names: _Names, prefix: str, most: int, flavours: dict[str, str], paths: Paths) -> dict[str, Any]:
     found: dict[str, Any] = {}
     for number in range(draw(1, most)):
         name = f"{prefix}{number}"
@@ -288,11 +347,11 @@ def fields(draw: Draw, names: _Names, prefix: str, most: int, flavours: dict[str
             if kind != "float" or "type" in body:  # the type of an untyped number is not known here
                 names.add(name, kind)
         else:
-            body = read_field(draw, names, name, flavours)
-        bad = pick(draw, ["reject", "null"])
+            body = read_field(draw, names, name, flavours, paths)
+        bad = pick(draw, ["reject", *["null"] * (6 if paths.apart and "compute" in body else 1)])
         if bad != "reject":
             body["bad"] = bad
-        if "default" not in body and often(draw, 12):
+        if "default" not in body and often(draw, 90 if paths.apart and "at" not in body else 12):
             body["required"] = True
         if often(draw, 8):
             body["keep"] = False
@@ -307,7 +366,8 @@ def typed_sources(found: dict[str, Any]) -> dict[str, str]:
 
 def feed(draw: Draw) -> Feed:
     flavours = {name: pick(draw, list(FLAVOURS)) for name in NAMES}
-    response = fields(draw, _Names(), "r", 2, flavours) if often(draw, 2) else {}
+    paths = Paths(apart=often(draw, 2))
+    response = fields(draw, _Names(), "r", 2, flavours, paths) if often(draw, 2) else {}
     response = {name: body for name, body in response.items() if "at" in body}
     visible: dict[str | None, dict[str, str]] = {None: typed_sources(response)}
     kinds = KINDS if often(draw, 8) else {}
@@ -318,19 +378,21 @@ def feed(draw: Draw) -> Feed:
         inherit = [name for name in visible[within] if often(draw, 2)]
         for name in inherit:
             names.add(name, visible[within][name])
-        own = fields(draw, names, f"f{number}_", 4, flavours)
-        table: dict[str, Any] = {**rows_of(draw), "inherit": inherit, "fields": own}
+        own = fields(draw, names, f"f{number}_", 4, flavours, paths)
+        table: dict[str, Any] = {**rows_of(draw, f"rows{number}", paths), "inherit": inherit, "fields": own}
         if "recurse" in table:
             own["above"] = {"parent": pick(draw, [*inherit, *own])}
         if within:
             table["within"] = within
         elif kinds and often(draw, 2):
             table["kind"] = pick(draw, list(kinds))
-        if often(draw, 3) and names.any:
+        if often(draw, 6 if paths.apart else 3) and names.any:
             table["key"] = [pick(draw, names.any)]
             table["duplicates"] = pick(draw, ["reject", "first", "last"])
-        if often(draw, 2):
+        if often(draw, 4 if paths.apart else 2):
             table["where"] = expression(draw, names, "flag", 3)
+            if paths.apart and names.any and not often(draw, 4):
+                table["where"] = f"{pick(draw, names.any)} IS {pick(draw, ['', 'NOT '])}NULL OR {names.flag[0]}"
         if often(draw, 8):
             table["rest"] = f"rest{number}"
         tables[f"t{number}"] = table
@@ -340,26 +402,43 @@ def feed(draw: Draw) -> Feed:
         if below and often(draw, 2):
             aggregate(draw, table, pick(draw, below), visible)
         if often(draw, 3):
-            look_up(draw, name, table, tables, visible)
+            look_up(draw, name, table, tables, visible, paths)
     rules: dict[str, Any] = {"mukret": 1, "enums": ENUMS, "tables": tables}
     rules["reference"] = {"words": {"file": "words.csv", "key": ["word"]}}
     rules["response"] = {"fields": response, "kinds": kinds}
     if often(draw, 8):
         rules["response"]["embedded"] = pick(draw, EMBEDDED)
-    return Feed(rules, [line(draw, flavours) for _ in range(draw(1, 5))])
+    if often(draw, 12):
+        rules["response"]["must_have"] = [pick(draw, ["$.a", "$.b[0]", "$..c", "$.rows0"])]
+    found = Feed(rules, [line(draw, flavours) for _ in range(draw(1, 4))])
+    if paths.apart:
+        found.lines = fitting_lines(draw, found)
+    return found
 
 
-def rows_of(draw: Draw) -> dict[str, Any]:
+_HOLDER = tempfile.TemporaryDirectory()
+FOLDER = Path(_HOLDER.name)
+"""Rules can be read as if they stood here: what they refer to is beside them."""
+(FOLDER / "words.csv").write_text(REFERENCE, encoding="utf-8")
+
+
+def fitting_lines(draw: Draw, found: Feed) -> list[str]:
+    """Documents that fit the rules, most of them."""
+    grower = Grower(draw, parse_rules(found.rules_text, str(FOLDER / "feed.rules.yaml")), SCALARS)
+    lines = [json_text(grower.document()) for _ in range(draw(1, 4))]
+    return [*lines, *found.lines[1:]] if often(draw, 4) else lines
+
+
+def rows_of(draw: Draw, name: str, paths: Paths) -> dict[str, Any]:
     """Where the rows of a table are."""
-    paths = [pick(draw, ROW_PATHS) for _ in range(draw(2, 3))] if often(draw, 5) else pick(draw, ROW_PATHS)
-    table: dict[str, Any] = {"rows": paths}
+    several = [paths.rows(draw, f"{name}{letter}") for letter in "xyz"[: draw(2, 3)]] if often(draw, 5) else []
+    table: dict[str, Any] = {"rows": several or paths.rows(draw, name)}
     if often(draw, 8):
-        zipped = {name: pick(draw, ZIPPED) for name in NAMES[: draw(1, 3)]}
-        table["rows"] = {"zip": zipped, "uneven": pick(draw, ["reject", "pad", "shortest"])}
-    elif often(draw, 8):
+        table["rows"] = {"zip": paths.zipped(draw, name), "uneven": pick(draw, ["reject", "pad", "shortest"])}
+    elif often(draw, 30 if paths.apart else 8):
         table["header"] = pick(draw, HEADERS)
     elif often(draw, 6):
-        table["recurse"] = pick(draw, RECURSIONS)
+        table["recurse"] = paths.recursion(draw, name)
     if often(draw, 5):
         table["when"] = pick(draw, CONDITIONS)
     if often(draw, 4) and "zip" not in table["rows"]:
@@ -393,12 +472,17 @@ def aggregate(draw: Draw, table: dict[str, Any], child: str, visible: dict[str |
             rest = ", '+'" if kind == "text" else ""
             choices += [f"{function}({child}.{name}{rest})" for function in functions.get(kind, [])] * 3
         table["fields"][f"g{child[1:]}_{number}"] = {"compute": pick(draw, choices)}
-    if often(draw, 4):
+    if often(draw, 6):
         table["where"] = f"COUNT({child}) > 0"
 
 
 def look_up(
-    draw: Draw, name: str, table: dict[str, Any], tables: dict[str, Any], visible: dict[str | None, dict[str, str]]
+    draw: Draw,
+    name: str,
+    table: dict[str, Any],
+    tables: dict[str, Any],
+    visible: dict[str | None, dict[str, str]],
+    paths: Paths,
 ) -> None:
     """Adds a field that is looked up in any of the tables, or in the reference, and something that hangs on it."""
     number = name.removeprefix("t")
@@ -415,16 +499,17 @@ def look_up(
         key = body.get("key", ["-"])[0]
         if key in theirs:
             same = [field for field, kind in mine.items() if family_of(kind) == family_of(theirs[key])]
-            targets += [{"in": other, "by": field, "give": pick(draw, list(theirs))} for field in same] * 3
+            across = {"across": "run"} if often(draw, 2) else {}
+            targets += [{"in": other, "by": field, "give": pick(draw, list(theirs)), **across} for field in same] * 3
     targets = [look for look in targets if family_of(mine[look["by"]]) not in ("list", "json")]
     if not targets:
         return
     table["fields"][f"l{number}"] = {"lookup": pick(draw, targets)}
-    if often(draw, 3):
+    if often(draw, 60 if paths.apart else 3):
         table["fields"][f"l{number}"]["required"] = True
     if often(draw, 3):
         table["fields"][f"m{number}"] = {"compute": f"l{number} IS NULL"}
-    if often(draw, 4):
+    if often(draw, 12 if paths.apart else 4):
         table["where"] = f"l{number} IS NOT NULL"
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import gzip
 import hashlib
 import json
@@ -325,8 +326,11 @@ class Program(CollectCase):
 
     def test_the_stand_in_listens_on_this_machine_alone_and_gives_a_pass_for_a_password(self) -> None:
         command = [sys.executable, "-m", "mukret", "standin", "--port", "0"]
-        with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True) as process:
-            self.addCleanup(process.kill)
+        with (
+            subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True) as process,
+            contextlib.ExitStack() as at_the_end,
+        ):
+            at_the_end.callback(process.kill)
             assert process.stdout
             line = process.stdout.readline()
             self.assertIn("http://127.0.0.1:", line)

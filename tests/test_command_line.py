@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import shlex
@@ -341,7 +342,12 @@ class CommandLine(FolderCase):
         self.addCleanup(signal.signal, signal.SIGINT, signal.signal(signal.SIGINT, signal.default_int_handler))
         command = [sys.executable, "-m", "mukret", "preview", "ferry.rules.yaml", "clean.json", "--watch"]
         out = self.folder / "watched.txt"
-        with open(out, "wb") as file, subprocess.Popen(command, cwd=self.folder, stdout=file, stderr=file) as process:
+        with (
+            open(out, "wb") as file,
+            subprocess.Popen(command, cwd=self.folder, stdout=file, stderr=file) as process,
+            contextlib.ExitStack() as at_the_end,
+        ):
+            at_the_end.callback(process.kill)
             seen = 0
 
             def next_text() -> str:

@@ -93,7 +93,7 @@ class Comparing(FolderCase):
         """No difference to themselves; and with others the counts are those of each run."""
         self.file("words.csv", REFERENCE)
         compared = 0
-        feeds = list(seeded_feeds(80, 11))
+        feeds = list(seeded_feeds(110, 11))
         for number, feed in enumerate(feeds):
             file = self.file("feed.jsonl", "\n".join(feed.lines))
             versions = [

@@ -7,7 +7,6 @@ import gzip
 import json
 import lzma
 import sys
-import unittest
 from importlib import import_module
 from itertools import accumulate
 from pathlib import Path

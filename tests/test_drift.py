@@ -6,7 +6,7 @@ import json
 from typing import Any
 
 from mukret.documents import find_sources
-from mukret.engine.drift import Drift, drift
+from mukret.engine.drift import Drift, drift, looking_at_all
 from mukret.rules import parse_rules
 from mukret.rules.edit import with_ignored
 from tests.helpers import FolderCase, rules_text
@@ -36,8 +36,8 @@ PORTS = [
         "lit": "yes",
         "owner": {"id": 2, "nick": "\u001b[1m"},
     },
-    {"code": None, "state": "CLS", "way": "up", "depth": "1", "lit": "perhaps", "piers": []},
-    {"code": "TOL", "state": "sunk", "way": "up", "depth": None, "lit": None},
+    {"code": None, "state": "CLS", "way": "up", "depth": "1", "lit": "perhaps", "piers": [7], "notes": []},
+    {"code": "TOL", "state": "sunk", "way": "up", "depth": None, "lit": None, "master": None, "mail": "", "sea": {}},
 ]
 
 
@@ -50,7 +50,7 @@ class Drifting(FolderCase):
         found = self.drift(RULES, {"ports": PORTS, "page": 1})
         self.assertEqual(
             [(one.path, one.count, one.example) for one in found.unread],
-            [("$.page", 1, "1"), ("$.ports[*].owner", 2, '{"id":1}'), ("$.ports[*].piers", 1, "[]")],
+            [("$.page", 1, "1"), ("$.ports[*].owner", 2, '{"id":1}'), ("$.ports[*].piers", 1, "[7]")],
         )
         self.assertEqual(
             [(one.field, one.hint) for one in found.unmatched],
@@ -124,6 +124,79 @@ class IgnoringMore(FolderCase):
                     self.assertEqual(len(rules.response_fields), text.count("x: $.x"))
                     for comment in ("# top", "# why", "# the end", "# on tables"):
                         self.assertEqual(changed.count(comment), text.count(comment))
+
+
+class WhatIsRead(FolderCase):
+    """What counts as read, and what is reported since nobody decided about it."""
+
+    def unread(self, rules: str, *documents: Any, **files: Any) -> dict[str, int]:
+        for number, document in enumerate(documents):
+            self.file(f"in/{number}.json", json.dumps(document))
+        for name, document in files.items():
+            self.file(f"in/{name}.json", json.dumps(document))
+        found = drift(parse_rules(rules_text(rules)), find_sources([self.folder / "in"]))
+        return {one.path: one.count for one in found.unread}
+
+    def test_what_holds_nothing_is_nothing_to_be_read_until_it_holds_something(self) -> None:
+        rules = 'tables: {t: {rows: "$[*]", fields: {a: $.a}}}'
+        empty: list[Any] = [{"a": 1, "b": None, "c": [], "d": {}, "e": "", "f": 0, "g": False, "h": [[]]}]
+        self.assertEqual(self.unread(rules, empty), {"$[*].f": 1, "$[*].g": 1, "$[*].h": 1})
+        self.assertEqual(
+            self.unread(rules, [{"a": 1, "b": 2, "c": [3], "d": {"x": 1}, "e": "late"}]),
+            {"$[*].b": 1, "$[*].c": 1, "$[*].d": 1, "$[*].e": 1},
+        )
+
+    def test_of_several_kinds_of_responses_each_is_held_against_the_tables_that_read_it(self) -> None:
+        rules = """
+            response: {kinds: {ports: {files: "p*"}, calls: {files: "c*"}}}
+            tables:
+              ports: {kind: ports, rows: "$.rows[*]", fields: {code: $.code}}
+              calls: {kind: calls, rows: "$.rows[*]", fields: {no: $.no}}
+            """
+        row = {"rows": [{"code": "OTV", "no": 1}]}
+        self.assertEqual(self.unread(rules, p=row, c=row), {"$.rows[*].code": 1, "$.rows[*].no": 1})
+
+    def test_what_is_counted_and_what_conditions_look_at_is_read_but_not_what_stands_below(self) -> None:
+        rules = """
+            tables:
+              t:
+                rows: "$.rows[?@.ok == true && $.on]"
+                when: "@.state != 'off' && @.seen"
+                fields:
+                  a: {at: "$.list[*]", take: count}
+                  b: {at: "$.ids[?@.type == 'main'].value"}
+                  all: {at: $.raw, type: json}
+            """
+        row = {
+            "ok": True,
+            "state": "on",
+            "seen": {"by": "x"},
+            "list": [{"x": 1}, 7],
+            "ids": [{"type": "main", "value": 1, "of": 2}],
+            "raw": {"deep": {"er": 1}},
+        }
+        self.assertEqual(
+            self.unread(rules, {"on": 1, "off": 2, "rows": [row]}),
+            {"$.off": 1, "$.rows[*].ids[*].of": 1, "$.rows[*].list[*].x": 1, "$.rows[*].seen.by": 1},
+        )
+
+    def test_a_document_is_looked_at_to_its_end_however_long_it_is(self) -> None:
+        """Cut into many parts, or as lines: the same counts, and a member that comes twice near the end."""
+        ports = [{"code": str(number), "name": "x" * 40} for number in range(3000)]
+        text = json.dumps({"day": 1, "ports": ports}).replace('"2990", ', '"2990", "late": 7, "code": "2990", ')
+        self.file("whole.json", text)
+        self.file("lines.jsonl", text.partition("[")[2].rpartition("]")[0].replace("}, {", "}\n{"))
+        rules = 'tables: {t: {rows: "ROWS", fields: {code: $.code}}}'
+        for rows, name, below in (("$.ports[*]", "whole.json", "$.ports[*]."), ("$", "lines.jsonl", "$.")):
+            with self.subTest(name):
+                source = find_sources([self.folder / name])
+                run = looking_at_all(parse_rules(rules_text(rules.replace("ROWS", rows))), source, batch_bytes=4000)
+                for _ in run.batches():
+                    pass
+                expected = {f"{below}name": 3000, f"{below}late": 1, **({"$.day": 1} if name == "whole.json" else {})}
+                self.assertEqual(dict(run.sample.unread), expected)
+                [twice] = run.sample.twice
+                self.assertEqual(twice.path, "$['ports'][2990]['code']" if name == "whole.json" else "$['code']")
 
 
 class OnTheCommandLine(FolderCase):

@@ -239,7 +239,16 @@ class Fates(FolderCase):
     def test_a_list_that_came_as_something_else_never_turns_into_rows_of_nulls(self) -> None:
         rules = 'tables: {t: {rows: "$.berths[*]", fields: {no: $.no, depth: $.depth}}}'
         result = self.extract(rules, '{"berths": {"no": 1, "depth": 2}}', '{"berths": 7}', '{"berths": [[]]}')
-        self.assertEqual([reject.problems[0].code for reject in result.rejects], ["row-shape"] * 3)
+        found = [(reject.path, reject.problems[0].code, reject.problems[0].value) for reject in result.rejects]
+        self.assertEqual(
+            found,
+            [
+                ("$['berths']['no']", "row-shape", 1),
+                ("$['berths']['depth']", "row-shape", 2),
+                ("$['berths']", "row-shape", 7),
+                ("$['berths'][0]", "row-shape", []),
+            ],
+        )
 
     def test_a_table_of_which_no_field_is_kept_is_counted_and_not_written(self) -> None:
         rules = 'tables: {t: {rows: "$[*]", fields: {a: {at: $.a, keep: false}}}}'
@@ -273,9 +282,9 @@ class Memory(FolderCase):
         tables: list[weakref.ref[TableBatch]] = []
         started = TableBatch.__init__
 
-        def noted(batch: TableBatch, *arguments: Any) -> None:
+        def noted(batch: TableBatch, *arguments: Any, **named: Any) -> None:
             tables.append(weakref.ref(batch))
-            started(batch, *arguments)
+            started(batch, *arguments, **named)
 
         for number, feed in enumerate(seeded_feeds(80, 7)):
             run = Run(

@@ -8,7 +8,7 @@ from typing import Any
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from mukret.engine.codegen import existence_function, gather_function, nodes_function
+from mukret.engine.codegen import Parents, existence_function, gather_function, nodes_function
 from mukret.paths import parse_condition, parse_path
 from mukret.rules.rows import Rows
 
@@ -47,22 +47,31 @@ class GeneratedCode(unittest.TestCase):
         self, rows: Rows, simple_texts: list[str], documents: list[Any]
     ) -> None:
         simple = [parse_path(text) for text in simple_texts]
-        found = gather_function(rows, simple, positions=True, names=True)(documents, ["top"] * len(documents), ())
+        gather = gather_function(rows, simple, positions=True, names=True)
+        found = gather(Parents(documents, ["top"] * len(documents), unreadable={1}))
         expected = [
-            (owner, position, row.location[: -row.spread or None], row.node)
+            (owner, position, row)
             for owner, document in enumerate(documents)
+            if owner != 1
             for position, row in enumerate(rows.find(document).rows)
         ]
-        self.assertEqual(found.rows, [node for *_, node in expected])
+        nodes = [row.node for *_, row in expected]
+        self.assertEqual(found.rows, nodes)
         self.assertEqual(found.owners, [owner for owner, *_ in expected])
-        self.assertEqual(found.positions, [position for _, position, *_ in expected])
-        names = [
-            ("top" if not place else place[-1] if isinstance(place[-1], str) else None) for _, _, place, _ in expected
-        ]
-        self.assertEqual(found.names, names)
-        self.assertEqual(found.odd, [row for row, (*_, node) in enumerate(expected) if type(node) is not dict])
-        for path, column in zip(simple, found.columns, strict=True):
-            self.assertEqual(list(column), [next(iter(path.values(node)), None) for *_, node in expected])
+        self.assertEqual(found.positions, [position for _, position, _ in expected])
+        self.assertEqual(found.met, {number for number, (*_, row) in enumerate(expected) if row.met})
+        self.assertEqual(
+            {number: bad.expected for number, bad in found.faulty.items()},
+            {number: row.fault.expected for number, (*_, row) in enumerate(expected) if row.fault},
+        )
+        there = [number for number in range(len(nodes)) if number not in found.met]
+        self.assertEqual([found.names[number] for number in there], [expected[n][2].name("top") for n in there])
+        self.assertEqual(found.odd, [number for number in there if type(nodes[number]) is not dict])
+        for column, path in enumerate(simple):
+            values = [next(iter(path.values(node)), None) for node in nodes]
+            self.assertEqual(list(found.columns[column]), values)
+            met = {number for number, node in enumerate(nodes) if any(item.step for item in path.explored(node))}
+            self.assertEqual({row for columns, rows in found.suspects if column in columns for row in rows}, met)
 
     @settings(max_examples=300, deadline=None)
     @given(st.lists(PATHS, min_size=1, max_size=3), st.lists(DOCUMENTS, max_size=4))
@@ -73,9 +82,16 @@ class GeneratedCode(unittest.TestCase):
             for node in documents
         ]
         everything = [path.values(node) for path, node in zip(chosen, documents, strict=True)]
-        self.assertEqual(nodes_function(paths, with_nulls=True)(documents), everything)
+        tried = [paths[: paths.index(path) + 1] if any(v is not None for v in path.values(node)) else paths
+                 for path, node in zip(chosen, documents, strict=True)]  # fmt: skip
+        met = [
+            number
+            for number, node in enumerate(documents)
+            if any(item.step for path in tried[number] for item in path.explored(node))
+        ]
+        self.assertEqual(nodes_function(paths, with_nulls=True)(documents), (everything, met))
         values = [[value for value in found if value is not None] for found in everything]
-        self.assertEqual(nodes_function(paths, with_nulls=False)(documents), values)
+        self.assertEqual(nodes_function(paths, with_nulls=False)(documents), (values, met))
 
     @given(PATHS, st.lists(DOCUMENTS, max_size=4))
     def test_existence_is_that_of_nodes(self, text: str, documents: list[Any]) -> None:
@@ -89,16 +105,15 @@ class GeneratedCode(unittest.TestCase):
             for _ in range(60):
                 document = deeper(document)
             path = parse_path("$" + step * 60)
-            found = gather_function(Rows((path,)), [parse_path("$.x")], positions=True, names=True)(
-                [document], [None], ()
-            )
+            gather = gather_function(Rows((path,)), [parse_path("$.x")], positions=True, names=True)
+            found = gather(Parents([document], [None]))
             self.assertEqual(
                 (found.rows, [list(column) for column in found.columns]), ([{"x": 1, "y": [2, None]}], [[1]])
             )
             self.assertEqual((found.positions, found.names), ([0], ["a" if step == ".a" else None]))
             longer = [parse_path("$.nothing"), parse_path("$" + step * 60 + ".y[*]")]
-            self.assertEqual(nodes_function(longer, with_nulls=True)([document]), [[2, None]])
-            self.assertEqual(nodes_function(longer, with_nulls=False)([document, {}]), [[2], []])
+            self.assertEqual(nodes_function(longer, with_nulls=True)([document]), ([[2, None]], [0] * (step != ".a")))
+            self.assertEqual(nodes_function(longer, with_nulls=False)([document, {}])[0], [[2], []])
             self.assertTrue(existence_function(longer[1])([document]))
             self.assertFalse(existence_function(longer[1])([{}]))
 

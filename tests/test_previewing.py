@@ -55,7 +55,7 @@ class Previews(FolderCase):
         found = pick(rules, sources, name, all_rows, fate, row.nth)
         assert found is not None
         if row.reject is not None:
-            self.assertEqual(found.document.number, row.reject.document)
+            self.assertEqual(found.document, row.reject.document)
         self.assertIsNone(
             pick(rules, sources, name, all_rows, Fate.WRITTEN, row.nth + 1) if row.reject is None else None
         )

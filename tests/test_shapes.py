@@ -12,7 +12,7 @@ from mukret.engine.fates import Fate
 from mukret.engine.interface import Result, extract
 from mukret.engine.picking import all_rows, pick
 from mukret.engine.run import Run
-from mukret.errors import RulesError
+from mukret.errors import InputError, RulesError
 from mukret.rules import load_rules, parse_rules
 from mukret.rules.reference import CsvError, read_csv
 from tests.helpers import FolderCase, rules_text, table_rules
@@ -237,7 +237,7 @@ class Duplicates(FolderCase):
             all_rows,
             Fate.WRITTEN,
         )
-        self.assertEqual(picked and picked.document.file, f"{self.folder}/1-feed.json")
+        self.assertEqual(picked and picked.file, f"{self.folder}/1-feed.json")
 
     def test_what_comes_through_a_pipe_is_read_more_than_once(self) -> None:
         self.file("r.rules.yaml", rules_text(self.RULES))
@@ -407,7 +407,14 @@ class Documents(FolderCase):
         rules = 'response: {kinds: {f: {files: "?-feed.json", when: "@[0]"}}}\ntables: {t: {kind: f, fields: {a: {at: "$[0]"}}}}'
         self.assertEqual(rows(self.extract(rules, "[1]", "[]", "[2]")), [("1",), ("2",)])
         self.assertEqual(rows(self.extract(rules, "[1]", name="feed.json.gz")), [("1",)])
-        self.assertEqual(rows(self.extract(rules, "[1]", name="feed.jsonl")), [])
+        with self.assertRaises(InputError):
+            self.extract(rules, "[1]", name="feed.jsonl")
+        several = rules.replace('"?-feed.json"', '["1-*", "2-*"]')
+        result = self.extract(several, "[1]", "[2]", "[3]")
+        self.assertEqual(rows(result), [("2",), ("3",)])
+        self.assertEqual(
+            [(r.file[-11:], r.problems[0].code) for r in result.rejects], [("0-feed.json", "nothing-read")]
+        )
 
     def test_examples_say_what_the_run_would_know(self) -> None:
         text = table_rules(

@@ -71,7 +71,7 @@ class Tracing(FolderCase):
     def traced(self, table: str, only: str | None = None, **choice: Any) -> TracedRow:
         picked = self.picked(table, **choice)
         assert picked is not None
-        return trace(self.rules, table, picked, only)
+        return trace(picked, only)
 
     def field(self, table: str, name: str, **choice: Any) -> Traced:
         (found,) = self.traced(table, name, **choice).fields
@@ -182,7 +182,7 @@ class Tracing(FolderCase):
                     for nth, row in enumerate(table.to_pylist()[:4], 1):
                         picked = pick(rules, find_sources([file]), name, all_rows, Fate.WRITTEN, nth)
                         assert picked is not None
-                        for one in trace(rules, name, picked).fields:
+                        for one in trace(picked).fields:
                             if one.name in row:
                                 text = (
                                     None

@@ -84,6 +84,18 @@ class Diagnostic:
         return f"{self.file}:{self.line}:{self.column}: {self.code}: {self.message}{hint}"
 
 
+@dataclass(frozen=True)
+class Notice:
+    """A warning: a code, one sentence, where (`FILE:LINE:COLUMN` in the rules, or a path in a document), and a hint;
+    and the table that it is about, if it is about one."""
+
+    code: str
+    message: str
+    place: str | None
+    hint: str | None
+    table: str | None = None
+
+
 class RulesError(MukretError):
     """A rules file that can't be used; `diagnostics` holds every problem, in order of position."""
 

@@ -45,6 +45,11 @@ def kind_of(value: JsonValue) -> str:
     return KINDS[type(value)]
 
 
+def holds_nothing(value: JsonValue) -> bool:
+    """Whether it is null, an empty text, an empty array or an empty object."""
+    return value is None or (not value and type(value) in (str, list, dict))
+
+
 def scalar_text(value: JsonValue) -> str | None:
     """The JSON text of a number or boolean, a string as it is, None for null, arrays and objects."""
     kind = type(value)

@@ -6,11 +6,13 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from mukret.cli.console import print_notices
 from mukret.cli.options import examples, json_option, output_options, rules_argument, set_up_logging
 from mukret.values import json_text
 
 if TYPE_CHECKING:
     from mukret.engine.drift import Drift
+    from mukret.errors import Notice
     from mukret.rules.model import Rules
 
 
@@ -57,23 +59,27 @@ def command(
     except RulesError as error:
         logger.error("%s", error)
         if as_json:
-            click.echo(json_text({"problems": [_problem(found) for found in error.diagnostics], "examples": []}))
+            problems = [_problem(found) for found in error.diagnostics]
+            click.echo(json_text({"problems": problems, "warnings": [], "examples": []}))
             ctx.exit(error.exit_code)
         raise
     from mukret.engine.examples import run_examples
+    from mukret.rules.advice import advice
 
+    warnings = advice(checked)
     outcomes = run_examples(checked)
     failed = [outcome for outcome in outcomes if not outcome.passed]
     logger.info("%s: %d examples, %d failed", rules, len(outcomes), len(failed))
     found = _drift(checked, files, quiet=quiet or as_json) if files else None
     if as_json:
         shown = [{"shows": item.example.shows, "differences": list(item.differences)} for item in outcomes]
-        report: dict[str, Any] = {"problems": [], "examples": shown}
+        report: dict[str, Any] = {"problems": [], "warnings": list(map(_warning, warnings)), "examples": shown}
         if found is not None:
             report["responses"] = found.as_json()
         click.echo(json_text(report))
     elif not quiet:
         _print(checked, outcomes)
+        print_notices(warnings)
         if found is not None:
             from mukret.cli.drift_view import print_drift
 
@@ -112,6 +118,10 @@ def _ignore(checked: Rules, paths: list[str], *, quiet: bool) -> None:
 def _problem(found: Any) -> dict[str, Any]:
     names = ("file", "line", "column", "code", "message", "hint")
     return {name: getattr(found, name) for name in names}
+
+
+def _warning(notice: Notice) -> dict[str, Any]:
+    return {name: getattr(notice, name) for name in ("code", "message", "place", "hint", "table")}
 
 
 def _print(rules: Any, outcomes: list[Any]) -> None:

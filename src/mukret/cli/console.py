@@ -17,8 +17,8 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from mukret.documents import BadDocument, Finding
-    from mukret.engine.notices import Notice
     from mukret.engine.tally import Reason, Tally
+    from mukret.errors import Notice
 
 MOST_REASONS = 6
 MOST_BAD = 5
@@ -167,11 +167,25 @@ def reason_lines(reason: Reason, width: int) -> list[str]:
     place = f"({reason.file}, document {reason.document})"
     path = f"at {readable(example.path)} " if example.path else ""
     if example.finding:
-        lines = [f"{what}: {reason.count:,} × {reason.code}: {example.finding}", *finding_lines(example.finding)]
-        return [escaped(line) for line in (*lines, f"    in {reason.file}, document {reason.document}")]
+        return bad_document_lines(reason)
     lines = [f"{what}: {reason.count:,} × {reason.code}{shown}"]
     lines += [f"    {path}{place}"] if len(path) + len(place) + 6 <= width else [f"    {path}", f"    {place}"]
     return [escaped(line.rstrip()) for line in lines]
+
+
+def bad_document_lines(reason: Reason) -> list[str]:
+    """`document: 2 × nothing-read: no rule reads anything in it …`, and below what there is of the first, and where."""
+    example, finding = reason.example, reason.example.finding
+    told = str(finding) if finding else example.message
+    lines = [f"document: {reason.count:,} × {reason.code}: {told}"]
+    if finding is not None and finding.excerpt.strip():
+        lines += finding_lines(finding)
+    elif example.value is not None:
+        lines.append(f"    {shown_text(example.value)}")
+    lines.append(f"    in {reason.file}, document {reason.document}")
+    if example.hint:
+        lines.append(f"    hint: {example.hint}")
+    return [escaped(line) for line in lines]
 
 
 def readable(normalized_path: str) -> str:

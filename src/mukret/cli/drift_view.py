@@ -6,8 +6,9 @@ from collections.abc import Iterator
 
 import click
 
-from mukret.cli.console import columns, next_step, readable
+from mukret.cli.console import bad_document_lines, columns, next_step, readable
 from mukret.engine.drift import Drift
+from mukret.engine.notices import misshapen_notice
 from mukret.engine.tally import Reason
 from mukret.text import counted, escaped, shortened
 from mukret.values import shown_text
@@ -26,6 +27,16 @@ def print_drift(drift: Drift, again: tuple[str, ...] | None) -> None:
             click.echo(f"  {line}")
         if len(rows) > MOST_LINES:
             click.echo(f"  … and {len(rows) - MOST_LINES:,} more (--json shows all)")
+    if drift.bad:
+        click.secho("\nDocuments that can't be read", bold=True)
+        for reason in drift.bad:
+            for line in bad_document_lines(reason):
+                click.echo(f"  {line}")
+    if drift.misshapen:
+        click.secho("\nRows in another shape", bold=True)
+        for notice in map(misshapen_notice, drift.misshapen):
+            click.echo(f"  {escaped(notice.message)}")
+            click.secho(f"      {escaped(notice.hint or '')}", dim=True)
     for title, reasons in (("Does not fit", drift.unfit), ("Becomes null, as the rules say", drift.nulled)):
         if reasons:
             click.secho(f"\n{title}", bold=True)
@@ -82,11 +93,13 @@ def _place(reason: Reason) -> str:
 def _summary(drift: Drift) -> str:
     read = counted(drift.documents, "document")
     if drift.bad_documents:
-        read += f", {drift.bad_documents:,} not readable (mukret survey says why)"
+        read += f", {drift.bad_documents:,} more can't be read"
     found = [
         counted(len(drift.unread), "path") + " read by no rule" if drift.unread else "",
         counted(len(drift.unmatched), "rule") + " without effect" if drift.unmatched else "",
+        counted(len(drift.misshapen), "table") + " of another shape" if drift.misshapen else "",
         counted(len(drift.words), "new word") if drift.words else "",
         counted(len(drift.unfit), "kind") + " of misfits" if drift.unfit else "",
     ]
-    return f"{read}: {', '.join(filter(None, found)) or 'all as the rules expect'}"
+    rest = "nothing else" if drift.bad_documents else "all as the rules expect"
+    return f"{read}: {', '.join(filter(None, found)) or rest}"

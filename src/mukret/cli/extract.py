@@ -16,8 +16,8 @@ if TYPE_CHECKING:
     from collections.abc import Iterator
 
     from mukret.destinations.deliver import RejectLimit
-    from mukret.engine.notices import Notice
     from mukret.engine.run import Run
+    from mukret.errors import Notice
 
 
 @click.command(

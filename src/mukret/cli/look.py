@@ -75,7 +75,7 @@ def command(
     else:
         shown = _print_nodes(nodes, reading, _size(whole), file, path, nth, quiet)
     if reading.bad and not reading.documents:
-        raise nothing_read(reading.bad[0].source.name, reading.bad[0].finding)
+        raise nothing_read(reading.bad[0])
     _print_bad(reading)
     if not shown:
         _explain(reading, path)
@@ -282,4 +282,5 @@ def _explain(reading: Reading, path: str) -> None:
     from mukret.paths import parse_path
     from mukret.paths.locate import nearest_existing
 
-    print_unmatched(path, nearest_existing(parse_path(path), reading.first))
+    near = nearest_existing(parse_path(path), reading.first)
+    print_unmatched(path, near.text if near else None)

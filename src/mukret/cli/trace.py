@@ -70,7 +70,7 @@ def command(
     from mukret.cli.progress import progress_bar
     from mukret.documents import find_sources
     from mukret.engine.fates import Fate
-    from mukret.engine.picking import pick
+    from mukret.engine.picking import pick, pick_answer
     from mukret.engine.tracing import trace
     from mukret.errors import UsageError
     from mukret.rules import load_rules
@@ -95,7 +95,7 @@ def command(
         count = f"there are fewer than {reject or nth}" if (reject or nth or 1) > 1 else f"no row of {table} {what}"
         click.echo(count if quiet or reject else f"{count} (--reject 1 shows the first that was rejected)", err=True)
         ctx.exit(1)
-    found = trace(checked, table, picked, field)
+    found = trace(picked, field, lambda lookup, form: pick_answer(checked, sources, lookup, form))
     if as_json:
         from mukret.values import json_text
 
@@ -113,7 +113,9 @@ def _visible(rules: Rules, picked: Picked, path: str) -> str:
     from mukret.paths import parse_path
     from mukret.paths.locate import location_text
 
-    document = picked.document.value
+    if not rules.embedded:
+        return readable(path)
+    document = picked.table.batch.whole(picked.table.document(picked.row))
     row = next((location for location, _ in parse_path(path).nodes(document)), ())
     texts = [location for one in rules.embedded for location, _ in one.path.nodes(document)]
     around = [location for location in texts if row[: len(location)] == location]

@@ -35,6 +35,8 @@ class Batch:
     origins: list[Origin | None] = field(default_factory=list)
     bad: list[BadDocument] = field(default_factory=list)
     raw: dict[int, bytes] = field(default_factory=dict)
+    answers: set[int] = field(default_factory=set)
+    """Those that are answers in an HTTP archive, by index; all of an archive stand in one batch."""
     size: int = 0
     in_part: Callable[[int], bytes | None] = lambda index: None
     """The bytes of a document that was decoded in part, by index; None for one that was decoded in full."""
@@ -83,22 +85,32 @@ def read_batches(
     size: int = BLOCK_BYTES,
     projection: Projecting | None = None,
     arrays: Sequence[Names] = (),
+    *,
+    as_it_comes: bool = False,
 ) -> Iterator[Batch]:
     """Batches of about `size` bytes of input. Raises InputError for a source that can't be read.
 
-    Documents are decoded by the projection, if there is one; long ones may be cut at these arrays.
+    Documents are decoded by the projection, if there is one; long ones may be cut at these arrays, as `read_blocks`
+    says.
     """
     decoding = Decoding(keep_raw, projection)
-    return map(decoding.batch, read_blocks(sources, size, arrays))
+    return map(decoding.batch, read_blocks(sources, size, arrays, as_it_comes=as_it_comes))
 
 
-def nothing_read(file: str, finding: Finding) -> InputError:
-    """The error of a run of which not one document could be read."""
+def nothing_read(bad: BadDocument) -> InputError:
+    """The error of a run of which not one document could be read: what is wrong with the first."""
+    return nothing_read_since(bad.source.name, bad.number, bad.finding, bad.hint)
+
+
+def nothing_read_since(file: str, document: int, finding: Finding, hint: str | None = None) -> InputError:
+    """The same where it comes from a record of that document."""
     error = InputError(
         "nothing-read",
         f"no document of the run could be read: {finding.message}",
-        place=f"{file}:{finding.line}:{finding.column} (byte {finding.offset})",
-        hint="look at the file: a body that is an error page is not data",
+        place=f"{file}:{finding.line}:{finding.column} (byte {finding.offset})"
+        if finding.placed
+        else f"{file}, document {document}",
+        hint=hint or "look at the file: a body that is an error page is not data",
     )
     error.pointer = (finding.excerpt, finding.caret) if finding.excerpt.strip() else None
     return error
@@ -123,9 +135,13 @@ class _Kept:
 class Decoding:
     """Decodes blocks, one after the other."""
 
-    def __init__(self, keep_raw: Wanted = nothing_wanted, projection: Projecting | None = None) -> None:
+    def __init__(
+        self, keep_raw: Wanted = nothing_wanted, projection: Projecting | None = None, *, every_part: bool = False
+    ) -> None:
+        """`every_part`: of a document in parts the bytes of all are kept, and not only those of the first elements."""
         self.keep_raw = keep_raw
         self.projection = projection
+        self.every_part = every_part
         self.pieces_to_wait = 0
         self.kept = _Kept()
 
@@ -166,7 +182,9 @@ class Decoding:
             self.pieces_to_wait = PIECES_TO_WAIT if piece.separator else 0
             return False
         first, count = len(batch.documents), len(texts)
-        if piece.part.first == 0:  # of a document in parts the first elements are enough
+        if piece.inside:
+            batch.answers.update(range(first, first + count))
+        if self.every_part or piece.part.first == 0:
             wanted = self.keep_raw
             batch.raw.update((first + n, texts[n]) for n in range(count) if wanted(piece.before + n))
         self.kept.all_of(first, texts)
@@ -215,7 +233,9 @@ class Decoding:
     def add(self, batch: Batch, piece: Piece, number: int, document: JsonValue, raw: bytes) -> None:
         """Adds one document, the one with this number in its piece (from 0)."""
         self.kept.all_of(len(batch.documents), [raw])
-        if piece.part.first == 0 and self.keep_raw(piece.before + number):
+        if piece.inside:
+            batch.answers.add(len(batch.documents))
+        if (self.every_part or piece.part.first == 0) and self.keep_raw(piece.before + number):
             batch.raw[len(batch.documents)] = raw
         batch.documents.append(document)
         batch.sources.append(piece.source)

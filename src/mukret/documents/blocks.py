@@ -10,6 +10,8 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import BinaryIO, cast
 
+import msgspec
+
 from mukret.documents.archives import Entry, entries, is_archive
 from mukret.documents.cutting import WHOLE, CanNotCut, Cutter, Names, Part, Readable
 from mukret.documents.decode import BYTE_ORDER_MARK, NotJson, decode
@@ -18,6 +20,7 @@ from mukret.documents.origin import Origin
 from mukret.documents.recognise import RECORD_SEPARATOR, looks_like_lines, looks_like_sequence, named_like_lines
 from mukret.documents.sources import BROKEN_ARCHIVE, Source, not_read
 from mukret.errors import InputError
+from mukret.values import JsonValue
 
 BLOCK_BYTES = 2_000_000
 LONG = 4
@@ -28,12 +31,15 @@ FAR = 1_000_000
 @dataclass(frozen=True)
 class BadDocument:
     """A document that can't be read; it keeps its number in the file. The finding's place is in the file, for a body
-    in an HTTP archive in that body."""
+    in an HTTP archive in that body. Where it is JSON that the rules can't read, `value` is what there is of it,
+    shortened, and `hint` what may have been meant."""
 
     source: Source
     number: int
     finding: Finding
     code: str = "not-json"
+    value: JsonValue = None
+    hint: str | None = None
 
 
 @dataclass
@@ -80,12 +86,16 @@ class Block:
     size: int = 0
 
 
-def read_blocks(sources: Iterable[Source], size: int = BLOCK_BYTES, arrays: Sequence[Names] = ()) -> Iterator[Block]:
+def read_blocks(
+    sources: Iterable[Source], size: int = BLOCK_BYTES, arrays: Sequence[Names] = (), *, as_it_comes: bool = False
+) -> Iterator[Block]:
     """Blocks of about `size` bytes of input. Raises InputError for a source that can't be read.
 
-    Documents of LONG times that size may be cut at these arrays, into parts that are blocks of their own.
+    Documents of LONG times that size may be cut at these arrays, into parts that are blocks of their own: what stands
+    around the arrays comes first and is in all of them. With `as_it_comes` the elements come first, as they are found
+    and with nothing beside them, before it is known what follows.
     """
-    reader = _Reader(size, arrays)
+    reader = _Reader(size, arrays, as_it_comes=as_it_comes)
     for source in sources:
         yield from reader.source(source)
     if reader.block.pieces or reader.block.bad:
@@ -93,9 +103,10 @@ def read_blocks(sources: Iterable[Source], size: int = BLOCK_BYTES, arrays: Sequ
 
 
 class _Reader:
-    def __init__(self, size: int, arrays: Sequence[Names]) -> None:
+    def __init__(self, size: int, arrays: Sequence[Names], *, as_it_comes: bool = False) -> None:
         self.size = size
         self.arrays = arrays
+        self.as_it_comes = as_it_comes
         self.block = Block()
         self.documents = 0
 
@@ -167,8 +178,12 @@ class _Reader:
                 again.write(head)
                 stream = Copying(file, again)
             stack.enter_context(again)
-            cutter = Cutter(stream, head.removeprefix(BYTE_ORDER_MARK), self.arrays, self.size)
-            cutter.before = len(head) - len(head.removeprefix(BYTE_ORDER_MARK))
+            text = head.removeprefix(BYTE_ORDER_MARK)
+            cutter = Cutter(stream, text, self.arrays, self.size, both=self.as_it_comes)
+            cutter.before = len(head) - len(text)
+            if self.as_it_comes:
+                yield from self.in_pieces(source, cutter, again)
+                return
             source.parts_size = again.seek(0, os.SEEK_END) if stream is file else 0  # about; so long as it is not known
             try:
                 cuts = cutter.cut()
@@ -196,6 +211,26 @@ class _Reader:
         for part, raw in parts:
             yield Block([replace(first, raw=raw, part=part)], size=len(raw))
             source.parts_read += len(raw)
+
+    def in_pieces(self, source: Source, cutter: Cutter, again: BinaryIO) -> Iterator[Block]:
+        """The elements of long arrays as they are found, then what stands around them."""
+        if self.block.pieces or self.block.bad:
+            yield self.handed_over()
+        first, lines = self.piece(source, b""), False
+        source.documents += 1
+        self.documents += 1
+        try:
+            for part, elements in cutter.pieces():
+                raw = _with_names(self.arrays[part.array or 0], elements)
+                yield Block([replace(first, raw=raw, part=part)], size=len(raw))
+        except NotJson as error:
+            self.block.bad.append(BadDocument(source, first.number, _with_column(error.finding, again)))
+            return
+        except CanNotCut:
+            lines = True
+        yield Block([replace(first, raw=cutter.cuts.skeleton, part=Part(around=True))], size=len(cutter.cuts.skeleton))
+        if lines:
+            yield from self.separated(source, cast(BinaryIO, cutter.file), cutter.rest, b"\n")
 
     def document(self, source: Source, raw: bytes) -> None:
         """A file that is one document, or one HTTP archive with many."""
@@ -237,6 +272,12 @@ class _Reader:
                 if self.full:
                     yield self.handed_over()
             more = file.read(max(1, self.size - self.block.size, len(rest)))
+
+
+def _with_names(names: Names, elements: bytes) -> bytes:
+    """Elements of an array, and of what stands around it no more than the members that lead to it."""
+    opened = b"".join(b"{%s:" % msgspec.json.encode(name) for name in names)
+    return b"%s[%s]%s" % (opened, elements, b"}" * len(names))
 
 
 def drain(file: Readable, size: int) -> None:

@@ -98,10 +98,12 @@ class _Unfinished(Exception):
 
 
 class Cutter:
-    """Goes through one document. `arrays` are those that may be cut, into pieces of about `size` bytes."""
+    """Goes through one document. `arrays` are those that may be cut, into pieces of about `size` bytes. `both`: where a
+    member on the way to one comes twice, both are gone through."""
 
-    def __init__(self, file: Readable, head: bytes, arrays: Sequence[Names], size: int) -> None:
+    def __init__(self, file: Readable, head: bytes, arrays: Sequence[Names], size: int, *, both: bool = False) -> None:
         self.file = file
+        self.both = both
         self.arrays = {names: number for number, names in enumerate(arrays)}
         self.ways = {names[:length] for names in arrays for length in range(len(names))}
         self.size = size
@@ -117,10 +119,16 @@ class Cutter:
 
     def cut(self) -> Cuts:
         """Raises NotJson, with the place in the file; CanNotCut."""
+        for _ in self.pieces():
+            pass
+        return self.cuts
+
+    def pieces(self) -> Iterator[tuple[Part, bytes]]:
+        """The same, with the elements of each piece as soon as it is found, separated by commas."""
         try:
             self.blank()
             first_line = self.lines
-            self.value(())
+            yield from self.value(())
             last_line = self.lines
             self.blank()
         except _Unfinished:
@@ -133,7 +141,11 @@ class Cutter:
             decode(self.cuts.skeleton)
         except NotJson as error:
             raise NotJson(self.moved(error.finding)) from None
-        return self.cuts
+
+    @property
+    def rest(self) -> bytes:
+        """What was read of the file and not gone through."""
+        return self.buffer[self.at :]
 
     # ---- the buffer
 
@@ -169,17 +181,17 @@ class Cutter:
 
     # ---- the way to the arrays
 
-    def value(self, names: Names) -> None:
+    def value(self, names: Names) -> Iterator[tuple[Part, bytes]]:
         self.blank()
         first = self.next()
         if names in self.arrays and first == b"[":
-            self.array(self.arrays[names])
+            yield from self.array(self.arrays[names])
         elif names in self.ways and first == b"{":
-            self.object(names)
+            yield from self.object(names)
         else:
             self.whole_value()
 
-    def object(self, names: Names) -> None:
+    def object(self, names: Names) -> Iterator[tuple[Part, bytes]]:
         seen: set[str] = set()
         self.keep(self.at + 1)
         self.blank()
@@ -188,12 +200,12 @@ class Cutter:
             return
         while True:
             name = self.name()
-            if name in seen and {(*names, name)} & (self.ways | self.arrays.keys()):
+            if name in seen and not self.both and {(*names, name)} & (self.ways | self.arrays.keys()):
                 raise CanNotCut
             seen.add(name)
             self.blank()
             self.expect(b":")
-            self.value((*names, name))
+            yield from self.value((*names, name))
             self.blank()
             if self.next() == b"}":
                 self.keep(self.at + 1)
@@ -235,7 +247,7 @@ class Cutter:
 
     # ---- an array
 
-    def array(self, number: int) -> None:
+    def array(self, number: int) -> Iterator[tuple[Part, bytes]]:
         self.keep(self.at + 1)
         pieces: list[tuple[int, int, int]] = []
         self.cuts.found.append(number)
@@ -250,6 +262,7 @@ class Cutter:
                 )
             if count:
                 pieces.append((self.before + self.at, self.before + end, first))
+                yield Part(number, first), self.buffer[self.at : end]
             first += count
             self.drop(end if ended else end + 1)
         self.cuts.around.append(b"")

@@ -27,7 +27,8 @@ _WINDOW = 30
 
 @dataclass(frozen=True)
 class Finding:
-    """What is wrong and where. `excerpt` is the text around it, `caret` the place within it."""
+    """What is wrong and where. `excerpt` is the text around it, `caret` the place within it; where there is neither a
+    text nor a way to it, it is the whole that is wrong."""
 
     message: str
     line: int = 1
@@ -36,7 +37,14 @@ class Finding:
     excerpt: str = ""
     caret: int = 0
 
+    @property
+    def placed(self) -> bool:
+        """Whether it is wrong at some place."""
+        return bool(self.excerpt or self.offset)
+
     def __str__(self) -> str:
+        if not self.placed:
+            return self.message
         return f"{self.message} (line {self.line}, column {self.column}, byte {self.offset})"
 
     def moved(self, lines: int, offset: int) -> Finding:

@@ -7,6 +7,7 @@ import json
 from dataclasses import dataclass, field
 
 from mukret.documents.batches import Batch
+from mukret.documents.cutting import Names
 from mukret.paths import Location, normalized
 from mukret.values import JsonValue
 
@@ -35,13 +36,26 @@ class DoubledMembers:
     found: list[Doubled] = field(default_factory=list)
     bytes_left: int = MOST_BYTES
 
-    def see(self, batch: Batch) -> None:
+    def see(self, batch: Batch, array: Names | None = None) -> None:
+        """Looks at all documents of a batch of which the bytes are kept; of a part of one only at the array of which it
+        has some elements."""
         for index, raw in batch.raw.items():
             self.bytes_left -= len(raw)
             if self.bytes_left > 0:
                 for location in doubled_members(raw):
+                    if array is not None:
+                        if location[: len(array)] != array:
+                            continue
+                        location = _in_document(location, len(array), batch.part.first)
                     place = normalized(location)
                     self.found.append(Doubled(batch.sources[index].name, batch.numbers[index], place))
+
+
+def _in_document(location: Location, depth: int, first: int) -> Location:
+    """The place in the document of what stands in a part that begins with the element `first` of an array."""
+    number = location[depth]
+    assert isinstance(number, int)
+    return (*location[:depth], number + first, *location[depth + 1 :])
 
 
 class _Members(list[tuple[str, JsonValue]]):

@@ -11,7 +11,7 @@ from mukret.drafting.model import Draft, DraftField, DraftTable
 from mukret.drafting.names import fresh
 from mukret.drafting.tables import TYPE_NAMES
 from mukret.drafting.text import enum_lines, field_value, table_lines
-from mukret.engine.drift import drift
+from mukret.engine.drift import unread_paths
 from mukret.paths import Path, Wildcard, child_segment, parse_path
 from mukret.paths.locate import path_text
 from mukret.rules import parse_rules
@@ -38,7 +38,7 @@ def added_to(rules: Rules, text: str, sources: Sequence[Source]) -> Added:
     draft = draft_rules(sources, "", embedded=[item.path for item in rules.embedded])
     for source in sources:
         source.rewind()
-    unread = [_path(one.path) for one in drift(rules, sources).unread]
+    unread = [_path(path) for path in unread_paths(rules, sources)]
     adding = _Adding(rules, text, draft, unread)
     adding.facts()
     adding.tables()

@@ -31,6 +31,12 @@ def steps_of(place: Place) -> list[str]:
     return steps[::-1]
 
 
+def always_empty(place: Place) -> bool:
+    """Whether nothing stands there but null, empty texts, empty arrays and empty objects."""
+    below = place.children or place.columns or place.members or (place.elements is not None and place.elements.nodes)
+    return not below and not place.longest and set(place.kinds) <= {"null", "string", "array", "object"}
+
+
 def has_scalars(place: Place) -> bool:
     return bool(set(place.kinds) - {"object", "array", "null"})
 

@@ -9,7 +9,7 @@ from mukret.drafting.model import Draft, DraftField, DraftTable
 from mukret.drafting.text import rules_text
 from mukret.engine.run import Run
 from mukret.engine.tally import Reason
-from mukret.paths import parse_path
+from mukret.paths import Index, parse_path
 from mukret.paths.locate import path_text
 from mukret.rules import parse_rules
 from mukret.text import counted, shortened
@@ -78,17 +78,44 @@ def _eased(draft: Draft, reason: Reason, run: Run) -> bool:
         own.required = False
         return True
     seen = run.tally.tables[table.name].rows_seen
+    if reason.code == "other-kind":
+        return _way_eased(table, own, few=reason.count <= FEW * seen, reason=reason)
     if own.type == "text":
         own.reading = {"type": "json"}
     elif not own.odd and own.type != "json" and reason.count <= FEW * seen:
         own.odd = reason.count
-        example = shortened(shown_text(reason.example.value), 40)
-        own.remark(f"null for {counted(reason.count, 'value')} such as {example}")
+        own.remark(f"null for {counted(reason.count, 'value')} such as {_shown(reason)}")
     else:
         own.reading, own.odd = {}, 0
         own.remark("of several kinds")
     own.required = False
     return True
+
+
+def _way_eased(table: DraftTable, own: DraftField, *, few: bool, reason: Reason) -> bool:
+    """Where the way to a value leads through something that is not always of one kind: rows of another kind are left
+    out; few values become null; else the field has all that stands at the first step, once."""
+    first = parse_path(str(own.source.get("at"))).segments[:1]
+    if first and isinstance(first[0].only, Index) and "when" not in table.options:
+        return _rows_left_out(table, reason)
+    own.required = False
+    if not own.odd and (few or own not in table.fields):
+        own.odd = reason.count
+        own.remark(f"null for {counted(reason.count, 'value')} such as {_shown(reason)}")
+        return True
+    whole = path_text(first)
+    if own.source.get("at") == whole:
+        return False
+    if any(other.source.get("at") == whole for other in table.fields) and own.name not in table.key:
+        table.fields.remove(own)
+        return True
+    own.source, own.reading, own.odd = {"at": whole}, {"type": "json"}, 0
+    own.remark("of several kinds")
+    return True
+
+
+def _shown(reason: Reason) -> str:
+    return shortened(shown_text(reason.example.value), 40)
 
 
 def _member(own: DraftField) -> str | None:
@@ -118,8 +145,12 @@ def _rows_eased(table: DraftTable, reason: Reason) -> bool:
         table.comment = "the first row seems to name the columns, but not all rows have as many"
         return True
     if reason.code == "row-shape" and "when" not in table.options:
-        members = dict.fromkeys(_member(own) for own in table.fields)
-        table.options["when"] = " || ".join(member for member in members if member) or "@.*"
-        table.comment = f"{counted(reason.count, 'row')} with none of these members are left out"
-        return True
+        return _rows_left_out(table, reason)
     return False
+
+
+def _rows_left_out(table: DraftTable, reason: Reason) -> bool:
+    members = dict.fromkeys(_member(own) for own in table.fields)
+    table.options["when"] = " || ".join(member for member in members if member) or "@.*"
+    table.comment = f"{counted(reason.count, 'row')} with none of these members are left out"
+    return True

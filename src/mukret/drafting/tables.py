@@ -9,6 +9,7 @@ from mukret.drafting.facts import response_fields
 from mukret.drafting.model import Draft, DraftField, DraftTable
 from mukret.drafting.names import BARE, GENERIC, WRAPPERS, fresh, joined, singular, snake_case
 from mukret.drafting.places import (
+    always_empty,
     column_names,
     has_scalars,
     holds_lists,
@@ -96,9 +97,7 @@ class _Drafter:
             self.table(place, base, path(place, base), None, names)
         elif kinds == {"object"} and place.children:
             self.object(place, base, table, names)
-        elif kinds in ({"object"}, {"array"}):
-            self.ignore(place, f"always an empty {next(iter(kinds))}")
-        else:
+        elif not kinds <= {"object"} and kinds != {"array"}:
             self.scalar(place, base, table, names)
 
     def container(
@@ -422,17 +421,16 @@ class _Drafter:
     # ---- words
 
     def ignore(self, place: Place, words: str) -> None:
-        if place.parent is not None:
+        """Leaves out what stands at a place; what holds nothing today is new on the day when it does."""
+        if place.parent is not None and not always_empty(place):
             self.draft.ignored.setdefault(path_text(place.segments()), words)
 
     def words_for(self, place: Place) -> str:
-        if place.kinds and set(place.kinds) <= {"null"}:
-            return "always null"
         if any(look.name == "JSON in text" for look in self.report(place).looks):
             return "JSON in text: response.embedded reads it"
         examples = place.values.examples or (place.elements.values.examples if place.elements else [])
         kinds = " or ".join(kind for kind in place.kinds if kind != "null")
-        return f"e.g. {shortened(str(examples[0]), 60)}" if examples else "always empty" if kinds == "array" else kinds
+        return f"e.g. {shortened(str(examples[0]), 60)}" if examples else kinds
 
 
 TYPE_NAMES = {*SIMPLE, "decimal", "list"}

@@ -5,15 +5,18 @@ from __future__ import annotations
 from bisect import bisect_left
 from collections.abc import Callable, Mapping, Sequence
 from functools import cached_property
+from types import MappingProxyType
 from typing import Any, Self
 
 import pyarrow as pa
+from msgspec import Struct
 
 from mukret.documents import Batch
+from mukret.engine.codegen import Gather, Gathered, Parents
 from mukret.engine.plan import TablePlan
 from mukret.paths import normalized
-from mukret.rules.rows import DOCUMENT, FoundRow, Place, Refusal
-from mukret.values import JsonValue
+from mukret.rules.rows import DOCUMENT, NO_EXCUSES, Excused, Excuses, FoundRow, Place, Refusal
+from mukret.values import JsonValue, kind_of
 
 Belongs = Callable[[int], bool]
 """Whether a table reads the document with this number in the batch."""
@@ -22,19 +25,26 @@ Belongs = Callable[[int], bool]
 class BatchRows:
     """`parent` is None for the response, whose rows are the documents themselves."""
 
-    def __init__(self, plan: TablePlan, batch: Batch, parent: Self | None, belongs: Belongs | None = None) -> None:
+    def __init__(
+        self,
+        plan: TablePlan,
+        batch: Batch,
+        parent: Self | None,
+        belongs: Belongs | None = None,
+        excuses: Mapping[int, Excuses] = MappingProxyType({}),
+    ) -> None:
         self.plan = plan
+        self.excuses = excuses
         self.table = plan.table
         self.batch = batch
         self.parent = parent
         self.belongs = belongs
         self.hollow: set[int] = set()
-        above: Sequence[JsonValue] = parent.rows if parent else batch.documents
-        names: Sequence[str | None] = parent.names if parent else [None] * len(above)
-        if belongs is None:
-            self.gathered = plan.gather(above, names, parent.hollow if parent else ())
-        else:
-            self.gathered = self.of_some(above, [number for number in range(len(above)) if belongs(number)])
+        self.unreadable: set[int] = set()
+        """Rows of which no own field can be read, nor rows within."""
+        self.gathered = self.gather(plan.gather)
+        if plan.gather_plainly is not None and self.met_what_is_excused():
+            self.gathered = self.gather(plan.gather_plainly)
         self.rows: list[JsonValue] = self.gathered.rows
         self.names: list[str | None] = self.gathered.names
         self.owners = self.gathered.owners
@@ -47,12 +57,38 @@ class BatchRows:
         self.cut_at: int | None = None
         """Of a part of a document: at which step of a row's location the numbers of elements count from the part on."""
 
-    def of_some(self, above: Sequence[JsonValue], chosen: list[int]) -> Any:
-        """The rows below some of the documents."""
-        found = self.plan.gather([above[number] for number in chosen], [None] * len(chosen), ())
+    def gather(self, gather: Gather) -> Gathered:
+        """The rows below all that may have some."""
+        above: Sequence[JsonValue] = self.parent.rows if self.parent else self.batch.documents
+        names: Sequence[str | None] = self.parent.names if self.parent else [None] * len(above)
+        if self.belongs is None:
+            if self.parent is None:
+                return gather(Parents(above, names, excused=self.excused_below))
+            return gather(Parents(above, names, self.parent.hollow, self.parent.unreadable, self.excused_below))
+        chosen = [number for number in range(len(above)) if self.belongs(number)]
+        excused = (lambda owner: self.excused_below(chosen[owner])) if self.excuses else (lambda owner: None)
+        found = gather(Parents([above[number] for number in chosen], [None] * len(chosen), excused=excused))
         found.owners = [chosen[owner] for owner in found.owners]
         found.refusals = [(chosen[owner], refusal) for owner, refusal in found.refusals]
         return found
+
+    def excused_below(self, owner: int) -> Excused | None:
+        """What is on record already below a row of the parent."""
+        if not self.excuses or self.parent is None:
+            return None
+        return self.parent.excuses_at(owner).below(self.parent.locate(owner)[0])
+
+    def excuses_at(self, row: int) -> Excuses:
+        """What is on record already in the document of a row."""
+        return self.excuses.get(self.document(row), NO_EXCUSES) if self.excuses else NO_EXCUSES
+
+    def met_what_is_excused(self) -> bool:
+        """Whether something in the stead of rows, or a row that is no object, may be one of those texts."""
+        if not self.excuses or self.parent is None:
+            return False
+        owners = self.gathered.owners
+        odd = self.gathered.odd if self.table.judges_shape else ()
+        return any(self.parent.document(owners[row]) in self.excuses for row in (*odd, *self.gathered.faulty))
 
     @property
     def recursive(self) -> bool:
@@ -103,7 +139,9 @@ class BatchRows:
             self._above = (owner, self.parent.locate(owner))
         above, parent_node = self._above[1]
         if owner not in self._siblings:
-            self._siblings[owner] = self.table.rows.find(parent_node, hollow=owner in self.parent.hollow).rows
+            excused = self.parent.excuses_at(owner).below(above)
+            hollow = owner in self.parent.hollow
+            self._siblings[owner] = self.table.rows.find(parent_node, hollow=hollow, excused=excused).rows
         found = self._siblings[owner][row - bisect_left(self.owners, owner)]
         place = above.of(found)
         if self.cut_at is not None:
@@ -118,6 +156,8 @@ class BatchRows:
 
     def facts(self, name: str) -> Sequence[JsonValue]:
         """A fact of each row (ROW_FACTS) as raw values."""
+        if name == "kind":
+            return ["object" if isinstance(node, Struct) else kind_of(node) for node in self.rows]
         gathered: Mapping[str, Sequence[JsonValue]] = {
             "name": self.names,
             "position": self.gathered.positions

@@ -2,48 +2,126 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections import Counter
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import partial
+from types import MappingProxyType
 
-from mukret.documents import BadDocument, Batch
+from mukret.documents import BadDocument, Batch, Finding
+from mukret.engine.acceptance import NOTHING_READ, Refused, Verdict
+from mukret.engine.answers import Resolved
 from mukret.engine.deciding import decide, survive
-from mukret.engine.embedded import BadText, RowPlaces, unfolded
+from mukret.engine.embedded import BadText, RowPlaces, excuses, unfolded
 from mukret.engine.fates import SeenKeys
+from mukret.engine.first_look import NO_KINDS
 from mukret.engine.plan import Plan
+from mukret.engine.rejects import shown_value
 from mukret.engine.table_batch import TableBatch
-from mukret.rules.model import RESPONSE, WHERE, Derive, Inherit, Kind
+from mukret.rules.model import RESPONSE, WHERE, Derive, Inherit
+
+MOST_EXPLAINED = 3
+"""For so many bad documents of a batch it is found out what the rules may have meant."""
 
 
 class BatchTables:
-    """`tables` by name, that of the response among them. `batch` is what is left of the one given: documents that turn
-    out to be bad are among the bad ones there."""
+    """`tables` by name, that of the response among them. `batch` is what is left of the one `given`: documents that
+    turn out to be bad are among the bad ones there."""
 
-    def __init__(self, plan: Plan, batch: Batch, now: datetime) -> None:
+    def __init__(
+        self,
+        plan: Plan,
+        batch: Batch,
+        now: datetime,
+        resolved: Resolved = MappingProxyType({}),
+        *,
+        refused: bool = False,
+    ) -> None:
+        """`refused`: this is a part of a document that was refused when what stands around its arrays was read."""
         self.plan = plan
         self.now = now
+        self.resolved = resolved
         self.rules = plan.rules
-        self.batch = batch
+        self.batch = self.given = batch
         self.array = None if batch.part.array is None else plan.long.arrays[batch.part.array]
         """Of a part of a document: the array of which it has some elements; only rows in these are new."""
         self.bad_texts = self.unfold() if self.rules.embedded else {}
         """Texts that could not be read, by document, which is held against the rows that they stand in."""
         self.blamed = bool(self.bad_texts)
+        self.kinds = self.kinds_of_documents() if self.rules.kinds else None
+        """The kinds of each document, if the rules know kinds."""
+        self.left_out = 0
+        """How many documents are of a kind that no table reads."""
+        self.passed_over: Counter[int] = Counter()
+        """Answers in HTTP archives that no rule reads, by the identity of their source."""
+        if refused:
+            self.keep([], {})
+        elif self.array is None:
+            self.refuse()
         self.find()
         if self.blamed:
             self.blame()
 
+    # ---- documents
+
+    def kinds_of_documents(self) -> list[frozenset[str]]:
+        batch, acceptance = self.batch, self.plan.acceptance
+        return [
+            acceptance.kinds_of(document, source.name, origin.call if origin else None)
+            for document, source, origin in zip(batch.documents, batch.sources, batch.origins, strict=True)
+        ]
+
+    def refuse(self) -> None:
+        """Takes away the documents that the rules can't read, and those that are left out on purpose."""
+        bad: dict[int, BadDocument] = {}
+        lost: set[int] = set()
+        for number in self.plan.first_look.doubtful(self.batch.documents, self.kinds):
+            if any(not text.location for text in self.bad_texts.get(number, ())):
+                continue  # it is a text that is no JSON: that says it all
+            kinds = self.kinds[number] if self.kinds else NO_KINDS
+            document = self.batch.whole(number)
+            verdict = self.plan.acceptance.judge(document, kinds, explain=len(bad) < MOST_EXPLAINED)
+            if isinstance(verdict, Refused):
+                bad[number] = _refused(self.batch, number, verdict)
+            elif verdict is Verdict.LEFT_OUT:
+                lost.add(number)
+        self.left_out = len(lost)
+        over = self.unread_answers(bad)
+        self.passed_over.update(id(self.batch.sources[number]) for number in over)
+        bad = {number: found for number, found in bad.items() if number not in over}
+        if bad or lost or over:
+            gone = {*bad, *lost, *over}
+            self.keep([number for number in range(len(self.batch.documents)) if number not in gone], bad)
+
+    def unread_answers(self, bad: Mapping[int, BadDocument]) -> set[int]:
+        """Of the documents in which no rule reads anything, the answers in HTTP archives of which another is read."""
+        batch = self.batch
+        read = {id(batch.sources[number]) for number in batch.answers if number not in bad}
+        unread = {number for number, found in bad.items() if found.code == NOTHING_READ and number in batch.answers}
+        return {number for number in unread if id(batch.sources[number]) in read}
+
+    def keep(self, kept: list[int], bad: Mapping[int, BadDocument]) -> None:
+        """Leaves these documents; others are bad ones."""
+        self.batch = _without(self.batch, kept, list(bad.values()))
+        before = self.bad_texts
+        self.bad_texts = {now: before[number] for now, number in enumerate(kept) if number in before}
+        if self.kinds is not None:
+            self.kinds = [self.kinds[number] for number in kept]
+
+    # ---- rows
+
     def find(self) -> None:
         """The rows of all tables."""
-        response = TableBatch(self.plan.response, self.batch, None)
+        excused = {number: excuses(texts) for number, texts in self.bad_texts.items()}
+        response = TableBatch(self.plan.response, self.batch, None, excuses=excused)
         self.tables: dict[str, TableBatch] = {RESPONSE: response}
         for plan in self.plan.tables:
             table, parent = plan.table, self.tables[plan.table.within or RESPONSE]
             kind = table.kind if table.within is None else None
-            # of the batch and not of `self`, which would hold all of it in a cycle
-            belongs = None if kind is None else partial(_is_kind, self.rules.kinds[kind], self.batch)
-            self.tables[table.name] = TableBatch(plan, self.batch, parent, belongs)
+            # the kinds and not `self`, which would hold all of the batch in a cycle
+            belongs = None if kind is None else partial(_is_kind, kind, self.kinds or [])
+            self.tables[table.name] = TableBatch(plan, self.batch, parent, belongs, excused)
         if self.array is not None:
             for name in self.array.rows:
                 self.tables[name].cut_at = len(self.array.names)
@@ -66,10 +144,8 @@ class BatchTables:
         lost = self.blame_rows(self.bad_texts)
         if lost:
             kept = [number for number in range(len(self.batch.documents)) if number not in lost]
-            self.batch = _without(self.batch, kept, lost)
+            self.keep(kept, {number: _unreadable(self.batch, number, text) for number, text in lost.items()})
             self.find()
-            before = self.bad_texts
-            self.bad_texts = {now: before[number] for now, number in enumerate(kept) if number in before}
             self.blame_rows(self.bad_texts)
 
     def blame_rows(self, bad_texts: Mapping[int, list[BadText]]) -> dict[int, BadText]:
@@ -103,7 +179,7 @@ class BatchTables:
                 case Inherit():
                     table.inherit(step.inherited)
                 case Derive():
-                    table.derive(step.field, self.tables, self.now)
+                    table.derive(step.field, self.tables, self.now, self.resolved)
                 case _:
                     if table.table.where is not None and WHERE not in step.without:
                         table.prepare(table.table.where, self.tables, self.now)
@@ -120,17 +196,16 @@ class BatchTables:
         for plan in self.plan.tables:
             table = self.tables[plan.table.name]
             if self.array is not None and plan.table.name not in self.array.tables:
-                table.fates = before[plan.table.name]
+                table.fates = before.get(plan.table.name, table.fates)  # nothing where the document was refused
                 continue
             if table.table.where is not None:
                 table.prepare(table.table.where, self.tables, self.now)
             decide(table, seen[plan.table.name])
 
 
-def _is_kind(kind: Kind, batch: Batch, number: int) -> bool:
+def _is_kind(kind: str, kinds: Sequence[frozenset[str]], number: int) -> bool:
     """Whether a document of the batch is of this kind."""
-    origin = batch.origins[number]
-    return kind.fits(batch.documents[number], batch.sources[number].name, origin.call if origin else None)
+    return kind in kinds[number]
 
 
 def _blame(table: TableBatch, row: int, text: BadText, *, itself: bool) -> None:
@@ -140,12 +215,19 @@ def _blame(table: TableBatch, row: int, text: BadText, *, itself: bool) -> None:
     table.blame(row, text.fault, readable=not itself)
 
 
-def _without(batch: Batch, kept: list[int], lost: Mapping[int, BadText]) -> Batch:
-    """The batch without some documents, which are among the bad ones."""
-    bad = [
-        BadDocument(batch.sources[number], batch.numbers[number], text.finding.inside(f"the text at {text.path}"))
-        for number, text in lost.items()
-    ]
+def _refused(batch: Batch, number: int, verdict: Refused) -> BadDocument:
+    value = shown_value(batch.whole(number))
+    finding = Finding(verdict.message)
+    return BadDocument(batch.sources[number], batch.numbers[number], finding, verdict.code, value, verdict.hint)
+
+
+def _unreadable(batch: Batch, number: int, text: BadText) -> BadDocument:
+    finding = text.finding.inside(f"the text at {text.path}")
+    return BadDocument(batch.sources[number], batch.numbers[number], finding)
+
+
+def _without(batch: Batch, kept: list[int], bad: list[BadDocument]) -> Batch:
+    """The batch with these documents alone; others are among the bad ones."""
     return replace(
         batch,
         documents=[batch.documents[number] for number in kept],
@@ -153,6 +235,7 @@ def _without(batch: Batch, kept: list[int], lost: Mapping[int, BadText]) -> Batc
         numbers=[batch.numbers[number] for number in kept],
         origins=[batch.origins[number] for number in kept],
         raw={now: batch.raw[number] for now, number in enumerate(kept) if number in batch.raw},
+        answers={now for now, number in enumerate(kept) if number in batch.answers},
         in_part=lambda now: batch.in_part(kept[now]),
         full={now: batch.full[number] for now, number in enumerate(kept) if number in batch.full},
         bad=[*batch.bad, *bad],
@@ -177,13 +260,10 @@ class KindsFound:
 def kinds_found(tables: BatchTables) -> KindsFound:
     """The kinds of the documents of a batch."""
     found, rules = KindsFound(), tables.rules
-    if not rules.kinds:
-        return found
     all_want_one = all(table.kind for table in rules.tables.values())
-    for number, source in enumerate(tables.batch.sources):
-        kinds = {name for name, kind in rules.kinds.items() if _is_kind(kind, tables.batch, number)}
+    for number, kinds in enumerate(tables.kinds or ()):
         found.seen |= kinds
         if not kinds and all_want_one:
             found.of_none += 1
-            found.first = found.first or (source.name, tables.batch.numbers[number])
+            found.first = found.first or (tables.batch.sources[number].name, tables.batch.numbers[number])
     return found

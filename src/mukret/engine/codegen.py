@@ -12,11 +12,11 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field
 
-from mukret.engine.columns_code import Columns, columns_function
+from mukret.engine.columns_code import Columns, Suspects, columns_function
 from mukret.engine.places import Place, objects_at, place_after, place_below
 from mukret.engine.source_lines import Source
 from mukret.paths import Filter, Index, Name, Path, Segment, Selector, Slice, Wildcard
-from mukret.rules.rows import Refusal, Rows
+from mukret.rules.rows import Excused, Refusal, Rows, met_fault
 from mukret.types import Bad
 from mukret.values import JsonValue
 
@@ -26,15 +26,17 @@ class Gathered:
     """What a generated function gives for the rows of one table in a batch.
 
     `owners` holds for each row the number of its parent, ascending. `columns` holds the raw values of the simple
-    fields; UNSET stands where a record has no such member. `odd` are the rows that are no objects. `positions` and
-    `names` are filled only where they were asked for, the rest only for rows that are found the general way: `above` is
-    the row above each in a table that recurses, -1 for none; `faulty` the rows that can't be read; `refusals`, by
-    parent, rows that can't be told apart.
+    fields; UNSET stands where a record has no such member. `suspects` tells where a step of their paths may have met
+    another kind. `odd` are the rows that are no objects, `faulty` those that can't be read, `met` those of them that
+    are no rows but stand in their stead. `positions` and `names` are filled only where they were asked for, the rest
+    only for rows that are found the general way: `above` is the row above each in a table that recurses, -1 for none;
+    `refusals`, by parent, rows that can't be told apart.
     """
 
     rows: list[JsonValue]
     owners: list[int]
     columns: Sequence[Sequence[JsonValue]]
+    suspects: Suspects
     odd: list[int]
     positions: list[int]
     names: list[str | None]
@@ -42,11 +44,23 @@ class Gathered:
     above: list[int] = field(default_factory=list)
     hollow: set[int] = field(default_factory=set)
     faulty: dict[int, Bad] = field(default_factory=dict)
+    met: set[int] = field(default_factory=set)
     refusals: list[tuple[int, Refusal]] = field(default_factory=list)
 
 
-Gather = Callable[[Sequence[JsonValue], Sequence[str | None], Collection[int]], Gathered]
-"""Parents, their names, and which of them are hollow, in; rows out."""
+@dataclass(frozen=True)
+class Parents:
+    """The nodes in which rows are looked for, and their names; some of them stand for none (`hollow`), and in some
+    nothing is looked for (`unreadable`). `excused`: what is on record already below each of them."""
+
+    nodes: Sequence[JsonValue]
+    names: Sequence[str | None]
+    hollow: Collection[int] = ()
+    unreadable: Collection[int] = ()
+    excused: Callable[[int], Excused | None] = lambda owner: None
+
+
+Gather = Callable[[Parents], Gathered]
 
 
 ROOT = "node"
@@ -81,12 +95,14 @@ def gather_function(
     columns_of = columns_function(simple, place_after(rows.paths[0], place) if place is not None else None)
     source = Source()
     source.scope["Gathered"] = Gathered
-    source.add("def generated(parents, parent_names, hollow_parents):")
+    source.add("def generated(parents):")
     source.depth = 1
-    source.add("rows = []; owners = []; positions = []; names = []; hollow = set()")
+    source.add("rows = []; owners = []; positions = []; names = []; hollow = set(); faulty = {}")
     source.add("add_row = rows.append; add_owner = owners.append")
-    source.add("for owner, node in enumerate(parents):")
+    source.add("parent_names = parents.names; hollow_parents = parents.hollow; unreadable = parents.unreadable")
+    source.add("for owner, node in enumerate(parents.nodes):")
     source.depth = 2
+    source.add("if owner in unreadable: continue")
     if positions:
         source.add("position = 0")
 
@@ -102,10 +118,23 @@ def gather_function(
         if names:
             source.add("names.append(name)")
 
-    def all_below(node: str, _: Place | None) -> None:
+    def met(node: str, segment: Segment) -> None:
+        fault = source.bind("fault", met_fault(segment))
+        source.add(f"faulty[len(rows)] = {fault}; add_row({node}); add_owner(owner)")
+        if positions:
+            source.add("positions.append(position); position += 1")
+        if names:
+            source.add("names.append(None)")
+
+    def all_below(node: str, place: Place | None) -> None:
+        _other_kind(source, Segment((Wildcard(),)), node, place, met)
         found = source.fresh("found")
         source.add(f"{found} = {_all_children(node)}")
         source.add(f"rows += {found}; owners += [owner] * len({found})")
+
+    def all_below_anywhere(node: str, _: Place | None) -> None:
+        source.add(f"found = {_all_children(node)}")
+        source.add("rows += found; owners += [owner] * len(found)")
 
     if rows.outer:
         source.add("before = len(rows)")
@@ -119,9 +148,11 @@ def gather_function(
         if names and not path.segments:
             source.add("name = parent_names[owner]")  # the row is its parent's node
         if nothing_else and path.segments and path.segments[-1].only == Wildcard() and not path.segments[-1].descend:
-            _walk(source, path.segments[:-1], ROOT, place, all_below)
+            anywhere = any(segment.descend for segment in path.segments)
+            below = all_below_anywhere if anywhere else all_below
+            _walk(source, path.segments[:-1], ROOT, place, below, met=met)
         else:
-            _walk(source, path.segments, ROOT, place, candidate, names=names)
+            _walk(source, path.segments, ROOT, place, candidate, names=names, met=met)
     if rows.outer:
         source.depth = 2
         source.add("if len(rows) == before:")
@@ -131,9 +162,12 @@ def gather_function(
         if names:
             source.add("    names.append(None)")
     source.depth = 1
-    source.add(f"columns, odd = {source.bind('columns_of', columns_of)}(rows)")
-    source.add("odd = [row for row in odd if row not in hollow]")
-    source.add("return Gathered(rows, owners, columns, odd, positions, names, hollow=hollow)")
+    source.add(f"columns, odd, suspects = {source.bind('columns_of', columns_of)}(rows)")
+    source.add("odd = [row for row in odd if row not in hollow and row not in faulty]")
+    source.add("return Gathered(")
+    source.add("    rows, owners, columns, suspects, odd, positions, names,")
+    source.add("    hollow=hollow, faulty=faulty, met=set(faulty),")
+    source.add(")")
     gather: Gather = source.compiled(f"rows {rows.paths[0].text}")
     return gather
 
@@ -150,14 +184,30 @@ Found = Callable[[str, Place | None], None]
 """Writes what is done with a node that was found: the variable that holds it, and its place."""
 
 
+Met = Callable[[str, Segment], None]
+"""Writes what is done with a node at which a step met another kind: the variable that holds it, and the step."""
+
+
 def _walk(
-    source: Source, segments: Sequence[Segment], node: str, place: Place | None, found: Found, *, names: bool = False
+    source: Source,
+    segments: Sequence[Segment],
+    node: str,
+    place: Place | None,
+    found: Found,
+    *,
+    names: bool = False,
+    met: Met | None = None,
 ) -> None:
-    """Code that visits the nodes of a query in order and runs `found` on each; `node` is where the query begins."""
+    """Code that visits the nodes of a query in order and runs `found` on each; `node` is where the query begins. `met`
+    is run on what a step meets that can find nothing there."""
     if not segments:
         found(node, place)
         return
     segment, rest = segments[0], segments[1:]
+    if segment.descend:
+        met = None  # what follows looks at everything
+    elif met is not None:
+        _other_kind(source, segment, node, place, met)
     depth = source.depth
     if isinstance(segment.only, Name | Index):
         following = _single(source, segment.only, node, place, names)
@@ -166,8 +216,17 @@ def _walk(
     else:
         following = _several(source, segment, node, place, names)
     below = None if segment.descend else place_below(place, *segment.selectors)
-    _walk(source, rest, following, below, found, names=names)
+    _walk(source, rest, following, below, found, names=names, met=met)
     source.depth = depth
+
+
+def _other_kind(source: Source, segment: Segment, node: str, place: Place | None, met: Met) -> None:
+    kinds: dict[type, str] = {dict: source.bind("Objects", objects_at(place)), list: "list"}
+    other = " and ".join(f"type({node}) is not {kinds[kind]}" for kind in segment.takes)
+    source.add(f"if {other} and holds({node}):")
+    source.depth += 1
+    met(node, segment)
+    source.depth -= 1
 
 
 def _single(source: Source, selector: Name | Index, node: str, place: Place | None, names: bool) -> str:
@@ -255,9 +314,11 @@ def _children(source: Source, selector: Selector, node: str, place: Place | None
             source.add(f"    {children}.extend({node}.items())" if names else f"    {children}.extend({node}.values())")
 
 
-def nodes_function(
-    paths: Sequence[Path], *, with_nulls: bool, place: Place | None = None
-) -> Callable[[Sequence[JsonValue]], list[list[JsonValue]]]:
+Nodes = Callable[[Sequence[JsonValue]], tuple[list[list[JsonValue]], list[int]]]
+"""Rows in; for each row the values that a field is made of, and the rows in which a path met another kind, out."""
+
+
+def nodes_function(paths: Sequence[Path], *, with_nulls: bool, place: Place | None = None) -> Nodes:
     """A function that gives for each row (all are at `place`) the nodes of the first path that finds a value other
     than null.
 
@@ -268,21 +329,34 @@ def nodes_function(
     source = Source()
     source.add("def generated(rows):")
     source.depth = 1
-    source.add("column = []")
-    source.add("for node in rows:")
+    source.add("column = []; suspects = []")
+    source.add("for row, node in enumerate(rows):")
     source.depth = 2
+    source.add("other = False")
+
+    def met(_: str, __: Segment) -> None:
+        source.add("other = True")
+
     for number, path in enumerate(paths):
         source.add(f"found{number} = []")
-        _walk(source, path.segments, "node", place, lambda child, _, n=number: source.add(f"found{n}.append({child})"))  # type: ignore[misc]
-        values = f"[child for child in found{number} if child is not None]"
-        source.add(f"values = {values}")
+        _walk(
+            source,
+            path.segments,
+            "node",
+            place,
+            lambda child, _, n=number: source.add(f"found{n}.append({child})"),  # type: ignore[misc]
+            met=met,
+        )
+        source.add(f"values = [child for child in found{number} if child is not None]")
         source.add("if values:")
         source.add(f"    column.append(found{number})" if with_nulls else "    column.append(values)")
+        source.add("    if other: suspects.append(row)")
         source.add("    continue")
     source.add("column.append(found0)" if with_nulls else "column.append([])")
+    source.add("if other: suspects.append(row)")
     source.depth = 1
-    source.add("return column")
-    function: Callable[[Sequence[JsonValue]], list[list[JsonValue]]] = source.compiled(f"nodes {paths[0].text}")
+    source.add("return column, suspects")
+    function: Nodes = source.compiled(f"nodes {paths[0].text}")
     return function
 
 
@@ -312,12 +386,12 @@ def general_gather(rows: Rows, simple: Sequence[Path], *, names: bool) -> Gather
     else:
         columns_of = _plain_columns(simple)
 
-    def gather(
-        parents: Sequence[JsonValue], parent_names: Sequence[str | None], hollow_parents: Collection[int]
-    ) -> Gathered:
-        found = Gathered([], [], [], [], [], [])
-        for owner, parent in enumerate(parents):
-            below = rows.find(parent, hollow=owner in hollow_parents)
+    def gather(parents: Parents) -> Gathered:
+        found = Gathered([], [], [], [], [], [], [])
+        for owner, parent in enumerate(parents.nodes):
+            if owner in parents.unreadable:
+                continue
+            below = rows.find(parent, hollow=owner in parents.hollow, excused=parents.excused(owner))
             if below.refusal is not None:
                 found.refusals.append((owner, below.refusal))
             first = len(found.rows)
@@ -325,35 +399,46 @@ def general_gather(rows: Rows, simple: Sequence[Path], *, names: bool) -> Gather
                 found.rows.append(row.node)
                 found.owners.append(owner)
                 found.positions.append(row.position)
-                found.names.append(row.name(parent_names[owner] if parent_names else None) if names else None)
+                found.names.append(row.name(parents.names[owner] if parents.names else None) if names else None)
                 found.depths.append(row.depth)
                 found.above.append(-1 if row.above is None else first + row.above)
                 if row.hollow:
                     found.hollow.add(number)
                 if row.fault is not None:
                     found.faulty[number] = row.fault
-        found.columns, odd = columns_of(found.rows)
-        found.odd = [row for row in odd if row not in found.hollow and row not in found.faulty]
+                if row.met:
+                    found.met.add(number)
+        found.columns, _, found.suspects = columns_of(found.rows)
         return found
 
     return gather
 
 
 def _plain_columns(simple: Sequence[Path]) -> Columns:
-    def columns(rows: Sequence[JsonValue]) -> tuple[Sequence[Sequence[JsonValue]], list[int]]:
-        values = [[next(iter(path.values(row)), None) for row in rows] for path in simple]
-        return values, [number for number, row in enumerate(rows) if type(row) is not dict]
+    def columns(rows: Sequence[JsonValue]) -> tuple[Sequence[Sequence[JsonValue]], list[int], Suspects]:
+        reached = [[path.explored(row) for row in rows] for path in simple]
+        values = [
+            [next((item.value for item in items if item.step is None), None) for items in column] for column in reached
+        ]
+        suspects = [
+            (frozenset([number]), [row for row, items in enumerate(column) if any(item.step for item in items)])
+            for number, column in enumerate(reached)
+        ]
+        return values, [number for number, row in enumerate(rows) if type(row) is not dict], suspects
 
     return columns
 
 
-def _plain_nodes(paths: Sequence[Path], with_nulls: bool) -> Callable[[Sequence[JsonValue]], list[list[JsonValue]]]:
-    def nodes(rows: Sequence[JsonValue]) -> list[list[JsonValue]]:
+def _plain_nodes(paths: Sequence[Path], with_nulls: bool) -> Nodes:
+    def nodes(rows: Sequence[JsonValue]) -> tuple[list[list[JsonValue]], list[int]]:
         column = []
         for row in rows:
             found = [path.values(row) for path in paths]
             chosen = next((values for values in found if any(value is not None for value in values)), found[0])
             column.append(chosen if with_nulls else [value for value in chosen if value is not None])
-        return column
+        others = [
+            number for number, row in enumerate(rows) if any(item.step for path in paths for item in path.explored(row))
+        ]
+        return column, others
 
     return nodes

@@ -10,8 +10,11 @@ from mukret.engine.source_lines import Source
 from mukret.paths import Index, Name, Path
 from mukret.values import JsonValue
 
-Columns = Callable[[Sequence[JsonValue]], tuple[Sequence[Sequence[JsonValue]], list[int]]]
-"""Rows in; the raw values of each simple field, and the numbers of the rows that are no objects, out."""
+Suspects = Sequence[tuple[frozenset[int], Sequence[int]]]
+"""Rows in which a step met another kind, each time with the columns that this concerns."""
+
+Columns = Callable[[Sequence[JsonValue]], tuple[Sequence[Sequence[JsonValue]], list[int], Suspects]]
+"""Rows in; the raw values of each simple field, the numbers of the rows that are no objects, and the suspects, out."""
 
 
 @dataclass
@@ -29,6 +32,10 @@ class _Branch:
             branch = branch.steps.setdefault(step, _Branch())
         branch.columns.append(column)
 
+    def all_columns(self) -> frozenset[int]:
+        """The columns that end here or further on."""
+        return frozenset(self.columns).union(*(below.all_columns() for below in self.steps.values()))
+
 
 def columns_function(simple: Sequence[Path], place: Place | None) -> Columns:
     """A function that gives the values of singular paths in rows that stand at `place`: a step at a time for all rows,
@@ -42,8 +49,9 @@ def columns_function(simple: Sequence[Path], place: Place | None) -> Columns:
     objects = source.bind("Objects", objects_at(place))
     source.add(f"some = any_but(rows, {objects})")
     source.add(f"odd = [row for row, node in enumerate(rows) if type(node) is not {objects}] if some else []")
+    source.add("suspects = []")
     _steps(source, tree, "rows", place, "some")
-    source.add(f"return [{', '.join(f'column{number}' for number in range(len(simple)))}], odd")
+    source.add(f"return [{', '.join(f'column{number}' for number in range(len(simple)))}], odd, suspects")
     source.scope["any_but"] = _any_but
     columns: Columns = source.compiled(f"columns {', '.join(path.text for path in simple)[:80]}")
     return columns
@@ -59,22 +67,29 @@ def _steps(source: Source, branch: _Branch, nodes: str, place: Place | None, som
     that says whether any of them is no object, if that is known."""
     for number in branch.columns:
         source.add(f"column{number} = {nodes}")
+    objects = source.bind("Objects", objects_at(place))
+    if not some and any(isinstance(step, Name) for step in branch.steps):
+        some = source.fresh("some")
+        source.add(f"{some} = any_but({nodes}, {objects})")
     for step, below in branch.steps.items():
-        match step:
-            case Index(index):
-                reached, value = f"type(n) is list and len(n) >= {index + 1 if index >= 0 else -index}", f"n[{index}]"
-            case Name(name) if objects_at(place) is dict:
-                reached, value = "type(n) is dict", f"n.get({name!r})"
-            case Name(name):
-                assert place is not None
-                reached, value = source.is_object("n", place), f"n.{place.slots[name][0]}"
+        concerned = source.bind("concerned", below.all_columns())
         found = f"column{below.columns[0]}" if below.columns else source.fresh("nodes")
-        code = f"[{value} if {reached} else None for n in {nodes}]"
         if isinstance(step, Name):
-            if not some and sum(isinstance(other, Name) for other in branch.steps) > 1:
-                some = source.fresh("some")
-                source.add(f"{some} = any_but({nodes}, {source.bind('Objects', objects_at(place))})")
-            if some:
-                code = f"{code} if {some} else [{value} for n in {nodes}]"
-        source.add(f"{found} = {code}")
+            value = f"n.get({step.name!r})" if objects_at(place) is dict else f"n.{_slot(place, step.name)}"
+            source.add(f"if {some}:")
+            source.add(f"    suspects.append(({concerned}, other_rows({nodes}, {objects})))")
+            source.add(f"    {found} = [{value} if type(n) is {objects} else None for n in {nodes}]")
+            source.add("else:")
+            source.add(f"    {found} = [{value} for n in {nodes}]")
+        else:
+            index = step.index
+            reached = f"type(n) is list and len(n) >= {index + 1 if index >= 0 else -index}"
+            source.add(f"if any_but({nodes}, list):")
+            source.add(f"    suspects.append(({concerned}, other_rows({nodes}, list)))")
+            source.add(f"{found} = [n[{index}] if {reached} else None for n in {nodes}]")
         _steps(source, below, found, place_below(place, step))
+
+
+def _slot(place: Place | None, name: str) -> str:
+    assert place is not None
+    return place.slots[name][0]

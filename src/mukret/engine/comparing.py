@@ -144,7 +144,7 @@ def compare_rules(
         if progress:
             progress(other.batch.size)
     if bad is not None and not comparing.found.documents:
-        raise nothing_read(bad.source.name, bad.finding)
+        raise nothing_read(bad)
     return comparing.found
 
 
@@ -159,7 +159,7 @@ def _again(sources: Sequence[Source]) -> list[Source]:
 
 def _decided(run: Run, *, whole: bool) -> Iterator[BatchTables]:
     """The tables of all batches. `whole`: no document is cut."""
-    run.settle()
+    run.prepare()
     seen = keys_of(run.rules.tables.values(), run.last)
     for batch in read_batches(run.sources, projection=run.projection) if whole else run.read(lambda _: False):
         yield run.decided(batch, seen)

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
+from itertools import islice
 
 import pyarrow.compute as pc
 
 from mukret.columns.arrow import any_true
 from mukret.engine.codegen import existence_function
+from mukret.engine.misshapen import Shapes
 from mukret.engine.places import Place
 from mukret.engine.plan import Plan
 from mukret.engine.table_batch import TableBatch
@@ -18,6 +20,8 @@ from mukret.rules.model import RESPONSE, At, Embedded, Fact, Field, Lookup, Tabl
 from mukret.values import JsonValue
 
 KEPT_NODES = 200
+MOST_KEYS = 10_000
+"""So many different keys are remembered for a lookup that has found nothing."""
 RECURSE = -1
 """Stands for the path from a row to those below it, where the paths to rows are numbered."""
 
@@ -50,13 +54,26 @@ class _Open:
     looked_in: list[tuple[int, JsonValue]] = field(default_factory=list)
     """With the number of the block in which each stands."""
 
+    locals: set[int] = field(default_factory=set)
+    """Of a lookup: hashes of values that were looked for, and of keys that were there, in whatever document."""
+    keys: set[int] = field(default_factory=set)
+
     @property
     def nodes(self) -> list[JsonValue]:
         return [node for _, node in self.looked_in]
 
+    @property
+    def keys_stand_elsewhere(self) -> bool:
+        return not self.locals.isdisjoint(self.keys)
+
     @cached_property
     def finders(self) -> list[Callable[[Sequence[JsonValue]], bool]]:
         return [existence_function(path, self.place) for path in self.paths]
+
+
+SeenRules = tuple[Mapping[tuple[str, str | int], tuple[list[tuple[int, JsonValue]], set[int], set[int]]], Shapes]
+"""By rule that found nothing: nodes in which it looked, and what lookups looked for and could have found. And by table
+what came in another shape."""
 
 
 class Coverage:
@@ -65,6 +82,8 @@ class Coverage:
     def __init__(self, plan: Plan) -> None:
         self.block = 0
         """The one that is looked at, where several processes share the input."""
+        self.shapes = Shapes()
+        self.tables = [table_plan.table for table_plan in plan.tables]
         self.embedded = plan.rules.embedded
         self.open: dict[tuple[str, str | int], _Open] = {}
         """By table, and name of the field or number of the path to rows (of the response: to embedded texts)."""
@@ -91,6 +110,8 @@ class Coverage:
 
     def see(self, batch: TableBatch) -> None:
         name = batch.table.name
+        self.shapes.see(batch)
+        self.see_keys(batch)
         if batch.parent is None:
             for number in range(len(self.embedded)):
                 if (name, number) in self.open:
@@ -102,13 +123,24 @@ class Coverage:
             paths = batch.table.rows.named_paths
             for number in range(len(paths)):
                 if (name, number) in self.open:
-                    found = batch.count > len(batch.hollow) and len(paths) == 1
+                    found = batch.count > len(batch.hollow) + len(batch.gathered.met) and len(paths) == 1
                     self.look(name, number, batch.parent, _looked_in(batch), found=found)
         for own in batch.table.fields:
             if (name, own.name) in self.open:
                 # a default fills the column whether or not anything was found
                 found = own.default is None and any_true(pc.is_valid(batch.arrays[own.name]))
                 self.look(name, own.name, batch, range(batch.count), found=found)
+
+    def see_keys(self, batch: TableBatch) -> None:
+        """Notes what lookups that have found nothing looked for in these rows, or could have found there."""
+        for (table, _), rule in self.open.items():
+            source = rule.rule.source if isinstance(rule.rule, Field) else None
+            if not isinstance(source, Lookup) or source.table is None or source.across_run:
+                continue
+            if table == batch.table.name and len(rule.locals) < MOST_KEYS:
+                rule.locals |= _hashes(source, batch, source.by, range(batch.count))
+            if source.table == batch.table.name and len(rule.keys) < MOST_KEYS:
+                rule.keys |= _hashes(source, batch, source.key, batch.surviving)
 
     def look(self, table: str, own: str | int, among: TableBatch, rows: Sequence[int], *, found: bool) -> None:
         """Looks for what a rule wants in some rows of a table."""
@@ -122,35 +154,55 @@ class Coverage:
             some = rows[: KEPT_NODES - len(rule.looked_in)]
             rule.looked_in += [(self.block, among.locate(row)[1]) for row in some]
 
-    def nodes_looked_in(self) -> dict[tuple[str, str | int], list[tuple[int, JsonValue]]]:
-        """The rules that found nothing here, with nodes in which they looked."""
-        return {key: rule.looked_in for key, rule in self.open.items()}
+    def seen(self) -> SeenRules:
+        """What was seen here, for `merge`."""
+        looked = {key: (rule.looked_in, rule.locals, rule.keys) for key, rule in self.open.items()}
+        return looked, self.shapes
 
-    def merge(self, others: Sequence[Mapping[tuple[str, str | int], list[tuple[int, JsonValue]]]]) -> None:
+    def merge(self, others: Sequence[SeenRules]) -> None:
         """Takes what others saw, each some blocks of the input: a rule that found something with one of them has found
         it; of the nodes those are kept that one process would have kept."""
+        for _, shapes in others:
+            self.shapes.merge(shapes)
         for key in list(self.open):
-            if all(key in other for other in others):
-                nodes = sorted((node for other in others for node in other[key]), key=lambda node: node[0])
-                self.open[key].looked_in = nodes[:KEPT_NODES]
+            if all(key in looked for looked, _ in others):
+                found = [looked[key] for looked, _ in others]
+                nodes = sorted((node for nodes, _, _ in found for node in nodes), key=lambda node: node[0])
+                rule = self.open[key]
+                rule.looked_in = nodes[:KEPT_NODES]
+                rule.locals = set().union(*(values for _, values, _ in found))
+                rule.keys = set().union(*(keys for _, _, keys in found))
             else:
                 del self.open[key]
 
+    def told_otherwise(self) -> set[str]:
+        """The tables of which nothing was found since all came in another shape, which is told as one thing."""
+        told: set[str] = set()
+        for table in self.tables:
+            if table.name in self.shapes.all_otherwise or table.within in told:
+                told.add(table.name)
+        return told
+
     def unmatched(self) -> list[Unmatched]:
-        """The rules that found nothing; fields of a table without rows are left out, their table says it all."""
+        """The rules that found nothing; fields of a table without rows are left out, since their table says it all, and
+        those of a table of which nothing came in the shape that the rules want."""
         found = []
+        told = self.told_otherwise()
         for (table, own), rule in self.open.items():
             name = own if isinstance(own, str) else None
+            if table in told:
+                continue
             if not isinstance(rule.rule, Table) and not rule.looked_in:
                 continue
             if own == RECURSE and not rule.looked_in:
                 continue  # the table has no rows, which says it all
-            hint = nearest_existing(rule.paths[0], rule.nodes) if rule.looked_in and rule.paths else None
+            near = nearest_existing(rule.paths[0], rule.nodes) if rule.looked_in and rule.paths else None
+            hint = near.text if near else None
             if isinstance(rule.rule, Table) and not rule.looked_in:
                 kind = rule.rule.kind if rule.rule.within is None else None
                 hint = f"no document of the kind {kind} came" if kind else "the table that it is within has no rows"
             elif isinstance(rule.rule, Field) and not rule.paths:
-                hint = _why_nothing(rule.rule)
+                hint = _why_nothing(rule.rule, elsewhere=rule.keys_stand_elsewhere)
             owner = rule.rule
             found.append(Unmatched(table, name, rule.text, owner.file, owner.line, owner.column, hint))
         return found
@@ -165,7 +217,18 @@ def _looked_in(batch: TableBatch) -> Sequence[int]:
     return [number for number in numbers if number not in hollow and (belongs is None or belongs(number))]
 
 
-def _why_nothing(own: Field) -> str:
+def _hashes(lookup: Lookup, batch: TableBatch, names: Sequence[str], rows: Iterable[int]) -> set[int]:
+    """Of the values of some fields, as a lookup compares them; a bounded number."""
+    columns = [batch.arrays[name].to_pylist() for name in names]
+    forms = (lookup.form(tuple(column[row] for column in columns)) for row in rows)
+    return set(islice((hash(form) for form in forms if form is not None), MOST_KEYS))
+
+
+def _why_nothing(own: Field, *, elsewhere: bool) -> str:
     if isinstance(own.source, Lookup):
-        return f"no value of {', '.join(own.source.by)} is a key ({', '.join(own.source.key)}) of {own.source.name}"
+        by, key = ", ".join(own.source.by), ", ".join(own.source.key)
+        if elsewhere:
+            return f"no value of {by} is a key of {own.source.name} in the same document, but in others: across: run"
+        where = " in any document" if own.source.across_run else ""
+        return f"no value of {by} is a key ({key}) of {own.source.name}{where}"
     return "responses that collect kept have it, and those of an HTTP archive some of it"

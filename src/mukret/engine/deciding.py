@@ -187,7 +187,7 @@ def reject_at(batch: TableBatch, row: int) -> Reject:
     document = batch.document(row)
     file, number = batch.batch.sources[document].name, batch.batch.numbers[document]
     place, node = batch.locate(row)
-    return reject(file, number, batch.table.name, place, node, batch.faults[row])
+    return reject(file, number, batch.table.name, place, node, batch.faults[row], batch.excuses_at(row))
 
 
 def rejected_for_itself(batch: TableBatch, row: int) -> bool:

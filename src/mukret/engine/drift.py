@@ -8,15 +8,18 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
 from mukret.documents import Source
+from mukret.documents.blocks import BLOCK_BYTES
 from mukret.engine.coverage import Unmatched
+from mukret.engine.misshapen import Misshapen
 from mukret.engine.rejects import PARENT_REJECTED
 from mukret.engine.run import Progress, Run
 from mukret.engine.tally import Reason
+from mukret.errors import InputError
 from mukret.rules.model import At, Derive, Field, Inherit, Inherited, Rules, Step, Table
 from mukret.types import Enum
 from mukret.values import JsonValue
 
-ALL_NODES = 2**60
+ALL = 2**60
 MOST_WORDS = 200
 
 _UNKNOWN = "unknown-word"
@@ -52,8 +55,11 @@ class NewWord:
 class Drift:
     documents: int
     bad_documents: int
+    bad: list[Reason] = field(default_factory=list)
+    """Ways in which documents could not be read."""
     unread: list[Unread] = field(default_factory=list)
     unmatched: list[Unmatched] = field(default_factory=list)
+    misshapen: list[Misshapen] = field(default_factory=list)
     words: list[NewWord] = field(default_factory=list)
     unfit: list[tuple[Reason, int]] = field(default_factory=list)
     """Other ways in which rows or values are bad, each with the number of rows of the table."""
@@ -63,14 +69,16 @@ class Drift:
     @property
     def found(self) -> bool:
         """Whether there is anything to be looked at."""
-        return bool(self.unread or self.unmatched or self.words or self.unfit or self.bad_documents)
+        return bool(self.unread or self.unmatched or self.misshapen or self.words or self.unfit or self.bad_documents)
 
     def as_json(self) -> dict[str, JsonValue]:
         return {
             "documents": self.documents,
             "bad_documents": self.bad_documents,
+            "bad": [_reason_json(reason, self.documents + self.bad_documents) for reason in self.bad],
             "unread": [one.as_json() for one in self.unread],
             "unmatched": [one.as_json() for one in self.unmatched],
+            "misshapen": [one.as_json() for one in self.misshapen],
             "words": [one.as_json() for one in self.words],
             "unfit": [_reason_json(reason, rows) for reason, rows in self.unfit],
             "nulled": [_reason_json(reason, rows) for reason, rows in self.nulled],
@@ -90,12 +98,35 @@ def _reason_json(reason: Reason, rows: int) -> dict[str, JsonValue]:
     }
 
 
+def unread_paths(rules: Rules, sources: Sequence[Source]) -> list[str]:
+    """What no rule reads, also in documents in which none reads anything. Raises InputError for an input that can't be
+    opened."""
+    run = looking_at_all(rules, sources)
+    run.refused_too = True
+    try:
+        for _ in run.batches():
+            pass
+    except InputError as error:
+        if not run.sample.documents:
+            raise error
+    return sorted(run.sample.unread)
+
+
+def looking_at_all(
+    rules: Rules, sources: Sequence[Source], progress: Progress | None = None, batch_bytes: int = BLOCK_BYTES
+) -> Run:
+    """A run that looks at every node of every document."""
+    run = Run(rules, sources, batch_bytes=batch_bytes, progress=progress)
+    run.wanted = lambda number: True
+    run.every_part = True
+    run.sample.nodes_left = run.sample.doubled.bytes_left = ALL
+    return run
+
+
 def drift(rules: Rules, sources: Sequence[Source], *, progress: Progress | None = None) -> Drift:
     """Looks at every node of every document. Values count as bad also where the rules make something else of them:
     `bad: null`, `otherwise`. Raises InputError as a run does."""
-    run = Run(_strict(rules), sources, progress=progress)
-    run.wanted = lambda number: True
-    run.sample.nodes_left = ALL_NODES
+    run = looking_at_all(_strict(rules), sources, progress)
     words: Counter[tuple[str, str, str]] = Counter()
     for output in run.batches():
         for reject in output.rejects:
@@ -106,7 +137,8 @@ def drift(rules: Rules, sources: Sequence[Source], *, progress: Progress | None 
                         words[word] += 1
     found = Drift(run.tally.documents, run.tally.bad_documents)
     found.unread = [Unread(path, count, run.sample.examples[path]) for path, count in sorted(run.sample.unread.items())]
-    found.unmatched = run.unmatched()
+    found.unmatched, found.misshapen = run.unmatched(), run.misshapen()
+    found.bad = [reason for reason in run.tally.reasons.values() if reason.table is None]
     found.words = [
         NewWord(table, name, _enum_name(rules.tables[table], name), word, count)
         for (table, name, word), count in sorted(words.items())

@@ -9,7 +9,7 @@ from mukret.documents.decode import NotJson, decode
 from mukret.documents.diagnose import Finding
 from mukret.engine.rejects import TEXT_RANK, Fault
 from mukret.paths import Location, Path, normalized
-from mukret.rules.rows import Place
+from mukret.rules.rows import Excuses, Place
 from mukret.types import Bad
 from mukret.values import JsonValue
 
@@ -33,6 +33,11 @@ class BadText:
         told = f"embedded text that is not JSON: {finding.message} (character {finding.column} of line {finding.line})"
         bad = Bad("not-json", told, value=self.text, told=True)
         return Fault(TEXT_RANK, None, bad, origin=(Place(self.location), None))
+
+
+def excuses(texts: Iterable[BadText]) -> Excuses:
+    """What is on record already, with these texts."""
+    return Excuses(frozenset(text.location for text in texts))
 
 
 def unfolded(document: JsonValue, paths: Sequence[Path]) -> tuple[JsonValue, list[BadText]]:

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
 from mukret.engine.fates import Fate
-from mukret.engine.reference import BadEmbedded, Document, ReferenceRun, Row
+from mukret.engine.reference import BadResponse, Document, LeftOut, ReferenceRun, Row
 from mukret.errors import StoppedError
 from mukret.rules.model import Example, Rules
 from mukret.types.base import ValueType
@@ -33,13 +33,17 @@ def _differences(rules: Rules, example: Example) -> Iterator[str]:
     run = ReferenceRun(rules, example.now)
     document = Document(example.response, example.input, example.document, example.origin)
     try:
-        run.settle([document])
+        run.prepare([document])
         rows, rejects = run.document(document)
     except StoppedError as error:
         yield f"the run stopped: {error.message} at {error.place}"
         return
-    except BadEmbedded as error:
-        yield f"the document is a bad one: {error}"
+    except BadResponse as error:
+        hint = f" ({error.hint})" if error.hint else ""
+        yield f"the document is a bad one [{error.code}]: {error.message}{hint}"
+        return
+    except LeftOut:
+        yield "no table reads documents of its kind"
         return
     for name, expected in example.gives.items():
         written = [row for row in rows[name] if row.fate == Fate.WRITTEN]

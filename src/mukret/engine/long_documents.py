@@ -9,9 +9,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from mukret.paths import Name, Path, Segment, Wildcard
+from mukret.paths import Name, Segment, Wildcard
 from mukret.paths.locate import path_text
-from mukret.rules.model import RESPONSE, At, Compute, Fact, Field, Lookup, Rest, Rules, Table
+from mukret.rules.model import RESPONSE, At, Compute, Fact, Field, Lookup, Rest, Rules, Table, must_haves
 
 Names = tuple[str, ...]
 
@@ -71,7 +71,7 @@ class _Reading:
             base = self.bases.get(table.within or RESPONSE)
             if base is None or len(table.rows.named_paths) != 1:
                 continue
-            names, rest = _leading_names(table.rows.named_paths[0])
+            names, rest = table.rows.named_paths[0].leading_names
             if not rest and table.rows.plain and not table.rows.spread:
                 self.bases[table.name] = (*base, *names)
             elif rest and rest[0].only == Wildcard():
@@ -95,7 +95,7 @@ class _Reading:
         for table in self.rules.tables.values():
             for own in (*table.fields, *self.rules.response_fields):
                 source = own.source
-                if isinstance(source, Lookup) and source.table in array.tables:
+                if isinstance(source, Lookup) and source.table in array.tables and not source.across_run:
                     yield f"{table.name}.{own.name} looks up in {source.table}"
         for table_name, own in self.fields_outside():
             if isinstance(own.source, Rest) and array.names[: len(self.bases[table_name])] == self.bases[table_name]:
@@ -120,6 +120,10 @@ class _Reading:
 
     def paths(self, array: LongArray) -> Iterator[tuple[str, tuple[Segment, ...]]]:
         """All paths from the root but those to the rows of the array, and who takes them."""
+        for path in must_haves(self.rules):
+            names, rest = path.leading_names
+            if rest or names != array.names[: len(names)]:  # what stands around an array tells whether it is there
+                yield "must_have", path.segments
         for table_name, own in self.fields_outside():
             base = _as_segments(self.bases[table_name])
             if isinstance(own.source, At):
@@ -145,19 +149,9 @@ def _against_rows(table: Table) -> Iterator[str]:
         "outer": rows.outer,
     }
     yield from (f"rows of {table.name} are found in all of it ({word})" for word, given in words.items() if given)
-    rest = _leading_names(rows.named_paths[0])[1][1:]
+    rest = rows.named_paths[0].leading_names[1][1:]
     if any(own.source == Fact("position") for own in table.fields) and (rest or rows.when):
         yield f"rows of {table.name} are numbered"
-
-
-def _leading_names(path: Path) -> tuple[Names, Sequence[Segment]]:
-    """The names with which a path begins, and what follows them."""
-    names: list[str] = []
-    for number, segment in enumerate(path.segments):
-        if not isinstance(segment.only, Name):
-            return tuple(names), path.segments[number:]
-        names.append(segment.only.name)
-    return tuple(names), ()
 
 
 def _as_segments(names: Names) -> tuple[Segment, ...]:

@@ -4,34 +4,46 @@ came twice."""
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 
 from mukret.engine.batch_tables import KindsFound
 from mukret.engine.coverage import Unmatched
+from mukret.engine.misshapen import Misshapen
 from mukret.engine.sampling import Sample
 from mukret.engine.tally import Tally
+from mukret.errors import Notice
 from mukret.rules.model import RESPONSE, Rules
 from mukret.text import counted, shortened
 
 
-@dataclass(frozen=True)
-class Notice:
-    """A warning: a code, one sentence, where (`FILE:LINE:COLUMN` in the rules, or a path in a document), and a hint;
-    and the table that it is about, if it is about one."""
-
-    code: str
-    message: str
-    place: str | None
-    hint: str | None
-    table: str | None = None
-
-
 def notices(
-    rules: Rules, unmatched: Sequence[Unmatched], tally: Tally, sample: Sample, kinds: KindsFound
+    rules: Rules,
+    unmatched: Sequence[Unmatched],
+    misshapen: Sequence[Misshapen],
+    tally: Tally,
+    sample: Sample,
+    kinds: KindsFound,
 ) -> list[Notice]:
     """All warnings of a run, those about the rules in the order of the file."""
     found = sorted(unmatched, key=lambda rule: (rule.file != rules.file, rule.file, rule.line, rule.column))
-    return [*map(_unmatched, found), *_unknown(rules, tally), *_of_no_kind(rules, kinds), *_twice(sample)]
+    return [
+        *map(misshapen_notice, misshapen),
+        *map(_unmatched, found),
+        *_unknown(rules, tally),
+        *_of_no_kind(rules, kinds),
+        *_twice(sample),
+    ]
+
+
+def misshapen_notice(rows: Misshapen) -> Notice:
+    """What came instead of records, and the path to write."""
+    came = "lists of records, not records" if rows.lists else "the members of one record, not records in a list"
+    message = f"rows of {rows.table}: {rows.path} finds {came}"
+    hint = f'write rows: "{rows.write}"; if some come as a list and some alone, with spread: true'
+    if rows.lists:
+        hint = (
+            f'write rows: "{rows.write}"; if some come alone and some in a list, rows: "{rows.path}" with spread: true'
+        )
+    return Notice("list-or-record", message, f"{rows.file}:{rows.line}:{rows.column}", hint, rows.table)
 
 
 def _unmatched(rule: Unmatched) -> Notice:

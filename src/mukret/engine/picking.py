@@ -7,16 +7,16 @@ from dataclasses import dataclass
 from typing import Any
 
 from mukret.columns.written import written
-from mukret.documents import BadDocument, Source, nothing_read, read_batches
+from mukret.documents import BadDocument, Source, nothing_read
+from mukret.engine.answers import Form
 from mukret.engine.batch_tables import BatchTables
 from mukret.engine.fates import Fate, keys_of
-from mukret.engine.reference import Document
 from mukret.engine.run import Progress, Run
 from mukret.engine.table_batch import TableBatch
 from mukret.errors import ExpressionError
 from mukret.expressions import evaluate
 from mukret.expressions.check import compile_expression
-from mukret.rules.model import Rules, Table
+from mukret.rules.model import Lookup, Rules, Table
 from mukret.rules.part import part_for
 from mukret.types import Bad, Boolean, Reading, ValueType
 from mukret.types.names import TypeNameError, parse_type
@@ -24,11 +24,24 @@ from mukret.types.names import TypeNameError, parse_type
 
 @dataclass(frozen=True)
 class Picked:
-    """A row: its document, its number among the rows of the table in it (from 0), and what became of it."""
+    """A row of a table, by its number in a batch, and all tables of that batch."""
 
-    document: Document
+    tables: BatchTables
+    table: TableBatch
     row: int
-    fate: Fate
+
+    @property
+    def fate(self) -> Fate:
+        return Fate(self.table.fates[self.row])
+
+    @property
+    def file(self) -> str:
+        return self.table.batch.sources[self.table.document(self.row)].name
+
+    @property
+    def document(self) -> int:
+        """The number of its document in the file."""
+        return self.table.batch.numbers[self.table.document(self.row)]
 
 
 Wanted = Callable[[TableBatch, Sequence[int]], Sequence[int]]
@@ -51,7 +64,7 @@ def pick(
     """
     part = part_for(rules, [table])
     try:
-        return _pick(Run(part, sources, progress=progress), table, wanted, fate, nth, whole=part is rules)
+        return _pick(Run(part, sources, progress=progress, whole=rules), table, wanted, fate, nth, whole=part is rules)
     except _TooLittle:
         for source in sources:
             source.rewind()
@@ -62,39 +75,39 @@ class _TooLittle(Exception):
     """A part of the rules can't tell what an embedded text that can't be read does."""
 
 
+def pick_answer(rules: Rules, sources: Sequence[Source], lookup: Lookup, form: Form) -> Picked | None:
+    """The row of which a lookup across the run takes a value: the first with this key. The sources are kept."""
+
+    def wanted(batch: TableBatch, _: Sequence[int]) -> Sequence[int]:
+        return [row for row, key, _ in batch.answered(lookup) if key == form]
+
+    for source in sources:
+        source.rewind()
+    return pick(rules, sources, str(lookup.table), wanted, None)
+
+
 def _pick(run: Run, table: str, wanted: Wanted, fate: Fate | None, nth: int, *, whole: bool) -> Picked | None:
-    run.settle()
+    run.prepare()
     seen = keys_of(run.rules.tables.values(), run.last)
     before = documents = 0
     bad: BadDocument | None = None
-    for batch in read_batches(run.sources, projection=run.projection):
+    for batch in run.read(lambda number: False):
         tables = run.decided(batch, seen)
         if tables.blamed and not whole:
             raise _TooLittle
-        rows = tables.tables[table]
-        chosen = wanted(rows, [row for row in range(rows.count) if fate in (None, rows.fates[row])])
-        if before + len(chosen) >= nth:
-            row = chosen[nth - 1 - before]
-            return _picked(tables, rows, row)
-        before += len(chosen)
+        rows = next((rows for rows in tables.new if rows.table.name == table), None)
+        if rows is not None:  # else a part of a document in which it has none
+            chosen = wanted(rows, [row for row in range(rows.count) if fate in (None, rows.fates[row])])
+            if before + len(chosen) >= nth:
+                return Picked(tables, rows, chosen[nth - 1 - before])
+            before += len(chosen)
         documents += len(tables.batch.documents)
         bad = bad or next(iter(tables.batch.bad), None)
         if run.progress:
             run.progress(batch.size)
     if bad is not None and not documents:
-        raise nothing_read(bad.source.name, bad.finding)
+        raise nothing_read(bad)
     return None
-
-
-def _picked(tables: BatchTables, rows: TableBatch, row: int) -> Picked:
-    batch, number = tables.batch, rows.document(row)
-    first = next(other for other in range(rows.count) if rows.document(other) == number)
-    source = batch.sources[number]
-    bad_texts = tables.bad_texts.get(number, [])
-    document = Document(
-        batch.whole(number), source.name, batch.numbers[number], batch.origins[number], bad_texts=bad_texts
-    )
-    return Picked(document, row - first, Fate(rows.fates[row]))
 
 
 def all_rows(_: TableBatch, rows: Sequence[int]) -> Sequence[int]:

@@ -2,20 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from mukret.columns.arrow import column_type
-from mukret.engine.codegen import Gather, gather_function, is_compilable, nodes_function
+from mukret.engine.acceptance import Acceptance
+from mukret.engine.codegen import (
+    Gather,
+    Nodes,
+    gather_function,
+    general_gather,
+    is_compilable,
+    nodes_function,
+)
+from mukret.engine.first_look import FirstLook
 from mukret.engine.long_documents import LongDocuments, long_documents
 from mukret.engine.places import Place, place_after
 from mukret.engine.projection import Projection, projection_for
 from mukret.paths import Filter, Path, parse_path
 from mukret.rules.model import RESPONSE, At, Fact, Field, Rules, Table
 from mukret.rules.rows import Rows
-from mukret.values import JsonValue
-
-Nodes = Callable[[Sequence[JsonValue]], list[list[JsonValue]]]
 
 
 @dataclass
@@ -25,6 +31,8 @@ class TablePlan:
 
     table: Table
     gather: Gather
+    gather_plainly: Gather | None
+    """The same by the plain way of finding rows, where texts that can't be read may stand in the way."""
     simple: dict[str, int]
     nodes: dict[str, Nodes]
     rank: dict[str, int]
@@ -47,26 +55,42 @@ class Plan:
     projection: Projection | None
     """How documents are decoded: None if in full."""
     long: LongDocuments
+    acceptance: Acceptance
+    first_look: FirstLook
 
 
-def make_plan(rules: Rules) -> Plan:
+def make_plan(rules: Rules, whole: Rules | None = None) -> Plan:
+    """`whole`: the rules of which these are a part; which documents can be read they tell."""
     document = Table(RESPONSE, Rows((parse_path("$"),)), None, (), rules.response_fields)
     tables = rules.parents_first()
     named = _need_names(tables)
     hollow = {table.name for table in tables if table.rows.outer}
     projection = projection_for(rules)
-    response = _table_plan(document, projection.place if projection else None, names=RESPONSE in named)
+    place = projection.place if projection else None
+    response = _table_plan(document, place, names=RESPONSE in named, embedded=bool(rules.embedded))
     plans = {RESPONSE: response}
     for table in tables:
         plans[table.name] = _table_plan(
             table,
             plans[table.within or RESPONSE].place,
             names=table.name in named,
+            embedded=bool(rules.embedded),
             may_stand_in_hollow=table.within in hollow and table.rows.may_be_the_parent,
         )
     embedded = tuple(item.path for item in rules.embedded)
     long = long_documents(rules, in_part=projection is not None)
-    return Plan(rules, response, [plans[table.name] for table in tables], embedded, projection, long)
+    acceptance = Acceptance(whole or rules)
+    first_look = FirstLook(acceptance, place)
+    return Plan(
+        rules,
+        response,
+        [plans[table.name] for table in tables],
+        embedded,
+        projection,
+        long,
+        acceptance,
+        first_look,
+    )
 
 
 def _need_names(tables: Sequence[Table]) -> set[str]:
@@ -80,7 +104,9 @@ def _need_names(tables: Sequence[Table]) -> set[str]:
     return needed
 
 
-def _table_plan(table: Table, above: Place | None, *, names: bool, may_stand_in_hollow: bool = False) -> TablePlan:
+def _table_plan(
+    table: Table, above: Place | None, *, names: bool, embedded: bool, may_stand_in_hollow: bool = False
+) -> TablePlan:
     """`above` is the place of the parent's rows. `may_stand_in_hollow`: a row could be taken to be the very node of a
     parent row that has none."""
     simple = [own for own in table.fields if _is_simple(own)]
@@ -94,6 +120,7 @@ def _table_plan(table: Table, above: Place | None, *, names: bool, may_stand_in_
     return TablePlan(
         table,
         gather,
+        general_gather(table.rows, paths, names=names) if embedded else None,
         {own.name: number for number, own in enumerate(simple)},
         {
             own.name: nodes_function(own.source.paths, with_nulls=own.source.take == "count", place=place)

@@ -9,10 +9,11 @@ from random import Random
 from typing import Any, Protocol
 
 from mukret.engine.batch_tables import BatchTables
+from mukret.engine.choosing import stood_there
 from mukret.engine.deciding import reject_at, rejected_for_itself
 from mukret.engine.fates import Fate
 from mukret.engine.picking import Wanted, all_rows
-from mukret.engine.rejects import Reject, chosen_nodes
+from mukret.engine.rejects import Reject
 from mukret.engine.run import Output, Run
 from mukret.engine.table_batch import TableBatch
 from mukret.rules.model import At
@@ -152,9 +153,10 @@ class Preview:
     def _stood(self, batch: TableBatch, row: int) -> dict[str, str]:
         if not self.stood:
             return {}
-        node = batch.locate(row)[1]
+        place, node = batch.locate(row)
+        excused = batch.excuses_at(row).below(place)
         return {
-            own.name: ", ".join(shown_text(value) for _, value in chosen_nodes(own.source, node))
+            own.name: ", ".join(map(shown_text, stood_there(own.source, node, excused)))
             for own in batch.table.fields
             if isinstance(own.source, At)
         }

@@ -15,14 +15,13 @@ import msgspec
 from mukret.documents.decode import look_over
 from mukret.engine.codegen import is_compilable
 from mukret.engine.places import Place, converted, record_type
-from mukret.engine.ways import Way, Ways
+from mukret.engine.ways import PRESENCE, Way, Ways
 from mukret.paths import Filter, Index, Name, Path, Slice, Wildcard
-from mukret.rules.model import At, Field, Rest, Rules, Table
+from mukret.paths.filters import looks_at_the_root
+from mukret.rules.model import At, Field, Rest, Rules, Table, must_haves
 from mukret.values import JsonValue, Number
 
 _SCALARS = str | int | bool | None
-_PRESENCE = ""
-"""At the end of a way: something is counted there, its value is not read."""
 _DICTS = "{}"
 """At the end of a way: what stands there is read the general way, which knows dicts."""
 
@@ -53,26 +52,30 @@ class Projection:
 
 
 def projection_for(rules: Rules) -> Projection | None:
-    """None where the rules read documents as a whole."""
+    """None where the rules read documents as a whole, or go deeper than a decoder can be made for."""
     if _looks_at_the_root(rules):
         return None
     ways = _Read(rules)
-    wanted, place = _Types(ways).of(ways.closed(ways.of_document()))
+    try:
+        wanted, place = _Types(ways).of(ways.closed(ways.of_document()))
+    except RecursionError:
+        return None
     return None if wanted is Any else Projection(wanted, place)
 
 
 def _looks_at_the_root(rules: Rules) -> bool:
     """Whether a condition may read any part of the document."""
-    conditions = [table.rows.when for table in rules.tables.values()] + [kind.when for kind in rules.kinds.values()]
-    texts = [condition.text for condition in conditions if condition is not None]
+    if any(kind.when for kind in rules.kinds.values()):
+        return True
+    conditions = [table.rows.when.logical for table in rules.tables.values() if table.rows.when is not None]
     filters = [
-        selector.text
+        selector.logical
         for path in _paths(rules)
         for segment in path.segments
         for selector in segment.selectors
         if isinstance(selector, Filter)
     ]
-    return any(kind.when for kind in rules.kinds.values()) or any("$" in text for text in (*texts, *filters))
+    return any(looks_at_the_root(logical) for logical in (*conditions, *filters))
 
 
 def _paths(rules: Rules) -> Iterator[Path]:
@@ -82,6 +85,7 @@ def _paths(rules: Rules) -> Iterator[Path]:
                 yield from own.source.paths
     for table in rules.tables.values():
         yield from table.rows.named_paths
+    yield from must_haves(rules)
 
 
 class _Read(Ways):
@@ -90,6 +94,10 @@ class _Read(Ways):
     def of_document(self) -> Iterator[Way]:
         yield from self.of_fields(self.rules.response_fields)
         yield from self.to_rows(None)
+        for path in must_haves(self.rules):
+            yield Way(path.segments, PRESENCE)
+            if not is_compilable(path):
+                yield Way((), _DICTS)
         for item in self.rules.embedded:
             yield Way(item.path.segments)
             yield Way((), _DICTS)
@@ -109,15 +117,22 @@ class _Read(Ways):
                 continue
             rows = table.rows
             if rows.zip is not None:
-                yield from (Way(path.segments, _PRESENCE) for path in rows.zip.paths.values())
+                yield from (Way(path.segments, PRESENCE) for path in rows.zip.paths.values())
             if not rows.plain or rows.spread or len(rows.paths) > 1 or not is_compilable(rows.paths[0]):
                 yield Way((), _DICTS)
+
+    def through(self, member: str, path: Path, table: Table) -> Iterator[Way]:
+        """A filter looks at the whole of a member."""
+        yield from super().through(member, path, table)
+        for way in self.closed(self.of_row(table)):
+            if way.segments and any(isinstance(selector, Filter) for selector in way.segments[0].selectors):
+                yield Way(path.segments)
 
     def of_fields(self, fields: Iterable[Field]) -> Iterator[Way]:
         for own in fields:
             match own.source:
                 case At(paths=paths, take=take):
-                    yield from (Way(path.segments, _PRESENCE if take == "count" else None) for path in paths)
+                    yield from (Way(path.segments, PRESENCE if take == "count" else None) for path in paths)
                     if not all(map(is_compilable, paths)):
                         yield Way((), _DICTS)
                 case Rest():
@@ -150,14 +165,16 @@ class _Types:
             return Any, None
         names = list(dict.fromkeys(selector.name for selector in selectors if isinstance(selector, Name)))
         wild = any(isinstance(selector, Wildcard) for selector in selectors)
-        if wild and names:
-            return Any, None  # some members by name, and all of them
-        if any(not name.isprintable() or '"' in name or "\\" in name for name in names):
-            return Any, None
-        dicts = dicts or any(_leads_apart(way) for way in going_on)
-        place = Place()
-        objects = self.of_objects(going_on, names, wild, dicts, place)
         elements = wild or any(isinstance(selector, Index | Slice) for selector in selectors)
+        if elements and names:
+            return Any, None  # some members by name, and all of them; or whichever of an object and an array is there
+        dicts = dicts or any(_leads_apart(way) for way in going_on)
+        if not all(_can_be_told(name, dicts=dicts) for name in names):
+            return Any, None
+        place = Place()
+        objects: Any = dict[str, Any]  # one in the stead of an array: whether it holds something must be known
+        if wild or names or not elements:
+            objects = self.of_objects(going_on, names, wild, dicts, place)
         arrays: Any = list[Any]
         if elements:
             below, place.element = self.of(self.below(going_on, Index(0)), dicts=dicts)
@@ -188,6 +205,12 @@ class _Types:
             for selector in way.segments[0].selectors
             if selector == step or isinstance(selector, kinds)
         )
+
+
+def _can_be_told(name: str, *, dicts: bool) -> bool:
+    """Whether the decoder can be told to look for a member: not by a name with an escape in it, nor, where objects are
+    dicts, by one with letters beyond ASCII, which it never finds."""
+    return name.isprintable() and '"' not in name and "\\" not in name and (name.isascii() or not dicts)
 
 
 def _leads_apart(way: Way) -> bool:

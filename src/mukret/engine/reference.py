@@ -7,25 +7,26 @@ them together). `check` runs examples through it.
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
 from mukret.documents.origin import Origin
-from mukret.engine.embedded import BadText, RowPlaces, unfolded
+from mukret.engine.acceptance import Acceptance, Refused, Verdict
+from mukret.engine.answers import Answers, FieldName, Known
+from mukret.engine.choosing import choose
+from mukret.engine.embedded import BadText, RowPlaces, excuses, unfolded
 from mukret.engine.facts import document_fact
 from mukret.engine.fates import Fate, LastRows, key_hash, keys_of, settling_passes
 from mukret.engine.rejects import (
     Fault,
     Reject,
-    chosen_nodes,
-    chosen_path,
     duplicate,
     key_missing,
     parent_rejected,
     refused,
     reject,
     required,
-    row_shape,
     stopped,
     unreadable,
     where_failed,
@@ -53,8 +54,9 @@ from mukret.rules.model import (
     Table,
 )
 from mukret.rules.rows import DOCUMENT, FoundRow, Place, Refusal
+from mukret.rules.schedule import lookup_passes
 from mukret.types import Bad
-from mukret.values import JsonValue
+from mukret.values import JsonValue, kind_of
 
 
 @dataclass
@@ -111,8 +113,22 @@ class Document:
         return self.bad_texts
 
 
-class BadEmbedded(Exception):
-    """A text in the document that was to be JSON is none, and stands in no row: the document is a bad one."""
+class NotRead(Exception):
+    """A document that gives no rows."""
+
+
+class BadResponse(NotRead):
+    """A document that is a bad one."""
+
+    def __init__(self, code: str, message: str, hint: str | None = None) -> None:
+        super().__init__(message)
+        self.code = code
+        self.message = message
+        self.hint = hint
+
+
+class LeftOut(NotRead):
+    """A document of a kind that no table reads."""
 
 
 class ReferenceRun:
@@ -125,28 +141,40 @@ class ReferenceRun:
         self.rules = rules
         self.now = now or datetime.now(UTC)
         self.tables = rules.parents_first()
+        self.acceptance = Acceptance(rules)
         self.last: dict[str, LastRows] = {}
+        self.across: dict[FieldName, Known] = {}
+        """What lookups across the run find."""
         self.begin()
 
     def begin(self, settling: Iterable[str] = ()) -> None:
         self.seen = keys_of(self.tables, self.last, frozenset(settling))
         self.tally = {name: TableTally() for name in self.rules.tables}
 
-    def settle(self, documents: list[Document]) -> None:
-        """Finds out which rows are the last ones with their keys."""
+    def prepare(self, documents: list[Document]) -> None:
+        """Gathers what lookups across the run find, and finds out which rows are the last ones with their keys."""
+        for looking in lookup_passes(self.rules):
+            self.begin()
+            found = {(table, own.name): (own.source, Answers()) for table, own in looking}
+            for document in documents:
+                one = OneDocument(self, document)
+                with suppress(NotRead):
+                    one.evaluate()
+                    for lookup, answers in found.values():
+                        assert isinstance(lookup, Lookup)
+                        answers.add(one.answers_of(lookup, str(lookup.table)).items())
+            self.across.update({name: answers for name, (_, answers) in found.items()})
         for names in settling_passes(self.tables):
             self.begin(names)
             for document in documents:
-                try:
+                with suppress(NotRead):
                     self.document(document)
-                except BadEmbedded:
-                    continue
         self.begin()
 
     def document(self, document: Document) -> tuple[dict[str, list[Row]], list[Reject]]:
         """All rows of a document by table, and the records of those rejected.
 
-        Raises StoppedError for `bad: stop`, and BadEmbedded.
+        Raises StoppedError for `bad: stop`, and NotRead.
         """
         return OneDocument(self, document).evaluate()
 
@@ -162,10 +190,14 @@ class OneDocument:
         self.answers: dict[tuple[str, Lookup], dict[tuple[object, ...], object]] = {}
         self.surviving: dict[str, list[Row]] = {}
         self.bad_texts = document.unfold([item.path for item in self.rules.embedded])
+        self.excuses = excuses(self.bad_texts)
         self.response = Row(FoundRow((), document.value), DOCUMENT, None, RESPONSE)
         self.rows: dict[str, list[Row]] = {RESPONSE: [self.response]}
+        call = document.origin.call if document.origin else None
+        self.kinds = run.acceptance.kinds_of(document.value, document.file, call)
 
     def evaluate(self) -> tuple[dict[str, list[Row]], list[Reject]]:
+        self.judge()
         for table in self.run.tables:
             self.find(table)
         self.blame_bad_texts()
@@ -190,6 +222,16 @@ class OneDocument:
             rejects += self.rejects(table.name)
         return {name: self.rows[name] for name in self.rules.tables}, rejects
 
+    def judge(self) -> None:
+        """Whether the rules can read the document at all. Raises NotRead."""
+        if any(not text.location for text in self.bad_texts):
+            return  # it is a text that is no JSON: that says it all
+        verdict = self.run.acceptance.judge(self.document.value, self.kinds)
+        if isinstance(verdict, Refused):
+            raise BadResponse(verdict.code, verdict.message, verdict.hint)
+        if verdict is Verdict.LEFT_OUT:
+            raise LeftOut
+
     # ---- rows
 
     def find(self, table: Table) -> None:
@@ -197,28 +239,23 @@ class OneDocument:
         rows: list[Row] = []
         self.rows[table.name] = rows
         self.refusals[table.name] = []
-        if table.kind is not None and not self.is_kind(table.kind):
+        if table.kind is not None and table.kind not in self.kinds:
             return
         for parent in self.rows[table.within or RESPONSE]:
-            found = table.rows.find(parent.node, hollow=parent.hollow)
+            if not (parent.readable or parent.hollow):
+                continue
+            excused = self.excuses.below(parent.place)
+            found = table.rows.find(parent.node, hollow=parent.hollow, excused=excused)
             if found.refusal is not None:
                 self.refusals[table.name].append((parent, found.refusal))
             first = len(rows)
             for item in found.rows:
                 row = Row(item, parent.place.of(item), parent, table.name, item.name(parent.name))
                 row.above = rows[first + item.above] if item.above is not None else None
-                fault = item.fault
-                if fault is None and table.judges_shape and type(item.node) is not dict and not item.hollow:
-                    fault = row_shape()
-                if fault is not None:
-                    row.faults.append(unreadable(fault))
-                row.readable = fault is None and not item.hollow
+                if item.fault is not None:
+                    row.faults.append(unreadable(item.fault))
+                row.readable = item.fault is None and not item.hollow
                 rows.append(row)
-
-    def is_kind(self, name: str) -> bool:
-        document = self.document
-        call = document.origin.call if document.origin else None
-        return self.rules.kinds[name].fits(self.response.node, document.file, call)
 
     def blame_bad_texts(self) -> None:
         rows = [row for table in self.run.tables for row in self.rows[table.name]] if self.bad_texts else []
@@ -226,7 +263,7 @@ class OneDocument:
         for text in self.bad_texts:
             chosen = places.around(text.location)
             if not chosen:
-                raise BadEmbedded(f"the text at {text.path} is no JSON: {text.finding.message}")
+                raise BadResponse("not-json", f"the text at {text.path} is no JSON: {text.finding.message}")
             for number in chosen:
                 row = rows[number]
                 if row.place.location == text.location:  # it is the row: that it is no object says nothing more
@@ -256,7 +293,7 @@ class OneDocument:
         row.values[own.name] = None
         if row.hollow:
             return
-        tainted = not row.readable or bool(row.broken & set(own.reads))
+        tainted = not row.readable or bool(row.broken & set(own.reads)) or self.is_unknown(row, own)
         if isinstance(own.source, Above) and row.above is not None:
             tainted = tainted or own.source.field in row.above.broken
         if tainted:
@@ -277,20 +314,24 @@ class OneDocument:
             elif not nulled:
                 row.values[own.name] = own.default
 
+    def is_unknown(self, row: Row, own: Field) -> bool:
+        """Whether it is a lookup across the run of which the answers are still to be gathered."""
+        across = isinstance(own.source, Lookup) and own.source.across_run
+        return across and (row.origin, own.name) not in self.run.across
+
     def bad(self, row: Row, own: Field, bad: Bad) -> None:
         fields = self.rules.response_fields if row.origin == RESPONSE else self.rules.tables[row.origin].fields
         fault = Fault(fields.index(own), own.name, bad, own)
         if own.bad == "stop":
-            raise stopped(fault, row.place, row.node, f"{self.document.file}, document {self.document.number}")
+            document = f"{self.document.file}, document {self.document.number}"
+            raise stopped(fault, row.place, row.node, document, self.excuses)
         row.broken.add(own.name)
         row.faults.append(fault)
 
     def value(self, row: Row, own: Field) -> object:
         match own.source:
             case At():
-                if own.source.take == "count":
-                    return own.reading.read(len(chosen_path(own.source, row.node).values(row.node)))
-                return taken(own.source, own.reading, [value for _, value in chosen_nodes(own.source, row.node)])
+                return taken(own.source, own.reading, choose(own.source, row.node, self.excuses.below(row.place)))
             case Compute():
                 return self.computed(row, own.source.expression)
             case Constant():
@@ -306,6 +347,9 @@ class OneDocument:
             case Rest():
                 return own.reading.read(rest_of(row.node, own.source.touched))
             case Lookup():
+                if own.source.across_run:
+                    form = own.source.form(tuple(row.values[name] for name in own.source.by))
+                    return self.run.across[row.origin, own.name].get_all([form])[0]
                 return self.look_up(row, own.source)
 
     def computed(self, row: Row, expression: Expression) -> object:
@@ -329,6 +373,8 @@ class OneDocument:
                 return row.found.position
             case "depth":
                 return row.found.depth
+            case "kind":
+                return kind_of(row.node)
             case "path":
                 return normalized(row.place.location)
         return document_fact(name, self.document.file, self.document.number, self.document.origin)
@@ -418,12 +464,12 @@ class OneDocument:
         table = self.rules.tables[name]
         order = {id(parent): place for place, parent in enumerate(self.rows[table.within or RESPONSE])}
         found = [
-            (order[id(row.parent)], reject(file, number, name, row.place, row.node, row.faults))
-            for row in self.rows[name]
-            if row.fate == Fate.REJECTED
-        ]
-        found += [
             (order[id(parent)], refused(file, number, name, parent.place, refusal))
             for parent, refusal in self.refusals[name]
+        ]
+        found += [
+            (order[id(row.parent)], reject(file, number, name, row.place, row.node, row.faults, self.excuses))
+            for row in self.rows[name]
+            if row.fate == Fate.REJECTED
         ]
         return [record for _, record in sorted(found, key=lambda item: item[0])]

@@ -9,10 +9,11 @@ from typing import Any
 import msgspec
 
 from mukret.documents import BadDocument, Finding
+from mukret.engine.choosing import choose
 from mukret.errors import StoppedError
-from mukret.paths import Location, Path, normalized
+from mukret.paths import Location, normalized
 from mukret.rules.model import At, Field
-from mukret.rules.rows import Place, Refusal, would_stand
+from mukret.rules.rows import NO_EXCUSES, Excuses, Place, Refusal, would_stand
 from mukret.text import escaped, shortened
 from mukret.types import Bad
 from mukret.types.taken import GATHERINGS
@@ -26,7 +27,7 @@ PARENT_REJECTED = "parent-rejected"
 class Problem:
     """`path` is a normalized path (RFC 9535) in the document; `value` is what stood there, shortened.
 
-    A document that can't be read has a `finding` instead of a path.
+    A document that can't be read has a `finding` instead of a path, and perhaps a `hint` about what was meant.
     """
 
     field: str | None
@@ -35,6 +36,7 @@ class Problem:
     value: JsonValue
     message: str
     finding: Finding | None = None
+    hint: str | None = None
 
     def as_json(self) -> dict[str, JsonValue]:
         return {
@@ -107,10 +109,6 @@ def required() -> Bad:
     return Bad("required", "nothing where a value is required", told=True)
 
 
-def row_shape() -> Bad:
-    return Bad("row-shape", "an object with members")
-
-
 def unreadable(bad: Bad) -> Fault:
     """A row that can't be read at all."""
     return Fault(SHAPE_RANK, None, bad)
@@ -134,11 +132,19 @@ def duplicate(key: dict[str, JsonValue]) -> Fault:
     return Fault(DUPLICATE_RANK, None, Bad("duplicate", f"the key was there before: {shown}", value=key, told=True))
 
 
-def reject(file: str, document: int, table: str, place: Place, node: JsonValue, faults: list[Fault]) -> Reject:
+def reject(
+    file: str,
+    document: int,
+    table: str,
+    place: Place,
+    node: JsonValue,
+    faults: list[Fault],
+    excuses: Excuses = NO_EXCUSES,
+) -> Reject:
     """The record of a rejected row, with the place and value of each fault looked up in the row's node."""
     ordered = sorted(faults, key=lambda fault: fault.rank) if len(faults) > 1 else faults
     path = normalized(place.location)
-    problems = tuple(problem(fault, place, node, path) for fault in ordered)
+    problems = tuple(problem(fault, place, node, path, excuses) for fault in ordered)
     return Reject(file, document, path, table, problems)
 
 
@@ -148,13 +154,17 @@ def refused(file: str, document: int, table: str, above: Place, refusal: Refusal
     return Reject(file, document, path, table, (Problem(None, bad.code, path, None, bad.expected),), refusal.count)
 
 
-def problem(fault: Fault, place: Place, node: JsonValue, path: str | None = None) -> Problem:
+def problem(
+    fault: Fault, place: Place, node: JsonValue, path: str | None = None, excuses: Excuses = NO_EXCUSES
+) -> Problem:
     """`path` is that of the row, if it is known already."""
     bad, row = fault.bad, place.location
     place, node = fault.origin or (place, node)
     location, value = place.location, bad.value
-    if fault.field is not None and isinstance(fault.field.source, At):
-        location, value = blame(fault.field.source, bad, place, node)
+    if bad.location is not None:
+        location = place.below(bad.location)
+    elif fault.field is not None and isinstance(fault.field.source, At):
+        location, value = blame(fault.field.source, bad, place, node, excuses)
     elif bad.code in ("row-shape", "header"):
         value = node
     there = path if path is not None and location is row else normalized(location)
@@ -165,9 +175,9 @@ def several(count: int) -> Bad:
     return Bad("several", f"{count} nodes where one was wanted (take says which counts)", told=True)
 
 
-def stopped(fault: Fault, row: Place, node: JsonValue, place: str) -> StoppedError:
+def stopped(fault: Fault, row: Place, node: JsonValue, place: str, excuses: Excuses = NO_EXCUSES) -> StoppedError:
     """The error that ends the run where the rules say `bad: stop`."""
-    found = problem(fault, row, node)
+    found = problem(fault, row, node, None, excuses)
     return StoppedError(
         "stopped",
         f"{fault.name}: {found.message} ({found.code})",
@@ -176,9 +186,12 @@ def stopped(fault: Fault, row: Place, node: JsonValue, place: str) -> StoppedErr
     )
 
 
-def blame(at: At, bad: Bad, place: Place, node: JsonValue) -> tuple[Location, JsonValue]:
+def blame(at: At, bad: Bad, place: Place, node: JsonValue, excuses: Excuses) -> tuple[Location, JsonValue]:
     """Where the value stood that could not be read, and the value; for a missing one where it would have stood."""
-    found = chosen_nodes(at, node)
+    try:
+        found = choose(at, node, excuses.below(place)).nodes
+    except Bad as other_kind:  # it was nulled, and something is required
+        return place.below(other_kind.location or ()), other_kind.value
     if not found:
         return place.below(would_stand(at.paths[0])), None
     if bad.code == "several" or (bad.index is None and at.take in GATHERINGS):
@@ -190,19 +203,6 @@ def blame(at: At, bad: Bad, place: Place, node: JsonValue) -> tuple[Location, Js
             inner = (*inner, bad.index)
         value = bad.value
     return place.below(inner), value
-
-
-def chosen_path(at: At, node: JsonValue) -> Path:
-    """The first path that finds a value other than null; the first of all if none does."""
-    for path in at.paths:
-        if any(value is not None for value in path.values(node)):
-            return path
-    return at.paths[0]
-
-
-def chosen_nodes(at: At, node: JsonValue) -> list[tuple[Location, JsonValue]]:
-    """The nodes of the chosen path, nulls left out."""
-    return [(place, value) for place, value in chosen_path(at, node).nodes(node) if value is not None]
 
 
 def sentence(bad: Bad, value: JsonValue) -> str:
@@ -223,8 +223,9 @@ def shown_value(value: JsonValue) -> JsonValue:
 
 
 def bad_document(found: BadDocument) -> Reject:
-    """The record of a document that is no JSON."""
+    """The record of a document that can't be read."""
     finding = found.finding
     excerpt = f": {finding.excerpt[: finding.caret]}▸{finding.excerpt[finding.caret :]}" if finding.excerpt else ""
-    problem = Problem(None, found.code, None, finding.excerpt or None, f"{finding}{excerpt}", finding)
+    value = finding.excerpt or found.value
+    problem = Problem(None, found.code, None, value, f"{finding}{excerpt}", finding, found.hint)
     return Reject(found.source.name, found.number, None, None, (problem,))

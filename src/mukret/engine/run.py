@@ -8,25 +8,33 @@ from datetime import UTC, datetime
 from functools import cached_property
 from typing import Any
 
-from mukret.documents import Batch, Finding, Source, nothing_read
-from mukret.documents.batches import Decoding, Wanted
+from mukret.documents import Batch, Finding, Source
+from mukret.documents.batches import Decoding, Wanted, nothing_read_since
 from mukret.documents.blocks import BLOCK_BYTES, Block, read_blocks
 from mukret.documents.collector import collector_at_rest
 from mukret.documents.doubled import is_sampled
+from mukret.engine.answers import Answers, FieldName
 from mukret.engine.batch_tables import BatchTables, KindsFound, kinds_found
 from mukret.engine.coverage import Coverage, Unmatched
 from mukret.engine.deciding import count_into, rejects_of
 from mukret.engine.embedded import unfolded
 from mukret.engine.fates import LastRows, SeenKeys, keys_of, settling_passes
-from mukret.engine.notices import Notice, notices
+from mukret.engine.first_look import NO_KINDS
+from mukret.engine.misshapen import Misshapen
+from mukret.engine.notices import notices
 from mukret.engine.plan import make_plan
 from mukret.engine.rejects import Reject, bad_document
-from mukret.engine.sampling import Sample, Sampled, sample_for
+from mukret.engine.sampling import Sample, Sampled
 from mukret.engine.table_batch import TableBatch
 from mukret.engine.tally import TableTally, Tally
 from mukret.engine.workers import Workers, why_alone
-from mukret.rules.model import RESPONSE, Rules
+from mukret.errors import Notice
+from mukret.rules.model import RESPONSE, Field, Lookup, Rules
 from mukret.rules.part import part_for
+from mukret.rules.schedule import lookup_passes
+
+NO_RULE_READS = "an answer that no rule reads"
+"""Why an answer of an HTTP archive is passed over."""
 
 Progress = Callable[[int], None]
 """Called after each batch with the bytes of input that it held."""
@@ -51,6 +59,8 @@ class Output:
     kinds: KindsFound
     sampled: list[Sampled]
     size: int
+    passed_over: Mapping[int, int]
+    """Answers of HTTP archives that no rule reads, by the number of the source."""
     encoded: bool = False
     fates_before: Mapping[str, bytearray] | None = None
 
@@ -70,10 +80,12 @@ class Run:
         batch_bytes: int = BLOCK_BYTES,
         progress: Progress | None = None,
         workers: int = 1,
+        whole: Rules | None = None,
     ) -> None:
+        """`whole`: the rules of which `rules` are a part."""
         self.rules = rules
         self.sources = sources
-        self.plan = make_plan(rules)
+        self.plan = make_plan(rules, whole)
         self.batch_bytes = batch_bytes
         self.progress = progress
         self.alone = why_alone(rules) if workers > 1 else None
@@ -81,13 +93,19 @@ class Run:
         self.workers = 1 if self.alone else workers
         self.tally = self.nothing_counted()
         self.last: dict[str, LastRows] = {}
+        self.answers: dict[FieldName, Answers] = {}
+        """What lookups across the run find."""
         self.fates_before: Mapping[str, bytearray] = {}
         self.coverage = Coverage(self.plan)
-        self.sample: Sample = sample_for(rules)
+        self.sample = Sample(rules, [array.names for array in self.plan.long.arrays])
         self.kinds = KindsFound()
         self.projection = self.plan.projection
         self.wanted: Wanted | None = None
         """The documents to be looked at in full; None: a sample."""
+        self.every_part = False
+        """Of documents in parts each part is looked at in full, not only the first."""
+        self.refused_too = False
+        """Documents that the rules can't read are looked at in full too."""
         self.observe: Callable[[BatchTables], None] | None = None
         """Called with the tables of each batch, before it is given out; not where workers share the work."""
         self.most_bytes: int | None = None
@@ -114,18 +132,28 @@ class Run:
             for output in Workers(self, self.workers, encode).outputs() if self.workers > 1 else self.here():
                 self.tally.merge(output.tally)
                 self.kinds.merge(output.kinds)
+                self.pass_over(output.passed_over)
                 if output.sampled:
-                    self.sample.see(self.sampled_batch(output.sampled))
+                    self.sample.see(self.sampled_batch(output.sampled), [one.kinds for one in output.sampled])
                 yield output
                 if self.progress:
                     self.progress(output.size)
         if self.tally.documents == 0 and self.tally.bad_documents:
-            reason = next(iter(self.tally.reasons.values()))
-            raise nothing_read(reason.file, reason.example.finding or Finding(reason.example.message))
+            reason = next(reason for reason in self.tally.reasons.values() if reason.table is None)
+            example = reason.example
+            raise nothing_read_since(
+                reason.file, reason.document, example.finding or Finding(example.message), example.hint
+            )
+
+    def pass_over(self, answers: Mapping[int, int]) -> None:
+        """Counts answers of HTTP archives that no rule reads as passed over, as those are that are no JSON."""
+        for number, count in answers.items():
+            self.sources[number].passed_over[NO_RULE_READS] += count
+            self.sources[number].documents -= count
 
     def here(self) -> Iterator[Output]:
         """All of it in this process."""
-        self.settle()
+        self.prepare()
         seen = keys_of(self.rules.tables.values(), self.last)
         for batch in self.read():
             yield self.output(batch, seen)
@@ -140,38 +168,72 @@ class Run:
             yield block
 
     def decoding(self, wanted: Wanted | None = None) -> Decoding:
-        return Decoding(wanted or self.wanted or is_sampled, self.projection)
+        return Decoding(wanted or self.wanted or is_sampled, self.projection, every_part=self.every_part)
 
     def read(self, wanted: Wanted | None = None) -> Iterator[Batch]:
         return map(self.decoding(wanted).batch, self.blocks())
 
-    def settle(self) -> None:
-        """Where the last row with a key is the one that is kept, the input is read through before, to know which that
-        is: once, or once for each table of a chain of such tables within each other."""
+    def prepare(self) -> None:
+        """Reads the input through before, where the rules hang on all of it: once, or several times where one thing
+        that is to be known hangs on another.
+
+        So the answers of lookups across the run are gathered, and it is found out which row with a key is the last.
+        """
+        lookups = lookup_passes(self.rules)
         passes = settling_passes(self.rules.parents_first())
-        if passes:
+        if lookups or passes:
             for source in self.sources:
                 source.keep()
+        for looking in lookups:
+            targets = [own.source.table for _, own in looking if isinstance(own.source, Lookup) and own.source.table]
+            if not self.gathered(looking, part_for(self.rules, targets)):
+                self.gathered(looking, self.rules)
         for names in passes:
             if not self.settled(names, part_for(self.rules, names)):
                 self.settled(names, self.rules)
 
+    def part(self, rules: Rules) -> Run:
+        """A run of a part of the rules over the same input, at the same time."""
+        if rules is self.rules:
+            return self
+        part = Run(rules, self.sources, batch_bytes=self.batch_bytes, whole=self.rules)
+        part.started = self.started
+        part.most_bytes = self.most_bytes
+        part.answers = self.answers
+        return part
+
+    def gathered(self, looking: Sequence[tuple[str, Field]], rules: Rules) -> bool:
+        """Gathers what some lookups find, by as much of the rules as they hang on; False as `settled`."""
+        found = {(table, own.name): (own.source, Answers()) for table, own in looking if isinstance(own.source, Lookup)}
+        part = self.part(rules)
+
+        def note(tables: BatchTables) -> None:
+            new = {table.table.name: table for table in tables.new}
+            for lookup, answers in found.values():
+                if lookup.table in new:
+                    answers.add((form, value) for _, form, value in new[lookup.table].answered(lookup))
+
+        enough = self.read_before(part, keys_of(rules.tables.values(), {}), note)
+        if enough:
+            self.answers.update({name: answers for name, (_, answers) in found.items()})
+        return enough
+
     def settled(self, names: Sequence[str], rules: Rules) -> bool:
         """Finds the last row with each key of some tables, by as much of the rules as they hang on; False if that is
         too little to tell, since a text that can't be read may stand in rows of other tables."""
-        part = self
-        if rules is not self.rules:
-            part = Run(rules, self.sources, batch_bytes=self.batch_bytes)
-            part.started = self.started
-            part.most_bytes = self.most_bytes
         for name in names:
             self.last.pop(name, None)
-        seen = keys_of(rules.tables.values(), self.last, names)
+        return self.read_before(self.part(rules), keys_of(rules.tables.values(), self.last, names), lambda _: None)
+
+    def read_before(self, part: Run, seen: Mapping[str, SeenKeys], note: Callable[[BatchTables], None]) -> bool:
+        """Reads all of the input by a part of the rules; False if it was too little of them."""
         enough = True
         for batch in part.read(lambda number: False):
-            enough = not part.decided(batch, seen).blamed or part is self
+            tables = part.decided(batch, seen)
+            enough = not tables.blamed or part is self
             if not enough:
                 break
+            note(tables)
             if self.progress:
                 self.progress(batch.size)
         for source in self.sources:
@@ -180,11 +242,13 @@ class Run:
 
     def decided(self, batch: Batch, seen: Mapping[str, SeenKeys]) -> BatchTables:
         """The tables of a batch, the fates of all rows settled."""
-        tables = BatchTables(self.plan, batch, self.started)
+        refused = batch.part.array is not None and not self.fates_before
+        tables = BatchTables(self.plan, batch, self.started, self.answers, refused=refused)
         tables.evaluate()
         tables.decide(seen, self.fates_before)
         if batch.part.around:
-            self.fates_before = {name: table.fates for name, table in tables.tables.items()}
+            read = bool(tables.batch.documents)
+            self.fates_before = {name: table.fates for name, table in tables.tables.items()} if read else {}
         return tables
 
     def output(self, batch: Batch, seen: Mapping[str, SeenKeys], decided: Callable[[], None] = lambda: None) -> Output:
@@ -203,12 +267,15 @@ class Run:
             self.coverage.see(response)
             kinds = kinds_found(tables)
             tally.documents += len(batch.documents)
+            tally.documents_left_out += tables.left_out
         tally.bad_documents += len(batch.bad)
         rejects = self.rejects(batch, new)
         tally.note(rejects)
         found = {table.table.name: table for table in new}
         written = {name: found[name].written() for name in self.schemas if name in found}
-        return Output(written, rejects, tally, kinds, self.sampled(batch), batch.size)
+        passed_over = {self.order[source]: count for source, count in tables.passed_over.items()}
+        sampled = self.sampled(tables.given if self.refused_too else batch)
+        return Output(written, rejects, tally, kinds, sampled, batch.size, passed_over)
 
     def rejects(self, batch: Batch, tables: Sequence[TableBatch]) -> list[Reject]:
         """In the order of the input: document by document, then table by table, then row by row."""
@@ -227,10 +294,15 @@ class Run:
 
     def sampled(self, batch: Batch) -> list[Sampled]:
         """The documents of a batch that are to be looked at in full."""
-        return [
-            Sampled(self.order[id(batch.sources[index])], batch.numbers[index], batch.part, raw)
-            for index, raw in batch.raw.items()
-        ]
+        found = []
+        for index, raw in batch.raw.items():
+            source, origin = batch.sources[index], batch.origins[index]
+            kinds = NO_KINDS
+            if self.rules.kinds:
+                call = origin.call if origin else None
+                kinds = self.plan.acceptance.kinds_of(batch.documents[index], source.name, call)
+            found.append(Sampled(self.order[id(source)], batch.numbers[index], batch.part, raw, kinds))
+        return found
 
     def sampled_batch(self, sampled: Sequence[Sampled]) -> Batch:
         """These documents as a batch."""
@@ -249,6 +321,10 @@ class Run:
         """The rules that found nothing in all of the input."""
         return self.coverage.unmatched()
 
+    def misshapen(self) -> list[Misshapen]:
+        """Tables for one record that met lists of such, or the other way round."""
+        return list(self.coverage.shapes.found.values())
+
     def notices(self) -> list[Notice]:
         """The warnings of the run."""
-        return notices(self.rules, self.unmatched(), self.tally, self.sample, self.kinds)
+        return notices(self.rules, self.unmatched(), self.misshapen(), self.tally, self.sample, self.kinds)

@@ -7,19 +7,19 @@ that of its rules.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import NamedTuple
 
 from mukret.documents import Batch
-from mukret.documents.cutting import Part
+from mukret.documents.cutting import Names, Part
 from mukret.documents.doubled import Doubled, DoubledMembers
 from mukret.engine.ways import Way, Ways, selects
 from mukret.paths import Index, Name, Slice, Wildcard, child_segment
 from mukret.paths.locate import path_text
 from mukret.rules.model import Rules
-from mukret.values import JsonValue, shown_text
+from mukret.values import JsonValue, holds_nothing, shown_text
 
 MOST_NODES = 100_000
 MOST_PATHS = 500
@@ -27,41 +27,69 @@ MOST_KNOWN = 10_000
 
 
 class Sampled(NamedTuple):
-    """A document, or the first part of one, that is to be looked at in full; `source` is the number of its file."""
+    """A document, or a part of one, that is to be looked at in full; `source` is the number of its file, `kinds` are
+    the kinds that it is of."""
 
     source: int
     number: int
     part: Part
     raw: bytes
+    kinds: frozenset[str]
 
 
 @dataclass
 class Sample:
-    """What was seen. `unread` counts nodes by path, array indexes written as `*`."""
+    """What was seen. `unread` counts nodes by path, array indexes written as `*`; those that hold nothing are nothing
+    to be read."""
 
-    wanted: _Wanted
+    rules: Rules
+    arrays: Sequence[Names] = ()
+    """Those that long documents are cut at."""
     documents: int = 0
     unread: Counter[str] = field(default_factory=Counter)
     examples: dict[str, str] = field(default_factory=dict)
     """For each of these paths what stood there first."""
     doubled: DoubledMembers = field(default_factory=DoubledMembers)
     nodes_left: int = MOST_NODES
+    wanted: dict[frozenset[str], _Wanted] = field(default_factory=dict)
+    """What the rules want of documents, by their kinds."""
 
-    def see(self, batch: Batch) -> None:
-        self.doubled.see(batch)
+    def see(self, batch: Batch, kinds: Sequence[frozenset[str]]) -> None:
+        """Looks at all documents of a batch of which the bytes are kept."""
+        array = None if batch.part.array is None else self.arrays[batch.part.array]
+        self.doubled.see(batch, array)
         for index in batch.raw:
             if self.nodes_left <= 0:
                 return
-            self.documents += batch.part.array is None
-            self.walk(batch.whole(index))
+            if array is None:
+                self.documents += 1
+                self.walk(batch.whole(index), "$", self.wanted_of(kinds[index]))
+            else:
+                self.walk_in(batch.whole(index), array, self.wanted_of(kinds[index]))
+
+    def wanted_of(self, kinds: frozenset[str]) -> _Wanted:
+        if kinds not in self.wanted:
+            ways = Ways(self.rules, kinds if self.rules.kinds else None)
+            self.wanted[kinds] = _Wanted(ways.closed(ways.of_document()), ways)
+        return self.wanted[kinds]
 
     @property
     def twice(self) -> list[Doubled]:
         """Members that came twice in one object."""
         return self.doubled.found
 
-    def walk(self, document: JsonValue) -> None:
-        todo: list[tuple[JsonValue, str, _Wanted]] = [(document, "$", self.wanted)]
+    def walk_in(self, document: JsonValue, names: Names, wanted: _Wanted) -> None:
+        """Looks at what an array of a document has in it; what stands around it was looked at before."""
+        path = "$"
+        for name in names:
+            below = wanted.below(name, len(document))
+            if below is None:
+                return
+            document, path, wanted = document[name], path + _step_text(name), below
+        self.walk(document, path, wanted)
+
+    def walk(self, node: JsonValue, path: str, wanted: _Wanted) -> None:
+        todo: list[tuple[JsonValue, str, _Wanted]] = [(node, path, wanted)]
         while todo and self.nodes_left > 0:
             node, path, wanted = todo.pop()
             if wanted.whole:
@@ -69,15 +97,21 @@ class Sample:
             inner: list[tuple[JsonValue, str, _Wanted]] = []
             for step, child in _children(node):
                 self.nodes_left -= 1
+                if holds_nothing(child):
+                    continue
                 below = wanted.below(step, len(node))
                 if below is not None and type(child) in (dict, list):
                     inner.append((child, path + _step_text(step), below))
-                elif (below is None or below.only_further_down) and len(self.unread) < MOST_PATHS:
-                    unread = path + _step_text(step)
-                    self.unread[unread] += 1
-                    if unread not in self.examples:
-                        self.examples[unread] = shown_text(child)
+                elif below is None or below.only_further_down:
+                    self.note(path + _step_text(step), child)
             todo += reversed(inner)
+
+    def note(self, path: str, node: JsonValue) -> None:
+        """Counts a node that no rule reads."""
+        if path in self.unread or len(self.unread) < MOST_PATHS:
+            self.unread[path] += 1
+            if path not in self.examples:
+                self.examples[path] = shown_text(node)
 
     def as_json(self) -> dict[str, JsonValue]:
         return {
@@ -85,12 +119,6 @@ class Sample:
             "unread": dict(sorted(self.unread.items())),
             "twice": [{"file": found.file, "document": found.document, "path": found.path} for found in self.twice],
         }
-
-
-def sample_for(rules: Rules) -> Sample:
-    """An empty sample that knows what these rules read, and what they leave out on purpose."""
-    ways = Ways(rules)
-    return Sample(_Wanted(ways.closed(ways.of_document()), ways))
 
 
 class _Wanted:
@@ -101,7 +129,8 @@ class _Wanted:
         self.of_rules = of_rules
         self.whole = Way(()) in ways
         self.ways = [way for way in ways if way.segments]
-        self.only_further_down = not self.whole and all(way.segments[0].descend for way in self.ways)
+        read = len(self.ways) < len(ways)
+        self.only_further_down = not read and all(way.segments[0].descend for way in self.ways)
         """All that goes on here are queries for descendants: a scalar has none."""
         self.by_place = any(
             isinstance(selector, Index | Slice) for way in self.ways for selector in way.segments[0].selectors
@@ -114,6 +143,8 @@ class _Wanted:
         if key not in self.known:
             ways = {Way(way.segments[1:], way.rows) for way in self.ways if selects(way.segments[0], step, length)}
             ways |= {way for way in self.ways if way.segments[0].descend}
+            for way in self.ways:
+                ways |= set(self.of_rules.asked_by_filters(way.segments[0]))
             if len(self.known) > MOST_KNOWN:
                 self.known.clear()
             self.known[key] = _Wanted(self.of_rules.closed(ways), self.of_rules) if ways else None

@@ -2,11 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import Any
 
 from msgspec import UNSET
 
 from mukret.engine.places import Place, objects_at
+from mukret.values import JsonValue, holds_nothing
+
+
+def holds(node: JsonValue) -> bool:
+    """Whether something stands there: not a missing member, null, or an empty text, array or object."""
+    return node is not UNSET and not holds_nothing(node)
+
+
+def other_rows(nodes: Iterable[JsonValue], kind: type) -> list[int]:
+    """The numbers of the nodes that hold something and are of another type."""
+    return [row for row, node in enumerate(nodes) if type(node) is not kind and holds(node)]
 
 
 class Source:
@@ -16,7 +28,7 @@ class Source:
         self.lines: list[str] = []
         self.depth = 0
         self.count = 0
-        self.scope: dict[str, Any] = {"UNSET": UNSET}
+        self.scope: dict[str, Any] = {"UNSET": UNSET, "holds": holds, "other_rows": other_rows}
 
     def bind(self, prefix: str, value: object) -> str:
         """A name by which the code can use an object."""

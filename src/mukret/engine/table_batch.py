@@ -2,46 +2,55 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
+from types import MappingProxyType
 from typing import Any, Self
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from mukret.columns.arrow import finished, repeated, row_mask, true_rows, value_type, with_values
+from mukret.columns.arrow import finished, nulls, repeated, row_mask, true_rows, value_type, with_values
 from mukret.columns.expressions import evaluate_column
 from mukret.columns.read import Column, read_column, read_lists
 from mukret.documents import Batch
+from mukret.engine.answers import Form, Known, Resolved
 from mukret.engine.batch_rows import BatchRows, Belongs
+from mukret.engine.choosing import choose
 from mukret.engine.facts import document_fact
 from mukret.engine.plan import TablePlan
-from mukret.engine.rejects import Fault, required, row_shape, several, stopped, unreadable
+from mukret.engine.rejects import Fault, required, several, stopped, unreadable
 from mukret.engine.rests import rest_of
-from mukret.engine.taking import taken
+from mukret.engine.taking import taken, taken_from
 from mukret.expressions import NOW, Aggregate, Expression, aggregated
 from mukret.rules.model import RESPONSE, Above, At, Compute, Constant, Fact, Field, Inherited, Lookup, Rest
+from mukret.rules.rows import Excuses, row_shape
 from mukret.types import Bad, Reading
 from mukret.types.taken import GATHERINGS
 from mukret.values import JsonValue
 
-Answers = dict[tuple[int, tuple[object, ...]], int]
+Answers = dict[tuple[int, Form], int]
 """By document and key, the row of a table that a lookup finds."""
 
 
 class TableBatch(BatchRows):
     """Columns by name in `arrays`; where a value is bad the row is in `broken` of the field, and mostly in `faults`."""
 
-    def __init__(self, plan: TablePlan, batch: Batch, parent: Self | None, belongs: Belongs | None = None) -> None:
-        super().__init__(plan, batch, parent, belongs)
+    def __init__(
+        self,
+        plan: TablePlan,
+        batch: Batch,
+        parent: Self | None,
+        belongs: Belongs | None = None,
+        excuses: Mapping[int, Excuses] = MappingProxyType({}),
+    ) -> None:
+        super().__init__(plan, batch, parent, belongs, excuses)
         self.arrays: dict[str, Any] = {}
         self.broken: dict[str, set[int]] = {}
         self.faults: dict[int, list[Fault]] = {}
         self.fates = bytearray(self.count)
         self.nulled = 0
         self.unknown = 0
-        self.unreadable: set[int] = set()
-        """Rows of which no own field can be read."""
         self.surviving: list[int] = []
         """Rows that lookups may see, once that was asked for."""
         odd = self.gathered.odd if parent and self.table.judges_shape else ()
@@ -97,11 +106,23 @@ class TableBatch(BatchRows):
                 failures[row] = bad.alone()
         return Column(pa.array(found, value_type(aggregate.type)), failures)
 
-    def derive(self, own: Field, tables: Mapping[str, Self], now: datetime) -> None:
+    def derive(self, own: Field, tables: Mapping[str, Self], now: datetime, resolved: Resolved) -> None:
         """Reads, derives or looks up a field."""
         if isinstance(own.source, Compute):
             self.prepare(own.source.expression, tables, now)
+        if isinstance(own.source, Lookup) and own.source.across_run:
+            self.look_up_across(own, own.source, resolved.get((self.table.name, own.name)))
+            return
         self.settle(own, self.column(own, tables), self.unreadable | self.tainted(own))
+
+    def look_up_across(self, own: Field, lookup: Lookup, answers: Known | None) -> None:
+        """What a lookup finds among the rows of all documents. Until that is known nothing is said of the values."""
+        tainted = self.unreadable | self.tainted(own)
+        if answers is None:
+            self.settle(own, Column(nulls(own.type, self.count)), set(range(self.count)))
+            return
+        found = answers.get_all(self.forms(lookup))
+        self.settle(own, Column(pa.array(found, value_type(own.type))), tainted)
 
     def column(self, own: Field, tables: Mapping[str, Self]) -> Column:
         match own.source:
@@ -126,19 +147,43 @@ class TableBatch(BatchRows):
                 return self.look_up(own.source, own.reading, tables)
 
     def read(self, own: Field, at: At) -> Column:
-        if own.name in self.plan.simple:
-            return read_column(own.reading, self.gathered.columns[self.plan.simple[own.name]])
-        nodes = self.plan.nodes[own.name](self.rows)
+        """The values that stand in the rows. Where a path met another kind, what that means is settled row by row."""
+        number = self.plan.simple.get(own.name)
+        if number is not None:
+            column = read_column(own.reading, self.gathered.columns[number])
+            suspects = {row for columns, rows in self.gathered.suspects if number in columns for row in rows}
+        else:
+            nodes, met = self.plan.nodes[own.name](self.rows)
+            column = self.read_nodes(own.reading, at, nodes)
+            suspects = set(met)
+        self.read_again(own.reading, at, column, suspects - self.unreadable - self.hollow)
+        return column
+
+    def read_again(self, reading: Reading, at: At, column: Column, rows: set[int]) -> None:
+        """Reads some rows the plain way."""
+        values: dict[int, object] = {}
+        for row in rows:
+            column.failures.pop(row, None)
+            place, node = self.locate(row)
+            try:
+                values[row] = taken(at, reading, choose(at, node, self.excuses_at(row).below(place)))
+            except Bad as bad:
+                values[row] = None
+                column.failures[row] = bad.alone()
+        column.array = with_values(column.array, values)
+
+    def read_nodes(self, reading: Reading, at: At, nodes: Sequence[list[JsonValue]]) -> Column:
+        """The values of a field that looks at several nodes of each row."""
         if at.take == "all":
-            return read_lists(own.reading, nodes)
+            return read_lists(reading, nodes)
         if at.take == "count":
-            return read_column(own.reading, list(map(len, nodes)))
+            return read_column(reading, list(map(len, nodes)))
         if at.take in GATHERINGS:
-            return _one_by_one(own.reading, at, nodes)
+            return _one_by_one(reading, at, nodes)
         many = {row: several(len(found)) for row, found in enumerate(nodes) if len(found) > 1 and at.take == "only"}
         which = -1 if at.take == "last" else 0
         column = read_column(
-            own.reading, [found[which] if found and row not in many else None for row, found in enumerate(nodes)]
+            reading, [found[which] if found and row not in many else None for row, found in enumerate(nodes)]
         )
         column.failures.update(many)
         return column
@@ -151,10 +196,23 @@ class TableBatch(BatchRows):
         ]
         return [known[document] for document in self.documents]
 
+    def forms(self, lookup: Lookup) -> list[Form | None]:
+        """For each row the values of a lookup's local fields, as they are compared; None if one is null."""
+        columns = (self.arrays[name].to_pylist() for name in lookup.by)
+        return [lookup.form(values) for values in zip(*columns, strict=True)]
+
+    def answered(self, lookup: Lookup) -> Iterator[tuple[int, Form, object]]:
+        """The surviving rows, as a lookup finds them: the number, the key, and the value that it takes."""
+        keys = [self.arrays[name].to_pylist() for name in lookup.key]
+        values = self.arrays[lookup.give].to_pylist()
+        broken = self.broken.get(lookup.give, ())
+        for row in self.surviving:
+            form = lookup.form(tuple(column[row] for column in keys))
+            if form is not None and row not in broken:
+                yield row, form, values[row]
+
     def look_up(self, lookup: Lookup, reading: Reading, tables: Mapping[str, Self]) -> Column:
-        forms = [
-            lookup.form(values) for values in zip(*(self.arrays[name].to_pylist() for name in lookup.by), strict=True)
-        ]
+        forms = self.forms(lookup)
         if lookup.table is None:
             found = [None if form is None else lookup.answers.get(form) for form in forms]
             return Column(pa.array(found, value_type(reading.type)))
@@ -169,12 +227,8 @@ class TableBatch(BatchRows):
     def answers(self, lookup: Lookup) -> Answers:
         """The surviving rows by their keys; the first of several with a key counts."""
         found: Answers = {}
-        keys = [self.arrays[name].to_pylist() for name in lookup.key]
-        broken = self.broken.get(lookup.give, ())
-        for row in self.surviving:
-            form = lookup.form(tuple(column[row] for column in keys))
-            if form is not None and row not in broken:
-                found.setdefault((self.documents[row], form), row)
+        for row, form, _ in self.answered(lookup):
+            found.setdefault((self.documents[row], form), row)
         return found
 
     def tainted(self, own: Field) -> set[int]:
@@ -216,7 +270,7 @@ class TableBatch(BatchRows):
         fault = Fault(self.plan.rank[own.name], own.name, bad, own)
         if own.bad == "stop":
             place, node = self.locate(row)
-            raise stopped(fault, place, node, self.place_in_input(row))
+            raise stopped(fault, place, node, self.place_in_input(row), self.excuses_at(row))
         self.blame(row, fault)
 
     # ---- results
@@ -244,7 +298,7 @@ def _one_by_one(reading: Reading, at: At, nodes: Sequence[list[JsonValue]]) -> C
     failures: dict[int, Bad] = {}
     for row, found in enumerate(nodes):
         try:
-            values.append(taken(at, reading, found))
+            values.append(taken_from(at, reading, found))
         except Bad as bad:
             values.append(None)
             failures[row] = bad.alone()

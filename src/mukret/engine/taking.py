@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import cast
 
+from mukret.engine.choosing import Chosen
 from mukret.engine.rejects import several
 from mukret.rules.model import At
 from mukret.types import Reading
@@ -11,8 +12,15 @@ from mukret.types.taken import GATHERINGS, Gathering, gathered
 from mukret.values import JsonValue
 
 
-def taken(at: At, reading: Reading, nodes: list[JsonValue]) -> object:
-    """The typed value, of nodes without the nulls; not for `count`, which wants those too. Raises Bad."""
+def taken(at: At, reading: Reading, chosen: Chosen) -> object:
+    """The typed value. Raises Bad."""
+    if at.take == "count":
+        return reading.read(len(chosen.reached))
+    return taken_from(at, reading, chosen.values)
+
+
+def taken_from(at: At, reading: Reading, nodes: list[JsonValue]) -> object:
+    """The same out of values that are not null, but for `count`. Raises Bad."""
     if at.take == "all":
         return reading.read_nodes(nodes)
     if at.take in GATHERINGS:

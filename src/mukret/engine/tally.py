@@ -47,6 +47,8 @@ class Tally:
     tables: dict[str, TableTally]
     bad_documents: int = 0
     documents: int = 0
+    documents_left_out: int = 0
+    """Of a kind that no table reads."""
     response_values_nulled: int = 0
     reasons: dict[tuple[str | None, str | None, str], Reason] = field(default_factory=dict)
 
@@ -67,6 +69,7 @@ class Tally:
         """Adds what was counted later in the input."""
         self.bad_documents += later.bad_documents
         self.documents += later.documents
+        self.documents_left_out += later.documents_left_out
         self.response_values_nulled += later.response_values_nulled
         for name, counts in later.tables.items():
             self.tables[name].merge(counts)
@@ -89,4 +92,5 @@ class Tally:
         return {
             "tables": {name: table.as_json() for name, table in self.tables.items()},
             "bad_documents": self.bad_documents,
+            "documents_left_out": self.documents_left_out,
         }

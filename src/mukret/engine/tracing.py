@@ -2,20 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
-from datetime import datetime
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
 
+from mukret.columns.written import written
+from mukret.engine.answers import Form
+from mukret.engine.batch_tables import BatchTables
+from mukret.engine.choosing import Attempt, attempts
+from mukret.engine.fates import Fate
 from mukret.engine.picking import Picked
-from mukret.engine.reference import OneDocument, ReferenceRun, Row
-from mukret.engine.rejects import chosen_path, sentence
-from mukret.paths.locate import location_text
+from mukret.engine.rejects import Fault, sentence
+from mukret.engine.table_batch import TableBatch
+from mukret.expressions import Aggregate
+from mukret.paths import normalized
+from mukret.paths.locate import location_text, wanted_kind
 from mukret.paths.regexps import captured
-from mukret.rules.model import RESPONSE, Above, At, Compute, Constant, Fact, Field, Lookup, Rest, Rules, Table
+from mukret.rules.model import RESPONSE, Above, At, Compute, Constant, Fact, Field, Lookup, Rest, Table
+from mukret.rules.rows import Place
 from mukret.text import shortened
-from mukret.types import WHITE_SPACE, Reading
+from mukret.types import WHITE_SPACE, Bad, Reading
+from mukret.types.lists import ListOf, parts
 from mukret.types.taken import GATHERINGS
-from mukret.values import JsonValue, shown_text
+from mukret.values import JsonValue, scalar_text, shown_text
 
 MOST_NODES = 5
 MOST_ROWS = 5
@@ -56,73 +65,137 @@ class TracedRow:
         return {**vars(self), "problems": list(self.problems), "fields": [one.as_json() for one in self.fields]}
 
 
-def trace(rules: Rules, table: str, picked: Picked, only: str | None = None, now: datetime | None = None) -> TracedRow:
-    """The fields of a row, or one of them with all that it was made of down to the response."""
-    document = OneDocument(ReferenceRun(rules, now), picked.document)
-    document.evaluate()
-    row = document.rows[table][picked.row]
-    tracer = _Tracer(rules, document, deep=only is not None)
-    names = [only] if only else list(rules.tables[table].types)
-    problems = [f"{fault.name or 'row'}: {sentence(fault.bad, None)} [{fault.bad.code}]" for fault in row.faults]
+Elsewhere = Callable[[Lookup, Form], Picked | None]
+"""Finds the row of which a lookup across the run takes its value, in whatever document."""
+
+
+def trace(picked: Picked, only: str | None = None, elsewhere: Elsewhere = lambda lookup, form: None) -> TracedRow:
+    """The fields of a row, or one of them with all that it was made of down to the response: for that, rows of other
+    documents are found by `elsewhere`."""
+    row = Row(picked.tables, picked.table, picked.row)
+    tracer = _Tracer(elsewhere, deep=only is not None)
+    names = [only] if only else list(row.rules.types)
+    problems = [f"{fault.name or 'row'}: {_told(fault)}" for fault in row.faults]
     return TracedRow(
-        table,
-        picked.document.file,
-        picked.document.number,
+        row.rules.name,
+        picked.file,
+        picked.document,
         location_text(row.place.location),
         picked.fate.name.lower(),
-        problems if picked.fate.name == "REJECTED" else [],
+        problems if picked.fate == Fate.REJECTED else [],
         [tracer.field(row, name) for name in names],
     )
+
+
+@dataclass(frozen=True)
+class Row:
+    """A row of a table by its number in a batch, or a document with the fields of the response."""
+
+    tables: BatchTables
+    table: TableBatch
+    number: int
+
+    @property
+    def rules(self) -> Table:
+        return self.table.table
+
+    @property
+    def place(self) -> Place:
+        return self.table.locate(self.number)[0]
+
+    @property
+    def node(self) -> JsonValue:
+        return self.table.locate(self.number)[1]
+
+    @property
+    def named(self) -> str:
+        what = "the response" if self.rules.name == RESPONSE else f"the row of {self.rules.name}"
+        return f"{what} at {location_text(self.place.location)}"
+
+    @property
+    def faults(self) -> list[Fault]:
+        return sorted(self.table.faults.get(self.number, ()), key=lambda fault: fault.rank)
+
+    @property
+    def above(self) -> Row | None:
+        """The row above it, in a table that recurses."""
+        number = self.table.gathered.above[self.number]
+        return Row(self.tables, self.table, number) if number >= 0 else None
+
+    def ancestor(self, origin: str) -> Row:
+        return Row(self.tables, self.table.ancestor(origin), self.table.owners_in(origin)[self.number].as_py())
+
+    def value(self, name: str) -> Any:
+        return self.table.arrays[name][self.number].as_py()
+
+    def text(self, name: str) -> str | None:
+        """The value of a field as it is written."""
+        cell: str | None = written(self.table.arrays[name].slice(self.number, 1), self.rules.types[name])[0].as_py()
+        return cell
+
+    def fact(self, name: str) -> JsonValue:
+        if name == "path":
+            return normalized(self.place.location)
+        known = self.table.facts(name) if Fact(name).of_row else self.table.document_facts(name)
+        return known[self.number]
+
+    def surviving(self, aggregate: Aggregate) -> list[Row]:
+        """The rows of a table directly within that an aggregate goes over."""
+        below = self.tables.tables[aggregate.table]
+        return [Row(self.tables, below, row) for row in below.surviving if below.owners[row] == self.number]
+
+    def form(self, lookup: Lookup) -> Form | None:
+        """What a lookup looks for."""
+        return lookup.form(tuple(self.value(name) for name in lookup.by))
+
+    def found_by(self, lookup: Lookup) -> Row | None:
+        """The row of the same document of which a lookup takes its value."""
+        form, target = self.form(lookup), self.tables.tables[str(lookup.table)]
+        document = self.table.document(self.number)
+        same = (row for row, key, _ in target.answered(lookup) if key == form and target.document(row) == document)
+        number = next(same, None)
+        return None if number is None else Row(self.tables, target, number)
+
+
+def _told(fault: Fault) -> str:
+    return f"{sentence(fault.bad, None)} [{fault.bad.code}]"
 
 
 class _Tracer:
     """`deep`: fields are shown with those that they were made of."""
 
-    def __init__(self, rules: Rules, document: OneDocument, *, deep: bool) -> None:
-        self.rules = rules
-        self.document = document
+    def __init__(self, elsewhere: Elsewhere, *, deep: bool) -> None:
+        self.elsewhere = elsewhere
         self.deep = deep
-
-    def table(self, row: Row) -> Table:
-        return self.rules.tables[row.origin]
 
     def field(self, row: Row, name: str) -> Traced:
         """One field of a row."""
-        inherited = None if row.origin == RESPONSE else self.inherited(row, name)
-        if inherited is not None:
-            above, own = inherited
-            found = self.started(row, own)
-            found.steps.append(f"inherited from {_named(above)}")
+        item = next((item for item in row.rules.inherit if item.name == name), None)
+        if item is not None:
+            above = row.ancestor(item.origin)
+            found = self.started(row, item.field)
+            found.steps.append(f"inherited from {above.named}")
             if self.deep:
                 found.inner.append(self.field(above, name))
             return found
-        fields = self.rules.response_fields if row.origin == RESPONSE else self.table(row).fields
-        own = next(one for one in fields if one.name == name)
+        own = next(one for one in row.rules.fields if one.name == name)
         found = self.started(row, own)
-        found.steps += self.steps(row, own)
+        looked_up = self.looked_up(row, own.source) if isinstance(own.source, Lookup) else None
+        found.steps += self.steps(row, own, looked_up)
         if self.deep:
-            found.inner += self.inner(row, own)
-        if row.values[name] is not None and own.default is not None and row.values[name] == own.default:
-            found.steps.append(f"nothing there: the default {own.type.written(own.default)}")
+            found.inner += self.inner(row, own, looked_up)
+        if found.value is not None and own.default is not None and found.value == own.type.written(own.default):
+            found.steps.append(f"nothing there: the default {found.value}")
         return found
 
-    def inherited(self, row: Row, name: str) -> tuple[Row, Field] | None:
-        item = next((one for one in self.table(row).inherit if one.name == name), None)
-        if item is None:
-            return None
-        assert row.parent is not None
-        return row.parent.ancestor(item.origin), item.field
-
-    def started(self, row: Row, own: Field) -> Traced:
-        value = row.values[own.name]
-        problem = next((fault.bad for fault in row.faults if fault.name == own.name), None)
-        text = None if value is None else own.type.written(value)
-        told = f"{sentence(problem, None)} [{problem.code}]" if problem else None
-        return Traced(own.name, own.type.name, text, told)
+    @staticmethod
+    def started(row: Row, own: Field) -> Traced:
+        problem = next((fault for fault in row.faults if fault.name == own.name), None)
+        return Traced(own.name, own.type.name, row.text(own.name), _told(problem) if problem else None)
 
     # ---- in words
 
-    def steps(self, row: Row, own: Field) -> Iterator[str]:
+    def steps(self, row: Row, own: Field, looked_up: Row | None) -> Iterator[str]:
         match own.source:
             case At():
                 yield from self.found(row, own, own.source)
@@ -130,97 +203,130 @@ class _Tracer:
                 yield f"= {text}"
                 names = dict.fromkeys(own.source.expression.fields())
                 if names:
-                    yield "with " + ", ".join(f"{name} = {self.written(row, name)}" for name in names)
+                    yield "with " + ", ".join(f"{name} = {_shown(row, name)}" for name in names)
             case Constant():
                 yield "a constant of the rules"
             case Fact(name=name):
-                fact = self.document.fact(row, name)
+                fact = row.fact(name)
                 yield f"the fact {name}: {shown_text(fact)}"
                 yield from reading_steps(own.reading, fact)
             case Above(field=above):
-                yield f"{above} of {_named(row.above)}" if row.above else "no row above it: null"
+                yield f"{above} of {row.above.named}" if row.above else "no row above it: null"
             case Rest():
                 yield "what no path of the table reads"
             case Lookup():
-                yield from self.looked_up(row, own.source)
-
-    def written(self, row: Row, name: str) -> str:
-        value = row.values.get(name)
-        return "null" if value is None else self.table(row).types[name].written(value)
+                yield from self.lookup_steps(row, own, own.source, looked_up)
 
     def found(self, row: Row, own: Field, at: At) -> Iterator[str]:
-        path = chosen_path(at, row.node)
-        for other in at.paths[: at.paths.index(path)]:
-            yield f"{other.text} finds nothing"
-        nodes = path.nodes(row.node)
-        if not nodes:
-            yield f"{path.text} finds nothing"
+        place, node = row.place, row.node
+        tried = list(attempts(at, node, row.table.excuses_at(row.number).below(place)))
+        for attempt in tried:
+            yield from self.met(place, attempt)
+            if attempt.found or not attempt.met:
+                yield from self.nodes(place, node, attempt)
+        if any(attempt.met for attempt in tried) and not tried[-1].succeeds:
             return
-        for location, node in nodes[:MOST_NODES]:
-            yield f"{path.text} finds {shown_text(node)} at {location_text(row.place.below(location))}"
-            around = surroundings(row.node, location) if self.deep else ""
-            if around:
-                yield f"in {around}"
-        if len(nodes) > MOST_NODES:
-            yield f"and {len(nodes) - MOST_NODES:,} more"
+        counted = tried[-1] if tried[-1].succeeds else tried[0]
         if at.take == "count":
-            yield f"counted: {len(nodes)}"
-        elif at.take in GATHERINGS or at.take == "all":
-            yield f"taken together: {at.take}"
-        else:
-            values = [node for _, node in nodes if node is not None]
+            yield f"counted: {len(counted.found)}"
+            return
+        values = [item.value for item in counted.found if item.value is not None]
+        if at.take == "all" and isinstance(own.type, ListOf):
+            yield from element_steps(own.type, own.reading, values)
+        elif at.take in GATHERINGS:
+            yield from each_of(own.reading, values)
+        elif values:
             if len(values) > 1:
                 yield f"the {at.take} of them"
-            if values:
-                yield from reading_steps(own.reading, values[-1 if at.take == "last" else 0])
+            yield from reading_steps(own.reading, values[-1 if at.take == "last" else 0])
+        if at.take == "all" or at.take in GATHERINGS:
+            yield f"taken together: {at.take}"
 
-    def looked_up(self, row: Row, lookup: Lookup) -> Iterator[str]:
-        pairs = zip(lookup.key, lookup.by, strict=True)
-        wanted = " and ".join(f"{key} is {self.written(row, name)} ({name})" for key, name in pairs)
-        yield f"{lookup.give} of the row of {lookup.name} whose {wanted}"
-        if lookup.table is None:
-            return
-        found = self.row_of(row, lookup)
-        yield f"found: {_named(found)}" if found else "there is none in this document: null"
+    @staticmethod
+    def met(place: Place, attempt: Attempt) -> Iterator[str]:
+        for item in attempt.met[:MOST_NODES]:
+            assert item.step is not None
+            there = location_text(place.below(item.location))
+            yield f"{attempt.path.text} meets {shown_text(item.value)} at {there}, but wants {wanted_kind(item.step)}"
 
-    def row_of(self, row: Row, lookup: Lookup) -> Row | None:
-        form = lookup.form(tuple(row.values[name] for name in lookup.by))
+    def nodes(self, place: Place, node: JsonValue, attempt: Attempt) -> Iterator[str]:
+        if not attempt.found:
+            yield f"{attempt.path.text} finds nothing"
+        for item in attempt.found[:MOST_NODES]:
+            yield f"{attempt.path.text} finds {shown_text(item.value)} at {location_text(place.below(item.location))}"
+            around = surroundings(node, item.location) if self.deep else ""
+            if around:
+                yield f"in {around}"
+        if len(attempt.found) > MOST_NODES:
+            yield f"and {len(attempt.found) - MOST_NODES:,} more"
+
+    # ---- lookups
+
+    def looked_up(self, row: Row, lookup: Lookup) -> Row | None:
+        """The row of which a lookup takes its value; None where there is none, or it was not looked for."""
+        form = row.form(lookup)
         if form is None or lookup.table is None:
             return None
-        others = self.document.surviving.get(lookup.table, [])
-        same = (other for other in others if lookup.form(tuple(other.values[name] for name in lookup.key)) == form)
-        return next((other for other in same if lookup.give not in other.broken), None)
+        if not lookup.across_run:
+            return row.found_by(lookup)
+        picked = self.elsewhere(lookup, form) if self.deep else None
+        return Row(picked.tables, picked.table, picked.row) if picked else None
+
+    def lookup_steps(self, row: Row, own: Field, lookup: Lookup, found: Row | None) -> Iterator[str]:
+        pairs = zip(lookup.key, lookup.by, strict=True)
+        wanted = " and ".join(f"{key} is {_shown(row, name)} ({name})" for key, name in pairs)
+        yield f"{lookup.give} of the row of {lookup.name} whose {wanted}"
+        if row.form(lookup) is None:
+            yield "nothing equals null: null"
+        elif found is not None:
+            elsewhere = _elsewhere(found) if lookup.across_run else ""
+            yield f"found: {found.named}{elsewhere}"
+        elif lookup.table is None:
+            yield f"there is none in {lookup.name}: null" if row.value(own.name) is None else "found"
+        elif not lookup.across_run:
+            yield "there is none in this document: null"
+        elif row.value(own.name) is None:
+            yield "in all documents of the run there is none, or it is null there"
+        else:
+            yield "found in the run: --field says where" if not self.deep else "found in the run"
 
     # ---- inward
 
-    def inner(self, row: Row, own: Field) -> Iterator[Traced]:
+    def inner(self, row: Row, own: Field, looked_up: Row | None) -> Iterator[Traced]:
         match own.source:
             case Compute():
                 for name in dict.fromkeys(own.source.expression.fields()):
                     yield self.field(row, name)
                 for aggregate in own.source.expression.aggregates():
-                    below = [other for other in self.document.surviving[aggregate.table] if other.parent is row]
-                    what = f"{aggregate.function}({aggregate.table}{'.' + aggregate.field if aggregate.field else ''})"
-                    group = Traced(what, aggregate.table, f"of {len(below):,} rows")
-                    for other in below[:MOST_ROWS]:
-                        value = self.written(other, aggregate.field) if aggregate.field else ""
-                        group.steps.append(f"{_named(other)}: {value}".removesuffix(": "))
-                    if len(below) > MOST_ROWS:
-                        group.steps.append(f"and {len(below) - MOST_ROWS:,} more")
-                    yield group
+                    yield _aggregated(aggregate, row.surviving(aggregate))
             case Above(field=name) if row.above is not None:
                 yield self.field(row.above, name)
             case Lookup():
                 for name in own.source.by:
                     yield self.field(row, name)
-                found = self.row_of(row, own.source)
-                if found is not None:
-                    yield self.field(found, own.source.give)
+                if looked_up is not None:
+                    yield self.field(looked_up, own.source.give)
 
 
-def _named(row: Row) -> str:
-    what = "the response" if row.origin == RESPONSE else f"the row of {row.origin}"
-    return f"{what} at {location_text(row.place.location)}"
+def _shown(row: Row, name: str) -> str:
+    text = row.text(name)
+    return "null" if text is None else text
+
+
+def _elsewhere(row: Row) -> str:
+    batch, document = row.table.batch, row.table.document(row.number)
+    return f" in {batch.sources[document].name}, document {batch.numbers[document]}"
+
+
+def _aggregated(aggregate: Aggregate, below: Sequence[Row]) -> Traced:
+    what = f"{aggregate.function}({aggregate.table}{'.' + aggregate.field if aggregate.field else ''})"
+    group = Traced(what, aggregate.table, f"of {len(below):,} rows")
+    for row in below[:MOST_ROWS]:
+        value = f": {_shown(row, aggregate.field)}" if aggregate.field else ""
+        group.steps.append(f"{row.named}{value}")
+    if len(below) > MOST_ROWS:
+        group.steps.append(f"and {len(below) - MOST_ROWS:,} more")
+    return group
 
 
 def surroundings(node: JsonValue, location: Sequence[str | int]) -> str:
@@ -244,25 +350,68 @@ def _member(node: JsonValue, step: str | int) -> str:
 
 def reading_steps(reading: Reading, value: JsonValue) -> Iterator[str]:
     """The steps of `Reading.read`, those that change something."""
-    options, text = reading.options, value
-    if type(text) is str:
-        trimmed = text.strip(WHITE_SPACE) if reading.trims else text
-        if trimmed != text:
+    options = reading.options
+    if value is None:
+        return
+    if type(value) is str:
+        trimmed = value.strip(WHITE_SPACE) if reading.trims else value
+        if trimmed != value:
             yield f"trimmed: {shown_text(trimmed)}"
-        text = trimmed
-        if text in reading.blanks:
-            yield "blank: null"
+        value = trimmed
+    text = scalar_text(value)
+    if text is not None and text in (reading.blanks if type(value) is str else options.blank):
+        yield "blank: null"
+        return
+    if options.capture is not None and text is not None:
+        found = captured(options.capture, text)
+        if found is None:
+            yield f"does not match {options.capture}"
             return
-        if options.capture is not None:
-            found = captured(options.capture, text)
-            if found is None:
-                yield f"does not match {options.capture}"
-                return
-            text = found.strip(WHITE_SPACE) if reading.trims else found
-            yield f"captured by {options.capture}: {shown_text(text)}"
-        if reading.strips and (stripped := reading.stripped(text)) != text:
-            yield f"stripped of {', '.join(map(shown_text, reading.strips))}: {shown_text(stripped)}"
-            text = stripped
+        value = found.strip(WHITE_SPACE) if reading.trims else found
+        yield f"captured by {options.capture}: {shown_text(value)}"
+    if type(value) is str and reading.strips and (stripped := reading.stripped(value)) != value:
+        yield f"stripped of {', '.join(map(shown_text, reading.strips))}: {shown_text(stripped)}"
+        value = stripped
+    if isinstance(reading.type, ListOf):
+        yield from list_steps(reading.type, reading, value)
+    else:
+        yield _read_as(reading)
+
+
+def list_steps(kind: ListOf, reading: Reading, value: JsonValue) -> Iterator[str]:
+    """The steps of `ListOf.convert`."""
+    options = reading.options
+    if type(value) is list:
+        yield from element_steps(kind, reading, value)
+        return
+    split = options.split if type(value) is str else None
+    elements = [value] if split is None else parts(value, split)
+    if split is not None:
+        yield f"split at {shown_text(split)}: {', '.join(map(shown_text, elements[:MOST_NODES])) or 'nothing'}"
+    yield from element_steps(kind, Reading(kind, replace(options, capture=None, split=None)), elements)
+
+
+def element_steps(kind: ListOf, reading: Reading, elements: Sequence[JsonValue]) -> Iterator[str]:
+    """The steps of `ListOf.convert_elements`."""
+    options = reading.options
+    return each_of(Reading(kind.item if options.split is None else kind, options), elements)
+
+
+def each_of(reading: Reading, elements: Sequence[JsonValue]) -> Iterator[str]:
+    """The steps of each of several values, in a line."""
+    for number, element in enumerate(elements[:MOST_NODES]):
+        steps = ["null: left out"] if element is None else list(reading_steps(reading, element))
+        try:
+            reading.read(element)
+        except Bad as bad:
+            steps.append(f"{sentence(bad, None)} [{bad.code}]")
+        yield f"[{number}] {shown_text(element)}: {', '.join(steps)}"
+    if len(elements) > MOST_NODES:
+        yield f"and {len(elements) - MOST_NODES:,} more"
+
+
+def _read_as(reading: Reading) -> str:
+    options = reading.options
     with_options = [
         f"{name} {shown_text(given)}"
         for name, given in (
@@ -276,4 +425,4 @@ def reading_steps(reading: Reading, value: JsonValue) -> Iterator[str]:
     ]
     with_options += [name for name in ("percent", "accounting") if getattr(options, name)]
     read = f"read as {reading.type.name}"
-    yield f"{read} ({', '.join(with_options)})" if with_options else read
+    return f"{read} ({', '.join(with_options)})" if with_options else read

@@ -5,10 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
-from mukret.paths import Filter, Index, Name, Path, Segment, Slice, Wildcard, child_segment
-from mukret.rules.model import At, Field, Rest, Rules, Table
+from mukret.paths import Condition, Filter, Index, Name, Path, Segment, Slice, Wildcard, child_segment
+from mukret.paths.filters import Logical, queries_in
+from mukret.rules.model import At, Field, Rest, Rules, Table, must_haves
 
 Segments = tuple[Segment, ...]
+PRESENCE = ""
+"""At the end of a way: something is counted there, or looked at by a condition; what stands below it is not read."""
 
 
 @dataclass(frozen=True)
@@ -24,10 +27,14 @@ class Way:
 
 
 class Ways:
-    """The paths of the rules. A table that recurses leads to itself, so they are followed step by step."""
+    """The paths of the rules. A table that recurses leads to itself, so they are followed step by step.
 
-    def __init__(self, rules: Rules) -> None:
+    `kinds`: those that a document is of; of the tables at its root only those count that read them. None: all do.
+    """
+
+    def __init__(self, rules: Rules, kinds: frozenset[str] | None = None) -> None:
         self.rules = rules
+        self.kinds = kinds
 
     def closed(self, ways: Iterable[Way]) -> frozenset[Way]:
         """With what goes on from the rows at which some of them end."""
@@ -44,11 +51,17 @@ class Ways:
 
     def of_document(self) -> Iterator[Way]:
         yield from self.of_fields(self.rules.response_fields)
-        yield from (Way(path.segments) for path in self.rules.ignore)
+        for path in self.rules.ignore:
+            yield from self.of_path(path)
+        for path in must_haves(self.rules):
+            yield from self.of_path(path, PRESENCE)
+        for kind in self.rules.kinds.values():
+            yield from self.asked_of(kind.when, absolute=None)
         yield from self.to_rows(None)
 
     def of_row(self, table: Table) -> Iterator[Way]:
         yield from self.of_fields(table.fields)
+        yield from self.asked_of(table.rows.when, absolute=False)
         yield from self.to_rows(table.name)
         if table.rows.recurse is not None:
             yield from self.to_nodes(table.rows.recurse, table)
@@ -58,28 +71,56 @@ class Ways:
     def of_fields(self, fields: Iterable[Field]) -> Iterator[Way]:
         for own in fields:
             match own.source:
-                case At(paths=paths):
-                    yield from (Way(path.segments) for path in paths)
+                case At(paths=paths, take=take):
+                    for path in paths:
+                        yield from self.of_path(path, PRESENCE if take == "count" else None)
                 case Rest():
                     yield Way(())
 
     def to_rows(self, within: str | None) -> Iterator[Way]:
         for table in self.rules.tables.values():
-            if table.within != within:
+            if table.within != within or not self.reads(table):
                 continue
             for path in table.rows.paths:
                 yield from self.to_nodes(path, table)
             if table.rows.header is not None and table.rows.header.path is not None:
-                yield Way(table.rows.header.path.segments)
+                yield from self.of_path(table.rows.header.path)
             for member, path in table.rows.zip.paths.items() if table.rows.zip else ():
                 yield from self.through(member, path, table)
+            yield from self.asked_of(table.rows.when, absolute=True)
 
-    @staticmethod
-    def to_nodes(path: Path, table: Table) -> Iterator[Way]:
+    def reads(self, table: Table) -> bool:
+        """Whether a table reads documents of these kinds."""
+        return self.kinds is None or table.kind is None or table.kind in self.kinds
+
+    def to_nodes(self, path: Path, table: Table) -> Iterator[Way]:
         """An array that is spread may be there or not."""
-        yield Way(path.segments, table.name)
+        yield from self.of_path(path, table.name)
         if table.rows.spread:
             yield Way((*path.segments, child_segment(Wildcard())), table.name)
+
+    def of_path(self, path: Path, end: str | None = None) -> Iterator[Way]:
+        """A path, and what its filters ask of where it begins."""
+        yield Way(path.segments, end)
+        for logical in filters_of(path.segments):
+            yield from self.asked(logical, absolute=True)
+
+    def asked_of(self, condition: Condition | None, *, absolute: bool | None) -> Iterator[Way]:
+        if condition is not None:
+            yield from self.asked(condition.logical, absolute=absolute)
+
+    @staticmethod
+    def asked(logical: Logical, *, absolute: bool | None) -> Iterator[Way]:
+        """What a condition looks at: from the root of the query it stands in (`absolute`), from the node in question,
+        or from either."""
+        for query, value in queries_in(logical):
+            if absolute is None or query.absolute == absolute:
+                yield Way(query.segments, None if value else PRESENCE)
+
+    def asked_by_filters(self, segment: Segment) -> Iterator[Way]:
+        """What the filters of a step look at, from the nodes that they judge."""
+        for logical in filters_of((segment,)):
+            yield from self.asked(logical, absolute=False)
 
     def through(self, member: str, path: Path, table: Table) -> Iterator[Way]:
         """The ways from a row that a zip puts together which go on from one of its members."""
@@ -91,6 +132,12 @@ class Ways:
                 yield Way(way.segments[1:], way.rows).after(path.segments)
             if way.segments and way.segments[0].descend:
                 yield way.after(path.segments)
+
+
+def filters_of(segments: Segments) -> Iterator[Logical]:
+    """The conditions of the filters in a path."""
+    for segment in segments:
+        yield from (selector.logical for selector in segment.selectors if isinstance(selector, Filter))
 
 
 def selects(segment: Segment, step: str | int, length: int) -> bool:

@@ -22,6 +22,7 @@ from mukret.documents.blocks import Block, Piece
 from mukret.engine.fates import SeenKeys, keys_of, settling_passes
 from mukret.errors import InputError
 from mukret.rules.model import Rules
+from mukret.rules.schedule import lookup_passes
 
 if TYPE_CHECKING:
     from mukret.engine.run import Encode, Output, Run
@@ -39,6 +40,8 @@ def why_alone(rules: Rules) -> str | None:
     """Why one process must do it, if it must."""
     if settling_passes(rules.parents_first()):
         return "duplicates: last wants the whole input before"
+    if lookup_passes(rules):
+        return "a lookup across the run wants the whole input before"
     if any(table.key and table.rows.recurse is not None for table in rules.tables.values()):
         return "a table that recurses has a key"
     if not hasattr(os, "fork") or sys.platform == "darwin":
@@ -267,7 +270,7 @@ def _work(run: Run, encode: Encode | None, connection: Connection, others: Seque
             run.fates_before = fates or {}
             block = _unpacked(packed, run.sources)
             connection.send(_result(run, encode, connection, partial(decoding.batch, block), seen))
-        connection.send((LEFT, run.coverage.nodes_looked_in()))
+        connection.send((LEFT, run.coverage.seen()))
     except (EOFError, BrokenPipeError):
         pass
 

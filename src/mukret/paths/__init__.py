@@ -2,7 +2,7 @@
 
 from mukret.errors import PathSyntaxError
 from mukret.paths.filters import Condition
-from mukret.paths.locate import nearest_existing
+from mukret.paths.locate import nearest_existing, wanted_kind
 from mukret.paths.parse import parse_condition, parse_path
 from mukret.paths.query import (
     Filter,
@@ -10,6 +10,7 @@ from mukret.paths.query import (
     Location,
     Name,
     Path,
+    Reached,
     Segment,
     Selector,
     Slice,
@@ -26,6 +27,7 @@ __all__ = [
     "Name",
     "Path",
     "PathSyntaxError",
+    "Reached",
     "Segment",
     "Selector",
     "Slice",
@@ -35,4 +37,5 @@ __all__ = [
     "normalized",
     "parse_condition",
     "parse_path",
+    "wanted_kind",
 ]

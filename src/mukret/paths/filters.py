@@ -5,8 +5,9 @@ Each `holds` and each `of` takes the current node (`@`) and the root of the quer
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from mukret.paths.comparing import NOTHING, equal, less
 from mukret.paths.functions import Function
@@ -140,6 +141,47 @@ class Comparison:
 Comparable = Literally | Query | Call
 Logical = Either | Both | Not | Query | Call | Comparison
 Argument = Literally | Logical
+
+
+class Asked(NamedTuple):
+    """A query within a logical expression; `value`: what it finds is compared or measured, and not only counted."""
+
+    query: Query
+    value: bool
+
+
+def queries_in(part: Argument, *, value: bool = False) -> Iterator[Asked]:
+    """The queries of a logical expression; those within the filters of a query stand in its segments."""
+    match part:
+        case Query():
+            yield Asked(part, value)
+        case Either(parts) | Both(parts):
+            for inner in parts:
+                yield from queries_in(inner)
+        case Not(inner):
+            yield from queries_in(inner)
+        case Comparison(left, _, right):
+            yield from queries_in(left, value=True)
+            yield from queries_in(right, value=True)
+        case Call(function, arguments):
+            for kind, argument in zip(function.parameters, arguments, strict=True):
+                yield from queries_in(argument, value=kind == "value" or function.name == "value")
+
+
+def looks_at_the_root(part: Argument) -> bool:
+    """Whether a logical expression, or a filter within one of its queries, asks of the root (`$`)."""
+    return any(
+        query.absolute or any(looks_at_the_root(inner) for inner in _filters_of(query)) for query, _ in queries_in(part)
+    )
+
+
+def _filters_of(query: Query) -> Iterator[Logical]:
+    """The logical expressions of the filters in a query."""
+    for segment in query.segments:
+        for selector in segment.selectors:
+            logical: Logical | None = getattr(selector, "logical", None)
+            if logical is not None:
+                yield logical
 
 
 @dataclass(frozen=True)

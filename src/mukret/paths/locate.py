@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 from mukret.paths.query import (
     Filter,
@@ -17,14 +18,22 @@ from mukret.paths.query import (
     child_segment,
     escaped_name,
 )
-from mukret.text import nearest, shortened
+from mukret.text import escaped, nearest, shortened
 from mukret.values import JsonValue, kind_of
 
 
-def nearest_existing(path: Path, roots: Sequence[JsonValue]) -> str | None:
+@dataclass(frozen=True)
+class Nearest:
+    """What stands nearest to a path that finds nothing, in words; `meant` is the path that was most likely meant."""
+
+    text: str
+    meant: str | None = None
+
+
+def nearest_existing(path: Path, roots: Sequence[JsonValue]) -> Nearest | None:
     """Why `path` finds nothing below any of `roots`, and what is there instead; None if it does find something."""
     if path.doubts and not any(path.values(root) for root in roots):
-        return path.doubts[0].cause
+        return Nearest(path.doubts[0].cause)
     alive = [(root, root) for root in roots]
     for number, segment in enumerate(path.segments):
         following = [(found, root) for value, root in alive for found in segment.values(value, root)]
@@ -34,36 +43,50 @@ def nearest_existing(path: Path, roots: Sequence[JsonValue]) -> str | None:
     return None
 
 
-def _explain(before: tuple[Segment, ...], segment: Segment, alive: Sequence[JsonValue]) -> str | None:
+def _explain(before: tuple[Segment, ...], segment: Segment, alive: Sequence[JsonValue]) -> Nearest | None:
     where = path_text(before)
     if not alive:
         return None
     if segment.descend:
-        return f"nothing below {where} is found by {_segment_text(segment)}"
+        return Nearest(f"nothing below {where} is found by {_segment_text(segment)}")
     selector = segment.selectors[0]
     if isinstance(selector, Filter) and any(type(value) in (list, dict) and value for value in alive):
-        return f"nothing in {where} meets the condition {shortened(selector.text)}"
+        return Nearest(f"nothing in {where} meets the condition {shortened(selector.text)}")
     if isinstance(selector, Name):
         names = {name: None for value in alive if type(value) is dict for name in value}
         if names:
-            close = nearest(selector.name, names)
-            if close is None:
-                return f"{where} has no member {selector.name}" + (
-                    f"; it has {', '.join(list(names)[:8])}" if len(names) <= 8 else ""
-                )
-            differs = "differs in case" if close.lower() == selector.name.lower() else "is not there"
-            wanted = path_text((*before, child_segment(selector)))
-            return f"{wanted} {differs}; did you mean {path_text((*before, child_segment(Name(close))))}?"
+            return _other_member(before, selector, list(names))
     if all(type(value) in (list, dict) and not value for value in alive):
-        return f"{where} is always empty"
+        return Nearest(f"{where} is always empty")
     kinds = sorted({kind_of(value) for value in alive})
     if kinds == ["array"] and isinstance(selector, Name):
-        return f"{where} is an array; did you mean {path_text((*before, child_segment(Wildcard()), segment))}?"
-    return f"{where} is {' or '.join(_article(kind) for kind in kinds)}"
+        meant = path_text((*before, child_segment(Wildcard()), segment))
+        return Nearest(f"{where} is an array; did you mean {meant}?", meant)
+    return Nearest(f"{where} is {' or '.join(_article(kind) for kind in kinds)}")
+
+
+def _other_member(before: tuple[Segment, ...], selector: Name, names: list[str]) -> Nearest:
+    where = path_text(before)
+    close = nearest(selector.name, names)
+    if close is None:
+        known = f"; it has {', '.join(names[:8])}" if len(names) <= 8 else ""
+        return Nearest(f"{where} has no member {selector.name}{known}")
+    differs = "differs in case" if close.lower() == selector.name.lower() else "is not there"
+    wanted, meant = (path_text((*before, child_segment(name))) for name in (selector, Name(close)))
+    return Nearest(f"{wanted} {differs}; did you mean {meant}?", meant)
 
 
 def _article(kind: str) -> str:
     return kind if kind == "null" else f"{'an' if kind[0] in 'aeo' else 'a'} {kind}"
+
+
+def wanted_kind(segment: Segment) -> str:
+    """What a step of a query finds something in: `an object with the member name`."""
+    if segment.takes == (dict,):
+        names = [selector.name for selector in segment.selectors if isinstance(selector, Name)]
+        shown = ", ".join(shortened(escaped(name)) for name in names[:5])
+        return f"an object with the member {shown}" if len(names) == 1 else f"an object with a member of {shown}"
+    return "an array" if segment.takes == (list,) else "an array or an object"
 
 
 def path_text(segments: tuple[Segment, ...]) -> str:

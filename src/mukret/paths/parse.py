@@ -16,6 +16,10 @@ _NAME = re.compile(f"(?:[A-Za-z_]|{_BEYOND_ASCII})(?:[0-9A-Za-z_]|{_BEYOND_ASCII
 _LOOSE_NAME = re.compile(r"[^\s.\[\]'\"*?@$,:()&|=!<>]+")
 
 
+MOST_STEPS = 200
+"""Of a query. A document has fewer than 1,000 levels, and what is made of queries goes down step by step too."""
+
+
 def parse_path(text: str) -> Path:
     """Parse a JSONPath.
 
@@ -88,6 +92,8 @@ class _QueryParser(Scanner):
             if not (self.peek(".") or self.peek("[")):
                 self.at = before
                 return tuple(found)
+            if len(found) == MOST_STEPS:
+                raise self.fail(f"more than {MOST_STEPS} steps", "a table within another goes on from its rows")
             found.append(self.segment())
 
     def segment(self) -> Segment:

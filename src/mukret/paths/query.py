@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
-from functools import lru_cache
+from functools import cached_property, lru_cache
+from typing import NamedTuple
 
 from mukret.paths.comparing import descendants
-from mukret.paths.filters import Doubt, Logical
-from mukret.values import JsonValue
+from mukret.paths.filters import Doubt, Logical, looks_at_the_root
+from mukret.values import JsonValue, holds_nothing
 
 Step = str | int
 Location = tuple[Step, ...]
@@ -95,6 +96,18 @@ class Segment:
         """Whether it finds at most one node below each."""
         return not self.descend and len(self.selectors) == 1 and isinstance(self.selectors[0], Name | Index)
 
+    @cached_property
+    def takes(self) -> tuple[type, ...]:
+        """The types of values in which it can find something, itself, apart from what stands below them."""
+        kinds = {Name: (dict,), Index: (list,), Slice: (list,)}
+        wanted = {kind for selector in self.selectors for kind in kinds.get(type(selector), (dict, list))}
+        return tuple(kind for kind in (dict, list) if kind in wanted)
+
+    def meets_other_kind(self, value: JsonValue) -> bool:
+        """Whether it stands before a value in which it can find nothing although that holds something: a name before
+        an array, an index before an object, anything before a scalar. Queries for descendants never do."""
+        return not self.descend and type(value) not in self.takes and not holds_nothing(value)
+
     @property
     def only(self) -> Selector | None:
         """The one selector of a plain child segment; None for all others."""
@@ -122,6 +135,20 @@ _Trail = tuple["_Trail", Step] | None
 """The steps to a node, last one first; what is above is shared, so that deep nodes cost no more than others."""
 
 
+class Reached(NamedTuple):
+    """Where a query came to: a node that it finds, or one before which it stood still, since `step` can find nothing in
+    a value of its kind."""
+
+    trail: _Trail
+    value: JsonValue
+    step: Segment | None = None
+
+    @property
+    def location(self) -> Location:
+        """Below where the query began."""
+        return _location(self.trail)
+
+
 @dataclass(frozen=True)
 class Path:
     """A query: segments, applied one after the other."""
@@ -142,18 +169,47 @@ class Path:
             return False
         return all(isinstance(selector, Name) for selector in self.segments[0].selectors)
 
+    @property
+    def leading_names(self) -> tuple[tuple[str, ...], tuple[Segment, ...]]:
+        """The names with which it begins, and the segments that follow them."""
+        names: list[str] = []
+        for number, segment in enumerate(self.segments):
+            if not isinstance(segment.only, Name):
+                return tuple(names), self.segments[number:]
+            names.append(segment.only.name)
+        return tuple(names), ()
+
+    @property
+    def looks_at_the_root(self) -> bool:
+        """Whether a filter asks of the root (`$`)."""
+        filters = (
+            selector for segment in self.segments for selector in segment.selectors if isinstance(selector, Filter)
+        )
+        return any(looks_at_the_root(selector.logical) for selector in filters)
+
     def nodes(self, root: JsonValue) -> list[Node]:
         """The nodes found, each with its location below `root`."""
-        found: list[tuple[_Trail, JsonValue]] = [(None, root)]
+        return [(item.location, item.value) for item in self.explored(root) if item.step is None]
+
+    def explored(self, root: JsonValue) -> list[Reached]:
+        """The nodes found and, each in its place among them, those at which a step met another kind.
+
+        What follows `..` never does: it looks at everything.
+        """
+        reached = [Reached(None, root)]
+        looks_anywhere = False
         for segment in self.segments:
-            visited = _with_descendants(found) if segment.descend else found
-            found = [
-                ((trail, step), below)
-                for trail, value in visited
-                for selector in segment.selectors
-                for step, below in selector.select(value, root)
-            ]
-        return [(_location(trail), value) for trail, value in found]
+            looks_anywhere = looks_anywhere or segment.descend
+            following: list[Reached] = []
+            for item in reached:
+                if item.step is not None:
+                    following.append(item)
+                elif not looks_anywhere and segment.meets_other_kind(item.value):
+                    following.append(item._replace(step=segment))
+                else:
+                    following += _below(item, segment, root)
+            reached = following
+        return reached
 
     def values(self, document: JsonValue) -> list[JsonValue]:
         """The values found in a JSON document (dicts, lists and scalars)."""
@@ -170,16 +226,23 @@ class Path:
         return self.text
 
 
-def _with_descendants(nodes: Iterable[tuple[_Trail, JsonValue]]) -> Iterator[tuple[_Trail, JsonValue]]:
-    for start in nodes:
-        todo = [start]
-        while todo:
-            trail, value = todo.pop()
-            yield trail, value
-            if type(value) is list:
-                todo += (((trail, step), value[step]) for step in range(len(value) - 1, -1, -1))
-            elif type(value) is dict:
-                todo += (((trail, name), value[name]) for name in reversed(value))
+def _below(item: Reached, segment: Segment, root: JsonValue) -> Iterator[Reached]:
+    for trail, value, _ in _with_descendants(item) if segment.descend else (item,):
+        for selector in segment.selectors:
+            for step, below in selector.select(value, root):
+                yield Reached((trail, step), below)
+
+
+def _with_descendants(start: Reached) -> Iterator[Reached]:
+    todo = [start]
+    while todo:
+        item = todo.pop()
+        yield item
+        trail, value = item.trail, item.value
+        if type(value) is list:
+            todo += (Reached((trail, step), value[step]) for step in range(len(value) - 1, -1, -1))
+        elif type(value) is dict:
+            todo += (Reached((trail, name), value[name]) for name in reversed(value))
 
 
 def _location(trail: _Trail) -> Location:

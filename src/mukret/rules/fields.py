@@ -13,7 +13,7 @@ from mukret.documents.decode import NotJson, decode
 from mukret.rules.model import DOCUMENT_FACTS, REQUEST_FACT, ROW_FACTS, At, Constant, Fact, Policy, Rest, Take
 from mukret.rules.reader import Reader, keys
 from mukret.rules.source import Mapping, Node, Scalar, Sequence
-from mukret.rules.typing import OPTION_NAMES, TypeNames
+from mukret.rules.typing import OPTION_NAMES, TypeNames, policy
 from mukret.types import Bad, Integer, Json, ListOf, Reading, Text, Timestamp, ValueType
 from mukret.types.taken import GATHERINGS, Gathering, can_gather
 from mukret.values import JsonValue
@@ -25,9 +25,9 @@ _FACT_TYPES: dict[str, ValueType] = {
     "fetched_at": Timestamp(),
 }
 _FIELD_KEYS = keys(
-    " ".join((*SOURCES, *OPTION_NAMES, "type take with required default bad keep note measured_in")),
+    " ".join((*SOURCES, *OPTION_NAMES, "type take with required default bad keep note measured_in title")),
 )
-_LOOKUP_KEYS = keys("in by give")
+_LOOKUP_KEYS = keys("in by give across")
 
 
 @dataclass(frozen=True)
@@ -38,6 +38,7 @@ class LookupDraft:
     into: Scalar
     by: list[Scalar]
     give: Scalar
+    across_run: bool = False
 
 
 @dataclass
@@ -58,6 +59,7 @@ class Draft:
     keep: bool = True
     note: str | None = None
     measured_in: str | None = None
+    title: str | None = None
     untyped: bool = False
     """The file names a type that does not exist: nothing can be said of expressions that read this field."""
 
@@ -88,7 +90,8 @@ class FieldReader:
             self.reader.missing(key)
             return None
         path = self.reader.path(node, f"path of {key.text}")
-        return Draft(key.text, key, At((path,), "only"), Reading(Text()), bad=self.policy) if path else None
+        reading = self.types.with_defaults(Reading(Text()))
+        return Draft(key.text, key, At((path,), "only"), reading, bad=self.policy) if path else None
 
     def source_key(self, key: Scalar, body: Mapping) -> str | None:
         given = [name for name in SOURCES if name in body.entries]
@@ -144,7 +147,8 @@ class FieldReader:
         into = self.reader.scalar(body.get("in"), "in")
         by = self.reader.scalars(body.get("by"), "by")
         give = self.reader.scalar(body.get("give"), "give")
-        return LookupDraft(body, into, by, give) if into and by and give else None
+        across = self.reader.choice(body.get("across"), "across", ("run",))
+        return LookupDraft(body, into, by, give, across == "run") if into and by and give else None
 
     def at(self, draft: Draft, node: Node, take: str | None, separator: str) -> At | None:
         if isinstance(node, Sequence):
@@ -166,7 +170,7 @@ class FieldReader:
             default = _FACT_TYPES.get(draft.source.name, default)
         if isinstance(draft.source, At) and draft.source.take in ("all", "count"):
             default = ListOf(Text()) if draft.source.take == "all" else Integer()
-        base = self.types.of_node(body.get("type"), f"type of {draft.name}")
+        base = self.types.of_field(body.get("type"), f"type of {draft.name}")
         given = [name for name in OPTION_NAMES if name in body.entries]
         if base is None and source_key == "compute" and "type" not in body.entries:
             if given:
@@ -175,7 +179,7 @@ class FieldReader:
         if base is None and "type" in body.entries:
             draft.untyped = True  # noted; neither its options nor what is computed from it can be judged
             return Reading(default)
-        reading = self.types.with_options(base or Reading(default), body)
+        reading = self.types.with_options(base or self.types.with_defaults(Reading(default)), body)
         self.check_take(draft, reading, body)
         return reading
 
@@ -209,6 +213,7 @@ class FieldReader:
         draft.bad = policy(self.reader, body.get("bad")) or self.policy
         draft.note = self.reader.text(body.get("note"), "note")
         draft.measured_in = self.reader.text(body.get("measured_in"), "measured_in")
+        draft.title = self.reader.text(body.get("title"), "title")
         default = body.get("default")
         if isinstance(default, Scalar | Sequence) and not (isinstance(default, Scalar) and default.empty):
             draft.default = default
@@ -218,13 +223,6 @@ class FieldReader:
             self.reader.add(
                 "wrong-option", f"{draft.name} is required and has a default", body.key("default"), "keep one of them"
             )
-
-
-def policy(reader: Reader, node: Node | None) -> Policy | None:
-    """What `bad` says; the YAML null and the word are the same."""
-    if isinstance(node, Scalar) and node.means_null:
-        return "null"
-    return cast(Policy | None, reader.choice(node, "bad", ("reject", "null", "stop")))
 
 
 def typed_scalar(reader: Reader, scalar: Scalar | Sequence, reading: Reading, what: str) -> object:

@@ -177,6 +177,7 @@ class Linker:
             draft.keep,
             draft.note,
             draft.measured_in,
+            draft.title,
             draft.key.source.name,
             draft.key.line,
             draft.key.column,
@@ -270,7 +271,9 @@ class Linker:
         if taken is None:
             return None
         by = tuple(scalar.text for scalar in draft.lookup.by)
-        lookup = Lookup(target.name, target.name, by, key, draft.lookup.give.text, tuple(forms))
+        lookup = Lookup(
+            target.name, target.name, by, key, draft.lookup.give.text, tuple(forms), draft.lookup.across_run
+        )
         return self.field(draft, lookup, Reading(taken))
 
     def from_reference(self, draft: Draft, reference: Reference | None, local: list[ValueType | None]) -> Field | None:
@@ -288,7 +291,10 @@ class Linker:
             return None
         answers = reference.answers(types, give.text)
         by = tuple(scalar.text for scalar in draft.lookup.by)
-        lookup = Lookup(reference.name, None, by, reference.key, give.text, (None,) * len(by), answers)
+        if draft.lookup.across_run:
+            message = f"lookup of {draft.name}: a reference is the same for the whole run"
+            self.reader.add("wrong-option", message, draft.lookup.body.key("across"), "take across away")
+        lookup = Lookup(reference.name, None, by, reference.key, give.text, (None,) * len(by), answers=answers)
         return self.field(draft, lookup, Reading(Text()))
 
     def lengths_agree(self, draft: Draft, what: str, key: tuple[str, ...]) -> bool:

@@ -18,7 +18,7 @@ from mukret.rules.source import Problems, SourceText
 from mukret.rules.tables import TablesReader
 from mukret.rules.typing import TypeNames
 
-_TOP_KEYS = keys("mukret title note include enums types response reference tables examples")
+_TOP_KEYS = keys("mukret title note include enums types defaults response reference tables examples")
 
 
 def load_rules(path: str | os.PathLike[str]) -> Rules:
@@ -66,6 +66,7 @@ def _read(problems: Problems, source: SourceText, sha256: str) -> Rules | None:
         return None
     reader.mapping(root, "a rules file", _TOP_KEYS)
     types = TypeNames(reader)
+    types.read_defaults(root.get("defaults"))
     types.read_enums(root.get("enums"))
     types.read_types(root.get("types"))
     references = ReferencesReader(reader)
@@ -85,6 +86,7 @@ def _read(problems: Problems, source: SourceText, sha256: str) -> Rules | None:
         sections.schedule(),
         examples,
         sections.embedded,
+        sections.must_have,
         MappingProxyType(sections.kinds),
         sections.ignore,
         MappingProxyType({**includer.hashes, **references.hashes}),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from fnmatch import fnmatchcase
@@ -57,7 +57,7 @@ class Fact:
         return self.name in ROW_FACTS
 
 
-ROW_FACTS = ("name", "position", "path", "depth")
+ROW_FACTS = ("name", "position", "path", "depth", "kind")
 DOCUMENT_FACTS = ("document", "file", "page", "fetched_at", "url", "call")
 REQUEST_FACT = "request."
 
@@ -81,7 +81,8 @@ Answers = Mapping[tuple[object, ...], object]
 
 @dataclass(frozen=True)
 class Lookup:
-    """The field `give` of the row of a table whose `key` equals the local fields `by`, of several the first.
+    """The field `give` of the row of a table whose `key` equals the local fields `by`, of several the first: in the
+    same document, or with `across_run` in any of the run.
 
     `table` is None for a reference, whose `answers` are ready. `forms` bring the values of a pair (local, key) to
     forms that are equal if the values are; None where they are so as they stand.
@@ -93,6 +94,7 @@ class Lookup:
     key: tuple[str, ...]
     give: str
     forms: tuple[Callable[[object], object] | None, ...]
+    across_run: bool = False
     answers: Answers = field(default_factory=dict, compare=False)
 
     def form(self, values: tuple[object, ...]) -> tuple[object, ...] | None:
@@ -116,6 +118,8 @@ class Field:
     keep: bool = True
     note: str | None = None
     measured_in: str | None = None
+    title: str | None = None
+    """How its column is headed where people read it."""
     file: str = ""
     line: int = 0
     column: int = 0
@@ -175,6 +179,12 @@ class Table:
         )
 
     @property
+    def titles(self) -> dict[str, str]:
+        """The title of each column that is written, in order; its name if it has none."""
+        kept = [*(item.field for item in self.inherit), *(own for own in self.fields if own.keep)]
+        return {own.name: own.title or own.name for own in kept}
+
+    @property
     def types(self) -> dict[str, ValueType]:
         """The type of each field, inherited ones and those that are not written included."""
         return {
@@ -201,16 +211,18 @@ class Embedded:
 
 @dataclass(frozen=True)
 class Kind:
-    """One of several kinds of response that a rules file serves: all that is given must fit. `files` is a pattern for
-    the name of the file, `when` a condition on the document."""
+    """One of several kinds of response that a rules file serves: all that is given must fit. `files` are patterns for
+    the name of the file, one of which must; `when` is a condition on the document. `must_have`: what every document of
+    the kind has."""
 
     name: str
-    files: str | None = None
+    files: tuple[str, ...] = ()
     call: str | None = None
     when: Condition | None = None
+    must_have: tuple[Path, ...] = ()
 
     def fits(self, document: JsonValue, file: str, call: str | None) -> bool:
-        if self.files is not None and not any(fnmatchcase(name, self.files) for name in file_names(file)):
+        if self.files and not any(fnmatchcase(name, files) for name in file_names(file) for files in self.files):
             return False
         if self.call is not None and self.call != call:
             return False
@@ -287,6 +299,7 @@ class Rules:
     schedule: tuple[Step, ...]
     examples: tuple[Example, ...] = field(default=())
     embedded: tuple[Embedded, ...] = ()
+    must_have: tuple[Path, ...] = ()
     kinds: Mapping[str, Kind] = field(default_factory=dict)
     ignore: tuple[Path, ...] = ()
     included: Mapping[str, str] = field(default_factory=dict)
@@ -302,3 +315,10 @@ class Rules:
             ordered += ready
             waiting = [table for table in waiting if table not in ready]
         return ordered
+
+
+def must_haves(rules: Rules) -> Iterator[Path]:
+    """All that documents must have, of whatever kind."""
+    yield from rules.must_have
+    for kind in rules.kinds.values():
+        yield from kind.must_have

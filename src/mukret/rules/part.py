@@ -46,7 +46,7 @@ def _behind(fields: Iterable[Field], condition: Expression | None) -> Iterator[s
         match own.source:
             case Compute(expression=expression):
                 expressions.append(expression)
-            case Lookup(table=str(target)):
+            case Lookup(table=str(target), across_run=False):
                 yield target
     for expression in expressions:
         yield from (aggregate.table for aggregate in expression.aggregates())

@@ -7,8 +7,8 @@ from mukret.rules.model import Embedded, Kind
 from mukret.rules.reader import Reader, keys
 from mukret.rules.source import Mapping, Node, Scalar, Sequence
 
-_RESPONSE_KEYS = keys("embedded ignore fields kinds")
-_KIND_KEYS = keys("files call when note")
+_RESPONSE_KEYS = keys("embedded ignore fields kinds must_have")
+_KIND_KEYS = keys("files call when must_have note")
 
 
 class ResponseReader:
@@ -16,10 +16,11 @@ class ResponseReader:
         self.reader = reader
         self.embedded: tuple[Embedded, ...] = ()
         self.ignore: tuple[Path, ...] = ()
+        self.must_have: tuple[Path, ...] = ()
         self.kinds: dict[str, Kind] = {}
 
     def read(self, node: Node | None) -> Mapping | None:
-        """The section; `embedded`, `ignore` and `kinds` are kept."""
+        """The section; `embedded`, `ignore`, `must_have` and `kinds` are kept."""
         body = self.reader.mapping(node, "response", _RESPONSE_KEYS)
         if body is None:
             return None
@@ -28,6 +29,7 @@ class ResponseReader:
             for path, node in self.paths(body.get("embedded"), "embedded")
         )
         self.ignore = tuple(path for path, _ in self.paths(body.get("ignore"), "ignore"))
+        self.must_have = self.must_haves(body)
         section = self.reader.mapping(body.get("kinds"), "kinds")
         for name, (key, value) in section.entries.items() if section else ():
             self.reader.name(key, "a kind")
@@ -35,6 +37,9 @@ class ResponseReader:
             if kind is not None:
                 self.kinds[name] = kind
         return body
+
+    def must_haves(self, body: Mapping) -> tuple[Path, ...]:
+        return tuple(path for path, _ in self.paths(body.get("must_have"), "must_have"))
 
     def paths(self, node: Node | None, what: str) -> list[tuple[Path, Node]]:
         """A list of paths, or one path as a list of one, each with the node in which it stands."""
@@ -51,7 +56,8 @@ class ResponseReader:
             self.reader.add("missing-key", f"the kind {name} does not say how it is recognised", key, hint)
         return Kind(
             name,
-            self.reader.text(body.get("files"), f"files of {name}"),
+            tuple(scalar.text for scalar in self.reader.scalars(body.get("files"), f"files of {name}")),
             self.reader.text(body.get("call"), f"call of {name}"),
             self.reader.condition(body.get("when"), f"when of {name}"),
+            self.must_haves(body),
         )

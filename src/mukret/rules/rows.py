@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from itertools import zip_longest
 from typing import Literal, NamedTuple
 
-from mukret.paths import Condition, Index, Location, Name, Path
+from mukret.paths import Condition, Index, Location, Name, Path, Reached, Segment, wanted_kind
 from mukret.text import counted, shortened
 from mukret.types import Bad
 from mukret.values import JsonValue, kind_of
 
 Uneven = Literal["reject", "pad", "shortest"]
 Members = Mapping[str, Location]
+Excused = Callable[[Location], bool]
+"""Whether what stands at a location below a node is on record already, as a text that was to be JSON and is none: a
+step that meets it finds nothing, and nobody complains again."""
 
 
 class FoundRow(NamedTuple):
@@ -22,6 +25,7 @@ class FoundRow(NamedTuple):
     `spread`: it is an element of an array that a path found, and stands under the name of that array. `members`: the
     row was put together, and its members stand at these places. `above`: the number of the row above it (`recurse`)
     among those found with it. `fault`: it can't be read at all. `hollow`: it stands for the absence of rows (`outer`).
+    `met`: it was not found, but stands where a step of a path met another kind.
     """
 
     location: Location
@@ -33,6 +37,7 @@ class FoundRow(NamedTuple):
     members: Members | None = None
     fault: Bad | None = None
     hollow: bool = False
+    met: bool = False
 
     def name(self, of_parent: str | None) -> str | None:
         """The member name under which it stands; a row that is its parent's node has its parent's."""
@@ -82,21 +87,60 @@ DOCUMENT = Place()
 
 
 @dataclass(frozen=True)
+class Excuses:
+    """Where in a document something stands that is on record already."""
+
+    locations: frozenset[Location] = frozenset()
+
+    def below(self, place: Place) -> Excused | None:
+        """Whether it stands at a location below the row at this place; None if there is nothing at all."""
+        return (lambda inner: place.below(inner) in self.locations) if self.locations else None
+
+
+NO_EXCUSES = Excuses()
+
+
+def found_and_met(path: Path, root: JsonValue, excused: Excused | None = None) -> list[Reached]:
+    """The nodes that a path finds, and those at which it met another kind, but for those that are excused."""
+    reached = path.explored(root)
+    if excused is None:
+        return reached
+    return [item for item in reached if item.step is None or not excused(item.location)]
+
+
+def met_instead(item: Reached) -> FoundRow:
+    """What a step of a path to rows met in their stead: one row that can't be read."""
+    assert item.step is not None
+    return FoundRow(item.location, item.value, fault=met_fault(item.step), met=True)
+
+
+def met_fault(step: Segment) -> Bad:
+    """What is wrong where a step of a path to rows met another kind."""
+    return Bad("row-shape", wanted_kind(step))
+
+
+@dataclass(frozen=True)
 class Zip:
     """Parallel arrays: row n is the object of the nth nodes of all paths."""
 
     paths: Mapping[str, Path]
     uneven: Uneven = "reject"
 
-    def find(self, root: JsonValue) -> FoundRows:
-        found = {name: path.nodes(root) for name, path in self.paths.items()}
+    def find(self, root: JsonValue, excused: Excused | None) -> FoundRows:
+        """The rows, and below them what was met in the stead of any of the arrays."""
+        reached = {name: found_and_met(path, root, excused) for name, path in self.paths.items()}
+        met = [met_instead(item) for items in reached.values() for item in items if item.step is not None]
+        found = {
+            name: [(item.location, item.value) for item in items if item.step is None]
+            for name, items in reached.items()
+        }
         lengths = {name: len(nodes) for name, nodes in found.items()}
         if self.uneven == "reject" and len(set(lengths.values())) > 1:
             told = ", ".join(f"{name} {length}" for name, length in lengths.items())
             bad = Bad("uneven", f"the arrays are of unequal length: {shortened(told, 200)}", told=True)
-            return FoundRows([], Refusal(bad, max(lengths.values())))
+            return FoundRows(met, Refusal(bad, max(lengths.values())))
         joined = zip(*found.values(), strict=False) if self.uneven == "shortest" else zip_longest(*found.values())
-        return FoundRows([self.row(dict(zip(found, nodes, strict=True))) for nodes in joined])
+        return FoundRows([*(self.row(dict(zip(found, nodes, strict=True))) for nodes in joined), *met])
 
     def row(self, nodes: Mapping[str, tuple[Location, JsonValue] | None]) -> FoundRow:
         there = {name: node for name, node in nodes.items() if node is not None}
@@ -113,17 +157,21 @@ class Header:
     path: Path | None
 
     def applied(self, rows: list[FoundRow], root: JsonValue) -> FoundRows:
-        if not rows:
-            return FoundRows([])
+        """What was met in the stead of rows has no header and is none."""
+        under = [row for row in rows if row.fault is None]
+        if not under:
+            return FoundRows(rows)
         if self.path is None:
-            names, rows = rows[0].node, rows[1:]
+            first = under.pop(0)
+            names, rows = first.node, [row for row in rows if row is not first]
         else:
             found = self.path.values(root)
             names = found[0] if len(found) == 1 and type(found[0]) is not str else found or None
         wrong = self.wrong(names)
         if wrong:
-            return FoundRows([], Refusal(Bad("header", wrong, told=True), len(rows)) if rows else None)
-        return FoundRows([_under(names, row) for row in rows])
+            met = [row for row in rows if row.fault is not None]
+            return FoundRows(met, Refusal(Bad("header", wrong, told=True), len(under)) if under else None)
+        return FoundRows([_under(names, row) if row.fault is None else row for row in rows])
 
     @staticmethod
     def wrong(names: JsonValue) -> str | None:
@@ -172,6 +220,8 @@ class Rows:
     header: Header | None = None
     recurse: Path | None = None
     outer: bool = False
+    judges_shape: bool = False
+    """Whether a row that is no object can't be read: all that its fields look for are members of an object."""
 
     @property
     def plain(self) -> bool:
@@ -188,27 +238,30 @@ class Rows:
         """All paths that look for rows, each of which should find something."""
         return (*self.paths, *(self.zip.paths.values() if self.zip else ()))
 
-    def find(self, root: JsonValue, *, hollow: bool = False) -> FoundRows:
+    def find(self, root: JsonValue, *, hollow: bool = False, excused: Excused | None = None) -> FoundRows:
         """The rows below a document or a row of the parent table, in their order. Below a hollow row is nothing."""
-        found = FoundRows([]) if hollow else self.within(root)
+        found = FoundRows([]) if hollow else self.within(root, excused)
         if self.outer and not found.rows and found.refusal is None:
             return FoundRows([FoundRow((), None, hollow=True)])
         return found
 
-    def within(self, root: JsonValue) -> FoundRows:
+    def within(self, root: JsonValue, excused: Excused | None) -> FoundRows:
         if self.zip is not None:
-            zipped = self.zip.find(root)
+            zipped = self.zip.find(root, excused)
             return FoundRows(self.meeting(zipped.rows, root), zipped.refusal)
-        found = [row for path in self.paths for row in self.candidates(path, root)]
+        found = [row for path in self.paths for row in self.candidates(path, root, excused)]
         if self.header is not None:
             headed = self.header.applied(self.meeting(found, root), root)
             return FoundRows(_numbered(headed.rows), headed.refusal)
-        rows = self.meeting(found, root)
-        return FoundRows(self.with_those_below(rows, self.recurse) if self.recurse else rows)
+        rows = self.judged(self.meeting(found, root), excused)
+        return FoundRows(self.with_those_below(rows, self.recurse, excused) if self.recurse else rows)
 
-    def candidates(self, path: Path, root: JsonValue) -> Iterator[FoundRow]:
-        for location, node in path.nodes(root):
-            if not self.spread:
+    def candidates(self, path: Path, root: JsonValue, excused: Excused | None) -> Iterator[FoundRow]:
+        for item in found_and_met(path, root, excused):
+            location, node = item.location, item.value
+            if item.step is not None:
+                yield met_instead(item)
+            elif not self.spread:
                 yield FoundRow(location, node)
             elif type(node) is list:
                 yield from (FoundRow((*location, number), element, True) for number, element in enumerate(node))
@@ -216,22 +269,55 @@ class Rows:
                 yield FoundRow(location, node)
 
     def meeting(self, found: list[FoundRow], root: JsonValue) -> list[FoundRow]:
-        """Those for which `when` holds, with their positions."""
-        return _numbered(row for row in found if self.when is None or self.when.holds(row.node, root))
+        """Those for which `when` holds, with their positions; it judges nodes that were found, not what was met in the
+        stead of rows."""
+        when = self.when
+        return _numbered(row for row in found if when is None or row.fault is not None or when.holds(row.node, root))
 
-    def with_those_below(self, top: list[FoundRow], recurse: Path) -> list[FoundRow]:
-        """Each row followed by those below it, depth first."""
+    def judged(self, rows: list[FoundRow], excused: Excused | None) -> list[FoundRow]:
+        """With those that can't be read since they are no objects."""
+        if not self.judges_shape:
+            return rows
+        return [self.in_shape(row, excused) for row in rows]
+
+    @staticmethod
+    def in_shape(row: FoundRow, excused: Excused | None) -> FoundRow:
+        if row.fault is not None or type(row.node) is dict or (excused is not None and excused(row.location)):
+            return row
+        return row._replace(fault=row_shape())
+
+    def with_those_below(self, top: list[FoundRow], recurse: Path, excused: Excused | None) -> list[FoundRow]:
+        """Each row followed by those below it, depth first.
+
+        A row that is itself what the first step meets is a leaf: it stands on record as a row.
+        """
         rows: list[FoundRow] = []
         todo = top[::-1]
         while todo:
             row = todo.pop()
-            below = self.meeting(list(self.candidates(recurse, row.node)), row.node)
+            here = _within(excused, row.location)
+            below = self.judged(self.meeting(self.below(row, recurse, here), row.node), here)
             todo += (
                 child._replace(location=(*row.location, *child.location), depth=row.depth + 1, above=len(rows))
                 for child in reversed(below)
             )
             rows.append(row)
         return rows
+
+    def below(self, row: FoundRow, recurse: Path, excused: Excused | None) -> list[FoundRow]:
+        """The rows directly below a row of the same table; none below one that can't be read."""
+        if row.fault is not None:
+            return []
+        return [child for child in self.candidates(recurse, row.node, excused) if child.location or not child.fault]
+
+
+def _within(excused: Excused | None, location: Location) -> Excused | None:
+    """The same of a node that stands further down."""
+    return None if excused is None else lambda inner: excused((*location, *inner))
+
+
+def row_shape() -> Bad:
+    return Bad("row-shape", "an object with members")
 
 
 def _numbered(rows: Iterable[FoundRow]) -> list[FoundRow]:

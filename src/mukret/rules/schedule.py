@@ -5,7 +5,20 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from mukret.expressions import Expression
-from mukret.rules.model import WHERE, Above, Compute, Derive, Field, Inherit, Inherited, Lookup, Step, Survive
+from mukret.rules.model import (
+    RESPONSE,
+    WHERE,
+    Above,
+    Compute,
+    Derive,
+    Field,
+    Inherit,
+    Inherited,
+    Lookup,
+    Rules,
+    Step,
+    Survive,
+)
 from mukret.rules.ordering import after_what_they_need
 
 _Node = tuple[str, str | None]
@@ -22,37 +35,90 @@ def make_schedule(
     Lookups and aggregates see the rows that survive, and whether a row survives hangs on all of its fields and on its
     condition. Where those hang on the lookup in turn (a table that looks into itself), the row is judged without them.
     """
-    own: dict[_Node, Field] = {(table, item.name): item for table, items in fields.items() for item in items}
-    taken: dict[_Node, Inherited] = {(table, item.name): item for table, items in inherited.items() for item in items}
-    nodes: list[_Node] = []
-    for table in fields:
-        nodes += [(table, item.name) for item in inherited.get(table, ())]
-        nodes += [(table, item.name) for item in fields[table]]
-    needs: dict[_Node, list[_Node]] = {}
-    for node in nodes:
-        needs[node] = [(taken[node].origin, node[1])] if node in taken else _needs(node[0], own[node])
-    for table, condition in conditions.items():
-        needs[table, WHERE] = [(table, name) for name in condition.fields()] + _aggregated(condition)
-        nodes.append((table, WHERE))
-    asked = sorted({need[0] for found in needs.values() for need in found if need[1] is None})
-    without = {}
-    for table in asked:
-        hanging = _hanging_on((table, None), needs)
-        of_table = [node for node in nodes if node[0] == table]
-        without[table] = frozenset(str(node[1]) for node in of_table if node in hanging)
-    for table in asked:
-        needs[table, None] = [node for node in nodes if node[0] == table and node[1] not in without[table]]
-    order, _ = after_what_they_need(nodes, lambda node: needs[node])
+    graph = _Graph(fields, inherited, conditions)
+    order, _ = after_what_they_need(graph.nodes, lambda node: graph.needs[node])
     steps: list[Step] = []
     for node in order:
         table = node[0]
-        if node in taken:
-            steps.append(Inherit(table, taken[node]))
-        elif node in own:
-            steps.append(Derive(table, own[node]))
+        if node in graph.taken:
+            steps.append(Inherit(table, graph.taken[node]))
+        elif node in graph.own:
+            steps.append(Derive(table, graph.own[node]))
         elif node[1] is None:
-            steps.append(Survive(table, without[table]))
+            steps.append(Survive(table, graph.without[table]))
     return tuple(steps)
+
+
+class _Graph:
+    """What needs what, over the fields of all tables. Where it is asked which rows of a table survive, `without` has
+    the fields that hang on the answer."""
+
+    def __init__(
+        self,
+        fields: Mapping[str, Sequence[Field]],
+        inherited: Mapping[str, Sequence[Inherited]],
+        conditions: Mapping[str, Expression],
+    ) -> None:
+        self.own: dict[_Node, Field] = {(table, item.name): item for table, items in fields.items() for item in items}
+        self.taken: dict[_Node, Inherited] = {
+            (table, item.name): item for table, items in inherited.items() for item in items
+        }
+        self.nodes: list[_Node] = []
+        for table in fields:
+            self.nodes += [(table, item.name) for item in inherited.get(table, ())]
+            self.nodes += [(table, item.name) for item in fields[table]]
+        self.needs: dict[_Node, list[_Node]] = {}
+        for node in self.nodes:
+            taken = self.taken.get(node)
+            self.needs[node] = [(taken.origin, taken.name)] if taken else _needs(node[0], self.own[node])
+        for table, condition in conditions.items():
+            self.needs[table, WHERE] = [(table, name) for name in condition.fields()] + _aggregated(condition)
+            self.nodes.append((table, WHERE))
+        asked = sorted({need[0] for found in self.needs.values() for need in found if need[1] is None})
+        self.without: dict[str, frozenset[str]] = {}
+        for table in asked:
+            hanging = _hanging_on((table, None), self.needs)
+            of_table = [node for node in self.nodes if node[0] == table]
+            self.without[table] = frozenset(str(node[1]) for node in of_table if node in hanging)
+        for table in asked:
+            own = [node for node in self.nodes if node[0] == table and node[1] not in self.without[table]]
+            self.needs[table, None] = own
+
+    def behind(self, start: _Node) -> set[_Node]:
+        """All that a node needs, at first or second hand."""
+        seen: set[_Node] = set()
+        todo = [start]
+        while todo:
+            for need in self.needs[todo.pop()]:
+                if need not in seen:
+                    seen.add(need)
+                    todo.append(need)
+        return seen
+
+
+def lookup_passes(rules: Rules) -> list[list[tuple[str, Field]]]:
+    """The lookups across the run, by the readings of the input that must go before. In each the answers of some are
+    gathered: what those hang on is known from earlier ones."""
+    tables = rules.tables
+    graph = _Graph(
+        {RESPONSE: rules.response_fields, **{name: table.fields for name, table in tables.items()}},
+        {name: table.inherit for name, table in tables.items()},
+        {name: table.where for name, table in tables.items() if table.where is not None},
+    )
+    looking = {
+        node: own
+        for node, own in graph.own.items()
+        if isinstance(own.source, Lookup) and own.source.across_run and own.source.table is not None
+    }
+    behind = {node: (graph.behind(node) & looking.keys()) - {node} for node in looking}
+    passes: list[list[tuple[str, Field]]] = []
+    known: set[_Node] = set()
+    while len(known) < len(looking):
+        ready = [node for node in looking if node not in known and behind[node] <= known]
+        assert ready, "what hangs on itself is left out of the judgement"
+        passes.append([(node[0], looking[node]) for node in ready])
+        known |= set(ready)
+    return passes
 
 
 def _needs(table: str, own: Field) -> list[_Node]:

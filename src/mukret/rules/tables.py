@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from collections.abc import Mapping as MappingType
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import cast
 
 from mukret.expressions.tree import Constant as Nothing
 from mukret.paths import Path
-from mukret.rules.fields import Draft, FieldReader, policy
+from mukret.rules.fields import Draft, FieldReader
 from mukret.rules.linking import Linker, TableDraft
 from mukret.rules.model import RESPONSE, At, Duplicates, Embedded, Fact, Field, Kind, Policy, Rest, Step, Table
 from mukret.rules.ordering import after_what_they_need
@@ -21,7 +21,7 @@ from mukret.rules.rows import Rows
 from mukret.rules.schedule import make_schedule
 from mukret.rules.source import Mapping, Node, Scalar
 from mukret.rules.source import Sequence as SequenceNode
-from mukret.rules.typing import TypeNames
+from mukret.rules.typing import TypeNames, policy
 from mukret.text import did_you_mean
 from mukret.types import Boolean, Json, Reading
 
@@ -56,6 +56,7 @@ class TablesReader:
         self.embedded: tuple[Embedded, ...] = ()
         self.kinds: dict[str, Kind] = {}
         self.ignore: tuple[Path, ...] = ()
+        self.must_have: tuple[Path, ...] = ()
 
     def all_names(self) -> frozenset[str]:
         """The names of all tables and fields that the file has, sound or not."""
@@ -74,8 +75,9 @@ class TablesReader:
         response = ResponseReader(self.reader)
         body = response.read(node)
         self.embedded, self.kinds, self.ignore = response.embedded, response.kinds, response.ignore
+        self.must_have = response.must_have
         section = self.reader.mapping(body.get("fields"), "response.fields") if body else None
-        drafts = self.fields(section, "reject")
+        drafts = self.fields(section, self.types.default_policy)
         for draft in drafts:
             if draft.above or (isinstance(draft.source, Fact) and draft.source.of_row):
                 self.reader.add("wrong-value", "a fact of a row has no place in response.fields", draft.key)
@@ -155,7 +157,7 @@ class TablesReader:
     def read_table(self, name: str, key: Scalar, body: Mapping) -> None:
         """Everything that can be said before the fields are linked."""
         within = self.parents[name]
-        bad = policy(self.reader, body.get("bad")) or "reject"
+        bad = policy(self.reader, body.get("bad")) or self.types.default_policy
         section = self.reader.mapping(body.get("fields"), f"fields of {name}")
         if "fields" not in body.entries:
             self.reader.add("missing-key", f"the table {name} has no fields", key, "fields: {name: $.path}")
@@ -220,7 +222,7 @@ class TablesReader:
                 "expression-type", f"where of {name} wants a condition, but this is {where.type.name}", where_scalar
             )
         duplicates = self.reader.choice(body.body.get("duplicates"), "duplicates", ("reject", "first", "last"))
-        self.tables[name] = Table(
+        table = Table(
             name,
             body.rows,
             draft.within,
@@ -235,6 +237,7 @@ class TablesReader:
             body.key.line,
             body.key.column,
         )
+        self.tables[name] = replace(table, rows=replace(table.rows, judges_shape=table.judges_shape))
 
     def key(self, body: _Body, linker: Linker) -> tuple[str, ...]:
         name, visible = body.draft.name, linker.visible[body.draft.name]

@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable, Iterator
+from collections.abc import Mapping as MappingType
 from dataclasses import fields as dataclass_fields
 from dataclasses import replace
 from decimal import Decimal
 from types import MappingProxyType
-from typing import Any
+from typing import Any, NamedTuple, TypeVar, cast
 
 from mukret.paths.regexps import PatternError, capturing
+from mukret.rules.model import Policy
 from mukret.rules.reader import Reader, keys
 from mukret.rules.source import Mapping, Node, Scalar
 from mukret.text import nearest
 from mukret.types import (
+    PLAIN,
     Boolean,
     DecimalType,
     Enum,
@@ -32,10 +36,14 @@ from mukret.types.enums import Attribute
 from mukret.types.formats import pattern_problem
 from mukret.types.instants import EPOCH_MICROS, Timestamp
 from mukret.types.names import TYPE_NAMES, TypeNameError, item_name, list_of
+from mukret.types.numbers import MAX_DIGITS
 from mukret.types.zones import zone, zone_names
 
+Found = TypeVar("Found")
 OPTION_NAMES = tuple(option.name for option in dataclass_fields(Options))
 _TYPE_KEYS = keys("type note " + " ".join(OPTION_NAMES))
+_DEFAULT_OPTIONS = ("blank", "trim", "zone", "fold", "grouping", "point", "round")
+_DEFAULT_KEYS = keys(" ".join((*_DEFAULT_OPTIONS, "bad")))
 _ENUM_KEYS = keys("values otherwise case note")
 _FORMATS: dict[type[ValueType], tuple[str, ...]] = {
     Timestamp: ("iso", "rfc5322", *EPOCH_MICROS),
@@ -49,41 +57,72 @@ _INTEGER = re.compile(r"[-+]?[0-9]+")
 _DECIMAL = re.compile(r"[-+]?(?:[0-9]+\.[0-9]*|\.[0-9]+)")
 
 
+class _Named(NamedTuple):
+    """A type with a name, and the options that the file gives it."""
+
+    kind: ValueType
+    given: dict[str, Any]
+
+
 class TypeNames:
     """Everything that a type can be called in one rules file."""
 
     def __init__(self, reader: Reader) -> None:
         self.reader = reader
         self.enums: dict[str, Enum] = {}
-        self.named: dict[str, Reading] = {}
+        self.named: dict[str, _Named] = {}
+        self.defaults: dict[str, Any] = {}
+        """Reading options of the whole file."""
+        self.default_policy: Policy = "reject"
 
     def reading(self, name: str) -> Reading:
         """The type of this name with its options. Raises KeyError, or TypeNameError for a broken built-in one."""
+        kind, given = self.named_type(name)
+        return Reading(kind, replace(PLAIN, **given))
+
+    def field_reading(self, name: str) -> Reading:
+        """The same for a field, which has the defaults of the file where the type says nothing. Raises as `reading`."""
+        kind, given = self.named_type(name)
+        return Reading(kind, replace(PLAIN, **{**self.defaults_for(kind), **given}))
+
+    def with_defaults(self, reading: Reading) -> Reading:
+        """A built-in type with the defaults of the file."""
+        return Reading(reading.type, replace(reading.options, **self.defaults_for(reading.type)))
+
+    def defaults_for(self, kind: ValueType) -> dict[str, Any]:
+        return {name: value for name, value in self.defaults.items() if name in kind.accepts_options}
+
+    def named_type(self, name: str) -> _Named:
+        """The type of this name, and the options that it is given."""
         if name in self.named:
             return self.named[name]
         if name in self.enums:
-            return Reading(self.enums[name])
+            return _Named(self.enums[name], {})
         item = item_name(name)
         if item is not None:
-            inner = self.reading(item)
-            return Reading(list_of(inner.type), inner.options)
+            kind, given = self.named_type(item)
+            return _Named(list_of(kind), given)
         built_in = parse_type(name)
         if built_in is None:
             raise KeyError(name)
-        return Reading(built_in)
+        return _Named(built_in, {})
 
     def known(self) -> list[str]:
         return [*self.enums, *self.named, *TYPE_NAMES]
 
-    def of_node(self, node: Node | None, what: str) -> Reading | None:
-        """The type that a `type:` names, problems noted."""
+    def of_field(self, node: Node | None, what: str) -> Reading | None:
+        """The type that the `type:` of a field names, problems noted."""
+        return self.of_node(node, what, self.field_reading)
+
+    def of_node(self, node: Node | None, what: str, named: Callable[[str], Found]) -> Found | None:
+        """What a `type:` names, problems noted."""
         scalar = self.reader.scalar(node, what)
         if scalar is None:
             return None
         if scalar.plain and _CUT_SHORT.fullmatch(scalar.text):
             return None  # YAML cut it at the comma: noted as a trap where the keys were checked
         try:
-            return self.reading(scalar.text)
+            return named(scalar.text)
         except KeyError as error:
             name = str(error.args[0])  # of the elements, in list(name)
             near = nearest(name, self.known())
@@ -146,30 +185,50 @@ class TypeNames:
                 "missing-key", f"the type {name} has no type to stand on", body, "say type: integer, or another"
             )
             return
-        base = self.of_node(body.get("type"), f"type of {name}")
+        base = self.of_node(body.get("type"), f"type of {name}", self.named_type)
         if base is not None:
-            self.named[name] = self.with_options(base, body)
+            self.named[name] = _Named(base.kind, {**base.given, **self.options(base.kind, base.given, body)})
+
+    def read_defaults(self, node: Node | None) -> None:
+        """Reading options, and what becomes of bad values, for the whole file."""
+        body = self.reader.mapping(node, "defaults", _DEFAULT_KEYS)
+        if body is None:
+            return
+        for name in _DEFAULT_OPTIONS:
+            if name in body.entries:
+                value = self.option(name, body.entries[name][1], Text())
+                if value is not None:
+                    self.defaults[name] = value
+        self.marks_differ({"point": PLAIN.point, **self.defaults}, body)
+        self.default_policy = policy(self.reader, body.get("bad")) or "reject"
 
     # ---- reading options
 
     def with_options(self, base: Reading, body: Mapping) -> Reading:
         """A type with the reading options that stand in a mapping on top of its own."""
+        given = self.options(base.type, vars(base.options), body)
+        return Reading(base.type, replace(base.options, **given))
+
+    def options(self, kind: ValueType, below: MappingType[str, Any], body: Mapping) -> dict[str, Any]:
+        """The reading options that stand in a mapping; `below` are those that they go on top of."""
         given: dict[str, Any] = {}
         for name in OPTION_NAMES:
             if name not in body.entries:
                 continue
             key, node = body.entries[name]
-            if name not in base.type.accepts_options and not (name == "trim" and base.type.always_trims):
-                hint = f"it takes {', '.join(sorted(base.type.accepts_options))}"
-                self.reader.add("wrong-option", f"{name} means nothing for the type {base.type.name}", key, hint)
+            if name not in kind.accepts_options and not (name == "trim" and kind.always_trims):
+                hint = f"it takes {', '.join(sorted(kind.accepts_options))}"
+                self.reader.add("wrong-option", f"{name} means nothing for the type {kind.name}", key, hint)
                 continue
-            value = self.option(name, node, base.type)
+            value = self.option(name, node, kind)
             if value is not None:
                 given[name] = value
-        options = replace(base.options, **given)
-        if options.grouping is not None and options.grouping == options.point:
+        self.marks_differ({"point": PLAIN.point, **below, **given}, body)
+        return given
+
+    def marks_differ(self, options: MappingType[str, Any], body: Mapping) -> None:
+        if options.get("grouping") is not None and options["grouping"] == options["point"]:
             self.reader.add("wrong-value", "grouping and point are the same character", body, "say point as well")
-        return Reading(base.type, options)
 
     def option(self, name: str, node: Node, kind: ValueType) -> Any:
         reader = self.reader
@@ -250,6 +309,13 @@ class TypeNames:
         return scalar.text
 
 
+def policy(reader: Reader, node: Node | None) -> Policy | None:
+    """What `bad` says; the YAML null and the word are the same."""
+    if isinstance(node, Scalar) and node.means_null:
+        return "null"
+    return cast(Policy | None, reader.choice(node, "bad", ("reject", "null", "stop")))
+
+
 class EnumReader:
     def __init__(self, reader: Reader, name: str) -> None:
         self.reader = reader
@@ -258,13 +324,9 @@ class EnumReader:
     def read(self, body: Mapping) -> Enum:
         exact = self.reader.choice(body.get("case"), "case", ("exact",)) == "exact"
         values = self.values(body)
-        enum = Enum(
-            self.name,
-            tuple(values),
-            self.otherwise(body, values),
-            exact,
-            MappingProxyType(self.attribute_types(body, values)),
-        )
+        types = self.attribute_types(body, values)
+        otherwise = self.otherwise(body, values)
+        enum = Enum(self.name, tuple(_widened(values, types)), otherwise, exact, MappingProxyType(types))
         self.check_words(body, enum)
         return enum
 
@@ -328,16 +390,7 @@ class EnumReader:
                 self.reader.add("wrong-value", message, body.get("values") or body, "quote them all, or none")
                 continue
             types[name] = kind
-            if isinstance(kind, DecimalType):
-                self.widen(values, name)
         return types
-
-    @staticmethod
-    def widen(values: list[EnumValue], name: str) -> None:
-        for index, value in enumerate(values):
-            number = value.attributes.get(name)
-            if type(number) is int:
-                values[index] = replace(value, attributes=MappingProxyType({**value.attributes, name: Decimal(number)}))
 
     def check_words(self, body: Mapping, enum: Enum) -> None:
         owner: dict[str, str] = {}
@@ -348,6 +401,17 @@ class EnumReader:
                     section = body.get("values")
                     where = section.key(value.name) if isinstance(section, Mapping) else body
                     self.reader.add("name-clash", f"{first} and {value.name} both accept {word!r}", where)
+
+
+def _widened(values: list[EnumValue], types: MappingType[str, ValueType]) -> Iterator[EnumValue]:
+    """The values with all numbers of a decimal attribute as decimals, with as many digits after the point as it has."""
+    for value in values:
+        attributes = dict(value.attributes)
+        for name, number in attributes.items():
+            kind = types.get(name)
+            if isinstance(kind, DecimalType) and isinstance(number, int | Decimal):
+                attributes[name] = kind.fitted(Decimal(number), None)
+        yield replace(value, attributes=MappingProxyType(attributes))
 
 
 def literal(scalar: Scalar) -> Attribute:
@@ -378,5 +442,5 @@ def common_literal_type(literals: list[Attribute]) -> ValueType | None:
         numbers = [Decimal(item) for item in literals if isinstance(item, int | Decimal)]
         scale = max(max(0, -int(number.as_tuple().exponent)) for number in numbers)
         whole = max(max(1, number.adjusted() + 1) for number in numbers)
-        return DecimalType(min(38, whole + scale), scale)
+        return DecimalType(whole + scale, scale) if whole + scale <= MAX_DIGITS else None
     return None

@@ -6,7 +6,8 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from mukret.documents import BadDocument, Origin, Source, read_batches
-from mukret.paths import Location, Path, normalized
+from mukret.documents.cutting import Names, Part
+from mukret.paths import Filter, Index, Location, Path, Wildcard, child_segment, normalized
 from mukret.values import JsonValue, kind_of
 
 SMALL_BATCH = 250_000
@@ -65,11 +66,45 @@ def find_nodes(sources: Iterable[Source], path: Path) -> tuple[Reading, Iterator
 
 
 def _nodes(sources: Iterable[Source], path: Path, reading: Reading) -> Iterator[Found]:
-    for batch in read_batches(sources, size=SMALL_BATCH):
+    names = _long_array(path)
+    arrays = [] if names is None else [names]
+    last: tuple[str, int] | None = None
+    for batch in read_batches(sources, size=SMALL_BATCH, arrays=arrays, as_it_comes=True):
         reading.bad += batch.bad
-        reading.first += batch.documents[: 20 - len(reading.first)]
+        part = batch.part
+        if part.array is None:
+            reading.first += batch.documents[: 20 - len(reading.first)]
         for index, document in enumerate(batch.documents):
-            reading.documents += 1
-            for location, value in path.nodes(document):
-                yield Found(batch.sources[index], batch.numbers[index], batch.origins[index], location, value)
+            source, number = batch.sources[index], batch.numbers[index]
+            if last != (source.path, number):
+                last = (source.path, number)
+                reading.documents += 1
+            for location, value in _nodes_of(document, path, part, len(names or ())):
+                yield Found(source, number, batch.origins[index], location, value)
         reading.size += batch.size
+
+
+def _nodes_of(document: JsonValue, path: Path, part: Part, depth: int) -> Iterator[tuple[Location, JsonValue]]:
+    """The nodes of a document, or of some elements of the array so deep in it."""
+    if part.array is None:
+        yield from path.nodes(document)
+        return
+    step = path.segments[depth].only
+    if isinstance(step, Index):
+        if step.index < part.first:
+            return
+        before, after = path.segments[:depth], path.segments[depth + 1 :]
+        path = Path(path.text, (*before, child_segment(Index(step.index - part.first)), *after))
+    for location, value in path.nodes(document):
+        number = location[depth]
+        assert isinstance(number, int)
+        yield (*location[:depth], part.first + number, *location[depth + 1 :]), value
+
+
+def _long_array(path: Path) -> Names | None:
+    """The array at which long documents can be cut: the path goes through its elements, or takes one of them, and looks
+    nowhere else."""
+    names, rest = path.leading_names
+    step = rest[0].only if rest else None
+    whole = isinstance(step, Wildcard | Filter) or (isinstance(step, Index) and step.index >= 0)
+    return names if whole and not path.looks_at_the_root else None

@@ -52,7 +52,7 @@ def survey(
             if progress:
                 progress(batch.size)
     if not documents and bad:
-        raise nothing_read(bad[0].source.name, bad[0].finding)
+        raise nothing_read(bad[0])
     settle(walk.root)
     places, lists, surprises = describe(walk.root, path) if walk.roots else ([], [], [])
     passed_over: Counter[str] = sum((source.passed_over for source in sources), Counter())
@@ -68,7 +68,7 @@ def survey(
         places,
         lists,
         surprises,
-        nearest_existing(path, first) if path is not None and not walk.roots else None,
+        _nearest(path, first) if path is not None and not walk.roots else None,
     )
     if doubled.found:
         twice = doubled.found[0]
@@ -76,6 +76,11 @@ def survey(
         where = Where(twice.file, twice.document, twice.path)
         report.surprises.append(Surprise("member-twice", message, _any_element(twice.path), where))
     return report
+
+
+def _nearest(path: Path, roots: Sequence[JsonValue]) -> str | None:
+    near = nearest_existing(path, roots)
+    return near.text if near else None
 
 
 def _any_element(normalized_path: str) -> str:

@@ -19,8 +19,9 @@ class Bad(Exception):
     """A value that its type can't take.
 
     `expected` says in words what would have been taken. `index` and `value` name the element of a list that is to
-    blame. `nulled`: the type itself says that the value becomes null (an enum's `otherwise: null`). Where `told`, the
-    text is a sentence of its own about what is wrong, and not what was expected.
+    blame; `location` and `value` a node below the row that stands in the way of a path. `nulled`: the type itself says
+    that the value becomes null (an enum's `otherwise: null`). Where `told`, the text is a sentence of its own about
+    what is wrong, and not what was expected.
     """
 
     def __init__(
@@ -30,6 +31,7 @@ class Bad(Exception):
         *,
         index: int | None = None,
         value: JsonValue = None,
+        location: tuple[str | int, ...] | None = None,
         nulled: bool = False,
         told: bool = False,
     ) -> None:
@@ -39,6 +41,7 @@ class Bad(Exception):
         self.told = told
         self.index = index
         self.value = value
+        self.location = location
         self.nulled = nulled
 
     def alone(self) -> Bad:

@@ -1,0 +1,201 @@
+"""Which documents the rules can read: those that have what every document of their kind must have, and in which a rule
+reads something."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from enum import Enum
+
+from mukret.paths import Filter, Path, Segment, Slice, Wildcard, nearest_existing
+from mukret.paths.filters import queries_in
+from mukret.paths.locate import path_text
+from mukret.rules.model import At, Field, Rest, Rules, Table
+from mukret.text import counted, shortened
+from mukret.values import JsonValue, holds_nothing, kind_of
+
+MOST_WANTED, MOST_NEAR = 5, 3
+LOOKED_AT = 5
+"""So many elements of an array are looked at to see what it holds."""
+
+
+DOCUMENT_SHAPE, NOTHING_READ = "document-shape", "nothing-read"
+
+
+class Verdict(Enum):
+    READ = "read"
+    LEFT_OUT = "left out"
+    """It is of a kind that no table reads."""
+
+
+@dataclass(frozen=True)
+class Refused:
+    """Why a document is a bad one, and what may have been meant."""
+
+    code: str
+    message: str
+    hint: str | None = None
+
+
+class All(Enum):
+    """What a rule reads that looks for nothing in particular."""
+
+    MEMBERS = "whatever members an object has"
+    ELEMENTS = "whatever elements an array has"
+    ANYTHING = "whatever there is"
+
+
+@dataclass(frozen=True)
+class Look:
+    """What a rule looks for first in a document (in those of a kind alone, if there is one). `as_record`: the document
+    is a row itself, and this is one of its members."""
+
+    kind: str | None
+    target: Path | All
+    as_record: bool = False
+
+    @property
+    def segment(self) -> Segment | None:
+        return self.target.segments[0] if isinstance(self.target, Path) else None
+
+    def finds(self, document: JsonValue) -> bool:
+        """Whether there is that first step; `[*]`, a slice and a filter are content with any array."""
+        match self.target:
+            case Path():
+                return _finds_a_step(self.target.segments[0], document)
+            case All.MEMBERS:
+                return type(document) is dict
+            case All.ELEMENTS:
+                return type(document) is list
+        return True
+
+
+def _finds_a_step(segment: Segment, document: JsonValue) -> bool:
+    some = any(isinstance(selector, Wildcard | Slice | Filter) for selector in segment.selectors)
+    if some and not segment.descend and type(document) is list:
+        return True
+    return next((True for _ in segment.values(document, document)), False)
+
+
+class Acceptance:
+    """Judges documents by some rules."""
+
+    def __init__(self, rules: Rules) -> None:
+        self.rules = rules
+        self.looks = tuple(dict.fromkeys(_looks(rules)))
+        self.kinds_read = {table.kind for table in rules.tables.values()}
+
+    def kinds_of(self, document: JsonValue, file: str, call: str | None) -> frozenset[str]:
+        """The kinds that a document is of."""
+        return frozenset(name for name, kind in self.rules.kinds.items() if kind.fits(document, file, call))
+
+    def must_have(self, kinds: frozenset[str]) -> Iterator[Path]:
+        """What documents of these kinds must have."""
+        yield from self.rules.must_have
+        for name in self.rules.kinds:
+            if name in kinds:
+                yield from self.rules.kinds[name].must_have
+
+    def looks_into(self, kinds: frozenset[str]) -> list[Look]:
+        """The looks into documents of these kinds."""
+        return [look for look in self.looks if look.kind is None or look.kind in kinds]
+
+    def judge(self, document: JsonValue, kinds: frozenset[str], *, explain: bool = True) -> Verdict | Refused:
+        """What becomes of a document, embedded texts read. `explain`: also what may have been meant."""
+        for path in self.must_have(kinds):
+            if all(value is None for value in path.values(document)):
+                near = nearest_existing(path, [document]) if explain else None
+                message = f"{path.text} finds nothing, and every document must have it"
+                return Refused(DOCUMENT_SHAPE, message, near.text if near else None)
+        looks = self.looks_into(kinds)
+        if not self.looks or holds_nothing(document) or any(look.finds(document) for look in looks):
+            return Verdict.READ
+        if kinds and not kinds & self.kinds_read:
+            return Verdict.LEFT_OUT
+        hint = _meant(document, looks) if explain else None
+        return Refused(NOTHING_READ, f"no rule reads anything in {_described(document)}", hint)
+
+
+def _described(document: JsonValue) -> str:
+    """`it, an object with the member error`."""
+    if type(document) is dict:
+        names = ", ".join(shortened(name, 20) for name in list(document)[:3])
+        more = ", …" if len(document) > 3 else ""
+        return f"it: an object with {'the member' if len(document) == 1 else 'the members'} {names}{more}"
+    if type(document) is list:
+        return f"it: an array of {counted(len(document), 'element')}"
+    return f"it: a {kind_of(document)}"
+
+
+def _meant(document: JsonValue, looks: Sequence[Look]) -> str:
+    """What the rules look for, and what may be meant by it."""
+    if type(document) is list:
+        for element in document[:LOOKED_AT]:
+            inside = next((look for look in looks if _looks_for_a_member(look, element)), None)
+            if inside is not None:
+                way = 'rows: "$[*]"' if inside.as_record else 'rows that begin with "$[*]"'
+                return f"it is a list, and what the rules look for stands in its elements: write {way}"
+    paths = [look.target for look in looks if isinstance(look.target, Path)]
+    near = [found for path in paths if (found := nearest_existing(path, [document])) and found.meant]
+    if near:
+        return "; ".join(dict.fromkeys(found.text for found in near[:MOST_NEAR]))
+    wanted = list(dict.fromkeys(path_text(path.segments[:1]) for path in paths))
+    if not wanted:
+        return "no table reads documents of its kind"
+    return f"the rules look for {', '.join(wanted[:MOST_WANTED])}{', …' if len(wanted) > MOST_WANTED else ''}"
+
+
+def _looks_for_a_member(look: Look, element: JsonValue) -> bool:
+    """Whether the first step leads to a member that an element of the document has."""
+    segment = look.segment
+    if segment is None or segment.takes != (dict,) or segment.descend:
+        return False
+    return type(element) is dict and _finds_a_step(segment, element)
+
+
+def _looks(rules: Rules) -> Iterator[Look]:
+    """All that rules look for first in a document."""
+    yield from _of_fields(rules.response_fields, None, as_record=False)
+    for table in rules.tables.values():
+        if table.within is None:
+            yield from _of_rows(rules, table, table.kind)
+
+
+def _of_rows(rules: Rules, table: Table, kind: str | None) -> Iterator[Look]:
+    """Of a table whose rows are looked for in the document."""
+    rows = table.rows
+    for path in rows.named_paths:
+        if path.segments:
+            yield Look(kind, path)
+        elif rows.zip is not None:
+            yield Look(kind, All.ANYTHING)
+        else:
+            yield from _of_the_document(rules, table, kind)
+    if rows.when is not None:
+        asked = [query for query, _ in queries_in(rows.when.logical) if query.absolute]
+        yield from (Look(kind, Path(rows.when.text, query.segments)) for query in asked if query.segments)
+
+
+def _of_the_document(rules: Rules, table: Table, kind: str | None) -> Iterator[Look]:
+    """Of a table of which the document itself is a row: what its fields read, and the tables within it."""
+    rows = table.rows
+    if rows.spread:
+        yield Look(kind, All.ELEMENTS)
+    yield from _of_fields(table.fields, kind, as_record=True)
+    if rows.when is not None:
+        asked = [query for query, _ in queries_in(rows.when.logical) if not query.absolute]
+        yield from (Look(kind, Path(rows.when.text, query.segments), True) for query in asked if query.segments)
+    if rows.recurse is not None:
+        yield Look(kind, rows.recurse)
+    for child in rules.tables.values():
+        if child.within == table.name:
+            yield from _of_rows(rules, child, kind)
+
+
+def _of_fields(fields: Sequence[Field], kind: str | None, *, as_record: bool) -> Iterator[Look]:
+    for own in fields:
+        match own.source:
+            case At(paths=paths):
+                yield from (Look(kind, path if path.segments else All.ANYTHING, as_record) for path in paths)
+            case Rest():
+                yield Look(kind, All.MEMBERS)

@@ -1,0 +1,85 @@
+"""What lookups across the run find: values by key, gathered in a reading of the whole input that goes before.
+
+In memory while there are few; beyond, in a database on the disk that has no name and goes with the program, so that
+memory grows neither with keys nor with values.
+"""
+
+from __future__ import annotations
+
+import pickle
+import sqlite3
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from typing import Protocol
+
+from mukret.engine.fates import key_hash
+from mukret.errors import OutputError
+
+MOST_IN_MEMORY = 200_000
+CHUNK = 10_000
+
+Form = tuple[object, ...]
+"""The values of a key, as a lookup compares them."""
+FieldName = tuple[str, str]
+"""A field by its table and its name."""
+
+
+class Known(Protocol):
+    """Values by key."""
+
+    def get_all(self, forms: Sequence[Form | None], /) -> list[object]:
+        """The value of each key; None where there is none, or no key."""
+
+
+class Answers:
+    """The values that one lookup takes, by the key of the row that it takes them from; of several the first counts."""
+
+    def __init__(self, most_in_memory: int = MOST_IN_MEMORY) -> None:
+        self.most_in_memory = most_in_memory
+        self.few: dict[bytes, object] = {}
+        self.many: sqlite3.Connection | None = None
+
+    def add(self, rows: Iterable[tuple[Form, object]]) -> None:
+        """Adds keys and values in the order of the input. Raises OutputError if there is no room on the disk."""
+        for form, value in rows:
+            self.few.setdefault(key_hash(form), value)
+        if len(self.few) > (CHUNK if self.many is not None else self.most_in_memory):
+            self.spill()
+
+    def spill(self) -> None:
+        """Brings what is in memory to the disk."""
+        with _on_disk():
+            if self.many is None:
+                self.many = sqlite3.connect("")
+                self.many.execute("create table answers (key blob primary key, value blob) without rowid")
+            rows = ((key, pickle.dumps(value)) for key, value in self.few.items())
+            self.many.executemany("insert or ignore into answers values (?, ?)", rows)
+        self.few = {}
+
+    def get_all(self, forms: Sequence[Form | None]) -> list[object]:
+        hashes = [None if form is None else key_hash(form) for form in forms]
+        if self.many is None:
+            return [None if key is None else self.few.get(key) for key in hashes]
+        if self.few:
+            self.spill()
+        wanted = sorted({key for key in hashes if key is not None})
+        known: dict[bytes, object] = {}
+        with _on_disk():
+            for key in wanted:
+                row = self.many.execute("select value from answers where key = ?", (key,)).fetchone()
+                if row is not None:
+                    known[key] = pickle.loads(row[0])
+        return [None if key is None else known.get(key) for key in hashes]
+
+
+@contextmanager
+def _on_disk() -> Iterator[None]:
+    try:
+        yield
+    except sqlite3.Error as error:
+        hint = "lookups across the run keep their keys in a temporary file: TMPDIR says where"
+        raise OutputError("not-written", f"a temporary file: {error}", hint=hint) from None
+
+
+Resolved = Mapping[FieldName, Known]
+"""What is known of lookups across the run, by the field that looks; one that is not there is not known yet."""

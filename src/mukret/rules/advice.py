@@ -1,0 +1,68 @@
+"""What can be said of rules before any data is read that is no mistake, and perhaps not meant."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from mukret.errors import Notice
+from mukret.rules.model import RESPONSE, Field, Rules, Table
+
+
+def advice(rules: Rules) -> list[Notice]:
+    """Warnings, in the order of the file."""
+    found = [*_unused(rules), *_not_joined(rules)]
+    return [notice for _, notice in sorted(found, key=lambda item: item[0])]
+
+
+Placed = tuple[tuple[bool, str, int, int], Notice]
+
+
+def _placed(rules: Rules, thing: Field | Table, code: str, message: str, hint: str, table: str | None) -> Placed:
+    place = f"{thing.file}:{thing.line}:{thing.column}"
+    order = (thing.file != rules.file, thing.file, thing.line, thing.column)
+    return order, Notice(code, message, place, hint, table)
+
+
+def _unused(rules: Rules) -> Iterator[Placed]:
+    """Fields of the response that no table has, itself or by way of another field."""
+    fields = {own.name: own for own in rules.response_fields}
+    used: set[str] = set()
+    todo = [item.name for table in rules.tables.values() for item in table.inherit if item.origin == RESPONSE]
+    while todo:
+        name = todo.pop()
+        if name in fields and name not in used:
+            used.add(name)
+            todo += fields[name].reads
+    for name, own in fields.items():
+        if name not in used:
+            message = f"response.fields: no table inherits {name}, so it is written nowhere"
+            hint = f"inherit: [{name}] in a table, or take the field away"
+            yield _placed(rules, own, "not-inherited", message, hint, None)
+
+
+def _not_joined(rules: Rules) -> Iterator[Placed]:
+    """Tables of which no row can be led back to its row of the table that it is within."""
+    for table in rules.tables.values():
+        parent = rules.tables.get(table.within or "")
+        if parent is None or not table.columns or not parent.columns or _tells_apart(rules, table, parent):
+            continue
+        message = f"{table.name} inherits nothing that tells the rows of {parent.name} apart"
+        hint = f"inherit: [{', '.join(parent.key)}]" if parent.key else f"give {parent.name} a key, and inherit it"
+        yield _placed(rules, table, "not-joined", message, hint, table.name)
+
+
+def _tells_apart(rules: Rules, table: Table, parent: Table) -> bool:
+    """Whether a table has what tells the rows of its parent apart, at least those of one row above or document."""
+    inherited = {item.name for item in table.inherit}
+    own = [name for name in parent.key if name not in {item.name for item in parent.inherit}]
+    if parent.key:
+        return inherited.issuperset(own or parent.key)
+    return any(item.origin == parent.name for item in table.inherit) or _is_alone(rules, parent)
+
+
+def _is_alone(rules: Rules, table: Table) -> bool:
+    """Whether a table has one row in each document at most."""
+    above = rules.tables.get(table.within or "")
+    rows = table.rows
+    one = len(rows.named_paths) == 1 and rows.named_paths[0].singular and not rows.spread and rows.recurse is None
+    return one and (above is None or _is_alone(rules, above))
