@@ -6,13 +6,20 @@ import contextlib
 import json
 import os
 import pty
+import random
 import subprocess
 import sys
 import time
 import unittest
 from typing import Any
+from unittest import mock
 
 from mukret.cli.console import cell_width
+from mukret.documents import find_sources, glance
+from mukret.paths import parse_path
+from mukret.survey import nodes
+from mukret.survey.excerpts import excerpt, in_short
+from mukret.survey.nodes import find_nodes
 from tests.helpers import FolderCase
 
 PORTS = {
@@ -301,6 +308,57 @@ def read_all(terminal: int) -> str:
     return found.decode()
 
 
+class NodesOfLongDocuments(FolderCase):
+    def nodes(self, name: str, path: str, most: int | None = None) -> list[tuple[int, str, Any]]:
+        _, found = find_nodes(find_sources([str(self.folder / name)]), parse_path(path), most)
+        return [(node.document, node.path, node.value) for node in found]
+
+    def test_they_are_those_of_the_whole_document(self) -> None:
+        """Whatever the path, whether the document comes in pieces or not, and with lines after a long first one."""
+        draw = random.Random(9)
+        ports = [{"n": n, "berths": [{"no": b} for b in range(draw.randrange(4))]} for n in range(200)]
+        for wrong in (5, 77):
+            ports[wrong] = draw.choice([None, "closed", [1, 2]])  # type: ignore[call-overload]
+        long = {"name": "x", "feed": {"ports": ports, "n": 7}, "by_code": {"OTV": {"n": 1}, "SKR": {"n": 2}}}
+        self.file("one.json", json.dumps(long))
+        self.file("lines.jsonl", "\n".join(json.dumps(one) for one in (long, {"feed": {"ports": [{"n": -1}]}}, long)))
+        self.file("list.json", json.dumps(ports))
+        paths = ["$.feed.ports[*]", "$.feed.ports[*].n", "$.feed.ports[150].n", "$.feed.ports[?@.n > 190]", "$.feed.ports[-3].n",
+                 "$.by_code[*].n", "$.feed[*].n", "$.feed.ports[*].berths[*].no", "$.feed.ports[?@.n == $.feed.n]", "$..no",
+                 "$[*].n", "$[199]", "$.feed.ports[5:9].n", "$.nothing[*]", "$.name[*]"]  # fmt: skip
+        found = 0
+        for name in ("one.json", "lines.jsonl", "list.json"):
+            for path in paths:
+                with self.subTest(name=name, path=path):
+                    whole = self.nodes(name, path)
+                    found += len(whole)
+                    with mock.patch.object(nodes, "SMALL_BATCH", 700):
+                        self.assertEqual(self.nodes(name, path), whole)
+        self.assertGreater(found, 3000)
+
+    def test_a_glance_has_the_sizes_and_the_beginnings(self) -> None:
+        ports = [{"n": n, "name": {"en": "Otterwick", "zero": -0.0}} for n in range(500)]
+        self.file("a.json", json.dumps({"b": 1, "feed": {"ports": ports}, "c": "d"}))
+        with mock.patch.object(glance, "LONG_BYTES", 100):
+            for path in (
+                "$",
+                "$.feed",
+                "$.feed.ports",
+                "$.feed.ports[499].name.en",
+                "$.feed.ports[-1]",
+                "$.c",
+                "$.c.d",
+            ):
+                with self.subTest(path):
+                    [cut, whole] = [self.nodes("a.json", path, most) for most in (20, None)]
+                    self.assertEqual(
+                        [(n, p, in_short(v, 80)) for n, p, v in cut], [(n, p, in_short(v, 80)) for n, p, v in whole]
+                    )
+                    for (*_, some), (*_, every) in zip(cut, whole, strict=True):
+                        self.assertEqual(excerpt(some, 80, 20), excerpt(every, 80, 20))
+                        self.assertFalse(path == "$.feed.ports" and some == every)
+
+
 class Look(FeedCase):
     def test_nodes_stand_below_their_paths_as_they_are(self) -> None:
         self.assertEqual(
@@ -373,8 +431,61 @@ class Look(FeedCase):
         lines = [json.dumps({"n": number, "pad": "x" * 1000}) for number in range(3000)]
         self.file("long.jsonl", "\n".join([*lines, "{'broken'"]))
         self.assertIn('"n": 6,', self.shown("look", "long.jsonl", "$", "--nth", "7"))
-        self.assertIn("more than", self.mukret("look", "long.jsonl").stderr)
+        self.assertIn("so far: reading stopped there", self.mukret("look", "long.jsonl").stderr)
         self.shown("look", "long.jsonl", "--json", code=1)
+        text = json.dumps({"name": "Merrow", "feed": {"rows": [json.loads(line) for line in lines]}})
+        self.file("long.json", text.replace('"n": 2900,', '"n": 2900 2901,'))
+        for path, *nth in (("$.feed.rows[*]", "--nth", "7"), ("$.feed.rows[6]",), ("$.feed.rows[?@.n > 5].n", "--nth", "1")):  # fmt: skip
+            with self.subTest(path):
+                self.assertIn("$['feed']['rows'][6]", self.shown("look", "long.json", path, *nth))
+        done = self.mukret("look", "long.json", "$.feed.rows[*]", "--nth", "2999")
+        self.assertEqual(done.returncode, 2, done.stderr)
+        self.assertRegex(done.stderr, r"(?s)could not be read:.*finds 2,\d+ nodes; there is no number 2,999")
+        self.file("long.json", text)
+        for path in ("$.feed.row", "$.feed.rows[*].m"):
+            with self.subTest(path):
+                self.assertIn("did you mean" if path[-1] != "m" else "", self.mukret("look", "long.json", path).stderr)
+
+    def test_the_first_record_of_a_list_is_unfolded(self) -> None:
+        rows = [{"code": f"P{n}", "name": "Otterwick", "depths": [8.6] * 30} for n in range(500)]
+        for document, path in ((rows, "$"), ({"data": rows}, "$.data"), ({"data": rows, "next": None}, "$")):
+            with self.subTest(path):
+                self.feed(document)
+                self.assertIn('"code": "P0",\n', self.shown("look", "feed.jsonl", path))
+
+    def test_bare_values_a_line_each_for_scripts(self) -> None:
+        self.assertEqual(self.shown("look", "feed.jsonl", "$.ports[*].code", "--values"), "OTV\nSKR\nTOL\n")
+        self.feed({"all": ["two\nlines", 1.50, None, True, {"a": [1]}, ""]})
+        self.assertEqual(
+            self.shown("look", "feed.jsonl", "$.all[*]", "--values"), 'two\\nlines\n1.5\nnull\ntrue\n{"a":[1]}\n\n'
+        )
+        self.check_errors([(("look", "feed.jsonl", "--values", "--every"), 2, ["error: --values, --every and --json are ways to show the same nodes [usage]"])])  # fmt: skip
+
+    def test_members_are_found_by_name_wherever_they_stand(self) -> None:
+        every = self.shown("look", "feed.jsonl", "--named", "no")
+        self.assertEqual(every.count("['no']"), 3)
+        self.assertEqual(self.shown("look", "feed.jsonl", "$.ports[1]", "--named", "no", "--values"), "1\n")
+        self.assertEqual(self.shown("look", "feed.jsonl", "--named", "code", "--nth", "3", "--values"), "TOL\n")
+        done = self.mukret("look", "feed.jsonl", "--named", "depth")
+        self.assertEqual(done.returncode, 1)
+        self.assertIn("no member depth below $; did you mean depth_m?", done.stderr)
+
+    def test_an_address_and_a_path_of_another_kind_lead_to_what_to_type(self) -> None:
+        self.check_errors(
+            [
+                (
+                    ("look", "http://127.0.0.1:8431/v2/ports?size=2"),
+                    3,
+                    [
+                        "error: http://127.0.0.1:8431/v2/ports?size=2: this is an address, and files are read here [not-opened]",
+                        "  hint: keep the answer first: mukret collect 'http://127.0.0.1:8431/v2/ports?size=2' --to kept, and read the folder kept",
+                    ],
+                )
+            ]
+        )  # fmt: skip
+        for typed, meant in ((".[0].n", "$[0].n"), ("ports[].code", "$.ports[*].code"), (".", "$"), ("code", "$.code")):
+            with self.subTest(typed):
+                self.assertIn(f"hint: write {meant}\n", self.mukret("look", "feed.jsonl", typed).stderr)
 
     def test_json_has_every_node_with_its_place(self) -> None:
         self.file("fine.json", '{"load": 1.10, "far": 1e400, "rows": [{}, []]}')

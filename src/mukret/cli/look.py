@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import shutil
 from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
 from itertools import islice
 from typing import TYPE_CHECKING
 
@@ -14,6 +15,7 @@ from mukret.cli.console import next_step
 from mukret.cli.options import examples, json_option, output_options, set_up_logging
 
 if TYPE_CHECKING:
+    from mukret.paths import Path
     from mukret.survey.nodes import Found, Reading
     from mukret.values import JsonValue
 
@@ -38,7 +40,9 @@ BLOCK = 200
 @click.option(
     "--nth", metavar="N", type=click.IntRange(1), help="Show the Nth node alone, counted from 1 over all of FILE."
 )
+@click.option("--named", metavar="NAME", help="Members of this name, wherever they stand below PATH.")
 @click.option("--every", is_flag=True, help="List every node below, with its kind, as a table.")
+@click.option("--values", is_flag=True, help="Bare values, a line each: texts without quotes, all else as JSON.")
 @click.option("--whole", is_flag=True, help="Cut nothing.")
 @json_option
 @output_options
@@ -48,7 +52,9 @@ def command(
     file: str,
     path: str,
     nth: int | None,
+    named: str | None,
     every: bool,
+    values: bool,
     whole: bool,
     as_json: bool,
     quiet: bool,
@@ -61,28 +67,57 @@ def command(
     whole document, unless given. Reads no further than it has to. Exit code 1 if nothing is found.
     """
     from mukret.documents import find_sources, nothing_read
+    from mukret.errors import UsageError
     from mukret.paths import parse_path
     from mukret.survey.nodes import find_nodes
 
     set_up_logging(log, verbose)
-    reading, nodes = find_nodes(find_sources([file]), parse_path(path))
+    if every + values + as_json > 1 and not (every and as_json):
+        raise UsageError("usage", "--values, --every and --json are ways to show the same nodes", hint="take one")
+    asked = parse_path(path)
+    if named is not None:
+        asked = asked.members_named(named)
+    size = _size(whole)
+    plain = not (every or values or as_json or whole)
+    reading, nodes = find_nodes(find_sources([file]), asked, max(size.width, size.height) if plain else None)
     if nth is not None:
-        nodes = _nth(nodes, nth, path)
+        nodes = _nth(nodes, nth, asked.text, reading)
     if as_json:
         shown = _print_json(nodes, every)
+    elif values:
+        shown = _print_values(nodes)
     elif every:
         shown = _print_table(nodes)
     else:
-        shown = _print_nodes(nodes, reading, _size(whole), file, path, nth, quiet)
+        shown = _print_nodes(nodes, reading, size, Question(file, asked, nth, quiet=quiet))
     if reading.bad and not reading.documents:
         raise nothing_read(reading.bad[0])
     _print_bad(reading)
     if not shown:
-        _explain(reading, path)
+        _explain(reading, asked)
     ctx.exit(1 if not shown or reading.bad else 0)
 
 
-def _nth(nodes: Iterator[Found], nth: int, path: str) -> Iterator[Found]:
+@dataclass(frozen=True)
+class Size:
+    """Columns and lines to use; as many lines as there are, if nothing is to be cut."""
+
+    width: int
+    height: int
+    cut: bool
+
+
+@dataclass(frozen=True)
+class Question:
+    """What was typed."""
+
+    file: str
+    path: Path
+    nth: int | None
+    quiet: bool
+
+
+def _nth(nodes: Iterator[Found], nth: int, path: str, reading: Reading) -> Iterator[Found]:
     from mukret.errors import UsageError
     from mukret.text import counted
 
@@ -93,55 +128,65 @@ def _nth(nodes: Iterator[Found], nth: int, path: str) -> Iterator[Found]:
             yield node
             return
     if count:
+        _print_bad(reading)
         raise UsageError("usage", f"{path} finds {counted(count, 'node')}; there is no number {nth:,}")
 
 
-def _size(whole: bool) -> tuple[int, int | None]:
-    """Columns and lines to use."""
+def _size(whole: bool) -> Size:
     size = shutil.get_terminal_size((100, 40))
-    return max(size.columns, 40), None if whole else max(size.lines - 4, 8)
+    return Size(max(size.columns, 40), max(size.lines - 4, 8), cut=not whole)
 
 
 # ---- nodes as they stand
 
 
-def _print_nodes(
-    nodes: Iterator[Found],
-    reading: Reading,
-    size: tuple[int, int | None],
-    file: str,
-    path: str,
-    nth: int | None,
-    quiet: bool,
-) -> int:
+def _print_nodes(nodes: Iterator[Found], reading: Reading, size: Size, asked: Question) -> int:
     """Prints as many nodes as there are lines for; gives how many were found."""
-    width, height = size
-    first = list(nodes if height is None and nth is not None else islice(nodes, height or 1000))
-    room = height
+    if not size.cut:
+        return _print_whole(nodes, size.width)
+    first, enough = _first_nodes(nodes, size.height, reading, one=asked.path.singular)
+    room = size.height
     shown = 0
     document: tuple[str, int] | None = None
     for node in first:
-        if room is not None and shown and room < (FEWEST_LINES if type(node.value) in (dict, list) else 2):
+        if shown and room < (FEWEST_LINES if type(node.value) in (dict, list) else 2):
             break
         if document != (node.source.name, node.document):
             document = (node.source.name, node.document)
             _print_document(node)
-            room = None if room is None else room - 1
-        alone = room is None or shown == len(first) - 1 or room // 2 < FEWEST_LINES
-        share = room if room is None or alone else room // 2
-        used = _print_node(node, width, share)
-        room = None if room is None else room - used
+            room -= 1
+        alone = shown == len(first) - 1 or room // 2 < FEWEST_LINES
+        room -= _print_node(node, size.width, room if alone else room // 2)
         shown += 1
-    if height is None:
-        for node in nodes:
-            _print_node(node, width, None)
-            shown += 1
-        return shown
-    found, complete = _count_on(nodes, len(first), reading)
-    if not quiet and nth is None and found:
+    found, complete = (len(first), False) if enough else _count_on(nodes, len(first), reading)
+    if not asked.quiet and asked.nth is None and found:
         containers = any(type(node.value) in (dict, list) and node.value for node in first)
-        _print_count(shown, found, complete, reading, file, path, containers)
+        _print_count(shown, found, complete, reading, asked, containers)
     return found
+
+
+def _print_whole(nodes: Iterator[Found], width: int) -> int:
+    shown = 0
+    document: tuple[str, int] | None = None
+    for node in nodes:
+        if document != (node.source.name, node.document):
+            document = (node.source.name, node.document)
+            _print_document(node)
+        _print_node(node, width, None)
+        shown += 1
+    return shown
+
+
+def _first_nodes(nodes: Iterator[Found], most: int, reading: Reading, *, one: bool) -> tuple[list[Found], bool]:
+    """The first nodes, and whether reading ends there: in a long document of which `one` node was wanted."""
+    first: list[Found] = []
+    for node in nodes:
+        first.append(node)
+        if one and reading.in_pieces:
+            return first, True
+        if len(first) == most:
+            break
+    return first, False
 
 
 def _print_document(node: Found) -> None:
@@ -190,21 +235,19 @@ def _count_on(nodes: Iterator[Found], found: int, reading: Reading) -> tuple[int
     return found, True
 
 
-def _print_count(
-    shown: int, found: int, complete: bool, reading: Reading, file: str, path: str, containers: bool
-) -> None:
+def _print_count(shown: int, found: int, complete: bool, reading: Reading, asked: Question, containers: bool) -> None:
     from mukret.text import counted
 
     many = f"{counted(found, 'node')} in {counted(reading.documents, 'document')}"
     if not complete:
-        many = f"more than {many}: reading stopped there"
+        many = f"{many} so far: reading stopped there"
     click.echo(f"\n{many}; {f'the first {shown:,} shown' if shown < found else 'all shown'}", err=True)
-    if file == "-":
+    if asked.file == "-":
         return
     if shown < found:
-        next_step("look", file, path, "--nth", str(shown + 1))
+        next_step("look", asked.file, asked.path.text, "--nth", str(shown + 1))
     elif containers:
-        next_step("look", file, path, "--every")
+        next_step("look", asked.file, asked.path.text, "--every")
 
 
 # ---- every node below
@@ -243,6 +286,18 @@ def _print_block(block: list[Found]) -> None:
 # ---- for scripts
 
 
+def _print_values(nodes: Iterable[Found]) -> int:
+    """A line for each: control characters in a text are escaped, so that there are no more."""
+    from mukret.text import escaped
+    from mukret.values import json_text
+
+    found = 0
+    for node in nodes:
+        found += 1
+        click.echo(escaped(node.value if type(node.value) is str else json_text(node.value)))
+    return found
+
+
 def _print_json(nodes: Iterable[Found], every: bool) -> int:
     """An array of nodes, one to a line, as they come."""
     from mukret.values import json_text
@@ -276,11 +331,10 @@ def _print_bad(reading: Reading) -> None:
     print_bad_documents(reading.bad, len(reading.bad))
 
 
-def _explain(reading: Reading, path: str) -> None:
+def _explain(reading: Reading, path: Path) -> None:
     """Why nothing was found."""
     from mukret.cli.console import print_unmatched
-    from mukret.paths import parse_path
     from mukret.paths.locate import nearest_existing
 
-    near = nearest_existing(parse_path(path), reading.first)
-    print_unmatched(path, near.text if near else None)
+    near = nearest_existing(path, reading.first)
+    print_unmatched(path.text, near.text if near else None)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import glob
 import os
+import shlex
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 
@@ -26,6 +27,9 @@ def find_sources(inputs: Iterable[str | os.PathLike[str]]) -> list[Source]:
         name = os.fspath(item)
         if name == STANDARD_INPUT:
             found.append(Source(name))
+        elif name.lower().startswith(("http://", "https://")):
+            hint = f"keep the answer first: mukret collect {shlex.quote(name)} --to kept, and read the folder kept"
+            raise InputError("not-opened", f"{name}: this is an address, and files are read here", hint=hint)
         elif os.path.isdir(name):
             found += _in_folder(name)
         elif os.path.exists(name):

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from mukret.paths.comparing import descendants
 from mukret.paths.query import (
     Filter,
     Index,
@@ -48,7 +49,7 @@ def _explain(before: tuple[Segment, ...], segment: Segment, alive: Sequence[Json
     if not alive:
         return None
     if segment.descend:
-        return Nearest(f"nothing below {where} is found by {_segment_text(segment)}")
+        return _other_descendant(before, segment, alive)
     selector = segment.selectors[0]
     if isinstance(selector, Filter) and any(type(value) in (list, dict) and value for value in alive):
         return Nearest(f"nothing in {where} meets the condition {shortened(selector.text)}")
@@ -63,6 +64,17 @@ def _explain(before: tuple[Segment, ...], segment: Segment, alive: Sequence[Json
         meant = path_text((*before, child_segment(Wildcard()), segment))
         return Nearest(f"{where} is an array; did you mean {meant}?", meant)
     return Nearest(f"{where} is {' or '.join(_article(kind) for kind in kinds)}")
+
+
+def _other_descendant(before: tuple[Segment, ...], segment: Segment, alive: Sequence[JsonValue]) -> Nearest:
+    wanted = segment.selectors[0]
+    if isinstance(wanted, Name) and len(segment.selectors) == 1:
+        names = {name: None for top in alive for value in descendants(top) if type(value) is dict for name in value}
+        close = nearest(wanted.name, names)
+        if close is not None:
+            meant = path_text((*before, Segment((Name(close),), descend=True)))
+            return Nearest(f"no member {wanted.name} below {path_text(before)}; did you mean {close}?", meant)
+    return Nearest(f"nothing below {path_text(before)} is found by {_segment_text(segment)}")
 
 
 def _other_member(before: tuple[Segment, ...], selector: Name, names: list[str]) -> Nearest:

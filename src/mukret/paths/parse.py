@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from contextlib import suppress
 
 from mukret.errors import PathSyntaxError
 from mukret.paths.filters import Condition
@@ -37,6 +38,16 @@ def parse_condition(text: str) -> Condition:
     return _QueryParser(text).condition()
 
 
+def _write_instead(text: str) -> str:
+    """A hint with the path that is meant by one without a root, as others write it."""
+    tail = "" if text == "." else text if text[:1] in ("", ".", "[") else f".{text}"
+    bare = tail.replace(".[", "[")
+    for candidate in (tail, bare, bare.replace("[]", "[*]")):
+        with suppress(PathSyntaxError):
+            return f"write {shortened(parse_path(f'${candidate}').text)}"
+    return "such as $.ports[*].code"
+
+
 class _QueryParser(Scanner):
     def __init__(self, text: str) -> None:
         super().__init__(text)
@@ -60,11 +71,10 @@ class _QueryParser(Scanner):
         if self.text[:1].isspace():
             return self.fail("white space before the path", "take it away")
         if self.text.startswith("@"):
-            return self.fail("a path begins with $", f"write ${shortened(self.text[1:])}")
+            return self.fail("a path begins with $", _write_instead(self.text[1:]))
         if not self.text:
             return self.fail("an empty path", "write $ for the whole row")
-        tail = self.text if self.text[0] in ".[" else f".{self.text}"
-        return self.fail("a path begins with $", f"write ${shortened(tail)}")
+        return self.fail("a path begins with $", _write_instead(self.text))
 
     def odd_step(self) -> PathSyntaxError:
         if self.peek("]"):

@@ -187,6 +187,11 @@ class Path:
         )
         return any(looks_at_the_root(selector.logical) for selector in filters)
 
+    def members_named(self, name: str) -> Path:
+        """All members of a name below the nodes that it finds, however deep."""
+        step = name if name.isidentifier() else f"['{escaped_name(name)}']"
+        return Path(f"{self.text}..{step}", (*self.segments, Segment((Name(name),), descend=True)))
+
     def nodes(self, root: JsonValue) -> list[Node]:
         """The nodes found, each with its location below `root`."""
         return [(item.location, item.value) for item in self.explored(root) if item.step is None]

@@ -1,7 +1,8 @@
 """A value as indented JSON text, cut to a number of lines and columns.
 
 What is cut is said. The outer levels come first: a container is opened as long as there are lines for it, so that one
-sees the whole of a record before the whole of its first member.
+sees the whole of a record before the whole of its first member. But of a list of records the first is opened before the
+others take all lines.
 """
 
 from __future__ import annotations
@@ -43,16 +44,28 @@ def excerpt(value: JsonValue, width: int, height: int | None = None) -> list[str
         if _fits(line, width) or not line.value:
             continue
         count = len(line.value)
+        first = _first_record(line)
+        shown = count
         if room is not None:
             if room < min(count + 1, FEWEST_LINES - 1):
                 continue
-            shown = count if count + 1 <= room else room - 2
+            reserved = 0 if first is None else min(len(first) + 1, max(FEWEST_LINES - 1, room // 2))
+            if count + 1 > room - reserved:
+                shown = max(1, room - reserved - 2)
             room -= shown + 1 + (shown < count)
-        else:
-            shown = count
         _open(line, shown)
-        todo += line.below
+        if first is None:
+            todo += line.below
+        else:
+            todo.appendleft(line.below[0])
+            todo += line.below[1:]
     return list(_texts(root, width, whole=height is None))
+
+
+def _first_record(line: _Line) -> JsonValue:
+    """The first element of a list, if it is an object or array that holds something; else None."""
+    first = line.value[0] if type(line.value) is list else None
+    return first if type(first) in (dict, list) and first else None
 
 
 def _open(line: _Line, shown: int) -> None:

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from mukret.documents import BadDocument, Origin, Source, read_batches
 from mukret.documents.cutting import Names, Part
-from mukret.paths import Filter, Index, Location, Path, Wildcard, child_segment, normalized
+from mukret.documents.glance import Glance
+from mukret.paths import Filter, Index, Location, Name, Path, Wildcard, child_segment, normalized
 from mukret.values import JsonValue, kind_of
 
 SMALL_BATCH = 250_000
 """Bytes that are read at a time, so that the first nodes are there at once."""
+MOST_FIRST = 20
+"""So many documents are kept for a word about what stands nearest."""
 
 
 @dataclass(frozen=True)
@@ -51,29 +54,34 @@ class Found:
 @dataclass
 class Reading:
     """What was met while nodes were looked for: documents, those that can't be read, and the first ones whole, for a
-    word about what stands nearest where nothing was found."""
+    word about what stands nearest where nothing was found. `in_pieces`: the document that is being read is long, and
+    comes a piece at a time."""
 
-    documents: int
-    size: int
-    bad: list[BadDocument]
-    first: list[JsonValue]
-
-
-def find_nodes(sources: Iterable[Source], path: Path) -> tuple[Reading, Iterator[Found]]:
-    """The nodes of every document, in order, as they are asked for. Raises InputError while reading."""
-    reading = Reading(0, 0, [], [])
-    return reading, _nodes(sources, path, reading)
+    documents: int = 0
+    size: int = 0
+    bad: list[BadDocument] = field(default_factory=list)
+    first: list[JsonValue] = field(default_factory=list)
+    in_pieces: bool = False
 
 
-def _nodes(sources: Iterable[Source], path: Path, reading: Reading) -> Iterator[Found]:
+def find_nodes(sources: Iterable[Source], path: Path, most: int | None = None) -> tuple[Reading, Iterator[Found]]:
+    """The nodes of every document, in order, as they are asked for. With `most` so many members and elements of a node,
+    and of what stands in it, are enough: others may be null. Raises InputError while reading."""
+    reading = Reading()
+    return reading, _nodes(sources, path, reading, most)
+
+
+def _nodes(sources: Iterable[Source], path: Path, reading: Reading, most: int | None) -> Iterator[Found]:
     names = _long_array(path)
     arrays = [] if names is None else [names]
+    glance = None if names is not None or most is None else _glance(path, most)
     last: tuple[str, int] | None = None
-    for batch in read_batches(sources, size=SMALL_BATCH, arrays=arrays, as_it_comes=True):
+    for batch in read_batches(sources, size=SMALL_BATCH, projection=glance, arrays=arrays, as_it_comes=True):
         reading.bad += batch.bad
         part = batch.part
-        if part.array is None:
-            reading.first += batch.documents[: 20 - len(reading.first)]
+        reading.in_pieces = part.array is not None
+        if part.first == 0 and not (part.around and reading.first):
+            reading.first += batch.documents[: MOST_FIRST - len(reading.first)]
         for index, document in enumerate(batch.documents):
             source, number = batch.sources[index], batch.numbers[index]
             if last != (source.path, number):
@@ -99,6 +107,15 @@ def _nodes_of(document: JsonValue, path: Path, part: Part, depth: int) -> Iterat
         number = location[depth]
         assert isinstance(number, int)
         yield (*location[:depth], part.first + number, *location[depth + 1 :]), value
+
+
+def _glance(path: Path, most: int) -> Glance | None:
+    """Decodes what a path to one node wants."""
+    if not path.singular:
+        return None
+    selectors = [segment.only for segment in path.segments]
+    steps = [one.name if isinstance(one, Name) else one.index for one in selectors if isinstance(one, Name | Index)]
+    return Glance(steps, most)
 
 
 def _long_array(path: Path) -> Names | None:

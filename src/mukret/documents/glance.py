@@ -1,0 +1,79 @@
+"""A long document decoded only as far as a look at one node wants: the way to it, and how things begin there.
+
+What is left out stands as null, so that sizes are right. The text is in memory as a whole; the document is not.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import msgspec
+
+from mukret.documents.decode import decode, look_over
+from mukret.values import JsonValue
+
+LONG_BYTES = 1_000_000
+"""Shorter documents are decoded in full."""
+LEVELS = 4
+"""So many levels below the node are decoded in part."""
+
+_objects = msgspec.json.Decoder(dict[str, msgspec.Raw]).decode
+_arrays = msgspec.json.Decoder(list[msgspec.Raw]).decode
+
+
+@dataclass(frozen=True)
+class Glance:
+    """Decodes the node at the end of these steps, and of each container at and below it the first `most` children."""
+
+    steps: Sequence[str | int]
+    most: int
+
+    def decode(self, raw: bytes) -> JsonValue:
+        """Raises ValueError where it is no JSON."""
+        if len(raw) < LONG_BYTES:
+            return decode(raw)
+        look_over(raw)
+        return self._on_the_way(raw, self.steps)
+
+    def decode_all(self, block: bytes, texts: list[bytes]) -> list[JsonValue]:
+        return [self.decode(text) for text in texts]
+
+    def converted(self, document: JsonValue) -> JsonValue:
+        return document
+
+    def _on_the_way(self, raw: Any, steps: Sequence[str | int]) -> JsonValue:
+        if not steps:
+            return self._beginning(raw, LEVELS)
+        found = _children(raw)
+        if found is None:
+            return _whole(raw)
+        step = steps[0]
+        if type(step) is int and type(found) is list:
+            step = step if step >= 0 else step + len(found)
+        for place, child in _places(found):
+            found[place] = self._on_the_way(child, steps[1:]) if place == step else None
+        return found
+
+    def _beginning(self, raw: Any, levels: int) -> JsonValue:
+        found = _children(raw) if levels else None
+        if found is None:
+            return _whole(raw)
+        for number, (place, child) in enumerate(_places(found)):
+            found[place] = self._beginning(child, levels - 1) if number < self.most else None
+        return found
+
+
+def _places(found: JsonValue) -> list[tuple[Any, Any]]:
+    return list(found.items() if type(found) is dict else enumerate(found))
+
+
+def _children(raw: Any) -> JsonValue:
+    """The members or elements of a value as JSON texts; None of a scalar."""
+    begin = bytes(memoryview(raw)[:64]).lstrip()[:1]
+    return _objects(raw) if begin == b"{" else _arrays(raw) if begin == b"[" else None
+
+
+def _whole(raw: Any) -> JsonValue:
+    return decode(bytes(raw))
