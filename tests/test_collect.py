@@ -305,8 +305,8 @@ class Program(CollectCase):
         cases: list[tuple[tuple[str, ...], int, str]] = [
             ((f"{self.base}/ports",), 3, "hint: sign in: --bearer VARIABLE"),
             ((f"{self.base}/welcome",), 3, "    <!DOCTYPE html>\n    ^"),
-            ((f"{self.odd}/half",), 3, "hint: the service sent no more than that: ask again"),
-            ((f"{self.odd}/words",), 3, "hint: look at it as it came"),
+            ((f"{self.odd}/half",), 3, "hint: the end is missing: fetch it again"),
+            ((f"{self.odd}/words",), 3, "hint: JSON does not allow that: have it written anew"),
             ((f"{self.base}/ports", "--bearer", "A", "--basic", "A", "B"), 2, "exclude each other"),
             ((f"{self.base}/ports", "--header", "X-Deck"), 2, "--header wants 'NAME: VALUE'"),
             ((f"{self.base}/ports", "--header", "X-Deck: a\nb"), 2, "printable ASCII"),

@@ -75,6 +75,48 @@ class CommandLine(FolderCase):
         self.assertEqual(json.loads(done.stdout), json.loads((self.folder / "out/run.json").read_text()))
         self.assertEqual(done.stderr, "")
 
+    def test_of_one_table_the_name_is_not_asked_for(self) -> None:
+        done = self.mukret("extract", "ferry.rules.yaml", "clean.json", "--to", "-", "-q")
+        self.assertEqual((done.returncode, done.stdout), (0, "no,fare,note\n1,2.50,a\n2,3.00,\n"))
+        done = self.mukret("preview", "ferry.rules.yaml", "clean.json", "--columns", "fare", "--json")
+        self.assertEqual(json.loads(done.stdout)["tables"], {"sailings": [{"fare": 2.5}, {"fare": 3.0}]})
+        self.assertIn("sailings, a row that is written", self.mukret("trace", "ferry.rules.yaml", "clean.json").stdout)
+        self.file("two.rules.yaml", RULES + '  ports: {rows: "$.ports[*]", fields: {code: $.code}}\n')
+        for arguments in (("trace",), ("preview", "--where", "fare > 2"), ("extract", "--to", "-")):
+            with self.subTest(arguments):
+                command, *others = arguments
+                done = self.mukret(command, "two.rules.yaml", "clean.json", *others)
+                self.assertEqual(done.returncode, 2)
+                self.assertIn("error: of which table? There are sailings, ports [usage]", done.stderr)
+
+    def test_titles_head_the_columns_where_that_is_wanted(self) -> None:
+        titled = RULES.replace("fare: {", "fare: {title: 'Fare, \"adult\"', ")
+        self.assertNotEqual(titled, RULES)
+        self.file("titled.rules.yaml", titled)
+        head = 'no,"Fare, ""adult""",note\n'
+        done = self.mukret("extract", "titled.rules.yaml", "clean.json", "--to", "-", "--titles", "-q")
+        self.assertTrue(done.stdout.startswith(head), done.stdout)
+        self.assertEqual(
+            self.mukret("extract", "titled.rules.yaml", "clean.json", "--to", "out", "--titles").returncode, 0
+        )
+        self.assertTrue((self.folder / "out/sailings.csv").read_text().startswith(head))
+        metadata = json.loads((self.folder / "out/csv-metadata.json").read_text())
+        columns = metadata["tables"][0]["tableSchema"]["columns"]
+        self.assertEqual(columns[1]["titles"], ['Fare, "adult"', "fare"])
+        self.file("titled.rules.yaml", RULES.replace("fare: {", "fare: {title: no, "))
+        done = self.mukret("extract", "titled.rules.yaml", "clean.json", "--to", "-", "--titles")
+        self.assertEqual(done.returncode, 2)
+        self.assertIn("sailings: no and fare would both be headed 'no'", done.stderr)
+
+    def test_the_number_of_rows_that_meet_a_condition_is_said_always(self) -> None:
+        for condition, rows, told in (("fare > 2", "0", "2 rows meet the condition"), ("fare > 2.6", "5", "one row meets the condition"),
+                                      ("fare > 9", "0", "no row meets the condition")):  # fmt: skip
+            with self.subTest(condition):
+                done = self.mukret("preview", "ferry.rules.yaml", "clean.json", "--where", condition, "--rows", rows)
+                self.assertIn(told, done.stdout)
+        done = self.mukret("preview", "ferry.rules.yaml", "clean.json", "--where", "fare > 2", "--rows", "0", "--json")
+        self.assertEqual(json.loads(done.stdout)["meeting"], 2)
+
     def test_one_table_goes_to_standard_output_and_standard_input_is_read(self) -> None:
         done = self.mukret("extract", "ferry.rules.yaml", "-", "--to", "-", "--table", "sailings", "-q", stdin=CLEAN)
         self.assertEqual((done.returncode, done.stdout), (0, "no,fare,note\n1,2.50,a\n2,3.00,\n"))
@@ -134,8 +176,13 @@ class CommandLine(FolderCase):
             (("extract", "no.yaml", "clean.json", "--to", "o"), 3, "error: no.yaml: No such file or directory [not-opened]"),
             (("extract", "ferry.rules.yaml", "clean.json", "--to", "out"), 4, "error: out holds what Mukret did not write: mine.txt [not-empty]"),
             (("extract", "ferry.rules.yaml", "clean.json", "--to", "clean.json/x"), 4, "is a file, not a folder [not-empty]"),
-            (("extract", "ferry.rules.yaml", "clean.json", "--to", "-"), 2, "error: --to - and --table go together [usage]"),
-            (("extract", "ferry.rules.yaml", "clean.json", "--to", "-", "--table", "x"), 2, "error: no table x to write [unknown-table]"),
+            (("extract", "ferry.rules.yaml", "clean.json", "--to", "o", "--table", "sailings"), 2, "error: --table goes with --to - [usage]"),
+            (("extract", "ferry.rules.yaml", "clean.json", "--to", "tables.csv"), 2, "error: --to tables.csv: DEST is a folder, and that is the name of a file [usage]"),
+            (("extract", "ferry.rules.yaml", "clean.json", "--to", "-", "--table", "x"), 2, "error: no table x in ferry.rules.yaml [unknown-table]"),
+            (("extract", "clean.json", "ferry.rules.yaml", "--to", "o"), 2, "error: clean.json is data, and ferry.rules.yaml has the rules [usage]"),
+            (("check", "clean.json"), 2, "error: clean.json is data, not a rules file [usage]"),
+            (("draft", "clean.json", "--out", "ferry.rules.yaml"), 2, "error: ferry.rules.yaml is there already [usage]"),
+            (("collect", "http://127.0.0.1:1/", "--to", "-"), 2, "error: --to - : answers are kept in a folder, with where they came from [usage]"),
             (("preview", "ferry.rules.yaml", "clean.json", "--table", "sailing"), 2, "error: no table sailing in ferry.rules.yaml [unknown-table]"),
             (("extract", "ferry.rules.yaml", "clean.json", "--to", "sqlite:///a.db"), 2, "error: --to sqlite://… is not supported yet [not-supported]"),
             (("extract", "ferry.rules.yaml", "clean.json", "--to", "o", "--format", "xlsx"), 2, "error: --format xlsx is not supported yet [not-supported]"),

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from mukret.cli.console import print_notices
-from mukret.cli.options import examples, json_option, output_options, rules_argument, set_up_logging
+from mukret.cli.options import examples, json_option, loaded_rules, output_options, rules_argument, set_up_logging
 from mukret.values import json_text
 
 if TYPE_CHECKING:
@@ -47,7 +47,6 @@ def command(
     of them is looked at. Exit code 0: all is well; 1: an example fails, or something is new; 2: the file has problems.
     """
     from mukret.errors import RulesError, UsageError
-    from mukret.rules import load_rules
 
     if ignore_now and not files:
         raise UsageError(
@@ -55,7 +54,7 @@ def command(
         )
     logger = set_up_logging(log, verbose)
     try:
-        checked = load_rules(rules)
+        checked = loaded_rules(rules, files)
     except RulesError as error:
         logger.error("%s", error)
         if as_json:

@@ -69,7 +69,11 @@ def command(
     answers were kept apart; 3: none is data, or the service was not reached.
     """
     from mukret.collect import CaptureFolder, collect, write_calls
+    from mukret.errors import UsageError
 
+    if target == "-":
+        hint = "--to kept; then mukret look kept, or mukret extract RULES kept --to -"
+        raise UsageError("usage", "--to - : answers are kept in a folder, with where they came from", hint=hint)
     logger = set_up_logging(log, verbose)
     given = _Given(headers, query, header_from, query_from, basic, bearer)
     calls = given.calls(source)
@@ -170,6 +174,7 @@ def _print_apart(answer: Answer, target: str) -> None:
 
 
 def _none_kept(apart: list[Answer], target: str) -> Exception:
+    from mukret.documents import WHAT_TO_DO
     from mukret.errors import InputError
     from mukret.text import shortened
 
@@ -180,21 +185,13 @@ def _none_kept(apart: list[Answer], target: str) -> Exception:
     if first.status in (401, 403):
         hint = "sign in: --bearer VARIABLE, or --basic VARIABLE VARIABLE" + (f"; {hint}" if hint else "")
     if first.finding and first.finding.excerpt.strip():
-        hint = _what_to_do(first.finding.message)
+        hint = WHAT_TO_DO[first.finding.sort]
     error = InputError(
         "set-apart", f"{first.url}: {first.problem}", place=f"{target.rstrip('/')}/{first.file}", hint=hint
     )
     if first.finding and first.finding.excerpt.strip():
         error.pointer = (first.finding.excerpt, first.finding.caret)
     return error
-
-
-def _what_to_do(message: str) -> str:
-    if "not JSON" in message:
-        return "look at it; a page instead of data is often a wrong address, or a missing sign-in"
-    if message.startswith("cut off"):
-        return "the service sent no more than that: ask again"
-    return "look at it as it came: the service sends what JSON does not allow"
 
 
 def _print_next(target: str, before: int, save_calls: str | None) -> None:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from mukret.cli.console import next_step
-from mukret.cli.options import examples, files_argument, json_option, output_options, set_up_logging
+from mukret.cli.options import examples, files_argument, json_option, loaded_rules, output_options, set_up_logging
 
 if TYPE_CHECKING:
     from mukret.engine.comparing import Change, Comparison, TableChanges
@@ -50,10 +50,9 @@ def command(
     from mukret.cli.progress import progress_bar
     from mukret.documents import find_sources
     from mukret.engine.comparing import compare_rules
-    from mukret.rules import load_rules
 
     set_up_logging(log, verbose)
-    before, after = load_rules(old), load_rules(new)
+    before, after = loaded_rules(old, files), loaded_rules(new, files)
     sources = find_sources(files)
     for source in sources:
         source.keep()

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import os
+import shlex
 from pathlib import Path
 
 import click
 
 from mukret.cli.console import next_step
-from mukret.cli.options import examples, files_argument, output_options, set_up_logging
+from mukret.cli.options import examples, files_argument, loaded_rules, output_options, set_up_logging
 
 
 @click.command(
@@ -54,7 +55,8 @@ def command(
         _add(rules, files, quiet=quiet)
         return
     if out is not None and os.path.lexists(out):
-        raise OutputError("not-written", f"{out} is there already", hint="name a new file, or take that one away")
+        hint = f"--add {shlex.quote(out)} adds to it; else name a new file, or take that one away"
+        raise UsageError("usage", f"{out} is there already", hint=hint)
     if out is not None and not (place := Path(out).absolute().parent).is_dir():
         raise OutputError("not-written", f"there is no folder {place}", hint="make it, or name another place")
     logger = set_up_logging(log, verbose)
@@ -86,11 +88,10 @@ def _add(rules: str, files: tuple[str, ...], *, quiet: bool) -> None:
     from mukret.documents import find_sources
     from mukret.drafting.adding import added_to
     from mukret.errors import UsageError
-    from mukret.rules import load_rules
     from mukret.rules.edit import NotPlain
     from mukret.text import counted
 
-    checked = load_rules(rules)
+    checked = loaded_rules(rules, files)
     with open(rules, encoding="utf-8", newline="") as file:
         text = file.read()
     try:

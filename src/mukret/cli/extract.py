@@ -4,13 +4,23 @@ from __future__ import annotations
 
 import json
 import logging
+import os
 import sys
 from functools import partial
 from typing import TYPE_CHECKING
 
 import click
 
-from mukret.cli.options import examples, files_argument, json_option, output_options, rules_argument, set_up_logging
+from mukret.cli.options import (
+    examples,
+    files_argument,
+    json_option,
+    known_table,
+    loaded_rules,
+    output_options,
+    rules_argument,
+    set_up_logging,
+)
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -18,6 +28,7 @@ if TYPE_CHECKING:
     from mukret.destinations.deliver import RejectLimit
     from mukret.engine.run import Run
     from mukret.errors import Notice
+    from mukret.rules import Rules
 
 
 @click.command(
@@ -34,7 +45,8 @@ if TYPE_CHECKING:
 @click.option(
     "--format", "form", metavar="FORMAT", default="csv", show_default=True, help="Format of the files: csv, parquet."
 )
-@click.option("--table", metavar="T", help="With --to -: the one table to write.")
+@click.option("--table", metavar="T", help="With --to -: the table to write, if there is more than one.")
+@click.option("--titles", is_flag=True, help="Head the columns of CSV with the titles of the fields.")
 @click.option(
     "--workers",
     metavar="N",
@@ -53,6 +65,7 @@ def command(
     target: str,
     form: str,
     table: str | None,
+    titles: bool,
     workers: int | None,
     max_rejects: str | None,
     strict: bool,
@@ -73,9 +86,11 @@ def command(
     if target == "-" and form != "csv":
         hint = "--format parquet --to FOLDER"
         raise UsageError("usage", f"standard output takes csv, not {form}", hint=hint)
-    if (target == "-") != (table is not None):
-        hint = "--to - --table NAME writes one table to standard output; --to FOLDER writes all"
-        raise UsageError("usage", "--to - and --table go together", hint=hint)
+    if titles and form != "csv":
+        raise UsageError("usage", f"--titles heads the columns of csv, not those of {form}", hint="leave it out")
+    if table is not None and target != "-":
+        hint = f"--to - --table {table} writes one table to standard output; --to FOLDER writes all"
+        raise UsageError("usage", "--table goes with --to -", hint=hint)
     if target == "-" and as_json:
         raise UsageError(
             "usage", "--json and --to - both want standard output", hint="run.json of a folder has the same"
@@ -86,14 +101,17 @@ def command(
     limit = _limit(max_rejects)
     logger = set_up_logging(log, verbose)
     run = _run(rules, files, workers)
+    one = known_table(run.rules, table).name if target == "-" else None
+    if titles:
+        _refuse_twins(run.rules)
     try:
         mixed = target == "-" and sys.stdout.isatty()  # rows and a bar on one screen
         told = partial(_so_far, run)
         with progress_bar(run.sources, quiet=quiet or mixed, told=told) as run.progress:
-            if table is not None:
-                record = deliver_table(run, table, sys.stdout.buffer, limit)
+            if one is not None:
+                record = deliver_table(run, one, sys.stdout.buffer, limit, titles=titles)
             else:
-                record = deliver_folder(run, target, limit, form)
+                record = deliver_folder(run, target, limit, form, titles=titles)
     except Exception as error:
         logger.error("%s", error)
         raise
@@ -119,10 +137,27 @@ def _refuse_later(target: str, form: str) -> None:
     scheme, separator, _ = target.partition("://")
     if separator:
         raise UsageError("not-supported", f"--to {scheme}://… is not supported yet", hint="name a folder, or -")
+    name, dot, ending = os.path.basename(target.rstrip("/")).rpartition(".")
+    if dot and ending.lower() in (*FORMATS, *LATER_FORMATS) and not os.path.isdir(target):
+        hint = f"--to {name or 'tables'} for a folder with a file per table; --to - --table T > {target} for one table"
+        raise UsageError("usage", f"--to {target}: DEST is a folder, and that is the name of a file", hint=hint)
     if form in LATER_FORMATS:
         raise UsageError("not-supported", f"--format {form} is not supported yet", hint="csv and parquet are")
     if form not in FORMATS:
         raise UsageError("usage", f"no format {form}", hint=did_you_mean(form, (*FORMATS, *LATER_FORMATS)))
+
+
+def _refuse_twins(rules: Rules) -> None:
+    """Columns of a table with the same title can't be told apart by it."""
+    from mukret.errors import UsageError
+
+    for table in rules.tables.values():
+        by_title: dict[str, str] = {}
+        for name, title in table.titles.items():
+            other = by_title.setdefault(title, name)
+            if other != name:
+                message = f"{table.name}: {other} and {name} would both be headed {title!r}"
+                raise UsageError("usage", message, hint="give one of them another title, or leave out --titles")
 
 
 def _limit(text: str | None) -> RejectLimit | None:
@@ -139,9 +174,8 @@ def _limit(text: str | None) -> RejectLimit | None:
 
 def _run(rules: str, files: tuple[str, ...], workers: int | None) -> Run:
     from mukret.documents import find_sources
-    from mukret.rules import load_rules
 
-    checked = load_rules(rules)
+    checked = loaded_rules(rules, files)
     from mukret.engine.run import Run
     from mukret.engine.workers import sensible
 

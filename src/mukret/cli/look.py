@@ -91,7 +91,7 @@ def command(
     else:
         shown = _print_nodes(nodes, reading, size, Question(file, asked, nth, quiet=quiet))
     if reading.bad and not reading.documents:
-        raise nothing_read(reading.bad[0])
+        raise nothing_read(reading.bad[0], len(reading.bad))
     _print_bad(reading)
     if not shown:
         _explain(reading, asked)

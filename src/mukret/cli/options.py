@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Callable, Mapping
+import os
+import re
+import shlex
+from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
@@ -21,11 +24,61 @@ files_argument = click.argument("files", metavar="FILE...", nargs=-1, required=T
 json_option = click.option("--json", "as_json", is_flag=True, help="Print the report as JSON, for scripts.")
 
 
-def known_table(rules: Rules, name: str) -> Table:
-    """A table of the rules by the name that was typed. Raises UsageError."""
+def loaded_rules(file: str, inputs: Sequence[str] = ()) -> Rules:
+    """The rules in a file. Raises RulesError, and UsageError where data stands in their place."""
+    from mukret.errors import MukretError, UsageError
+    from mukret.rules import load_rules
+
+    try:
+        return load_rules(file)
+    except MukretError:
+        if _looks_like_rules(file):
+            raise
+        swapped = next((other for other in inputs if _looks_like_rules(other)), None)
+        if swapped is not None:
+            others = [file if other == swapped else other for other in inputs]
+            command = shlex.join(["mukret", str(click.get_current_context().info_name), swapped, *others])
+            message = f"{file} is data, and {swapped} has the rules"
+            raise UsageError("usage", message, hint=f"the rules come first: {command}") from None
+        if _looks_like_data(file):
+            hint = f"mukret draft {shlex.quote(file)} --out feed.rules.yaml begins one"
+            raise UsageError("usage", f"{file} is data, not a rules file", hint=hint) from None
+        raise
+
+
+_BEGINNING = 65_536
+_RULES = re.compile(rb"""^[\s{]*["']?(mukret|tables)["']?\s*:""", re.MULTILINE)
+
+
+def _beginning_of(file: str) -> bytes:
+    try:
+        if not os.path.isfile(file):  # a pipe is not to be opened twice
+            return b""
+        with open(file, "rb") as opened:
+            return opened.read(_BEGINNING)
+    except OSError:
+        return b""
+
+
+def _looks_like_rules(file: str) -> bool:
+    return _RULES.search(_beginning_of(file)) is not None
+
+
+def _looks_like_data(file: str) -> bool:
+    """Whether it is a folder, or a file that begins like JSON."""
+    return os.path.isdir(file) or _beginning_of(file).lstrip()[:1] in (b"{", b"[")
+
+
+def known_table(rules: Rules, name: str | None) -> Table:
+    """A table of the rules by the name that was typed; none need be typed if there is only one. Raises UsageError."""
     from mukret.errors import UsageError
     from mukret.text import did_you_mean
 
+    if name is None:
+        if len(rules.tables) == 1:
+            return next(iter(rules.tables.values()))
+        hint = f"--table {next(iter(rules.tables))}"
+        raise UsageError("usage", f"of which table? There are {', '.join(rules.tables)}", hint=hint)
     if name not in rules.tables:
         raise UsageError("unknown-table", f"no table {name} in {rules.file}", hint=did_you_mean(name, rules.tables))
     return rules.tables[name]

@@ -18,6 +18,7 @@ from mukret.cli.options import (
     files_argument,
     json_option,
     known_table,
+    loaded_rules,
     output_options,
     rules_argument,
     set_up_logging,
@@ -59,8 +60,8 @@ MOST_WATCHED = 4_000_000
 @click.option(
     "--seed", metavar="S", type=int, default=0, show_default=True, help="The same seed takes the same sample."
 )
-@click.option("--where", metavar="SQL", help="Only rows that meet this condition; with --table.")
-@click.option("--columns", metavar="A,B,…", help="Only these columns, in this order; with --table.")
+@click.option("--where", metavar="SQL", help="Only rows of a table that meet this condition.")
+@click.option("--columns", metavar="A,B,…", help="Only these columns of a table, in this order.")
 @click.option("--wide", is_flag=True, help="Rows as records: the fields downwards.")
 @click.option("--raw", is_flag=True, help="Below each value what stood in the response, where it is not the same.")
 @click.option("--watch", "watched", is_flag=True, help="Again at every save of RULES, with what the save changed.")
@@ -87,15 +88,13 @@ def command(
 ) -> None:
     """Show the first rows that RULES give for FILE..., with their types, rejected ones in place with their reasons.
 
-    Reads the beginning of the input alone (20 MB at the most); with --where as far as it has to, with --sample to the
-    end. Writes nothing. Exit code 1 if a row that was read was rejected.
+    Reads the beginning of the input alone (20 MB at the most); with --where as far as it has to, with --sample, or with
+    --where and --rows 0, which counts, to the end. Writes nothing. Exit code 1 if a row that was read was rejected.
     """
     from mukret.cli.progress import progress_bar
     from mukret.errors import UsageError
 
     logger = set_up_logging(log, verbose)
-    if table is None and (where or columns):
-        raise UsageError("usage", "--where and --columns are about one table", hint="say which: --table T")
     if watched and (as_json or "-" in files):
         raise UsageError("usage", "--watch reads the files again and again, for a screen: no --json, no standard input")
     if raw and as_json:
@@ -148,11 +147,11 @@ class Asked:
         from mukret.documents import find_sources
         from mukret.engine.previewing import Anywhere, First, Preview
         from mukret.engine.run import Run
-        from mukret.rules import load_rules
 
-        rules = load_rules(self.rules)
-        own = known_table(rules, self.table) if self.table is not None else None
-        names = [self.table] if self.table is not None else list(rules.tables)
+        rules = loaded_rules(self.rules, self.files)
+        one = self.table is not None or self.where is not None or self.columns is not None
+        own = known_table(rules, self.table) if one else None
+        names = [own.name] if own else list(rules.tables)
         columns = _columns(own, self.columns) if own and self.columns else None
         wanted = self.wanted(own)
         run = Run(rules, find_sources(self.files), batch_bytes=SMALL_BATCH)
@@ -203,7 +202,8 @@ class Seen:
     @property
     def enough(self) -> bool:
         """Whether all rows are found that are to be shown, or those that are missing are not at the beginning."""
-        if self.preview.keep or self.size < ENOUGH_BYTES:
+        counting = self.asked.where is not None and self.asked.rows == 0
+        if self.preview.keep or self.size < ENOUGH_BYTES or counting:
             return False
         anywhere = self.asked.where is not None or self.asked.sample is not None
         return self.preview.enough or (self.size >= MOST_BYTES and not anywhere)
@@ -234,8 +234,8 @@ class Seen:
             console.print(_title(name, self.run.tally.tables[name], self.complete))
             view = RowsView(self.run.rules.tables[name], rows.get(name, ()), self.columns, console.width)
             view.print(console, wide=self.asked.wide)
-            if self.asked.where and not view.rows:
-                console.print("      [dim]no row meets the condition[/]")
+            if self.asked.where is not None:
+                console.print(f"      [dim]{self.meeting(name)}[/]")
             apart = self.apart.get(name, [])
             print_apart(console, apart)
             for line in self.others(name, rows.get(name, ()), apart):
@@ -248,6 +248,12 @@ class Seen:
             console.print(f"{more} not readable: mukret survey says why", soft_wrap=True)
         if self.complete and not self.asked.quiet:
             print_notices([one for one in self.run.notices() if one.table in (None, RESPONSE, *self.names)])
+
+    def meeting(self, name: str) -> str:
+        """How many rows meet the condition."""
+        met = self.preview.met[name]
+        many = f"{met:,} rows meet" if met > 1 else "one row meets" if met else "no row meets"
+        return f"{many} the condition{'' if self.complete else ' so far'}"
 
     def others(self, name: str, rows: Sequence[SeenRow], apart: Sequence[Reject]) -> list[str]:
         """Why rows were rejected, where not all of them are shown."""
@@ -342,7 +348,8 @@ def _print_json(seen: Seen) -> None:
             {field: _json_value(row.values[field], kinds[field].written) for field in seen.columns or kinds}
             for row in rows
         ]
-    click.echo(json_text({"tables": tables, "rejects": [reject.as_json() for reject in seen.rejects]}))
+    met = {"meeting": seen.preview.met.total()} if seen.asked.where is not None else {}
+    click.echo(json_text({"tables": tables, **met, "rejects": [reject.as_json() for reject in seen.rejects]}))
 
 
 def _json_value(value: Any, written: Any) -> Any:

@@ -15,6 +15,7 @@ from mukret.cli.options import (
     files_argument,
     json_option,
     known_table,
+    loaded_rules,
     output_options,
     rules_argument,
     set_up_logging,
@@ -38,7 +39,7 @@ if TYPE_CHECKING:
 )
 @rules_argument
 @files_argument
-@click.option("--table", required=True, metavar="T", help="The table of the row.")
+@click.option("--table", metavar="T", help="The table of the row, if there is more than one.")
 @click.option("--nth", metavar="N", type=click.IntRange(1), help="The Nth row that is written (or of those chosen).")
 @click.option("--key", "keys", metavar="FIELD=VALUE", multiple=True, help="Rows with this value; may be given again.")
 @click.option("--where", metavar="SQL", help="Rows that meet this condition.")
@@ -51,7 +52,7 @@ def command(
     ctx: click.Context,
     rules: str,
     files: tuple[str, ...],
-    table: str,
+    table: str | None,
     nth: int | None,
     keys: tuple[str, ...],
     where: str | None,
@@ -73,12 +74,12 @@ def command(
     from mukret.engine.picking import pick, pick_answer
     from mukret.engine.tracing import trace
     from mukret.errors import UsageError
-    from mukret.rules import load_rules
     from mukret.text import did_you_mean
 
     set_up_logging(log, verbose)
-    checked = load_rules(rules)
+    checked = loaded_rules(rules, files)
     own = known_table(checked, table)
+    table = own.name
     if reject is not None and (keys or where or nth):
         raise UsageError("usage", "--reject counts all rejected rows: it goes with no other choice")
     if field is not None and field not in own.types:

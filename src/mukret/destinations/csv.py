@@ -20,18 +20,20 @@ from mukret.types import Boolean, Date, Datetime, DecimalType, Duration, Float, 
 ENDING = ".csv"
 ROWS_AT_ONCE = 50_000
 BYTES_AT_ONCE = 16_000_000
-_SPECIAL = '[",\\r\\n]'
+_MARKS = '",\r\n'
+_SPECIAL = f"[{_MARKS}]"
 _NEVER_QUOTED = (Integer, DecimalType, Float, Boolean, Date, Time, Datetime, Timestamp, Duration)
 
 
 class CsvFile:
-    """A table on its way into a CSV file."""
+    """A table on its way into a CSV file. `titles`: these head the columns, and not the names."""
 
-    def __init__(self, table: Table, file: BinaryIO) -> None:
+    def __init__(self, table: Table, file: BinaryIO, *, titles: bool = False) -> None:
         self.kinds = [kind for _, kind in table.columns]
         self.file = file
         self.gathering = Gathering(ROWS_AT_ONCE, BYTES_AT_ONCE)
-        self.file.write(",".join(name for name, _ in table.columns).encode() + b"\n")
+        heads = table.titles.values() if titles else table.titles
+        self.file.write(",".join(map(_quoted, heads)).encode() + b"\n")
 
     def write(self, batch: Any) -> None:
         """Adds the rows of a record batch, of several together: each kernel begins with a wait for the interpreter."""
@@ -64,6 +66,11 @@ class CsvFile:
     def close(self) -> None:
         """Writes what is left."""
         self._write(self.gathering.rest())
+
+
+def _quoted(text: str) -> str:
+    """A text as a cell."""
+    return '"' + text.replace('"', '""') + '"' if not text or any(mark in text for mark in _MARKS) else text
 
 
 def _cells(array: Any, kind: ValueType) -> Any:

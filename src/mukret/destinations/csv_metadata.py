@@ -60,7 +60,8 @@ def _null_in_hollow_rows(rules: Rules, table: Table) -> set[str]:
 
 
 def _column(field: Field, kind: ValueType, *, may_lack: bool) -> dict[str, Any]:
-    column: dict[str, Any] = {"name": field.name, "titles": field.name, "datatype": datatype(kind)}
+    titles = field.name if field.title is None else [field.title, field.name]  # the file is headed with either
+    column: dict[str, Any] = {"name": field.name, "titles": titles, "datatype": datatype(kind)}
     if isinstance(kind, ListOf):
         column["separator"] = ";"
     if field.required and isinstance(field.source, At) and not may_lack:

@@ -59,9 +59,11 @@ class RejectLimit:
             )
 
 
-def deliver_folder(run: Run, target: str, limit: RejectLimit | None = None, form: str = "csv") -> dict[str, Any]:
+def deliver_folder(
+    run: Run, target: str, limit: RejectLimit | None = None, form: str = "csv", *, titles: bool = False
+) -> dict[str, Any]:
     """Does the run and publishes a folder with one file per table, of a format of FORMATS, the rejects, and the record,
-    which is returned; beside CSV also what the files hold.
+    which is returned; beside CSV also what the files hold. `titles`: these head the columns of CSV, and not the names.
 
     Raises OutputError, InputError and StoppedError; nothing is published then.
     """
@@ -71,7 +73,8 @@ def deliver_folder(run: Run, target: str, limit: RejectLimit | None = None, form
             opened = {name: stack.enter_context(open(folder / f"{name}{ending}", "wb")) for name in run.schemas}
             rejects = stack.enter_context(open(folder / REJECTS_FILE, "wb"))
             files = {
-                name: table_file(form, run.rules.tables[name], run.schemas[name], file) for name, file in opened.items()
+                name: table_file(form, run.rules.tables[name], run.schemas[name], file, titles=titles)
+                for name, file in opened.items()
             }
             writer = stack.enter_context(WriteBehind())
             for output in run.batches(lambda name, batch: files[name].encode(batch)):
@@ -92,13 +95,15 @@ def deliver_folder(run: Run, target: str, limit: RejectLimit | None = None, form
     return record
 
 
-def deliver_table(run: Run, name: str, stream: BinaryIO, limit: RejectLimit | None = None) -> dict[str, Any]:
+def deliver_table(
+    run: Run, name: str, stream: BinaryIO, limit: RejectLimit | None = None, *, titles: bool = False
+) -> dict[str, Any]:
     """Does the run and writes one table as CSV to a stream, as it comes: what was written before an error stays."""
     outcome = "the output is cut short"
     if name not in run.schemas:
         known = ", ".join(run.schemas)
         raise UsageError("unknown-table", f"no table {name} to write", hint=f"tables of these rules: {known}")
-    file = csv.CsvFile(run.rules.tables[name], stream)
+    file = csv.CsvFile(run.rules.tables[name], stream, titles=titles)
     for output in run.batches(lambda other, batch: file.encode(batch) if other == name else None):
         if name in output.tables:
             found = output.tables[name]

@@ -31,7 +31,7 @@ def ending_of(form: str) -> str:
     return f".{form}"
 
 
-def table_file(form: str, table: Table, schema: Any, file: BinaryIO) -> TableFile:
+def table_file(form: str, table: Table, schema: Any, file: BinaryIO, *, titles: bool = False) -> TableFile:
     """A writer for a table. What a format needs is imported when it is asked for."""
     if form == "parquet":
         from mukret.destinations.parquet import ParquetFile
@@ -39,4 +39,4 @@ def table_file(form: str, table: Table, schema: Any, file: BinaryIO) -> TableFil
         return ParquetFile(table, schema, file)
     from mukret.destinations.csv import CsvFile
 
-    return CsvFile(table, file)
+    return CsvFile(table, file, titles=titles)

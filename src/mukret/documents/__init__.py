@@ -1,6 +1,6 @@
 """Files, folders and streams → documents, a batch at a time, with their place in the input."""
 
-from mukret.documents.batches import Batch, nothing_read, read_batches
+from mukret.documents.batches import WHAT_TO_DO, Batch, nothing_read, read_batches
 from mukret.documents.blocks import BadDocument
 from mukret.documents.decode import NotJson, decode
 from mukret.documents.diagnose import Finding
@@ -9,6 +9,7 @@ from mukret.documents.origin import Origin
 from mukret.documents.sources import Source
 
 __all__ = [
+    "WHAT_TO_DO",
     "BadDocument",
     "Batch",
     "Finding",

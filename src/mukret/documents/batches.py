@@ -10,7 +10,7 @@ from typing import Protocol
 from mukret.documents.blocks import BLOCK_BYTES, BadDocument, Block, Piece, read_blocks
 from mukret.documents.cutting import WHOLE, Names, Part
 from mukret.documents.decode import NotJson, decode, decoder, holds_negative_zero
-from mukret.documents.diagnose import Finding
+from mukret.documents.diagnose import Finding, Sort
 from mukret.documents.origin import Origin
 from mukret.documents.recognise import RECORD_SEPARATOR, cut_off_in_sequence
 from mukret.documents.sources import Source
@@ -97,23 +97,34 @@ def read_batches(
     return map(decoding.batch, read_blocks(sources, size, arrays, as_it_comes=as_it_comes))
 
 
-def nothing_read(bad: BadDocument) -> InputError:
-    """The error of a run of which not one document could be read: what is wrong with the first."""
-    return nothing_read_since(bad.source.name, bad.number, bad.finding, bad.hint)
+def nothing_read(bad: BadDocument, count: int) -> InputError:
+    """The error of a run of which none of so many documents could be read: what is wrong with the first."""
+    return nothing_read_since(bad.source.name, bad.number, bad.finding, bad.hint, count)
 
 
-def nothing_read_since(file: str, document: int, finding: Finding, hint: str | None = None) -> InputError:
+def nothing_read_since(file: str, document: int, finding: Finding, hint: str | None, count: int) -> InputError:
     """The same where it comes from a record of that document."""
+    what = "no document of the run could be read"
+    if count > 1:
+        what = f"none of the {count:,} documents of the run could be read; the first"
     error = InputError(
         "nothing-read",
-        f"no document of the run could be read: {finding.message}",
+        f"{what}: {finding.message}",
         place=f"{file}:{finding.line}:{finding.column} (byte {finding.offset})"
         if finding.placed
         else f"{file}, document {document}",
-        hint=hint or "look at the file: a body that is an error page is not data",
+        hint=hint or WHAT_TO_DO[finding.sort],
     )
     error.pointer = (finding.excerpt, finding.caret) if finding.excerpt.strip() else None
     return error
+
+
+WHAT_TO_DO: dict[Sort, str] = {
+    "page": "look at it: a page instead of data is often a wrong address, or a missing sign-in",
+    "cut-off": "the end is missing: fetch it again",
+    "slip": "JSON does not allow that: have it written anew, or mend it there",
+    "other": "look at it as it came",
+}
 
 
 class _Kept:

@@ -1,7 +1,7 @@
 """What is wrong with a text that should be JSON, in words and at a place.
 
 The fast decoder only says that it gave up; this scanner reads the same text slowly, without recursion, and knows the
-mistakes that people and services make.
+mistakes that people and services make. Where it is plain what was meant it reads on, to say how many lines are wrong.
 """
 
 from __future__ import annotations
@@ -9,8 +9,9 @@ from __future__ import annotations
 import json
 import re
 from dataclasses import dataclass, replace
+from typing import Literal
 
-from mukret.text import escaped
+from mukret.text import counted, escaped
 
 _BLANK = re.compile(r"[ \t\n\r]*")
 _STRING = re.compile(r'"(?:[^"\\\x00-\x1f]|\\(?:["\\/bfnrt]|u[0-9a-fA-F]{4}))*"')
@@ -23,6 +24,11 @@ _OTHER_LANGUAGES = {"True": "true", "False": "false", "None": "null", "undefined
 _LINE_NAMED = re.compile(r"(?<=(?:at|of) )line (\d+)")
 """Where a message names the line of an opening bracket."""
 _WINDOW = 30
+_FAR = 1_000_000
+"""So many characters are read on after the first mistake."""
+
+Sort = Literal["slip", "page", "cut-off", "other"]
+"""A mistake in JSON text, a page in its stead, a text that ends too early, or anything else."""
 
 
 @dataclass(frozen=True)
@@ -36,6 +42,7 @@ class Finding:
     offset: int = 0
     excerpt: str = ""
     caret: int = 0
+    sort: Sort = "other"
 
     @property
     def placed(self) -> bool:
@@ -74,10 +81,12 @@ def diagnose(raw: bytes, decoder_says: str) -> Finding:
         return Finding("there is nothing in it")
     if head.startswith("<"):
         kind = "an HTML page" if head.startswith(("<!doctype html", "<html")) else "XML or HTML"
-        return _finding(text, text.index("<"), f"this is {kind}, not JSON")
-    mistake = _Scanner(text).mistake()
+        return _finding(text, text.index("<"), f"this is {kind}, not JSON", "page")
+    scanner = _Scanner(text)
+    mistake = scanner.mistake()
     if mistake is not None:
-        return _finding(text, *mistake)
+        sort: Sort = "cut-off" if scanner.at_end else "slip"
+        return _finding(text, mistake[0], mistake[1] + scanner.more_mistakes(mistake[0]), sort)
     if "recursion" in decoder_says:
         return Finding("nested too deeply (more than about 990 levels)")
     if "out of range" in decoder_says:
@@ -85,7 +94,7 @@ def diagnose(raw: bytes, decoder_says: str) -> Finding:
     return Finding(f"not JSON: {decoder_says}")
 
 
-def _finding(text: str, at: int, message: str) -> Finding:
+def _finding(text: str, at: int, message: str, sort: Sort = "other") -> Finding:
     line_start = text.rfind("\n", 0, at) + 1
     line_end = text.find("\n", at)
     line = text[line_start : line_end if line_end >= 0 else len(text)]
@@ -94,7 +103,7 @@ def _finding(text: str, at: int, message: str) -> Finding:
     before = escaped(line[first:column])
     after = escaped(line[column : column + _WINDOW])
     return Finding(
-        message, text.count("\n", 0, at) + 1, column + 1, len(text[:at].encode()), before + after, len(before)
+        message, text.count("\n", 0, at) + 1, column + 1, len(text[:at].encode()), before + after, len(before), sort
     )
 
 
@@ -104,20 +113,43 @@ class _Scanner:
         self.at = 0
         self.open: list[tuple[str, int]] = []
         """Brackets that are open, with their places."""
+        self.go_on: tuple[str, int] | None = None
+        """What is wanted after a mistake, and where, if it is plain what was meant."""
+        self.another = False
+        """Whether the mistake is that another document begins."""
 
-    def mistake(self) -> tuple[int, str] | None:
-        """Place and description of the first mistake; None if the text is JSON."""
-        wants = "value"
+    def mistake(self, wants: str = "value") -> tuple[int, str] | None:
+        """Place and description of the next mistake; None if the text is JSON to its end."""
+        self.go_on, self.another = None, False
         while True:
             blank = _BLANK.match(self.text, self.at)
             assert blank
             self.at = blank.end()
-            if self.at == len(self.text):
+            if self.at_end:
                 return None if wants == "end" else (self.at, self.cut_off())
             found = getattr(self, f"_{wants.replace('-', '_')}")(self.text[self.at])
             if isinstance(found, tuple):
                 return found
             wants = found
+
+    def more_mistakes(self, first: int) -> str:
+        """How many lines have others, after the first, in words."""
+        lines = {self.text.count("\n", 0, first)}
+        line, place = next(iter(lines)), first
+        while self.go_on is not None and self.at < first + _FAR:
+            wants, self.at = self.go_on
+            found = self.mistake(wants)
+            if found is None or self.at_end:
+                break
+            line, place = line + self.text.count("\n", place, found[0]), found[0]
+            if not self.another:
+                lines.add(line)
+        others = len(lines) - 1
+        return f", and {counted(others, 'more line')} with mistakes" if others else ""
+
+    @property
+    def at_end(self) -> bool:
+        return self.at >= len(self.text)
 
     def cut_off(self) -> str:
         if not self.open:
@@ -129,14 +161,32 @@ class _Scanner:
     def fail(self, message: str, at: int | None = None) -> tuple[int, str]:
         return (self.at if at is None else at), message
 
+    def slip(self, message: str, wants: str, after: int) -> tuple[int, str]:
+        """A mistake after which reading can go on."""
+        self.go_on = wants, after
+        return self.fail(message)
+
+    def quoted(self, wants: str) -> tuple[int, str]:
+        """A text, or a name, in single quotes."""
+        end = self.text.find("'", self.at + 1)
+        return self.slip("single quotes: JSON wants double", wants, end + 1 if end > 0 else len(self.text))
+
+    def comment(self, wants: str) -> tuple[int, str]:
+        ends = "*/" if self.text.startswith("/*", self.at) else "\n"
+        end = self.text.find(ends, self.at)
+        return self.slip("a comment: JSON has none", wants, end + len(ends) if end > 0 else len(self.text))
+
     def after_value(self) -> str:
         return "more" if self.open else "end"
 
     # ---- one method per thing that is wanted
 
     def _end(self, character: str) -> tuple[int, str]:
-        another = ", where another begins: several go one to a line (JSON Lines)" if character in "{[" else ""
-        return self.fail(f"text after the end of the document{another}")
+        if character in "{[":
+            self.another = True
+            message = "text after the end of the document, where another begins: several go one to a line (JSON Lines)"
+            return self.slip(message, "value", self.at)
+        return self.fail("text after the end of the document")
 
     def _value(self, character: str) -> str | tuple[int, str]:
         if character in "{[":
@@ -158,24 +208,24 @@ class _Scanner:
             if name in _LITERALS:
                 self.at = word.end()
                 return self.after_value()
+            message = f"{name[:30]}: a text wants double quotes"
             if name in ("NaN", "Infinity"):
-                return self.fail(f"{name} is no JSON number")
+                message = f"{name} is no JSON number"
             if name in _OTHER_LANGUAGES:
-                return self.fail(f"{name}: JSON writes {_OTHER_LANGUAGES[name]}")
-            return self.fail(f"{name[:30]}: a text wants double quotes")
+                message = f"{name}: JSON writes {_OTHER_LANGUAGES[name]}"
+            return self.slip(message, self.after_value(), word.end())
         if character == "'":
-            return self.fail("single quotes: JSON wants double")
+            return self.quoted(self.after_value())
         if character in "]}":
-            return self.fail(
-                "a trailing comma: a value should follow it" if self.open else f"a {character} that closes nothing"
-            )
+            if not self.open:
+                return self.fail(f"a {character} that closes nothing")
+            return self.slip("a trailing comma: a value should follow it", "more", self.at)
         if self.text.startswith(("//", "/*", "#"), self.at):
-            return self.fail("a comment: JSON has none")
+            return self.comment("value")
         loose = _LOOSE_NUMBER.match(self.text, self.at)
-        if loose and "Infinity" in loose.group():
-            return self.fail("Infinity is no JSON number")
         if loose:
-            return self.fail(f"{loose.group()[:30]} is no JSON number")
+            name = "Infinity" if "Infinity" in loose.group() else loose.group()[:30]
+            return self.slip(f"{name} is no JSON number", self.after_value(), loose.end())
         return self.fail(f"{escaped(character)!r} can't stand where a value should")
 
     def _first_value(self, character: str) -> str | tuple[int, str]:
@@ -188,16 +238,19 @@ class _Scanner:
         if character == '"':
             return self.string() or "colon"
         if character == "'":
-            return self.fail("single quotes: JSON wants double")
+            return self.quoted("colon")
         if character == "}":
-            return self.fail("a trailing comma: a member should follow it")
+            return self.slip("a trailing comma: a member should follow it", "more", self.at)
         if self.text.startswith(("//", "/*", "#"), self.at):
-            return self.fail("a comment: JSON has none")
+            return self.comment("key")
+        word = _WORD.match(self.text, self.at)
+        if word:
+            return self.slip("a member name wants double quotes", "colon", word.end())
         return self.fail("a member name wants double quotes")
 
     def _colon(self, character: str) -> str | tuple[int, str]:
         if character != ":":
-            return self.fail("a colon should follow the member name")
+            return self.slip("a colon should follow the member name", "value", self.at)
         self.at += 1
         return "value"
 
@@ -211,7 +264,9 @@ class _Scanner:
         line = self.text.count("\n", 0, place) + 1
         if character in "]}":
             return self.fail(f"{character} does not close the {bracket} of line {line}")
-        return self.fail("a comma is missing")
+        if self.text.startswith(("//", "/*", "#"), self.at):
+            return self.comment("more")
+        return self.slip("a comma is missing", "key" if bracket == "{" else "value", self.at)
 
     def closed(self) -> str:
         self.open.pop()

@@ -144,7 +144,7 @@ def compare_rules(
         if progress:
             progress(other.batch.size)
     if bad is not None and not comparing.found.documents:
-        raise nothing_read(bad)
+        raise nothing_read(bad, comparing.found.bad_documents)
     return comparing.found
 
 

@@ -89,7 +89,7 @@ def pick_answer(rules: Rules, sources: Sequence[Source], lookup: Lookup, form: F
 def _pick(run: Run, table: str, wanted: Wanted, fate: Fate | None, nth: int, *, whole: bool) -> Picked | None:
     run.prepare()
     seen = keys_of(run.rules.tables.values(), run.last)
-    before = documents = 0
+    before = documents = bad_documents = 0
     bad: BadDocument | None = None
     for batch in run.read(lambda number: False):
         tables = run.decided(batch, seen)
@@ -102,11 +102,12 @@ def _pick(run: Run, table: str, wanted: Wanted, fate: Fate | None, nth: int, *, 
                 return Picked(tables, rows, chosen[nth - 1 - before])
             before += len(chosen)
         documents += len(tables.batch.documents)
+        bad_documents += len(tables.batch.bad)
         bad = bad or next(iter(tables.batch.bad), None)
         if run.progress:
             run.progress(batch.size)
     if bad is not None and not documents:
-        raise nothing_read(bad)
+        raise nothing_read(bad, bad_documents)
     return None
 
 

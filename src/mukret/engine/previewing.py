@@ -110,6 +110,8 @@ class Preview:
         self.rejected = rejected
         self.before: Counter[tuple[str, int]] = Counter()
         """How many rows of a table had a fate in the batches before."""
+        self.met: Counter[str] = Counter()
+        """How many rows of a table were wanted so far."""
         self.chosen: dict[str, dict[int, tuple[int, SeenRow]]] = {name: {} for name in names}
         self.come = 0
         self.keep = keep
@@ -142,6 +144,7 @@ class Preview:
             if fates[row] == Fate.WRITTEN or (self.rejected and rejected_for_itself(batch, row))
         ]
         rows = list(self.wanted(batch, rows))
+        self.met[name] += len(rows)
         taken = {place: rows[number] for place, number in self.choices[name].take(len(rows))}
         records = batch.records(list(taken.values()))
         for (place, row), values in zip(taken.items(), records, strict=True):

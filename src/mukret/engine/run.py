@@ -140,10 +140,9 @@ class Run:
                     self.progress(output.size)
         if self.tally.documents == 0 and self.tally.bad_documents:
             reason = next(reason for reason in self.tally.reasons.values() if reason.table is None)
-            example = reason.example
-            raise nothing_read_since(
-                reason.file, reason.document, example.finding or Finding(example.message), example.hint
-            )
+            example, count = reason.example, self.tally.bad_documents
+            finding = example.finding or Finding(example.message)
+            raise nothing_read_since(reason.file, reason.document, finding, example.hint, count)
 
     def pass_over(self, answers: Mapping[int, int]) -> None:
         """Counts answers of HTTP archives that no rule reads as passed over, as those are that are no JSON."""

@@ -52,7 +52,7 @@ def survey(
             if progress:
                 progress(batch.size)
     if not documents and bad:
-        raise nothing_read(bad[0])
+        raise nothing_read(bad[0], bad_documents)
     settle(walk.root)
     places, lists, surprises = describe(walk.root, path) if walk.roots else ([], [], [])
     passed_over: Counter[str] = sum((source.passed_over for source in sources), Counter())
