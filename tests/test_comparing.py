@@ -43,7 +43,7 @@ class Comparing(FolderCase):
             RULES.replace("where: depth > 2", "where: depth < 7")
             .replace('type: "decimal(4,1)"', 'type: "decimal(4,1)", bad: null')
             .replace("lit: {at: $.lit, type: boolean}", "lit: {at: $.lit, default: none}\n          name: $.name")
-            .replace("old:", "new:")
+            .replace('old: {rows: "$.old[*]"', 'new: {rows: "$.new[*]"')
         )
         found = self.compare(RULES, new, {"ports": PORTS}, {"ports": []})
         self.assertEqual((found.gone, found.come, found.documents, found.found), (["old"], ["new"], 2, True))
@@ -88,6 +88,72 @@ class Comparing(FolderCase):
         document = {"ports": [{"berths": [{"no": 1}]}], "piers": [{"berths": [{"no": 1}]}]}
         found = self.compare(old, old.replace("$.ports", "$.piers"), document).tables["berths"]
         self.assertEqual(list(found.fates), [("written", None), (None, "written")])
+
+    def test_what_is_renamed_is_compared_all_the_same(self) -> None:
+        """A table by the way to its rows, also below one that is renamed, a column by its source."""
+        old = """
+            tables:
+              ports:
+                rows: "$.ports[*]"
+                key: code
+                fields: {code: $.code, depth: {at: $.depth, type: "decimal(6,2)"}, label: {compute: "code || '!'"}}
+              berths: {within: ports, rows: "$.berths[*]", inherit: [code], fields: {no: $.no, lit: $.lit}}
+              moorings: {within: ports, rows: "$.berths[*]", inherit: [code], fields: {kind: $.kind}}
+            """
+        new = (
+            old.replace("ports:", "harbours:")
+            .replace("within: ports", "within: harbours")
+            .replace("berths: {", "quays: {")
+        )
+        new = (
+            new.replace("depth:", "deep:")
+            .replace("decimal(6,2)", "decimal(9,4)")
+            .replace("no: $.no", "berth_no: $.no")
+            .replace("lit: $.lit", "lit: $.lamp")
+        )
+        ports = [
+            {"code": f"P{n}", "depth": f"{n}.45", "berths": [{"no": "1", "lit": "a", "lamp": "b"}]} for n in range(3)
+        ]
+        found = self.compare(old, new, {"ports": ports})
+        self.assertEqual((found.gone, found.come), ([], []))
+        self.assertEqual(
+            {name: changes.old_name for name, changes in found.tables.items()},
+            {"harbours": "ports", "quays": "berths", "moorings": "moorings"},
+        )
+        harbours, quays = found.tables["harbours"], found.tables["quays"]
+        self.assertEqual(
+            (harbours.renamed, harbours.columns, harbours.values, harbours.fates),
+            ({"deep": "depth"}, {"deep": ("decimal(6,2)", "decimal(9,4)")}, {}, {}),
+        )
+        self.assertEqual((quays.renamed, quays.fates), ({"berth_no": "no"}, {}))
+        self.assertEqual(
+            {
+                name: (change.count, change.examples[0].old, change.examples[0].new)
+                for name, change in quays.values.items()
+            },
+            {"lit": (3, "a", "b")},
+        )
+        self.file("old.yaml", rules_text(old))
+        self.file("new.yaml", rules_text(new))
+        shown = self.mukret("compare", "old.yaml", "new.yaml", "a.jsonl").stdout
+        self.assertIn(
+            "harbours (renamed, was ports)  3 rows written, now 3\n  column deep: renamed, was depth\n  column deep: decimal(6,2), now decimal(9,4)\n",
+            shown,
+        )
+
+    def test_numbers_of_other_types_are_compared_by_their_value(self) -> None:
+        old = """tables: {t: {rows: "$[*]", fields: {n: {at: $.n, type: "decimal(9,2)"}}}}"""
+        for kind, changed in (
+            ('"decimal(12,4)"', 0),
+            ("float", 0),
+            ("integer, round: half-up", 2),
+            ("text", 1),
+        ):
+            with self.subTest(kind):
+                new = old.replace('"decimal(9,2)"', kind)
+                found = self.compare(old, new, [{"n": n} for n in ("12.45", "100", "0.50", None)])
+                values = found.tables["t"].values
+                self.assertEqual(sum(change.count for change in values.values()), changed, values)
 
     def test_random_rules_against_themselves_and_against_others(self) -> None:
         """No difference to themselves; and with others the counts are those of each run."""

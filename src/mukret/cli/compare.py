@@ -108,7 +108,10 @@ def print_comparison(found: Comparison, rules: Rules) -> None:
 def _print_table(name: str, changes: TableChanges, *, along: str | None) -> None:
     """`along`: the table above, where rows of that have another fate now, which those of this one share."""
     old, new = changes.written
-    click.echo(f"{click.style(name, bold=True)}  {old:,} rows written, now {new:,}")
+    renamed = f" (renamed, was {changes.old_name})" if changes.old_name != name else ""
+    click.echo(f"{click.style(name, bold=True)}{renamed}  {old:,} rows written, now {new:,}")
+    for column, old_name in changes.renamed.items():
+        click.echo(f"  column {column}: renamed, was {old_name}")
     for column, (before, after) in changes.columns.items():
         what = (
             f"gone (was {before})" if after is None else f"new, {after}" if before is None else f"{before}, now {after}"

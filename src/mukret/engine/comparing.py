@@ -20,6 +20,8 @@ from mukret.engine.table_batch import TableBatch
 from mukret.paths import normalized
 from mukret.paths.locate import location_text
 from mukret.rules.model import Rules, Table
+from mukret.rules.renamed import same_columns, same_tables
+from mukret.types import DecimalType, Float, Integer, ValueType
 from mukret.values import JsonValue
 
 MOST_EXAMPLES = 3
@@ -56,22 +58,37 @@ class Change:
 
 @dataclass
 class TableChanges:
-    """`columns` are those that only one version has, or with another type; `fates` by what becomes of a row in the old
-    and in the new version (None: it is not there); `values` by column."""
+    """`old_name`: what the table is called in the old version, `names`: for each column that both have, by its name in
+    the new one, the name in the old.
 
+    `columns` are those that only one version has, or with another type, or under another name; `fates` by what becomes
+    of a row in the old and in the new version (None: it is not there); `values` by column.
+    """
+
+    name: str
+    old_name: str
+    names: dict[str, str] = field(default_factory=dict)
     written: list[int] = field(default_factory=lambda: [0, 0])
     columns: dict[str, tuple[str | None, str | None]] = field(default_factory=dict)
     fates: dict[tuple[str | None, str | None], Change] = field(default_factory=dict)
     values: dict[str, Change] = field(default_factory=dict)
 
     @property
+    def renamed(self) -> dict[str, str]:
+        """The old names of columns that are called otherwise now."""
+        return {name: before for name, before in self.names.items() if name != before}
+
+    @property
     def any(self) -> bool:
-        return bool(self.columns or self.fates or self.values)
+        return bool(self.name != self.old_name or self.columns or self.renamed or self.fates or self.values)
 
     def as_json(self) -> dict[str, JsonValue]:
+        before = {"renamed_from": self.old_name} if self.name != self.old_name else {}
         return {
+            **before,
             "written": list(self.written),
             "columns": {name: {"old": old, "new": new} for name, (old, new) in self.columns.items()},
+            "renamed": dict(self.renamed),
             "rows": [{"old": old, "new": new, **change.as_json()} for (old, new), change in self.fates.items()],
             "values": {name: change.as_json() for name, change in self.values.items()},
         }
@@ -108,11 +125,14 @@ class Comparing:
 
     def __init__(self, old: Rules, new: Rules) -> None:
         self.found = Comparison()
-        self.found.gone = [name for name in old.tables if name not in new.tables]
-        self.found.come = [name for name in new.tables if name not in old.tables]
+        before = same_tables(old, new)
+        self.found.gone = [name for name in old.tables if name not in before.values()]
+        self.found.come = [name for name in new.tables if name not in before]
         for name, table in new.tables.items():
-            if name in old.tables:
-                self.found.tables[name] = TableChanges(columns=_columns(old.tables[name], table))
+            if name in before:
+                was = old.tables[before[name]]
+                names = same_columns(was, table)
+                self.found.tables[name] = TableChanges(name, was.name, names, columns=_columns(was, table, names))
 
     def see(self, old: BatchTables, new: BatchTables) -> None:
         """Both are of one batch; each may hold other documents to be bad."""
@@ -122,7 +142,7 @@ class Comparing:
         met = {table.table.name: table for table in new.new}
         for name, changes in self.found.tables.items():
             if name in met:
-                _compare(changes, old.tables[name], met[name])
+                _compare(changes, old.tables[changes.old_name], met[name])
 
 
 def compare_rules(
@@ -165,13 +185,17 @@ def _decided(run: Run, *, whole: bool) -> Iterator[BatchTables]:
         yield run.decided(batch, seen)
 
 
-def _columns(old: Table, new: Table) -> dict[str, tuple[str | None, str | None]]:
+def _columns(old: Table, new: Table, names: Mapping[str, str]) -> dict[str, tuple[str | None, str | None]]:
+    """The types of columns that only one version has, or with another type."""
     before, after = dict(old.columns), dict(new.columns)
-    pairs = {
-        name: (before[name].name if name in before else None, after[name].name if name in after else None)
-        for name in {**before, **after}
+    gone: dict[str, tuple[str | None, str | None]] = {
+        name: (kind.name, None) for name, kind in before.items() if name not in names.values()
     }
-    return {name: pair for name, pair in pairs.items() if pair[0] != pair[1]}
+    return gone | {
+        name: (before[names[name]].name if name in names else None, kind.name)
+        for name, kind in after.items()
+        if name not in names or before[names[name]] != kind
+    }
 
 
 def _compare(changes: TableChanges, old: TableBatch, new: TableBatch) -> None:
@@ -252,16 +276,17 @@ def _key(rows: TableBatch, row: int) -> dict[str, str]:
 
 
 def _compare_values(changes: TableChanges, old: TableBatch, new: TableBatch, kept: list[tuple[int, int]]) -> None:
-    before, after = dict(old.table.columns), dict(new.table.columns)
     if not kept:
         return
+    before, after = dict(old.table.columns), dict(new.table.columns)
     first = pa.array([pair[0] for pair in kept], pa.int64())
     second = pa.array([pair[1] for pair in kept], pa.int64())
-    for name in after:
-        if name not in before or _as_it_was(name, before, after, old, new):
+    for name, was in changes.names.items():
+        kinds = before[was], after[name]
+        if kinds[0] == kinds[1] and old.arrays[was].equals(new.arrays[name]):
             continue
-        one, two = _texts(old, name, before[name], first), _texts(new, name, after[name], second)
-        same = pc.or_(pc.fill_null(pc.equal(one, two), False), pc.and_(pc.is_null(one), pc.is_null(two)))
+        one, two = _texts(old, was, kinds[0], first), _texts(new, name, kinds[1], second)
+        same = _equal(*map(_plain_numbers, (one, two))) if _both_numbers(*kinds) else _equal(one, two)
         different = true_rows(pc.invert(same))
         if different:
             cases = (
@@ -271,10 +296,20 @@ def _compare_values(changes: TableChanges, old: TableBatch, new: TableBatch, kep
             changes.values.setdefault(name, Change()).see(len(different), cases)
 
 
-def _as_it_was(name: str, before: dict[str, Any], after: dict[str, Any], old: TableBatch, new: TableBatch) -> bool:
-    """Whether a column has the same values in all rows; it may differ and yet be the same where rows are kept."""
-    return bool(before[name] == after[name] and old.arrays[name].equals(new.arrays[name]))
+def _equal(one: Any, two: Any) -> Any:
+    return pc.or_(pc.fill_null(pc.equal(one, two), False), pc.and_(pc.is_null(one), pc.is_null(two)))
 
 
-def _texts(rows: TableBatch, name: str, kind: Any, which: Any) -> Any:
+def _both_numbers(one: ValueType, two: ValueType) -> bool:
+    numbers = (Integer, DecimalType, Float)
+    return one != two and isinstance(one, numbers) and isinstance(two, numbers)
+
+
+def _plain_numbers(texts: Any) -> Any:
+    """Numbers without the zeros at the end of a fraction: 12.45 and 12.4500 are one value."""
+    cut = pc.utf8_rtrim(pc.utf8_rtrim(texts, characters="0"), characters=".")
+    return pc.if_else(pc.match_substring(texts, "."), cut, texts)
+
+
+def _texts(rows: TableBatch, name: str, kind: ValueType, which: Any) -> Any:
     return written(rows.arrays[name], kind).take(which)

@@ -11,6 +11,9 @@ _STEP = r"[^'\"\s,{}\[\]]*"
 _UNQUOTED_PATH = re.compile(rf"(\b[A-Za-z_]\w*\s*:\s*)(\${_STEP}(?:\[[^\]]*\]{_STEP})*)")
 _UNQUOTED_TYPE = re.compile(r"(\btype\s*:\s*)((?:decimal|list)\s*\([^)]*\))")
 _BROKEN_TEXT = re.compile(r"^(\s*(?:- )?[A-Za-z_]+\s*:\s*)(['\"].*\S)\s*$")
+_QUOTED_VALUE = re.compile(r"\b[A-Za-z_]\w*\s*:\s*(?=['\"])")
+_YAML_QUOTED = re.compile(r"'(?:[^']|'')*'|\"(?:[^\"\\]|\\.)*\"")
+_TOKEN = re.compile(r"'[^']*'|\"[^\"]*\"|.")
 _ESCAPED = re.compile(r'"((?:[^"\\]|\\.)*)"')
 _INDICATOR = re.compile(r"(:\s+|-\s+|[\[{,]\s*)([%@`][^,\]}]*?)\s*(?=[,\]}]|$)")
 
@@ -23,6 +26,31 @@ def quoted_line(line: str) -> str:
 def _quote(match: re.Match[str]) -> str:
     text = match[2]
     return match[1] + (f"'{text.replace(chr(39), chr(39) * 2)}'" if '"' in text else f'"{text}"')
+
+
+def _with_quotes_kept(line: str) -> str | None:
+    """A line with the value quoted as a whole, within braces, of which only the beginning was: `{compute: 'a' || b}`;
+    None if there is no such value in it."""
+    for key in _QUOTED_VALUE.finditer(line):
+        start = key.end()
+        quoted = _YAML_QUOTED.match(line, start)
+        if quoted is None or line[quoted.end() :].lstrip()[:1] in ("", ",", "}", "]", "#"):
+            continue
+        end = _end_of_value(line, start)
+        text = line[start:end].rstrip().replace("\\", "\\\\").replace('"', '\\"')
+        return f'{line[:start]}"{text}"{line[end:]}'
+    return None
+
+
+def _end_of_value(line: str, start: int) -> int:
+    """Where a value within braces ends: at a comma or bracket that stands in no text and in no brackets of its own."""
+    depth = 0
+    for token in _TOKEN.finditer(line, start):
+        mark = token.group()
+        if depth == 0 and mark in (",", "}", "]"):
+            return token.start()
+        depth += (mark in ("(", "[", "{")) - (mark in (")", "]", "}"))
+    return len(line)
 
 
 def explain_yaml_error(error: MarkedYAMLError, lines: Sequence[str], line_number: int) -> tuple[str, str | None]:
@@ -47,6 +75,9 @@ def _trap(problem: str, line: str) -> tuple[str, str] | None:
         return "a tab in the indentation", "YAML indents with spaces"
     if _UNQUOTED_PATH.search(line) and "{" in line:
         return "a path inside braces needs quotes", f"write {quoted_line(line)}"
+    kept = _with_quotes_kept(line) if "{" in line else None
+    if kept is not None:
+        return "the quotes end before the text does", f"quote the whole: {kept.strip()}"
     broken = _BROKEN_TEXT.match(line)
     if broken and ("block end" in problem or "mapping" in problem or "expected" in problem):
         text = broken[2].replace("\\", "\\\\").replace('"', '\\"')

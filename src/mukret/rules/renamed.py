@@ -1,0 +1,63 @@
+"""Which tables and columns of two versions of the rules are the same under another name."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from mukret.rules.model import Compute, Field, Lookup, Rules, Table
+
+
+def same_tables(old: Rules, new: Rules) -> dict[str, str]:
+    """The old name of each table of the new rules that was there before: under its name, or else as one that is gone
+    and found its rows in the same way."""
+    found = {name: name for name in new.tables if name in old.tables}
+    gone = [name for name in old.tables if name not in new.tables]
+    for name in new.tables:
+        rows = _way_to_rows(new, name)
+        alike = [other for other in gone if name not in found and _way_to_rows(old, other) == rows]
+        if alike:
+            found[name] = max(alike, key=lambda other: len(same_columns(old.tables[other], new.tables[name])))
+            gone.remove(found[name])
+    return found
+
+
+def _way_to_rows(rules: Rules, name: str | None) -> list[object]:
+    """How the rows of a table are found, from the document on."""
+    way: list[object] = []
+    while name is not None:
+        table = rules.tables[name]
+        way.append((table.rows, table.kind))
+        name = table.within
+    return way
+
+
+def same_columns(old: Table, new: Table) -> dict[str, str]:
+    """The old name of each column of the new table that was there before: under its name, or else as one that is gone
+    and has the same source, if possible of the same type."""
+    before, after = _columns(old), _columns(new)
+    found = {name: name for name in after if name in before}
+    gone = [name for name in before if name not in after]
+    for exactly in (True, False):
+        for name, own in after.items():
+            alike = [other for other in gone if _source(before[other]) == _source(own)]
+            if exactly:
+                alike = [other for other in alike if before[other].type == own.type]
+            if name not in found and alike:
+                found[name] = alike[0]
+                gone.remove(alike[0])
+    return {name: found[name] for name in after if name in found}
+
+
+def _columns(table: Table) -> Mapping[str, Field]:
+    own = {field.name: field for field in table.fields if field.keep}
+    return {item.name: item.field for item in table.inherit} | own
+
+
+def _source(field: Field) -> object:
+    """Where the values of a field come from, comparable between two versions."""
+    match field.source:
+        case Compute(text=text):
+            return "compute", text
+        case Lookup() as lookup:
+            return "lookup", lookup.name, lookup.by, lookup.key, lookup.give, lookup.across_run
+    return field.source
