@@ -5,12 +5,15 @@ from __future__ import annotations
 import json
 import shlex
 from contextlib import suppress
+from functools import partial
 from typing import Any
+from unittest import mock
 
 from mukret.documents import find_sources
 from mukret.engine.fates import Fate
 from mukret.engine.interface import extract
-from mukret.engine.picking import Condition, Picked, all_rows, meeting, pick, with_values
+from mukret.engine.picking import Condition, Picked, all_rows, meeting, pick, pick_answer, with_values
+from mukret.engine.run import Run
 from mukret.engine.tracing import Traced, TracedRow, surroundings, trace
 from mukret.errors import MukretError
 from mukret.rules import parse_rules
@@ -122,6 +125,99 @@ class Tracing(FolderCase):
             group.steps,
             ["the row of berths at $.ports[0].berths[0]: 12", "the row of berths at $.ports[0].berths[1]: null"],
         )
+
+    def test_each_element_of_a_list_with_its_steps(self) -> None:
+        self.rules = parse_rules(
+            rules_text("""
+            tables:
+              ports:
+                rows: "$.ports[*]"
+                fields:
+                  tags: {at: $.tags, type: "list(text)", split: ",", capture: "t:(.*)"}
+                  sizes: {at: "$.sizes[*]", type: "list(decimal(6,2))", take: all, capture: "(.*) m", point: ","}
+                  total: {at: "$.sizes[*]", type: "decimal(6,2)", take: sum, capture: "(.*) m", point: ","}
+            """)
+        )
+        ports = [
+            {"tags": "t: red ,,blue", "sizes": ["1,5 m", None, " 2 m"]},
+            {"tags": ["t:a,b", None, "t:c"]},
+            {"tags": "t:a", "sizes": [str(n) for n in range(9)]},
+        ]
+        self.input = self.file("a.json", json.dumps({"ports": ports}))
+        sizes = [
+            '[0] "1,5 m": captured by (.*) m: "1,5", read as decimal(6,2) (point ",")',
+            '[1] " 2 m": trimmed: "2 m", captured by (.*) m: "2", read as decimal(6,2) (point ",")',
+        ]
+        self.assertEqual(self.field("ports", "sizes").steps[-3:], [*sizes, "taken together: all"])
+        self.assertEqual(self.field("ports", "total").steps[-3:], [*sizes, "taken together: sum"])
+        self.assertEqual(
+            self.field("ports", "tags").steps[-4:],
+            ['captured by t:(.*): " red ,,blue"', 'split at ",": "red", "blue"', '[0] "red": read as text', '[1] "blue": read as text'],
+        )  # fmt: skip
+        self.assertEqual(
+            self.field("ports", "tags", nth=2).steps[2:],
+            [
+                '[0] "t:a,b": captured by t:(.*): "a,b", split at ",": "a", "b", [0] "a": read as text, [1] "b": read as text',
+                "[1] null: null: left out",
+                '[2] "t:c": captured by t:(.*): "c", split at ",": "c", [0] "c": read as text',
+            ],
+        )  # fmt: skip
+        bad = self.field("ports", "sizes", fate=Fate.REJECTED).steps
+        self.assertIn('[0] "0": does not match (.*) m, [no-match]', bad)
+        self.assertIn("and 4 more", bad)
+
+    def test_a_lookup_across_the_run_says_in_which_document_it_found_its_row(self) -> None:
+        self.rules = parse_rules(
+            rules_text("""
+            tables:
+              ports:
+                rows: "$.ports[*]"
+                fields: {code: $.code, owner: {lookup: {in: owners, by: code, give: name, across: run}}}
+              owners: {rows: "$.owners[*]", key: port, fields: {port: $.port, name: $.name}}
+            """)
+        )
+        lines = [
+            {"ports": [{"code": "OTV"}, {"code": "SKR"}]},
+            {"owners": [{"port": "TOL"}, {"port": "OTV", "name": "Ann"}]},
+        ]
+        self.input = self.file("a.jsonl", "\n".join(map(json.dumps, lines)))
+        sources = find_sources([self.input])
+        for nth, value, told in (
+            (1, "Ann", f"found: the row of owners at $.owners[1] in {self.input}, document 2"),
+            (2, None, "in all documents of the run there is none, or it is null there"),
+        ):
+            picked = pick(self.rules, sources, "ports", all_rows, Fate.WRITTEN, nth)
+            assert picked is not None
+            (owner,) = trace(
+                picked, "owner", lambda lookup, form: pick_answer(self.rules, sources, lookup, form)
+            ).fields
+            self.assertEqual((owner.value, owner.steps[1]), (value, told))
+            for source in sources:
+                source.rewind()
+
+    def test_a_row_of_a_long_document_is_traced_by_its_part(self) -> None:
+        """Its place, its number and what stands around the array are those of the whole document."""
+        self.rules = parse_rules(
+            rules_text("""
+            response: {fields: {day: $.day}}
+            tables:
+              ports:
+                rows: "$.data.ports[*]"
+                inherit: [day]
+                fields: {code: $.code, at: {fact: position}, path: {fact: path}, many: {compute: COUNT(berths)}}
+              berths: {within: ports, rows: "$.berths[*]", inherit: [code], fields: {no: $.no}}
+            """)
+        )
+        ports = [{"code": f"P{n}", "berths": [{"no": b} for b in range(n % 3)]} for n in range(400)]
+        self.input = self.file("a.json", json.dumps({"day": "2031-04-01", "data": {"ports": ports}}))
+        with mock.patch("mukret.engine.picking.Run", partial(Run, batch_bytes=1500)):
+            row = self.traced("ports", nth=300)
+            self.assertEqual((row.path, row.document), ("$.data.ports[299]", 1))
+            self.assertEqual(
+                [one.value for one in row.fields], ["2031-04-01", "P299", "299", "$['data']['ports'][299]", "2"]
+            )
+            self.assertEqual(self.traced("berths", nth=300).path, "$.data.ports[299].berths[1]")
+            self.assertLess(self.picked("ports", nth=300).table.count, 100)  # type: ignore[union-attr]
 
     def test_a_rejected_row_says_why(self) -> None:
         row = self.traced("ports", fate=Fate.REJECTED)

@@ -84,6 +84,7 @@ class Run:
     ) -> None:
         """`whole`: the rules of which `rules` are a part."""
         self.rules = rules
+        self.whole = whole or rules
         self.sources = sources
         self.plan = make_plan(rules, whole)
         self.batch_bytes = batch_bytes
@@ -178,15 +179,15 @@ class Run:
 
         So the answers of lookups across the run are gathered, and it is found out which row with a key is the last.
         """
-        lookups = lookup_passes(self.rules)
+        lookups = lookup_passes(self.whole, self.rules.tables)
         passes = settling_passes(self.rules.parents_first())
         if lookups or passes:
             for source in self.sources:
                 source.keep()
         for looking in lookups:
             targets = [own.source.table for _, own in looking if isinstance(own.source, Lookup) and own.source.table]
-            if not self.gathered(looking, part_for(self.rules, targets)):
-                self.gathered(looking, self.rules)
+            if not self.gathered(looking, part_for(self.whole, targets)):
+                self.gathered(looking, self.whole)
         for names in passes:
             if not self.settled(names, part_for(self.rules, names)):
                 self.settled(names, self.rules)
@@ -195,7 +196,7 @@ class Run:
         """A run of a part of the rules over the same input, at the same time."""
         if rules is self.rules:
             return self
-        part = Run(rules, self.sources, batch_bytes=self.batch_bytes, whole=self.rules)
+        part = Run(rules, self.sources, batch_bytes=self.batch_bytes, whole=self.whole)
         part.started = self.started
         part.most_bytes = self.most_bytes
         part.answers = self.answers
@@ -229,7 +230,7 @@ class Run:
         enough = True
         for batch in part.read(lambda number: False):
             tables = part.decided(batch, seen)
-            enough = not tables.blamed or part is self
+            enough = not tables.blamed or part.rules is self.whole
             if not enough:
                 break
             note(tables)

@@ -404,7 +404,7 @@ def each_of(reading: Reading, elements: Sequence[JsonValue]) -> Iterator[str]:
         try:
             reading.read(element)
         except Bad as bad:
-            steps.append(f"{sentence(bad, None)} [{bad.code}]")
+            steps.append(f"[{bad.code}]" if bad.code == "no-match" else f"{sentence(bad, None)} [{bad.code}]")
         yield f"[{number}] {shown_text(element)}: {', '.join(steps)}"
     if len(elements) > MOST_NODES:
         yield f"and {len(elements) - MOST_NODES:,} more"

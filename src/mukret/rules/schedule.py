@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 
 from mukret.expressions import Expression
 from mukret.rules.model import (
@@ -96,9 +96,9 @@ class _Graph:
         return seen
 
 
-def lookup_passes(rules: Rules) -> list[list[tuple[str, Field]]]:
+def lookup_passes(rules: Rules, wanted: Collection[str] | None = None) -> list[list[tuple[str, Field]]]:
     """The lookups across the run, by the readings of the input that must go before. In each the answers of some are
-    gathered: what those hang on is known from earlier ones."""
+    gathered: what those hang on is known from earlier ones. With `wanted` those that these tables hang on."""
     tables = rules.tables
     graph = _Graph(
         {RESPONSE: rules.response_fields, **{name: table.fields for name, table in tables.items()}},
@@ -111,10 +111,14 @@ def lookup_passes(rules: Rules) -> list[list[tuple[str, Field]]]:
         if isinstance(own.source, Lookup) and own.source.across_run and own.source.table is not None
     }
     behind = {node: (graph.behind(node) & looking.keys()) - {node} for node in looking}
+    needed = set(looking)
+    if wanted is not None:
+        own = [node for node in looking if node[0] in wanted]
+        needed = set(own).union(*(behind[node] for node in own))
     passes: list[list[tuple[str, Field]]] = []
     known: set[_Node] = set()
-    while len(known) < len(looking):
-        ready = [node for node in looking if node not in known and behind[node] <= known]
+    while known != needed:
+        ready = [node for node in looking if node in needed - known and behind[node] <= known]
         assert ready, "what hangs on itself is left out of the judgement"
         passes.append([(node[0], looking[node]) for node in ready])
         known |= set(ready)
