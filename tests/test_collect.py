@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import contextlib
 import gzip
 import hashlib
@@ -12,12 +13,25 @@ import subprocess
 import sys
 import threading
 import unittest
+import zlib
 from collections.abc import Callable
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any, ClassVar
 from unittest import mock
 
-from mukret.collect import Answer, Basic, Bearer, Call, Calls, CaptureFolder, Secret, collect, load_calls, write_calls
+from mukret.collect import (
+    Answer,
+    Basic,
+    Bearer,
+    Bounds,
+    Call,
+    Calls,
+    CaptureFolder,
+    Secret,
+    collect,
+    load_calls,
+    write_calls,
+)
 from mukret.collect.calls import Masker, call_for
 from mukret.documents import find_sources, read_batches
 from mukret.errors import InputError, OutputError, RulesError, UsageError
@@ -50,6 +64,22 @@ class OddService(BaseHTTPRequestHandler):
             "/away": lambda: self.say(302, b"", {"Location": f"http://localhost:{host.partition(':')[2]}/gzip"}),
             "/echo": lambda: self.say(403, json.dumps(dict(self.headers.items())).encode()),
             "/silent": self.wait,
+            "/deflate": lambda: self.say(200, zlib.compress(b'{"n": 1}'), {"Content-Encoding": "deflate"}),
+            "/raw-deflate": lambda: self.say(200, zlib.compress(b'{"n": 1}')[2:-4], {"Content-Encoding": "deflate"}),
+            "/two-members": lambda: self.say(
+                200, gzip.compress(b'{"n"') + gzip.compress(b": 1}"), {"Content-Encoding": "gzip"}
+            ),
+            "/gzip-cut": lambda: self.say(200, gzip.compress(b'{"n": 1}' * 99)[:-9], {"Content-Encoding": "gzip"}),
+            "/odd-coding": lambda: self.say(200, b'{"n": 1}', {"Content-Encoding": "br"}),
+            "/bomb": lambda: self.say(200, gzip.compress(b" " * 50_000_000), {"Content-Encoding": "gzip"}),
+            "/endless": lambda: self.drip(b"x" * 100_000, 0, b"HTTP/1.1 200 OK\r\n\r\n"),
+            "/drips": lambda: self.drip(b" ", 0.05, b"HTTP/1.1 200 OK\r\n\r\n"),
+            "/drips-headers": lambda: self.drip(b"x", 0.05, b"HTTP/1.1 200 OK\r\nX-Deck: "),
+            "/leak": lambda: self.say(
+                200,
+                self.headers["Authorization"].partition(" ")[2].encode() + b": 1}",
+                {"Content-Type": self.headers["X-Key"]},
+            ),
         }
         answers[path]()
 
@@ -63,6 +93,14 @@ class OddService(BaseHTTPRequestHandler):
 
     def wait(self) -> None:
         released.wait(20)
+
+    def drip(self, piece: bytes, seconds: float, before: bytes) -> None:
+        """Sends the same again and again, until nobody listens any more."""
+        self.close_connection = True
+        with contextlib.suppress(OSError):
+            self.wfile.write(before)
+            while not released.wait(seconds):
+                self.wfile.write(piece)
 
     def log_message(self, format: str, *args: Any) -> None:
         pass
@@ -87,10 +125,10 @@ class CollectCase(FolderCase):
 
     odd: str
 
-    def ask(self, url: str, *, to: str = "kept", timeout: float = 30, **more: Any) -> Answer:
+    def ask(self, url: str, *, to: str = "kept", bounds: Bounds = Bounds(), **more: Any) -> Answer:  # noqa: B008
         base, call = call_for(url, more.pop("query", ()))
         folder = CaptureFolder(str(self.folder / to))
-        [answer] = collect(Calls(base, (call,), **more), folder, timeout=timeout, environment=ENVIRONMENT)
+        [answer] = collect(Calls(base, (call,), **more), folder, bounds=bounds, environment=ENVIRONMENT)
         return answer
 
     def records(self, to: str = "kept") -> list[dict[str, Any]]:
@@ -143,6 +181,10 @@ class Kept(CollectCase):
         answer = self.ask(f"{self.odd}/here")
         self.assertEqual((answer.url, answer.documents), (f"{self.odd}/gzip", 1))
         self.assertEqual((self.folder / "kept" / answer.file).read_bytes(), b'{"n": 1}')
+        for name in ("deflate", "raw-deflate", "two-members"):
+            with self.subTest(name):
+                answer = self.ask(f"{self.odd}/{name}")
+                self.assertEqual((self.folder / "kept" / answer.file).read_bytes(), b'{"n": 1}')
         answer = self.ask(f"{self.odd}/lines")
         self.assertEqual((answer.documents, answer.bad_documents, answer.problem), (1, 1, None))
 
@@ -171,22 +213,36 @@ class Apart(CollectCase):
         with socket.socket() as unused:
             unused.bind(("127.0.0.1", 0))
             closed = f"http://127.0.0.1:{unused.getsockname()[1]}/x"
-        cases: list[tuple[str, float, str, str]] = [
-            (f"{self.odd}/cut", 30, "not-reached", "the answer was cut off"),
-            (f"{self.odd}/badly", 30, "not-reached", "the answer is not packed as it says"),
-            (f"{self.odd}/silent", 0.2, "not-reached", "no answer within 0.2 s"),
-            (closed, 30, "not-reached", "connection refused"),
-            (f"{self.odd}/round", 30, "redirected", "more than 10 redirects"),
-            (f"{self.odd}/away", 30, "redirected", "sends on to another origin: http://localhost"),
+        usual, short, quick, small = Bounds(), Bounds(silence=0.2), Bounds(seconds=0.5), Bounds(body=1_000_000)
+        cases: list[tuple[str, Bounds, str, str]] = [
+            (f"{self.odd}/cut", usual, "not-reached", "the answer was cut off"),
+            (f"{self.odd}/badly", usual, "not-reached", "the answer is not packed as it says: it is broken"),
+            (f"{self.odd}/gzip-cut", usual, "not-reached", "the answer is not packed as it says: it ends too early"),
+            (f"{self.odd}/odd-coding", usual, "not-reached", "it is packed as br, which was not asked for"),
+            (f"{self.odd}/silent", short, "not-reached", "no answer within 0.2 s"),
+            (f"{self.odd}/drips", quick, "over-bounds", "the answer did not come whole within 0.5 s"),
+            (f"{self.odd}/drips-headers", quick, "over-bounds", "the answer did not come whole within 0.5 s"),
+            (f"{self.odd}/bomb", small, "over-bounds", "the answer is larger than 1,000,000 bytes, unpacked"),
+            (f"{self.odd}/endless", small, "over-bounds", "the answer is larger than 1,000,000 bytes, unpacked"),
+            (closed, usual, "not-reached", "connection refused"),
+            (f"{self.odd}/round", usual, "redirected", "more than 10 redirects"),
+            (f"{self.odd}/away", usual, "redirected", "sends on to another origin: http://localhost"),
         ]
-        for url, timeout, code, message in cases:
+        for url, bounds, code, message in cases:
             with self.subTest(url), self.assertRaises(InputError) as caught:
-                self.ask(url, timeout=timeout, sign_in=Bearer(Secret("FERRY_PASS")))
+                self.ask(url, bounds=bounds, sign_in=Bearer(Secret("FERRY_PASS")))
             self.assertEqual(caught.exception.code, code)
             self.assertIn(message, caught.exception.message)
         self.assertEqual([file for file in self.folder.rglob("*") if file.is_file()], [])
         asked = [path for path, headers in OddService.asked if headers["host"].startswith("localhost")]
         self.assertEqual(asked, [])
+
+    def test_two_runs_do_not_write_into_one_folder(self) -> None:
+        with CaptureFolder(str(self.folder / "kept")).alone():
+            with self.assertRaises(OutputError) as caught:
+                self.ask(f"{self.base}/timetable")
+            self.assertEqual(caught.exception.code, "in-use")
+        self.assertEqual(self.ask(f"{self.base}/timetable").file, "pages/000001.json")
 
     def test_a_folder_of_something_else_is_refused_and_one_that_can_not_be_written_is_an_error(self) -> None:
         self.file("mine/notes.txt", "x")
@@ -218,6 +274,33 @@ class Secrets(CollectCase):
                 self.assertNotIn(secret, told)
         self.assertIn("token=***&day=1&pin=***", told)
         self.assertEqual(Masker().url("https://me:pw@isles.example/a?day=1#x"), "https://isles.example/a?day=1")
+
+    def test_no_part_of_a_secret_is_told_where_a_body_is_no_json_or_a_secret_can_not_be_sent(self) -> None:
+        """What the service says again stands in the message, as a media type, or in base64."""
+        cases: list[tuple[dict[str, str], Any]] = [
+            (
+                {"FERRY_PASS": "long-and-secret-" * 4, "FERRY_KEY": "application/hush-hush"},
+                Bearer(Secret("FERRY_PASS")),
+            ),
+            ({"FERRY_PASS": "sesame-open", "FERRY_USER": "warden"}, Basic(Secret("FERRY_USER"), Secret("FERRY_PASS"))),
+        ]
+        for variables, sign_in in cases:
+            with self.subTest(sign_in), mock.patch.dict(ENVIRONMENT, variables):
+                answer = self.ask(f"{self.odd}/leak", sign_in=sign_in, headers=(("X-Key", Secret("FERRY_KEY")),))
+                self.assertIn("the body is not JSON", str(answer.problem))
+                told = repr(answer) + (self.folder / "kept/capture.jsonl").read_text()
+                pair = base64.b64encode(f"{ENVIRONMENT['FERRY_USER']}:{ENVIRONMENT['FERRY_PASS']}".encode()).decode()
+                for secret in ("hush", "long-and", "sesame", "warden", pair[:9], pair[-9:]):
+                    self.assertNotIn(secret, told)
+        for value in ("sesame\nopen", "sésame", "\udcff"):
+            with (
+                self.subTest(value),
+                mock.patch.dict(ENVIRONMENT, {"FERRY_PASS": value}),
+                self.assertRaises(UsageError) as caught,
+            ):
+                self.ask(f"{self.base}/ports", sign_in=Bearer(Secret("FERRY_PASS")))
+            self.assertIn("the variable FERRY_PASS", caught.exception.message)
+            self.assertNotIn("same", caught.exception.message + str(caught.exception.hint))
 
     def test_an_address_with_a_password_and_a_missing_secret_are_refused(self) -> None:
         for url in (
@@ -301,6 +384,26 @@ class Program(CollectCase):
         everything = done.stderr + again.stdout + "".join(f.read_text() for f in self.folder.rglob("*") if f.is_file())
         self.assertNotIn(TOKEN, everything)
 
+    def test_collecting_again_says_that_what_was_kept_before_is_read_too_and_how_to_read_the_newest(self) -> None:
+        for number, told in enumerate((None, "1 of them from the same address", "2 of them from the same address")):
+            self.assertEqual(self.mukret("collect", f"{self.base}/welcome", "--to", "kept").returncode, 3)
+            done = self.mukret("collect", f"{self.base}/timetable", "--to", "kept")
+            self.assertEqual(done.returncode, 0, done.stderr)
+            beside = f"beside {number} answer{'s' * (number > 1)} from before: a run reads all that is kept there"
+            self.assertEqual(beside in done.stderr, told is not None)
+            self.assertIn(told or "", done.stderr)
+        self.assertIn("mukret survey kept --newest", done.stderr)
+        self.mukret("collect", f"{self.base}/timetable?day=2031-03-29", "--to", "kept")
+        counted = [
+            len(self.mukret("look", "kept", "$.network.name", "--values", *more).stdout.splitlines())
+            for more in ((), ("--newest",))
+        ]
+        self.assertEqual(counted, [4, 2])
+        self.file("a.json", "{}")
+        self.assertIn(
+            "--newest is for a folder that mukret collect wrote", self.mukret("look", "a.json", "--newest").stderr
+        )
+
     def test_what_is_no_data_ends_with_an_error_that_helps(self) -> None:
         cases: list[tuple[tuple[str, ...], int, str]] = [
             ((f"{self.base}/ports",), 3, "hint: sign in: --bearer VARIABLE"),
@@ -310,6 +413,13 @@ class Program(CollectCase):
             ((f"{self.base}/ports", "--bearer", "A", "--basic", "A", "B"), 2, "exclude each other"),
             ((f"{self.base}/ports", "--header", "X-Deck"), 2, "--header wants 'NAME: VALUE'"),
             ((f"{self.base}/ports", "--header", "X-Deck: a\nb"), 2, "printable ASCII"),
+            (
+                (f"{self.base}/ports", "--header", "Content-Length: 5"),
+                2,
+                "--header Content-Length: that header follows from what is sent",
+            ),
+            ((f"{self.base}/ports", "--max-body", "large"), 2, "--max-body can't be 'large'"),
+            ((f"{self.base}/timetable", "--max-body", "1kB"), 3, "larger than 1,000 bytes, unpacked [over-bounds]"),
             (("ferries.calls.yaml", "--query", "a=1"), 2, "stand in the calls file"),
         ]
         for arguments, code, text in cases:

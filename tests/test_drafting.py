@@ -542,7 +542,7 @@ class OnTheCommandLine(FolderCase):
             (self.folder / "new.rules.yaml").read_text().splitlines()[1:],
         )
         again = self.mukret("draft", "a b.json", "--out", "new.rules.yaml")
-        self.assertEqual(again.returncode, 4)
+        self.assertEqual(again.returncode, 2)
         self.assertIn("new.rules.yaml is there already", again.stderr)
         self.assertIn("there is no folder", self.mukret("draft", "a b.json", "--out", "x/new.rules.yaml").stderr)
 

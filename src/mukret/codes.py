@@ -103,6 +103,8 @@ RUNS: dict[str, str] = {
     "not-supported": "part of the plan, but not supported yet",
     "capture-broken": "a collected folder whose record can't be read",
     "not-reached": "a service that does not answer, or not to the end",
+    "over-bounds": "an answer that is larger, or takes longer, than it may",
+    "in-use": "a folder into which another run writes",
     "redirected": "a service that sends on to another origin, or in a circle",
     "set-apart": "an answer that is no data was kept apart",
     "secret-missing": "a secret that the environment does not have",

@@ -7,7 +7,16 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from mukret.cli.console import print_notices
-from mukret.cli.options import examples, json_option, loaded_rules, output_options, rules_argument, set_up_logging
+from mukret.cli.options import (
+    examples,
+    json_option,
+    loaded_rules,
+    newest_option,
+    output_options,
+    rules_argument,
+    set_up_logging,
+    sources_of,
+)
 from mukret.values import json_text
 
 if TYPE_CHECKING:
@@ -27,6 +36,7 @@ if TYPE_CHECKING:
 @rules_argument
 @click.argument("files", metavar="[FILE]...", nargs=-1)
 @click.option("--ignore-now", is_flag=True, help="Add what no rule reads now to `ignore` in RULES.")
+@newest_option
 @json_option
 @output_options
 @click.pass_context
@@ -91,10 +101,9 @@ def command(
 
 def _drift(checked: Rules, files: tuple[str, ...], *, quiet: bool) -> Drift:
     from mukret.cli.progress import progress_bar
-    from mukret.documents import find_sources
     from mukret.engine.drift import drift
 
-    sources = find_sources(files)
+    sources = sources_of(files)
     with progress_bar(sources, quiet=quiet) as progress:
         return drift(checked, sources, progress=progress)
 

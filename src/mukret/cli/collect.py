@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 import click
@@ -40,6 +41,10 @@ SAID = 200
 @click.option("--bearer", metavar="VARIABLE", help="Sign in with a token (RFC 6750).")
 @click.option("--timeout", metavar="SECONDS", type=click.FloatRange(0.1), default=30.0, show_default=True,
               help="For connecting, and for each silence of the service.")  # fmt: skip
+@click.option("--max-body", metavar="SIZE", default="1GB", show_default=True,
+              help="No answer may be larger, unpacked: 500MB, 2GB …")  # fmt: skip
+@click.option("--max-time", metavar="SECONDS", type=click.FloatRange(0.1), default=3600.0, show_default=True,
+              help="No answer may take longer as a whole.")  # fmt: skip
 @click.option("--save-calls", metavar="FILE", help="Write a calls file to go on from; secrets stay in the environment.")
 @json_option
 @output_options
@@ -55,6 +60,8 @@ def command(
     basic: tuple[str, str] | None,
     bearer: str | None,
     timeout: float,
+    max_body: str,
+    max_time: float,
     save_calls: str | None,
     as_json: bool,
     quiet: bool,
@@ -68,7 +75,7 @@ def command(
     (its status is not 2xx, or its body is not JSON) is kept apart in DIR/apart. Exit code 0: all is kept; 1: some
     answers were kept apart; 3: none is data, or the service was not reached.
     """
-    from mukret.collect import CaptureFolder, collect, write_calls
+    from mukret.collect import Bounds, CaptureFolder, collect, write_calls
     from mukret.errors import UsageError
 
     if target == "-":
@@ -77,11 +84,12 @@ def command(
     logger = set_up_logging(log, verbose)
     given = _Given(headers, query, header_from, query_from, basic, bearer)
     calls = given.calls(source)
+    bounds = Bounds(_size(max_body), max_time, timeout)
     folder = CaptureFolder(target)
     if save_calls is not None:
         write_calls(calls, save_calls)
     answers: list[Answer] = []
-    for answer in collect(calls, folder, timeout=timeout):
+    for answer in collect(calls, folder, bounds=bounds):
         answers.append(answer)
         logger.info("%s: %d, %d bytes, %s", answer.url, answer.status, answer.size, answer.problem or answer.file)
         if not as_json and not quiet and answer.problem is None:
@@ -94,7 +102,7 @@ def command(
     if len(apart) == len(answers):
         raise _none_kept(apart, target)
     if not quiet and not as_json:
-        _print_next(target, folder.before, save_calls)
+        _print_next(target, folder.before, {answer.url for answer in answers}, save_calls)
     ctx.exit(1 if apart or any(answer.bad_documents for answer in answers) else 0)
 
 
@@ -135,11 +143,16 @@ class _Given:
 
 
 def _pair(text: str, mark: str, option: str, form: str) -> tuple[str, str]:
+    from mukret.collect.calls import SET_BY_THE_TRANSFER
     from mukret.errors import UsageError
 
     name, found, value = text.partition(mark)
     if not found or not name.strip():
         raise UsageError("usage", f"{option} wants {form}", hint=f"{option} {form}")
+    if mark == ":" and name.strip().lower() in SET_BY_THE_TRANSFER:
+        raise UsageError(
+            "usage", f"{option} {name.strip()}: that header follows from what is sent", hint="leave it out"
+        )
     if mark == ":" and not (text.isascii() and text.isprintable()):
         raise UsageError("usage", f"{option} {name.strip()}: a header holds printable ASCII only")
     return name.strip(), value.strip() if mark == ":" else value
@@ -194,12 +207,30 @@ def _none_kept(apart: list[Answer], target: str) -> Exception:
     return error
 
 
-def _print_next(target: str, before: int, save_calls: str | None) -> None:
+def _print_next(target: str, before: Sequence[str], now: set[str], save_calls: str | None) -> None:
     from mukret.text import counted
 
     if before:
-        click.echo(f"  beside {counted(before, 'answer')} from before: a run reads all that is kept there", err=True)
+        click.echo(
+            f"  beside {counted(len(before), 'answer')} from before: a run reads all that is kept there", err=True
+        )
+    again = sum(url in now for url in before)
+    if again:
+        same = "the same address" if len(now) == 1 else "the same addresses"
+        click.echo(f"  {again:,} of them from {same}: --newest reads the newest answer of each alone", err=True)
     click.echo("\nNext:", err=True)
-    next_step("survey", target)
+    next_step("survey", target, *(["--newest"] if again else []))
     if save_calls:
         next_step("collect", save_calls, "--to", target)
+
+
+def _size(text: str) -> int:
+    from mukret.collect.bounds import parse_size
+    from mukret.errors import UsageError
+
+    try:
+        return parse_size(text)
+    except ValueError:
+        raise UsageError(
+            "usage", f"--max-body can't be {text!r}", hint="a size: 500MB, 2GB, or a number of bytes"
+        ) from None

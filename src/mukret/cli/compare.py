@@ -8,7 +8,16 @@ from typing import TYPE_CHECKING
 import click
 
 from mukret.cli.console import next_step
-from mukret.cli.options import examples, files_argument, json_option, loaded_rules, output_options, set_up_logging
+from mukret.cli.options import (
+    examples,
+    files_argument,
+    json_option,
+    loaded_rules,
+    newest_option,
+    output_options,
+    set_up_logging,
+    sources_of,
+)
 
 if TYPE_CHECKING:
     from mukret.engine.comparing import Change, Comparison, TableChanges
@@ -29,6 +38,7 @@ LONGEST_PLACE = 110
 @click.argument("old", metavar="OLD")
 @click.argument("new", metavar="NEW")
 @files_argument
+@newest_option
 @json_option
 @output_options
 @click.pass_context
@@ -48,12 +58,11 @@ def command(
     Rows are the same if they stand at one place of a response. Exit code 1 if anything is different.
     """
     from mukret.cli.progress import progress_bar
-    from mukret.documents import find_sources
     from mukret.engine.comparing import compare_rules
 
     set_up_logging(log, verbose)
     before, after = loaded_rules(old, files), loaded_rules(new, files)
-    sources = find_sources(files)
+    sources = sources_of(files)
     for source in sources:
         source.keep()
     with progress_bar(sources, quiet=quiet) as progress:

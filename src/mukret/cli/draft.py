@@ -9,7 +9,15 @@ from pathlib import Path
 import click
 
 from mukret.cli.console import next_step
-from mukret.cli.options import examples, files_argument, loaded_rules, output_options, set_up_logging
+from mukret.cli.options import (
+    examples,
+    files_argument,
+    loaded_rules,
+    newest_option,
+    output_options,
+    set_up_logging,
+    sources_of,
+)
 
 
 @click.command(
@@ -25,6 +33,7 @@ from mukret.cli.options import examples, files_argument, loaded_rules, output_op
     "--out", metavar="RULES", help="The rules file to write, which must not exist; without it, to the screen."
 )
 @click.option("--add", "rules", metavar="RULES", help="Add to these rules what they do not read; all else stays.")
+@newest_option
 @output_options
 @click.pass_context
 def command(
@@ -43,7 +52,6 @@ def command(
     Exit code 1 if a document could not be read.
     """
     from mukret.cli.progress import progress_bar
-    from mukret.documents import find_sources
     from mukret.drafting import draft_rules, rules_text
     from mukret.errors import OutputError, UsageError
     from mukret.text import counted
@@ -60,7 +68,7 @@ def command(
     if out is not None and not (place := Path(out).absolute().parent).is_dir():
         raise OutputError("not-written", f"there is no folder {place}", hint="make it, or name another place")
     logger = set_up_logging(log, verbose)
-    sources = find_sources(files)
+    sources = sources_of(files)
     with progress_bar(sources, quiet=quiet) as progress:
         draft = draft_rules(sources, _title(files), out or "draft.rules.yaml", progress=progress)
     text = rules_text(draft)
@@ -85,7 +93,6 @@ def command(
 
 def _add(rules: str, files: tuple[str, ...], *, quiet: bool) -> None:
     from mukret.destinations.publish import rewrite
-    from mukret.documents import find_sources
     from mukret.drafting.adding import added_to
     from mukret.errors import UsageError
     from mukret.rules.edit import NotPlain
@@ -95,7 +102,7 @@ def _add(rules: str, files: tuple[str, ...], *, quiet: bool) -> None:
     with open(rules, encoding="utf-8", newline="") as file:
         text = file.read()
     try:
-        added = added_to(checked, text, find_sources(files))
+        added = added_to(checked, text, sources_of(files))
     except NotPlain as error:
         message = f"{rules}: {error} stands in one line, in braces: there is no place for more"
         raise UsageError("usage", message, hint=f"write {error} as a block") from None

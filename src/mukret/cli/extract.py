@@ -17,9 +17,11 @@ from mukret.cli.options import (
     json_option,
     known_table,
     loaded_rules,
+    newest_option,
     output_options,
     rules_argument,
     set_up_logging,
+    sources_of,
 )
 
 if TYPE_CHECKING:
@@ -55,6 +57,7 @@ if TYPE_CHECKING:
 )
 @click.option("--max-rejects", metavar="N|P%", help="So many rejects are clean; with more nothing is published.")
 @click.option("--strict", is_flag=True, help="Warnings are findings too (exit code 1).")
+@newest_option
 @json_option
 @output_options
 @click.pass_context
@@ -173,13 +176,12 @@ def _limit(text: str | None) -> RejectLimit | None:
 
 
 def _run(rules: str, files: tuple[str, ...], workers: int | None) -> Run:
-    from mukret.documents import find_sources
 
     checked = loaded_rules(rules, files)
     from mukret.engine.run import Run
     from mukret.engine.workers import sensible
 
-    sources = find_sources(files)
+    sources = sources_of(files)
     return Run(checked, sources, workers=sensible(sources) if workers is None else workers)
 
 

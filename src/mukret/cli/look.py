@@ -12,7 +12,14 @@ from typing import TYPE_CHECKING
 import click
 
 from mukret.cli.console import next_step
-from mukret.cli.options import examples, json_option, output_options, set_up_logging
+from mukret.cli.options import (
+    examples,
+    json_option,
+    newest_option,
+    output_options,
+    set_up_logging,
+    sources_of,
+)
 
 if TYPE_CHECKING:
     from mukret.paths import Path
@@ -44,6 +51,7 @@ BLOCK = 200
 @click.option("--every", is_flag=True, help="List every node below, with its kind, as a table.")
 @click.option("--values", is_flag=True, help="Bare values, a line each: texts without quotes, all else as JSON.")
 @click.option("--whole", is_flag=True, help="Cut nothing.")
+@newest_option
 @json_option
 @output_options
 @click.pass_context
@@ -66,7 +74,7 @@ def command(
     Each node has its normalized path above it, to paste into other commands. Text is cut to the screen. PATH is $, the
     whole document, unless given. Reads no further than it has to. Exit code 1 if nothing is found.
     """
-    from mukret.documents import find_sources, nothing_read
+    from mukret.documents import nothing_read
     from mukret.errors import UsageError
     from mukret.paths import parse_path
     from mukret.survey.nodes import find_nodes
@@ -79,7 +87,7 @@ def command(
         asked = asked.members_named(named)
     size = _size(whole)
     plain = not (every or values or as_json or whole)
-    reading, nodes = find_nodes(find_sources([file]), asked, max(size.width, size.height) if plain else None)
+    reading, nodes = find_nodes(sources_of([file]), asked, max(size.width, size.height) if plain else None)
     if nth is not None:
         nodes = _nth(nodes, nth, asked.text, reading)
     if as_json:

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 if TYPE_CHECKING:
+    from mukret.documents import Source
     from mukret.engine.picking import Condition
     from mukret.rules import Rules
     from mukret.rules.model import Table
@@ -21,7 +22,28 @@ Decorated = TypeVar("Decorated", bound=Callable[..., Any])
 
 rules_argument = click.argument("rules", metavar="RULES")
 files_argument = click.argument("files", metavar="FILE...", nargs=-1, required=True)
+_NEWEST = "mukret.newest"
+
+
+def _note_newest(ctx: click.Context, _: click.Parameter, value: bool) -> None:
+    ctx.meta[_NEWEST] = value
+
+
+newest_option = click.option(
+    "--newest",
+    is_flag=True,
+    expose_value=False,
+    callback=_note_newest,
+    help="Of a folder that collect wrote, each address's newest answer alone.",
+)
 json_option = click.option("--json", "as_json", is_flag=True, help="Print the report as JSON, for scripts.")
+
+
+def sources_of(files: Sequence[str]) -> list[Source]:
+    """The sources that were typed, of collected folders as `--newest` says. Raises InputError."""
+    from mukret.documents import find_sources
+
+    return find_sources(files, newest=click.get_current_context().meta.get(_NEWEST, False))
 
 
 def loaded_rules(file: str, inputs: Sequence[str] = ()) -> Rules:

@@ -19,9 +19,11 @@ from mukret.cli.options import (
     json_option,
     known_table,
     loaded_rules,
+    newest_option,
     output_options,
     rules_argument,
     set_up_logging,
+    sources_of,
     where_option,
 )
 
@@ -65,6 +67,7 @@ MOST_WATCHED = 4_000_000
 @click.option("--wide", is_flag=True, help="Rows as records: the fields downwards.")
 @click.option("--raw", is_flag=True, help="Below each value what stood in the response, where it is not the same.")
 @click.option("--watch", "watched", is_flag=True, help="Again at every save of RULES, with what the save changed.")
+@newest_option
 @json_option
 @output_options
 @click.pass_context
@@ -144,7 +147,6 @@ class Asked:
         `rejected`: rejected rows stand among the others. `most`: after so many bytes the input is taken to end, and all
         that is read is kept.
         """
-        from mukret.documents import find_sources
         from mukret.engine.previewing import Anywhere, First, Preview
         from mukret.engine.run import Run
 
@@ -154,7 +156,7 @@ class Asked:
         names = [own.name] if own else list(rules.tables)
         columns = _columns(own, self.columns) if own and self.columns else None
         wanted = self.wanted(own)
-        run = Run(rules, find_sources(self.files), batch_bytes=SMALL_BATCH)
+        run = Run(rules, sources_of(self.files), batch_bytes=SMALL_BATCH)
         run.most_bytes = most
         choice = partial(Anywhere, self.sample, self.seed) if self.sample else partial(First, self.rows)
         shown = [name for name in names if name in run.schemas]

@@ -6,7 +6,15 @@ from typing import TYPE_CHECKING
 
 import click
 
-from mukret.cli.options import examples, files_argument, json_option, output_options, set_up_logging
+from mukret.cli.options import (
+    examples,
+    files_argument,
+    json_option,
+    newest_option,
+    output_options,
+    set_up_logging,
+    sources_of,
+)
 
 if TYPE_CHECKING:
     from mukret.paths import Path
@@ -22,6 +30,7 @@ if TYPE_CHECKING:
 )
 @files_argument
 @click.option("--path", metavar="PATH", help="Look only at what this JSONPath finds in each document.")
+@newest_option
 @json_option
 @output_options
 @click.pass_context
@@ -41,11 +50,10 @@ def command(
     document could not be read, or if --path finds nothing.
     """
     from mukret.cli.progress import progress_bar
-    from mukret.documents import find_sources
     from mukret.survey import survey
 
     logger = set_up_logging(log, verbose)
-    sources = find_sources(files)
+    sources = sources_of(files)
     with progress_bar(sources, quiet=quiet) as progress:
         report = survey(sources, _parsed(path), progress=progress)
     logger.info("%d documents surveyed, %d not readable", report.documents, report.bad_documents)

@@ -16,9 +16,11 @@ from mukret.cli.options import (
     json_option,
     known_table,
     loaded_rules,
+    newest_option,
     output_options,
     rules_argument,
     set_up_logging,
+    sources_of,
     where_option,
 )
 
@@ -45,6 +47,7 @@ if TYPE_CHECKING:
 @click.option("--where", metavar="SQL", help="Rows that meet this condition.")
 @click.option("--reject", metavar="N", type=click.IntRange(1), help="The Nth row of the table that is rejected.")
 @click.option("--field", metavar="F", help="This field alone, with all that it was made of.")
+@newest_option
 @json_option
 @output_options
 @click.pass_context
@@ -69,7 +72,6 @@ def command(
     Exit code 1 if there is no such row.
     """
     from mukret.cli.progress import progress_bar
-    from mukret.documents import find_sources
     from mukret.engine.fates import Fate
     from mukret.engine.picking import pick, pick_answer
     from mukret.engine.tracing import trace
@@ -84,7 +86,7 @@ def command(
         raise UsageError("usage", "--reject counts all rejected rows: it goes with no other choice")
     if field is not None and field not in own.types:
         raise UsageError("usage", f"{table} has no field {field}", hint=did_you_mean(field, own.types))
-    sources = find_sources(_inputs(files))
+    sources = sources_of(_inputs(files))
     for source in sources:
         source.keep()
     wanted = _wanted(own, keys, where)

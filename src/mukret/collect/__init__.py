@@ -1,5 +1,6 @@
 """Asking a service for responses and keeping each as it came."""
 
+from mukret.collect.bounds import Bounds
 from mukret.collect.calls import Basic, Bearer, Call, Calls, Secret
 from mukret.collect.calls_file import load_calls, write_calls
 from mukret.collect.collect import Answer, collect
@@ -9,6 +10,7 @@ __all__ = [
     "Answer",
     "Basic",
     "Bearer",
+    "Bounds",
     "Call",
     "Calls",
     "CaptureFolder",

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import base64
+import json
 import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
-from urllib.parse import parse_qsl, quote, urlencode, urlsplit, urlunsplit
+from functools import cached_property
+from urllib.parse import parse_qsl, quote, quote_plus, urlencode, urlsplit, urlunsplit
 
 from mukret.errors import UsageError
 
@@ -14,7 +17,13 @@ SENSITIVE = re.compile(
     re.I,
 )
 """Names of headers and query members whose values are nobody else's business."""
+SET_BY_THE_TRANSFER = frozenset(
+    ["accept-encoding", "connection", "content-length", "expect", "te", "trailer", "transfer-encoding", "upgrade"]
+)
+"""Headers that follow from what is sent and how."""
 MASK = "***"
+SHORTEST_PART = 6
+"""So many characters of a secret are masked as well, where a text was cut."""
 
 
 @dataclass(frozen=True)
@@ -29,6 +38,11 @@ class Secret:
         if not found:
             hint = f"set it first: read -rs {self.variable}; export {self.variable}"
             raise UsageError("secret-missing", f"the environment has no variable {self.variable}", hint=hint)
+        try:
+            found.encode()
+        except UnicodeEncodeError:
+            hint = f"set it anew: read -rs {self.variable}; export {self.variable}"
+            raise UsageError("secret-missing", f"the variable {self.variable} is not UTF-8", hint=hint) from None
         return found
 
 
@@ -91,12 +105,30 @@ class Masker:
     def of(calls: Calls, environment: Mapping[str, str]) -> Masker:
         known = {secret.value(environment) for secret in calls.secrets()}
         known |= {value for name, value in calls.headers if isinstance(value, str) and SENSITIVE.search(name)}
+        if isinstance(calls.sign_in, Basic):
+            pair = calls.sign_in.user.value(environment), calls.sign_in.password.value(environment)
+            known.add(_base64(":".join(pair)))
         return Masker(frozenset(known))
 
+    @cached_property
+    def forms(self) -> list[str]:
+        """All ways in which a secret may stand in a text, longer ones first."""
+        found = set()
+        for secret in self.secrets:
+            found |= {secret, quote(secret, safe=""), quote_plus(secret), json.dumps(secret)[1:-1], _base64(secret)}
+        return sorted(found | {form.lower() for form in found}, key=len, reverse=True)
+
     def text(self, text: str) -> str:
-        for secret in sorted(self.secrets, key=len, reverse=True):
-            for form in (secret, quote(secret, safe=""), urlencode({"": secret})[1:]):
-                text = text.replace(form, MASK)
+        for form in self.forms:
+            text = text.replace(form, MASK)
+        return text
+
+    def excerpt(self, text: str) -> str:
+        """The same for a text that was cut out of a longer one, so that a secret may stand in it in part."""
+        text = self.text(text)
+        for form in self.forms:
+            for length in range(len(form) - 1, SHORTEST_PART - 1, -1):
+                text = text.replace(form[:length], MASK).replace(form[-length:], MASK)
         return text
 
     def url(self, url: str) -> str:
@@ -108,6 +140,10 @@ class Masker:
         if any(SENSITIVE.search(name) for name, _ in pairs):
             query = urlencode([(name, MASK if SENSITIVE.search(name) else value) for name, value in pairs], safe="*")
         return self.text(urlunsplit((parts.scheme, host, parts.path, query, "")))
+
+
+def _base64(text: str) -> str:
+    return base64.b64encode(text.encode()).decode().rstrip("=")
 
 
 def call_for(url: str, query: tuple[tuple[str, Value], ...] = ()) -> tuple[str, Call]:

@@ -8,7 +8,7 @@ import re
 from pathlib import Path
 from typing import Any
 
-from mukret.collect.calls import SENSITIVE, Basic, Bearer, Call, Calls, Secret, Value, call_for
+from mukret.collect.calls import SENSITIVE, SET_BY_THE_TRANSFER, Basic, Bearer, Call, Calls, Secret, Value, call_for
 from mukret.errors import InputError, OutputError, RulesError, UsageError
 from mukret.rules.reader import Reader, keys
 from mukret.rules.source import Mapping, Node, Problems, Scalar, SourceText, read_source
@@ -55,7 +55,7 @@ class _Calls:
         if self.reader.text(top.get("mukret"), "mukret") not in ("1", None):
             self.add("wrong-value", "the version of the format is 1", top.get("mukret") or top)
         base = self.base(top.get("base"))
-        headers = self.values(top.get("headers"), "headers")
+        headers = self.headers(top.get("headers"))
         calls = self.reader.mapping(top.get("calls"), "calls")
         found = [self.call(key, node) for key, node in calls.entries.values()] if calls else []
         return Calls(base or "", tuple(call for call in found if call), headers, self.sign_in(top.get("sign_in")))
@@ -86,6 +86,15 @@ class _Calls:
             hint = "an address elsewhere has a calls file of its own" if elsewhere else f"write get: /{get.text}"
             self.add("wrong-value", f"get begins with / and goes on from base, unlike {get.text}", get, hint)
         return Call(key.text, get.text if get else "/", self.values(mapping.get("query"), "query"))
+
+    def headers(self, node: Node | None) -> tuple[tuple[str, Value], ...]:
+        if isinstance(node, Mapping):
+            for key, value in node.entries.values():
+                if key.text.lower() in SET_BY_THE_TRANSFER:
+                    self.add("wrong-value", f"the header {key.text} follows from what is sent", key, "leave it out")
+                elif isinstance(value, Scalar) and not (value.text.isascii() and value.text.isprintable()):
+                    self.add("wrong-value", f"the header {key.text} holds printable ASCII only", value)
+        return self.values(node, "headers")
 
     def values(self, node: Node | None, what: str) -> tuple[tuple[str, Value], ...]:
         mapping = self.reader.mapping(node, what)

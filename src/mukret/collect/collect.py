@@ -5,15 +5,19 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from http import HTTPStatus
 from typing import TYPE_CHECKING, Any
 
-from mukret.collect.calls import Basic, Bearer, Call, Calls, Masker, Secret
+from mukret.collect.bounds import Bounds, Deadline, TooLarge, TooSlow
+from mukret.collect.calls import MASK, Basic, Bearer, Call, Calls, Masker, Secret
 from mukret.collect.folder import CaptureFolder, Received
+from mukret.collect.unpacking import ACCEPTED, BadlyPacked, unpacked
 from mukret.documents import Finding, Source, read_batches
-from mukret.errors import InputError, MukretError
+from mukret.documents.glance import Skim
+from mukret.errors import InputError, MukretError, UsageError
 from mukret.version import __version__
 
 if TYPE_CHECKING:
@@ -64,26 +68,61 @@ class Answer:
 
 
 def collect(
-    calls: Calls, folder: CaptureFolder, *, timeout: float = 30.0, environment: Mapping[str, str] = os.environ
+    calls: Calls,
+    folder: CaptureFolder,
+    *,
+    bounds: Bounds = Bounds(),  # noqa: B008  # it is frozen
+    environment: Mapping[str, str] = os.environ,
 ) -> Iterator[Answer]:
-    """Asks each call once and keeps what comes. `timeout` in seconds, for connecting and for each silence.
+    """Asks each call once and keeps what comes.
 
-    Raises UsageError for a secret that the environment lacks, InputError if the service is not reached or an answer is
-    cut off, OutputError if the folder can't be written.
+    Raises UsageError for a secret that the environment lacks or that can't be sent, InputError if the service is not
+    reached or an answer is cut off or beyond the bounds, OutputError if the folder can't be written.
     """
     masker = Masker.of(calls, environment)
     import httpx
 
-    for call in calls.calls:
-        url = httpx.URL(calls.address(call))
-        pairs = tuple((name, _plain(value, environment)) for name, value in call.query)
-        if pairs:
-            url = url.copy_merge_params(httpx.QueryParams(pairs))
-        shown = masker.url(str(url))
-        # a proxy of the environment is for what is outside this machine
-        with httpx.Client(timeout=timeout, trust_env=url.host not in LOOPBACK) as client, _translated(shown, timeout):
-            headers = _headers(calls, environment)
-            yield _answer(client, url, headers, _sign_in(calls, environment), call, folder, masker)
+    headers, sign_in = _headers(calls, environment), _sign_in(calls, environment)
+    with folder.alone():
+        for call in calls.calls:
+            url = httpx.URL(calls.address(call))
+            pairs = tuple((name, _plain(value, environment)) for name, value in call.query)
+            if pairs:
+                url = url.copy_merge_params(httpx.QueryParams(pairs))
+            # a proxy of the environment is for what is outside this machine
+            trust = url.host not in LOOPBACK
+            with (
+                Deadline(bounds.seconds) as deadline,
+                _translated(url, masker, bounds, deadline),
+                httpx.Client(timeout=bounds.silence, trust_env=trust) as client,
+            ):
+                request = _Request(client, url, headers, sign_in, bounds, deadline)
+                answer = _answer(request, call, folder, masker)
+            yield answer
+
+
+@dataclass
+class _Request:
+    client: httpx.Client
+    url: httpx.URL
+    headers: dict[str, str]
+    sign_in: Any
+    bounds: Bounds
+    deadline: Deadline
+
+    @contextmanager
+    def sent(self) -> Iterator[httpx.Response]:
+        """The answer, its body still to be read."""
+        extensions = {"trace": self.deadline.note}
+        with self.client.stream(
+            "GET", self.url, headers=self.headers, auth=self.sign_in, extensions=extensions
+        ) as found:
+            yield found
+
+    def body(self, response: httpx.Response) -> Iterator[bytes]:
+        """The body, unpacked. Raises BadlyPacked, TooLarge and TooSlow."""
+        body = unpacked(response.iter_raw(), response.headers.get("content-encoding", ""))
+        return self.deadline.bounded(body, self.bounds.body)
 
 
 def _plain(value: str | Secret, environment: Mapping[str, str]) -> str:
@@ -91,8 +130,23 @@ def _plain(value: str | Secret, environment: Mapping[str, str]) -> str:
 
 
 def _headers(calls: Calls, environment: Mapping[str, str]) -> dict[str, str]:
-    headers = {"Accept": "application/json, */*;q=0.5", "User-Agent": f"mukret/{__version__}"}
-    return headers | {name: _plain(value, environment) for name, value in calls.headers}
+    headers = {
+        "Accept": "application/json, */*;q=0.5",
+        "Accept-Encoding": ACCEPTED,
+        "User-Agent": f"mukret/{__version__}",
+    }
+    return headers | {name: _in_header(value, environment) for name, value in calls.headers}
+
+
+def _in_header(value: str | Secret, environment: Mapping[str, str]) -> str:
+    """A value that can stand in a header (RFC 9110). Raises UsageError, which does not show it."""
+    plain = _plain(value, environment)
+    if isinstance(value, Secret) and not (plain.isascii() and plain.isprintable()):
+        message = f"the variable {value.variable} holds a line break, or what a header can't hold"
+        raise UsageError(
+            "secret-missing", message, hint=f"set it anew: read -rs {value.variable}; export {value.variable}"
+        )
+    return plain
 
 
 def _sign_in(calls: Calls, environment: Mapping[str, str]) -> Any:
@@ -102,7 +156,7 @@ def _sign_in(calls: Calls, environment: Mapping[str, str]) -> Any:
         case Basic(user, password):
             return httpx.BasicAuth(user.value(environment), password.value(environment))
         case Bearer(token):
-            value = token.value(environment)
+            value = _in_header(token, environment)
 
             def bearer(request: httpx.Request) -> httpx.Request:
                 request.headers["Authorization"] = f"Bearer {value}"
@@ -112,25 +166,17 @@ def _sign_in(calls: Calls, environment: Mapping[str, str]) -> Any:
     return None
 
 
-def _answer(
-    client: httpx.Client,
-    url: httpx.URL,
-    headers: dict[str, str],
-    sign_in: Any,
-    call: Call,
-    folder: CaptureFolder,
-    masker: Masker,
-) -> Answer:
+def _answer(request: _Request, call: Call, folder: CaptureFolder, masker: Masker) -> Answer:
     for _ in range(MOST_REDIRECTS):
         begun = time.monotonic()
-        with client.stream("GET", url, headers=headers, auth=sign_in) as response:
+        with request.sent() as response:
             if response.next_request is None:
                 fetched_at = datetime.now(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
-                received = folder.receive(response.iter_bytes())
+                received = folder.receive(request.body(response))
                 seconds = time.monotonic() - begun
                 return _kept(response, received, folder, masker, call, fetched_at, seconds)
-            url = _followed(url, response.next_request.url, masker)
-    raise InputError("redirected", f"{masker.url(str(url))}: more than {MOST_REDIRECTS} redirects")
+            request.url = _followed(request.url, response.next_request.url, masker)
+    raise InputError("redirected", f"{masker.url(str(request.url))}: more than {MOST_REDIRECTS} redirects")
 
 
 def _followed(url: httpx.URL, target: httpx.URL, masker: Masker) -> httpx.URL:
@@ -154,9 +200,12 @@ def _kept(
     fetched_at: str,
     seconds: float,
 ) -> Answer:
-    media_type = response.headers.get("content-type", "").partition(";")[0].strip().lower() or None
+    media_type = masker.text(response.headers.get("content-type", "").partition(";")[0].strip().lower()) or None
     problem, finding, documents, bad = _judged(response.status_code, received)
-    said = "" if problem is None else masker.text(_beginning(received))
+    problem = None if problem is None else masker.excerpt(problem)
+    if finding is not None:
+        finding = replace(finding, message=masker.excerpt(finding.message), **_masked_pointer(finding, masker))
+    said = "" if problem is None else masker.excerpt(_beginning(received))
     file = received.keep() if problem is None else received.set_apart(media_type)
     answer = Answer(
         call.name,
@@ -188,7 +237,7 @@ def _judged(status: int, received: Received) -> tuple[str | None, Finding | None
     documents = 0
     findings: list[Finding] = []
     try:
-        for batch in read_batches([Source(str(received.part), named=False)]):
+        for batch in read_batches([Source(str(received.part), named=False)], projection=Skim()):
             documents += len(batch.documents)
             findings += [bad.finding for bad in batch.bad]
     except MukretError as error:
@@ -197,6 +246,16 @@ def _judged(status: int, received: Received) -> tuple[str | None, Finding | None
         finding = findings[0] if findings else Finding("there is nothing in it")
         return f"the body is not JSON: {finding.message}", finding, 0, len(findings)
     return None, None, documents, len(findings)
+
+
+def _masked_pointer(finding: Finding, masker: Masker) -> dict[str, Any]:
+    """The text around a mistake without secrets, and the place in it."""
+    before, after = (
+        masker.excerpt(part) for part in (finding.excerpt[: finding.caret], finding.excerpt[finding.caret :])
+    )
+    if masker.excerpt(finding.excerpt) != before + after:  # one stands at the place itself
+        return {"excerpt": MASK, "caret": 0}
+    return {"excerpt": before + after, "caret": len(before)}
 
 
 def status_text(status: int) -> str:
@@ -212,34 +271,38 @@ def _beginning(received: Received) -> str:
         return file.read(4 * SAID).decode("utf-8", "replace")[:SAID].strip()
 
 
-class _translated:
+@contextmanager
+def _translated(url: httpx.URL, masker: Masker, bounds: Bounds, deadline: Deadline) -> Iterator[None]:
     """Turns what the client raises into errors of our own (at the one border to it)."""
+    import httpx
 
-    def __init__(self, shown: str, timeout: float) -> None:
-        self.shown = shown
-        self.timeout = timeout
+    shown = masker.url(str(url))
+    try:
+        yield
+    except TooLarge:
+        message = f"{shown}: the answer is larger than {bounds.body:,} bytes, unpacked"
+        raise InputError("over-bounds", message, hint="nothing of it was kept; --max-body allows more") from None
+    except (httpx.HTTPError, httpx.InvalidURL, BadlyPacked, TooSlow) as error:
+        if deadline.passed:
+            message = f"{shown}: the answer did not come whole within {bounds.seconds:g} s"
+            raise InputError("over-bounds", message, hint="nothing of it was kept; --max-time allows more") from None
+        raise _not_reached(shown, masker.excerpt(_why(error)), error, bounds) from None
 
-    def __enter__(self) -> None:
-        pass
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, _: object) -> None:
-        import httpx
+def _not_reached(shown: str, why: str, error: Exception, bounds: Bounds) -> InputError:
+    import httpx
 
-        if not isinstance(error, httpx.HTTPError | httpx.InvalidURL):
-            return
-        hint = "check the address, and whether the service is up"
-        if isinstance(error, httpx.TimeoutException):
-            raise InputError(
-                "not-reached", f"{self.shown}: no answer within {self.timeout:g} s", hint="--timeout allows more"
-            ) from None
-        if isinstance(error, httpx.DecodingError):
-            message = f"{self.shown}: the answer is not packed as it says ({_why(error)})"
-            raise InputError("not-reached", message, hint="nothing of it was kept; try again") from None
-        if isinstance(error, httpx.RemoteProtocolError | httpx.ReadError):
-            raise InputError(
-                "not-reached", f"{self.shown}: the answer was cut off", hint="nothing of it was kept; try again"
-            ) from None
-        raise InputError("not-reached", f"{self.shown}: {_why(error)}", hint=hint) from None
+    if isinstance(error, httpx.TimeoutException):
+        message, hint = f"{shown}: no answer within {bounds.silence:g} s", "--timeout allows more"
+    elif isinstance(error, httpx.RemoteProtocolError | httpx.ReadError):
+        message, hint = f"{shown}: the answer was cut off", "nothing of it was kept; try again"
+    elif isinstance(error, BadlyPacked):
+        message, hint = f"{shown}: the answer is not packed as it says: {error}", "nothing of it was kept; try again"
+    elif isinstance(error, httpx.LocalProtocolError):
+        message, hint = f"{shown}: that can't be asked: {why}", "look at the headers that are sent"
+    else:
+        message, hint = f"{shown}: {why}", "check the address, and whether the service is up"
+    return InputError("not-reached", message, hint=hint)
 
 
 def _why(error: BaseException) -> str:

@@ -12,7 +12,7 @@ import json
 import mimetypes
 import os
 from collections.abc import Iterable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -36,7 +36,24 @@ class CaptureFolder:
             if others and not (self.path / CAPTURE).exists():
                 message = f"{path} holds what Mukret did not write: {', '.join(others[:3])}"
                 raise OutputError("not-empty", message, hint="--to ANOTHER_FOLDER, or an empty one")
-        self.before = len(capture_records(self.path)) if (self.path / CAPTURE).exists() else 0
+        records = capture_records(self.path) if (self.path / CAPTURE).exists() else []
+        self.before = [str(record.get("url", "")) for record in records if not record.get("problem")]
+        """The addresses of the answers that were kept before, in their order; not of those that were kept apart."""
+
+    @contextmanager
+    def alone(self) -> Iterator[None]:
+        """While nobody else writes into it. A new folder in which nothing was kept goes. Raises OutputError."""
+        with _writing(str(self.path)):
+            self.path.mkdir(parents=True, exist_ok=True)
+            handle = os.open(self.path, os.O_RDONLY)
+        try:
+            _lock(handle, str(self.path))
+            yield
+        finally:
+            os.close(handle)
+            for folder in (self.path / PAGES, self.path):
+                with suppress(OSError):  # most of the time it is not empty
+                    folder.rmdir()
 
     def receive(self, body: Iterable[bytes]) -> Received:
         """Writes a body beside its place as it comes. Raises OutputError, and whatever `body` raises."""
@@ -56,6 +73,21 @@ class CaptureFolder:
             file.write(line.encode())
             file.flush()
             os.fsync(file.fileno())
+
+
+def _lock(handle: int, name: str) -> None:
+    """Locks a folder for as long as it is open. Raises OutputError if another process has locked it."""
+    try:
+        from fcntl import LOCK_EX, LOCK_NB, flock
+    except ImportError:  # a system without such locks
+        return
+    try:
+        flock(handle, LOCK_EX | LOCK_NB)
+    except BlockingIOError:
+        hint = "wait until it is done, or --to ANOTHER_FOLDER"
+        raise OutputError("in-use", f"{name}: another mukret collect writes into it", hint=hint) from None
+    except OSError:  # a file system without locks
+        return
 
 
 class Received:

@@ -18,13 +18,14 @@ def is_capture(folder: Path) -> bool:
     return (folder / CAPTURE).is_file()
 
 
-def captured_sources(folder: Path) -> list[Source]:
-    """The kept responses in the order in which they came; what was kept apart is no data. Raises InputError."""
-    return [
-        Source(str(folder / record["file"]), named=False, origin=_origin(record))
-        for record in capture_records(folder)
-        if not record.get("problem")
-    ]
+def captured_sources(folder: Path, *, newest: bool = False) -> list[Source]:
+    """The kept responses in the order in which they came, or of each address the newest alone; what was kept apart is
+    no data. Raises InputError."""
+    records = [record for record in capture_records(folder) if not record.get("problem")]
+    if newest:
+        last = {(record.get("call"), record.get("url")): number for number, record in enumerate(records)}
+        records = [records[number] for number in sorted(last.values())]
+    return [Source(str(folder / record["file"]), named=False, origin=_origin(record)) for record in records]
 
 
 def capture_records(folder: Path) -> list[dict[str, JsonValue]]:

@@ -1,4 +1,5 @@
-"""A long document decoded only as far as a look at one node wants: the way to it, and how things begin there.
+"""Documents decoded no further than a look at them wants: the way to one node, and how things begin there; or nothing
+but whether they are JSON.
 
 What is left out stands as null, so that sizes are right. The text is in memory as a whole; the document is not.
 """
@@ -19,6 +20,7 @@ LONG_BYTES = 1_000_000
 LEVELS = 4
 """So many levels below the node are decoded in part."""
 
+_anything = msgspec.json.Decoder(msgspec.Raw).decode
 _objects = msgspec.json.Decoder(dict[str, msgspec.Raw]).decode
 _arrays = msgspec.json.Decoder(list[msgspec.Raw]).decode
 
@@ -77,3 +79,19 @@ def _children(raw: Any) -> JsonValue:
 
 def _whole(raw: Any) -> JsonValue:
     return decode(bytes(raw))
+
+
+class Skim:
+    """Sees whether documents are JSON; what is in them is left out."""
+
+    def decode(self, raw: bytes) -> JsonValue:
+        """Null. Raises ValueError where it is no JSON."""
+        look_over(raw)
+        _anything(raw)
+        return None
+
+    def decode_all(self, block: bytes, texts: list[bytes]) -> list[JsonValue]:
+        return [self.decode(text) for text in texts]
+
+    def converted(self, document: JsonValue) -> JsonValue:
+        return None

@@ -17,8 +17,9 @@ ENDINGS = (".json", ".jsonl", ".ndjson", ".geojson", ".json-seq", ".har")
 _PACKED = ("", ".gz", ".zst", ".bz2", ".xz")
 
 
-def find_sources(inputs: Iterable[str | os.PathLike[str]]) -> list[Source]:
-    """All sources that the inputs stand for, in order: folders and globs are followed, by name.
+def find_sources(inputs: Iterable[str | os.PathLike[str]], *, newest: bool = False) -> list[Source]:
+    """All sources that the inputs stand for, in order: folders and globs are followed, by name. With `newest` collected
+    folders give only the newest answer of each address.
 
     Raises InputError for what is not there, and for a folder or glob without a response in it.
     """
@@ -31,7 +32,7 @@ def find_sources(inputs: Iterable[str | os.PathLike[str]]) -> list[Source]:
             hint = f"keep the answer first: mukret collect {shlex.quote(name)} --to kept, and read the folder kept"
             raise InputError("not-opened", f"{name}: this is an address, and files are read here", hint=hint)
         elif os.path.isdir(name):
-            found += _in_folder(name)
+            found += _in_folder(name, newest=newest)
         elif os.path.exists(name):
             if not os.access(name, os.R_OK):  # asked, not opened: a pipe can be opened only once
                 raise InputError("not-opened", f"{name}: permission denied", hint="check the permissions")
@@ -46,6 +47,10 @@ def find_sources(inputs: Iterable[str | os.PathLike[str]]) -> list[Source]:
         raise InputError(
             "no-input", "no input was given", hint="name a file, a folder, a glob, or - for standard input"
         )
+    if newest and not any(source.origin for source in found):
+        raise InputError(
+            "no-input", "--newest is for a folder that mukret collect wrote, and here is none", hint="leave it out"
+        )
     return found
 
 
@@ -53,15 +58,15 @@ def _is_response(path: Path) -> bool:
     return path.is_file() and any(path.name.endswith(ending + packed) for ending in ENDINGS for packed in _PACKED)
 
 
-def _in_folder(name: str) -> list[Source]:
-    found = list(_responses_below(Path(name)))
+def _in_folder(name: str, *, newest: bool) -> list[Source]:
+    found = list(_responses_below(Path(name), newest=newest))
     if not found:
         hint = f"responses end in {', '.join(ENDINGS)}, with or without {' '.join(_PACKED[1:])}"
         raise InputError("no-input", f"{name}: a folder with no response in it", hint=hint)
     return found
 
 
-def _responses_below(folder: Path) -> Iterator[Source]:
+def _responses_below(folder: Path, *, newest: bool) -> Iterator[Source]:
     """All responses in a folder and below, by name; a collected folder gives its own, in the order in which they came.
 
     Hidden folders and those that hold the tables of a run are passed over.
@@ -69,12 +74,12 @@ def _responses_below(folder: Path) -> Iterator[Source]:
     if (folder / "run.json").exists() and (folder / "rejects.jsonl").exists():
         return
     if is_capture(folder):
-        yield from captured_sources(folder)
+        yield from captured_sources(folder, newest=newest)
         return
     for entry in sorted(folder.iterdir(), key=lambda entry: entry.parts):
         if entry.is_dir():
             if not entry.name.startswith("."):
-                yield from _responses_below(entry)
+                yield from _responses_below(entry, newest=newest)
         elif _is_response(entry):
             yield Source(str(entry), named=False)
 

@@ -194,7 +194,7 @@ def _columns(old: Table, new: Table, names: Mapping[str, str]) -> dict[str, tupl
     return gone | {
         name: (before[names[name]].name if name in names else None, kind.name)
         for name, kind in after.items()
-        if name not in names or before[names[name]] != kind
+        if name not in names or before[names[name]].name != kind.name
     }
 
 
