@@ -14,7 +14,7 @@ from pathlib import Path
 from mukret.documents import Batch, NotJson, decode, find_sources, read_batches
 from mukret.documents.recognise import looks_like_lines
 from mukret.errors import InputError
-from mukret.values import Number, json_text
+from mukret.values import JsonValue, Number, json_text
 from tests.helpers import FolderCase
 
 zstd_compress = import_module("compression.zstd" if sys.version_info >= (3, 14) else "backports.zstd").compress
@@ -97,6 +97,16 @@ class Decoding(FolderCase):
             with self.subTest(raw[:2]), self.assertRaises(NotJson) as caught:
                 decode(raw)
             self.assertIn(message, caught.exception.finding.message)
+
+    def test_a_document_has_some_1000_levels_however_deep_the_stack_of_whoever_reads_it(self) -> None:
+        def far_down(frames: int, text: str) -> JsonValue:
+            return far_down(frames - 1, text) if frames else decode(text.encode())
+
+        for frames in (0, 300):
+            for begin, end in (("[", "]"), ('{"a":', "}"), ("[-0,", "]")):
+                far_down(frames, f"{begin * 990}1{end * 990}")
+                with self.assertRaisesRegex(NotJson, "more than about 1,000 levels"):
+                    far_down(frames, f"{begin * 1010}1{end * 1010}")
 
     def test_json_text_is_compact_exact_and_knows_no_depth(self) -> None:
         text = '{"a":[1.10,{"b":null,"c\\"":true},[],{}],"é":"x\\ny"}'

@@ -11,6 +11,7 @@ from mukret.documents.blocks import BLOCK_BYTES, BadDocument, Block, Piece, read
 from mukret.documents.cutting import WHOLE, Names, Part
 from mukret.documents.decode import NotJson, decode, decoder, holds_negative_zero
 from mukret.documents.diagnose import Finding, Sort
+from mukret.documents.levels import bounded_levels
 from mukret.documents.origin import Origin
 from mukret.documents.recognise import RECORD_SEPARATOR, cut_off_in_sequence
 from mukret.documents.sources import Source
@@ -186,9 +187,11 @@ class Decoding:
             if self.projection is None:
                 if holds_negative_zero(piece.raw):
                     return False
-                documents = list(map(decoder().decode, texts))
+                with bounded_levels():
+                    documents = list(map(decoder().decode, texts))
             else:
-                documents = self.projection.decode_all(piece.raw, texts)
+                with bounded_levels():
+                    documents = self.projection.decode_all(piece.raw, texts)
         except (ValueError, RecursionError):
             self.pieces_to_wait = PIECES_TO_WAIT if piece.separator else 0
             return False
@@ -231,7 +234,8 @@ class Decoding:
     def decoded(self, raw: bytes, *, sequence: bool) -> JsonValue:
         """A document, as far as it is read. Raises NotJson."""
         try:
-            document = decode(raw) if self.projection is None else self.projection.decode(raw)
+            with bounded_levels():
+                document = decode(raw) if self.projection is None else self.projection.decode(raw)
         except (ValueError, RecursionError):
             document = decode(raw)
             if self.projection is not None:

@@ -9,6 +9,7 @@ import msgspec
 import re2
 
 from mukret.documents.diagnose import Finding, diagnose
+from mukret.documents.levels import bounded_levels
 from mukret.values import JsonValue, Number
 
 BYTE_ORDER_MARK = b"\xef\xbb\xbf"
@@ -52,7 +53,8 @@ def look_over(raw: bytes) -> None:
 def decode(raw: bytes) -> JsonValue:
     """The value of a JSON text (RFC 8259). Raises NotJson."""
     try:
-        document = decoder().decode(raw)
+        with bounded_levels():
+            document = decoder().decode(raw)
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
         if raw.startswith(BYTE_ORDER_MARK):
             return decode(raw[len(BYTE_ORDER_MARK) :])
@@ -67,10 +69,7 @@ def holds_negative_zero(raw: bytes) -> bool:
 
 def _with_signed_zeros(raw: bytes) -> JsonValue:
     """The document with `-0` as it stands: the fast decoder makes 0 of it, and has no hook for whole numbers."""
-    try:
-        return json.loads(raw, parse_int=_integer, parse_float=Number)
-    except RecursionError:  # this reader gives up a few levels before the other one
-        raise NotJson(Finding("nested too deeply (more than about 900 levels, with a -0 in it)")) from None
+    return json.loads(raw, parse_int=_integer, parse_float=Number)
 
 
 def _integer(text: str) -> int | Number:

@@ -11,6 +11,7 @@ import re
 from dataclasses import dataclass, replace
 from typing import Literal
 
+from mukret.documents.levels import MOST_LEVELS
 from mukret.text import counted, escaped
 
 _BLANK = re.compile(r"[ \t\n\r]*")
@@ -88,7 +89,7 @@ def diagnose(raw: bytes, decoder_says: str) -> Finding:
         sort: Sort = "cut-off" if scanner.at_end else "slip"
         return _finding(text, mistake[0], mistake[1] + scanner.more_mistakes(mistake[0]), sort)
     if "recursion" in decoder_says:
-        return Finding("nested too deeply (more than about 990 levels)")
+        return Finding(f"nested too deeply (more than about {MOST_LEVELS:,} levels)")
     if "out of range" in decoder_says:
         return Finding("an integer with more digits than can be handled (4,300)")
     return Finding(f"not JSON: {decoder_says}")

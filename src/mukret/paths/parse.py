@@ -17,7 +17,7 @@ _NAME = re.compile(f"(?:[A-Za-z_]|{_BEYOND_ASCII})(?:[0-9A-Za-z_]|{_BEYOND_ASCII
 _LOOSE_NAME = re.compile(r"[^\s.\[\]'\"*?@$,:()&|=!<>]+")
 
 
-MOST_STEPS = 200
+MOST_STEPS = 1000
 """Of a query. A document has fewer than 1,000 levels, and what is made of queries goes down step by step too."""
 
 
