@@ -16,10 +16,12 @@ from hypothesis import strategies as st
 from mukret.destinations import publish
 from mukret.destinations.csv import CsvFile
 from mukret.destinations.deliver import RejectLimit, deliver_folder, deliver_table
+from mukret.destinations.publish import folder_to_publish
 from mukret.documents import find_sources
 from mukret.engine.run import Run
 from mukret.engine.tally import TableTally, Tally
-from mukret.errors import OutputError, StoppedError, UsageError
+from mukret.errors import Interrupted, OutputError, StoppedError, UsageError
+from mukret.locks import hold
 from mukret.rules import parse_rules
 from mukret.values import json_text
 from tests.helpers import FolderCase, rules_text
@@ -211,14 +213,66 @@ class Delivery(FolderCase):
         self.assertEqual((out / "t.csv").read_text().splitlines()[1], "8,,,,,,,,")
         self.assertEqual([name for name in os.listdir(self.folder) if name.startswith(".")], [])
 
-    def test_what_a_killed_run_left_is_cleared_by_the_next(self) -> None:
-        dead = self.folder / ".out.mukret-999999999"
-        dead.mkdir()
-        alive = self.folder / f".out.mukret-{os.getppid()}"
-        alive.mkdir()
+    def test_what_a_killed_run_left_is_cleared_by_the_next_and_what_a_run_holds_is_not(self) -> None:
+        dead, held = (self.folder / f".out.mukret-{name}" for name in ("1", "2"))
+        for work in (dead, held):
+            work.mkdir()
+        descriptor = os.open(held, os.O_RDONLY)
+        self.addCleanup(os.close, descriptor)
+        self.assertTrue(hold(descriptor))
         self.deliver([ONE])
         self.assertFalse(dead.exists())
-        self.assertTrue(alive.exists())
+        self.assertTrue(held.exists())
+
+    def test_what_a_run_had_moved_aside_when_it_was_killed_is_put_back_by_the_next(self) -> None:
+        """Even if that one fails: without an exchange of names there is a moment without the folder."""
+        out = self.deliver([ONE])
+        os.rename(out, self.folder / ".out.mukret-1-old")
+        with self.assertRaises(StoppedError):
+            self.deliver([{"id": "x"}], limit="0")
+        self.assertIn("t.csv", os.listdir(out))
+        self.assertEqual([name for name in os.listdir(self.folder) if name.startswith(".")], [])
+
+    def test_of_two_runs_at_once_into_one_folder_each_is_whole_and_the_last_one_stays(self) -> None:
+        for exchange in (publish._exchange, lambda *_: False):
+            with mock.patch.object(publish, "_exchange", exchange):
+                out = self.deliver([ONE])
+                target = str(out)
+                with folder_to_publish(target) as first, folder_to_publish(target) as second:
+                    self.assertNotEqual(first, second)
+                    for number, work in enumerate((first, second)):
+                        (work / "run.json").write_text(json.dumps({"mukret": "0", "files": [f"{number}.csv"]}))
+                        (work / f"{number}.csv").touch()
+                self.assertEqual(sorted(os.listdir(out)), ["0.csv", "run.json"])
+                self.assertEqual([name for name in os.listdir(self.folder) if name.startswith(".")], [])
+
+    def test_a_foreign_file_that_comes_while_a_run_works_is_never_deleted(self) -> None:
+        out = self.deliver([ONE])
+        with self.assertRaises(OutputError) as caught, folder_to_publish(str(out)):
+            (out / "notes.txt").write_text("mine")
+        self.assertEqual(caught.exception.code, "not-empty")
+        self.assertIn("notes.txt", caught.exception.message)
+        self.assertEqual((out / "notes.txt").read_text(), "mine")
+        self.assertIn("t.csv", os.listdir(out))
+
+    def test_an_interrupt_says_truly_whether_something_was_published(self) -> None:
+        def interrupted(work: Path, place: Path) -> None:
+            switch(work, place)
+            raise KeyboardInterrupt
+
+        switch = publish._switch
+        for rows in ([ONE], [{"id": 8}]):
+            with (
+                mock.patch.object(publish, "_switch", interrupted),
+                self.assertRaisesRegex(Interrupted, "out was published"),
+            ):
+                self.deliver(rows)
+        with (
+            mock.patch.object(publish, "_sync", side_effect=KeyboardInterrupt),
+            self.assertRaisesRegex(Interrupted, "nothing was published"),
+        ):
+            self.deliver([{"id": 9}])
+        self.assertIn("\n8,", (self.folder / "out/t.csv").read_text())
 
     def test_limits_on_rejects(self) -> None:
         tally = Tally({"t": TableTally(rows_seen=200, rows_rejected=3)}, bad_documents=1)

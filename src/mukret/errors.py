@@ -15,7 +15,8 @@ Each carries a short code (see docs/messages.md), one sentence, where, and a hin
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 
 
@@ -127,3 +128,20 @@ class StoppedError(MukretError):
     """The rules (`bad: stop`) or a limit on rejects ended the run; nothing was published."""
 
     exit_code = 1
+
+
+class Interrupted(KeyboardInterrupt):
+    """An interrupt, with what became of the work."""
+
+    def __init__(self, outcome: str) -> None:
+        super().__init__(outcome)
+        self.outcome = outcome
+
+
+@contextmanager
+def if_interrupted(outcome: str) -> Iterator[None]:
+    """Says of an interrupt what became of the work, if nobody has said it yet."""
+    try:
+        yield
+    except KeyboardInterrupt as interrupt:
+        raise (interrupt if isinstance(interrupt, Interrupted) else Interrupted(outcome)) from None

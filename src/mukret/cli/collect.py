@@ -76,7 +76,7 @@ def command(
     answers were kept apart; 3: none is data, or the service was not reached.
     """
     from mukret.collect import Bounds, CaptureFolder, collect, write_calls
-    from mukret.errors import UsageError
+    from mukret.errors import UsageError, if_interrupted
 
     if target == "-":
         hint = "--to kept; then mukret look kept, or mukret extract RULES kept --to -"
@@ -89,13 +89,14 @@ def command(
     if save_calls is not None:
         write_calls(calls, save_calls)
     answers: list[Answer] = []
-    for answer in collect(calls, folder, bounds=bounds):
-        answers.append(answer)
-        logger.info("%s: %d, %d bytes, %s", answer.url, answer.status, answer.size, answer.problem or answer.file)
-        if not as_json and not quiet and answer.problem is None:
-            _print_kept(answer, target)
-        elif not as_json and answer.problem is not None and len(calls.calls) > 1:
-            _print_apart(answer, target)
+    with if_interrupted(f"whole answers stay in {target}"):
+        for answer in collect(calls, folder, bounds=bounds):
+            answers.append(answer)
+            logger.info("%s: %d, %d bytes, %s", answer.url, answer.status, answer.size, answer.problem or answer.file)
+            if not as_json and not quiet and answer.problem is None:
+                _print_kept(answer, target)
+            elif not as_json and answer.problem is not None and len(calls.calls) > 1:
+                _print_apart(answer, target)
     if as_json:
         click.echo(json.dumps([answer.record() for answer in answers], indent=2, ensure_ascii=False))
     apart = [answer for answer in answers if answer.problem]

@@ -83,7 +83,7 @@ def command(
     read and counted; beside CSV also csv-metadata.json with types and keys. It appears whole or not at all. Exit code
     0: clean; 1: done, with rejects.
     """
-    from mukret.errors import UsageError
+    from mukret.errors import UsageError, if_interrupted
 
     _refuse_later(target, form)
     if target == "-" and form != "csv":
@@ -118,12 +118,13 @@ def command(
     except Exception as error:
         logger.error("%s", error)
         raise
-    notices = run.notices()
-    _log(run, notices, logger)
-    if as_json:
-        click.echo(json.dumps(record, indent=2, ensure_ascii=False))
-    elif not quiet:
-        _report(run, notices, target, verbose=verbose > 0)
+    with if_interrupted(f"{target} was published" if one is None else "the output is whole"):
+        notices = run.notices()
+        _log(run, notices, logger)
+        if as_json:
+            click.echo(json.dumps(record, indent=2, ensure_ascii=False))
+        elif not quiet:
+            _report(run, notices, target, verbose=verbose > 0)
     found = run.tally.findings and limit is None  # a limit that was kept makes them clean
     ctx.exit(1 if found or (strict and notices) else 0)
 

@@ -10,7 +10,7 @@ from typing import Any, NoReturn
 
 import click
 
-from mukret.errors import MukretError, OutputError, RulesError
+from mukret.errors import Interrupted, MukretError, OutputError, RulesError
 from mukret.version import __version__
 
 COMMANDS = {
@@ -98,8 +98,10 @@ def run() -> NoReturn:
         code = error.exit_code
     except click.ClickException as error:
         code = show_usage(error)
-    except (KeyboardInterrupt, click.Abort):
-        click.echo("\ninterrupted; nothing was published", err=True)
+    except (KeyboardInterrupt, click.Abort) as error:
+        interrupt = error.__cause__ or error  # click makes another exception of it
+        outcome = f"; {interrupt.outcome}" if isinstance(interrupt, Interrupted) else ""
+        click.echo(f"\ninterrupted{outcome}", err=True)
         code = INTERRUPTED
     except ReaderGone:
         _silence_output()

@@ -19,6 +19,7 @@ from typing import Any
 from mukret.documents.archives import is_json_media_type
 from mukret.documents.captures import CAPTURE, capture_records
 from mukret.errors import OutputError
+from mukret.locks import hold
 
 PAGES, APART = "pages", "apart"
 
@@ -47,7 +48,9 @@ class CaptureFolder:
             self.path.mkdir(parents=True, exist_ok=True)
             handle = os.open(self.path, os.O_RDONLY)
         try:
-            _lock(handle, str(self.path))
+            if hold(handle) is False:
+                hint = "wait until it is done, or --to ANOTHER_FOLDER"
+                raise OutputError("in-use", f"{self.path}: another mukret collect writes into it", hint=hint)
             yield
         finally:
             os.close(handle)
@@ -73,21 +76,6 @@ class CaptureFolder:
             file.write(line.encode())
             file.flush()
             os.fsync(file.fileno())
-
-
-def _lock(handle: int, name: str) -> None:
-    """Locks a folder for as long as it is open. Raises OutputError if another process has locked it."""
-    try:
-        from fcntl import LOCK_EX, LOCK_NB, flock
-    except ImportError:  # a system without such locks
-        return
-    try:
-        flock(handle, LOCK_EX | LOCK_NB)
-    except BlockingIOError:
-        hint = "wait until it is done, or --to ANOTHER_FOLDER"
-        raise OutputError("in-use", f"{name}: another mukret collect writes into it", hint=hint) from None
-    except OSError:  # a file system without locks
-        return
 
 
 class Received:

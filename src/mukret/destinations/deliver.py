@@ -16,7 +16,7 @@ from mukret.destinations.formats import ending_of, table_file
 from mukret.destinations.publish import RUN_FILE, folder_to_publish
 from mukret.engine.run import Run
 from mukret.engine.tally import Tally
-from mukret.errors import StoppedError, UsageError
+from mukret.errors import StoppedError, UsageError, if_interrupted
 from mukret.rules.model import Rules
 from mukret.version import __version__
 
@@ -104,15 +104,16 @@ def deliver_table(
         known = ", ".join(run.schemas)
         raise UsageError("unknown-table", f"no table {name} to write", hint=f"tables of these rules: {known}")
     file = csv.CsvFile(run.rules.tables[name], stream, titles=titles)
-    for output in run.batches(lambda other, batch: file.encode(batch) if other == name else None):
-        if name in output.tables:
-            found = output.tables[name]
-            file.add(found if output.encoded else file.lines(found))
-        stream.flush()
+    with if_interrupted(outcome):
+        for output in run.batches(lambda other, batch: file.encode(batch) if other == name else None):
+            if name in output.tables:
+                found = output.tables[name]
+                file.add(found if output.encoded else file.lines(found))
+            stream.flush()
+            if limit:
+                limit.check(run.tally, finished=False, outcome=outcome)
         if limit:
-            limit.check(run.tally, finished=False, outcome=outcome)
-    if limit:
-        limit.check(run.tally, finished=True, outcome=outcome)
+            limit.check(run.tally, finished=True, outcome=outcome)
     return run_record(run, [])
 
 

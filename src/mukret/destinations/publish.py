@@ -1,8 +1,9 @@
 """A folder that appears whole or not at all.
 
 Everything is written into a folder beside the target, synced, and then takes the target's place in one exchange of
-names (where the system has no exchange: in two renames). A run that fails or is killed leaves what was there before;
-what a killed run left beside the target is cleared by the next one.
+names (where the system has no exchange: in two renames). A run that fails or is killed leaves what was there before.
+While a run works it holds a lock on its folder: what nobody holds any more was left by a killed run, and the next one
+clears it.
 """
 
 from __future__ import annotations
@@ -10,14 +11,18 @@ from __future__ import annotations
 import ctypes
 import json
 import os
+import secrets
 import shutil
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from mukret.errors import OutputError
+from mukret.errors import Interrupted, OutputError
+from mukret.locks import hold
 
 RUN_FILE = "run.json"
+_ASIDE = "-old"
+"""Ends the name of what was there before, between two renames."""
 _AT_FDCWD = -100
 _RENAME_EXCHANGE = 2
 
@@ -26,33 +31,37 @@ _RENAME_EXCHANGE = 2
 def folder_to_publish(target: str) -> Iterator[Path]:
     """A fresh folder to write into; it takes the place of `target` when the block ends without an error.
 
-    Raises OutputError for a target that is not ours, or can't be written.
+    Raises OutputError for a target that is not ours, or can't be written. An interrupt says whether it came before or
+    after the folder took its place.
     """
     place = Path(os.path.realpath(target))
     try:
         check_ours(target, place)
         place.parent.mkdir(parents=True, exist_ok=True)
         _clear_leftovers(place)
-        work = place.parent / f".{place.name}.mukret-{os.getpid()}"
-        work.mkdir()
+        work, lock = _work_folder(place)
     except OSError as error:
         raise _not_written(target, error) from None
     try:
         yield work
         _sync(work)
+        check_ours(target, place)  # something else may have been put there meanwhile
         _switch(work, place)
     except OSError as error:
         raise _not_written(target, error) from None
+    except KeyboardInterrupt:
+        raise Interrupted(f"{target} was published" if _same(place, lock) else "nothing was published") from None
     finally:
         shutil.rmtree(work, ignore_errors=True)
+        os.close(lock)
 
 
 def rewrite(file: str, text: str) -> None:
     """A text file anew, whole or not at all, with the same rights. Raises OutputError."""
     place = Path(os.path.realpath(file))
-    work = place.parent / f".{place.name}.mukret-{os.getpid()}"
+    work = _name_beside(place)
     try:
-        with open(work, "w", encoding="utf-8", newline="") as out:
+        with open(work, "x", encoding="utf-8", newline="") as out:
             out.write(text)
             out.flush()
             os.fsync(out.fileno())
@@ -62,6 +71,33 @@ def rewrite(file: str, text: str) -> None:
         raise _not_written(file, error) from None
     finally:
         work.unlink(missing_ok=True)
+
+
+def _name_beside(place: Path) -> Path:
+    """A hidden name that nobody else takes, on whatever machine."""
+    return place.with_name(f"{_beginning(place)}{secrets.token_hex(4)}")
+
+
+def _beginning(place: Path) -> str:
+    return f".{place.name}.mukret-"
+
+
+def _work_folder(place: Path) -> tuple[Path, int]:
+    """A new folder beside the place, and a descriptor of it that holds its lock."""
+    while True:
+        work = _name_beside(place)
+        work.mkdir()
+        lock = os.open(work, os.O_RDONLY)
+        if hold(lock) is not False and _same(work, lock):  # else another run has just taken it for a leftover
+            return work, lock
+        os.close(lock)
+
+
+def _same(place: Path, descriptor: int) -> bool:
+    try:
+        return os.path.samestat(os.stat(place), os.fstat(descriptor))
+    except FileNotFoundError:
+        return False
 
 
 def _not_written(target: str, error: OSError) -> OutputError:
@@ -94,20 +130,27 @@ def _written_before(place: Path) -> set[str]:
 
 
 def _clear_leftovers(place: Path) -> None:
-    for leftover in place.parent.glob(f".{place.name}.mukret-*"):
-        owner = leftover.name.rpartition("-")[2]
-        if owner.isdecimal() and not _alive(int(owner)):
+    """Removes what killed runs left, and puts back what one of them had moved aside."""
+    for name in sorted(os.listdir(place.parent)):
+        leftover = place.with_name(name)
+        if not name.startswith(_beginning(place)) or not _left(leftover):
+            continue
+        if name.endswith(_ASIDE) and not place.exists():
+            os.rename(leftover, place)
+        else:
             shutil.rmtree(leftover, ignore_errors=True)
 
 
-def _alive(process: int) -> bool:
+def _left(folder: Path) -> bool:
+    """Whether it is a folder that no run holds. Where the file system has no locks that can't be known: False."""
     try:
-        os.kill(process, 0)
-    except ProcessLookupError:
-        return False
+        descriptor = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
     except OSError:
-        return True
-    return process != os.getpid()
+        return False
+    try:
+        return hold(descriptor) is True
+    finally:
+        os.close(descriptor)
 
 
 def _sync(folder: Path) -> None:
@@ -123,10 +166,24 @@ def _switch(work: Path, place: Path) -> None:
     if not place.exists():
         os.rename(work, place)
     elif not _exchange(work, place):
-        aside = work.with_name(f"{work.name}-old")
+        _rename_twice(work, place)
+
+
+def _rename_twice(work: Path, place: Path) -> None:
+    """For want of an exchange. Killed in between, the next run puts back what was there."""
+    aside = work.with_name(f"{work.name}{_ASIDE}")
+    before = os.open(place, os.O_RDONLY)
+    try:
+        hold(before)  # nobody takes it for a leftover while it has no place
         os.rename(place, aside)
-        os.rename(work, place)
+        try:
+            os.rename(work, place)
+        except BaseException:
+            os.rename(aside, place)
+            raise
         shutil.rmtree(aside, ignore_errors=True)
+    finally:
+        os.close(before)
 
 
 def _exchange(one: Path, other: Path) -> bool:
