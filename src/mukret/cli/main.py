@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import signal
 import sys
@@ -10,6 +11,7 @@ from typing import Any, NoReturn
 
 import click
 
+from mukret.cli.streams import set_up_streams
 from mukret.errors import Interrupted, MukretError, OutputError, RulesError
 from mukret.version import __version__
 
@@ -86,6 +88,7 @@ class _WithoutPandas:
 
 def run() -> NoReturn:
     """What the installed program calls."""
+    set_up_streams()
     signal.signal(signal.SIGTERM, _interrupt)
     sys.meta_path.insert(0, _WithoutPandas())
     verbose = "-vv" in sys.argv
@@ -107,10 +110,22 @@ def run() -> NoReturn:
         _silence_output()
         code = 0
     except OSError as error:
-        code = show(OutputError("not-written", (error.strerror or str(error)).lower()), verbose)
+        code = show(_unwritten(error), verbose)
+        _silence_output()
     except Exception as error:
         code = show(_defect(error), verbose)
+    try:
+        sys.stdout.flush()
+    except OSError as error:
+        code = show(_unwritten(error)) if not isinstance(error, BrokenPipeError) else code
+        _silence_output()
     sys.exit(code if isinstance(code, int) else 0)
+
+
+def _unwritten(error: OSError) -> MukretError:
+    if error.errno == errno.EBADF:
+        return OutputError("not-written", "standard output is closed", hint="> FILE, or > /dev/null")
+    return OutputError("not-written", (error.strerror or str(error)).lower())
 
 
 def _defect(error: Exception) -> MukretError:

@@ -173,9 +173,10 @@ class _Tree:
         if first.place.parent is None:
             own = self.root_label(first.path)
         elif first.place.position is not None:
-            header = self.header(first.place)
-            name = header[first.place.position] if header else ""
-            own = f"[{first.place.position}] {name}".rstrip()
+            position = first.place.position
+            header = self.header(first.place) or ()
+            name = header[position] if position < len(header) else ""  # a row may be longer than its header
+            own = f"[{position}] {name}".rstrip()
         else:
             own = path_text((child_segment(first.place.selector),)).removeprefix("$").removeprefix(".")
         return escaped(own + path_text(segments).removeprefix("$").replace(".*", "[*]"))
