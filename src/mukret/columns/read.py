@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from functools import reduce
 from typing import Any
 
 import pyarrow as pa
@@ -22,6 +23,7 @@ from mukret.values import JsonValue, Number, scalar_text
 
 FEW = 32
 """Up to so many refused values are read one by one at once; more are trimmed and tried again as a column first."""
+STRIP_ROUNDS = 4
 
 Failures = dict[int, Bad]
 
@@ -176,9 +178,9 @@ def _prepared(reading: Reading, strings: Any) -> tuple[Any, Any]:
 
 
 def _stripped(reading: Reading, strings: Any) -> Any:
-    """`Reading.stripped`, step by step, for a whole column."""
-    changed = True
-    while changed:
+    """`Reading.stripped`, step by step, for a whole column; what is not done after a few rounds goes one by one, since
+    each round goes over all."""
+    for _ in range(STRIP_ROUNDS):
         changed = False
         for part in reading.strips:
             for found, start, stop in (
@@ -193,7 +195,12 @@ def _stripped(reading: Reading, strings: Any) -> Any:
                     strings = pc.if_else(still, cut, strings)
             if changed and reading.trims:
                 strings = pc.utf8_trim(strings, characters=WHITE_SPACE)
-    return strings
+        if not changed:
+            return strings
+    left = [pc.or_(pc.starts_with(strings, part), pc.ends_with(strings, part)) for part in reading.strips]
+    longer = pc.fill_null(reduce(pc.or_, left), False)
+    rest = [reading.stripped(text) for text in strings.filter(longer).to_pylist()]
+    return pc.replace_with_mask(strings, longer, pa.array(rest, strings.type))
 
 
 def _tried_again(reading: Reading, strings: Any, array: Any, refused: Any, strict: bool) -> tuple[Any, Any]:

@@ -86,7 +86,7 @@ def diagnose(raw: bytes, decoder_says: str) -> Finding:
     scanner = _Scanner(text)
     mistake = scanner.mistake()
     if mistake is not None:
-        sort: Sort = "cut-off" if scanner.at_end else "slip"
+        sort: Sort = "cut-off" if max(scanner.at, mistake[0]) >= len(text) else "slip"
         return _finding(text, mistake[0], mistake[1] + scanner.more_mistakes(mistake[0]), sort)
     if "recursion" in decoder_says:
         return Finding(f"nested too deeply (more than about {MOST_LEVELS:,} levels)")

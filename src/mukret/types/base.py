@@ -158,14 +158,18 @@ class Reading:
 
     def stripped(self, text: str) -> str:
         """Takes the `strip` strings off both ends until none is left there."""
+        first, last = 0, len(text)  # cutting the text itself each time would take the square of its length
         before = None
-        while before != text:
-            before = text
+        while before != (first, last):
+            before = first, last
             for part in self.strips:
-                text = text.removeprefix(part).removesuffix(part)
+                if text.startswith(part, first, last):
+                    first += len(part)
+                if text.endswith(part, first, last):
+                    last -= len(part)
                 if self.trims:
-                    text = text.strip(WHITE_SPACE)
-        return text
+                    first, last = _trimmed(text, first, last)
+        return text[first:last]
 
     def read_nodes(self, nodes: list[JsonValue]) -> object:
         """The list of all nodes that a path found, nulls and blanks skipped. Raises Bad with the node's index."""
@@ -173,3 +177,11 @@ class Reading:
 
         assert isinstance(self.type, ListOf)
         return self.type.convert_elements(nodes, self.options)
+
+
+def _trimmed(text: str, first: int, last: int) -> tuple[int, int]:
+    while first < last and text[first] in WHITE_SPACE:
+        first += 1
+    while first < last and text[last - 1] in WHITE_SPACE:
+        last -= 1
+    return first, last
