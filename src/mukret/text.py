@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import difflib
 import unicodedata
+from bisect import bisect_left
 from collections.abc import Iterable
 
 SHOWN = 60
@@ -34,12 +35,22 @@ def shortened(text: str, limit: int = SHOWN) -> str:
     return text if len(text) <= limit else text[: limit - 1] + "…"
 
 
+LONGEST_NAME = 200
+MOST_COMPARED = 200
+
+
 def nearest(name: str, known: Iterable[str]) -> str | None:
     """The known name that was most likely meant: the same but for case, or a few letters off."""
     candidates = list(known)
     for candidate in candidates:
         if candidate.lower() == name.lower():
             return candidate
+    if len(name) > LONGEST_NAME:
+        return None
+    if len(candidates) > MOST_COMPARED:  # of very many those that begin alike: each comparison has its price
+        candidates.sort()
+        at = bisect_left(candidates, name)
+        candidates = candidates[max(0, at - MOST_COMPARED // 2) : at + MOST_COMPARED // 2]
     close = difflib.get_close_matches(name, candidates, n=1, cutoff=0.6)
     return close[0] if close else None
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shlex
 import shutil
+from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING
 
@@ -22,6 +23,7 @@ if TYPE_CHECKING:
 
 MOST_REASONS = 6
 MOST_BAD = 5
+MOST_NOTICES = 20
 _WINDOW = 100
 
 
@@ -224,8 +226,8 @@ def next_step(*words: str) -> None:
 
 
 def print_notices(notices: Sequence[Notice]) -> None:
-    """Warnings, each with its place and what to do."""
-    for notice in notices:
+    """Warnings, each with its place and what to do; of very many the first ones."""
+    for notice in notices[:MOST_NOTICES]:
         click.secho("warning: ", fg="yellow", bold=True, nl=False, err=True)
         click.echo(escaped(f"{notice.message} [{notice.code}]"), err=True)
         if notice.place:
@@ -233,3 +235,7 @@ def print_notices(notices: Sequence[Notice]) -> None:
         if notice.hint:
             click.secho("  hint: ", fg="cyan", nl=False, err=True)
             click.echo(escaped(notice.hint), err=True)
+    more = Counter(notice.code for notice in notices[MOST_NOTICES:])
+    if more:
+        shown = ", ".join(f"{count:,} × {code}" for code, count in more.most_common())
+        click.echo(f"  … and {counted(more.total(), 'more warning')}: {shown}", err=True)

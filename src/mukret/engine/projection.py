@@ -15,7 +15,7 @@ import msgspec
 from mukret.documents.decode import look_over
 from mukret.engine.codegen import is_compilable
 from mukret.engine.places import Place, converted, record_type
-from mukret.engine.ways import PRESENCE, Way, Ways
+from mukret.engine.ways import PRESENCE, ByFirstStep, Way, Ways
 from mukret.paths import Filter, Index, Name, Path, Slice, Wildcard
 from mukret.paths.filters import looks_at_the_root
 from mukret.rules.model import At, Field, Rest, Rules, Table, must_haves
@@ -188,7 +188,8 @@ class _Types:
         if wild:
             below, place.member = self.of(self.below(ways, Wildcard()), dicts=dicts)
             return dict[str, below]  # type: ignore[valid-type]
-        members = {name: self.of(self.below(ways, Name(name)), dicts=dicts) for name in names}
+        by_first_step = ByFirstStep(ways)
+        members = {name: self.of(self.below(by_first_step.candidates(name), Name(name)), dicts=dicts) for name in names}
         types = {name: below for name, (below, _) in members.items()}
         if dicts:
             return TypedDict("Members", types, total=False)  # type: ignore[operator]

@@ -15,7 +15,7 @@ from typing import NamedTuple
 from mukret.documents import Batch
 from mukret.documents.cutting import Names, Part
 from mukret.documents.doubled import Doubled, DoubledMembers
-from mukret.engine.ways import Way, Ways, selects
+from mukret.engine.ways import ByFirstStep, Way, Ways, selects
 from mukret.paths import Index, Name, Slice, Wildcard, child_segment
 from mukret.paths.locate import path_text
 from mukret.rules.model import Rules
@@ -135,15 +135,17 @@ class _Wanted:
         self.by_place = any(
             isinstance(selector, Index | Slice) for way in self.ways for selector in way.segments[0].selectors
         )
+        self.by_first_step = ByFirstStep(self.ways)
         self.known: dict[object, _Wanted | None] = {}
 
     def below(self, step: str | int, length: int) -> _Wanted | None:
         """What is wanted below a member, or an element of an array of some length; None if nothing is."""
         key = step if isinstance(step, str) else (step, length) if self.by_place else 0
         if key not in self.known:
-            ways = {Way(way.segments[1:], way.rows) for way in self.ways if selects(way.segments[0], step, length)}
-            ways |= {way for way in self.ways if way.segments[0].descend}
-            for way in self.ways:
+            candidates = self.by_first_step.candidates(step)
+            ways = {Way(way.segments[1:], way.rows) for way in candidates if selects(way.segments[0], step, length)}
+            ways |= {way for way in candidates if way.segments[0].descend}
+            for way in candidates:
                 ways |= set(self.of_rules.asked_by_filters(way.segments[0]))
             if len(self.known) > MOST_KNOWN:
                 self.known.clear()

@@ -134,6 +134,26 @@ class Ways:
                 yield way.after(path.segments)
 
 
+class ByFirstStep:
+    """Ways by where they go first. Of the many that lead to one member each, a question about a member looks at its own
+    alone: rules with thousands of fields would take the square of their number otherwise."""
+
+    def __init__(self, ways: Iterable[Way]) -> None:
+        self.named: dict[str, list[Way]] = {}
+        self.others: list[Way] = []
+        for way in ways:
+            first = way.segments[0]
+            match first.selectors:
+                case (Name(name),) if not first.descend:
+                    self.named.setdefault(name, []).append(way)
+                case _:
+                    self.others.append(way)
+
+    def candidates(self, step: str | int) -> list[Way]:
+        """All that may lead to a member or an element."""
+        return [*self.named.get(step, ()), *self.others] if isinstance(step, str) else self.others
+
+
 def filters_of(segments: Segments) -> Iterator[Logical]:
     """The conditions of the filters in a path."""
     for segment in segments:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import islice
 
 from mukret.paths.comparing import descendants
 from mukret.paths.query import (
@@ -21,6 +22,9 @@ from mukret.paths.query import (
 )
 from mukret.text import escaped, nearest, shortened
 from mukret.values import JsonValue, kind_of
+
+MOST_NAMES = 10_000
+"""So many member names are gone through for one that is near."""
 
 
 @dataclass(frozen=True)
@@ -54,7 +58,7 @@ def _explain(before: tuple[Segment, ...], segment: Segment, alive: Sequence[Json
     if isinstance(selector, Filter) and any(type(value) in (list, dict) and value for value in alive):
         return Nearest(f"nothing in {where} meets the condition {shortened(selector.text)}")
     if isinstance(selector, Name):
-        names = {name: None for value in alive if type(value) is dict for name in value}
+        names = dict.fromkeys(islice((name for value in alive if type(value) is dict for name in value), MOST_NAMES))
         if names:
             return _other_member(before, selector, list(names))
     if all(type(value) in (list, dict) and not value for value in alive):
@@ -69,7 +73,8 @@ def _explain(before: tuple[Segment, ...], segment: Segment, alive: Sequence[Json
 def _other_descendant(before: tuple[Segment, ...], segment: Segment, alive: Sequence[JsonValue]) -> Nearest:
     wanted = segment.selectors[0]
     if isinstance(wanted, Name) and len(segment.selectors) == 1:
-        names = {name: None for top in alive for value in descendants(top) if type(value) is dict for name in value}
+        below = (value for top in alive for value in descendants(top) if type(value) is dict)
+        names = dict.fromkeys(islice((name for value in below for name in value), MOST_NAMES))
         close = nearest(wanted.name, names)
         if close is not None:
             meant = path_text((*before, Segment((Name(close),), descend=True)))

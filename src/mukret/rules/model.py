@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from fnmatch import fnmatchcase
+from functools import cached_property
 from pathlib import PurePath
 from typing import Literal
 
@@ -184,7 +185,7 @@ class Table:
         kept = [*(item.field for item in self.inherit), *(own for own in self.fields if own.keep)]
         return {own.name: own.title or own.name for own in kept}
 
-    @property
+    @cached_property
     def types(self) -> dict[str, ValueType]:
         """The type of each field, inherited ones and those that are not written included."""
         return {
