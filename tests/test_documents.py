@@ -10,6 +10,7 @@ import sys
 from importlib import import_module
 from itertools import accumulate
 from pathlib import Path
+from unittest import mock
 
 from mukret.documents import Batch, NotJson, decode, find_sources, read_batches
 from mukret.documents.recognise import looks_like_lines
@@ -97,6 +98,35 @@ class Decoding(FolderCase):
             with self.subTest(raw[:2]), self.assertRaises(NotJson) as caught:
                 decode(raw)
             self.assertIn(message, caught.exception.finding.message)
+
+    def test_a_line_that_is_too_long_is_passed_over_and_told_with_its_place(self) -> None:
+        """Wherever blocks end, at the beginning of a file and at its end, with every separator."""
+        long = b"[" + b"1," * 60 + b"1]"
+        with mock.patch("mukret.documents.blocks.LONGEST_LINE", 100):
+            for separator, texts in (
+                (b"\n", [b"{}", long, b"[3]", long, long, b"[6]", long]),
+                (b"\x1e", [b"{}\n", long + b"\n", b"[3]\n"]),
+            ):
+                for begin in (0, 1):
+                    file = self.file(
+                        "feed.jsonl",
+                        separator * (separator == b"\x1e") + separator.join(texts[begin:]),
+                    )
+                    for size in (1, 3, 17, 50, 99, 1000):
+                        with self.subTest(separator=separator, begin=begin, size=size):
+                            batches = list(read_batches(find_sources([file]), size=size))
+                            found = [document for batch in batches for document in batch.documents]
+                            numbers = [number for batch in batches for number in batch.numbers]
+                            bad = [one for batch in batches for one in batch.bad]
+                            expected = [number for number, text in enumerate(texts[begin:], 1) if long in text]
+                            self.assertEqual([one.number for one in bad], expected)
+                            self.assertEqual({one.code for one in bad}, {"too-long"})
+                            self.assertEqual(found, [decode(text) for text in texts[begin:] if long not in text])
+                            self.assertEqual(sorted(numbers + expected), list(range(1, len(texts) - begin + 1)))
+                            content = Path(file).read_bytes()
+                            for one in bad:
+                                self.assertEqual(content[one.finding.offset :][: len(long)], long)
+                                self.assertEqual(one.finding.line, content[: one.finding.offset].count(b"\n") + 1)
 
     def test_a_document_has_some_1000_levels_however_deep_the_stack_of_whoever_reads_it(self) -> None:
         def far_down(frames: int, text: str) -> JsonValue:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 REJECTS: dict[str, str] = {
     "not-json": "a document, or a text embedded in one, that is no JSON text",
+    "too-long": "a line of a size that can't be decoded as a whole",
     "no-data": "an answer in an HTTP archive that is an error, not data",
     "document-shape": "a document without something that every document of the feed must have",
     "nothing-read": "a document in which no rule reads anything",

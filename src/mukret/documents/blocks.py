@@ -26,6 +26,8 @@ BLOCK_BYTES = 2_000_000
 LONG = 4
 """A document is long from so many blocks on."""
 FAR = 1_000_000
+LONGEST_LINE = 128 << 20
+"""A line is decoded as a whole, which takes many times its size."""
 
 
 @dataclass(frozen=True)
@@ -264,14 +266,47 @@ class _Reader:
         while more or rest:
             raw, found, rest = (rest + more).rpartition(separator) if more else (rest, b"", b"")
             if found or not more:  # one whole document at least
-                piece = self.piece(source, raw)
-                piece.separator, piece.lines, piece.offset = separator, lines, offset
-                self.add(piece)
-                lines += piece.line_ends + found.count(b"\n")
+                self.whole(source, raw, separator, lines, offset)
+                lines += raw.count(b"\n") + found.count(b"\n")
                 offset += len(raw) + len(found)
                 if self.full:
                     yield self.handed_over()
+            elif len(rest) > LONGEST_LINE:
+                self.too_long(source, lines, offset)
+                passed, line_ends, after = _skip(file, separator, self.size)
+                lines += rest.count(b"\n") + line_ends
+                offset += len(rest) + passed
+                rest = after
             more = file.read(max(1, self.size - self.block.size, len(rest)))
+
+    def whole(self, source: Source, raw: bytes, separator: bytes, lines: int, offset: int) -> None:
+        """Documents between separators, which begin after so many lines and bytes of their file."""
+        if len(raw) > LONGEST_LINE and separator in raw:
+            for text in raw.split(separator):
+                self.whole(source, text, separator, lines, offset)
+                lines += text.count(b"\n") + separator.count(b"\n")
+                offset += len(text) + len(separator)
+        elif len(raw) > LONGEST_LINE:
+            self.too_long(source, lines, offset)
+        else:
+            piece = self.piece(source, raw)
+            piece.separator, piece.lines, piece.offset = separator, lines, offset
+            self.add(piece)
+
+    def too_long(self, source: Source, lines: int, offset: int) -> None:
+        self.bad(source, Finding(f"a line of more than {LONGEST_LINE >> 20} MB", lines + 1, 1, offset), "too-long")
+
+
+def _skip(file: BinaryIO, separator: bytes, size: int) -> tuple[int, int, bytes]:
+    """Reads on behind the next separator: the bytes and line ends that were passed over, and what was read besides."""
+    passed = line_ends = 0
+    while chunk := file.read(size):
+        before, found, after = chunk.partition(separator)
+        passed += len(before) + len(found)
+        line_ends += before.count(b"\n") + found.count(b"\n")
+        if found:
+            return passed, line_ends, after
+    return passed, line_ends, b""
 
 
 def _with_names(names: Names, elements: bytes) -> bytes:
