@@ -19,9 +19,10 @@ from mukret.engine.run import Run
 from mukret.engine.workers import Workers, sensible, why_alone
 from mukret.errors import InputError, StoppedError
 from mukret.rules import parse_rules
+from tests.evaluators import NOW
 from tests.helpers import FolderCase, rules_text
 from tests.random_feeds import REFERENCE, seeded_feeds
-from tests.test_two_evaluators import NOW, SEED
+from tests.test_two_evaluators import SEED
 
 FEEDS = 120
 RULES = """
