@@ -55,7 +55,8 @@ def command(
     """Run two versions of the rules, OLD and NEW, over the same FILE..., and say what is different: tables and columns,
     rows that are written in one version only and why, and values that changed, each counted and with its first cases.
 
-    Rows are the same if they stand at one place of a response. Exit code 1 if anything is different.
+    Rows are the same if they stand at one place of a response, tables and columns that were only renamed if they are
+    read from one place; numbers are compared by their value. Exit code 1 if anything is different.
     """
     from mukret.cli.progress import progress_bar
     from mukret.engine.comparing import compare_rules
