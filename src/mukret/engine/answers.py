@@ -7,13 +7,15 @@ memory grows neither with keys nor with values.
 from __future__ import annotations
 
 import pickle
-import sqlite3
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from mukret.engine.fates import key_hash
 from mukret.errors import OutputError
+
+if TYPE_CHECKING:
+    import sqlite3
 
 MOST_IN_MEMORY = 200_000
 CHUNK = 10_000
@@ -48,6 +50,8 @@ class Answers:
 
     def spill(self) -> None:
         """Brings what is in memory to the disk."""
+        import sqlite3
+
         with _on_disk():
             if self.many is None:
                 self.many = sqlite3.connect("")
@@ -74,6 +78,8 @@ class Answers:
 
 @contextmanager
 def _on_disk() -> Iterator[None]:
+    import sqlite3
+
     try:
         yield
     except sqlite3.Error as error:
