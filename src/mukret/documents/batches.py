@@ -233,13 +233,7 @@ class Decoding:
 
     def decoded(self, raw: bytes, *, sequence: bool) -> JsonValue:
         """A document, as far as it is read. Raises NotJson."""
-        try:
-            with bounded_levels():
-                document = decode(raw) if self.projection is None else self.projection.decode(raw)
-        except (ValueError, RecursionError):
-            document = decode(raw)
-            if self.projection is not None:
-                document = self.projection.converted(document)
+        document = decode(raw) if self.projection is None else _by(self.projection, raw)
         if sequence and cut_off_in_sequence(document, raw):
             what = "perhaps cut off: in a sequence a number or word wants a line end after it"
             raise NotJson(Finding(what, column=len(raw) + 1, offset=len(raw)))
@@ -256,3 +250,14 @@ class Decoding:
         batch.sources.append(piece.source)
         batch.numbers.append(piece.number + number)
         batch.origins.append(piece.origin)
+
+
+def _by(projection: Projecting, raw: bytes) -> JsonValue:
+    """A document in part. Raises NotJson."""
+    try:
+        with bounded_levels():
+            return projection.decode(raw)
+    except NotJson:
+        raise
+    except (ValueError, RecursionError):
+        return projection.converted(decode(raw))
