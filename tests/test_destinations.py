@@ -15,8 +15,10 @@ from hypothesis import strategies as st
 
 from mukret.destinations import publish
 from mukret.destinations.csv import CsvFile
-from mukret.destinations.deliver import RejectLimit, deliver_folder, deliver_table
-from mukret.destinations.publish import folder_to_publish
+from mukret.destinations.deliver import RejectLimit, deliver
+from mukret.destinations.folder import Folder
+from mukret.destinations.publish import Publication
+from mukret.destinations.stream import Stream
 from mukret.documents import find_sources
 from mukret.engine.run import Run
 from mukret.engine.tally import TableTally, Tally
@@ -56,7 +58,7 @@ class Delivery(FolderCase):
 
     def deliver(self, *documents: object, target: str = "out", limit: str | None = None) -> Path:
         folder = self.folder / target
-        deliver_folder(self.run_over(*documents), str(folder), RejectLimit.parse(limit) if limit else None)
+        deliver(self.run_over(*documents), Folder(str(folder)), RejectLimit.parse(limit) if limit else None)
         return folder
 
     def test_parquet_holds_the_same_rows_in_the_same_types_and_what_the_rules_say_of_them(self) -> None:
@@ -87,7 +89,7 @@ class Delivery(FolderCase):
                 find_sources([self.file("a.jsonl", "".join(json.dumps([line]) + "\n" for line in lines))]),
                 batch_bytes=1,
             )
-            record = deliver_folder(run, str(self.folder / "out"), form="parquet")
+            record = deliver(run, Folder(str(self.folder / "out"), "parquet"))
         self.assertEqual(record["files"], ["t.parquet", "empty.parquet", "rejects.jsonl", "run.json"])
         self.assertEqual(sorted(os.listdir(self.folder / "out")), sorted(record["files"]))
         file = pq.ParquetFile(self.folder / "out/t.parquet")
@@ -156,7 +158,7 @@ class Delivery(FolderCase):
                 fields: {texts: {at: "$", type: list(text)}}
             """
         out = self.folder / "out"
-        deliver_folder(self.run_over([{"code": "OTV", "notices": ["a"]}], rules=rules), str(out))
+        deliver(self.run_over([{"code": "OTV", "notices": ["a"]}], rules=rules), Folder(str(out)))
         metadata = json.loads((out / "csv-metadata.json").read_text())
         ports, notices = metadata["tables"]
         self.assertEqual((metadata["@context"], ports["url"]), ("http://www.w3.org/ns/csvw", "ports.csv"))
@@ -238,18 +240,24 @@ class Delivery(FolderCase):
             with mock.patch.object(publish, "_exchange", exchange):
                 out = self.deliver([ONE])
                 target = str(out)
-                with folder_to_publish(target) as first, folder_to_publish(target) as second:
-                    self.assertNotEqual(first, second)
-                    for number, work in enumerate((first, second)):
-                        (work / "run.json").write_text(json.dumps({"mukret": "0", "files": [f"{number}.csv"]}))
-                        (work / f"{number}.csv").touch()
+                runs = [Publication(target), Publication(target)]
+                self.assertNotEqual(runs[0].work, runs[1].work)
+                for number, run in enumerate(runs):
+                    (run.work / "run.json").write_text(json.dumps({"mukret": "0", "files": [f"{number}.csv"]}))
+                    (run.work / f"{number}.csv").touch()
+                for run in reversed(runs):
+                    run.publish()
+                    run.close()
                 self.assertEqual(sorted(os.listdir(out)), ["0.csv", "run.json"])
                 self.assertEqual([name for name in os.listdir(self.folder) if name.startswith(".")], [])
 
     def test_a_foreign_file_that_comes_while_a_run_works_is_never_deleted(self) -> None:
         out = self.deliver([ONE])
-        with self.assertRaises(OutputError) as caught, folder_to_publish(str(out)):
-            (out / "notes.txt").write_text("mine")
+        run = Publication(str(out))
+        self.addCleanup(run.close)
+        (out / "notes.txt").write_text("mine")
+        with self.assertRaises(OutputError) as caught:
+            run.publish()
         self.assertEqual(caught.exception.code, "not-empty")
         self.assertIn("notes.txt", caught.exception.message)
         self.assertEqual((out / "notes.txt").read_text(), "mine")
@@ -286,10 +294,10 @@ class Delivery(FolderCase):
 
     def test_one_table_goes_to_a_stream(self) -> None:
         stream = io.BytesIO()
-        deliver_table(self.run_over([ONE, {"id": 2}]), "t", stream)
+        deliver(self.run_over([ONE, {"id": 2}]), Stream(stream, table="t"))
         self.assertEqual(stream.getvalue().count(b"\n"), 3)
         with self.assertRaises(UsageError):
-            deliver_table(self.run_over([ONE]), "nope", stream)
+            deliver(self.run_over([ONE]), Stream(stream, table="nope"))
 
     @given(st.lists(st.tuples(st.none() | st.text(), st.none() | st.text(alphabet='a",\n\r ;'))))
     def test_any_text_reads_back_as_itself_and_null_apart_from_the_empty_text(

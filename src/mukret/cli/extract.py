@@ -4,18 +4,17 @@ from __future__ import annotations
 
 import json
 import logging
-import os
 import sys
 from functools import partial
 from typing import TYPE_CHECKING
 
 import click
 
+from mukret.cli.destination import chosen_format, destination_for
 from mukret.cli.options import (
     examples,
     files_argument,
     json_option,
-    known_table,
     loaded_rules,
     newest_option,
     output_options,
@@ -39,16 +38,29 @@ if TYPE_CHECKING:
     epilog=examples(
         "mukret extract merrow-demo/merrow.rules.yaml merrow-demo/feed --to tables",
         "mukret extract merrow-demo/merrow.rules.yaml merrow-demo/feed --to - --table sailings",
+        "mukret extract merrow-demo/merrow.rules.yaml merrow-demo/feed --to - --format json --nested --table ports",
     ),
 )
 @rules_argument
 @files_argument
 @click.option("--to", "target", metavar="DEST", required=True, help="A folder for the tables; - for standard output.")
 @click.option(
-    "--format", "form", metavar="FORMAT", default="csv", show_default=True, help="Format of the files: csv, parquet."
+    "--format",
+    "form",
+    metavar="FORMAT",
+    default="csv",
+    show_default=True,
+    help="Format of the tables: csv, jsonl, json, parquet, arrow, xlsx.",
 )
 @click.option("--table", metavar="T", help="With --to -: the table to write, if there is more than one.")
-@click.option("--titles", is_flag=True, help="Head the columns of CSV with the titles of the fields.")
+@click.option("--titles", is_flag=True, help="Head the columns of csv and xlsx with the titles of the fields.")
+@click.option("--nested", is_flag=True, help="Put tables within into their parents' records, in json and jsonl.")
+@click.option("--indent", metavar="N", type=click.IntRange(1, 8), help="Indent json by N blanks a level.")
+@click.option(
+    "--formulas-as-text",
+    is_flag=True,
+    help="Put a ' before each text of csv that a spreadsheet would take for a formula.",
+)
 @click.option(
     "--workers",
     metavar="N",
@@ -69,6 +81,9 @@ def command(
     form: str,
     table: str | None,
     titles: bool,
+    nested: bool,
+    indent: int | None,
+    formulas_as_text: bool,
     workers: int | None,
     max_rejects: str | None,
     strict: bool,
@@ -79,46 +94,42 @@ def command(
 ) -> None:
     """Extract the tables of RULES from every FILE (a file, a folder, a glob, or - for standard input).
 
-    DEST gets one file per table, rejects.jsonl with every row that was set aside and why, and run.json with what was
-    read and counted; beside CSV also csv-metadata.json with types and keys. It appears whole or not at all. Exit code
-    0: clean; 1: done, with rejects.
+    DEST gets one file per table (xlsx: one workbook), rejects.jsonl with every row that was set aside and why, and
+    run.json with what was read and counted; beside CSV also csv-metadata.json with types and keys. It appears whole or
+    not at all. With --to - --table T one table goes to standard output; --to - --format json gives all tables as one
+    object. Exit code 0: clean; 1: done, with rejects.
     """
     from mukret.errors import UsageError, if_interrupted
 
-    _refuse_later(target, form)
-    if target == "-" and form != "csv":
-        hint = "--format parquet --to FOLDER"
-        raise UsageError("usage", f"standard output takes csv, not {form}", hint=hint)
-    if titles and form != "csv":
-        raise UsageError("usage", f"--titles heads the columns of csv, not those of {form}", hint="leave it out")
-    if table is not None and target != "-":
-        hint = f"--to - --table {table} writes one table to standard output; --to FOLDER writes all"
-        raise UsageError("usage", "--table goes with --to -", hint=hint)
     if target == "-" and as_json:
         raise UsageError(
             "usage", "--json and --to - both want standard output", hint="run.json of a folder has the same"
         )
+    if table is not None and target != "-":
+        hint = f"--to - --table {table} writes one table to standard output; --to FOLDER writes all"
+        raise UsageError("usage", "--table goes with --to -", hint=hint)
+    from mukret.destinations.contract import Options
+
+    options = Options(titles, nested, indent, formulas_as_text)
+    chosen = chosen_format(target, form, options)
     from mukret.cli.progress import progress_bar
-    from mukret.destinations.deliver import deliver_folder, deliver_table
+    from mukret.destinations.deliver import deliver
 
     limit = _limit(max_rejects)
     logger = set_up_logging(log, verbose)
     run = _run(rules, files, workers)
-    one = known_table(run.rules, table).name if target == "-" else None
+    destination = destination_for(target, chosen, table, run.rules)
     if titles:
         _refuse_twins(run.rules)
     try:
         mixed = target == "-" and sys.stdout.isatty()  # rows and a bar on one screen
         told = partial(_so_far, run)
         with progress_bar(run.sources, quiet=quiet or mixed, told=told) as run.progress:
-            if one is not None:
-                record = deliver_table(run, one, sys.stdout.buffer, limit, titles=titles)
-            else:
-                record = deliver_folder(run, target, limit, form, titles=titles)
+            record = deliver(run, destination, limit, options)
     except Exception as error:
         logger.error("%s", error)
         raise
-    with if_interrupted(f"{target} was published" if one is None else "the output is whole"):
+    with if_interrupted(destination.outcome):
         notices = run.notices()
         _log(run, notices, logger)
         if as_json:
@@ -127,28 +138,6 @@ def command(
             _report(run, notices, target, verbose=verbose > 0)
     found = run.tally.findings and limit is None  # a limit that was kept makes them clean
     ctx.exit(1 if found or (strict and notices) else 0)
-
-
-FORMATS = ("csv", "parquet")
-LATER_FORMATS = ("jsonl", "json", "arrow", "xlsx")
-
-
-def _refuse_later(target: str, form: str) -> None:
-    """What is planned and not there yet is refused by name, not taken for the name of a folder."""
-    from mukret.errors import UsageError
-    from mukret.text import did_you_mean
-
-    scheme, separator, _ = target.partition("://")
-    if separator:
-        raise UsageError("not-supported", f"--to {scheme}://… is not supported yet", hint="name a folder, or -")
-    name, dot, ending = os.path.basename(target.rstrip("/")).rpartition(".")
-    if dot and ending.lower() in (*FORMATS, *LATER_FORMATS) and not os.path.isdir(target):
-        hint = f"--to {name or 'tables'} for a folder with a file per table; --to - --table T > {target} for one table"
-        raise UsageError("usage", f"--to {target}: DEST is a folder, and that is the name of a file", hint=hint)
-    if form in LATER_FORMATS:
-        raise UsageError("not-supported", f"--format {form} is not supported yet", hint="csv and parquet are")
-    if form not in FORMATS:
-        raise UsageError("usage", f"no format {form}", hint=did_you_mean(form, (*FORMATS, *LATER_FORMATS)))
 
 
 def _refuse_twins(rules: Rules) -> None:

@@ -6,6 +6,7 @@ and those that quote only where it is needed write null and the empty string ali
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any, BinaryIO
 
 import pyarrow as pa
@@ -13,6 +14,7 @@ import pyarrow.compute as pc
 
 from mukret.columns.arrow import any_true
 from mukret.columns.written import written
+from mukret.destinations.formats import EachInAFile
 from mukret.destinations.gathering import Gathering
 from mukret.rules.model import Table
 from mukret.types import Boolean, Date, Datetime, DecimalType, Duration, Float, Integer, Time, Timestamp, ValueType
@@ -21,14 +23,33 @@ ENDING = ".csv"
 ROWS_AT_ONCE = 50_000
 BYTES_AT_ONCE = 16_000_000
 _MARKS = '",\r\n'
+_FORMULA = r"^([=+\-@\t\r])"
+"""How a text begins that spreadsheets take for a formula."""
 _SPECIAL = f"[{_MARKS}]"
 _NEVER_QUOTED = (Integer, DecimalType, Float, Boolean, Date, Time, Datetime, Timestamp, Duration)
 
 
-class CsvFile:
-    """A table on its way into a CSV file. `titles`: these head the columns, and not the names."""
+class CsvTables(EachInAFile):
+    """Tables on their way into CSV files."""
 
-    def __init__(self, table: Table, file: BinaryIO, *, titles: bool = False) -> None:
+    ending = ENDING
+
+    def file_of(self, table: Table, schema: Any, file: BinaryIO) -> CsvFile:
+        options = self.delivery.options
+        return CsvFile(table, file, titles=options.titles, formulas_as_text=options.formulas_as_text)
+
+    def beside(self) -> Mapping[str, Any]:
+        from mukret.destinations import csv_metadata
+
+        return {csv_metadata.FILE: csv_metadata.csv_metadata(self.delivery.rules)}
+
+
+class CsvFile:
+    """A table on its way into a CSV file. `titles`: these head the columns, and not the names. `formulas_as_text`: a
+    quote stands before each text that a spreadsheet would take for a formula."""
+
+    def __init__(self, table: Table, file: BinaryIO, *, titles: bool = False, formulas_as_text: bool = False) -> None:
+        self.formulas_as_text = formulas_as_text
         self.kinds = [kind for _, kind in table.columns]
         self.file = file
         self.gathering = Gathering(ROWS_AT_ONCE, BYTES_AT_ONCE)
@@ -58,7 +79,10 @@ class CsvFile:
         """The lines of a record batch in a buffer, without the last line end; None if there are none."""
         if not batch.num_rows:
             return None
-        columns = [_cells(column, kind) for column, kind in zip(batch.columns, self.kinds, strict=True)]
+        columns = [
+            _cells(column, kind, formulas_as_text=self.formulas_as_text)
+            for column, kind in zip(batch.columns, self.kinds, strict=True)
+        ]
         lines = pc.binary_join_element_wise(*columns, ",") if len(columns) > 1 else columns[0]
         block = pc.binary_join(pa.ListArray.from_arrays([0, len(lines)], lines), "\n")
         return block[0].as_buffer()
@@ -73,10 +97,12 @@ def _quoted(text: str) -> str:
     return '"' + text.replace('"', '""') + '"' if not text or any(mark in text for mark in _MARKS) else text
 
 
-def _cells(array: Any, kind: ValueType) -> Any:
+def _cells(array: Any, kind: ValueType, *, formulas_as_text: bool) -> Any:
     """A column as the texts of its cells, quoted where that is needed."""
     text = written(array, kind)
     if not isinstance(kind, _NEVER_QUOTED):
+        if formulas_as_text:
+            text = pc.replace_substring_regex(text, _FORMULA, r"'\1")
         special = pc.match_substring_regex(text, _SPECIAL)
         if any_true(special):
             doubled = pc.binary_join_element_wise('"', pc.replace_substring(text, '"', '""'), '"', "")

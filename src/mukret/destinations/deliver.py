@@ -1,26 +1,21 @@
-"""A run, delivered: its tables, rejects and record into a folder, or one table into a stream."""
+"""A run, delivered: its tables, rejects and record into a destination."""
 
 from __future__ import annotations
 
-import json
 from collections.abc import Mapping
-from contextlib import ExitStack
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import partial
-from typing import Any, BinaryIO
+from typing import Any
 
-from mukret.destinations import csv, csv_metadata
 from mukret.destinations.behind import WriteBehind
-from mukret.destinations.formats import ending_of, table_file
-from mukret.destinations.publish import RUN_FILE, folder_to_publish
+from mukret.destinations.contract import PLAIN, Delivery, Destination, Options, Rows
+from mukret.destinations.publish import not_written
 from mukret.engine.run import Run
 from mukret.engine.tally import Tally
-from mukret.errors import StoppedError, UsageError, if_interrupted
+from mukret.errors import Interrupted, StoppedError
 from mukret.rules.model import Rules
 from mukret.version import __version__
-
-REJECTS_FILE = "rejects.jsonl"
 
 
 @dataclass(frozen=True)
@@ -59,65 +54,46 @@ class RejectLimit:
             )
 
 
-def deliver_folder(
-    run: Run, target: str, limit: RejectLimit | None = None, form: str = "csv", *, titles: bool = False
+def deliver(
+    run: Run, destination: Destination, limit: RejectLimit | None = None, options: Options = PLAIN
 ) -> dict[str, Any]:
-    """Does the run and publishes a folder with one file per table, of a format of FORMATS, the rejects, and the record,
-    which is returned; beside CSV also what the files hold. `titles`: these head the columns of CSV, and not the names.
+    """Does the run and publishes what it gives; returns the record of the run.
 
-    Raises OutputError, InputError and StoppedError; nothing is published then.
+    Raises OutputError, InputError and StoppedError; the destination is as it was before then, if it can be. An
+    interrupt says what has become of it.
     """
-    with folder_to_publish(target) as folder:
-        with ExitStack() as stack:
-            ending = ending_of(form)
-            opened = {name: stack.enter_context(open(folder / f"{name}{ending}", "wb")) for name in run.schemas}
-            rejects = stack.enter_context(open(folder / REJECTS_FILE, "wb"))
-            files = {
-                name: table_file(form, run.rules.tables[name], run.schemas[name], file, titles=titles)
-                for name, file in opened.items()
-            }
-            writer = stack.enter_context(WriteBehind())
-            for output in run.batches(lambda name, batch: files[name].encode(batch)):
-                for name, batch in output.tables.items():
-                    writer.do(partial(files[name].add if output.encoded else files[name].write, batch))
-                rejects.writelines(reject.line() + b"\n" for reject in output.rejects)
+    try:
+        return _delivered(run, destination, limit, options)
+    except BrokenPipeError:  # whoever reads a stream has seen enough
+        raise
+    except OSError as error:
+        raise not_written(destination.target, error) from None
+    except KeyboardInterrupt:
+        raise Interrupted(destination.outcome) from None
+
+
+def _delivered(run: Run, destination: Destination, limit: RejectLimit | None, options: Options) -> dict[str, Any]:
+    try:
+        destination.open(Delivery(run.rules, run.schemas, options))
+        run.linked = destination.linked
+        with WriteBehind() as writer:
+            for output in run.batches(destination.encode if destination.encodes else None):
+                writer.do(partial(destination.write, Rows(output.tables, output.above, output.encoded)))
+                if output.rejects:
+                    writer.do(partial(destination.set_aside, output.rejects))
                 if limit:
-                    limit.check(run.tally, finished=False)
-            for table in files.values():
-                writer.do(table.close)
+                    limit.check(run.tally, finished=False, outcome=destination.outcome)
         if limit:
-            limit.check(run.tally, finished=True)
-        described = {csv_metadata.FILE: csv_metadata.csv_metadata(run.rules)} if form == "csv" else {}
-        names = [*(f"{name}{ending}" for name in run.schemas), *described, REJECTS_FILE, RUN_FILE]
-        record = run_record(run, names)
-        for name, content in {**described, RUN_FILE: record}.items():
-            (folder / name).write_text(json.dumps(content, indent=2, ensure_ascii=False) + "\n", encoding="utf-8")
-    return record
+            limit.check(run.tally, finished=True, outcome=destination.outcome)
+        record = run_record(run)
+        destination.publish(record)
+        return record
+    except BaseException:
+        destination.abort()
+        raise
 
 
-def deliver_table(
-    run: Run, name: str, stream: BinaryIO, limit: RejectLimit | None = None, *, titles: bool = False
-) -> dict[str, Any]:
-    """Does the run and writes one table as CSV to a stream, as it comes: what was written before an error stays."""
-    outcome = "the output is cut short"
-    if name not in run.schemas:
-        known = ", ".join(run.schemas)
-        raise UsageError("unknown-table", f"no table {name} to write", hint=f"tables of these rules: {known}")
-    file = csv.CsvFile(run.rules.tables[name], stream, titles=titles)
-    with if_interrupted(outcome):
-        for output in run.batches(lambda other, batch: file.encode(batch) if other == name else None):
-            if name in output.tables:
-                found = output.tables[name]
-                file.add(found if output.encoded else file.lines(found))
-            stream.flush()
-            if limit:
-                limit.check(run.tally, finished=False, outcome=outcome)
-        if limit:
-            limit.check(run.tally, finished=True, outcome=outcome)
-    return run_record(run, [])
-
-
-def run_record(run: Run, files: list[str]) -> dict[str, Any]:
+def run_record(run: Run) -> dict[str, Any]:
     """What `run.json` holds: enough to say later what was read, by which rules, and what became of it."""
     counts: Mapping[str, Any] = run.tally.as_json()
     return {
@@ -140,7 +116,7 @@ def run_record(run: Run, files: list[str]) -> dict[str, Any]:
         "response": {"values_nulled": run.tally.response_values_nulled},
         "unmatched": [unmatched.as_json() for unmatched in run.unmatched()],
         "sample": run.sample.as_json(),
-        "files": files,
+        "files": [],
     }
 
 

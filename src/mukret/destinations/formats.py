@@ -1,42 +1,161 @@
-"""The formats in which a folder of tables can be written, behind one contract."""
+"""The formats of files, and the one list of them that the command line, the documentation and the tests read."""
 
 from __future__ import annotations
 
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from importlib import import_module
 from typing import Any, BinaryIO, Protocol
 
+from mukret.destinations.contract import Delivery, Rows
+from mukret.engine.rejects import Reject
 from mukret.rules.model import Table
 
-FORMATS = ("csv", "parquet")
+Opener = Callable[[str], BinaryIO]
+"""Opens a new file by its name; whoever opened it closes it."""
+
+
+class Writer(Protocol):
+    """Tables on their way into the files of a format."""
+
+    def encode(self, table: str, batch: Any) -> Any:
+        """What is added of a record batch; a value that can be sent to another process."""
+
+    def write(self, rows: Rows) -> None:
+        """Adds rows."""
+
+    def set_aside(self, rejects: Sequence[Reject]) -> None:
+        """Adds what was rejected, if it has a place among the tables."""
+
+    def close(self) -> None:
+        """Writes what is left."""
+
+    def abandon(self) -> None:
+        """Lets go of what was opened, in the place of `close`: what was written is worth nothing."""
+
+    def beside(self) -> Mapping[str, Any]:
+        """What stands beside the tables in a folder: JSON documents by the names of their files."""
+
+
+@dataclass(frozen=True)
+class Format:
+    """`writer` names a class of `mukret.destinations`, which is imported when it is asked for, and called with a
+    Delivery and an Opener; `payload` one by which all tables can go into one stream together. `streams`: a table can
+    go to standard output as it comes; `binary`: not on a terminal; `encodes`: other processes can do a part of the
+    work.
+    `options` are those of `Options` that it takes; `extra` is to be installed for it."""
+
+    name: str
+    about: str
+    writer: str
+    streams: bool = True
+    binary: bool = False
+    payload: str | None = None
+    encodes: bool = False
+    options: frozenset[str] = frozenset()
+    extra: str | None = None
+
+    def open(self, delivery: Delivery, opener: Opener, *, together: bool = False) -> Writer:
+        """`together`: as one payload. Raises what the format refuses."""
+        module, _, name = ((self.payload or "") if together else self.writer).partition(":")
+        made: Writer = getattr(import_module(f"mukret.destinations.{module}"), name)(delivery, opener)
+        return made
+
+
+FORMATS: dict[str, Format] = {
+    one.name: one
+    for one in (
+        Format(
+            "csv",
+            "RFC 4180, with csv-metadata.json (W3C CSVW) beside",
+            "csv:CsvTables",
+            encodes=True,
+            options=frozenset({"titles", "formulas_as_text"}),
+        ),
+        Format("jsonl", "a JSON object on each line", "jsonl:JsonLines", encodes=True, options=frozenset({"nested"})),
+        Format(
+            "json",
+            "an array of JSON objects",
+            "json_text:JsonTables",
+            payload="json_text:Payload",
+            encodes=True,
+            options=frozenset({"nested", "indent"}),
+        ),
+        Format("parquet", "Apache Parquet, compressed by zstd", "parquet:ParquetTables", binary=True),
+        Format(
+            "arrow",
+            "Arrow IPC (files in the file format, streams in that for streams)",
+            "arrow:ArrowTables",
+            binary=True,
+        ),
+        Format(
+            "xlsx",
+            "one workbook, tables.xlsx, with a sheet for each table",
+            "xlsx:Workbook",
+            streams=False,
+            binary=True,
+            options=frozenset({"titles"}),
+            extra="xlsx",
+        ),
+    )
+}
 
 
 class TableFile(Protocol):
-    """A table on its way into a file. `add(encode(batch))` is what `write(batch)` does: the first half may be done by
-    another process."""
+    """A table on its way into a file. `add(encode(batch))` is what `write(batch)` does, batch by batch."""
 
-    def write(self, batch: Any) -> None:
-        """Adds the rows of a record batch."""
+    def encode(self, batch: Any) -> Any: ...
 
-    def encode(self, batch: Any) -> Any:
-        """A record batch as it is added; it can be sent to another process."""
+    def add(self, encoded: Any) -> None: ...
 
-    def add(self, encoded: Any) -> None:
-        """Adds what was encoded."""
+    def write(self, batch: Any) -> None: ...
+
+    def close(self) -> None: ...
+
+
+class PlainWriter:
+    """What most writers do alike."""
+
+    def encode(self, table: str, batch: Any) -> Any:
+        return batch
+
+    def set_aside(self, rejects: Sequence[Reject]) -> None:
+        """They have a file of their own."""
+
+    def abandon(self) -> None:
+        """There is nothing but the files, which who opened them closes."""
+
+    def beside(self) -> Mapping[str, Any]:
+        return {}
+
+
+class EachInAFile(PlainWriter):
+    """The writer of a format that has a file for each table."""
+
+    ending = ""
+
+    def __init__(self, delivery: Delivery, opener: Opener) -> None:
+        self.delivery = delivery
+        self.opener = opener
+        self.files = {
+            name: self.file_of(delivery.rules.tables[name], schema, opener(f"{name}{self.ending}"))
+            for name, schema in delivery.schemas.items()
+        }
+
+    def file_of(self, table: Table, schema: Any, file: BinaryIO) -> TableFile:
+        raise NotImplementedError
+
+    def encode(self, table: str, batch: Any) -> Any:
+        return self.files[table].encode(batch)
+
+    def write(self, rows: Rows) -> None:
+        for name, batch in rows.tables.items():
+            file = self.files[name]
+            if rows.encoded:
+                file.add(batch)
+            else:
+                file.write(batch)
 
     def close(self) -> None:
-        """Writes what is left; the file itself is closed by who opened it."""
-
-
-def ending_of(form: str) -> str:
-    """The ending of the files of a format."""
-    return f".{form}"
-
-
-def table_file(form: str, table: Table, schema: Any, file: BinaryIO, *, titles: bool = False) -> TableFile:
-    """A writer for a table. What a format needs is imported when it is asked for."""
-    if form == "parquet":
-        from mukret.destinations.parquet import ParquetFile
-
-        return ParquetFile(table, schema, file)
-    from mukret.destinations.csv import CsvFile
-
-    return CsvFile(table, file, titles=titles)
+        for file in self.files.values():
+            file.close()

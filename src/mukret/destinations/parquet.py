@@ -4,22 +4,37 @@ from __future__ import annotations
 
 from typing import Any, BinaryIO
 
-import pyarrow as pa
 import pyarrow.parquet as pq
 
+from mukret.destinations.arrow import described
+from mukret.destinations.formats import EachInAFile
 from mukret.destinations.gathering import Gathering
-from mukret.rules.model import Table
+from mukret.rules.model import Rules, Table
 
 ROWS_OF_A_GROUP = 100_000
 """Batches are small; readers want row groups that are not."""
 BYTES_OF_A_GROUP = 16_000_000
 
 
+class ParquetTables(EachInAFile):
+    """Tables on their way into Parquet files."""
+
+    ending = ".parquet"
+
+    def abandon(self) -> None:
+        for file in self.files.values():
+            if isinstance(file, ParquetFile):
+                file.writer.is_open = False  # else it writes an end, when it goes, into a file that is closed
+
+    def file_of(self, table: Table, schema: Any, file: BinaryIO) -> ParquetFile:
+        return ParquetFile(self.delivery.rules, table, schema, file)
+
+
 class ParquetFile:
     """A table on its way into a Parquet file."""
 
-    def __init__(self, table: Table, schema: Any, file: BinaryIO) -> None:
-        self.schema = _described(table, schema)
+    def __init__(self, rules: Rules, table: Table, schema: Any, file: BinaryIO) -> None:
+        self.schema = described(rules, table, schema)
         self.writer = pq.ParquetWriter(file, self.schema, compression="zstd", compression_level=1)
         self.gathering = Gathering(ROWS_OF_A_GROUP, BYTES_OF_A_GROUP)
 
@@ -43,15 +58,3 @@ class ParquetFile:
         """Writes what is left, and the end of the file, without which it is none."""
         self._write(self.gathering.rest())
         self.writer.close()
-
-
-def _described(table: Table, schema: Any) -> Any:
-    """The schema with notes, units, and the note of the table."""
-    about = {own.name: own for own in table.fields} | {item.name: item.field for item in table.inherit}
-    fields = []
-    for column in schema:
-        own = about[column.name]
-        told = {"note": own.note, "measured_in": own.measured_in}
-        given = {name: text for name, text in told.items() if text}
-        fields.append(column.with_metadata(given) if given else column)
-    return pa.schema(fields, metadata={"note": table.note} if table.note else None)

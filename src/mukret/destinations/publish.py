@@ -13,11 +13,9 @@ import json
 import os
 import secrets
 import shutil
-from collections.abc import Iterator
-from contextlib import contextmanager
 from pathlib import Path
 
-from mukret.errors import Interrupted, OutputError
+from mukret.errors import OutputError
 from mukret.locks import hold
 
 RUN_FILE = "run.json"
@@ -27,33 +25,42 @@ _AT_FDCWD = -100
 _RENAME_EXCHANGE = 2
 
 
-@contextmanager
-def folder_to_publish(target: str) -> Iterator[Path]:
-    """A fresh folder to write into; it takes the place of `target` when the block ends without an error.
+class Publication:
+    """A fresh folder, `work`, that takes the place of `target` when it is published."""
 
-    Raises OutputError for a target that is not ours, or can't be written. An interrupt says whether it came before or
-    after the folder took its place.
-    """
-    place = Path(os.path.realpath(target))
-    try:
-        check_ours(target, place)
-        place.parent.mkdir(parents=True, exist_ok=True)
-        _clear_leftovers(place)
-        work, lock = _work_folder(place)
-    except OSError as error:
-        raise _not_written(target, error) from None
-    try:
-        yield work
-        _sync(work)
-        check_ours(target, place)  # something else may have been put there meanwhile
-        _switch(work, place)
-    except OSError as error:
-        raise _not_written(target, error) from None
-    except KeyboardInterrupt:
-        raise Interrupted(f"{target} was published" if _same(place, lock) else "nothing was published") from None
-    finally:
-        shutil.rmtree(work, ignore_errors=True)
-        os.close(lock)
+    def __init__(self, target: str) -> None:
+        """Raises OutputError for a target that is not ours, or can't be written."""
+        self.target = target
+        self.place = Path(os.path.realpath(target))
+        try:
+            check_ours(target, self.place)
+            self.place.parent.mkdir(parents=True, exist_ok=True)
+            _clear_leftovers(self.place)
+            self.work, self.lock = _work_folder(self.place)
+        except OSError as error:
+            raise not_written(target, error) from None
+        self.made = os.fstat(self.lock)
+
+    def publish(self) -> None:
+        """Raises OutputError where something else came there meanwhile, and OSError."""
+        _sync(self.work)
+        check_ours(self.target, self.place)
+        _switch(self.work, self.place)
+
+    @property
+    def done(self) -> bool:
+        """Whether it has its place, also if that was the last thing before an interrupt."""
+        try:
+            return os.path.samestat(os.stat(self.place), self.made)
+        except OSError:
+            return False
+
+    def close(self) -> None:
+        """Removes what is left, and lets go of the lock."""
+        if self.lock >= 0:
+            shutil.rmtree(self.work, ignore_errors=True)
+            os.close(self.lock)
+            self.lock = -1
 
 
 def rewrite(file: str, text: str) -> None:
@@ -68,7 +75,7 @@ def rewrite(file: str, text: str) -> None:
         shutil.copymode(place, work)
         os.replace(work, place)
     except OSError as error:
-        raise _not_written(file, error) from None
+        raise not_written(file, error) from None
     finally:
         work.unlink(missing_ok=True)
 
@@ -100,7 +107,7 @@ def _same(place: Path, descriptor: int) -> bool:
         return False
 
 
-def _not_written(target: str, error: OSError) -> OutputError:
+def not_written(target: str, error: OSError) -> OutputError:
     reason = (error.strerror or str(error)).lower()
     return OutputError("not-written", f"{target}: {reason}", hint="what was there before is still there")
 

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from functools import cached_property
 from typing import Any
@@ -50,7 +50,8 @@ class Output:
 
     The rest is for the run: what was counted, the documents of the sample, the bytes of input. `encoded`: a worker has
     made of the record batches what the destination takes. `fates_before` are those of the rows around the arrays of a
-    document that is read in parts.
+    document that is read in parts. `above`: for each row of a table within others the number of the row that it stands
+    in, among those of the nearest table above that is written; where the run is `linked`.
     """
 
     tables: dict[str, Any]
@@ -61,6 +62,7 @@ class Output:
     size: int
     passed_over: Mapping[int, int]
     """Answers of HTTP archives that no rule reads, by the number of the source."""
+    above: Mapping[str, Sequence[int]] = field(default_factory=dict)
     encoded: bool = False
     fates_before: Mapping[str, bytearray] | None = None
 
@@ -109,6 +111,8 @@ class Run:
         """Documents that the rules can't read are looked at in full too."""
         self.observe: Callable[[BatchTables], None] | None = None
         """Called with the tables of each batch, before it is given out; not where workers share the work."""
+        self.linked = False
+        """Whether rows come with the number of the row that they stand in. No document is read in parts then."""
         self.most_bytes: int | None = None
         """After so many bytes the input is taken to end."""
         self.cut_short = False
@@ -160,7 +164,8 @@ class Run:
 
     def blocks(self) -> Iterator[Block]:
         size = 0
-        for block in read_blocks(self.sources, self.batch_bytes, [array.names for array in self.plan.long.arrays]):
+        arrays = [] if self.linked else [array.names for array in self.plan.long.arrays]
+        for block in read_blocks(self.sources, self.batch_bytes, arrays):
             if self.most_bytes is not None and size >= self.most_bytes:
                 self.cut_short = True
                 return
@@ -275,7 +280,10 @@ class Run:
         written = {name: found[name].written() for name in self.schemas if name in found}
         passed_over = {self.order[source]: count for source, count in tables.passed_over.items()}
         sampled = self.sampled(tables.given if self.refused_too else batch)
-        return Output(written, rejects, tally, kinds, sampled, batch.size, passed_over)
+        output = Output(written, rejects, tally, kinds, sampled, batch.size, passed_over)
+        if self.linked:
+            output.above = {name: above for name in written if (above := _above(found[name], self.schemas)) is not None}
+        return output
 
     def rejects(self, batch: Batch, tables: Sequence[TableBatch]) -> list[Reject]:
         """In the order of the input: document by document, then table by table, then row by row."""
@@ -328,3 +336,17 @@ class Run:
     def notices(self) -> list[Notice]:
         """The warnings of the run."""
         return notices(self.rules, self.unmatched(), self.misshapen(), self.tally, self.sample, self.kinds)
+
+
+def _above(table: TableBatch, written: Collection[str]) -> list[int] | None:
+    """For each row that is written the number of the row it stands in among those that are written of the nearest table
+    above; None where none is."""
+    above, rows = table, [row for row, fate in enumerate(table.fates) if not fate]
+    while above.parent is not None and above.parent.table.name != RESPONSE:
+        rows = [above.owners[row] for row in rows]
+        above = above.parent
+        if above.table.name in written:
+            among_written = enumerate(row for row, fate in enumerate(above.fates) if not fate)
+            numbers = {row: number for number, row in among_written}
+            return [numbers[row] for row in rows]
+    return None

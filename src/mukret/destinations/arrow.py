@@ -1,0 +1,70 @@
+"""Arrow IPC: the record batches as they are, what the rules say about them in the metadata of the schema.
+
+A file is in the file format, which can be read from any place; a stream in the format for streams.
+"""
+
+from __future__ import annotations
+
+from typing import Any, BinaryIO
+
+import pyarrow as pa
+
+from mukret.destinations.formats import EachInAFile
+from mukret.destinations.gathering import Gathering
+from mukret.rules.model import Rules, Table
+
+ROWS_OF_A_BATCH = 100_000
+BYTES_OF_A_BATCH = 16_000_000
+
+
+class ArrowTables(EachInAFile):
+    """Tables on their way into Arrow files."""
+
+    ending = ".arrow"
+
+    def file_of(self, table: Table, schema: Any, file: BinaryIO) -> ArrowFile:
+        return ArrowFile(described(self.delivery.rules, table, schema), file, streaming=self.delivery.streaming)
+
+
+class ArrowFile:
+    """A table on its way into an Arrow file or stream."""
+
+    def __init__(self, schema: Any, file: BinaryIO, *, streaming: bool) -> None:
+        self.schema = schema
+        make = pa.ipc.new_stream if streaming else pa.ipc.new_file
+        self.writer = make(pa.PythonFile(file, "w"), schema)
+        self.gathering = Gathering(ROWS_OF_A_BATCH, BYTES_OF_A_BATCH)
+
+    def encode(self, batch: Any) -> Any:
+        """The record batch itself: rows of several go into one."""
+        return batch
+
+    def add(self, encoded: Any) -> None:
+        """Adds a record batch."""
+        self.write(encoded)
+
+    def write(self, batch: Any) -> None:
+        """Adds the rows of a record batch."""
+        self._write(self.gathering.add(batch))
+
+    def _write(self, table: Any) -> None:
+        if table is not None:
+            self.writer.write_table(table.cast(self.schema).combine_chunks())
+
+    def close(self) -> None:
+        """Writes what is left, and the end, without which readers wait."""
+        self._write(self.gathering.rest())
+        self.writer.close()
+
+
+def described(rules: Rules, table: Table, schema: Any) -> Any:
+    """The schema with what the rules say: notes and units of the columns, the note of the table, and which rules."""
+    about = {own.name: own for own in table.fields} | {item.name: item.field for item in table.inherit}
+    fields = []
+    for column in schema:
+        own = about[column.name]
+        told = {"title": own.title, "note": own.note, "measured_in": own.measured_in}
+        given = {name: text for name, text in told.items() if text}
+        fields.append(column.with_metadata(given) if given else column)
+    told = {"note": table.note, "rules_sha256": rules.sha256}
+    return pa.schema(fields, metadata={name: text for name, text in told.items() if text})

@@ -1,0 +1,59 @@
+"""Records with the records of the tables within them as lists, under the names of these tables."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+import pyarrow as pa
+
+from mukret.destinations.contract import Delivery, Rows
+from mukret.destinations.json_objects import objects
+from mukret.errors import UsageError
+from mukret.rules.model import Rules, Table
+
+
+class Nesting:
+    """`roots` are the tables that stand in no other that is written; `inside` those that stand in each."""
+
+    def __init__(self, delivery: Delivery) -> None:
+        """Raises UsageError where a table and a column of the table around it have one name."""
+        self.rules = delivery.rules
+        self.inside: dict[str, list[str]] = {name: [] for name in delivery.schemas}
+        self.roots: list[str] = []
+        for name in delivery.schemas:
+            above = nearest_written(delivery.rules, delivery.rules.tables[name], delivery.schemas.keys())
+            if above is None:
+                self.roots.append(name)
+                continue
+            self.inside[above].append(name)
+            if name in {column for column, _ in delivery.rules.tables[above].columns}:
+                message = f"a column of {above} and the table within it are both named {name}"
+                raise UsageError("usage", message, hint="give one of them another name, or leave out --nested")
+
+    def records(self, rows: Rows) -> dict[str, Any]:
+        """The records of the roots as JSON texts, in string arrays."""
+        return {name: pa.array(self._records(name, rows), pa.string()) for name in self.roots if name in rows.tables}
+
+    def _records(self, name: str, rows: Rows) -> list[str]:
+        batch = rows.tables[name]
+        if not batch.num_rows:
+            return []
+        records: list[str] = objects(batch, self.rules.tables[name].columns, closed=False).to_pylist()
+        for inner in self.inside[name]:
+            below: list[list[str]] = [[] for _ in records]
+            if inner in rows.tables:
+                for above, record in zip(rows.above[inner], self._records(inner, rows), strict=True):
+                    below[above].append(record)
+            member = f",{json.dumps(inner, ensure_ascii=False)}:["
+            records = [f"{record}{member}{','.join(found)}]" for record, found in zip(records, below, strict=True)]
+        return [f"{record}}}" for record in records]
+
+
+def nearest_written(rules: Rules, table: Table, written: Any) -> str | None:
+    """The nearest table around a table that is written."""
+    while table.within is not None:
+        if table.within in written:
+            return table.within
+        table = rules.tables[table.within]
+    return None
