@@ -10,6 +10,7 @@ import os
 import re
 import subprocess
 import sys
+import tempfile
 import unittest
 from collections.abc import Callable, Mapping, Sequence
 from decimal import Decimal
@@ -36,7 +37,8 @@ from mukret.engine.run import Run
 from mukret.errors import OutputError, StoppedError, UsageError
 from mukret.rules import Rules, parse_rules
 from mukret.types import Boolean, Date, Datetime, DecimalType, Float, Integer, Json, ListOf, Time, Timestamp, ValueType
-from tests.helpers import FolderCase, rules_text
+from tests.helpers import FolderCase, rules_text, run_mukret
+from tests.test_documentation import commands_of
 
 RULES = """
     enums: {state: {values: {"in, port": {}, 'say "hi"': {}}}}
@@ -539,6 +541,32 @@ class OnTheCommandLine(FolderCase):
                 ["bash", "-o", "pipefail", "-c", command], cwd=self.folder, capture_output=True, check=False
             )
             self.assertEqual((done.returncode, done.stderr), (0, b""), form)
+
+
+class Page(unittest.TestCase):
+    def test_it_has_every_format_with_its_options_and_every_type(self) -> None:
+        page = (Path(__file__).parent.parent / "docs/destinations.md").read_text(encoding="utf-8")
+        formats, types = (section.split("\n\n") for section in page.split("## How each type is held")[:2])
+        rows = [line.split(" | ") for block in formats for line in block.splitlines() if line.startswith("| `")]
+        self.assertEqual([row[0].strip("| `") for row in rows], list(FORMATS))
+        for row, form in zip(rows, FORMATS.values(), strict=True):
+            options = {name.replace("_", "-") for name in form.options}
+            self.assertEqual(set(re.findall("`--([a-z-]+)`", row[-1])), options, form.name)
+            self.assertIn(form.about, row[1])
+            self.assertEqual("not as a stream" not in row[2], form.streams)
+        named = [
+            line.split(" | ")[0].strip("| `") for block in types for line in block.splitlines() if line.startswith("| ")
+        ]
+        self.assertEqual(named[2:], ["null", "text", "integer", "decimal(p,s)", "float", "boolean", "date", "time",
+                                     "datetime", "timestamp", "duration", "enum", "list(…)", "json"])  # fmt: skip
+
+    def test_its_commands_work(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            run_mukret("demo", folder=Path(folder))
+            commands = commands_of("docs/destinations.md")
+            self.assertEqual(len(commands), 3)
+            for arguments in commands:
+                self.assertEqual(run_mukret(*arguments, folder=Path(folder)).returncode, 1, arguments)  # its rejects
 
 
 class TheirWriters(unittest.TestCase):

@@ -84,7 +84,7 @@ FORMATS: dict[str, Format] = {
         Format("parquet", "Apache Parquet, compressed by zstd", "parquet:ParquetTables", binary=True),
         Format(
             "arrow",
-            "Arrow IPC (files in the file format, streams in that for streams)",
+            "Arrow IPC: the file format, in a stream that for streams",
             "arrow:ArrowTables",
             binary=True,
         ),
