@@ -90,7 +90,7 @@ FORMATS: dict[str, Format] = {
         ),
         Format(
             "xlsx",
-            "one workbook, tables.xlsx, with a sheet for each table",
+            "one workbook, with a sheet for each table",
             "xlsx:Workbook",
             streams=False,
             binary=True,
