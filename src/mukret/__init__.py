@@ -3,6 +3,7 @@
 rules = mukret.load_rules("feed.rules.yaml")
 result = mukret.extract(rules, ["day1.json.gz"])
 for name, batch in mukret.stream(rules, ["day1.json.gz"]): ...
+one = mukret.extract_one(rules, response.json())
 """
 
 from __future__ import annotations
@@ -13,7 +14,9 @@ from typing import TYPE_CHECKING, Any
 from mukret.version import __version__
 
 if TYPE_CHECKING:
+    from mukret.documents import Origin
     from mukret.engine.interface import Result, extract, stream
+    from mukret.engine.one import One, extract_one
     from mukret.errors import (
         ExpressionError,
         InputError,
@@ -31,6 +34,8 @@ __all__ = [
     "ExpressionError",
     "InputError",
     "MukretError",
+    "One",
+    "Origin",
     "OutputError",
     "PathSyntaxError",
     "Result",
@@ -40,6 +45,7 @@ __all__ = [
     "UsageError",
     "__version__",
     "extract",
+    "extract_one",
     "load_rules",
     "parse_path",
     "stream",
@@ -47,6 +53,8 @@ __all__ = [
 
 _HOMES = {
     **dict.fromkeys(("extract", "stream", "Result"), "mukret.engine.interface"),
+    **dict.fromkeys(("extract_one", "One"), "mukret.engine.one"),
+    "Origin": "mukret.documents",
     **dict.fromkeys(("Rules", "load_rules"), "mukret.rules"),
     "parse_path": "mukret.paths",
 }

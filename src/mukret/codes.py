@@ -114,6 +114,7 @@ RUNS: dict[str, str] = {
     "stopped": "the rules say that a bad value ends the run",
     "too-many-rejects": "more rejects than allowed",
     "not-empty": "a folder with files that Mukret did not write",
+    "no-document": "something that a program gave as a response and that is no JSON",
     "not-held": "something that the format or database can't hold",
     "not-written": "a destination that can't be written",
     "list-or-record": "rules for one record that met a list of records, or the other way round",

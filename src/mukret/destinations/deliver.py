@@ -75,7 +75,7 @@ def deliver(
 def _delivered(run: Run, destination: Destination, limit: RejectLimit | None, options: Options) -> dict[str, Any]:
     try:
         destination.open(Delivery(run.rules, run.schemas, options))
-        run.linked = destination.linked
+        run.linked = run.whole_documents = destination.linked
         with WriteBehind() as writer:
             for output in run.batches(destination.encode if destination.encodes else None):
                 writer.do(partial(destination.write, Rows(output.tables, output.above, output.encoded)))

@@ -10,7 +10,6 @@ import pyarrow as pa
 from mukret.destinations.contract import Delivery, Rows
 from mukret.destinations.json_objects import objects
 from mukret.errors import UsageError
-from mukret.rules.model import Rules, Table
 
 
 class Nesting:
@@ -22,7 +21,7 @@ class Nesting:
         self.inside: dict[str, list[str]] = {name: [] for name in delivery.schemas}
         self.roots: list[str] = []
         for name in delivery.schemas:
-            above = nearest_written(delivery.rules, delivery.rules.tables[name], delivery.schemas.keys())
+            above = delivery.rules.around(name, delivery.schemas)
             if above is None:
                 self.roots.append(name)
                 continue
@@ -48,12 +47,3 @@ class Nesting:
             member = f",{json.dumps(inner, ensure_ascii=False)}:["
             records = [f"{record}{member}{','.join(found)}]" for record, found in zip(records, below, strict=True)]
         return [f"{record}}}" for record in records]
-
-
-def nearest_written(rules: Rules, table: Table, written: Any) -> str | None:
-    """The nearest table around a table that is written."""
-    while table.within is not None:
-        if table.within in written:
-            return table.within
-        table = rules.tables[table.within]
-    return None

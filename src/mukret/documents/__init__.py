@@ -4,6 +4,7 @@ from mukret.documents.batches import WHAT_TO_DO, Batch, nothing_read, read_batch
 from mukret.documents.blocks import BadDocument
 from mukret.documents.decode import NotJson, decode
 from mukret.documents.diagnose import Finding
+from mukret.documents.given import given_sources, given_text
 from mukret.documents.inputs import find_sources
 from mukret.documents.origin import Origin
 from mukret.documents.sources import Source
@@ -18,6 +19,8 @@ __all__ = [
     "Source",
     "decode",
     "find_sources",
+    "given_sources",
+    "given_text",
     "nothing_read",
     "read_batches",
 ]

@@ -58,7 +58,7 @@ class Source:
 
     def keep(self) -> None:
         """Sees to it that it can be opened more than once: what comes through a pipe is copied to the disk."""
-        if self.copy is not None or os.path.isfile(self.path):
+        if self.copy is not None or self.on_disk():
             return
         copy = tempfile.TemporaryFile()  # noqa: SIM115  # it goes when the process does
         try:
@@ -67,6 +67,10 @@ class Source:
         except OSError as error:
             raise not_opened(self.name, error) from None
         self.copy = cast(BinaryIO, copy)
+
+    def on_disk(self) -> bool:
+        """Whether it can be opened again."""
+        return os.path.isfile(self.path)
 
     def rewind(self) -> None:
         """Forgets what was learnt of it, so that it can be read again."""
@@ -93,7 +97,7 @@ class Source:
     def second_look(self) -> BinaryIO | None:
         """The contents once more, uncounted, beginning anywhere, after they were opened; None if they would have to be
         made again."""
-        if self.compression or self.encoding or not os.path.isfile(self.path):
+        if self.compression or self.encoding or not self.on_disk():
             return None
         return open(self.path, "rb")
 

@@ -112,7 +112,9 @@ class Run:
         self.observe: Callable[[BatchTables], None] | None = None
         """Called with the tables of each batch, before it is given out; not where workers share the work."""
         self.linked = False
-        """Whether rows come with the number of the row that they stand in. No document is read in parts then."""
+        """Whether rows come with the number of the row that they stand in."""
+        self.whole_documents = False
+        """Whether no document is read in parts, however long it is."""
         self.most_bytes: int | None = None
         """After so many bytes the input is taken to end."""
         self.cut_short = False
@@ -164,7 +166,7 @@ class Run:
 
     def blocks(self) -> Iterator[Block]:
         size = 0
-        arrays = [] if self.linked else [array.names for array in self.plan.long.arrays]
+        arrays = [] if self.whole_documents else [array.names for array in self.plan.long.arrays]
         for block in read_blocks(self.sources, self.batch_bytes, arrays):
             if self.most_bytes is not None and size >= self.most_bytes:
                 self.cut_short = True

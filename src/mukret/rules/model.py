@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Container, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from fnmatch import fnmatchcase
@@ -305,6 +305,13 @@ class Rules:
     ignore: tuple[Path, ...] = ()
     included: Mapping[str, str] = field(default_factory=dict)
     """SHA-256 of each file that this one includes or refers to, by its path."""
+
+    def around(self, name: str, written: Container[str]) -> str | None:
+        """The nearest table around a table that is among those that are written."""
+        above = self.tables[name].within
+        while above is not None and above not in written:
+            above = self.tables[above].within
+        return above
 
     def parents_first(self) -> list[Table]:
         """All tables, each after the one that it is within, otherwise in the order of the file."""

@@ -1,0 +1,102 @@
+"""A single response in a service: without Arrow, by the plain evaluator, as quickly as one can be read."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from mukret.documents import NotJson, Origin, decode, given_text
+from mukret.documents.given import NAME
+from mukret.engine.fates import Fate
+from mukret.engine.records import Record, known, nested, parsed
+from mukret.engine.reference import BadResponse, Document, LeftOut, ReferenceRun, Row
+from mukret.engine.rejects import Problem, Reject
+from mukret.errors import InputError, UsageError
+from mukret.rules.model import Rules
+
+
+@dataclass(frozen=True)
+class One:
+    """What one response gives: its rows, by table in the order of the rules, and what was set aside."""
+
+    rows: Mapping[str, list[Record]]
+    rejects: list[Reject]
+    rules: Rules
+    above: Mapping[str, Sequence[int]]
+
+    def records(self, name: str) -> list[Record]:
+        """As those of `Result`. Raises UsageError."""
+        return parsed([dict(row) for row in self.rows[known(name, self.rows)]], self.rules, name)
+
+    def nested(self, name: str) -> list[Record]:
+        """As those of `Result`. Raises UsageError."""
+        known(name, self.rows)
+        return nested(self.rules, {table: self.records(table) for table in self.rows}, self.above, name)
+
+
+def extract_one(rules: Rules, document: Any, *, origin: Origin | str | None = None) -> One:
+    """What one response gives, as a service wants it: nothing is compiled, and calls of several threads don't meet.
+
+    `document`: a parsed object, JSON text, bytes, or an open file. A document that the rules can't read is a reject;
+    one of a kind that no table reads gives nothing. Raises InputError (it is no JSON), StoppedError and UsageError.
+    """
+    texts = list(given_text(document))
+    if len(texts) != 1:
+        hint = "extract(rules, documents=…) takes many"
+        raise UsageError("no-document", f"there are {len(texts)} documents in it, not one", hint=hint)
+    try:
+        value = decode(texts[0])
+    except NotJson as error:
+        raise InputError("nothing-read", f"the document is no JSON: {error.finding}") from None
+    one = Document(value, NAME, 1, origin_of(origin))
+    run = ReferenceRun(wanted_rules(rules))
+    written = [name for name, table in rules.tables.items() if table.columns]
+    try:
+        run.prepare([one])
+        found, rejects = run.document(one)
+    except BadResponse as bad:
+        return One({name: [] for name in written}, [_refused(bad)], rules, {})
+    except LeftOut:
+        return One({name: [] for name in written}, [], rules, {})
+    rows = {name: [row for row in found[name] if row.fate == Fate.WRITTEN] for name in written}
+    values = {name: [_kept(rules, name, row) for row in rows[name]] for name in written}
+    return One(values, rejects, rules, _above(rules, rows))
+
+
+def _refused(bad: BadResponse) -> Reject:
+    return Reject(NAME, 1, None, None, (Problem(None, bad.code, None, None, bad.message, None, bad.hint),))
+
+
+def _kept(rules: Rules, table: str, row: Row) -> Record:
+    return {column: row.values[column] for column, _ in rules.tables[table].columns}
+
+
+def _above(rules: Rules, rows: Mapping[str, list[Row]]) -> dict[str, list[int]]:
+    """For each row the number of the row that it stands in, of the nearest table that is written."""
+    numbers = {id(row): number for found in rows.values() for number, row in enumerate(found)}
+    above: dict[str, list[int]] = {}
+    for name, found in rows.items():
+        if rules.tables[name].within is not None:
+            owners = [_nearest_in(numbers, row) for row in found]
+            if None not in owners:
+                above[name] = [owner for owner in owners if owner is not None]
+    return above
+
+
+def _nearest_in(numbers: Mapping[int, int], row: Row) -> int | None:
+    parent = row.parent
+    while parent is not None and id(parent) not in numbers:
+        parent = parent.parent
+    return numbers[id(parent)] if parent is not None else None
+
+
+def wanted_rules(rules: object) -> Rules:
+    if not isinstance(rules, Rules):
+        hint = 'rules = mukret.load_rules("feed.rules.yaml")'
+        raise UsageError("usage", f"rules are wanted first, not a {type(rules).__name__}", hint=hint)
+    return rules
+
+
+def origin_of(origin: Origin | str | None) -> Origin | None:
+    return Origin(origin) if isinstance(origin, str) else origin
