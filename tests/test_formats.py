@@ -546,7 +546,9 @@ class OnTheCommandLine(FolderCase):
 class Page(unittest.TestCase):
     def test_it_has_every_format_with_its_options_and_every_type(self) -> None:
         page = (Path(__file__).parent.parent / "docs/destinations.md").read_text(encoding="utf-8")
-        formats, types = (section.split("\n\n") for section in page.split("## How each type is held")[:2])
+        formats, types = (
+            section.partition("\n## ")[0].split("\n\n") for section in page.split("## How each type is held")
+        )
         rows = [line.split(" | ") for block in formats for line in block.splitlines() if line.startswith("| `")]
         self.assertEqual([row[0].strip("| `") for row in rows], list(FORMATS))
         for row, form in zip(rows, FORMATS.values(), strict=True):
@@ -564,7 +566,7 @@ class Page(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             run_mukret("demo", folder=Path(folder))
             commands = commands_of("docs/destinations.md")
-            self.assertEqual(len(commands), 3)
+            self.assertEqual(len(commands), 4)
             for arguments in commands:
                 self.assertEqual(run_mukret(*arguments, folder=Path(folder)).returncode, 1, arguments)  # its rejects
 

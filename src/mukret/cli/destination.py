@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from mukret.cli.options import known_table
@@ -12,7 +13,6 @@ from mukret.text import did_you_mean
 
 if TYPE_CHECKING:
     from mukret.destinations.contract import Destination, Options
-    from mukret.destinations.formats import Format
     from mukret.rules import Rules
 
 _TYPED = {
@@ -23,37 +23,80 @@ _TYPED = {
 }
 
 
-def chosen_format(target: str, name: str, options: Options) -> Format:
-    """The format, which must take the options. Raises UsageError."""
-    from mukret.destinations.formats import FORMATS
+@dataclass(frozen=True)
+class Typed:
+    """What was typed after `--to`, `--format`, `--table`, `--mode`, `--widen`; None where nothing was."""
 
-    scheme, separator, _ = target.partition("://")
-    if separator:
-        raise UsageError("not-supported", f"--to {scheme}://… is not supported yet", hint="name a folder, or -")
-    stem, dot, ending = os.path.basename(target.rstrip("/")).rpartition(".")
-    if dot and ending.lower() in FORMATS and not os.path.isdir(target):
-        hint = f"--to {stem or 'tables'} for a folder with the files; --to - --table T > {target} for one table"
-        raise UsageError("usage", f"--to {target}: DEST is a folder, and that is the name of a file", hint=hint)
-    if name not in FORMATS:
-        raise UsageError("usage", f"no format {name}", hint=did_you_mean(name, FORMATS))
-    form = FORMATS[name]
-    for option in sorted(options.given - form.options):
-        takers = " and ".join(other.name for other in FORMATS.values() if option in other.options)
-        raise UsageError("usage", f"{_TYPED[option]} is for {takers}, not for {name}", hint="leave it out")
-    return form
+    target: str
+    form: str | None
+    table: str | None
+    mode: str | None
+    widen: bool
+
+    @property
+    def is_database(self) -> bool:
+        return "://" in self.target
 
 
-def destination_for(target: str, form: Format, table: str | None, rules: Rules) -> Destination:
-    """A folder, or standard output. Raises UsageError."""
+def refuse_nonsense(typed: Typed, options: Options) -> None:
+    """Raises UsageError, before anything is read."""
+    if typed.is_database:
+        _refuse_for_a_database(typed, options)
+    else:
+        _refuse_for_files(typed, options)
+
+
+def destination_for(typed: Typed, rules: Rules) -> Destination:
+    """A database, a folder, or standard output. Raises UsageError."""
     from mukret.destinations.folder import Folder
+    from mukret.destinations.formats import FORMATS
     from mukret.destinations.stream import Stream
 
-    if target != "-":
-        return Folder(target, form.name)
+    if typed.is_database:
+        from mukret.destinations.database import Mode
+        from mukret.destinations.sqlite import Sqlite
+
+        return Sqlite(typed.target, Mode(typed.mode) if typed.mode else None, widen=typed.widen)
+    form = FORMATS[typed.form or "csv"]
+    if typed.target != "-":
+        return Folder(typed.target, form.name)
     if not form.streams:
         raise UsageError("usage", f"{form.name} is no stream", hint=f"--format {form.name} --to FOLDER")
     if form.binary and sys.stdout.isatty():
         raise UsageError("usage", f"{form.name} is nothing for a terminal", hint="> FILE, or a pipe")
-    if table is None and form.payload and sum(bool(one.columns) for one in rules.tables.values()) > 1:
+    if typed.table is None and form.payload and sum(bool(one.columns) for one in rules.tables.values()) > 1:
         return Stream(sys.stdout.buffer, form.name)
-    return Stream(sys.stdout.buffer, form.name, known_table(rules, table).name)
+    return Stream(sys.stdout.buffer, form.name, known_table(rules, typed.table).name)
+
+
+def _refuse_for_a_database(typed: Typed, options: Options) -> None:
+    scheme = typed.target.partition("://")[0]
+    if scheme != "sqlite":
+        raise UsageError(
+            "not-supported", f"--to {scheme}://… is not supported yet", hint="a folder, -, or sqlite:///FILE"
+        )
+    if not typed.target.startswith("sqlite:///"):
+        raise UsageError("usage", f"--to {typed.target}: a file is wanted", hint="sqlite:///ferries.db, with three /")
+    given = ["--format"] * (typed.form is not None) + [_TYPED[name] for name in sorted(options.given)]
+    if given:
+        raise UsageError("usage", f"{given[0]} is for files, not for a database", hint="leave it out")
+    if typed.widen and typed.mode not in ("append", "upsert"):
+        raise UsageError("usage", "--widen goes with --mode append or upsert", hint="leave it out")
+
+
+def _refuse_for_files(typed: Typed, options: Options) -> None:
+    from mukret.destinations.formats import FORMATS
+
+    if typed.mode or typed.widen:
+        option = "--mode" if typed.mode else "--widen"
+        raise UsageError("usage", f"{option} is for databases", hint="a folder of Mukret's is made anew by itself")
+    stem, dot, ending = os.path.basename(typed.target.rstrip("/")).rpartition(".")
+    if dot and ending.lower() in FORMATS and not os.path.isdir(typed.target):
+        hint = f"--to {stem or 'tables'} for a folder with the files; --to - --table T > {typed.target} for one table"
+        raise UsageError("usage", f"--to {typed.target}: DEST is a folder, and that is the name of a file", hint=hint)
+    name = typed.form or "csv"
+    if name not in FORMATS:
+        raise UsageError("usage", f"no format {name}", hint=did_you_mean(name, FORMATS))
+    for option in sorted(options.given - FORMATS[name].options):
+        takers = " and ".join(other.name for other in FORMATS.values() if option in other.options)
+        raise UsageError("usage", f"{_TYPED[option]} is for {takers}, not for {name}", hint="leave it out")

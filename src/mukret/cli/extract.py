@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from mukret.cli.destination import chosen_format, destination_for
+from mukret.cli.destination import Typed, destination_for, refuse_nonsense
 from mukret.cli.options import (
     examples,
     files_argument,
@@ -43,15 +43,21 @@ if TYPE_CHECKING:
 )
 @rules_argument
 @files_argument
-@click.option("--to", "target", metavar="DEST", required=True, help="A folder for the tables; - for standard output.")
+@click.option(
+    "--to", "target", metavar="DEST", required=True, help="A folder, sqlite:///FILE, or - for standard output."
+)
 @click.option(
     "--format",
     "form",
     metavar="FORMAT",
-    default="csv",
-    show_default=True,
-    help="Format of the tables: csv, jsonl, json, parquet, arrow, xlsx.",
+    help="Format of the tables: csv (if it is not said), jsonl, json, parquet, arrow, xlsx.",
 )
+@click.option(
+    "--mode",
+    type=click.Choice(["create", "replace", "append", "upsert"]),
+    help="What becomes of tables in a database that are there; if it is not said those that Mukret made are made anew.",
+)
+@click.option("--widen", is_flag=True, help="Add new columns to tables that are there, with append and upsert.")
 @click.option("--table", metavar="T", help="With --to -: the table to write, if there is more than one.")
 @click.option("--titles", is_flag=True, help="Head the columns of csv and xlsx with the titles of the fields.")
 @click.option("--nested", is_flag=True, help="Put tables within into their parents' records, in json and jsonl.")
@@ -78,7 +84,9 @@ def command(
     rules: str,
     files: tuple[str, ...],
     target: str,
-    form: str,
+    form: str | None,
+    mode: str | None,
+    widen: bool,
     table: str | None,
     titles: bool,
     nested: bool,
@@ -94,10 +102,12 @@ def command(
 ) -> None:
     """Extract the tables of RULES from every FILE (a file, a folder, a glob, or - for standard input).
 
-    DEST gets one file per table (xlsx: one workbook), rejects.jsonl with every row that was set aside and why, and
-    run.json with what was read and counted; beside CSV also csv-metadata.json with types and keys. It appears whole or
-    not at all. With --to - --table T one table goes to standard output; --to - --format json gives all tables as one
-    object. Exit code 0: clean; 1: done, with rejects.
+    A folder gets one file per table (xlsx: one workbook), rejects.jsonl with every row that was set aside and why, and
+    run.json with what was read and counted; beside CSV also csv-metadata.json with types and keys. A database gets the
+    tables, mukret_rejects and mukret_runs. All of it appears at once or not at all.
+
+    With --to - --table T one table goes to standard output; --to - --format json gives all tables as one object. Exit
+    code 0: clean; 1: done, with rejects.
     """
     from mukret.errors import UsageError, if_interrupted
 
@@ -111,14 +121,15 @@ def command(
     from mukret.destinations.contract import Options
 
     options = Options(titles, nested, indent, formulas_as_text)
-    chosen = chosen_format(target, form, options)
+    typed = Typed(target, form, table, mode, widen)
+    refuse_nonsense(typed, options)
     from mukret.cli.progress import progress_bar
     from mukret.destinations.deliver import deliver
 
     limit = _limit(max_rejects)
     logger = set_up_logging(log, verbose)
     run = _run(rules, files, workers)
-    destination = destination_for(target, chosen, table, run.rules)
+    destination = destination_for(typed, run.rules)
     if titles:
         _refuse_twins(run.rules)
     try:
@@ -197,8 +208,15 @@ def _report(run: Run, notices: list[Notice], target: str, *, verbose: bool) -> N
             click.echo(f"  {line}", err=True)
     console.print_counts(run.tally)
     parents = {name: table.within for name, table in run.rules.tables.items()}
-    console.print_reasons(run.tally, None if target == "-" else f"{target.rstrip('/')}/rejects.jsonl", parents)
+    console.print_reasons(run.tally, _where(target), parents)
     console.print_notices(notices)
+
+
+def _where(target: str) -> str | None:
+    """Where the rejects are."""
+    if target == "-":
+        return None
+    return f"mukret_rejects of {target}" if "://" in target else f"{target.rstrip('/')}/rejects.jsonl"
 
 
 def _ways(run: Run) -> Iterator[str]:
@@ -218,7 +236,7 @@ def _ways(run: Run) -> Iterator[str]:
 def _headline(documents: int, files: int, target: str) -> str:
     from mukret.text import counted
 
-    to = "standard output" if target == "-" else f"{target.rstrip('/')}/"
+    to = "standard output" if target == "-" else target if "://" in target else f"{target.rstrip('/')}/"
     return f"{counted(documents, 'document')} in {counted(files, 'file')} → {click.style(to, bold=True)}"
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from mukret.destinations.csv import ENDING
+from mukret.destinations.joins import hollow_columns, parent_key, primary_key
 from mukret.rules.model import At, Field, Rules, Table
 from mukret.types import (
     Boolean,
@@ -38,25 +39,17 @@ def csv_metadata(rules: Rules) -> dict[str, Any]:
 def _table(rules: Rules, table: Table) -> dict[str, Any]:
     own = {field.name: field for field in table.fields}
     own.update({item.name: item.field for item in table.inherit})
-    names = {name for name, _ in table.columns}
-    hollow = _null_in_hollow_rows(rules, table)
+    hollow = hollow_columns(rules, table)
     columns = [_column(own[name], kind, may_lack=name in hollow) for name, kind in table.columns]
     schema: dict[str, Any] = {"columns": columns}
-    if table.key and set(table.key) <= names and not set(table.key) & hollow:
-        schema["primaryKey"] = list(table.key)
-    reference = _reference(rules, table)
-    if reference:
-        schema["foreignKeys"] = [reference]
+    if key := primary_key(rules, table):
+        schema["primaryKey"] = list(key)
+    if above := parent_key(rules, table):
+        parent, shared = above[0], list(above[1])
+        reference = {"resource": f"{parent}{ENDING}", "columnReference": shared}
+        schema["foreignKeys"] = [{"columnReference": shared, "reference": reference}]
     described = {"dc:description": table.note} if table.note else {}
     return {"url": f"{table.name}{ENDING}", **described, "tableSchema": schema}
-
-
-def _null_in_hollow_rows(rules: Rules, table: Table) -> set[str]:
-    """The fields that are null, whatever they say, in the rows that stand for a parent without rows."""
-    own = {field.name for field in table.fields if table.rows.outer}
-    return own | {
-        item.name for item in table.inherit if item.origin in rules.tables and rules.tables[item.origin].rows.outer
-    }
 
 
 def _column(field: Field, kind: ValueType, *, may_lack: bool) -> dict[str, Any]:
@@ -98,15 +91,3 @@ def datatype(kind: ValueType) -> Any:
         case Enum():
             return {"base": "string", "dc:description": f"one of {', '.join(kind.names)}"}
     return "string"
-
-
-def _reference(rules: Rules, table: Table) -> dict[str, Any] | None:
-    """The join to the parent, if the parent's whole key is inherited and both sides are written."""
-    parent = rules.tables.get(table.within or "")
-    if parent is None or not parent.key or not set(parent.key) <= {name for name, _ in parent.columns}:
-        return None
-    inherited = {item.name for item in table.inherit}
-    if not set(parent.key) <= inherited:
-        return None
-    key = list(parent.key)
-    return {"columnReference": key, "reference": {"resource": f"{parent.name}{ENDING}", "columnReference": key}}

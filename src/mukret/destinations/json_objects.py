@@ -27,7 +27,7 @@ def objects(batch: Any, columns: Sequence[tuple[str, ValueType]], *, closed: boo
     parts: list[Any] = []
     for number, (name, kind) in enumerate(columns):
         opening = "{" if number == 0 else ","
-        parts += [f"{opening}{_quoted(name)}:", pc.fill_null(_values(batch.column(number), kind), "null")]
+        parts += [f"{opening}{_quoted(name)}:", pc.fill_null(json_values(batch.column(number), kind), "null")]
     return pc.binary_join_element_wise(*parts, *(["}"] if closed else []), "")
 
 
@@ -35,7 +35,7 @@ def _quoted(text: str) -> str:
     return json.dumps(text, ensure_ascii=False)
 
 
-def _values(array: Any, kind: ValueType) -> Any:
+def json_values(array: Any, kind: ValueType) -> Any:
     """A column as the JSON texts of its values; null where there is none."""
     if isinstance(kind, ListOf):
         return _arrays(array, kind)
@@ -62,7 +62,7 @@ def _arrays(array: Any, kind: ListOf) -> Any:
         array = array.combine_chunks()
     lengths = pc.fill_null(pc.list_value_length(array), 0)
     offsets = pa.concat_arrays([pa.array([0], pa.int32()), pc.cumulative_sum(lengths).cast(pa.int32())])
-    items = pc.fill_null(_values(array.flatten(), kind.item), "null")
+    items = pc.fill_null(json_values(array.flatten(), kind.item), "null")
     joined = pc.binary_join(pa.ListArray.from_arrays(offsets, items), ",")
     text = pc.binary_join_element_wise("[", joined, "]", "")
     return pc.if_else(pc.is_valid(array), text, pa.scalar(None, pa.string()))

@@ -1,0 +1,37 @@
+"""What the rules imply of keys: which columns of a table tell its rows apart, and which lead to the table around it."""
+
+from __future__ import annotations
+
+from mukret.rules.model import At, Field, Rules, Table
+
+
+def primary_key(rules: Rules, table: Table) -> tuple[str, ...]:
+    """The key, if all of it is written and none of it can be null; else nothing."""
+    names = {name for name, _ in table.columns}
+    return table.key if set(table.key) <= names and not set(table.key) & hollow_columns(rules, table) else ()
+
+
+def parent_key(rules: Rules, table: Table) -> tuple[str, tuple[str, ...]] | None:
+    """The table around it and that one's whole key, if it is inherited and written on both sides."""
+    parent = rules.tables.get(table.within or "")
+    if parent is None or not parent.key or not set(parent.key) <= {name for name, _ in parent.columns}:
+        return None
+    inherited = {item.name for item in table.inherit}
+    return (parent.name, parent.key) if set(parent.key) <= inherited else None
+
+
+def never_null(rules: Rules, table: Table) -> set[str]:
+    """The columns in which no null is written."""
+    own: dict[str, Field] = {field.name: field for field in table.fields}
+    own.update({item.name: item.field for item in table.inherit})
+    hollow = hollow_columns(rules, table)
+    required = {name for name, field in own.items() if field.required and isinstance(field.source, At)}
+    return (required | set(primary_key(rules, table))) - hollow
+
+
+def hollow_columns(rules: Rules, table: Table) -> set[str]:
+    """The fields that are null, whatever they say, in the rows that stand for a parent without rows."""
+    own = {field.name for field in table.fields if table.rows.outer}
+    return own | {
+        item.name for item in table.inherit if item.origin in rules.tables and rules.tables[item.origin].rows.outer
+    }
