@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from mukret.destinations.contract import Destination, Options
     from mukret.rules import Rules
 
+_PLACES = "a folder, -, sqlite:///FILE, or postgresql://HOST/DATABASE"
 _TYPED = {
     "titles": "--titles",
     "nested": "--nested",
@@ -53,10 +54,7 @@ def destination_for(typed: Typed, rules: Rules) -> Destination:
     from mukret.destinations.stream import Stream
 
     if typed.is_database:
-        from mukret.destinations.database import Mode
-        from mukret.destinations.sqlite import Sqlite
-
-        return Sqlite(typed.target, Mode(typed.mode) if typed.mode else None, widen=typed.widen)
+        return _database(typed)
     form = FORMATS[typed.form or "csv"]
     if typed.target != "-":
         return Folder(typed.target, form.name)
@@ -69,13 +67,24 @@ def destination_for(typed: Typed, rules: Rules) -> Destination:
     return Stream(sys.stdout.buffer, form.name, known_table(rules, typed.table).name)
 
 
+def _database(typed: Typed) -> Destination:
+    from mukret.destinations.database import Mode
+
+    mode = Mode(typed.mode) if typed.mode else None
+    if typed.target.startswith("sqlite:"):
+        from mukret.destinations.sqlite import Sqlite
+
+        return Sqlite(typed.target, mode, widen=typed.widen)
+    from mukret.destinations.postgresql import Postgresql
+
+    return Postgresql(typed.target, mode, widen=typed.widen)
+
+
 def _refuse_for_a_database(typed: Typed, options: Options) -> None:
     scheme = typed.target.partition("://")[0]
-    if scheme != "sqlite":
-        raise UsageError(
-            "not-supported", f"--to {scheme}://… is not supported yet", hint="a folder, -, or sqlite:///FILE"
-        )
-    if not typed.target.startswith("sqlite:///"):
+    if scheme not in ("sqlite", "postgresql", "postgres"):
+        raise UsageError("not-supported", f"--to {scheme}://… is not supported yet", hint=_PLACES)
+    if scheme == "sqlite" and not typed.target.startswith("sqlite:///"):
         raise UsageError("usage", f"--to {typed.target}: a file is wanted", hint="sqlite:///ferries.db, with three /")
     given = ["--format"] * (typed.form is not None) + [_TYPED[name] for name in sorted(options.given)]
     if given:

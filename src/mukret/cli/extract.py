@@ -44,7 +44,11 @@ if TYPE_CHECKING:
 @rules_argument
 @files_argument
 @click.option(
-    "--to", "target", metavar="DEST", required=True, help="A folder, sqlite:///FILE, or - for standard output."
+    "--to",
+    "target",
+    metavar="DEST",
+    required=True,
+    help="A folder, sqlite:///FILE, postgresql://HOST/DATABASE, or - for standard output.",
 )
 @click.option(
     "--format",

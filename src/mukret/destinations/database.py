@@ -5,9 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import Enum
+from typing import Any
 
+from mukret.destinations.joins import never_null, primary_key
 from mukret.errors import OutputError
-from mukret.rules.model import Table
+from mukret.rules.model import Rules, Table
 from mukret.types import ValueType
 
 RUNS, REJECTS = "mukret_runs", "mukret_rejects"
@@ -42,29 +44,27 @@ class Existing:
     needed: bool = False
 
 
-def differences(wanted: Sequence[Column], there: Mapping[str, Existing], *, widen: bool) -> list[str]:
-    """All that keeps rows of the wanted columns out of a table, in words; with `widen` a column may be missing."""
+@dataclass(frozen=True)
+class Difference:
+    """What keeps rows out of a table that is there, in words; `missing`: it lacks a column, no more."""
+
+    told: str
+    missing: bool = False
+
+
+def differences(wanted: Sequence[Column], there: Mapping[str, Existing]) -> list[Difference]:
+    """All that keeps rows of the wanted columns out of a table."""
     found = []
-    names = {name.lower(): name for name in there}
+    by_name = {name.lower(): one for name, one in there.items()}
     for column in wanted:
-        existing = there.get(names.get(column.name.lower(), ""))
+        existing = by_name.get(column.name.lower())
         if existing is None:
-            if not widen:
-                found.append(f"{column.name} is missing ({column.type})")
+            found.append(Difference(f"{column.name} is missing ({column.type})", missing=True))
         elif existing.type.lower() != column.type.lower():
-            found.append(f"{column.name} is {existing.type or 'of no type'}, not {column.type}")
+            found.append(Difference(f"{column.name} is {existing.type or 'of no type'}, not {column.type}"))
     own = {column.name.lower() for column in wanted}
-    found += [f"{name} wants a value, and the rules have none" for name, one in there.items()
-              if one.needed and name.lower() not in own]  # fmt: skip
-    return found
-
-
-def refuse_differences(table: str, found: Sequence[str], *, widen: bool) -> None:
-    """Raises OutputError where there are any."""
-    if found:
-        only_missing = all("is missing" in one for one in found)
-        hint = "--widen adds new columns" if only_missing and not widen else "--mode replace makes a table anew"
-        raise OutputError("other-table", f"{table} is there and differs: {'; '.join(found)}", hint=hint)
+    needed = [name for name, one in there.items() if one.needed and name.lower() not in own]
+    return found + [Difference(f"{name} wants a value, and the rules have none") for name in needed]
 
 
 def refuse_names(tables: Sequence[Table]) -> None:
@@ -81,3 +81,123 @@ def about(table: Table, name: str) -> str:
     field = own[name]
     told = [dict(table.columns)[name].name, field.measured_in, field.note]
     return "; ".join(" ".join(part.split()) for part in told if part)
+
+
+def quoted(name: str) -> str:
+    """A name as SQL takes it, whatever it is."""
+    return '"' + name.replace('"', '""') + '"'
+
+
+class Database:
+    """A destination that is a database. `mode` None: what a run has made is made anew, all else is refused.
+
+    A database says how it calls types, what is there, and how a table is made and changed; what may be done to which
+    table is decided here.
+    """
+
+    linked = encodes = False
+
+    def __init__(self, target: str, mode: Mode | None = None, *, widen: bool = False) -> None:
+        self.target = target
+        self.mode = mode
+        self.widen = widen
+        self.committed = False
+        self.created: list[str] = []
+
+    @property
+    def outcome(self) -> str:
+        return f"{self.target} was published" if self.committed else "nothing was published"
+
+    def encode(self, table: str, batch: Any) -> Any:
+        return batch
+
+    # ---- what a database says
+
+    def type_of(self, kind: ValueType) -> str:
+        """What it calls the type that holds all values of a type exactly."""
+        raise NotImplementedError
+
+    def there(self, name: str) -> dict[str, Existing]:
+        """The columns of a table, if it is there."""
+        raise NotImplementedError
+
+    def create(self, rules: Rules, table: Table, columns: Sequence[Column]) -> None:
+        raise NotImplementedError
+
+    def drop(self, names: Sequence[str]) -> None:
+        """Drops tables that may refer to each other."""
+        raise NotImplementedError
+
+    def add_column(self, name: str, column: Column) -> None:
+        raise NotImplementedError
+
+    # ---- tables
+
+    @property
+    def anew(self) -> bool:
+        return self.mode in (None, Mode.CREATE, Mode.REPLACE)
+
+    def columns_of(self, rules: Rules, table: Table) -> list[Column]:
+        required = never_null(rules, table)
+        return [
+            Column(name, kind, self.type_of(kind), name in required, about(table, name)) for name, kind in table.columns
+        ]
+
+    def make(self, rules: Rules, tables: Sequence[Table], ours: set[str]) -> None:
+        """Makes the tables, or sees that those that are there take the rows. Raises OutputError."""
+        there = {table.name: self.there(table.name) for table in tables}
+        known = [table.name for table in tables if there[table.name]]
+        if self.anew and known:
+            for name in known:
+                self.refuse_foreign(name, ours)
+            self.drop(known)
+            there = {name: {} for name in there}
+        for table in tables:
+            columns = self.columns_of(rules, table)
+            if there[table.name]:
+                self.fit(table.name, columns, there[table.name])
+            else:
+                self.create(rules, table, columns)
+                self.created.append(table.name)
+
+    def fit(self, name: str, columns: Sequence[Column], there: Mapping[str, Existing]) -> None:
+        """Adds the columns that a table lacks, where that is asked for. Raises OutputError for any other difference."""
+        found = [one for one in differences(columns, there) if not (one.missing and self.widen)]
+        if found:
+            told = "; ".join(one.told for one in found)
+            hint = "--mode replace makes a table anew"
+            if all(one.missing for one in found):
+                hint = "--widen adds new columns"
+            raise OutputError("other-table", f"{name} is there and differs: {told}", hint=hint)
+        known = {one.lower() for one in there}
+        for column in columns:
+            if column.name.lower() not in known:
+                self.add_column(name, column)
+
+    def refuse_foreign(self, name: str, ours: set[str]) -> None:
+        """Raises OutputError for a table that may not be made anew."""
+        if self.mode is Mode.CREATE:
+            raise OutputError("not-empty", f"{name} is there already", hint="--mode replace, append or upsert")
+        if name not in ours:
+            hint = "--mode append or upsert adds to it, where its columns fit"
+            raise OutputError("not-empty", f"{name} is there, and Mukret did not make it", hint=hint)
+
+    def insert(self, rules: Rules, table: Table, values: str) -> str:
+        """The statement that adds rows, in the place of those with their key where that is asked for. Raises
+        OutputError for a table without a key then."""
+        names = [name for name, _ in table.columns]
+        statement = f"INSERT INTO {quoted(table.name)} ({', '.join(map(quoted, names))}) {values}"
+        if self.mode is not Mode.UPSERT:
+            return statement
+        key = primary_key(rules, table)
+        if not key:
+            hint = "key: in the rules, of fields that are written and never null"
+            raise OutputError("no-key", f"{table.name} has no key to tell rows by", hint=hint)
+        own = [name for name in names if name not in key]
+        changes = ", ".join(f"{quoted(one)} = excluded.{quoted(one)}" for one in own)
+        action = f"UPDATE SET {changes}" if own else "NOTHING"
+        return f"{statement} ON CONFLICT ({', '.join(map(quoted, key))}) DO {action}"
+
+    def no_key_there(self, rules: Rules, table: Table) -> OutputError:
+        message = f"{table.name} is there, and {', '.join(primary_key(rules, table))} is no key of it"
+        return OutputError("no-key", message, hint="a unique index makes it one")

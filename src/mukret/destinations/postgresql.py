@@ -1,0 +1,327 @@
+"""PostgreSQL, by ADBC: tables filled by COPY from Arrow's columns, in one transaction with the records of the run.
+
+COPY takes the bytes of a column unchecked, so every batch is brought to exactly the types that the table has, and a
+table that is there must have these. What the connection needs beside its address is looked for where all programs of
+PostgreSQL look for it (`PGPASSWORD`, `~/.pgpass`, `PGSERVICE`).
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager, suppress
+from typing import TYPE_CHECKING, Any
+from urllib.parse import unquote, urlsplit
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from mukret.columns.arrow import true_rows
+from mukret.destinations.contract import Delivery, Rows
+from mukret.destinations.database import REJECTS, RUNS, Column, Database, Existing, Mode, quoted, refuse_names
+from mukret.destinations.gathering import Gathering
+from mukret.destinations.joins import parent_key, primary_key
+from mukret.engine.rejects import Reject
+from mukret.errors import OutputError, UsageError
+from mukret.rules.model import Rules, Table
+from mukret.types import (
+    Boolean,
+    Date,
+    Datetime,
+    DecimalType,
+    Duration,
+    Float,
+    Integer,
+    Json,
+    ListOf,
+    Time,
+    Timestamp,
+    ValueType,
+)
+
+if TYPE_CHECKING:
+    from adbc_driver_manager import dbapi
+
+SCHEMES = ("postgresql", "postgres")
+ROWS_AT_ONCE = 50_000
+BYTES_AT_ONCE = 16_000_000
+_TYPES: dict[type[ValueType], str] = {
+    Integer: "bigint",
+    Float: "double precision",
+    Boolean: "boolean",
+    Date: "date",
+    Time: "time without time zone",
+    Datetime: "timestamp without time zone",
+    Timestamp: "timestamp with time zone",
+    Duration: "interval",
+    Json: "json",
+}
+"""The types as the server calls them."""
+_UNIQUE, _NO_ARBITER = "23505", "42P10"
+
+
+class Postgresql(Database):
+    def __init__(self, target: str, mode: Mode | None = None, *, widen: bool = False) -> None:
+        super().__init__(_without_password(target), mode, widen=widen)
+        self.address = target
+        self.connection: dbapi.Connection | None = None
+        self.waiting: dict[str, Gathering] = {}
+        self.copied: dict[str, int] = {}
+        self.run = 0
+
+    # ---- the contract
+
+    def open(self, delivery: Delivery) -> None:
+        self.rules = delivery.rules
+        self.tables = {name: delivery.rules.tables[name] for name in delivery.schemas}
+        self.schemas = {name: _plain(schema) for name, schema in delivery.schemas.items()}
+        refuse_names(list(self.tables.values()))
+        connect = _driver()
+        with self.told():
+            self.connection = connect(self.address)
+            self.alone()
+            self.execute(
+                f"CREATE TABLE IF NOT EXISTS {RUNS} (run bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,"
+                " started timestamptz, finished timestamptz, rules_sha256 text, created json, record json)"
+            )
+            self.execute(
+                f"CREATE TABLE IF NOT EXISTS {REJECTS} (run bigint REFERENCES {RUNS}, file text, document bigint,"
+                ' path text, "table" text, problems json)'
+            )
+            made_before = self.ask(f"SELECT created::text FROM {RUNS} WHERE created IS NOT NULL")
+            self.make(
+                self.rules, list(self.tables.values()), {name for (text,) in made_before for name in json.loads(text)}
+            )
+            for table in self.tables.values():
+                self.ready(table)
+            if self.anew:
+                self.execute(f"DELETE FROM {REJECTS}")
+            [(self.run,)] = self.ask(f"INSERT INTO {RUNS} (rules_sha256) VALUES ($1) RETURNING run", self.rules.sha256)
+
+    def alone(self) -> None:
+        """Raises OutputError while another run writes into the same database."""
+        [(alone,)] = self.ask(f"SELECT pg_try_advisory_xact_lock(hashtext('{RUNS}'))")
+        if not alone:
+            hint = "wait until it is done"
+            raise OutputError("in-use", f"{self.target}: another run writes into it", hint=hint)
+
+    def ready(self, table: Table) -> None:
+        """A place where rows wait for a table; where they replace others, a table of its own."""
+        self.waiting[table.name] = Gathering(ROWS_AT_ONCE, BYTES_AT_ONCE)
+        self.copied[table.name] = 0
+        if self.mode is Mode.UPSERT:
+            names = ", ".join(quoted(name) for name, _ in table.columns)
+            nothing = f"SELECT {names} FROM {quoted(table.name)} WHERE false"
+            try:
+                self.execute(self.insert(self.rules, table, nothing))
+            except Exception as error:
+                if getattr(error, "sqlstate", None) == _NO_ARBITER:
+                    raise self.no_key_there(self.rules, table) from None
+                raise
+            self.execute(f"CREATE TEMP TABLE {quoted(_stage(table.name))} ON COMMIT DROP AS {nothing}")
+
+    def write(self, rows: Rows) -> None:
+        with self.told():
+            for name, batch in rows.tables.items():
+                self.copy(name, self.waiting[name].add(batch))
+
+    def copy(self, name: str, rows: Any) -> None:
+        """Hands rows to the server; None of them are nothing."""
+        if rows is None:
+            return
+        plain = rows.cast(self.schemas[name])
+        self.refuse_nul(name, plain)
+        self.copied[name] += plain.num_rows
+        upsert = self.mode is Mode.UPSERT
+        with self.cursor() as cursor:
+            cursor.adbc_ingest(_stage(name) if upsert else name, plain, mode="append", temporary=upsert)
+
+    def refuse_nul(self, name: str, rows: Any) -> None:
+        """Raises OutputError for a text with the character NUL, which no text of PostgreSQL has."""
+        for column in rows.column_names:
+            array = rows.column(column).combine_chunks()
+            is_list = pa.types.is_list(array.type)
+            texts = array.flatten() if is_list else array
+            if not pa.types.is_string(texts.type):
+                continue
+            odd = true_rows(pc.fill_null(pc.match_substring(texts, "\0"), False))
+            if odd:
+                row = pc.list_parent_indices(array)[odd[0]].as_py() if is_list else odd[0]
+                nth = self.copied[name] + row + 1
+                hint = f"mukret trace RULES FILE --table {name} --nth {nth} shows where it stands"
+                message = f"{name}.{column}, row {nth:,}: the character NUL (\\u0000), which no text of PostgreSQL has"
+                raise OutputError("not-held", message, hint=hint)
+
+    def set_aside(self, rejects: Sequence[Reject]) -> None:
+        told = [json.loads(reject.line()) for reject in rejects]
+        columns: dict[str, Any] = {
+            "run": pa.array([self.run] * len(told), pa.int64()),
+            "file": pa.array([one["file"] for one in told], pa.string()),
+            "document": pa.array([one["document"] for one in told], pa.int64()),
+            "path": pa.array([_shown(one["path"]) for one in told], pa.string()),
+            "table": pa.array([one["table"] for one in told], pa.string()),
+            "problems": pa.array([json.dumps(one["problems"], ensure_ascii=False) for one in told], pa.string()),
+        }
+        with self.told(), self.cursor() as cursor:
+            cursor.adbc_ingest(REJECTS, pa.table(columns), mode="append")
+
+    def publish(self, record: dict[str, Any]) -> None:
+        assert self.connection is not None
+        with self.told():
+            for name, waiting in self.waiting.items():
+                self.copy(name, waiting.rest())
+            if self.mode is Mode.UPSERT:
+                for table in self.tables.values():
+                    names = ", ".join(quoted(name) for name, _ in table.columns)
+                    self.execute(self.insert(self.rules, table, f"SELECT {names} FROM {quoted(_stage(table.name))}"))
+            for name in self.created:
+                self.join(self.tables[name])
+            self.execute(
+                f"UPDATE {RUNS} SET started = $1::text::timestamptz, finished = $2::text::timestamptz,"
+                " created = $3::text::json, record = $4::text::json WHERE run = $5",
+                record["started"], record["finished"], json.dumps(self.created),
+                json.dumps(record, ensure_ascii=False), self.run,
+            )  # fmt: skip
+            self.connection.commit()
+            self.committed = True
+            self.connection.close()
+
+    def abort(self) -> None:
+        if self.connection is not None and not self.committed:
+            with suppress(Exception):  # the server may be gone
+                self.connection.rollback()
+            with suppress(Exception):
+                self.connection.close()
+
+    # ---- what a database says
+
+    def type_of(self, kind: ValueType) -> str:
+        if isinstance(kind, ListOf):
+            return f"{self.type_of(kind.item)}[]"
+        if isinstance(kind, DecimalType):
+            return f"numeric({kind.precision},{kind.scale})"
+        return _TYPES.get(type(kind), "text")
+
+    def there(self, name: str) -> dict[str, Existing]:
+        rows = self.ask(
+            "SELECT attname::text, format_type(atttypid, atttypmod), attnotnull AND NOT atthasdef AND attidentity = ''"
+            " FROM pg_attribute WHERE attrelid = to_regclass($1) AND attnum > 0 AND NOT attisdropped ORDER BY attnum",
+            quoted(name),
+        )
+        return {column: Existing(kind, needed=needed) for column, kind, needed in rows}
+
+    def create(self, rules: Rules, table: Table, columns: Sequence[Column]) -> None:
+        lines = [f"{quoted(column.name)} {column.type}{' NOT NULL' * column.required}" for column in columns]
+        if key := primary_key(rules, table):
+            lines.append(f"PRIMARY KEY ({', '.join(map(quoted, key))})")
+        name = quoted(table.name)
+        self.execute(f"CREATE TABLE {name} ({', '.join(lines)})")
+        if table.note:
+            self.execute(f"COMMENT ON TABLE {name} IS {_literal(table.note)}")
+        for column in columns:
+            self.execute(f"COMMENT ON COLUMN {name}.{quoted(column.name)} IS {_literal(column.about)}")
+
+    def join(self, table: Table) -> None:
+        """The key of the table around it, when the rows of both are there."""
+        above = parent_key(self.rules, table)
+        if above is not None and above[0] in self.created and primary_key(self.rules, self.tables[above[0]]):
+            shared = ", ".join(map(quoted, above[1]))
+            self.execute(
+                f"ALTER TABLE {quoted(table.name)} ADD FOREIGN KEY ({shared}) REFERENCES {quoted(above[0])} ({shared})"
+            )
+
+    def drop(self, names: Sequence[str]) -> None:
+        self.execute(f"DROP TABLE {', '.join(map(quoted, names))}")
+
+    def add_column(self, name: str, column: Column) -> None:
+        self.execute(f"ALTER TABLE {quoted(name)} ADD COLUMN {quoted(column.name)} {column.type}")
+        self.execute(f"COMMENT ON COLUMN {quoted(name)}.{quoted(column.name)} IS {_literal(column.about)}")
+
+    # ---- the connection
+
+    @contextmanager
+    def cursor(self) -> Iterator[dbapi.Cursor]:
+        assert self.connection is not None
+        cursor = self.connection.cursor()
+        try:
+            yield cursor
+        finally:
+            with suppress(Exception):
+                cursor.close()
+
+    def execute(self, statement: str, *values: Any) -> None:
+        with self.cursor() as cursor:
+            cursor.execute(statement, values or None)
+
+    def ask(self, query: str, *values: Any) -> list[tuple[Any, ...]]:
+        with self.cursor() as cursor:
+            cursor.execute(query, values or None)
+            return list(cursor.fetchall())
+
+    @contextmanager
+    def told(self) -> Iterator[None]:
+        """Says in words what the server refuses, without the password."""
+        import adbc_driver_manager
+
+        try:
+            yield
+        except adbc_driver_manager.Error as error:
+            message = f"{self.target}: {_first_line(str(error), self.address)}"
+            if error.sqlstate == _UNIQUE and self.mode is Mode.APPEND:
+                hint = "--mode upsert replaces rows with a known key"
+                raise OutputError("key-there", message, hint=hint) from None
+            raise OutputError("not-written", message, hint="what was there before is still there") from None
+
+
+def _driver() -> Callable[[str], dbapi.Connection]:
+    """What connects. Raises UsageError where it is not installed."""
+    try:
+        from adbc_driver_postgresql import dbapi as postgresql
+    except ImportError:
+        message = "PostgreSQL needs adbc-driver-postgresql, which is not installed"
+        raise UsageError("missing-extra", message, hint="pip install 'mukret[postgresql]'") from None
+    connect: Callable[[str], dbapi.Connection] = postgresql.connect
+    return connect
+
+
+def _plain(schema: Any) -> Any:
+    """The schema in which rows are handed over: enums as texts."""
+    return pa.schema(
+        [field.with_type(pa.string()) if pa.types.is_dictionary(field.type) else field for field in schema]
+    )
+
+
+def _stage(name: str) -> str:
+    return f"mukret_stage_{name}"[:63]
+
+
+def _shown(path: str | None) -> str | None:
+    return None if path is None else path.replace("\0", "\\u0000")
+
+
+def _literal(text: str) -> str:
+    return "'" + text.replace("'", "''") + "'"
+
+
+def _without_password(address: str) -> str:
+    """An address as it may be shown."""
+    parts = urlsplit(address)
+    user, separator, place = parts.netloc.rpartition("@")
+    name, colon, _ = user.partition(":")
+    shown = f"{name}:***" if colon else user
+    query = "&".join(
+        f"{part.partition('=')[0]}=***" if part.lower().startswith(("password=", "sslpassword=")) else part
+        for part in parts.query.split("&")
+    )
+    return f"{parts.scheme}://{shown}{separator}{place}{parts.path}{'?' * bool(query)}{query}"
+
+
+def _first_line(message: str, address: str) -> str:
+    """What the server or its library says, in one line, without what stands around it and without a password."""
+    said = " ".join(message.partition("ERROR:")[2].split() or message.rpartition("[libpq]")[2].split())
+    said = re.split(r" (?:CONTEXT|HINT):|\. SQLSTATE:", said)[0]
+    password = urlsplit(address).password
+    for secret in {password, unquote(password)} if password else ():
+        said = said.replace(secret, "***")
+    return said
