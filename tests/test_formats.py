@@ -467,6 +467,9 @@ class OneMore:
     def open(self, delivery: Delivery) -> None:
         self.call("open")
 
+    def taken(self) -> set[str]:
+        return set()
+
     def encode(self, table: str, batch: Any) -> Any:
         raise AssertionError
 

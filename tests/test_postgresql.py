@@ -160,6 +160,12 @@ class InAServer(PostgresCase, FolderCase):
         self.assertEqual(self.ask("SELECT * FROM ports ORDER BY code"), [("A", 7), ("C", 3), ("D", None)])
         self.refused("key-there", "ports_pkey", rows=[{"code": "E"}, {"code": "A"}], rules=ports, mode="append")
         self.assertEqual(self.ask("SELECT count(*) FROM ports"), [(3,)])
+        for _ in range(2):
+            found = deliver(
+                self.run_over([{"code": "F"}], ports), Postgresql(self.address, Mode.APPEND), skip_seen=True
+            )
+            self.assertEqual(self.ask("SELECT count(*) FROM ports"), [(4,)])
+        self.assertEqual(len(found["skipped"]), 1)
         self.refused("no-key", "berths has no key", mode="upsert")
         self.ask("CREATE TABLE plain (code text)")
         self.refused("no-key", "code is no key of it", mode="upsert",

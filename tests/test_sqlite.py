@@ -158,6 +158,30 @@ class InAFile(FolderCase):
         self.deliver(rules=ports, mode="append", widen=True)
         self.assertEqual(self.ask("SELECT code, extra, seats FROM ports"), [("A", None, 1)])
 
+    def test_what_was_taken_before_is_passed_over_if_that_is_asked_for(self) -> None:
+        ports = RULES.partition("      berths:")[0]
+        self.file("t.rules.yaml", rules_text(ports))
+        self.file("in/1.json", '[{"code": "A"}]')
+        extract = ("extract", "t.rules.yaml", "in", "--to", "sqlite:///m.db")
+        self.assertEqual(self.mukret(*extract).returncode, 0)
+        self.file("in/2.json", '[{"code": "B"}]')
+        self.file("in/copy of 2.json", '[{"code": "B"}]')
+        for codes, more in ((["A", "B"], "2 files passed over"), (["A", "B"], "3 files passed over")):
+            done = self.mukret(*extract, "--mode", "append", "--skip-seen")
+            self.assertEqual(done.returncode, 0, done.stderr)
+            self.assertIn(more, done.stderr)
+            self.assertEqual([code for code, _ in self.ask("SELECT * FROM ports ORDER BY code")], codes)
+        [(told,)] = self.ask("SELECT record FROM mukret_runs WHERE run = 2")
+        self.assertEqual([one["file"] for one in json.loads(told)["skipped"]], ["in/1.json", "in/copy of 2.json"])
+        self.assertEqual([one["file"] for one in json.loads(told)["inputs"]], ["in/2.json"])
+        self.file("in/1.json", '[{"code": "C"}]')
+        self.assertEqual(self.mukret(*extract[:2], "in/1.json", *extract[3:]).returncode, 0)  # made anew
+        done = self.mukret(*extract, "--mode", "upsert", "--skip-seen")
+        self.assertIn("2 files passed over", done.stderr)
+        self.assertEqual([code for code, _ in self.ask("SELECT * FROM ports ORDER BY code")], ["B", "C"])
+        for mode, where in ((("--mode", "replace"), "sqlite:///m.db"), ((), "out")):
+            self.assertEqual(self.mukret(*extract[:-1], where, *mode, "--skip-seen").returncode, 2)
+
     def test_a_run_that_fails_leaves_what_was_there(self) -> None:
         with self.assertRaises(StoppedError):
             self.deliver(limit=0)

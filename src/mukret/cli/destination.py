@@ -26,13 +26,14 @@ _TYPED = {
 
 @dataclass(frozen=True)
 class Typed:
-    """What was typed after `--to`, `--format`, `--table`, `--mode`, `--widen`; None where nothing was."""
+    """What was typed of a destination; None where nothing was."""
 
     target: str
     form: str | None
     table: str | None
     mode: str | None
     widen: bool
+    skip_seen: bool
 
     @property
     def is_database(self) -> bool:
@@ -89,15 +90,16 @@ def _refuse_for_a_database(typed: Typed, options: Options) -> None:
     given = ["--format"] * (typed.form is not None) + [_TYPED[name] for name in sorted(options.given)]
     if given:
         raise UsageError("usage", f"{given[0]} is for files, not for a database", hint="leave it out")
-    if typed.widen and typed.mode not in ("append", "upsert"):
-        raise UsageError("usage", "--widen goes with --mode append or upsert", hint="leave it out")
+    for option, chosen in (("--widen", typed.widen), ("--skip-seen", typed.skip_seen)):
+        if chosen and typed.mode not in ("append", "upsert"):
+            raise UsageError("usage", f"{option} goes with --mode append or upsert", hint="leave it out")
 
 
 def _refuse_for_files(typed: Typed, options: Options) -> None:
     from mukret.destinations.formats import FORMATS
 
-    if typed.mode or typed.widen:
-        option = "--mode" if typed.mode else "--widen"
+    if typed.mode or typed.widen or typed.skip_seen:
+        option = "--mode" if typed.mode else "--widen" if typed.widen else "--skip-seen"
         raise UsageError("usage", f"{option} is for databases", hint="a folder of Mukret's is made anew by itself")
     stem, dot, ending = os.path.basename(typed.target.rstrip("/")).rpartition(".")
     if dot and ending.lower() in FORMATS and not os.path.isdir(typed.target):

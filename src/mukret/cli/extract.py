@@ -62,6 +62,9 @@ if TYPE_CHECKING:
     help="What becomes of tables in a database that are there; if it is not said those that Mukret made are made anew.",
 )
 @click.option("--widen", is_flag=True, help="Add new columns to tables that are there, with append and upsert.")
+@click.option(
+    "--skip-seen", is_flag=True, help="Pass over inputs whose content is in the database already; with append, upsert."
+)
 @click.option("--table", metavar="T", help="With --to -: the table to write, if there is more than one.")
 @click.option("--titles", is_flag=True, help="Head the columns of csv and xlsx with the titles of the fields.")
 @click.option("--nested", is_flag=True, help="Put tables within into their parents' records, in json and jsonl.")
@@ -91,6 +94,7 @@ def command(
     form: str | None,
     mode: str | None,
     widen: bool,
+    skip_seen: bool,
     table: str | None,
     titles: bool,
     nested: bool,
@@ -125,7 +129,7 @@ def command(
     from mukret.destinations.contract import Options
 
     options = Options(titles, nested, indent, formulas_as_text)
-    typed = Typed(target, form, table, mode, widen)
+    typed = Typed(target, form, table, mode, widen, skip_seen)
     refuse_nonsense(typed, options)
     from mukret.cli.progress import progress_bar
     from mukret.destinations.deliver import deliver
@@ -140,7 +144,7 @@ def command(
         mixed = target == "-" and sys.stdout.isatty()  # rows and a bar on one screen
         told = partial(_so_far, run)
         with progress_bar(run.sources, quiet=quiet or mixed, told=told) as run.progress:
-            record = deliver(run, destination, limit, options)
+            record = deliver(run, destination, limit, options, skip_seen=skip_seen)
     except Exception as error:
         logger.error("%s", error)
         raise
@@ -150,7 +154,7 @@ def command(
         if as_json:
             click.echo(json.dumps(record, indent=2, ensure_ascii=False))
         elif not quiet:
-            _report(run, notices, target, verbose=verbose > 0)
+            _report(run, notices, target, len(record.get("skipped", [])), verbose=verbose > 0)
     found = run.tally.findings and limit is None  # a limit that was kept makes them clean
     ctx.exit(1 if found or (strict and notices) else 0)
 
@@ -195,13 +199,15 @@ def _so_far(run: Run) -> str:
     return f"{run.tally.rows_seen:,} rows, {run.tally.findings:,} rejects"
 
 
-def _report(run: Run, notices: list[Notice], target: str, *, verbose: bool) -> None:
+def _report(run: Run, notices: list[Notice], target: str, skipped: int, *, verbose: bool) -> None:
     """Says what was done."""
     from mukret.cli import console
     from mukret.text import counted, escaped
 
     documents = sum(source.documents for source in run.sources)
     click.echo(_headline(documents, len(run.sources), target), err=True)
+    if skipped:
+        click.echo(f"{counted(skipped, 'file')} passed over: taken before", err=True)
     if verbose:
         for source in run.sources:
             packed = f", {source.compression}" if source.compression else ""

@@ -77,6 +77,9 @@ class Destination(Protocol):
     def open(self, delivery: Delivery) -> None:
         """Makes ready; refuses what can't be written before anything is read."""
 
+    def taken(self) -> set[str]:
+        """The SHA-256 of the inputs whose content is in it already; after `open`."""
+
     def encode(self, table: str, batch: Any) -> Any:
         """What `write` needs of a record batch; a value that can be sent to another process."""
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import Enum
@@ -108,10 +109,24 @@ class Database:
     def outcome(self) -> str:
         return f"{self.target} was published" if self.committed else "nothing was published"
 
+    def taken(self) -> set[str]:
+        """Those of the runs since the tables were made anew."""
+        found: set[str] = set()
+        for text in self.records():
+            record = json.loads(text)
+            if record.get("anew"):
+                found.clear()
+            found |= {one["sha256"] for one in record["inputs"]}
+        return found
+
     def encode(self, table: str, batch: Any) -> Any:
         return batch
 
     # ---- what a database says
+
+    def records(self) -> list[str]:
+        """The records of the runs before this one, in their order."""
+        raise NotImplementedError
 
     def type_of(self, kind: ValueType) -> str:
         """What it calls the type that holds all values of a type exactly."""

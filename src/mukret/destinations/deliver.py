@@ -11,6 +11,7 @@ from typing import Any
 from mukret.destinations.behind import WriteBehind
 from mukret.destinations.contract import PLAIN, Delivery, Destination, Options, Rows
 from mukret.destinations.publish import not_written
+from mukret.documents import Source
 from mukret.engine.run import Run
 from mukret.engine.tally import Tally
 from mukret.errors import Interrupted, StoppedError
@@ -55,15 +56,21 @@ class RejectLimit:
 
 
 def deliver(
-    run: Run, destination: Destination, limit: RejectLimit | None = None, options: Options = PLAIN
+    run: Run,
+    destination: Destination,
+    limit: RejectLimit | None = None,
+    options: Options = PLAIN,
+    *,
+    skip_seen: bool = False,
 ) -> dict[str, Any]:
-    """Does the run and publishes what it gives; returns the record of the run.
+    """Does the run and publishes what it gives; returns the record of the run. `skip_seen`: inputs whose content is
+    there already are passed over.
 
     Raises OutputError, InputError and StoppedError; the destination is as it was before then, if it can be. An
     interrupt says what has become of it.
     """
     try:
-        return _delivered(run, destination, limit, options)
+        return _delivered(run, destination, limit, options, skip_seen=skip_seen)
     except BrokenPipeError:  # whoever reads a stream has seen enough
         raise
     except OSError as error:
@@ -72,10 +79,13 @@ def deliver(
         raise Interrupted(destination.outcome) from None
 
 
-def _delivered(run: Run, destination: Destination, limit: RejectLimit | None, options: Options) -> dict[str, Any]:
+def _delivered(
+    run: Run, destination: Destination, limit: RejectLimit | None, options: Options, *, skip_seen: bool
+) -> dict[str, Any]:
     try:
         destination.open(Delivery(run.rules, run.schemas, options))
         run.linked = run.whole_documents = destination.linked
+        skipped = _skipped(run, destination.taken()) if skip_seen else []
         with WriteBehind() as writer:
             for output in run.batches(destination.encode if destination.encodes else None):
                 writer.do(partial(destination.write, Rows(output.tables, output.above, output.encoded)))
@@ -86,11 +96,26 @@ def _delivered(run: Run, destination: Destination, limit: RejectLimit | None, op
         if limit:
             limit.check(run.tally, finished=True, outcome=destination.outcome)
         record = run_record(run)
+        if skip_seen:
+            record["skipped"] = [{"file": source.name, "sha256": source.content_hash()} for source in skipped]
         destination.publish(record)
         return record
     except BaseException:
         destination.abort()
         raise
+
+
+def _skipped(run: Run, taken: set[str]) -> list[Source]:
+    """Takes the sources away whose content is known, each copy of one after the first too."""
+    known = set(taken)
+    left: list[Source] = []
+    skipped: list[Source] = []
+    for source in run.sources:
+        digest = source.content_hash()
+        (skipped if digest in known else left).append(source)
+        known.add(digest)
+    run.sources = left
+    return skipped
 
 
 def run_record(run: Run) -> dict[str, Any]:

@@ -45,6 +45,9 @@ class Folder:
         self.files.append(name)
         return self.opened.enter_context(open(self.publication.work / name, "wb"))
 
+    def taken(self) -> set[str]:
+        return set()
+
     def encode(self, table: str, batch: Any) -> Any:
         assert self.writer is not None
         return self.writer.encode(table, batch)

@@ -168,6 +168,7 @@ class Postgresql(Database):
 
     def publish(self, record: dict[str, Any]) -> None:
         assert self.connection is not None
+        record["anew"] = self.anew
         with self.told():
             for name, waiting in self.waiting.items():
                 self.copy(name, waiting.rest())
@@ -195,6 +196,10 @@ class Postgresql(Database):
                 self.connection.close()
 
     # ---- what a database says
+
+    def records(self) -> list[str]:
+        query = f"SELECT record::text FROM {RUNS} WHERE record IS NOT NULL AND run < $1 ORDER BY run"
+        return [text for (text,) in self.ask(query, self.run)]
 
     def type_of(self, kind: ValueType) -> str:
         if isinstance(kind, ListOf):

@@ -90,6 +90,7 @@ class Sqlite(Database):
 
     def publish(self, record: dict[str, Any]) -> None:
         assert self.connection is not None
+        record["anew"] = self.anew
         created, told = json.dumps(self.created), json.dumps(record, ensure_ascii=False)
         with self.told():
             self.execute(
@@ -111,6 +112,10 @@ class Sqlite(Database):
                 os.unlink(self.path)
 
     # ---- what a database says
+
+    def records(self) -> list[str]:
+        rows = self.execute(f"SELECT record FROM {RUNS} WHERE record IS NOT NULL AND run < ? ORDER BY run", self.run)
+        return [text for (text,) in rows]
 
     def type_of(self, kind: ValueType) -> str:
         return "INTEGER" if isinstance(kind, Integer | Boolean) else "REAL" if isinstance(kind, Float) else "TEXT"

@@ -46,6 +46,9 @@ class Stream:
         wanted = Delivery(delivery.rules, schemas, delivery.options, streaming=True)
         self.writer = self.format.open(wanted, lambda name: self.stream, together=self.table is None)
 
+    def taken(self) -> set[str]:
+        return set()
+
     def encode(self, table: str, batch: Any) -> Any:
         assert self.writer is not None
         return self.writer.encode(table, batch) if table in self.names else None

@@ -68,6 +68,16 @@ class Source:
             raise not_opened(self.name, error) from None
         self.copy = cast(BinaryIO, copy)
 
+    def content_hash(self) -> str:
+        """The SHA-256 of the file as it is stored, before it is read; what comes through a pipe is copied to the disk
+        for that. Raises InputError."""
+        self.keep()
+        try:
+            with self._raw() as file:
+                return hashlib.file_digest(cast(io.BytesIO, file), "sha256").hexdigest()
+        except OSError as error:
+            raise not_opened(self.name, error) from None
+
     def on_disk(self) -> bool:
         """Whether it can be opened again."""
         return os.path.isfile(self.path)
