@@ -37,7 +37,6 @@ if TYPE_CHECKING:
     short_help="Write clean tables: the main job.",
     epilog=examples(
         "mukret extract merrow-demo/merrow.rules.yaml merrow-demo/feed --to tables",
-        "mukret extract merrow-demo/merrow.rules.yaml merrow-demo/feed --to - --table sailings",
         "mukret extract merrow-demo/merrow.rules.yaml merrow-demo/feed --to - --format json --nested --table ports",
     ),
 )
