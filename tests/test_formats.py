@@ -8,6 +8,7 @@ import io
 import json
 import os
 import re
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -266,6 +267,78 @@ class EveryFormat(FolderCase):
             found = list(csv.DictReader(file))
         self.assertEqual([row["text"] for row in found], ["'=1", "'+1", "'-1", "'@a", "'\t=1", "1=", "'"])
         self.assertEqual({row["id"] for row in found}, {"-1"})
+
+
+class AFolderThatGrows(FolderCase):
+    RULES = 'tables: {t: {rows: "$[*]", key: [a], fields: {a: {at: $.a, type: integer}}}, u: {rows: "$[*].u[*]", fields: {b: $}}}'
+
+    def add(
+        self, *documents: Any, rules: str = RULES, form: str = "jsonl", skip_seen: bool = False, **options: Any
+    ) -> dict[str, Any]:
+        files = [
+            self.file(f"in/{json.dumps(document).encode().hex()}.json", json.dumps(document)) for document in documents
+        ]
+        run = Run(parse_rules(rules_text(rules)), find_sources(files))
+        return deliver(run, Folder(str(self.folder / "out"), form, append=True), skip_seen=skip_seen, **options)
+
+    def test_files_are_added_and_counts_add_up(self) -> None:
+        for form, read in (("jsonl", lambda path: [json.loads(line) for line in path.read_text().splitlines()]),
+                           ("parquet", lambda path: pq.read_table(path).to_pylist())):  # fmt: skip
+            out = self.folder / "out"
+            first = self.add([{"a": 1}, {"a": "x"}], form=form)
+            second = self.add([{"a": 2, "u": ["x"]}, {"a": 1}], form=form)
+            third = self.add([{"a": "y"}], [{"a": 3}], form=form)
+            self.assertEqual(
+                third["files"],
+                [f"{name}{number}.{form}" for number in ("", ".2", ".3") for name in ("t", "u")]
+                + ["rejects.jsonl", "run.json"],
+            )
+            self.assertEqual(sorted(os.listdir(out)), sorted(third["files"]))
+            self.assertEqual(json.loads((out / "run.json").read_text()), third)
+            found = [[row["a"] for row in read(out / f"t{number}.{form}")] for number in ("", ".2", ".3")]
+            self.assertEqual(found, [[1], [2, 1], [3]])
+            self.assertEqual(
+                [third["tables"]["t"][f"rows_{name}"] for name in ("seen", "written", "rejected")], [6, 4, 2]
+            )
+            self.assertEqual((third["runs"], len(third["inputs"]), third["started"]), (3, 4, first["started"]))
+            self.assertEqual(second["tables"]["u"]["rows_written"], 1)
+            self.assertEqual(len((out / "rejects.jsonl").read_text().splitlines()), 2)
+            again = self.add([{"a": "y"}], [{"a": 3}], [{"a": 4}], form=form, skip_seen=True)
+            self.assertEqual((len(again["skipped"]), again["tables"]["t"]["rows_seen"]), (2, 7))
+            deliver(Run(parse_rules(rules_text(self.RULES)), []), Folder(str(out), form))  # made anew
+            self.assertEqual(len(os.listdir(out)), 4)
+            shutil.rmtree(out)
+
+    def test_what_does_not_go_together_is_refused_and_all_of_it_named(self) -> None:
+        self.add([{"a": 1}])
+        before = {path.name: path.read_bytes() for path in (self.folder / "out").iterdir()}
+        other = 'tables: {t: {rows: "$[*]", fields: {a: $.a, c: $.c}}}'
+        cases: list[tuple[dict[str, Any], str]] = [
+            ({"form": "parquet"}, "it holds jsonl, not parquet"),
+            ({"rules": other}, "t.a is integer, now text; t.c is missing, now text"),
+        ]
+        for arguments, message in cases:
+            with self.assertRaisesRegex(OutputError, message) as caught:
+                self.add([{"a": 1}], **arguments)
+            self.assertEqual(caught.exception.code, "other-table")
+        with self.assertRaises(StoppedError):
+            self.add([{"a": "x"}], limit=RejectLimit(number=0))
+        self.assertEqual({path.name: path.read_bytes() for path in (self.folder / "out").iterdir()}, before)
+
+    def test_of_two_runs_at_once_none_is_lost(self) -> None:
+        self.add([{"a": 1}])
+
+        def meanwhile(
+            folder: Folder, record: dict[str, Any], publish: Callable[[Folder, dict[str, Any]], None] = Folder.publish
+        ) -> None:
+            with mock.patch.object(Folder, "publish", publish):
+                self.add([{"a": 2}])
+            publish(folder, record)
+
+        with mock.patch.object(Folder, "publish", meanwhile), self.assertRaises(OutputError) as caught:
+            self.add([{"a": 3}])
+        self.assertEqual(caught.exception.code, "in-use")
+        self.assertEqual(json.loads((self.folder / "out/run.json").read_text())["runs"], 2)
 
 
 class Nested(FolderCase):
@@ -527,6 +600,11 @@ class OnTheCommandLine(FolderCase):
             (("--to", "out", "--format", "csv", "--nested"), 2, "--nested is for jsonl and json, not for csv"),
             (("--to", "out", "--format", "xslx"), 2, "did you mean xlsx?"),
             (("--to", "out.xlsx", "--format", "xlsx"), 2, "DEST is a folder"),
+            (("--to", "out", "--mode", "append"), 2, "--mode append is for jsonl and parquet, not for csv"),
+            (("--to", "out", "--mode", "upsert"), 2, "--mode upsert is for databases"),
+            (("--to", "out", "--widen"), 2, "--widen is for databases"),
+            (("--to", "out", "--skip-seen"), 2, "--skip-seen goes with --mode append"),
+            (("--to", "-", "--mode", "append", "--table", "t"), 2, "are for a folder or a database"),
         ):
             with self.subTest(arguments):
                 done = self.mukret("extract", "t.rules.yaml", "a.json", *arguments, "-q")
@@ -569,7 +647,7 @@ class Page(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             run_mukret("demo", folder=Path(folder))
             commands = commands_of("docs/destinations.md")
-            self.assertEqual(len(commands), 4)
+            self.assertEqual(len(commands), 5)
             for arguments in commands:
                 self.assertEqual(run_mukret(*arguments, folder=Path(folder)).returncode, 1, arguments)  # its rejects
 

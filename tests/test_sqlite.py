@@ -253,7 +253,6 @@ class InAFile(FolderCase):
             ("sqlite:///text.db", (), 4, "file is not a database"),
             ("sqlite:///no/where.db", (), 4, "unable to open database file"),
             ("mysql://x", (), 2, "not supported yet"),
-            ("out", ("--mode", "append"), 2, "--mode is for databases"),
         ):
             with self.subTest(to, more=more):
                 done = self.mukret("extract", "t.rules.yaml", "a.json", "--to", to, *more)

@@ -13,6 +13,7 @@ from mukret.text import did_you_mean
 
 if TYPE_CHECKING:
     from mukret.destinations.contract import Destination, Options
+    from mukret.destinations.formats import Format
     from mukret.rules import Rules
 
 _PLACES = "a folder, -, sqlite:///FILE, or postgresql://HOST/DATABASE"
@@ -58,7 +59,7 @@ def destination_for(typed: Typed, rules: Rules) -> Destination:
         return _database(typed)
     form = FORMATS[typed.form or "csv"]
     if typed.target != "-":
-        return Folder(typed.target, form.name)
+        return Folder(typed.target, form.name, append=typed.mode == "append")
     if not form.streams:
         raise UsageError("usage", f"{form.name} is no stream", hint=f"--format {form.name} --to FOLDER")
     if form.binary and sys.stdout.isatty():
@@ -98,9 +99,6 @@ def _refuse_for_a_database(typed: Typed, options: Options) -> None:
 def _refuse_for_files(typed: Typed, options: Options) -> None:
     from mukret.destinations.formats import FORMATS
 
-    if typed.mode or typed.widen or typed.skip_seen:
-        option = "--mode" if typed.mode else "--widen" if typed.widen else "--skip-seen"
-        raise UsageError("usage", f"{option} is for databases", hint="a folder of Mukret's is made anew by itself")
     stem, dot, ending = os.path.basename(typed.target.rstrip("/")).rpartition(".")
     if dot and ending.lower() in FORMATS and not os.path.isdir(typed.target):
         hint = f"--to {stem or 'tables'} for a folder with the files; --to - --table T > {typed.target} for one table"
@@ -108,6 +106,23 @@ def _refuse_for_files(typed: Typed, options: Options) -> None:
     name = typed.form or "csv"
     if name not in FORMATS:
         raise UsageError("usage", f"no format {name}", hint=did_you_mean(name, FORMATS))
+    _refuse_additions(typed, FORMATS[name])
     for option in sorted(options.given - FORMATS[name].options):
         takers = " and ".join(other.name for other in FORMATS.values() if option in other.options)
         raise UsageError("usage", f"{_TYPED[option]} is for {takers}, not for {name}", hint="leave it out")
+
+
+def _refuse_additions(typed: Typed, form: Format) -> None:
+    """Of what databases do, a folder does only this: files are added to those of earlier runs."""
+    from mukret.destinations.formats import FORMATS
+
+    if typed.target == "-" and (typed.mode or typed.skip_seen):
+        raise UsageError("usage", "--mode and --skip-seen are for a folder or a database", hint="leave it out")
+    if typed.widen or typed.mode in ("create", "upsert"):
+        option = "--widen" if typed.widen else f"--mode {typed.mode}"
+        raise UsageError("usage", f"{option} is for databases", hint="leave it out")
+    if typed.mode == "append" and not form.grows:
+        growing = " and ".join(one.name for one in FORMATS.values() if one.grows)
+        raise UsageError("usage", f"--mode append is for {growing}, not for {form.name}", hint="leave it out")
+    if typed.skip_seen and typed.mode != "append":
+        raise UsageError("usage", "--skip-seen goes with --mode append", hint="leave it out")

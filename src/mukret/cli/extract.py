@@ -58,11 +58,11 @@ if TYPE_CHECKING:
 @click.option(
     "--mode",
     type=click.Choice(["create", "replace", "append", "upsert"]),
-    help="What becomes of tables in a database that are there; if it is not said those that Mukret made are made anew.",
+    help="What becomes of tables that are there; if it is not said those that Mukret made are made anew.",
 )
-@click.option("--widen", is_flag=True, help="Add new columns to tables that are there, with append and upsert.")
+@click.option("--widen", is_flag=True, help="Add new columns to tables of a database, with append and upsert.")
 @click.option(
-    "--skip-seen", is_flag=True, help="Pass over inputs whose content is in the database already; with append, upsert."
+    "--skip-seen", is_flag=True, help="Pass over inputs whose content is there already, with append and upsert."
 )
 @click.option("--table", metavar="T", help="With --to -: the table to write, if there is more than one.")
 @click.option("--titles", is_flag=True, help="Head the columns of csv and xlsx with the titles of the fields.")

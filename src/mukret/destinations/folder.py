@@ -3,23 +3,28 @@
 from __future__ import annotations
 
 import json
+import shutil
 from collections.abc import Sequence
 from contextlib import ExitStack
 from typing import Any, BinaryIO
 
 from mukret.destinations.contract import Delivery, Rows
 from mukret.destinations.formats import FORMATS, Writer
+from mukret.destinations.growing import Before, columns_of
 from mukret.destinations.publish import RUN_FILE, Publication
 from mukret.engine.rejects import Reject
+from mukret.errors import OutputError
 
 REJECTS_FILE = "rejects.jsonl"
 
 
 class Folder:
-    """Appears whole or not at all."""
+    """Appears whole or not at all. `append`: beside what earlier runs wrote into it, if there is anything."""
 
-    def __init__(self, target: str, form: str = "csv") -> None:
+    def __init__(self, target: str, form: str = "csv", *, append: bool = False) -> None:
         self.target = target
+        self.append = append
+        self.before: Before | None = None
         self.format = FORMATS[form]
         self.encodes = self.format.encodes
         self.linked = False
@@ -37,16 +42,30 @@ class Folder:
         self.linked = delivery.options.nested
         self.encodes = self.format.encodes and not self.linked
         self.publication = Publication(self.target)
+        self.columns = columns_of(delivery)
+        kept: list[str] = []
+        if self.append and (self.publication.place / RUN_FILE).exists():
+            self.before = Before(self.publication.place)
+            self.before.refuse_differences(self.target, self.format.name, self.columns)
+            kept = self.before.keep(self.publication.work, {REJECTS_FILE, RUN_FILE})
         self.writer = self.format.open(delivery, self.new_file)
-        self.rejects = self.new_file(REJECTS_FILE)
+        self.files = [*kept, *self.files]
+        rejects = self.publication.work / REJECTS_FILE
+        self.rejects = self.opened.enter_context(open(rejects, "wb"))  # noqa: SIM115
+        if self.before is not None:
+            with open(self.before.place / REJECTS_FILE, "rb") as earlier:
+                shutil.copyfileobj(earlier, self.rejects)
 
     def new_file(self, name: str) -> BinaryIO:
         assert self.publication is not None
+        if self.before is not None:
+            stem, dot, ending = name.rpartition(".")
+            name = f"{stem}.{self.before.number}{dot}{ending}"
         self.files.append(name)
         return self.opened.enter_context(open(self.publication.work / name, "wb"))
 
     def taken(self) -> set[str]:
-        return set()
+        return self.before.taken if self.before is not None else set()
 
     def encode(self, table: str, batch: Any) -> Any:
         assert self.writer is not None
@@ -66,11 +85,16 @@ class Folder:
         self.writer.close()
         self.opened.close()
         beside = self.writer.beside()
-        names = [name for name in self.files if name != REJECTS_FILE]
-        record["files"] = [*names, *beside, REJECTS_FILE, RUN_FILE]
+        if self.before is not None:
+            record.update(self.before.plus(record))
+        record.update(format=self.format.name, columns=self.columns)
+        record["files"] = [*self.files, *beside, REJECTS_FILE, RUN_FILE]
         for name, content in {**beside, RUN_FILE: record}.items():
             text = json.dumps(content, indent=2, ensure_ascii=False) + "\n"
             (self.publication.work / name).write_text(text, encoding="utf-8")
+        if self.before is not None and not self.before.unchanged:
+            hint = "the same command again adds to what is there now"
+            raise OutputError("in-use", f"{self.target}: another run has changed it meanwhile", hint=hint)
         self.publication.publish()
         self.publication.close()
 

@@ -42,8 +42,8 @@ class Format:
     """`writer` names a class of `mukret.destinations`, which is imported when it is asked for, and called with a
     Delivery and an Opener; `payload` one by which all tables can go into one stream together. `streams`: a table can
     go to standard output as it comes; `binary`: not on a terminal; `encodes`: other processes can do a part of the
-    work.
-    `options` are those of `Options` that it takes; `extra` is to be installed for it."""
+    work; `grows`: a run can add files of its own to those of a table. `options` are those of `Options` that it takes;
+    `extra` is to be installed for it."""
 
     name: str
     about: str
@@ -52,6 +52,7 @@ class Format:
     binary: bool = False
     payload: str | None = None
     encodes: bool = False
+    grows: bool = False
     options: frozenset[str] = frozenset()
     extra: str | None = None
 
@@ -72,7 +73,14 @@ FORMATS: dict[str, Format] = {
             encodes=True,
             options=frozenset({"titles", "formulas_as_text"}),
         ),
-        Format("jsonl", "a JSON object on each line", "jsonl:JsonLines", encodes=True, options=frozenset({"nested"})),
+        Format(
+            "jsonl",
+            "a JSON object on each line",
+            "jsonl:JsonLines",
+            encodes=True,
+            grows=True,
+            options=frozenset({"nested"}),
+        ),
         Format(
             "json",
             "an array of JSON objects",
@@ -81,7 +89,7 @@ FORMATS: dict[str, Format] = {
             encodes=True,
             options=frozenset({"nested", "indent"}),
         ),
-        Format("parquet", "Apache Parquet, compressed by zstd", "parquet:ParquetTables", binary=True),
+        Format("parquet", "Apache Parquet, compressed by zstd", "parquet:ParquetTables", binary=True, grows=True),
         Format(
             "arrow",
             "Arrow IPC: the file format, in a stream that for streams",

@@ -1,0 +1,95 @@
+"""A folder that grows: the files of earlier runs, the counts of all of them added up."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from mukret.destinations.contract import Delivery
+from mukret.destinations.publish import RUN_FILE
+from mukret.errors import OutputError
+
+Record = dict[str, Any]
+_COUNTS = ("tables", "bad_documents", "documents_left_out", "response")
+
+
+class Before:
+    """What stands in a folder to which a run adds. `state` tells whether it is still the same folder."""
+
+    def __init__(self, place: Path) -> None:
+        """Raises OutputError for a folder without the record of a run."""
+        self.place = place
+        try:
+            self.record: Record = json.loads((place / RUN_FILE).read_bytes())
+            self.state = os.stat(place)
+        except (OSError, ValueError) as error:
+            raise OutputError("not-empty", f"{place}: its {RUN_FILE} can't be read: {error}") from None
+
+    @property
+    def number(self) -> int:
+        """That of the run that adds to it, from 2 on."""
+        return int(self.record.get("runs", 1)) + 1
+
+    @property
+    def taken(self) -> set[str]:
+        return {one["sha256"] for one in self.record["inputs"]}
+
+    @property
+    def unchanged(self) -> bool:
+        return os.path.samestat(os.stat(self.place), self.state)
+
+    def refuse_differences(self, target: str, form: str, columns: Mapping[str, Mapping[str, str]]) -> None:
+        """Raises OutputError where the files of both runs would not go together; all that differs is named."""
+        found = []
+        if self.record.get("format") != form:
+            found.append(f"it holds {self.record.get('format', 'csv')}, not {form}")
+        before: Mapping[str, Mapping[str, str]] = self.record.get("columns", {})
+        for table in sorted(before.keys() & columns.keys()):
+            one, other = before[table], columns[table]
+            found += [f"{table}.{name} is {one.get(name, 'missing')}, now {other.get(name, 'missing')}"
+                      for name in dict.fromkeys([*one, *other]) if one.get(name) != other.get(name)]  # fmt: skip
+            if not found and list(one) != list(other):
+                found.append(f"the columns of {table} stand in another order")
+        if found:
+            raise OutputError("other-table", f"{target} differs: {'; '.join(found)}", hint="name another folder")
+
+    def keep(self, work: Path, names: set[str]) -> list[str]:
+        """Puts its files into another folder too, under the same names, but for some; gives the names."""
+        kept = [name for name in self.record["files"] if name not in names]
+        for name in kept:
+            try:
+                os.link(self.place / name, work / name)
+            except OSError:  # a file system without hard links
+                shutil.copy2(self.place / name, work / name)
+        return kept
+
+    def plus(self, record: Record) -> Record:
+        """The record of all runs together: inputs and counts of all, the rest of the last."""
+        before = self.record
+        counts = {name: added(before.get(name), record[name]) for name in _COUNTS}
+        return {
+            **record,
+            **counts,
+            "started": before["started"],
+            "runs": self.number,
+            "inputs": [*before["inputs"], *record["inputs"]],
+        }
+
+
+def added(one: Any, other: Any) -> Any:
+    """Numbers added up, member by member."""
+    if one is None or other is None:
+        return other if one is None else one
+    if isinstance(one, dict):
+        return {name: added(one.get(name), other.get(name)) for name in {**one, **other}}
+    return one + other
+
+
+def columns_of(delivery: Delivery) -> dict[str, dict[str, str]]:
+    """The columns of each table, and their types by name."""
+    tables = delivery.rules.tables
+    return {name: {column: kind.name for column, kind in tables[name].columns} for name in delivery.schemas}
