@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import datetime as dt
+import itertools
 import json
 import os
+import signal
+import subprocess
 import sys
+import time
 import unittest
 from collections.abc import Callable, Sequence
 from pathlib import Path
@@ -212,6 +216,32 @@ class InAServer(PostgresCase, FolderCase):
         self.assertEqual(self.ask("SELECT count(*) FROM mukret_runs"), [(1,)])
         self.deliver(rows)
         self.assertEqual(self.ask("SELECT count(*) FROM berths"), [(100,)])
+
+    def test_a_killed_run_leaves_what_was_there(self) -> None:
+        self.deliver(PORTS[:1])
+        self.file("t.rules.yaml", rules_text(RULES))
+        command = [sys.executable, "-m", "mukret", "extract", "t.rules.yaml", "-", "--to", self.address]
+        rows = ([{"code": f"Z{number}", "berths": [{"n": n} for n in range(1000)]}] for number in itertools.count())
+        lines = (
+            b"".join(json.dumps(row).encode() + b"\n" for row in itertools.islice(rows, 50)) for _ in itertools.count()
+        )
+        with subprocess.Popen(command, cwd=self.folder, stdin=subprocess.PIPE) as process:
+            assert process.stdin is not None
+            deadline = time.monotonic() + 60
+            while not self.ask(
+                "SELECT 1 FROM pg_stat_activity WHERE query LIKE 'COPY%berths%' AND pid <> pg_backend_pid()"
+            ):
+                self.assertLess(time.monotonic(), deadline)
+                process.stdin.write(next(lines))
+                process.stdin.flush()
+            process.send_signal(signal.SIGKILL)
+            with self.assertRaises(BrokenPipeError):
+                while True:
+                    process.stdin.write(next(lines))
+            with mock.patch.object(process.stdin, "close"):
+                process.wait()
+        self.deliver([{"code": "Q"}], mode="append")  # its lock has gone with it
+        self.assertEqual(self.ask("SELECT (SELECT count(*) FROM berths), (SELECT count(*) FROM ports)"), [(2, 2)])
 
     def test_a_text_that_the_server_can_not_hold_is_refused_with_its_place(self) -> None:
         rules = 'tables: {t: {rows: "$[*]", fields: {a: $.a, b: {at: $.b, type: list(text)}}}}'

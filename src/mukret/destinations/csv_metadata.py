@@ -41,7 +41,7 @@ def _table(rules: Rules, table: Table) -> dict[str, Any]:
     own.update({item.name: item.field for item in table.inherit})
     hollow = hollow_columns(rules, table)
     columns = [_column(own[name], kind, may_lack=name in hollow) for name, kind in table.columns]
-    schema: dict[str, Any] = {"columns": columns}
+    schema: dict[str, Any] = {"columns": columns, "null": ""}
     if key := primary_key(rules, table):
         schema["primaryKey"] = list(key)
     if above := parent_key(rules, table):
