@@ -133,7 +133,13 @@ class InAFile(FolderCase):
         for _ in range(2):
             self.deliver([{"code": "D"}], rules=ports, mode="upsert")
         self.assertEqual(self.ask("SELECT * FROM ports ORDER BY code"), [("A", 7), ("C", 3), ("D", None)])
-        self.refused("key-there", "ports.code", rows=[{"code": "E"}, {"code": "A"}], rules=ports, mode="append")
+        self.refused(
+            "key-there",
+            'ports has a row with code "A" already',
+            rows=[{"code": "E"}, {"code": "A"}],
+            rules=ports,
+            mode="append",
+        )
         self.assertEqual(self.ask("SELECT count(*) FROM ports"), [(3,)])
         self.refused("no-key", "berths has no key", mode="upsert")
         self.ask("CREATE TABLE plain (code TEXT)")

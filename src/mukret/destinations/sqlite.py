@@ -21,6 +21,7 @@ from mukret.engine.rejects import Reject
 from mukret.errors import OutputError, UsageError
 from mukret.rules.model import Rules, Table
 from mukret.types import Boolean, Float, Integer, Json, ListOf, ValueType
+from mukret.values import shown_text
 
 SCHEME = "sqlite:///"
 PATIENCE = 5.0
@@ -41,7 +42,7 @@ class Sqlite(Database):
     # ---- the contract
 
     def open(self, delivery: Delivery) -> None:
-        rules = delivery.rules
+        self.rules = rules = delivery.rules
         tables = [rules.tables[name] for name in delivery.schemas]
         refuse_names(tables)
         with self.told():
@@ -68,14 +69,27 @@ class Sqlite(Database):
         self.kinds = {table.name: [kind for _, kind in table.columns] for table in tables}
 
     def write(self, rows: Rows) -> None:
-        assert self.connection is not None
         with self.told():
             for name, batch in rows.tables.items():
                 if batch.num_rows:
-                    columns = [
-                        _values(column, kind) for column, kind in zip(batch.columns, self.kinds[name], strict=True)
-                    ]
-                    self.connection.executemany(self.inserts[name], zip(*columns, strict=True))
+                    kinds = self.kinds[name]
+                    columns = [_values(column, kind) for column, kind in zip(batch.columns, kinds, strict=True)]
+                    self.add(name, list(zip(*columns, strict=True)))
+
+    def add(self, name: str, rows: list[tuple[Any, ...]]) -> None:
+        """Raises OutputError for a row whose key is there already."""
+        assert self.connection is not None
+        before = self.connection.total_changes
+        try:
+            self.connection.executemany(self.inserts[name], rows)
+        except sqlite3.IntegrityError:
+            table = self.rules.tables[name]
+            row = dict(
+                zip((column for column, _ in table.columns), rows[self.connection.total_changes - before], strict=True)
+            )
+            key = ", ".join(f"{one} {shown_text(row[one])}" for one in primary_key(self.rules, table))
+            message = f"{self.target}: {name} has a row with {key or 'a unique value of this one'} already"
+            raise OutputError("key-there", message, hint="--mode upsert replaces rows with a known key") from None
 
     def set_aside(self, rejects: Sequence[Reject]) -> None:
         assert self.connection is not None
@@ -162,9 +176,6 @@ class Sqlite(Database):
         """Says in words what SQLite refuses."""
         try:
             yield
-        except sqlite3.IntegrityError as error:
-            hint = "--mode upsert replaces rows with a known key"
-            raise OutputError("key-there", f"{self.target}: {str(error).lower()}", hint=hint) from None
         except sqlite3.OperationalError as error:
             if "locked" in str(error):
                 hint = "wait until the other program is done"
