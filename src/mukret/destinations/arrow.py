@@ -10,7 +10,7 @@ from typing import Any, BinaryIO
 import pyarrow as pa
 
 from mukret.destinations.formats import EachInAFile
-from mukret.destinations.gathering import Gathering
+from mukret.destinations.gathering import GatheredFile
 from mukret.rules.model import Rules, Table
 
 ROWS_OF_A_BATCH = 100_000
@@ -26,34 +26,19 @@ class ArrowTables(EachInAFile):
         return ArrowFile(described(self.delivery.rules, table, schema), file, streaming=self.delivery.streaming)
 
 
-class ArrowFile:
+class ArrowFile(GatheredFile):
     """A table on its way into an Arrow file or stream."""
 
     def __init__(self, schema: Any, file: BinaryIO, *, streaming: bool) -> None:
+        super().__init__(ROWS_OF_A_BATCH, BYTES_OF_A_BATCH)
         self.schema = schema
         make = pa.ipc.new_stream if streaming else pa.ipc.new_file
         self.writer = make(pa.PythonFile(file, "w"), schema)
-        self.gathering = Gathering(ROWS_OF_A_BATCH, BYTES_OF_A_BATCH)
 
-    def encode(self, batch: Any) -> Any:
-        """The record batch itself: rows of several go into one."""
-        return batch
+    def put(self, rows: Any) -> None:
+        self.writer.write_table(rows.cast(self.schema).combine_chunks())
 
-    def add(self, encoded: Any) -> None:
-        """Adds a record batch."""
-        self.write(encoded)
-
-    def write(self, batch: Any) -> None:
-        """Adds the rows of a record batch."""
-        self._write(self.gathering.add(batch))
-
-    def _write(self, table: Any) -> None:
-        if table is not None:
-            self.writer.write_table(table.cast(self.schema).combine_chunks())
-
-    def close(self) -> None:
-        """Writes what is left, and the end, without which readers wait."""
-        self._write(self.gathering.rest())
+    def end(self) -> None:
         self.writer.close()
 
 

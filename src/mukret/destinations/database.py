@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from abc import ABC, abstractmethod
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import Enum
@@ -89,7 +90,7 @@ def quoted(name: str) -> str:
     return '"' + name.replace('"', '""') + '"'
 
 
-class Database:
+class Database(ABC):
     """A destination that is a database. `mode` None: what a run has made is made anew, all else is refused.
 
     A database says how it calls types, what is there, and how a table is made and changed; what may be done to which
@@ -124,27 +125,27 @@ class Database:
 
     # ---- what a database says
 
+    @abstractmethod
     def records(self) -> list[str]:
         """The records of the runs before this one, in their order."""
-        raise NotImplementedError
 
+    @abstractmethod
     def type_of(self, kind: ValueType) -> str:
         """What it calls the type that holds all values of a type exactly."""
-        raise NotImplementedError
 
+    @abstractmethod
     def there(self, name: str) -> dict[str, Existing]:
         """The columns of a table, if it is there."""
-        raise NotImplementedError
 
-    def create(self, rules: Rules, table: Table, columns: Sequence[Column]) -> None:
-        raise NotImplementedError
+    @abstractmethod
+    def create(self, rules: Rules, table: Table, columns: Sequence[Column]) -> None: ...
 
+    @abstractmethod
     def drop(self, names: Sequence[str]) -> None:
         """Drops tables that may refer to each other."""
-        raise NotImplementedError
 
-    def add_column(self, name: str, column: Column) -> None:
-        raise NotImplementedError
+    @abstractmethod
+    def add_column(self, name: str, column: Column) -> None: ...
 
     # ---- tables
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from importlib import import_module
@@ -137,7 +138,7 @@ class PlainWriter:
         return {}
 
 
-class EachInAFile(PlainWriter):
+class EachInAFile(PlainWriter, ABC):
     """The writer of a format that has a file for each table."""
 
     ending = ""
@@ -150,8 +151,9 @@ class EachInAFile(PlainWriter):
             for name, schema in delivery.schemas.items()
         }
 
+    @abstractmethod
     def file_of(self, table: Table, schema: Any, file: BinaryIO) -> TableFile:
-        raise NotImplementedError
+        """A table on its way into its file."""
 
     def encode(self, table: str, batch: Any) -> Any:
         return self.files[table].encode(batch)

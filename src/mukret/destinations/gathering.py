@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from typing import Any
 
 import pyarrow as pa
@@ -28,3 +29,39 @@ class Gathering:
         """A table of what has waited so far; None of nothing."""
         batches, self.waiting, self.rows, self.bytes = self.waiting, [], 0, 0
         return pa.Table.from_batches(batches) if batches else None
+
+
+class GatheredFile(ABC):
+    """A table on its way into a file that takes the rows of several record batches at once."""
+
+    def __init__(self, rows: int, size: int) -> None:
+        self.gathering = Gathering(rows, size)
+
+    @abstractmethod
+    def put(self, rows: Any) -> None:
+        """Writes a table."""
+
+    @abstractmethod
+    def end(self) -> None:
+        """Writes the end of the file, without which it is none."""
+
+    def encode(self, batch: Any) -> Any:
+        """The record batch itself."""
+        return batch
+
+    def add(self, encoded: Any) -> None:
+        """Adds a record batch."""
+        self.write(encoded)
+
+    def write(self, batch: Any) -> None:
+        """Adds the rows of a record batch."""
+        rows = self.gathering.add(batch)
+        if rows is not None:
+            self.put(rows)
+
+    def close(self) -> None:
+        """Writes what is left, and the end."""
+        rows = self.gathering.rest()
+        if rows is not None:
+            self.put(rows)
+        self.end()

@@ -8,7 +8,7 @@ import pyarrow.parquet as pq
 
 from mukret.destinations.arrow import described
 from mukret.destinations.formats import EachInAFile
-from mukret.destinations.gathering import Gathering
+from mukret.destinations.gathering import GatheredFile
 from mukret.rules.model import Rules, Table
 
 ROWS_OF_A_GROUP = 100_000
@@ -30,31 +30,16 @@ class ParquetTables(EachInAFile):
         return ParquetFile(self.delivery.rules, table, schema, file)
 
 
-class ParquetFile:
+class ParquetFile(GatheredFile):
     """A table on its way into a Parquet file."""
 
     def __init__(self, rules: Rules, table: Table, schema: Any, file: BinaryIO) -> None:
+        super().__init__(ROWS_OF_A_GROUP, BYTES_OF_A_GROUP)
         self.schema = described(rules, table, schema)
         self.writer = pq.ParquetWriter(file, self.schema, compression="zstd", compression_level=1)
-        self.gathering = Gathering(ROWS_OF_A_GROUP, BYTES_OF_A_GROUP)
 
-    def encode(self, batch: Any) -> Any:
-        """The record batch itself: rows of several go into one group."""
-        return batch
+    def put(self, rows: Any) -> None:
+        self.writer.write_table(rows.cast(self.schema), row_group_size=rows.num_rows)
 
-    def add(self, encoded: Any) -> None:
-        """Adds a record batch."""
-        self.write(encoded)
-
-    def write(self, batch: Any) -> None:
-        """Adds the rows of a record batch."""
-        self._write(self.gathering.add(batch))
-
-    def _write(self, table: Any) -> None:
-        if table is not None:
-            self.writer.write_table(table.cast(self.schema), row_group_size=table.num_rows)
-
-    def close(self) -> None:
-        """Writes what is left, and the end of the file, without which it is none."""
-        self._write(self.gathering.rest())
+    def end(self) -> None:
         self.writer.close()
