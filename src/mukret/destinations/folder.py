@@ -31,6 +31,8 @@ class Folder:
         self.publication: Publication | None = None
         self.writer: Writer | None = None
         self.files: list[str] = []
+        self.filled: set[str] = set()
+        """The tables of which rows have come."""
         self.opened = ExitStack()
 
     @property
@@ -64,6 +66,15 @@ class Folder:
         self.files.append(name)
         return self.opened.enter_context(open(self.publication.work / name, "wb"))
 
+    def leave_out_empty(self) -> None:
+        """Takes away the files of tables of which no rows have come: they have one already."""
+        assert self.publication is not None and self.before is not None
+        for table in self.columns.keys() - self.filled:
+            name = f"{table}.{self.before.number}.{self.format.name}"
+            if name in self.files and table in self.before.record.get("columns", {}):
+                self.files.remove(name)
+                (self.publication.work / name).unlink()
+
     def taken(self) -> set[str]:
         return self.before.taken if self.before is not None else set()
 
@@ -73,6 +84,7 @@ class Folder:
 
     def write(self, rows: Rows) -> None:
         assert self.writer is not None
+        self.filled |= {name for name, found in rows.tables.items() if (found if rows.encoded else found.num_rows)}
         self.writer.write(rows)
 
     def set_aside(self, rejects: Sequence[Reject]) -> None:
@@ -86,6 +98,7 @@ class Folder:
         self.opened.close()
         beside = self.writer.beside()
         if self.before is not None:
+            self.leave_out_empty()
             record.update(self.before.plus(record))
         record.update(format=self.format.name, columns=self.columns)
         record["files"] = [*self.files, *beside, REJECTS_FILE, RUN_FILE]
