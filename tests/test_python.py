@@ -13,6 +13,7 @@ from collections.abc import Iterator
 from datetime import UTC, date, datetime, time, timedelta
 from decimal import Decimal
 from pathlib import Path
+from random import Random
 from typing import Any
 from unittest import mock
 
@@ -149,6 +150,31 @@ class InHand(FolderCase):
             [port["code"] for port in found.nested("ports")], ["A", "B"]
         )  # the second file's are duplicates
         self.assertEqual(found.nested("ports"), usual)
+
+    def test_rows_of_random_documents_stand_where_a_single_one_has_them(self) -> None:
+        """By columns and links for all of them, by rows and their parents for each."""
+        rules = parse_rules(
+            rules_text("""
+                tables:
+                  a: {rows: "$[*]", where: "n <> 3", fields: {n: {at: $.n, type: integer}}}
+                  b: {within: a, rows: "$.b[*]", fields: {hidden: {at: $.n, type: integer, keep: false}}}
+                  c: {within: b, rows: "$.c[*]", fields: {n: {at: $.n, type: integer}}}
+                  d: {within: c, rows: "$.d[*]", where: "n <> 1", fields: {n: {at: $.n, type: integer}}}
+                  e: {within: a, rows: "$..e[*]", fields: {n: {at: $.n, type: integer}}}
+                """)
+        )
+        random = Random(20310401)
+
+        def some(*names: str) -> list[dict[str, Any]]:
+            below = {name: some(*names[1:]) for name in names[:1]}
+            return [{"n": random.choice([1, 2, 3, 4, "x"]), **below, "e": [{"n": 5}] * random.randint(0, 1)}
+                    for _ in range(random.randint(0, 3))]  # fmt: skip
+
+        documents = [some("b", "c", "d") for _ in range(60)]
+        expected = [row for document in documents for row in mukret.extract_one(rules, document).nested("a")]
+        run = mukret.extract(rules, documents=documents)
+        self.assertEqual(run.nested("a"), expected)
+        self.assertGreater(sum(len(row["c"]) for row in expected), 20)
 
     def test_what_makes_no_sense_is_an_error_of_the_family(self) -> None:
         calls: list[tuple[dict[str, Any], str]] = [

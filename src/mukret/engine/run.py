@@ -343,12 +343,19 @@ class Run:
 def _above(table: TableBatch, written: Collection[str]) -> list[int] | None:
     """For each row that is written the number of the row it stands in among those that are written of the nearest table
     above; None where none is."""
-    above, rows = table, [row for row, fate in enumerate(table.fates) if not fate]
+    above = table
+    rows: Sequence[int] = _written(table)
     while above.parent is not None and above.parent.table.name != RESPONSE:
-        rows = [above.owners[row] for row in rows]
+        rows = above.owners if isinstance(rows, range) else [above.owners[row] for row in rows]
         above = above.parent
         if above.table.name in written:
-            among_written = enumerate(row for row, fate in enumerate(above.fates) if not fate)
-            numbers = {row: number for number, row in among_written}
+            if not any(above.fates):
+                return list(rows)
+            numbers = {row: number for number, row in enumerate(_written(above))}
             return [numbers[row] for row in rows]
     return None
+
+
+def _written(table: TableBatch) -> Sequence[int]:
+    """The rows that are written."""
+    return [row for row, fate in enumerate(table.fates) if not fate] if any(table.fates) else range(table.count)
