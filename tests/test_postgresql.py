@@ -175,6 +175,19 @@ class InAServer(PostgresCase, FolderCase):
         self.refused("no-key", "code is no key of it", mode="upsert",
                      rules='tables: {plain: {rows: "$[*]", key: [code], fields: {code: {at: $.code, required: true}}}}')  # fmt: skip
 
+    def test_names_may_be_words_of_sql_and_as_long_as_names_can_be(self) -> None:
+        long = "a" * 62
+        rules = f"""
+            tables:
+              order: {{rows: "$[*]", key: [select], fields: {{select: {{at: $.a, required: true}}, "table": $.b}}}}
+              {long}b: {{within: order, rows: "$", inherit: [select], key: [select], fields: {{{long}d: $.b}}}}
+              {long}c: {{within: order, rows: "$", inherit: [select], key: [select], fields: {{{long}d: $.b}}}}
+            """
+        for mode in (None, "upsert", "upsert"):
+            self.deliver([{"a": 1, "b": 2}], rules=rules, mode=mode)
+        for table in ("order", f"{long}b", f"{long}c"):
+            self.assertEqual(self.ask(f'SELECT * FROM "{table}"'), [("1", "2")])
+
     def test_a_table_of_other_types_is_refused_before_a_row_moves(self) -> None:
         """COPY would take eight bytes of a whole number for a double, and an 8-letter text for a whole number."""
         ports = RULES.partition("      berths:")[0]

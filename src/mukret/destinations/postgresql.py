@@ -119,7 +119,11 @@ class Postgresql(Database):
                 if getattr(error, "sqlstate", None) == _NO_ARBITER:
                     raise self.no_key_there(self.rules, table) from None
                 raise
-            self.execute(f"CREATE TEMP TABLE {quoted(_stage(table.name))} ON COMMIT DROP AS {nothing}")
+            self.execute(f"CREATE TEMP TABLE {quoted(self.stage(table.name))} ON COMMIT DROP AS {nothing}")
+
+    def stage(self, name: str) -> str:
+        """The table in which rows wait until they replace others; names of tables may be as long as names can be."""
+        return f"mukret_stage_{list(self.tables).index(name) + 1}"
 
     def write(self, rows: Rows) -> None:
         with self.told():
@@ -135,7 +139,7 @@ class Postgresql(Database):
         self.copied[name] += plain.num_rows
         upsert = self.mode is Mode.UPSERT
         with self.cursor() as cursor:
-            cursor.adbc_ingest(_stage(name) if upsert else name, plain, mode="append", temporary=upsert)
+            cursor.adbc_ingest(self.stage(name) if upsert else name, plain, mode="append", temporary=upsert)
 
     def refuse_nul(self, name: str, rows: Any) -> None:
         """Raises OutputError for a text with the character NUL, which no text of PostgreSQL has."""
@@ -175,7 +179,9 @@ class Postgresql(Database):
             if self.mode is Mode.UPSERT:
                 for table in self.tables.values():
                     names = ", ".join(quoted(name) for name, _ in table.columns)
-                    self.execute(self.insert(self.rules, table, f"SELECT {names} FROM {quoted(_stage(table.name))}"))
+                    self.execute(
+                        self.insert(self.rules, table, f"SELECT {names} FROM {quoted(self.stage(table.name))}")
+                    )
             for name in self.created:
                 self.join(self.tables[name])
             self.execute(
@@ -295,10 +301,6 @@ def _plain(schema: Any) -> Any:
     return pa.schema(
         [field.with_type(pa.string()) if pa.types.is_dictionary(field.type) else field for field in schema]
     )
-
-
-def _stage(name: str) -> str:
-    return f"mukret_stage_{name}"[:63]
 
 
 def _shown(path: str | None) -> str | None:
