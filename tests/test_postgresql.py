@@ -114,6 +114,16 @@ class InAServer(PostgresCase, FolderCase):
         )
         self.assertEqual(dict(types)["fare"], "numeric(38,9)")
 
+    def test_work_that_is_shared_by_processes_gives_the_same(self) -> None:
+        """They are forked while the connection is open, and must not touch it."""
+        rows = [{"code": f"{number}", "berths": [{"n": number}] * 3} for number in range(400)]
+        found = []
+        for workers in (1, 2):
+            deliver(self.run_over(rows, workers=workers, batch_bytes=2000), Postgresql(self.address))
+            found.append(self.ask("SELECT * FROM ports ORDER BY ctid") + self.ask("SELECT * FROM berths ORDER BY ctid"))
+        self.assertEqual(len(found[0]), 1600)
+        self.assertEqual(*found)
+
     def test_tables_have_keys_comments_and_the_records_of_runs_beside_them(self) -> None:
         record = self.deliver()
         self.assertEqual(self.ask("SELECT * FROM berths"), [("A", 1), ("A", 2)])

@@ -90,6 +90,21 @@ class InAFile(FolderCase):
             found.append(cells)
         self.assertEqual(found, expected)
 
+    def test_work_that_is_shared_by_processes_gives_the_same(self) -> None:
+        """They are forked while the file is open, and must not touch it."""
+        rows = [{"code": f"{number}", "berths": [{"n": number}] * 3} for number in range(400)]
+        file = self.file("feed.jsonl", "".join(json.dumps([row]) + "\n" for row in rows))
+        found = []
+        for workers in (1, 2):
+            run = Run(parse_rules(rules_text(RULES)), find_sources([file]), workers=workers, batch_bytes=2000)
+            deliver(run, Sqlite(f"sqlite:///{self.path}"))
+            found.append(
+                self.ask("SELECT * FROM ports ORDER BY rowid") + self.ask("SELECT * FROM berths ORDER BY rowid")
+            )
+        self.assertEqual(len(found[0]), 1600)
+        self.assertEqual(*found)
+        self.assertEqual(self.ask("PRAGMA integrity_check"), [("ok",)])
+
     def test_tables_have_keys_comments_and_the_records_of_runs_beside_them(self) -> None:
         record = self.deliver()
         self.assertEqual(self.ask("SELECT * FROM berths"), [("A", 1), ("A", 2)])
