@@ -53,7 +53,8 @@ def extract_one(rules: Rules, document: Any, *, origin: Origin | str | None = No
     run = ReferenceRun(wanted_rules(rules))
     written = [name for name, table in rules.tables.items() if table.columns]
     try:
-        run.prepare([one])
+        if rules.looks_ahead:
+            run.prepare([one])
         found, rejects = run.document(one)
     except BadResponse as bad:
         return One({name: [] for name in written}, [_refused(bad)], rules, {})

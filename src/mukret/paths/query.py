@@ -201,6 +201,9 @@ class Path:
 
         What follows `..` never does: it looks at everything.
         """
+        one = self._at_its_names(root)
+        if one is not None:
+            return [one]
         reached = [Reached(None, root)]
         looks_anywhere = False
         for segment in self.segments:
@@ -215,6 +218,24 @@ class Path:
                     following += _below(item, segment, root)
             reached = following
         return reached
+
+    def _at_its_names(self, root: JsonValue) -> Reached | None:
+        """The node of a path of names alone, if each name is there: most are, and this is a fraction of the work."""
+        names = self._names_alone
+        if names is None:
+            return None
+        trail: _Trail = None
+        value = root
+        for name in names:
+            if type(value) is not dict or name not in value:
+                return None
+            trail, value = (trail, name), value[name]
+        return Reached(trail, value)
+
+    @cached_property
+    def _names_alone(self) -> tuple[str, ...] | None:
+        names, rest = self.leading_names
+        return None if rest else names
 
     def values(self, document: JsonValue) -> list[JsonValue]:
         """The values found in a JSON document (dicts, lists and scalars)."""

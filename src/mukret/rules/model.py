@@ -171,7 +171,7 @@ class Table:
     line: int = 0
     column: int = 0
 
-    @property
+    @cached_property
     def columns(self) -> tuple[tuple[str, ValueType], ...]:
         """Name and type of each column that is written, in order."""
         return (
@@ -305,6 +305,13 @@ class Rules:
     ignore: tuple[Path, ...] = ()
     included: Mapping[str, str] = field(default_factory=dict)
     """SHA-256 of each file that this one includes or refers to, by its path."""
+
+    @cached_property
+    def looks_ahead(self) -> bool:
+        """Whether a row may hang on rows that come later, so that the input must be gone through before."""
+        fields = [*self.response_fields, *(own for table in self.tables.values() for own in table.fields)]
+        across = any(isinstance(own.source, Lookup) and own.source.across_run for own in fields)
+        return across or any(table.duplicates == "last" for table in self.tables.values())
 
     def around(self, name: str, written: Container[str]) -> str | None:
         """The nearest table around a table that is among those that are written."""
