@@ -116,6 +116,18 @@ class InHand(FolderCase):
         files = mukret.extract(RULES, [path, self.file("b.json.gz", gzip.compress(other.encode()))])
         self.assertEqual([row["code"] for row in files.records("ports")], ["OTV", "SKR", "LUN"])
 
+    def test_decimals_are_taken_digit_for_digit(self) -> None:
+        rules = parse_rules(rules_text('tables: {t: {rows: "$[*]", fields: {a: $.a}}}'))
+        for value, text in (
+            ("1.10", "1.10"),
+            ("-0", "-0"),
+            ("1E+3", "1E+3"),
+            ("7", "7"),
+            ("1E+99999999", "1E+99999999"),
+        ):
+            document = [{"a": Decimal(value), "b": [1.5, True, None, "é"]}]
+            self.assertEqual(mukret.extract_one(rules, document).records("t"), [{"a": text}])
+
     def test_pages_are_taken_when_it_is_their_turn(self) -> None:
         taken: list[int] = []
 
@@ -182,6 +194,10 @@ class InHand(FolderCase):
             ({"documents": [1, float("nan")]}, "document 2 can't be read as JSON"),
             ({"documents": [{"a": Decimal("Infinity")}]}, "Infinity is no number of JSON"),
             ({"documents": [{"a": datetime(2031, 4, 1)}]}, "it holds a datetime"),
+            ({"documents": [{"a": Decimal("1.10"), "b": datetime(2031, 4, 1)}]}, "document 1 .* it holds a datetime"),
+            ({"documents": [{"a": [Decimal("1.10"), float("inf")]}]}, "document 1 can't be read as JSON"),
+            ({"documents": [{}, b""]}, "document 2 can't be read as JSON: there is nothing in it"),
+            ({"documents": iter([io.StringIO("\n ")])}, "document 1 can't be read as JSON: there is nothing in it"),
             ({"documents": ["\ud800"]}, "half of a surrogate pair"),
             ({"documents": 7}, "it is a int"),
             ({}, "files or documents, one of them"),

@@ -51,7 +51,7 @@ class RejectLimit:
             raise StoppedError(
                 "too-many-rejects",
                 f"{tally.findings} rejects, more than the {allowed} allowed; {outcome}",
-                hint="leave out --max-rejects to see them in rejects.jsonl",
+                hint="without --max-rejects all of it is written, with each reject and its reasons on record",
             )
 
 

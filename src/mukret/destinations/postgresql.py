@@ -58,6 +58,8 @@ _TYPES: dict[type[ValueType], str] = {
     Json: "json",
 }
 """The types as the server calls them."""
+_SECRET = ("password", "sslpassword")
+"""Members of an address that are shown nowhere."""
 _UNIQUE, _NO_ARBITER = "23505", "42P10"
 
 
@@ -318,17 +320,25 @@ def _without_password(address: str) -> str:
     name, colon, _ = user.partition(":")
     shown = f"{name}:***" if colon else user
     query = "&".join(
-        f"{part.partition('=')[0]}=***" if part.lower().startswith(("password=", "sslpassword=")) else part
+        f"{part.partition('=')[0]}=***" if part.partition("=")[0].lower() in _SECRET else part
         for part in parts.query.split("&")
     )
     return f"{parts.scheme}://{shown}{separator}{place}{parts.path}{'?' * bool(query)}{query}"
+
+
+def _passwords(address: str) -> list[str]:
+    """Those that stand in an address, as they stand there."""
+    parts = urlsplit(address)
+    members = (part.partition("=") for part in parts.query.split("&"))
+    found = [parts.password, *(value for name, _, value in members if name.lower() in _SECRET)]
+    return [password for password in found if password]
 
 
 def _first_line(message: str, address: str) -> str:
     """What the server or its library says, in one line, without what stands around it and without a password."""
     said = " ".join(message.partition("ERROR:")[2].split() or message.rpartition("[libpq]")[2].split())
     said = re.split(r" (?:CONTEXT|HINT):|\. SQLSTATE:", said)[0]
-    password = urlsplit(address).password
-    for secret in {password, unquote(password)} if password else ():
-        said = said.replace(secret, "***")
+    for password in _passwords(address):
+        for secret in (password, unquote(password)):
+            said = said.replace(secret, "***")
     return said

@@ -54,7 +54,10 @@ def given_texts(documents: Any) -> Iterator[bytes]:
     if not isinstance(documents, Iterable):
         raise _no_document(documents, None)
     for number, document in enumerate(documents, 1):
-        yield from given_text(document, number)
+        for text in given_text(document, number):
+            if not text.strip():  # a sequence would pass over it, and nobody would know
+                raise _no_document(document, number, "there is nothing in it")
+            yield text
 
 
 def given_text(document: Any, number: int | None = None) -> Iterator[bytes]:
@@ -103,12 +106,16 @@ def _with_digits(value: Any, number: int | None) -> JsonValue:
     if isinstance(value, Decimal):
         if not value.is_finite():
             raise _no_document(value, number, f"{value} is no number of JSON")
-        return Number(f"{value:f}")
+        return Number(str(value))
     if isinstance(value, Mapping):
         return {str(name): _with_digits(member, number) for name, member in value.items()}
     if isinstance(value, list | tuple):
         return [_with_digits(element, number) for element in value]
-    return Number(repr(value)) if type(value) is float else value
+    if isinstance(value, float):
+        return Number(written(value, number).decode())
+    if value is None or isinstance(value, str | int):
+        return value
+    raise _no_document(value, number, f"it holds a {type(value).__name__}")
 
 
 def _no_document(document: object, number: int | None, why: str | None = None) -> UsageError:
