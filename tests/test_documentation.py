@@ -14,14 +14,16 @@ from pathlib import Path
 from typing import Any
 
 from mukret import codes
-from mukret.collect import Answer, load_calls
+from mukret.collect import Answer, Limits, calls_file, load_calls, reading_calls, reading_sign_in
+from mukret.collect.judging import Judgement, Sort
+from mukret.collect.paging import End, Fault, Last, Lost
 from mukret.columns.arrow import value_type
 from mukret.columns.written import written as written_column
 from mukret.destinations.csv import CsvFile
 from mukret.documents import decode
 from mukret.engine.interface import Result, extract
 from mukret.engine.reference import Document, ReferenceRun
-from mukret.errors import ExpressionError, RulesError
+from mukret.errors import ExpressionError
 from mukret.expressions import compile_expression
 from mukret.rules import Rules, load_rules, parse_rules
 from mukret.rules.reader import Reader
@@ -309,27 +311,24 @@ class SurveyPage(FolderCase):
 
 
 class CollectingPage(FolderCase):
-    PAGE = "docs/collecting.md"
+    PAGE = "docs/collect.md"
 
-    def test_the_calls_file_is_one_and_what_is_not_supported_is_refused_by_name(self) -> None:
-        [content] = [content for _, label, content in blocks(self.PAGE) if label == "calls"]
-        self.assertEqual([call.name for call in load_calls(self.file("c.yaml", content)).calls], ["ports", "timetable"])
-        page = (ROOT / self.PAGE).read_text(encoding="utf-8").split("## Not supported yet")[1]
-        snippets = {
-            "post": "sign_in: {post: /x}\ncalls: {a: {get: /a}}",
-            "keep": "sign_in: {keep: {t: $.t}}\ncalls: {a: {get: /a}}",
-            "oauth2": "sign_in: {oauth2: {}}\ncalls: {a: {get: /a}}",
-            "pages": "calls: {a: {get: /a, pages: {link: next}}}",
-            "once_per": "calls: {a: {get: /a, once_per: {call: b}}}",
-            "variables": "headers: {Authorization: 'Bearer {token}'}\ncalls: {a: {get: '/a/{b}'}}",
-            "limits": "calls: {a: {get: /a}}\nlimits: {tries: 5}",
-        }
-        for word, snippet in snippets.items():
-            with self.subTest(word):
-                self.assertIn(word, page)
-                with self.assertRaises(RulesError) as caught:
-                    load_calls(self.file("d.yaml", f"mukret: 1\nbase: http://127.0.0.1\n{snippet}\n"))
-                self.assertEqual({found.code for found in caught.exception.diagnostics}, {"not-supported"})
+    def test_every_calls_file_of_the_page_is_one(self) -> None:
+        found = [content for _, label, content in blocks(self.PAGE) if label == "calls"]
+        self.assertEqual(len(found), 4)
+        for content in found:
+            with self.subTest(content):
+                self.assertTrue(load_calls(self.file("c.yaml", content)).calls)
+
+    def test_every_key_and_every_limit_is_on_the_page(self) -> None:
+        page = (ROOT / self.PAGE).read_text(encoding="utf-8")
+        known = set(calls_file._TOP.known | reading_calls._CALL.known | reading_calls._ONCE_PER.known)
+        known |= reading_calls._ANY_PAGES.known | reading_sign_in._SIGN_IN.known | reading_sign_in._OAUTH2.known
+        for key in known | reading_sign_in._KEPT.known:
+            with self.subTest(key):
+                self.assertRegex(page, rf"`{key}\b|\b{key}:")
+        for name, limit in vars(Limits()).items():
+            self.assertIn(f"| `{name}` | {limit:g} |", page)
 
     def test_every_option_and_every_member_of_a_line_is_on_the_page(self) -> None:
         page = (ROOT / self.PAGE).read_text(encoding="utf-8")
@@ -337,8 +336,35 @@ class CollectingPage(FolderCase):
         for option in options - {"--json", "--quiet", "--verbose", "--log", "--help"}:
             with self.subTest(option):
                 self.assertIn(f"`{option}", page)
-        answer = Answer("a", "u", 200, "OK", None, "", 0.0, 0, "", "", 1, 0, "no data", "", None)
-        for name in answer.record():
+        ends = Last(End.NO_LINK), Lost(Fault.REPEATED)
+        judgement = Judgement(Sort.EMPTY, "no data")
+        answers = [
+            Answer(
+                "a",
+                {},
+                "u",
+                "v",
+                "w",
+                2,
+                "POST",
+                200,
+                "OK",
+                None,
+                "",
+                0.0,
+                0,
+                "",
+                "",
+                judgement,
+                "",
+                outlook,
+                "e",
+                "m",
+                {"a": "b"},
+            )
+            for outlook in ends
+        ]
+        for name in {name for answer in answers for name in answer.record(1)}:
             with self.subTest(name):
                 self.assertIn(f"`{name}`", page)
 

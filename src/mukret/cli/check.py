@@ -6,11 +6,12 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from mukret.cli.console import print_notices
+from mukret.cli.console import next_step, print_notices
 from mukret.cli.options import (
     examples,
     json_option,
     loaded_rules,
+    looks_like_calls,
     newest_option,
     output_options,
     rules_argument,
@@ -54,7 +55,8 @@ def command(
 
     With FILEs (a file, a folder, a glob, or - for standard input) also what is in them that the rules do not expect:
     what no rule reads, rules that find nothing, words that an enum does not have, values that do not fit. Every node
-    of them is looked at. Exit code 0: all is well; 1: an example fails, or something is new; 2: the file has problems.
+    of them is looked at. In place of RULES a calls file (of mukret collect) can be checked, alone. Exit code 0: all is
+    well; 1: an example fails, or something is new; 2: the file has problems.
     """
     from mukret.errors import RulesError, UsageError
 
@@ -64,6 +66,9 @@ def command(
         )
     logger = set_up_logging(log, verbose)
     try:
+        if looks_like_calls(rules):
+            _check_calls(rules, files, as_json=as_json, quiet=quiet)
+            return
         checked = loaded_rules(rules, files)
     except RulesError as error:
         logger.error("%s", error)
@@ -97,6 +102,31 @@ def command(
         _ignore(checked, [one.path for one in found.unread], quiet=quiet)
         found.unread = []
     ctx.exit(1 if failed or (found is not None and found.found) else 0)
+
+
+def _check_calls(file: str, files: tuple[str, ...], *, as_json: bool, quiet: bool) -> None:
+    """Checks a calls file; nothing is sent. Raises RulesError with every problem."""
+    import os
+
+    from mukret.collect import load_calls
+    from mukret.errors import UsageError
+    from mukret.text import counted
+
+    if files:
+        hint = f"mukret collect {file} --to kept; then mukret check RULES kept"
+        raise UsageError("usage", f"{file} is a calls file: it is checked without responses", hint=hint)
+    calls = load_calls(file)
+    if as_json:
+        click.echo(json_text({"problems": [], "warnings": [], "examples": []}))
+    elif not quiet:
+        variables = sorted({secret.variable for secret in calls.secrets()})
+        click.echo(
+            f"{file}: no problems ({counted(len(calls.calls), 'call')}; secrets: {', '.join(variables) or 'none'})"
+        )
+        for variable in variables:
+            if not os.environ.get(variable):
+                click.secho(f"  the environment has no {variable}", fg="yellow", err=True)
+        next_step("collect", file, "--dry-run")
 
 
 def _drift(checked: Rules, files: tuple[str, ...], *, quiet: bool) -> Drift:

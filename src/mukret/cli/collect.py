@@ -1,34 +1,31 @@
-"""`mukret collect`: ask a service for a response and keep it as it came."""
+"""`mukret collect`: ask a service for responses and keep each as it came."""
 
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+import logging
 from typing import TYPE_CHECKING
 
 import click
 
-from mukret.cli.console import next_step
 from mukret.cli.options import examples, json_option, output_options, set_up_logging
 
 if TYPE_CHECKING:
-    from mukret.collect import Answer, Calls
-    from mukret.collect.calls import Value
-
-SAID = 200
+    from mukret.collect import Answer, Bounds, Calls, CaptureFolder, Collection, Report
 
 
 @click.command(
     "collect",
     short_help="Ask a service for responses, and keep each as it came.",
     epilog=examples(
-        "mukret collect 'http://127.0.0.1:8431/v2/timetable?day=2031-03-28' --to kept",
-        "mukret collect http://127.0.0.1:8431/v2/ports --bearer FERRY_PASS --to kept --save-calls ferries.calls.yaml",
+        "mukret collect merrow-demo/ferries.calls.yaml --to kept",
+        "mukret collect http://127.0.0.1:8431/v2/ports --bearer FERRY_PASS --follow '$..sailings_url' --to kept",
         note="of the service that `mukret standin` starts",
     ),
 )
 @click.argument("source", metavar="URL|CALLS.yaml")
-@click.option("--to", "target", metavar="DIR", required=True, help="The folder that keeps the responses.")
+@click.option("--to", "targets", metavar="DIR", multiple=True,
+              help="The folder that keeps the responses; with --then a second one is the tables' DEST.")  # fmt: skip
 @click.option("--header", "headers", metavar="'NAME: VALUE'", multiple=True, help="Send this header; may be repeated.")
 @click.option("--query", "query", metavar="NAME=VALUE", multiple=True, help="Add to the query; may be repeated.")
 @click.option(
@@ -39,8 +36,19 @@ SAID = 200
 )
 @click.option("--basic", metavar="VARIABLE VARIABLE", nargs=2, help="Sign in with user and password (RFC 7617).")
 @click.option("--bearer", metavar="VARIABLE", help="Sign in with a token (RFC 6750).")
-@click.option("--timeout", metavar="SECONDS", type=click.FloatRange(0.1), default=30.0, show_default=True,
-              help="For connecting, and for each silence of the service.")  # fmt: skip
+@click.option("--pages", "pages", metavar="HOW",
+              help="How URL goes on, as a calls file has it: '{cursor: \"$.next_cursor\", as: cursor}' …")  # fmt: skip
+@click.option("--follow", metavar="PATH", multiple=True,
+              help="Ask also for addresses that stand there in answers, at the same service.")  # fmt: skip
+@click.option("--with", "constants", metavar="NAME=VALUE", multiple=True,
+              help="The value of a variable of CALLS.yaml, instead of the one that stands there.")  # fmt: skip
+@click.option("--since-last", is_flag=True, help="Have only that sent which has changed (ETag, Last-Modified).")
+@click.option("--go-on", is_flag=True, help="Go on with the last round, though it ended: ask only for what is missing.")
+@click.option("--anew", is_flag=True, help="Begin a new round, though the last one was interrupted.")
+@click.option("--dry-run", is_flag=True, help="Show what would be asked, secrets masked; send nothing.")
+@click.option("--then", metavar="RULES", help="Extract what was collected by these rules, to a second --to.")
+@click.option("--timeout", metavar="SECONDS", type=click.FloatRange(0.1),
+              help="For connecting, and for each silence of the service; 30 if it is not said.")  # fmt: skip
 @click.option("--max-body", metavar="SIZE", default="1GB", show_default=True,
               help="No answer may be larger, unpacked: 500MB, 2GB …")  # fmt: skip
 @click.option("--max-time", metavar="SECONDS", type=click.FloatRange(0.1), default=3600.0, show_default=True,
@@ -52,14 +60,22 @@ SAID = 200
 def command(
     ctx: click.Context,
     source: str,
-    target: str,
+    targets: tuple[str, ...],
     headers: tuple[str, ...],
     query: tuple[str, ...],
     header_from: tuple[tuple[str, str], ...],
     query_from: tuple[tuple[str, str], ...],
     basic: tuple[str, str] | None,
     bearer: str | None,
-    timeout: float,
+    pages: str | None,
+    follow: tuple[str, ...],
+    constants: tuple[str, ...],
+    since_last: bool,
+    go_on: bool,
+    anew: bool,
+    dry_run: bool,
+    then: str | None,
+    timeout: float | None,
     max_body: str,
     max_time: float,
     save_calls: str | None,
@@ -68,170 +84,120 @@ def command(
     verbose: int,
     log: str | None,
 ) -> None:
-    """Ask URL, or each call of CALLS.yaml, and keep every response byte for byte in DIR/pages, with a line in
-    DIR/capture.jsonl about where it came from and when. DIR can then be given to any other command.
+    """Ask URL, or the calls of CALLS.yaml (page by page, and once per record of earlier answers), and keep every
+    response byte for byte in DIR/pages, with a line in DIR/capture.jsonl about where it came from and when. DIR can
+    then be given to any other command.
 
-    VARIABLE is the name of an environment variable: secrets are never typed, printed or kept. An answer that is no data
-    (its status is not 2xx, or its body is not JSON) is kept apart in DIR/apart. Exit code 0: all is kept; 1: some
-    answers were kept apart; 3: none is data, or the service was not reached.
+    VARIABLE is the name of an environment variable: secrets are never typed, printed or kept. What was interrupted goes
+    on where it stopped when the same is typed again; after that, later answers stand beside earlier ones.
+
+    An answer that is no data (its status is not 2xx, or its body is not JSON) is kept apart in DIR/apart. Exit code 0:
+    all is kept; 1: some answers were kept apart, or a list did not come to its end; 3: none is data, or the service was
+    not reached.
     """
-    from mukret.collect import Bounds, CaptureFolder, collect, write_calls
-    from mukret.errors import UsageError, if_interrupted
+    from mukret.cli.collect_given import Given, destinations, follow_also, size_of, with_constants
+    from mukret.collect import Bounds, CaptureFolder, write_calls
 
-    if target == "-":
-        hint = "--to kept; then mukret look kept, or mukret extract RULES kept --to -"
-        raise UsageError("usage", "--to - : answers are kept in a folder, with where they came from", hint=hint)
     logger = set_up_logging(log, verbose)
-    given = _Given(headers, query, header_from, query_from, basic, bearer)
-    calls = given.calls(source)
-    bounds = Bounds(_size(max_body), max_time, timeout)
+    given = Given(headers, query, header_from, query_from, basic, bearer, pages)
+    calls = follow_also(with_constants(given.calls(source), constants), follow)
+    if dry_run:
+        from mukret.cli.collect_plan import print_plan
+
+        if save_calls is not None:
+            write_calls(calls, save_calls)
+        print_plan(calls, as_json=as_json)
+        return
+    target, tables = destinations(targets, then, source)
+    bounds = Bounds(size_of(max_body), max_time, timeout or calls.limits.timeout)
     folder = CaptureFolder(target)
     if save_calls is not None:
         write_calls(calls, save_calls)
-    answers: list[Answer] = []
-    with if_interrupted(f"whole answers stay in {target}"):
-        for answer in collect(calls, folder, bounds=bounds):
-            answers.append(answer)
-            logger.info("%s: %d, %d bytes, %s", answer.url, answer.status, answer.size, answer.problem or answer.file)
-            if not as_json and not quiet and answer.problem is None:
-                _print_kept(answer, target)
-            elif not as_json and answer.problem is not None and len(calls.calls) > 1:
-                _print_apart(answer, target)
-    if as_json:
-        click.echo(json.dumps([answer.record() for answer in answers], indent=2, ensure_ascii=False))
-    apart = [answer for answer in answers if answer.problem]
-    if len(apart) == len(answers):
-        raise _none_kept(apart, target)
-    if not quiet and not as_json:
-        _print_next(target, folder.before, {answer.url for answer in answers}, save_calls)
-    ctx.exit(1 if apart or any(answer.bad_documents for answer in answers) else 0)
+    how = _Run(calls, folder, bounds, source, logger, since_last=since_last, go_on=go_on, anew=anew)
+    code = how.collect(save_calls, then=then is not None, quiet=quiet, as_json=as_json, verbose=verbose)
+    if then is not None and tables is not None:
+        code = max(code, _extracted(then, target, tables, quiet=quiet))
+    ctx.exit(code)
 
 
-class _Given:
-    """What was typed besides the address."""
+class _Run:
+    """One collection for the command line."""
 
     def __init__(
         self,
-        headers: tuple[str, ...],
-        query: tuple[str, ...],
-        header_from: tuple[tuple[str, str], ...],
-        query_from: tuple[tuple[str, str], ...],
-        basic: tuple[str, str] | None,
-        bearer: str | None,
+        calls: Calls,
+        folder: CaptureFolder,
+        bounds: Bounds,
+        source: str,
+        logger: logging.Logger,
+        *,
+        since_last: bool,
+        go_on: bool,
+        anew: bool,
     ) -> None:
-        from mukret.collect import Basic, Bearer, Secret
+        from mukret.collect import Manner
+        from mukret.collect.masking import Masker
         from mukret.errors import UsageError
 
-        if basic and bearer:
-            raise UsageError("usage", "--basic and --bearer exclude each other")
-        typed = [_pair(text, ":", "--header", "'NAME: VALUE'") for text in headers]
-        self.headers: tuple[tuple[str, Value], ...] = (*typed, *((name, Secret(var)) for name, var in header_from))
-        typed = [_pair(text, "=", "--query", "NAME=VALUE") for text in query]
-        self.query: tuple[tuple[str, Value], ...] = (*typed, *((name, Secret(var)) for name, var in query_from))
-        self.sign_in = Basic(*map(Secret, basic)) if basic else Bearer(Secret(bearer)) if bearer else None
+        if go_on and anew:
+            raise UsageError("usage", "--go-on and --anew exclude each other")
+        self.calls = calls
+        self.folder = folder
+        self.bounds = bounds
+        self.logger = logger
+        self.source = Masker().url(source) if calls.by_hand else source.replace("\\", "/").rpartition("/")[2]
+        self.manner = Manner(self.source, since_last, anew, go_on)
 
-    def calls(self, source: str) -> Calls:
-        from mukret.collect import Calls, load_calls
-        from mukret.collect.calls import call_for
-        from mukret.errors import UsageError
+    def collect(self, save_calls: str | None, *, then: bool, quiet: bool, as_json: bool, verbose: int) -> int:
+        """Collects, prints what came, and gives the exit code."""
+        from mukret.cli.collect_view import View
+        from mukret.collect import Collection
+        from mukret.errors import if_interrupted
 
-        if "://" in source or not source.endswith((".yaml", ".yml")):
-            base, call = call_for(source, self.query)
-            return Calls(base, (call,), self.headers, self.sign_in)
-        if self.headers or self.query or self.sign_in:
-            raise UsageError("usage", "headers, query and sign-in stand in the calls file", hint=f"edit {source}")
-        return load_calls(source)
+        view = View(self.calls, str(self.folder.path), self.logger, quiet=quiet or as_json, verbose=verbose > 0)
+        collection = Collection(self.calls, self.folder, bounds=self.bounds, manner=self.manner, watcher=view)
+        outcome = f"what is whole stays in {self.folder.path}; the same command goes on there"
+        answers: list[Answer] = []
+        with if_interrupted(outcome):
+            try:
+                with view.progress(collection.report):
+                    for answer in collection:
+                        view.answered(answer)
+                        if as_json or self.calls.by_hand or answer.problem:
+                            answers.append(answer)
+            except Exception as error:
+                self.logger.error("%s", error)
+                view.print_report(collection.report, ended=False)
+                raise
+        report = collection.report
+        if as_json:
+            click.echo(json.dumps(_as_json(report, answers), indent=2, ensure_ascii=False))
+        self.refuse_nothing(collection, answers)
+        view.print_report(report, ended=True)
+        view.print_next(self.folder, report, answers, save_calls, then=then)
+        return 1 if report.findings else 0
 
+    def refuse_nothing(self, collection: Collection, answers: list[Answer]) -> None:
+        """Raises InputError where none of the answers is data."""
+        from mukret.cli.collect_view import none_kept
 
-def _pair(text: str, mark: str, option: str, form: str) -> tuple[str, str]:
-    from mukret.collect.calls import SET_BY_THE_TRANSFER
-    from mukret.errors import UsageError
-
-    name, found, value = text.partition(mark)
-    if not found or not name.strip():
-        raise UsageError("usage", f"{option} wants {form}", hint=f"{option} {form}")
-    if mark == ":" and name.strip().lower() in SET_BY_THE_TRANSFER:
-        raise UsageError(
-            "usage", f"{option} {name.strip()}: that header follows from what is sent", hint="leave it out"
-        )
-    if mark == ":" and not (text.isascii() and text.isprintable()):
-        raise UsageError("usage", f"{option} {name.strip()}: a header holds printable ASCII only")
-    return name.strip(), value.strip() if mark == ":" else value
-
-
-def _print_kept(answer: Answer, target: str) -> None:
-    from mukret.collect.collect import status_text
-    from mukret.text import counted, escaped
-
-    click.secho(escaped(answer.url), bold=True, err=True)
-    media_type = answer.media_type or "no media type"
-    line = (
-        f"  {status_text(answer.status)}, {escaped(media_type)}, {counted(answer.size, 'byte')}, {answer.seconds:.2f} s"
-    )
-    click.echo(line, err=True)
-    what = counted(answer.documents, "document")
-    click.echo(f"  {what} in {target.rstrip('/')}/{answer.file}", err=True)
-    if answer.bad_documents:
-        bad = counted(answer.bad_documents, "document")
-        click.secho(f"  {bad} in it can't be read: mukret survey shows which", fg="yellow", err=True)
+        apart = [answer for answer in answers if answer.problem and not answer.ends_list]
+        if apart and not collection.report.pages:
+            raise none_kept(apart, str(self.folder.path))
 
 
-def _print_apart(answer: Answer, target: str) -> None:
-    from mukret.text import escaped
-
-    click.secho(escaped(answer.url), bold=True, err=True)
-    click.secho(
-        f"  {escaped(answer.problem or '')}: kept apart, {target.rstrip('/')}/{answer.file}", fg="yellow", err=True
-    )
-    if answer.said:
-        click.secho(f"  it begins: {escaped(answer.said[:SAID])}", dim=True, err=True)
+def _as_json(report: Report, answers: list[Answer]) -> dict[str, object]:
+    return {**report.as_json(), "answers": [answer.record(report.round) for answer in answers]}
 
 
-def _none_kept(apart: list[Answer], target: str) -> Exception:
-    from mukret.documents import WHAT_TO_DO
-    from mukret.errors import InputError
-    from mukret.text import shortened
+def _extracted(rules: str, target: str, tables: str, *, quiet: bool) -> int:
+    """Runs `extract` on the newest answers, as it would be typed."""
+    from mukret.cli.console import next_step
+    from mukret.cli.main import main
 
-    first = apart[0]
-    if len(apart) > 1:
-        return InputError("set-apart", f"none of {len(apart)} answers is data", place=f"{target.rstrip('/')}/apart")
-    hint = f"it begins: {shortened(' '.join(first.said.split()), SAID)}" if first.said else None
-    if first.status in (401, 403):
-        hint = "sign in: --bearer VARIABLE, or --basic VARIABLE VARIABLE" + (f"; {hint}" if hint else "")
-    if first.finding and first.finding.excerpt.strip():
-        hint = WHAT_TO_DO[first.finding.sort]
-    error = InputError(
-        "set-apart", f"{first.url}: {first.problem}", place=f"{target.rstrip('/')}/{first.file}", hint=hint
-    )
-    if first.finding and first.finding.excerpt.strip():
-        error.pointer = (first.finding.excerpt, first.finding.caret)
-    return error
-
-
-def _print_next(target: str, before: Sequence[str], now: set[str], save_calls: str | None) -> None:
-    from mukret.text import counted
-
-    if before:
-        click.echo(
-            f"  beside {counted(len(before), 'answer')} from before: a run reads all that is kept there", err=True
-        )
-    again = sum(url in now for url in before)
-    if again:
-        same = "the same address" if len(now) == 1 else "the same addresses"
-        click.echo(f"  {again:,} of them from {same}: --newest reads the newest answer of each alone", err=True)
-    click.echo("\nNext:", err=True)
-    next_step("survey", target, *(["--newest"] if again else []))
-    if save_calls:
-        next_step("collect", save_calls, "--to", target)
-
-
-def _size(text: str) -> int:
-    from mukret.collect.bounds import parse_size
-    from mukret.errors import UsageError
-
-    try:
-        return parse_size(text)
-    except ValueError:
-        raise UsageError(
-            "usage", f"--max-body can't be {text!r}", hint="a size: 500MB, 2GB, or a number of bytes"
-        ) from None
+    arguments = ["extract", rules, target, "--newest", "--to", tables]
+    if not quiet:
+        click.echo(err=True)
+        next_step(*arguments)
+    code = main.main([*arguments, *(["--quiet"] if quiet else [])], standalone_mode=False, prog_name="mukret")
+    return code if isinstance(code, int) else 0

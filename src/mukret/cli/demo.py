@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shlex
 from pathlib import Path
 
@@ -18,7 +19,7 @@ NEXT = (
     ("see what is in the feed that the rules don't expect", "mukret check {rules} {to}/feed"),
     ("change a rule and look again", "mukret preview {rules} {to}/feed --table sailings"),
     ("let only a clean run through", "mukret extract {rules} {to}/feed --to {to}/tables --max-rejects 1%"),
-    ("ask a service for responses: the sample's own, simulated, says how", "mukret standin"),
+    ("keep the sample's service running, and ask it yourself: it says how", "mukret standin"),
 )
 
 
@@ -40,11 +41,31 @@ def command(target: str) -> None:
     _step("Are the rules in order? Do their examples hold?", ["check", rules])
     _step("What do they make of the feed?", ["preview", rules, feed, "--table", "bookings", "--rows", "4"])
     _step("The job itself: every table, and every reject on record.", ["extract", rules, feed, "--to", tables])
+    _ask_the_service(target)
     click.echo()
     click.secho("Next:", bold=True)
     for what, line in NEXT:
         click.echo(f"  {what}")
         click.secho(f"    {line.format(to=shlex.quote(target), rules=shlex.quote(rules))}", fg="green")
+
+
+def _ask_the_service(target: str) -> None:
+    """Collects from the sample's service, which runs on this machine as long as that takes."""
+    from mukret.cli.standin import DEFAULT_PORT
+    from mukret.errors import OutputError
+    from mukret.sample.service import PASSWORD, USER, standing_in
+
+    why = "The same out of a service (the sample's own, simulated): sign in, page by page, what hangs on each port."
+    calls, rules = f"{target}/service.calls.yaml", f"{target}/service.rules.yaml"
+    arguments = ["collect", calls, "--to", f"{target}/kept", "--then", rules, "--to", f"{target}/service-tables"]
+    os.environ |= {"FERRY_USER": USER, "FERRY_PASSWORD": PASSWORD}
+    try:
+        with standing_in(DEFAULT_PORT):
+            _step(why, arguments)
+    except OutputError as error:
+        if error.code != "port-taken":
+            raise
+        click.echo(f"\n# Left out: asking a service. {error.message}")
 
 
 def _copy_sample(target: str) -> None:

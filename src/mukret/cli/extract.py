@@ -18,6 +18,7 @@ from mukret.cli.options import (
     loaded_rules,
     newest_option,
     output_options,
+    print_earlier,
     rules_argument,
     set_up_logging,
     sources_of,
@@ -207,6 +208,7 @@ def _report(run: Run, notices: list[Notice], target: str, skipped: int, *, verbo
     click.echo(_headline(documents, len(run.sources), target), err=True)
     if skipped:
         click.echo(f"{counted(skipped, 'file')} passed over: taken before", err=True)
+    print_earlier(run.sources)
     if verbose:
         for source in run.sources:
             packed = f", {source.compression}" if source.compression else ""

@@ -46,6 +46,19 @@ def sources_of(files: Sequence[str]) -> list[Source]:
     return find_sources(files, newest=click.get_current_context().meta.get(_NEWEST, False))
 
 
+def print_earlier(sources: Sequence[Source]) -> None:
+    """Says which of the answers that were read are earlier ones of addresses that were asked again."""
+    from mukret.text import counted
+
+    earlier = sorted(source.origin.fetched_at or "" for source in sources if source.origin and source.origin.superseded)
+    if not earlier:
+        return
+    first, last = earlier[0][:10], earlier[-1][:10]
+    when = f"of {first}" if first == last else f"of {first} to {last}"
+    which = f"{counted(len(earlier), 'earlier answer')} {when}" if first else counted(len(earlier), "earlier answer")
+    click.echo(f"read too: {which}, of addresses that were asked again since (--newest leaves them out)", err=True)
+
+
 def loaded_rules(file: str, inputs: Sequence[str] = ()) -> Rules:
     """The rules in a file. Raises RulesError, and UsageError where data stands in their place."""
     from mukret.errors import MukretError, UsageError
@@ -66,6 +79,16 @@ def loaded_rules(file: str, inputs: Sequence[str] = ()) -> Rules:
             hint = f"mukret draft {shlex.quote(file)} --out feed.rules.yaml begins one"
             raise UsageError("usage", f"{file} is data, not a rules file", hint=hint) from None
         raise
+
+
+_CALLS = re.compile(rb"""^[\s{]*["']?(calls|sign_in)["']?\s*:""", re.MULTILINE)
+_TABLES = re.compile(rb"""^[\s{]*["']?tables["']?\s*:""", re.MULTILINE)
+
+
+def looks_like_calls(file: str) -> bool:
+    """Whether it is a calls file and no rules file."""
+    beginning = _beginning_of(file)
+    return _CALLS.search(beginning) is not None and _TABLES.search(beginning) is None
 
 
 _BEGINNING = 65_536

@@ -6,18 +6,27 @@ from typing import TYPE_CHECKING
 
 import click
 
+from mukret.cli.console import next_step
 from mukret.cli.options import (
     examples,
     files_argument,
     json_option,
     newest_option,
     output_options,
+    print_earlier,
     set_up_logging,
     sources_of,
 )
+from mukret.text import escaped, shortened
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from mukret.documents import Source
     from mukret.paths import Path
+    from mukret.survey.report import SurveyReport
+
+MOST_ADDRESSES = 8
 
 
 @click.command(
@@ -65,7 +74,27 @@ def command(
         from mukret.cli.survey_view import print_survey
 
         print_survey(report, files, quiet=quiet, details=verbose > 0)
+        if not quiet:
+            print_earlier(sources)
+            _print_addresses(report, sources, files)
     ctx.exit(1 if report.bad_documents or not report.roots else 0)
+
+
+def _print_addresses(report: SurveyReport, sources: Sequence[Source], files: Sequence[str]) -> None:
+    """Says which places lead on at the service that the documents came from, and what to type."""
+    from mukret.survey.addresses import addresses_at
+
+    urls = [source.origin.url for source in sources if source.origin and source.origin.url]
+    places = addresses_at(report, urls) if urls and report.path is None else []
+    if not places:
+        return
+    click.echo("\nAddresses at the same service, to be asked for as well:", err=True)
+    for place in places[:MOST_ADDRESSES]:
+        click.echo(f"  {escaped(place.path)}: {shortened(escaped(place.example))}", err=True)
+    if len(places) > MOST_ADDRESSES:
+        click.echo(f"  … and {len(places) - MOST_ADDRESSES} more places", err=True)
+    url = urls[0] if len(set(urls)) == 1 else "URL"
+    next_step("collect", url, "--follow", places[0].path, "--to", files[0])
 
 
 def _parsed(path: str | None) -> Path | None:

@@ -1,10 +1,12 @@
 """Asking a service for responses and keeping each as it came."""
 
 from mukret.collect.bounds import Bounds
-from mukret.collect.calls import Basic, Bearer, Call, Calls, Secret
-from mukret.collect.calls_file import load_calls, write_calls
-from mukret.collect.collect import Answer, collect
+from mukret.collect.calls import Basic, Bearer, Call, Calls, Limits, Secret
+from mukret.collect.calls_file import load_calls, parse_calls
+from mukret.collect.calls_writing import write_calls
+from mukret.collect.collect import Collection, Manner
 from mukret.collect.folder import CaptureFolder
+from mukret.collect.report import Answer, Report
 
 __all__ = [
     "Answer",
@@ -14,8 +16,12 @@ __all__ = [
     "Call",
     "Calls",
     "CaptureFolder",
+    "Collection",
+    "Limits",
+    "Manner",
+    "Report",
     "Secret",
-    "collect",
     "load_calls",
+    "parse_calls",
     "write_calls",
 ]

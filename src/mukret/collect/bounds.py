@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import socket
 import threading
+from collections import deque
 from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass
@@ -12,6 +13,8 @@ from typing import Any, Self
 
 _SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*(|k|M|G|T|Ki|Mi|Gi|Ti)B?")
 _UNITS = {"": 1, "k": 10**3, "M": 10**6, "G": 10**9, "T": 10**12, "Ki": 2**10, "Mi": 2**20, "Gi": 2**30, "Ti": 2**40}
+MOST_CONNECTIONS = 4
+"""A client of one thread has one connection, or one to each of few origins."""
 
 
 @dataclass(frozen=True)
@@ -40,12 +43,30 @@ def parse_size(text: str) -> int:
     return int(float(match[1]) * _UNITS[match[2]])
 
 
+class Sockets:
+    """The connections of a client, so that one that waits for them can be freed from outside."""
+
+    def __init__(self) -> None:
+        self.open: deque[socket.socket] = deque(maxlen=MOST_CONNECTIONS)
+
+    def note(self, event: str, info: dict[str, Any]) -> None:
+        """Called by the client with all that happens to a request (httpx's extension `trace`)."""
+        if event == "connection.connect_tcp.complete":
+            self.open.append(info["return_value"].get_extra_info("socket"))
+
+    def cut(self) -> None:
+        """Ends every connection."""
+        for connected in list(self.open):
+            with suppress(OSError):
+                connected.shutdown(socket.SHUT_RDWR)
+
+
 class Deadline:
     """Ends connections after a time, so that nobody waits any longer for what drips out of them; `passed` says that."""
 
-    def __init__(self, seconds: float) -> None:
+    def __init__(self, seconds: float, sockets: Sockets) -> None:
         self.passed = False
-        self.sockets: list[socket.socket] = []
+        self.sockets = sockets
         self.timer = threading.Timer(seconds, self.end)
         self.timer.daemon = True
 
@@ -56,16 +77,9 @@ class Deadline:
     def __exit__(self, *_: object) -> None:
         self.timer.cancel()
 
-    def note(self, event: str, info: dict[str, Any]) -> None:
-        """Called by the client with all that happens to a request (httpx's extension `trace`)."""
-        if event == "connection.connect_tcp.complete":
-            self.sockets.append(info["return_value"].get_extra_info("socket"))
-
     def end(self) -> None:
         self.passed = True
-        for connected in self.sockets:
-            with suppress(OSError):
-                connected.shutdown(socket.SHUT_RDWR)
+        self.sockets.cut()
 
     def bounded(self, body: Iterable[bytes], most: int) -> Iterator[bytes]:
         """A body as it comes. Raises TooLarge, and TooSlow: the end of a connection may look like the end of a body."""

@@ -1,29 +1,20 @@
-"""What is to be asked of a service."""
+"""What is to be asked of a service: the model of a calls file."""
 
 from __future__ import annotations
 
-import base64
-import json
 import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
-from functools import cached_property
-from urllib.parse import parse_qsl, quote, quote_plus, urlencode, urlsplit, urlunsplit
+from urllib.parse import parse_qsl, urlsplit
 
 from mukret.errors import UsageError
+from mukret.paths import Path
+from mukret.values import JsonValue
 
-SENSITIVE = re.compile(
-    r"authori[sz]ation|cookie|passw|secret|token|api[-_]?key|^key$|[-_]key$|signature|^sig$|credential|session|^pass$",
-    re.I,
-)
-"""Names of headers and query members whose values are nobody else's business."""
 SET_BY_THE_TRANSFER = frozenset(
     ["accept-encoding", "connection", "content-length", "expect", "te", "trailer", "transfer-encoding", "upgrade"]
 )
 """Headers that follow from what is sent and how."""
-MASK = "***"
-SHORTEST_PART = 6
-"""So many characters of a secret are masked as well, where a text was cut."""
 
 
 @dataclass(frozen=True)
@@ -47,6 +38,20 @@ class Secret:
 
 
 Value = str | Secret
+"""A text, in which `{name}` stands for a variable, or a secret."""
+Pairs = tuple[tuple[str, Value], ...]
+
+
+@dataclass(frozen=True)
+class Body:
+    """What a request sends. `content` is a JSON value (or the members of a form) whose texts may be variables, and in
+    which secrets may stand; `form`: sent as application/x-www-form-urlencoded, not as JSON."""
+
+    content: JsonValue
+    form: bool = False
+
+
+# ---- signing in
 
 
 @dataclass(frozen=True)
@@ -65,106 +70,276 @@ class Bearer:
 
 
 @dataclass(frozen=True)
-class Call:
-    """One address to get: the rest of it after the base."""
+class OAuth2:
+    """Client credentials (RFC 6749, section 4.4). `token` is the address that gives tokens, absolute or below the base;
+    `in_body`: the client's id and secret are sent in the body, not by Basic authentication."""
+
+    token: str
+    client: Secret
+    secret: Secret
+    scope: str | None = None
+    in_body: bool = False
+
+
+@dataclass(frozen=True)
+class Lasts:
+    """How long a kept value is good: `path` finds a number of `unit` seconds, or (`until`) an instant."""
+
+    path: Path
+    unit: float = 1.0
+    until: bool = False
+
+
+@dataclass(frozen=True)
+class Kept:
+    """A value that is kept from the response to a sign-in, found by a path in its body or in a header."""
 
     name: str
-    get: str
-    query: tuple[tuple[str, Value], ...] = ()
+    path: Path | None
+    header: str | None = None
+    lasts: Lasts | None = None
+
+
+@dataclass(frozen=True)
+class SignInCall:
+    """A request whose response gives what the others need: values, cookies or both. `address` as in OAuth2."""
+
+    method: str
+    address: str
+    query: Pairs = ()
+    headers: Pairs = ()
+    body: Body | None = None
+    keep: tuple[Kept, ...] = ()
+
+
+SignIn = Basic | Bearer | OAuth2 | SignInCall
+
+
+# ---- pages
+
+
+@dataclass(frozen=True)
+class InQuery:
+    """A member of the query; a variable of the address, if that has one of this name."""
+
+    name: str
+
+
+@dataclass(frozen=True)
+class InHeader:
+    """A header of the request."""
+
+    name: str
+
+
+@dataclass(frozen=True)
+class InBody:
+    """A place in the request's JSON body: names and indexes from its root."""
+
+    steps: tuple[str | int, ...]
+    text: str = field(compare=False, default="")
+
+
+Target = InQuery | InHeader | InBody
+
+
+@dataclass(frozen=True)
+class Ends:
+    """What tells the last page, besides what each kind of paging has: `more` finds false there, `total` how many
+    records there are in all, `pages` how many pages; `records` finds the records of a page."""
+
+    records: Path | None = None
+    total: Path | None = None
+    pages: Path | None = None
+    more: Path | None = None
+
+
+@dataclass(frozen=True)
+class CursorPages:
+    """The next page is asked for by a cursor of this one, in its body (`path`) or in a header."""
+
+    path: Path | None
+    header: str | None
+    target: Target
+    ends: Ends = Ends()
+
+
+@dataclass(frozen=True)
+class LinkPages:
+    """The address of the next page stands in the header Link (RFC 8288), with this relation."""
+
+    relation: str
+    ends: Ends = Ends()
+
+
+@dataclass(frozen=True)
+class AddressPages:
+    """The address of the next page stands in the body."""
+
+    path: Path
+    ends: Ends = Ends()
+
+
+@dataclass(frozen=True)
+class NumberPages:
+    """Pages have numbers, from `first` on."""
+
+    target: Target
+    first: int = 1
+    ends: Ends = Ends()
+
+
+@dataclass(frozen=True)
+class OffsetPages:
+    """A page begins at a record, counted from `first` on; the next one after as many as came, or after `step`."""
+
+    target: Target
+    first: int = 0
+    step: int | None = None
+    ends: Ends = Ends()
+
+
+Pages = CursorPages | LinkPages | AddressPages | NumberPages | OffsetPages
+
+
+# ---- calls
+
+
+@dataclass(frozen=True)
+class OncePer:
+    """Asked once for each record of an earlier call's answers. `rows` finds the records (None: the answer itself, of
+    which a path may find several values, each a record); the paths of `variables` go on from there."""
+
+    call: str
+    rows: Path | None = None
+    variables: tuple[tuple[str, Path], ...] = ()
+
+
+@dataclass(frozen=True)
+class Call:
+    """One address, its pages and what it hangs on. `address` is a URI Template (RFC 6570) that goes on from the base;
+    where it is None, `url` finds addresses in the records of `once_per`."""
+
+    name: str
+    address: str | None
+    query: Pairs = ()
+    headers: Pairs = ()
+    method: str = "GET"
+    body: Body | None = None
+    url: Path | None = None
+    pages: Pages | None = None
+    once_per: OncePer | None = None
+
+
+@dataclass(frozen=True)
+class Limits:
+    """How a service is treated. `per_second`: requests that begin in a second; `tries`: of one request, all told;
+    `timeout`: seconds of silence; `pages`: of one call; `pause`: seconds before the second try, doubled before each
+    further one; `longest_wait`: seconds beyond which a Retry-After ends the collection."""
+
+    per_second: float = 5.0
+    at_once: int = 1
+    tries: int = 5
+    timeout: float = 30.0
+    pages: int = 1000
+    pause: float = 1.0
+    longest_wait: float = 120.0
 
 
 @dataclass(frozen=True)
 class Calls:
-    """Calls of one service, with what they have in common."""
+    """Calls of one service, with what they have in common. `constants` are variables of all of them; `origins`: where
+    else addresses that were found may lead, without credentials. `by_hand`: one address that was typed, so that what is
+    no JSON is told at once and not tried again."""
 
     base: str
     calls: tuple[Call, ...]
-    headers: tuple[tuple[str, Value], ...] = ()
-    sign_in: Basic | Bearer | None = None
-
-    def address(self, call: Call) -> str:
-        """Base and call put together. Whatever the call says, it stays at the base: there the secrets belong."""
-        return f"{self.base.rstrip('/')}/{call.get.lstrip('/')}"
+    headers: Pairs = ()
+    sign_in: SignIn | None = None
+    query: Pairs = ()
+    constants: tuple[tuple[str, Value], ...] = ()
+    origins: tuple[str, ...] = ()
+    limits: Limits = Limits()
+    by_hand: bool = field(default=False, compare=False)
 
     def secrets(self) -> Iterator[Secret]:
-        values = [value for _, value in self.headers] + [value for call in self.calls for _, value in call.query]
-        yield from (value for value in values if isinstance(value, Secret))
-        if isinstance(self.sign_in, Basic):
-            yield from (self.sign_in.user, self.sign_in.password)
-        elif self.sign_in:
-            yield self.sign_in.token
+        """Every secret that is sent anywhere."""
+        pairs = [*self.headers, *self.query, *self.constants]
+        for call in self.calls:
+            pairs += [*call.query, *call.headers]
+            yield from secrets_in(call.body.content if call.body else None)
+        match self.sign_in:
+            case Basic(user, password):
+                yield from (user, password)
+            case Bearer(token):
+                yield token
+            case OAuth2(client=client, secret=secret):
+                yield from (client, secret)
+            case SignInCall(query=query, headers=headers, body=body):
+                pairs += [*query, *headers]
+                yield from secrets_in(body.content if body else None)
+        yield from (value for _, value in pairs if isinstance(value, Secret))
+
+    def call(self, name: str) -> Call:
+        return next(call for call in self.calls if call.name == name)
+
+    def children(self, name: str) -> list[Call]:
+        """The calls that are asked once per record of this one."""
+        return [call for call in self.calls if call.once_per and call.once_per.call == name]
+
+    @property
+    def base_origin(self) -> str:
+        return origin_of(self.base)
 
 
-@dataclass(frozen=True)
-class Masker:
-    """Takes secrets out of texts that are printed or kept."""
-
-    secrets: frozenset[str] = field(default_factory=frozenset)
-
-    @staticmethod
-    def of(calls: Calls, environment: Mapping[str, str]) -> Masker:
-        known = {secret.value(environment) for secret in calls.secrets()}
-        known |= {value for name, value in calls.headers if isinstance(value, str) and SENSITIVE.search(name)}
-        if isinstance(calls.sign_in, Basic):
-            pair = calls.sign_in.user.value(environment), calls.sign_in.password.value(environment)
-            known.add(_base64(":".join(pair)))
-        return Masker(frozenset(known))
-
-    @cached_property
-    def forms(self) -> list[str]:
-        """All ways in which a secret may stand in a text, longer ones first."""
-        found = set()
-        for secret in self.secrets:
-            found |= {secret, quote(secret, safe=""), quote_plus(secret), json.dumps(secret)[1:-1], _base64(secret)}
-        return sorted(found | {form.lower() for form in found}, key=len, reverse=True)
-
-    def text(self, text: str) -> str:
-        for form in self.forms:
-            text = text.replace(form, MASK)
-        return text
-
-    def excerpt(self, text: str) -> str:
-        """The same for a text that was cut out of a longer one, so that a secret may stand in it in part."""
-        text = self.text(text)
-        for form in self.forms:
-            for length in range(len(form) - 1, SHORTEST_PART - 1, -1):
-                text = text.replace(form[:length], MASK).replace(form[-length:], MASK)
-        return text
-
-    def url(self, url: str) -> str:
-        """An address without user and password, the values of telling query members masked."""
-        parts = urlsplit(url)
-        host = parts.netloc.rpartition("@")[2]
-        pairs = parse_qsl(parts.query, keep_blank_values=True)
-        query = parts.query
-        if any(SENSITIVE.search(name) for name, _ in pairs):
-            query = urlencode([(name, MASK if SENSITIVE.search(name) else value) for name, value in pairs], safe="*")
-        return self.text(urlunsplit((parts.scheme, host, parts.path, query, "")))
+def secrets_in(content: JsonValue) -> Iterator[Secret]:
+    """The secrets in a body."""
+    if isinstance(content, Secret):
+        yield content
+    elif isinstance(content, dict):
+        for value in content.values():
+            yield from secrets_in(value)
+    elif isinstance(content, list):
+        for value in content:
+            yield from secrets_in(value)
 
 
-def _base64(text: str) -> str:
-    return base64.b64encode(text.encode()).decode().rstrip("=")
+_PORTS = {"http": 80, "https": 443}
 
 
-def call_for(url: str, query: tuple[tuple[str, Value], ...] = ()) -> tuple[str, Call]:
+def origin_of(url: str) -> str:
+    """Scheme, host and port of an address (RFC 6454), the port always there. Raises ValueError."""
+    parts = urlsplit(url)
+    if parts.scheme not in _PORTS or not parts.hostname:
+        raise ValueError(url)
+    return f"{parts.scheme}://{parts.hostname}:{parts.port or _PORTS[parts.scheme]}"
+
+
+def call_for(url: str, query: Pairs = ()) -> tuple[str, Call]:
     """The base and the call that an address stands for. Raises UsageError."""
-    try:
-        parts = urlsplit(url)
-        port_is_right = parts.port is None or parts.port > 0
-    except ValueError:
-        port_is_right = False
-    if not port_is_right or parts.scheme not in ("http", "https") or not parts.hostname:
-        raise UsageError(
-            "usage", "that is no address: it begins with http:// or https:// and a host", hint="quote it for the shell"
-        )
-    if "@" in parts.netloc:
-        raise UsageError(
-            "usage",
-            "the address holds a user name or a password",
-            hint="take it out; --basic USER_VARIABLE PASSWORD_VARIABLE reads both from the environment",
-        )
+    check_address(url)
+    parts = urlsplit(url)
     own = tuple(parse_qsl(parts.query, keep_blank_values=True))
-    name = re.sub(r"\W+", "_", parts.path.strip("/").rpartition("/")[2].partition(".")[0], flags=re.ASCII).strip("_")
+    address = parts.path.replace("{", "%7B").replace("}", "%7D") or "/"
+    return f"{parts.scheme}://{parts.netloc}", Call(call_name(parts.path), address, own + query)
+
+
+def check_address(url: str) -> None:
+    """Raises UsageError for what is no address, or holds a password."""
+    try:
+        origin_of(url)
+    except ValueError:
+        message = "that is no address: it begins with http:// or https:// and a host"
+        raise UsageError("usage", message, hint="quote it for the shell") from None
+    if "@" in urlsplit(url).netloc:
+        hint = "take it out; --basic USER_VARIABLE PASSWORD_VARIABLE reads both from the environment"
+        raise UsageError("usage", "the address holds a user name or a password", hint=hint)
+
+
+def call_name(text: str) -> str:
+    """A name for a call out of the path of an address, or the name of a member."""
+    last = text.strip("/").rpartition("/")[2].partition(".")[0]
+    name = re.sub(r"\W+", "_", last, flags=re.ASCII).strip("_")
     if not name or name[0].isdigit():
         name = f"response_{name}".rstrip("_")
-    return f"{parts.scheme}://{parts.netloc}", Call(name.lower()[:63], parts.path or "/", own + query)
+    return name.lower()[:63]

@@ -1,311 +1,294 @@
-"""Calls → answers, each kept as it came, beside what is known of it."""
+"""Calls → answers, each kept as it came, beside what is known of it.
+
+Requests are sent by as many threads as the calls allow. What came is looked at in the order in which it was asked
+for, so that answers have the same numbers however many threads there are, and in whichever process a round goes on.
+"""
 
 from __future__ import annotations
 
 import os
-import time
+import random
+from collections import deque
 from collections.abc import Iterator, Mapping
-from contextlib import contextmanager
-from dataclasses import dataclass, replace
-from datetime import UTC, datetime
-from http import HTTPStatus
-from typing import TYPE_CHECKING, Any
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
 
-from mukret.collect.bounds import Bounds, Deadline, TooLarge, TooSlow
-from mukret.collect.calls import MASK, Basic, Bearer, Call, Calls, Masker, Secret
-from mukret.collect.folder import CaptureFolder, Received
-from mukret.collect.unpacking import ACCEPTED, BadlyPacked, unpacked
-from mukret.documents import Finding, Source, read_batches
-from mukret.documents.glance import Skim
-from mukret.errors import InputError, MukretError, UsageError
-from mukret.version import __version__
+from mukret.collect.asking import Ask
+from mukret.collect.bounds import Bounds
+from mukret.collect.calls import Calls
+from mukret.collect.earlier import Earlier, KeptAnswer
+from mukret.collect.fetching import Fetcher, Try, Watcher, documents_in
+from mukret.collect.folder import CaptureFolder
+from mukret.collect.following import NotAsked, Why
+from mukret.collect.frontier import Frontier
+from mukret.collect.judging import Sort
+from mukret.collect.manners import Clock, RealClock
+from mukret.collect.masking import Masker
+from mukret.collect.paging import Last, Lost, More, Outlook, Page, outlook
+from mukret.collect.report import MOST_EXAMPLES, Answer, CallReport, Report
+from mukret.collect.rounds import Round, end_round, this_round
+from mukret.collect.templates import NotFilled
+from mukret.collect.wire import Writer
+from mukret.errors import InputError
+from mukret.paths import nearest_existing
+from mukret.values import JsonValue
 
-if TYPE_CHECKING:
-    import httpx
-
-MOST_REDIRECTS = 10
-LOOPBACK = ("localhost", "127.0.0.1", "::1")
 SAID = 300
 """Characters of a body that is no data that are shown."""
+MOST_IN_A_ROW = 10
+"""After so many requests in a row that had to be given up the service is taken to be away."""
 
 
 @dataclass(frozen=True)
-class Answer:
-    """What came of one call. `problem`: why the body is no data; `said`: how it begins then; `finding`: where it stops
-    being JSON. `url` has no secrets in it."""
+class Manner:
+    """How a collection goes about what was kept before. `source` names the calls file or the address;
+    `since_last`: only what changed is sent; `anew` and `go_on`: a new round although the last one did not end, or
+    the other way round."""
 
-    call: str
-    url: str
-    status: int
-    reason: str
-    media_type: str | None
-    fetched_at: str
-    seconds: float
-    size: int
-    sha256: str
-    file: str
-    documents: int
-    bad_documents: int
-    problem: str | None
-    said: str
-    finding: Finding | None
-
-    def record(self) -> dict[str, Any]:
-        """The line of `capture.jsonl`."""
-        record: dict[str, Any] = {
-            "call": self.call,
-            "variables": {},
-            "url": self.url,
-            "page": 1,
-            "status": self.status,
-            "media_type": self.media_type,
-            "fetched_at": self.fetched_at,
-            "bytes": self.size,
-            "sha256": self.sha256,
-            "file": self.file,
-        }
-        return record | ({"problem": self.problem} if self.problem else {})
+    source: str = ""
+    since_last: bool = False
+    anew: bool = False
+    go_on: bool = False
 
 
-def collect(
-    calls: Calls,
-    folder: CaptureFolder,
-    *,
-    bounds: Bounds = Bounds(),  # noqa: B008  # it is frozen
-    environment: Mapping[str, str] = os.environ,
-) -> Iterator[Answer]:
-    """Asks each call once and keeps what comes.
+class Collection:
+    """One run. Iterate over it: it gives each answer once it is kept; `report` has the counts."""
 
-    Raises UsageError for a secret that the environment lacks or that can't be sent, InputError if the service is not
-    reached or an answer is cut off or beyond the bounds, OutputError if the folder can't be written.
-    """
-    masker = Masker.of(calls, environment)
-    import httpx
-
-    headers, sign_in = _headers(calls, environment), _sign_in(calls, environment)
-    with folder.alone():
-        for call in calls.calls:
-            url = httpx.URL(calls.address(call))
-            pairs = tuple((name, _plain(value, environment)) for name, value in call.query)
-            if pairs:
-                url = url.copy_merge_params(httpx.QueryParams(pairs))
-            # a proxy of the environment is for what is outside this machine
-            trust = url.host not in LOOPBACK
-            with (
-                Deadline(bounds.seconds) as deadline,
-                _translated(url, masker, bounds, deadline),
-                httpx.Client(timeout=bounds.silence, trust_env=trust) as client,
-            ):
-                request = _Request(client, url, headers, sign_in, bounds, deadline)
-                answer = _answer(request, call, folder, masker)
-            yield answer
-
-
-@dataclass
-class _Request:
-    client: httpx.Client
-    url: httpx.URL
-    headers: dict[str, str]
-    sign_in: Any
-    bounds: Bounds
-    deadline: Deadline
-
-    @contextmanager
-    def sent(self) -> Iterator[httpx.Response]:
-        """The answer, its body still to be read."""
-        extensions = {"trace": self.deadline.note}
-        with self.client.stream(
-            "GET", self.url, headers=self.headers, auth=self.sign_in, extensions=extensions
-        ) as found:
-            yield found
-
-    def body(self, response: httpx.Response) -> Iterator[bytes]:
-        """The body, unpacked. Raises BadlyPacked, TooLarge and TooSlow."""
-        body = unpacked(response.iter_raw(), response.headers.get("content-encoding", ""))
-        return self.deadline.bounded(body, self.bounds.body)
-
-
-def _plain(value: str | Secret, environment: Mapping[str, str]) -> str:
-    return value.value(environment) if isinstance(value, Secret) else value
-
-
-def _headers(calls: Calls, environment: Mapping[str, str]) -> dict[str, str]:
-    headers = {
-        "Accept": "application/json, */*;q=0.5",
-        "Accept-Encoding": ACCEPTED,
-        "User-Agent": f"mukret/{__version__}",
-    }
-    return headers | {name: _in_header(value, environment) for name, value in calls.headers}
-
-
-def _in_header(value: str | Secret, environment: Mapping[str, str]) -> str:
-    """A value that can stand in a header (RFC 9110). Raises UsageError, which does not show it."""
-    plain = _plain(value, environment)
-    if isinstance(value, Secret) and not (plain.isascii() and plain.isprintable()):
-        message = f"the variable {value.variable} holds a line break, or what a header can't hold"
-        raise UsageError(
-            "secret-missing", message, hint=f"set it anew: read -rs {value.variable}; export {value.variable}"
+    def __init__(
+        self,
+        calls: Calls,
+        folder: CaptureFolder,
+        *,
+        bounds: Bounds | None = None,
+        environment: Mapping[str, str] = os.environ,
+        manner: Manner = Manner(),  # it is frozen
+        watcher: Watcher | None = None,
+        clock: Clock | None = None,
+        chance: random.Random | None = None,
+    ) -> None:
+        """Raises UsageError for a secret that the environment lacks or that can't be sent."""
+        self.calls = calls
+        self.folder = folder
+        self.manner = manner
+        self.masker = Masker.of(calls, environment)
+        self.writer = Writer(calls, environment, self.masker)
+        self.report = Report({call.name: CallReport() for call in calls.calls})
+        self.clock = clock or RealClock()
+        self.fetcher = Fetcher(
+            calls,
+            folder,
+            bounds or Bounds(silence=calls.limits.timeout),
+            self.writer,
+            self.masker,
+            self.clock,
+            chance or random.Random(),
+            watcher or Watcher(),
+            self.report,
         )
-    return plain
+        self.earlier = Earlier()
+        self.in_a_row = 0
 
+    @property
+    def session(self) -> object:
+        return self.fetcher.session
 
-def _sign_in(calls: Calls, environment: Mapping[str, str]) -> Any:
-    import httpx
+    def __iter__(self) -> Iterator[Answer]:
+        """Asks each call and keeps what comes.
 
-    match calls.sign_in:
-        case Basic(user, password):
-            return httpx.BasicAuth(user.value(environment), password.value(environment))
-        case Bearer(token):
-            value = _in_header(token, environment)
+        Raises InputError if the service is not reached, refuses the sign-in or wants a longer pause than is allowed,
+        and if nothing could be kept; OutputError if the folder can't be written. What was kept stays.
+        """
+        with self.folder.alone():
+            round = this_round(self.folder, self.manner.source, anew=self.manner.anew, go_on=self.manner.go_on)
+            self.report.round = round.number
+            self.report.continued = round.began if round.continued else None
+            self.earlier = Earlier.of(self.folder.records(), round.number, since_last=self.manner.since_last)
+            pool = ThreadPoolExecutor(self.calls.limits.at_once, thread_name_prefix="ask")
+            try:
+                yield from self._asked(pool, round)
+            finally:
+                self.fetcher.stop()
+                pool.shutdown(cancel_futures=True)
+                self.fetcher.close()
+            end_round(self.folder, round, self.report.as_json())
+        given_up = self.report.given_up
+        if given_up and not self.report.pages and not self.report.apart:
+            raise given_up[0]
 
-            def bearer(request: httpx.Request) -> httpx.Request:
-                request.headers["Authorization"] = f"Bearer {value}"
-                return request
+    def _asked(self, pool: ThreadPoolExecutor, round: Round) -> Iterator[Answer]:
+        frontier = Frontier(self.calls, self.documents_of)
+        flying: deque[tuple[Ask, KeptAnswer | Future[Try]]] = deque()
+        while True:
+            while len(flying) < self.calls.limits.at_once and (following := frontier.next()) is not None:
+                begun = self._begun(following, pool)
+                flying.extend([begun] if begun else [])
+            if not flying:
+                break
+            ask, coming = flying.popleft()
+            if isinstance(coming, KeptAnswer):
+                self._kept_before(ask, coming, frontier)
+                continue
+            answer = self._settled(ask, coming.result(), frontier, round)
+            if answer is not None:
+                yield answer
+        for name, unmatched in frontier.unmatched.items():
+            if unmatched.path is not None and not unmatched.records:
+                near = nearest_existing(unmatched.path, unmatched.documents)
+                self.report.calls[name].unmatched = unmatched.path.text, near.text if near else None
 
-            return bearer
-    return None
+    def _begun(
+        self, following: Ask | NotAsked, pool: ThreadPoolExecutor
+    ) -> tuple[Ask, KeptAnswer | Future[Try]] | None:
+        """A request on its way, or what was kept of it before; None for what is not to be asked."""
+        if isinstance(following, NotAsked):
+            self._note_not_asked(following)
+            return None
+        ask = following
+        try:
+            shown, identity = self.writer.identity(ask)
+        except NotFilled as error:
+            self._note_not_asked(NotAsked(ask.call.name, Why.NOT_FILLED, str(error)))
+            return None
+        if not self.earlier.first_time(ask, identity):
+            self.report.calls[ask.call.name].asked_before += 1
+            return None
+        kept = self.earlier.kept(ask, shown)
+        if kept is not None:
+            return ask, kept
+        return ask, pool.submit(self.fetcher.fetch, ask, self.earlier.before(ask, shown))
 
+    def _note_not_asked(self, found: NotAsked) -> None:
+        counts = self.report.calls[found.call].not_asked
+        key = (found.why.value, self.masker.text(found.about))
+        if key in counts or len(counts) < MOST_EXAMPLES:
+            counts[key] += 1
+        else:
+            counts[found.why.value, ""] += 1
 
-def _answer(request: _Request, call: Call, folder: CaptureFolder, masker: Masker) -> Answer:
-    for _ in range(MOST_REDIRECTS):
-        begun = time.monotonic()
-        with request.sent() as response:
-            if response.next_request is None:
-                fetched_at = datetime.now(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
-                received = folder.receive(request.body(response))
-                seconds = time.monotonic() - begun
-                return _kept(response, received, folder, masker, call, fetched_at, seconds)
-            request.url = _followed(request.url, response.next_request.url, masker)
-    raise InputError("redirected", f"{masker.url(str(request.url))}: more than {MOST_REDIRECTS} redirects")
+    # ---- what came
 
+    def _kept_before(self, ask: Ask, kept: KeptAnswer, frontier: Frontier) -> None:
+        """An answer that an earlier process kept in this round: read again, to see what comes after it."""
+        report = self.report.calls[ask.call.name]
+        report.pages += 1
+        report.before += 1
+        page = Page(lambda: self.documents_of(kept.file), kept.headers, kept.url, kept.size)
+        ahead = outlook(ask, page, self.calls.limits.pages)
+        self._go_on(ask, ahead, kept.shown, kept.url, kept.file, frontier)
 
-def _followed(url: httpx.URL, target: httpx.URL, masker: Masker) -> httpx.URL:
-    """The address of a redirect, if it is of the same origin (RFC 6454): credentials stay at home."""
-    if (url.scheme, url.host, url.port) == (target.scheme, target.host, target.port):
-        return target
-    shown = masker.url(str(target))
-    raise InputError(
-        "redirected",
-        f"{masker.url(str(url))} sends on to another origin: {shown}",
-        hint="if you trust it, collect that address itself; nothing was sent there",
-    )
+    def _settled(self, ask: Ask, tried: Try, frontier: Frontier, round: Round) -> Answer | None:
+        report = self.report.calls[ask.call.name]
+        if tried.error is not None:
+            self._gave_up(report, tried.error, away=tried.away)
+            return None
+        answer = self._kept(ask, tried, round)
+        if answer.ends_list:
+            self._note_end(report, answer.outlook, answer.asked)
+        elif answer.problem is not None:
+            report.apart += 1
+            self._count_in_a_row(tried, answer)
+        else:
+            self.in_a_row = 0
+            report.pages += 1
+            report.unchanged += answer.unchanged
+            report.bytes += 0 if answer.unchanged else answer.size
+            report.bad_documents += answer.bad_documents
+            assert answer.outlook is not None
+            self._go_on(ask, answer.outlook, answer.asked, tried.url, answer.file, frontier)
+        if tried.too_long is not None:
+            raise self._later(answer, tried.too_long)
+        return answer
 
+    def _gave_up(self, report: CallReport, error: InputError, *, away: bool) -> None:
+        self.in_a_row += 1
+        if away or self.in_a_row >= MOST_IN_A_ROW:
+            raise error
+        report.given_up.append(error)
 
-def _kept(
-    response: httpx.Response,
-    received: Received,
-    folder: CaptureFolder,
-    masker: Masker,
-    call: Call,
-    fetched_at: str,
-    seconds: float,
-) -> Answer:
-    media_type = masker.text(response.headers.get("content-type", "").partition(";")[0].strip().lower()) or None
-    problem, finding, documents, bad = _judged(response.status_code, received)
-    problem = None if problem is None else masker.excerpt(problem)
-    if finding is not None:
-        finding = replace(finding, message=masker.excerpt(finding.message), **_masked_pointer(finding, masker))
-    said = "" if problem is None else masker.excerpt(_beginning(received))
-    file = received.keep() if problem is None else received.set_apart(media_type)
-    answer = Answer(
-        call.name,
-        masker.url(str(response.url)),
-        response.status_code,
-        response.reason_phrase,
-        media_type,
-        fetched_at,
-        seconds,
-        received.size,
-        received.sha256,
-        file,
-        documents,
-        bad,
-        problem,
-        said,
-        finding,
-    )
-    folder.note(answer.record())
-    return answer
+    def _count_in_a_row(self, tried: Try, answer: Answer) -> None:
+        if not tried.passing:
+            return
+        self.in_a_row += 1
+        if self.in_a_row >= MOST_IN_A_ROW:
+            message = f"{MOST_IN_A_ROW} requests in a row came to nothing, the last: {answer.url}: {answer.problem}"
+            raise InputError("not-reached", message, hint="the same command goes on where it stopped")
 
+    def _later(self, answer: Answer, seconds: float) -> InputError:
+        longest = self.calls.limits.longest_wait
+        message = f"{answer.url}: the service asks for a pause of {seconds:,.0f} s ({answer.problem})"
+        hint = f"the same command goes on then; limits: {{longest_wait: {longest:g}}} is how long is waited"
+        return InputError("asked-to-wait", message, hint=hint)
 
-def _judged(status: int, received: Received) -> tuple[str | None, Finding | None, int, int]:
-    """Why an answer is no data, if it is none; else how many documents it holds, and how many that can't be read."""
-    if not 200 <= status < 300:
-        return f"the service answered {status_text(status)}", None, 0, 0
-    if not received.size:
-        return "the body is empty", None, 0, 0
-    documents = 0
-    findings: list[Finding] = []
-    try:
-        for batch in read_batches([Source(str(received.part), named=False)], projection=Skim()):
-            documents += len(batch.documents)
-            findings += [bad.finding for bad in batch.bad]
-    except MukretError as error:
-        return f"the body can't be read: {error.message.partition(': ')[2]}", None, 0, 0
-    if not documents:
-        finding = findings[0] if findings else Finding("there is nothing in it")
-        return f"the body is not JSON: {finding.message}", finding, 0, len(findings)
-    return None, None, documents, len(findings)
+    def _kept(self, ask: Ask, tried: Try, round: Round) -> Answer:
+        """Puts an answer in its place and on record."""
+        reply, received, judgement = tried.reply, tried.received, tried.judgement
+        assert reply is not None and received is not None and judgement is not None
+        said = ""
+        media_type = self.masker.text(reply.media_type or "") or None
+        size, sha256 = received.size, received.sha256
+        before = tried.before
+        if judgement.sort is Sort.UNCHANGED and before is not None:
+            received.discard()
+            file, size, sha256 = before.file, before.size, before.sha256
+        elif judgement.problem is None:
+            file = received.keep()
+        else:
+            said = self.masker.excerpt(received.beginning(SAID))
+            file = received.set_apart(media_type, self.masker)
+            size, sha256 = received.size, received.sha256
+        headers = {name: self.masker.text(reply.headers[name]) for name in tried.telling if name in reply.headers}
+        answer = Answer(
+            ask.call.name,
+            ask.variables,
+            self.masker.url(reply.url) if tried.redirected else tried.shown,
+            tried.shown,
+            ask.first_url,
+            ask.page,
+            ask.call.method,
+            reply.status,
+            reply.reason,
+            media_type,
+            reply.fetched_at,
+            reply.seconds,
+            size,
+            sha256,
+            file,
+            judgement,
+            said,
+            tried.outlook,
+            self._header(reply.headers, "etag") or (before.etag if before else None),
+            self._header(reply.headers, "last-modified") or (before.last_modified if before else None),
+            headers,
+            tried.next_page,
+        )
+        self.folder.note(answer.record(round.number))
+        return answer
 
+    def _header(self, headers: Mapping[str, str], name: str) -> str | None:
+        value = headers.get(name)
+        return None if value is None or self.masker.text(value) != value else value
 
-def _masked_pointer(finding: Finding, masker: Masker) -> dict[str, Any]:
-    """The text around a mistake without secrets, and the place in it."""
-    before, after = (
-        masker.excerpt(part) for part in (finding.excerpt[: finding.caret], finding.excerpt[finding.caret :])
-    )
-    if masker.excerpt(finding.excerpt) != before + after:  # one stands at the place itself
-        return {"excerpt": MASK, "caret": 0}
-    return {"excerpt": before + after, "caret": len(before)}
+    # ---- what comes after
 
+    def _go_on(self, ask: Ask, ahead: Outlook, shown: str, url: str, file: str, frontier: Frontier) -> None:
+        report = self.report.calls[ask.call.name]
+        if isinstance(ahead, More):
+            frontier.add_page(ask.next(ahead.turn, ahead.count, shown, ahead.records))
+        else:
+            self._note_end(report, ahead, shown)
+        frontier.add_answer(ask, file, url)
 
-def status_text(status: int) -> str:
-    """`404 Not Found`."""
-    try:
-        return f"{status} {HTTPStatus(status).phrase}"
-    except ValueError:
-        return str(status)
+    def _note_end(self, report: CallReport, ahead: Outlook | None, shown: str) -> None:
+        if isinstance(ahead, Lost):
+            report.faults[ahead.fault] += 1
+            report.lost += [(Lost(ahead.fault, self.masker.text(ahead.about)), shown)]
+            del report.lost[MOST_EXAMPLES:]
+        elif isinstance(ahead, Last):
+            report.lists[ahead.end] += 1
+            if ahead.doubt is not None:
+                report.doubts[ahead.doubt] += 1
+            report.short += [(ahead, shown)] if ahead.short_of and len(report.short) < MOST_EXAMPLES else []
 
-
-def _beginning(received: Received) -> str:
-    with open(received.part, "rb") as file:
-        return file.read(4 * SAID).decode("utf-8", "replace")[:SAID].strip()
-
-
-@contextmanager
-def _translated(url: httpx.URL, masker: Masker, bounds: Bounds, deadline: Deadline) -> Iterator[None]:
-    """Turns what the client raises into errors of our own (at the one border to it)."""
-    import httpx
-
-    shown = masker.url(str(url))
-    try:
-        yield
-    except TooLarge:
-        message = f"{shown}: the answer is larger than {bounds.body:,} bytes, unpacked"
-        raise InputError("over-bounds", message, hint="nothing of it was kept; --max-body allows more") from None
-    except (httpx.HTTPError, httpx.InvalidURL, BadlyPacked, TooSlow) as error:
-        if deadline.passed:
-            message = f"{shown}: the answer did not come whole within {bounds.seconds:g} s"
-            raise InputError("over-bounds", message, hint="nothing of it was kept; --max-time allows more") from None
-        raise _not_reached(shown, masker.excerpt(_why(error)), error, bounds) from None
-
-
-def _not_reached(shown: str, why: str, error: Exception, bounds: Bounds) -> InputError:
-    import httpx
-
-    if isinstance(error, httpx.TimeoutException):
-        message, hint = f"{shown}: no answer within {bounds.silence:g} s", "--timeout allows more"
-    elif isinstance(error, httpx.RemoteProtocolError | httpx.ReadError):
-        message, hint = f"{shown}: the answer was cut off", "nothing of it was kept; try again"
-    elif isinstance(error, BadlyPacked):
-        message, hint = f"{shown}: the answer is not packed as it says: {error}", "nothing of it was kept; try again"
-    elif isinstance(error, httpx.LocalProtocolError):
-        message, hint = f"{shown}: that can't be asked: {why}", "look at the headers that are sent"
-    else:
-        message, hint = f"{shown}: {why}", "check the address, and whether the service is up"
-    return InputError("not-reached", message, hint=hint)
-
-
-def _why(error: BaseException) -> str:
-    """The words of the operating system, without its numbers."""
-    text = str(error) or type(error).__name__
-    return text.partition("] ")[2].lower() if text.startswith("[") else text.lower()
+    def documents_of(self, file: str) -> list[JsonValue]:
+        """The documents of a kept answer; those that can't be read were told of when it came."""
+        return documents_in(str(self.folder.path / file))

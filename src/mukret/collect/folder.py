@@ -1,45 +1,54 @@
 """The folder of a capture: every answer as it came, and a line about each.
 
-`pages/NNNNNN.json` holds what is data, `apart/NNNNNN.*` what is not; `capture.jsonl` says of each where it came from. A
-body is written beside its place and moved there when it is whole; its line is written after that, so that what the
-record names is always there.
+`pages/NNNNNN.json` holds what is data, `apart/NNNNNN.*` what is not; `capture.jsonl` says of each where it came from,
+and `rounds.jsonl` when the service was asked. A body is written beside its place and moved there when it is whole;
+its line is written after that, so that what the record names is always there. What was moved and has no line yet when
+the process is killed is taken away by the next one, which asks for it again.
 """
 
 from __future__ import annotations
 
 import hashlib
+import itertools
 import json
 import mimetypes
 import os
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
+from mukret.collect.masking import Masker
 from mukret.documents.archives import is_json_media_type
-from mukret.documents.captures import CAPTURE, capture_records
+from mukret.documents.captures import CAPTURE, CaptureRecord, capture_records
 from mukret.errors import OutputError
 from mukret.locks import hold
 
-PAGES, APART = "pages", "apart"
+PAGES, APART, ROUNDS = "pages", "apart", "rounds.jsonl"
+_PIECE = 1 << 20
 
 
 class CaptureFolder:
     """A folder to keep answers in: a new one, an empty one, or one that holds a capture already."""
 
     def __init__(self, path: str) -> None:
-        """Raises OutputError if the folder holds anything else, InputError if its record is broken."""
+        """Raises OutputError if the folder holds anything else."""
         self.path = Path(path)
+        self.parts = itertools.count(1)
+        self.last_number: int | None = None
         with _writing(path):
             if self.path.exists() and not self.path.is_dir():
                 raise OutputError("not-empty", f"{path} is a file, not a folder", hint="--to ANOTHER_FOLDER")
-            others = sorted(set(os.listdir(path)) - {PAGES, APART, CAPTURE}) if self.path.exists() else []
-            if others and not (self.path / CAPTURE).exists():
+            others = sorted(set(os.listdir(path)) - {PAGES, APART, CAPTURE, ROUNDS}) if self.path.exists() else []
+            ours = (self.path / CAPTURE).exists() or (self.path / ROUNDS).exists()
+            if others and not ours:
                 message = f"{path} holds what Mukret did not write: {', '.join(others[:3])}"
                 raise OutputError("not-empty", message, hint="--to ANOTHER_FOLDER, or an empty one")
-        records = capture_records(self.path) if (self.path / CAPTURE).exists() else []
-        self.before = [str(record.get("url", "")) for record in records if not record.get("problem")]
-        """The addresses of the answers that were kept before, in their order; not of those that were kept apart."""
+
+    def records(self) -> Iterator[CaptureRecord]:
+        """What was kept so far, in the order in which it came. Raises InputError if the record is broken."""
+        if (self.path / CAPTURE).exists():
+            yield from capture_records(self.path)
 
     @contextmanager
     def alone(self) -> Iterator[None]:
@@ -51,41 +60,54 @@ class CaptureFolder:
             if hold(handle) is False:
                 hint = "wait until it is done, or --to ANOTHER_FOLDER"
                 raise OutputError("in-use", f"{self.path}: another mukret collect writes into it", hint=hint)
+            self._tidy()
             yield
         finally:
+            self._leave()
             os.close(handle)
-            for folder in (self.path / PAGES, self.path):
-                with suppress(OSError):  # most of the time it is not empty
-                    folder.rmdir()
+
+    def _leave(self) -> None:
+        """Takes away what a collection that kept nothing at all made."""
+        if not (self.path / CAPTURE).exists():
+            (self.path / ROUNDS).unlink(missing_ok=True)
+        for folder in (self.path / PAGES, self.path):
+            with suppress(OSError):  # most of the time it is not empty
+                folder.rmdir()
+
+    def _tidy(self) -> None:
+        """Takes away what a process that was killed left: parts of bodies, and whole ones without a line."""
+        numbers = [_number(record.file) for record in self.records()]
+        self.last_number = max(numbers, default=0)
+        with _writing(str(self.path)):
+            for name in (PAGES, APART):
+                for entry in (self.path / name).glob("*"):
+                    if entry.name.startswith(".part-") or _number(entry.name) > self.last_number:
+                        entry.unlink()
 
     def receive(self, body: Iterable[bytes]) -> Received:
         """Writes a body beside its place as it comes. Raises OutputError, and whatever `body` raises."""
         with _writing(str(self.path)):
             (self.path / PAGES).mkdir(parents=True, exist_ok=True)
-        return Received(self, self._next_number(), body)
+        return Received(self, self.path / PAGES / f".part-{next(self.parts)}", body)
 
-    def _next_number(self) -> int:
-        names = [entry.name for folder in (PAGES, APART) for entry in (self.path / folder).glob("[0-9]*")]
-        return max((int(name.partition(".")[0]) for name in names if name.partition(".")[0].isdigit()), default=0) + 1
+    def next_number(self) -> int:
+        if self.last_number is None:
+            self.last_number = max((_number(record.file) for record in self.records()), default=0)
+        self.last_number += 1
+        return self.last_number
 
     def note(self, record: dict[str, Any]) -> None:
         """Adds a line to the record."""
-        line = json.dumps(record, ensure_ascii=False) + "\n"
-        with _writing(str(self.path)), open(self.path / CAPTURE, "ab") as file:
-            _end_torn_line(file, self.path / CAPTURE)
-            file.write(line.encode())
-            file.flush()
-            os.fsync(file.fileno())
+        add_line(self.path / CAPTURE, record)
 
 
 class Received:
     """A body that was written whole and has no place yet."""
 
-    def __init__(self, folder: CaptureFolder, number: int, body: Iterable[bytes]) -> None:
+    def __init__(self, folder: CaptureFolder, part: Path, body: Iterable[bytes]) -> None:
         self.folder = folder
-        self.number = number
         self.size = 0
-        self.part = folder.path / PAGES / f".{number:06d}.part"
+        self.part = part
         digest = hashlib.sha256()
         try:
             with _writing(str(folder.path)):
@@ -100,19 +122,41 @@ class Received:
                     file.flush()
                     os.fsync(file.fileno())
         except BaseException:
-            self.part.unlink(missing_ok=True)
+            self.discard()
             raise
         self.sha256 = digest.hexdigest()
 
+    def discard(self) -> None:
+        self.part.unlink(missing_ok=True)
+
+    def beginning(self, characters: int) -> str:
+        with open(self.part, "rb") as file:
+            return file.read(4 * characters).decode("utf-8", "replace")[:characters].strip()
+
     def keep(self) -> str:
         """Moves it among the pages; gives its name within the folder."""
-        return self._move(f"{PAGES}/{self.number:06d}.json")
+        return self._move(f"{PAGES}/{self.folder.next_number():06d}.json")
 
-    def set_apart(self, media_type: str | None) -> str:
-        """Moves it to where no run reads it; gives its name within the folder."""
+    def set_apart(self, media_type: str | None, masker: Masker) -> str:
+        """Moves it to where no run reads it, secrets masked; gives its name within the folder."""
+        self._mask(masker)
         json_like = is_json_media_type(media_type or "")
         ending = ".json" if json_like else mimetypes.guess_extension(media_type or "") or ".body"
-        return self._move(f"{APART}/{self.number:06d}{ending}")
+        return self._move(f"{APART}/{self.folder.next_number():06d}{ending}")
+
+    def _mask(self, masker: Masker) -> None:
+        """An error page may say all that was sent again: headers, the address, the sign-in."""
+        if not masker.forms:
+            return
+        masked = self.part.with_name(self.part.name + "-masked")
+        with _writing(str(self.folder.path)), open(self.part, "rb") as file, open(masked, "wb") as target:
+            target.writelines(_masked(file, masker))
+        digest = hashlib.sha256()
+        with open(masked, "rb") as file:
+            while piece := file.read(_PIECE):
+                digest.update(piece)
+        self.size, self.sha256 = masked.stat().st_size, digest.hexdigest()
+        os.replace(masked, self.part)
 
     def _move(self, name: str) -> str:
         with _writing(str(self.folder.path)):
@@ -120,6 +164,32 @@ class Received:
             place.parent.mkdir(exist_ok=True)
             os.replace(self.part, place)
         return name
+
+
+def _masked(file: IO[bytes], masker: Masker) -> Iterator[bytes]:
+    """The content a piece at a time. So much of each waits for the next as a secret may reach over the end."""
+    longest = max(len(form.encode()) for form in masker.forms)
+    rest = b""
+    while piece := file.read(_PIECE):
+        text = masker.body(rest + piece)
+        rest = text[-longest:]
+        yield text[:-longest]
+    yield rest
+
+
+def add_line(path: Path, record: dict[str, Any]) -> None:
+    """Adds a line to a file of JSON Lines, so that it is on the disk. Raises OutputError."""
+    line = json.dumps(record, ensure_ascii=False) + "\n"
+    with _writing(str(path.parent)), open(path, "ab") as file:
+        _end_torn_line(file, path)
+        file.write(line.encode("utf-8", "surrogatepass"))
+        file.flush()
+        os.fsync(file.fileno())
+
+
+def _number(file: str) -> int:
+    digits = file.rpartition("/")[2].partition(".")[0]
+    return int(digits) if digits.isascii() and digits.isdigit() else 0
 
 
 @contextmanager

@@ -1,8 +1,14 @@
-"""A folder that `collect` wrote: `capture.jsonl` says which responses it holds and where each came from."""
+"""A folder that `collect` wrote: `capture.jsonl` says which responses it holds and where each came from.
+
+An answer belongs to a list of pages (most lists have one), and a list is asked for again in each round of a collection.
+The newest answers are those of the last round in which the list came to its end; an unfinished round must not hide it.
+"""
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator
+from dataclasses import dataclass
 from pathlib import Path
 
 from mukret.documents.decode import NotJson, decode
@@ -12,56 +18,149 @@ from mukret.errors import InputError
 from mukret.values import JsonValue
 
 CAPTURE = "capture.jsonl"
+NOT_MODIFIED = 304
+
+ListKey = tuple[str, str, str]
+"""Which list of pages an answer belongs to: its call, its variables as JSON, the address of its first page."""
 
 
 def is_capture(folder: Path) -> bool:
     return (folder / CAPTURE).is_file()
 
 
+def list_key(call: str, variables: JsonValue, first_url: str) -> ListKey:
+    return call, json.dumps(variables, sort_keys=True, default=str), first_url
+
+
+@dataclass(frozen=True)
+class CaptureRecord:
+    """A line of `capture.jsonl`. `round` is None in what no collection with rounds wrote."""
+
+    line: dict[str, JsonValue]
+
+    def text(self, name: str) -> str | None:
+        value = self.line.get(name)
+        return value if type(value) is str else None
+
+    @property
+    def file(self) -> str:
+        """The file of the body, within the folder; of one that has not changed since, the one that was kept then."""
+        return str(self.line["file"])
+
+    @property
+    def apart(self) -> bool:
+        return bool(self.line.get("problem"))
+
+    @property
+    def unchanged(self) -> bool:
+        """Whether the service said that the answer is the one that was kept before."""
+        return self.line.get("status") == NOT_MODIFIED
+
+    @property
+    def ends(self) -> bool:
+        """Whether it is the last page of its list."""
+        return self.text("last") is not None
+
+    @property
+    def round(self) -> int | None:
+        value = self.line.get("round")
+        return value if type(value) is int else None
+
+    @property
+    def page(self) -> int:
+        value = self.line.get("page")
+        return value if type(value) is int else 1
+
+    @property
+    def asked_url(self) -> str:
+        """The address that was asked for; `url` is where the answer came from, after redirects."""
+        return self.text("asked") or self.text("url") or ""
+
+    @property
+    def key(self) -> ListKey:
+        first = self.text("first_url") or self.asked_url
+        return list_key(self.text("call") or "", self.line.get("variables") or {}, first)
+
+    def origin(self, *, superseded: bool) -> Origin:
+        line = self.line
+        return Origin(
+            url=str(line.get("url", "")),
+            status=line.get("status"),
+            media_type=line.get("media_type"),
+            fetched_at=line.get("fetched_at"),
+            call=line.get("call"),
+            page=line.get("page"),
+            variables=line.get("variables") or {},
+            superseded=superseded,
+        )
+
+
 def captured_sources(folder: Path, *, newest: bool = False) -> list[Source]:
-    """The kept responses in the order in which they came, or of each address the newest alone; what was kept apart is
+    """The kept responses in the order in which they came, or the newest of each address alone; what was kept apart is
     no data. Raises InputError."""
-    records = [record for record in capture_records(folder) if not record.get("problem")]
-    if newest:
-        last = {(record.get("call"), record.get("url")): number for number, record in enumerate(records)}
-        records = [records[number] for number in sorted(last.values())]
-    return [Source(str(folder / record["file"]), named=False, origin=_origin(record)) for record in records]
+    newest_files = _newest_files(folder)
+    found = []
+    for record in capture_records(folder):
+        superseded = record.file not in newest_files
+        if record.apart or record.unchanged or (newest and superseded):
+            continue
+        found.append(Source(str(folder / record.file), named=False, origin=record.origin(superseded=superseded)))
+    return found
 
 
-def capture_records(folder: Path) -> list[dict[str, JsonValue]]:
+@dataclass
+class _Round:
+    """What one round of a collection brought of a list."""
+
+    number: int
+    files: list[str]
+    ended: bool = False
+
+
+def _newest_files(folder: Path) -> set[str]:
+    """The files of the newest answers of every list."""
+    newest: dict[ListKey, _Round] = {}
+    under_way: dict[ListKey, _Round] = {}
+    for number, record in enumerate(capture_records(folder)):
+        if record.apart and not record.ends:
+            continue
+        key = record.key
+        ordinal = number if record.round is None else record.round
+        this = under_way.get(key)
+        if this is None or this.number != ordinal:
+            this = under_way[key] = _Round(ordinal, [])
+        if not record.apart:
+            this.files.append(record.file)
+        this.ended = this.ended or record.ends or record.round is None
+        before = newest.get(key)
+        if this.ended or before is None or not before.ended:
+            newest[key] = this
+    return {file for found in newest.values() for file in found.files}
+
+
+def capture_records(folder: Path) -> Iterator[CaptureRecord]:
     """The lines of `capture.jsonl`; a last line that was cut off by a crash is none. Raises InputError."""
     file = folder / CAPTURE
     try:
-        lines = file.read_bytes().split(b"\n")
+        with open(file, "rb") as lines:
+            for number, line in enumerate(lines, start=1):
+                if line.endswith(b"\n"):
+                    yield _record(file, number, line)
     except OSError as error:
         raise InputError("not-opened", f"{file}: {(error.strerror or str(error)).lower()}") from None
-    return list(_records(file, lines[:-1]))
 
 
-def _records(file: Path, lines: list[bytes]) -> Iterator[dict[str, JsonValue]]:
-    for number, line in enumerate(lines, start=1):
-        try:
-            record = decode(line)
-        except NotJson as error:
-            raise _broken(file, number, error.finding.message) from None
-        name = record.get("file") if type(record) is dict else None
-        if type(name) is not str or Path(name).is_absolute() or ".." in Path(name).parts:
-            raise _broken(file, number, "it does not name a file of this folder")
-        yield record
+def _record(file: Path, number: int, line: bytes) -> CaptureRecord:
+    try:
+        record = decode(line)
+    except NotJson as error:
+        raise _broken(file, number, error.finding.message) from None
+    name = record.get("file") if type(record) is dict else None
+    if type(name) is not str or Path(name).is_absolute() or ".." in Path(name).parts:
+        raise _broken(file, number, "it does not name a file of this folder")
+    return CaptureRecord(record)
 
 
 def _broken(file: Path, number: int, why: str) -> InputError:
     hint = "name the responses themselves: " + str(file.parent / "pages")
     return InputError("capture-broken", f"{file}: line {number} can't be read: {why}", hint=hint)
-
-
-def _origin(record: dict[str, JsonValue]) -> Origin:
-    return Origin(
-        url=str(record.get("url", "")),
-        status=record.get("status"),
-        media_type=record.get("media_type"),
-        fetched_at=record.get("fetched_at"),
-        call=record.get("call"),
-        page=record.get("page"),
-        variables=record.get("variables") or {},
-    )

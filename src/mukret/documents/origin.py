@@ -10,7 +10,8 @@ from mukret.values import JsonValue
 
 @dataclass(frozen=True)
 class Origin:
-    """The request behind a response. `fetched_at` is an RFC 3339 instant; `variables` filled the call's address."""
+    """The request behind a response. `fetched_at` is an RFC 3339 instant; `variables` filled the call's address;
+    `superseded`: a newer answer of the same address is kept beside it."""
 
     url: str | None
     status: int | None = None
@@ -19,6 +20,7 @@ class Origin:
     call: str | None = None
     page: int | None = None
     variables: Mapping[str, JsonValue] = field(default_factory=dict)
+    superseded: bool = False
 
     @property
     def address(self) -> str:

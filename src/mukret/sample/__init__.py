@@ -7,6 +7,8 @@ from importlib.resources.abc import Traversable
 
 RULES_FILE = "merrow.rules.yaml"
 REFERENCE_FILE = "fare_classes.csv"
+CALLS_FILE = "service.calls.yaml"
+CALLS_RULES_FILE = "service.rules.yaml"
 FEED_FOLDER = "feed"
 
 
@@ -15,5 +17,5 @@ def sample_files() -> dict[str, Traversable]:
     home = resources.files(__name__)
     feed = home.joinpath(FEED_FOLDER)
     responses = sorted(feed.iterdir(), key=lambda file: file.name)
-    own = {name: home.joinpath(name) for name in (RULES_FILE, REFERENCE_FILE)}
+    own = {name: home.joinpath(name) for name in (RULES_FILE, REFERENCE_FILE, CALLS_FILE, CALLS_RULES_FILE)}
     return {**own, **{f"{FEED_FOLDER}/{file.name}": file for file in responses}}

@@ -1,0 +1,204 @@
+"""Calls written as a file, to go on from."""
+
+from __future__ import annotations
+
+import dataclasses
+import io
+from typing import Any
+
+from mukret.collect.calls import (
+    AddressPages,
+    Basic,
+    Bearer,
+    Body,
+    Call,
+    Calls,
+    CursorPages,
+    Ends,
+    InBody,
+    InHeader,
+    Kept,
+    Limits,
+    LinkPages,
+    NumberPages,
+    OAuth2,
+    OffsetPages,
+    Pages,
+    Pairs,
+    Secret,
+    SignIn,
+    SignInCall,
+    Target,
+)
+from mukret.collect.masking import is_sensitive
+from mukret.collect.templates import VARIABLE
+from mukret.errors import OutputError, UsageError
+from mukret.types.durations import UNITS
+from mukret.values import JsonValue
+
+
+def write_calls(calls: Calls, path: str) -> None:
+    """Writes a calls file that `load_calls` reads as the same calls. Raises OutputError, never overwriting a file;
+    UsageError if a value that looks like a secret would be written."""
+    _refuse_secrets(calls)
+    text = io.StringIO()
+    _yaml().dump(_plain(calls), text)
+    try:
+        with open(path, "x", encoding="utf-8") as file:
+            file.write(text.getvalue())
+    except FileExistsError:
+        raise OutputError("not-empty", f"{path} is there already", hint="name another file, or remove it") from None
+    except OSError as error:
+        raise OutputError("not-written", f"{path}: {(error.strerror or str(error)).lower()}") from None
+
+
+def _refuse_secrets(calls: Calls) -> None:
+    pairs = [*calls.headers, *calls.query]
+    for call in calls.calls:
+        pairs += [*call.query, *call.headers]
+    for name, value in pairs:
+        if isinstance(value, str) and is_sensitive(name) and not VARIABLE.search(value):
+            message = f"the value of {name} looks like a secret and is not written to a file"
+            hint = "--header-from and --query-from take a value from the environment, and the file its name"
+            raise UsageError("usage", message, hint=hint)
+
+
+def _yaml() -> Any:
+    from ruamel.yaml import YAML
+
+    yaml = YAML()
+    yaml.default_flow_style = None
+    yaml.width = 120
+    return yaml
+
+
+def _plain(calls: Calls) -> dict[str, Any]:
+    found: dict[str, Any] = {"mukret": 1, "base": calls.base}
+    if calls.constants:
+        found["with"] = {name: _content(value) for name, value in calls.constants}
+    if calls.sign_in:
+        found["sign_in"] = _sign_in(calls.sign_in)
+    for name, pairs in (("headers", calls.headers), ("query", calls.query)):
+        found |= {name: _pairs(pairs)} if pairs else {}
+    found["calls"] = {call.name: _call(call) for call in calls.calls}
+    if calls.origins:
+        found["origins"] = list(calls.origins)
+    usual = Limits()
+    limits = {
+        field.name: getattr(calls.limits, field.name)
+        for field in dataclasses.fields(Limits)
+        if getattr(calls.limits, field.name) != getattr(usual, field.name)
+    }
+    return found | ({"limits": limits} if limits else {})
+
+
+def _call(call: Call) -> dict[str, Any]:
+    found: dict[str, Any] = {}
+    if call.url is not None:
+        found["url"] = _text(call.url.text)
+    else:
+        found[call.method.lower()] = call.address
+    for name, pairs in (("query", call.query), ("headers", call.headers)):
+        found |= {name: _pairs(pairs)} if pairs else {}
+    found |= _body(call.body)
+    if call.pages is not None:
+        found["pages"] = _pages(call.pages)
+    if call.once_per is not None:
+        section: dict[str, Any] = {"call": call.once_per.call}
+        section |= {"rows": _text(call.once_per.rows.text)} if call.once_per.rows else {}
+        variables = {name: _text(path.text) for name, path in call.once_per.variables}
+        found["once_per"] = section | ({"with": variables} if variables else {})
+    return found
+
+
+def _pages(pages: Pages) -> dict[str, Any]:
+    match pages:
+        case CursorPages(path, header, target):
+            cursor = _text(path.text) if path else {"header": header}
+            found: dict[str, Any] = {"cursor": cursor, "as": _target(target)}
+        case LinkPages(relation):
+            found = {"link": relation}
+        case AddressPages(path):
+            found = {"url": _text(path.text)}
+        case NumberPages(target, first):
+            found = {"number": _target(target)} | ({"first": first} if first != 1 else {})
+        case OffsetPages(target, first, step):
+            found = {"offset": _target(target)} | ({"first": first} if first else {}) | ({"step": step} if step else {})
+    return found | _ends(pages.ends)
+
+
+def _ends(ends: Ends) -> dict[str, Any]:
+    named = {"list": ends.records, "total": ends.total, "pages": ends.pages, "more": ends.more}
+    return {name: _text(path.text) for name, path in named.items() if path is not None}
+
+
+def _target(target: Target) -> Any:
+    match target:
+        case InHeader(name):
+            return {"header": name}
+        case InBody(text=text):
+            return _text(text)
+    return target.name
+
+
+def _sign_in(way: SignIn) -> dict[str, Any]:
+    match way:
+        case Basic(user, password):
+            return {"basic": {"user": _content(user), "password": _content(password)}}
+        case Bearer(token):
+            return {"bearer": _content(token)}
+        case OAuth2(token, client, secret, scope, in_body):
+            found = {"token": token, "client": _content(client), "secret": _content(secret)}
+            found |= {"scope": scope} if scope else {}
+            return {"oauth2": found | ({"send": "body"} if in_body else {})}
+        case SignInCall():
+            called: dict[str, Any] = {way.method.lower(): way.address}
+            for name, pairs in (("query", way.query), ("headers", way.headers)):
+                called |= {name: _pairs(pairs)} if pairs else {}
+            called |= _body(way.body)
+            return called | ({"keep": {one.name: _kept(one) for one in way.keep}} if way.keep else {})
+
+
+def _kept(one: Kept) -> Any:
+    if one.lasts is None:
+        return _text(one.path.text) if one.path else {"header": one.header}
+    found: dict[str, Any] = {"at": _text(one.path.text)} if one.path else {"header": one.header}
+    if one.lasts.until:
+        return found | {"until": _text(one.lasts.path.text)}
+    found["lasts"] = _text(one.lasts.path.text)
+    unit = next(name for name, size in UNITS.items() if size / UNITS["s"] == one.lasts.unit)
+    return found | ({"unit": unit} if unit != "s" else {})
+
+
+def _body(body: Body | None) -> dict[str, Any]:
+    if body is None:
+        return {}
+    return {"form" if body.form else "json": _content(body.content)}
+
+
+def _pairs(pairs: Pairs) -> dict[str, Any]:
+    """Names with their values; a name that comes several times has a list."""
+    found: dict[str, Any] = {}
+    for name, value in pairs:
+        if name not in found:
+            found[name] = _content(value)
+        else:
+            before = found[name]
+            found[name] = [*(before if isinstance(before, list) else [before]), _content(value)]
+    return found
+
+
+def _content(value: JsonValue | Secret) -> Any:
+    if isinstance(value, Secret):
+        return {"secret": value.variable}
+    if isinstance(value, str):
+        return _text(value)
+    if isinstance(value, dict):
+        return {name: _content(item) for name, item in value.items()}
+    return [_content(item) for item in value] if isinstance(value, list) else value
+
+
+def _text(text: str) -> Any:
+    from ruamel.yaml.scalarstring import DoubleQuotedScalarString
+
+    return DoubleQuotedScalarString(text)

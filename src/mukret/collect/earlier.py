@@ -1,0 +1,90 @@
+"""What was kept before: by an earlier process in this round, and in earlier rounds."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+
+from mukret.collect.asking import Ask
+from mukret.documents.captures import CaptureRecord, ListKey
+
+
+@dataclass(frozen=True)
+class KeptAnswer:
+    """An answer that was kept. `shown`: the address that was asked for, `url`: where it came from."""
+
+    file: str
+    shown: str
+    url: str
+    size: int
+    sha256: str
+    headers: Mapping[str, str] = field(default_factory=dict)
+    etag: str | None = None
+    last_modified: str | None = None
+
+    @staticmethod
+    def of(record: CaptureRecord) -> KeptAnswer:
+        size = record.line.get("bytes")
+        headers = record.line.get("headers")
+        return KeptAnswer(
+            record.file,
+            record.asked_url,
+            record.text("url") or "",
+            size if type(size) is int else 0,
+            record.text("sha256") or "",
+            headers if type(headers) is dict else {},
+            record.text("etag"),
+            record.text("last_modified"),
+        )
+
+    @property
+    def conditions(self) -> dict[str, str]:
+        """The headers with which a service sends only what has changed (RFC 9110, section 13.1)."""
+        found = {"If-None-Match": self.etag, "If-Modified-Since": self.last_modified}
+        return {name: value for name, value in found.items() if value}
+
+
+@dataclass
+class Earlier:
+    """`in_round`: kept in this round, by list and page; `in_rounds`: the newest of earlier ones that can be asked
+    for on condition."""
+
+    in_round: dict[tuple[ListKey, int], KeptAnswer] = field(default_factory=dict)
+    in_rounds: dict[tuple[ListKey, int], KeptAnswer] = field(default_factory=dict)
+    asked: set[bytes] = field(default_factory=set)
+
+    @staticmethod
+    def of(records: Iterable[CaptureRecord], round: int, *, since_last: bool) -> Earlier:
+        found = Earlier()
+        for record in records:
+            if record.apart:
+                continue
+            kept = KeptAnswer.of(record)
+            if record.round == round:
+                found.in_round[record.key, record.page] = kept
+            elif since_last and kept.conditions:
+                found.in_rounds[record.key, record.page] = kept
+        return found
+
+    def kept(self, ask: Ask, shown: str) -> KeptAnswer | None:
+        """The answer to a request in this round."""
+        return self._same(self.in_round, ask, shown)
+
+    def before(self, ask: Ask, shown: str) -> KeptAnswer | None:
+        """The answer to it in an earlier round."""
+        return self._same(self.in_rounds, ask, shown)
+
+    def _same(self, answers: dict[tuple[ListKey, int], KeptAnswer], ask: Ask, shown: str) -> KeptAnswer | None:
+        found = answers.get((ask.key(shown), ask.page))
+        return found if found is not None and found.shown == shown else None
+
+    def first_time(self, ask: Ask, identity: str) -> bool:
+        """Whether a request that a record leads to is the first of its call to this address."""
+        if ask.call.once_per is None or ask.page > 1:
+            return True
+        digest = hashlib.blake2b(f"{ask.call.name} {identity}".encode("utf-8", "replace"), digest_size=16).digest()
+        if digest in self.asked:
+            return False
+        self.asked.add(digest)
+        return True

@@ -1,0 +1,130 @@
+"""From the answers of one call to the requests of another: once for each record of them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from enum import StrEnum
+from urllib.parse import urljoin, urlsplit
+
+from mukret.collect.asking import Ask
+from mukret.collect.calls import Call, Calls, OncePer, origin_of
+from mukret.collect.paging import first_turn
+from mukret.collect.templates import NotFilled, filled_address
+from mukret.paths import Path
+from mukret.values import JsonValue, json_text, scalar_text
+
+
+class Why(StrEnum):
+    """Why a record leads to no request."""
+
+    MISSING = "missing"
+    NOT_TEXT = "not-text"
+    SEVERAL = "several"
+    NOT_FILLED = "not-filled"
+    NO_ADDRESS = "not-an-address"
+    ELSEWHERE = "elsewhere"
+
+
+@dataclass(frozen=True)
+class NotAsked:
+    """A record that leads to no request; `about` is the variable or address that it hangs on."""
+
+    call: str
+    why: Why
+    about: str
+
+
+Followed = Ask | NotAsked
+
+
+def followed(
+    call: Call, calls: Calls, documents: Iterable[JsonValue], above: Mapping[str, JsonValue], url: str
+) -> Iterator[Followed]:
+    """The first requests of a call, one for each record in an answer of the call that it hangs on.
+
+    `above`: the variables of that answer; `url`: where it came from, to which addresses in it are relative.
+    """
+    for document in documents:
+        for record in _records(call, document):
+            yield _ask(call, calls, record, above, url)
+
+
+@dataclass(frozen=True)
+class _Record:
+    """A record, or the value of a path that finds one record's value after the other."""
+
+    node: JsonValue
+    bare: bool = False
+
+
+def _records(call: Call, document: JsonValue) -> Iterator[_Record]:
+    once_per = _once_per(call)
+    if once_per.rows is not None:
+        for node in once_per.rows.values(document):
+            yield _Record(node)
+        return
+    path = call.url or next((path for _, path in once_per.variables), None)
+    if path is None:
+        yield _Record(document)
+        return
+    for value in path.values(document):
+        yield _Record(value, bare=True)
+
+
+def _once_per(call: Call) -> OncePer:
+    assert call.once_per is not None
+    return call.once_per
+
+
+def _ask(call: Call, calls: Calls, record: _Record, above: Mapping[str, JsonValue], url: str) -> Followed:
+    variables = dict(above)
+    for name, path in _once_per(call).variables:
+        value = _value(call, name, path, record)
+        if isinstance(value, NotAsked):
+            return value
+        variables[name] = value
+    ask = Ask(call, variables)
+    if call.url is not None:
+        found = _value(call, call.url.text, call.url, record)
+        if isinstance(found, NotAsked):
+            return found
+        address = _address(call, calls, found, variables, url)
+        if isinstance(address, NotAsked):
+            return address
+        ask = Ask(call, variables, address)
+    return Ask(ask.call, ask.variables, ask.address, turn=first_turn(ask))
+
+
+def _value(call: Call, name: str, path: Path, record: _Record) -> JsonValue | NotAsked:
+    """The one value of a path in a record."""
+    found = [record.node] if record.bare else path.values(record.node)
+    if len(found) > 1:
+        return NotAsked(call.name, Why.SEVERAL, name)
+    if not found or found[0] is None or found[0] == "":
+        return NotAsked(call.name, Why.MISSING, name)
+    if scalar_text(found[0]) is None:
+        return NotAsked(call.name, Why.NOT_TEXT, f"{name}: {json_text(found[0], 60)}")
+    return found[0]
+
+
+def _address(
+    call: Call, calls: Calls, found: JsonValue, variables: Mapping[str, JsonValue], url: str
+) -> str | NotAsked:
+    """An address that stood in a response, filled and resolved (RFC 3986), if it may be asked."""
+    text = scalar_text(found) or ""
+    constants = {name: value for name, value in calls.constants if isinstance(value, str | int)}
+    try:
+        filled = filled_address(text, constants | dict(variables))
+    except NotFilled as error:
+        return NotAsked(call.name, Why.NOT_FILLED, f"{text}: {error}")
+    try:
+        address = urljoin(url, filled)
+        origin = origin_of(address)
+    except ValueError:
+        return NotAsked(call.name, Why.NO_ADDRESS, text)
+    if " " in address or "@" in urlsplit(address).netloc:
+        return NotAsked(call.name, Why.NO_ADDRESS, text)
+    if origin not in (calls.base_origin, *calls.origins):
+        return NotAsked(call.name, Why.ELSEWHERE, address)
+    return address

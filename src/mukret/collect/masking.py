@@ -1,0 +1,100 @@
+"""Secrets taken out of all that is printed, logged or kept beside a body."""
+
+from __future__ import annotations
+
+import base64
+import json
+import re
+from collections.abc import Iterable, Mapping
+from urllib.parse import parse_qsl, quote, quote_plus, urlencode, urlsplit, urlunsplit
+
+from mukret.collect.calls import Basic, Calls, OAuth2
+
+SENSITIVE = re.compile(
+    r"authori[sz]ation|cookie|passw|secret|token|api[-_]?key|^key$|[-_]key$|signature|^sig$|credential|session|^pass$",
+    re.I,
+)
+"""Names of headers and query members whose values are nobody else's business."""
+_OF_PAGES = re.compile(r"page|next|cursor|contin|resum|scroll|after|before|sync", re.I)
+"""A token with such a name says where a list goes on. It is no secret, and without it pages can't be told apart."""
+MASK = "***"
+SHORTEST_PART = 6
+"""So many characters of a secret are masked as well, where a text was cut."""
+SHORTEST_COOKIE = 8
+"""A shorter value of a cookie is no secret, and would be masked wherever such letters stand."""
+
+
+def is_sensitive(name: str) -> bool:
+    """Whether a value of this name is likely a secret."""
+    return bool(SENSITIVE.search(name)) and not _OF_PAGES.search(name)
+
+
+class Masker:
+    """Takes secrets out of texts. It learns of more of them while a collection goes on."""
+
+    def __init__(self, secrets: Iterable[str] = ()) -> None:
+        self.secrets = frozenset(secrets)
+        self.forms = _forms(self.secrets)
+        """All ways in which a secret may stand in a text, longer ones first."""
+
+    @staticmethod
+    def of(calls: Calls, environment: Mapping[str, str]) -> Masker:
+        """Raises UsageError for a secret that the environment does not have."""
+        known = {secret.value(environment) for secret in calls.secrets()}
+        for name, value in calls.headers:
+            if isinstance(value, str) and is_sensitive(name) and "{" not in value:
+                known.add(value)
+        match calls.sign_in:
+            case Basic(user, password):
+                known.add(_base64(f"{user.value(environment)}:{password.value(environment)}"))
+            case OAuth2(client=client, secret=secret):
+                pair = quote_plus(client.value(environment)), quote_plus(secret.value(environment))
+                known.add(_base64(":".join(pair)))
+        return Masker(known)
+
+    def learn(self, secret: str) -> None:
+        """From now on this is a secret, too."""
+        if secret and secret not in self.secrets:
+            self.secrets |= {secret}
+            self.forms = _forms(self.secrets)
+
+    def text(self, text: str) -> str:
+        for form in self.forms:
+            text = text.replace(form, MASK)
+        return text
+
+    def excerpt(self, text: str) -> str:
+        """The same for a text that was cut out of a longer one, so that a secret may stand in it in part."""
+        text = self.text(text)
+        for form in self.forms:
+            for length in range(len(form) - 1, SHORTEST_PART - 1, -1):
+                text = text.replace(form[:length], MASK).replace(form[-length:], MASK)
+        return text
+
+    def body(self, content: bytes) -> bytes:
+        """The content of an answer that is no data, which may be an error page that says everything again."""
+        for form in self.forms:
+            content = content.replace(form.encode(), MASK.encode())
+        return content
+
+    def url(self, url: str) -> str:
+        """An address without user and password, the values of telling query members masked."""
+        parts = urlsplit(url)
+        host = parts.netloc.rpartition("@")[2]
+        pairs = parse_qsl(parts.query, keep_blank_values=True)
+        query = parts.query
+        if any(is_sensitive(name) for name, _ in pairs):
+            hidden = [(name, MASK if is_sensitive(name) else value) for name, value in pairs]
+            query = urlencode(hidden, safe="*")
+        return self.text(urlunsplit((parts.scheme, host, parts.path, query, "")))
+
+
+def _forms(secrets: Iterable[str]) -> list[str]:
+    found = set()
+    for secret in secrets:
+        found |= {secret, quote(secret, safe=""), quote_plus(secret), json.dumps(secret)[1:-1], _base64(secret)}
+    return sorted(found | {form.lower() for form in found}, key=len, reverse=True)
+
+
+def _base64(text: str) -> str:
+    return base64.b64encode(text.encode()).decode().rstrip("=")

@@ -1,0 +1,352 @@
+"""From one page to the next: what an answer says of what comes after it. Nothing is sent or read here."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from enum import StrEnum
+from functools import cached_property
+from urllib.parse import urljoin
+
+from mukret.collect.asking import Ask, Turn
+from mukret.collect.calls import AddressPages, CursorPages, Ends, LinkPages, NumberPages, OffsetPages
+from mukret.paths import Path, nearest_existing
+from mukret.values import JsonValue, json_text, scalar_text
+
+
+class End(StrEnum):
+    """How the last page was recognised."""
+
+    ONE_ANSWER = "one-answer"
+    NO_CURSOR = "no-cursor"
+    NO_LINK = "no-link"
+    NO_ADDRESS = "no-address"
+    NO_RECORDS = "no-records"
+    NOTHING = "nothing"
+    TOTAL = "total"
+    NO_MORE = "no-more"
+
+
+class Fault(StrEnum):
+    """Why it can't be told what comes next."""
+
+    REPEATED = "page-repeated"
+    SAME_RECORDS = "page-same"
+    NOT_A_CURSOR = "cursor-kind"
+    NO_LIST = "no-list"
+    PAGE_LIMIT = "page-limit"
+    MORE_BUT_NO_CURSOR = "cursor-missing"
+    ELSEWHERE = "elsewhere"
+    NO_ADDRESS = "not-an-address"
+
+
+@dataclass(frozen=True)
+class Doubt:
+    """The first page has nothing at `path`, where the next one should be named, and something like it elsewhere:
+    `meant` is the path that was likely meant, `seems` how the answer seems to go on, as `pages` would say it."""
+
+    path: str
+    meant: str | None = None
+    seems: str | None = None
+
+
+@dataclass(frozen=True)
+class Last:
+    """This page was the last one. `stated`: how many records the service said there are, if it did; `count`: how many
+    came, if they can be counted."""
+
+    end: End
+    count: int | None = None
+    stated: int | None = None
+    doubt: Doubt | None = None
+
+    @property
+    def short_of(self) -> int:
+        """How many records were stated and did not come."""
+        return max(0, (self.stated or 0) - self.count) if self.count is not None else 0
+
+
+@dataclass(frozen=True)
+class More:
+    """There is another page."""
+
+    turn: Turn
+    count: int
+    records: str | None = None
+
+
+@dataclass(frozen=True)
+class Lost:
+    """Nobody can say what comes next; `about` is the cursor, address or path that it hangs on."""
+
+    fault: Fault
+    about: str = ""
+
+
+Outlook = Last | More | Lost
+
+
+@dataclass
+class Page:
+    """What of an answer is looked at: its documents (read when they are asked for), headers by lower-case name, and the
+    address that it came from, to which addresses in it are relative."""
+
+    read: Callable[[], Sequence[JsonValue]]
+    headers: Mapping[str, str]
+    url: str
+    size: int
+
+    @cached_property
+    def documents(self) -> Sequence[JsonValue]:
+        return self.read()
+
+    def values(self, path: Path) -> list[JsonValue]:
+        return [value for document in self.documents for value in path.values(document)]
+
+    def first(self, path: Path | None) -> JsonValue:
+        """The first value that a path finds; None for none."""
+        found = self.values(path) if path else []
+        return found[0] if found else None
+
+
+def first_turn(ask: Ask) -> Turn:
+    """What the first page of a call is asked for with."""
+    match ask.call.pages:
+        case NumberPages(target, first):
+            return Turn(target, first)
+        case OffsetPages(target, first):
+            return Turn(target, first)
+    return Turn()
+
+
+def outlook(ask: Ask, page: Page, most: int) -> Outlook:
+    """What comes after a page, of a list that may have so many."""
+    found = _outlook(ask, page)
+    if isinstance(found, Last) and ask.page == 1 and found.end in _BY_ABSENCE:
+        return replace(found, doubt=_doubt(ask, page))
+    if not isinstance(found, More):
+        return found
+    if found.turn.mark in ask.marks or found.turn.mark == ask.turn.mark:
+        return Lost(Fault.REPEATED, found.turn.mark)
+    if found.records is not None and found.records == ask.previous:
+        return Lost(Fault.SAME_RECORDS, ask.turn.mark)
+    return Lost(Fault.PAGE_LIMIT, str(most)) if ask.page >= most else found
+
+
+_BY_ABSENCE = (End.NO_CURSOR, End.NO_ADDRESS, End.NO_LINK, End.NO_RECORDS)
+"""Ends that are told by what is not there, which a path that is wrong finds everywhere."""
+
+
+def _doubt(ask: Ask, page: Page) -> Doubt | None:
+    path = _path_to_next(ask)
+    if path is not None and page.values(path):
+        return None
+    near = nearest_existing(path, page.documents) if path else None
+    seems = spotted(page)
+    if (near is None or near.meant is None) and seems is None:
+        return None
+    return Doubt(path.text if path else "the header Link", near.meant if near else None, seems)
+
+
+def _path_to_next(ask: Ask) -> Path | None:
+    match ask.call.pages:
+        case CursorPages(path=path) | AddressPages(path=path):
+            return path
+        case NumberPages(ends=ends) | OffsetPages(ends=ends):
+            return ends.records
+    return None
+
+
+def _outlook(ask: Ask, page: Page) -> Outlook:
+    match ask.call.pages:
+        case CursorPages() as pages:
+            return _by_cursor(pages, ask, page)
+        case LinkPages(relation, ends):
+            return _by_address(link_to(relation, page), End.NO_LINK, ends, ask, page)
+        case AddressPages(path, ends):
+            return _by_address(page.first(path), End.NO_ADDRESS, ends, ask, page)
+        case NumberPages() | OffsetPages() as pages:
+            return _by_count(pages, ask, page)
+    return Last(End.ONE_ANSWER)
+
+
+def _by_cursor(pages: CursorPages, ask: Ask, page: Page) -> Outlook:
+    cursor = page.first(pages.path) if pages.path else page.headers.get((pages.header or "").lower())
+    counts = _Counts(pages.ends, ask, page)
+    more = page.first(pages.ends.more)
+    if more is False:
+        return counts.last(End.NO_MORE)
+    if _says_nothing(cursor):
+        if more is True:
+            return Lost(Fault.MORE_BUT_NO_CURSOR, pages.path.text if pages.path else pages.header or "")
+        return counts.last(End.NO_CURSOR)
+    if scalar_text(cursor) is None or type(cursor) is bool:
+        return Lost(Fault.NOT_A_CURSOR, json_text(cursor, 60))
+    return More(Turn(pages.target, cursor), counts.so_far or 0)
+
+
+def _says_nothing(value: JsonValue) -> bool:
+    """Whether a cursor or address is left empty; some write false."""
+    return value is None or value is False or value == ""
+
+
+def _by_address(found: JsonValue, none: End, ends: Ends, ask: Ask, page: Page) -> Outlook:
+    counts = _Counts(ends, ask, page)
+    if page.first(ends.more) is False:
+        return counts.last(End.NO_MORE)
+    if _says_nothing(found):
+        return counts.last(none)
+    if type(found) is not str:
+        return Lost(Fault.NO_ADDRESS, json_text(found, 60))
+    return More(Turn(address=urljoin(page.url, found)), counts.so_far or 0)
+
+
+def _by_count(pages: NumberPages | OffsetPages, ask: Ask, page: Page) -> Outlook:
+    if not page.size:
+        return Last(End.NOTHING, ask.count)
+    counts = _Counts(pages.ends, ask, page)
+    if counts.here is None and _needs_records(pages):
+        return Lost(Fault.NO_LIST, pages.ends.records.text if pages.ends.records else "")
+    if page.first(pages.ends.more) is False:
+        return counts.last(End.NO_MORE)
+    if counts.here == 0:
+        return counts.last(End.NO_RECORDS)
+    if counts.stated is not None and counts.so_far is not None and counts.so_far >= counts.stated:
+        return counts.last(End.TOTAL)
+    in_all = _whole(page.first(pages.ends.pages))
+    if in_all is not None and ask.page >= in_all:
+        return counts.last(End.TOTAL)
+    at = ask.turn.value
+    step = 1 if isinstance(pages, NumberPages) else pages.step or counts.here or 0
+    return More(Turn(pages.target, at + step), counts.so_far or 0, counts.digest)
+
+
+def _needs_records(pages: NumberPages | OffsetPages) -> bool:
+    """Whether nothing but the records of a page says where the next one begins, or that there is none."""
+    if isinstance(pages, OffsetPages) and pages.step is None:
+        return True
+    return pages.ends.pages is None and pages.ends.more is None
+
+
+class _Counts:
+    """How many records came, with this page, and how many were stated."""
+
+    def __init__(self, ends: Ends, ask: Ask, page: Page) -> None:
+        self.records = _records(ends, page, first=ask.page == 1)
+        self.here = None if self.records is None else len(self.records)
+        self.so_far = None if self.here is None else ask.count + self.here
+        self.stated = _whole(page.first(ends.total))
+
+    def last(self, end: End) -> Last:
+        return Last(end, self.so_far, self.stated)
+
+    @property
+    def digest(self) -> str | None:
+        """The records of the page, as a hash."""
+        if not self.records:
+            return None
+        return hashlib.sha256(json_text(self.records).encode("utf-8", "surrogatepass")).hexdigest()
+
+
+def _records(ends: Ends, page: Page, *, first: bool) -> list[JsonValue] | None:
+    """The records of a page: what `list` finds; else what its documents are a list of, or their only list.
+
+    None where there is no list. A page that is not the first may leave an empty list out.
+    """
+    if ends.records is not None:
+        nodes = page.values(ends.records)
+        if len(nodes) == 1 and type(nodes[0]) is list:
+            return list(nodes[0])
+        missing = not nodes and ends.records.singular
+        return None if missing and first else nodes
+    found: list[JsonValue] = []
+    for document in page.documents:
+        lists = _lists(document)
+        if len(lists) != 1:
+            return None
+        found += lists[0]
+    return found
+
+
+def _lists(document: JsonValue) -> list[list[JsonValue]]:
+    """The lists that may hold the records: the document itself, or its members, or those of what it wraps them in."""
+    if type(document) is list:
+        return [document]
+    while type(document) is dict:
+        lists = [value for value in document.values() if type(value) is list]
+        if lists:
+            return lists
+        objects = [value for value in document.values() if type(value) is dict]
+        document = objects[0] if len(objects) == 1 else None
+    return []
+
+
+def _whole(value: JsonValue) -> int | None:
+    text = scalar_text(value)
+    if text is None or type(value) is bool or not re.fullmatch(r"\d{1,18}", text, re.ASCII):
+        return None
+    return int(text)
+
+
+# ---- RFC 8288
+
+_LINK = re.compile(r'<([^>]*)>((?:\s*;\s*[^\s=;,]+(?:\s*=\s*(?:"(?:[^"\\]|\\.)*"|[^\s";,]*))?)*)\s*(?:,|$)')
+_PARAMETER = re.compile(r';\s*([^\s=;,]+)\s*=\s*(?:"((?:[^"\\]|\\.)*)"|([^\s";,]*))')
+
+
+def links(header: str) -> Iterator[tuple[str, str]]:
+    """Relations and addresses of a header Link (RFC 8288); what belongs to another context is left out."""
+    for target, parameters in _LINK.findall(header):
+        given: dict[str, str] = {}
+        for name, quoted, bare in _PARAMETER.findall(parameters):
+            given.setdefault(name.lower(), re.sub(r"\\(.)", r"\1", quoted) or bare)
+        if "anchor" not in given:
+            for relation in given.get("rel", "").lower().split():
+                yield relation, target
+
+
+def link_to(relation: str, page: Page) -> str | None:
+    """The address that an answer gives for a relation."""
+    found = dict(reversed(list(links(page.headers.get("link", "")))))
+    return found.get(relation.lower())
+
+
+# ---- a list that nobody said anything of
+
+_NEXT_NAMES = re.compile(r"^(?:next|after|cursor|continu|end_?cursor|scroll_?id)", re.IGNORECASE)
+_LEVELS = 3
+
+
+def spotted(page: Page) -> str | None:
+    """How an answer seems to go on, as `pages` of a call would say it; None if it does not."""
+    if link_to("next", page) is not None:
+        return "{link: next}"
+    for document in page.documents[:1]:
+        for path, name, value in _members(document, "$", _LEVELS):
+            found = _way(path, name, value) if _NEXT_NAMES.match(name) else None
+            if found is not None:
+                return found
+    return None
+
+
+def _members(document: JsonValue, path: str, levels: int) -> Iterator[tuple[str, str, JsonValue]]:
+    if type(document) is not dict or not levels:
+        return
+    for name, value in document.items():
+        if name.isidentifier():
+            yield f"{path}.{name}", name, value
+    for name, value in document.items():
+        if name.isidentifier():
+            yield from _members(value, f"{path}.{name}", levels - 1)
+
+
+def _way(path: str, name: str, value: JsonValue) -> str | None:
+    text = scalar_text(value)
+    if not text or type(value) is bool:
+        return None
+    if text.startswith(("http://", "https://", "/", "?")):
+        return f'{{url: "{path}"}}'
+    sent = re.sub(r"^next_?", "", name, flags=re.IGNORECASE) or "cursor"
+    return f'{{cursor: "{path}", as: {sent[0].lower()}{sent[1:]}}}'

@@ -1,0 +1,74 @@
+"""When a service was asked: a round from the first request to the end, on record in `rounds.jsonl`.
+
+A round that did not come to its end is gone on with; one that did is not, and the next collection begins another.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any
+
+from mukret.collect.folder import ROUNDS, CaptureFolder, add_line
+from mukret.documents.decode import NotJson, decode
+from mukret.errors import InputError
+
+
+@dataclass(frozen=True)
+class Round:
+    """One round. `source`: the calls file or the address that it is of; `began` an RFC 3339 instant; `continued`:
+    it was begun by an earlier process."""
+
+    number: int
+    source: str
+    began: str
+    continued: bool = False
+
+
+def this_round(folder: CaptureFolder, source: str, *, anew: bool = False, go_on: bool = False) -> Round:
+    """The round that a collection belongs to: the last one of the same source, if that did not end (or is to be gone on
+    with), else a new one, which is put on record. Raises InputError where there is none to go on with."""
+    last: dict[str, Any] | None = None
+    ended = False
+    highest = 0
+    for line in _lines(folder):
+        highest = max(highest, int(line.get("round", 0)))
+        if line.get("source") == source and "began" in line:
+            last, ended = line, False
+        elif last is not None and line.get("round") == last["round"]:
+            ended = ended or "ended" in line
+    if last is not None and not anew and (go_on or not ended):
+        return Round(int(last["round"]), source, str(last["began"]), continued=True)
+    if go_on:
+        message = f"{folder.path}: there is no collection of {source} to go on with"
+        raise InputError("no-input", message, hint="leave out --go-on")
+    rounds_before = [record.round for record in folder.records() if record.round is not None]
+    number = max([highest, *rounds_before]) + 1
+    began = instant()
+    add_line(folder.path / ROUNDS, {"round": number, "source": source, "began": began})
+    return Round(number, source, began)
+
+
+def end_round(folder: CaptureFolder, round: Round, counts: dict[str, Any]) -> None:
+    """Puts the end of a round on record, with what came of it."""
+    add_line(folder.path / ROUNDS, {"round": round.number, "ended": instant(), **counts})
+
+
+def instant() -> str:
+    """Now, as RFC 3339 has it, in UTC."""
+    return datetime.now(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
+
+
+def _lines(folder: CaptureFolder) -> list[dict[str, Any]]:
+    file = folder.path / ROUNDS
+    if not file.exists():
+        return []
+    found = []
+    for number, line in enumerate(file.read_bytes().split(b"\n")[:-1], start=1):
+        try:
+            record = decode(line)
+        except NotJson as error:
+            raise InputError("capture-broken", f"{file}: line {number}: {error.finding.message}") from None
+        if type(record) is dict and type(record.get("round")) is int:
+            found.append(record)
+    return found

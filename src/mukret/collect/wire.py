@@ -1,0 +1,185 @@
+"""Requests as they are sent: variables and secrets in their places, and beside each how it may be shown."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from urllib.parse import quote, unquote_plus, urlencode, urlsplit, urlunsplit
+
+from mukret.collect.asking import Ask
+from mukret.collect.calls import Body, Calls, Pairs, Secret, SignInCall, origin_of
+from mukret.collect.masking import MASK, Masker, is_sensitive
+from mukret.collect.templates import NotFilled, filled_address, filled_body, filled_text
+from mukret.collect.unpacking import ACCEPTED
+from mukret.errors import UsageError
+from mukret.values import JsonValue, json_text, scalar_text
+from mukret.version import __version__
+
+Known = Mapping[str, JsonValue]
+
+
+@dataclass(frozen=True)
+class Wire:
+    """A request. `shown` is its address without secrets; `home`: it goes to the origin of the calls, with
+    credentials."""
+
+    method: str
+    url: str
+    shown: str
+    headers: Mapping[str, str]
+    content: bytes | None = None
+    home: bool = True
+
+
+class Writer:
+    """Puts requests together. Raises UsageError for a secret that the environment lacks or that can't be sent."""
+
+    def __init__(self, calls: Calls, environment: Mapping[str, str], masker: Masker) -> None:
+        self.calls = calls
+        self.masker = masker
+        self.secrets = {secret: secret.value(environment) for secret in calls.secrets()}
+        way = calls.sign_in
+        self.kept_names = [one.name for one in way.keep] if isinstance(way, SignInCall) else []
+        constants = dict(calls.constants)
+        self.constants: Known = {name: self.plain(value) for name, value in constants.items()}
+        self.shown_constants: Known = {
+            name: MASK if isinstance(value, Secret) else value for name, value in constants.items()
+        }
+
+    def plain(self, value: JsonValue) -> JsonValue:
+        return self.secrets[value] if isinstance(value, Secret) else value
+
+    def wire(self, ask: Ask, kept: Mapping[str, str], authorization: str | None) -> Wire:
+        """`kept`: values from a sign-in; `authorization`: the header's value, where a sign-in gives one. Raises
+        NotFilled where a variable has no value that can stand in its place."""
+        own = {**ask.variables, **ask.turn_variables}
+        known = {**self.constants, **kept, **own}
+        url = self.address(ask, known)
+        home = origin_of(url) == self.calls.base_origin
+        shown, _ = self.identity(ask)
+        url = self.with_query(url, ask, known, home=home)
+        headers = self.headers((*self.calls.headers, *ask.call.headers), known, home=home)
+        headers |= {name: in_header(value, name) for name, value in ask.in_headers().items()}
+        if authorization is not None and home:
+            headers["Authorization"] = authorization
+        content = None
+        if ask.call.method == "POST":
+            content, media_type = self.body(ask.call.body or Body({}), known, ask)
+            headers = {"Content-Type": media_type} | headers
+        return Wire(ask.call.method, url, shown, headers, content, home)
+
+    def identity(self, ask: Ask) -> tuple[str, str]:
+        """The address of a request as it may be shown, and what tells it from others: its body, too. Raises
+        NotFilled."""
+        own = {**ask.variables, **ask.turn_variables}
+        masked = {**self.shown_constants, **dict.fromkeys(self.kept_names, MASK), **own}
+        url = self.address(ask, masked)
+        home = origin_of(url) == self.calls.base_origin
+        shown = self.masker.url(self.with_query(url, ask, masked, home=home, shown=True))
+        if ask.call.body is None:
+            return shown, shown
+        hidden = dict.fromkeys(self.secrets, MASK)
+        content = ask.call.body.content
+        if ask.call.body.form:
+            content = {name: MASK if isinstance(value, Secret) else value for name, value in content.items()}
+        return shown, f"{shown} {json_text(ask.in_body(filled_body(content, masked, hidden)))}"
+
+    def address(self, ask: Ask, known: Known) -> str:
+        found = ask.turn.address or ask.address
+        return found or joined(self.calls.base, filled_address(ask.call.address or "/", known))
+
+    def with_query(self, url: str, ask: Ask, known: Known, *, home: bool, shown: bool = False) -> str:
+        """An address with what belongs into its query. That of a next page has it already, but for secrets."""
+        pairs = [*self.calls.query, *ask.call.query]
+        if ask.turn.address is not None:
+            pairs = [pair for pair in pairs if isinstance(pair[1], Secret) or is_sensitive(pair[0])]
+        if not home:
+            pairs = [pair for pair in pairs if not isinstance(pair[1], Secret) and not is_sensitive(pair[0])]
+        filled = [
+            (name, MASK if shown and isinstance(value, Secret) else self.text(value, known)) for name, value in pairs
+        ]
+        paged = ask.in_query()
+        return with_pairs(url, [pair for pair in filled if pair[0] not in paged] + list(paged.items()))
+
+    def text(self, value: str | Secret, known: Known) -> str:
+        return self.secrets[value] if isinstance(value, Secret) else filled_text(value, known)
+
+    def headers(self, pairs: Pairs, known: Known, *, home: bool = True) -> dict[str, str]:
+        """Headers by name. What may be a credential stays at home."""
+        found = dict(ALWAYS)
+        for name, value in pairs:
+            if home or not (isinstance(value, Secret) or is_sensitive(name) or "{" in value):
+                label = f"the variable {value.variable}" if isinstance(value, Secret) else f"the header {name}"
+                found[name] = in_header(self.text(value, known), label)
+        return found
+
+    def body(self, body: Body, known: Known, ask: Ask | None = None) -> tuple[bytes, str]:
+        """The bytes of a body and their media type."""
+        if body.form:
+            pairs = {name: self.text(value, known) for name, value in body.content.items()}
+            return urlencode(pairs).encode(), "application/x-www-form-urlencoded"
+        content = filled_body(body.content, known, self.secrets)
+        content = ask.in_body(content) if ask else content
+        return json_text(content).encode("utf-8", "surrogatepass"), "application/json"
+
+
+ALWAYS = {
+    "Accept": "application/json, */*;q=0.5",
+    "Accept-Encoding": ACCEPTED,
+    "User-Agent": f"mukret/{__version__}",
+}
+"""Headers of every request."""
+
+
+def in_header(value: str, label: str) -> str:
+    """A value that can stand in a header (RFC 9110). Raises UsageError, which does not show it."""
+    if value.isascii() and value.isprintable():
+        return value
+    variable = label.removeprefix("the variable ")
+    hint = f"set it anew: read -rs {variable}; export {variable}" if variable != label else None
+    raise UsageError("secret-missing", f"{label} holds a line break, or what a header can't hold", hint=hint)
+
+
+def joined(base: str, rest: str) -> str:
+    """Base and call put together. Whatever the call says, it stays at the base: there the secrets belong."""
+    return f"{base.rstrip('/')}/{rest.lstrip('/')}"
+
+
+def with_pairs(url: str, pairs: Iterable[tuple[str, str]]) -> str:
+    """An address with these members in its query instead of those of the same names. The others stay as they are
+    written: what is signed must not be encoded anew."""
+    added = list(pairs)
+    if not added:
+        return url
+    names = {name for name, _ in added}
+    parts = urlsplit(url)
+    kept = [piece for piece in parts.query.split("&") if piece and unquote_plus(piece.partition("=")[0]) not in names]
+    written = [f"{quote(name, safe='$-._~[]')}={quote(value, safe=SAFE)}" for name, value in added]
+    return urlunsplit(parts._replace(query="&".join(kept + written)))
+
+
+SAFE = "-._~*,:/@!$'()"
+"""Characters of a value that stay as they are (RFC 3986 lets them stand in a query)."""
+
+
+def shown_first(calls: Calls, name: str) -> str:
+    """The address of the first request of a call for a person: variables that records give stand in braces."""
+    call = calls.call(name)
+    if call.address is None:
+        assert call.url is not None and call.once_per is not None
+        rows = f"{call.once_per.rows.text} " if call.once_per.rows else ""
+        return f"(the address at {rows}{call.url.text} in answers of {call.once_per.call})"
+    constants = {key: MASK if isinstance(value, Secret) else value for key, value in calls.constants}
+    address = call.address
+    for key, value in constants.items():
+        address = address.replace(f"{{{key}}}", quote(scalar_text(value) or "", safe="*"))
+    pairs = [(key, MASK if isinstance(value, Secret) else value) for key, value in (*calls.query, *call.query)]
+    pairs = [(key, _partly(value, constants)) for key, value in pairs]
+    return joined(calls.base, address) + ("?" if pairs else "") + "&".join(f"{key}={value}" for key, value in pairs)
+
+
+def _partly(text: str, known: Known) -> str:
+    try:
+        return filled_text(text, known)
+    except NotFilled:
+        return text
