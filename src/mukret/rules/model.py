@@ -214,13 +214,14 @@ class Embedded:
 class Kind:
     """One of several kinds of response that a rules file serves: all that is given must fit. `files` are patterns for
     the name of the file, one of which must; `when` is a condition on the document. `must_have`: what every document of
-    the kind has."""
+    the kind has. One that is not `described` is that of the call of its name."""
 
     name: str
     files: tuple[str, ...] = ()
     call: str | None = None
     when: Condition | None = None
     must_have: tuple[Path, ...] = ()
+    described: bool = True
 
     def fits(self, document: JsonValue, file: str, call: str | None) -> bool:
         if self.files and not any(fnmatchcase(name, files) for name in file_names(file) for files in self.files):

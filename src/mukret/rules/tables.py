@@ -22,7 +22,7 @@ from mukret.rules.schedule import make_schedule
 from mukret.rules.source import Mapping, Node, Scalar
 from mukret.rules.source import Sequence as SequenceNode
 from mukret.rules.typing import TypeNames, policy
-from mukret.text import did_you_mean
+from mukret.text import did_you_mean, nearest
 from mukret.types import Boolean, Json, Reading
 
 _TABLE_KEYS = keys(
@@ -257,13 +257,22 @@ class TablesReader:
         of_parent = self.tables[above.draft.name].kind if above and above.draft.name in self.tables else None
         if scalar is None:
             return of_parent
-        if scalar.text not in self.kinds:
+        if scalar.text not in self.kinds and not self.of_call(scalar):
             hint = did_you_mean(scalar.text, self.kinds) or "kinds stand in response: {kinds: {NAME: {files: …}}}"
             self.reader.add("wrong-value", f"no kind {scalar.text}", scalar, hint)
         elif above is not None and scalar.text != of_parent:
             message = f"{body.draft.name} is within {above.draft.name}, which reads {of_parent or 'every kind'}"
             self.reader.add("wrong-value", message, scalar, f"give {above.draft.name} the kind")
         return scalar.text
+
+    def of_call(self, scalar: Scalar) -> bool:
+        """Whether a kind that nobody described is that of the call of this name: a name that is like one of those that
+        are described was meant to be that one."""
+        described = [name for name, kind in self.kinds.items() if kind.described]
+        if nearest(scalar.text, described) is not None or not self.reader.name(scalar, "a kind"):
+            return False
+        self.kinds[scalar.text] = Kind(scalar.text, call=scalar.text, described=False)
+        return True
 
     # ---- inherit
 
