@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import ssl
 import threading
 import time
 from collections.abc import Callable, Iterator, Mapping
@@ -67,7 +68,7 @@ class Service:
 
 
 @contextmanager
-def service(routes: Mapping[str, Route | Any]) -> Iterator[Service]:
+def service(routes: Mapping[str, Route | Any], tls: ssl.SSLContext | None = None) -> Iterator[Service]:
     """A service with an answer for each path: a function of the request, or what it always says."""
     asked: list[Asked] = []
 
@@ -99,10 +100,12 @@ def service(routes: Mapping[str, Route | Any]) -> Iterator[Service]:
             pass
 
     server = QuietServer(("127.0.0.1", 0), Handler)
+    if tls is not None:
+        server.socket = tls.wrap_socket(server.socket, server_side=True)
     thread = threading.Thread(target=server.serve_forever, args=(0.01,), daemon=True)
     thread.start()
     try:
-        yield Service(f"http://127.0.0.1:{server.server_port}", asked)
+        yield Service(f"http{'s' if tls else ''}://127.0.0.1:{server.server_port}", asked)
     finally:
         server.shutdown()
         server.server_close()

@@ -5,14 +5,16 @@ from __future__ import annotations
 import base64
 import itertools
 import json
+import ssl
 import threading
 import unittest
 from collections.abc import Callable, Mapping
 from typing import Any
+from unittest import mock
 
 from mukret.collect import Answer, Bounds, CaptureFolder, Collection, Manner
 from mukret.collect.fetching import Waiting, Watcher
-from mukret.documents import find_sources
+from mukret.documents import find_sources, read_batches
 from mukret.errors import InputError, MukretError
 from tests.helpers import FolderCase
 from tests.services import Asked, QuickClock, Says, calls_of, service
@@ -49,11 +51,7 @@ class ServiceCase(FolderCase):
     def kept(self, *, newest: bool = False) -> list[Any]:
         """The documents that a command would read."""
         sources = find_sources([self.folder / "kept"], newest=newest)
-        found = []
-        for source in sources:
-            with source.open() as file:
-                found.append(json.loads(file.read()))
-        return found
+        return [document for batch in read_batches(sources) for document in batch.documents]
 
     def lines(self) -> list[dict[str, Any]]:
         text = (self.folder / "kept/capture.jsonl").read_text(encoding="utf-8")
@@ -64,6 +62,12 @@ def by_cursor(asked: Asked) -> Says:
     begin = int(asked.query.get("cursor", 0))
     following = begin + 3 if begin + 3 < len(NUMBERS) else None
     return Says({"rows": NUMBERS[begin : begin + 3], "paging": {"next": following}, "total": len(NUMBERS)})
+
+
+def by_lines(asked: Asked) -> Says:
+    begin = int(asked.query["from"])
+    lines = "".join(f'{{"n": {number}}}\n' for number in NUMBERS[begin : begin + 3])
+    return Says(lines.encode(), headers={"Content-Type": "application/x-ndjson"})
 
 
 def by_number(asked: Asked) -> Says:
@@ -109,6 +113,7 @@ PAGED: dict[str, tuple[str, Callable[[Asked], Says], int, str]] = {
     "number of pages": ('get: /n, pages: {number: page, list: "$.rows", pages: "$.pages"}', by_number, 3, "total"),
     "number until nothing comes": ('get: /n, pages: {number: page, list: "$.rows[*]"}', by_number, 4, "no-records"),
     "offset": ("get: /o, pages: {offset: from}", by_offset, 4, "no-records"),
+    "lines": ("get: /lines, pages: {offset: from}", by_lines, 4, "nothing"),
     "link": ("get: /linked, query: {key: {secret: FERRY_KEY}}, pages: {link: next}", by_link, 3, "no-link"),
     "address": ('get: /address, pages: {url: "$.next"}', by_address, 3, "no-address"),
     "header": ("get: /header, pages: {cursor: {header: X-Next}, as: {header: X-Cursor}}", by_header, 3, "no-cursor"),
@@ -160,6 +165,10 @@ class Pages(ServiceCase):
             ('cursor: "$.next", as: cursor', {"next": {"a": 1}}, "cursor-kind", 1),
             ('cursor: "$.next", as: cursor, more: "$.more"', {"more": True}, "cursor-missing", 1),
             ('url: "$.next"', {"next": 5}, "not-an-address", 1),
+            ('url: "$.next"', {"next": "http://[x"}, "not-an-address", 1),
+            ('url: "$.next"', {"next": "http://me:pw@127.0.0.1/"}, "not-an-address", 1),
+            ('url: "$.next"', {"next": "https://elsewhere.example/a"}, "elsewhere", 1),
+            ("link: next", Says({}, headers={"Link": '<//elsewhere.example/a>; rel="next"'}), "elsewhere", 1),
             ("number: page", {"a": [1], "b": [2]}, "no-list", 1),
             ("number: page", {"rows": [1]}, "page-same", 2),
             ("offset: from", {"rows": {}}, "no-list", 1),
@@ -208,6 +217,8 @@ class Pages(ServiceCase):
 
 
 def rows_of(page: Any) -> list[int]:
+    if isinstance(page, dict) and "n" in page:
+        return [page["n"]]
     rows = page if isinstance(page, list) else page.get("data", page)["rows"]
     return list(rows)
 
@@ -284,6 +295,27 @@ calls: {ports: {get: /ports}, berths: {url: "$.links.b", once_per: {call: ports,
             self.collect(text, f"{served.base}/v2")
             paths = [one.path for one in served.asked[1:]]
             self.assertEqual(paths, ["/v2/a/%252e%252e/b", "/v2/a/..%2F..%2Fx/b", "/v2/a/a%3Fb/b", "/v2/a/a%23b/b"])
+
+    def test_headers_take_variables_and_what_they_can_not_hold_is_not_sent(self) -> None:
+        rows = {"rows": [{"code": "OTV"}, {"code": "a\nX-Other: b"}, {"code": "Ø"}]}
+        text = """
+headers: {accept: application/geo+json}
+calls:
+  a: {get: /a}
+  b:
+    post: /b
+    headers: {X-Port: "port {code}", content-type: application/vnd.ferries+json}
+    json: {port: "{code}", more: "{ code }"}
+    once_per: {call: a, with: {code: "$.rows[*].code"}}
+"""
+        with service({"/a": rows, "/b": {"b": 1}}) as served:
+            _, collection = self.collect(text, served.base)
+        first, second = served.asked
+        self.assertEqual((first.headers["accept"], second.headers["x-port"]), ("application/geo+json", "port OTV"))
+        self.assertEqual(second.headers["content-type"], "application/vnd.ferries+json")
+        self.assertEqual((second.method, second.json), ("POST", {"port": "OTV", "more": "{ code }"}))
+        self.assertEqual([why for why, _ in collection.report.calls["b"].not_asked], ["not-filled"])
+        self.assertEqual(sum(collection.report.calls["b"].not_asked.values()), 2)
 
     def test_a_path_that_finds_nothing_in_any_answer_is_told_with_what_is_near(self) -> None:
         with service({"/ports": PORTS}) as served:
@@ -549,6 +581,23 @@ class Manners(ServiceCase):
             self.assertEqual((self.kept(), other.asked), ([{"b": 1}], []))
 
 
+class Encrypted(FolderCase):
+    def test_tls_is_checked_and_nothing_is_sent_to_whom_nobody_knows(self) -> None:
+        import trustme
+
+        authority, stranger = trustme.CA(), trustme.CA()
+        authority.cert_pem.write_to_path(str(self.folder / "authority.pem"))
+        for known, issuer in ((True, authority), (False, stranger)):
+            context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+            issuer.issue_cert("127.0.0.1").configure_cert(context)
+            with self.subTest(known=known), service({"/a": {"a": 1}}, context) as served:
+                environment = {"SSL_CERT_FILE": str(self.folder / "authority.pem"), **SECRETS}
+                with mock.patch.dict("os.environ", environment):
+                    done = self.mukret("collect", f"{served.base}/a", "--bearer", "FERRY_KEY", "--to", "kept")
+                self.assertEqual((done.returncode, len(served.asked)), (0, 1) if known else (3, 0), done.stderr)
+                self.assertEqual("certificate verify failed" in done.stderr, not known)
+
+
 class Program(ServiceCase):
     def served(self) -> Mapping[str, Any]:
         return {
@@ -606,6 +655,8 @@ calls:
             self.mukret("collect", "ports.calls.yaml", "--to", "kept", "-q")
             both = self.mukret("extract", "ports.rules.yaml", "kept", "--to", "tables")
             self.assertIn("read too: 3 earlier answers of", both.stderr)
+            done = self.mukret("collect", "ports.calls.yaml", "--then", "none.rules.yaml", "--to", "new", "--to", "t")
+            self.assertEqual((done.returncode, (self.folder / "new").exists()), (3, False))
             self.assertEqual(self.mukret("collect", "ports.calls.yaml", "--with", "sufix=y", "--to", "k").returncode, 2)
 
 

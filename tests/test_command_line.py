@@ -12,7 +12,10 @@ import sys
 import time
 import unittest
 from pathlib import Path
+from unittest import mock
 
+from mukret.cli.standin import DEFAULT_PORT
+from mukret.sample.service import PASSWORD, USER, standing_in
 from tests.helpers import FolderCase, rules_text, run_mukret
 
 RULES = rules_text("""
@@ -483,13 +486,17 @@ class Demo(FolderCase):
         self.assertEqual(done.returncode, 0)
         lines = done.stdout.splitlines()
         ran = [line.removeprefix("$ ") for line in lines if line.startswith("$ mukret")]
-        self.assertEqual([line.split()[1] for line in ran], ["look", "survey", "check", "preview", "extract"])
+        self.assertEqual(
+            [line.split()[1] for line in ran], ["look", "survey", "check", "preview", "extract", "collect"]
+        )
         following = [line.strip() for line in lines[lines.index("Next:") :] if line.strip().startswith("mukret")]
         self.assertEqual(following.pop(), "mukret standin")  # which has tests of its own: it would not end
         self.assertEqual(len(following), 6)
-        for line in [*ran, *following]:
-            with self.subTest(line):
-                self.assertIn(run_mukret(*shlex.split(line)[1:], folder=self.folder).returncode, (0, 1))
+        sign_in = {"FERRY_USER": USER, "FERRY_PASSWORD": PASSWORD}
+        with standing_in(DEFAULT_PORT), mock.patch.dict(os.environ, sign_in):
+            for line in [*ran, *following]:
+                with self.subTest(line):
+                    self.assertIn(run_mukret(*shlex.split(line)[1:], folder=self.folder).returncode, (0, 1))
 
     def test_demo_keeps_rules_that_were_changed(self) -> None:
         self.mukret("demo", "--to", "d")

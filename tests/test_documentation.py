@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from mukret import codes
-from mukret.collect import Answer, Limits, calls_file, load_calls, reading_calls, reading_sign_in
+from mukret.collect import Answer, Limits, calls_file, load_calls, reading_calls, reading_pages, reading_sign_in
 from mukret.collect.judging import Judgement, Sort
 from mukret.collect.paging import End, Fault, Last, Lost
 from mukret.columns.arrow import value_type
@@ -323,7 +323,7 @@ class CollectingPage(FolderCase):
     def test_every_key_and_every_limit_is_on_the_page(self) -> None:
         page = (ROOT / self.PAGE).read_text(encoding="utf-8")
         known = set(calls_file._TOP.known | reading_calls._CALL.known | reading_calls._ONCE_PER.known)
-        known |= reading_calls._ANY_PAGES.known | reading_sign_in._SIGN_IN.known | reading_sign_in._OAUTH2.known
+        known |= reading_pages.ANY_PAGES.known | reading_sign_in._SIGN_IN.known | reading_sign_in._OAUTH2.known
         for key in known | reading_sign_in._KEPT.known:
             with self.subTest(key):
                 self.assertRegex(page, rf"`{key}\b|\b{key}:")

@@ -321,6 +321,38 @@ class Drafts(FolderCase):
         self.assertIn("key: [made, port_code]", text)
         self.assertIn('- "$.page"  # e.g. 1', text)
 
+    def test_answers_of_several_calls_have_tables_of_their_own_named_by_the_calls(self) -> None:
+        answers = [
+            (
+                "ports",
+                {},
+                {"data": [{"code": "OTV", "name": "Otterwick"}, {"code": "SKR", "name": "Skerry"}], "on": "2031-03-28"},
+            ),
+            ("ships", {}, [{"code": "PTR", "ports": 3}, {"code": "TRN", "ports": 4}]),
+            (
+                "berths",
+                {"port": "OTV"},
+                {"data": [{"no": 1, "lit": "yes"}, {"no": 2, "lit": "no"}], "on": "2031-03-28"},
+            ),
+            ("berths", {"port": "SKR"}, {"data": [{"no": 1, "lit": "yes"}], "on": "2031-03-28"}),
+        ]
+        for number, (call, variables, body) in enumerate(answers):
+            self.file(f"kept/pages/{number}.json", json.dumps(body))
+            line = {"call": call, "variables": variables, "url": f"http://a/{number}", "file": f"pages/{number}.json"}
+            with open(self.folder / "kept/capture.jsonl", "a") as file:
+                file.write(json.dumps(line) + "\n")
+        done = self.mukret("draft", "kept", "--out", "x.rules.yaml")
+        self.assertEqual(done.returncode, 0, done.stderr)
+        rules = load_rules(self.folder / "x.rules.yaml")
+        self.assertEqual(
+            {name: table.kind for name, table in rules.tables.items()}, {name: name for name, *_ in answers}
+        )
+        self.assertIn("ports_", rules.tables["ships"].types, "a field can't be named like a table")
+        self.assertIn("port", rules.tables["berths"].types, "the variable that tells the ports apart")
+        self.assertEqual([field.name for field in rules.response_fields], ["on"])
+        done = self.mukret("extract", "x.rules.yaml", "kept", "--to", "tables", "--strict")
+        self.assertEqual(done.returncode, 0, done.stderr)
+
     def test_hostile_names_and_values(self) -> None:
         names = ["null", "é à", "1st", "type", 'a"b', "# x", "a: b", "@id", "$", "\u2028", "", "key", "t", "t"]
         record = {name: f"{name}: # \u0007" for name in names}

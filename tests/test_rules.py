@@ -70,7 +70,10 @@ PROBLEMS: list[tuple[str, list[tuple[int, int, str]]]] = [
         HEAD + "response: {fields: {r: $.r}}\ntables: {t: {inherit: r, rest: r, fields: {a: $.a}}}\n",
         [(3, 32, "name-clash")],
     ),
-    (HEAD + "tables: {t: {kind: k, fields: {a: $.a}}}\n", [(2, 20, "wrong-value")]),
+    (
+        HEAD + "response: {kinds: {list: {call: c}}}\ntables: {t: {kind: lst, fields: {a: $.a}}}\n",
+        [(3, 20, "wrong-value")],
+    ),
     (
         HEAD
         + "response: {kinds: {k: {call: c}}}\ntables: {t: {fields: {a: $.a}}, u: {within: t, kind: k, fields: {b: $.b}}}\n",

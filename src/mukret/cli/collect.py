@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from mukret.cli.options import examples, json_option, output_options, set_up_logging
+from mukret.cli.options import examples, json_option, loaded_rules, output_options, set_up_logging
 
 if TYPE_CHECKING:
     from mukret.collect import Answer, Bounds, Calls, CaptureFolder, Collection, Report
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     "collect",
     short_help="Ask a service for responses, and keep each as it came.",
     epilog=examples(
-        "mukret collect merrow-demo/ferries.calls.yaml --to kept",
+        "mukret collect merrow-demo/service.calls.yaml --to kept",
         "mukret collect http://127.0.0.1:8431/v2/ports --bearer FERRY_PASS --follow '$..sailings_url' --to kept",
         note="of the service that `mukret standin` starts",
     ),
@@ -109,6 +109,8 @@ def command(
         print_plan(calls, as_json=as_json)
         return
     target, tables = destinations(targets, then, source)
+    if then is not None:
+        loaded_rules(then)  # what is wrong with them is told before anything is asked
     bounds = Bounds(size_of(max_body), max_time, timeout or calls.limits.timeout)
     folder = CaptureFolder(target)
     if save_calls is not None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import sys
 import threading
+import time
 from collections import Counter
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -26,6 +27,7 @@ if TYPE_CHECKING:
     from mukret.collect.report import CallReport
 
 SAID = 200
+SHORT_PAUSE = 0.1
 LONG_PAUSE = 5.0
 """Seconds of a pause that is told of, whoever looks."""
 MOST_LINES = 5
@@ -79,6 +81,8 @@ class View(Watcher):
         self.bar: Any = None
         self.report: Report | None = None
         self.kept: list[KeptValue] = []
+        self.begun = time.monotonic()
+        self.apart = 0
 
     # ---- while it goes on
 
@@ -86,6 +90,7 @@ class View(Watcher):
     def progress(self, report: Report) -> Iterator[None]:
         """A line that shows how far it has come, on a terminal, gone at the end."""
         self.report = report
+        self.begun = time.monotonic()
         if self.quiet or not sys.stderr.isatty():
             yield
             return
@@ -116,7 +121,7 @@ class View(Watcher):
         with self.lock:
             if not self.quiet and (self.verbose or pause.seconds >= LONG_PAUSE):
                 self._echo(click.style(escaped(line), fg="yellow"))
-            self._refresh(f", waiting {_seconds(pause.seconds)}: {pause.why}")
+            self._refresh(f", waiting {_seconds(pause.seconds)}: {pause.why}" if pause.seconds >= SHORT_PAUSE else "")
 
     def signed_in(self, session: Session) -> None:
         with self.lock:
@@ -165,6 +170,9 @@ class View(Watcher):
             self._echo(click.style(f"  {bad} in it can't be read: mukret survey shows which", fg="yellow"))
 
     def _apart(self, answer: Answer) -> None:
+        self.apart += 1
+        if self.apart > MOST_LINES:
+            return  # how many there are stands in the report
         if self.calls.by_hand and len(self.calls.calls) == 1 and answer.page == 1:
             return  # the error at the end says all of it
         self._echo(click.style(escaped(answer.url), bold=True))
@@ -185,16 +193,21 @@ class View(Watcher):
         if report.pages or (report.apart and len(report.calls) > 1):
             self._print_calls(report)
         self._print_signed_in(report)
-        if report.retries:
-            pauses = f"{_seconds(report.waited)} of pauses"
-            click.echo(f"{counted(report.retries, 'request')} sent again, {pauses}", err=True)
+        if report.tries and (report.pages or report.retries):
+            again = f", {report.retries:,} of them again, {_seconds(report.waited)} of pauses" if report.retries else ""
+            took = _seconds(time.monotonic() - self.begun)
+            click.echo(f"{counted(report.tries, 'request')} in {took}{again}", err=True)
+        if self.apart > MOST_LINES:
+            more = counted(self.apart - MOST_LINES, "more answer")
+            click.secho(f"{more} kept apart: capture.jsonl says why of each", fg="yellow", err=True)
         for name, call in report.calls.items():
             self._print_findings(name, call)
 
     def _print_calls(self, report: Report) -> None:
         what = f"{counted(report.pages, 'page')} in {counted(len(report.calls), 'call')}"
         since = f", round {report.round}"
-        since += f", gone on with since {report.continued[:16].replace('T', ' ')}" if report.continued else ""
+        if report.continued:
+            since += f", begun {report.continued[:16].replace('T', ' ')} UTC and gone on with"
         click.echo(f"{what} → {click.style(self.target + '/', bold=True)}{since}", err=True)
         rows = [["call", "pages", *self._more_heads(report), "size", "lists", "how the last page was recognised"]]
         for name, call in report.calls.items():
@@ -209,7 +222,7 @@ class View(Watcher):
 
     def _more(self, report: Report) -> list[tuple[str, str]]:
         """Counts that are not always there."""
-        named = [("before", "of before"), ("unchanged", "unchanged"), ("apart", "apart")]
+        named = [("before", "kept before"), ("unchanged", "unchanged"), ("apart", "apart")]
         return [(name, head) for name, head in named if any(getattr(call, name) for call in report.calls.values())]
 
     def _more_heads(self, report: Report) -> list[str]:

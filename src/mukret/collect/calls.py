@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
-from urllib.parse import parse_qsl, urlsplit
+from urllib.parse import parse_qsl, urljoin, urlsplit
 
 from mukret.errors import UsageError
 from mukret.paths import Path
@@ -313,6 +313,24 @@ def origin_of(url: str) -> str:
     if parts.scheme not in _PORTS or not parts.hostname:
         raise ValueError(url)
     return f"{parts.scheme}://{parts.hostname}:{parts.port or _PORTS[parts.scheme]}"
+
+
+def resolved(base: str, text: str) -> str:
+    """An address that stood in a response, resolved against where that came from (RFC 3986); as it stands, if it is no
+    reference at all."""
+    try:
+        return urljoin(base, text)
+    except ValueError:
+        return text
+
+
+def is_plain_address(text: str) -> bool:
+    """Whether a text out of a response is an address that can be asked: http or https, a host, and no password."""
+    try:
+        origin_of(text)
+    except ValueError:
+        return False
+    return "@" not in urlsplit(text).netloc and " " not in text and text.isprintable()
 
 
 def call_for(url: str, query: Pairs = ()) -> tuple[str, Call]:

@@ -8,6 +8,7 @@ from pathlib import Path
 from mukret.collect.calls import Calls, Limits, Pages, Value, check_address, origin_of
 from mukret.collect.limits_text import read_limits
 from mukret.collect.reading_calls import CallReader
+from mukret.collect.reading_pages import PagesReader
 from mukret.collect.reading_requests import RequestReader
 from mukret.collect.reading_sign_in import SignInReader
 from mukret.collect.scopes import check_scopes
@@ -114,7 +115,7 @@ def parse_pages(text: str) -> Pages:
     name = "--pages"
     problems = Problems()
     top = read_source(SourceText(name, f"pages: {text}"), problems)
-    pages = CallReader(RequestReader(problems)).pages(top.get("pages"), "GET") if top else None
+    pages = PagesReader(RequestReader(problems), "GET").read(top.get("pages")) if top else None
     if problems.found or pages is None:
         raise RulesError(name, problems.in_order(name))
     return pages

@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from functools import lru_cache
 from http.cookiejar import CookieJar, DefaultCookiePolicy
 from typing import TYPE_CHECKING, Generic, TypeVar
 
@@ -20,6 +21,8 @@ from mukret.collect.wire import Wire
 from mukret.errors import InputError
 
 if TYPE_CHECKING:
+    import ssl
+
     import httpx
 
 Content = TypeVar("Content")
@@ -53,6 +56,14 @@ class Reply(Generic[Content]):
         return self.headers.get("content-type", "").partition(";")[0].strip().lower() or None
 
 
+@lru_cache(maxsize=1)
+def _certificates() -> ssl.SSLContext:
+    """Whom TLS trusts: the library's list, or what SSL_CERT_FILE and SSL_CERT_DIR name. Reading it takes its time."""
+    import httpx
+
+    return httpx.create_ssl_context()
+
+
 class Line:
     """A connection to the service. Cookies are kept in `jar`, and go nowhere but home."""
 
@@ -74,7 +85,9 @@ class Line:
         trust = host not in LOOPBACK
         if (trust, home) not in self.clients:
             jar = self.jar if home else CookieJar(DefaultCookiePolicy(allowed_domains=[]))
-            self.clients[trust, home] = httpx.Client(timeout=self.bounds.silence, trust_env=trust, cookies=jar)
+            self.clients[trust, home] = httpx.Client(
+                timeout=self.bounds.silence, trust_env=trust, cookies=jar, verify=_certificates()
+            )
         return self.clients[trust, home]
 
     def send(self, wire: Wire, receive: Callable[[Iterable[bytes]], Content]) -> Reply[Content]:
@@ -154,6 +167,9 @@ class Line:
         if isinstance(error, httpx.LocalProtocolError | httpx.InvalidURL | httpx.UnsupportedProtocol):
             message, hint = f"{shown}: that can't be asked: {why}", "look at the address and the headers that are sent"
             return InputError("not-reached", message, hint=hint)
+        if _is_untrusted(error):
+            hint = "who answers there is not known; SSL_CERT_FILE names a file with certificates to trust"
+            return InputError("not-reached", f"{shown}: {why}", hint=hint)
         if isinstance(error, httpx.TimeoutException):
             message, hint = f"{shown}: no answer within {self.bounds.silence:g} s", "--timeout allows more"
         elif isinstance(error, httpx.RemoteProtocolError | httpx.ReadError | httpx.WriteError):
@@ -166,6 +182,17 @@ class Line:
         found = NotReached("not-reached", message, hint=hint)
         found.away = isinstance(error, httpx.ConnectError | httpx.ConnectTimeout | httpx.ProxyError)
         return found
+
+
+def _is_untrusted(error: BaseException | None) -> bool:
+    """Whether the certificate of the service was refused: another try won't do better."""
+    import ssl
+
+    while error is not None:
+        if isinstance(error, ssl.SSLCertVerificationError):
+            return True
+        error = error.__cause__ or error.__context__
+    return False
 
 
 def _why(error: BaseException) -> str:

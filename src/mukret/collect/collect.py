@@ -18,13 +18,13 @@ from mukret.collect.bounds import Bounds
 from mukret.collect.calls import Calls
 from mukret.collect.earlier import Earlier, KeptAnswer
 from mukret.collect.fetching import Fetcher, Try, Watcher, documents_in
-from mukret.collect.folder import CaptureFolder
+from mukret.collect.folder import CaptureFolder, Received
 from mukret.collect.following import NotAsked, Why
 from mukret.collect.frontier import Frontier
-from mukret.collect.judging import Sort
+from mukret.collect.judging import Judgement, Sort
 from mukret.collect.manners import Clock, RealClock
 from mukret.collect.masking import Masker
-from mukret.collect.paging import Last, Lost, More, Outlook, Page, outlook
+from mukret.collect.paging import Last, Lost, More, Outlook, Page, Reach, outlook
 from mukret.collect.report import MOST_EXAMPLES, Answer, CallReport, Report
 from mukret.collect.rounds import Round, end_round, this_round
 from mukret.collect.templates import NotFilled
@@ -49,6 +49,16 @@ class Manner:
     since_last: bool = False
     anew: bool = False
     go_on: bool = False
+
+
+@dataclass(frozen=True)
+class _Body:
+    """Where a body is kept, and how it begins if it is no data."""
+
+    file: str
+    size: int
+    sha256: str
+    said: str = ""
 
 
 class Collection:
@@ -87,10 +97,6 @@ class Collection:
         )
         self.earlier = Earlier()
         self.in_a_row = 0
-
-    @property
-    def session(self) -> object:
-        return self.fetcher.session
 
     def __iter__(self) -> Iterator[Answer]:
         """Asks each call and keeps what comes.
@@ -172,8 +178,9 @@ class Collection:
         report = self.report.calls[ask.call.name]
         report.pages += 1
         report.before += 1
+        report.bytes += kept.size
         page = Page(lambda: self.documents_of(kept.file), kept.headers, kept.url, kept.size)
-        ahead = outlook(ask, page, self.calls.limits.pages)
+        ahead = outlook(ask, page, Reach.of(self.calls))
         self._go_on(ask, ahead, kept.shown, kept.url, kept.file, frontier)
 
     def _settled(self, ask: Ask, tried: Try, frontier: Frontier, round: Round) -> Answer | None:
@@ -221,52 +228,60 @@ class Collection:
 
     def _kept(self, ask: Ask, tried: Try, round: Round) -> Answer:
         """Puts an answer in its place and on record."""
-        reply, received, judgement = tried.reply, tried.received, tried.judgement
-        assert reply is not None and received is not None and judgement is not None
-        said = ""
+        reply, judgement = tried.reply, tried.judgement
+        assert reply is not None and judgement is not None
         media_type = self.masker.text(reply.media_type or "") or None
-        size, sha256 = received.size, received.sha256
-        before = tried.before
-        if judgement.sort is Sort.UNCHANGED and before is not None:
-            received.discard()
-            file, size, sha256 = before.file, before.size, before.sha256
-        elif judgement.problem is None:
-            file = received.keep()
-        else:
-            said = self.masker.excerpt(received.beginning(SAID))
-            file = received.set_apart(media_type, self.masker)
-            size, sha256 = received.size, received.sha256
-        headers = {name: self.masker.text(reply.headers[name]) for name in tried.telling if name in reply.headers}
+        body = self._put(tried, reply.content, judgement, media_type)
+        telling = {name: reply.headers[name] for name in tried.telling if name in reply.headers}
         answer = Answer(
-            ask.call.name,
-            ask.variables,
-            self.masker.url(reply.url) if tried.redirected else tried.shown,
-            tried.shown,
-            ask.first_url,
-            ask.page,
-            ask.call.method,
-            reply.status,
-            reply.reason,
-            media_type,
-            reply.fetched_at,
-            reply.seconds,
-            size,
-            sha256,
-            file,
-            judgement,
-            said,
-            tried.outlook,
-            self._header(reply.headers, "etag") or (before.etag if before else None),
-            self._header(reply.headers, "last-modified") or (before.last_modified if before else None),
-            headers,
-            tried.next_page,
+            call=ask.call.name,
+            variables=ask.variables,
+            url=self.masker.url(reply.url) if tried.redirected else tried.shown,
+            asked=tried.shown,
+            first_url=ask.first_url,
+            page=ask.page,
+            method=ask.call.method,
+            status=reply.status,
+            reason=reply.reason,
+            media_type=media_type,
+            fetched_at=reply.fetched_at,
+            seconds=reply.seconds,
+            size=body.size,
+            sha256=body.sha256,
+            file=body.file,
+            judgement=judgement,
+            said=body.said,
+            outlook=tried.outlook,
+            etag=self._version(tried, "etag"),
+            last_modified=self._version(tried, "last-modified"),
+            headers={name: self.masker.text(value) for name, value in telling.items()},
+            next_page=tried.next_page,
         )
         self.folder.note(answer.record(round.number))
         return answer
 
-    def _header(self, headers: Mapping[str, str], name: str) -> str | None:
-        value = headers.get(name)
-        return None if value is None or self.masker.text(value) != value else value
+    def _put(self, tried: Try, received: Received, judgement: Judgement, media_type: str | None) -> _Body:
+        """Puts a body in its place: among the pages, apart, or nowhere if the one of before is still good."""
+        before = tried.before
+        if judgement.sort is Sort.UNCHANGED and before is not None:
+            received.discard()
+            return _Body(before.file, before.size, before.sha256)
+        if judgement.problem is None:
+            return _Body(received.keep(), received.size, received.sha256)
+        said = self.masker.excerpt(received.beginning(SAID))
+        file = received.set_apart(media_type, self.masker)  # which masks it, so that size and hash are others
+        return _Body(file, received.size, received.sha256, said)
+
+    def _version(self, tried: Try, header: str) -> str | None:
+        """What later requests may ask for changes with. An unchanged answer need not say it again; what holds a secret
+        is not kept."""
+        assert tried.reply is not None
+        value = tried.reply.headers.get(header)
+        if value is None and tried.before is not None:
+            return tried.before.etag if header == "etag" else tried.before.last_modified
+        if value is None or self.masker.text(value) != value:
+            return None
+        return value
 
     # ---- what comes after
 

@@ -19,7 +19,7 @@ from mukret.collect.folder import CaptureFolder, Received
 from mukret.collect.judging import ASKS_TO_WAIT, PASSING, UNAUTHORIZED, Judgement, Sort, judged, status_text
 from mukret.collect.manners import Clock, Pace, Stopped, pause, retry_after
 from mukret.collect.masking import SHORTEST_COOKIE, Masker
-from mukret.collect.paging import End, Fault, Last, Lost, Outlook, Page, outlook, spotted
+from mukret.collect.paging import End, Fault, Last, Lost, Outlook, Page, Reach, outlook, spotted
 from mukret.collect.report import Report
 from mukret.collect.signing_in import Session
 from mukret.collect.wire import Wire, Writer
@@ -139,6 +139,7 @@ class Fetcher:
         self.chance = chance
         self.watcher = watcher
         self.report = report
+        self.reach = Reach.of(calls)
         self.pace = Pace(calls.limits.per_second, clock)
         self.session = Session(calls, writer, masker, clock.now, self.signed_in)
         self.jar = CookieJar()
@@ -275,7 +276,7 @@ class Fetcher:
         assert tried.reply is not None and tried.judgement is not None
         if tried.judgement.cut_off:
             return replace(tried, outlook=Last(End.ONE_ANSWER), passing=Passing.CUT_OFF)
-        ahead = outlook(ask, self._page(tried), self.limits.pages)
+        ahead = outlook(ask, self._page(tried), self.reach)
         again = isinstance(ahead, Lost) and ahead.fault is Fault.REPEATED
         if self.calls.by_hand and ask.call.pages is None and tried.reply.content.size < LARGEST_SPOTTED:
             tried = replace(tried, next_page=spotted(self._page(tried)))

@@ -5,10 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
-from urllib.parse import urljoin, urlsplit
 
 from mukret.collect.asking import Ask
-from mukret.collect.calls import Call, Calls, OncePer, origin_of
+from mukret.collect.calls import Call, Calls, OncePer, is_plain_address, origin_of, resolved
 from mukret.collect.paging import first_turn
 from mukret.collect.templates import NotFilled, filled_address
 from mukret.paths import Path
@@ -118,13 +117,9 @@ def _address(
         filled = filled_address(text, constants | dict(variables))
     except NotFilled as error:
         return NotAsked(call.name, Why.NOT_FILLED, f"{text}: {error}")
-    try:
-        address = urljoin(url, filled)
-        origin = origin_of(address)
-    except ValueError:
+    address = resolved(url, filled)
+    if not is_plain_address(address):
         return NotAsked(call.name, Why.NO_ADDRESS, text)
-    if " " in address or "@" in urlsplit(address).netloc:
-        return NotAsked(call.name, Why.NO_ADDRESS, text)
-    if origin not in (calls.base_origin, *calls.origins):
+    if origin_of(address) not in (calls.base_origin, *calls.origins):
         return NotAsked(call.name, Why.ELSEWHERE, address)
     return address

@@ -8,10 +8,20 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from functools import cached_property
-from urllib.parse import urljoin
 
 from mukret.collect.asking import Ask, Turn
-from mukret.collect.calls import AddressPages, CursorPages, Ends, LinkPages, NumberPages, OffsetPages
+from mukret.collect.calls import (
+    AddressPages,
+    Calls,
+    CursorPages,
+    Ends,
+    LinkPages,
+    NumberPages,
+    OffsetPages,
+    is_plain_address,
+    origin_of,
+    resolved,
+)
 from mukret.paths import Path, nearest_existing
 from mukret.values import JsonValue, json_text, scalar_text
 
@@ -86,6 +96,8 @@ class Lost:
 
 
 Outlook = Last | More | Lost
+_LINES = re.compile(r"ndjson|jsonl|json-seq|json-lines|jsonlines", re.IGNORECASE)
+"""Media types of documents that come one after the other."""
 
 
 @dataclass
@@ -101,6 +113,11 @@ class Page:
     @cached_property
     def documents(self) -> Sequence[JsonValue]:
         return self.read()
+
+    @property
+    def is_lines(self) -> bool:
+        """Whether each record is a document of its own."""
+        return len(self.documents) > 1 or _LINES.search(self.headers.get("content-type", "")) is not None
 
     def values(self, path: Path) -> list[JsonValue]:
         return [value for document in self.documents for value in path.values(document)]
@@ -121,18 +138,42 @@ def first_turn(ask: Ask) -> Turn:
     return Turn()
 
 
-def outlook(ask: Ask, page: Page, most: int) -> Outlook:
-    """What comes after a page, of a list that may have so many."""
+@dataclass(frozen=True)
+class Reach:
+    """How far a list may go: so many pages, at these origins."""
+
+    pages: int
+    origins: tuple[str, ...]
+
+    @staticmethod
+    def of(calls: Calls) -> Reach:
+        return Reach(calls.limits.pages, (calls.base_origin, *calls.origins))
+
+
+def outlook(ask: Ask, page: Page, reach: Reach) -> Outlook:
+    """What comes after a page."""
     found = _outlook(ask, page)
     if isinstance(found, Last) and ask.page == 1 and found.end in _BY_ABSENCE:
         return replace(found, doubt=_doubt(ask, page))
     if not isinstance(found, More):
         return found
-    if found.turn.mark in ask.marks or found.turn.mark == ask.turn.mark:
-        return Lost(Fault.REPEATED, found.turn.mark)
-    if found.records is not None and found.records == ask.previous:
+    return _stopped(ask, found, reach) or found
+
+
+def _stopped(ask: Ask, more: More, reach: Reach) -> Lost | None:
+    """Why the next page is not to be asked for."""
+    address = more.turn.address
+    if address is not None and not is_plain_address(address):
+        return Lost(Fault.NO_ADDRESS, address)
+    if address is not None and origin_of(address) not in reach.origins:
+        return Lost(Fault.ELSEWHERE, address)
+    if more.turn.mark in ask.marks or more.turn.mark == ask.turn.mark:
+        return Lost(Fault.REPEATED, more.turn.mark)
+    if more.records is not None and more.records == ask.previous:
         return Lost(Fault.SAME_RECORDS, ask.turn.mark)
-    return Lost(Fault.PAGE_LIMIT, str(most)) if ask.page >= most else found
+    if ask.page >= reach.pages:
+        return Lost(Fault.PAGE_LIMIT, str(reach.pages))
+    return None
 
 
 _BY_ABSENCE = (End.NO_CURSOR, End.NO_ADDRESS, End.NO_LINK, End.NO_RECORDS)
@@ -173,18 +214,20 @@ def _outlook(ask: Ask, page: Page) -> Outlook:
 
 
 def _by_cursor(pages: CursorPages, ask: Ask, page: Page) -> Outlook:
-    cursor = page.first(pages.path) if pages.path else page.headers.get((pages.header or "").lower())
     counts = _Counts(pages.ends, ask, page)
     more = page.first(pages.ends.more)
+    if pages.path is not None:
+        cursor, place = page.first(pages.path), pages.path.text
+    else:
+        place = pages.header or ""
+        cursor = page.headers.get(place.lower())
     if more is False:
         return counts.last(End.NO_MORE)
     if _says_nothing(cursor):
-        if more is True:
-            return Lost(Fault.MORE_BUT_NO_CURSOR, pages.path.text if pages.path else pages.header or "")
-        return counts.last(End.NO_CURSOR)
+        return Lost(Fault.MORE_BUT_NO_CURSOR, place) if more is True else counts.last(End.NO_CURSOR)
     if scalar_text(cursor) is None or type(cursor) is bool:
         return Lost(Fault.NOT_A_CURSOR, json_text(cursor, 60))
-    return More(Turn(pages.target, cursor), counts.so_far or 0)
+    return counts.more(Turn(pages.target, cursor))
 
 
 def _says_nothing(value: JsonValue) -> bool:
@@ -200,7 +243,7 @@ def _by_address(found: JsonValue, none: End, ends: Ends, ask: Ask, page: Page) -
         return counts.last(none)
     if type(found) is not str:
         return Lost(Fault.NO_ADDRESS, json_text(found, 60))
-    return More(Turn(address=urljoin(page.url, found)), counts.so_far or 0)
+    return counts.more(Turn(address=resolved(page.url, found)))
 
 
 def _by_count(pages: NumberPages | OffsetPages, ask: Ask, page: Page) -> Outlook:
@@ -209,18 +252,28 @@ def _by_count(pages: NumberPages | OffsetPages, ask: Ask, page: Page) -> Outlook
     counts = _Counts(pages.ends, ask, page)
     if counts.here is None and _needs_records(pages):
         return Lost(Fault.NO_LIST, pages.ends.records.text if pages.ends.records else "")
-    if page.first(pages.ends.more) is False:
-        return counts.last(End.NO_MORE)
+    end = _end_by_count(pages.ends, counts, ask, page)
+    if end is not None:
+        return counts.last(end)
+    step = 1
+    if isinstance(pages, OffsetPages):
+        step = pages.step or counts.here or 0
+    following = counts.more(Turn(pages.target, ask.turn.value + step))
+    return replace(following, records=counts.digest)
+
+
+def _end_by_count(ends: Ends, counts: _Counts, ask: Ask, page: Page) -> End | None:
+    """How a page says that it is the last one, if it does."""
+    if page.first(ends.more) is False:
+        return End.NO_MORE
     if counts.here == 0:
-        return counts.last(End.NO_RECORDS)
-    if counts.stated is not None and counts.so_far is not None and counts.so_far >= counts.stated:
-        return counts.last(End.TOTAL)
-    in_all = _whole(page.first(pages.ends.pages))
-    if in_all is not None and ask.page >= in_all:
-        return counts.last(End.TOTAL)
-    at = ask.turn.value
-    step = 1 if isinstance(pages, NumberPages) else pages.step or counts.here or 0
-    return More(Turn(pages.target, at + step), counts.so_far or 0, counts.digest)
+        return End.NO_RECORDS
+    if counts.all_came:
+        return End.TOTAL
+    pages_in_all = _whole(page.first(ends.pages))
+    if pages_in_all is not None and ask.page >= pages_in_all:
+        return End.TOTAL
+    return None
 
 
 def _needs_records(pages: NumberPages | OffsetPages) -> bool:
@@ -239,8 +292,16 @@ class _Counts:
         self.so_far = None if self.here is None else ask.count + self.here
         self.stated = _whole(page.first(ends.total))
 
+    @property
+    def all_came(self) -> bool:
+        """Whether as many came as were stated."""
+        return self.stated is not None and self.so_far is not None and self.so_far >= self.stated
+
     def last(self, end: End) -> Last:
         return Last(end, self.so_far, self.stated)
+
+    def more(self, turn: Turn) -> More:
+        return More(turn, self.so_far or 0)
 
     @property
     def digest(self) -> str | None:
@@ -261,6 +322,8 @@ def _records(ends: Ends, page: Page, *, first: bool) -> list[JsonValue] | None:
             return list(nodes[0])
         missing = not nodes and ends.records.singular
         return None if missing and first else nodes
+    if page.is_lines:
+        return list(page.documents)
     found: list[JsonValue] = []
     for document in page.documents:
         lists = _lists(document)
@@ -346,7 +409,7 @@ def _way(path: str, name: str, value: JsonValue) -> str | None:
     text = scalar_text(value)
     if not text or type(value) is bool:
         return None
-    if text.startswith(("http://", "https://", "/", "?")):
+    if text.startswith(("http://", "https://", "/")) or "?" in text:
         return f'{{url: "{path}"}}'
     sent = re.sub(r"^next_?", "", name, flags=re.IGNORECASE) or "cursor"
     return f'{{cursor: "{path}", as: {sent[0].lower()}{sent[1:]}}}'

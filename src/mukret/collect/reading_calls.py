@@ -1,45 +1,19 @@
-"""The calls of a calls file: addresses, pages, and what each hangs on."""
+"""The calls of a calls file: addresses, and what each hangs on."""
 
 from __future__ import annotations
 
 import re
 
-from mukret.collect.calls import (
-    AddressPages,
-    Call,
-    CursorPages,
-    Ends,
-    InBody,
-    InHeader,
-    InQuery,
-    LinkPages,
-    NumberPages,
-    OffsetPages,
-    OncePer,
-    Pages,
-    Target,
-)
+from mukret.collect.calls import Call, OncePer
+from mukret.collect.reading_pages import PagesReader
 from mukret.collect.reading_requests import RequestReader
 from mukret.collect.templates import NotFilled, names_in_address
-from mukret.paths import Path
-from mukret.paths.query import Index, Name
-from mukret.rules.reader import Keys, keys
+from mukret.rules.reader import keys
 from mukret.rules.source import Mapping, Node, Scalar
 from mukret.text import did_you_mean
 
 _CALL = keys("get post url query headers json form pages once_per")
 _ONCE_PER = keys("call rows with")
-_KINDS = ("cursor", "link", "number", "offset", "url")
-_ENDS = "list total pages more"
-_PAGES = {
-    "cursor": keys(f"cursor as {_ENDS}"),
-    "link": keys(f"link {_ENDS}"),
-    "number": keys(f"number first {_ENDS}"),
-    "offset": keys(f"offset first step {_ENDS}"),
-    "url": keys(f"url {_ENDS}"),
-}
-_ANY_PAGES = Keys(frozenset[str]().union(*(one.known for one in _PAGES.values())))
-_HOW = '{cursor: "$.next_cursor", as: cursor}, {link: next}, {number: page}, {offset: from} or {url: "$.next"}'
 
 
 class CallReader:
@@ -103,7 +77,7 @@ class CallReader:
             method,
             body,
             url,
-            self.pages(mapping.get("pages"), method),
+            PagesReader(self.requests, method).read(mapping.get("pages")),
             once_per,
         )
 
@@ -160,88 +134,3 @@ class CallReader:
         call = self.reader.text(mapping.get("call"), "call")
         rows = self.reader.path(mapping.get("rows"), "rows")
         return OncePer(call, rows, tuple(variables)) if call else None
-
-    # ---- pages
-
-    def pages(self, node: Node | None, method: str) -> Pages | None:
-        mapping = self.reader.mapping(node, "pages", _ANY_PAGES)
-        if mapping is None:
-            return None
-        kinds = [kind for kind in _KINDS if kind in mapping.entries]
-        if len(kinds) != 1:
-            says = f"both {kinds[0]} and {kinds[1]}" if kinds else "none of its ways"
-            self.add("wrong-value", f"pages says how to get to the next one, and here is {says}", mapping, _HOW)
-            return None
-        kind = kinds[0]
-        for key, _ in mapping.entries.values():
-            if key.text in _ANY_PAGES.known and key.text not in _PAGES[kind].known:
-                self.add("wrong-value", f"{key.text} means nothing with {kind}", key, "take it away")
-        ends = Ends(*(self.reader.path(mapping.get(name), name) for name in _ENDS.split()))
-        match kind:
-            case "cursor":
-                return self.cursor(mapping, ends, method)
-            case "link":
-                relation = self.reader.text(mapping.get("link"), "link")
-                return LinkPages(relation, ends) if relation else None
-            case "url":
-                path = self.reader.path(mapping.get("url"), "url")
-                return AddressPages(path, ends) if path else None
-            case "number":
-                target = self.target(mapping.get("number"), "number", method)
-                return NumberPages(target, self.whole(mapping, "first", 1), ends) if target else None
-        target = self.target(mapping.get("offset"), "offset", method)
-        step = self.whole(mapping, "step", 0) or None
-        return OffsetPages(target, self.whole(mapping, "first", 0), step, ends) if target else None
-
-    def cursor(self, mapping: Mapping, ends: Ends, method: str) -> CursorPages | None:
-        node = mapping.get("cursor")
-        path: Path | None = None
-        header: str | None = None
-        if isinstance(node, Mapping):
-            section = self.reader.mapping(node, "cursor", keys("header"))
-            header = self.reader.text(section.get("header"), "header") if section else None
-        else:
-            path = self.reader.path(node, "cursor")
-        if "as" not in mapping.entries:
-            hint = "as: NAME_IN_THE_QUERY, as: {header: NAME}, or as: a path in the body that is sent"
-            self.add("missing-key", "pages by cursor needs as: how the cursor is sent", mapping, hint)
-        target = self.target(mapping.get("as"), "as", method)
-        return CursorPages(path, header, target, ends) if target and (path or header) else None
-
-    def target(self, node: Node | None, what: str, method: str) -> Target | None:
-        """Where something is sent: a name in the query, a header, or a place in the body."""
-        if isinstance(node, Mapping):
-            section = self.reader.mapping(node, what, keys("header"))
-            header = self.reader.text(section.get("header"), "header") if section else None
-            return InHeader(header) if header else None
-        scalar = self.reader.scalar(node, what)
-        if scalar is None:
-            return None
-        if not scalar.text.startswith("$"):
-            return InQuery(scalar.text)
-        path = self.reader.path(scalar, what)
-        if path is None:
-            return None
-        steps = [_step(segment.only) for segment in path.segments]
-        if method != "POST" or not steps or None in steps:
-            message = f"{what}: {scalar.text} is one place in the body of a post, or a name in the query"
-            self.add("wrong-value", message, scalar, 'such as "$.variables.after", or cursor')
-        return InBody(tuple(step for step in steps if step is not None), scalar.text)
-
-    def whole(self, mapping: Mapping, key: str, default: int) -> int:
-        scalar = self.reader.scalar(mapping.get(key), key)
-        if scalar is None:
-            return default
-        if not re.fullmatch(r"\d{1,9}", scalar.text, re.ASCII):
-            self.add("wrong-value", f"{key} is a whole number, not {scalar.text!r}", scalar)
-            return default
-        return int(scalar.text)
-
-
-def _step(selector: object) -> str | int | None:
-    match selector:
-        case Name(name):
-            return name
-        case Index(index) if index >= 0:
-            return index
-    return None

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from mukret.collect.calls import Basic, Bearer, Kept, Lasts, OAuth2, SignIn, SignInCall
 from mukret.collect.reading_requests import RequestReader
 from mukret.collect.templates import NotFilled, names_in_address
@@ -28,24 +30,26 @@ class SignInReader:
         mapping = self.reader.mapping(node, "sign_in", _SIGN_IN)
         if mapping is None:
             return None
-        ways = [way for way in _WAYS if way in mapping.entries]
+        ways: list[str] = [way for way in _WAYS if way in mapping.entries]
         if len(ways) != 1:
             says = f"both {ways[0]} and {ways[1]}" if ways else "none"
             self.add("wrong-value", f"sign_in is done in one way, and here is {says}", mapping, _HINT)
             return None
-        others = [key for key, _ in mapping.entries.values() if key.text != ways[0]]
-        if ways[0] in ("post", "get"):
-            return self.call(mapping, ways[0])
-        for key in others:
-            if key.text in _SIGN_IN.known:
-                self.add("wrong-value", f"{key.text} goes with post or get, not with {ways[0]}", key)
-        value = mapping.get(ways[0])
-        match ways[0]:
-            case "basic":
-                return self.basic(value)
-            case "bearer":
-                return self.bearer(value)
-        return self.oauth2(value)
+        way = ways[0]
+        if way in ("post", "get"):
+            return self.call(mapping, way)
+        self.nothing_else(mapping, way)
+        read: dict[str, Callable[[Node | None], SignIn | None]] = {
+            "basic": self.basic,
+            "bearer": self.bearer,
+            "oauth2": self.oauth2,
+        }
+        return read[way](mapping.get(way))
+
+    def nothing_else(self, mapping: Mapping, way: str) -> None:
+        for key, _ in mapping.entries.values():
+            if key.text != way and key.text in _SIGN_IN.known:
+                self.add("wrong-value", f"{key.text} goes with post or get, not with {way}", key)
 
     def bearer(self, node: Node | None) -> Bearer | None:
         if isinstance(node, Scalar) and not node.empty:

@@ -28,25 +28,24 @@ class Round:
 def this_round(folder: CaptureFolder, source: str, *, anew: bool = False, go_on: bool = False) -> Round:
     """The round that a collection belongs to: the last one of the same source, if that did not end (or is to be gone on
     with), else a new one, which is put on record. Raises InputError where there is none to go on with."""
-    last: dict[str, Any] | None = None
-    ended = False
-    highest = 0
-    for line in _lines(folder):
-        highest = max(highest, int(line.get("round", 0)))
-        if line.get("source") == source and "began" in line:
-            last, ended = line, False
-        elif last is not None and line.get("round") == last["round"]:
-            ended = ended or "ended" in line
-    if last is not None and not anew and (go_on or not ended):
-        return Round(int(last["round"]), source, str(last["began"]), continued=True)
+    lines = _lines(folder)
+    last = next((line for line in reversed(lines) if line.get("source") == source), None)
+    if last is not None and not anew and (go_on or not _has_ended(last["round"], lines)):
+        return Round(last["round"], source, str(last.get("began")), continued=True)
     if go_on:
         message = f"{folder.path}: there is no collection of {source} to go on with"
         raise InputError("no-input", message, hint="leave out --go-on")
-    rounds_before = [record.round for record in folder.records() if record.round is not None]
-    number = max([highest, *rounds_before]) + 1
+    numbers = [line["round"] for line in lines]
+    numbers += [record.round for record in folder.records() if record.round is not None]
+    number = max(numbers, default=0) + 1
     began = instant()
     add_line(folder.path / ROUNDS, {"round": number, "source": source, "began": began})
     return Round(number, source, began)
+
+
+def _has_ended(number: int, lines: list[dict[str, Any]]) -> bool:
+    """Whether a round came to its end. One that was gone on with after that ended more than once."""
+    return any(line["round"] == number and "ended" in line for line in lines)
 
 
 def end_round(folder: CaptureFolder, round: Round, counts: dict[str, Any]) -> None:
@@ -68,7 +67,8 @@ def _lines(folder: CaptureFolder) -> list[dict[str, Any]]:
         try:
             record = decode(line)
         except NotJson as error:
-            raise InputError("capture-broken", f"{file}: line {number}: {error.finding.message}") from None
+            hint = "take that line away: the answers themselves are in capture.jsonl"
+            raise InputError("capture-broken", f"{file}: line {number}: {error.finding.message}", hint=hint) from None
         if type(record) is dict and type(record.get("round")) is int:
             found.append(record)
     return found

@@ -18,7 +18,7 @@ from mukret.collect.client import Reply
 from mukret.collect.judging import status_text
 from mukret.collect.masking import Masker
 from mukret.collect.templates import filled_address
-from mukret.collect.wire import ALWAYS, Wire, Writer, in_header, joined, with_pairs
+from mukret.collect.wire import ALWAYS, Wire, Writer, in_header, joined, merged, with_pairs
 from mukret.documents.decode import NotJson, decode
 from mukret.errors import InputError
 from mukret.paths import parse_path
@@ -133,7 +133,7 @@ class Session:
         content = None
         if way.method == "POST":
             content, media_type = writer.body(way.body or Body({}), constants)
-            headers = {"Content-Type": media_type} | headers
+            headers = merged({"Content-Type": media_type}, headers)
         return self._wire(way.method, with_pairs(url, query), shown, headers, content)
 
     def _with_kept(self, reply: Reply[bytes], keep: tuple[Kept, ...], generation: int) -> Credentials:

@@ -8,7 +8,7 @@ queries in GraphQL are full of braces.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from urllib.parse import unquote, urlsplit
 
 from uritemplate import URITemplate
@@ -80,16 +80,29 @@ def filled_address(template: str, known: Mapping[str, JsonValue]) -> str:
     if "{" not in template and "}" not in template:
         return template
     names = [name for name, _ in names_in_address(template)]
-    required = {name for match in _REQUIRED.finditer(template) for name in names_of_expression(match[1])}
-    missing = tuple(name for name in names if name in required and known.get(name) is None)
+    given = [name for name in names if known.get(name) is not None]
+    missing = tuple(name for name in _required(template) if name not in given)
     if missing:
         raise NotFilled(f"nothing says what {' and '.join(missing)} is", missing)
-    values = {name: _text_of(name, known) for name in names if known.get(name) is not None}
+    values = {name: _text_of(name, known) for name in given}
     found = URITemplate(template).expand(None, **values)
-    before, after = _segments(template), _segments(found)
-    if any(segment in _DOTS for segment in after) and not any(segment in _DOTS for segment in before):
+    if _has_dots(found) and not _has_dots(template):
         raise NotFilled("a value is . or .. and would lead to another address")
     return found
+
+
+def _required(template: str) -> list[str]:
+    """The variables without which a URI Template can't be filled."""
+    found: list[str] = []
+    for match in _REQUIRED.finditer(template):
+        for variable in match[1].split(","):
+            found.append(variable.partition(":")[0].rstrip("*").strip())
+    return found
+
+
+def _has_dots(address: str) -> bool:
+    """Whether a folder of its path is . or .. in any form, which leads elsewhere."""
+    return any(unquote(segment) in _DOTS for segment in urlsplit(address).path.split("/"))
 
 
 def filled_body(content: JsonValue, known: Mapping[str, JsonValue], secret: Mapping[Secret, str]) -> JsonValue:
@@ -110,12 +123,6 @@ def filled_body(content: JsonValue, known: Mapping[str, JsonValue], secret: Mapp
     return content
 
 
-def names_of_expression(text: str) -> Iterable[str]:
-    """The variables of what stands in the braces of a URI Template."""
-    for part in text.split(","):
-        yield part.partition(":")[0].rstrip("*").strip()
-
-
 def _text_of(name: str, known: Mapping[str, JsonValue]) -> str:
     value = known.get(name)
     text = scalar_text(value)
@@ -125,7 +132,3 @@ def _text_of(name: str, known: Mapping[str, JsonValue]) -> str:
     if text == "":
         raise NotFilled(f"{name} is empty", (name,))
     return text
-
-
-def _segments(address: str) -> list[str]:
-    return [unquote(segment) for segment in urlsplit(address).path.split("/")]

@@ -52,37 +52,36 @@ class Writer:
     def wire(self, ask: Ask, kept: Mapping[str, str], authorization: str | None) -> Wire:
         """`kept`: values from a sign-in; `authorization`: the header's value, where a sign-in gives one. Raises
         NotFilled where a variable has no value that can stand in its place."""
-        own = {**ask.variables, **ask.turn_variables}
-        known = {**self.constants, **kept, **own}
-        url = self.address(ask, known)
-        home = origin_of(url) == self.calls.base_origin
         shown, _ = self.identity(ask)
-        url = self.with_query(url, ask, known, home=home)
-        headers = self.headers((*self.calls.headers, *ask.call.headers), known, home=home)
-        headers |= {name: in_header(value, name) for name, value in ask.in_headers().items()}
+        url, headers, content = self._filled(ask, {**self.constants, **kept}, shown=False)
+        home = self._at_home(url)
         if authorization is not None and home:
-            headers["Authorization"] = authorization
-        content = None
-        if ask.call.method == "POST":
-            content, media_type = self.body(ask.call.body or Body({}), known, ask)
-            headers = {"Content-Type": media_type} | headers
+            headers = merged(headers, {"Authorization": authorization})
         return Wire(ask.call.method, url, shown, headers, content, home)
 
     def identity(self, ask: Ask) -> tuple[str, str]:
         """The address of a request as it may be shown, and what tells it from others: its body, too. Raises
         NotFilled."""
-        own = {**ask.variables, **ask.turn_variables}
-        masked = {**self.shown_constants, **dict.fromkeys(self.kept_names, MASK), **own}
-        url = self.address(ask, masked)
-        home = origin_of(url) == self.calls.base_origin
-        shown = self.masker.url(self.with_query(url, ask, masked, home=home, shown=True))
-        if ask.call.body is None:
-            return shown, shown
-        hidden = dict.fromkeys(self.secrets, MASK)
-        content = ask.call.body.content
-        if ask.call.body.form:
-            content = {name: MASK if isinstance(value, Secret) else value for name, value in content.items()}
-        return shown, f"{shown} {json_text(ask.in_body(filled_body(content, masked, hidden)))}"
+        kept = dict.fromkeys(self.kept_names, MASK)
+        url, _, content = self._filled(ask, {**self.shown_constants, **kept}, shown=True)
+        shown = self.masker.url(url)
+        return shown, f"{shown} {content.decode()}" if content else shown
+
+    def _filled(self, ask: Ask, known: Known, *, shown: bool) -> tuple[str, dict[str, str], bytes | None]:
+        """Address, headers and body of a request; with `shown` masks stand for secrets."""
+        known = {**known, **ask.variables, **ask.turn_variables}
+        url = self.address(ask, known)
+        home = self._at_home(url)
+        headers = self.headers((*self.calls.headers, *ask.call.headers), known, home=home, shown=shown)
+        headers = merged(headers, {name: _from_response(name, value) for name, value in ask.in_headers().items()})
+        content = None
+        if ask.call.method == "POST":
+            content, media_type = self.body(ask.call.body or Body({}), known, ask, shown=shown)
+            headers = merged({"Content-Type": media_type}, headers)
+        return self.with_query(url, ask, known, home=home, shown=shown), headers, content
+
+    def _at_home(self, url: str) -> bool:
+        return origin_of(url) == self.calls.base_origin
 
     def address(self, ask: Ask, known: Known) -> str:
         found = ask.turn.address or ask.address
@@ -92,33 +91,38 @@ class Writer:
         """An address with what belongs into its query. That of a next page has it already, but for secrets."""
         pairs = [*self.calls.query, *ask.call.query]
         if ask.turn.address is not None:
-            pairs = [pair for pair in pairs if isinstance(pair[1], Secret) or is_sensitive(pair[0])]
+            pairs = [pair for pair in pairs if _is_secret(*pair)]
         if not home:
-            pairs = [pair for pair in pairs if not isinstance(pair[1], Secret) and not is_sensitive(pair[0])]
-        filled = [
-            (name, MASK if shown and isinstance(value, Secret) else self.text(value, known)) for name, value in pairs
-        ]
+            pairs = [pair for pair in pairs if not _is_secret(*pair)]
         paged = ask.in_query()
-        return with_pairs(url, [pair for pair in filled if pair[0] not in paged] + list(paged.items()))
+        filled = [(name, self.text(value, known, shown=shown)) for name, value in pairs if name not in paged]
+        return with_pairs(url, filled + list(paged.items()))
 
-    def text(self, value: str | Secret, known: Known) -> str:
-        return self.secrets[value] if isinstance(value, Secret) else filled_text(value, known)
+    def text(self, value: str | Secret, known: Known, *, shown: bool = False) -> str:
+        if isinstance(value, Secret):
+            return MASK if shown else self.secrets[value]
+        return filled_text(value, known)
 
-    def headers(self, pairs: Pairs, known: Known, *, home: bool = True) -> dict[str, str]:
+    def headers(self, pairs: Pairs, known: Known, *, home: bool = True, shown: bool = False) -> dict[str, str]:
         """Headers by name. What may be a credential stays at home."""
-        found = dict(ALWAYS)
+        found: dict[str, str] = {}
         for name, value in pairs:
-            if home or not (isinstance(value, Secret) or is_sensitive(name) or "{" in value):
-                label = f"the variable {value.variable}" if isinstance(value, Secret) else f"the header {name}"
-                found[name] = in_header(self.text(value, known), label)
-        return found
+            if not home and (_is_secret(name, value) or "{" in str(value)):
+                continue
+            text = self.text(value, known, shown=shown)
+            if isinstance(value, Secret):
+                found[name] = in_header(text, f"the variable {value.variable}")
+            else:
+                found[name] = _from_response(name, text)
+        return merged(ALWAYS, found)
 
-    def body(self, body: Body, known: Known, ask: Ask | None = None) -> tuple[bytes, str]:
+    def body(self, body: Body, known: Known, ask: Ask | None = None, *, shown: bool = False) -> tuple[bytes, str]:
         """The bytes of a body and their media type."""
         if body.form:
-            pairs = {name: self.text(value, known) for name, value in body.content.items()}
+            pairs = {name: self.text(value, known, shown=shown) for name, value in body.content.items()}
             return urlencode(pairs).encode(), "application/x-www-form-urlencoded"
-        content = filled_body(body.content, known, self.secrets)
+        secrets = dict.fromkeys(self.secrets, MASK) if shown else self.secrets
+        content = filled_body(body.content, known, secrets)
         content = ask.in_body(content) if ask else content
         return json_text(content).encode("utf-8", "surrogatepass"), "application/json"
 
@@ -131,6 +135,11 @@ ALWAYS = {
 """Headers of every request."""
 
 
+def _is_secret(name: str, value: str | Secret) -> bool:
+    """Whether a header or a member of a query may be a credential."""
+    return isinstance(value, Secret) or is_sensitive(name)
+
+
 def in_header(value: str, label: str) -> str:
     """A value that can stand in a header (RFC 9110). Raises UsageError, which does not show it."""
     if value.isascii() and value.isprintable():
@@ -138,6 +147,19 @@ def in_header(value: str, label: str) -> str:
     variable = label.removeprefix("the variable ")
     hint = f"set it anew: read -rs {variable}; export {variable}" if variable != label else None
     raise UsageError("secret-missing", f"{label} holds a line break, or what a header can't hold", hint=hint)
+
+
+def _from_response(name: str, value: str) -> str:
+    """A value that stands in a header and may come from a response. Raises NotFilled."""
+    if value.isascii() and value.isprintable():
+        return value
+    raise NotFilled(f"the header {name} can't hold what is to stand there")
+
+
+def merged(headers: Mapping[str, str], more: Mapping[str, str]) -> dict[str, str]:
+    """Headers with others in the place of those of the same names, whatever their case."""
+    names = {name.lower() for name in more}
+    return {name: value for name, value in headers.items() if name.lower() not in names} | dict(more)
 
 
 def joined(base: str, rest: str) -> str:
@@ -169,13 +191,17 @@ def shown_first(calls: Calls, name: str) -> str:
         assert call.url is not None and call.once_per is not None
         rows = f"{call.once_per.rows.text} " if call.once_per.rows else ""
         return f"(the address at {rows}{call.url.text} in answers of {call.once_per.call})"
-    constants = {key: MASK if isinstance(value, Secret) else value for key, value in calls.constants}
+    constants = {key: _masked(value) for key, value in calls.constants}
     address = call.address
     for key, value in constants.items():
         address = address.replace(f"{{{key}}}", quote(scalar_text(value) or "", safe="*"))
-    pairs = [(key, MASK if isinstance(value, Secret) else value) for key, value in (*calls.query, *call.query)]
-    pairs = [(key, _partly(value, constants)) for key, value in pairs]
-    return joined(calls.base, address) + ("?" if pairs else "") + "&".join(f"{key}={value}" for key, value in pairs)
+    pairs = [(key, _partly(_masked(value), constants)) for key, value in (*calls.query, *call.query)]
+    query = "&".join(f"{key}={value}" for key, value in pairs)
+    return joined(calls.base, address) + (f"?{query}" if query else "")
+
+
+def _masked(value: str | Secret) -> str:
+    return MASK if isinstance(value, Secret) else value
 
 
 def _partly(text: str, known: Known) -> str:

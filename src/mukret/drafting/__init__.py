@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator, Sequence
 from pathlib import PurePath
 
 from mukret.documents import Source
+from mukret.drafting.by_call import sources_by_call, together, with_variables
 from mukret.drafting.model import Draft
 from mukret.drafting.names import snake_case
 from mukret.drafting.settle import settled
@@ -39,6 +40,23 @@ def draft_rules(
     """
     for source in sources:
         source.keep()
+    by_call = sources_by_call(sources)
+    if len(by_call) < 2:
+        return with_variables(_draft_of(sources, title, file, embedded, progress), sources if by_call else ())
+    drafts = {
+        call: with_variables(_draft_of(own, title, file, embedded, progress), own) for call, own in by_call.items()
+    }
+    return settled(together(title, drafts), sources, file)
+
+
+def _draft_of(
+    sources: Sequence[Source],
+    title: str,
+    file: str,
+    embedded: Sequence[Path] | None,
+    progress: Callable[[int], None] | None,
+) -> Draft:
+    """A draft for documents of one kind."""
     report, paths = (
         _looked_into(sources, progress) if embedded is None else (_survey(sources, embedded, progress), list(embedded))
     )
@@ -50,7 +68,8 @@ def draft_rules(
 
 
 def _drafted(report: SurveyReport, embedded: Sequence[Path], title: str, sources: Sequence[Source], file: str) -> Draft:
-    draft = tables_of(report, title, _word(sources))
+    call = next(iter(sources_by_call(sources)), None)
+    draft = tables_of(report, title, snake_case(call) if call else _word(sources), of_call=call is not None)
     draft.embedded = tuple(path_text(path.segments) for path in embedded)
     return settled(draft, sources, file)
 

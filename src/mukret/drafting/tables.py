@@ -37,16 +37,18 @@ FEWEST_VALUES = 6
 """A list of no more scalars than these beside the records is no table: corners of a map, words on the response."""
 
 
-def tables_of(report: SurveyReport, title: str, word: str = "rows") -> Draft:
+def tables_of(report: SurveyReport, title: str, word: str = "rows", *, of_call: bool = False) -> Draft:
     """A draft of rules for what was surveyed: tables for the lists of records, children within their parents.
 
-    `word` is what a table of the documents themselves is called, or of their elements.
+    `word` is what a table of the documents themselves is called, or of their elements. `of_call`: it is the name of a
+    call, and says more than a name such as `data`.
     """
-    return _Drafter(report, title, word).draft
+    return _Drafter(report, title, word, word if of_call else None).draft
 
 
 class _Drafter:
-    def __init__(self, report: SurveyReport, title: str, word: str) -> None:
+    def __init__(self, report: SurveyReport, title: str, word: str, call: str | None) -> None:
+        self.call = call
         self.reports = {id(one.place): one for one in report.places}
         self.documents = report.documents
         self.draft = Draft(title, bad_documents=report.bad_documents)
@@ -198,7 +200,8 @@ class _Drafter:
         self, rows: JsonValue, parent: DraftTable | None, names: Sequence[str], options: dict[str, JsonValue]
     ) -> DraftTable:
         said = [name for name in map(snake_case, names) if name]
-        plain = [name for name in said if name not in GENERIC] or said or ["rows"]
+        plain = [name for name in said if name not in GENERIC]
+        plain = plain or [name for name in (self.call,) if name and parent is None] or said or ["rows"]
         taken = {table.name for table in self.draft.tables} | {"response"}
         taken |= {own.name for table in self.draft.tables for own in table.fields} | {
             own.name for own in self.draft.response

@@ -1,0 +1,121 @@
+"""A draft for the answers of several calls: one for each, put together, its tables reading the answers of that call."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from mukret.documents import Source
+from mukret.drafting.model import Draft, DraftField, DraftTable
+from mukret.drafting.names import fresh, snake_case
+from mukret.values import JsonValue, json_text
+
+REQUEST = "request."
+"""A fact with this beginning is a variable that a request was filled with."""
+
+
+def sources_by_call(sources: Sequence[Source]) -> dict[str, list[Source]]:
+    """The sources of each call, in the order of the calls; nothing if not all of them are answers of a call."""
+    found: dict[str, list[Source]] = {}
+    for source in sources:
+        call = source.origin.call if source.origin else None
+        if not call:
+            return {}
+        found.setdefault(call, []).append(source)
+    return found
+
+
+def with_variables(draft: Draft, sources: Sequence[Source]) -> Draft:
+    """The draft with what tells the answers of its call apart: variables of requests that are not always the same."""
+    values: dict[str, set[str]] = {}
+    for source in sources:
+        for name, value in source.origin.variables.items() if source.origin else ():
+            values.setdefault(name, set()).add(json_text(value))
+    for table in draft.tables:
+        for name, different in values.items() if table.within is None else ():
+            if len(different) > 1 and snake_case(name) not in table.names():
+                own = DraftField(snake_case(name), {"fact": REQUEST + name})
+                own.comment = "what the service was asked with"
+                table.fields.insert(0, own)
+    return draft
+
+
+def together(title: str, drafts: Mapping[str, Draft]) -> Draft:
+    """One draft out of those of several calls; names that two of them have get that of their call before them."""
+    whole = Draft(title)
+    for call, draft in drafts.items():
+        prefix = snake_case(call)
+        _rename_enums(draft, whole, prefix)
+        _rename_response(draft, whole, prefix)
+        _rename_tables(draft, whole, prefix)
+        for table in draft.tables:
+            if table.within is None:
+                table.options = {"kind": call, **table.options}
+        whole.tables += draft.tables
+        whole.ignored |= draft.ignored
+        whole.embedded += tuple(path for path in draft.embedded if path not in whole.embedded)
+        whole.bad_documents += draft.bad_documents
+    return whole
+
+
+def _rename_enums(draft: Draft, whole: Draft, prefix: str) -> None:
+    new: dict[str, str] = {}
+    for name, words in draft.enums.items():
+        same = whole.enums.get(name, words) == words
+        new[name] = name if same else fresh(f"{prefix}_{name}", whole.enums)
+        whole.enums[new[name]] = words
+    for own in [*draft.response, *(own for table in draft.tables for own in table.fields)]:
+        if own.reading.get("type") in new:
+            own.reading["type"] = new[str(own.reading["type"])]
+
+
+def _rename_response(draft: Draft, whole: Draft, prefix: str) -> None:
+    """Adds the fields of the response; one that is read alike stands there once."""
+    taken = _names_in(whole)
+    new: dict[str, str] = {}
+    for own in draft.response:
+        alike = next((one for one in whole.response if (one.source, one.reading) == (own.source, own.reading)), None)
+        if alike is not None:
+            new[own.name] = alike.name
+            continue
+        new[own.name] = own.name if own.name not in taken else fresh(f"{prefix}_{own.name}", taken)
+        own.name = new[own.name]
+        own.required = False  # the answers of other calls don't have it
+        whole.response.append(own)
+    for table in draft.tables:
+        table.key = [new.get(name, name) if name in table.inherit else name for name in table.key]
+        table.inherit = [new.get(name, name) for name in table.inherit]
+
+
+def _rename_tables(draft: Draft, whole: Draft, prefix: str) -> None:
+    taken = _names_in(whole)
+    new: dict[str, str] = {}
+    for table in draft.tables:
+        new[table.name] = table.name if table.name not in taken else fresh(f"{prefix}_{table.name}", taken)
+        table.name = new[table.name]
+        taken.add(table.name)
+    others = {table.name for table in whole.tables} | {own.name for own in whole.response}
+    for table in draft.tables:
+        for own in table.fields:
+            if "lookup" in own.source:
+                own.source = own.source | {"lookup": _renamed(own.source["lookup"], new)}
+            if own.name in others:
+                _rename_field(table, own, others)
+
+
+def _rename_field(table: DraftTable, own: DraftField, others: set[str]) -> None:
+    """A field that has the name of a table gets another: expressions tell them apart by their names."""
+    name = fresh(f"{own.name}_", table.names() | others)
+    table.key = [name if key == own.name else key for key in table.key]
+    own.name = name
+
+
+def _renamed(lookup: JsonValue, new: Mapping[str, str]) -> JsonValue:
+    """A lookup in a table that has another name now."""
+    return {**lookup, "in": new.get(lookup["in"], lookup["in"])}
+
+
+def _names_in(draft: Draft) -> set[str]:
+    names = {"response"} | {own.name for own in draft.response}
+    for table in draft.tables:
+        names |= {table.name} | table.names()
+    return names
