@@ -148,6 +148,7 @@ class Kept(CollectCase):
         raw = timetables()["2031-03-29"]
         self.assertEqual((self.folder / "kept/pages/000001.json").read_bytes(), raw)
         [record] = self.records()
+        self.assertRegex(record.pop("list"), "^[0-9a-f]{20}$")
         self.assertRegex(record.pop("etag"), '^"[0-9a-f]+"$')
         self.assertRegex(record.pop("fetched_at"), r"^\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{3}Z$")
         self.assertEqual(record, {

@@ -12,7 +12,7 @@ from collections.abc import Callable, Mapping
 from typing import Any
 from unittest import mock
 
-from mukret.collect import Answer, Bounds, CaptureFolder, Collection, Manner
+from mukret.collect import Answer, Bounds, CaptureFolder, Collection, Manner, load_calls
 from mukret.collect.fetching import Waiting, Watcher
 from mukret.documents import find_sources, read_batches
 from mukret.errors import InputError, MukretError
@@ -205,6 +205,17 @@ class Pages(ServiceCase):
             [(last, _)] = collection.report.calls["a"].short
             self.assertEqual((last.count, last.stated, last.short_of), (2, 9, 7))
 
+    def test_a_page_may_be_told_in_the_address_and_constants_too(self) -> None:
+        routes = {f"/v2/2031-03-28/{number}": {"rows": [number], "pages": 3} for number in (1, 2, 3)}
+        text = """
+with: {day: "2031-03-28", unused: 1}
+calls: {a: {get: "/{day}/{page}", pages: {number: page, pages: "$.pages", list: "$.rows"}}}
+"""
+        with service(routes) as served:
+            self.collect(text, f"{served.base}/v2")
+            self.assertEqual(served.paths(), list(routes))
+        self.assertEqual([line["variables"] for line in self.lines()], [{"day": "2031-03-28"}] * 3)
+
     def test_an_empty_answer_after_the_last_page_is_the_end(self) -> None:
         def route(asked: Asked) -> Says:
             return Says([1]) if asked.query["page"] == "1" else Says(b"", 204)
@@ -393,6 +404,21 @@ class SigningIn(ServiceCase):
             with self.subTest(part), service({"/boarding": says}) as served, self.assertRaises(InputError) as caught:
                 self.collect(BOARDING + "calls: {a: {get: /a}}", served.base)
             self.assertIn(part, caught.exception.message)
+
+    def test_what_is_kept_may_be_a_part_of_addresses_and_its_letters_are_left_alone_elsewhere(self) -> None:
+        routes = {"/in": {"fleet": 12}, "/fleets/12/ports": {"ports": [12, 1]}, "/12": {"n": 12}, "/1": {"n": 1}}
+        text = """
+sign_in: {get: /in, keep: {fleet: "$.fleet"}}
+calls:
+  ports: {get: "/fleets/{fleet}/ports"}
+  port: {get: "/{no}", once_per: {call: ports, with: {no: "$.ports[*]"}}}
+"""
+        with service(routes) as served:
+            self.collect(text, served.base)
+            self.collect(text, served.base, go_on=True)
+            self.assertEqual(served.paths(), list(routes), "and nothing is asked twice")
+        urls = [line["url"].removeprefix(served.base) for line in self.lines()]
+        self.assertEqual(urls, ["/fleets/***/ports", "/12", "/1"])
 
     def test_oauth_2_client_credentials_by_header_and_in_the_body(self) -> None:
         def token(asked: Asked) -> Says:
@@ -622,6 +648,12 @@ class Program(ServiceCase):
             self.assertEqual([one["call"] for one in report["answers"]], ["ports", "followed", "followed"])
             shown = self.mukret("survey", "kept")
             self.assertIn("mukret collect URL --follow '$.ports[*].url' --to kept", shown.stderr)
+            deeper = self.mukret(
+                "collect", "f.calls.yaml", "--follow", "$..tide", "--to", "deep", "--save-calls", "g.yaml"
+            )
+            self.assertEqual(deeper.returncode, 1, "there is no tide anywhere, which is told")
+            names = [call.name for call in load_calls(self.folder / "g.yaml").calls]
+            self.assertEqual(names, ["ports", "followed", "tide", "followed_tide"])
             paged = self.mukret("collect", f"{base}/ports", "--pages", '{cursor: "$.next", as: c}', "--to", "paged")
             self.assertEqual(paged.returncode, 1)
             self.assertIn(

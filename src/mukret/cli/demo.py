@@ -53,12 +53,15 @@ def _ask_the_service(target: str) -> None:
     """Collects from the sample's service, which runs on this machine as long as that takes."""
     from mukret.cli.standin import DEFAULT_PORT
     from mukret.errors import OutputError
-    from mukret.sample.service import PASSWORD, USER, standing_in
+    from mukret.sample.service import PASSWORD, USER, is_standing_in, standing_in
 
     why = "The same out of a service (the sample's own, simulated): sign in, page by page, what hangs on each port."
     calls, rules = f"{target}/service.calls.yaml", f"{target}/service.rules.yaml"
     arguments = ["collect", calls, "--to", f"{target}/kept", "--then", rules, "--to", f"{target}/service-tables"]
     os.environ |= {"FERRY_USER": USER, "FERRY_PASSWORD": PASSWORD}
+    if is_standing_in(DEFAULT_PORT):
+        _step(why, arguments)
+        return
     try:
         with standing_in(DEFAULT_PORT):
             _step(why, arguments)

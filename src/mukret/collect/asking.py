@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import hashlib
+import json
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
 from mukret.collect.calls import Call, InBody, InHeader, InQuery, Target
 from mukret.collect.templates import names_in_address
-from mukret.documents.captures import ListKey, list_key
 from mukret.values import JsonValue, scalar_text
 
 
@@ -28,30 +29,35 @@ class Turn:
 
 @dataclass(frozen=True)
 class Ask:
-    """One request. `address`: where a response said that it is (absolute), if one did; `first_url`: the address of the
-    first page, as it may be shown; `count`: the records of the pages before."""
+    """One request. `address`: where a response said that it is (absolute), if one did; `list_id` and `address_id`: what
+    `identified` made; `count`: the records of the pages before."""
 
     call: Call
     variables: Mapping[str, JsonValue] = field(default_factory=dict)
     address: str | None = None
     page: int = 1
     turn: Turn = Turn()
-    first_url: str | None = None
+    list_id: str = ""
+    address_id: str = ""
     count: int = 0
     previous: str | None = None
     """What the records of the page before were, as a hash, where pages are told by numbers."""
     marks: set[str] = field(default_factory=set, compare=False)
     """The marks of the pages of this list that were asked for; all pages share it."""
 
-    def next(self, turn: Turn, count: int, first_url: str, previous: str | None) -> Ask:
+    def identified(self, identity: str) -> Ask:
+        """The request with what tells its address and its list from others, `identity` being its address and body with
+        marks in the place of secrets. Kept as hashes: an address out of a response may hold anything."""
+        if self.page > 1:
+            return self
+        variables = json.dumps(self.variables, sort_keys=True, default=str)
+        list_id = _hash(f"{self.call.name} {variables} {identity}")
+        return replace(self, address_id=_hash(f"{self.call.name} {identity}"), list_id=list_id)
+
+    def next(self, turn: Turn, count: int, previous: str | None) -> Ask:
         """The request for the page after this one."""
         self.marks.add(self.turn.mark)
-        first_url = self.first_url or first_url
-        return replace(self, page=self.page + 1, turn=turn, count=count, first_url=first_url, previous=previous)
-
-    def key(self, url: str) -> ListKey:
-        """Which list of pages it belongs to; `url` is its own address, as it may be shown."""
-        return list_key(self.call.name, self.variables, self.first_url or url)
+        return replace(self, page=self.page + 1, turn=turn, count=count, previous=previous)
 
     @property
     def turn_variables(self) -> dict[str, JsonValue]:
@@ -82,6 +88,10 @@ class Ask:
         if not isinstance(target, InBody):
             return content
         return _with(content, target.steps, self.turn.value)
+
+
+def _hash(text: str) -> str:
+    return hashlib.blake2b(text.encode("utf-8", "replace"), digest_size=10).hexdigest()
 
 
 def _with(content: Any, steps: tuple[str | int, ...], value: JsonValue) -> Any:

@@ -152,13 +152,14 @@ class Collection:
         ask = following
         try:
             shown, identity = self.writer.identity(ask)
+            ask = ask.identified(identity)
         except NotFilled as error:
             self._note_not_asked(NotAsked(ask.call.name, Why.NOT_FILLED, str(error)))
             return None
-        if not self.earlier.first_time(ask, identity):
+        if not self.earlier.first_time(ask):
             self.report.calls[ask.call.name].asked_before += 1
             return None
-        kept = self.earlier.kept(ask, shown)
+        kept = self.earlier.kept(ask)
         if kept is not None:
             return ask, kept
         return ask, pool.submit(self.fetcher.fetch, ask, self.earlier.before(ask, shown))
@@ -238,7 +239,7 @@ class Collection:
             variables=ask.variables,
             url=self.masker.url(reply.url) if tried.redirected else tried.shown,
             asked=tried.shown,
-            first_url=ask.first_url,
+            list_id=ask.list_id,
             page=ask.page,
             method=ask.call.method,
             status=reply.status,
@@ -288,7 +289,7 @@ class Collection:
     def _go_on(self, ask: Ask, ahead: Outlook, shown: str, url: str, file: str, frontier: Frontier) -> None:
         report = self.report.calls[ask.call.name]
         if isinstance(ahead, More):
-            frontier.add_page(ask.next(ahead.turn, ahead.count, shown, ahead.records))
+            frontier.add_page(ask.next(ahead.turn, ahead.count, ahead.records))
         else:
             self._note_end(report, ahead, shown)
         frontier.add_answer(ask, file, url)

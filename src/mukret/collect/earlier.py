@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
 from mukret.collect.asking import Ask
-from mukret.documents.captures import CaptureRecord, ListKey
+from mukret.documents.captures import CaptureRecord
 
 
 @dataclass(frozen=True)
@@ -50,9 +49,9 @@ class Earlier:
     """`in_round`: kept in this round, by list and page; `in_rounds`: the newest of earlier ones that can be asked
     for on condition."""
 
-    in_round: dict[tuple[ListKey, int], KeptAnswer] = field(default_factory=dict)
-    in_rounds: dict[tuple[ListKey, int], KeptAnswer] = field(default_factory=dict)
-    asked: set[bytes] = field(default_factory=set)
+    in_round: dict[tuple[str, int], KeptAnswer] = field(default_factory=dict)
+    in_rounds: dict[tuple[str, int], KeptAnswer] = field(default_factory=dict)
+    asked: set[str] = field(default_factory=set)
 
     @staticmethod
     def of(records: Iterable[CaptureRecord], round: int, *, since_last: bool) -> Earlier:
@@ -67,24 +66,20 @@ class Earlier:
                 found.in_rounds[record.key, record.page] = kept
         return found
 
-    def kept(self, ask: Ask, shown: str) -> KeptAnswer | None:
+    def kept(self, ask: Ask) -> KeptAnswer | None:
         """The answer to a request in this round."""
-        return self._same(self.in_round, ask, shown)
+        return self.in_round.get((ask.list_id, ask.page))
 
     def before(self, ask: Ask, shown: str) -> KeptAnswer | None:
-        """The answer to it in an earlier round."""
-        return self._same(self.in_rounds, ask, shown)
-
-    def _same(self, answers: dict[tuple[ListKey, int], KeptAnswer], ask: Ask, shown: str) -> KeptAnswer | None:
-        found = answers.get((ask.key(shown), ask.page))
+        """The answer of an earlier round from the very same address: versions of others mean nothing for it."""
+        found = self.in_rounds.get((ask.list_id, ask.page))
         return found if found is not None and found.shown == shown else None
 
-    def first_time(self, ask: Ask, identity: str) -> bool:
+    def first_time(self, ask: Ask) -> bool:
         """Whether a request that a record leads to is the first of its call to this address."""
         if ask.call.once_per is None or ask.page > 1:
             return True
-        digest = hashlib.blake2b(f"{ask.call.name} {identity}".encode("utf-8", "replace"), digest_size=16).digest()
-        if digest in self.asked:
+        if ask.address_id in self.asked:
             return False
-        self.asked.add(digest)
+        self.asked.add(ask.address_id)
         return True

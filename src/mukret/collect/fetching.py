@@ -18,7 +18,7 @@ from mukret.collect.earlier import KeptAnswer
 from mukret.collect.folder import CaptureFolder, Received
 from mukret.collect.judging import ASKS_TO_WAIT, PASSING, UNAUTHORIZED, Judgement, Sort, judged, status_text
 from mukret.collect.manners import Clock, Pace, Stopped, pause, retry_after
-from mukret.collect.masking import SHORTEST_COOKIE, Masker
+from mukret.collect.masking import Masker
 from mukret.collect.paging import End, Fault, Last, Lost, Outlook, Page, Reach, outlook, spotted
 from mukret.collect.report import Report
 from mukret.collect.signing_in import Session
@@ -331,8 +331,7 @@ class Fetcher:
     def _learn_cookies(self) -> None:
         """What a cookie holds is a secret, too."""
         for cookie in list(self.jar):
-            if cookie.value and len(cookie.value) >= SHORTEST_COOKIE:
-                self.masker.learn(cookie.value)
+            self.masker.learn(cookie.value or "")
 
 
 def telling_headers(ask: Ask) -> tuple[str, ...]:

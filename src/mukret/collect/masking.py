@@ -20,8 +20,9 @@ _OF_PAGES = re.compile(r"page|next|cursor|contin|resum|scroll|after|before|sync"
 MASK = "***"
 SHORTEST_PART = 6
 """So many characters of a secret are masked as well, where a text was cut."""
-SHORTEST_COOKIE = 8
-"""A shorter value of a cookie is no secret, and would be masked wherever such letters stand."""
+SHORTEST_LEARNT = 6
+"""What comes from the service (from a sign-in, in a cookie) and is shorter is masked in its place alone: a number of
+two digits stands in many an address."""
 
 
 def is_sensitive(name: str) -> bool:
@@ -53,8 +54,8 @@ class Masker:
         return Masker(known)
 
     def learn(self, secret: str) -> None:
-        """From now on this is a secret, too."""
-        if secret and secret not in self.secrets:
+        """From now on this is a secret, too, if it is long enough to be one."""
+        if len(secret) >= SHORTEST_LEARNT and secret not in self.secrets:
             self.secrets |= {secret}
             self.forms = _forms(self.secrets)
 
@@ -86,7 +87,8 @@ class Masker:
         if any(is_sensitive(name) for name, _ in pairs):
             hidden = [(name, MASK if is_sensitive(name) else value) for name, value in pairs]
             query = urlencode(hidden, safe="*")
-        return self.text(urlunsplit((parts.scheme, host, parts.path, query, "")))
+        shown = urlunsplit((parts.scheme, host, parts.path, query, ""))
+        return self.text(shown.replace(quote(MASK, safe=""), MASK))  # URI Templates encode it
 
 
 def _forms(secrets: Iterable[str]) -> list[str]:

@@ -26,7 +26,7 @@ class Answer:
     variables: Mapping[str, JsonValue]
     url: str
     asked: str
-    first_url: str | None
+    list_id: str
     page: int
     method: str
     status: int
@@ -91,7 +91,7 @@ class Answer:
             "round": round,
             "method": self.method if self.method != "GET" else None,
             "asked": self.asked if self.asked != self.url else None,
-            "first_url": self.first_url,
+            "list": self.list_id or None,
             "etag": self.etag,
             "last_modified": self.last_modified,
             "headers": dict(self.headers) or None,

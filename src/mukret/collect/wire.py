@@ -64,8 +64,7 @@ class Writer:
         NotFilled."""
         kept = dict.fromkeys(self.kept_names, MASK)
         url, _, content = self._filled(ask, {**self.shown_constants, **kept}, shown=True)
-        shown = self.masker.url(url)
-        return shown, f"{shown} {content.decode()}" if content else shown
+        return self.masker.url(url), f"{url} {content.decode('utf-8', 'replace')}" if content else url
 
     def _filled(self, ask: Ask, known: Known, *, shown: bool) -> tuple[str, dict[str, str], bytes | None]:
         """Address, headers and body of a request; with `shown` masks stand for secrets."""

@@ -20,16 +20,9 @@ from mukret.values import JsonValue
 CAPTURE = "capture.jsonl"
 NOT_MODIFIED = 304
 
-ListKey = tuple[str, str, str]
-"""Which list of pages an answer belongs to: its call, its variables as JSON, the address of its first page."""
-
 
 def is_capture(folder: Path) -> bool:
     return (folder / CAPTURE).is_file()
-
-
-def list_key(call: str, variables: JsonValue, first_url: str) -> ListKey:
-    return call, json.dumps(variables, sort_keys=True, default=str), first_url
 
 
 @dataclass(frozen=True)
@@ -77,9 +70,13 @@ class CaptureRecord:
         return self.text("asked") or self.text("url") or ""
 
     @property
-    def key(self) -> ListKey:
-        first = self.text("first_url") or self.asked_url
-        return list_key(self.text("call") or "", self.line.get("variables") or {}, first)
+    def key(self) -> str:
+        """Which list of pages it belongs to. What says nothing of lists is one of its own for each address."""
+        known = self.text("list")
+        if known is not None:
+            return known
+        variables = json.dumps(self.line.get("variables") or {}, sort_keys=True)
+        return f"{self.text('call')} {variables} {self.asked_url}"
 
     def origin(self, *, superseded: bool) -> Origin:
         line = self.line
@@ -119,8 +116,8 @@ class _Round:
 
 def _newest_files(folder: Path) -> set[str]:
     """The files of the newest answers of every list."""
-    newest: dict[ListKey, _Round] = {}
-    under_way: dict[ListKey, _Round] = {}
+    newest: dict[str, _Round] = {}
+    under_way: dict[str, _Round] = {}
     for number, record in enumerate(capture_records(folder)):
         if record.apart and not record.ends:
             continue

@@ -15,6 +15,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
+from http.client import HTTPConnection, HTTPException
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from threading import Thread
 from typing import Any
@@ -94,6 +95,18 @@ def standing_in(port: int = 0, **options: Any) -> Iterator[str]:
     finally:
         service.server.shutdown()
         thread.join()
+
+
+def is_standing_in(port: int) -> bool:
+    """Whether the sample's service runs on this port already."""
+    connection = HTTPConnection("127.0.0.1", port, timeout=2)
+    try:
+        connection.request("GET", f"{ROOT}/")
+        return connection.getresponse().getheader("Server", "").strip() == _Handler.server_version
+    except (OSError, HTTPException):
+        return False
+    finally:
+        connection.close()
 
 
 class _State:
