@@ -74,6 +74,7 @@ def service(routes: Mapping[str, Route | Any], tls: ssl.SSLContext | None = None
 
     class Handler(BaseHTTPRequestHandler):
         protocol_version = "HTTP/1.1"
+        disable_nagle_algorithm = True
 
         def respond(self) -> None:
             parts = urlsplit(self.path)

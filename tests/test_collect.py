@@ -51,6 +51,7 @@ class OddService(BaseHTTPRequestHandler):
     """A service with one bad habit per address. What it was asked is kept in `asked`."""
 
     protocol_version = "HTTP/1.1"
+    disable_nagle_algorithm = True
     asked: ClassVar[list[tuple[str, dict[str, str]]]] = []
 
     def do_GET(self) -> None:

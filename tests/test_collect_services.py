@@ -566,8 +566,21 @@ class Manners(ServiceCase):
         for pause, (least, most) in zip(self.watcher.pauses, ((0.5, 1), (1, 2), (2, 4), (50, 50)), strict=True):
             self.assertTrue(least <= pause.seconds <= most, pause)
 
+    def test_lines_whose_last_one_is_cut_off_are_asked_for_again_and_kept_if_they_stay_so(self) -> None:
+        whole, cut = b'{"a": 1}\n{"a": 2}\n', b'{"a": 1}\n{"a": '
+        cases: list[tuple[list[bytes], list[Any], int]] = [
+            ([cut, whole], [{"a": 1}, {"a": 2}], 0),
+            ([cut] * 5, [{"a": 1}], 1),
+        ]
+        for says, kept, bad in cases:
+            waiting = iter(says)
+            with self.subTest(bad=bad), service({"/a": lambda asked: Says(next(waiting))}) as served:  # noqa: B023
+                self.setUp()
+                _, collection = self.collect("calls: {a: {get: /a}}", served.base)
+                self.assertEqual((self.kept(), collection.report.calls["a"].bad_documents), (kept, bad))
+
     def test_what_will_not_pass_is_told_at_once_and_what_does_not_pass_is_kept_apart(self) -> None:
-        cases = [(404, 1), (400, 1), (403, 1), (500, 5), (503, 5), (429, 5)]
+        cases = [(404, 1), (400, 1), (403, 1), (304, 1), (500, 5), (503, 5), (429, 5)]
         for status, requests in cases:
             with self.subTest(status), service({"/a": Says({"x": 1}, status), "/b": {"b": 1}}) as served:
                 self.setUp()
@@ -592,6 +605,12 @@ class Manners(ServiceCase):
             self.collect(text, served.base)
             self.assertEqual(served.paths(), ["/a", "/b", "/b"])
         self.assertEqual(self.kept(), [{"a": 1}, {"b": 1}])
+        with (
+            service({"/in": Says({}, 503, {"Retry-After": "7200"})}) as served,
+            self.assertRaises(InputError) as caught,
+        ):
+            self.collect("sign_in: {get: /in}\ncalls: {a: {get: /a}}", served.base)
+        self.assertEqual((caught.exception.code, len(served.asked)), ("asked-to-wait", 1))
         self.setUp()
         with self.assertRaises(MukretError) as away:
             self.collect(text, served.base)

@@ -402,7 +402,7 @@ class CommandLine(FolderCase):
             def next_text() -> str:
                 nonlocal seen
                 deadline = time.monotonic() + 60
-                while "Ctrl-C ends" not in (text := out.read_text()[seen:]):
+                while not (text := out.read_text()[seen:]).endswith("Ctrl-C ends\n"):  # nothing is read on any more
                     self.assertLess(time.monotonic(), deadline, text)
                     time.sleep(0.05)
                 seen += len(text)

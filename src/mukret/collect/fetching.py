@@ -240,7 +240,9 @@ class Fetcher:
             return replace(tried, error=error)
         self._learn_cookies()
         received = reply.content
-        judgement = judged(reply.status, received.size, str(received.part), self.masker)
+        judgement = judged(
+            reply.status, received.size, str(received.part), self.masker, on_condition=before is not None
+        )
         tried = replace(tried, reply=reply, judgement=judgement, telling=telling_headers(ask))
         if reply.status in PASSING:
             return self._passing_status(tried, reply)
@@ -271,16 +273,18 @@ class Fetcher:
         return None if self.calls.by_hand else Passing.NOT_JSON
 
     def _data(self, tried: Try, ask: Ask) -> Try:
-        """Data, with what comes after it. Where that is a page that was there before, the answer may be a faulty
-        one."""
+        """Data, with what comes after it. Where that is a page that was there before, or the last line is cut off, the
+        answer may be a faulty one."""
         assert tried.reply is not None and tried.judgement is not None
-        if tried.judgement.cut_off:
-            return replace(tried, outlook=Last(End.ONE_ANSWER), passing=Passing.CUT_OFF)
         ahead = outlook(ask, self._page(tried), self.reach)
-        again = isinstance(ahead, Lost) and ahead.fault is Fault.REPEATED
+        passing = None
+        if tried.judgement.cut_off:
+            passing = Passing.CUT_OFF
+        elif isinstance(ahead, Lost) and ahead.fault is Fault.REPEATED:
+            passing = Passing.REPEATED
         if self.calls.by_hand and ask.call.pages is None and tried.reply.content.size < LARGEST_SPOTTED:
             tried = replace(tried, next_page=spotted(self._page(tried)))
-        return replace(tried, outlook=ahead, passing=Passing.REPEATED if again else None)
+        return replace(tried, outlook=ahead, passing=passing)
 
     def _page(self, tried: Try) -> Page:
         assert tried.reply is not None
@@ -301,32 +305,34 @@ class Fetcher:
     def send_sign_in(self, wire: Wire) -> Reply[bytes]:
         """Sends a sign-in, as often as it takes; its answer is kept in memory alone. Raises InputError."""
         last: list[Reply[bytes]] = []
-
-        def once() -> Try:
-            self.pace.take_turn()
-            with self.lock:
-                self.report.tries += 1
-            try:
-                reply = self.line().send(wire, _in_memory)
-            except NotReached as error:
-                if self._stopped():
-                    raise Stopped from None
-                return Try(wire.shown, error=error, passing=Passing.NOT_REACHED)
-            except InputError as error:
-                return Try(wire.shown, error=error)
-            self._learn_cookies()
-            last[:] = [reply]
-            passing = Passing.STATUS if reply.status in PASSING else None
-            problem = f"the service answered {status_text(reply.status)} to the sign-in"
-            wanted = retry_after(reply.headers.get("retry-after"))
-            return Try(
-                wire.shown, error=InputError("sign-in", problem) if passing else None, passing=passing, wanted=wanted
-            )
-
-        tried = self._repeated(once)
+        tried = self._repeated(lambda: self._sign_in_once(wire, last))
         if tried.error is not None:
             raise tried.error
         return last[0]
+
+    def _sign_in_once(self, wire: Wire, last: list[Reply[bytes]]) -> Try:
+        """One try of a sign-in; what was answered goes into `last`."""
+        self.pace.take_turn()
+        with self.lock:
+            self.report.tries += 1
+        try:
+            reply = self.line().send(wire, _in_memory)
+        except NotReached as error:
+            if self._stopped():
+                raise Stopped from None
+            return Try(wire.shown, error=error, passing=Passing.NOT_REACHED)
+        except InputError as error:
+            return Try(wire.shown, error=error)
+        self._learn_cookies()
+        last[:] = [reply]
+        if reply.status not in PASSING:
+            return Try(wire.shown)
+        problem = f"the service answered {status_text(reply.status)} to the sign-in"
+        wanted = retry_after(reply.headers.get("retry-after"))
+        if wanted is not None and wanted > self.limits.longest_wait:
+            later = InputError("asked-to-wait", f"{problem}, and asks for a pause of {wanted:,.0f} s")
+            return Try(wire.shown, error=later)
+        return Try(wire.shown, error=InputError("sign-in", problem), passing=Passing.STATUS, wanted=wanted)
 
     def _learn_cookies(self) -> None:
         """What a cookie holds is a secret, too."""

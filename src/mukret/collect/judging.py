@@ -44,9 +44,10 @@ class Judgement:
     """Whether its last document ends too early, and others before it can be read."""
 
 
-def judged(status: int, size: int, file: str, masker: Masker) -> Judgement:
-    """Judges an answer by its status and its body, which is in a file of this name."""
-    if status == NOT_MODIFIED:
+def judged(status: int, size: int, file: str, masker: Masker, *, on_condition: bool) -> Judgement:
+    """Judges an answer by its status and its body, which is in a file of this name. `on_condition`: only what changed
+    was asked for."""
+    if status == NOT_MODIFIED and on_condition:
         return Judgement(Sort.UNCHANGED)
     if not 200 <= status < 300:
         return Judgement(Sort.STATUS, f"the service answered {status_text(status)}")

@@ -152,6 +152,7 @@ class _State:
 
 class _Handler(BaseHTTPRequestHandler):
     protocol_version = "HTTP/1.1"
+    disable_nagle_algorithm = True
     server_version = "merrow"
     sys_version = ""
 
