@@ -272,13 +272,13 @@ class Apart(CollectCase):
 class Secrets(CollectCase):
     def test_no_secret_is_in_a_file_or_in_what_is_told(self) -> None:
         answer = self.ask(
-            f"{self.odd}/echo?token=abc&day=1",
+            f"{self.odd}/echo?token=sea-shanty&day=1",
             headers=(("X-Key", Secret("FERRY_KEY")), ("Cookie", "salty")),
             query=(("pin", Secret("FERRY_KEY")),),
             sign_in=Bearer(Secret("FERRY_PASS")),
         )
         told = json.dumps(answer.record()) + answer.said + (self.folder / "kept/capture.jsonl").read_text()
-        for secret in ("tell/no=one", "tell%2Fno%3Done", TOKEN, "salty", "abc"):
+        for secret in ("tell/no=one", "tell%2Fno%3Done", TOKEN, "salty", "sea-shanty"):
             with self.subTest(secret):
                 self.assertNotIn(secret, told)
         self.assertIn("token=***&day=1&pin=***", told)
