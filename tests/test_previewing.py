@@ -19,9 +19,10 @@ from tests.random_feeds import REFERENCE, seeded_feeds
 
 class Previews(FolderCase):
     def preview(self, rules: Rules, choice: Any, *, batch_bytes: int = 2_000) -> tuple[Preview, list[Any]]:
-        run = Run(rules, find_sources([self.folder / "feed.jsonl"]), batch_bytes=batch_bytes)
-        preview = Preview(run, list(run.schemas), choice)
-        return preview, list(preview.outputs())
+        preview = Preview([name for name, table in rules.tables.items() if table.columns], choice)
+        sources = find_sources([self.folder / "feed.jsonl"])
+        run = Run(rules, sources, batch_bytes=batch_bytes, observer=preview.look)
+        return preview, list(run.batches())
 
     def test_all_rows_are_those_that_are_written_and_the_rejected_ones_in_their_order(self) -> None:
         """Over random rules; and each is the row that a pick by its number gives."""

@@ -101,8 +101,12 @@ class Window(FolderCase):
         file = self.file("a.jsonl", "".join(f'{{"a": {n}, "b": "x"}}\n' for n in range(2000)))
         for most, cut_short in ((None, False), (10_000, True), (10**6, False)):
             with self.subTest(most=most):
-                run = Run(load_rules(str(self.file("r.rules.yaml", rules))), find_sources([file]), batch_bytes=4_000)
-                run.most_bytes = most
+                run = Run(
+                    load_rules(str(self.file("r.rules.yaml", rules))),
+                    find_sources([file]),
+                    batch_bytes=4_000,
+                    most_bytes=most,
+                )
                 rows = [row["a"] for output in run.batches() for row in output.tables["t"].to_pylist()]
                 self.assertEqual(run.cut_short, cut_short)
                 self.assertEqual(rows, [run.tally.documents - 1])  # the last of what was read, not of the file

@@ -156,13 +156,13 @@ class Asked:
         names = [own.name] if own else list(rules.tables)
         columns = _columns(own, self.columns) if own and self.columns else None
         wanted = self.wanted(own)
-        run = Run(rules, sources_of(self.files), batch_bytes=SMALL_BATCH)
-        run.most_bytes = most
         choice = partial(Anywhere, self.sample, self.seed) if self.sample else partial(First, self.rows)
-        shown = [name for name in names if name in run.schemas]
+        shown = [name for name in names if rules.tables[name].columns]
         keep = most is not None
-        preview = Preview(run, shown, choice, wanted=wanted, stood=self.raw, rejected=rejected, keep=keep)
-        return Seen(self, run, preview, names, columns, preview.outputs())
+        preview = Preview(shown, choice, wanted=wanted, stood=self.raw, rejected=rejected, keep=keep)
+        sources = sources_of(self.files)
+        run = Run(rules, sources, batch_bytes=SMALL_BATCH, most_bytes=most, observer=preview.look)
+        return Seen(self, run, preview, names, columns, run.batches())
 
     def wanted(self, table: Table | None) -> Wanted:
         from mukret.engine.picking import all_rows, meeting

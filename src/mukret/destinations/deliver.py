@@ -12,7 +12,7 @@ from mukret.destinations.behind import WriteBehind
 from mukret.destinations.contract import PLAIN, Delivery, Destination, Options, Rows
 from mukret.destinations.publish import not_written
 from mukret.documents import Source
-from mukret.engine.run import Run
+from mukret.engine.run import Links, Run
 from mukret.engine.tally import Tally
 from mukret.errors import Interrupted, StoppedError
 from mukret.rules.model import Rules
@@ -84,10 +84,10 @@ def _delivered(
 ) -> dict[str, Any]:
     try:
         destination.open(Delivery(run.rules, run.schemas, options))
-        run.linked = run.whole_documents = destination.linked
+        links = Links.WHOLE if destination.linked else Links.NONE
         skipped = _skipped(run, destination.taken()) if skip_seen else []
         with WriteBehind() as writer:
-            for output in run.batches(destination.encode if destination.encodes else None):
+            for output in run.batches(destination.encode if destination.encodes else None, links):
                 writer.do(partial(destination.write, Rows(output.tables, output.above, output.encoded)))
                 if output.rejects:
                     writer.do(partial(destination.set_aside, output.rejects))

@@ -25,6 +25,10 @@ MOST_EXPLAINED = 3
 """For so many bad documents of a batch it is found out what the rules may have meant."""
 
 
+Fates = Mapping[str, bytearray]
+"""What becomes of the rows of each table, by name."""
+
+
 class BatchTables:
     """`tables` by name, that of the response among them. `batch` is what is left of the one `given`: documents that
     turn out to be bad are among the bad ones there."""
@@ -191,16 +195,21 @@ class BatchTables:
         names = [plan.table.name for plan in self.plan.tables]
         return [self.tables[name] for name in names if self.array is None or name in self.array.tables]
 
-    def decide(self, seen: Mapping[str, SeenKeys], before: Mapping[str, bytearray]) -> None:
-        """What becomes of all rows. `before` has the fates of rows that were met in the first part of a document."""
+    def decide(self, seen: Mapping[str, SeenKeys], around: Fates) -> None:
+        """What becomes of all rows. `around` has the fates of rows that were met in the first part of a document."""
         for plan in self.plan.tables:
             table = self.tables[plan.table.name]
             if self.array is not None and plan.table.name not in self.array.tables:
-                table.fates = before.get(plan.table.name, table.fates)  # nothing where the document was refused
+                table.fates = around.get(plan.table.name, table.fates)  # nothing where the document was refused
                 continue
             if table.table.where is not None:
                 table.prepare(table.table.where, self.tables, self.now)
             decide(table, seen[plan.table.name])
+
+    @property
+    def fates_around(self) -> Fates:
+        """The fates of the rows around the arrays of a document, for its parts; none where it was refused."""
+        return {name: table.fates for name, table in self.tables.items()} if self.batch.documents else {}
 
 
 def _is_kind(kind: str, kinds: Sequence[frozenset[str]], number: int) -> bool:

@@ -14,7 +14,7 @@ from mukret.columns.arrow import true_rows
 from mukret.columns.written import written
 from mukret.documents import BadDocument, Source, nothing_read, read_batches
 from mukret.engine.batch_tables import BatchTables
-from mukret.engine.fates import Fate, keys_of
+from mukret.engine.fates import Fate
 from mukret.engine.run import Run
 from mukret.engine.table_batch import TableBatch
 from mukret.paths import normalized
@@ -154,8 +154,8 @@ def compare_rules(
     run does.
     """
     comparing = Comparing(old, new)
-    one, two = Run(old, _again(sources)), Run(new, sources, progress=progress)
-    two.started = one.started
+    one = Run(old, _again(sources))
+    two = Run(new, sources, progress=progress, started=one.started)
     whole = not same_parts(one, two)
     bad: BadDocument | None = None
     for batch, other in zip_longest(_decided(one, whole=whole), _decided(two, whole=whole)):
@@ -179,10 +179,7 @@ def _again(sources: Sequence[Source]) -> list[Source]:
 
 def _decided(run: Run, *, whole: bool) -> Iterator[BatchTables]:
     """The tables of all batches. `whole`: no document is cut."""
-    run.prepare()
-    seen = keys_of(run.rules.tables.values(), run.last)
-    for batch in read_batches(run.sources, projection=run.projection) if whole else run.read(lambda _: False):
-        yield run.decided(batch, seen)
+    return run.decided_tables(read_batches(run.sources, projection=run.projection) if whole else None)
 
 
 def _columns(old: Table, new: Table, names: Mapping[str, str]) -> dict[str, tuple[str | None, str | None]]:

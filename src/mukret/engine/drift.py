@@ -12,7 +12,7 @@ from mukret.documents.blocks import BLOCK_BYTES
 from mukret.engine.coverage import Unmatched
 from mukret.engine.misshapen import Misshapen
 from mukret.engine.rejects import PARENT_REJECTED
-from mukret.engine.run import Progress, Run
+from mukret.engine.run import InFull, Progress, Run
 from mukret.engine.tally import Reason
 from mukret.errors import InputError
 from mukret.rules.model import At, Derive, Field, Inherit, Inherited, Rules, Step, Table
@@ -101,8 +101,7 @@ def _reason_json(reason: Reason, rows: int) -> dict[str, JsonValue]:
 def unread_paths(rules: Rules, sources: Sequence[Source]) -> list[str]:
     """What no rule reads, also in documents in which none reads anything. Raises InputError for an input that can't be
     opened."""
-    run = looking_at_all(rules, sources)
-    run.refused_too = True
+    run = looking_at_all(rules, sources, refused_too=True)
     try:
         for _ in run.batches():
             pass
@@ -113,12 +112,16 @@ def unread_paths(rules: Rules, sources: Sequence[Source]) -> list[str]:
 
 
 def looking_at_all(
-    rules: Rules, sources: Sequence[Source], progress: Progress | None = None, batch_bytes: int = BLOCK_BYTES
+    rules: Rules,
+    sources: Sequence[Source],
+    progress: Progress | None = None,
+    batch_bytes: int = BLOCK_BYTES,
+    *,
+    refused_too: bool = False,
 ) -> Run:
-    """A run that looks at every node of every document."""
-    run = Run(rules, sources, batch_bytes=batch_bytes, progress=progress)
-    run.wanted = lambda number: True
-    run.every_part = True
+    """A run that looks at every node of every document; `refused_too`: also of those that the rules can't read."""
+    in_full = InFull(lambda number: True, every_part=True, refused_too=refused_too)
+    run = Run(rules, sources, batch_bytes=batch_bytes, progress=progress, in_full=in_full)
     run.sample.nodes_left = run.sample.doubled.bytes_left = ALL
     return run
 

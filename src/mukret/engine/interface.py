@@ -13,7 +13,7 @@ from mukret.engine.coverage import Unmatched
 from mukret.engine.one import origin_of, wanted_rules
 from mukret.engine.records import Record, known, nested, parsed
 from mukret.engine.rejects import Reject
-from mukret.engine.run import Output, Run
+from mukret.engine.run import Links, Output, Run
 from mukret.engine.tally import Tally
 from mukret.errors import UsageError
 from mukret.rules.model import Rules
@@ -74,11 +74,10 @@ def extract(
     import pyarrow as pa
 
     run = Run(wanted_rules(rules), _sources(inputs, documents, origin))
-    run.linked = True
     links = _Links(run)
     batches: dict[str, list[Any]] = {name: [] for name in run.schemas}
     rejects: list[Reject] = []
-    for output in run.batches():
+    for output in run.batches(links=Links.BY_BATCH):
         rejects += output.rejects
         links.see(output)
         for name, batch in output.tables.items():

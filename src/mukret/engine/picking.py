@@ -10,7 +10,7 @@ from mukret.columns.written import written
 from mukret.documents import BadDocument, Source, nothing_read
 from mukret.engine.answers import Form
 from mukret.engine.batch_tables import BatchTables
-from mukret.engine.fates import Fate, keys_of
+from mukret.engine.fates import Fate
 from mukret.engine.run import Progress, Run
 from mukret.engine.table_batch import TableBatch
 from mukret.errors import ExpressionError
@@ -87,12 +87,9 @@ def pick_answer(rules: Rules, sources: Sequence[Source], lookup: Lookup, form: F
 
 
 def _pick(run: Run, table: str, wanted: Wanted, fate: Fate | None, nth: int, *, whole: bool) -> Picked | None:
-    run.prepare()
-    seen = keys_of(run.rules.tables.values(), run.last)
     before = documents = bad_documents = 0
     bad: BadDocument | None = None
-    for batch in run.read(lambda number: False):
-        tables = run.decided(batch, seen)
+    for tables in run.decided_tables():
         if tables.blamed and not whole:
             raise _TooLittle
         rows = next((rows for rows in tables.new if rows.table.name == table), None)
@@ -105,7 +102,7 @@ def _pick(run: Run, table: str, wanted: Wanted, fate: Fate | None, nth: int, *, 
         bad_documents += len(tables.batch.bad)
         bad = bad or next(iter(tables.batch.bad), None)
         if run.progress:
-            run.progress(batch.size)
+            run.progress(tables.batch.size)
     if bad is not None and not documents:
         raise nothing_read(bad, bad_documents)
     return None

@@ -14,7 +14,6 @@ from mukret.engine.deciding import reject_at, rejected_for_itself
 from mukret.engine.fates import Fate
 from mukret.engine.picking import Wanted, all_rows
 from mukret.engine.rejects import Reject
-from mukret.engine.run import Output, Run
 from mukret.engine.table_batch import TableBatch
 from mukret.rules.model import At
 from mukret.values import shown_text
@@ -85,7 +84,7 @@ class Anywhere:
 
 
 class Preview:
-    """Looks at a run as it goes.
+    """Looks at a run as its observer.
 
     `names` are the tables that are looked at, `choice` makes what chooses among the rows of one, those that are
     `wanted`: rows that are written and, if `rejected`, those that are rejected for themselves; those that go with the
@@ -94,7 +93,6 @@ class Preview:
 
     def __init__(
         self,
-        run: Run,
         names: Sequence[str],
         choice: Callable[[], Choice],
         *,
@@ -103,7 +101,6 @@ class Preview:
         rejected: bool = True,
         keep: bool = False,
     ) -> None:
-        self.run = run
         self.choices: dict[str, Choice] = {name: choice() for name in names}
         self.wanted = wanted
         self.stood = stood
@@ -116,11 +113,6 @@ class Preview:
         self.come = 0
         self.keep = keep
         self.kept: list[BatchTables] = []
-
-    def outputs(self) -> Iterator[Output]:
-        """Those of the run, each looked at."""
-        self.run.observe = self.look
-        yield from self.run.batches()
 
     @property
     def enough(self) -> bool:

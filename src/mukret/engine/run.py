@@ -2,26 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
+from enum import Enum, auto
 from functools import cached_property
 from typing import Any
 
 from mukret.documents import Batch, Finding, Source
-from mukret.documents.batches import Decoding, Wanted, nothing_read_since
+from mukret.documents.batches import Decoding, Wanted, nothing_read_since, nothing_wanted
 from mukret.documents.blocks import BLOCK_BYTES, Block, read_blocks
 from mukret.documents.collector import collector_at_rest
 from mukret.documents.doubled import is_sampled
-from mukret.engine.answers import Answers, FieldName
-from mukret.engine.batch_tables import BatchTables, KindsFound, kinds_found
+from mukret.engine.batch_tables import BatchTables, Fates, KindsFound, kinds_found
 from mukret.engine.coverage import Coverage, Unmatched
 from mukret.engine.deciding import count_into, rejects_of
 from mukret.engine.embedded import unfolded
-from mukret.engine.fates import LastRows, SeenKeys, keys_of, settling_passes
+from mukret.engine.fates import SeenKeys, keys_of
 from mukret.engine.first_look import NO_KINDS
 from mukret.engine.misshapen import Misshapen
 from mukret.engine.notices import notices
+from mukret.engine.passes import Known, Passes
 from mukret.engine.plan import make_plan
 from mukret.engine.rejects import Reject, bad_document
 from mukret.engine.sampling import Sample, Sampled
@@ -29,9 +30,7 @@ from mukret.engine.table_batch import TableBatch
 from mukret.engine.tally import TableTally, Tally
 from mukret.engine.workers import Workers, why_alone
 from mukret.errors import Notice
-from mukret.rules.model import RESPONSE, Field, Lookup, Rules
-from mukret.rules.part import part_for
-from mukret.rules.schedule import lookup_passes
+from mukret.rules.model import RESPONSE, Rules
 
 NO_RULE_READS = "an answer that no rule reads"
 """Why an answer of an HTTP archive is passed over."""
@@ -43,13 +42,16 @@ Progress = Callable[[int], None]
 Encode = Callable[[str, Any], Any]
 """What is made of a record batch of a table, by its name, for a destination."""
 
+Observer = Callable[[BatchTables], None]
+"""Looks at the tables of a batch, and changes nothing."""
+
 
 @dataclass
 class Output:
     """What a batch gives: the rows that are written, by table in the order of the rules, and the rejects.
 
     The rest is for the run: what was counted, the documents of the sample, the bytes of input. `encoded`: a worker has
-    made of the record batches what the destination takes. `fates_before` are those of the rows around the arrays of a
+    made of the record batches what the destination takes. `fates_around` are those of the rows around the arrays of a
     document that is read in parts. `above`: for each row of a table within others the number of the row that it stands
     in, among those of the nearest table above that is written; where the run is `linked`.
     """
@@ -64,14 +66,33 @@ class Output:
     """Answers of HTTP archives that no rule reads, by the number of the source."""
     above: Mapping[str, Sequence[int]] = field(default_factory=dict)
     encoded: bool = False
-    fates_before: Mapping[str, bytearray] | None = None
+    fates_around: Fates | None = None
+
+
+class Links(Enum):
+    """Whether rows come with the number of the row that they stand in. WHOLE: and no document is read in parts."""
+
+    NONE = auto()
+    BY_BATCH = auto()
+    WHOLE = auto()
+
+
+@dataclass(frozen=True)
+class InFull:
+    """Which documents are looked at in full, for what no rule reads. `wanted`: by their number; None: a sample.
+    `every_part`: of documents in parts each one, not only the first. `refused_too`: also those that can't be read."""
+
+    wanted: Wanted | None = None
+    every_part: bool = False
+    refused_too: bool = False
 
 
 class Run:
     """One run of a set of rules over some sources.
 
     `batches` does the work, in so many processes as `workers` says if that is possible; afterwards `tally`, `unmatched`
-    and `sample` hold what was counted and seen.
+    and `sample` hold what was counted and seen. `decided_tables` stops short of rows and counts, for what looks into a
+    run.
     """
 
     def __init__(
@@ -80,46 +101,36 @@ class Run:
         sources: Sequence[Source],
         *,
         batch_bytes: int = BLOCK_BYTES,
+        most_bytes: int | None = None,
         progress: Progress | None = None,
         workers: int = 1,
         whole: Rules | None = None,
+        in_full: InFull = InFull(),  # it is frozen
+        observer: Observer | None = None,
+        started: datetime | None = None,
     ) -> None:
-        """`whole`: the rules of which `rules` are a part."""
+        """`most_bytes`: after so many the input is taken to end. `whole`: the rules of which `rules` are a part.
+        `observer` is called with the tables of each batch before it is given out; not where workers share the work."""
         self.rules = rules
         self.whole = whole or rules
         self.sources = sources
         self.plan = make_plan(rules, whole)
         self.batch_bytes = batch_bytes
+        self.most_bytes = most_bytes
         self.progress = progress
         self.alone = why_alone(rules) if workers > 1 else None
         """Why it is done by one process although more were asked for."""
         self.workers = 1 if self.alone else workers
+        self.in_full = in_full
+        self.observer = observer
         self.tally = self.nothing_counted()
-        self.last: dict[str, LastRows] = {}
-        self.answers: dict[FieldName, Answers] = {}
-        """What lookups across the run find."""
-        self.fates_before: Mapping[str, bytearray] = {}
         self.coverage = Coverage(self.plan)
         self.sample = Sample(rules, [array.names for array in self.plan.long.arrays])
         self.kinds = KindsFound()
         self.projection = self.plan.projection
-        self.wanted: Wanted | None = None
-        """The documents to be looked at in full; None: a sample."""
-        self.every_part = False
-        """Of documents in parts each part is looked at in full, not only the first."""
-        self.refused_too = False
-        """Documents that the rules can't read are looked at in full too."""
-        self.observe: Callable[[BatchTables], None] | None = None
-        """Called with the tables of each batch, before it is given out; not where workers share the work."""
-        self.linked = False
-        """Whether rows come with the number of the row that they stand in."""
-        self.whole_documents = False
-        """Whether no document is read in parts, however long it is."""
-        self.most_bytes: int | None = None
-        """After so many bytes the input is taken to end."""
         self.cut_short = False
-        """Whether there was more of it."""
-        self.started = datetime.now(UTC)
+        """Whether there was more of the input than `most_bytes`."""
+        self.started = started or datetime.now(UTC)
 
     @cached_property
     def schemas(self) -> dict[str, Any]:
@@ -130,13 +141,14 @@ class Run:
     def nothing_counted(self) -> Tally:
         return Tally({name: TableTally() for name in self.rules.tables})
 
-    def batches(self, encode: Encode | None = None) -> Iterator[Output]:
+    def batches(self, encode: Encode | None = None, links: Links = Links.NONE) -> Iterator[Output]:
         """Reads everything. Raises InputError, also if not one document could be read; StoppedError for `bad: stop`.
 
         Workers, if there are any, apply `encode` to their record batches.
         """
+        shared = self.workers > 1
         with collector_at_rest():
-            for output in Workers(self, self.workers, encode).outputs() if self.workers > 1 else self.here():
+            for output in Workers(self, self.workers, encode, links).outputs() if shared else self.here(links):
                 self.tally.merge(output.tally)
                 self.kinds.merge(output.kinds)
                 self.pass_over(output.passed_over)
@@ -157,16 +169,45 @@ class Run:
             self.sources[number].passed_over[NO_RULE_READS] += count
             self.sources[number].documents -= count
 
-    def here(self) -> Iterator[Output]:
+    def here(self, links: Links) -> Iterator[Output]:
         """All of it in this process."""
-        self.prepare()
-        seen = keys_of(self.rules.tables.values(), self.last)
-        for batch in self.read():
-            yield self.output(batch, seen)
+        known = self.known()
+        seen = keys_of(self.rules.tables.values(), known.last)
+        for tables in self.decided(self.read(links=links), seen, known):
+            if self.observer is not None:
+                self.observer(tables)
+            yield self.output(tables, links)
 
-    def blocks(self) -> Iterator[Block]:
+    def decided_tables(self, batches: Iterable[Batch] | None = None) -> Iterator[BatchTables]:
+        """The tables of every batch, the fates of all rows settled; of other batches than those of the run, if some are
+        given. Raises InputError."""
+        known = self.known()
+        seen = keys_of(self.rules.tables.values(), known.last)
+        yield from self.decided(self.read(nothing_wanted) if batches is None else batches, seen, known)
+
+    def decided(self, batches: Iterable[Batch], seen: Mapping[str, SeenKeys], known: Known) -> Iterator[BatchTables]:
+        """The one way of batches through the plan. What stands around the arrays of a document that is read in parts
+        comes first, and its fates are those of the parts, too."""
+        around: Fates = {}
+        for batch in batches:
+            tables = self.decide(batch, seen, known, around)
+            if batch.part.around:
+                around = tables.fates_around
+            yield tables
+
+    def decide(self, batch: Batch, seen: Mapping[str, SeenKeys], known: Known, around: Fates) -> BatchTables:
+        """The tables of a batch. `around`: the fates of the rows around it, for a part of a document."""
+        refused = batch.part.array is not None and not around
+        tables = BatchTables(self.plan, batch, self.started, known.answers, refused=refused)
+        tables.evaluate()
+        tables.decide(seen, around)
+        return tables
+
+    # ---- the input
+
+    def blocks(self, links: Links = Links.NONE) -> Iterator[Block]:
         size = 0
-        arrays = [] if self.whole_documents else [array.names for array in self.plan.long.arrays]
+        arrays = [] if links is Links.WHOLE else [array.names for array in self.plan.long.arrays]
         for block in read_blocks(self.sources, self.batch_bytes, arrays):
             if self.most_bytes is not None and size >= self.most_bytes:
                 self.cut_short = True
@@ -175,95 +216,37 @@ class Run:
             yield block
 
     def decoding(self, wanted: Wanted | None = None) -> Decoding:
-        return Decoding(wanted or self.wanted or is_sampled, self.projection, every_part=self.every_part)
+        wanted = wanted or self.in_full.wanted or is_sampled
+        return Decoding(wanted, self.projection, every_part=self.in_full.every_part)
 
-    def read(self, wanted: Wanted | None = None) -> Iterator[Batch]:
-        return map(self.decoding(wanted).batch, self.blocks())
+    def read(self, wanted: Wanted | None = None, links: Links = Links.NONE) -> Iterator[Batch]:
+        return map(self.decoding(wanted).batch, self.blocks(links))
 
-    def prepare(self) -> None:
-        """Reads the input through before, where the rules hang on all of it: once, or several times where one thing
-        that is to be known hangs on another.
+    def known(self) -> Known:
+        """What must be known of the whole input before a row is written."""
+        return Passes(self.rules, self.whole, self.sources, self.by_part).known()
 
-        So the answers of lookups across the run are gathered, and it is found out which row with a key is the last.
-        """
-        lookups = lookup_passes(self.whole, self.rules.tables)
-        passes = settling_passes(self.rules.parents_first())
-        if lookups or passes:
-            for source in self.sources:
-                source.keep()
-        for looking in lookups:
-            targets = [own.source.table for _, own in looking if isinstance(own.source, Lookup) and own.source.table]
-            if not self.gathered(looking, part_for(self.whole, targets)):
-                self.gathered(looking, self.whole)
-        for names in passes:
-            if not self.settled(names, part_for(self.rules, names)):
-                self.settled(names, self.rules)
-
-    def part(self, rules: Rules) -> Run:
-        """A run of a part of the rules over the same input, at the same time."""
-        if rules is self.rules:
-            return self
-        part = Run(rules, self.sources, batch_bytes=self.batch_bytes, whole=self.whole)
-        part.started = self.started
-        part.most_bytes = self.most_bytes
-        part.answers = self.answers
-        return part
-
-    def gathered(self, looking: Sequence[tuple[str, Field]], rules: Rules) -> bool:
-        """Gathers what some lookups find, by as much of the rules as they hang on; False as `settled`."""
-        found = {(table, own.name): (own.source, Answers()) for table, own in looking if isinstance(own.source, Lookup)}
-        part = self.part(rules)
-
-        def note(tables: BatchTables) -> None:
-            new = {table.table.name: table for table in tables.new}
-            for lookup, answers in found.values():
-                if lookup.table in new:
-                    answers.add((form, value) for _, form, value in new[lookup.table].answered(lookup))
-
-        enough = self.read_before(part, keys_of(rules.tables.values(), {}), note)
-        if enough:
-            self.answers.update({name: answers for name, (_, answers) in found.items()})
-        return enough
-
-    def settled(self, names: Sequence[str], rules: Rules) -> bool:
-        """Finds the last row with each key of some tables, by as much of the rules as they hang on; False if that is
-        too little to tell, since a text that can't be read may stand in rows of other tables."""
-        for name in names:
-            self.last.pop(name, None)
-        return self.read_before(self.part(rules), keys_of(rules.tables.values(), self.last, names), lambda _: None)
-
-    def read_before(self, part: Run, seen: Mapping[str, SeenKeys], note: Callable[[BatchTables], None]) -> bool:
-        """Reads all of the input by a part of the rules; False if it was too little of them."""
-        enough = True
-        for batch in part.read(lambda number: False):
-            tables = part.decided(batch, seen)
-            enough = not tables.blamed or part.rules is self.whole
-            if not enough:
-                break
-            note(tables)
+    def by_part(self, rules: Rules, known: Known, seen: Mapping[str, SeenKeys]) -> Iterator[BatchTables]:
+        """The tables of all of the input by a part of the rules, which are read at the same time."""
+        part = self
+        if rules is not self.rules:
+            part = Run(
+                rules,
+                self.sources,
+                batch_bytes=self.batch_bytes,
+                most_bytes=self.most_bytes,
+                whole=self.whole,
+                started=self.started,
+            )
+        for tables in part.decided(part.read(nothing_wanted), seen, known):
+            yield tables
             if self.progress:
-                self.progress(batch.size)
-        for source in self.sources:
-            source.rewind()
-        return enough
+                self.progress(tables.batch.size)
 
-    def decided(self, batch: Batch, seen: Mapping[str, SeenKeys]) -> BatchTables:
-        """The tables of a batch, the fates of all rows settled."""
-        refused = batch.part.array is not None and not self.fates_before
-        tables = BatchTables(self.plan, batch, self.started, self.answers, refused=refused)
-        tables.evaluate()
-        tables.decide(seen, self.fates_before)
-        if batch.part.around:
-            read = bool(tables.batch.documents)
-            self.fates_before = {name: table.fates for name, table in tables.tables.items()} if read else {}
-        return tables
+    # ---- what comes of it
 
-    def output(self, batch: Batch, seen: Mapping[str, SeenKeys], decided: Callable[[], None] = lambda: None) -> Output:
-        """What a batch gives. `decided` is called when no more keys will be asked for."""
-        tables = self.decided(batch, seen)
-        decided()
-        if self.observe is not None:
-            self.observe(tables)
+    def output(self, tables: BatchTables, links: Links = Links.NONE) -> Output:
+        """What a batch gives."""
         batch, new, tally, kinds = tables.batch, tables.new, self.nothing_counted(), KindsFound()
         for table in new:
             count_into(tally.tables[table.table.name], table)
@@ -281,9 +264,9 @@ class Run:
         found = {table.table.name: table for table in new}
         written = {name: found[name].written() for name in self.schemas if name in found}
         passed_over = {self.order[source]: count for source, count in tables.passed_over.items()}
-        sampled = self.sampled(tables.given if self.refused_too else batch)
+        sampled = self.sampled(tables.given if self.in_full.refused_too else batch)
         output = Output(written, rejects, tally, kinds, sampled, batch.size, passed_over)
-        if self.linked:
+        if links is not Links.NONE:
             output.above = {name: above for name in written if (above := _above(found[name], self.schemas)) is not None}
         return output
 

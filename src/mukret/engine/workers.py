@@ -10,22 +10,23 @@ from __future__ import annotations
 import os
 import signal
 import sys
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
-from functools import partial
 from multiprocessing import get_context
 from multiprocessing.connection import Connection, wait
 from typing import TYPE_CHECKING, Any
 
-from mukret.documents import BadDocument, Batch, Source
+from mukret.documents import BadDocument, Source
 from mukret.documents.blocks import Block, Piece
+from mukret.engine.batch_tables import BatchTables, Fates
 from mukret.engine.fates import SeenKeys, keys_of, settling_passes
+from mukret.engine.passes import Known
 from mukret.errors import InputError
 from mukret.rules.model import Rules
 from mukret.rules.schedule import lookup_passes
 
 if TYPE_CHECKING:
-    from mukret.engine.run import Encode, Output, Run
+    from mukret.engine.run import Encode, Links, Output, Run
 
 PAYS_FROM = 20_000_000
 """Bytes of input from which on starting processes costs less than it saves."""
@@ -87,6 +88,7 @@ class Workers:
     run: Run
     count: int
     encode: Encode | None
+    links: Links
     workers: list[_Worker] = field(default_factory=list)
     idle: list[_Worker] = field(default_factory=list)
     results: dict[int, Output | BaseException] = field(default_factory=dict)
@@ -94,7 +96,7 @@ class Workers:
     decided: set[int] = field(default_factory=set)
     turn: int = 0
     """The block that may ask for keys."""
-    fates: Mapping[str, bytearray] | None = None
+    fates: Fates | None = None
     """Those of the rows around the arrays of a document that is read in parts; None while they are not known."""
 
     def outputs(self) -> Iterator[Output]:
@@ -119,7 +121,9 @@ class Workers:
         try:
             for here, there in pipes:
                 others = [end for pipe in pipes for end in pipe if end is not there]
-                process = context.Process(target=_work, args=(self.run, self.encode, there, others), daemon=True)
+                process = context.Process(
+                    target=_work, args=(self.run, self.encode, self.links, there, others), daemon=True
+                )
                 process.start()
                 workers.append(_Worker(here, process))
         finally:
@@ -131,7 +135,7 @@ class Workers:
         return workers
 
     def in_order(self) -> Iterator[Output]:
-        reading = _Reading(self.run)
+        reading = _Reading(self.run.blocks(self.links))
         handed_out = next_out = 0
         while True:
             while self.idle and reading.block is not None and handed_out - next_out < AHEAD * self.count:
@@ -185,8 +189,8 @@ class Workers:
             self.decided.add(worker.task)
         else:
             self.results[worker.task] = content
-            if kind == DONE and content.fates_before is not None:
-                self.fates = content.fates_before
+            if kind == DONE and content.fates_around is not None:
+                self.fates = content.fates_around
             self.decided.add(worker.task)
             worker.task = None
             self.idle.append(worker)
@@ -213,8 +217,8 @@ class Workers:
 class _Reading:
     """The blocks of a run, one ahead of those that are handed out; an error waits for what was read before it."""
 
-    def __init__(self, run: Run) -> None:
-        self.blocks = run.blocks()
+    def __init__(self, blocks: Iterator[Block]) -> None:
+        self.blocks = blocks
         self.block: Block | None = None
         self.error: Exception | None = None
         self.go_on()
@@ -255,7 +259,7 @@ def _unpacked(packed: Any, sources: Sequence[Source]) -> Block:
     )
 
 
-def _work(run: Run, encode: Encode | None, connection: Connection, others: Sequence[Connection]) -> None:
+def _work(run: Run, encode: Encode | None, links: Links, connection: Connection, others: Sequence[Connection]) -> None:
     """A worker: takes blocks until there are no more, or the first process is gone."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the first process sees to it
     signal.signal(signal.SIGTERM, signal.SIG_DFL)
@@ -266,26 +270,31 @@ def _work(run: Run, encode: Encode | None, connection: Connection, others: Seque
     decoding = run.decoding()
     try:
         while (task := connection.recv()) is not None:
-            run.coverage.block, fates, packed = task
-            run.fates_before = fates or {}
+            run.coverage.block, around, packed = task
             block = _unpacked(packed, run.sources)
-            connection.send(_result(run, encode, connection, partial(decoding.batch, block), seen))
+
+            def tables(block: Block = block, around: Fates | None = around) -> BatchTables:
+                return run.decide(decoding.batch(block), seen, Known(), around or {})
+
+            connection.send(_result(run, encode, links, connection, tables))
         connection.send((LEFT, run.coverage.seen()))
     except (EOFError, BrokenPipeError):
         pass
 
 
 def _result(
-    run: Run, encode: Encode | None, connection: Connection, batch: Callable[[], Batch], seen: Mapping[str, SeenKeys]
+    run: Run, encode: Encode | None, links: Links, connection: Connection, decided: Callable[[], BatchTables]
 ) -> tuple[int, Any]:
+    """What is sent back of a block. `decided` asks for keys; after that no more are asked for."""
     try:
-        taken = batch()
-        output = run.output(taken, seen, decided=lambda: connection.send((DECIDED, None)))
+        tables = decided()
+        connection.send((DECIDED, None))
+        output = run.output(tables, links)
         if encode is not None:
             output.tables = {name: encode(name, batch) for name, batch in output.tables.items()}
             output.encoded = True
-        if taken.part.around:
-            output.fates_before = run.fates_before
+        if tables.batch.part.around:
+            output.fates_around = tables.fates_around
     except (EOFError, BrokenPipeError):
         raise
     except Exception as error:

@@ -1,0 +1,91 @@
+"""What must be known of the whole input before a row is written: the answers of lookups across the run, and which row
+with a key is the last. For that the input is read before: once, or several times where one thing that is to be known
+hangs on another."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+
+from mukret.documents import Source
+from mukret.engine.answers import Answers, FieldName
+from mukret.engine.batch_tables import BatchTables
+from mukret.engine.fates import LastRows, SeenKeys, keys_of, settling_passes
+from mukret.rules.model import Field, Lookup, Rules
+from mukret.rules.part import part_for
+from mukret.rules.schedule import lookup_passes
+
+
+@dataclass
+class Known:
+    """The last row with each key, by table, and what lookups across the run find."""
+
+    last: dict[str, LastRows] = field(default_factory=dict)
+    answers: dict[FieldName, Answers] = field(default_factory=dict)
+
+
+Read = Callable[[Rules, Known, Mapping[str, SeenKeys]], Iterator[BatchTables]]
+"""Reads all of the input by some rules; gives the tables of each batch, the fates of all rows settled."""
+
+
+class Passes:
+    def __init__(self, rules: Rules, whole: Rules, sources: Sequence[Source], read: Read) -> None:
+        """`whole`: the rules of which `rules` are a part."""
+        self.rules = rules
+        self.whole = whole
+        self.sources = sources
+        self.read = read
+
+    def known(self) -> Known:
+        """Reads as often as it takes; not at all, if nothing has to be known. Raises InputError."""
+        known = Known()
+        lookups = lookup_passes(self.whole, self.rules.tables)
+        settling = settling_passes(self.rules.parents_first())
+        if lookups or settling:
+            for source in self.sources:
+                source.keep()
+        for looking in lookups:
+            targets = [own.source.table for _, own in looking if isinstance(own.source, Lookup) and own.source.table]
+            if not self._gathered(known, looking, part_for(self.whole, targets)):
+                self._gathered(known, looking, self.whole)
+        for names in settling:
+            if not self._settled(known, names, part_for(self.rules, names)):
+                self._settled(known, names, self.rules)
+        return known
+
+    def _gathered(self, known: Known, looking: Sequence[tuple[str, Field]], rules: Rules) -> bool:
+        """Gathers what some lookups find, by as much of the rules as they hang on; False as `_settled`."""
+        found = {(table, own.name): (own.source, Answers()) for table, own in looking if isinstance(own.source, Lookup)}
+
+        def note(tables: BatchTables) -> None:
+            new = {table.table.name: table for table in tables.new}
+            for lookup, answers in found.values():
+                if lookup.table in new:
+                    answers.add((form, value) for _, form, value in new[lookup.table].answered(lookup))
+
+        enough = self._read_before(known, rules, keys_of(rules.tables.values(), {}), note)
+        if enough:
+            known.answers.update({name: answers for name, (_, answers) in found.items()})
+        return enough
+
+    def _settled(self, known: Known, names: Sequence[str], rules: Rules) -> bool:
+        """Finds the last row with each key of some tables, by as much of the rules as they hang on; False if that is
+        too little to tell, since a text that can't be read may stand in rows of other tables."""
+        for name in names:
+            known.last.pop(name, None)
+        seen = keys_of(rules.tables.values(), known.last, names)
+        return self._read_before(known, rules, seen, lambda _: None)
+
+    def _read_before(
+        self, known: Known, rules: Rules, seen: Mapping[str, SeenKeys], note: Callable[[BatchTables], None]
+    ) -> bool:
+        """Reads all of the input by a part of the rules; False if it was too little of them."""
+        enough = True
+        for tables in self.read(rules, known, seen):
+            enough = not tables.blamed or rules is self.whole
+            if not enough:
+                break
+            note(tables)
+        for source in self.sources:
+            source.rewind()
+        return enough
