@@ -12,11 +12,11 @@ from typing import Any, ClassVar
 from unittest import mock
 
 from mukret.documents import NotJson, decode, find_sources
-from mukret.engine.fates import Fate
-from mukret.engine.reference import BadResponse, Document, LeftOut, ReferenceRun
 from mukret.engine.run import Run
 from mukret.errors import InputError
 from mukret.rules import Rules, parse_rules
+from mukret.semantics.fates import Fate
+from mukret.semantics.reference import BadResponse, Document, LeftOut, ReferenceRun
 from tests.random_feeds import REFERENCE
 
 NOW = datetime(2031, 4, 1, 12, 0, 0, 250, tzinfo=UTC)

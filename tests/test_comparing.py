@@ -6,9 +6,9 @@ import json
 from typing import Any
 
 from mukret.documents import find_sources
-from mukret.engine.comparing import Comparison, compare_rules
 from mukret.engine.run import Run
 from mukret.errors import MukretError
+from mukret.inspect.comparing import Comparison, compare_rules
 from mukret.rules import parse_rules
 from tests.helpers import FolderCase, rules_text
 from tests.random_feeds import REFERENCE, seeded_feeds

@@ -21,10 +21,10 @@ from mukret.destinations.publish import Publication
 from mukret.destinations.stream import Stream
 from mukret.documents import find_sources
 from mukret.engine.run import Run
-from mukret.engine.tally import TableTally, Tally
 from mukret.errors import Interrupted, OutputError, StoppedError, UsageError
 from mukret.locks import hold
 from mukret.rules import parse_rules
+from mukret.semantics.tally import TableTally, Tally
 from mukret.values import json_text
 from tests.helpers import FolderCase, rules_text
 

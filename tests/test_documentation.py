@@ -22,13 +22,13 @@ from mukret.columns.written import written as written_column
 from mukret.destinations.csv import CsvFile
 from mukret.documents import decode
 from mukret.engine.interface import Result, extract
-from mukret.engine.reference import Document, ReferenceRun
 from mukret.errors import ExpressionError
 from mukret.expressions import compile_expression
 from mukret.rules import Rules, load_rules, parse_rules
 from mukret.rules.reader import Reader
 from mukret.rules.source import Problems, SourceText, read_source
 from mukret.rules.typing import TypeNames
+from mukret.semantics.reference import Document, ReferenceRun
 from mukret.survey.looks import LOOKS
 from mukret.text import counted
 from tests.helpers import FolderCase

@@ -13,8 +13,8 @@ from mukret.documents import find_sources
 from mukret.drafting import draft_rules, rules_text
 from mukret.drafting.adding import Added, added_to
 from mukret.drafting.names import fresh, singular, snake_case
-from mukret.engine.drift import drift
 from mukret.engine.run import Run
+from mukret.inspect.drift import drift
 from mukret.rules import load_rules, parse_rules
 from mukret.rules.model import At, Rules
 from tests.helpers import FolderCase

@@ -6,7 +6,7 @@ import json
 from typing import Any
 
 from mukret.documents import find_sources
-from mukret.engine.drift import Drift, drift, looking_at_all
+from mukret.inspect.drift import Drift, drift, looking_at_all
 from mukret.rules import parse_rules
 from mukret.rules.edit import with_ignored
 from tests.helpers import FolderCase, rules_text

@@ -33,10 +33,10 @@ from mukret.destinations.formats import FORMATS
 from mukret.destinations.json_objects import objects
 from mukret.destinations.stream import Stream
 from mukret.documents import find_sources
-from mukret.engine.rejects import Reject
 from mukret.engine.run import Run
 from mukret.errors import OutputError, StoppedError, UsageError
 from mukret.rules import Rules, parse_rules
+from mukret.semantics.rejects import Reject
 from mukret.types import Boolean, Date, Datetime, DecimalType, Float, Integer, Json, ListOf, Time, Timestamp, ValueType
 from tests.helpers import FolderCase, rules_text, run_mukret
 from tests.test_documentation import commands_of

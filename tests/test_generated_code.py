@@ -8,8 +8,8 @@ from typing import Any
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from mukret.engine.codegen import Parents, existence_function, gather_function, nodes_function
 from mukret.paths import parse_condition, parse_path
+from mukret.plan.codegen import Parents, existence_function, gather_function, nodes_function
 from mukret.rules.rows import Rows
 
 NAMES = st.sampled_from(["a", "b", "d e", "'", "\\", "\n", '"', "items", "☺", ""])

@@ -12,8 +12,8 @@ from typing import Any
 from mukret.documents import NotJson, decode, find_sources
 from mukret.documents.blocks import read_blocks
 from mukret.documents.cutting import CanNotCut, Cutter, Names
-from mukret.engine.plan import make_plan
 from mukret.engine.run import Run
+from mukret.plan.compiled import make_plan
 from mukret.rules import parse_rules
 from tests.helpers import FolderCase, rules_text
 

@@ -13,13 +13,13 @@ from typing import Any, ClassVar
 from unittest import mock
 
 from mukret.documents import decode, find_sources
-from mukret.engine.answers import Answers
 from mukret.engine.interface import extract as extract_files
 from mukret.engine.run import Run
 from mukret.errors import InputError
 from mukret.paths import parse_path
 from mukret.paths.locate import path_text
 from mukret.rules import parse_rules
+from mukret.semantics.answers import Answers
 from tests.evaluators import EvaluatorsCase
 from tests.helpers import FolderCase, rules_text, table_rules
 
@@ -292,8 +292,8 @@ class AcrossTheRun(ValuesCase):
         for most in (1000, 0):  # in memory, and all of it on the disk
             answers = partial(Answers, most_in_memory=most)
             with (
-                mock.patch("mukret.engine.run.Answers", answers),
-                mock.patch("mukret.engine.reference.Answers", answers),
+                mock.patch("mukret.engine.passes.Answers", answers),
+                mock.patch("mukret.semantics.reference.Answers", answers),
             ):
                 rows, problems = self.outcome(self.RULES, *self.DOCUMENTS)
             self.assertEqual([row["port"] for row in rows["sailings"]], ["Otter Vale", "Sula", None, None])

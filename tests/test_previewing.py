@@ -6,13 +6,13 @@ from functools import partial
 from typing import Any
 
 from mukret.documents import find_sources
-from mukret.engine.fates import Fate
-from mukret.engine.picking import all_rows, pick
-from mukret.engine.previewing import Anywhere, First, Preview, SeenRow
-from mukret.engine.rejects import PARENT_REJECTED
 from mukret.engine.run import Run
 from mukret.errors import MukretError
+from mukret.inspect.picking import all_rows, pick
+from mukret.inspect.previewing import Anywhere, First, Preview, SeenRow
 from mukret.rules import Rules, parse_rules
+from mukret.semantics.fates import Fate
+from mukret.semantics.rejects import PARENT_REJECTED
 from tests.helpers import FolderCase, table_rules
 from tests.random_feeds import REFERENCE, seeded_feeds
 

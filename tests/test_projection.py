@@ -13,10 +13,10 @@ from msgspec import UNSET, Struct, structs
 
 from mukret.documents import decode, find_sources
 from mukret.documents.doubled import is_sampled
-from mukret.engine.plan import make_plan
-from mukret.engine.projection import projection_for
 from mukret.engine.run import Run
 from mukret.errors import InputError
+from mukret.plan.compiled import make_plan
+from mukret.plan.projection import projection_for
 from mukret.rules import load_rules, parse_rules
 from tests.helpers import FolderCase, rules_text
 

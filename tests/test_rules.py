@@ -5,10 +5,10 @@ from __future__ import annotations
 import unittest
 from decimal import Decimal
 
-from mukret.engine.examples import run_examples
 from mukret.errors import InputError, RulesError
 from mukret.rules import Rules, load_rules, parse_rules
 from mukret.rules.model import RESPONSE, At, Derive
+from mukret.semantics.examples import run_examples
 from mukret.types import DecimalType
 from mukret.values import Number
 from tests.helpers import FolderCase, rules_text, table_rules

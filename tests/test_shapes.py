@@ -7,14 +7,14 @@ import unittest
 from typing import Any, ClassVar
 
 from mukret.documents import find_sources
-from mukret.engine.examples import run_examples
-from mukret.engine.fates import Fate
 from mukret.engine.interface import Result, extract
-from mukret.engine.picking import all_rows, pick
 from mukret.engine.run import Run
 from mukret.errors import InputError, RulesError
+from mukret.inspect.picking import all_rows, pick
 from mukret.rules import load_rules, parse_rules
 from mukret.rules.reference import CsvError, read_csv
+from mukret.semantics.examples import run_examples
+from mukret.semantics.fates import Fate
 from tests.helpers import FolderCase, rules_text, table_rules
 
 

@@ -10,13 +10,13 @@ from typing import Any
 from unittest import mock
 
 from mukret.documents import find_sources
-from mukret.engine.fates import Fate
 from mukret.engine.interface import extract
-from mukret.engine.picking import Condition, Picked, all_rows, meeting, pick, pick_answer, with_values
 from mukret.engine.run import Run
-from mukret.engine.tracing import Traced, TracedRow, surroundings, trace
 from mukret.errors import MukretError
+from mukret.inspect.picking import Condition, Picked, all_rows, meeting, pick, pick_answer, with_values
+from mukret.inspect.tracing import Traced, TracedRow, surroundings, trace
 from mukret.rules import parse_rules
+from mukret.semantics.fates import Fate
 from tests.helpers import FolderCase, rules_text
 from tests.random_feeds import REFERENCE, seeded_feeds
 
@@ -210,7 +210,7 @@ class Tracing(FolderCase):
         )
         ports = [{"code": f"P{n}", "berths": [{"no": b} for b in range(n % 3)]} for n in range(400)]
         self.input = self.file("a.json", json.dumps({"day": "2031-04-01", "data": {"ports": ports}}))
-        with mock.patch("mukret.engine.picking.Run", partial(Run, batch_bytes=1500)):
+        with mock.patch("mukret.inspect.picking.Run", partial(Run, batch_bytes=1500)):
             row = self.traced("ports", nth=300)
             self.assertEqual((row.path, row.document), ("$.data.ports[299]", 1))
             self.assertEqual(

@@ -10,7 +10,7 @@ from unittest import mock
 from hypothesis import HealthCheck, Phase, given, settings
 
 from mukret.codes import REJECTS
-from mukret.engine.plan import make_plan
+from mukret.plan.compiled import make_plan
 from mukret.rules import parse_rules
 from tests import random_feeds
 from tests.evaluators import EvaluatorsCase

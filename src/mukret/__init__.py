@@ -16,7 +16,6 @@ from mukret.version import __version__
 if TYPE_CHECKING:
     from mukret.documents import Origin
     from mukret.engine.interface import Result, extract, stream
-    from mukret.engine.one import One, extract_one
     from mukret.errors import (
         ExpressionError,
         InputError,
@@ -29,6 +28,7 @@ if TYPE_CHECKING:
     )
     from mukret.paths import parse_path
     from mukret.rules import Rules, load_rules
+    from mukret.semantics.one import One, extract_one
 
 __all__ = [
     "ExpressionError",
@@ -53,7 +53,7 @@ __all__ = [
 
 _HOMES = {
     **dict.fromkeys(("extract", "stream", "Result"), "mukret.engine.interface"),
-    **dict.fromkeys(("extract_one", "One"), "mukret.engine.one"),
+    **dict.fromkeys(("extract_one", "One"), "mukret.semantics.one"),
     "Origin": "mukret.documents",
     **dict.fromkeys(("Rules", "load_rules"), "mukret.rules"),
     "parse_path": "mukret.paths",

@@ -21,8 +21,8 @@ from mukret.cli.options import (
 from mukret.values import json_text
 
 if TYPE_CHECKING:
-    from mukret.engine.drift import Drift
     from mukret.errors import Notice
+    from mukret.inspect.drift import Drift
     from mukret.rules.model import Rules
 
 
@@ -77,8 +77,8 @@ def command(
             click.echo(json_text({"problems": problems, "warnings": [], "examples": []}))
             ctx.exit(error.exit_code)
         raise
-    from mukret.engine.examples import run_examples
     from mukret.rules.advice import advice
+    from mukret.semantics.examples import run_examples
 
     warnings = advice(checked)
     outcomes = run_examples(checked)
@@ -131,7 +131,7 @@ def _check_calls(file: str, files: tuple[str, ...], *, as_json: bool, quiet: boo
 
 def _drift(checked: Rules, files: tuple[str, ...], *, quiet: bool) -> Drift:
     from mukret.cli.progress import progress_bar
-    from mukret.engine.drift import drift
+    from mukret.inspect.drift import drift
 
     sources = sources_of(files)
     with progress_bar(sources, quiet=quiet) as progress:

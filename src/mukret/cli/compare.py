@@ -20,7 +20,7 @@ from mukret.cli.options import (
 )
 
 if TYPE_CHECKING:
-    from mukret.engine.comparing import Change, Comparison, TableChanges
+    from mukret.inspect.comparing import Change, Comparison, TableChanges
     from mukret.rules import Rules
 
 LONGEST = 46
@@ -59,7 +59,7 @@ def command(
     read from one place; numbers are compared by their value. Exit code 1 if anything is different.
     """
     from mukret.cli.progress import progress_bar
-    from mukret.engine.comparing import compare_rules
+    from mukret.inspect.comparing import compare_rules
 
     set_up_logging(log, verbose)
     before, after = loaded_rules(old, files), loaded_rules(new, files)

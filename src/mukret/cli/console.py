@@ -18,8 +18,8 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from mukret.documents import BadDocument, Finding
-    from mukret.engine.tally import Reason, Tally
     from mukret.errors import Notice
+    from mukret.semantics.tally import Reason, Tally
 
 MOST_REASONS = 6
 MOST_BAD = 5
@@ -116,7 +116,7 @@ def print_reasons(tally: Tally, where: str | None, parents: Mapping[str, str | N
 
     `parents`: the table that each table is within.
     """
-    from mukret.engine.rejects import PARENT_REJECTED
+    from mukret.semantics.rejects import PARENT_REJECTED
 
     if not tally.findings:
         return

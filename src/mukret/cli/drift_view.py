@@ -7,9 +7,9 @@ from collections.abc import Iterator
 import click
 
 from mukret.cli.console import bad_document_lines, columns, next_step, readable
-from mukret.engine.drift import Drift
 from mukret.engine.notices import misshapen_notice
-from mukret.engine.tally import Reason
+from mukret.inspect.drift import Drift
+from mukret.semantics.tally import Reason
 from mukret.text import counted, escaped, shortened
 from mukret.values import shown_text
 

@@ -13,7 +13,7 @@ import click
 
 if TYPE_CHECKING:
     from mukret.documents import Source
-    from mukret.engine.picking import Condition
+    from mukret.inspect.picking import Condition
     from mukret.rules import Rules
     from mukret.rules.model import Table
     from mukret.types import ValueType
@@ -131,8 +131,8 @@ def known_table(rules: Rules, name: str | None) -> Table:
 
 def where_option(types: Mapping[str, ValueType], text: str) -> Condition:
     """What was typed after --where. Raises UsageError."""
-    from mukret.engine.picking import Condition
     from mukret.errors import ExpressionError, UsageError
+    from mukret.inspect.picking import Condition
 
     try:
         return Condition(types, text)

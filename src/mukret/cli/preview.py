@@ -28,12 +28,12 @@ from mukret.cli.options import (
 )
 
 if TYPE_CHECKING:
-    from mukret.engine.picking import Wanted
-    from mukret.engine.previewing import Preview, SeenRow
-    from mukret.engine.rejects import Reject
     from mukret.engine.run import Output, Run
+    from mukret.inspect.picking import Wanted
+    from mukret.inspect.previewing import Preview, SeenRow
     from mukret.rules import Rules
     from mukret.rules.model import Table
+    from mukret.semantics.rejects import Reject
 
 MOST_APART = 3
 MOST_REASONS = 4
@@ -147,8 +147,8 @@ class Asked:
         `rejected`: rejected rows stand among the others. `most`: after so many bytes the input is taken to end, and all
         that is read is kept.
         """
-        from mukret.engine.previewing import Anywhere, First, Preview
         from mukret.engine.run import Run
+        from mukret.inspect.previewing import Anywhere, First, Preview
 
         rules = loaded_rules(self.rules, self.files)
         one = self.table is not None or self.where is not None or self.columns is not None
@@ -165,7 +165,7 @@ class Asked:
         return Seen(self, run, preview, names, columns, run.batches())
 
     def wanted(self, table: Table | None) -> Wanted:
-        from mukret.engine.picking import all_rows, meeting
+        from mukret.inspect.picking import all_rows, meeting
 
         return meeting(where_option(dict(table.columns), self.where)) if table and self.where else all_rows
 
@@ -260,7 +260,7 @@ class Seen:
     def others(self, name: str, rows: Sequence[SeenRow], apart: Sequence[Reject]) -> list[str]:
         """Why rows were rejected, where not all of them are shown."""
         from mukret.cli.console import reason_lines
-        from mukret.engine.rejects import PARENT_REJECTED
+        from mukret.semantics.rejects import PARENT_REJECTED
         from mukret.text import counted
 
         reasons = [reason for reason in self.run.tally.reasons.values() if reason.table == name]
@@ -322,7 +322,7 @@ def _print_next(seen: Seen, rules: str, files: Sequence[str]) -> None:
 def _show_changed(new: Seen, old: Seen | None) -> None:
     """The rows, and what a save of the rules changed, as far as the input was read under both."""
     from mukret.cli.compare import print_comparison
-    from mukret.engine.comparing import Comparing, same_parts
+    from mukret.inspect.comparing import Comparing, same_parts
 
     new.print()
     if old is None:

@@ -12,13 +12,13 @@ from rich.markup import escape
 from rich.table import Table as Grid
 
 from mukret.cli.console import cell_width, readable
-from mukret.engine.previewing import SeenRow
+from mukret.inspect.previewing import SeenRow
 from mukret.text import counted, escaped
 from mukret.types import DecimalType, Float, Integer
 
 if TYPE_CHECKING:
-    from mukret.engine.rejects import Reject
     from mukret.rules.model import Table
+    from mukret.semantics.rejects import Reject
     from mukret.types import ValueType
 
 WIDEST_CELLS = (60, 40, 32, 24)

@@ -25,8 +25,8 @@ from mukret.cli.options import (
 )
 
 if TYPE_CHECKING:
-    from mukret.engine.picking import Picked, Wanted
-    from mukret.engine.tracing import Traced, TracedRow
+    from mukret.inspect.picking import Picked, Wanted
+    from mukret.inspect.tracing import Traced, TracedRow
     from mukret.rules import Rules
     from mukret.rules.model import Table
 
@@ -72,10 +72,10 @@ def command(
     Exit code 1 if there is no such row.
     """
     from mukret.cli.progress import progress_bar
-    from mukret.engine.fates import Fate
-    from mukret.engine.picking import pick, pick_answer
-    from mukret.engine.tracing import trace
     from mukret.errors import UsageError
+    from mukret.inspect.picking import pick, pick_answer
+    from mukret.inspect.tracing import trace
+    from mukret.semantics.fates import Fate
     from mukret.text import did_you_mean
 
     set_up_logging(log, verbose)
@@ -140,8 +140,8 @@ def _inputs(files: tuple[str, ...]) -> Sequence[str]:
 
 
 def _wanted(table: Table, keys: tuple[str, ...], where: str | None) -> Wanted:
-    from mukret.engine.picking import all_rows, meeting, with_values
     from mukret.errors import UsageError
+    from mukret.inspect.picking import all_rows, meeting, with_values
     from mukret.text import did_you_mean
 
     if keys and where:

@@ -6,8 +6,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
-from mukret.engine.rejects import Reject
 from mukret.rules.model import Rules
+from mukret.semantics.rejects import Reject
 
 
 @dataclass(frozen=True)

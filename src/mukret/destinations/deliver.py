@@ -13,9 +13,9 @@ from mukret.destinations.contract import PLAIN, Delivery, Destination, Options, 
 from mukret.destinations.publish import not_written
 from mukret.documents import Source
 from mukret.engine.run import Links, Run
-from mukret.engine.tally import Tally
 from mukret.errors import Interrupted, StoppedError
 from mukret.rules.model import Rules
+from mukret.semantics.tally import Tally
 from mukret.version import __version__
 
 

@@ -12,8 +12,8 @@ from mukret.destinations.contract import Delivery, Rows
 from mukret.destinations.formats import FORMATS, Writer
 from mukret.destinations.growing import Before, columns_of
 from mukret.destinations.publish import RUN_FILE, Publication
-from mukret.engine.rejects import Reject
 from mukret.errors import OutputError
+from mukret.semantics.rejects import Reject
 
 REJECTS_FILE = "rejects.jsonl"
 

@@ -9,8 +9,8 @@ from importlib import import_module
 from typing import Any, BinaryIO, Protocol
 
 from mukret.destinations.contract import Delivery, Rows
-from mukret.engine.rejects import Reject
 from mukret.rules.model import Table
+from mukret.semantics.rejects import Reject
 
 Opener = Callable[[str], BinaryIO]
 """Opens a new file by its name; whoever opened it closes it."""

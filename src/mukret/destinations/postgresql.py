@@ -22,9 +22,9 @@ from mukret.destinations.contract import Delivery, Rows
 from mukret.destinations.database import REJECTS, RUNS, Column, Database, Existing, Mode, quoted, refuse_names
 from mukret.destinations.gathering import Gathering
 from mukret.destinations.joins import parent_key, primary_key
-from mukret.engine.rejects import Reject
 from mukret.errors import OutputError, UsageError
 from mukret.rules.model import Rules, Table
+from mukret.semantics.rejects import Reject
 from mukret.types import (
     Boolean,
     Date,

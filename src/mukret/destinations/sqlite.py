@@ -17,9 +17,9 @@ from mukret.destinations.contract import Delivery, Rows
 from mukret.destinations.database import REJECTS, RUNS, Column, Database, Existing, Mode, quoted, refuse_names
 from mukret.destinations.joins import parent_key, primary_key
 from mukret.destinations.json_objects import json_values
-from mukret.engine.rejects import Reject
 from mukret.errors import OutputError, UsageError
 from mukret.rules.model import Rules, Table
+from mukret.semantics.rejects import Reject
 from mukret.types import Boolean, Float, Integer, Json, ListOf, ValueType
 from mukret.values import shown_text
 

@@ -8,9 +8,9 @@ from typing import Any, BinaryIO
 
 from mukret.destinations.contract import Delivery, Rows
 from mukret.destinations.formats import FORMATS, Writer
-from mukret.engine.rejects import Reject
 from mukret.errors import UsageError
 from mukret.rules.model import Rules
+from mukret.semantics.rejects import Reject
 
 
 class Stream:

@@ -15,9 +15,9 @@ from typing import Any
 from mukret.columns.written import written
 from mukret.destinations.contract import Delivery, Rows
 from mukret.destinations.formats import Opener, PlainWriter
-from mukret.engine.rejects import Reject
 from mukret.errors import OutputError, UsageError
 from mukret.rules.model import Table
+from mukret.semantics.rejects import Reject
 from mukret.types import Boolean, Date, Datetime, DecimalType, Float, Integer, Time, Timestamp, ValueType
 
 FILE = "tables.xlsx"

@@ -13,9 +13,9 @@ from mukret.drafting.names import snake_case
 from mukret.drafting.settle import settled
 from mukret.drafting.tables import tables_of
 from mukret.drafting.text import rules_text
-from mukret.engine.embedded import unfolded
 from mukret.paths import Path, parse_path
 from mukret.paths.locate import path_text
+from mukret.semantics.embedded import unfolded
 from mukret.survey import PlaceReport, SurveyReport, survey
 from mukret.survey.places import Place
 

@@ -11,7 +11,7 @@ from mukret.drafting.model import Draft, DraftField, DraftTable
 from mukret.drafting.names import fresh
 from mukret.drafting.tables import TYPE_NAMES
 from mukret.drafting.text import enum_lines, field_value, table_lines
-from mukret.engine.drift import unread_paths
+from mukret.inspect.drift import unread_paths
 from mukret.paths import Path, Wildcard, child_segment, parse_path
 from mukret.paths.locate import path_text
 from mukret.rules import parse_rules

@@ -8,10 +8,10 @@ from mukret.documents import Source
 from mukret.drafting.model import Draft, DraftField, DraftTable
 from mukret.drafting.text import rules_text
 from mukret.engine.run import Run
-from mukret.engine.tally import Reason
 from mukret.paths import Index, parse_path
 from mukret.paths.locate import path_text
 from mukret.rules import parse_rules
+from mukret.semantics.tally import Reason
 from mukret.text import counted, shortened
 from mukret.values import shown_text
 

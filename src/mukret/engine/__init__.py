@@ -1,1 +1,1 @@
-"""Rules compiled into a plan, and batches of documents through it."""
+"""Batches of documents through the plan: rows that are written, rejects, counts; in one process or several."""

@@ -12,9 +12,9 @@ import pyarrow as pa
 from msgspec import Struct
 
 from mukret.documents import Batch
-from mukret.engine.codegen import Gather, Gathered, Parents
-from mukret.engine.plan import TablePlan
 from mukret.paths import normalized
+from mukret.plan.codegen import Gather, Gathered, Parents
+from mukret.plan.compiled import TablePlan
 from mukret.rules.rows import DOCUMENT, NO_EXCUSES, Excused, Excuses, FoundRow, Place, Refusal
 from mukret.values import JsonValue, kind_of
 

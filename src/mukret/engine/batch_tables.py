@@ -10,16 +10,16 @@ from functools import partial
 from types import MappingProxyType
 
 from mukret.documents import BadDocument, Batch, Finding
-from mukret.engine.acceptance import NOTHING_READ, Refused, Verdict
-from mukret.engine.answers import Resolved
 from mukret.engine.deciding import decide, survive
-from mukret.engine.embedded import BadText, RowPlaces, excuses, unfolded
-from mukret.engine.fates import SeenKeys
-from mukret.engine.first_look import NO_KINDS
-from mukret.engine.plan import Plan
-from mukret.engine.rejects import shown_value
 from mukret.engine.table_batch import TableBatch
+from mukret.plan.compiled import Plan
+from mukret.plan.first_look import NO_KINDS
 from mukret.rules.model import RESPONSE, WHERE, Derive, Inherit
+from mukret.semantics.acceptance import NOTHING_READ, Refused, Verdict
+from mukret.semantics.answers import Resolved
+from mukret.semantics.embedded import BadText, RowPlaces, excuses, unfolded
+from mukret.semantics.fates import SeenKeys
+from mukret.semantics.rejects import shown_value
 
 MOST_EXPLAINED = 3
 """For so many bad documents of a batch it is found out what the rules may have meant."""

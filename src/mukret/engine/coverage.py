@@ -10,12 +10,12 @@ from itertools import islice
 import pyarrow.compute as pc
 
 from mukret.columns.arrow import any_true
-from mukret.engine.codegen import existence_function
 from mukret.engine.misshapen import Shapes
-from mukret.engine.places import Place
-from mukret.engine.plan import Plan
 from mukret.engine.table_batch import TableBatch
 from mukret.paths import Path, nearest_existing
+from mukret.plan.codegen import existence_function
+from mukret.plan.compiled import Plan
+from mukret.plan.places import Place
 from mukret.rules.model import RESPONSE, At, Embedded, Fact, Field, Lookup, Table
 from mukret.values import JsonValue
 

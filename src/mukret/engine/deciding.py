@@ -10,8 +10,10 @@ import pyarrow.compute as pc
 from mukret.columns.arrow import true_rows
 from mukret.columns.expressions import evaluate_column
 from mukret.columns.written import written
-from mukret.engine.fates import Fate, SeenKeys, key_hash
-from mukret.engine.rejects import (
+from mukret.engine.table_batch import TableBatch
+from mukret.rules.model import WHERE
+from mukret.semantics.fates import Fate, SeenKeys, key_hash
+from mukret.semantics.rejects import (
     PARENT_REJECTED,
     Reject,
     duplicate,
@@ -21,9 +23,7 @@ from mukret.engine.rejects import (
     reject,
     where_failed,
 )
-from mukret.engine.table_batch import TableBatch
-from mukret.engine.tally import TableTally
-from mukret.rules.model import WHERE
+from mukret.semantics.tally import TableTally
 
 
 def survive(batch: TableBatch, without: frozenset[str]) -> None:

@@ -10,13 +10,13 @@ from typing import Any
 
 from mukret.documents import Origin, Source, find_sources, given_sources
 from mukret.engine.coverage import Unmatched
-from mukret.engine.one import origin_of, wanted_rules
-from mukret.engine.records import Record, known, nested, parsed
-from mukret.engine.rejects import Reject
 from mukret.engine.run import Links, Output, Run
-from mukret.engine.tally import Tally
 from mukret.errors import UsageError
 from mukret.rules.model import Rules
+from mukret.semantics.one import origin_of, wanted_rules
+from mukret.semantics.records import Record, known, nested, parsed
+from mukret.semantics.rejects import Reject
+from mukret.semantics.tally import Tally
 
 Inputs = str | os.PathLike[str] | Iterable[str | os.PathLike[str]]
 

@@ -9,9 +9,9 @@ from mukret.engine.batch_tables import KindsFound
 from mukret.engine.coverage import Unmatched
 from mukret.engine.misshapen import Misshapen
 from mukret.engine.sampling import Sample
-from mukret.engine.tally import Tally
 from mukret.errors import Notice
 from mukret.rules.model import RESPONSE, Rules
+from mukret.semantics.tally import Tally
 from mukret.text import counted, shortened
 
 

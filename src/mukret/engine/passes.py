@@ -8,12 +8,12 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from mukret.documents import Source
-from mukret.engine.answers import Answers, FieldName
 from mukret.engine.batch_tables import BatchTables
-from mukret.engine.fates import LastRows, SeenKeys, keys_of, settling_passes
 from mukret.rules.model import Field, Lookup, Rules
 from mukret.rules.part import part_for
 from mukret.rules.schedule import lookup_passes
+from mukret.semantics.answers import Answers, FieldName
+from mukret.semantics.fates import LastRows, SeenKeys, keys_of, settling_passes
 
 
 @dataclass

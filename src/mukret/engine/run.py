@@ -17,20 +17,20 @@ from mukret.documents.doubled import is_sampled
 from mukret.engine.batch_tables import BatchTables, Fates, KindsFound, kinds_found
 from mukret.engine.coverage import Coverage, Unmatched
 from mukret.engine.deciding import count_into, rejects_of
-from mukret.engine.embedded import unfolded
-from mukret.engine.fates import SeenKeys, keys_of
-from mukret.engine.first_look import NO_KINDS
 from mukret.engine.misshapen import Misshapen
 from mukret.engine.notices import notices
 from mukret.engine.passes import Known, Passes
-from mukret.engine.plan import make_plan
-from mukret.engine.rejects import Reject, bad_document
 from mukret.engine.sampling import Sample, Sampled
 from mukret.engine.table_batch import TableBatch
-from mukret.engine.tally import TableTally, Tally
 from mukret.engine.workers import Workers, why_alone
 from mukret.errors import Notice
+from mukret.plan.compiled import make_plan
+from mukret.plan.first_look import NO_KINDS
 from mukret.rules.model import RESPONSE, Rules
+from mukret.semantics.embedded import unfolded
+from mukret.semantics.fates import SeenKeys, keys_of
+from mukret.semantics.rejects import Reject, bad_document
+from mukret.semantics.tally import TableTally, Tally
 
 NO_RULE_READS = "an answer that no rule reads"
 """Why an answer of an HTTP archive is passed over."""

@@ -15,9 +15,9 @@ from typing import NamedTuple
 from mukret.documents import Batch
 from mukret.documents.cutting import Names, Part
 from mukret.documents.doubled import Doubled, DoubledMembers
-from mukret.engine.ways import ByFirstStep, Way, Ways, selects
 from mukret.paths import Index, Name, Slice, Wildcard, child_segment
 from mukret.paths.locate import path_text
+from mukret.plan.ways import ByFirstStep, Way, Ways, selects
 from mukret.rules.model import Rules
 from mukret.values import JsonValue, holds_nothing, shown_text
 

@@ -14,17 +14,17 @@ from mukret.columns.arrow import finished, nulls, repeated, row_mask, true_rows,
 from mukret.columns.expressions import evaluate_column
 from mukret.columns.read import Column, read_column, read_lists
 from mukret.documents import Batch
-from mukret.engine.answers import Form, Known, Resolved
 from mukret.engine.batch_rows import BatchRows, Belongs
-from mukret.engine.choosing import choose
-from mukret.engine.facts import document_fact
-from mukret.engine.plan import TablePlan
-from mukret.engine.rejects import Fault, required, several, stopped, unreadable
-from mukret.engine.rests import rest_of
-from mukret.engine.taking import taken, taken_from
 from mukret.expressions import NOW, Aggregate, Expression, aggregated
+from mukret.plan.compiled import TablePlan
 from mukret.rules.model import RESPONSE, Above, At, Compute, Constant, Fact, Field, Inherited, Lookup, Rest
 from mukret.rules.rows import Excuses, row_shape
+from mukret.semantics.answers import Form, Known, Resolved
+from mukret.semantics.choosing import choose
+from mukret.semantics.facts import document_fact
+from mukret.semantics.rejects import Fault, required, several, stopped, unreadable
+from mukret.semantics.rests import rest_of
+from mukret.semantics.taking import taken, taken_from
 from mukret.types import Bad, Reading
 from mukret.types.taken import GATHERINGS
 from mukret.values import JsonValue

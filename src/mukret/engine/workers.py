@@ -19,11 +19,11 @@ from typing import TYPE_CHECKING, Any
 from mukret.documents import BadDocument, Source
 from mukret.documents.blocks import Block, Piece
 from mukret.engine.batch_tables import BatchTables, Fates
-from mukret.engine.fates import SeenKeys, keys_of, settling_passes
 from mukret.engine.passes import Known
 from mukret.errors import InputError
 from mukret.rules.model import Rules
 from mukret.rules.schedule import lookup_passes
+from mukret.semantics.fates import SeenKeys, keys_of, settling_passes
 
 if TYPE_CHECKING:
     from mukret.engine.run import Encode, Links, Output, Run

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import cast
 
-from mukret.engine.choosing import Chosen
-from mukret.engine.rejects import several
 from mukret.rules.model import At
+from mukret.semantics.choosing import Chosen
+from mukret.semantics.rejects import several
 from mukret.types import Reading
 from mukret.types.taken import GATHERINGS, Gathering, gathered
 from mukret.values import JsonValue

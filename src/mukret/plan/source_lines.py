@@ -7,7 +7,7 @@ from typing import Any
 
 from msgspec import UNSET
 
-from mukret.engine.places import Place, objects_at
+from mukret.plan.places import Place, objects_at
 from mukret.values import JsonValue, holds_nothing
 
 

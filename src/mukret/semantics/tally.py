@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
-from mukret.engine.rejects import Problem, Reject
+from mukret.semantics.rejects import Problem, Reject
 
 
 @dataclass

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
-from mukret.engine.fates import Fate
-from mukret.engine.reference import BadResponse, Document, LeftOut, ReferenceRun, Row
 from mukret.errors import StoppedError
 from mukret.rules.model import Example, Rules
+from mukret.semantics.fates import Fate
+from mukret.semantics.reference import BadResponse, Document, LeftOut, ReferenceRun, Row
 from mukret.types.base import ValueType
 
 

@@ -9,13 +9,13 @@ from random import Random
 from typing import Any, Protocol
 
 from mukret.engine.batch_tables import BatchTables
-from mukret.engine.choosing import stood_there
 from mukret.engine.deciding import reject_at, rejected_for_itself
-from mukret.engine.fates import Fate
-from mukret.engine.picking import Wanted, all_rows
-from mukret.engine.rejects import Reject
 from mukret.engine.table_batch import TableBatch
+from mukret.inspect.picking import Wanted, all_rows
 from mukret.rules.model import At
+from mukret.semantics.choosing import stood_there
+from mukret.semantics.fates import Fate
+from mukret.semantics.rejects import Reject
 from mukret.values import shown_text
 
 

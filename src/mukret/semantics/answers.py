@@ -11,8 +11,8 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Protocol
 
-from mukret.engine.fates import key_hash
 from mukret.errors import OutputError
+from mukret.semantics.fates import key_hash
 
 if TYPE_CHECKING:
     import sqlite3

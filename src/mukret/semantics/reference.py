@@ -12,28 +12,6 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
 from mukret.documents.origin import Origin
-from mukret.engine.acceptance import Acceptance, Refused, Verdict
-from mukret.engine.answers import Answers, FieldName, Known
-from mukret.engine.choosing import choose
-from mukret.engine.embedded import BadText, RowPlaces, excuses, unfolded
-from mukret.engine.facts import document_fact
-from mukret.engine.fates import Fate, LastRows, key_hash, keys_of, settling_passes
-from mukret.engine.rejects import (
-    Fault,
-    Reject,
-    duplicate,
-    key_missing,
-    parent_rejected,
-    refused,
-    reject,
-    required,
-    stopped,
-    unreadable,
-    where_failed,
-)
-from mukret.engine.rests import rest_of
-from mukret.engine.taking import taken
-from mukret.engine.tally import TableTally
 from mukret.expressions import NOW, Expression, aggregated, evaluate
 from mukret.paths import Path, normalized
 from mukret.rules.model import (
@@ -55,6 +33,28 @@ from mukret.rules.model import (
 )
 from mukret.rules.rows import DOCUMENT, FoundRow, Place, Refusal
 from mukret.rules.schedule import lookup_passes
+from mukret.semantics.acceptance import Acceptance, Refused, Verdict
+from mukret.semantics.answers import Answers, FieldName, Known
+from mukret.semantics.choosing import choose
+from mukret.semantics.embedded import BadText, RowPlaces, excuses, unfolded
+from mukret.semantics.facts import document_fact
+from mukret.semantics.fates import Fate, LastRows, key_hash, keys_of, settling_passes
+from mukret.semantics.rejects import (
+    Fault,
+    Reject,
+    duplicate,
+    key_missing,
+    parent_rejected,
+    refused,
+    reject,
+    required,
+    stopped,
+    unreadable,
+    where_failed,
+)
+from mukret.semantics.rests import rest_of
+from mukret.semantics.taking import taken
+from mukret.semantics.tally import TableTally
 from mukret.types import Bad
 from mukret.values import JsonValue, kind_of
 

@@ -6,8 +6,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from mukret.columns.arrow import column_type
-from mukret.engine.acceptance import Acceptance
-from mukret.engine.codegen import (
+from mukret.paths import Filter, Path, parse_path
+from mukret.plan.codegen import (
     Gather,
     Nodes,
     gather_function,
@@ -15,13 +15,13 @@ from mukret.engine.codegen import (
     is_compilable,
     nodes_function,
 )
-from mukret.engine.first_look import FirstLook
-from mukret.engine.long_documents import LongDocuments, long_documents
-from mukret.engine.places import Place, place_after
-from mukret.engine.projection import Projection, projection_for
-from mukret.paths import Filter, Path, parse_path
+from mukret.plan.first_look import FirstLook
+from mukret.plan.long_documents import LongDocuments, long_documents
+from mukret.plan.places import Place, place_after
+from mukret.plan.projection import Projection, projection_for
 from mukret.rules.model import RESPONSE, At, Fact, Field, Rules, Table
 from mukret.rules.rows import Rows
+from mukret.semantics.acceptance import Acceptance
 
 
 @dataclass

@@ -7,9 +7,9 @@ from dataclasses import dataclass
 
 from mukret.documents.decode import NotJson, decode
 from mukret.documents.diagnose import Finding
-from mukret.engine.rejects import TEXT_RANK, Fault
 from mukret.paths import Location, Path, normalized
 from mukret.rules.rows import Excuses, Place
+from mukret.semantics.rejects import TEXT_RANK, Fault
 from mukret.types import Bad
 from mukret.values import JsonValue
 

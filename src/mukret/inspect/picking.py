@@ -8,9 +8,7 @@ from typing import Any
 
 from mukret.columns.written import written
 from mukret.documents import BadDocument, Source, nothing_read
-from mukret.engine.answers import Form
 from mukret.engine.batch_tables import BatchTables
-from mukret.engine.fates import Fate
 from mukret.engine.run import Progress, Run
 from mukret.engine.table_batch import TableBatch
 from mukret.errors import ExpressionError
@@ -18,6 +16,8 @@ from mukret.expressions import evaluate
 from mukret.expressions.check import compile_expression
 from mukret.rules.model import Lookup, Rules, Table
 from mukret.rules.part import part_for
+from mukret.semantics.answers import Form
+from mukret.semantics.fates import Fate
 from mukret.types import Bad, Boolean, Reading, ValueType
 from mukret.types.names import TypeNameError, parse_type
 

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from mukret.engine.acceptance import Acceptance, All, Look
-from mukret.engine.codegen import nodes_function
-from mukret.engine.places import Place, objects_at
-from mukret.engine.source_lines import Source
 from mukret.paths import Filter, Name, Path, Slice, Wildcard
+from mukret.plan.codegen import nodes_function
+from mukret.plan.places import Place, objects_at
+from mukret.plan.source_lines import Source
 from mukret.rules.model import must_haves
+from mukret.semantics.acceptance import Acceptance, All, Look
 from mukret.values import JsonValue
 
 NO_KINDS: frozenset[str] = frozenset()

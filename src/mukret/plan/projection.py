@@ -13,11 +13,11 @@ from typing import Any, TypedDict
 import msgspec
 
 from mukret.documents.decode import look_over
-from mukret.engine.codegen import is_compilable
-from mukret.engine.places import Place, converted, record_type
-from mukret.engine.ways import PRESENCE, ByFirstStep, Way, Ways
 from mukret.paths import Filter, Index, Name, Path, Slice, Wildcard
 from mukret.paths.filters import looks_at_the_root
+from mukret.plan.codegen import is_compilable
+from mukret.plan.places import Place, converted, record_type
+from mukret.plan.ways import PRESENCE, ByFirstStep, Way, Ways
 from mukret.rules.model import At, Field, Rest, Rules, Table, must_haves
 from mukret.values import JsonValue, Number
 

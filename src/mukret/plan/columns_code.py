@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
-from mukret.engine.places import Place, objects_at, place_below
-from mukret.engine.source_lines import Source
 from mukret.paths import Index, Name, Path
+from mukret.plan.places import Place, objects_at, place_below
+from mukret.plan.source_lines import Source
 from mukret.values import JsonValue
 
 Suspects = Sequence[tuple[frozenset[int], Sequence[int]]]

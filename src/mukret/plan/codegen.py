@@ -12,10 +12,10 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field
 
-from mukret.engine.columns_code import Columns, Suspects, columns_function
-from mukret.engine.places import Place, objects_at, place_after, place_below
-from mukret.engine.source_lines import Source
 from mukret.paths import Filter, Index, Name, Path, Segment, Selector, Slice, Wildcard
+from mukret.plan.columns_code import Columns, Suspects, columns_function
+from mukret.plan.places import Place, objects_at, place_after, place_below
+from mukret.plan.source_lines import Source
 from mukret.rules.rows import Excused, Refusal, Rows, met_fault
 from mukret.types import Bad
 from mukret.values import JsonValue

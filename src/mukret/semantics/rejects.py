@@ -9,11 +9,11 @@ from typing import Any
 import msgspec
 
 from mukret.documents import BadDocument, Finding
-from mukret.engine.choosing import choose
 from mukret.errors import StoppedError
 from mukret.paths import Location, normalized
 from mukret.rules.model import At, Field
 from mukret.rules.rows import NO_EXCUSES, Excuses, Place, Refusal, would_stand
+from mukret.semantics.choosing import choose
 from mukret.text import escaped, shortened
 from mukret.types import Bad
 from mukret.types.taken import GATHERINGS

@@ -8,12 +8,12 @@ from typing import Any
 
 from mukret.documents import NotJson, Origin, decode, given_text
 from mukret.documents.given import NAME
-from mukret.engine.fates import Fate
-from mukret.engine.records import Record, known, nested, parsed
-from mukret.engine.reference import BadResponse, Document, LeftOut, ReferenceRun, Row
-from mukret.engine.rejects import Problem, Reject
 from mukret.errors import InputError, UsageError
 from mukret.rules.model import Rules
+from mukret.semantics.fates import Fate
+from mukret.semantics.records import Record, known, nested, parsed
+from mukret.semantics.reference import BadResponse, Document, LeftOut, ReferenceRun, Row
+from mukret.semantics.rejects import Problem, Reject
 
 
 @dataclass(frozen=True)

@@ -11,11 +11,11 @@ from mukret.documents import Source
 from mukret.documents.blocks import BLOCK_BYTES
 from mukret.engine.coverage import Unmatched
 from mukret.engine.misshapen import Misshapen
-from mukret.engine.rejects import PARENT_REJECTED
 from mukret.engine.run import InFull, Progress, Run
-from mukret.engine.tally import Reason
 from mukret.errors import InputError
 from mukret.rules.model import At, Derive, Field, Inherit, Inherited, Rules, Step, Table
+from mukret.semantics.rejects import PARENT_REJECTED
+from mukret.semantics.tally import Reason
 from mukret.types import Enum
 from mukret.values import JsonValue
 

@@ -7,19 +7,19 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from mukret.columns.written import written
-from mukret.engine.answers import Form
 from mukret.engine.batch_tables import BatchTables
-from mukret.engine.choosing import Attempt, attempts
-from mukret.engine.fates import Fate
-from mukret.engine.picking import Picked
-from mukret.engine.rejects import Fault, sentence
 from mukret.engine.table_batch import TableBatch
 from mukret.expressions import Aggregate
+from mukret.inspect.picking import Picked
 from mukret.paths import normalized
 from mukret.paths.locate import location_text, wanted_kind
 from mukret.paths.regexps import captured
 from mukret.rules.model import RESPONSE, Above, At, Compute, Constant, Fact, Field, Lookup, Rest, Table
 from mukret.rules.rows import Place
+from mukret.semantics.answers import Form
+from mukret.semantics.choosing import Attempt, attempts
+from mukret.semantics.fates import Fate
+from mukret.semantics.rejects import Fault, sentence
 from mukret.text import shortened
 from mukret.types import WHITE_SPACE, Bad, Reading
 from mukret.types.lists import ListOf, parts

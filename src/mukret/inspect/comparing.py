@@ -14,13 +14,13 @@ from mukret.columns.arrow import true_rows
 from mukret.columns.written import written
 from mukret.documents import BadDocument, Source, nothing_read, read_batches
 from mukret.engine.batch_tables import BatchTables
-from mukret.engine.fates import Fate
 from mukret.engine.run import Run
 from mukret.engine.table_batch import TableBatch
 from mukret.paths import normalized
 from mukret.paths.locate import location_text
 from mukret.rules.model import Rules, Table
 from mukret.rules.renamed import same_columns, same_tables
+from mukret.semantics.fates import Fate
 from mukret.types import DecimalType, Float, Integer, ValueType
 from mukret.values import JsonValue
 
