@@ -121,6 +121,7 @@ class CollectCase(FolderCase):
 
     @classmethod
     def setUpClass(cls) -> None:
+        released.clear()
         cls.base = cls.enterClassContext(standing_in())
         server = ThreadingHTTPServer(("127.0.0.1", 0), OddService)
         server.daemon_threads = True
@@ -310,6 +311,15 @@ class Secrets(CollectCase):
                 self.ask(f"{self.base}/ports", sign_in=Bearer(Secret("FERRY_PASS")))
             self.assertIn("the variable FERRY_PASS", caught.exception.message)
             self.assertNotIn("same", caught.exception.message + str(caught.exception.hint))
+
+    def test_a_secret_is_masked_wherever_pieces_of_a_body_end(self) -> None:
+        masker = Masker(["hush-hush", "hush-hush-hush"])
+        body = b"<li>hush-hush-hush, aHVzaC1odXNo and hush%2Dhush hush-hus</li>"
+        for size in range(1, len(body) + 1):
+            pieces = [body[at : at + size] for at in range(0, len(body), size)]
+            found = b"".join(masker.pieces(pieces))
+            self.assertEqual(found, b"<li>***, *** and hush%2Dhush hush-hus</li>", size)
+        self.assertEqual(b"".join(Masker().pieces([b"a", b"b"])), b"ab")
 
     def test_an_address_with_a_password_and_a_missing_secret_are_refused(self) -> None:
         for url in (

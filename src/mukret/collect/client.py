@@ -26,6 +26,8 @@ if TYPE_CHECKING:
     import httpx
 
 Content = TypeVar("Content")
+Receive = Callable[[int, Iterable[bytes]], Content]
+"""Takes the status and the body of an answer, as it comes."""
 
 MOST_REDIRECTS = 10
 LOOPBACK = ("localhost", "127.0.0.1", "::1")
@@ -90,13 +92,13 @@ class Line:
             )
         return self.clients[trust, home]
 
-    def send(self, wire: Wire, receive: Callable[[Iterable[bytes]], Content]) -> Reply[Content]:
-        """Sends a request; `receive` is given the body, unpacked, a piece at a time. Raises NotReached, InputError
-        for a redirect that is not followed and for what is beyond the bounds, and what `receive` raises."""
+    def send(self, wire: Wire, receive: Receive[Content]) -> Reply[Content]:
+        """Sends a request; `receive` is given the status and the body, unpacked, a piece at a time. Raises NotReached,
+        InputError for a redirect that is not followed and for what is beyond the bounds, and what `receive` raises."""
         with Deadline(self.bounds.seconds, self.sockets) as deadline, self.translated(wire.shown, deadline):
             return self.followed(wire, receive, deadline)
 
-    def followed(self, wire: Wire, receive: Callable[[Iterable[bytes]], Content], deadline: Deadline) -> Reply[Content]:
+    def followed(self, wire: Wire, receive: Receive[Content], deadline: Deadline) -> Reply[Content]:
         import httpx
 
         method, url, content = wire.method, httpx.URL(wire.url), wire.content
@@ -120,13 +122,13 @@ class Line:
     def reply(
         self,
         response: httpx.Response,
-        receive: Callable[[Iterable[bytes]], Content],
+        receive: Receive[Content],
         deadline: Deadline,
         begun: float,
     ) -> Reply[Content]:
         fetched_at = datetime.now(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
         body = unpacked(response.iter_raw(), response.headers.get("content-encoding", ""))
-        content = receive(deadline.bounded(body, self.bounds.body))
+        content = receive(response.status_code, deadline.bounded(body, self.bounds.body))
         headers = {name.lower(): response.headers[name] for name in response.headers}
         seconds = time.monotonic() - begun
         return Reply(

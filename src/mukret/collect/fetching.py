@@ -231,7 +231,7 @@ class Fetcher:
     def _sent(self, ask: Ask, wire: Wire, before: KeptAnswer | None) -> Try:
         tried = Try(wire.shown, before=before, wire_url=wire.url)
         try:
-            reply = self.line().send(wire, self.folder.receive)
+            reply = self.line().send(wire, self._receive)
         except NotReached as error:
             if self._stopped():
                 raise Stopped from None
@@ -251,6 +251,11 @@ class Fetcher:
         if judgement.sort is Sort.EMPTY and ask.page > 1 and isinstance(ask.call.pages, NumberPages | OffsetPages):
             return replace(tried, outlook=Last(End.NOTHING, ask.count))
         return replace(tried, passing=self._no_data(judgement))
+
+    def _receive(self, status: int, body: Iterable[bytes]) -> Received:
+        """Puts a body on the disk. What is no data by its status has its secrets masked on the way, so that they don't
+        stand there even if the process is killed."""
+        return self.folder.receive(body if 200 <= status < 300 else self.masker.pieces(body))
 
     def _stopped(self) -> bool:
         try:
@@ -355,7 +360,7 @@ def documents_in(file: str) -> list[JsonValue]:
     return [document for batch in batches for document in batch.documents]
 
 
-def _in_memory(body: Iterable[bytes]) -> bytes:
+def _in_memory(_: int, body: Iterable[bytes]) -> bytes:
     found = bytearray()
     for piece in body:
         found += piece

@@ -15,8 +15,9 @@ import mimetypes
 import os
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager, suppress
+from functools import partial
 from pathlib import Path
-from typing import IO, Any
+from typing import Any
 
 from mukret.collect.masking import Masker
 from mukret.documents.archives import is_json_media_type
@@ -150,7 +151,7 @@ class Received:
             return
         masked = self.part.with_name(self.part.name + "-masked")
         with _writing(str(self.folder.path)), open(self.part, "rb") as file, open(masked, "wb") as target:
-            target.writelines(_masked(file, masker))
+            target.writelines(masker.pieces(iter(partial(file.read, _PIECE), b"")))
         digest = hashlib.sha256()
         with open(masked, "rb") as file:
             while piece := file.read(_PIECE):
@@ -164,17 +165,6 @@ class Received:
             place.parent.mkdir(exist_ok=True)
             os.replace(self.part, place)
         return name
-
-
-def _masked(file: IO[bytes], masker: Masker) -> Iterator[bytes]:
-    """The content a piece at a time. So much of each waits for the next as a secret may reach over the end."""
-    longest = max(len(form.encode()) for form in masker.forms)
-    rest = b""
-    while piece := file.read(_PIECE):
-        text = masker.body(rest + piece)
-        rest = text[-longest:]
-        yield text[:-longest]
-    yield rest
 
 
 def add_line(path: Path, record: dict[str, Any]) -> None:

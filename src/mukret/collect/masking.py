@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 import json
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from urllib.parse import parse_qsl, quote, quote_plus, urlencode, urlsplit, urlunsplit
 
 from mukret.collect.calls import Basic, Calls, OAuth2
@@ -72,11 +72,24 @@ class Masker:
                 text = text.replace(form[:length], MASK).replace(form[-length:], MASK)
         return text
 
-    def body(self, content: bytes) -> bytes:
-        """The content of an answer that is no data, which may be an error page that says everything again."""
-        for form in self.forms:
-            content = content.replace(form.encode(), MASK.encode())
-        return content
+    def pieces(self, body: Iterable[bytes]) -> Iterator[bytes]:
+        """The body of an answer that is no data, which may be an error page that says everything again: a piece at a
+        time. Where the longest secret could still begin, the next piece is waited for."""
+        forms = [form.encode() for form in self.forms]
+        secret = re.compile(b"|".join(map(re.escape, forms)) or rb"(?!)")
+        longest = max(map(len, forms), default=1)
+        waiting = b""
+        for piece in body:
+            waiting += piece
+            begins_before = len(waiting) - longest + 1
+            done = 0
+            while (found := secret.search(waiting, done)) and found.start() < begins_before:
+                yield waiting[done : found.start()] + MASK.encode()
+                done = found.end()
+            sure = max(done, begins_before)
+            yield waiting[done:sure]
+            waiting = waiting[sure:]
+        yield secret.sub(MASK.encode(), waiting)
 
     def url(self, url: str) -> str:
         """An address without user and password, the values of telling query members masked."""
