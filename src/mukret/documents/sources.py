@@ -11,6 +11,7 @@ import os
 import shutil
 import sys
 import tempfile
+import weakref
 import zlib
 from collections import Counter, deque
 from collections.abc import Callable
@@ -60,7 +61,8 @@ class Source:
         """Sees to it that it can be opened more than once: what comes through a pipe is copied to the disk."""
         if self.copy is not None or self.on_disk():
             return
-        copy = tempfile.TemporaryFile()  # noqa: SIM115  # it goes when the process does
+        copy = tempfile.TemporaryFile()  # noqa: SIM115  # it is read as long as the source is there
+        weakref.finalize(self, copy.close)
         try:
             shutil.copyfileobj(self._raw(), copy, 1 << 20)
             copy.flush()
