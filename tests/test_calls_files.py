@@ -8,8 +8,9 @@ from typing import Any
 
 from mukret.collect import Limits, Secret, load_calls, parse_calls, write_calls
 from mukret.collect.calls import InBody, InHeader, InQuery, OAuth2, SignInCall
+from mukret.collect.calls_file import parse_pages
 from mukret.collect.manners import retry_after
-from mukret.collect.paging import links
+from mukret.collect.paging import Page, links, spotted
 from mukret.collect.templates import NotFilled, filled_address, filled_body, filled_text
 from mukret.errors import RulesError
 from mukret.sample import CALLS_FILE, sample_files
@@ -226,6 +227,28 @@ class Templates(unittest.TestCase):
         self.assertEqual(filled_text("a {n} {b c}", {"n": 7}), "a 7 {b c}")
         with self.assertRaises(NotFilled):
             filled_text("{m}", {"n": 7})
+
+
+class Spotted(unittest.TestCase):
+    def test_an_answer_that_goes_on_says_how_and_others_say_nothing(self) -> None:
+        cases: list[tuple[Any, dict[str, str], str | None]] = [
+            ({"next_cursor": "a"}, {}, '{cursor: "$.next_cursor", as: cursor}'),
+            ({"meta": {"nextPageToken": "a"}}, {}, '{cursor: "$.meta.nextPageToken", as: pageToken}'),
+            ({"paging": {"next": "https://ferries.example/a"}}, {}, '{url: "$.paging.next"}'),
+            ({"next": "log?part=2"}, {}, '{url: "$.next"}'),
+            ({"@odata.nextLink": "https://a/b"}, {}, "{url: \"$['@odata.nextLink']\"}"),
+            ({"page": 1, "total_pages": 3, "rows": []}, {}, '{number: page, pages: "$.total_pages"}'),
+            ([1], {"link": '</a>; rel="next"'}, "{link: next}"),
+            ({"next_cursor": None, "total_pages": 1, "next": "", "after": False}, {}, None),
+            ({"next_sailing": "12:40", "rows": [{"next": "x"}], "pages": "many"}, {}, None),
+            ([{"next": "x"}], {}, None),
+        ]
+        for document, headers, expected in cases:
+            with self.subTest(document):
+                found = spotted(Page(lambda document=document: [document], headers, "https://ferries.example/", 9))  # type: ignore[misc]
+                self.assertEqual(found, expected)
+                if expected is not None:
+                    parse_pages(expected)
 
 
 class Headers(unittest.TestCase):

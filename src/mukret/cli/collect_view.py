@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+import shlex
 import sys
 import threading
 import time
@@ -299,7 +300,8 @@ class View(Watcher):
         for answer in answers:
             if answer.next_page is not None:
                 click.secho("  there are more pages", fg="yellow", nl=False, err=True)
-                click.echo(f": the answer names the next one; --pages '{answer.next_page}' asks for them all", err=True)
+                how = shlex.quote(answer.next_page)
+                click.echo(f": the answer names the next one; --pages {how} asks for them all", err=True)
                 return
 
 

@@ -378,7 +378,12 @@ def link_to(relation: str, page: Page) -> str | None:
 
 # ---- a list that nobody said anything of
 
-_NEXT_NAMES = re.compile(r"^(?:next|after|cursor|continu|end_?cursor|scroll_?id)", re.IGNORECASE)
+_NEXT_NAMES = re.compile(
+    r"(?:.*[.:])?(?:next_?(?:page|cursor|url|uri|href|link|page_?(?:token|url)|token|offset|start)?|after|(?:end_?)?cursor"
+    r"|continu(?:e|ation)(?:_?token)?|scroll_?id)",
+    re.IGNORECASE,
+)
+_COUNT_NAMES = re.compile(r"(?:total|num|number_?of)?_?pages|page_?count|last_?page", re.IGNORECASE)
 _LEVELS = 3
 
 
@@ -386,23 +391,27 @@ def spotted(page: Page) -> str | None:
     """How an answer seems to go on, as `pages` of a call would say it; None if it does not."""
     if link_to("next", page) is not None:
         return "{link: next}"
-    for document in page.documents[:1]:
-        for path, name, value in _members(document, "$", _LEVELS):
-            found = _way(path, name, value) if _NEXT_NAMES.match(name) else None
-            if found is not None:
-                return found
+    members = [member for document in page.documents[:1] for member in _members(document, "$", _LEVELS)]
+    for path, name, value in members:
+        found = _way(path, name, value) if _NEXT_NAMES.fullmatch(name) else None
+        if found is not None:
+            return found
+    for path, name, value in members:
+        if _COUNT_NAMES.fullmatch(name) and (_whole(value) or 0) > 1:
+            return f'{{number: page, pages: "{path}"}}'
     return None
 
 
 def _members(document: JsonValue, path: str, levels: int) -> Iterator[tuple[str, str, JsonValue]]:
+    """The members of an object and of the objects in it, outer ones first, each with its path."""
     if type(document) is not dict or not levels:
         return
+    paths = {name: f"{path}.{name}" if name.isidentifier() else f"{path}['{name}']" for name in document}
     for name, value in document.items():
-        if name.isidentifier():
-            yield f"{path}.{name}", name, value
+        if name.isprintable() and not set(name) & set("'\"\\"):
+            yield paths[name], name, value
     for name, value in document.items():
-        if name.isidentifier():
-            yield from _members(value, f"{path}.{name}", levels - 1)
+        yield from _members(value, paths[name], levels - 1)
 
 
 def _way(path: str, name: str, value: JsonValue) -> str | None:
