@@ -11,6 +11,7 @@ from email.utils import format_datetime
 from typing import Any
 from zoneinfo import ZoneInfo, reset_tzpath
 
+import pyarrow as pa
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -31,6 +32,7 @@ from mukret.types import (
     EnumValue,
     Float,
     Integer,
+    Json,
     ListOf,
     Options,
     Reading,
@@ -40,6 +42,7 @@ from mukret.types import (
     ValueType,
     parse_type,
 )
+from mukret.types.base import Elsewhere
 from mukret.types.instants import EPOCH
 from mukret.types.names import TypeNameError
 from mukret.types.numbers import float_text
@@ -522,3 +525,32 @@ class Names(unittest.TestCase):
         self.assertTrue({type(value) for value in SCALARS} == {str, int, Number, bool, type(None)})
         self.assertGreater(len(TEXTS), 30)
         self.assertGreater(len(NUMBERS), 10)
+
+
+class Everywhere(unittest.TestCase):
+    def test_every_type_is_known_wherever_rows_are_written(self) -> None:
+        """A type that is added has a line here, or this fails."""
+        word = Enum("state", (EnumValue("open"), EnumValue("shut")))
+        expected: list[tuple[ValueType, Any, str, str]] = [
+            (Text(), "string", "text", "TEXT"),
+            (Integer(), "long", "bigint", "INTEGER"),
+            (Float(), "double", "double precision", "REAL"),
+            (Boolean(), {"base": "boolean", "format": "true|false"}, "boolean", "INTEGER"),
+            (Date(), "date", "date", "TEXT"),
+            (Time(), "time", "time without time zone", "TEXT"),
+            (Datetime(), "dateTime", "timestamp without time zone", "TEXT"),
+            (Timestamp(), "dateTimeStamp", "timestamp with time zone", "TEXT"),
+            (Duration(), "dayTimeDuration", "interval", "TEXT"),
+            (Json(), "json", "json", "TEXT"),
+            (DecimalType(9, 2), {"base": "decimal", "format": "0.00"}, "numeric(9,2)", "TEXT"),
+            (DecimalType(9, 0), {"base": "decimal", "format": "0"}, "numeric(9,0)", "TEXT"),
+            (ListOf(Integer()), "long", "bigint[]", "TEXT"),
+            (word, {"base": "string", "dc:description": "one of open, shut"}, "text", "TEXT"),
+        ]
+        self.assertEqual({type(kind) for kind, *_ in expected}, set(ValueType.__subclasses__()))
+        for kind, csvw, postgresql, sqlite in expected:
+            with self.subTest(kind.name):
+                self.assertEqual(kind.elsewhere, Elsewhere(csvw, postgresql, sqlite))
+                self.assertEqual(kind.is_number, is_numeric(kind))
+                empty = pa.array([None], column_type(kind))
+                self.assertEqual(written(empty, kind).to_pylist(), [None])

@@ -14,7 +14,6 @@ from rich.table import Table as Grid
 from mukret.cli.console import cell_width, readable
 from mukret.inspect.previewing import SeenRow
 from mukret.text import counted, escaped
-from mukret.types import DecimalType, Float, Integer
 
 if TYPE_CHECKING:
     from mukret.rules.model import Table
@@ -203,7 +202,7 @@ class RowsView:
 
 
 def _head(name: str, kind: ValueType) -> Head:
-    return Head(name, kind.name, isinstance(kind, Integer | DecimalType | Float))
+    return Head(name, kind.name, kind.is_number)
 
 
 def _cell(row: SeenRow, name: str, kind: ValueType) -> Cell:

@@ -8,18 +8,7 @@ from mukret.destinations.csv import ENDING
 from mukret.destinations.joins import hollow_columns, parent_key, primary_key
 from mukret.rules.model import At, Field, Rules, Table
 from mukret.types import (
-    Boolean,
-    Date,
-    Datetime,
-    DecimalType,
-    Duration,
-    Enum,
-    Float,
-    Integer,
-    Json,
     ListOf,
-    Time,
-    Timestamp,
     ValueType,
 )
 
@@ -54,40 +43,10 @@ def _table(rules: Rules, table: Table) -> dict[str, Any]:
 
 def _column(field: Field, kind: ValueType, *, may_lack: bool) -> dict[str, Any]:
     titles = field.name if field.title is None else [field.title, field.name]  # the file is headed with either
-    column: dict[str, Any] = {"name": field.name, "titles": titles, "datatype": datatype(kind)}
+    column: dict[str, Any] = {"name": field.name, "titles": titles, "datatype": kind.elsewhere.csvw}
     if isinstance(kind, ListOf):
         column["separator"] = ";"
     if field.required and isinstance(field.source, At) and not may_lack:
         column["required"] = True
     about = " ".join(part for part in (field.note, field.measured_in and f"({field.measured_in})") if part)
     return {**column, **({"dc:description": about} if about else {})}
-
-
-def datatype(kind: ValueType) -> Any:
-    """The CSVW datatype of a type."""
-    match kind:
-        case Integer():
-            return "long"
-        case DecimalType():
-            return {"base": "decimal", "format": f"0.{'0' * kind.scale}" if kind.scale else "0"}
-        case Float():
-            return "double"
-        case Boolean():
-            return {"base": "boolean", "format": "true|false"}
-        case Date():
-            return "date"
-        case Time():
-            return "time"
-        case Datetime():
-            return "dateTime"
-        case Timestamp():
-            return "dateTimeStamp"
-        case Duration():
-            return "dayTimeDuration"
-        case Json():
-            return "json"
-        case ListOf():
-            return datatype(kind.item)
-        case Enum():
-            return {"base": "string", "dc:description": f"one of {', '.join(kind.names)}"}
-    return "string"

@@ -26,17 +26,6 @@ from mukret.errors import OutputError, UsageError
 from mukret.rules.model import Rules, Table
 from mukret.semantics.rejects import Reject
 from mukret.types import (
-    Boolean,
-    Date,
-    Datetime,
-    DecimalType,
-    Duration,
-    Float,
-    Integer,
-    Json,
-    ListOf,
-    Time,
-    Timestamp,
     ValueType,
 )
 
@@ -46,18 +35,6 @@ if TYPE_CHECKING:
 SCHEMES = ("postgresql", "postgres")
 ROWS_AT_ONCE = 50_000
 BYTES_AT_ONCE = 16_000_000
-_TYPES: dict[type[ValueType], str] = {
-    Integer: "bigint",
-    Float: "double precision",
-    Boolean: "boolean",
-    Date: "date",
-    Time: "time without time zone",
-    Datetime: "timestamp without time zone",
-    Timestamp: "timestamp with time zone",
-    Duration: "interval",
-    Json: "json",
-}
-"""The types as the server calls them."""
 _SECRET = ("password", "sslpassword")
 """Members of an address that are shown nowhere."""
 _UNIQUE, _NO_ARBITER = "23505", "42P10"
@@ -210,11 +187,7 @@ class Postgresql(Database):
         return [text for (text,) in self.ask(query, self.run)]
 
     def type_of(self, kind: ValueType) -> str:
-        if isinstance(kind, ListOf):
-            return f"{self.type_of(kind.item)}[]"
-        if isinstance(kind, DecimalType):
-            return f"numeric({kind.precision},{kind.scale})"
-        return _TYPES.get(type(kind), "text")
+        return kind.elsewhere.postgresql
 
     def there(self, name: str) -> dict[str, Existing]:
         rows = self.ask(

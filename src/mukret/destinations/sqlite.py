@@ -132,7 +132,7 @@ class Sqlite(Database):
         return [text for (text,) in rows]
 
     def type_of(self, kind: ValueType) -> str:
-        return "INTEGER" if isinstance(kind, Integer | Boolean) else "REAL" if isinstance(kind, Float) else "TEXT"
+        return kind.elsewhere.sqlite
 
     def there(self, name: str) -> dict[str, Existing]:
         rows = self.execute(f"PRAGMA table_info({quoted(name)})").fetchall()

@@ -50,7 +50,7 @@ def family(kind: ValueType) -> str:
 
 
 def is_numeric(kind: ValueType) -> bool:
-    return isinstance(kind, Integer | DecimalType | Float)
+    return kind.is_number
 
 
 def is_textual(kind: ValueType) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Literal
@@ -83,12 +84,34 @@ COMMON_OPTIONS = frozenset({"blank", "capture", "strip"})
 
 
 @dataclass(frozen=True)
+class Elsewhere:
+    """What a type is where rows are written. `csvw`: its datatype (W3C, Metadata Vocabulary for Tabular Data, section
+    5.11.2); `postgresql`: as the server itself calls it; `sqlite`: what decides on the affinity of a column."""
+
+    csvw: str | Mapping[str, str] = "string"
+    postgresql: str = "text"
+    sqlite: str = "TEXT"
+
+
+TEXT_ELSEWHERE = Elsewhere()
+
+
+@dataclass(frozen=True)
 class ValueType:
-    """A type: how a value is read, how it is written as text, and what it is called."""
+    """A type: how a value is read, how it is written as text, and what it is called, here and elsewhere."""
 
     @property
     def name(self) -> str:
         raise AssertionError("every type has a name")
+
+    @property
+    def elsewhere(self) -> Elsewhere:
+        return TEXT_ELSEWHERE
+
+    @property
+    def is_number(self) -> bool:
+        """Whether its values are aligned by their digits."""
+        return False
 
     @property
     def accepts_options(self) -> frozenset[str]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from decimal import Decimal
 
-from mukret.types.base import Bad, Options, ValueType
+from mukret.types.base import Bad, Elsewhere, Options, ValueType
 from mukret.values import JsonValue, Number
 
 WORDS: dict[str, bool] = {
@@ -19,6 +19,10 @@ class Boolean(ValueType):
     @property
     def name(self) -> str:
         return "boolean"
+
+    @property
+    def elsewhere(self) -> Elsewhere:
+        return Elsewhere({"base": "boolean", "format": "true|false"}, "boolean", "INTEGER")
 
     def convert(self, value: JsonValue, options: Options) -> bool:
         kind = type(value)

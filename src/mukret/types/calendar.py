@@ -6,7 +6,7 @@ import datetime as dt
 import re
 from dataclasses import dataclass
 
-from mukret.types.base import COMMON_OPTIONS, Bad, Options, ValueType
+from mukret.types.base import COMMON_OPTIONS, Bad, Elsewhere, Options, ValueType
 from mukret.types.formats import is_pattern, read_pattern, read_rfc5322
 from mukret.types.instants import (
     EPOCH,
@@ -36,6 +36,10 @@ class Date(ValueType):
     @property
     def name(self) -> str:
         return "date"
+
+    @property
+    def elsewhere(self) -> Elsewhere:
+        return Elsewhere("date", "date")
 
     @property
     def accepts_options(self) -> frozenset[str]:
@@ -93,6 +97,10 @@ class Time(ValueType):
         return "time"
 
     @property
+    def elsewhere(self) -> Elsewhere:
+        return Elsewhere("time", "time without time zone")
+
+    @property
     def accepts_options(self) -> frozenset[str]:
         return COMMON_OPTIONS | {"format", "round"}
 
@@ -143,6 +151,10 @@ class Datetime(ValueType):
     @property
     def name(self) -> str:
         return "datetime"
+
+    @property
+    def elsewhere(self) -> Elsewhere:
+        return Elsewhere("dateTime", "timestamp without time zone")
 
     @property
     def accepts_options(self) -> frozenset[str]:

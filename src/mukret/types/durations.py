@@ -10,7 +10,7 @@ import re
 from dataclasses import dataclass
 from decimal import Decimal
 
-from mukret.types.base import COMMON_OPTIONS, Bad, Options, ValueType
+from mukret.types.base import COMMON_OPTIONS, Bad, Elsewhere, Options, ValueType
 from mukret.types.numbers import EXACT, INT64_MAX, decimal_of, rounded
 from mukret.values import JsonValue, Number
 
@@ -30,6 +30,10 @@ class Duration(ValueType):
     @property
     def name(self) -> str:
         return "duration"
+
+    @property
+    def elsewhere(self) -> Elsewhere:
+        return Elsewhere("dayTimeDuration", "interval")
 
     @property
     def accepts_options(self) -> frozenset[str]:

@@ -9,7 +9,7 @@ from functools import cached_property
 from types import MappingProxyType
 
 from mukret.text import nearest
-from mukret.types.base import WHITE_SPACE, Bad, Options, ValueType
+from mukret.types.base import WHITE_SPACE, Bad, Elsewhere, Options, ValueType
 from mukret.values import JsonValue, scalar_text
 
 Attribute = str | bool | int | Decimal | None
@@ -40,6 +40,10 @@ class Enum(ValueType):
     @property
     def name(self) -> str:
         return self.enum_name
+
+    @property
+    def elsewhere(self) -> Elsewhere:
+        return Elsewhere({"base": "string", "dc:description": f"one of {', '.join(self.names)}"})
 
     @property
     def names(self) -> tuple[str, ...]:

@@ -10,7 +10,7 @@ import re
 from dataclasses import dataclass
 from decimal import Decimal
 
-from mukret.types.base import COMMON_OPTIONS, Bad, Options, ValueType
+from mukret.types.base import COMMON_OPTIONS, Bad, Elsewhere, Options, ValueType
 from mukret.types.formats import Moment, is_pattern, read_pattern, read_rfc5322
 from mukret.types.numbers import EXACT, LONGEST, decimal_of, rounded
 from mukret.types.zones import MICROSECOND, offset_micros, zone
@@ -49,6 +49,10 @@ class Timestamp(ValueType):
     @property
     def name(self) -> str:
         return "timestamp"
+
+    @property
+    def elsewhere(self) -> Elsewhere:
+        return Elsewhere("dateTimeStamp", "timestamp with time zone")
 
     @property
     def accepts_options(self) -> frozenset[str]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from dataclasses import dataclass
 
-from mukret.types.base import Options, ValueType
+from mukret.types.base import Elsewhere, Options, ValueType
 from mukret.values import JsonValue, json_text
 
 
@@ -14,6 +14,10 @@ class Json(ValueType):
     @property
     def name(self) -> str:
         return "json"
+
+    @property
+    def elsewhere(self) -> Elsewhere:
+        return Elsewhere("json", "json")
 
     @property
     def accepts_options(self) -> frozenset[str]:

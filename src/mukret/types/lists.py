@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
-from mukret.types.base import WHITE_SPACE, Bad, Options, Reading, ValueType
+from mukret.types.base import WHITE_SPACE, Bad, Elsewhere, Options, Reading, ValueType
 from mukret.values import JsonValue
 
 
@@ -16,6 +16,10 @@ class ListOf(ValueType):
     @property
     def name(self) -> str:
         return f"list({self.item.name})"
+
+    @property
+    def elsewhere(self) -> Elsewhere:
+        return Elsewhere(self.item.elsewhere.csvw, f"{self.item.elsewhere.postgresql}[]")
 
     @property
     def accepts_options(self) -> frozenset[str]:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from decimal import MAX_EMAX, MIN_EMIN, ROUND_HALF_EVEN, ROUND_HALF_UP, Context, Decimal, InvalidOperation
 from functools import lru_cache
 
-from mukret.types.base import COMMON_OPTIONS, WHITE_SPACE, Bad, Options, ValueType
+from mukret.types.base import COMMON_OPTIONS, WHITE_SPACE, Bad, Elsewhere, Options, ValueType
 from mukret.values import JsonValue, Number
 
 INT64_MIN, INT64_MAX = -(2**63), 2**63 - 1
@@ -100,6 +100,14 @@ class Integer(ValueType):
         return "integer"
 
     @property
+    def elsewhere(self) -> Elsewhere:
+        return Elsewhere("long", "bigint", "INTEGER")
+
+    @property
+    def is_number(self) -> bool:
+        return True
+
+    @property
     def accepts_options(self) -> frozenset[str]:
         return NUMBER_OPTIONS | {"round"}
 
@@ -137,6 +145,15 @@ class DecimalType(ValueType):
         return f"decimal({self.precision},{self.scale})"
 
     @property
+    def elsewhere(self) -> Elsewhere:
+        digits = f"0.{'0' * self.scale}" if self.scale else "0"
+        return Elsewhere({"base": "decimal", "format": digits}, f"numeric({self.precision},{self.scale})")
+
+    @property
+    def is_number(self) -> bool:
+        return True
+
+    @property
     def accepts_options(self) -> frozenset[str]:
         return NUMBER_OPTIONS | {"round"}
 
@@ -168,6 +185,14 @@ class Float(ValueType):
     @property
     def name(self) -> str:
         return "float"
+
+    @property
+    def elsewhere(self) -> Elsewhere:
+        return Elsewhere("double", "double precision", "REAL")
+
+    @property
+    def is_number(self) -> bool:
+        return True
 
     @property
     def accepts_options(self) -> frozenset[str]:
