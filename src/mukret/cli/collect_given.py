@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import re
 from dataclasses import replace
-from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
-if TYPE_CHECKING:
-    from mukret.collect import Calls
-    from mukret.collect.calls import Call, Pairs, SignIn, Value
+from mukret.collect import Basic, Bearer, Calls, Limits, Secret, load_calls
+from mukret.collect.bounds import parse_size
+from mukret.collect.calls import SET_BY_THE_TRANSFER, Call, OncePer, Pairs, SignIn, Value, call_for
+from mukret.collect.calls_file import parse_pages
+from mukret.errors import UsageError
+from mukret.paths import parse_path
+from mukret.text import did_you_mean
 
 TRIES_BY_HAND = 3
 """Somebody waits for an address that was typed."""
@@ -29,9 +32,6 @@ class Given:
         bearer: str | None,
         pages: str | None,
     ) -> None:
-        from mukret.collect import Basic, Bearer, Secret
-        from mukret.errors import UsageError
-
         if basic and bearer:
             raise UsageError("usage", "--basic and --bearer exclude each other")
         typed: list[tuple[str, Value]] = [_pair(text, ":", "--header", "'NAME: VALUE'") for text in headers]
@@ -46,11 +46,6 @@ class Given:
         self.pages = pages
 
     def calls(self, source: str) -> Calls:
-        from mukret.collect import Calls, Limits, load_calls
-        from mukret.collect.calls import call_for
-        from mukret.collect.calls_file import parse_pages
-        from mukret.errors import UsageError
-
         if "://" in source or not source.endswith((".yaml", ".yml")):
             base, call = call_for(source, self.query)
             pages = parse_pages(self.pages) if self.pages is not None else None
@@ -63,9 +58,6 @@ class Given:
 
 
 def _pair(text: str, mark: str, option: str, form: str) -> tuple[str, str]:
-    from mukret.collect.calls import SET_BY_THE_TRANSFER
-    from mukret.errors import UsageError
-
     name, found, value = text.partition(mark)
     name = name.strip()
     if not found or not name:
@@ -79,8 +71,6 @@ def _pair(text: str, mark: str, option: str, form: str) -> tuple[str, str]:
 
 def with_constants(calls: Calls, typed: tuple[str, ...]) -> Calls:
     """The calls with other values for some of their constants. Raises UsageError for one that they don't have."""
-    from mukret.errors import UsageError
-    from mukret.text import did_you_mean
 
     constants = dict(calls.constants)
     for text in typed:
@@ -96,8 +86,6 @@ def with_constants(calls: Calls, typed: tuple[str, ...]) -> Calls:
 
 def follow_also(calls: Calls, paths: tuple[str, ...]) -> Calls:
     """The calls with others, for addresses found in the answers of each."""
-    from mukret.collect.calls import Call, OncePer
-    from mukret.paths import parse_path
 
     found: list[Call] = list(calls.calls)
     for text in paths:
@@ -124,7 +112,6 @@ def _follower_name(path: str, call: Call, taken: list[str]) -> str:
 
 def destinations(targets: tuple[str, ...], then: str | None, source: str) -> tuple[str, str | None]:
     """The folder of the responses and, with --then, where the tables go. Raises UsageError."""
-    from mukret.errors import UsageError
 
     if "-" in targets[:1] and then is None:
         hint = "--to kept; then mukret look kept, or mukret extract RULES kept --to -"
@@ -154,8 +141,6 @@ def _folder_of(source: str) -> str:
 
 def size_of(text: str) -> int:
     """Bytes. Raises UsageError."""
-    from mukret.collect.bounds import parse_size
-    from mukret.errors import UsageError
 
     try:
         return parse_size(text)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 import click
 
@@ -27,27 +27,43 @@ def print_drift(drift: Drift, again: tuple[str, ...] | None) -> None:
             click.echo(f"  {line}")
         if len(rows) > MOST_LINES:
             click.echo(f"  … and {len(rows) - MOST_LINES:,} more (--json shows all)")
-    if drift.bad:
-        click.secho("\nDocuments that can't be read", bold=True)
-        for reason in drift.bad:
-            for line in bad_document_lines(reason):
-                click.echo(f"  {line}")
-    if drift.misshapen:
-        click.secho("\nRows in another shape", bold=True)
-        for notice in map(misshapen_notice, drift.misshapen):
-            click.echo(f"  {escaped(notice.message)}")
-            click.secho(f"      {escaped(notice.hint or '')}", dim=True)
-    for title, reasons in (("Does not fit", drift.unfit), ("Becomes null, as the rules say", drift.nulled)):
-        if reasons:
-            click.secho(f"\n{title}", bold=True)
-            lines = columns([_counts(reason, rows) for reason, rows in reasons], right=(1,))
-            for line, (reason, _) in zip(lines, reasons, strict=True):
-                click.echo(f"  {line}")
-                click.secho(f"      {_place(reason)}", dim=True)
+    _print_bad(drift)
+    _print_misshapen(drift)
+    _print_reasons("Does not fit", drift.unfit)
+    _print_reasons("Becomes null, as the rules say", drift.nulled)
     click.echo(f"\n{_summary(drift)}")
     if drift.unread and again is not None:
         click.echo("what no rule reads, left out from now on:", err=True)
         next_step("check", *again, "--ignore-now")
+
+
+def _print_bad(drift: Drift) -> None:
+    if not drift.bad:
+        return
+    click.secho("\nDocuments that can't be read", bold=True)
+    for reason in drift.bad:
+        for line in bad_document_lines(reason):
+            click.echo(f"  {line}")
+
+
+def _print_misshapen(drift: Drift) -> None:
+    if not drift.misshapen:
+        return
+    click.secho("\nRows in another shape", bold=True)
+    for notice in map(misshapen_notice, drift.misshapen):
+        click.echo(f"  {escaped(notice.message)}")
+        click.secho(f"      {escaped(notice.hint or '')}", dim=True)
+
+
+def _print_reasons(title: str, reasons: Sequence[tuple[Reason, int]]) -> None:
+    """Ways in which values are bad, each with the number of rows of its table, and where the first case is."""
+    if not reasons:
+        return
+    click.secho(f"\n{title}", bold=True)
+    lines = columns([_counts(reason, rows) for reason, rows in reasons], right=(1,))
+    for line, (reason, _) in zip(lines, reasons, strict=True):
+        click.echo(f"  {line}")
+        click.secho(f"      {_place(reason)}", dim=True)
 
 
 def _parts(drift: Drift) -> Iterator[tuple[str, list[list[str]], tuple[int, ...]]]:

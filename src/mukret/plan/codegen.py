@@ -76,7 +76,7 @@ def is_compilable(path: Path) -> bool:
     return len(path.segments) <= MOST_STEPS and loops <= MOST_LOOPS
 
 
-def gather_function(
+def gather_function(  # noqa: C901  # lines of a function in their order, each with the condition under which it is there
     rows: Rows,
     simple: Sequence[Path],
     *,

@@ -92,11 +92,18 @@ class _Reading:
         for name, path in self.paths(array):
             if _may_reach(path, array.names):
                 yield f"{name} reads it too"
+        yield from self.against_lookups(array)
+        yield from self.against_fields(array)
+        yield from self.against_conditions(array)
+
+    def against_lookups(self, array: LongArray) -> Iterator[str]:
         for table in self.rules.tables.values():
             for own in (*table.fields, *self.rules.response_fields):
                 source = own.source
                 if isinstance(source, Lookup) and source.table in array.tables and not source.across_run:
                     yield f"{table.name}.{own.name} looks up in {source.table}"
+
+    def against_fields(self, array: LongArray) -> Iterator[str]:
         for table_name, own in self.fields_outside():
             if isinstance(own.source, Rest) and array.names[: len(self.bases[table_name])] == self.bases[table_name]:
                 yield f"{table_name}.{own.name} takes the rest"
@@ -104,6 +111,8 @@ class _Reading:
                 looked = {aggregate.table for aggregate in own.source.expression.aggregates()}
                 if looked & array.tables:
                     yield f"{table_name}.{own.name} counts or sums all its rows"
+
+    def against_conditions(self, array: LongArray) -> Iterator[str]:
         for name in self.bases.keys() - {RESPONSE}:
             table = self.rules.tables[name]
             if table.where is not None and {each.table for each in table.where.aggregates()} & array.tables:

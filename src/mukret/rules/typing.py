@@ -45,6 +45,8 @@ _TYPE_KEYS = keys("type note " + " ".join(OPTION_NAMES))
 _DEFAULT_OPTIONS = ("blank", "trim", "zone", "fold", "grouping", "point", "round")
 _DEFAULT_KEYS = keys(" ".join((*_DEFAULT_OPTIONS, "bad")))
 _ENUM_KEYS = keys("values otherwise case note")
+_CHOICES = {"unit": tuple(UNITS), "round": ("half-even", "half-up"), "fold": ("first", "second")}
+"""Options with a few words of their own."""
 _FORMATS: dict[type[ValueType], tuple[str, ...]] = {
     Timestamp: ("iso", "rfc5322", *EPOCH_MICROS),
     Date: ("iso", "rfc5322", *EPOCH_MICROS),
@@ -239,18 +241,14 @@ class TypeNames:
                 return frozenset(scalar.text for scalar in reader.scalars(node, name))
             case "strip":
                 return tuple(scalar.text for scalar in reader.scalars(node, name) if scalar.text)
+            case "unit" | "round" | "fold":
+                return reader.choice(node, name, _CHOICES[name])
             case "capture":
                 return self.capture(node)
             case "split":
                 return reader.text(node, name) or None
-            case "unit":
-                return reader.choice(node, name, tuple(UNITS))
             case "grouping" | "point":
                 return self.character(node, name)
-            case "round":
-                return reader.choice(node, name, ("half-even", "half-up"))
-            case "fold":
-                return reader.choice(node, name, ("first", "second"))
             case "zone":
                 return self.zone(node)
             case _:
