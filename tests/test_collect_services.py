@@ -300,6 +300,33 @@ calls: {ports: {get: /ports}, berths: {url: "$.links.b", once_per: {call: ports,
             self.assertNotIn("x-key", one.headers)
             self.assertEqual(one.query, {})
 
+    def test_what_is_made_of_a_secret_stays_at_home_too(self) -> None:
+        """In a query or header by way of a variable, and in a body whose next page is said to lie elsewhere."""
+        with service({"/x": {"x": 1}, "/y": {"rows": [], "next": None}}) as other:
+            routes: Mapping[str, Any] = {
+                "/in": {"pass": "gangway-pass"},
+                "/a": {"next": f"{other.base}/x?k=1", "code": "OTV"},
+                "/b": {"next": f"{other.base}/y"},
+            }
+            text = f"""
+with: {{hush: {{secret: FERRY_KEY}}}}
+sign_in: {{get: /in, keep: {{token: "$.pass"}}}}
+query: {{k: "{{hush}}", t: "{{token}}"}}
+headers: {{X-T: "t {{token}}"}}
+calls:
+  a: {{get: /a}}
+  x: {{url: "$.next", once_per: {{call: a, rows: $, with: {{code: "$.code"}}}}, query: {{port: "{{code}}"}}}}
+  b: {{post: /b, json: {{token: "{{token}}", key: {{secret: FERRY_KEY}}}}, pages: {{url: "$.next"}}}}
+origins: ['{other.base}']
+"""
+            with service(routes) as served:
+                _, collection = self.collect(text, served.base)
+            [one] = other.asked
+            self.assertEqual((one.query, one.body), ({"k": "1", "port": "OTV"}, ""))
+            self.assertNotIn("x-t", one.headers)
+            self.assertEqual(served.asked[1].query, {"k": SECRETS["FERRY_KEY"], "t": "gangway-pass"})
+            self.assertEqual(dict(collection.report.calls["b"].faults), {"elsewhere": 1})
+
     def test_a_value_of_a_response_never_leads_out_of_its_folder(self) -> None:
         with service({"/v2/ports": {"ports": ["..", ".", "%2e%2e", "../../x", "a?b", "a#b"]}}) as served:
             text = 'calls: {p: {get: /ports}, q: {get: "/a/{c}/b", once_per: {call: p, with: {c: "$.ports[*]"}}}}'

@@ -113,7 +113,7 @@ def _follower_name(path: str, call: Call, taken: list[str]) -> str:
 def destinations(targets: tuple[str, ...], then: str | None, source: str) -> tuple[str, str | None]:
     """The folder of the responses and, with --then, where the tables go. Raises UsageError."""
 
-    if "-" in targets[:1] and then is None:
+    if targets[:1] == ("-",) and (then is None or len(targets) > 1):
         hint = "--to kept; then mukret look kept, or mukret extract RULES kept --to -"
         message = "--to - : answers are kept in a folder, with where they came from"
         raise UsageError("usage", message, hint=hint)

@@ -24,7 +24,7 @@ from mukret.collect.frontier import Frontier
 from mukret.collect.judging import Judgement, Sort
 from mukret.collect.manners import Clock, RealClock
 from mukret.collect.masking import Masker
-from mukret.collect.paging import Last, Lost, More, Outlook, Page, Reach, outlook
+from mukret.collect.paging import Last, Lost, More, Outlook, Page, outlook
 from mukret.collect.report import MOST_EXAMPLES, Answer, CallReport, Report
 from mukret.collect.rounds import Round, end_round, this_round
 from mukret.collect.templates import NotFilled
@@ -181,7 +181,7 @@ class Collection:
         report.before += 1
         report.bytes += kept.size
         page = Page(lambda: self.documents_of(kept.file), kept.headers, kept.url, kept.size)
-        ahead = outlook(ask, page, Reach.of(self.calls))
+        ahead = outlook(ask, page, self.fetcher.reach)
         self._go_on(ask, ahead, kept.shown, kept.url, kept.file, frontier)
 
     def _settled(self, ask: Ask, tried: Try, frontier: Frontier, round: Round) -> Answer | None:

@@ -83,16 +83,15 @@ def _ask(call: Call, calls: Calls, record: _Record, above: Mapping[str, JsonValu
         if isinstance(value, NotAsked):
             return value
         variables[name] = value
-    ask = Ask(call, variables)
-    if call.url is not None:
-        found = _value(call, call.url.text, call.url, record)
-        if isinstance(found, NotAsked):
-            return found
-        address = _address(call, calls, found, variables, url)
-        if isinstance(address, NotAsked):
-            return address
-        ask = Ask(call, variables, address)
-    return Ask(ask.call, ask.variables, ask.address, turn=first_turn(ask))
+    if call.url is None:
+        return Ask(call, variables, turn=first_turn(call))
+    found = _value(call, call.url.text, call.url, record)
+    if isinstance(found, NotAsked):
+        return found
+    address = _address(call, calls, found, variables, url)
+    if isinstance(address, NotAsked):
+        return address
+    return Ask(call, variables, address, turn=first_turn(call))
 
 
 def _value(call: Call, name: str, path: Path, record: _Record) -> JsonValue | NotAsked:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 
 from mukret.collect.asking import Ask
 from mukret.collect.calls import Call, Calls, Secret
@@ -52,8 +52,7 @@ class Frontier:
         """By call: whether what it hangs on was found in any answer."""
 
     def _first(self, call: Call) -> Ask:
-        ask = Ask(call, self.constants[call.name])
-        return replace(ask, turn=first_turn(ask))
+        return Ask(call, self.constants[call.name], turn=first_turn(call))
 
     def next(self) -> Followed | None:
         """The next request, or a record that leads to none; None if nothing is left but what is under way."""

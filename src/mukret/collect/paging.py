@@ -12,6 +12,7 @@ from functools import cached_property
 from mukret.collect.asking import Ask, Turn
 from mukret.collect.calls import (
     AddressPages,
+    Call,
     Calls,
     CursorPages,
     Ends,
@@ -128,9 +129,9 @@ class Page:
         return found[0] if found else None
 
 
-def first_turn(ask: Ask) -> Turn:
+def first_turn(call: Call) -> Turn:
     """What the first page of a call is asked for with."""
-    match ask.call.pages:
+    match call.pages:
         case NumberPages(target, first):
             return Turn(target, first)
         case OffsetPages(target, first):
@@ -140,7 +141,7 @@ def first_turn(ask: Ask) -> Turn:
 
 @dataclass(frozen=True)
 class Reach:
-    """How far a list may go: so many pages, at these origins."""
+    """How far a list may go: so many pages, at these origins, of which the first is that of the calls."""
 
     pages: int
     origins: tuple[str, ...]
@@ -163,9 +164,10 @@ def outlook(ask: Ask, page: Page, reach: Reach) -> Outlook:
 def _stopped(ask: Ask, more: More, reach: Reach) -> Lost | None:
     """Why the next page is not to be asked for."""
     address = more.turn.address
+    origins = reach.origins if ask.call.method == "GET" else reach.origins[:1]  # what a body holds stays at home
     if address is not None and not is_plain_address(address):
         return Lost(Fault.NO_ADDRESS, address)
-    if address is not None and origin_of(address) not in reach.origins:
+    if address is not None and origin_of(address) not in origins:
         return Lost(Fault.ELSEWHERE, address)
     if more.turn.mark in ask.marks or more.turn.mark == ask.turn.mark:
         return Lost(Fault.REPEATED, more.turn.mark)

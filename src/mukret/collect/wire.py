@@ -9,7 +9,7 @@ from urllib.parse import quote, unquote_plus, urlencode, urlsplit, urlunsplit
 from mukret.collect.asking import Ask
 from mukret.collect.calls import Body, Calls, Pairs, Secret, SignInCall, origin_of
 from mukret.collect.masking import MASK, Masker, is_sensitive
-from mukret.collect.templates import NotFilled, filled_address, filled_body, filled_text
+from mukret.collect.templates import NotFilled, filled_address, filled_body, filled_text, names_in_text
 from mukret.collect.unpacking import ACCEPTED
 from mukret.errors import UsageError
 from mukret.values import JsonValue, json_text, scalar_text
@@ -41,6 +41,9 @@ class Writer:
         way = calls.sign_in
         self.kept_names = [one.name for one in way.keep] if isinstance(way, SignInCall) else []
         constants = dict(calls.constants)
+        hidden = [name for name, value in constants.items() if isinstance(value, Secret)]
+        self.hidden = frozenset([*self.kept_names, *hidden])
+        """The variables whose values are secrets."""
         self.constants: Known = {name: self.plain(value) for name, value in constants.items()}
         self.shown_constants: Known = {
             name: MASK if isinstance(value, Secret) else value for name, value in constants.items()
@@ -90,12 +93,19 @@ class Writer:
         """An address with what belongs into its query. That of a next page has it already, but for secrets."""
         pairs = [*self.calls.query, *ask.call.query]
         if ask.turn.address is not None:
-            pairs = [pair for pair in pairs if _is_secret(*pair)]
+            pairs = [pair for pair in pairs if self.is_credential(*pair)]
         if not home:
-            pairs = [pair for pair in pairs if not _is_secret(*pair)]
+            pairs = [pair for pair in pairs if not self.is_credential(*pair)]
         paged = ask.in_query()
         filled = [(name, self.text(value, known, shown=shown)) for name, value in pairs if name not in paged]
         return with_pairs(url, filled + list(paged.items()))
+
+    def is_credential(self, name: str, value: str | Secret) -> bool:
+        """Whether a header or a member of a query may be one: by what it is, what it is called, or what it is made of.
+        Such go home alone."""
+        if isinstance(value, Secret) or is_sensitive(name):
+            return True
+        return any(variable in self.hidden for variable, _ in names_in_text(value))
 
     def text(self, value: str | Secret, known: Known, *, shown: bool = False) -> str:
         if isinstance(value, Secret):
@@ -106,7 +116,7 @@ class Writer:
         """Headers by name. What may be a credential stays at home."""
         found: dict[str, str] = {}
         for name, value in pairs:
-            if not home and (_is_secret(name, value) or "{" in str(value)):
+            if not home and self.is_credential(name, value):
                 continue
             text = self.text(value, known, shown=shown)
             if isinstance(value, Secret):
@@ -132,11 +142,6 @@ ALWAYS = {
     "User-Agent": f"mukret/{__version__}",
 }
 """Headers of every request."""
-
-
-def _is_secret(name: str, value: str | Secret) -> bool:
-    """Whether a header or a member of a query may be a credential."""
-    return isinstance(value, Secret) or is_sensitive(name)
 
 
 def in_header(value: str, label: str) -> str:
