@@ -9,12 +9,12 @@ import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
-from datetime import UTC, datetime
 from functools import lru_cache
 from http.cookiejar import CookieJar, DefaultCookiePolicy
 from typing import TYPE_CHECKING, Generic, TypeVar
 
 from mukret.collect.bounds import Bounds, Deadline, Sockets, TooLarge, TooSlow
+from mukret.collect.manners import instant
 from mukret.collect.masking import Masker
 from mukret.collect.unpacking import BadlyPacked, unpacked
 from mukret.collect.wire import Wire
@@ -126,7 +126,7 @@ class Line:
         deadline: Deadline,
         begun: float,
     ) -> Reply[Content]:
-        fetched_at = datetime.now(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
+        fetched_at = instant()
         body = unpacked(response.iter_raw(), response.headers.get("content-encoding", ""))
         content = receive(response.status_code, deadline.bounded(body, self.bounds.body))
         headers = {name.lower(): response.headers[name] for name in response.headers}

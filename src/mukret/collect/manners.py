@@ -53,6 +53,11 @@ class RealClock:
         self.stopped.set()
 
 
+def instant() -> str:
+    """Now, as RFC 3339 has it, in UTC."""
+    return datetime.now(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
+
+
 class Pace:
     """Lets so many requests begin in a second, all threads together, and none while the service wants a pause."""
 

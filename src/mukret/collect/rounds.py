@@ -6,10 +6,10 @@ A round that did not come to its end is gone on with; one that did is not, and t
 from __future__ import annotations
 
 from dataclasses import dataclass
-from datetime import UTC, datetime
 from typing import Any
 
 from mukret.collect.folder import ROUNDS, CaptureFolder, add_line
+from mukret.collect.manners import instant
 from mukret.documents.decode import NotJson, decode
 from mukret.errors import InputError
 
@@ -51,11 +51,6 @@ def _has_ended(number: int, lines: list[dict[str, Any]]) -> bool:
 def end_round(folder: CaptureFolder, round: Round, counts: dict[str, Any]) -> None:
     """Puts the end of a round on record, with what came of it."""
     add_line(folder.path / ROUNDS, {"round": round.number, "ended": instant(), **counts})
-
-
-def instant() -> str:
-    """Now, as RFC 3339 has it, in UTC."""
-    return datetime.now(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
 
 
 def _lines(folder: CaptureFolder) -> list[dict[str, Any]]:

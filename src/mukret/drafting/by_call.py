@@ -7,10 +7,8 @@ from collections.abc import Mapping, Sequence
 from mukret.documents import Source
 from mukret.drafting.model import Draft, DraftField, DraftTable
 from mukret.drafting.names import fresh, snake_case
+from mukret.rules.model import REQUEST_FACT
 from mukret.values import JsonValue, json_text
-
-REQUEST = "request."
-"""A fact with this beginning is a variable that a request was filled with."""
 
 
 def sources_by_call(sources: Sequence[Source]) -> dict[str, list[Source]]:
@@ -33,7 +31,7 @@ def with_variables(draft: Draft, sources: Sequence[Source]) -> Draft:
     for table in draft.tables:
         for name, different in values.items() if table.within is None else ():
             if len(different) > 1 and snake_case(name) not in table.names():
-                own = DraftField(snake_case(name), {"fact": REQUEST + name})
+                own = DraftField(snake_case(name), {"fact": REQUEST_FACT + name})
                 own.comment = "what the service was asked with"
                 table.fields.insert(0, own)
     return draft
