@@ -113,7 +113,7 @@ class EvaluatorsCase(unittest.TestCase):
             run = Run(rules, find_sources(sorted(texts)), batch_bytes=2 if apart else 80)
             run.started = NOW
             outputs = stack.enter_context(mock.patch.object(Run, "output", autospec=True, side_effect=Run.output))
-            self.rows.update(feeds=1, projected=run.projection is not None)
+            self.rows.update(feeds=1, scanned=run.plan.scan is not None)
             try:
                 with mock.patch("mukret.engine.run.is_sampled", lambda number: number % 3 == 2):
                     for output in run.batches():

@@ -13,7 +13,23 @@ from typing import Any
 
 from mukret.engine.interface import Result
 from mukret.engine.interface import extract as extract_files
+from mukret.paths import parse_path
 from mukret.rules import parse_rules
+from mukret.scan import Cells, Scan
+from mukret.scan.program import CellEnd, Route, RowEnd, TableShape, compiled
+from mukret.values import JsonValue, json_text
+
+
+def cells_of(values: list[JsonValue]) -> Cells:
+    """The cells of some values, scanned out of one array."""
+    program = compiled(
+        [TableShape(0, 0), TableShape(0, 1)],
+        [Route(0, parse_path("$[*]").segments, RowEnd(1)), Route(1, (), CellEnd(1, 0))],
+    )
+    text = json_text(values).encode()
+    scan = Scan(program, text)
+    assert scan.document(0, len(text)), text
+    return Cells(text, *scan.column(1, 0), scan.count(1))
 
 
 class FolderCase(unittest.TestCase):

@@ -110,7 +110,8 @@ class Reference(FolderCase):
         stream = io.BytesIO()
         file = CsvFile(rules.tables[label], stream)
         for batch in result.tables[label].to_batches():
-            file.add(file.lines(batch))
+            file.write(batch)
+        file.close()
         return stream.getvalue().decode().strip()
 
 

@@ -16,7 +16,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from mukret.columns.arrow import column_type, finished
-from mukret.columns.read import read_column, read_lists
+from mukret.columns.cells import read_cells
+from mukret.columns.read import Column, read_column, read_lists
 from mukret.columns.written import written
 from mukret.expressions.aggregating import aggregated
 from mukret.expressions.families import is_numeric
@@ -48,6 +49,7 @@ from mukret.types.names import TypeNameError
 from mukret.types.numbers import float_text
 from mukret.types.taken import gathered
 from mukret.values import JsonValue, Number
+from tests.helpers import cells_of
 from tests.random_feeds import NUMBERS, SCALARS, TEXTS
 
 STATE = Enum(
@@ -323,11 +325,18 @@ def outcome(reading: Reading, value: JsonValue) -> tuple[str, Any]:
 
 
 def column_outcomes(reading: Reading, values: list[JsonValue]) -> list[tuple[str, Any]]:
-    column = read_column(reading, values)
-    found = column.array.to_pylist()
+    """Those of a column of values, which are those of a column of cells."""
+    of_values = outcomes_in(read_column(reading, values))
+    of_cells = outcomes_in(read_cells(reading, cells_of(values)))
+    if shown(of_cells) != shown(of_values):
+        raise AssertionError(f"{reading}: cells {of_cells}, values {of_values}")
+    return of_values
+
+
+def outcomes_in(column: Column) -> list[tuple[str, Any]]:
     return [
-        ("bad", column.failures[row].code) if row in column.failures else ("value", found[row])
-        for row in range(len(values))
+        ("bad", column.failures[row].code) if row in column.failures else ("value", value)
+        for row, value in enumerate(column.array.to_pylist())
     ]
 
 

@@ -126,7 +126,6 @@ RUNS: dict[str, str] = {
     "redirected": "a service that sends on to another origin, or in a circle",
     "set-apart": "an answer that is no data was kept apart",
     "secret-missing": "a secret that the environment does not have",
-    "worker-lost": "a process that did a share of the work was ended from outside",
     "nothing-read": "not one document could be read",
     "stopped": "the rules say that a bad value ends the run",
     "too-many-rejects": "more rejects than allowed",

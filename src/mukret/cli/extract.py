@@ -78,7 +78,7 @@ if TYPE_CHECKING:
     "--workers",
     metavar="N",
     type=click.IntRange(1, 64),
-    help="Processes to share the work; as many as there are cores if the input is large.",
+    help="Threads to share the work; as many as there are cores if the input is large.",
 )
 @click.option("--max-rejects", metavar="N|P%", help="So many rejects are clean; with more nothing is published.")
 @click.option("--strict", is_flag=True, help="Warnings are findings too (exit code 1).")
@@ -187,8 +187,8 @@ def _limit(text: str | None) -> RejectLimit | None:
 def _run(rules: str, files: tuple[str, ...], workers: int | None) -> Run:
 
     checked = loaded_rules(rules, files)
+    from mukret.engine.ahead import sensible
     from mukret.engine.run import Run
-    from mukret.engine.workers import sensible
 
     sources = sources_of(files)
     return Run(checked, sources, workers=sensible(sources) if workers is None else workers)
@@ -232,16 +232,15 @@ def _where(target: str) -> str | None:
 
 def _ways(run: Run) -> Iterator[str]:
     """Which way the work was done, and why not a quicker one."""
-    shared = f"{run.workers} processes share the work" if run.workers > 1 else "one process does the work"
-    yield f"{shared} ({run.alone})" if run.alone else shared
-    yield f"documents are decoded {'as far as the rules read them' if run.projection else 'in full'}"
+    yield f"{run.workers} threads share the work" if run.workers > 1 else "one thread does the work"
+    yield "documents are scanned for what the rules read" if run.plan.scan else "documents are decoded in full"
     long = run.plan.long
     if long.arrays:
         yield f"long documents are cut at the elements of {', '.join(array.path for array in long.arrays)}"
     for path, reason in long.whole.items():
         yield f"long documents are not cut at {path}: {reason}"
     for plan in run.plan.tables:
-        yield f"{plan.table.name}: {', '.join(plan.slow) or 'generated code'}"
+        yield f"{plan.table.name}: {', '.join(plan.slow) or 'scanned'}"
 
 
 def _headline(documents: int, files: int, target: str) -> str:

@@ -56,7 +56,7 @@ def judged(status: int, size: int, file: str, masker: Masker, *, on_condition: b
     documents = 0
     findings: list[Finding] = []
     try:
-        for batch in read_batches([Source(file, named=False)], projection=Skim()):
+        for batch in read_batches([Source(file, named=False)], partly=Skim()):
             documents += len(batch.documents)
             findings += [bad.finding for bad in batch.bad]
     except MukretError as error:

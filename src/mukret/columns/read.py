@@ -13,7 +13,6 @@ from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
-from msgspec import UNSET, UnsetType
 
 from mukret.columns import kernels
 from mukret.columns.arrow import any_true, merged, nulls, true_rows, value_type, with_values
@@ -37,11 +36,8 @@ class Column:
 
 
 def read_column(reading: Reading, values: Sequence[JsonValue]) -> Column:
-    """A raw column as typed column. UNSET is what None is: a value that is missing."""
+    """A raw column as typed column."""
     kinds = set(map(type, values))
-    if UnsetType in kinds:
-        kinds.discard(UnsetType)
-        values = [None if value is UNSET else value for value in values]
     kinds.discard(type(None))
     if not kinds:
         return Column(nulls(reading.type, len(values)))
@@ -59,13 +55,13 @@ def read_column(reading: Reading, values: Sequence[JsonValue]) -> Column:
 
 def read_lists(reading: Reading, values: Sequence[list[JsonValue]]) -> Column:
     """A column of which each row holds all nodes of a path."""
-    plain = isinstance(reading.type, ListOf) and isinstance(reading.type.item, Text) and not _has_options(reading)
+    plain = isinstance(reading.type, ListOf) and isinstance(reading.type.item, Text) and not has_text_steps(reading)
     if plain and {type(node) for nodes in values for node in nodes} <= {str, Number}:
         return Column(pa.array(values, value_type(reading.type)))
     return _collected(reading.read_nodes, reading, values)
 
 
-def _has_options(reading: Reading) -> bool:
+def has_text_steps(reading: Reading) -> bool:
     options = reading.options
     return bool(options.trim or options.blank or options.strip or options.capture or options.split)
 
@@ -100,7 +96,7 @@ def _mixed(reading: Reading, values: Sequence[JsonValue], groups: list[set[type]
 
 def _texts(reading: Reading, values: Sequence[JsonValue], kinds: set[type]) -> Column:
     """Texts out of scalars of several kinds; numbers and booleans are not trimmed or stripped, being neither."""
-    if _has_options(reading) or not kinds <= {str, int, bool, Number}:
+    if has_text_steps(reading) or not kinds <= {str, int, bool, Number}:
         return _one_by_one(reading, values)
     return Column(pa.array(list(map(scalar_text, values)), pa.string()))
 
@@ -124,7 +120,7 @@ def _by_word(reading: Reading, values: Sequence[JsonValue]) -> Column:
             found.append(None)
             continue
         if word not in known:
-            known[word] = _tried(reading.read, value)
+            known[word] = tried(reading.read, value)
         outcome = known[word]
         if isinstance(outcome, Bad):
             failures[row] = outcome
@@ -133,7 +129,7 @@ def _by_word(reading: Reading, values: Sequence[JsonValue]) -> Column:
     return Column(pa.array(found, value_type(reading.type)), failures)
 
 
-def _tried(read: Callable[[Any], object], value: JsonValue) -> object:
+def tried(read: Callable[[Any], object], value: JsonValue) -> object:
     try:
         return read(value)
     except Bad as bad:
@@ -218,7 +214,7 @@ def _tried_again(reading: Reading, strings: Any, array: Any, refused: Any, stric
 def _by_unique(reading: Reading, strings: Any, read: Callable[[str], object]) -> Column:
     """Few different strings: each is read once."""
     encoded = strings.dictionary_encode()
-    outcomes = [_tried(read, word) for word in encoded.dictionary.to_pylist()]
+    outcomes = [tried(read, word) for word in encoded.dictionary.to_pylist()]
     words = pa.array([None if isinstance(item, Bad) else item for item in outcomes], value_type(reading.type))
     column = Column(words.take(encoded.indices))
     bad = [isinstance(item, Bad) for item in outcomes]
@@ -250,9 +246,9 @@ def _completed(
         if type(value) is str:  # the same few words mostly
             outcome = known.get(value, _UNKNOWN)
             if outcome is _UNKNOWN:
-                outcome = known[value] = _tried(read, value)
+                outcome = known[value] = tried(read, value)
         else:
-            outcome = _tried(read, value)
+            outcome = tried(read, value)
         if isinstance(outcome, Bad):
             column.failures[row] = outcome
         elif outcome is not None:

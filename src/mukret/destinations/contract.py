@@ -42,7 +42,7 @@ class Delivery:
 
 @dataclass
 class Rows:
-    """Rows of the tables that come together, as record batches; or what `Destination.encode` has made of them.
+    """Rows of the tables that come together, as record batches.
 
     `above` is there where a destination wants it (`linked`): for each row of a table the number of the row that it
     stands in, among those of the nearest table above that is written.
@@ -50,7 +50,6 @@ class Rows:
 
     tables: Mapping[str, Any]
     above: Mapping[str, Sequence[int]] = field(default_factory=dict)
-    encoded: bool = False
 
 
 class Destination(Protocol):
@@ -67,10 +66,6 @@ class Destination(Protocol):
         """Whether rows must come with the number of the row that they stand in."""
 
     @property
-    def encodes(self) -> bool:
-        """Whether `encode` does a part of the work, which other processes then do."""
-
-    @property
     def outcome(self) -> str:
         """What has become of the output so far, in words."""
 
@@ -79,9 +74,6 @@ class Destination(Protocol):
 
     def taken(self) -> set[str]:
         """The SHA-256 of the inputs whose content is in it already; after `open`."""
-
-    def encode(self, table: str, batch: Any) -> Any:
-        """What `write` needs of a record batch; a value that can be sent to another process."""
 
     def write(self, rows: Rows) -> None:
         """Adds rows. This and `set_aside` are called in a thread of their own, one call after the other."""

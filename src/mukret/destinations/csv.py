@@ -62,23 +62,11 @@ class CsvFile:
 
     def _write(self, table: Any) -> None:
         if table is not None:
-            self.add(self.lines(table.combine_chunks().to_batches()[0]))
-
-    def encode(self, batch: Any) -> bytes | None:
-        """The lines of a record batch, if there are any."""
-        lines = self.lines(batch)
-        return lines.to_pybytes() if lines is not None else None
-
-    def add(self, encoded: Any) -> None:
-        """Adds lines."""
-        if encoded is not None:
-            self.file.write(encoded)
+            self.file.write(self.lines(table.combine_chunks().to_batches()[0]))
             self.file.write(b"\n")
 
     def lines(self, batch: Any) -> Any:
-        """The lines of a record batch in a buffer, without the last line end; None if there are none."""
-        if not batch.num_rows:
-            return None
+        """The lines of a record batch that has rows in a buffer, without the last line end."""
         columns = [
             _cells(column, kind, formulas_as_text=self.formulas_as_text)
             for column, kind in zip(batch.columns, self.kinds, strict=True)

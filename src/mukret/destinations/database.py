@@ -7,7 +7,6 @@ from abc import ABC, abstractmethod
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import Enum
-from typing import Any
 
 from mukret.destinations.joins import never_null, primary_key
 from mukret.errors import OutputError
@@ -97,7 +96,7 @@ class Database(ABC):
     table is decided here.
     """
 
-    linked = encodes = False
+    linked = False
 
     def __init__(self, target: str, mode: Mode | None = None, *, widen: bool = False) -> None:
         self.target = target
@@ -119,9 +118,6 @@ class Database(ABC):
                 found.clear()
             found |= {one["sha256"] for one in record["inputs"]}
         return found
-
-    def encode(self, table: str, batch: Any) -> Any:
-        return batch
 
     # ---- what a database says
 

@@ -87,8 +87,8 @@ def _delivered(
         links = Links.WHOLE if destination.linked else Links.NONE
         skipped = _skipped(run, destination.taken()) if skip_seen else []
         with WriteBehind() as writer:
-            for output in run.batches(destination.encode if destination.encodes else None, links):
-                writer.do(partial(destination.write, Rows(output.tables, output.above, output.encoded)))
+            for output in run.batches(links):
+                writer.do(partial(destination.write, Rows(output.tables, output.above)))
                 if output.rejects:
                     writer.do(partial(destination.set_aside, output.rejects))
                 if limit:

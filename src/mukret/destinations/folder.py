@@ -26,7 +26,6 @@ class Folder:
         self.append = append
         self.before: Before | None = None
         self.format = FORMATS[form]
-        self.encodes = self.format.encodes
         self.linked = False
         self.publication: Publication | None = None
         self.writer: Writer | None = None
@@ -42,7 +41,6 @@ class Folder:
 
     def open(self, delivery: Delivery) -> None:
         self.linked = delivery.options.nested
-        self.encodes = self.format.encodes and not self.linked
         self.publication = Publication(self.target)
         self.columns = columns_of(delivery)
         kept: list[str] = []
@@ -78,13 +76,9 @@ class Folder:
     def taken(self) -> set[str]:
         return self.before.taken if self.before is not None else set()
 
-    def encode(self, table: str, batch: Any) -> Any:
-        assert self.writer is not None
-        return self.writer.encode(table, batch)
-
     def write(self, rows: Rows) -> None:
         assert self.writer is not None
-        self.filled |= {name for name, found in rows.tables.items() if (found if rows.encoded else found.num_rows)}
+        self.filled |= {name for name, found in rows.tables.items() if found.num_rows}
         self.writer.write(rows)
 
     def set_aside(self, rejects: Sequence[Reject]) -> None:

@@ -19,9 +19,6 @@ Opener = Callable[[str], BinaryIO]
 class Writer(Protocol):
     """Tables on their way into the files of a format."""
 
-    def encode(self, table: str, batch: Any) -> Any:
-        """What is added of a record batch; a value that can be sent to another process."""
-
     def write(self, rows: Rows) -> None:
         """Adds rows."""
 
@@ -42,9 +39,8 @@ class Writer(Protocol):
 class Format:
     """`writer` names a class of `mukret.destinations`, which is imported when it is asked for, and called with a
     Delivery and an Opener; `payload` one by which all tables can go into one stream together. `streams`: a table can
-    go to standard output as it comes; `binary`: not on a terminal; `encodes`: other processes can do a part of the
-    work; `grows`: a run can add files of its own to those of a table. `options` are those of `Options` that it takes;
-    `extra` is to be installed for it."""
+    go to standard output as it comes; `binary`: not on a terminal; `grows`: a run can add files of its own to
+    those of a table. `options` are those of `Options` that it takes; `extra` is to be installed for it."""
 
     name: str
     about: str
@@ -52,7 +48,6 @@ class Format:
     streams: bool = True
     binary: bool = False
     payload: str | None = None
-    encodes: bool = False
     grows: bool = False
     options: frozenset[str] = frozenset()
     extra: str | None = None
@@ -71,14 +66,12 @@ FORMATS: dict[str, Format] = {
             "csv",
             "RFC 4180, with csv-metadata.json (W3C CSVW) beside",
             "csv:CsvTables",
-            encodes=True,
             options=frozenset({"titles", "formulas_as_text"}),
         ),
         Format(
             "jsonl",
             "a JSON object on each line",
             "jsonl:JsonLines",
-            encodes=True,
             grows=True,
             options=frozenset({"nested"}),
         ),
@@ -87,7 +80,6 @@ FORMATS: dict[str, Format] = {
             "an array of JSON objects",
             "json_text:JsonTables",
             payload="json_text:Payload",
-            encodes=True,
             options=frozenset({"nested", "indent"}),
         ),
         Format("parquet", "Apache Parquet, compressed by zstd", "parquet:ParquetTables", binary=True, grows=True),
@@ -111,11 +103,7 @@ FORMATS: dict[str, Format] = {
 
 
 class TableFile(Protocol):
-    """A table on its way into a file. `add(encode(batch))` is what `write(batch)` does, batch by batch."""
-
-    def encode(self, batch: Any) -> Any: ...
-
-    def add(self, encoded: Any) -> None: ...
+    """A table on its way into a file."""
 
     def write(self, batch: Any) -> None: ...
 
@@ -124,9 +112,6 @@ class TableFile(Protocol):
 
 class PlainWriter:
     """What most writers do alike."""
-
-    def encode(self, table: str, batch: Any) -> Any:
-        return batch
 
     def set_aside(self, rejects: Sequence[Reject]) -> None:
         """They have a file of their own."""
@@ -155,16 +140,9 @@ class EachInAFile(PlainWriter, ABC):
     def file_of(self, table: Table, schema: Any, file: BinaryIO) -> TableFile:
         """A table on its way into its file."""
 
-    def encode(self, table: str, batch: Any) -> Any:
-        return self.files[table].encode(batch)
-
     def write(self, rows: Rows) -> None:
         for name, batch in rows.tables.items():
-            file = self.files[name]
-            if rows.encoded:
-                file.add(batch)
-            else:
-                file.write(batch)
+            self.files[name].write(batch)
 
     def close(self) -> None:
         for file in self.files.values():

@@ -45,14 +45,6 @@ class GatheredFile(ABC):
     def end(self) -> None:
         """Writes the end of the file, without which it is none."""
 
-    def encode(self, batch: Any) -> Any:
-        """The record batch itself."""
-        return batch
-
-    def add(self, encoded: Any) -> None:
-        """Adds a record batch."""
-        self.write(encoded)
-
     def write(self, batch: Any) -> None:
         """Adds the rows of a record batch."""
         rows = self.gathering.add(batch)

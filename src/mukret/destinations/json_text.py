@@ -27,18 +27,15 @@ class JsonTables(PlainWriter):
         names = self.nesting.roots if self.nesting else list(delivery.schemas)
         self.arrays = {name: Array(opener(f"{name}.json"), delivery.options.indent, inside=inside) for name in names}
 
-    def encode(self, table: str, batch: Any) -> bytes | None:
-        """The elements of a record batch."""
-        array = self.arrays[table]
-        return array.elements(objects(batch, self.delivery.rules.tables[table].columns)) if batch.num_rows else None
-
     def write(self, rows: Rows) -> None:
         if self.nesting is not None:
             for name, records in self.nesting.records(rows).items():
                 self.arrays[name].add(self.arrays[name].elements(records))
             return
         for name, found in rows.tables.items():
-            self.arrays[name].add(found if rows.encoded else self.encode(name, found))
+            if found.num_rows:
+                columns = self.delivery.rules.tables[name].columns
+                self.arrays[name].add(self.arrays[name].elements(objects(found, columns)))
 
     def close(self) -> None:
         for array in self.arrays.values():
@@ -91,9 +88,6 @@ class Payload(PlainWriter):
         file = cast(BinaryIO, tempfile.TemporaryFile())  # noqa: SIM115
         self.waiting[name.removesuffix(".json")] = file
         return file
-
-    def encode(self, table: str, batch: Any) -> bytes | None:
-        return self.tables.encode(table, batch)
 
     def write(self, rows: Rows) -> None:
         self.tables.write(rows)

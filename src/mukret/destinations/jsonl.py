@@ -26,9 +26,6 @@ class JsonLines(PlainWriter):
         self.nesting = Nesting(delivery) if delivery.options.nested else None
         self.files = {} if self.nesting is None else {name: opener(f"{name}.jsonl") for name in self.nesting.roots}
 
-    def encode(self, table: str, batch: Any) -> Any:
-        return self.flat.encode(table, batch) if self.flat else None
-
     def write(self, rows: Rows) -> None:
         if self.flat is not None:
             self.flat.write(rows)
@@ -58,23 +55,14 @@ class LinesFile:
         self.file = file
         self.gathering = Gathering(ROWS_AT_ONCE, BYTES_AT_ONCE)
 
-    def encode(self, batch: Any) -> bytes | None:
-        """The lines of a record batch, without the last line end, if there are any."""
-        return joined(objects(batch, self.columns), "\n").to_pybytes() if batch.num_rows else None
-
-    def add(self, encoded: Any) -> None:
-        """Adds lines."""
-        if encoded is not None:
-            self.file.write(encoded)
-            self.file.write(b"\n")
-
     def write(self, batch: Any) -> None:
         """Adds the rows of a record batch, of several together."""
         self._write(self.gathering.add(batch))
 
     def _write(self, table: Any) -> None:
         if table is not None:
-            self.add(joined(objects(table.combine_chunks().to_batches()[0], self.columns), "\n"))
+            self.file.write(joined(objects(table.combine_chunks().to_batches()[0], self.columns), "\n"))
+            self.file.write(b"\n")
 
     def close(self) -> None:
         """Writes what is left."""

@@ -21,7 +21,6 @@ class Stream:
     def __init__(self, stream: BinaryIO, form: str = "csv", table: str | None = None) -> None:
         self.stream = stream
         self.format = FORMATS[form]
-        self.encodes = self.format.encodes and table is not None
         self.linked = False
         self.table = table
         self.writer: Writer | None = None
@@ -33,7 +32,6 @@ class Stream:
 
     def open(self, delivery: Delivery) -> None:
         self.linked = delivery.options.nested
-        self.encodes = self.encodes and not self.linked
         schemas = delivery.schemas
         if self.table is not None:
             if self.table not in schemas:
@@ -49,14 +47,10 @@ class Stream:
     def taken(self) -> set[str]:
         return set()
 
-    def encode(self, table: str, batch: Any) -> Any:
-        assert self.writer is not None
-        return self.writer.encode(table, batch) if table in self.names else None
-
     def write(self, rows: Rows) -> None:
         tables = {name: found for name, found in rows.tables.items() if name in self.names}
         assert self.writer is not None
-        self.writer.write(Rows(tables, rows.above, rows.encoded))
+        self.writer.write(Rows(tables, rows.above))
         self.stream.flush()
 
     def set_aside(self, rejects: Sequence[Reject]) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from bisect import bisect_right
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Protocol
@@ -62,14 +61,11 @@ Wanted = Callable[[int], bool]
 """Whether the bytes of the document with this number in the run (from 0) are to be kept."""
 
 
-class Projecting(Protocol):
-    """Decodes documents in part."""
+class Partly(Protocol):
+    """Decodes no more of documents than somebody looks at."""
 
     def decode(self, raw: bytes) -> JsonValue:
         """Raises ValueError where a document must be decoded in full."""
-
-    def decode_all(self, block: bytes, texts: list[bytes]) -> list[JsonValue]:
-        """The documents in a block; raises ValueError where one of them must be decoded in full."""
 
     def converted(self, document: JsonValue) -> JsonValue:
         """A document that was decoded in full, as it would be in part."""
@@ -84,17 +80,16 @@ def read_batches(
     sources: Iterable[Source],
     keep_raw: Wanted = nothing_wanted,
     size: int = BLOCK_BYTES,
-    projection: Projecting | None = None,
+    partly: Partly | None = None,
     arrays: Sequence[Names] = (),
     *,
     as_it_comes: bool = False,
 ) -> Iterator[Batch]:
     """Batches of about `size` bytes of input. Raises InputError for a source that can't be read.
 
-    Documents are decoded by the projection, if there is one; long ones may be cut at these arrays, as `read_blocks`
-    says.
+    Documents are decoded by `partly`, if it is given. Long ones may be cut at these arrays, as `read_blocks` says.
     """
-    decoding = Decoding(keep_raw, projection)
+    decoding = Decoding(keep_raw, partly)
     return map(decoding.batch, read_blocks(sources, size, arrays, as_it_comes=as_it_comes))
 
 
@@ -128,49 +123,33 @@ WHAT_TO_DO: dict[Sort, str] = {
 }
 
 
-class _Kept:
-    """The bytes of the documents of a batch, by index: lists of them, each from some index on."""
-
-    def __init__(self) -> None:
-        self.firsts: list[int] = []
-        self.texts: list[Sequence[bytes]] = []
-
-    def all_of(self, first: int, texts: Sequence[bytes]) -> None:
-        self.firsts.append(first)
-        self.texts.append(texts)
-
-    def __call__(self, index: int) -> bytes:
-        place = bisect_right(self.firsts, index) - 1
-        return self.texts[place][index - self.firsts[place]]
-
-
 class Decoding:
     """Decodes blocks, one after the other."""
 
     def __init__(
-        self, keep_raw: Wanted = nothing_wanted, projection: Projecting | None = None, *, every_part: bool = False
+        self, keep_raw: Wanted = nothing_wanted, partly: Partly | None = None, *, every_part: bool = False
     ) -> None:
         """`every_part`: of a document in parts the bytes of all are kept, and not only those of the first elements."""
         self.keep_raw = keep_raw
-        self.projection = projection
+        self.partly = partly
         self.every_part = every_part
         self.pieces_to_wait = 0
-        self.kept = _Kept()
 
     def batch(self, block: Block) -> Batch:
-        known = block.bad
-        batch = Batch(bad=[*known], size=block.size)
-        self.kept = _Kept()
-        if self.projection is not None:
-            batch.in_part = self.kept
+        batch = Batch(bad=[*block.bad], size=block.size)
         for piece in block.pieces:
             batch.part = piece.part
             if not self.all_at_once(batch, piece):
                 self.one_by_one(batch, piece)
-        if len(batch.bad) > len(known) > 0:
+        self.in_order(batch, block)
+        return batch
+
+    @staticmethod
+    def in_order(batch: Batch, block: Block) -> None:
+        """Puts bad documents in their order, where some were known before."""
+        if len(batch.bad) > len(block.bad) > 0:
             places = {id(piece.source): number for number, piece in enumerate(block.pieces)}
             batch.bad.sort(key=lambda bad: (places.get(id(bad.source), 0), bad.number))
-        return batch
 
     def all_at_once(self, batch: Batch, piece: Piece) -> bool:
         """Decodes all documents of a piece without a look at each.
@@ -184,14 +163,11 @@ class Decoding:
             self.pieces_to_wait -= 1
             return False
         try:
-            if self.projection is None:
-                if holds_negative_zero(piece.raw):
-                    return False
-                with bounded_levels():
-                    documents = list(map(decoder().decode, texts))
-            else:
-                with bounded_levels():
-                    documents = self.projection.decode_all(piece.raw, texts)
+            if self.partly is None and holds_negative_zero(piece.raw):
+                return False
+            read = decoder().decode if self.partly is None else self.partly.decode
+            with bounded_levels():
+                documents = list(map(read, texts))
         except (ValueError, RecursionError):
             self.pieces_to_wait = PIECES_TO_WAIT if piece.separator else 0
             return False
@@ -201,7 +177,6 @@ class Decoding:
         if self.every_part or piece.part.first == 0:
             wanted = self.keep_raw
             batch.raw.update((first + n, texts[n]) for n in range(count) if wanted(piece.before + n))
-        self.kept.all_of(first, texts)
         batch.documents += documents
         batch.sources += [piece.source] * count
         batch.numbers += range(piece.number, piece.number + count)
@@ -219,21 +194,16 @@ class Decoding:
             try:
                 document = self.decoded(raw, sequence=piece.separator == RECORD_SEPARATOR)
             except NotJson as error:
-                if piece.part != WHOLE:
-                    raise InputError("not-opened", f"{piece.source.name}: it changed while it was read") from None
                 before = piece.separator.join([*raws[counted:index], b""])
                 lines, offset, counted = lines + before.count(b"\n"), offset + len(before), index
-                finding = error.finding.moved(lines, offset)
-                if piece.inside:
-                    finding = finding.inside(piece.inside)
-                batch.bad.append(BadDocument(piece.source, piece.number + number, finding))
+                set_aside(batch, piece, number, error.finding.moved(lines, offset))
             else:
                 self.add(batch, piece, number, document, raw)
             number += 1
 
     def decoded(self, raw: bytes, *, sequence: bool) -> JsonValue:
         """A document, as far as it is read. Raises NotJson."""
-        document = decode(raw) if self.projection is None else _by(self.projection, raw)
+        document = decode(raw) if self.partly is None else _by(self.partly, raw)
         if sequence and cut_off_in_sequence(document, raw):
             what = "perhaps cut off: in a sequence a number or word wants a line end after it"
             raise NotJson(Finding(what, column=len(raw) + 1, offset=len(raw)))
@@ -241,7 +211,6 @@ class Decoding:
 
     def add(self, batch: Batch, piece: Piece, number: int, document: JsonValue, raw: bytes) -> None:
         """Adds one document, the one with this number in its piece (from 0)."""
-        self.kept.all_of(len(batch.documents), [raw])
         if piece.inside:
             batch.answers.add(len(batch.documents))
         if (self.every_part or piece.part.first == 0) and self.keep_raw(piece.before + number):
@@ -252,12 +221,22 @@ class Decoding:
         batch.origins.append(piece.origin)
 
 
-def _by(projection: Projecting, raw: bytes) -> JsonValue:
+def _by(partly: Partly, raw: bytes) -> JsonValue:
     """A document in part. Raises NotJson."""
     try:
         with bounded_levels():
-            return projection.decode(raw)
+            return partly.decode(raw)
     except NotJson:
         raise
     except (ValueError, RecursionError):
-        return projection.converted(decode(raw))
+        return partly.converted(decode(raw))
+
+
+def set_aside(batch: Batch, piece: Piece, number: int, finding: Finding) -> None:
+    """Notes that the document with this number in its piece (from 0) is no JSON. Raises InputError for a part of one,
+    which was JSON before."""
+    if piece.part != WHOLE:
+        raise InputError("not-opened", f"{piece.source.name}: it changed while it was read")
+    if piece.inside:
+        finding = finding.inside(piece.inside)
+    batch.bad.append(BadDocument(piece.source, piece.number + number, finding))

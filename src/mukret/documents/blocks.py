@@ -20,6 +20,7 @@ from mukret.documents.origin import Origin
 from mukret.documents.recognise import RECORD_SEPARATOR, looks_like_lines, looks_like_sequence, named_like_lines
 from mukret.documents.sources import BROKEN_ARCHIVE, Source, not_read
 from mukret.errors import InputError
+from mukret.scan import counted_lines
 from mukret.values import JsonValue
 
 BLOCK_BYTES = 2_000_000
@@ -65,18 +66,16 @@ class Piece:
     part: Part = WHOLE
 
     @cached_property
-    def pieces(self) -> list[bytes]:
-        """What stands between separators."""
-        return self.raw.split(self.separator) if self.separator else [self.raw]
-
-    @cached_property
     def texts(self) -> list[bytes]:
         """The documents, blank ones left out."""
-        return [text for text in self.pieces if text and not text.isspace()] if self.separator else self.pieces
+        if not self.separator:
+            return [self.raw]
+        return [text for text in self.raw.split(self.separator) if text and not text.isspace()]
 
-    @property
-    def line_ends(self) -> int:
-        return len(self.pieces) - 1 if self.separator == b"\n" else self.raw.count(b"\n")
+    @cached_property
+    def documents(self) -> int:
+        """How many there are."""
+        return counted_lines(self.raw)[1] if self.separator == b"\n" else len(self.texts)
 
 
 @dataclass
@@ -86,6 +85,16 @@ class Block:
     pieces: list[Piece] = field(default_factory=list)
     bad: list[BadDocument] = field(default_factory=list)
     size: int = 0
+
+    @property
+    def around(self) -> bool:
+        """Whether it is what stands around the arrays of a document that comes in parts."""
+        return any(piece.part.around for piece in self.pieces)
+
+    @property
+    def in_part(self) -> bool:
+        """Whether it has some elements of such an array."""
+        return any(piece.part.array is not None for piece in self.pieces)
 
 
 def read_blocks(
@@ -154,10 +163,10 @@ class _Reader:
         self.block.bad.append(BadDocument(source, source.documents, finding, code))
 
     def add(self, piece: Piece) -> None:
-        if not piece.texts:
+        if not piece.documents:
             return
-        piece.source.documents += len(piece.texts)
-        self.documents += len(piece.texts)
+        piece.source.documents += piece.documents
+        self.documents += piece.documents
         self.block.pieces.append(piece)
         self.block.size += len(piece.raw)
 

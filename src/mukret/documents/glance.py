@@ -39,9 +39,6 @@ class Glance:
         look_over(raw)
         return self._on_the_way(raw, self.steps)
 
-    def decode_all(self, block: bytes, texts: list[bytes]) -> list[JsonValue]:
-        return [self.decode(text) for text in texts]
-
     def converted(self, document: JsonValue) -> JsonValue:
         return document
 
@@ -89,9 +86,6 @@ class Skim:
         look_over(raw)
         _anything(raw)
         return None
-
-    def decode_all(self, block: bytes, texts: list[bytes]) -> list[JsonValue]:
-        return [self.decode(text) for text in texts]
 
     def converted(self, document: JsonValue) -> JsonValue:
         return None

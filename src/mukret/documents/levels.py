@@ -9,22 +9,26 @@ from __future__ import annotations
 import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
+from threading import RLock
 
 MOST_LEVELS = 1000
 """Give or take a few: calls that the interpreter makes in C count for the stack, and can't be counted from here."""
 _ROOM = 10 * MOST_LEVELS
 """Frames; what goes through a document takes a few for each level."""
+_one_at_a_time = RLock()
+"""The bound is that of the whole interpreter, so of several threads one decodes at a time."""
 
 
 @contextmanager
 def bounded_levels() -> Iterator[None]:
     """Whatever is decoded within raises RecursionError beyond the bound."""
-    before = max(sys.getrecursionlimit(), _ROOM)
-    sys.setrecursionlimit(_frames() + MOST_LEVELS)
-    try:
-        yield
-    finally:
-        sys.setrecursionlimit(before)
+    with _one_at_a_time:
+        before = max(sys.getrecursionlimit(), _ROOM)
+        sys.setrecursionlimit(_frames() + MOST_LEVELS)
+        try:
+            yield
+        finally:
+            sys.setrecursionlimit(before)
 
 
 def _frames() -> int:

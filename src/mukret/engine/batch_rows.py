@@ -9,9 +9,9 @@ from types import MappingProxyType
 from typing import Any, Self
 
 import pyarrow as pa
-from msgspec import Struct
 
 from mukret.documents import Batch
+from mukret.engine.scanned import ScannedBatch, ScannedRows
 from mukret.paths import normalized
 from mukret.plan.codegen import Gather, Gathered, Parents
 from mukret.plan.compiled import TablePlan
@@ -42,14 +42,10 @@ class BatchRows:
         self.hollow: set[int] = set()
         self.unreadable: set[int] = set()
         """Rows of which no own field can be read, nor rows within."""
-        self.gathered = self.gather(plan.gather)
-        if plan.gather_plainly is not None and self.met_what_is_excused():
-            self.gathered = self.gather(plan.gather_plainly)
-        self.rows: list[JsonValue] = self.gathered.rows
-        self.names: list[str | None] = self.gathered.names
-        self.owners = self.gathered.owners
+        self.gathered = self.found()
+        self.rows: Sequence[JsonValue] = self.gathered.rows
         self.hollow = self.gathered.hollow
-        self.refusals: list[tuple[int, Refusal]] = self.gathered.refusals
+        self.refusals: Sequence[tuple[int, Refusal]] = self.gathered.refusals
         self.count = len(self.rows)
         self._siblings: dict[int, list[FoundRow]] = {}
         self._above: tuple[int, tuple[Place, JsonValue]] | None = None
@@ -57,10 +53,36 @@ class BatchRows:
         self.cut_at: int | None = None
         """Of a part of a document: at which step of a row's location the numbers of elements count from the part on."""
 
+    def found(self) -> Gathered | ScannedRows:
+        """The rows as the scan found them, or gathered out of the nodes above."""
+        if isinstance(self.batch, ScannedBatch) and self.plan.scan is not None:
+            if self.parent is None:
+                return self.batch.rows()
+            above = self.parent.gathered
+            assert isinstance(above, ScannedRows)
+            without = self.parent.unreadable
+            if self.belongs is not None:
+                without = {number for number in range(above.count) if not self.belongs(number)}
+            return above.below(self.plan.scan.number, without, self.table.rows)
+        gathered = self.gather(self.plan.gather)
+        if self.plan.gather_plainly is not None and self.met_what_is_excused(gathered):
+            gathered = self.gather(self.plan.gather_plainly)
+        return gathered
+
+    @cached_property
+    def names(self) -> Sequence[str | None]:
+        return self.gathered.names
+
+    @cached_property
+    def owners(self) -> Sequence[int]:
+        return self.gathered.owners
+
     def gather(self, gather: Gather) -> Gathered:
         """The rows below all that may have some."""
         above: Sequence[JsonValue] = self.parent.rows if self.parent else self.batch.documents
-        names: Sequence[str | None] = self.parent.names if self.parent else [None] * len(above)
+        names: Sequence[str | None] = [None] * len(above)
+        if self.parent is not None and self.parent.plan.around.names:
+            names = self.parent.names
         if self.belongs is None:
             if self.parent is None:
                 return gather(Parents(above, names, excused=self.excused_below))
@@ -82,13 +104,12 @@ class BatchRows:
         """What is on record already in the document of a row."""
         return self.excuses.get(self.document(row), NO_EXCUSES) if self.excuses else NO_EXCUSES
 
-    def met_what_is_excused(self) -> bool:
+    def met_what_is_excused(self, gathered: Gathered) -> bool:
         """Whether something in the stead of rows, or a row that is no object, may be one of those texts."""
         if not self.excuses or self.parent is None:
             return False
-        owners = self.gathered.owners
-        odd = self.gathered.odd if self.table.judges_shape else ()
-        return any(self.parent.document(owners[row]) in self.excuses for row in (*odd, *self.gathered.faulty))
+        odd = gathered.odd if self.table.judges_shape else ()
+        return any(self.parent.document(gathered.owners[row]) in self.excuses for row in (*odd, *gathered.faulty))
 
     @property
     def recursive(self) -> bool:
@@ -111,6 +132,8 @@ class BatchRows:
 
     @cached_property
     def owner_array(self) -> Any:
+        if isinstance(self.gathered, ScannedRows):
+            return self.gathered.owner_array
         return pa.array(self.owners, pa.int32())
 
     @cached_property
@@ -157,14 +180,12 @@ class BatchRows:
     def facts(self, name: str) -> Sequence[JsonValue]:
         """A fact of each row (ROW_FACTS) as raw values."""
         if name == "kind":
-            return ["object" if isinstance(node, Struct) else kind_of(node) for node in self.rows]
-        gathered: Mapping[str, Sequence[JsonValue]] = {
-            "name": self.names,
-            "position": self.gathered.positions
-            if self.cut_at is None
-            else [position + self.batch.part.first for position in self.gathered.positions],
-            "depth": self.gathered.depths or [0] * self.count,
-        }
-        if name != "path":
-            return gathered[name]
+            return self.gathered.kinds if isinstance(self.gathered, ScannedRows) else list(map(kind_of, self.rows))
+        if name == "name":
+            return self.names
+        if name == "position":
+            before = 0 if self.cut_at is None else self.batch.part.first
+            return [position + before for position in self.gathered.positions]
+        if name == "depth":
+            return self.gathered.depths or [0] * self.count
         return [normalized(self.locate(row)[0].location) for row in range(self.count)]

@@ -8,13 +8,16 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import partial
 from types import MappingProxyType
+from typing import Self
 
 from mukret.documents import BadDocument, Batch, Finding
+from mukret.engine.conditions import passing
 from mukret.engine.deciding import decide, survive
+from mukret.engine.scanned import ScannedBatch
 from mukret.engine.table_batch import TableBatch
 from mukret.plan.compiled import Plan
 from mukret.plan.first_look import NO_KINDS
-from mukret.rules.model import RESPONSE, WHERE, Derive, Inherit
+from mukret.rules.model import RESPONSE, WHERE, Derive, Inherit, Rules
 from mukret.semantics.acceptance import NOTHING_READ, Refused, Verdict
 from mukret.semantics.answers import Resolved
 from mukret.semantics.embedded import BadText, RowPlaces, excuses, unfolded
@@ -71,16 +74,19 @@ class BatchTables:
 
     def kinds_of_documents(self) -> list[frozenset[str]]:
         batch, acceptance = self.batch, self.plan.acceptance
+        calls = [origin.call if origin else None for origin in batch.origins]
+        if isinstance(batch, ScannedBatch):
+            return kinds_of_scanned(batch, acceptance.rules, calls)
         return [
-            acceptance.kinds_of(document, source.name, origin.call if origin else None)
-            for document, source, origin in zip(batch.documents, batch.sources, batch.origins, strict=True)
+            acceptance.kinds_of(document, source.name, call)
+            for document, source, call in zip(batch.documents, batch.sources, calls, strict=True)
         ]
 
     def refuse(self) -> None:
         """Takes away the documents that the rules can't read, and those that are left out on purpose."""
         bad: dict[int, BadDocument] = {}
         lost: set[int] = set()
-        for number in self.plan.first_look.doubtful(self.batch.documents, self.kinds):
+        for number in self.doubtful():
             if any(not text.location for text in self.bad_texts.get(number, ())):
                 continue  # it is a text that is no JSON: that says it all
             kinds = self.kinds[number] if self.kinds else NO_KINDS
@@ -97,6 +103,12 @@ class BatchTables:
         if bad or lost or over:
             gone = {*bad, *lost, *over}
             self.keep([number for number in range(len(self.batch.documents)) if number not in gone], bad)
+
+    def doubtful(self) -> list[int]:
+        """The numbers of the documents that have to be judged one by one."""
+        if isinstance(self.batch, ScannedBatch):
+            return self.plan.first_look.doubtful_scanned(self.batch.scan, self.kinds)
+        return self.plan.first_look.doubtful(self.batch.documents, self.kinds)
 
     def unread_answers(self, bad: Mapping[int, BadDocument]) -> set[int]:
         """Of the documents in which no rule reads anything, the answers in HTTP archives of which another is read."""
@@ -134,6 +146,8 @@ class BatchTables:
 
     def unfold(self) -> dict[int, list[BadText]]:
         """Reads what is embedded in the documents; gives what could not be read, by document."""
+        if isinstance(self.batch, ScannedBatch):
+            return {}  # they stand unfolded in what was scanned
         embedded = self.plan.embedded  # and not `self`, which would hold the batch in a cycle
         self.batch.finish = lambda document: unfolded(document, embedded)[0]
         found = {}
@@ -206,10 +220,27 @@ class BatchTables:
                 table.prepare(table.table.where, self.tables, self.now)
             decide(table, seen[plan.table.name])
 
+    def decided(self, seen: Mapping[str, SeenKeys], around: Fates) -> Self:
+        """These tables, the fates of all rows decided."""
+        self.decide(seen, around)
+        return self
+
     @property
     def fates_around(self) -> Fates:
         """The fates of the rows around the arrays of a document, for its parts; none where it was refused."""
         return {name: table.fates for name, table in self.tables.items()} if self.batch.documents else {}
+
+
+def kinds_of_scanned(batch: ScannedBatch, rules: Rules, calls: Sequence[str | None]) -> list[frozenset[str]]:
+    """The kinds of documents that were scanned; `calls` are those that they answered."""
+    found: list[set[str]] = [set() for _ in calls]
+    for name, kind in rules.kinds.items():
+        judgement = batch.plan.kinds.get(name)
+        holds = passing(judgement, batch.rows()).to_pylist() if judgement is not None else [True] * len(calls)
+        for kinds, source, call, here in zip(found, batch.sources, calls, holds, strict=True):
+            if here and kind.came_by(source.name, call):
+                kinds.add(name)
+    return list(map(frozenset, found))
 
 
 def _is_kind(kind: str, kinds: Sequence[frozenset[str]], number: int) -> bool:
@@ -237,9 +268,10 @@ def _unreadable(batch: Batch, number: int, text: BadText) -> BadDocument:
 
 def _without(batch: Batch, kept: list[int], bad: list[BadDocument]) -> Batch:
     """The batch with these documents alone; others are among the bad ones."""
+    left = batch.only(kept) if isinstance(batch, ScannedBatch) else batch
     return replace(
-        batch,
-        documents=[batch.documents[number] for number in kept],
+        left,
+        documents=left.documents if left is not batch else [batch.documents[number] for number in kept],
         sources=[batch.sources[number] for number in kept],
         numbers=[batch.numbers[number] for number in kept],
         origins=[batch.origins[number] for number in kept],

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from itertools import islice
@@ -15,7 +15,6 @@ from mukret.engine.table_batch import TableBatch
 from mukret.paths import Path, nearest_existing
 from mukret.plan.codegen import existence_function
 from mukret.plan.compiled import Plan
-from mukret.plan.places import Place
 from mukret.rules.model import RESPONSE, At, Embedded, Fact, Field, Lookup, Table
 from mukret.values import JsonValue
 
@@ -45,22 +44,15 @@ class Unmatched:
 @dataclass
 class _Open:
     """A rule that has found nothing so far, and some nodes in which it looked, with all that stands in them: `paths`,
-    or what `text` says. `place` is that of those nodes."""
+    or what `text` says."""
 
     paths: tuple[Path, ...]
     text: str
     rule: Field | Table | Embedded
-    place: Place | None
-    looked_in: list[tuple[int, JsonValue]] = field(default_factory=list)
-    """With the number of the block in which each stands."""
-
+    nodes: list[JsonValue] = field(default_factory=list)
     locals: set[int] = field(default_factory=set)
     """Of a lookup: hashes of values that were looked for, and of keys that were there, in whatever document."""
     keys: set[int] = field(default_factory=set)
-
-    @property
-    def nodes(self) -> list[JsonValue]:
-        return [node for _, node in self.looked_in]
 
     @property
     def keys_stand_elsewhere(self) -> bool:
@@ -68,45 +60,36 @@ class _Open:
 
     @cached_property
     def finders(self) -> list[Callable[[Sequence[JsonValue]], bool]]:
-        return [existence_function(path, self.place) for path in self.paths]
-
-
-SeenRules = tuple[Mapping[tuple[str, str | int], tuple[list[tuple[int, JsonValue]], set[int], set[int]]], Shapes]
-"""By rule that found nothing: nodes in which it looked, and what lookups looked for and could have found. And by table
-what came in another shape."""
+        return [existence_function(path) for path in self.paths]
 
 
 class Coverage:
     """A rule that has found something is never looked at again; only the others cost time."""
 
     def __init__(self, plan: Plan) -> None:
-        self.block = 0
-        """The one that is looked at, where several processes share the input."""
         self.shapes = Shapes()
         self.tables = [table_plan.table for table_plan in plan.tables]
         self.embedded = plan.rules.embedded
         self.open: dict[tuple[str, str | int], _Open] = {}
         """By table, and name of the field or number of the path to rows (of the response: to embedded texts)."""
         for number, embedded in enumerate(plan.rules.embedded):
-            self.open[RESPONSE, number] = _Open((embedded.path,), embedded.path.text, embedded, plan.response.place)
-        places = {table_plan.table.name: table_plan.place for table_plan in (plan.response, *plan.tables)}
+            self.open[RESPONSE, number] = _Open((embedded.path,), embedded.path.text, embedded)
         for table_plan in (plan.response, *plan.tables):
-            table, place = table_plan.table, table_plan.place
-            above = places[table.within or RESPONSE]
+            table = table_plan.table
             if table.name != RESPONSE:
                 for number, path in enumerate(table.rows.named_paths):
-                    self.open[table.name, number] = _Open((path,), path.text, table, above)
+                    self.open[table.name, number] = _Open((path,), path.text, table)
                 if table.rows.recurse is not None:
-                    self.open[table.name, RECURSE] = _Open((table.rows.recurse,), table.rows.recurse.text, table, place)
+                    self.open[table.name, RECURSE] = _Open((table.rows.recurse,), table.rows.recurse.text, table)
             for own in table.fields:
                 match own.source:
                     case At(paths=paths):
-                        self.open[table.name, own.name] = _Open(paths, paths[0].text, own, place)
+                        self.open[table.name, own.name] = _Open(paths, paths[0].text, own)
                     case Lookup():
                         what = f"the lookup in {own.source.name} by {', '.join(own.source.by)}"
-                        self.open[table.name, own.name] = _Open((), what, own, place)
+                        self.open[table.name, own.name] = _Open((), what, own)
                     case Fact(name=name) if not own.source.of_row:
-                        self.open[table.name, own.name] = _Open((), f"the fact {name}", own, place)
+                        self.open[table.name, own.name] = _Open((), f"the fact {name}", own)
 
     def see(self, batch: TableBatch) -> None:
         name = batch.table.name
@@ -151,29 +134,8 @@ class Coverage:
         if found:
             del self.open[table, own]
         else:
-            some = rows[: KEPT_NODES - len(rule.looked_in)]
-            rule.looked_in += [(self.block, among.locate(row)[1]) for row in some]
-
-    def seen(self) -> SeenRules:
-        """What was seen here, for `merge`."""
-        looked = {key: (rule.looked_in, rule.locals, rule.keys) for key, rule in self.open.items()}
-        return looked, self.shapes
-
-    def merge(self, others: Sequence[SeenRules]) -> None:
-        """Takes what others saw, each some blocks of the input: a rule that found something with one of them has found
-        it; of the nodes those are kept that one process would have kept."""
-        for _, shapes in others:
-            self.shapes.merge(shapes)
-        for key in list(self.open):
-            if all(key in looked for looked, _ in others):
-                found = [looked[key] for looked, _ in others]
-                nodes = sorted((node for nodes, _, _ in found for node in nodes), key=lambda node: node[0])
-                rule = self.open[key]
-                rule.looked_in = nodes[:KEPT_NODES]
-                rule.locals = set().union(*(values for _, values, _ in found))
-                rule.keys = set().union(*(keys for _, _, keys in found))
-            else:
-                del self.open[key]
+            some = rows[: KEPT_NODES - len(rule.nodes)]
+            rule.nodes += [among.locate(row)[1] for row in some]
 
     def told_otherwise(self) -> set[str]:
         """The tables of which nothing was found since all came in another shape, which is told as one thing."""
@@ -192,13 +154,13 @@ class Coverage:
             name = own if isinstance(own, str) else None
             if table in told:
                 continue
-            if not isinstance(rule.rule, Table) and not rule.looked_in:
+            if not isinstance(rule.rule, Table) and not rule.nodes:
                 continue
-            if own == RECURSE and not rule.looked_in:
+            if own == RECURSE and not rule.nodes:
                 continue  # the table has no rows, which says it all
-            near = nearest_existing(rule.paths[0], rule.nodes) if rule.looked_in and rule.paths else None
+            near = nearest_existing(rule.paths[0], rule.nodes) if rule.nodes and rule.paths else None
             hint = near.text if near else None
-            if isinstance(rule.rule, Table) and not rule.looked_in:
+            if isinstance(rule.rule, Table) and not rule.nodes:
                 kind = rule.rule.kind if rule.rule.within is None else None
                 hint = f"no document of the kind {kind} came" if kind else "the table that it is within has no rows"
             elif isinstance(rule.rule, Field) and not rule.paths:

@@ -62,18 +62,23 @@ class Result:
 
 
 def extract(
-    rules: Rules, inputs: Inputs | None = None, *, documents: Any = None, origin: Origin | str | None = None
+    rules: Rules,
+    inputs: Inputs | None = None,
+    *,
+    documents: Any = None,
+    origin: Origin | str | None = None,
+    workers: int = 1,
 ) -> Result:
     """Reads files, folders or globs by some rules, or documents that are in hand, all into memory.
 
     `documents`: a parsed object, JSON text, bytes, an open file, or an iterable of these (a list is one; a document
-    that is an array stands in a list); `origin`: the address that they come from, for the rules' facts. Raises
-    InputError (an input that can't be opened, or nothing in it can be read), StoppedError (`bad: stop`), and UsageError
-    for what makes no sense.
+    that is an array stands in a list); `origin`: the address that they come from, for the rules' facts; `workers`: so
+    many threads share the work. Raises InputError (an input that can't be opened, or nothing in it can be read),
+    StoppedError (`bad: stop`), and UsageError for what makes no sense.
     """
     import pyarrow as pa
 
-    run = Run(wanted_rules(rules), _sources(inputs, documents, origin))
+    run = Run(wanted_rules(rules), _sources(inputs, documents, origin), workers=_threads(workers))
     links = _Links(run)
     batches: dict[str, list[Any]] = {name: [] for name in run.schemas}
     rejects: list[Reject] = []
@@ -87,14 +92,19 @@ def extract(
 
 
 def stream(
-    rules: Rules, inputs: Inputs | None = None, *, documents: Any = None, origin: Origin | str | None = None
+    rules: Rules,
+    inputs: Inputs | None = None,
+    *,
+    documents: Any = None,
+    origin: Origin | str | None = None,
+    workers: int = 1,
 ) -> Iterator[tuple[str, Any]]:
     """The tables batch by batch: pairs of a table's name and a pyarrow.RecordBatch; empty batches are left out.
 
     Rows that are rejected are left out too: use `extract`, or the command line, where they are to be looked at.
     Takes what `extract` takes, documents as they come, and raises as it does.
     """
-    run = Run(wanted_rules(rules), _sources(inputs, documents, origin))
+    run = Run(wanted_rules(rules), _sources(inputs, documents, origin), workers=_threads(workers))
     for output in run.batches():
         yield from ((name, batch) for name, batch in output.tables.items() if batch.num_rows)
 
@@ -118,6 +128,12 @@ class _Links:
             around = self.run.rules.around(name, self.run.schemas)
             begins = self.first[around or ""]
             self.above.setdefault(name, []).extend(begins + row for row in rows)
+
+
+def _threads(workers: Any) -> int:
+    if type(workers) is not int or workers < 1:
+        raise UsageError("usage", f"{workers!r} workers", hint="a number of threads, from 1 on")
+    return workers
 
 
 def _sources(inputs: Any, documents: Any, origin: Origin | str | None) -> list[Source]:

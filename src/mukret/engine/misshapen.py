@@ -53,12 +53,6 @@ class Shapes:
         if table.name not in self.sound and any(_is_sound(batch, row, alone=not odd) for row in _some_rows(batch)):
             self.sound.add(table.name)
 
-    def merge(self, later: Shapes) -> None:
-        """Adds what others found."""
-        self.sound |= later.sound
-        for name, case in later.found.items():
-            self.found.setdefault(name, case)
-
     @property
     def all_otherwise(self) -> set[str]:
         """The tables of which nothing came as the rules want it."""

@@ -6,7 +6,7 @@ from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, S
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from enum import Enum, auto
-from functools import cached_property
+from functools import cached_property, partial
 from typing import Any
 
 from mukret.documents import Batch, Finding, Source
@@ -14,6 +14,7 @@ from mukret.documents.batches import Decoding, Wanted, nothing_read_since, nothi
 from mukret.documents.blocks import BLOCK_BYTES, Block, read_blocks
 from mukret.documents.collector import collector_at_rest
 from mukret.documents.doubled import is_sampled
+from mukret.engine.ahead import Ahead
 from mukret.engine.batch_tables import BatchTables, Fates, KindsFound, kinds_found
 from mukret.engine.coverage import Coverage, Unmatched
 from mukret.engine.deciding import count_into, rejects_of
@@ -21,9 +22,9 @@ from mukret.engine.misshapen import Misshapen
 from mukret.engine.notices import notices
 from mukret.engine.passes import Known, Passes
 from mukret.engine.sampling import Sample, Sampled
+from mukret.engine.scanned import Scanning
 from mukret.engine.table_batch import TableBatch
-from mukret.engine.workers import Workers, why_alone
-from mukret.errors import Notice
+from mukret.errors import InputError, Notice
 from mukret.plan.compiled import make_plan
 from mukret.plan.first_look import NO_KINDS
 from mukret.rules.model import RESPONSE, Rules
@@ -39,9 +40,6 @@ Progress = Callable[[int], None]
 """Called after each batch with the bytes of input that it held."""
 
 
-Encode = Callable[[str, Any], Any]
-"""What is made of a record batch of a table, by its name, for a destination."""
-
 Observer = Callable[[BatchTables], None]
 """Looks at the tables of a batch, and changes nothing."""
 
@@ -50,10 +48,9 @@ Observer = Callable[[BatchTables], None]
 class Output:
     """What a batch gives: the rows that are written, by table in the order of the rules, and the rejects.
 
-    The rest is for the run: what was counted, the documents of the sample, the bytes of input. `encoded`: a worker has
-    made of the record batches what the destination takes. `fates_around` are those of the rows around the arrays of a
-    document that is read in parts. `above`: for each row of a table within others the number of the row that it stands
-    in, among those of the nearest table above that is written; where the run is `linked`.
+    The rest is for the run: what was counted, the documents of the sample, the bytes of input. `above`: for each row of
+    a table within others the number of the row that it stands in, among those of the nearest table above that is
+    written; where the run is linked.
     """
 
     tables: dict[str, Any]
@@ -65,8 +62,6 @@ class Output:
     passed_over: Mapping[int, int]
     """Answers of HTTP archives that no rule reads, by the number of the source."""
     above: Mapping[str, Sequence[int]] = field(default_factory=dict)
-    encoded: bool = False
-    fates_around: Fates | None = None
 
 
 class Links(Enum):
@@ -90,9 +85,8 @@ class InFull:
 class Run:
     """One run of a set of rules over some sources.
 
-    `batches` does the work, in so many processes as `workers` says if that is possible; afterwards `tally`, `unmatched`
-    and `sample` hold what was counted and seen. `decided_tables` stops short of rows and counts, for what looks into a
-    run.
+    `batches` does the work, in so many threads as `workers` says; afterwards `tally`, `unmatched` and `sample` hold
+    what was counted and seen. `decided_tables` stops short of rows and counts, for what looks into a run.
     """
 
     def __init__(
@@ -110,7 +104,7 @@ class Run:
         started: datetime | None = None,
     ) -> None:
         """`most_bytes`: after so many the input is taken to end. `whole`: the rules of which `rules` are a part.
-        `observer` is called with the tables of each batch before it is given out; not where workers share the work."""
+        `observer` is called with the tables of each batch before it is given out."""
         self.rules = rules
         self.whole = whole or rules
         self.sources = sources
@@ -118,16 +112,13 @@ class Run:
         self.batch_bytes = batch_bytes
         self.most_bytes = most_bytes
         self.progress = progress
-        self.alone = why_alone(rules) if workers > 1 else None
-        """Why it is done by one process although more were asked for."""
-        self.workers = 1 if self.alone else workers
+        self.workers = workers
         self.in_full = in_full
         self.observer = observer
         self.tally = self.nothing_counted()
         self.coverage = Coverage(self.plan)
         self.sample = Sample(rules, [array.names for array in self.plan.long.arrays])
         self.kinds = KindsFound()
-        self.projection = self.plan.projection
         self.cut_short = False
         """Whether there was more of the input than `most_bytes`."""
         self.started = started or datetime.now(UTC)
@@ -141,22 +132,13 @@ class Run:
     def nothing_counted(self) -> Tally:
         return Tally({name: TableTally() for name in self.rules.tables})
 
-    def batches(self, encode: Encode | None = None, links: Links = Links.NONE) -> Iterator[Output]:
-        """Reads everything. Raises InputError, also if not one document could be read; StoppedError for `bad: stop`.
-
-        Workers, if there are any, apply `encode` to their record batches.
-        """
-        shared = self.workers > 1
+    def batches(self, links: Links = Links.NONE) -> Iterator[Output]:
+        """Reads everything. Raises InputError, also if not one document could be read; StoppedError for `bad: stop`."""
         with collector_at_rest():
-            for output in Workers(self, self.workers, encode, links).outputs() if shared else self.here(links):
-                self.tally.merge(output.tally)
-                self.kinds.merge(output.kinds)
-                self.pass_over(output.passed_over)
-                if output.sampled:
-                    self.sample.see(self.sampled_batch(output.sampled), [one.kinds for one in output.sampled])
-                yield output
-                if self.progress:
-                    self.progress(output.size)
+            for tables in self.settled(self.blocks(links), self.decoding(), self.known()):
+                if self.observer is not None:
+                    self.observer(tables)
+                yield self.counted(self.output(tables, links))
         if self.tally.documents == 0 and self.tally.bad_documents:
             reason = next(reason for reason in self.tally.reasons.values() if reason.table is None)
             example, count = reason.example, self.tally.bad_documents
@@ -169,38 +151,54 @@ class Run:
             self.sources[number].passed_over[NO_RULE_READS] += count
             self.sources[number].documents -= count
 
-    def here(self, links: Links) -> Iterator[Output]:
-        """All of it in this process."""
-        known = self.known()
-        seen = keys_of(self.rules.tables.values(), known.last)
-        for tables in self.decided(self.read(links=links), seen, known):
-            if self.observer is not None:
-                self.observer(tables)
-            yield self.output(tables, links)
+    def counted(self, output: Output) -> Output:
+        """What a batch gives, and it is counted."""
+        self.tally.merge(output.tally)
+        self.kinds.merge(output.kinds)
+        self.pass_over(output.passed_over)
+        if output.sampled:
+            self.sample.see(self.sampled_batch(output.sampled), [one.kinds for one in output.sampled])
+        if self.progress:
+            self.progress(output.size)
+        return output
 
-    def decided_tables(self, batches: Iterable[Batch] | None = None) -> Iterator[BatchTables]:
-        """The tables of every batch, the fates of all rows settled; of other batches than those of the run, if some are
-        given. Raises InputError."""
-        known = self.known()
-        seen = keys_of(self.rules.tables.values(), known.last)
-        yield from self.decided(self.read(nothing_wanted) if batches is None else batches, seen, known)
+    def decided_tables(self, *, whole: bool = False) -> Iterator[BatchTables]:
+        """The tables of every batch, the fates of all rows settled. `whole`: no document is read in parts. Raises
+        InputError."""
+        blocks = self.blocks(Links.WHOLE if whole else Links.NONE)
+        yield from self.settled(blocks, self.decoding(nothing_wanted), self.known())
 
-    def decided(self, batches: Iterable[Batch], seen: Mapping[str, SeenKeys], known: Known) -> Iterator[BatchTables]:
-        """The one way of batches through the plan. What stands around the arrays of a document that is read in parts
-        comes first, and its fates are those of the parts, too."""
+    def settled(self, blocks: Iterable[Block], decoding: Decoding, known: Known) -> Iterator[BatchTables]:
+        seen = keys_of(self.rules.tables.values(), known.last)
+        yield from self.decided(blocks, decoding, seen, known)
+
+    def decided(
+        self, blocks: Iterable[Block], decoding: Decoding, seen: Mapping[str, SeenKeys], known: Known
+    ) -> Iterator[BatchTables]:
+        """The one way of blocks through the plan: each is evaluated on its own, perhaps by threads at once; what
+        becomes of the rows is decided in the order of the input.
+
+        What stands around the arrays of a document that is read in parts comes first, and its fates are those of the
+        parts, too, so that it is waited for.
+        """
         around: Fates = {}
-        for batch in batches:
-            tables = self.decide(batch, seen, known, around)
-            if batch.part.around:
-                around = tables.fates_around
-            yield tables
+        with Ahead[BatchTables](self.workers) as ahead:
+            for block in _errors_last(blocks):
+                if isinstance(block, InputError):
+                    yield from (tables.decided(seen, around) for tables in ahead.rest())
+                    raise block
+                refused = block.in_part and not around
+                ahead.add(partial(self.evaluated, block, decoding, known, refused=refused))
+                for tables in ahead.rest() if block.around else ahead.ready():
+                    yield tables.decided(seen, around)
+                if block.around:
+                    around = tables.fates_around
+            yield from (tables.decided(seen, around) for tables in ahead.rest())
 
-    def decide(self, batch: Batch, seen: Mapping[str, SeenKeys], known: Known, around: Fates) -> BatchTables:
-        """The tables of a batch. `around`: the fates of the rows around it, for a part of a document."""
-        refused = batch.part.array is not None and not around
-        tables = BatchTables(self.plan, batch, self.started, known.answers, refused=refused)
+    def evaluated(self, block: Block, decoding: Decoding, known: Known, *, refused: bool) -> BatchTables:
+        """The tables of a block. `refused`: it is a part of a document of which no row can be read."""
+        tables = BatchTables(self.plan, decoding.batch(block), self.started, known.answers, refused=refused)
         tables.evaluate()
-        tables.decide(seen, around)
         return tables
 
     # ---- the input
@@ -217,10 +215,9 @@ class Run:
 
     def decoding(self, wanted: Wanted | None = None) -> Decoding:
         wanted = wanted or self.in_full.wanted or is_sampled
-        return Decoding(wanted, self.projection, every_part=self.in_full.every_part)
-
-    def read(self, wanted: Wanted | None = None, links: Links = Links.NONE) -> Iterator[Batch]:
-        return map(self.decoding(wanted).batch, self.blocks(links))
+        if self.plan.scan is not None:
+            return Scanning(self.plan.scan, wanted, every_part=self.in_full.every_part)
+        return Decoding(wanted, every_part=self.in_full.every_part)
 
     def known(self) -> Known:
         """What must be known of the whole input before a row is written."""
@@ -235,10 +232,11 @@ class Run:
                 self.sources,
                 batch_bytes=self.batch_bytes,
                 most_bytes=self.most_bytes,
+                workers=self.workers,
                 whole=self.whole,
                 started=self.started,
             )
-        for tables in part.decided(part.read(nothing_wanted), seen, known):
+        for tables in part.decided(part.blocks(), part.decoding(nothing_wanted), seen, known):
             yield tables
             if self.progress:
                 self.progress(tables.batch.size)
@@ -321,6 +319,14 @@ class Run:
     def notices(self) -> list[Notice]:
         """The warnings of the run."""
         return notices(self.rules, self.unmatched(), self.misshapen(), self.tally, self.sample, self.kinds)
+
+
+def _errors_last(blocks: Iterable[Block]) -> Iterator[Block | InputError]:
+    """The blocks, and at the end what keeps the input from being read further: what was read before goes before it."""
+    try:
+        yield from blocks
+    except InputError as error:
+        yield error
 
 
 def _above(table: TableBatch, written: Collection[str]) -> list[int] | None:

@@ -24,6 +24,8 @@ from mukret.values import JsonValue, holds_nothing, shown_text
 MOST_NODES = 100_000
 MOST_PATHS = 500
 MOST_KNOWN = 10_000
+ANY_ELEMENT, ANY_OTHER_MEMBER = 0, 1
+"""Stand for steps of which none is asked for by its name or place: the same goes on below each."""
 
 
 class Sampled(NamedTuple):
@@ -135,12 +137,17 @@ class _Wanted:
         self.by_place = any(
             isinstance(selector, Index | Slice) for way in self.ways for selector in way.segments[0].selectors
         )
+        self.names = {
+            selector.name for way in self.ways for selector in way.segments[0].selectors if isinstance(selector, Name)
+        }
         self.by_first_step = ByFirstStep(self.ways)
         self.known: dict[object, _Wanted | None] = {}
 
     def below(self, step: str | int, length: int) -> _Wanted | None:
         """What is wanted below a member, or an element of an array of some length; None if nothing is."""
-        key = step if isinstance(step, str) else (step, length) if self.by_place else 0
+        key: object = (step, length) if self.by_place else ANY_ELEMENT
+        if isinstance(step, str):
+            key = step if step in self.names else ANY_OTHER_MEMBER
         if key not in self.known:
             candidates = self.by_first_step.candidates(step)
             ways = {Way(way.segments[1:], way.rows) for way in candidates if selects(way.segments[0], step, length)}

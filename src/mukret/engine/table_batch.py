@@ -11,12 +11,16 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from mukret.columns.arrow import finished, nulls, repeated, row_mask, true_rows, value_type, with_values
+from mukret.columns.cells import read_cells
 from mukret.columns.expressions import evaluate_column
 from mukret.columns.read import Column, read_column, read_lists
 from mukret.documents import Batch
 from mukret.engine.batch_rows import BatchRows, Belongs
+from mukret.engine.listed import listed, read_listed
+from mukret.engine.scanned import Nodes, ScannedRows
 from mukret.expressions import NOW, Aggregate, Expression, aggregated
 from mukret.plan.compiled import TablePlan
+from mukret.plan.scanning import ByList
 from mukret.rules.model import RESPONSE, Above, At, Compute, Constant, Fact, Field, Inherited, Lookup, Rest
 from mukret.rules.rows import Excuses, row_shape
 from mukret.semantics.answers import Form, Known, Resolved
@@ -134,7 +138,10 @@ class TableBatch(BatchRows):
                 return Column(repeated(own.source.value, own.type, self.count))
             case Fact():
                 facts = self.facts(own.source.name) if own.source.of_row else self.document_facts(own.source.name)
-                column = read_column(own.reading, facts)
+                if isinstance(facts, Nodes):  # the names of members that were scanned
+                    column = read_cells(own.reading, facts.cells)
+                else:
+                    column = read_column(own.reading, facts)
                 column.failures = {row: bad.about(facts[row]) for row, bad in column.failures.items()}
                 return column
             case Rest():
@@ -148,16 +155,38 @@ class TableBatch(BatchRows):
 
     def read(self, own: Field, at: At) -> Column:
         """The values that stand in the rows. Where a path met another kind, what that means is settled row by row."""
-        number = self.plan.simple.get(own.name)
-        if number is not None:
+        if isinstance(self.gathered, ScannedRows):
+            column, suspects = self.read_scanned(self.gathered, own, at)
+        elif own.name in self.plan.simple:
+            number = self.plan.simple[own.name]
             column = read_column(own.reading, self.gathered.columns[number])
             suspects = {row for columns, rows in self.gathered.suspects if number in columns for row in rows}
         else:
-            nodes, met = self.plan.nodes[own.name](self.rows)
-            column = self.read_nodes(own.reading, at, nodes)
-            suspects = set(met)
+            column, suspects = self.read_plainly(own, at)
         self.read_again(own.reading, at, column, suspects - self.unreadable - self.hollow)
         return column
+
+    def read_scanned(self, found: ScannedRows, own: Field, at: At) -> tuple[Column, set[int]]:
+        """The values of rows that were scanned, and the rows that have to be read again: in them a path met another
+        kind, or found several nodes."""
+        assert self.plan.scan is not None
+        sources = self.plan.scan.fields.get(own.name)
+        if sources is None:
+            return self.read_plainly(own, at)
+        if at.take not in ("only", "first", "last"):
+            (source,) = sources
+            assert isinstance(source, ByList)
+            column = read_listed(own.reading, at, found, source)
+            return column or self.read_nodes(own.reading, at, listed(at, found, source)), found.events(source.source)
+        cells, suspects = found.nodes_of(sources[0], at.take)
+        for source in sources[1:]:
+            others, doubtful = found.nodes_of(source, at.take)
+            cells, suspects = cells.or_else(others), suspects | doubtful
+        return read_cells(own.reading, cells), suspects
+
+    def read_plainly(self, own: Field, at: At) -> tuple[Column, set[int]]:
+        nodes, met = self.plan.nodes(own)(self.rows)
+        return self.read_nodes(own.reading, at, nodes), set(met)
 
     def read_again(self, reading: Reading, at: At, column: Column, rows: set[int]) -> None:
         """Reads some rows the plain way."""

@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 
 from mukret.columns.arrow import true_rows
 from mukret.columns.written import written
-from mukret.documents import BadDocument, Source, nothing_read, read_batches
+from mukret.documents import BadDocument, Source, nothing_read
 from mukret.engine.batch_tables import BatchTables
 from mukret.engine.run import Run
 from mukret.engine.table_batch import TableBatch
@@ -179,7 +179,7 @@ def _again(sources: Sequence[Source]) -> list[Source]:
 
 def _decided(run: Run, *, whole: bool) -> Iterator[BatchTables]:
     """The tables of all batches. `whole`: no document is cut."""
-    return run.decided_tables(read_batches(run.sources, projection=run.projection) if whole else None)
+    return run.decided_tables(whole=whole)
 
 
 def _columns(old: Table, new: Table, names: Mapping[str, str]) -> dict[str, tuple[str | None, str | None]]:

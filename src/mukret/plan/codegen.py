@@ -3,8 +3,6 @@
 A function walks the parent nodes of a batch and finds the rows; another gathers the raw values of the simple fields out
 of these. Member names enter the source as literals (`repr`), nothing else of a rules file does. Every step looks at
 `type(node)`: a shape that surprises gives null or no row, never an exception.
-
-Objects are dicts, or records where documents were decoded in part: at each step the code knows which, by its place.
 """
 
 from __future__ import annotations
@@ -14,7 +12,6 @@ from dataclasses import dataclass, field
 
 from mukret.paths import Filter, Index, Name, Path, Segment, Selector, Slice, Wildcard
 from mukret.plan.columns_code import Columns, Suspects, columns_function
-from mukret.plan.places import Place, objects_at, place_after, place_below
 from mukret.plan.source_lines import Source
 from mukret.rules.rows import Excused, Refusal, Rows, met_fault
 from mukret.types import Bad
@@ -26,7 +23,7 @@ class Gathered:
     """What a generated function gives for the rows of one table in a batch.
 
     `owners` holds for each row the number of its parent, ascending. `columns` holds the raw values of the simple
-    fields; UNSET stands where a record has no such member. `suspects` tells where a step of their paths may have met
+    fields; None where there is none. `suspects` tells where a step of their paths may have met
     another kind. `odd` are the rows that are no objects, `faulty` those that can't be read, `met` those of them that
     are no rows but stand in their stead. `positions` and `names` are filled only where they were asked for, the rest
     only for rows that are found the general way: `above` is the row above each in a table that recurses, -1 for none;
@@ -83,16 +80,14 @@ def gather_function(  # noqa: C901  # lines of a function in their order, each w
     positions: bool,
     names: bool,
     below_hollow: bool = False,
-    place: Place | None = None,
 ) -> Gather:
     """A function that finds the rows of a table and the values of its simple fields (singular paths).
 
-    `below_hollow`: a parent row may stand for none, and nothing may be found in it. `place` is that of the parent's
-    rows.
+    `below_hollow`: a parent row may stand for none, and nothing may be found in it.
     """
     if not rows.plain or not all(map(is_compilable, rows.paths)):
         return general_gather(rows, simple, names=names)
-    columns_of = columns_function(simple, place_after(rows.paths[0], place) if place is not None else None)
+    columns_of = columns_function(simple)
     source = Source()
     source.scope["Gathered"] = Gathered
     source.add("def generated(parents):")
@@ -106,7 +101,7 @@ def gather_function(  # noqa: C901  # lines of a function in their order, each w
     if positions:
         source.add("position = 0")
 
-    def candidate(node: str, _: Place | None) -> None:
+    def candidate(node: str) -> None:
         if rows.spread:
             node = _spread(source, node)
         if rows.when is not None:
@@ -126,13 +121,13 @@ def gather_function(  # noqa: C901  # lines of a function in their order, each w
         if names:
             source.add("names.append(None)")
 
-    def all_below(node: str, place: Place | None) -> None:
-        _other_kind(source, Segment((Wildcard(),)), node, place, met)
+    def all_below(node: str) -> None:
+        _other_kind(source, Segment((Wildcard(),)), node, met)
         found = source.fresh("found")
         source.add(f"{found} = {_all_children(node)}")
         source.add(f"rows += {found}; owners += [owner] * len({found})")
 
-    def all_below_anywhere(node: str, _: Place | None) -> None:
+    def all_below_anywhere(node: str) -> None:
         source.add(f"found = {_all_children(node)}")
         source.add("rows += found; owners += [owner] * len(found)")
 
@@ -150,9 +145,9 @@ def gather_function(  # noqa: C901  # lines of a function in their order, each w
         if nothing_else and path.segments and path.segments[-1].only == Wildcard() and not path.segments[-1].descend:
             anywhere = any(segment.descend for segment in path.segments)
             below = all_below_anywhere if anywhere else all_below
-            _walk(source, path.segments[:-1], ROOT, place, below, met=met)
+            _walk(source, path.segments[:-1], ROOT, below, met=met)
         else:
-            _walk(source, path.segments, ROOT, place, candidate, names=names, met=met)
+            _walk(source, path.segments, ROOT, candidate, names=names, met=met)
     if rows.outer:
         source.depth = 2
         source.add("if len(rows) == before:")
@@ -180,8 +175,8 @@ def _spread(source: Source, node: str) -> str:
     return item
 
 
-Found = Callable[[str, Place | None], None]
-"""Writes what is done with a node that was found: the variable that holds it, and its place."""
+Found = Callable[[str], None]
+"""Writes what is done with a node that was found: the variable that holds it."""
 
 
 Met = Callable[[str, Segment], None]
@@ -192,7 +187,6 @@ def _walk(
     source: Source,
     segments: Sequence[Segment],
     node: str,
-    place: Place | None,
     found: Found,
     *,
     names: bool = False,
@@ -201,35 +195,33 @@ def _walk(
     """Code that visits the nodes of a query in order and runs `found` on each; `node` is where the query begins. `met`
     is run on what a step meets that can find nothing there."""
     if not segments:
-        found(node, place)
+        found(node)
         return
     segment, rest = segments[0], segments[1:]
     if segment.descend:
         met = None  # what follows looks at everything
     elif met is not None:
-        _other_kind(source, segment, node, place, met)
+        _other_kind(source, segment, node, met)
     depth = source.depth
     if isinstance(segment.only, Name | Index):
-        following = _single(source, segment.only, node, place, names)
+        following = _single(source, segment.only, node, names)
     elif segment.descend:
         following = _below(source, segment, node, names)
     else:
-        following = _several(source, segment, node, place, names)
-    below = None if segment.descend else place_below(place, *segment.selectors)
-    _walk(source, rest, following, below, found, names=names, met=met)
+        following = _several(source, segment, node, names)
+    _walk(source, rest, following, found, names=names, met=met)
     source.depth = depth
 
 
-def _other_kind(source: Source, segment: Segment, node: str, place: Place | None, met: Met) -> None:
-    kinds: dict[type, str] = {dict: source.bind("Objects", objects_at(place)), list: "list"}
-    other = " and ".join(f"type({node}) is not {kinds[kind]}" for kind in segment.takes)
+def _other_kind(source: Source, segment: Segment, node: str, met: Met) -> None:
+    other = " and ".join(f"type({node}) is not {kind.__name__}" for kind in segment.takes)
     source.add(f"if {other} and holds({node}):")
     source.depth += 1
     met(node, segment)
     source.depth -= 1
 
 
-def _single(source: Source, selector: Name | Index, node: str, place: Place | None, names: bool) -> str:
+def _single(source: Source, selector: Name | Index, node: str, names: bool) -> str:
     """Opens a block that runs if the one child is there; gives the variable that holds it."""
     child = source.fresh("node")
     if isinstance(selector, Index):
@@ -237,12 +229,6 @@ def _single(source: Source, selector: Name | Index, node: str, place: Place | No
         source.add(f"if type({node}) is list and len({node}) >= {index + 1 if index >= 0 else -index}:")
         source.depth += 1
         source.add(f"{child} = {node}[{index}]")
-    elif place is not None and place.objects is not dict:
-        source.add(f"if {source.is_object(node, place)}:")
-        source.depth += 1
-        source.add(f"{child} = {node}.{place.slots[selector.name][0]}")
-        source.add(f"if {child} is not UNSET:")
-        source.depth += 1
     else:
         source.add(f"if type({node}) is dict and {selector.name!r} in {node}:")
         source.depth += 1
@@ -265,7 +251,7 @@ def _below(source: Source, segment: Segment, node: str, names: bool) -> str:
     return child
 
 
-def _several(source: Source, segment: Segment, node: str, place: Place | None, names: bool) -> str:
+def _several(source: Source, segment: Segment, node: str, names: bool) -> str:
     """Opens a loop over the children that the selectors give; gives the variable that holds each."""
     children, child = source.fresh("children"), source.fresh("node")
     if isinstance(segment.only, Wildcard) and not names:
@@ -274,7 +260,7 @@ def _several(source: Source, segment: Segment, node: str, place: Place | None, n
         return child
     source.add(f"{children} = []")
     for selector in segment.selectors:
-        _children(source, selector, node, place, children, names)
+        _children(source, selector, node, children, names)
     source.add(f"for {'name, ' if names else ''}{child} in {children}:")
     source.depth += 1
     return child
@@ -284,14 +270,13 @@ def _all_children(node: str) -> str:
     return f"{node} if type({node}) is list else {node}.values() if type({node}) is dict else ()"
 
 
-def _children(source: Source, selector: Selector, node: str, place: Place | None, children: str, names: bool) -> None:
+def _children(source: Source, selector: Selector, node: str, children: str, names: bool) -> None:
     def pair(name: str, value: str) -> str:
         return f"({name}, {value})" if names else value
 
     unnamed = "[(None, child) for child in {}]" if names else "{}"
     match selector:
         case Name(name):
-            assert objects_at(place) is dict, "several names are several places"
             source.add(f"if type({node}) is dict and {name!r} in {node}:")
             source.add(f"    {children}.append({pair(repr(name), f'{node}[{name!r}]')})")
         case Index(index):
@@ -318,9 +303,8 @@ Nodes = Callable[[Sequence[JsonValue]], tuple[list[list[JsonValue]], list[int]]]
 """Rows in; for each row the values that a field is made of, and the rows in which a path met another kind, out."""
 
 
-def nodes_function(paths: Sequence[Path], *, with_nulls: bool, place: Place | None = None) -> Nodes:
-    """A function that gives for each row (all are at `place`) the nodes of the first path that finds a value other
-    than null.
+def nodes_function(paths: Sequence[Path], *, with_nulls: bool) -> Nodes:
+    """A function that gives for each row the nodes of the first path that finds a value other than null.
 
     Nulls are left out unless `with_nulls`; where no path finds a value, the first path's nodes count.
     """
@@ -343,8 +327,7 @@ def nodes_function(paths: Sequence[Path], *, with_nulls: bool, place: Place | No
             source,
             path.segments,
             "node",
-            place,
-            lambda child, _, n=number: source.add(f"found{n}.append({child})"),  # type: ignore[misc]
+            lambda child, n=number: source.add(f"found{n}.append({child})"),  # type: ignore[misc]
             met=met,
         )
         source.add(f"values = [child for child in found{number} if child is not None]")
@@ -360,8 +343,8 @@ def nodes_function(paths: Sequence[Path], *, with_nulls: bool, place: Place | No
     return function
 
 
-def existence_function(path: Path, place: Place | None = None) -> Callable[[Sequence[JsonValue]], bool]:
-    """A function that says whether a query finds anything below any of some nodes, all of them at `place`."""
+def existence_function(path: Path) -> Callable[[Sequence[JsonValue]], bool]:
+    """A function that says whether a query finds anything below any of some nodes."""
     if not is_compilable(path):
         return lambda nodes: any(path.values(node) for node in nodes)
     source = Source()
@@ -369,7 +352,7 @@ def existence_function(path: Path, place: Place | None = None) -> Callable[[Sequ
     source.depth = 1
     source.add("for node in nodes:")
     source.depth = 2
-    _walk(source, path.segments, "node", place, lambda *_: source.add("return True"))
+    _walk(source, path.segments, "node", lambda _: source.add("return True"))
     source.depth = 1
     source.add("return False")
     function: Callable[[Sequence[JsonValue]], bool] = source.compiled(f"exists {path.text}")
@@ -382,7 +365,7 @@ def existence_function(path: Path, place: Place | None = None) -> Callable[[Sequ
 def general_gather(rows: Rows, simple: Sequence[Path], *, names: bool) -> Gather:
     """A function as `gather_function` gives it, by the plain way of finding rows."""
     if all(map(is_compilable, simple)):
-        columns_of = columns_function(simple, None)
+        columns_of = columns_function(simple)
     else:
         columns_of = _plain_columns(simple)
 

@@ -6,7 +6,6 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
 from mukret.paths import Index, Name, Path
-from mukret.plan.places import Place, objects_at, place_below
 from mukret.plan.source_lines import Source
 from mukret.values import JsonValue
 
@@ -37,20 +36,19 @@ class _Branch:
         return frozenset(self.columns).union(*(below.all_columns() for below in self.steps.values()))
 
 
-def columns_function(simple: Sequence[Path], place: Place | None) -> Columns:
-    """A function that gives the values of singular paths in rows that stand at `place`: a step at a time for all rows,
-    which costs half of what a row at a time does."""
+def columns_function(simple: Sequence[Path]) -> Columns:
+    """A function that gives the values of singular paths in rows: a step at a time for all rows, which costs half of
+    what a row at a time does."""
     source = Source()
     tree = _Branch()
     for number, path in enumerate(simple):
         tree.add(path, number)
     source.add("def generated(rows):")
     source.depth = 1
-    objects = source.bind("Objects", objects_at(place))
-    source.add(f"some = any_but(rows, {objects})")
-    source.add(f"odd = [row for row, node in enumerate(rows) if type(node) is not {objects}] if some else []")
+    source.add("some = any_but(rows, dict)")
+    source.add("odd = [row for row, node in enumerate(rows) if type(node) is not dict] if some else []")
     source.add("suspects = []")
-    _steps(source, tree, "rows", place, "some")
+    _steps(source, tree, "rows", "some")
     source.add(f"return [{', '.join(f'column{number}' for number in range(len(simple)))}], odd, suspects")
     source.scope["any_but"] = _any_but
     columns: Columns = source.compiled(f"columns {', '.join(path.text for path in simple)[:80]}")
@@ -62,23 +60,22 @@ def _any_but(nodes: Sequence[JsonValue], kind: type) -> bool:
     return not set(map(type, nodes)) <= {kind}
 
 
-def _steps(source: Source, branch: _Branch, nodes: str, place: Place | None, some: str = "") -> None:
+def _steps(source: Source, branch: _Branch, nodes: str, some: str = "") -> None:
     """Code for a node of the tree of paths: `nodes` holds what stands there, a value for each row. `some`: the variable
     that says whether any of them is no object, if that is known."""
     for number in branch.columns:
         source.add(f"column{number} = {nodes}")
-    objects = source.bind("Objects", objects_at(place))
     if not some and any(isinstance(step, Name) for step in branch.steps):
         some = source.fresh("some")
-        source.add(f"{some} = any_but({nodes}, {objects})")
+        source.add(f"{some} = any_but({nodes}, dict)")
     for step, below in branch.steps.items():
         concerned = source.bind("concerned", below.all_columns())
         found = f"column{below.columns[0]}" if below.columns else source.fresh("nodes")
         if isinstance(step, Name):
-            value = f"n.get({step.name!r})" if objects_at(place) is dict else f"n.{_slot(place, step.name)}"
+            value = f"n.get({step.name!r})"
             source.add(f"if {some}:")
-            source.add(f"    suspects.append(({concerned}, other_rows({nodes}, {objects})))")
-            source.add(f"    {found} = [{value} if type(n) is {objects} else None for n in {nodes}]")
+            source.add(f"    suspects.append(({concerned}, other_rows({nodes}, dict)))")
+            source.add(f"    {found} = [{value} if type(n) is dict else None for n in {nodes}]")
             source.add("else:")
             source.add(f"    {found} = [{value} for n in {nodes}]")
         else:
@@ -87,9 +84,4 @@ def _steps(source: Source, branch: _Branch, nodes: str, place: Place | None, som
             source.add(f"if any_but({nodes}, list):")
             source.add(f"    suspects.append(({concerned}, other_rows({nodes}, list)))")
             source.add(f"{found} = [n[{index}] if {reached} else None for n in {nodes}]")
-        _steps(source, below, found, place_below(place, step))
-
-
-def _slot(place: Place | None, name: str) -> str:
-    assert place is not None
-    return place.slots[name][0]
+        _steps(source, below, found)

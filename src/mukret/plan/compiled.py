@@ -1,12 +1,13 @@
-"""Rules compiled once: for each table the generated row code, and what is left for the general way."""
+"""Rules compiled once: what a scan looks for, and for each table the plain way of finding its rows and values."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cached_property
 
 from mukret.columns.arrow import column_type
-from mukret.paths import Filter, Path, parse_path
+from mukret.paths import Path, parse_path
 from mukret.plan.codegen import (
     Gather,
     Nodes,
@@ -17,31 +18,70 @@ from mukret.plan.codegen import (
 )
 from mukret.plan.first_look import FirstLook
 from mukret.plan.long_documents import LongDocuments, long_documents
-from mukret.plan.places import Place, place_after
-from mukret.plan.projection import Projection, projection_for
+from mukret.plan.scanning import ScanPlan, TableScan, need_names, scan_plan
 from mukret.rules.model import RESPONSE, At, Fact, Field, Rules, Table
 from mukret.rules.rows import Rows
 from mukret.semantics.acceptance import Acceptance
 
 
-@dataclass
-class TablePlan:
-    """`simple` are the fields whose raw values the generated function gathers, by their column there; `nodes` are
-    functions for the fields that look at several nodes."""
+@dataclass(frozen=True)
+class Surroundings:
+    """What finding the rows of a table hangs on besides its rules. `names`: of members are wanted. `embedded`: texts
+    that can't be read may stand in the way. `may_stand_in_hollow`: a row could be taken to be the very node of a parent
+    row that has none."""
 
-    table: Table
-    gather: Gather
-    gather_plainly: Gather | None
-    """The same by the plain way of finding rows, where texts that can't be read may stand in the way."""
-    simple: dict[str, int]
-    nodes: dict[str, Nodes]
-    rank: dict[str, int]
-    inherit_rank: dict[str, int]
-    schema: object
-    place: Place | None = None
-    """What generated code meets at the rows."""
-    slow: tuple[str, ...] = ()
-    """Why rows, or some of the fields, are not gathered by generated code; none if all are."""
+    names: bool = False
+    embedded: bool = False
+    may_stand_in_hollow: bool = False
+
+
+class TablePlan:
+    """How the rows and values of a table are found: by the scan where that can be (`scan`), else in nodes that are
+    decoded, by functions that are made when they are first needed. `simple` are the fields whose raw values the
+    function for rows gathers, by their column there."""
+
+    def __init__(self, table: Table, around: Surroundings, scan: TableScan | None) -> None:
+        self.table = table
+        self.around = around
+        self.scan = scan
+        simple = [own for own in table.fields if _is_simple(own)]
+        self.simple = {own.name: number for number, own in enumerate(simple)}
+        self.simple_paths = [own.source.paths[0] for own in simple if isinstance(own.source, At)]
+        self.rank = {own.name: number for number, own in enumerate(table.fields)}
+        self.inherit_rank = {item.name: number - len(table.inherit) for number, item in enumerate(table.inherit)}
+        self._nodes: dict[str, Nodes] = {}
+        self.slow = tuple(_slow(table, scan))
+        """Why rows, or some of the fields, are not found by the scan; none if all are."""
+
+    @cached_property
+    def gather(self) -> Gather:
+        return gather_function(
+            self.table.rows,
+            self.simple_paths,
+            positions=any(own.source == Fact("position") for own in self.table.fields),
+            names=self.around.names,
+            below_hollow=self.around.may_stand_in_hollow,
+        )
+
+    @cached_property
+    def gather_plainly(self) -> Gather | None:
+        """The same by the plain way of finding rows, where texts that can't be read may stand in the way."""
+        if not self.around.embedded:
+            return None
+        return general_gather(self.table.rows, self.simple_paths, names=self.around.names)
+
+    def nodes(self, own: Field) -> Nodes:
+        """The function for a field that looks at nodes."""
+        if own.name not in self._nodes:
+            assert isinstance(own.source, At)
+            self._nodes[own.name] = nodes_function(own.source.paths, with_nulls=own.source.take == "count")
+        return self._nodes[own.name]
+
+    @cached_property
+    def schema(self) -> object:
+        import pyarrow as pa
+
+        return pa.schema([pa.field(name, column_type(kind)) for name, kind in self.table.columns])
 
 
 @dataclass
@@ -52,8 +92,8 @@ class Plan:
     response: TablePlan
     tables: list[TablePlan]
     embedded: tuple[Path, ...]
-    projection: Projection | None
-    """How documents are decoded: None if in full."""
+    scan: ScanPlan | None
+    """What is looked for in the bytes of documents; None where they are decoded as a whole."""
     long: LongDocuments
     acceptance: Acceptance
     first_look: FirstLook
@@ -63,95 +103,44 @@ def make_plan(rules: Rules, whole: Rules | None = None) -> Plan:
     """`whole`: the rules of which these are a part; which documents can be read they tell."""
     document = Table(RESPONSE, Rows((parse_path("$"),)), None, (), rules.response_fields)
     tables = rules.parents_first()
-    named = _need_names(tables)
+    named = need_names(tables)
     hollow = {table.name for table in tables if table.rows.outer}
-    projection = projection_for(rules)
-    place = projection.place if projection else None
-    response = _table_plan(document, place, names=RESPONSE in named, embedded=bool(rules.embedded))
-    plans = {RESPONSE: response}
-    for table in tables:
-        plans[table.name] = _table_plan(
-            table,
-            plans[table.within or RESPONSE].place,
-            names=table.name in named,
-            embedded=bool(rules.embedded),
-            may_stand_in_hollow=table.within in hollow and table.rows.may_be_the_parent,
-        )
-    embedded = tuple(item.path for item in rules.embedded)
-    long = long_documents(rules, in_part=projection is not None)
     acceptance = Acceptance(whole or rules)
-    first_look = FirstLook(acceptance, place)
+    scan = scan_plan(rules, acceptance)
+    scanned = scan.tables if scan else {}
+    plans = [
+        TablePlan(
+            table,
+            Surroundings(
+                names=table.name in named,
+                embedded=bool(rules.embedded),
+                may_stand_in_hollow=table.within in hollow and table.rows.may_be_the_parent,
+            ),
+            scanned.get(table.name),
+        )
+        for table in (document, *tables)
+    ]
     return Plan(
         rules,
-        response,
-        [plans[table.name] for table in tables],
-        embedded,
-        projection,
-        long,
+        plans[0],
+        plans[1:],
+        tuple(item.path for item in rules.embedded),
+        scan,
+        long_documents(rules),
         acceptance,
-        first_look,
+        FirstLook(acceptance, scan),
     )
 
 
-def _need_names(tables: Sequence[Table]) -> set[str]:
-    """The tables whose rows must know their member name: for a field, or for a child that is the same node."""
-    needed: set[str] = set()
-    for table in reversed(tables):
-        if table.name in needed or any(own.source == Fact("name") for own in table.fields):
-            needed.add(table.name)
-            if table.rows.may_be_the_parent:
-                needed.add(table.within or RESPONSE)
-    return needed
-
-
-def _table_plan(
-    table: Table, above: Place | None, *, names: bool, embedded: bool, may_stand_in_hollow: bool = False
-) -> TablePlan:
-    """`above` is the place of the parent's rows. `may_stand_in_hollow`: a row could be taken to be the very node of a
-    parent row that has none."""
-    simple = [own for own in table.fields if _is_simple(own)]
-    general = [own for own in table.fields if isinstance(own.source, At) and not _is_simple(own)]
-    paths = [own.source.paths[0] for own in simple if isinstance(own.source, At)]
-    positions = any(own.source == Fact("position") for own in table.fields)
-    place = place_after(table.rows.paths[0], above) if above is not None else None
-    gather = gather_function(
-        table.rows, paths, positions=positions, names=names, below_hollow=may_stand_in_hollow, place=above
-    )
-    return TablePlan(
-        table,
-        gather,
-        general_gather(table.rows, paths, names=names) if embedded else None,
-        {own.name: number for number, own in enumerate(simple)},
-        {
-            own.name: nodes_function(own.source.paths, with_nulls=own.source.take == "count", place=place)
-            for own in general
-            if isinstance(own.source, At)
-        },
-        {own.name: number for number, own in enumerate(table.fields)},
-        {item.name: number - len(table.inherit) for number, item in enumerate(table.inherit)},
-        _schema(table),
-        place,
-        tuple(_slow(table)),
-    )
-
-
-def _slow(table: Table) -> Iterator[str]:
+def _slow(table: Table, scan: TableScan | None) -> Iterator[str]:
     rows = table.rows
     words = {"zip": rows.zip, "header": rows.header, "recurse": rows.recurse}
     yield from (f"rows one by one ({word})" for word, given in words.items() if given)
-    if not all(map(is_compilable, rows.paths)):
-        yield "rows one by one (a path that is too long)"
-    if rows.when is not None:
-        yield "a condition for each node (when)"
-    if any(_is_interpreted(path) for path in rows.paths):
-        yield "rows by the plain way of a path (a filter, or ..)"
+    if scan is None and rows.plain:
+        yield "rows one by one, out of nodes that are decoded"
     for own in table.fields:
-        if isinstance(own.source, At) and any(map(_is_interpreted, own.source.paths)):
-            yield f"{own.name} by the plain way of a path (a filter, or ..)"
-
-
-def _is_interpreted(path: Path) -> bool:
-    return any(segment.descend or any(isinstance(s, Filter) for s in segment.selectors) for segment in path.segments)
+        if isinstance(own.source, At) and (scan is None or own.name not in scan.fields):
+            yield f"{own.name} one by one"
 
 
 def _is_simple(own: Field) -> bool:
@@ -163,9 +152,3 @@ def _is_simple(own: Field) -> bool:
         and is_compilable(source.paths[0])
         and source.take in ("only", "first", "last")
     )
-
-
-def _schema(table: Table) -> object:
-    import pyarrow as pa
-
-    return pa.schema([pa.field(name, column_type(kind)) for name, kind in table.columns])

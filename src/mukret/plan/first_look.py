@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from functools import cached_property
 
-from mukret.paths import Filter, Name, Path, Slice, Wildcard
-from mukret.plan.codegen import nodes_function
-from mukret.plan.places import Place, objects_at
-from mukret.plan.source_lines import Source
+from mukret.paths import Filter, Path, Segment, Slice, Wildcard
+from mukret.plan.codegen import Nodes, nodes_function
+from mukret.plan.scanning import ScanPlan, names_in
 from mukret.rules.model import must_haves
+from mukret.scan import Kind, Scan
+from mukret.scan.kinds import NOTHING
+from mukret.scan.program import DOCUMENT
 from mukret.semantics.acceptance import Acceptance, All, Look
 from mukret.values import JsonValue
 
@@ -16,19 +19,24 @@ NO_KINDS: frozenset[str] = frozenset()
 
 
 class FirstLook:
-    """Documents all of which stand at `place`, decoded as far as the rules read them. Nearly all have what a rule looks
-    for first; only the others are looked at as a whole."""
+    """Nearly all documents have what a rule looks for first; only the others are looked at as a whole."""
 
-    def __init__(self, acceptance: Acceptance, place: Place | None) -> None:
+    def __init__(self, acceptance: Acceptance, scan: ScanPlan | None) -> None:
         self.acceptance = acceptance
-        self.place = place
-        wanted = must_haves(acceptance.rules)
-        self.must_have = [nodes_function([path], with_nulls=False, place=place) for path in wanted]
+        self.scan = scan
         self.by_kinds: dict[frozenset[str], Callable[[JsonValue], bool]] = {}
+
+    @cached_property
+    def must_have(self) -> list[Nodes]:
+        return [nodes_function([path], with_nulls=False) for path in must_haves(self.acceptance.rules)]
+
+    @property
+    def looks_for_nothing(self) -> bool:
+        return not self.acceptance.looks and next(must_haves(self.acceptance.rules), None) is None
 
     def doubtful(self, documents: Sequence[JsonValue], kinds: Sequence[frozenset[str]] | None) -> list[int]:
         """The numbers of the documents that have to be judged; `kinds` are those of each, if the rules know kinds."""
-        if not self.acceptance.looks and not self.must_have:
+        if self.looks_for_nothing:
             return []
         missing = {number for has in self.must_have for number, nodes in enumerate(has(documents)[0]) if not nodes}
         if kinds is None:
@@ -36,42 +44,92 @@ class FirstLook:
             return [n for n, document in enumerate(documents) if n in missing or not reads(document)]
         return [n for n, document in enumerate(documents) if n in missing or not self.reads(kinds[n])(document)]
 
+    def doubtful_scanned(self, found: Scan, kinds: Sequence[frozenset[str]] | None) -> list[int]:
+        """The same of documents that were scanned."""
+        if self.looks_for_nothing:
+            return []
+        assert self.scan is not None
+        signs = Signs(found, self.scan)
+        doubtful = set(signs.lacking())
+        if kinds is None:
+            doubtful |= signs.unread(self.acceptance.looks_into(NO_KINDS))
+        else:
+            for some in set(kinds):
+                unread = signs.unread(self.acceptance.looks_into(some))
+                doubtful.update(number for number in unread if kinds[number] == some)
+        return sorted(doubtful)
+
     def reads(self, kinds: frozenset[str]) -> Callable[[JsonValue], bool]:
         """Whether a rule surely reads something in a document of these kinds."""
         if kinds not in self.by_kinds:
-            self.by_kinds[kinds] = _reads(self.acceptance.looks_into(kinds), self.place)
+            looks = self.acceptance.looks_into(kinds)
+            self.by_kinds[kinds] = lambda document: any(surely_finds(look, document) for look in looks)
         return self.by_kinds[kinds]
 
 
-def _reads(looks: Sequence[Look], place: Place | None) -> Callable[[JsonValue], bool]:
-    source = Source()
-    objects = source.bind("Objects", objects_at(place))
-    conditions: list[str] = []
-    members: list[str] = []
-    for look in looks:
-        match look.target:
-            case All.ANYTHING:
-                return lambda document: True
-            case All.MEMBERS:
-                conditions.append(f"type(document) is {objects}")
-            case All.ELEMENTS:
-                conditions.append("type(document) is list")
-            case Path(segments=(segment, *_)) if not segment.descend:
-                names = [selector.name for selector in segment.selectors if isinstance(selector, Name)]
-                members += [found for name in names if (found := _has(name, place))]
-                if any(isinstance(selector, Wildcard | Slice | Filter) for selector in segment.selectors):
-                    conditions.append("type(document) is list")
-    if members:
-        conditions.insert(0, f"type(document) is {objects} and ({' or '.join(dict.fromkeys(members))})")
-    source.add("def generated(document):")
-    source.depth = 1
-    source.add(f"return {' or '.join(dict.fromkeys(conditions)) or 'False'}")
-    reads: Callable[[JsonValue], bool] = source.compiled("first look")
-    return reads
+def surely_finds(look: Look, document: JsonValue) -> bool:
+    """Whether a look finds something, as far as that can be seen quickly."""
+    match look.target:
+        case All.ANYTHING:
+            return True
+        case All.MEMBERS:
+            return type(document) is dict
+        case All.ELEMENTS:
+            return type(document) is list
+        case Path(segments=(segment, *_)) if not segment.descend:
+            if type(document) is dict:
+                return any(name in document for name in names_in(segment))
+            return type(document) is list and takes_any_element(segment)
+    return False
 
 
-def _has(name: str, place: Place | None) -> str | None:
-    """The condition that an object has a member; None where that can't be seen here."""
-    if place is None or place.objects is dict:
-        return f"{name!r} in document"
-    return f"document.{place.slots[name][0]} is not UNSET" if name in place.slots else None
+def takes_any_element(segment: Segment) -> bool:
+    return any(isinstance(selector, Wildcard | Slice | Filter) for selector in segment.selectors)
+
+
+class Signs:
+    """What a scan saw of what documents have."""
+
+    def __init__(self, found: Scan, scan: ScanPlan) -> None:
+        self.found = found
+        self.scan = scan
+        self.count = found.count(DOCUMENT)
+        self.kinds = bytes(found.nodes(DOCUMENT)[0])
+
+    def lacking(self) -> Iterator[int]:
+        """The documents that lack what they must have, or may do so."""
+        for sign in self.scan.must_have:
+            if sign is None:
+                yield from range(self.count)
+            elif sign.table is not None:
+                owners = memoryview(self.found.owners(sign.table)).cast("I")
+                kinds = bytes(self.found.nodes(sign.table)[0])
+                having = {owner for owner, kind in zip(owners, kinds, strict=True) if kind not in NOTHING}
+                yield from (number for number in range(self.count) if number not in having)
+            elif sign.column is not None:
+                cells = bytes(self.found.column(DOCUMENT, sign.column)[0])
+                yield from (number for number, kind in enumerate(cells) if kind in NOTHING)
+
+    def unread(self, looks: Sequence[Look]) -> set[int]:
+        """The documents in which these looks find nothing that can be seen quickly."""
+        read = 0  # a byte for each document, that is not 0 where something is read
+        for look in looks:
+            match look.target:
+                case All.ANYTHING:
+                    return set()
+                case All.MEMBERS:
+                    read |= self.of_kind(Kind.OBJECT)
+                case All.ELEMENTS:
+                    read |= self.of_kind(Kind.ARRAY)
+                case Path(segments=(segment, *_)) if not segment.descend:
+                    for name in names_in(segment):
+                        column = bytes(self.found.column(DOCUMENT, self.scan.members[name])[0])
+                        read |= int.from_bytes(column, "little")
+                    if takes_any_element(segment):
+                        read |= self.of_kind(Kind.ARRAY)
+        found = read.to_bytes(self.count, "little")
+        return {number for number, seen in enumerate(found) if not seen} if 0 in found else set()
+
+    def of_kind(self, kind: Kind) -> int:
+        """A byte for each document that is of a kind, as one number."""
+        return int.from_bytes(self.kinds.translate(bytes(number == kind for number in range(256))), "little")

@@ -9,7 +9,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from mukret.paths import Name, Segment, Wildcard
+from mukret.paths import Name, Path, Segment, Wildcard
+from mukret.paths.filters import looks_at_the_root
 from mukret.paths.locate import path_text
 from mukret.rules.model import RESPONSE, At, Compute, Fact, Field, Lookup, Rest, Rules, Table, must_haves
 
@@ -38,10 +39,9 @@ class LongDocuments:
     whole: dict[str, str]
 
 
-def long_documents(rules: Rules, *, in_part: bool) -> LongDocuments:
-    """Where these rules allow a document to be cut. `in_part`: documents are decoded in part, so that no rule looks
-    anywhere in them."""
-    if not in_part:
+def long_documents(rules: Rules) -> LongDocuments:
+    """Where these rules allow a document to be cut."""
+    if _conditions_look_at_the_root(rules):
         return LongDocuments((), {"$": "the rules may look anywhere in it"})
     if rules.embedded:
         return LongDocuments((), {"$": "texts that are embedded in it are read first (embedded)"})
@@ -57,6 +57,24 @@ def long_documents(rules: Rules, *, in_part: bool) -> LongDocuments:
         else:
             whole[f"{array.path}[*]"] = reason
     return LongDocuments(tuple(arrays), whole)
+
+
+def _conditions_look_at_the_root(rules: Rules) -> bool:
+    """Whether a condition may read any part of the document."""
+    conditions = [table.rows.when.logical for table in rules.tables.values() if table.rows.when is not None]
+    return any(looks_at_the_root(logical) for logical in conditions) or any(
+        path.looks_at_the_root for path in _all_paths(rules)
+    )
+
+
+def _all_paths(rules: Rules) -> Iterator[Path]:
+    for fields in (rules.response_fields, *(table.fields for table in rules.tables.values())):
+        for own in fields:
+            if isinstance(own.source, At):
+                yield from own.source.paths
+    for table in rules.tables.values():
+        yield from table.rows.named_paths
+    yield from must_haves(rules)
 
 
 class _Reading:

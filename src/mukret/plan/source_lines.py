@@ -5,15 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import Any
 
-from msgspec import UNSET
-
-from mukret.plan.places import Place, objects_at
 from mukret.values import JsonValue, holds_nothing
 
 
 def holds(node: JsonValue) -> bool:
-    """Whether something stands there: not a missing member, null, or an empty text, array or object."""
-    return node is not UNSET and not holds_nothing(node)
+    """Whether something stands there: not null, or an empty text, array or object."""
+    return not holds_nothing(node)
 
 
 def other_rows(nodes: Iterable[JsonValue], kind: type) -> list[int]:
@@ -28,7 +25,7 @@ class Source:
         self.lines: list[str] = []
         self.depth = 0
         self.count = 0
-        self.scope: dict[str, Any] = {"UNSET": UNSET, "holds": holds, "other_rows": other_rows}
+        self.scope: dict[str, Any] = {"holds": holds, "other_rows": other_rows}
 
     def bind(self, prefix: str, value: object) -> str:
         """A name by which the code can use an object."""
@@ -38,10 +35,6 @@ class Source:
         name = self.fresh(prefix)
         self.scope[name] = value
         return name
-
-    def is_object(self, node: str, place: Place | None) -> str:
-        """The condition that a node is an object."""
-        return f"type({node}) is {self.bind('Record', objects_at(place)) if objects_at(place) is not dict else 'dict'}"
 
     def add(self, line: str) -> None:
         self.lines.append("    " * self.depth + line)

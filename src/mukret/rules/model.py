@@ -224,11 +224,13 @@ class Kind:
     described: bool = True
 
     def fits(self, document: JsonValue, file: str, call: str | None) -> bool:
+        return self.came_by(file, call) and (self.when is None or self.when.holds(document, document))
+
+    def came_by(self, file: str, call: str | None) -> bool:
+        """Whether the file and the call that a document came by are those of the kind."""
         if self.files and not any(fnmatchcase(name, files) for name in file_names(file) for files in self.files):
             return False
-        if self.call is not None and self.call != call:
-            return False
-        return self.when is None or self.when.holds(document, document)
+        return self.call is None or self.call == call
 
 
 def file_names(path: str) -> tuple[str, str]:

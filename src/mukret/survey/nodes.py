@@ -76,7 +76,7 @@ def _nodes(sources: Iterable[Source], path: Path, reading: Reading, most: int | 
     arrays = [] if names is None else [names]
     glance = None if names is not None or most is None else _glance(path, most)
     last: tuple[str, int] | None = None
-    for batch in read_batches(sources, size=SMALL_BATCH, projection=glance, arrays=arrays, as_it_comes=True):
+    for batch in read_batches(sources, size=SMALL_BATCH, partly=glance, arrays=arrays, as_it_comes=True):
         reading.bad += batch.bad
         part = batch.part
         reading.in_pieces = part.array is not None

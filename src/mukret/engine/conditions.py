@@ -1,0 +1,95 @@
+"""Which rows of a scan fulfil conditions: filters and `when`, asked once for each different combination of cells.
+
+The conditions are asked of nodes that hold no more than what they look at, so the meaning is that of the plain
+evaluator.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from mukret.columns.cells import MOST_DIFFERENT
+from mukret.documents.decode import decode
+from mukret.paths import Index, Name, Segment
+from mukret.plan.scanning import Judgement
+from mukret.scan import Cells
+from mukret.values import JsonValue
+
+if TYPE_CHECKING:
+    from mukret.engine.scanned import ScannedRows
+
+NOWHERE = object()
+"""Stands for a node of which nothing is there that a condition looks at."""
+
+
+def passing(judgement: Judgement, rows: ScannedRows) -> Any:
+    """A boolean array: which rows fulfil all conditions, or are none but stand in the stead of rows."""
+    columns = [rows.column(number) for number in judgement.columns.values()]
+    combinations = _combined(columns, rows.count)
+    ways = list(judgement.columns)
+    if combinations is None:
+        answers = [_fulfils(judgement, ways, columns, row) for row in range(rows.count)]
+        mask = pa.array(answers, pa.bool_())
+    else:
+        numbers, firsts = combinations
+        answers = [_fulfils(judgement, ways, columns, row) for row in firsts]
+        mask = pa.array(answers, pa.bool_()).take(numbers)
+    if rows.met:
+        mask = pc.or_(mask, pa.array([row in rows.met for row in range(rows.count)], pa.bool_()))
+    return mask
+
+
+def _combined(columns: Sequence[Cells], count: int) -> tuple[Any, list[int]] | None:
+    """For each row the number of its combination of cells, and a row for each of these; None if there are many."""
+    together: Any = None
+    firsts: list[int] = []
+    for cells in columns:
+        found = cells.different(MOST_DIFFERENT)
+        if found is None:
+            return None
+        codes, firsts = found
+        numbers = pa.Array.from_buffers(pa.int32(), count, [None, pa.py_buffer(codes)]).cast(pa.int64())
+        if together is None:
+            together = numbers
+            continue
+        together = pc.add(pc.multiply(together, len(firsts)), numbers).dictionary_encode().indices.cast(pa.int64())
+        firsts = _first_rows(together)
+    return (together, firsts) if columns else None
+
+
+def _first_rows(numbers: Any) -> list[int]:
+    """The first row of each number; numbers count from 0 in the order of their first rows."""
+    rows = pa.table({"number": numbers, "row": pa.array(range(len(numbers)), pa.int64())})
+    first = rows.group_by("number", use_threads=False).aggregate([("row", "min")]).sort_by("number")
+    found: list[int] = first["row_min"].to_pylist()
+    return found
+
+
+def _fulfils(judgement: Judgement, ways: Sequence[tuple[Segment, ...]], columns: Sequence[Cells], row: int) -> bool:
+    node: JsonValue = NOWHERE
+    for segments, cells in zip(ways, columns, strict=True):
+        raw = cells.raw(row)
+        if raw:
+            node = _with(node, segments, decode(raw))
+    node = {} if node is NOWHERE else node
+    return all(logical.holds(node, node) for logical in judgement.logicals)
+
+
+def _with(node: JsonValue, segments: Sequence[Segment], value: JsonValue) -> JsonValue:
+    """A node that also has a value at the end of some steps."""
+    if not segments:
+        return value
+    step = segments[0].only
+    if isinstance(step, Name):
+        members: Mapping[str, JsonValue] = node if type(node) is dict else {}
+        return {**members, step.name: _with(members.get(step.name, NOWHERE), segments[1:], value)}
+    assert isinstance(step, Index)
+    elements = list(node) if type(node) is list else []
+    elements += [None] * (step.index + 1 - len(elements))
+    below = NOWHERE if elements[step.index] is None else elements[step.index]
+    elements[step.index] = _with(below, segments[1:], value)
+    return elements

@@ -1,0 +1,416 @@
+"""What a scan found in a block: its documents as a batch, and the rows and cells of each table."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import Any, Self, overload
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from mukret.columns.cells import value_of, values_of
+from mukret.documents import Batch
+from mukret.documents.batches import Decoding, Wanted, nothing_wanted, set_aside
+from mukret.documents.blocks import Block, Piece
+from mukret.documents.decode import BYTE_ORDER_MARK, NotJson, decode
+from mukret.documents.recognise import RECORD_SEPARATOR
+from mukret.engine.conditions import passing
+from mukret.plan.scanning import ByColumn, ByList, NodeSource, ScanPlan
+from mukret.rules.model import Take
+from mukret.rules.rows import Refusal, Rows, met_fault
+from mukret.scan import Cells, Kind, Scan, is_json
+from mukret.scan.program import DOCUMENT
+from mukret.types import Bad
+from mukret.values import JsonValue
+
+KIND_WORDS: Mapping[int, str] = {
+    Kind.MISSING: "null",
+    Kind.NULL: "null",
+    Kind.FALSE: "boolean",
+    Kind.TRUE: "boolean",
+    Kind.INTEGER: "number",
+    Kind.NUMBER: "number",
+    Kind.TEXT: "string",
+    Kind.ESCAPED: "string",
+    Kind.ARRAY: "array",
+    Kind.OBJECT: "object",
+}
+
+
+class Nodes(Sequence[JsonValue]):
+    """The values of cells, decoded when somebody looks at them."""
+
+    def __init__(self, cells: Cells) -> None:
+        self.cells = cells
+
+    @cached_property
+    def all(self) -> list[JsonValue]:
+        return values_of(self.cells)
+
+    def __len__(self) -> int:
+        return self.cells.count
+
+    @overload
+    def __getitem__(self, index: int) -> JsonValue: ...
+    @overload
+    def __getitem__(self, index: slice) -> Sequence[JsonValue]: ...
+    def __getitem__(self, index: int | slice) -> JsonValue:
+        if "all" in self.__dict__ or isinstance(index, slice):
+            return self.all[index]
+        return value_of(self.cells, index if index >= 0 else index + len(self))
+
+    def __iter__(self) -> Iterator[JsonValue]:
+        return iter(self.all)
+
+
+@dataclass(frozen=True)
+class Found:
+    """What a program found in a block, and what it was made for."""
+
+    scan: Scan
+    plan: ScanPlan
+
+
+@dataclass
+class ScannedBatch(Batch):
+    """Documents that were scanned. `kept`: the numbers of those that are left, among all that the scan found; None: all
+    are."""
+
+    found: Found | None = None
+    kept: Sequence[int] | None = None
+
+    @property
+    def scan(self) -> Scan:
+        assert self.found is not None
+        return self.found.scan
+
+    @property
+    def plan(self) -> ScanPlan:
+        assert self.found is not None
+        return self.found.plan
+
+    def only(self, kept: Sequence[int]) -> Self:
+        """The batch with these documents alone."""
+        before = self.kept if self.kept is not None else range(len(self.documents))
+        chosen = [before[number] for number in kept]
+        left = replace(self, kept=chosen)
+        left.documents = left.rows().rows  # type: ignore[assignment]
+        return left
+
+    def rows(self) -> ScannedRows:
+        """The documents as rows."""
+        assert self.found is not None
+        return ScannedRows.of_documents(self.found, self.kept)
+
+
+class ScannedRows:
+    """The rows of a table of a scan, or some of them: `kept` are their numbers there, None: all. `owner_array` has for
+    each the number of its parent's row, among those that are left of the parent's."""
+
+    def __init__(self, found: Found, number: int, kept: Any, owners: Any, rules: Rows | None = None) -> None:
+        self.found = found
+        self.scan = found.scan
+        self.number = number
+        self.kept = kept
+        self.owner_array = owners
+        self.rules = rules
+        self.count: int = len(kept) if kept is not None else found.scan.count(number)
+
+    @classmethod
+    def of_documents(cls, found: Found, kept: Sequence[int] | None) -> ScannedRows:
+        chosen = None if kept is None else pa.array(kept, pa.uint32())
+        count = found.scan.count(DOCUMENT) if kept is None else len(kept)
+        return cls(found, DOCUMENT, chosen, pa.array(range(count), pa.int32()))
+
+    def below(self, number: int, without: Iterable[int] = (), rules: Rows | None = None) -> ScannedRows:
+        """The rows of a table within, but for those in some of these rows."""
+        rows = self.all_below(number, sorted(without), rules)
+        judgement = self.found.plan.judged.get(number)
+        return rows if judgement is None else rows.only(passing(judgement, rows))
+
+    def all_below(self, number: int, without: Sequence[int], rules: Rows | None) -> ScannedRows:
+        """The same, whether or not they fulfil what rows of that table must."""
+        count = self.scan.count(number)
+        owners = _numbers(self.scan.owners(number), count)
+        if self.kept is None and not without:
+            return ScannedRows(self.found, number, None, owners.view(pa.int32()), rules)
+        left: list[int | None] = [None] * self.scan.count(self.number)
+        gone = set(without)
+        for now, before in enumerate(self.kept.to_pylist() if self.kept is not None else range(self.count)):
+            left[before] = None if now in gone else now
+        mapped = pa.array(left, pa.int32()).take(owners)
+        valid = mapped.is_valid()
+        return ScannedRows(self.found, number, pc.indices_nonzero(valid).cast(pa.uint32()), mapped.filter(valid), rules)
+
+    def only(self, mask: Any) -> ScannedRows:
+        """Those of these rows at which a boolean array is true."""
+        rows = pc.indices_nonzero(mask).cast(pa.uint32())
+        kept = rows if self.kept is None else self.kept.take(rows)
+        return ScannedRows(self.found, self.number, kept, self.owner_array.take(rows), self.rules)
+
+    # ---- cells
+
+    @cached_property
+    def node(self) -> Cells:
+        return self.cells(self.scan.nodes(self.number))
+
+    @cached_property
+    def name(self) -> Cells:
+        return self.cells(self.scan.names(self.number))
+
+    def column(self, number: int) -> Cells:
+        return self.cells(self.scan.column(self.number, number))
+
+    def nodes_of(self, source: NodeSource, take: Take) -> tuple[Cells, set[int]]:
+        """Of each row the first node that is not null, or the last; and the rows that have to be looked at again, since
+        a step of the path met another kind, or since there are several nodes where one alone is taken."""
+        if isinstance(source, ByColumn):
+            return self.column(source.column), self.events(source.column)
+        below, cells = self.listed(source)
+        owners = below.owner_array.buffers()[1] if below.count else b""
+        chosen, several = cells.chosen(owners, self.count, take == "last")
+        return chosen, self.events(source.source).union(several if take == "only" else ())
+
+    def listed(self, source: ByList) -> tuple[ScannedRows, Cells]:
+        """The rows of a table that is there for the nodes of a field, and these nodes."""
+        below = self.below(source.table)
+        return below, below.node if source.column is None else below.column(source.column)
+
+    def cells(self, arrays: tuple[Any, Any, Any]) -> Cells:
+        kinds, starts, lengths = arrays
+        if self.kept is None:
+            return Cells(self.scan.buffer, kinds, starts, lengths, self.count)
+        count = self.scan.count(self.number)
+        if not self.count:
+            return Cells(self.scan.buffer, b"", b"", b"", 0)
+        arrays_left = [_bytes(kinds, count), _numbers(starts, count), _numbers(lengths, count)]
+        kinds, starts, lengths = (array.take(self.kept).buffers()[1] for array in arrays_left)
+        return Cells(self.scan.buffer, kinds, starts, lengths, self.count)
+
+    def events(self, source: int) -> set[int]:
+        """The rows in which a step of the path to a source met another kind."""
+        return self.now(row for row, noted in self.scan.events(self.number) if noted == source)
+
+    def now(self, rows: Iterable[int]) -> set[int]:
+        """The numbers that rows of the scan have among those that are left."""
+        if self.kept is None:
+            return set(rows)
+        return {self.place[row] for row in rows if row in self.place}
+
+    @cached_property
+    def place(self) -> dict[int, int]:
+        return {before: now for now, before in enumerate(self.kept.to_pylist())}
+
+    # ---- as rows that were gathered
+
+    @cached_property
+    def rows(self) -> Nodes:
+        return Nodes(self.node)
+
+    @cached_property
+    def names(self) -> Sequence[str | None]:
+        if self.number == DOCUMENT:
+            return [None] * self.count
+        return Nodes(self.name)
+
+    @cached_property
+    def owners(self) -> list[int]:
+        owners: list[int] = self.owner_array.to_pylist()
+        return owners
+
+    @cached_property
+    def positions(self) -> list[int]:
+        found, before, position = [], -1, 0
+        for owner in self.owners:
+            position = position + 1 if owner == before else 0
+            before = owner
+            found.append(position)
+        return found
+
+    @property
+    def kinds(self) -> list[str]:
+        return [KIND_WORDS[kind] for kind in self.kind_bytes]
+
+    @cached_property
+    def kind_bytes(self) -> bytes:
+        kinds = bytes(self.scan.nodes(self.number)[0])
+        return kinds if self.kept is None else bytes(kinds[row] for row in self.kept.to_pylist())
+
+    @cached_property
+    def hollow(self) -> set[int]:
+        if self.rules is None or not self.rules.outer:
+            return set()
+        return {row for row, kind in enumerate(self.kind_bytes) if kind == Kind.MISSING}
+
+    @cached_property
+    def faulty(self) -> dict[int, Bad]:
+        """Rows that stand where a step of the path met another kind."""
+        met = self.scan.met(self.number)
+        if not met or self.rules is None:
+            return {}
+        segments = self.rules.paths[0].segments
+        steps = dict(met)
+        return {self.now((row,)).pop(): met_fault(segments[steps[row]]) for row in steps if self.now((row,))}
+
+    @property
+    def met(self) -> set[int]:
+        return set(self.faulty)
+
+    @cached_property
+    def odd(self) -> list[int]:
+        """Rows that are no objects."""
+        return [row for row in self.node.rows_without(Kind.OBJECT) if row not in self.hollow and row not in self.faulty]
+
+    columns: Sequence[Sequence[JsonValue]] = ()
+    suspects: Sequence[tuple[frozenset[int], Sequence[int]]] = ()
+    depths: Sequence[int] = ()
+    above: Sequence[int] = ()
+    refusals: Sequence[tuple[int, Refusal]] = ()
+
+
+def _numbers(memory: Any, count: int) -> Any:
+    return pa.Array.from_buffers(pa.uint32(), count, [None, pa.py_buffer(memory)])
+
+
+def _bytes(memory: Any, count: int) -> Any:
+    return pa.Array.from_buffers(pa.uint8(), count, [None, pa.py_buffer(memory)])
+
+
+# ---- blocks
+
+MOST_BYTES = (1 << 32) - (1 << 20)
+"""A scan counts offsets in 32 bits."""
+
+
+class Scanning(Decoding):
+    """Scans blocks. One in which something stands that the scanner leaves to others (a member that comes twice above
+    what is read, more levels than it counts) is decoded as a whole."""
+
+    def __init__(self, plan: ScanPlan, keep_raw: Wanted = nothing_wanted, *, every_part: bool = False) -> None:
+        super().__init__(keep_raw, every_part=every_part)
+        self.plan = plan
+
+    def batch(self, block: Block) -> Batch:
+        sequence = any(piece.separator == RECORD_SEPARATOR for piece in block.pieces)
+        if sequence or block.size >= MOST_BYTES:
+            return super().batch(block)
+        raws = [piece.raw if not self.plan.embedded else unfolded(self.plan, piece) for piece in block.pieces]
+        texts = [raw for raw in raws if raw is not None]
+        if len(texts) < len(raws):
+            return super().batch(block)
+        buffer = texts[0] if len(texts) == 1 else b"\n".join(texts)
+        found = Found(Scan(self.plan.program, buffer), self.plan)
+        batch = ScannedBatch(bad=[*block.bad], size=block.size, found=found)
+        start = 0
+        for piece, text in zip(block.pieces, texts, strict=True):
+            batch.part = piece.part
+            if not _Scanned(self, batch, piece, text, start).all():
+                return super().batch(block)
+            start += len(text) + 1
+        documents = batch.rows().rows
+        batch.documents = documents  # type: ignore[assignment]
+        batch.in_part = documents.cells.raw
+        self.in_order(batch, block)
+        return batch
+
+
+_LINE_ENDS = bytes.maketrans(b"\r\n", b"  ")
+
+
+def unfolded(plan: ScanPlan, piece: Piece) -> bytes | None:
+    """The text of a piece with texts that hold JSON unfolded in their places, each on one line; None where one holds
+    none, or a document is none."""
+    raw = piece.raw
+    for program in plan.embedded:
+        scan = Scan(program, raw)
+        if not (scan.lines(0, len(raw)) == len(raw) if piece.separator else scan.document(0, len(raw))):
+            return None
+        cells = Cells(raw, *scan.nodes(1), scan.count(1))
+        parts, done = [], 0
+        for row, start, end in cells.places_of_texts():
+            text = cells.text(row)
+            if not is_json(text):
+                return None
+            parts += [raw[done:start], text.translate(_LINE_ENDS)]
+            done = end
+        raw = b"".join([*parts, raw[done:]]) if parts else raw
+    return raw
+
+
+@dataclass
+class _Scanned:
+    """One piece of a block: its text as it is scanned, which begins at `start` in the buffer."""
+
+    scanning: Scanning
+    batch: ScannedBatch
+    piece: Piece
+    text: bytes
+    start: int
+    number: int = 0
+    """Of the next document in the piece."""
+    counted: int = 0
+    """So many bytes have been gone through for their line ends."""
+    line_ends: int = 0
+
+    def all(self) -> bool:
+        """False where something is left to others."""
+        return self.lines() if self.piece.separator else self.document()
+
+    def document(self) -> bool:
+        raw, start = self.text, self.start
+        end = start + len(raw)
+        if raw.startswith(BYTE_ORDER_MARK):
+            start += len(BYTE_ORDER_MARK)
+        if self.batch.scan.document(start, end):
+            self.add(1)
+            return True
+        return self.refused(raw, 0)
+
+    def lines(self) -> bool:
+        scan, start, end = self.batch.scan, self.start, self.start + len(self.text)
+        while True:
+            before = scan.count(DOCUMENT)
+            wrong = scan.lines(start, end)
+            self.add(scan.count(DOCUMENT) - before)
+            if wrong >= end:
+                return True
+            line_end = scan.buffer.find(b"\n", wrong, end)
+            line_end = end if line_end < 0 else line_end
+            raw = scan.buffer[wrong:line_end]
+            if not raw.isspace() and not self.refused(raw, wrong - self.start):
+                return False
+            start = line_end + 1
+            if start > end:
+                return True
+
+    def add(self, count: int) -> None:
+        """Notes where so many documents come from that were read."""
+        batch, piece = self.batch, self.piece
+        first = len(batch.numbers)
+        if piece.inside:
+            batch.answers.update(range(first, first + count))
+        if self.scanning.every_part or piece.part.first == 0:
+            wanted, before = self.scanning.keep_raw, piece.before + self.number
+            chosen = [n for n in range(count) if wanted(before + n)]
+            batch.raw.update((first + n, piece.texts[self.number + n]) for n in chosen)
+        batch.sources += [piece.source] * count
+        batch.numbers += range(piece.number + self.number, piece.number + self.number + count)
+        batch.origins += [piece.origin] * count
+        self.number += count
+
+    def refused(self, raw: bytes, offset: int) -> bool:
+        """Sets a document aside that is no JSON; False if it is, after all, or if it has another place in the file."""
+        if self.text is not self.piece.raw:
+            return False
+        try:
+            decode(raw)
+        except NotJson as error:
+            self.line_ends += self.piece.raw.count(b"\n", self.counted, offset)
+            self.counted = offset
+            finding = error.finding.moved(self.piece.lines + self.line_ends, self.piece.offset + offset)
+            set_aside(self.batch, self.piece, self.number, finding)
+            self.number += 1
+            return True
+        return False
