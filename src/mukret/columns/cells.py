@@ -39,6 +39,10 @@ from mukret.values import JsonValue
 MOST_DIFFERENT = 4096
 """Up to so many different values are read once each; of more it does not pay to look for those that are the same."""
 
+MOST_KNOWN, LONGEST_KNOWN = 20_000, 200
+"""So many texts of a field are remembered, and none that are longer."""
+_UNKNOWN = object()
+
 Kernel = Callable[[Cells], tuple[Any, list[int]]]
 """Gives an array, and the rows that the kernel refuses."""
 
@@ -46,27 +50,56 @@ Kernel = Callable[[Cells], tuple[Any, list[int]]]
 def value_of(cells: Cells, row: int) -> JsonValue:
     """A value as it stands in the document; None where there is none."""
     raw = cells.raw(row)
-    return decode(raw) if raw else None
+    return value_in(raw) if raw else None
+
+
+def value_in(raw: bytes) -> JsonValue:
+    """The value of a JSON text that was scanned. A text without escapes, as most are, needs no decoder."""
+    if raw.startswith(b'"') and b"\\" not in raw:
+        return raw[1:-1].decode()
+    return decode(raw)
 
 
 def values_of(cells: Cells) -> list[JsonValue]:
+    if cells.kinds_seen() <= TEXTS | NOTHING:
+        texts: list[JsonValue] = strings_of(cells)[0].to_pylist()
+        return texts
     return [value_of(cells, row) for row in range(cells.count)]
 
 
-def read_cells(reading: Reading, cells: Cells) -> Column:
-    """Cells as a typed column."""
+class Known:
+    """What was read of some texts, so that each is read once in a run; the texts of one field."""
+
+    def __init__(self) -> None:
+        self.outcomes: dict[bytes, object] = {}
+
+    def outcome(self, reading: Reading, raw: bytes) -> object:
+        """The typed value of a JSON text, or what is wrong with it."""
+        found = self.outcomes.get(raw, _UNKNOWN)
+        if found is _UNKNOWN:
+            if len(self.outcomes) > MOST_KNOWN:
+                self.outcomes.clear()
+            found = tried(reading.read, value_in(raw)) if raw else None
+            if len(raw) <= LONGEST_KNOWN:
+                self.outcomes[raw] = found
+        return found
+
+
+def read_cells(reading: Reading, cells: Cells, known: Known | None = None) -> Column:
+    """Cells as a typed column. `known`: what was read of other cells of the same field."""
     kinds = cells.kinds_seen()
     if kinds <= NOTHING:
         return Column(nulls(reading.type, cells.count))
-    if isinstance(reading.type, ListOf | Json):
-        return read_column(reading, values_of(cells))
+    known = known or Known()
     kernel = kernel_for(reading)
     if kernel is not None:
         array, refused = kernel(cells)
-        return _completed(reading, array, refused, cells)
-    column = _by_different(reading, cells)
+        return _completed(reading, array, refused, cells, known)
+    column = _by_different(reading, cells, known)
     if column is not None:
         return column
+    if isinstance(reading.type, ListOf | Json):
+        return read_column(reading, values_of(cells))
     if kinds <= TEXTS | NOTHING:
         return read_strings(reading, strings_of(cells)[0], reading.read)
     return read_column(reading, values_of(cells))
@@ -184,19 +217,12 @@ def _flags(flags: bytes | None, count: int) -> Any:
     return pa.Array.from_buffers(pa.uint8(), count, [None, pa.py_buffer(flags)]).cast(pa.bool_())
 
 
-_UNKNOWN = object()
-
-
-def _completed(reading: Reading, array: Any, refused: Sequence[int], cells: Cells) -> Column:
-    """Reads what a kernel refused and puts it in, each different text once."""
+def _completed(reading: Reading, array: Any, refused: Sequence[int], cells: Cells, known: Known) -> Column:
+    """Reads what a kernel refused and puts it in."""
     column = Column(array)
     values: dict[int, object] = {}
-    known: dict[bytes, object] = {}
     for row in refused:
-        raw = cells.raw(row)
-        outcome = known.get(raw, _UNKNOWN)
-        if outcome is _UNKNOWN:
-            outcome = known[raw] = tried(reading.read, decode(raw))
+        outcome = known.outcome(reading, cells.raw(row))
         if isinstance(outcome, Bad):
             column.failures[row] = outcome
         elif outcome is not None:
@@ -205,13 +231,13 @@ def _completed(reading: Reading, array: Any, refused: Sequence[int], cells: Cell
     return column
 
 
-def _by_different(reading: Reading, cells: Cells) -> Column | None:
+def _by_different(reading: Reading, cells: Cells, known: Known) -> Column | None:
     """Each different value is read once; None if there are too many of them."""
     found = cells.different(min(MOST_DIFFERENT, max(64, cells.count // 2)))
     if found is None:
         return None
     codes, rows = found
-    outcomes = [tried(reading.read, value_of(cells, row)) for row in rows]
+    outcomes = [known.outcome(reading, cells.raw(row)) for row in rows]
     values = pa.array([None if isinstance(one, Bad) else one for one in outcomes], value_type(reading.type))
     numbers = pa.Array.from_buffers(pa.int32(), cells.count, [None, pa.py_buffer(codes)])
     column = Column(values.take(numbers))

@@ -13,8 +13,8 @@ import pyarrow as pa
 from mukret.documents import Batch
 from mukret.engine.scanned import ScannedBatch, ScannedRows
 from mukret.paths import normalized
-from mukret.plan.codegen import Gather, Gathered, Parents
 from mukret.plan.compiled import TablePlan
+from mukret.plan.plainly import Gathered, Parents, gathered
 from mukret.rules.rows import DOCUMENT, NO_EXCUSES, Excused, Excuses, FoundRow, Place, Refusal
 from mukret.values import JsonValue, kind_of
 
@@ -64,10 +64,7 @@ class BatchRows:
             if self.belongs is not None:
                 without = {number for number in range(above.count) if not self.belongs(number)}
             return above.below(self.plan.scan.number, without, self.table.rows)
-        gathered = self.gather(self.plan.gather)
-        if self.plan.gather_plainly is not None and self.met_what_is_excused(gathered):
-            gathered = self.gather(self.plan.gather_plainly)
-        return gathered
+        return self.gather()
 
     @cached_property
     def names(self) -> Sequence[str | None]:
@@ -77,19 +74,21 @@ class BatchRows:
     def owners(self) -> Sequence[int]:
         return self.gathered.owners
 
-    def gather(self, gather: Gather) -> Gathered:
-        """The rows below all that may have some."""
+    def gather(self) -> Gathered:
+        """The rows below all that may have some, by the plain way."""
         above: Sequence[JsonValue] = self.parent.rows if self.parent else self.batch.documents
         names: Sequence[str | None] = [None] * len(above)
-        if self.parent is not None and self.parent.plan.around.names:
+        if self.parent is not None and self.parent.plan.named:
             names = self.parent.names
+        if self.parent is None:
+            return gathered(self.table.rows, Parents(above, names))
         if self.belongs is None:
-            if self.parent is None:
-                return gather(Parents(above, names, excused=self.excused_below))
-            return gather(Parents(above, names, self.parent.hollow, self.parent.unreadable, self.excused_below))
+            unreadable = self.parent.unreadable
+            return gathered(self.table.rows, Parents(above, names, self.parent.hollow, unreadable, self.excused_below))
         chosen = [number for number in range(len(above)) if self.belongs(number)]
-        excused = (lambda owner: self.excused_below(chosen[owner])) if self.excuses else (lambda owner: None)
-        found = gather(Parents([above[number] for number in chosen], [None] * len(chosen), excused=excused))
+        nodes = [above[number] for number in chosen]
+        excused = lambda owner: self.excused_below(chosen[owner])  # noqa: E731
+        found = gathered(self.table.rows, Parents(nodes, [None] * len(chosen), excused=excused))
         found.owners = [chosen[owner] for owner in found.owners]
         found.refusals = [(chosen[owner], refusal) for owner, refusal in found.refusals]
         return found
@@ -103,13 +102,6 @@ class BatchRows:
     def excuses_at(self, row: int) -> Excuses:
         """What is on record already in the document of a row."""
         return self.excuses.get(self.document(row), NO_EXCUSES) if self.excuses else NO_EXCUSES
-
-    def met_what_is_excused(self, gathered: Gathered) -> bool:
-        """Whether something in the stead of rows, or a row that is no object, may be one of those texts."""
-        if not self.excuses or self.parent is None:
-            return False
-        odd = gathered.odd if self.table.judges_shape else ()
-        return any(self.parent.document(gathered.owners[row]) in self.excuses for row in (*odd, *gathered.faulty))
 
     @property
     def recursive(self) -> bool:

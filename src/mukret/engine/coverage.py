@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
-from functools import cached_property
 from itertools import islice
 
 import pyarrow.compute as pc
@@ -13,8 +12,8 @@ from mukret.columns.arrow import any_true
 from mukret.engine.misshapen import Shapes
 from mukret.engine.table_batch import TableBatch
 from mukret.paths import Path, nearest_existing
-from mukret.plan.codegen import existence_function
 from mukret.plan.compiled import Plan
+from mukret.plan.plainly import finds_something
 from mukret.rules.model import RESPONSE, At, Embedded, Fact, Field, Lookup, Table
 from mukret.values import JsonValue
 
@@ -57,10 +56,6 @@ class _Open:
     @property
     def keys_stand_elsewhere(self) -> bool:
         return not self.locals.isdisjoint(self.keys)
-
-    @cached_property
-    def finders(self) -> list[Callable[[Sequence[JsonValue]], bool]]:
-        return [existence_function(path) for path in self.paths]
 
 
 class Coverage:
@@ -130,7 +125,7 @@ class Coverage:
         rule = self.open[table, own]
         if not found:
             nodes = among.rows if len(rows) == among.count else [among.rows[row] for row in rows]
-            found = any(finds(nodes) for finds in rule.finders)
+            found = any(finds_something(path, nodes) for path in rule.paths)
         if found:
             del self.open[table, own]
         else:

@@ -263,8 +263,6 @@ class ScannedRows:
         """Rows that are no objects."""
         return [row for row in self.node.rows_without(Kind.OBJECT) if row not in self.hollow and row not in self.faulty]
 
-    columns: Sequence[Sequence[JsonValue]] = ()
-    suspects: Sequence[tuple[frozenset[int], Sequence[int]]] = ()
     depths: Sequence[int] = ()
     above: Sequence[int] = ()
     refusals: Sequence[tuple[int, Refusal]] = ()

@@ -20,6 +20,7 @@ from mukret.engine.listed import listed, read_listed
 from mukret.engine.scanned import Nodes, ScannedRows
 from mukret.expressions import NOW, Aggregate, Expression, aggregated
 from mukret.plan.compiled import TablePlan
+from mukret.plan.plainly import nodes_of
 from mukret.plan.scanning import ByList
 from mukret.rules.model import RESPONSE, Above, At, Compute, Constant, Fact, Field, Inherited, Lookup, Rest
 from mukret.rules.rows import Excuses, row_shape
@@ -157,10 +158,6 @@ class TableBatch(BatchRows):
         """The values that stand in the rows. Where a path met another kind, what that means is settled row by row."""
         if isinstance(self.gathered, ScannedRows):
             column, suspects = self.read_scanned(self.gathered, own, at)
-        elif own.name in self.plan.simple:
-            number = self.plan.simple[own.name]
-            column = read_column(own.reading, self.gathered.columns[number])
-            suspects = {row for columns, rows in self.gathered.suspects if number in columns for row in rows}
         else:
             column, suspects = self.read_plainly(own, at)
         self.read_again(own.reading, at, column, suspects - self.unreadable - self.hollow)
@@ -182,11 +179,11 @@ class TableBatch(BatchRows):
         for source in sources[1:]:
             others, doubtful = found.nodes_of(source, at.take)
             cells, suspects = cells.or_else(others), suspects | doubtful
-        return read_cells(own.reading, cells), suspects
+        return read_cells(own.reading, cells, self.plan.known(own)), suspects
 
     def read_plainly(self, own: Field, at: At) -> tuple[Column, set[int]]:
-        nodes, met = self.plan.nodes(own)(self.rows)
-        return self.read_nodes(own.reading, at, nodes), set(met)
+        nodes, met = nodes_of(at.paths, self.rows, with_nulls=at.take == "count")
+        return self.read_nodes(own.reading, at, nodes), met
 
     def read_again(self, reading: Reading, at: At, column: Column, rows: set[int]) -> None:
         """Reads some rows the plain way."""

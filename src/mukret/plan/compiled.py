@@ -7,75 +7,33 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from mukret.columns.arrow import column_type
+from mukret.columns.cells import Known
 from mukret.paths import Path, parse_path
-from mukret.plan.codegen import (
-    Gather,
-    Nodes,
-    gather_function,
-    general_gather,
-    is_compilable,
-    nodes_function,
-)
 from mukret.plan.first_look import FirstLook
 from mukret.plan.long_documents import LongDocuments, long_documents
 from mukret.plan.scanning import ScanPlan, TableScan, need_names, scan_plan
-from mukret.rules.model import RESPONSE, At, Fact, Field, Rules, Table
+from mukret.rules.model import RESPONSE, At, Field, Rules, Table
 from mukret.rules.rows import Rows
 from mukret.semantics.acceptance import Acceptance
 
 
-@dataclass(frozen=True)
-class Surroundings:
-    """What finding the rows of a table hangs on besides its rules. `names`: of members are wanted. `embedded`: texts
-    that can't be read may stand in the way. `may_stand_in_hollow`: a row could be taken to be the very node of a parent
-    row that has none."""
-
-    names: bool = False
-    embedded: bool = False
-    may_stand_in_hollow: bool = False
-
-
 class TablePlan:
     """How the rows and values of a table are found: by the scan where that can be (`scan`), else in nodes that are
-    decoded, by functions that are made when they are first needed. `simple` are the fields whose raw values the
-    function for rows gathers, by their column there."""
+    decoded. `named`: its rows must know their member name."""
 
-    def __init__(self, table: Table, around: Surroundings, scan: TableScan | None) -> None:
+    def __init__(self, table: Table, scan: TableScan | None, *, named: bool) -> None:
         self.table = table
-        self.around = around
         self.scan = scan
-        simple = [own for own in table.fields if _is_simple(own)]
-        self.simple = {own.name: number for number, own in enumerate(simple)}
-        self.simple_paths = [own.source.paths[0] for own in simple if isinstance(own.source, At)]
+        self.named = named
         self.rank = {own.name: number for number, own in enumerate(table.fields)}
         self.inherit_rank = {item.name: number - len(table.inherit) for number, item in enumerate(table.inherit)}
-        self._nodes: dict[str, Nodes] = {}
         self.slow = tuple(_slow(table, scan))
         """Why rows, or some of the fields, are not found by the scan; none if all are."""
+        self._known: dict[str, Known] = {}
 
-    @cached_property
-    def gather(self) -> Gather:
-        return gather_function(
-            self.table.rows,
-            self.simple_paths,
-            positions=any(own.source == Fact("position") for own in self.table.fields),
-            names=self.around.names,
-            below_hollow=self.around.may_stand_in_hollow,
-        )
-
-    @cached_property
-    def gather_plainly(self) -> Gather | None:
-        """The same by the plain way of finding rows, where texts that can't be read may stand in the way."""
-        if not self.around.embedded:
-            return None
-        return general_gather(self.table.rows, self.simple_paths, names=self.around.names)
-
-    def nodes(self, own: Field) -> Nodes:
-        """The function for a field that looks at nodes."""
-        if own.name not in self._nodes:
-            assert isinstance(own.source, At)
-            self._nodes[own.name] = nodes_function(own.source.paths, with_nulls=own.source.take == "count")
-        return self._nodes[own.name]
+    def known(self, own: Field) -> Known:
+        """What was read of the texts of a field so far."""
+        return self._known.setdefault(own.name, Known())
 
     @cached_property
     def schema(self) -> object:
@@ -104,22 +62,10 @@ def make_plan(rules: Rules, whole: Rules | None = None) -> Plan:
     document = Table(RESPONSE, Rows((parse_path("$"),)), None, (), rules.response_fields)
     tables = rules.parents_first()
     named = need_names(tables)
-    hollow = {table.name for table in tables if table.rows.outer}
     acceptance = Acceptance(whole or rules)
     scan = scan_plan(rules, acceptance)
     scanned = scan.tables if scan else {}
-    plans = [
-        TablePlan(
-            table,
-            Surroundings(
-                names=table.name in named,
-                embedded=bool(rules.embedded),
-                may_stand_in_hollow=table.within in hollow and table.rows.may_be_the_parent,
-            ),
-            scanned.get(table.name),
-        )
-        for table in (document, *tables)
-    ]
+    plans = [TablePlan(table, scanned.get(table.name), named=table.name in named) for table in (document, *tables)]
     return Plan(
         rules,
         plans[0],
@@ -141,14 +87,3 @@ def _slow(table: Table, scan: TableScan | None) -> Iterator[str]:
     for own in table.fields:
         if isinstance(own.source, At) and (scan is None or own.name not in scan.fields):
             yield f"{own.name} one by one"
-
-
-def _is_simple(own: Field) -> bool:
-    source = own.source
-    return (
-        isinstance(source, At)
-        and len(source.paths) == 1
-        and source.paths[0].singular
-        and is_compilable(source.paths[0])
-        and source.take in ("only", "first", "last")
-    )

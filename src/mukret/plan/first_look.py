@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from functools import cached_property
 
 from mukret.paths import Filter, Path, Segment, Slice, Wildcard
-from mukret.plan.codegen import Nodes, nodes_function
+from mukret.plan.plainly import nodes_of
 from mukret.plan.scanning import ScanPlan, names_in
 from mukret.rules.model import must_haves
 from mukret.scan import Kind, Scan
@@ -26,10 +25,6 @@ class FirstLook:
         self.scan = scan
         self.by_kinds: dict[frozenset[str], Callable[[JsonValue], bool]] = {}
 
-    @cached_property
-    def must_have(self) -> list[Nodes]:
-        return [nodes_function([path], with_nulls=False) for path in must_haves(self.acceptance.rules)]
-
     @property
     def looks_for_nothing(self) -> bool:
         return not self.acceptance.looks and next(must_haves(self.acceptance.rules), None) is None
@@ -38,7 +33,10 @@ class FirstLook:
         """The numbers of the documents that have to be judged; `kinds` are those of each, if the rules know kinds."""
         if self.looks_for_nothing:
             return []
-        missing = {number for has in self.must_have for number, nodes in enumerate(has(documents)[0]) if not nodes}
+        missing = set()
+        for path in must_haves(self.acceptance.rules):
+            nodes, _ = nodes_of([path], documents, with_nulls=False)
+            missing |= {number for number, found in enumerate(nodes) if not found}
         if kinds is None:
             reads = self.reads(NO_KINDS)
             return [n for n, document in enumerate(documents) if n in missing or not reads(document)]

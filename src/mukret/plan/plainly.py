@@ -1,0 +1,106 @@
+"""The plain way of finding rows and values: in nodes that are decoded, one by one, as the rules say it.
+
+It is for what a scan does not find: rows that are put together, or stand under a header or below each other, and paths
+with `..`, slices, indexes from the end or several selectors; and for documents that a scan leaves to others.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Sequence
+from dataclasses import dataclass, field
+
+from mukret.paths import Path
+from mukret.rules.rows import Excused, Refusal, Rows
+from mukret.types import Bad
+from mukret.values import JsonValue
+
+
+@dataclass
+class Gathered:
+    """The rows of one table in a batch.
+
+    `owners` holds for each row the number of its parent, ascending. `hollow` are the rows that stand for none, `odd`
+    those that are no objects, `faulty` those that can't be read, `met` those of them that are no rows but stand in
+    their stead. `above` is the row above each in a table that recurses, -1 for none; `refusals`, by parent, rows that
+    can't be told apart.
+    """
+
+    rows: list[JsonValue] = field(default_factory=list)
+    owners: list[int] = field(default_factory=list)
+    positions: list[int] = field(default_factory=list)
+    names: list[str | None] = field(default_factory=list)
+    depths: list[int] = field(default_factory=list)
+    above: list[int] = field(default_factory=list)
+    hollow: set[int] = field(default_factory=set)
+    odd: list[int] = field(default_factory=list)
+    faulty: dict[int, Bad] = field(default_factory=dict)
+    met: set[int] = field(default_factory=set)
+    refusals: list[tuple[int, Refusal]] = field(default_factory=list)
+
+
+@dataclass(frozen=True)
+class Parents:
+    """The nodes in which rows are looked for, and their names; some of them stand for none (`hollow`), and in some
+    nothing is looked for (`unreadable`). `excused`: what is on record already below each of them."""
+
+    nodes: Sequence[JsonValue]
+    names: Sequence[str | None]
+    hollow: Collection[int] = ()
+    unreadable: Collection[int] = ()
+    excused: Callable[[int], Excused | None] = lambda owner: None
+
+
+def gathered(rows: Rows, parents: Parents) -> Gathered:
+    """The rows below all parents that may have some."""
+    found = Gathered()
+    for owner, parent in enumerate(parents.nodes):
+        if owner in parents.unreadable:
+            continue
+        below = rows.find(parent, hollow=owner in parents.hollow, excused=parents.excused(owner))
+        if below.refusal is not None:
+            found.refusals.append((owner, below.refusal))
+        first = len(found.rows)
+        for number, row in enumerate(below.rows, first):
+            found.rows.append(row.node)
+            found.owners.append(owner)
+            found.positions.append(row.position)
+            found.names.append(row.name(parents.names[owner]))
+            found.depths.append(row.depth)
+            found.above.append(-1 if row.above is None else first + row.above)
+            if row.hollow:
+                found.hollow.add(number)
+            if row.fault is not None:
+                found.faulty[number] = row.fault
+            if row.met:
+                found.met.add(number)
+    return found
+
+
+def nodes_of(
+    paths: Sequence[Path], rows: Sequence[JsonValue], *, with_nulls: bool
+) -> tuple[list[list[JsonValue]], set[int]]:
+    """For each row the nodes of the first path that finds a value other than null, and the rows in which a path met
+    another kind. Nulls are left out unless `with_nulls`; where no path finds a value, the first path's nodes count."""
+    column: list[list[JsonValue]] = []
+    suspects: set[int] = set()
+    for number, row in enumerate(rows):
+        tried: list[list[JsonValue]] = []
+        for path in paths:
+            reached = path.explored(row)
+            tried.append([item.value for item in reached if item.step is None])
+            if len(tried[-1]) < len(reached):
+                suspects.add(number)
+            if _holds_a_value(tried[-1]):
+                break
+        chosen = tried[-1] if _holds_a_value(tried[-1]) else tried[0]
+        column.append(chosen if with_nulls else [value for value in chosen if value is not None])
+    return column, suspects
+
+
+def _holds_a_value(nodes: Sequence[JsonValue]) -> bool:
+    return any(node is not None for node in nodes)
+
+
+def finds_something(path: Path, nodes: Sequence[JsonValue]) -> bool:
+    """Whether a path finds anything below any of some nodes."""
+    return any(path.values(node) for node in nodes)
