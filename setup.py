@@ -19,10 +19,10 @@ def compiled(name: str) -> Extension:
         f"mukret.scan.{name}",
         [f"{FOLDER}/{name}.pyx"],
         include_dirs=[FOLDER],
-        depends=[f"{FOLDER}/reading.h", f"{FOLDER}/values.h"],
+        depends=[f"{FOLDER}/reading.h", f"{FOLDER}/values.h", f"{FOLDER}/pages.h"],
         extra_compile_args=flags,
         extra_link_args=CHECKED[:1] if flags is CHECKED else [],
     )
 
 
-setup(ext_modules=cythonize([compiled("_scanner"), compiled("_kernels")], build_dir="build", language_level=3))
+setup(ext_modules=cythonize([compiled("_scanner"), compiled("_kernels"), compiled("_keys")], build_dir="build", language_level=3))

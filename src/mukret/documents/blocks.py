@@ -73,6 +73,20 @@ class Piece:
         return [text for text in self.raw.split(self.separator) if text and not text.isspace()]
 
     @cached_property
+    def places(self) -> list[tuple[int, int]]:
+        """For each of the documents how many lines and bytes of its file come before it."""
+        if not self.separator:
+            return [(self.lines, self.offset)]
+        found = []
+        lines, offset = self.lines, self.offset
+        for text in self.raw.split(self.separator):
+            if text and not text.isspace():
+                found.append((lines, offset))
+            lines += text.count(b"\n") + self.separator.count(b"\n")
+            offset += len(text) + len(self.separator)
+        return found
+
+    @cached_property
     def documents(self) -> int:
         """How many there are."""
         return counted_lines(self.raw)[1] if self.separator == b"\n" else len(self.texts)

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
+import pyarrow as pa
 import pyarrow.compute as pc
 
 from mukret.columns.arrow import true_rows
@@ -12,6 +13,7 @@ from mukret.columns.expressions import evaluate_column
 from mukret.columns.written import written
 from mukret.engine.table_batch import TableBatch
 from mukret.rules.model import WHERE
+from mukret.scan import hashes_of
 from mukret.semantics.fates import Fate, SeenKeys, key_hash
 from mukret.semantics.rejects import (
     PARENT_REJECTED,
@@ -24,6 +26,9 @@ from mukret.semantics.rejects import (
     where_failed,
 )
 from mukret.semantics.tally import TableTally
+
+if TYPE_CHECKING:
+    from mukret.scan._keys import TextColumn
 
 
 def survive(batch: TableBatch, without: frozenset[str]) -> None:
@@ -108,23 +113,34 @@ def _failing(passes: Any) -> list[int]:
     return [] if passes is None else true_rows(pc.invert(pc.fill_null(passes, False)))
 
 
-def _keys(batch: TableBatch) -> list[list[str | None]]:
+def _keys(batch: TableBatch) -> list[Any]:
     """The columns of the key as texts."""
     kinds = batch.table.types
-    return [written(batch.arrays[name], kinds[name]).to_pylist() for name in batch.table.key]
+    return [written(batch.arrays[name], kinds[name]) for name in batch.table.key]
 
 
-def _deduplicate(batch: TableBatch, keys: list[list[str | None]], seen: SeenKeys) -> None:
+def _deduplicate(batch: TableBatch, keys: list[Any], seen: SeenKeys) -> None:
     fates, hollow = batch.fates, batch.hollow
-    whole = list(zip(*keys, strict=True))
     rows: Sequence[int] = range(batch.count)
     if any(fates) or hollow:
         rows = [row for row in rows if not fates[row] and row not in hollow]
-    outcome = seen.fates([key_hash(whole[row]) for row in rows], rows)
+        numbers = pa.array(rows, pa.int64())
+        keys = [column.take(numbers) for column in keys]
+    outcome = seen.fates(hashes_of(list(map(_buffers, keys)), len(rows)), rows)
     if any(outcome):
-        for row, fate in zip(rows, outcome, strict=True):
-            if fate:
-                _note_duplicate(batch, row, whole[row], fate)
+        for place, row in enumerate(rows):
+            if outcome[place]:
+                key = tuple(column[place].as_py() for column in keys)
+                _note_duplicate(batch, row, key, outcome[place])
+
+
+def _buffers(texts: Any) -> TextColumn:
+    """A string array as the scanner's hashes want it."""
+    validity, offsets, data = texts.buffers()
+    return offsets or _NO_OFFSETS, data or b"", validity, texts.offset
+
+
+_NO_OFFSETS = bytes(4)
 
 
 def _note_duplicate(batch: TableBatch, row: int, key: tuple[str | None, ...], fate: int) -> None:
@@ -133,7 +149,7 @@ def _note_duplicate(batch: TableBatch, row: int, key: tuple[str | None, ...], fa
         batch.faults[row] = [duplicate(dict(zip(batch.table.key, key, strict=True)))]
 
 
-def _row_by_row(batch: TableBatch, passes: Any, keys: list[list[str | None]] | None, seen: SeenKeys) -> None:
+def _row_by_row(batch: TableBatch, passes: Any, keys: list[Any] | None, seen: SeenKeys) -> None:
     """In a table that recurses, the row above may be one of the table: it is decided first."""
     assert batch.parent is not None
     failing = set(_failing(passes)) - batch.hollow
@@ -147,8 +163,8 @@ def _row_by_row(batch: TableBatch, passes: Any, keys: list[list[str | None]] | N
             batch.fates[row] = Fate.FILTERED
             batch.unknown += passes[row].as_py() is None
         elif keys is not None and row not in batch.hollow:
-            key = tuple(column[row] for column in keys)
-            [fate] = seen.fates([key_hash(key)], [row])
+            key = tuple(column[row].as_py() for column in keys)
+            [fate] = seen.fates(key_hash(key), [row])
             if fate:
                 _note_duplicate(batch, row, key, fate)
 

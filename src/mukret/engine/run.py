@@ -22,7 +22,7 @@ from mukret.engine.misshapen import Misshapen
 from mukret.engine.notices import notices
 from mukret.engine.passes import Known, Passes
 from mukret.engine.sampling import Sample, Sampled
-from mukret.engine.scanned import Scanning
+from mukret.engine.scanning import Scanning
 from mukret.engine.table_batch import TableBatch
 from mukret.errors import InputError, Notice
 from mukret.plan.compiled import make_plan

@@ -12,15 +12,11 @@ import pyarrow.compute as pc
 
 from mukret.columns.cells import value_of, values_of
 from mukret.documents import Batch
-from mukret.documents.batches import Decoding, Wanted, nothing_wanted, set_aside
-from mukret.documents.blocks import Block, Piece
-from mukret.documents.decode import BYTE_ORDER_MARK, NotJson, decode
-from mukret.documents.recognise import RECORD_SEPARATOR
 from mukret.engine.conditions import passing
 from mukret.plan.scanning import ByColumn, ByList, NodeSource, ScanPlan
 from mukret.rules.model import Take
 from mukret.rules.rows import Refusal, Rows, met_fault
-from mukret.scan import Cells, Kind, Scan, is_json
+from mukret.scan import Cells, Kind, Scan
 from mukret.scan.program import DOCUMENT
 from mukret.types import Bad
 from mukret.values import JsonValue
@@ -274,141 +270,3 @@ def _numbers(memory: Any, count: int) -> Any:
 
 def _bytes(memory: Any, count: int) -> Any:
     return pa.Array.from_buffers(pa.uint8(), count, [None, pa.py_buffer(memory)])
-
-
-# ---- blocks
-
-MOST_BYTES = (1 << 32) - (1 << 20)
-"""A scan counts offsets in 32 bits."""
-
-
-class Scanning(Decoding):
-    """Scans blocks. One in which something stands that the scanner leaves to others (a member that comes twice above
-    what is read, more levels than it counts) is decoded as a whole."""
-
-    def __init__(self, plan: ScanPlan, keep_raw: Wanted = nothing_wanted, *, every_part: bool = False) -> None:
-        super().__init__(keep_raw, every_part=every_part)
-        self.plan = plan
-
-    def batch(self, block: Block) -> Batch:
-        sequence = any(piece.separator == RECORD_SEPARATOR for piece in block.pieces)
-        if sequence or block.size >= MOST_BYTES:
-            return super().batch(block)
-        raws = [piece.raw if not self.plan.embedded else unfolded(self.plan, piece) for piece in block.pieces]
-        texts = [raw for raw in raws if raw is not None]
-        if len(texts) < len(raws):
-            return super().batch(block)
-        buffer = texts[0] if len(texts) == 1 else b"\n".join(texts)
-        found = Found(Scan(self.plan.program, buffer), self.plan)
-        batch = ScannedBatch(bad=[*block.bad], size=block.size, found=found)
-        start = 0
-        for piece, text in zip(block.pieces, texts, strict=True):
-            batch.part = piece.part
-            if not _Scanned(self, batch, piece, text, start).all():
-                return super().batch(block)
-            start += len(text) + 1
-        documents = batch.rows().rows
-        batch.documents = documents  # type: ignore[assignment]
-        batch.in_part = documents.cells.raw
-        self.in_order(batch, block)
-        return batch
-
-
-_LINE_ENDS = bytes.maketrans(b"\r\n", b"  ")
-
-
-def unfolded(plan: ScanPlan, piece: Piece) -> bytes | None:
-    """The text of a piece with texts that hold JSON unfolded in their places, each on one line; None where one holds
-    none, or a document is none."""
-    raw = piece.raw
-    for program in plan.embedded:
-        scan = Scan(program, raw)
-        if not (scan.lines(0, len(raw)) == len(raw) if piece.separator else scan.document(0, len(raw))):
-            return None
-        cells = Cells(raw, *scan.nodes(1), scan.count(1))
-        parts, done = [], 0
-        for row, start, end in cells.places_of_texts():
-            text = cells.text(row)
-            if not is_json(text):
-                return None
-            parts += [raw[done:start], text.translate(_LINE_ENDS)]
-            done = end
-        raw = b"".join([*parts, raw[done:]]) if parts else raw
-    return raw
-
-
-@dataclass
-class _Scanned:
-    """One piece of a block: its text as it is scanned, which begins at `start` in the buffer."""
-
-    scanning: Scanning
-    batch: ScannedBatch
-    piece: Piece
-    text: bytes
-    start: int
-    number: int = 0
-    """Of the next document in the piece."""
-    counted: int = 0
-    """So many bytes have been gone through for their line ends."""
-    line_ends: int = 0
-
-    def all(self) -> bool:
-        """False where something is left to others."""
-        return self.lines() if self.piece.separator else self.document()
-
-    def document(self) -> bool:
-        raw, start = self.text, self.start
-        end = start + len(raw)
-        if raw.startswith(BYTE_ORDER_MARK):
-            start += len(BYTE_ORDER_MARK)
-        if self.batch.scan.document(start, end):
-            self.add(1)
-            return True
-        return self.refused(raw, 0)
-
-    def lines(self) -> bool:
-        scan, start, end = self.batch.scan, self.start, self.start + len(self.text)
-        while True:
-            before = scan.count(DOCUMENT)
-            wrong = scan.lines(start, end)
-            self.add(scan.count(DOCUMENT) - before)
-            if wrong >= end:
-                return True
-            line_end = scan.buffer.find(b"\n", wrong, end)
-            line_end = end if line_end < 0 else line_end
-            raw = scan.buffer[wrong:line_end]
-            if not raw.isspace() and not self.refused(raw, wrong - self.start):
-                return False
-            start = line_end + 1
-            if start > end:
-                return True
-
-    def add(self, count: int) -> None:
-        """Notes where so many documents come from that were read."""
-        batch, piece = self.batch, self.piece
-        first = len(batch.numbers)
-        if piece.inside:
-            batch.answers.update(range(first, first + count))
-        if self.scanning.every_part or piece.part.first == 0:
-            wanted, before = self.scanning.keep_raw, piece.before + self.number
-            chosen = [n for n in range(count) if wanted(before + n)]
-            batch.raw.update((first + n, piece.texts[self.number + n]) for n in chosen)
-        batch.sources += [piece.source] * count
-        batch.numbers += range(piece.number + self.number, piece.number + self.number + count)
-        batch.origins += [piece.origin] * count
-        self.number += count
-
-    def refused(self, raw: bytes, offset: int) -> bool:
-        """Sets a document aside that is no JSON; False if it is, after all, or if it has another place in the file."""
-        if self.text is not self.piece.raw:
-            return False
-        try:
-            decode(raw)
-        except NotJson as error:
-            self.line_ends += self.piece.raw.count(b"\n", self.counted, offset)
-            self.counted = offset
-            finding = error.finding.moved(self.piece.lines + self.line_ends, self.piece.offset + offset)
-            set_aside(self.batch, self.piece, self.number, finding)
-            self.number += 1
-            return True
-        return False

@@ -271,6 +271,23 @@ static inline uint64_t name_hash(const uint8_t *name, uint32_t length) {
     return hashed * 0xD6E8FEB86659FD93u;
 }
 
+/* The halves of a product of 128 bits, one upon the other. */
+static inline uint64_t folded(uint64_t one, uint64_t other) {
+    unsigned __int128 product = (unsigned __int128)one * other;
+    return (uint64_t)product ^ (uint64_t)(product >> 64);
+}
+
+/* Two hashes of 64 bits, one piece further; that they differ makes them one of 128. */
+static inline void mix(uint64_t *first, uint64_t *second, uint64_t piece) {
+    *first = folded(*first ^ piece ^ 0xA0761D6478BD642Fu, 0xE7037ED1A0B428DBu);
+    *second = folded((*second + piece) ^ 0x8EBC6AF09C88C6E3u, 0x589965CC75374CC3u);
+}
+
+/* A number below `room`, evenly. */
+static inline uint64_t scaled(uint64_t number, uint64_t room) {
+    return (uint64_t)((unsigned __int128)number * room >> 64);
+}
+
 /* Puts the hash of a name in the object with a mark (never 0) into a table with open addresses, of which the room is a
    power of two; 0 if it is there already. */
 static inline int put_hash(uint64_t *hashes, uint32_t *marks, uint32_t room, uint64_t hashed, uint32_t mark) {

@@ -7,6 +7,7 @@ from collections.abc import Collection, Iterable, Sequence
 from enum import IntEnum
 
 from mukret.rules.model import Duplicates, Table
+from mukret.scan import HashSet
 
 
 class Fate(IntEnum):
@@ -37,33 +38,28 @@ class SeenKeys:
         self, duplicates: Duplicates = "reject", last: LastRows | None = None, *, settling: bool = False
     ) -> None:
         self.duplicates = duplicates
-        self.hashes: set[bytes] = set()
+        self.hashes = HashSet()
         self.last: LastRows = {} if last is None else last
         self.settling = settling
         self.before = 0
 
-    def fates(self, hashes: Sequence[bytes], rows: Sequence[int]) -> Sequence[int]:
-        """What becomes of rows with these keys (`key_hash`), and these numbers among those that are looked at now; the
-        keys are noted."""
+    def fates(self, hashes: bytes, rows: Sequence[int]) -> bytes:
+        """What becomes of rows with these keys (16 bytes for each), and these numbers among those that are looked at
+        now: a byte for each. The keys are noted."""
         if self.duplicates == "last":
-            numbers = [self.before + row for row in rows]
-            if self.settling:
-                self.last.update(zip(hashes, numbers, strict=True))
-                return bytes(len(hashes))
-            return [
-                Fate.WRITTEN if self.last.get(key) == number else Fate.DEDUPLICATED
-                for key, number in zip(hashes, numbers, strict=True)
-            ]
-        fresh = set(hashes)
-        if len(fresh) == len(hashes) and self.hashes.isdisjoint(fresh):
-            self.hashes |= fresh
-            return bytes(len(hashes))
+            return self.settled([hashes[place : place + 16] for place in range(0, len(hashes), 16)], rows)
         again = Fate.REJECTED if self.duplicates == "reject" else Fate.DEDUPLICATED
-        found: list[Fate] = []
-        for key in hashes:
-            found.append(again if key in self.hashes else Fate.WRITTEN)
-            self.hashes.add(key)
-        return found
+        return self.hashes.add_all(hashes).translate(bytes([Fate.WRITTEN, again]) + bytes(254))
+
+    def settled(self, keys: Sequence[bytes], rows: Sequence[int]) -> bytes:
+        numbers = [self.before + row for row in rows]
+        if self.settling:
+            self.last.update(zip(keys, numbers, strict=True))
+            return bytes(len(keys))
+        return bytes(
+            Fate.WRITTEN if self.last.get(key) == number else Fate.DEDUPLICATED
+            for key, number in zip(keys, numbers, strict=True)
+        )
 
     def looked_at(self, rows: int) -> None:
         """So many rows are done with: those that follow are counted on."""

@@ -439,7 +439,7 @@ class OneDocument:
             row.unknown = passes is None
         elif table.key and not row.hollow:
             key = tuple(row.values[name] for name in table.key)
-            row.fate = Fate(self.run.seen[table.name].fates([key_hash(key)], [number])[0])
+            row.fate = Fate(self.run.seen[table.name].fates(key_hash(key), [number])[0])
             if row.fate == Fate.REJECTED:
                 types = table.types
                 row.faults.append(duplicate({name: types[name].written(row.values[name]) for name in table.key}))

@@ -1,0 +1,192 @@
+"""Blocks → batches of documents that were scanned.
+
+A scan wants one document on each line, or one alone. What comes otherwise is brought into that form first: texts that
+hold JSON are unfolded, a text sequence becomes lines, and a document in which a member comes twice above what is read
+is written anew. What is wrong with a document, and where, is told of the bytes as they came.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+from mukret.documents import Batch
+from mukret.documents.batches import Decoding, Wanted, nothing_wanted, set_aside
+from mukret.documents.blocks import Block, Piece
+from mukret.documents.decode import BYTE_ORDER_MARK, NotJson, decode
+from mukret.documents.recognise import RECORD_SEPARATOR
+from mukret.engine.scanned import Found, ScannedBatch
+from mukret.plan.scanning import ScanPlan
+from mukret.scan import Cells, Program, Scan, is_json
+from mukret.scan.program import DOCUMENT
+from mukret.values import json_text
+
+MOST_BYTES = (1 << 32) - (1 << 20)
+"""A scan counts offsets in 32 bits."""
+_LINE_ENDS = bytes.maketrans(b"\r\n", b"  ")
+"""Within a document they are white space alone."""
+
+
+class Scanning(Decoding):
+    """Scans blocks. One in which something stands that a scan leaves to others (more levels than it counts, a text to
+    be unfolded that is no JSON) is decoded as a whole."""
+
+    def __init__(self, plan: ScanPlan, keep_raw: Wanted = nothing_wanted, *, every_part: bool = False) -> None:
+        super().__init__(keep_raw, every_part=every_part)
+        self.plan = plan
+
+    def batch(self, block: Block) -> Batch:
+        texts = [self.prepared(piece) for piece in block.pieces]
+        if block.size >= MOST_BYTES:
+            texts = [None]
+        while all(text is not None for text in texts):
+            batch, left = self.scanned(block, [text for text in texts if text is not None])
+            if not any(left):
+                return batch
+            pieces = zip(block.pieces, texts, left, strict=True)
+            texts = [rewritten(piece, text, numbers) for piece, text, numbers in pieces]
+        return super().batch(block)
+
+    def prepared(self, piece: Piece) -> bytes | None:
+        """The documents of a piece as a scan wants them; None where it can't have them."""
+        text = piece.raw
+        if piece.separator == RECORD_SEPARATOR:
+            text = b"\n".join(map(self.on_a_line, piece.texts))
+        for program in self.plan.embedded:
+            unfolded = with_unfolded(text, program, lines=bool(piece.separator))
+            if unfolded is None:
+                return None
+            text = unfolded
+        return text
+
+    def on_a_line(self, raw: bytes) -> bytes:
+        """A text of a sequence on one line; one that may be cut off as something that is no JSON."""
+        try:
+            self.decoded(raw, sequence=True)
+        except NotJson:
+            return b"!"
+        return raw.translate(_LINE_ENDS)
+
+    def scanned(self, block: Block, texts: list[bytes]) -> tuple[ScannedBatch, list[list[int]]]:
+        """The documents of a block, out of the texts of its pieces; and for each piece the numbers of those that a scan
+        leaves to others."""
+        buffer = texts[0] if len(texts) == 1 else b"\n".join(texts)
+        batch = ScannedBatch(bad=[*block.bad], size=block.size, found=Found(Scan(self.plan.program, buffer), self.plan))
+        left = []
+        start = 0
+        for piece, text in zip(block.pieces, texts, strict=True):
+            batch.part = piece.part
+            left.append(_Scanned(self, batch, piece, start, start + len(text)).left_over())
+            start += len(text) + 1
+        documents = batch.rows().rows
+        batch.documents = documents  # type: ignore[assignment]
+        batch.in_part = documents.cells.raw
+        self.in_order(batch, block)
+        return batch, left
+
+
+@dataclass
+class _Scanned:
+    """One piece of a block, whose text stands between two offsets of the buffer."""
+
+    scanning: Scanning
+    batch: ScannedBatch
+    piece: Piece
+    start: int
+    end: int
+    number: int = 0
+    """Of the next document in the piece."""
+    left: list[int] = field(default_factory=list)
+
+    def left_over(self) -> list[int]:
+        """Scans all documents; the numbers of those that are left to others."""
+        scan = self.batch.scan
+        if not self.piece.separator:
+            mark = scan.buffer.startswith(BYTE_ORDER_MARK, self.start)
+            self.add(int(scan.document(self.start + mark * len(BYTE_ORDER_MARK), self.end)))
+            if not self.number:
+                self.refused()
+            return self.left
+        before = scan.count(DOCUMENT)
+        for wrong in wrong_lines(scan, self.start, self.end):
+            self.add(scan.count(DOCUMENT) - before)
+            before = scan.count(DOCUMENT)
+            if not wrong.isspace():
+                self.refused()
+        self.add(scan.count(DOCUMENT) - before)
+        return self.left
+
+    def add(self, count: int) -> None:
+        """Notes where so many documents come from that were read."""
+        batch, piece = self.batch, self.piece
+        first = len(batch.numbers)
+        if piece.inside:
+            batch.answers.update(range(first, first + count))
+        if self.scanning.every_part or piece.part.first == 0:
+            wanted, before = self.scanning.keep_raw, piece.before + self.number
+            chosen = [number for number in range(count) if wanted(before + number)]
+            batch.raw.update((first + number, piece.texts[self.number + number]) for number in chosen)
+        batch.sources += [piece.source] * count
+        batch.numbers += range(piece.number + self.number, piece.number + self.number + count)
+        batch.origins += [piece.origin] * count
+        self.number += count
+
+    def refused(self) -> None:
+        """The next document is no JSON, or left to others."""
+        piece = self.piece
+        try:
+            self.scanning.decoded(piece.texts[self.number], sequence=piece.separator == RECORD_SEPARATOR)
+            self.left.append(self.number)
+        except NotJson as error:
+            lines, offset = piece.places[self.number]
+            set_aside(self.batch, piece, self.number, error.finding.moved(lines, offset))
+        self.number += 1
+
+
+def wrong_lines(scan: Scan, start: int, end: int) -> Iterator[bytes]:
+    """Scans the lines between two offsets; each that is not read is given out before those behind it are."""
+    while start <= end:
+        wrong = scan.lines(start, end)
+        if wrong >= end:
+            return
+        line_end = scan.buffer.find(b"\n", wrong, end)
+        line_end = end if line_end < 0 else line_end
+        yield scan.buffer[wrong:line_end]
+        start = line_end + 1
+
+
+def with_unfolded(text: bytes, program: Program, *, lines: bool) -> bytes | None:
+    """Documents with the texts that a program finds unfolded in their places; None where one is no JSON."""
+    scan = Scan(program, text)
+    if lines:
+        for _ in wrong_lines(scan, 0, len(text)):
+            pass  # the documents there are told of when all is scanned
+    else:
+        scan.document(0, len(text))
+    cells = Cells(text, *scan.nodes(1), scan.count(1))
+    parts, done = [], 0
+    for row, start, end in cells.places_of_texts():
+        inner = cells.text(row)
+        if not is_json(inner):
+            return None
+        parts += [text[done:start], inner.translate(_LINE_ENDS)]
+        done = end
+    return b"".join([*parts, text[done:]])
+
+
+def rewritten(piece: Piece, text: bytes | None, numbers: list[int]) -> bytes | None:
+    """The text of a piece with documents written anew, which leaves one member of each name; None where that changes
+    nothing."""
+    if text is None or not numbers:
+        return text
+    lines = text.split(b"\n") if piece.separator else [text]
+    filled = [place for place, line in enumerate(lines) if line and not line.isspace()]
+    for number in numbers:
+        line = lines[filled[number]]
+        try:
+            lines[filled[number]] = json_text(decode(line)).encode()
+        except NotJson:  # what was unfolded has made too many levels of it
+            return None
+        if lines[filled[number]] == line:
+            return None
+    return b"\n".join(lines)

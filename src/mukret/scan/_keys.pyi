@@ -1,0 +1,9 @@
+from typing_extensions import Buffer
+
+TextColumn = tuple[Buffer, Buffer, Buffer | None, int]
+
+def hashes_of(columns: list[TextColumn], count: int) -> bytes: ...
+
+class HashSet:
+    def __len__(self) -> int: ...
+    def add_all(self, hashes: bytes) -> bytes: ...
