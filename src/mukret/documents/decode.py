@@ -9,7 +9,7 @@ import msgspec
 import re2
 
 from mukret.documents.diagnose import Finding, diagnose
-from mukret.documents.levels import bounded_levels
+from mukret.documents.levels import MOST_LEVELS, bounded_levels
 from mukret.values import JsonValue, Number
 
 BYTE_ORDER_MARK = b"\xef\xbb\xbf"
@@ -53,8 +53,11 @@ def look_over(raw: bytes) -> None:
 def decode(raw: bytes) -> JsonValue:
     """The value of a JSON text (RFC 8259). Raises NotJson."""
     try:
-        with bounded_levels():
+        if len(raw) < MOST_LEVELS:  # it can't nest too deep
             document = decoder().decode(raw)
+        else:
+            with bounded_levels():
+                document = decoder().decode(raw)
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
         if raw.startswith(BYTE_ORDER_MARK):
             return decode(raw[len(BYTE_ORDER_MARK) :])
@@ -64,7 +67,7 @@ def decode(raw: bytes) -> JsonValue:
 
 def holds_negative_zero(raw: bytes) -> bool:
     """Whether the number `-0` stands in it; perhaps only something like it in a text."""
-    return _NEGATIVE_ZERO.search(raw) is not None
+    return b"-0" in raw and _NEGATIVE_ZERO.search(raw) is not None
 
 
 def _with_signed_zeros(raw: bytes) -> JsonValue:

@@ -12,6 +12,7 @@ import pyarrow as pa
 
 from mukret.documents import Batch
 from mukret.engine.scanned import ScannedBatch, ScannedRows
+from mukret.engine.zipped import ZippedRows
 from mukret.paths import normalized
 from mukret.plan.compiled import TablePlan
 from mukret.plan.plainly import Gathered, Parents, gathered
@@ -50,6 +51,7 @@ class BatchRows:
         self._siblings: dict[int, list[FoundRow]] = {}
         self._above: tuple[int, tuple[Place, JsonValue]] | None = None
         """The row above that was located last."""
+        self._place_above: tuple[int, Place] | None = None
         self.cut_at: int | None = None
         """Of a part of a document: at which step of a row's location the numbers of elements count from the part on."""
 
@@ -63,7 +65,11 @@ class BatchRows:
             without = self.parent.unreadable
             if self.belongs is not None:
                 without = {number for number in range(above.count) if not self.belongs(number)}
-            return above.below(self.plan.scan.number, without, self.table.rows)
+            if not self.plan.scan.arrays:
+                return above.below(self.plan.scan.number, without, self.table.rows)
+            zipped = ZippedRows.of(self.plan.scan.arrays, above, sorted(without))
+            if zipped is not None:
+                return zipped
         return self.gather()
 
     @cached_property
@@ -149,6 +155,29 @@ class BatchRows:
         """Place and node of a row in its document: looked up again, since few rows are ever asked for."""
         if self.parent is None:
             return DOCUMENT, self.batch.whole(row)
+        place = self.scanned_place(row)
+        return (place, self.rows[row]) if place is not None else self.found_again(row)
+
+    def place(self, row: int) -> Place:
+        """The place of a row in its document."""
+        if self.parent is None:
+            return DOCUMENT
+        return self.scanned_place(row) or self.found_again(row)[0]
+
+    def scanned_place(self, row: int) -> Place | None:
+        """The same where the scan tells it."""
+        steps = self.gathered.steps(row) if isinstance(self.gathered, ScannedRows) else None
+        if steps is None:
+            return None
+        assert self.parent is not None
+        owner = self.owners[row]
+        if self._place_above is None or self._place_above[0] != owner:
+            self._place_above = (owner, self.parent.place(owner))
+        return self.counted_from_the_first(Place((*self._place_above[1].location, *steps)))
+
+    def found_again(self, row: int) -> tuple[Place, JsonValue]:
+        """Place and node of a row, by finding all that stand with it."""
+        assert self.parent is not None
         owner = self.owners[row]
         if self._above is None or self._above[0] != owner:  # rows below one row are mostly asked for together
             self._above = (owner, self.parent.locate(owner))
@@ -158,16 +187,16 @@ class BatchRows:
             hollow = owner in self.parent.hollow
             self._siblings[owner] = self.table.rows.find(parent_node, hollow=hollow, excused=excused).rows
         found = self._siblings[owner][row - bisect_left(self.owners, owner)]
-        place = above.of(found)
-        if self.cut_at is not None:
-            before, number, after = (
-                place.location[: self.cut_at],
-                place.location[self.cut_at],
-                place.location[self.cut_at + 1 :],
-            )
-            assert isinstance(number, int)
-            place = Place((*before, number + self.batch.part.first, *after))
-        return place, found.node
+        return self.counted_from_the_first(above.of(found)), found.node
+
+    def counted_from_the_first(self, place: Place) -> Place:
+        """A place in a part of a document as it is in all of it."""
+        if self.cut_at is None:
+            return place
+        location = place.location
+        number = location[self.cut_at]
+        assert isinstance(number, int)
+        return Place((*location[: self.cut_at], number + self.batch.part.first, *location[self.cut_at + 1 :]))
 
     def facts(self, name: str) -> Sequence[JsonValue]:
         """A fact of each row (ROW_FACTS) as raw values."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -13,6 +14,7 @@ import pyarrow.compute as pc
 from mukret.columns.cells import value_of, values_of
 from mukret.documents import Batch
 from mukret.engine.conditions import passing
+from mukret.paths import Index, Name, Segment
 from mukret.plan.scanning import ByColumn, ByList, NodeSource, ScanPlan
 from mukret.rules.model import Take
 from mukret.rules.rows import Refusal, Rows, met_fault
@@ -126,7 +128,7 @@ class ScannedRows:
         judgement = self.found.plan.judged.get(number)
         return rows if judgement is None else rows.only(passing(judgement, rows))
 
-    def all_below(self, number: int, without: Sequence[int], rules: Rows | None) -> ScannedRows:
+    def all_below(self, number: int, without: Sequence[int], rules: Rows | None = None) -> ScannedRows:
         """The same, whether or not they fulfil what rows of that table must."""
         count = self.scan.count(number)
         owners = _numbers(self.scan.owners(number), count)
@@ -164,6 +166,7 @@ class ScannedRows:
         a step of the path met another kind, or since there are several nodes where one alone is taken."""
         if isinstance(source, ByColumn):
             return self.column(source.column), self.events(source.column)
+        assert isinstance(source, ByList)
         below, cells = self.listed(source)
         owners = below.owner_array.buffers()[1] if below.count else b""
         chosen, several = cells.chosen(owners, self.count, take == "last")
@@ -199,10 +202,56 @@ class ScannedRows:
     def place(self) -> dict[int, int]:
         return {before: now for now, before in enumerate(self.kept.to_pylist())}
 
+    # ---- where they are
+
+    def steps(self, row: int) -> tuple[str | int, ...] | None:
+        """The steps to a row from the one above; None where they can't be told without a look at what stands there."""
+        if self.steps_alike is None or row in self.hollow:
+            return None
+        steps, one_of_several = self.steps_alike
+        before = self.raw(row)
+        if before in self.steps_met:
+            return steps[: self.steps_met[before]]
+        if not one_of_several:
+            return steps
+        name = self.names[row] if self.named else None
+        return (*steps, name if name is not None else before - self.first_raw(before))
+
+    @cached_property
+    def steps_alike(self) -> tuple[tuple[str | int, ...], bool] | None:
+        """The steps that lead to all rows, and whether another follows, to one of several; None where those differ
+        before the last, and where an array may stand for its elements."""
+        if self.rules is None or self.rules.spread:
+            return None
+        segments = self.rules.paths[0].segments
+        if not all(segment.singular for segment in segments[:-1]):
+            return None
+        steps = tuple(_step(segment) for segment in segments if segment.singular)
+        return steps, len(steps) < len(segments)
+
+    def raw(self, row: int) -> int:
+        """The number of a row among all that the scan found."""
+        number: int = row if self.kept is None else self.kept[row].as_py()
+        return number
+
+    def first_raw(self, number: int) -> int:
+        """The number of the first row below the same one."""
+        owners = memoryview(self.scan.owners(self.number)).cast("I")
+        return bisect_left(owners, owners[number])
+
+    @property
+    def named(self) -> bool:
+        return self.found.plan.named[self.number]
+
+    @cached_property
+    def steps_met(self) -> dict[int, int]:
+        """By the number in the scan of a row that stands in the stead of rows, the step that met it."""
+        return dict(self.scan.met(self.number))
+
     # ---- as rows that were gathered
 
     @cached_property
-    def rows(self) -> Nodes:
+    def rows(self) -> Sequence[JsonValue]:
         return Nodes(self.node)
 
     @cached_property
@@ -241,27 +290,32 @@ class ScannedRows:
         return {row for row, kind in enumerate(self.kind_bytes) if kind == Kind.MISSING}
 
     @cached_property
-    def faulty(self) -> dict[int, Bad]:
+    def faulty(self) -> Mapping[int, Bad]:
         """Rows that stand where a step of the path met another kind."""
-        met = self.scan.met(self.number)
-        if not met or self.rules is None:
+        if not self.steps_met or self.rules is None:
             return {}
         segments = self.rules.paths[0].segments
-        steps = dict(met)
-        return {self.now((row,)).pop(): met_fault(segments[steps[row]]) for row in steps if self.now((row,))}
+        kept = {row: row for row in self.steps_met} if self.kept is None else self.place
+        return {kept[row]: met_fault(segments[step]) for row, step in self.steps_met.items() if row in kept}
 
     @property
     def met(self) -> set[int]:
         return set(self.faulty)
 
     @cached_property
-    def odd(self) -> list[int]:
+    def odd(self) -> Sequence[int]:
         """Rows that are no objects."""
         return [row for row in self.node.rows_without(Kind.OBJECT) if row not in self.hollow and row not in self.faulty]
 
     depths: Sequence[int] = ()
     above: Sequence[int] = ()
     refusals: Sequence[tuple[int, Refusal]] = ()
+
+
+def _step(segment: Segment) -> str | int:
+    step = segment.only
+    assert isinstance(step, Name | Index)
+    return step.name if isinstance(step, Name) else step.index
 
 
 def _numbers(memory: Any, count: int) -> Any:

@@ -15,7 +15,7 @@ from mukret.documents.batches import Decoding, Wanted, nothing_wanted, set_aside
 from mukret.documents.blocks import Block, Piece
 from mukret.documents.decode import BYTE_ORDER_MARK, NotJson, decode
 from mukret.documents.recognise import RECORD_SEPARATOR
-from mukret.engine.scanned import Found, ScannedBatch
+from mukret.engine.scanned import Found, Nodes, ScannedBatch
 from mukret.plan.scanning import ScanPlan
 from mukret.scan import Cells, Program, Scan, is_json
 from mukret.scan.program import DOCUMENT
@@ -78,7 +78,7 @@ class Scanning(Decoding):
             batch.part = piece.part
             left.append(_Scanned(self, batch, piece, start, start + len(text)).left_over())
             start += len(text) + 1
-        documents = batch.rows().rows
+        documents = Nodes(batch.rows().node)
         batch.documents = documents  # type: ignore[assignment]
         batch.in_part = documents.cells.raw
         self.in_order(batch, block)

@@ -80,7 +80,7 @@ def make_plan(rules: Rules, whole: Rules | None = None) -> Plan:
 
 def _slow(table: Table, scan: TableScan | None) -> Iterator[str]:
     rows = table.rows
-    words = {"zip": rows.zip, "header": rows.header, "recurse": rows.recurse}
+    words = {"zip": rows.zip if scan is None else None, "header": rows.header, "recurse": rows.recurse}
     yield from (f"rows one by one ({word})" for word, given in words.items() if given)
     if scan is None and rows.plain:
         yield "rows one by one, out of nodes that are decoded"

@@ -41,7 +41,7 @@ class LongDocuments:
 
 def long_documents(rules: Rules) -> LongDocuments:
     """Where these rules allow a document to be cut."""
-    if _conditions_look_at_the_root(rules):
+    if _conditions_look_at_the_root(rules) or _descends_from_the_root(rules):
         return LongDocuments((), {"$": "the rules may look anywhere in it"})
     if rules.embedded:
         return LongDocuments((), {"$": "texts that are embedded in it are read first (embedded)"})
@@ -65,6 +65,15 @@ def _conditions_look_at_the_root(rules: Rules) -> bool:
     return any(looks_at_the_root(logical) for logical in conditions) or any(
         path.looks_at_the_root for path in _all_paths(rules)
     )
+
+
+def _descends_from_the_root(rules: Rules) -> bool:
+    """Whether a path looks for descendants of the document (`$..`)."""
+    paths = [path for table in rules.tables.values() if table.within is None for path in table.rows.named_paths]
+    for own in rules.response_fields:
+        if isinstance(own.source, At):
+            paths += own.source.paths
+    return any(path.segments and path.segments[0].descend for path in paths)
 
 
 def _all_paths(rules: Rules) -> Iterator[Path]:

@@ -45,7 +45,16 @@ class ByList:
     """The number under which the scan notes where a step of the path met another kind."""
 
 
-NodeSource = ByColumn | ByList
+@dataclass(frozen=True)
+class OfMember:
+    """One node of each row of a zip: the row of the table with this number among those of its arrays, or what stands in
+    a column of it."""
+
+    array: int
+    column: int | None
+
+
+NodeSource = ByColumn | ByList | OfMember
 
 
 @dataclass(frozen=True)
@@ -60,10 +69,12 @@ class Judgement:
 @dataclass
 class TableScan:
     """A table as a scan knows it: its number, and for each of its fields where the nodes of each of its paths are, by
-    name. Other fields that look at nodes are read the plain way."""
+    name. Other fields that look at nodes are read the plain way. `arrays`: rows are put together out of those of these
+    tables, by the name of the member."""
 
     number: int
     fields: dict[str, tuple[NodeSource, ...]] = field(default_factory=dict)
+    arrays: dict[str, int] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -76,13 +87,15 @@ class Sign:
 
 @dataclass
 class ScanPlan:
-    """`tables` by name; those that are not among them are found the plain way. `judged` has what rows of some tables,
-    by their number, must fulfil: the scan takes them all; `kinds` what documents of a kind must, where one is told by
-    what is in it. `embedded`: programs that find texts that hold JSON, as the rows of a table. `members`: for each name
-    that a rule looks for first in a document the column that says whether it is there. `must_have`: the same for each
-    path that documents must have; None: that is seen by the plain way."""
+    """`named`: for each table of the scan whether names of members are kept. `tables` by name; those that are not among
+    them are found the plain way. `judged` has what rows of some tables, by their number, must fulfil: the scan takes
+    them all; `kinds` what documents of a kind must, where one is told by what is in it. `embedded`: programs that find
+    texts that hold JSON, as the rows of a table. `members`: for each name that a rule looks for first in a document the
+    column that says whether it is there. `must_have`: the same for each path that documents must have; None: that is
+    seen by the plain way."""
 
     program: Program
+    named: list[bool]
     tables: dict[str, TableScan]
     judged: dict[int, Judgement]
     kinds: dict[str, Judgement]
@@ -116,15 +129,19 @@ class _Making:
         self.add_fields(self.tables[RESPONSE], self.rules.response_fields)
         for table in self.rules.parents_first():
             above = self.tables.get(table.within or RESPONSE)
-            if above is not None and rows_can_be_scanned(table, named=table.name in named):
+            if above is None or above.arrays:
+                continue
+            if rows_can_be_scanned(table, named=table.name in named):
                 self.add_table(table, above.number, named=table.name in named)
+            elif zip_can_be_scanned(table, named=table.name in named):
+                self.add_zip(table, above.number)
         members = self.members()
         kinds = {name: self.judgement(DOCUMENT, (kind.when.logical,)) for name, kind in self.kinds() if kind.when}
         must_have = [self.sign(path) for path in must_haves(self.acceptance.rules)]
         shapes = zip(self.parents, self.columns, self.named, self.outer, strict=True)
         program = compiled([TableShape(*shape) for shape in shapes], self.routes)
         embedded = [finder(item.path) for item in self.rules.embedded]
-        return ScanPlan(program, self.tables, self.judged, kinds, embedded, members, must_have)
+        return ScanPlan(program, self.named, self.tables, self.judged, kinds, embedded, members, must_have)
 
     def kinds(self) -> Iterable[tuple[str, Kind]]:
         return self.acceptance.rules.kinds.items()
@@ -141,7 +158,8 @@ class _Making:
         return self.columns[table] - 1
 
     def add_table(self, table: Table, parent: int, *, named: bool) -> None:
-        scan = TableScan(self.table(parent, named=named, outer=table.rows.outer))
+        named = named or not table.rows.paths[0].singular  # so that it is known where a row stands
+        scan = TableScan(self.table(parent, named=named and not table.rows.spread, outer=table.rows.outer))
         self.tables[table.name] = scan
         end = RowEnd(scan.number, table.rows.spread)
         segments = table.rows.paths[0].segments
@@ -151,6 +169,33 @@ class _Making:
             logicals = (*logicals, table.rows.when.logical)
         self.judge(scan.number, logicals)
         self.add_fields(scan, table.fields)
+
+    def add_zip(self, table: Table, parent: int) -> None:
+        scan = self.tables[table.name] = TableScan(parent)
+        assert table.rows.zip is not None
+        for member, path in table.rows.zip.paths.items():
+            scan.arrays[member] = self.table(parent, named=False, outer=False)
+            number = scan.arrays[member]
+            self.routes.append(Route(parent, path.segments, RowEnd(number), Met(number)))
+        for own in table.fields:
+            if isinstance(own.source, At) and own.source.take in ("only", "first", "last"):
+                sources = [self.of_member(scan, path) for path in own.source.paths]
+                found = [source for source in sources if source is not None]
+                if len(found) == len(sources):
+                    scan.fields[own.name] = tuple(found)
+
+    def of_member(self, scan: TableScan, path: Path) -> OfMember | None:
+        """Where the one node of a path from the rows of a zip is; None if it is none of its arrays'."""
+        names, _ = path.leading_names
+        if not names or names[0] not in scan.arrays or not path.singular or not can_be_scanned(path):
+            return None
+        array = scan.arrays[names[0]]
+        number = list(scan.arrays).index(names[0])
+        if len(path.segments) == 1:
+            return OfMember(number, None)
+        column = self.column(array)
+        self.routes.append(Route(array, path.segments[1:], CellEnd(array, column), Noted(array, column)))
+        return OfMember(number, column)
 
     def judge(self, table: int, logicals: tuple[Logical, ...]) -> None:
         """Has rows of a table judged by conditions that look at nothing but the row."""
@@ -235,6 +280,14 @@ def rows_can_be_scanned(table: Table, *, named: bool) -> bool:
     if any(map(looks_at_the_root, logicals)) or (logicals and rows.outer):
         return False
     return not (rows.spread and (named or filtered))
+
+
+def zip_can_be_scanned(table: Table, *, named: bool) -> bool:
+    """Whether a scan finds the arrays of which the rows of a table are put together."""
+    rows = table.rows
+    if rows.zip is None or named or rows.when is not None or rows.outer:
+        return False
+    return all(map(can_be_scanned, rows.zip.paths.values()))
 
 
 def field_can_be_scanned(at: At) -> bool:

@@ -530,8 +530,9 @@ cdef const uint8_t *_object(Reader *reader, const uint8_t *at, State *state) noe
             reader.outcome = NO_MEMORY
             return NULL
         reader.seen_room = 2 * (reader.seen_count + words)
-    memset(&reader.names_seen[first_seen], 0, words * sizeof(uint64_t))
-    reader.seen_count += words
+    if words:
+        memset(&reader.names_seen[first_seen], 0, words * sizeof(uint64_t))
+        reader.seen_count += words
     names.first, names.count, names.mark, names.bits = first_hash, 0, 0, 0
     state.hint = 0
     while True:
