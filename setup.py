@@ -4,25 +4,27 @@ MUKRET_SANITIZE=1 builds them with the address and undefined-behaviour sanitizer
 """
 
 import os
+from glob import glob
 
 from Cython.Build import cythonize
 from setuptools import Extension, setup
 
-FOLDER = "src/mukret/scan"
 CHECKED = ["-fsanitize=address,undefined", "-fno-sanitize-recover=undefined", "-fno-omit-frame-pointer", "-O1", "-g"]
 flags = CHECKED if os.environ.get("MUKRET_SANITIZE") else ["-O2"]
 
 
 def compiled(name: str) -> Extension:
-    """A module of the scanner."""
+    """A module, of which the headers stand beside it."""
+    folder = f"src/mukret/{name.partition('.')[0]}"
     return Extension(
-        f"mukret.scan.{name}",
-        [f"{FOLDER}/{name}.pyx"],
-        include_dirs=[FOLDER],
-        depends=[f"{FOLDER}/reading.h", f"{FOLDER}/values.h", f"{FOLDER}/pages.h"],
+        f"mukret.{name}",
+        [f"src/mukret/{name.replace('.', '/')}.pyx"],
+        include_dirs=[folder],
+        depends=glob(f"{folder}/*.h"),
         extra_compile_args=flags,
         extra_link_args=CHECKED[:1] if flags is CHECKED else [],
     )
 
 
-setup(ext_modules=cythonize([compiled("_scanner"), compiled("_kernels"), compiled("_keys")], build_dir="build", language_level=3))
+MODULES = ["scan._scanner", "scan._kernels", "scan._keys", "columns._lines"]
+setup(ext_modules=cythonize([compiled(name) for name in MODULES], build_dir="build", language_level=3))

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import random
 import re
-from collections.abc import Callable
 from datetime import date, timedelta
 from pathlib import Path
 from typing import Any
@@ -91,76 +90,6 @@ def sailings(path: Path, megabytes: float, *, dirt: float = 0.0, one_document: b
             index += 1
         if one_document:
             out.write("]}}\n")
-
-
-# ---- other shapes: a line made by a function of its number, and rules
-
-
-def wide(number: int) -> Any:
-    return {"items": [{f"m{member}": f"{number * member % 9973}" for member in range(200)}]}
-
-
-def deep(number: int) -> Any:
-    node: Any = {"no": str(number), "fare": "12.50", "at": "2031-04-01T10:22:07Z"}
-    for level in range(12):
-        node = {"n": node, "x": level}
-    return {"items": [node] * 8}
-
-
-def maps(number: int) -> Any:
-    codes = {f"P{number * 7 % 400 + k:03}": {"berths": str(k), "depth": "7.5", "lit": "yes"} for k in range(20)}
-    return {"ports": codes}
-
-
-def filters(number: int) -> Any:
-    items = [{"state": STATES[k % 4], "no": str(number * 20 + k), "fare": "12.50"} for k in range(20)]
-    return {"items": items}
-
-
-def families(number: int) -> Any:
-    lists = {f"list{k}": [{"no": str(k), "at": "2031-04-01", "fare": "1.50"}] * 3 for k in range(8)}
-    return {"items": [{"id": f"{number}", **lists}]}
-
-
-_FAMILIES = "".join(
-    f"  t{k}: {{within: items, rows: '$.list{k}[*]', inherit: [id], "
-    "fields: {no: {at: $.no, type: integer}, day: {at: $.at, type: date}, fare: {at: $.fare, type: 'decimal(6,2)'}}}\n"
-    for k in range(8)
-)
-_MEMBERS = "".join(f"      f{k}: {{at: $.m{k * 19}, type: integer}}\n" for k in range(10))
-_NODE = "$" + ".n" * 12
-SHAPES: dict[str, tuple[Callable[[int], Any], str]] = {
-    "wide objects": (wide, 'mukret: 1\ntables:\n  t:\n    rows: "$.items[*]"\n    fields:\n' + _MEMBERS),
-    "deep nesting": (
-        deep,
-        'mukret: 1\ntables:\n  t:\n    rows: "$.items[*]"\n    fields:\n'
-        f"      no: {{at: {_NODE}.no, type: integer}}\n      at: {{at: {_NODE}.at, type: timestamp}}\n"
-        f"      fare: {{at: {_NODE}.fare, type: 'decimal(6,2)'}}\n",
-    ),
-    "maps": (
-        maps,
-        'mukret: 1\ntables:\n  ports:\n    rows: "$.ports.*"\n    fields:\n      code: {fact: name}\n'
-        "      berths: {at: $.berths, type: integer}\n      depth: {at: $.depth, type: 'decimal(4,1)'}\n"
-        "      lit: {at: $.lit, type: boolean}\n",
-    ),
-    "filters": (
-        filters,
-        "mukret: 1\ntables:\n  t:\n    rows: \"$.items[?@.state == 'boarding']\"\n    fields:\n"
-        "      no: {at: $.no, type: integer}\n      fare: {at: $.fare, type: 'decimal(6,2)'}\n",
-    ),
-    "eight child tables": (
-        families,
-        'mukret: 1\ntables:\n  items: {rows: "$.items[*]", fields: {id: {at: $.id, required: true}}}\n' + _FAMILIES,
-    ),
-}
-
-
-def shaped(path: Path, megabytes: float, line: Callable[[int], Any]) -> None:
-    written = number = 0
-    with open(path, "w", encoding="utf-8", newline="\n") as out:
-        while written < megabytes * 1_000_000:
-            written += out.write(dump(line(number)) + "\n")
-            number += 1
 
 
 def repeated(path: Path, megabytes: float, files: list[Path]) -> None:

@@ -27,6 +27,8 @@ import feeds
 import mukret.sample
 
 HERE = Path(__file__).parent
+TINY = 0.01
+"""Megabytes of a feed of which only the start-up of a program is to be seen."""
 MUKRET = [sys.executable, "-m", "mukret"]
 BARE = "import click\n@click.group()\ndef main(): 'A program.'\n@main.command()\ndef one(): 'One.'\nmain()"
 
@@ -69,6 +71,10 @@ def measured(programs: Sequence[Program], runs: int) -> None:
             print(f"  {program.name}: {number} of {runs}", file=sys.stderr, flush=True)
 
 
+Pairs = dict[str, tuple[Program, Program]]
+"""Programs by what they are for, each over a feed and over a tiny one."""
+
+
 class Bench:
     """The feeds of one run, in a folder of its own."""
 
@@ -108,6 +114,11 @@ class Bench:
             hand,
             self.beside("read alone", "floor.py", "read", clean, feed=clean),
             parse,
+            Program(
+                "the fastest general parser alone",
+                [sys.executable, str(HERE / "shapes/decode.py"), str(clean)],
+                megabytes,
+            ),
             self.extract("mukret, to CSV", clean, "--workers", "1"),
             self.extract("the same, 0.1% dirty", dirty, "--workers", "1"),
             self.extract("to CSV, two workers", clean, "--workers", "2"),
@@ -128,8 +139,8 @@ class Bench:
             ratios = f"{hand.times(program):.2f} | {program.times(parse):.2f}"
             speed = f"{program.median:.2f} | {program.megabytes / program.median:.0f}"
             print(f"| {program.name} | {speed} | {ratios} | {program.peak:.0f} |")
-        one, dirt, two = programs[3], programs[4], programs[5]
-        print(f"\nTwo workers against one: {one.times(two):.2f} (CSV), {programs[6].times(programs[7]):.2f} (Parquet)")
+        one, dirt, two = programs[4], programs[5], programs[6]
+        print(f"\nTwo workers against one: {one.times(two):.2f} (CSV), {programs[7].times(programs[8]):.2f} (Parquet)")
         print(f"What two processes can gain here: by hand, twice at once, {2 / twice.times(hand):.2f} times the work")
         print(f"0.1% dirt against clean: {dirt.times(one):.2f}")
 
@@ -147,27 +158,57 @@ class Bench:
             print(f"| {program.name} | {program.median:.2f} | {program.times(bare):.2f} |")
 
     def shapes(self, megabytes: float) -> None:
-        pairs = []
-        for name, (line, rules) in feeds.SHAPES.items():
-            feed = self.feed(f"{name}.jsonl", lambda path, line=line: feeds.shaped(path, megabytes, line))  # type: ignore[misc]
-            pairs.append((name, feed, rules))
-        sample = Path(mukret.sample.__file__).parent
-        documents = sorted((sample / "feed").glob("*.json"))
+        """Other shapes, each beside the script by hand for it and the fastest general parser alone; the start-up of
+        each program, measured on a tiny feed in the same turn, is taken off."""
+        kinds = [self.shape(path.parent, megabytes) for path in sorted((HERE / "shapes").glob("*/feed.rules.yaml"))]
+        kinds.append(self.sample(megabytes))
+        measured([program for kind in kinds for pair in kind.values() for program in pair], self.runs)
+        print(f"\n{megabytes:.0f} MB of other shapes to CSV, {self.runs} runs in turn, without start-up\n")
+        print("| shape | s, one thread | MB/s | times as fast as by hand | times the parser alone | two threads |")
+        print("| --- | --- | --- | --- | --- | --- |")
+        for kind in kinds:
+            took = {name: net(*pair) for name, pair in kind.items()}
+            one, two = took["one"], took["two"]
+            by_hand = [f"{ratio(took['hand'], own):.2f}" if "hand" in took else "" for own in (one, two)]
+            program, seconds = kind["one"][0], statistics.median(one)
+            speed = f"{seconds:.2f} | {program.megabytes / seconds:.0f}"
+            print(f"| {program.name} | {speed} | {by_hand[0]} | {ratio(one, took['parse']):.2f} | {by_hand[1]} |")
+
+    def shape(self, folder: Path, megabytes: float) -> Pairs:
+        """The programs of a shape, each over a feed and over a tiny one."""
+
+        def made(size: float) -> Path:
+            def make(path: Path) -> None:
+                command = [sys.executable, str(folder / "make_feed.py"), str(path), "--megabytes", str(size)]
+                subprocess.run(command, check=True)
+
+            return self.feed(f"{folder.name}{size}.jsonl", make)
+
+        feed, tiny = made(megabytes), made(TINY)
+        script, target = f"shapes/{folder.name}/by_hand.py", self.folder / "hand"
+        hand = [self.beside(folder.name, script, one, target, feed=one) for one in (feed, tiny)]
+        others = self.parsed_and_extracted(folder.name, feed, tiny, folder / "feed.rules.yaml")
+        return {"hand": (hand[0], hand[1]), **others}
+
+    def sample(self, megabytes: float) -> Pairs:
+        folder = Path(mukret.sample.__file__).parent
+        documents = sorted((folder / "feed").glob("*.json"))
         feed = self.feed("sample.jsonl", lambda path: feeds.repeated(path, megabytes, documents))
-        pairs.append(("the sample's rules", feed, str(sample / "merrow.rules.yaml")))
-        programs = []
-        for name, feed, rules in pairs:
-            programs.append(self.beside(name, "floor.py", "whole", feed, feed=feed))
-            programs.append(self.extract(name, feed, "--workers", "1", rules=rules))
-        measured(programs, self.runs)
-        print(f"\n{megabytes:.0f} MB of other shapes to CSV, one process, {self.runs} runs in turn\n")
-        print("| shape | median s | MB/s | times the fastest parser alone | peak MB |\n| --- | --- | --- | --- | --- |")
-        for whole, program in zip(programs[::2], programs[1::2], strict=True):
-            speed = f"{program.median:.2f} | {program.megabytes / program.median:.0f}"
-            print(f"| {program.name} | {speed} | {program.times(whole):.2f} | {program.peak:.0f} |")
+        tiny = self.feed("tiny.jsonl", lambda path: feeds.repeated(path, TINY, documents))
+        return self.parsed_and_extracted("the sample's rules", feed, tiny, folder / "merrow.rules.yaml")
+
+    def parsed_and_extracted(
+        self, name: str, feed: Path, tiny: Path, rules: Path
+    ) -> dict[str, tuple[Program, Program]]:
+        found: Pairs = {}
+        for key, workers in (("one", "1"), ("two", "2")):
+            pair = [self.extract(name, one, "--workers", workers, rules=str(rules)) for one in (feed, tiny)]
+            found[key] = (pair[0], pair[1])
+        parse = [self.beside(name, "shapes/decode.py", one, feed=one) for one in (feed, tiny)]
+        return {**found, "parse": (parse[0], parse[1])}
 
     def memory(self, large: float) -> None:
-        print("\n| input | MB | seconds | peak MB of the largest process |\n| --- | --- | --- | --- |")
+        print("\n| input | MB | seconds | peak MB |\n| --- | --- | --- | --- |")
         for megabytes in (100, large):
             for one_document in (False, True):
                 feed = self.folder / "memory"
@@ -175,9 +216,18 @@ class Bench:
                 for workers in ("1", "2"):
                     program = self.extract("", feed, "--workers", workers)
                     program.run(counted=True)
-                    what = f"{'one document' if one_document else 'lines'}, {workers} process{'es' * (workers != '1')}"
+                    what = f"{'one document' if one_document else 'lines'}, {workers} thread{'s' * (workers != '1')}"
                     print(f"| {what} | {megabytes:.0f} | {program.median:.0f} | {program.peak:.0f} |", flush=True)
                 feed.unlink()
+
+
+def net(program: Program, start: Program) -> list[float]:
+    """What each run of a program took beyond its start-up in the same turn."""
+    return [max(0.001, took - before) for took, before in zip(program.seconds, start.seconds, strict=True)]
+
+
+def ratio(ones: Sequence[float], others: Sequence[float]) -> float:
+    return statistics.median(one / other for one, other in zip(ones, others, strict=True))
 
 
 def machine() -> str:

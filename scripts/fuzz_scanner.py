@@ -17,7 +17,7 @@ import tempfile
 from pathlib import Path
 
 ROOT = Path(__file__).parent.parent
-TESTS = ["tests.test_scanning.Scans", "tests.test_types.Reading_"]
+TESTS = ["tests.test_scanning.Scans", "tests.test_types.Reading_", "tests.test_types.Writing"]
 
 
 def main() -> None:
@@ -30,7 +30,9 @@ def main() -> None:
         shutil.copytree(ROOT / "tests", f"{folder}/tests", ignore=shutil.ignore_patterns("__pycache__"))
         shutil.copy(ROOT / "setup.py", folder)
         building = {**os.environ, "MUKRET_SANITIZE": "1", "CC": "gcc", "LDSHARED": "gcc -shared"}
-        subprocess.run([sys.executable, "setup.py", "-q", "build_ext", "--build-lib", "src"], cwd=folder, env=building, check=True)
+        subprocess.run(
+            [sys.executable, "setup.py", "-q", "build_ext", "--build-lib", "src"], cwd=folder, env=building, check=True
+        )
         library = subprocess.run(["gcc", "-print-file-name=libasan.so"], capture_output=True, text=True, check=True)
         running = {
             **os.environ,

@@ -17,6 +17,7 @@ from hypothesis import strategies as st
 
 from mukret.columns.arrow import column_type, finished
 from mukret.columns.cells import read_cells
+from mukret.columns.lines import csv_lines
 from mukret.columns.read import Column, read_column, read_lists
 from mukret.columns.written import written
 from mukret.expressions.aggregating import aggregated
@@ -459,6 +460,40 @@ class Writing(unittest.TestCase):
                 texts = written(finished(column.array, kind), kind).to_pylist()
                 self.assertEqual(texts, [None if value is None else kind.written(value) for value in values])
                 self.assertEqual(finished(column.array, kind).type, column_type(kind))
+                self.assertEqual(self.lines(column.array, kind), self.as_csv(texts))
+
+    @staticmethod
+    def lines(array: Any, kind: ValueType) -> str:
+        return csv_lines([finished(array, kind)], [kind], len(array)).decode()
+
+    @staticmethod
+    def as_csv(texts: list[str | None]) -> str:
+        """As the standard library reads it, and null apart from the empty text."""
+        cells = []
+        for text in texts:
+            marked = text == "" or any(mark in text or "" for mark in '",\r\n') if text is not None else False
+            cells.append("" if text is None else f'"{text.replace(chr(34), 2 * chr(34))}"' if marked else text)
+        return "".join(f"{cell}\n" for cell in cells)
+
+    def test_lines_of_the_least_and_greatest_values_and_of_slices(self) -> None:
+        whole = 10**38 - 1
+        cases: list[tuple[ValueType, list[Any]]] = [
+            (Integer(), [-(2**63), 2**63 - 1, 0, -1, 9, 10, 99, 100, None]),
+            (DecimalType(38, 0), [Decimal(whole), Decimal(-whole), Decimal(0), None]),
+            (DecimalType(38, 38), [Decimal(f"0.{'9' * 38}"), Decimal(f"-0.{'0' * 37}1"), None]),
+            (DecimalType(20, 3), [Decimal("-0.001"), Decimal("18446744073709551.616"), Decimal("7.000")]),
+            (Date(), [dt.date(1, 1, 1), dt.date(9999, 12, 31), dt.date(1970, 1, 1), dt.date(2000, 2, 29), None]),
+            (Timestamp(), [instant(f"{text}+00:00") for text in ("0001-01-01T00:00:00", "9999-12-31T23:59:59.999999", "1969-12-31T23:59:59.5")]),
+            (Boolean(), [True, None, False, True, True, False, None, True, False]),
+            (Text(), ["", "a", None, ',', '"', "x\ny", "ü" * 99, 'say "so", he said']),
+        ]  # fmt: skip
+        for kind, values in cases:
+            array = pa.array(values, column_type(kind))
+            texts = [None if value is None else kind.written(value) for value in values]
+            with self.subTest(kind.name):
+                self.assertEqual(self.lines(array, kind), self.as_csv(texts))
+                self.assertEqual(self.lines(array.slice(1), kind), self.as_csv(texts[1:]))
+                self.assertEqual(self.lines(array.slice(0, 0), kind), "")
 
     def test_the_forms_that_are_documented(self) -> None:
         cases: list[tuple[ValueType, object, str]] = [

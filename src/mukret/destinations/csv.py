@@ -1,7 +1,7 @@
 """CSV (RFC 4180): UTF-8, a header, `\\n`; null is empty and unquoted, the empty string is `""`.
 
-Written by Arrow's string kernels, a column at a time, and not by a CSV library: those that are fast quote every text,
-and those that quote only where it is needed write null and the empty string alike.
+Written by compiled code of our own: CSV libraries that are fast quote every text, and those that quote only where it is
+needed write null and the empty string alike.
 """
 
 from __future__ import annotations
@@ -9,10 +9,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any, BinaryIO
 
-import pyarrow as pa
 import pyarrow.compute as pc
 
-from mukret.columns.arrow import any_true
+from mukret.columns.lines import csv_lines
 from mukret.columns.written import written
 from mukret.destinations.formats import EachInAFile
 from mukret.destinations.gathering import Gathering
@@ -25,8 +24,7 @@ BYTES_AT_ONCE = 16_000_000
 _MARKS = '",\r\n'
 _FORMULA = r"^([=+\-@\t\r])"
 """How a text begins that spreadsheets take for a formula."""
-_SPECIAL = f"[{_MARKS}]"
-_NEVER_QUOTED = (Integer, DecimalType, Float, Boolean, Date, Time, Datetime, Timestamp, Duration)
+_NO_TEXTS = (Integer, DecimalType, Float, Boolean, Date, Time, Datetime, Timestamp, Duration)
 
 
 class CsvTables(EachInAFile):
@@ -63,17 +61,13 @@ class CsvFile:
     def _write(self, table: Any) -> None:
         if table is not None:
             self.file.write(self.lines(table.combine_chunks().to_batches()[0]))
-            self.file.write(b"\n")
 
-    def lines(self, batch: Any) -> Any:
-        """The lines of a record batch that has rows in a buffer, without the last line end."""
-        columns = [
-            _cells(column, kind, formulas_as_text=self.formulas_as_text)
-            for column, kind in zip(batch.columns, self.kinds, strict=True)
-        ]
-        lines = pc.binary_join_element_wise(*columns, ",") if len(columns) > 1 else columns[0]
-        block = pc.binary_join(pa.ListArray.from_arrays([0, len(lines)], lines), "\n")
-        return block[0].as_buffer()
+    def lines(self, batch: Any) -> bytes:
+        """The lines of a record batch."""
+        columns = batch.columns
+        if self.formulas_as_text:
+            columns = [_as_text(column, kind) for column, kind in zip(columns, self.kinds, strict=True)]
+        return csv_lines(columns, self.kinds, batch.num_rows)
 
     def close(self) -> None:
         """Writes what is left."""
@@ -85,17 +79,8 @@ def _quoted(text: str) -> str:
     return '"' + text.replace('"', '""') + '"' if not text or any(mark in text for mark in _MARKS) else text
 
 
-def _cells(array: Any, kind: ValueType, *, formulas_as_text: bool) -> Any:
-    """A column as the texts of its cells, quoted where that is needed."""
-    text = written(array, kind)
-    if not isinstance(kind, _NEVER_QUOTED):
-        if formulas_as_text:
-            text = pc.replace_substring_regex(text, _FORMULA, r"'\1")
-        special = pc.match_substring_regex(text, _SPECIAL)
-        if any_true(special):
-            doubled = pc.binary_join_element_wise('"', pc.replace_substring(text, '"', '""'), '"', "")
-            text = pc.if_else(special, doubled, text)
-        empty = pc.equal(text, "")
-        if any_true(empty):
-            text = pc.if_else(empty, '""', text)
-    return pc.fill_null(text, "")
+def _as_text(column: Any, kind: ValueType) -> Any:
+    """A column with a quote before each text that a spreadsheet would take for a formula."""
+    if isinstance(kind, _NO_TEXTS):
+        return column
+    return pc.replace_substring_regex(written(column, kind), _FORMULA, r"'\1")

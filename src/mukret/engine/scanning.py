@@ -76,7 +76,9 @@ class Scanning(Decoding):
         start = 0
         for piece, text in zip(block.pieces, texts, strict=True):
             batch.part = piece.part
-            left.append(_Scanned(self, batch, piece, start, start + len(text)).left_over())
+            left.append(
+                _Scanned(self, batch, piece, start, start + len(text), as_it_came=text is piece.raw).left_over()
+            )
             start += len(text) + 1
         documents = Nodes(batch.rows().node)
         batch.documents = documents  # type: ignore[assignment]
@@ -94,6 +96,7 @@ class _Scanned:
     piece: Piece
     start: int
     end: int
+    as_it_came: bool
     number: int = 0
     """Of the next document in the piece."""
     left: list[int] = field(default_factory=list)
@@ -124,12 +127,20 @@ class _Scanned:
             batch.answers.update(range(first, first + count))
         if self.scanning.every_part or piece.part.first == 0:
             wanted, before = self.scanning.keep_raw, piece.before + self.number
-            chosen = [number for number in range(count) if wanted(before + number)]
-            batch.raw.update((first + number, piece.texts[self.number + number]) for number in chosen)
+            for number in range(count):
+                if wanted(before + number):
+                    batch.raw[first + number] = self.text(first + number, self.number + number)
         batch.sources += [piece.source] * count
         batch.numbers += range(piece.number + self.number, piece.number + self.number + count)
         batch.origins += [piece.origin] * count
         self.number += count
+
+    def text(self, index: int, number: int) -> bytes:
+        """The bytes of a document that was read: its number in the batch, and in the piece. It costs much to split a
+        piece for one of its lines."""
+        if self.as_it_came:
+            return Cells(self.batch.scan.buffer, *self.batch.scan.nodes(DOCUMENT), index + 1).raw(index)
+        return self.piece.texts[number]
 
     def refused(self) -> None:
         """The next document is no JSON, or left to others."""

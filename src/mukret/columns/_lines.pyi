@@ -1,0 +1,15 @@
+from typing_extensions import Buffer
+
+class Lines:
+    def __init__(self, count: int, rows: int) -> None: ...
+    def add(
+        self,
+        what: int,
+        scale: int,
+        first: int,
+        validity: Buffer | None,
+        values: Buffer | None,
+        ends: Buffer | None,
+        data: Buffer | None,
+    ) -> None: ...
+    def text(self) -> bytes: ...
