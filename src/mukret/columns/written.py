@@ -57,8 +57,10 @@ def _without_exponent(array: Any, kind: ValueType, mark: str) -> Any:
 def _lists(array: Any, kind: ListOf) -> Any:
     if isinstance(array, pa.ChunkedArray):
         array = array.combine_chunks()
-    if pa.types.is_string(array.type.value_type):
-        items = array.flatten()
-        if not any_true(pc.match_substring_regex(items, r"[;\\]|^$")):
-            return pc.binary_join(array, ";")
-    return pa.array([None if value is None else kind.written(value) for value in array.to_pylist()], pa.string())
+    items = written(array.flatten(), kind.item)
+    if any_true(pc.match_substring_regex(items, r"[;\\]|^$")):  # some must be escaped
+        return pa.array([None if value is None else kind.written(value) for value in array.to_pylist()], pa.string())
+    lengths = pc.fill_null(pc.list_value_length(array), 0)
+    ends = pa.concat_arrays([pa.array([0], pa.int32()), pc.cumulative_sum(lengths).cast(pa.int32())])
+    joined = pc.binary_join(pa.ListArray.from_arrays(ends, items), ";")
+    return pc.if_else(array.is_valid(), joined, pa.scalar(None, pa.string()))
