@@ -82,8 +82,10 @@ def _slow(table: Table, scan: TableScan | None) -> Iterator[str]:
     rows = table.rows
     words = {"zip": rows.zip if scan is None else None, "header": rows.header, "recurse": rows.recurse}
     yield from (f"rows one by one ({word})" for word, given in words.items() if given)
-    if scan is None and rows.plain:
-        yield "rows one by one, out of nodes that are decoded"
+    if scan is None:
+        if rows.plain:
+            yield "rows one by one, out of nodes that are decoded"
+        return
     for own in table.fields:
-        if isinstance(own.source, At) and (scan is None or own.name not in scan.fields):
+        if isinstance(own.source, At) and own.name not in scan.fields:
             yield f"{own.name} one by one"
