@@ -234,9 +234,12 @@ class BatchTables:
 def kinds_of_scanned(batch: ScannedBatch, rules: Rules, calls: Sequence[str | None]) -> list[frozenset[str]]:
     """The kinds of documents that were scanned; `calls` are those that they answered."""
     found: list[set[str]] = [set() for _ in calls]
+    rows = batch.rows()
     for name, kind in rules.kinds.items():
         judgement = batch.plan.kinds.get(name)
-        holds = passing(judgement, batch.rows()).to_pylist() if judgement is not None else [True] * len(calls)
+        holds = [True] * len(calls)
+        if judgement is not None:
+            holds = passing(judgement, rows.column, rows.count).to_pylist()
         for kinds, source, call, here in zip(found, batch.sources, calls, holds, strict=True):
             if here and kind.came_by(source.name, call):
                 kinds.add(name)

@@ -6,8 +6,8 @@ evaluator.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING, Any
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -19,28 +19,21 @@ from mukret.plan.scanning import Judgement
 from mukret.scan import Cells
 from mukret.values import JsonValue
 
-if TYPE_CHECKING:
-    from mukret.engine.scanned import ScannedRows
-
 NOWHERE = object()
 """Stands for a node of which nothing is there that a condition looks at."""
 
 
-def passing(judgement: Judgement, rows: ScannedRows) -> Any:
-    """A boolean array: which rows fulfil all conditions, or are none but stand in the stead of rows."""
-    columns = [rows.column(number) for number in judgement.columns.values()]
-    combinations = _combined(columns, rows.count)
+def passing(judgement: Judgement, column: Callable[[int], Cells], count: int) -> Any:
+    """A boolean array: which of so many rows fulfil all conditions. `column` gives the cells of a column."""
+    columns = [column(number) for number in judgement.columns.values()]
+    combinations = _combined(columns, count)
     ways = list(judgement.columns)
     if combinations is None:
-        answers = [_fulfils(judgement, ways, columns, row) for row in range(rows.count)]
-        mask = pa.array(answers, pa.bool_())
-    else:
-        numbers, firsts = combinations
-        answers = [_fulfils(judgement, ways, columns, row) for row in firsts]
-        mask = pa.array(answers, pa.bool_()).take(numbers)
-    if rows.met:
-        mask = pc.or_(mask, pa.array([row in rows.met for row in range(rows.count)], pa.bool_()))
-    return mask
+        answers = [_fulfils(judgement, ways, columns, row) for row in range(count)]
+        return pa.array(answers, pa.bool_())
+    numbers, firsts = combinations
+    answers = [_fulfils(judgement, ways, columns, row) for row in firsts]
+    return pa.array(answers, pa.bool_()).take(numbers)
 
 
 def _combined(columns: Sequence[Cells], count: int) -> tuple[Any, list[int]] | None:

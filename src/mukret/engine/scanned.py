@@ -11,6 +11,7 @@ from typing import Any, Self, overload
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from mukret.columns.arrow import row_mask
 from mukret.columns.cells import value_of, values_of
 from mukret.documents import Batch
 from mukret.engine.conditions import passing
@@ -126,7 +127,12 @@ class ScannedRows:
         """The rows of a table within, but for those in some of these rows."""
         rows = self.all_below(number, sorted(without), rules)
         judgement = self.found.plan.judged.get(number)
-        return rows if judgement is None else rows.only(passing(judgement, rows))
+        if judgement is None:
+            return rows
+        mask = passing(judgement, rows.column, rows.count)
+        if rows.met:  # they are none, but stand in the stead of rows
+            mask = pc.or_(mask, row_mask(rows.met, rows.count))
+        return rows.only(mask)
 
     def all_below(self, number: int, without: Sequence[int], rules: Rows | None = None) -> ScannedRows:
         """The same, whether or not they fulfil what rows of that table must."""
