@@ -4,6 +4,7 @@ MUKRET_SANITIZE=1 builds them with the address and undefined-behaviour sanitizer
 """
 
 import os
+import sys
 from glob import glob
 
 from Cython.Build import cythonize
@@ -21,6 +22,7 @@ def compiled(name: str) -> Extension:
         [f"src/mukret/{name.replace('.', '/')}.pyx"],
         include_dirs=[folder],
         depends=glob(f"{folder}/*.h"),
+        libraries=[] if sys.platform == "win32" else ["m"],
         extra_compile_args=flags,
         extra_link_args=CHECKED[:1] if flags is CHECKED else [],
     )

@@ -484,6 +484,8 @@ class Writing(unittest.TestCase):
             (DecimalType(20, 3), [Decimal("-0.001"), Decimal("18446744073709551.616"), Decimal("7.000")]),
             (Date(), [dt.date(1, 1, 1), dt.date(9999, 12, 31), dt.date(1970, 1, 1), dt.date(2000, 2, 29), None]),
             (Timestamp(), [instant(f"{text}+00:00") for text in ("0001-01-01T00:00:00", "9999-12-31T23:59:59.999999", "1969-12-31T23:59:59.5")]),
+            (Float(), [0.0, 0.1, -0.25, 1e14, 123456789012345.0, 0.0001, 99.999999999, 4092.7, None, 5.0]),
+            (Float(), [-0.0, 0.1 + 0.2, 1e15, 1e16, 1e-5, 1e300, -1.5]),
             (Boolean(), [True, None, False, True, True, False, None, True, False]),
             (Text(), ["", "a", None, ',', '"', "x\ny", "ü" * 99, 'say "so", he said']),
         ]  # fmt: skip

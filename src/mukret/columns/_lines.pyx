@@ -13,11 +13,12 @@ cdef extern from "writing.h" nogil:
     uint8_t *put_decimal(uint8_t *to, int128 value, int scale)
     uint8_t *put_date(uint8_t *to, int64_t days)
     uint8_t *put_moment(uint8_t *to, int64_t micros, int utc)
+    bint short_decimal(double value, int64_t *number, int *scale)
     uint8_t *put_text(uint8_t *to, const uint8_t *text, uint32_t length)
 
 # What a column holds (`lines.py`).
 cdef enum:
-    TEXTS, WORDS, INTEGERS, DECIMALS, DATES, LOCAL_TIMES, INSTANTS, BOOLEANS
+    TEXTS, WORDS, INTEGERS, DECIMALS, DATES, LOCAL_TIMES, INSTANTS, BOOLEANS, FLOATS
 
 cdef struct Column:
     int what
@@ -120,6 +121,8 @@ cdef bint _is_valid(Column *column, Py_ssize_t place) noexcept nogil:
 cdef uint8_t *_cell(Column *column, Py_ssize_t row, uint8_t *to) noexcept nogil:
     cdef Py_ssize_t place = column.first + row
     cdef int32_t code
+    cdef int64_t number = 0
+    cdef int scale = 0
     if not _is_valid(column, place):
         return to
     if column.what == TEXTS:
@@ -131,6 +134,9 @@ cdef uint8_t *_cell(Column *column, Py_ssize_t row, uint8_t *to) noexcept nogil:
         return put_integer(to, (<const int64_t *>column.values)[place])
     if column.what == DECIMALS:
         return put_decimal(to, (<const int128 *>column.values)[place], column.scale)
+    if column.what == FLOATS:
+        short_decimal((<const double *>column.values)[place], &number, &scale)
+        return put_decimal(to, number, scale)
     if column.what == DATES:
         return put_date(to, (<const int32_t *>column.values)[place])
     if column.what == BOOLEANS:
@@ -140,3 +146,20 @@ cdef uint8_t *_cell(Column *column, Py_ssize_t row, uint8_t *to) noexcept nogil:
         to[0], to[1], to[2], to[3], to[4] = 102, 97, 108, 115, 101  # false
         return to + 5
     return put_moment(to, (<const int64_t *>column.values)[place], column.what == INSTANTS)
+
+
+def are_short(Py_ssize_t first, Py_ssize_t count, validity, values):
+    """Whether all doubles of a column have a shortest decimal that is written at once."""
+    cdef Lines lines = Lines(1, count)
+    cdef Py_ssize_t row
+    cdef int64_t number
+    cdef int scale
+    cdef bint short = True
+    lines.add(FLOATS, 0, first, validity, values, None, None)
+    cdef Column *column = lines.columns
+    with nogil:
+        for row in range(first, first + count):
+            if _is_valid(column, row) and not short_decimal((<const double *>column.values)[row], &number, &scale):
+                short = False
+                break
+    return short

@@ -8,9 +8,9 @@ from typing import Any
 
 import pyarrow as pa
 
-from mukret.columns._lines import Lines
+from mukret.columns._lines import Lines, are_short
 from mukret.columns.written import written
-from mukret.types import Boolean, Date, Datetime, DecimalType, Enum, Integer, Timestamp, ValueType
+from mukret.types import Boolean, Date, Datetime, DecimalType, Enum, Float, Integer, Timestamp, ValueType
 
 
 class What(IntEnum):
@@ -24,6 +24,7 @@ class What(IntEnum):
     LOCAL_TIMES = 5
     INSTANTS = 6
     BOOLEANS = 7
+    FLOATS = 8
 
 
 _DIRECTLY: dict[type[ValueType], What] = {
@@ -34,6 +35,7 @@ _DIRECTLY: dict[type[ValueType], What] = {
     Datetime: What.LOCAL_TIMES,
     Timestamp: What.INSTANTS,
     Boolean: What.BOOLEANS,
+    Float: What.FLOATS,
 }
 
 
@@ -47,10 +49,8 @@ def csv_lines(columns: Sequence[Any], kinds: Sequence[ValueType], count: int) ->
 
 
 def _add(lines: Lines, column: Any, kind: ValueType) -> None:
-    what = _DIRECTLY.get(type(kind), What.TEXTS)
-    if pa.types.is_string(column.type):
-        what = What.TEXTS
-    elif what is What.TEXTS:
+    what = _what(column, kind)
+    if what is What.TEXTS and not pa.types.is_string(column.type):
         column = written(column, kind)
     scale = kind.scale if isinstance(kind, DecimalType) else 0
     if what is What.WORDS:
@@ -63,3 +63,11 @@ def _add(lines: Lines, column: Any, kind: ValueType) -> None:
     else:
         validity, values = column.buffers()
         lines.add(what, scale, column.offset, validity, values, None, None)
+
+
+def _what(column: Any, kind: ValueType) -> What:
+    if pa.types.is_string(column.type):
+        return What.TEXTS
+    if isinstance(kind, Float) and not are_short(column.offset, len(column), *column.buffers()):
+        return What.TEXTS
+    return _DIRECTLY.get(type(kind), What.TEXTS)

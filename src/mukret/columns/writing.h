@@ -3,6 +3,7 @@
 #ifndef MUKRET_WRITING_H
 #define MUKRET_WRITING_H
 
+#include <math.h>
 #include <stdint.h>
 #include <string.h>
 
@@ -60,6 +61,27 @@ static inline uint8_t *put_decimal(uint8_t *to, __int128 value, int scale) {
         to += scale;
     }
     return to;
+}
+
+/* The shortest decimal that reads back as a double, if it has 15 digits at most and is neither very large nor very small:
+   fewer decimals come first, and no two decimals of 15 digits are the same double (IEEE 754, 5.12.2). 0: it is longer. */
+static inline int short_decimal(double value, int64_t *number, int *scale) {
+    static const double TENS[] = {1e0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9};
+    double size = fabs(value);
+    if (value == 0 && !signbit(value)) {
+        *number = *scale = 0;
+        return 1;
+    }
+    if (!(size >= 1e-4 && size < 1e15)) return 0;
+    for (*scale = 0; *scale < 10; ++*scale) {
+        double digits = nearbyint(size * TENS[*scale]);
+        if (digits >= 1e15) return 0;
+        if (digits / TENS[*scale] == size) {
+            *number = value < 0 ? -(int64_t)digits : (int64_t)digits;
+            return 1;
+        }
+    }
+    return 0;
 }
 
 static inline uint8_t *put_pair(uint8_t *to, int number) {
