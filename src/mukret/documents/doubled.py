@@ -5,10 +5,13 @@ from __future__ import annotations
 
 import json
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 from mukret.documents.batches import Batch
 from mukret.documents.cutting import Names
 from mukret.paths import Location, normalized
+from mukret.scan import Program, Scan
+from mukret.scan.program import DOCUMENT, State, TableShape
 from mukret.values import JsonValue
 
 FIRST, EVERY = 20, 1000
@@ -41,7 +44,7 @@ class DoubledMembers:
         has some elements."""
         for index, raw in batch.raw.items():
             self.bytes_left -= len(raw)
-            if self.bytes_left > 0:
+            if self.bytes_left > 0 and not surely_once(raw):
                 for location in doubled_members(raw):
                     if array is not None:
                         if location[: len(array)] != array:
@@ -60,6 +63,17 @@ def _in_document(location: Location, depth: int, first: int) -> Location:
 
 class _Members(list[tuple[str, JsonValue]]):
     """The members of an object, those that came twice included."""
+
+
+@lru_cache(maxsize=1)
+def _every_member() -> Program:
+    """Reads all members of all objects, and so gives up where one comes twice."""
+    return Program([State(any_member=0, any_element=0)], [TableShape(DOCUMENT, 0)])
+
+
+def surely_once(raw: bytes) -> bool:
+    """Whether no member comes twice in one object; False also where that is only not sure."""
+    return Scan(_every_member(), raw).document(0, len(raw))
 
 
 def doubled_members(raw: bytes) -> list[Location]:

@@ -94,17 +94,15 @@ class Sample:
         todo: list[tuple[JsonValue, str, _Wanted]] = [(node, path, wanted)]
         while todo and self.nodes_left > 0:
             node, path, wanted = todo.pop()
-            if wanted.whole:
+            if wanted.whole or type(node) not in (dict, list):
                 continue  # a field takes the whole of it
             inner: list[tuple[JsonValue, str, _Wanted]] = []
-            for step, child in _children(node):
-                self.nodes_left -= 1
-                if holds_nothing(child):
-                    continue
-                below = wanted.below(step, len(node))
+            self.nodes_left -= len(node)
+            for step, child, below in wanted.children(node):
                 if below is not None and type(child) in (dict, list):
-                    inner.append((child, path + _step_text(step), below))
-                elif below is None or below.only_further_down:
+                    if child:
+                        inner.append((child, path + _step_text(step), below))
+                elif (below is None or below.only_further_down) and not holds_nothing(child):
                     self.note(path + _step_text(step), child)
             todo += reversed(inner)
 
@@ -143,6 +141,17 @@ class _Wanted:
         self.by_first_step = ByFirstStep(self.ways)
         self.known: dict[object, _Wanted | None] = {}
 
+    def children(self, node: JsonValue) -> Iterator[tuple[str | int, JsonValue, _Wanted | None]]:
+        """The members or elements of a node, each with what is wanted below it."""
+        length, names, known = len(node), self.names, self.known
+        if type(node) is list:
+            for index, child in enumerate(node):
+                yield index, child, self.below(index, length)
+            return
+        for name, child in node.items():
+            key = name if name in names else ANY_OTHER_MEMBER
+            yield name, child, known[key] if key in known else self.below(name, length)
+
     def below(self, step: str | int, length: int) -> _Wanted | None:
         """What is wanted below a member, or an element of an array of some length; None if nothing is."""
         key: object = (step, length) if self.by_place else ANY_ELEMENT
@@ -163,10 +172,3 @@ class _Wanted:
 @lru_cache(maxsize=1000)
 def _step_text(step: str | int) -> str:
     return path_text((child_segment(Name(step) if isinstance(step, str) else Wildcard()),))[1:]
-
-
-def _children(node: JsonValue) -> Iterator[tuple[str | int, JsonValue]]:
-    if type(node) is dict:
-        yield from node.items()
-    elif type(node) is list:
-        yield from enumerate(node)
