@@ -1,4 +1,4 @@
-"""The engine, by columns and generated code, and the plain reference evaluator mean the same."""
+"""The engine, by cells and columns, and the plain reference evaluator mean the same."""
 
 from __future__ import annotations
 

@@ -39,7 +39,7 @@ class Batch:
     """Those that are answers in an HTTP archive, by index; all of an archive stand in one batch."""
     size: int = 0
     in_part: Callable[[int], bytes | None] = lambda index: None
-    """The bytes of a document that was decoded in part, by index; None for one that was decoded in full."""
+    """The bytes of a document that was not decoded in full, by index; None for one that was."""
     full: dict[int, JsonValue] = field(default_factory=dict)
     """Those of them that had to be decoded in full as well, by index."""
     part: Part = WHOLE

@@ -1,1 +1,1 @@
-"""Batches of documents through the plan: rows that are written, rejects, counts; in one process or several."""
+"""Blocks of documents through the plan: rows that are written, rejects, counts; in one thread or several."""

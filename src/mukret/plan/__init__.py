@@ -1,1 +1,1 @@
-"""Rules compiled once: how documents are decoded and cut, and generated code that finds rows and values."""
+"""Rules compiled once: what a scan looks for, where documents can be cut, and the plain way for what is left."""
