@@ -24,8 +24,11 @@ from mukret.scan.program import CellEnd, Met, Noted, Route, RowEnd, TableShape, 
 from mukret.values import JsonValue, json_text
 from tests.evaluators import EvaluatorsCase
 from tests.helpers import FolderCase, rules_text
+from tests.random_feeds import seeded_feeds
+from tests.test_two_evaluators import SEED
 
 ROOT = Path(__file__).parent.parent
+DOUBLED_FEEDS = 150
 MUTANTS = int(os.environ.get("MUKRET_MUTANTS", "10000"))
 NAMES = ["a", "b", "", "d e", "ü", 'say "so"', "n\\t"]
 ROW_PATHS = ["$", "$.a", "$.a[*]", "$.*", "$[*].a", "$.a.b[*]", "$['']", "$.ü.*", "$[1]", "$[0][*]"]
@@ -197,6 +200,39 @@ class Twice(EvaluatorsCase):
         rows, _ = self.compare(rules, lines)
         self.assertEqual([row["code"] for row in rows["ports"]], ["B", None, None, None, "C", "D"])
         self.assertEqual([(row["name"], row["no"]) for row in rows["lines"]], [("a", 3), ("b", 2), ("c", 2)])
+
+    def test_random_feeds_with_members_doubled(self) -> None:
+        rng = random.Random(20310403)
+        for feed in seeded_feeds(DOUBLED_FEEDS, SEED):
+            lines = []
+            for line in feed.lines:
+                try:
+                    lines.append(doubled(rng, decode(line.encode())))
+                except NotJson:
+                    lines.append(line)
+            self.compare(feed.rules_text, lines)
+
+    def test_null_is_there_and_what_is_missing_is_not(self) -> None:
+        rules = rules_text('tables: {t: {rows: "$[?@.a]", when: "@[\'b\'] != 1", fields: {no: $.no}}}')
+        lines = [
+            '[{"no": 1}, {"a": null, "no": 2}, {"a": 0, "b": 1, "no": 3}, {"no": 4}, {"a": null, "b": null, "no": 5}]'
+        ]
+        rows, _ = self.compare(rules, lines)
+        self.assertEqual([row["no"] for row in rows["t"]], ["2", "5"])
+
+
+def doubled(rng: random.Random, value: JsonValue) -> str:
+    """The JSON text of a value, in which some members come twice."""
+    if type(value) is list:
+        return f"[{','.join(doubled(rng, element) for element in value)}]"
+    if type(value) is not dict:
+        return json_text(value)
+    members = [(name, doubled(rng, member)) for name, member in value.items()]
+    if members and rng.random() < 0.25:
+        name, member = rng.choice(members)
+        other = rng.choice([member, "null", '"z"', "[1]", "{}"])
+        members.insert(rng.randrange(len(members) + 1), (name, other))
+    return f"{{{','.join(f'{json.dumps(name)}:{member}' for name, member in members)}}}"
 
 
 class Runs(FolderCase):

@@ -169,11 +169,11 @@ def wrong_lines(scan: Scan, start: int, end: int) -> Iterator[bytes]:
 def with_unfolded(text: bytes, program: Program, *, lines: bool) -> bytes | None:
     """Documents with the texts that a program finds unfolded in their places; None where one is no JSON."""
     scan = Scan(program, text)
-    if lines:
-        for _ in wrong_lines(scan, 0, len(text)):
-            pass  # the documents there are told of when all is scanned
-    else:
-        scan.document(0, len(text))
+    left = list(wrong_lines(scan, 0, len(text))) if lines else [] if scan.document(0, len(text)) else [text]
+    anew = {raw: made for raw in left if (made := written_anew(raw)) is not None}
+    if anew:
+        text = b"\n".join(anew.get(raw, raw) for raw in (text.split(b"\n") if lines else [text]))
+        return with_unfolded(text, program, lines=lines)
     cells = Cells(text, *scan.nodes(1), scan.count(1))
     parts, done = [], 0
     for row, start, end in cells.places_of_texts():
@@ -186,18 +186,24 @@ def with_unfolded(text: bytes, program: Program, *, lines: bool) -> bytes | None
 
 
 def rewritten(piece: Piece, text: bytes | None, numbers: list[int]) -> bytes | None:
-    """The text of a piece with documents written anew, which leaves one member of each name; None where that changes
-    nothing."""
+    """The text of a piece with documents written anew; None where that changes nothing."""
     if text is None or not numbers:
         return text
     lines = text.split(b"\n") if piece.separator else [text]
     filled = [place for place, line in enumerate(lines) if line and not line.isspace()]
     for number in numbers:
-        line = lines[filled[number]]
-        try:
-            lines[filled[number]] = json_text(decode(line)).encode()
-        except NotJson:  # what was unfolded has made too many levels of it
+        anew = written_anew(lines[filled[number]])
+        if anew is None:
             return None
-        if lines[filled[number]] == line:
-            return None
+        lines[filled[number]] = anew
     return b"\n".join(lines)
+
+
+def written_anew(raw: bytes) -> bytes | None:
+    """A document with one member of each name, the last; None where it has no more, or is no JSON (or not in so many
+    levels as what was unfolded has made of it)."""
+    try:
+        made = json_text(decode(raw)).encode()
+    except NotJson:
+        return None
+    return None if made == raw else made

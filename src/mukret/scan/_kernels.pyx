@@ -312,17 +312,18 @@ cdef class Cells:
 
     def different(self, uint32_t most):
         """For each row the number of its value among the different ones (32 bits), and a row for each of these; None
-        if there are more than `most`. Cells without a value share one number."""
+        if there are more than `most`."""
         cdef bytes codes = _bytes(4 * <Py_ssize_t>self.count)
         cdef int32_t *to = <int32_t *>PyBytes_AS_STRING(codes)
         cdef uint32_t room = 64
         cdef uint32_t row, place, count = 0, first
-        cdef int32_t nothing = -1
+        cdef int32_t nothing[2]  # the numbers of cells that are missing, and null
         cdef uint64_t hashed
         cdef uint32_t *firsts
         cdef int32_t *table
         cdef uint64_t *hashes
         cdef bint too_many = False
+        nothing[0] = nothing[1] = -1
         while room < 2 * most:
             room *= 2
         firsts = <uint32_t *>malloc((most + 1) * sizeof(uint32_t))
@@ -335,14 +336,14 @@ cdef class Cells:
                 memset(table, 0xFF, room * sizeof(int32_t))
                 for row in range(self.count):
                     if self.kinds[row] <= NULL_:
-                        if nothing < 0:
+                        if nothing[self.kinds[row]] < 0:
                             if count == most:
                                 too_many = True
                                 break
-                            nothing = count
+                            nothing[self.kinds[row]] = count
                             firsts[count] = row
                             count += 1
-                        to[row] = nothing
+                        to[row] = nothing[self.kinds[row]]
                         continue
                     hashed = name_hash(self.text_bytes + self.starts[row], self.lengths[row]) + self.kinds[row]
                     place = <uint32_t>(hashed ^ hashed >> 32) & (room - 1)
