@@ -5,6 +5,8 @@ Each kernel reads what surely means one thing. Null and missing cells give null;
 the rows of those are given back, for the type itself to read.
 """
 
+import os
+
 from cpython.buffer cimport PyBUF_SIMPLE, PyBuffer_Release, PyObject_GetBuffer
 from cpython.bytes cimport PyBytes_AS_STRING, PyBytes_FromStringAndSize, PyBytes_GET_SIZE
 from libc.stdint cimport int32_t, int64_t, uint8_t, uint32_t, uint64_t
@@ -13,6 +15,7 @@ from libc.string cimport memcmp, memcpy, memset
 
 cdef extern from "reading.h" nogil:
     uint32_t unescaped(const uint8_t *start, uint32_t length, uint8_t *to)
+    uint64_t hash_seed
     uint64_t name_hash(const uint8_t *name, uint32_t length)
 
 cdef extern from "values.h" nogil:
@@ -27,6 +30,8 @@ cdef extern from "values.h" nogil:
     int read_float(const uint8_t *at, uint32_t length, const Marks *marks, double *value)
     int read_date(const uint8_t *at, uint32_t length, int64_t *days)
     int read_moment(const uint8_t *at, uint32_t length, int64_t *micros, int *form)
+
+hash_seed = int.from_bytes(os.urandom(8), "little")
 
 # The kinds of what stands in a cell (`kinds.py`).
 cdef enum:

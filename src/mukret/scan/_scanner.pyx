@@ -1,6 +1,8 @@
 # cython: language_level=3, boundscheck=False, wraparound=False, cdivision=True, initializedcheck=False
 """A block of bytes and a program → rows and cells, in one pass, without a Python object for each value."""
 
+import os
+
 from cpython.bytes cimport PyBytes_AS_STRING, PyBytes_GET_SIZE
 from cpython.buffer cimport PyBuffer_FillInfo
 from libc.stdint cimport int32_t, uint8_t, uint32_t, uint64_t
@@ -17,8 +19,11 @@ cdef extern from "reading.h" nogil:
     const uint8_t *value_end(const uint8_t *at, const uint8_t *end, const uint8_t *limit, int level)
     uint32_t unescaped(const uint8_t *start, uint32_t length, uint8_t *to)
     uint32_t quick_hash(const uint8_t *name, uint32_t length)
+    uint64_t hash_seed
     uint64_t name_hash(const uint8_t *name, uint32_t length)
     bint put_hash(uint64_t *hashes, uint32_t *marks, uint32_t room, uint64_t hashed, uint32_t mark)
+
+hash_seed = int.from_bytes(os.urandom(8), "little")
 
 # The kinds of what stands in a cell (`kinds.py`).
 cdef enum:

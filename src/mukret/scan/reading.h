@@ -256,9 +256,12 @@ static inline uint32_t quick_hash(const uint8_t *name, uint32_t length) {
     return ((length * 31 + name[0]) * 31 + name[length - 1]) * 31 + name[length / 2];
 }
 
+/* Another one in each process, so that nobody can make texts whose hashes meet. */
+static uint64_t hash_seed = 0x9E3779B97F4A7C15u;
+
 /* Of whatever texts a document has: eight bytes at a time, multiplied and folded. */
 static inline uint64_t name_hash(const uint8_t *name, uint32_t length) {
-    uint64_t hashed = 0x9E3779B97F4A7C15u ^ length, piece;
+    uint64_t hashed = hash_seed ^ length, piece;
     for (; length >= 8; name += 8, length -= 8) {
         memcpy(&piece, name, 8);
         hashed = (hashed ^ piece) * 0xD6E8FEB86659FD93u;
