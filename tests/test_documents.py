@@ -25,6 +25,8 @@ MISTAKES: list[tuple[bytes, str, int, int, int]] = [
     (b"{'a': 1}", "single quotes: JSON wants double", 1, 2, 1),
     (b'{"a": \'x\'}', "single quotes: JSON wants double", 1, 7, 6),
     (b'{"a": 1,}', "a trailing comma: a member should follow it", 1, 9, 8),
+    (b'{"a": }', "a value is missing before }", 1, 7, 6),
+    (b'[}', "a value is missing before }", 1, 2, 1),
     (b'[1,\n 2,\n]', "a trailing comma: a value should follow it", 3, 1, 8),
     (b'{"a": 1 // one\n}', "a comment: JSON has none", 1, 9, 8),
     (b'[{"a": 1,},\n {\'b\': NaN},\n {"c" 1 "d": [],},\n {"e": 1}\n', "a trailing comma: a member should follow it, and 2 more lines with mistakes", 1, 10, 9),

@@ -218,9 +218,7 @@ class _Scanner:
         if character == "'":
             return self.quoted(self.after_value())
         if character in "]}":
-            if not self.open:
-                return self.fail(f"a {character} that closes nothing")
-            return self.slip("a trailing comma: a value should follow it", "more", self.at)
+            return self.closed_too_early(character)
         if self.text.startswith(("//", "/*", "#"), self.at):
             return self.comment("value")
         loose = _LOOSE_NUMBER.match(self.text, self.at)
@@ -228,6 +226,21 @@ class _Scanner:
             name = "Infinity" if "Infinity" in loose.group() else loose.group()[:30]
             return self.slip(f"{name} is no JSON number", self.after_value(), loose.end())
         return self.fail(f"{escaped(character)!r} can't stand where a value should")
+
+    def closed_too_early(self, character: str) -> str | tuple[int, str]:
+        """A bracket where a value should stand."""
+        if not self.open:
+            return self.fail(f"a {character} that closes nothing")
+        if self.character_before() == ",":
+            return self.slip("a trailing comma: a value should follow it", "more", self.at)
+        return self.slip(f"a value is missing before {character}", "more", self.at)
+
+    def character_before(self) -> str:
+        """The last one that is no white space."""
+        at = self.at - 1
+        while at >= 0 and self.text[at].isspace():
+            at -= 1
+        return self.text[max(0, at) : at + 1]
 
     def _first_value(self, character: str) -> str | tuple[int, str]:
         return self.closed() if character == "]" else self._value(character)
