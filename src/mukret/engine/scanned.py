@@ -196,7 +196,15 @@ class ScannedRows:
 
     def events(self, source: int) -> set[int]:
         """The rows in which a step of the path to a source met another kind."""
-        return self.now(row for row, noted in self.scan.events(self.number) if noted == source)
+        return self.now(self.noted.get(source, ()))
+
+    @cached_property
+    def noted(self) -> dict[int, list[int]]:
+        """The same by source, with the numbers that rows have in the scan: there may be thousands of sources."""
+        found: dict[int, list[int]] = {}
+        for row, source in self.scan.events(self.number):
+            found.setdefault(source, []).append(row)
+        return found
 
     def now(self, rows: Iterable[int]) -> set[int]:
         """The numbers that rows of the scan have among those that are left."""
