@@ -6,6 +6,7 @@ import contextlib
 import io
 import json
 import random
+import tracemalloc
 import unicodedata
 import unittest
 from typing import Any
@@ -392,6 +393,58 @@ class Bounds(SurveyCase):
         file = self.folder / "feed.jsonl"
         for size in (300, 5_000):
             self.assertEqual(survey(find_sources([file]), batch_bytes=size).as_json(), whole)
+
+    def test_neither_do_the_parts_of_a_long_document(self) -> None:
+        """Nodes, lengths, places, what is unique in a list and what is parallel are those of the whole."""
+        paths = [None, "$.net", "$.net.ports[*]", "$.net.ports[30].berths[*]", "$.net.ports[?@.tide > 4]", "$..tide"]
+        for seed in range(12):
+            document = long_document(random.Random(seed))
+            with self.subTest(seed=seed):
+                file = self.file("whole.json", json.dumps(document, indent=seed % 3 or None))
+                for text in paths:
+                    path = parse_path(text) if text else None
+                    whole, in_parts = (
+                        survey(find_sources([file]), path, batch_bytes=size).as_json() for size in (10_000_000, 1_000)
+                    )
+                    self.assertEqual(in_parts, whole)
+
+    def test_a_long_document_takes_the_memory_of_its_parts(self) -> None:
+        ports = ",".join(json.dumps({"code": f"P{n}", "notes": "x" * 400}) for n in range(40_000))
+        file = self.file("long.json", f'{{"net":{{"ports":[{ports}]}}}}')
+        tracemalloc.start()
+        report = survey(find_sources([file]), batch_bytes=200_000)
+        _, peak = tracemalloc.get_traced_memory()
+        tracemalloc.stop()
+        self.assertEqual((report.documents, self.place(report, "$.net.ports[*]").place.nodes), (1, 40_000))
+        self.assertLess(peak, 8_000_000)
+
+
+def long_document(rng: random.Random) -> dict[str, Any]:
+    """With some arrays of hundreds of elements, and shorter ones beside them."""
+    count = rng.choice([90, 150, 400])
+    ports = [
+        {
+            "code": f"P{n if rng.random() < 0.999 else 0}",
+            "tide": rng.choice([n, n + 1, None]),
+            "berths": [{"no": k, "deep": rng.random() < 0.5} for k in range(rng.randrange(4))],
+            "place": [n / 7, n / 9],
+        }
+        for n in range(count)
+    ]
+    times = [f"2031-03-{n % 28 + 1:02}T10:00" for n in range(rng.choice([300, 310]))]
+    rows = [["code", "tide"], *([f"P{n}", str(n)] for n in range(rng.choice([20, 300])))]
+    stray = [{"code": 1}, "stray", None, {"other": [1, 2]}]
+    members = {
+        "net": {"ports": ports + stray * rng.randrange(2), "name": "Merrow"},
+        "hours": {"time": times, "tide": list(range(300))},
+        "rows": rows,
+        "unlike": [{"page": 1}, ports[:50]],
+        "days": {f"2031-03-{n:02}": [{"n": k} for k in range(150)] for n in (1, 2)},
+        "note": None,
+    }
+    names = [*members]
+    rng.shuffle(names)
+    return {name: members[name] for name in names[: rng.randrange(3, 7)]}
 
 
 if __name__ == "__main__":

@@ -81,7 +81,7 @@ def read_batches(
     keep_raw: Wanted = nothing_wanted,
     size: int = BLOCK_BYTES,
     partly: Partly | None = None,
-    arrays: Sequence[Names] = (),
+    arrays: Sequence[Names] | None = (),
     *,
     as_it_comes: bool = False,
 ) -> Iterator[Batch]:

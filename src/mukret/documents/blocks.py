@@ -10,10 +10,8 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import BinaryIO, cast
 
-import msgspec
-
 from mukret.documents.archives import Entry, entries, is_archive
-from mukret.documents.cutting import WHOLE, CanNotCut, Cutter, Names, Part, Readable
+from mukret.documents.cutting import WHOLE, CanNotCut, Cuts, Cutter, Names, Part, Readable, with_names
 from mukret.documents.decode import BYTE_ORDER_MARK, NotJson, decode
 from mukret.documents.diagnose import Finding
 from mukret.documents.origin import Origin
@@ -27,6 +25,9 @@ BLOCK_BYTES = 2_000_000
 LONG = 4
 """A document is long from so many blocks on."""
 FAR = 1_000_000
+FEWEST_ELEMENTS = 100
+"""An array of fewer may be a record with a place for each value, or a page beside a list: it is not cut where nobody
+says what it is."""
 LONGEST_LINE = 128 << 20
 """A line is decoded as a whole, which takes many times its size."""
 
@@ -112,13 +113,18 @@ class Block:
 
 
 def read_blocks(
-    sources: Iterable[Source], size: int = BLOCK_BYTES, arrays: Sequence[Names] = (), *, as_it_comes: bool = False
+    sources: Iterable[Source],
+    size: int = BLOCK_BYTES,
+    arrays: Sequence[Names] | None = (),
+    *,
+    as_it_comes: bool = False,
 ) -> Iterator[Block]:
     """Blocks of about `size` bytes of input. Raises InputError for a source that can't be read.
 
     Documents of LONG times that size may be cut at these arrays, into parts that are blocks of their own: what stands
     around the arrays comes first and is in all of them. With `as_it_comes` the elements come first, as they are found
-    and with nothing beside them, before it is known what follows.
+    and with nothing beside them, before it is known what follows. With None for `arrays` all long ones that are reached
+    by names alone are cut, and nothing comes twice (`Cuts.begun`).
     """
     reader = _Reader(size, arrays, as_it_comes=as_it_comes)
     for source in sources:
@@ -128,9 +134,10 @@ def read_blocks(
 
 
 class _Reader:
-    def __init__(self, size: int, arrays: Sequence[Names], *, as_it_comes: bool = False) -> None:
+    def __init__(self, size: int, arrays: Sequence[Names] | None, *, as_it_comes: bool = False) -> None:
         self.size = size
         self.arrays = arrays
+        self.cuts_documents = arrays is None or bool(arrays)
         self.as_it_comes = as_it_comes
         self.block = Block()
         self.documents = 0
@@ -148,7 +155,7 @@ class _Reader:
                 raise not_read(source.name, error) from None
 
     def contents(self, source: Source, file: BinaryIO) -> Iterator[Block]:
-        head = _read_a_line(file, self.size, LONG * self.size if self.arrays else None)
+        head = _read_a_line(file, self.size, LONG * self.size if self.cuts_documents else None)
         if not head.strip():
             self.nothing(source)
         elif looks_like_sequence(head):
@@ -189,9 +196,9 @@ class _Reader:
 
     def one_document(self, source: Source, file: BinaryIO, head: bytes) -> Iterator[Block]:
         """A file that is one document, perhaps of any length."""
-        if self.arrays:
+        if self.cuts_documents:
             head += file.read(max(0, LONG * self.size - len(head)))
-        long = self.arrays and len(head) >= LONG * self.size and b'"entries"' not in head[: self.size]
+        long = self.cuts_documents and len(head) >= LONG * self.size and b'"entries"' not in head[: self.size]
         if not long:
             self.document(source, head + file.read())
             return
@@ -211,7 +218,7 @@ class _Reader:
                 return
             source.parts_size = again.seek(0, os.SEEK_END) if stream is file else 0  # about; so long as it is not known
             try:
-                cuts = cutter.cut()
+                cuts = self.checked(cutter.cut(), again)
             except (CanNotCut, NotJson) as error:
                 source.parts_size = 0
                 drain(stream, self.size)
@@ -220,14 +227,24 @@ class _Reader:
                     self.bad(source, _with_column(error.finding, again))
                     return
                 again.seek(0)
-                arrays, self.arrays = self.arrays, ()
+                self.cuts_documents = False
                 yield from self.contents(source, again)
-                self.arrays = arrays
+                self.cuts_documents = True
             else:
                 if self.block.pieces or self.block.bad:
                     yield self.handed_over()
                 source.parts_size = cuts.size
-                yield from self.in_parts(source, cuts.parts(again, self.size))
+                parts = cuts.begun(again) if self.arrays is None else cuts.parts(again, self.size)
+                yield from self.in_parts(source, parts)
+
+    def checked(self, cuts: Cuts, file: BinaryIO) -> Cuts:
+        """Where a document is cut. Raises CanNotCut where nobody says where, and there is no place."""
+        if self.arrays is not None:
+            return cuts
+        cuts = cuts.with_short_ones(file, FEWEST_ELEMENTS)
+        if not cuts.found:
+            raise CanNotCut
+        return cuts
 
     def in_parts(self, source: Source, parts: Iterator[tuple[Part, bytes]]) -> Iterator[Block]:
         first = self.piece(source, b"")
@@ -241,12 +258,13 @@ class _Reader:
         """The elements of long arrays as they are found, then what stands around them."""
         if self.block.pieces or self.block.bad:
             yield self.handed_over()
+        assert self.arrays is not None
         first, lines = self.piece(source, b""), False
         source.documents += 1
         self.documents += 1
         try:
             for part, elements in cutter.pieces():
-                raw = _with_names(self.arrays[part.array or 0], elements)
+                raw = with_names(self.arrays[part.array or 0], elements)
                 yield Block([replace(first, raw=raw, part=part)], size=len(raw))
         except NotJson as error:
             self.block.bad.append(BadDocument(source, first.number, _with_column(error.finding, again)))
@@ -330,12 +348,6 @@ def _skip(file: BinaryIO, separator: bytes, size: int) -> tuple[int, int, bytes]
         if found:
             return passed, line_ends, after
     return passed, line_ends, b""
-
-
-def _with_names(names: Names, elements: bytes) -> bytes:
-    """Elements of an array, and of what stands around it no more than the members that lead to it."""
-    opened = b"".join(b"{%s:" % msgspec.json.encode(name) for name in names)
-    return b"%s[%s]%s" % (opened, elements, b"}" * len(names))
 
 
 def drain(file: Readable, size: int) -> None:

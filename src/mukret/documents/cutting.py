@@ -16,6 +16,7 @@ import msgspec
 
 from mukret.documents.decode import NotJson, decode, look_over
 from mukret.documents.diagnose import Finding
+from mukret.paths import Location
 
 Names = tuple[str, ...]
 """Where an array stands: the names of the members that lead to it."""
@@ -44,13 +45,29 @@ class CanNotCut(Exception):
 
 
 @dataclass(frozen=True)
+class LongArray:
+    """An array that is read in parts: where it stands, and how many elements it has in all."""
+
+    names: Names
+    elements: int
+
+
+@dataclass(frozen=True)
 class Part:
     """Which part of a document this is: elements of the array with number `array`, from the element `first` on; or
-    what stands `around` the arrays, which comes first."""
+    what stands `around` the arrays, which comes first. `begun`: the arrays of which that has the first elements; the
+    parts after it have the others, by their number among these."""
 
     array: int | None = None
     first: int = 0
     around: bool = False
+    begun: tuple[LongArray, ...] = ()
+
+    def in_document(self, location: Location, depth: int) -> Location:
+        """Where in the document stands what has a location in the part, within the array so deep in both."""
+        number = location[depth]
+        assert isinstance(number, int)
+        return (*location[:depth], self.first + number, *location[depth + 1 :])
 
 
 WHOLE = Part()
@@ -61,12 +78,13 @@ WHOLE = Part()
 class Cuts:
     """Where a document can be cut: the texts around the arrays that were found, and for each of these its number among
     those that were looked for, and its pieces: where they begin and end in the file, and the number of the first
-    element.
+    element. `arrays` says where each stands and how many elements it has.
     """
 
-    around: list[bytes] = field(default_factory=lambda: [b""])
+    around: list[bytearray] = field(default_factory=lambda: [bytearray()])
     found: list[int] = field(default_factory=list)
     pieces: list[list[tuple[int, int, int]]] = field(default_factory=list)
+    arrays: list[LongArray] = field(default_factory=list)
 
     @property
     def size(self) -> int:
@@ -76,6 +94,29 @@ class Cuts:
     @property
     def skeleton(self) -> bytes:
         return b"".join(self.around)
+
+    def with_short_ones(self, file: BinaryIO, fewest: int) -> Cuts:
+        """The same, but arrays of fewer elements than these are not cut."""
+        around, found, pieces, arrays = [self.around[0]], [], [], []
+        for number, array in enumerate(self.arrays):
+            if array.elements < fewest:
+                around[-1] = around[-1] + _between(file, self.pieces[number]) + self.around[number + 1]
+            else:
+                around.append(self.around[number + 1])
+                found.append(self.found[number])
+                pieces.append(self.pieces[number])
+                arrays.append(array)
+        return Cuts(around, found, pieces, arrays)
+
+    def begun(self, file: BinaryIO) -> Iterator[tuple[Part, bytes]]:
+        """The parts of a document for whoever looks at each node once: what stands around the arrays, with the first
+        elements of all of them, and then the other elements, with no more than the members that lead to them."""
+        beginnings = [_between(file, pieces[:1]) for pieces in self.pieces]
+        first = b"".join(text for pair in zip(self.around, [*beginnings, b""], strict=True) for text in pair)
+        yield Part(around=True, begun=tuple(self.arrays)), first
+        for number, pieces in enumerate(self.pieces):
+            for piece in pieces[1:]:
+                yield Part(number, piece[2]), with_names(self.arrays[number].names, _between(file, [piece]))
 
     def parts(self, file: BinaryIO, size: int) -> Iterator[tuple[Part, bytes]]:
         """The parts of a document, from a file that can be read anywhere; what stands around the arrays comes first.
@@ -87,10 +128,22 @@ class Cuts:
             before, after = b"".join(self.around[: number + 1]), b"".join(self.around[number + 1 :])
             together = 1 + 2 * (len(before) + len(after)) // size
             for place in range(0, len(pieces), together):
-                start, _, first = pieces[place]
-                end = pieces[min(place + together, len(pieces)) - 1][1]
-                file.seek(start)
-                yield Part(self.found[number], first), before + file.read(end - start) + after
+                some = pieces[place : place + together]
+                yield Part(self.found[number], some[0][2]), before + _between(file, some) + after
+
+
+def _between(file: BinaryIO, pieces: Sequence[tuple[int, int, int]]) -> bytes:
+    """The text of some pieces that follow each other."""
+    if not pieces:
+        return b""
+    file.seek(pieces[0][0])
+    return file.read(pieces[-1][1] - pieces[0][0])
+
+
+def with_names(names: Names, elements: bytes) -> bytes:
+    """Elements of an array, and of what stands around it no more than the members that lead to it."""
+    opened = b"".join(b"{%s:" % msgspec.json.encode(name) for name in names)
+    return b"%s[%s]%s" % (opened, elements, b"}" * len(names))
 
 
 class _Unfinished(Exception):
@@ -98,14 +151,18 @@ class _Unfinished(Exception):
 
 
 class Cutter:
-    """Goes through one document. `arrays` are those that may be cut, into pieces of about `size` bytes. `both`: where a
-    member on the way to one comes twice, both are gone through."""
+    """Goes through one document. `arrays` are those that may be cut, into pieces of about `size` bytes; None: all that
+    are longer and are reached by names alone. `both`: where a member on the way to one comes twice, both are gone
+    through."""
 
-    def __init__(self, file: Readable, head: bytes, arrays: Sequence[Names], size: int, *, both: bool = False) -> None:
+    def __init__(
+        self, file: Readable, head: bytes, arrays: Sequence[Names] | None, size: int, *, both: bool = False
+    ) -> None:
         self.file = file
         self.both = both
-        self.arrays = {names: number for number, names in enumerate(arrays)}
-        self.ways = {names[:length] for names in arrays for length in range(len(names))}
+        self.any = arrays is None
+        self.arrays = {names: number for number, names in enumerate(arrays or ())}
+        self.ways = {names[:length] for names in arrays or () for length in range(len(names))}
         self.size = size
         self.buffer = head
         self.at = 0
@@ -151,10 +208,10 @@ class Cutter:
 
     def more(self) -> bool:
         """Reads on; what was gone through is dropped. False at the end of the file."""
-        kept = self.buffer[self.at :]
-        found = self.file.read(max(self.size, len(kept)))
-        self.before += self.at
-        self.buffer, self.at = kept + found, 0
+        found = self.file.read(max(self.size, len(self.buffer) - self.at))
+        if found:
+            self.before += self.at
+            self.buffer, self.at = self.buffer[self.at :] + found, 0
         return bool(found)
 
     def next(self) -> bytes:
@@ -184,8 +241,13 @@ class Cutter:
     def value(self, names: Names) -> Iterator[tuple[Part, bytes]]:
         self.blank()
         first = self.next()
+        if self.any and first in (b"[", b"{") and self.goes_on():
+            if first == b"[":
+                self.arrays[names] = len(self.arrays)
+            else:
+                self.ways.add(names)
         if names in self.arrays and first == b"[":
-            yield from self.array(self.arrays[names])
+            yield from self.array(names)
         elif names in self.ways and first == b"{":
             yield from self.object(names)
         else:
@@ -200,7 +262,7 @@ class Cutter:
             return
         while True:
             name = self.name()
-            if name in seen and not self.both and {(*names, name)} & (self.ways | self.arrays.keys()):
+            if name in seen and not self.both and (self.any or self.leads((*names, name))):
                 raise CanNotCut
             seen.add(name)
             self.blank()
@@ -212,6 +274,16 @@ class Cutter:
                 return
             self.expect(b",")
             self.blank()
+
+    def leads(self, names: Names) -> bool:
+        """Whether an array that may be cut stands there, or below."""
+        return names in self.ways or names in self.arrays
+
+    def goes_on(self) -> bool:
+        """Whether the array or object that begins here is longer than a piece."""
+        while len(self.buffer) - self.at < self.size and self.more():
+            pass
+        return _end_of_value(self.buffer, self.at, self.at + self.size) is None
 
     def expect(self, mark: bytes) -> None:
         if self.next() != mark:
@@ -247,7 +319,8 @@ class Cutter:
 
     # ---- an array
 
-    def array(self, number: int) -> Iterator[tuple[Part, bytes]]:
+    def array(self, names: Names) -> Iterator[tuple[Part, bytes]]:
+        number = self.arrays[names]
         self.keep(self.at + 1)
         pieces: list[tuple[int, int, int]] = []
         self.cuts.found.append(number)
@@ -265,7 +338,8 @@ class Cutter:
                 yield Part(number, first), self.buffer[self.at : end]
             first += count
             self.drop(end if ended else end + 1)
-        self.cuts.around.append(b"")
+        self.cuts.arrays.append(LongArray(names, first))
+        self.cuts.around.append(bytearray())
         self.keep(self.at + 1)
 
     def drop(self, end: int) -> None:
@@ -351,15 +425,15 @@ def _count_in_full(array: bytes) -> int:
         return 0
 
 
-def _end_of_value(buffer: bytes, at: int) -> int | None:
-    """Where the value ends that begins at a place of a buffer; None if that is not in it. Whether it is a value at all
-    is not seen here."""
+def _end_of_value(buffer: bytes, at: int, end: int | None = None) -> int | None:
+    """Where the value ends that begins at a place of a buffer; None if that is not in it, or not before `end`. Whether
+    it is a value at all is not seen here."""
     if buffer[at : at + 1] not in (b"{", b"[", b'"'):
         found = _SCALAR.match(buffer, at)
         assert found
         return found.end()
     depth = 0
-    for mark in _STRUCTURE.finditer(buffer, at):
+    for mark in _STRUCTURE.finditer(buffer, at, len(buffer) if end is None else end):
         character = buffer[mark.start()]
         if character in b"[{":
             depth += 1

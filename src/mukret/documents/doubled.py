@@ -49,16 +49,9 @@ class DoubledMembers:
                     if array is not None:
                         if location[: len(array)] != array:
                             continue
-                        location = _in_document(location, len(array), batch.part.first)
+                        location = batch.part.in_document(location, len(array))
                     place = normalized(location)
                     self.found.append(Doubled(batch.sources[index].name, batch.numbers[index], place))
-
-
-def _in_document(location: Location, depth: int, first: int) -> Location:
-    """The place in the document of what stands in a part that begins with the element `first` of an array."""
-    number = location[depth]
-    assert isinstance(number, int)
-    return (*location[:depth], number + first, *location[depth + 1 :])
 
 
 class _Members(list[tuple[str, JsonValue]]):

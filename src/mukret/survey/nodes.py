@@ -6,9 +6,9 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
 from mukret.documents import BadDocument, Origin, Source, read_batches
-from mukret.documents.cutting import Names, Part
 from mukret.documents.glance import Glance
-from mukret.paths import Filter, Index, Location, Name, Path, Wildcard, child_segment, normalized
+from mukret.paths import Index, Location, Name, Path, normalized
+from mukret.survey.parts import long_array, nodes_of
 from mukret.values import JsonValue, kind_of
 
 SMALL_BATCH = 250_000
@@ -72,7 +72,7 @@ def find_nodes(sources: Iterable[Source], path: Path, most: int | None = None) -
 
 
 def _nodes(sources: Iterable[Source], path: Path, reading: Reading, most: int | None) -> Iterator[Found]:
-    names = _long_array(path)
+    names = long_array(path)
     arrays = [] if names is None else [names]
     glance = None if names is not None or most is None else _glance(path, most)
     last: tuple[str, int] | None = None
@@ -87,26 +87,9 @@ def _nodes(sources: Iterable[Source], path: Path, reading: Reading, most: int | 
             if last != (source.path, number):
                 last = (source.path, number)
                 reading.documents += 1
-            for location, value in _nodes_of(document, path, part, len(names or ())):
+            for location, value in nodes_of(document, path, part, len(names or ())):
                 yield Found(source, number, batch.origins[index], location, value)
         reading.size += batch.size
-
-
-def _nodes_of(document: JsonValue, path: Path, part: Part, depth: int) -> Iterator[tuple[Location, JsonValue]]:
-    """The nodes of a document, or of some elements of the array so deep in it."""
-    if part.array is None:
-        yield from path.nodes(document)
-        return
-    step = path.segments[depth].only
-    if isinstance(step, Index):
-        if step.index < part.first:
-            return
-        before, after = path.segments[:depth], path.segments[depth + 1 :]
-        path = Path(path.text, (*before, child_segment(Index(step.index - part.first)), *after))
-    for location, value in path.nodes(document):
-        number = location[depth]
-        assert isinstance(number, int)
-        yield (*location[:depth], part.first + number, *location[depth + 1 :]), value
 
 
 def _glance(path: Path, most: int) -> Glance | None:
@@ -116,12 +99,3 @@ def _glance(path: Path, most: int) -> Glance | None:
     selectors = [segment.only for segment in path.segments]
     steps = [one.name if isinstance(one, Name) else one.index for one in selectors if isinstance(one, Name | Index)]
     return Glance(steps, most)
-
-
-def _long_array(path: Path) -> Names | None:
-    """The array at which long documents can be cut: the path goes through its elements, or takes one of them, and looks
-    nowhere else."""
-    names, rest = path.leading_names
-    step = rest[0].only if rest else None
-    whole = isinstance(step, Wildcard | Filter) or (isinstance(step, Index) and step.index >= 0)
-    return names if whole and not path.looks_at_the_root else None

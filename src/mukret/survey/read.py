@@ -39,14 +39,14 @@ def survey(
     documents = bad_documents = 0
     first: list[JsonValue] = []
     with collector_at_rest():
-        for batch in read_batches(sources, is_sampled, batch_bytes):
+        for batch in read_batches(sources, is_sampled, batch_bytes, arrays=walk.arrays):
             if prepare is not None:
                 batch.documents = list(map(prepare, batch.documents))
             walk.see(batch)
             if path is not None and not walk.roots:
                 first += batch.documents[: MOST_BAD - len(first)]
-            doubled.see(batch)
-            documents += len(batch.documents)
+            doubled.see(batch, walk.arrays[0] if walk.arrays and batch.part.array is not None else None)
+            documents += len(batch.documents) * (batch.part.array is None)
             bad_documents += len(batch.bad)
             bad += batch.bad[: MOST_BAD - len(bad)]
             if progress:

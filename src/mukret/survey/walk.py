@@ -12,9 +12,11 @@ from functools import partial
 from itertools import accumulate, chain, islice
 
 from mukret.documents import Batch
+from mukret.documents.cutting import LongArray, Names
 from mukret.paths import Location, Path, normalized
 from mukret.survey.forms import CODE, TEXT, form_of
 from mukret.survey.naming import named_like_an_id
+from mukret.survey.parts import arrays_to_cut, nodes_of
 from mukret.survey.places import MOST_SAMPLED, MOST_SIGNATURES, Place, Seen, Where
 from mukret.survey.shapes import alike_values, fold_target, in_array, make_map, unlike_parts
 from mukret.values import JsonValue, Number, kind_of
@@ -45,33 +47,78 @@ class Walk:
 
     def __init__(self, path: Path | None = None) -> None:
         self.path = path
+        self.arrays = arrays_to_cut(path)
+        """The arrays at which long documents may be cut; None: any."""
         self.root = Place()
         self.places = 1
         self.roots = 0
         self.sample_left = MOST_SAMPLED_MEMBERS
         self.todo: deque[tuple[Place, list[JsonValue], list[int] | None, Owner]] = deque()
         self.wanted: list[tuple[Callable[[Where], None], Owner, int]] = []
+        self.begun: tuple[LongArray, ...] = ()
+        """The arrays of the last document that goes on in parts."""
+        self.lengths: dict[int, int] = {}
+        """How many elements arrays of this batch have in all, by their identity, where the others come later."""
+        self.continued: Place | None = None
+        """Where the elements stand that this batch goes on with."""
 
     def see(self, batch: Batch) -> None:
         """Counts all nodes of a batch."""
-        roots, places = self._roots(batch)
-        self.roots += len(roots)
-        if not roots:
-            return
-        self.todo.append((self.root, roots, None, lambda number: number))
+        places: list[tuple[int, Location]] = []
+        if batch.part.array is not None and self.begun:
+            self._go_on(batch.documents[0], self.begun[batch.part.array].names)
+        else:
+            roots, places = self._roots(batch)
+            self.roots += len(roots)
+            if roots:
+                self.todo.append((self.root, roots, None, lambda number: number))
+            self._begin(batch)
         while self.todo:
             self._accept(*self.todo.popleft())
         self._locate(batch, places)
+        self.continued = None
+        self.lengths = {}
 
     def _roots(self, batch: Batch) -> tuple[list[JsonValue], list[tuple[int, Location]]]:
         if self.path is None:
             return list(batch.documents), [(number, ()) for number in range(len(batch.documents))]
+        depth = len(self.arrays[0]) if self.arrays else 0
         found = [
             (node, (number, location))
             for number, document in enumerate(batch.documents)
-            for location, node in self.path.nodes(document)
+            for location, node in nodes_of(document, self.path, batch.part, depth)
         ]
         return [node for node, _ in found], [place for _, place in found]
+
+    # ---- documents in parts
+
+    def _begin(self, batch: Batch) -> None:
+        """Notes which arrays of a document have more elements than come with this batch."""
+        if batch.part.begun:
+            self.begun = batch.part.begun
+            self.lengths = {id(_at(batch.documents[0], array.names)): array.elements for array in self.begun}
+
+    def _go_on(self, document: JsonValue, names: Names) -> None:
+        """Takes further elements of an array."""
+        above = self.path.leading_names[0] if self.path is not None else ()
+        if names[: len(above)] != above:
+            return
+        place, elements = self.root, _at(document, names)
+        for name in names[len(above) :]:
+            inner = place.members or place.children.get(name)
+            if inner is None:
+                break
+            place = inner
+        if place.elements is None:
+            place.not_followed += len(elements)
+            return
+        self.continued = place.elements
+        owner = _element_owner([elements], [len(elements)], 0)
+        self.todo.append((place.elements, elements, [len(elements)], owner))
+
+    def _length(self, array: list[JsonValue]) -> int:
+        """How many elements it has, those that come later included."""
+        return self.lengths.get(id(array), len(array)) if self.lengths else len(array)
 
     # ---- nodes of one place
 
@@ -139,8 +186,8 @@ class Walk:
         if shift:
             arrays = [array[1:] if array and tuple(array[0]) == place.header else array for array in arrays]
         lengths = list(map(len, arrays))
-        place.lengths.see(lengths)
-        if self._as_row(place, arrays, lengths) or not any(lengths):
+        place.lengths.see([self._length(array) - shift * bool(array) for array in whole] if self.lengths else lengths)
+        if self._as_row(place, arrays) or not any(lengths):
             return
         if place.elements is None:
             place.elements = self._new(place)
@@ -161,7 +208,7 @@ class Walk:
             return 0
         return int(all(not array or (type(array[0]) is list and tuple(array[0]) == place.header) for array in arrays))
 
-    def _as_row(self, place: Place, arrays: list[list[JsonValue]], lengths: list[int]) -> bool:
+    def _as_row(self, place: Place, arrays: list[list[JsonValue]]) -> bool:
         """Arrays of one length are rows where they stand in an array, and where they are a few numbers (coordinates) or
         of unlike parts: what is said of a list, and the list. Their elements are counted by position."""
         length = place.lengths.longest
@@ -241,6 +288,8 @@ class Walk:
                 place.children[name] = child
             if groups is not None and child.unique_in_list:
                 child.unique_in_list = len(values) == len(objects) and _unique_in_each(values, groups)
+                if place is self.continued and child.unique_in_list and child.values.hashes is not None:
+                    child.unique_in_list = child.values.hashes.isdisjoint(map(hash, values))
                 child.lists_compared += sum(1 for length in groups if length > 1)
             self.todo.append((child, values, None, owner))
         self._parallel(place, objects)
@@ -261,7 +310,7 @@ class Walk:
         if len(names) < 2:
             return
         for item in objects[:COMPARED]:
-            lengths = {name: len(item[name]) for name in names if type(item.get(name)) is list}
+            lengths = {name: self._length(item[name]) for name in names if type(item.get(name)) is list}
             for number, one in enumerate(names):
                 for two in names[number + 1 :]:
                     here = (lengths.get(one, 0), lengths.get(two, 0))
@@ -305,8 +354,22 @@ class Walk:
         located = _locations(batch.documents, containers)
         for put, found in owned:
             number, location = places[found] if isinstance(found, int) else located[id(found[0])]
-            whole = location if isinstance(found, int) else (*location, found[1])
+            whole = location if isinstance(found, int) else self._in_document(batch, (*location, found[1]))
             put(Where(batch.sources[number].name, batch.numbers[number], normalized(whole)))
+
+    def _in_document(self, batch: Batch, location: Location) -> Location:
+        """The place in the document of what was found in a batch, which may hold a part of it."""
+        if batch.part.array is None:
+            return location
+        names = self.begun[batch.part.array].names if self.begun else (self.arrays or [()])[0]
+        return batch.part.in_document(location, len(names))
+
+
+def _at(document: JsonValue, names: Names) -> JsonValue:
+    """The node that some names of members lead to."""
+    for name in names:
+        document = document[name]
+    return document
 
 
 def _are_coordinates(place: Place, arrays: Sequence[list[JsonValue]], length: int) -> bool:
