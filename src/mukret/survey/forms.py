@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import datetime as dt
 import re
+from collections.abc import Collection
 from functools import lru_cache
 from typing import NamedTuple
 
@@ -110,32 +111,48 @@ _UUID = re.compile(r"[0-9A-Fa-f]{8}(?:-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}")
 _CODE = re.compile(r"(?=.*\d|[A-Z])[A-Z0-9][A-Z0-9_./:-]*|(?=.*\d)[A-Za-z0-9][A-Za-z0-9_./:-]*")
 
 
-_DIGITS = str.maketrans("0123456789", "9999999999")
-_KNOWN: dict[str, tuple[AnyForm, int]] = {}
-"""Forms by the text with every digit a nine, and the place of the first digit; -1 for instants in ISO 8601."""
+_DIGITS = bytes.maketrans(b"0123456789", b"9999999999")
+_KNOWN: dict[bytes, tuple[AnyForm, int]] = {}
+"""Forms by the skeleton of a text (every digit is a nine), and the place of the first digit; -1 for ISO instants."""
 _MOST_KNOWN = 10_000
 _LONGEST_KNOWN = 40
 _INSTANT = -1
 
 
 def form_of(text: str) -> AnyForm:
-    """The form of a text; white space around it does not count.
+    """The form of a text; white space around it does not count."""
+    return forms_of([text])[0]
+
+
+def forms_of(texts: Collection[str]) -> list[AnyForm]:
+    """The form of each text.
 
     Texts that differ in their digits alone mostly have one form, so that most need only be recognised: a number unless
     it begins with a zero, an instant if it exists.
     """
-    if len(text) > _LONGEST_KNOWN:
-        return _form_of(text)
-    skeleton = text.translate(_DIGITS)
-    known = _KNOWN.get(skeleton)
-    if known is not None:
-        form, place = known
-        if _exists_as_iso(text) if place == _INSTANT else text[place] != "0":
-            return form
-    form = _form_of(text)
-    if known is None:
-        _remember(form, text, skeleton)
-    return form
+    forms: list[AnyForm] = []
+    for text, skeleton in zip(texts, _skeletons(texts), strict=True):
+        known = _KNOWN.get(skeleton)
+        if known is not None:
+            form, place = known
+            if _exists_as_iso(text) if place == _INSTANT else text[place] != "0":
+                forms.append(form)
+                continue
+        form = _form_of(text)
+        if known is None and len(text) <= _LONGEST_KNOWN:
+            _remember(form, text, skeleton)
+        forms.append(form)
+    return forms
+
+
+def _skeletons(texts: Collection[str]) -> list[bytes]:
+    """All at once, where none of the texts has a line end."""
+    found = _skeleton("\n".join(texts)).split(b"\n")
+    return found if len(found) == len(texts) else list(map(_skeleton, texts))
+
+
+def _skeleton(text: str) -> bytes:
+    return text.encode("utf-8", "surrogatepass").translate(_DIGITS)
 
 
 def _exists_as_iso(text: str) -> bool:
@@ -146,10 +163,10 @@ def _exists_as_iso(text: str) -> bool:
     return True
 
 
-def _remember(form: AnyForm, text: str, skeleton: str) -> None:
+def _remember(form: AnyForm, text: str, skeleton: bytes) -> None:
     if type(form) is NumberForm:
-        place = skeleton.index("9")
-        known = text[place] != "0" and skeleton.strip() != "99999999"  # which may be a day
+        place = next(place for place, character in enumerate(text) if character in "0123456789")
+        known = text[place] != "0" and skeleton.strip() != b"99999999"  # which may be a day
     else:
         place = _INSTANT
         known = form[0] == "timestamp" and form[1][:1] == ("iso",) and _exists_as_iso(text)

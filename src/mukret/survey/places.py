@@ -13,7 +13,7 @@ from itertools import islice
 from typing import NamedTuple, TypeVar
 
 from mukret.paths.query import Index, Name, Segment, Selector, Wildcard, child_segment
-from mukret.survey.forms import TEXT, AnyForm, NumberForm, form_of, without_decimals
+from mukret.survey.forms import TEXT, AnyForm, NumberForm, forms_of, without_decimals
 from mukret.values import NEGATIVE_ZERO, JsonValue, Number
 
 MOST_VALUES = 60
@@ -243,24 +243,31 @@ class Place:
         counts = Counter(strings)
         self.values.see(counts)
         self.longest = max(self.longest, *map(len, counts))
-        for text, count in counts.items():
-            form = form_of(text)
-            if type(form) is NumberForm and form.decimals:
-                if not form.either:
-                    self.decimals = max(self.decimals, form.decimals)
-                form = without_decimals(form)
-            if text and (text[0].isspace() or text[-1].isspace()):
+        seen_of: dict[int, Seen] = {}
+        for (text, count), form in zip(counts.items(), forms_of(counts), strict=True):
+            if text != text.strip():
                 self.trimmed.count += count
                 self.trimmed.example = self.trimmed.example or text
-            seen = self.forms.get(form)
+            seen = seen_of.get(id(form))
             if seen is None:
-                if len(self.forms) >= MOST_FORMS:
-                    seen = self.forms.setdefault(TEXT, Seen())
-                else:
-                    seen = self.forms[form] = Seen()
-                if seen.example is None:
-                    seen.example = text
+                seen = seen_of[id(form)] = self.seen_of(form, text)
             seen.count += count
+
+    def seen_of(self, form: AnyForm, text: str) -> Seen:
+        """What is counted of the form of a text; beyond so many forms they are taken together."""
+        if type(form) is NumberForm and form.decimals:
+            if not form.either:
+                self.decimals = max(self.decimals, form.decimals)
+            form = without_decimals(form)
+        seen = self.forms.get(form)
+        if seen is None:
+            if len(self.forms) >= MOST_FORMS:
+                seen = self.forms.setdefault(TEXT, Seen())
+            else:
+                seen = self.forms[form] = Seen()
+            if seen.example is None:
+                seen.example = text
+        return seen
 
     def see_numbers(self, numbers: list[JsonValue]) -> None:
         counts = Counter(numbers)

@@ -6,6 +6,7 @@ step of the interpreter per node.
 
 from __future__ import annotations
 
+import contextlib
 from collections import Counter, defaultdict, deque
 from collections.abc import Callable, Iterator, Sequence
 from functools import partial
@@ -237,10 +238,7 @@ class Walk:
         self, place: Place, objects: list[dict[str, JsonValue]], groups: list[int] | None, owner: Owner
     ) -> None:
         if place.members is None:
-            members: defaultdict[str, list[JsonValue]] = defaultdict(list)
-            for item in objects:
-                for name, value in item.items():
-                    members[name].append(value)
+            members = _by_name(objects)
             if len(members) + len(place.children) > WIDEST:
                 self._many_names(place, members, len(objects))
             if place.members is None:
@@ -363,6 +361,18 @@ class Walk:
             return location
         names = self.begun[batch.part.array].names if self.begun else (self.arrays or [()])[0]
         return batch.part.in_document(location, len(names))
+
+
+def _by_name(objects: list[dict[str, JsonValue]]) -> dict[str, list[JsonValue]]:
+    """The members of objects, by their name in the order in which names come."""
+    if len(set(map(len, objects))) == 1:
+        with contextlib.suppress(KeyError):  # one that has as many members, but others
+            return {name: [item[name] for item in objects] for name in objects[0]}
+    members: defaultdict[str, list[JsonValue]] = defaultdict(list)
+    for item in objects:
+        for name, value in item.items():
+            members[name].append(value)
+    return members
 
 
 def _at(document: JsonValue, names: Names) -> JsonValue:
