@@ -122,7 +122,7 @@ class EvaluatorsCase(unittest.TestCase):
                             written[name] += batch.to_pylist()
             except InputError:
                 return run, None, []
-            self.rows.update(parts=sum(call.args[1].array is not None for call in outputs.call_args_list))
+            self.rows.update(parts=sum(call.args[1].found.array is not None for call in outputs.call_args_list))
         return (
             run,
             written,

@@ -15,7 +15,7 @@ from unittest import mock
 
 from mukret.documents import find_sources
 from mukret.engine.run import Run
-from mukret.engine.table_batch import TableBatch
+from mukret.engine.table_rows import TableRows
 from mukret.errors import InputError, MukretError, StoppedError, UsageError
 from mukret.rules import parse_rules
 from tests.helpers import FolderCase, rules_text
@@ -279,12 +279,12 @@ class Memory(FolderCase):
     def test_nothing_keeps_a_batch_when_it_is_done_with(self) -> None:
         """The collector of cycles rests during a run: what stood in a cycle would pile up."""
         self.file("words.csv", REFERENCE)
-        tables: list[weakref.ref[TableBatch]] = []
-        started = TableBatch.__init__
+        tables: list[weakref.ref[TableRows]] = []
+        started = TableRows.__init__
 
-        def noted(batch: TableBatch, *arguments: Any, **named: Any) -> None:
-            tables.append(weakref.ref(batch))
-            started(batch, *arguments, **named)
+        def noted(rows: TableRows, *arguments: Any, **named: Any) -> None:
+            tables.append(weakref.ref(rows))
+            started(rows, *arguments, **named)
 
         for number, feed in enumerate(seeded_feeds(80, 7)):
             run = Run(
@@ -296,7 +296,7 @@ class Memory(FolderCase):
             gc.collect()
             gc.disable()
             try:
-                with mock.patch.object(TableBatch, "__init__", noted), suppress(MukretError):
+                with mock.patch.object(TableRows, "__init__", noted), suppress(MukretError):
                     for _ in run.batches():
                         pass
                 self.assertEqual([table for table in tables if table() is not None], [], (number, feed.rules_text))

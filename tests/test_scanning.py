@@ -302,7 +302,7 @@ class Runs(FolderCase):
             mark = "\ufeff" if number == 7 else ""
             self.file(f"in/{number:02}.json", mark + json.dumps(self.DOCUMENT))
         run = Run(rules, find_sources([self.folder / "in"]))
-        batches = [tables.batch for tables in run.decided_tables()]
+        batches = [rows.batch for rows in run.decided_rows()]
         self.assertTrue(all(isinstance(batch, ScannedBatch) for batch in batches))
         self.assertEqual([len(batch.documents) for batch in batches], [29])
         self.assertEqual(batches[0].whole(6), self.DOCUMENT)

@@ -16,8 +16,8 @@ from typing import Any
 from unittest import mock
 
 from mukret.documents import find_sources
+from mukret.engine import run as running
 from mukret.engine.ahead import sensible
-from mukret.engine.batch_tables import BatchTables
 from mukret.engine.interface import extract
 from mukret.engine.run import Run
 from mukret.errors import InputError, StoppedError
@@ -140,7 +140,7 @@ class Threads(FolderCase):
 
     def test_a_defect_in_one_is_told(self) -> None:
         with (
-            mock.patch.object(BatchTables, "evaluate", side_effect=ZeroDivisionError("here")),
+            mock.patch.object(running, "evaluated", side_effect=ZeroDivisionError("here")),
             self.assertRaisesRegex(ZeroDivisionError, "here"),
         ):
             list(Run(self.rules, find_sources([self.input]), workers=2).batches())

@@ -217,7 +217,7 @@ class Tracing(FolderCase):
                 [one.value for one in row.fields], ["2031-04-01", "P299", "299", "$['data']['ports'][299]", "2"]
             )
             self.assertEqual(self.traced("berths", nth=300).path, "$.data.ports[299].berths[1]")
-            self.assertLess(self.picked("ports", nth=300).table.count, 100)  # type: ignore[union-attr]
+            self.assertLess(self.picked("ports", nth=300).table.rows.count, 100)  # type: ignore[union-attr]
 
     def test_a_rejected_row_says_why(self) -> None:
         row = self.traced("ports", fate=Fate.REJECTED)

@@ -118,7 +118,7 @@ def _visible(rules: Rules, picked: Picked, path: str) -> str:
 
     if not rules.embedded:
         return readable(path)
-    document = picked.table.batch.whole(picked.table.document(picked.row))
+    document = picked.table.rows.batch.whole(picked.table.rows.document(picked.row))
     row = next((location for location, _ in parse_path(path).nodes(document)), ())
     texts = [location for one in rules.embedded for location, _ in one.path.nodes(document)]
     around = [location for location in texts if row[: len(location)] == location]

@@ -9,8 +9,10 @@ from itertools import islice
 import pyarrow.compute as pc
 
 from mukret.columns.arrow import any_true
+from mukret.engine.decided import DecidedTable
 from mukret.engine.misshapen import Shapes
-from mukret.engine.table_batch import TableBatch
+from mukret.engine.table_rows import TableRows
+from mukret.engine.typed_columns import TypedColumns
 from mukret.paths import Path, nearest_existing
 from mukret.plan.compiled import Plan
 from mukret.plan.plainly import finds_something
@@ -86,45 +88,46 @@ class Coverage:
                     case Fact(name=name) if not own.source.of_row:
                         self.open[table.name, own.name] = _Open((), f"the fact {name}", own)
 
-    def see(self, batch: TableBatch) -> None:
-        name = batch.table.name
-        self.shapes.see(batch)
-        self.see_keys(batch)
-        if batch.parent is None:
+    def see(self, table: DecidedTable) -> None:
+        name, rows = table.name, table.rows
+        self.shapes.see(rows)
+        self.see_keys(table)
+        if rows.parent is None:
             for number in range(len(self.embedded)):
                 if (name, number) in self.open:
-                    self.look(name, number, batch, range(batch.count), found=False)
+                    self.look(name, number, rows, range(rows.count), found=False)
         else:
             if (name, RECURSE) in self.open:
-                found = any(above >= 0 for above in batch.gathered.above)
-                self.look(name, RECURSE, batch, range(batch.count), found=found)
-            paths = batch.table.rows.named_paths
+                found = any(above >= 0 for above in rows.gathered.above)
+                self.look(name, RECURSE, rows, range(rows.count), found=found)
+            paths = rows.table.rows.named_paths
             for number in range(len(paths)):
                 if (name, number) in self.open:
-                    found = batch.count > len(batch.hollow) + len(batch.gathered.met) and len(paths) == 1
-                    self.look(name, number, batch.parent, _looked_in(batch), found=found)
-        for own in batch.table.fields:
+                    found = rows.count > len(rows.hollow) + len(rows.gathered.met) and len(paths) == 1
+                    self.look(name, number, rows.parent, _looked_in(rows), found=found)
+        for own in table.table.fields:
             if (name, own.name) in self.open:
                 # a default fills the column whether or not anything was found
-                found = own.default is None and any_true(pc.is_valid(batch.arrays[own.name]))
-                self.look(name, own.name, batch, range(batch.count), found=found)
+                found = own.default is None and any_true(pc.is_valid(table.columns.array(own.name)))
+                self.look(name, own.name, rows, range(rows.count), found=found)
 
-    def see_keys(self, batch: TableBatch) -> None:
+    def see_keys(self, seen: DecidedTable) -> None:
         """Notes what lookups that have found nothing looked for in these rows, or could have found there."""
+        columns = seen.columns
         for (table, _), rule in self.open.items():
             source = rule.rule.source if isinstance(rule.rule, Field) else None
             if not isinstance(source, Lookup) or source.table is None or source.across_run:
                 continue
-            if table == batch.table.name and len(rule.locals) < MOST_KEYS:
-                rule.locals |= _hashes(source, batch, source.by, range(batch.count))
-            if source.table == batch.table.name and len(rule.keys) < MOST_KEYS:
-                rule.keys |= _hashes(source, batch, source.key, batch.surviving)
+            if table == seen.name and len(rule.locals) < MOST_KEYS:
+                rule.locals |= _hashes(source, columns, source.by, range(seen.rows.count))
+            if source.table == seen.name and len(rule.keys) < MOST_KEYS:
+                rule.keys |= _hashes(source, columns, source.key, columns.surviving)
 
-    def look(self, table: str, own: str | int, among: TableBatch, rows: Sequence[int], *, found: bool) -> None:
+    def look(self, table: str, own: str | int, among: TableRows, rows: Sequence[int], *, found: bool) -> None:
         """Looks for what a rule wants in some rows of a table."""
         rule = self.open[table, own]
         if not found:
-            nodes = among.rows if len(rows) == among.count else [among.rows[row] for row in rows]
+            nodes = among.nodes if len(rows) == among.count else [among.nodes[row] for row in rows]
             found = any(finds_something(path, nodes) for path in rule.paths)
         if found:
             del self.open[table, own]
@@ -165,18 +168,18 @@ class Coverage:
         return found
 
 
-def _looked_in(batch: TableBatch) -> Sequence[int]:
+def _looked_in(rows: TableRows) -> Sequence[int]:
     """The rows of the parent in which rows were looked for: not hollow ones, nor documents of another kind."""
-    assert batch.parent is not None
-    hollow, belongs, numbers = batch.parent.hollow, batch.belongs, range(batch.parent.count)
+    assert rows.parent is not None
+    hollow, belongs, numbers = rows.parent.hollow, rows.belongs, range(rows.parent.count)
     if not hollow and belongs is None:
         return numbers
     return [number for number in numbers if number not in hollow and (belongs is None or belongs(number))]
 
 
-def _hashes(lookup: Lookup, batch: TableBatch, names: Sequence[str], rows: Iterable[int]) -> set[int]:
+def _hashes(lookup: Lookup, table: TypedColumns, names: Sequence[str], rows: Iterable[int]) -> set[int]:
     """Of the values of some fields, as a lookup compares them; a bounded number."""
-    columns = [batch.arrays[name].to_pylist() for name in names]
+    columns = [table.array(name).to_pylist() for name in names]
     forms = (lookup.form(tuple(column[row] for column in columns)) for row in rows)
     return set(islice((hash(form) for form in forms if form is not None), MOST_KEYS))
 

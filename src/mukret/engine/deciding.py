@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
@@ -11,127 +12,158 @@ import pyarrow.compute as pc
 from mukret.columns.arrow import true_rows
 from mukret.columns.expressions import evaluate_column
 from mukret.columns.written import written
-from mukret.engine.table_batch import TableBatch
-from mukret.rules.model import WHERE
+from mukret.engine.typed_columns import TypedColumns
 from mukret.scan import hashes_of
 from mukret.semantics.fates import Fate, SeenKeys, key_hash
-from mukret.semantics.rejects import (
-    PARENT_REJECTED,
-    Reject,
-    duplicate,
-    key_missing,
-    parent_rejected,
-    refused,
-    reject,
-    where_failed,
-)
-from mukret.semantics.tally import TableTally
+from mukret.semantics.rejects import PARENT_REJECTED, Fault, duplicate, key_missing, parent_rejected, where_failed
 
 if TYPE_CHECKING:
     from mukret.scan._keys import TextColumn
 
 
-def survive(batch: TableBatch, without: frozenset[str]) -> None:
-    """Notes which rows are neither rejected nor filtered for themselves, as far as other fields than these say."""
-    lost = {
-        row
-        for row, faults in batch.faults.items()
-        if any(fault.name is None or fault.name not in without for fault in faults)
-    } | batch.hollow
-    for name in batch.table.key:
-        if name not in without:
-            lost.update(
-                row for row in true_rows(pc.is_null(batch.arrays[name])) if row not in batch.broken.get(name, ())
-            )
-    where = batch.table.where
-    if where is not None and not {*where.fields(), WHERE} & without:
-        column = evaluate_column(where, batch.arrays, batch.count)
-        broken = set().union(*(rows for name, rows in batch.broken.items() if name not in without))
-        fails = {*column.failures, *true_rows(pc.invert(pc.fill_null(column.array, False)))}
-        lost |= fails - broken
-    batch.surviving = [row for row in range(batch.count) if row not in lost]
+@dataclass(frozen=True)
+class Outcomes:
+    """What becomes of each row (a byte, as `Fate` has them), and what is held against those that are rejected.
+
+    `unknown`: how many were filtered since `where` could not be told.
+    """
+
+    fates: bytes
+    faults: Mapping[int, Sequence[Fault]] = field(default_factory=dict)
+    unknown: int = 0
+
+    @property
+    def all_written(self) -> bool:
+        return not any(self.fates)
+
+    def count(self, fate: Fate) -> int:
+        return self.fates.count(fate)
+
+    def rejected_for_itself(self, row: int) -> bool:
+        """Whether a row is rejected for what it holds, and not with the row above it."""
+        return self.fates[row] == Fate.REJECTED and self.faults[row][0].bad.code != PARENT_REJECTED
 
 
-def decide(batch: TableBatch, seen: SeenKeys) -> None:
-    """Settles the fate of each row; that of the rows above is settled already."""
-    for name in batch.table.key:
-        for row in true_rows(pc.is_null(batch.arrays[name])):
-            if row not in batch.broken.get(name, ()) and row not in batch.hollow:
-                batch.blame(row, key_missing(name))
-    passes = _condition(batch)
-    for row in batch.faults:
-        batch.fates[row] = Fate.REJECTED
-    keys = _keys(batch) if batch.table.key else None
-    if batch.recursive:
-        _row_by_row(batch, passes, keys, seen)
-    else:
-        _share_fate(batch)
-        _filter(batch, passes)
+def written_all(columns: TypedColumns) -> Outcomes:
+    """The outcomes of documents as rows of the response: nothing becomes of them."""
+    return Outcomes(bytes(columns.rows.count), columns.faults)
+
+
+def decide(columns: TypedColumns, above: Outcomes, seen: SeenKeys) -> Outcomes:
+    """Settles the fate of each row. `above` are the outcomes of the table that this one is within; the keys of the rows
+    are noted in `seen`."""
+    deciding = _Deciding(columns, above, seen)
+    deciding.decide()
+    seen.looked_at(columns.rows.count)
+    return Outcomes(bytes(deciding.fates), deciding.faults, deciding.unknown)
+
+
+class _Deciding:
+    def __init__(self, columns: TypedColumns, above: Outcomes, seen: SeenKeys) -> None:
+        self.columns = columns
+        self.rows = columns.rows
+        self.table = columns.rows.table
+        self.above = above
+        self.seen = seen
+        self.fates = bytearray(self.rows.count)
+        self.faults = columns.faults
+        self.unknown = 0
+
+    def decide(self) -> None:
+        for name in self.table.key:
+            for row in self.columns.lacking(name):
+                if row not in self.rows.hollow:
+                    self.faults.setdefault(row, []).append(key_missing(name))
+        passes = self.condition()
+        for row in self.faults:
+            self.fates[row] = Fate.REJECTED
+        keys = self.keys() if self.table.key else None
+        if self.rows.recursive:
+            self.row_by_row(passes, keys)
+            return
+        self.share_fates()
+        for row in _failing(passes):
+            if not self.fates[row] and row not in self.rows.hollow:
+                self.filter(row, passes)
         if keys is not None:
-            _deduplicate(batch, keys, seen)
-    seen.looked_at(batch.count)
+            self.deduplicate(keys)
 
+    def condition(self) -> Any:
+        """The values of `where`; an error is a fault of rows that have none so far."""
+        if self.table.where is None:
+            return None
+        column = evaluate_column(self.table.where, self.columns.arrays, self.rows.count)
+        if column.failures:
+            broken = self.columns.broken_in_any() | self.rows.hollow
+            for row, bad in column.failures.items():
+                if row not in self.faults and row not in broken:
+                    self.faults[row] = [where_failed(bad)]
+        return column.array
 
-def _condition(batch: TableBatch) -> Any:
-    """The values of `where`; an error is a fault of rows that have none so far."""
-    if batch.table.where is None:
-        return None
-    column = evaluate_column(batch.table.where, batch.arrays, batch.count)
-    broken = set().union(*batch.broken.values()) | batch.hollow
-    for row, bad in column.failures.items():
-        if row not in batch.faults and row not in broken:
-            batch.faults[row] = [where_failed(bad)]
-    return column.array
+    def share_fates(self) -> None:
+        """Rows that are not rejected for themselves go the way of the row above them."""
+        if not self.above.all_written:
+            for row, owner in enumerate(self.rows.owners):
+                self.share(row, self.above.fates[owner], self.name_above)
 
+    @property
+    def name_above(self) -> str:
+        assert self.rows.parent is not None
+        return self.rows.parent.table.name
 
-def _share_fate(batch: TableBatch) -> None:
-    """Rows that are not rejected for themselves go the way of the row above them."""
-    parent = batch.parent
-    if parent is None or not any(parent.fates):
-        return
-    fates = parent.fates
-    for row, owner in enumerate(batch.owners):
-        if fates[owner]:
-            _share(batch, row, fates[owner], parent.table.name)
+    def share(self, row: int, fate: int, table: str) -> None:
+        if fate and not self.fates[row]:
+            self.fates[row] = fate
+            if fate == Fate.REJECTED:
+                self.faults[row] = [parent_rejected(table)]
 
+    def filter(self, row: int, passes: Any) -> None:
+        self.fates[row] = Fate.FILTERED
+        self.unknown += passes[row].as_py() is None
 
-def _share(batch: TableBatch, row: int, fate: int, table: str) -> None:
-    if not batch.fates[row]:
-        batch.fates[row] = fate
+    def keys(self) -> list[Any]:
+        """The columns of the key as texts."""
+        return [written(self.columns.array(name), self.table.types[name]) for name in self.table.key]
+
+    def deduplicate(self, keys: list[Any]) -> None:
+        hollow = self.rows.hollow
+        rows: Sequence[int] = range(self.rows.count)
+        if any(self.fates) or hollow:
+            rows = [row for row in rows if not self.fates[row] and row not in hollow]
+            numbers = pa.array(rows, pa.int64())
+            keys = [column.take(numbers) for column in keys]
+        fates = self.seen.fates(hashes_of(list(map(_buffers, keys)), len(rows)), rows)
+        if any(fates):
+            for place, row in enumerate(rows):
+                if fates[place]:
+                    self.came_before(row, tuple(column[place].as_py() for column in keys), fates[place])
+
+    def came_before(self, row: int, key: tuple[str | None, ...], fate: int) -> None:
+        self.fates[row] = fate
         if fate == Fate.REJECTED:
-            batch.faults[row] = [parent_rejected(table)]
+            self.faults[row] = [duplicate(dict(zip(self.table.key, key, strict=True)))]
 
-
-def _filter(batch: TableBatch, passes: Any) -> None:
-    for row in _failing(passes):
-        if not batch.fates[row] and row not in batch.hollow:
-            batch.fates[row] = Fate.FILTERED
-            batch.unknown += passes[row].as_py() is None
+    def row_by_row(self, passes: Any, keys: list[Any] | None) -> None:
+        """In a table that recurses, the row above may be one of the table: it is decided first."""
+        failing = set(_failing(passes)) - self.rows.hollow
+        for row, above in enumerate(self.rows.gathered.above):
+            if above >= 0:
+                self.share(row, self.fates[above], self.table.name)
+            else:
+                self.share(row, self.above.fates[self.rows.owners[row]], self.name_above)
+            if self.fates[row]:
+                continue
+            if row in failing:
+                self.filter(row, passes)
+            elif keys is not None and row not in self.rows.hollow:
+                key = tuple(column[row].as_py() for column in keys)
+                [fate] = self.seen.fates(key_hash(key), [row])
+                if fate:
+                    self.came_before(row, key, fate)
 
 
 def _failing(passes: Any) -> list[int]:
     return [] if passes is None else true_rows(pc.invert(pc.fill_null(passes, False)))
-
-
-def _keys(batch: TableBatch) -> list[Any]:
-    """The columns of the key as texts."""
-    kinds = batch.table.types
-    return [written(batch.arrays[name], kinds[name]) for name in batch.table.key]
-
-
-def _deduplicate(batch: TableBatch, keys: list[Any], seen: SeenKeys) -> None:
-    fates, hollow = batch.fates, batch.hollow
-    rows: Sequence[int] = range(batch.count)
-    if any(fates) or hollow:
-        rows = [row for row in rows if not fates[row] and row not in hollow]
-        numbers = pa.array(rows, pa.int64())
-        keys = [column.take(numbers) for column in keys]
-    outcome = seen.fates(hashes_of(list(map(_buffers, keys)), len(rows)), rows)
-    if any(outcome):
-        for place, row in enumerate(rows):
-            if outcome[place]:
-                key = tuple(column[place].as_py() for column in keys)
-                _note_duplicate(batch, row, key, outcome[place])
 
 
 def _buffers(texts: Any) -> TextColumn:
@@ -141,71 +173,3 @@ def _buffers(texts: Any) -> TextColumn:
 
 
 _NO_OFFSETS = bytes(4)
-
-
-def _note_duplicate(batch: TableBatch, row: int, key: tuple[str | None, ...], fate: int) -> None:
-    batch.fates[row] = fate
-    if fate == Fate.REJECTED:
-        batch.faults[row] = [duplicate(dict(zip(batch.table.key, key, strict=True)))]
-
-
-def _row_by_row(batch: TableBatch, passes: Any, keys: list[Any] | None, seen: SeenKeys) -> None:
-    """In a table that recurses, the row above may be one of the table: it is decided first."""
-    assert batch.parent is not None
-    failing = set(_failing(passes)) - batch.hollow
-    for row, above in enumerate(batch.gathered.above):
-        source, number = (batch, above) if above >= 0 else (batch.parent, batch.owners[row])
-        if source.fates[number]:
-            _share(batch, row, source.fates[number], source.table.name)
-        if batch.fates[row]:
-            continue
-        if row in failing:
-            batch.fates[row] = Fate.FILTERED
-            batch.unknown += passes[row].as_py() is None
-        elif keys is not None and row not in batch.hollow:
-            key = tuple(column[row].as_py() for column in keys)
-            [fate] = seen.fates(key_hash(key), [row])
-            if fate:
-                _note_duplicate(batch, row, key, fate)
-
-
-def count_into(tally: TableTally, batch: TableBatch) -> None:
-    """Adds the rows of a batch to what was counted so far."""
-    refused_rows = sum(refusal.count for _, refusal in batch.refusals)
-    tally.rows_seen += batch.count + refused_rows
-    tally.rows_written += batch.fates.count(Fate.WRITTEN)
-    tally.rows_rejected += batch.fates.count(Fate.REJECTED) + refused_rows
-    tally.rows_filtered += batch.fates.count(Fate.FILTERED)
-    tally.rows_deduplicated += batch.fates.count(Fate.DEDUPLICATED)
-    tally.values_nulled += batch.nulled
-    tally.rows_filtered_unknown += batch.unknown
-
-
-def rejects_of(batch: TableBatch) -> Iterator[tuple[int, Reject]]:
-    """The rejected rows, each with the number of its document in the batch; rows that are refused as a whole stand
-    where their rows would."""
-    parent, name = batch.parent, batch.table.name
-    assert parent is not None
-    found = [(batch.owners[row], row) for row in batch.faults]
-    refusals = dict(batch.refusals)
-    found += [(owner, -1) for owner in refusals]
-    for owner, row in sorted(found):
-        document = parent.documents[owner]
-        if row < 0:
-            file, number = batch.batch.sources[document].name, batch.batch.numbers[document]
-            yield document, refused(file, number, name, parent.locate(owner)[0], refusals[owner])
-        else:
-            yield document, reject_at(batch, row)
-
-
-def reject_at(batch: TableBatch, row: int) -> Reject:
-    """The record of a row that is rejected."""
-    document = batch.document(row)
-    file, number = batch.batch.sources[document].name, batch.batch.numbers[document]
-    place, node = batch.locate(row)
-    return reject(file, number, batch.table.name, place, node, batch.faults[row], batch.excuses_at(row))
-
-
-def rejected_for_itself(batch: TableBatch, row: int) -> bool:
-    """Whether a row is rejected for what it holds, and not with the row above it."""
-    return batch.fates[row] == Fate.REJECTED and batch.faults[row][0].bad.code != PARENT_REJECTED

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import islice
 
-from mukret.engine.table_batch import TableBatch
+from mukret.engine.table_rows import TableRows
 from mukret.paths import Name, Path, Wildcard, child_segment
 from mukret.paths.locate import path_text
 from mukret.rules.model import At, Table
@@ -42,15 +42,15 @@ class Shapes:
         self.found: dict[str, Misshapen] = {}
         self.sound: set[str] = set()
 
-    def see(self, batch: TableBatch) -> None:
-        table = batch.table
-        if batch.parent is None or not table.judges_shape:
+    def see(self, rows: TableRows) -> None:
+        table = rows.table
+        if rows.parent is None or not table.judges_shape:
             return
-        odd = [*batch.gathered.odd, *batch.gathered.faulty]
+        odd = [*rows.gathered.odd, *rows.gathered.faulty]
         if table.name not in self.found:
-            cases = (_case(batch, row) for row in odd[:LOOKED_AT])
+            cases = (_case(rows, row) for row in odd[:LOOKED_AT])
             self.found.update((table.name, case) for case in islice(filter(None, cases), 1))
-        if table.name not in self.sound and any(_is_sound(batch, row, alone=not odd) for row in _some_rows(batch)):
+        if table.name not in self.sound and any(_is_sound(rows, row, alone=not odd) for row in _some_rows(rows)):
             self.sound.add(table.name)
 
     @property
@@ -59,39 +59,39 @@ class Shapes:
         return self.found.keys() - self.sound
 
 
-def _some_rows(batch: TableBatch) -> Iterator[int]:
-    unreadable = {*batch.gathered.odd, *batch.gathered.faulty, *batch.hollow}
-    return islice((row for row in range(batch.count) if row not in unreadable), MOST_ROWS)
+def _some_rows(rows: TableRows) -> Iterator[int]:
+    unreadable = {*rows.gathered.odd, *rows.gathered.faulty, *rows.hollow}
+    return islice((row for row in range(rows.count) if row not in unreadable), MOST_ROWS)
 
 
-def _is_sound(batch: TableBatch, row: int, *, alone: bool) -> bool:
+def _is_sound(rows: TableRows, row: int, *, alone: bool) -> bool:
     """Whether a row that can be read is one; beside others that can't it may be a member of a record."""
     if alone:
         return True
-    node = batch.locate(row)[1]
-    return not any(node is member for record in _records_around(batch, row) for member in record.values())
+    node = rows.locate(row)[1]
+    return not any(node is member for record in _records_around(rows, row) for member in record.values())
 
 
-def _records_around(batch: TableBatch, row: int) -> Iterator[dict[str, JsonValue]]:
+def _records_around(rows: TableRows, row: int) -> Iterator[dict[str, JsonValue]]:
     """Objects of which a path takes all members for rows, and that seem to be a record themselves."""
-    assert batch.parent is not None
-    above = batch.parent.locate(batch.owners[row])[1]
-    names = _first_names(batch.table)
-    for path in filter(_goes_into, batch.table.rows.paths):
+    assert rows.parent is not None
+    above = rows.parent.locate(rows.owners[row])[1]
+    names = _first_names(rows.table)
+    for path in filter(_goes_into, rows.table.rows.paths):
         for record in Path("", path.segments[:-1]).values(above):
             if type(record) is dict and 3 * sum(name in record for name in names) >= len(names):
                 yield record
 
 
-def _case(batch: TableBatch, row: int) -> Misshapen | None:
-    table = batch.table
+def _case(rows: TableRows, row: int) -> Misshapen | None:
+    table = rows.table
     names = _first_names(table)
-    node = batch.locate(row)[1]
+    node = rows.locate(row)[1]
     if type(node) is list and any(type(one) is dict and not names.isdisjoint(one) for one in node[:LOOKED_AT]):
         for path in table.rows.paths:
             if not _goes_into(path):
                 return _misshapen(table, path, Path("", (*path.segments, child_segment(Wildcard()))), lists=True)
-    if next(_records_around(batch, row), None) is not None:
+    if next(_records_around(rows, row), None) is not None:
         path = next(filter(_goes_into, table.rows.paths))
         return _misshapen(table, path, Path("", path.segments[:-1]), lists=False)
     return None

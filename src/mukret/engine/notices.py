@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from mukret.engine.batch_tables import KindsFound
+from mukret.engine.accepting import KindsFound
 from mukret.engine.coverage import Unmatched
 from mukret.engine.misshapen import Misshapen
 from mukret.engine.sampling import Sample

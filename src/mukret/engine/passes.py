@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from mukret.documents import Source
-from mukret.engine.batch_tables import BatchTables
+from mukret.engine.decided import DecidedRows
 from mukret.rules.model import Field, Lookup, Rules
 from mukret.rules.part import part_for
 from mukret.rules.schedule import lookup_passes
@@ -24,8 +24,8 @@ class Known:
     answers: dict[FieldName, Answers] = field(default_factory=dict)
 
 
-Read = Callable[[Rules, Known, Mapping[str, SeenKeys]], Iterator[BatchTables]]
-"""Reads all of the input by some rules; gives the tables of each batch, the fates of all rows settled."""
+Read = Callable[[Rules, Known, Mapping[str, SeenKeys]], Iterator[DecidedRows]]
+"""Reads all of the input by some rules; gives the rows of each batch, everything settled."""
 
 
 class Passes:
@@ -57,8 +57,8 @@ class Passes:
         """Gathers what some lookups find, by as much of the rules as they hang on; False as `_settled`."""
         found = {(table, own.name): (own.source, Answers()) for table, own in looking if isinstance(own.source, Lookup)}
 
-        def note(tables: BatchTables) -> None:
-            new = {table.table.name: table for table in tables.new}
+        def note(rows: DecidedRows) -> None:
+            new = {table.name: table.columns for table in rows.new}
             for lookup, answers in found.values():
                 if lookup.table in new:
                     answers.add((form, value) for _, form, value in new[lookup.table].answered(lookup))
@@ -77,15 +77,15 @@ class Passes:
         return self._read_before(known, rules, seen, lambda _: None)
 
     def _read_before(
-        self, known: Known, rules: Rules, seen: Mapping[str, SeenKeys], note: Callable[[BatchTables], None]
+        self, known: Known, rules: Rules, seen: Mapping[str, SeenKeys], note: Callable[[DecidedRows], None]
     ) -> bool:
         """Reads all of the input by a part of the rules; False if it was too little of them."""
         enough = True
-        for tables in self.read(rules, known, seen):
-            enough = not tables.blamed or rules is self.whole
+        for rows in self.read(rules, known, seen):
+            enough = not rows.found.blamed or rules is self.whole
             if not enough:
                 break
-            note(tables)
+            note(rows)
         for source in self.sources:
             source.rewind()
         return enough

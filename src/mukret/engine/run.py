@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from enum import Enum, auto
 from functools import cached_property, partial
@@ -14,16 +14,17 @@ from mukret.documents.batches import Decoding, Wanted, nothing_read_since, nothi
 from mukret.documents.blocks import BLOCK_BYTES, Block, read_blocks
 from mukret.documents.collector import collector_at_rest
 from mukret.documents.doubled import is_sampled
+from mukret.engine.accepting import KindsFound, kinds_found
 from mukret.engine.ahead import Ahead
-from mukret.engine.batch_tables import BatchTables, Fates, KindsFound, kinds_found
 from mukret.engine.coverage import Coverage, Unmatched
-from mukret.engine.deciding import count_into, rejects_of
+from mukret.engine.decided import DecidedRows, DecidedTable, Fates, decided
+from mukret.engine.evaluating import EvaluatedRows, evaluated
+from mukret.engine.found_rows import find_rows
 from mukret.engine.misshapen import Misshapen
 from mukret.engine.notices import notices
 from mukret.engine.passes import Known, Passes
 from mukret.engine.sampling import Sample, Sampled
 from mukret.engine.scanning import Scanning
-from mukret.engine.table_batch import TableBatch
 from mukret.errors import InputError, Notice
 from mukret.plan.compiled import make_plan
 from mukret.plan.first_look import NO_KINDS
@@ -40,11 +41,11 @@ Progress = Callable[[int], None]
 """Called after each batch with the bytes of input that it held."""
 
 
-Observer = Callable[[BatchTables], None]
+Observer = Callable[[DecidedRows], None]
 """Looks at the tables of a batch, and changes nothing."""
 
 
-@dataclass
+@dataclass(frozen=True)
 class Output:
     """What a batch gives: the rows that are written, by table in the order of the rules, and the rejects.
 
@@ -86,7 +87,7 @@ class Run:
     """One run of a set of rules over some sources.
 
     `batches` does the work, in so many threads as `workers` says; afterwards `tally`, `unmatched` and `sample` hold
-    what was counted and seen. `decided_tables` stops short of rows and counts, for what looks into a run.
+    what was counted and seen. `decided_rows` stops short of that, for what looks into a run.
     """
 
     def __init__(
@@ -135,10 +136,10 @@ class Run:
     def batches(self, links: Links = Links.NONE) -> Iterator[Output]:
         """Reads everything. Raises InputError, also if not one document could be read; StoppedError for `bad: stop`."""
         with collector_at_rest():
-            for tables in self.settled(self.blocks(links), self.decoding(), self.known()):
+            for rows in self.settled(self.blocks(links), self.decoding(), self.known()):
                 if self.observer is not None:
-                    self.observer(tables)
-                yield self.counted(self.output(tables, links))
+                    self.observer(rows)
+                yield self.counted(self.output(rows, links))
         if self.tally.documents == 0 and self.tally.bad_documents:
             reason = next(reason for reason in self.tally.reasons.values() if reason.table is None)
             example, count = reason.example, self.tally.bad_documents
@@ -162,19 +163,19 @@ class Run:
             self.progress(output.size)
         return output
 
-    def decided_tables(self, *, whole: bool = False) -> Iterator[BatchTables]:
-        """The tables of every batch, the fates of all rows settled. `whole`: no document is read in parts. Raises
+    def decided_rows(self, *, whole: bool = False) -> Iterator[DecidedRows]:
+        """The rows of every batch, everything settled. `whole`: no document is read in parts. Raises
         InputError."""
         blocks = self.blocks(Links.WHOLE if whole else Links.NONE)
         yield from self.settled(blocks, self.decoding(nothing_wanted), self.known())
 
-    def settled(self, blocks: Iterable[Block], decoding: Decoding, known: Known) -> Iterator[BatchTables]:
+    def settled(self, blocks: Iterable[Block], decoding: Decoding, known: Known) -> Iterator[DecidedRows]:
         seen = keys_of(self.rules.tables.values(), known.last)
         yield from self.decided(blocks, decoding, seen, known)
 
     def decided(
         self, blocks: Iterable[Block], decoding: Decoding, seen: Mapping[str, SeenKeys], known: Known
-    ) -> Iterator[BatchTables]:
+    ) -> Iterator[DecidedRows]:
         """The one way of blocks through the plan: each is evaluated on its own, perhaps by threads at once; what
         becomes of the rows is decided in the order of the input.
 
@@ -182,24 +183,24 @@ class Run:
         parts, too, so that it is waited for.
         """
         around: Fates = {}
-        with Ahead[BatchTables](self.workers) as ahead:
+        with Ahead[EvaluatedRows](self.workers) as ahead:
             for block in _errors_last(blocks):
                 if isinstance(block, InputError):
-                    yield from (tables.decided(seen, around) for tables in ahead.rest())
+                    yield from (decided(rows, seen, around) for rows in ahead.rest())
                     raise block
                 refused = block.in_part and not around
                 ahead.add(partial(self.evaluated, block, decoding, known, refused=refused))
-                for tables in ahead.rest() if block.around else ahead.ready():
-                    yield tables.decided(seen, around)
+                for rows in ahead.rest() if block.around else ahead.ready():
+                    settled = decided(rows, seen, around)
+                    yield settled
                 if block.around:
-                    around = tables.fates_around
-            yield from (tables.decided(seen, around) for tables in ahead.rest())
+                    around = settled.fates
+            yield from (decided(rows, seen, around) for rows in ahead.rest())
 
-    def evaluated(self, block: Block, decoding: Decoding, known: Known, *, refused: bool) -> BatchTables:
-        """The tables of a block. `refused`: it is a part of a document of which no row can be read."""
-        tables = BatchTables(self.plan, decoding.batch(block), self.started, known.answers, refused=refused)
-        tables.evaluate()
-        return tables
+    def evaluated(self, block: Block, decoding: Decoding, known: Known, *, refused: bool) -> EvaluatedRows:
+        """The rows of a block with all their fields. `refused`: it is a part of a document of which no row can be
+        read."""
+        return evaluated(find_rows(self.plan, decoding.batch(block), refused=refused), self.started, known.answers)
 
     # ---- the input
 
@@ -223,8 +224,8 @@ class Run:
         """What must be known of the whole input before a row is written."""
         return Passes(self.rules, self.whole, self.sources, self.by_part).known()
 
-    def by_part(self, rules: Rules, known: Known, seen: Mapping[str, SeenKeys]) -> Iterator[BatchTables]:
-        """The tables of all of the input by a part of the rules, which are read at the same time."""
+    def by_part(self, rules: Rules, known: Known, seen: Mapping[str, SeenKeys]) -> Iterator[DecidedRows]:
+        """The rows of all of the input by a part of the rules, which are read at the same time."""
         part = self
         if rules is not self.rules:
             part = Run(
@@ -236,43 +237,45 @@ class Run:
                 whole=self.whole,
                 started=self.started,
             )
-        for tables in part.decided(part.blocks(), part.decoding(nothing_wanted), seen, known):
-            yield tables
+        for rows in part.decided(part.blocks(), part.decoding(nothing_wanted), seen, known):
+            yield rows
             if self.progress:
-                self.progress(tables.batch.size)
+                self.progress(rows.batch.size)
 
     # ---- what comes of it
 
-    def output(self, tables: BatchTables, links: Links = Links.NONE) -> Output:
+    def output(self, rows: DecidedRows, links: Links = Links.NONE) -> Output:
         """What a batch gives."""
-        batch, new, tally, kinds = tables.batch, tables.new, self.nothing_counted(), KindsFound()
+        batch, new, documents = rows.batch, rows.new, rows.found.documents
+        tally, kinds = self.nothing_counted(), KindsFound()
         for table in new:
-            count_into(tally.tables[table.table.name], table)
+            tally.tables[table.name] = table.tally
             self.coverage.see(table)
-        if tables.array is None:  # not another part of a document that was counted
-            response = tables.tables[RESPONSE]
-            tally.response_values_nulled += response.nulled
+        if rows.found.array is None:  # not another part of a document that was counted
+            response = rows.tables[RESPONSE]
+            tally.response_values_nulled += response.columns.nulled
             self.coverage.see(response)
-            kinds = kinds_found(tables)
+            kinds = kinds_found(documents, self.rules)
             tally.documents += len(batch.documents)
-            tally.documents_left_out += tables.left_out
+            tally.documents_left_out += documents.left_out
         tally.bad_documents += len(batch.bad)
         rejects = self.rejects(batch, new)
         tally.note(rejects)
-        found = {table.table.name: table for table in new}
+        found = {table.name: table for table in new}
         written = {name: found[name].written() for name in self.schemas if name in found}
-        passed_over = {self.order[source]: count for source, count in tables.passed_over.items()}
-        sampled = self.sampled(tables.given if self.in_full.refused_too else batch)
+        passed_over = {self.order[source]: count for source, count in documents.passed_over.items()}
+        sampled = self.sampled(rows.found.given if self.in_full.refused_too else batch)
         output = Output(written, rejects, tally, kinds, sampled, batch.size, passed_over)
         if links is not Links.NONE:
-            output.above = {name: above for name in written if (above := _above(found[name], self.schemas)) is not None}
+            above = {name: _above(found[name], rows.tables, self.schemas) for name in written}
+            output = replace(output, above={name: numbers for name, numbers in above.items() if numbers is not None})
         return output
 
-    def rejects(self, batch: Batch, tables: Sequence[TableBatch]) -> list[Reject]:
+    def rejects(self, batch: Batch, tables: Sequence[DecidedTable]) -> list[Reject]:
         """In the order of the input: document by document, then table by table, then row by row."""
         found: list[tuple[tuple[int, int, int], Reject]] = []
         for rank, table in enumerate(tables):
-            for document, reject in rejects_of(table):
+            for document, reject in table.rejects():
                 source, number = batch.sources[document], batch.numbers[document]
                 found.append(((self.order[id(source)], number, rank), reject))
         found += [((self.order[id(bad.source)], bad.number, 0), bad_document(bad)) for bad in batch.bad]
@@ -329,22 +332,17 @@ def _errors_last(blocks: Iterable[Block]) -> Iterator[Block | InputError]:
         yield error
 
 
-def _above(table: TableBatch, written: Collection[str]) -> list[int] | None:
+def _above(table: DecidedTable, tables: Mapping[str, DecidedTable], written: Collection[str]) -> Sequence[int] | None:
     """For each row that is written the number of the row it stands in among those that are written of the nearest table
     above; None where none is."""
-    above = table
-    rows: Sequence[int] = _written(table)
-    while above.parent is not None and above.parent.table.name != RESPONSE:
-        rows = above.owners if isinstance(rows, range) else [above.owners[row] for row in rows]
-        above = above.parent
-        if above.table.name in written:
-            if not any(above.fates):
+    rows = table.written_rows
+    while table.table.within is not None:
+        owners = table.rows.owners
+        rows = owners if isinstance(rows, range) else [owners[row] for row in rows]
+        table = tables[table.table.within]
+        if table.name in written:
+            if table.outcomes.all_written:
                 return list(rows)
-            numbers = {row: number for number, row in enumerate(_written(above))}
+            numbers = {row: number for number, row in enumerate(table.written_rows)}
             return [numbers[row] for row in rows]
     return None
-
-
-def _written(table: TableBatch) -> Sequence[int]:
-    """The rows that are written."""
-    return [row for row, fate in enumerate(table.fates) if not fate] if any(table.fates) else range(table.count)

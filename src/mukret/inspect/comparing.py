@@ -13,9 +13,9 @@ import pyarrow.compute as pc
 from mukret.columns.arrow import true_rows
 from mukret.columns.written import written
 from mukret.documents import BadDocument, Source, nothing_read
-from mukret.engine.batch_tables import BatchTables
+from mukret.engine.decided import DecidedRows, DecidedTable
 from mukret.engine.run import Run
-from mukret.engine.table_batch import TableBatch
+from mukret.engine.table_rows import TableRows
 from mukret.paths import normalized
 from mukret.paths.locate import location_text
 from mukret.rules.model import Rules, Table
@@ -134,12 +134,12 @@ class Comparing:
                 names = same_columns(was, table)
                 self.found.tables[name] = TableChanges(name, was.name, names, columns=_columns(was, table, names))
 
-    def see(self, old: BatchTables, new: BatchTables) -> None:
+    def see(self, old: DecidedRows, new: DecidedRows) -> None:
         """Both are of one batch; each may hold other documents to be bad."""
-        if new.array is None:  # not another part of a document that was counted
+        if new.found.array is None:  # not another part of a document that was counted
             self.found.documents += len(new.batch.documents)
         self.found.bad_documents += len(new.batch.bad)
-        met = {table.table.name: table for table in new.new}
+        met = {table.name: table for table in new.new}
         for name, changes in self.found.tables.items():
             if name in met:
                 _compare(changes, old.tables[changes.old_name], met[name])
@@ -177,9 +177,9 @@ def _again(sources: Sequence[Source]) -> list[Source]:
     return [Source(source.path, source.named, source.origin, copy=source.copy) for source in sources]
 
 
-def _decided(run: Run, *, whole: bool) -> Iterator[BatchTables]:
+def _decided(run: Run, *, whole: bool) -> Iterator[DecidedRows]:
     """The tables of all batches. `whole`: no document is cut."""
-    return run.decided_tables(whole=whole)
+    return run.decided_rows(whole=whole)
 
 
 def _columns(old: Table, new: Table, names: Mapping[str, str]) -> dict[str, tuple[str | None, str | None]]:
@@ -195,14 +195,14 @@ def _columns(old: Table, new: Table, names: Mapping[str, str]) -> dict[str, tupl
     }
 
 
-def _compare(changes: TableChanges, old: TableBatch, new: TableBatch) -> None:
-    changes.written[0] += old.fates.count(Fate.WRITTEN)
-    changes.written[1] += new.fates.count(Fate.WRITTEN)
+def _compare(changes: TableChanges, old: DecidedTable, new: DecidedTable) -> None:
+    changes.written[0] += old.outcomes.count(Fate.WRITTEN)
+    changes.written[1] += new.outcomes.count(Fate.WRITTEN)
     kept: list[tuple[int, int]] = []
-    if _same_rows(old, new) and old.fates == new.fates:
-        _compare_values(changes, old, new, [(row, row) for row in range(old.count) if not old.fates[row]])
+    if _same_rows(old.rows, new.rows) and old.outcomes.fates == new.outcomes.fates:
+        _compare_values(changes, old, new, [(row, row) for row in old.written_rows])
         return
-    for before, after in _pairs(old, new):
+    for before, after in _pairs(old.rows, new.rows):
         fates = (_fate(old, before), _fate(new, after))
         if fates[0] != fates[1]:
             changes.fates.setdefault(fates, Change()).see(1, _row_changed(old, new, before, after))
@@ -211,7 +211,7 @@ def _compare(changes: TableChanges, old: TableBatch, new: TableBatch) -> None:
     _compare_values(changes, old, new, kept)
 
 
-def _pairs(old: TableBatch, new: TableBatch) -> list[tuple[int | None, int | None]]:
+def _pairs(old: TableRows, new: TableRows) -> list[tuple[int | None, int | None]]:
     """Rows of both that are the same one; None where one version has no such row."""
     if _same_rows(old, new):
         return [(row, row) for row in range(old.count)]
@@ -220,7 +220,7 @@ def _pairs(old: TableBatch, new: TableBatch) -> list[tuple[int | None, int | Non
     return [(before.get(key), after.get(key)) for key in {**before, **after}]
 
 
-def _same_rows(old: TableBatch, new: TableBatch) -> bool:
+def _same_rows(old: TableRows, new: TableRows) -> bool:
     """Whether both have the same rows, in the same order: found by the same rules from the document on."""
     return (
         [_finding(table) for table in _upward(old)] == [_finding(table) for table in _upward(new)]
@@ -229,8 +229,8 @@ def _same_rows(old: TableBatch, new: TableBatch) -> bool:
     )
 
 
-def _upward(rows: TableBatch) -> Iterator[Table]:
-    above: TableBatch | None = rows
+def _upward(rows: TableRows) -> Iterator[Table]:
+    above: TableRows | None = rows
     while above is not None:
         yield above.table
         above = above.parent
@@ -240,39 +240,39 @@ def _finding(table: Table) -> tuple[object, ...]:
     return table.rows, table.kind
 
 
-def _identity(rows: TableBatch, row: int) -> tuple[str, str]:
+def _identity(rows: TableRows, row: int) -> tuple[str, str]:
     return rows.place_in_input(row), normalized(rows.locate(row)[0].location)
 
 
-def _fate(rows: TableBatch, row: int | None) -> str | None:
-    return None if row is None else Fate(rows.fates[row]).name.lower()
+def _fate(table: DecidedTable, row: int | None) -> str | None:
+    return None if row is None else Fate(table.outcomes.fates[row]).name.lower()
 
 
-def _row_changed(old: TableBatch, new: TableBatch, before: int | None, after: int | None) -> Iterator[Case]:
-    rows, row = (new, after) if after is not None else (old, before or 0)
-    yield Case(_place(rows, row), None, _why(new, after), _key(rows, row))
+def _row_changed(old: DecidedTable, new: DecidedTable, before: int | None, after: int | None) -> Iterator[Case]:
+    table, row = (new, after) if after is not None else (old, before or 0)
+    yield Case(_place(table.rows, row), None, _why(new, after), _key(table, row))
 
 
-def _why(rows: TableBatch, row: int | None) -> str | None:
+def _why(table: DecidedTable, row: int | None) -> str | None:
     """Why a row is rejected, by the codes."""
-    if row is None or rows.fates[row] != Fate.REJECTED:
+    if row is None or table.outcomes.fates[row] != Fate.REJECTED:
         return None
-    faults = rows.faults.get(row, ())
+    faults = table.outcomes.faults.get(row, ())
     return ", ".join(f"{fault.name or 'row'}: {fault.bad.code}" for fault in faults) or "with the row above it"
 
 
-def _place(rows: TableBatch, row: int) -> str:
+def _place(rows: TableRows, row: int) -> str:
     return f"{location_text(rows.locate(row)[0].location)} in {rows.place_in_input(row)}"
 
 
-def _key(rows: TableBatch, row: int) -> dict[str, str]:
+def _key(table: DecidedTable, row: int) -> dict[str, str]:
     """The values of the key, as they are written."""
-    kinds = rows.table.types
-    values = {name: written(rows.arrays[name].slice(row, 1), kinds[name])[0].as_py() for name in rows.table.key}
+    kinds, columns = table.table.types, table.columns
+    values = {name: written(columns.array(name).slice(row, 1), kinds[name])[0].as_py() for name in table.table.key}
     return {} if None in values.values() else values
 
 
-def _compare_values(changes: TableChanges, old: TableBatch, new: TableBatch, kept: list[tuple[int, int]]) -> None:
+def _compare_values(changes: TableChanges, old: DecidedTable, new: DecidedTable, kept: list[tuple[int, int]]) -> None:
     if not kept:
         return
     before, after = dict(old.table.columns), dict(new.table.columns)
@@ -280,14 +280,14 @@ def _compare_values(changes: TableChanges, old: TableBatch, new: TableBatch, kep
     second = pa.array([pair[1] for pair in kept], pa.int64())
     for name, was in changes.names.items():
         kinds = before[was], after[name]
-        if kinds[0] == kinds[1] and old.arrays[was].equals(new.arrays[name]):
+        if kinds[0] == kinds[1] and old.columns.array(was).equals(new.columns.array(name)):
             continue
         one, two = _texts(old, was, kinds[0], first), _texts(new, name, kinds[1], second)
         same = _equal(*map(_plain_numbers, (one, two))) if _both_numbers(*kinds) else _equal(one, two)
         different = true_rows(pc.invert(same))
         if different:
             cases = (
-                Case(_place(new, kept[row][1]), one[row].as_py(), two[row].as_py(), _key(new, kept[row][1]))
+                Case(_place(new.rows, kept[row][1]), one[row].as_py(), two[row].as_py(), _key(new, kept[row][1]))
                 for row in different
             )
             changes.values.setdefault(name, Change()).see(len(different), cases)
@@ -308,5 +308,5 @@ def _plain_numbers(texts: Any) -> Any:
     return pc.if_else(pc.match_substring(texts, "."), cut, texts)
 
 
-def _texts(rows: TableBatch, name: str, kind: ValueType, which: Any) -> Any:
-    return written(rows.arrays[name], kind).take(which)
+def _texts(table: DecidedTable, name: str, kind: ValueType, which: Any) -> Any:
+    return written(table.columns.array(name), kind).take(which)

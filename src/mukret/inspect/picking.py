@@ -8,9 +8,8 @@ from typing import Any
 
 from mukret.columns.written import written
 from mukret.documents import BadDocument, Source, nothing_read
-from mukret.engine.batch_tables import BatchTables
+from mukret.engine.decided import DecidedTable
 from mukret.engine.run import Progress, Run
-from mukret.engine.table_batch import TableBatch
 from mukret.errors import ExpressionError
 from mukret.expressions import evaluate
 from mukret.expressions.check import compile_expression
@@ -26,25 +25,25 @@ from mukret.types.names import TypeNameError, parse_type
 class Picked:
     """A row of a table, by its number in a batch, and all tables of that batch."""
 
-    tables: BatchTables
-    table: TableBatch
+    tables: Mapping[str, DecidedTable]
+    table: DecidedTable
     row: int
 
     @property
     def fate(self) -> Fate:
-        return Fate(self.table.fates[self.row])
+        return Fate(self.table.outcomes.fates[self.row])
 
     @property
     def file(self) -> str:
-        return self.table.batch.sources[self.table.document(self.row)].name
+        return self.table.rows.batch.sources[self.table.rows.document(self.row)].name
 
     @property
     def document(self) -> int:
         """The number of its document in the file."""
-        return self.table.batch.numbers[self.table.document(self.row)]
+        return self.table.rows.batch.numbers[self.table.rows.document(self.row)]
 
 
-Wanted = Callable[[TableBatch, Sequence[int]], Sequence[int]]
+Wanted = Callable[[DecidedTable, Sequence[int]], Sequence[int]]
 """Those of some rows of a batch that are asked for."""
 
 
@@ -78,8 +77,8 @@ class _TooLittle(Exception):
 def pick_answer(rules: Rules, sources: Sequence[Source], lookup: Lookup, form: Form) -> Picked | None:
     """The row of which a lookup across the run takes a value: the first with this key. The sources are kept."""
 
-    def wanted(batch: TableBatch, _: Sequence[int]) -> Sequence[int]:
-        return [row for row, key, _ in batch.answered(lookup) if key == form]
+    def wanted(table: DecidedTable, _: Sequence[int]) -> Sequence[int]:
+        return [row for row, key, _ in table.columns.answered(lookup) if key == form]
 
     for source in sources:
         source.rewind()
@@ -89,34 +88,34 @@ def pick_answer(rules: Rules, sources: Sequence[Source], lookup: Lookup, form: F
 def _pick(run: Run, table: str, wanted: Wanted, fate: Fate | None, nth: int, *, whole: bool) -> Picked | None:
     before = documents = bad_documents = 0
     bad: BadDocument | None = None
-    for tables in run.decided_tables():
-        if tables.blamed and not whole:
+    for rows in run.decided_rows():
+        if rows.found.blamed and not whole:
             raise _TooLittle
-        rows = next((rows for rows in tables.new if rows.table.name == table), None)
-        if rows is not None:  # else a part of a document in which it has none
-            chosen = wanted(rows, [row for row in range(rows.count) if fate in (None, rows.fates[row])])
+        here = next((one for one in rows.new if one.name == table), None)
+        if here is not None:  # else a part of a document in which it has none
+            chosen = wanted(here, [row for row, own in enumerate(here.outcomes.fates) if fate in (None, own)])
             if before + len(chosen) >= nth:
-                return Picked(tables, rows, chosen[nth - 1 - before])
+                return Picked(rows.tables, here, chosen[nth - 1 - before])
             before += len(chosen)
-        documents += len(tables.batch.documents)
-        bad_documents += len(tables.batch.bad)
-        bad = bad or next(iter(tables.batch.bad), None)
+        documents += len(rows.batch.documents)
+        bad_documents += len(rows.batch.bad)
+        bad = bad or next(iter(rows.batch.bad), None)
         if run.progress:
-            run.progress(tables.batch.size)
+            run.progress(rows.batch.size)
     if bad is not None and not documents:
         raise nothing_read(bad, bad_documents)
     return None
 
 
-def all_rows(_: TableBatch, rows: Sequence[int]) -> Sequence[int]:
+def all_rows(_: DecidedTable, rows: Sequence[int]) -> Sequence[int]:
     return rows
 
 
 def with_values(table: Table, values: Mapping[str, str]) -> Wanted:
     """Rows with these texts in these fields, as they are written."""
 
-    def wanted(batch: TableBatch, rows: Sequence[int]) -> Sequence[int]:
-        columns = {name: written(batch.arrays[name], table.types[name]).to_pylist() for name in values}
+    def wanted(decided: DecidedTable, rows: Sequence[int]) -> Sequence[int]:
+        columns = {name: written(decided.columns.array(name), table.types[name]).to_pylist() for name in values}
         return [row for row in rows if all(columns[name][row] == value for name, value in values.items())]
 
     return wanted
@@ -143,8 +142,8 @@ class Condition:
 def meeting(condition: Condition) -> Wanted:
     """Rows that meet a condition."""
 
-    def wanted(batch: TableBatch, rows: Sequence[int]) -> Sequence[int]:
-        columns = {name: batch.arrays[name] for name in condition.names}
+    def wanted(table: DecidedTable, rows: Sequence[int]) -> Sequence[int]:
+        columns = {name: table.columns.array(name) for name in condition.names}
         return [row for row in rows if condition({name: column[row].as_py() for name, column in columns.items()})]
 
     return wanted

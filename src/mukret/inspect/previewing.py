@@ -8,9 +8,7 @@ from dataclasses import dataclass, field
 from random import Random
 from typing import Any, Protocol
 
-from mukret.engine.batch_tables import BatchTables
-from mukret.engine.deciding import reject_at, rejected_for_itself
-from mukret.engine.table_batch import TableBatch
+from mukret.engine.decided import DecidedRows, DecidedTable
 from mukret.inspect.picking import Wanted, all_rows
 from mukret.rules.model import At
 from mukret.semantics.choosing import stood_there
@@ -112,47 +110,47 @@ class Preview:
         self.chosen: dict[str, dict[int, tuple[int, SeenRow]]] = {name: {} for name in names}
         self.come = 0
         self.keep = keep
-        self.kept: list[BatchTables] = []
+        self.kept: list[DecidedRows] = []
 
     @property
     def enough(self) -> bool:
         """Whether all rows are found that are to be shown."""
         return all(choice.enough for choice in self.choices.values())
 
-    def look(self, tables: BatchTables) -> None:
+    def look(self, rows: DecidedRows) -> None:
         if self.keep:
-            self.kept.append(tables)
-        for batch in tables.new:
-            if batch.table.name in self.choices:
-                self._look(batch)
+            self.kept.append(rows)
+        for table in rows.new:
+            if table.name in self.choices:
+                self._look(table)
                 for fate in (Fate.WRITTEN, Fate.REJECTED):
-                    self.before[batch.table.name, fate] += batch.fates.count(fate)
+                    self.before[table.name, fate] += table.outcomes.count(fate)
 
-    def _look(self, batch: TableBatch) -> None:
-        name, fates = batch.table.name, batch.fates
+    def _look(self, table: DecidedTable) -> None:
+        name, outcomes, fates = table.name, table.outcomes, table.outcomes.fates
         rows = [
             row
-            for row in range(batch.count)
-            if fates[row] == Fate.WRITTEN or (self.rejected and rejected_for_itself(batch, row))
+            for row, fate in enumerate(fates)
+            if fate == Fate.WRITTEN or (self.rejected and outcomes.rejected_for_itself(row))
         ]
-        rows = list(self.wanted(batch, rows))
+        rows = list(self.wanted(table, rows))
         self.met[name] += len(rows)
         taken = {place: rows[number] for place, number in self.choices[name].take(len(rows))}
-        records = batch.records(list(taken.values()))
+        records = table.columns.records(list(taken.values()))
         for (place, row), values in zip(taken.items(), records, strict=True):
             nth = self.before[name, fates[row]] + fates.count(fates[row], 0, row + 1)
-            reject = reject_at(batch, row) if fates[row] == Fate.REJECTED else None
-            self.chosen[name][place] = (self.come + row, SeenRow(nth, values, reject, self._stood(batch, row)))
-        self.come += batch.count
+            reject = table.reject_at(row) if fates[row] == Fate.REJECTED else None
+            self.chosen[name][place] = (self.come + row, SeenRow(nth, values, reject, self._stood(table, row)))
+        self.come += table.rows.count
 
-    def _stood(self, batch: TableBatch, row: int) -> dict[str, str]:
+    def _stood(self, table: DecidedTable, row: int) -> dict[str, str]:
         if not self.stood:
             return {}
-        place, node = batch.locate(row)
-        excused = batch.excuses_at(row).below(place)
+        place, node = table.rows.locate(row)
+        excused = table.rows.excuses_at(row).below(place)
         return {
             own.name: ", ".join(map(shown_text, stood_there(own.source, node, excused)))
-            for own in batch.table.fields
+            for own in table.table.fields
             if isinstance(own.source, At)
         }
 

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
 from mukret.columns.written import written
-from mukret.engine.batch_tables import BatchTables
-from mukret.engine.table_batch import TableBatch
+from mukret.engine.decided import DecidedTable
 from mukret.expressions import Aggregate
 from mukret.inspect.picking import Picked
 from mukret.paths import normalized
@@ -91,8 +90,8 @@ def trace(picked: Picked, only: str | None = None, elsewhere: Elsewhere = lambda
 class Row:
     """A row of a table by its number in a batch, or a document with the fields of the response."""
 
-    tables: BatchTables
-    table: TableBatch
+    tables: Mapping[str, DecidedTable]
+    table: DecidedTable
     number: int
 
     @property
@@ -101,11 +100,11 @@ class Row:
 
     @property
     def place(self) -> Place:
-        return self.table.locate(self.number)[0]
+        return self.table.rows.locate(self.number)[0]
 
     @property
     def node(self) -> JsonValue:
-        return self.table.locate(self.number)[1]
+        return self.table.rows.locate(self.number)[1]
 
     @property
     def named(self) -> str:
@@ -114,35 +113,37 @@ class Row:
 
     @property
     def faults(self) -> list[Fault]:
-        return sorted(self.table.faults.get(self.number, ()), key=lambda fault: fault.rank)
+        return sorted(self.table.outcomes.faults.get(self.number, ()), key=lambda fault: fault.rank)
 
     @property
     def above(self) -> Row | None:
         """The row above it, in a table that recurses."""
-        number = self.table.gathered.above[self.number]
+        number = self.table.rows.gathered.above[self.number]
         return Row(self.tables, self.table, number) if number >= 0 else None
 
     def ancestor(self, origin: str) -> Row:
-        return Row(self.tables, self.table.ancestor(origin), self.table.owners_in(origin)[self.number].as_py())
+        return Row(self.tables, self.tables[origin], self.table.rows.owners_in(origin)[self.number].as_py())
 
     def value(self, name: str) -> Any:
-        return self.table.arrays[name][self.number].as_py()
+        return self.table.columns.array(name)[self.number].as_py()
 
     def text(self, name: str) -> str | None:
         """The value of a field as it is written."""
-        cell: str | None = written(self.table.arrays[name].slice(self.number, 1), self.rules.types[name])[0].as_py()
+        value = self.table.columns.array(name).slice(self.number, 1)
+        cell: str | None = written(value, self.rules.types[name])[0].as_py()
         return cell
 
     def fact(self, name: str) -> JsonValue:
         if name == "path":
             return normalized(self.place.location)
-        known = self.table.facts(name) if Fact(name).of_row else self.table.document_facts(name)
+        known = self.table.rows.facts(name) if Fact(name).of_row else self.table.rows.document_facts(name)
         return known[self.number]
 
     def surviving(self, aggregate: Aggregate) -> list[Row]:
         """The rows of a table directly within that an aggregate goes over."""
-        below = self.tables.tables[aggregate.table]
-        return [Row(self.tables, below, row) for row in below.surviving if below.owners[row] == self.number]
+        below = self.tables[aggregate.table]
+        surviving, owners = below.columns.surviving, below.rows.owners
+        return [Row(self.tables, below, row) for row in surviving if owners[row] == self.number]
 
     def form(self, lookup: Lookup) -> Form | None:
         """What a lookup looks for."""
@@ -150,9 +151,10 @@ class Row:
 
     def found_by(self, lookup: Lookup) -> Row | None:
         """The row of the same document of which a lookup takes its value."""
-        form, target = self.form(lookup), self.tables.tables[str(lookup.table)]
-        document = self.table.document(self.number)
-        same = (row for row, key, _ in target.answered(lookup) if key == form and target.document(row) == document)
+        form, target = self.form(lookup), self.tables[str(lookup.table)]
+        document = self.table.rows.document(self.number)
+        answered = target.columns.answered(lookup)
+        same = (row for row, key, _ in answered if key == form and target.rows.document(row) == document)
         number = next(same, None)
         return None if number is None else Row(self.tables, target, number)
 
@@ -219,7 +221,7 @@ class _Tracer:
 
     def found(self, row: Row, own: Field, at: At) -> Iterator[str]:
         place, node = row.place, row.node
-        tried = list(attempts(at, node, row.table.excuses_at(row.number).below(place)))
+        tried = list(attempts(at, node, row.table.rows.excuses_at(row.number).below(place)))
         for attempt in tried:
             yield from self.met(place, attempt)
             if attempt.found or not attempt.met:
@@ -314,7 +316,7 @@ def _shown(row: Row, name: str) -> str:
 
 
 def _elsewhere(row: Row) -> str:
-    batch, document = row.table.batch, row.table.document(row.number)
+    batch, document = row.table.rows.batch, row.table.rows.document(row.number)
     return f" in {batch.sources[document].name}, document {batch.numbers[document]}"
 
 

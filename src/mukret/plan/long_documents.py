@@ -18,7 +18,7 @@ Names = tuple[str, ...]
 
 
 @dataclass(frozen=True)
-class LongArray:
+class CutArray:
     """An array, by the names of the members that lead to it. `rows` are the tables whose rows are its elements or stand
     in them, `tables` these and all tables within."""
 
@@ -35,7 +35,7 @@ class LongArray:
 class LongDocuments:
     """`arrays` are those at which a document can be cut, `whole` says of the others why they can't be."""
 
-    arrays: tuple[LongArray, ...]
+    arrays: tuple[CutArray, ...]
     whole: dict[str, str]
 
 
@@ -104,15 +104,15 @@ class _Reading:
             elif rest and rest[0].only == Wildcard():
                 self.in_arrays.setdefault((*base, *names), []).append(table)
 
-    def candidates(self) -> Iterator[LongArray]:
+    def candidates(self) -> Iterator[CutArray]:
         for names, rows in self.in_arrays.items():
             tables = {table.name for table in rows}
             for table in self.rules.parents_first():
                 if table.within in tables:
                     tables.add(table.name)
-            yield LongArray(names, frozenset(table.name for table in rows), frozenset(tables))
+            yield CutArray(names, frozenset(table.name for table in rows), frozenset(tables))
 
-    def against(self, array: LongArray) -> Iterator[str]:
+    def against(self, array: CutArray) -> Iterator[str]:
         """Why a document can't be cut at an array."""
         for table in self.in_arrays[array.names]:
             yield from _against_rows(table)
@@ -123,14 +123,14 @@ class _Reading:
         yield from self.against_fields(array)
         yield from self.against_conditions(array)
 
-    def against_lookups(self, array: LongArray) -> Iterator[str]:
+    def against_lookups(self, array: CutArray) -> Iterator[str]:
         for table in self.rules.tables.values():
             for own in (*table.fields, *self.rules.response_fields):
                 source = own.source
                 if isinstance(source, Lookup) and source.table in array.tables and not source.across_run:
                     yield f"{table.name}.{own.name} looks up in {source.table}"
 
-    def against_fields(self, array: LongArray) -> Iterator[str]:
+    def against_fields(self, array: CutArray) -> Iterator[str]:
         for table_name, own in self.fields_outside():
             if isinstance(own.source, Rest) and array.names[: len(self.bases[table_name])] == self.bases[table_name]:
                 yield f"{table_name}.{own.name} takes the rest"
@@ -139,7 +139,7 @@ class _Reading:
                 if looked & array.tables:
                     yield f"{table_name}.{own.name} counts or sums all its rows"
 
-    def against_conditions(self, array: LongArray) -> Iterator[str]:
+    def against_conditions(self, array: CutArray) -> Iterator[str]:
         for name in self.bases.keys() - {RESPONSE}:
             table = self.rules.tables[name]
             if table.where is not None and {each.table for each in table.where.aggregates()} & array.tables:
@@ -154,7 +154,7 @@ class _Reading:
             if name != RESPONSE:
                 yield from ((name, own) for own in self.rules.tables[name].fields)
 
-    def paths(self, array: LongArray) -> Iterator[tuple[str, tuple[Segment, ...]]]:
+    def paths(self, array: CutArray) -> Iterator[tuple[str, tuple[Segment, ...]]]:
         """All paths from the root but those to the rows of the array, and who takes them."""
         for path in must_haves(self.rules):
             names, rest = path.leading_names

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_left
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence, Set
 from functools import cached_property
 from types import MappingProxyType
 from typing import Any, Self
@@ -16,44 +16,56 @@ from mukret.engine.zipped import ZippedRows
 from mukret.paths import normalized
 from mukret.plan.compiled import TablePlan
 from mukret.plan.plainly import Gathered, Parents, gathered
-from mukret.rules.rows import DOCUMENT, NO_EXCUSES, Excused, Excuses, FoundRow, Place, Refusal
+from mukret.rules.rows import DOCUMENT, NO_EXCUSES, Excused, Excuses, FoundRow, Place, Refusal, row_shape
+from mukret.semantics.facts import document_fact
+from mukret.semantics.rejects import Fault, unreadable
 from mukret.values import JsonValue, kind_of
 
 Belongs = Callable[[int], bool]
 """Whether a table reads the document with this number in the batch."""
 
 
-class BatchRows:
-    """`parent` is None for the response, whose rows are the documents themselves."""
+class TableRows:
+    """`parent` is None for the response, whose rows are the documents themselves. `nodes` are what stands in the rows.
+
+    `hollow` are rows that stand for none. Of `unreadable` rows no field of the table can be read, nor rows within;
+    `faults` has what is held against rows themselves.
+    """
 
     def __init__(
         self,
         plan: TablePlan,
         batch: Batch,
         parent: Self | None,
+        *,
         belongs: Belongs | None = None,
         excuses: Mapping[int, Excuses] = MappingProxyType({}),
+        cut_at: int | None = None,
     ) -> None:
+        """`cut_at`: of a part of a document, at which step of a row's location the numbers of elements count from the
+        part on."""
         self.plan = plan
         self.excuses = excuses
         self.table = plan.table
         self.batch = batch
         self.parent = parent
         self.belongs = belongs
-        self.hollow: set[int] = set()
-        self.unreadable: set[int] = set()
-        """Rows of which no own field can be read, nor rows within."""
+        self.cut_at = cut_at
         self.gathered = self.found()
-        self.rows: Sequence[JsonValue] = self.gathered.rows
-        self.hollow = self.gathered.hollow
+        self.nodes: Sequence[JsonValue] = self.gathered.rows
+        self.hollow: Set[int] = self.gathered.hollow
         self.refusals: Sequence[tuple[int, Refusal]] = self.gathered.refusals
-        self.count = len(self.rows)
+        self.count = len(self.nodes)
+        odd = self.gathered.odd if parent and self.table.judges_shape else ()
+        bad = [*((row, row_shape()) for row in odd), *self.gathered.faulty.items()]
+        self.unreadable = {row for row, _ in bad}
+        self.faults: dict[int, list[Fault]] = {}
+        for row, why in bad:
+            self.faults.setdefault(row, []).append(unreadable(why))
         self._siblings: dict[int, list[FoundRow]] = {}
         self._above: tuple[int, tuple[Place, JsonValue]] | None = None
         """The row above that was located last."""
         self._place_above: tuple[int, Place] | None = None
-        self.cut_at: int | None = None
-        """Of a part of a document: at which step of a row's location the numbers of elements count from the part on."""
 
     def found(self) -> Gathered | ScannedRows:
         """The rows as the scan found them, or gathered out of the nodes above."""
@@ -82,7 +94,7 @@ class BatchRows:
 
     def gather(self) -> Gathered:
         """The rows below all that may have some, by the plain way."""
-        above: Sequence[JsonValue] = self.parent.rows if self.parent else self.batch.documents
+        above: Sequence[JsonValue] = self.parent.nodes if self.parent else self.batch.documents
         names: Sequence[str | None] = [None] * len(above)
         if self.parent is not None and self.parent.plan.named:
             names = self.parent.names
@@ -156,7 +168,7 @@ class BatchRows:
         if self.parent is None:
             return DOCUMENT, self.batch.whole(row)
         place = self.scanned_place(row)
-        return (place, self.rows[row]) if place is not None else self.found_again(row)
+        return (place, self.nodes[row]) if place is not None else self.found_again(row)
 
     def place(self, row: int) -> Place:
         """The place of a row in its document."""
@@ -201,7 +213,7 @@ class BatchRows:
     def facts(self, name: str) -> Sequence[JsonValue]:
         """A fact of each row (ROW_FACTS) as raw values."""
         if name == "kind":
-            return self.gathered.kinds if isinstance(self.gathered, ScannedRows) else list(map(kind_of, self.rows))
+            return self.gathered.kinds if isinstance(self.gathered, ScannedRows) else list(map(kind_of, self.nodes))
         if name == "name":
             return self.names
         if name == "position":
@@ -210,3 +222,12 @@ class BatchRows:
         if name == "depth":
             return self.gathered.depths or [0] * self.count
         return [normalized(self.locate(row)[0].location) for row in range(self.count)]
+
+    def document_facts(self, name: str) -> list[JsonValue]:
+        """A fact of the document that each row stands in, as raw values."""
+        batch = self.batch
+        known = [
+            document_fact(name, source.name, number, origin)
+            for source, number, origin in zip(batch.sources, batch.numbers, batch.origins, strict=True)
+        ]
+        return [known[document] for document in self.documents]

@@ -1,0 +1,137 @@
+"""All tables of a batch when everything is settled: rows, columns, outcomes."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import pyarrow.compute as pc
+
+from mukret.columns.arrow import row_mask
+from mukret.documents import Batch
+from mukret.engine.deciding import Outcomes, decide, written_all
+from mukret.engine.evaluating import EvaluatedRows
+from mukret.engine.found_rows import FoundRows
+from mukret.engine.table_rows import TableRows
+from mukret.engine.typed_columns import TypedColumns
+from mukret.rules.model import RESPONSE, Table
+from mukret.semantics.fates import Fate, SeenKeys
+from mukret.semantics.rejects import Reject, refused, reject
+from mukret.semantics.tally import TableTally
+
+Fates = Mapping[str, bytes]
+"""What becomes of the rows of each table, by name."""
+
+
+@dataclass(frozen=True)
+class DecidedTable:
+    """A table in a batch."""
+
+    columns: TypedColumns
+    outcomes: Outcomes
+
+    @property
+    def rows(self) -> TableRows:
+        return self.columns.rows
+
+    @property
+    def table(self) -> Table:
+        return self.rows.table
+
+    @property
+    def name(self) -> str:
+        return self.table.name
+
+    @property
+    def written_rows(self) -> Sequence[int]:
+        """The numbers of the rows that are written."""
+        if self.outcomes.all_written:
+            return range(self.rows.count)
+        return [row for row, fate in enumerate(self.outcomes.fates) if not fate]
+
+    def written(self) -> Any:
+        """The rows that are written, as a record batch."""
+        found = self.columns.record_batch()
+        if self.outcomes.all_written:
+            return found
+        others = (row for row, fate in enumerate(self.outcomes.fates) if fate)
+        return found.filter(pc.invert(row_mask(others, self.rows.count)))
+
+    @property
+    def tally(self) -> TableTally:
+        """Its rows, counted by what becomes of them."""
+        refused_rows = sum(refusal.count for _, refusal in self.rows.refusals)
+        count = self.outcomes.count
+        return TableTally(
+            rows_seen=self.rows.count + refused_rows,
+            rows_written=count(Fate.WRITTEN),
+            rows_rejected=count(Fate.REJECTED) + refused_rows,
+            rows_filtered=count(Fate.FILTERED),
+            rows_deduplicated=count(Fate.DEDUPLICATED),
+            values_nulled=self.columns.nulled,
+            rows_filtered_unknown=self.outcomes.unknown,
+        )
+
+    def rejects(self) -> Iterator[tuple[int, Reject]]:
+        """The rejected rows, each with the number of its document in the batch; rows that are refused as a whole stand
+        where their rows would."""
+        rows, above = self.rows, self.rows.parent
+        assert above is not None
+        refusals = dict(rows.refusals)
+        found = [(rows.owners[row], row) for row in self.outcomes.faults]
+        found += [(owner, -1) for owner in refusals]
+        for owner, row in sorted(found):
+            document = above.document(owner)
+            if row < 0:
+                file, number = rows.batch.sources[document].name, rows.batch.numbers[document]
+                yield document, refused(file, number, self.name, above.locate(owner)[0], refusals[owner])
+            else:
+                yield document, self.reject_at(row)
+
+    def reject_at(self, row: int) -> Reject:
+        """The record of a row that is rejected."""
+        rows = self.rows
+        document = rows.document(row)
+        file, number = rows.batch.sources[document].name, rows.batch.numbers[document]
+        place, node = rows.locate(row)
+        return reject(file, number, self.name, place, node, list(self.outcomes.faults[row]), rows.excuses_at(row))
+
+
+@dataclass(frozen=True)
+class DecidedRows:
+    """The tables of a batch by name, that of the response among them."""
+
+    found: FoundRows
+    tables: Mapping[str, DecidedTable]
+
+    @property
+    def batch(self) -> Batch:
+        """The documents that were read."""
+        return self.found.batch
+
+    @property
+    def new(self) -> list[DecidedTable]:
+        """The tables of which rows are met for the first time, parents first, without the response."""
+        return [self.tables[name] for name in self.found.new]
+
+    @property
+    def fates(self) -> Fates:
+        """The fates of the rows around the arrays of a document, for its parts; none where it was refused."""
+        return {name: table.outcomes.fates for name, table in self.tables.items()} if self.batch.documents else {}
+
+
+def decided(evaluated: EvaluatedRows, seen: Mapping[str, SeenKeys], around: Fates) -> DecidedRows:
+    """What becomes of all rows. `around` has the fates of those that were met in the first part of a document; the keys
+    of others are noted in `seen`."""
+    new = set(evaluated.found.new)
+    tables: dict[str, DecidedTable] = {}
+    for name, columns in evaluated.tables.items():
+        if name == RESPONSE:
+            outcomes = written_all(columns)
+        elif name in new:
+            outcomes = decide(columns, tables[columns.rows.table.within or RESPONSE].outcomes, seen[name])
+        else:  # nothing where the document was refused
+            outcomes = Outcomes(around.get(name, bytes(columns.rows.count)), columns.faults)
+        tables[name] = DecidedTable(columns, outcomes)
+    return DecidedRows(evaluated.found, tables)

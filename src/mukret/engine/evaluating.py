@@ -1,0 +1,233 @@
+"""The fields of all tables of a batch, each after what it needs."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from mukret.columns.arrow import nulls, repeated, true_rows, value_type
+from mukret.columns.expressions import evaluate_column
+from mukret.columns.read import Column, read_column
+from mukret.engine.found_rows import FoundRows
+from mukret.engine.reading import read_fact, read_field
+from mukret.engine.table_rows import TableRows
+from mukret.engine.typed_columns import TypedColumn, TypedColumns, settled
+from mukret.expressions import NOW, Aggregate, Expression, aggregated
+from mukret.rules.model import (
+    RESPONSE,
+    WHERE,
+    Above,
+    At,
+    Compute,
+    Constant,
+    Derive,
+    Fact,
+    Field,
+    Inherit,
+    Inherited,
+    Lookup,
+    Rest,
+)
+from mukret.semantics.answers import Form, Known, Resolved
+from mukret.semantics.rejects import Fault
+from mukret.semantics.rests import rest_of
+from mukret.types import Bad
+
+
+@dataclass(frozen=True)
+class EvaluatedRows:
+    """Found rows with all their fields, by table."""
+
+    found: FoundRows
+    tables: Mapping[str, TypedColumns]
+
+
+def evaluated(found: FoundRows, now: datetime, resolved: Resolved) -> EvaluatedRows:
+    """`now` is what CURRENT_TIMESTAMP gives, `resolved` what lookups across the run find. Raises StoppedError."""
+    evaluation = _Evaluation(found, now, resolved)
+    for step in found.plan.rules.schedule:
+        match step:
+            case Inherit():
+                evaluation.inherit(step.table, step.inherited)
+            case Derive():
+                evaluation.derive(step.table, step.field)
+            case _:
+                evaluation.see_who_survives(step.table, step.without)
+    return EvaluatedRows(found, evaluation.finished())
+
+
+@dataclass
+class _Table:
+    """What there is so far of a table."""
+
+    rows: TableRows
+    columns: dict[str, TypedColumn] = field(default_factory=dict)
+    prepared: dict[str, Any] = field(default_factory=dict)
+    surviving: list[int] = field(default_factory=list)
+
+    @property
+    def so_far(self) -> TypedColumns:
+        return TypedColumns(self.rows, self.columns, self.prepared, self.surviving)
+
+
+class _Evaluation:
+    def __init__(self, found: FoundRows, now: datetime, resolved: Resolved) -> None:
+        self.found = found
+        self.now = now
+        self.resolved = resolved
+        self.tables = {name: _Table(rows) for name, rows in found.tables.items()}
+
+    def finished(self) -> dict[str, TypedColumns]:
+        for name in self.found.new:
+            self.prepare_condition(self.tables[name])
+        return {name: table.so_far for name, table in self.tables.items()}
+
+    # ---- what expressions read besides fields
+
+    def prepare_condition(self, table: _Table) -> None:
+        where = table.rows.table.where
+        if where is not None:
+            self.prepare(table, where)
+
+    def prepare(self, table: _Table, expression: Expression) -> None:
+        if expression.asks_the_time:
+            table.prepared[NOW] = self.now
+        for aggregate in expression.aggregates():
+            if aggregate.key not in table.prepared:
+                table.prepared[aggregate.key] = _aggregated(aggregate, table.rows, self.tables[aggregate.table])
+
+    # ---- fields
+
+    def inherit(self, name: str, inherited: Inherited) -> None:
+        table, above = self.tables[name], self.tables[inherited.origin]
+        owners = table.rows.owners_in(inherited.origin)
+        column = above.columns[inherited.name]
+        array = column.array.take(owners)
+        if not column.broken:
+            table.columns[inherited.name] = TypedColumn(array)
+            return
+        broken: set[int] = set()
+        faults: dict[int, Fault] = {}
+        rank = table.rows.plan.inherit_rank[inherited.name]
+        for row, owner in enumerate(owners.to_pylist()):
+            if owner in column.broken:
+                broken.add(row)
+                fault = column.faults.get(owner) if inherited.origin == RESPONSE else None
+                if fault is not None:
+                    origin = above.rows.locate(owner)
+                    faults[row] = Fault(rank, inherited.name, fault.bad, fault.field, origin)
+        table.columns[inherited.name] = TypedColumn(array, broken, faults)
+
+    def derive(self, name: str, own: Field) -> None:
+        """Reads, derives or looks up a field."""
+        table = self.tables[name]
+        tainted = table.rows.unreadable | _tainted(table, own)
+        if isinstance(own.source, Lookup) and own.source.across_run:
+            answers = self.resolved.get((name, own.name))
+            column = _looked_up_across(table, own, own.source, answers)
+            if answers is None:  # until they are known nothing is said of the values
+                tainted = set(range(table.rows.count))
+        else:
+            column = self.column(table, own)
+        table.columns[own.name] = settled(table.rows, own, column, tainted)
+
+    def column(self, table: _Table, own: Field) -> Column:
+        rows, source = table.rows, own.source
+        match source:
+            case At():
+                return read_field(rows, own, source)
+            case Compute():
+                self.prepare(table, source.expression)
+                return evaluate_column(source.expression, table.so_far.arrays, rows.count)
+            case Constant():
+                return Column(repeated(source.value, own.type, rows.count))
+            case Fact():
+                return read_fact(rows, own, source)
+            case Rest():
+                return read_column(own.reading, [rest_of(node, source.touched) for node in rows.nodes])
+            case Above():
+                above = pa.array([row if row >= 0 else None for row in rows.gathered.above], pa.int64())
+                return Column(table.columns[source.field].array.take(above))
+            case Lookup():
+                return self.looked_up(table, own, source)
+
+    def looked_up(self, table: _Table, own: Field, lookup: Lookup) -> Column:
+        forms = table.so_far.forms(lookup)
+        if lookup.table is None:
+            found = [None if form is None else lookup.answers.get(form) for form in forms]
+            return Column(pa.array(found, value_type(own.type)))
+        target = self.tables[lookup.table]
+        answers = _answers(target.so_far, lookup)
+        rows = [
+            None if form is None else answers.get((document, form))
+            for document, form in zip(table.rows.documents, forms, strict=True)
+        ]
+        return Column(target.columns[lookup.give].array.take(pa.array(rows, pa.int64())))
+
+    # ---- which rows survive
+
+    def see_who_survives(self, name: str, without: frozenset[str]) -> None:
+        """Notes which rows are neither rejected nor filtered for themselves, as far as other fields than these say."""
+        table = self.tables[name]
+        where = table.rows.table.where
+        if where is not None and WHERE not in without:
+            self.prepare_condition(table)
+        columns = table.so_far
+        lost = set(table.rows.hollow)
+        for row, faults in columns.faults.items():
+            if any(fault.name is None or fault.name not in without for fault in faults):
+                lost.add(row)
+        for key in table.rows.table.key:
+            if key not in without:
+                lost.update(columns.lacking(key))
+        if where is not None and not {*where.fields(), WHERE} & without:
+            condition = evaluate_column(where, columns.arrays, table.rows.count)
+            fails = {*condition.failures, *true_rows(pc.invert(pc.fill_null(condition.array, False)))}
+            lost |= fails - columns.broken_in_any(columns.columns.keys() - without)
+        table.surviving = [row for row in range(table.rows.count) if row not in lost]
+
+
+def _aggregated(aggregate: Aggregate, rows: TableRows, below: _Table) -> Column:
+    """Over the rows of a table directly within that survive."""
+    groups: dict[int, list[Any]] = {}
+    array = below.columns[aggregate.field].array if aggregate.field else None
+    values = array.to_pylist() if array is not None else [None] * below.rows.count
+    for row in below.surviving:
+        groups.setdefault(below.rows.owners[row], []).append(values[row])
+    found: list[Any] = []
+    failures: dict[int, Bad] = {}
+    for row in range(rows.count):
+        try:
+            found.append(aggregated(aggregate, groups.get(row, ())))
+        except Bad as bad:
+            found.append(None)
+            failures[row] = bad.alone()
+    return Column(pa.array(found, value_type(aggregate.type)), failures)
+
+
+def _looked_up_across(table: _Table, own: Field, lookup: Lookup, answers: Known | None) -> Column:
+    """What a lookup finds among the rows of all documents."""
+    if answers is None:
+        return Column(nulls(own.type, table.rows.count))
+    return Column(pa.array(answers.get_all(table.so_far.forms(lookup)), value_type(own.type)))
+
+
+def _answers(target: TypedColumns, lookup: Lookup) -> dict[tuple[int, Form], int]:
+    """The surviving rows by document and key; the first of several with a key counts."""
+    found: dict[tuple[int, Form], int] = {}
+    for row, form, _ in target.answered(lookup):
+        found.setdefault((target.rows.documents[row], form), row)
+    return found
+
+
+def _tainted(table: _Table, own: Field) -> set[int]:
+    """The rows in which the field would be made of one that is bad."""
+    if isinstance(own.source, Above):
+        broken = table.columns[own.source.field].broken
+        return {row for row, above in enumerate(table.rows.gathered.above) if above in broken} if broken else set()
+    return set().union(*(table.columns[name].broken for name in own.reads if name in table.columns))

@@ -1,0 +1,120 @@
+"""The rows of all tables in one batch, found before anything is read of them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from functools import partial
+
+from mukret.documents import BadDocument, Batch
+from mukret.engine.accepting import Accepted, accepted
+from mukret.engine.table_rows import TableRows
+from mukret.plan.compiled import Plan
+from mukret.plan.long_documents import CutArray
+from mukret.rules.model import RESPONSE
+from mukret.semantics.embedded import BadText, RowPlaces, excuses
+
+
+@dataclass(frozen=True)
+class FoundRows:
+    """`tables` by name, that of the response (whose rows are the documents) among them, each after its parent.
+
+    `given` is the batch as it came, `documents` what is read of it. `array`: of a part of a document the one of which
+    it has some elements; only rows in that are new. `blamed`: embedded texts could not be read, and rows were rejected
+    for it.
+    """
+
+    plan: Plan
+    given: Batch
+    documents: Accepted
+    tables: Mapping[str, TableRows]
+    array: CutArray | None
+    blamed: bool
+
+    @property
+    def batch(self) -> Batch:
+        """The documents that are read."""
+        return self.documents.batch
+
+    @property
+    def new(self) -> list[str]:
+        """The tables of which rows are met for the first time, parents first, without the response."""
+        names = [plan.table.name for plan in self.plan.tables]
+        return [name for name in names if self.array is None or name in self.array.tables]
+
+
+def find_rows(plan: Plan, batch: Batch, *, refused: bool = False) -> FoundRows:
+    """`refused`: it is a part of a document that was refused when what stands around its arrays was read."""
+    array = None if batch.part.array is None else plan.long.arrays[batch.part.array]
+    documents = accepted(plan, batch, refused=refused)
+    tables = _tables(plan, documents, array)
+    blamed = bool(documents.bad_texts)
+    if blamed:
+        in_no_row = _held_against_rows(tables, documents.bad_texts)
+        if in_no_row:
+            bad = {number: _unreadable(documents.batch, number, text) for number, text in in_no_row.items()}
+            documents = documents.without(bad)
+            tables = _tables(plan, documents, array)
+            _held_against_rows(tables, documents.bad_texts)
+    return FoundRows(plan, batch, documents, tables, array, blamed)
+
+
+def _tables(plan: Plan, documents: Accepted, array: CutArray | None) -> dict[str, TableRows]:
+    batch, kinds = documents.batch, documents.kinds or ()
+    excused = {number: excuses(texts) for number, texts in documents.bad_texts.items()}
+    found = {RESPONSE: TableRows(plan.response, batch, None, excuses=excused)}
+    for table_plan in plan.tables:
+        table = table_plan.table
+        kind = table.kind if table.within is None else None
+        found[table.name] = TableRows(
+            table_plan,
+            batch,
+            found[table.within or RESPONSE],
+            belongs=None if kind is None else partial(_is_kind, kind, kinds),
+            excuses=excused,
+            cut_at=len(array.names) if array is not None and table.name in array.rows else None,
+        )
+    return found
+
+
+def _is_kind(kind: str, kinds: Sequence[frozenset[str]], number: int) -> bool:
+    """Whether a document of the batch is of this kind."""
+    return kind in kinds[number]
+
+
+def _held_against_rows(
+    tables: Mapping[str, TableRows], bad_texts: Mapping[int, Sequence[BadText]]
+) -> dict[int, BadText]:
+    """Rejects the rows in which texts stand that are no JSON. Gives the texts that stand in no row, by document."""
+    rows: dict[int, list[tuple[TableRows, int]]] = {document: [] for document in bad_texts}
+    for name, table in tables.items():
+        for row, document in enumerate(table.documents if name != RESPONSE else ()):
+            if document in rows:
+                rows[document].append((table, row))
+    in_no_row: dict[int, BadText] = {}
+    for document, texts in bad_texts.items():
+        found = rows[document]
+        places = [None if row in table.hollow else table.locate(row)[0] for table, row in found]
+        index = RowPlaces(places)
+        for text in texts:
+            chosen = index.around(text.location)
+            if not chosen:
+                in_no_row.setdefault(document, text)
+            for number in chosen:
+                place = places[number]
+                _hold_against(*found[number], text, itself=place is not None and place.location == text.location)
+    return in_no_row
+
+
+def _hold_against(table: TableRows, row: int, text: BadText, *, itself: bool) -> None:
+    """Notes a text in a row; where it is the row itself, that this is no object says nothing more."""
+    before = table.faults.get(row, [])
+    if itself:
+        before = [fault for fault in before if fault.bad.code != "row-shape"]
+        table.unreadable.add(row)
+    table.faults[row] = [*before, text.fault]
+
+
+def _unreadable(batch: Batch, number: int, text: BadText) -> BadDocument:
+    finding = text.finding.inside(f"the text at {text.path}")
+    return BadDocument(batch.sources[number], batch.numbers[number], finding)

@@ -1,0 +1,108 @@
+"""The values of a field in the rows of a table: nodes that the scan or the plain way finds → a typed column."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import pyarrow as pa
+
+from mukret.columns.arrow import value_type, with_values
+from mukret.columns.cells import read_cells
+from mukret.columns.read import Column, read_column, read_lists
+from mukret.engine.listed import listed, read_listed
+from mukret.engine.scanned import Nodes, ScannedRows
+from mukret.engine.table_rows import TableRows
+from mukret.plan.plainly import nodes_of
+from mukret.plan.scanning import ByList
+from mukret.rules.model import At, Fact, Field
+from mukret.semantics.choosing import choose
+from mukret.semantics.rejects import several
+from mukret.semantics.taking import taken, taken_from
+from mukret.types import Bad, Reading
+from mukret.types.taken import GATHERINGS
+from mukret.values import JsonValue
+
+
+def read_field(rows: TableRows, own: Field, at: At) -> Column:
+    """The values that stand in the rows. Where a path met another kind, what that means is settled row by row."""
+    if isinstance(rows.gathered, ScannedRows):
+        column, suspects = _scanned(rows, rows.gathered, own, at)
+    else:
+        column, suspects = _plainly(rows, own, at)
+    return _read_again(rows, own.reading, at, column, suspects - rows.unreadable - rows.hollow)
+
+
+def read_fact(rows: TableRows, own: Field, fact: Fact) -> Column:
+    """What is known of the rows, or of the documents that they stand in."""
+    facts = rows.facts(fact.name) if fact.of_row else rows.document_facts(fact.name)
+    if isinstance(facts, Nodes):  # the names of members that were scanned
+        column = read_cells(own.reading, facts.cells)
+    else:
+        column = read_column(own.reading, facts)
+    return Column(column.array, {row: bad.about(facts[row]) for row, bad in column.failures.items()})
+
+
+def _scanned(rows: TableRows, found: ScannedRows, own: Field, at: At) -> tuple[Column, set[int]]:
+    """The values of rows that were scanned, and the rows that have to be read again: in them a path met another kind,
+    or found several nodes."""
+    assert rows.plan.scan is not None
+    sources = rows.plan.scan.fields.get(own.name)
+    if sources is None:
+        return _plainly(rows, own, at)
+    if at.take not in ("only", "first", "last"):
+        (source,) = sources
+        assert isinstance(source, ByList)
+        column = read_listed(own.reading, at, found, source)
+        return column or _of_nodes(own.reading, at, listed(at, found, source)), found.events(source.source)
+    cells, suspects = found.nodes_of(sources[0], at.take)
+    for source in sources[1:]:
+        others, doubtful = found.nodes_of(source, at.take)
+        cells, suspects = cells.or_else(others), suspects | doubtful
+    return read_cells(own.reading, cells, rows.plan.known(own)), suspects
+
+
+def _plainly(rows: TableRows, own: Field, at: At) -> tuple[Column, set[int]]:
+    nodes, met = nodes_of(at.paths, rows.nodes, with_nulls=at.take == "count")
+    return _of_nodes(own.reading, at, nodes), met
+
+
+def _read_again(rows: TableRows, reading: Reading, at: At, column: Column, suspects: set[int]) -> Column:
+    """The column, some of its rows read the plain way."""
+    values: dict[int, object] = {}
+    failures = {row: bad for row, bad in column.failures.items() if row not in suspects}
+    for row in suspects:
+        place, node = rows.locate(row)
+        try:
+            values[row] = taken(at, reading, choose(at, node, rows.excuses_at(row).below(place)))
+        except Bad as bad:
+            values[row] = None
+            failures[row] = bad.alone()
+    return Column(with_values(column.array, values), failures)
+
+
+def _of_nodes(reading: Reading, at: At, nodes: Sequence[list[JsonValue]]) -> Column:
+    """The values of a field that looks at several nodes of each row."""
+    if at.take == "all":
+        return read_lists(reading, nodes)
+    if at.take == "count":
+        return read_column(reading, list(map(len, nodes)))
+    if at.take in GATHERINGS:
+        return _one_by_one(reading, at, nodes)
+    many = {row: several(len(found)) for row, found in enumerate(nodes) if len(found) > 1 and at.take == "only"}
+    which = -1 if at.take == "last" else 0
+    column = read_column(
+        reading, [found[which] if found and row not in many else None for row, found in enumerate(nodes)]
+    )
+    return Column(column.array, column.failures | many)
+
+
+def _one_by_one(reading: Reading, at: At, nodes: Sequence[list[JsonValue]]) -> Column:
+    values: list[object] = []
+    failures: dict[int, Bad] = {}
+    for row, found in enumerate(nodes):
+        try:
+            values.append(taken_from(at, reading, found))
+        except Bad as bad:
+            values.append(None)
+            failures[row] = bad.alone()
+    return Column(pa.array(values, value_type(reading.type)), failures)

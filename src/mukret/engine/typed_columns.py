@@ -1,0 +1,136 @@
+"""The fields of one table in one batch: typed columns, and what is held against rows for them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence, Set
+from dataclasses import dataclass, field
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from mukret.columns.arrow import finished, true_rows, with_values
+from mukret.columns.read import Column
+from mukret.engine.table_rows import TableRows
+from mukret.rules.model import Field, Lookup
+from mukret.semantics.answers import Form
+from mukret.semantics.rejects import Fault, required, stopped
+from mukret.types import Bad
+
+
+@dataclass(frozen=True)
+class TypedColumn:
+    """A field in all rows of a table, null where it has no value.
+
+    `broken` are the rows in which that is because something is bad; `faults` what is held against rows for it, `nulled`
+    how many bad values became null, as the rules say.
+    """
+
+    array: Any
+    broken: Set[int] = frozenset()
+    faults: Mapping[int, Fault] = field(default_factory=dict)
+    nulled: int = 0
+
+
+@dataclass(frozen=True)
+class TypedColumns:
+    """All fields of a table. `prepared` is what expressions read besides: the time, and aggregates of tables within.
+
+    `surviving`: the rows that lookups and aggregates see, where one wants to know.
+    """
+
+    rows: TableRows
+    columns: Mapping[str, TypedColumn]
+    prepared: Mapping[str, Any]
+    surviving: Sequence[int]
+
+    def array(self, name: str) -> Any:
+        return self.columns[name].array
+
+    @property
+    def arrays(self) -> dict[str, Any]:
+        """What expressions read, by name."""
+        return {**self.prepared, **{name: column.array for name, column in self.columns.items()}}
+
+    def broken_in_any(self, names: Set[str] | None = None) -> set[int]:
+        """The rows in which one of these fields (None: of all) is broken."""
+        some = (column.broken for name, column in self.columns.items() if names is None or name in names)
+        return set().union(*some)
+
+    @property
+    def nulled(self) -> int:
+        return sum(column.nulled for column in self.columns.values())
+
+    @property
+    def faults(self) -> dict[int, list[Fault]]:
+        """What is held against rows so far: against themselves, and for their fields."""
+        found = {row: list(faults) for row, faults in self.rows.faults.items()}
+        for column in self.columns.values():
+            for row, fault in column.faults.items():
+                found.setdefault(row, []).append(fault)
+        return found
+
+    def lacking(self, name: str) -> list[int]:
+        """The rows in which a field has no value, though nothing is bad there."""
+        column = self.columns[name]
+        return [row for row in true_rows(pc.is_null(column.array)) if row not in column.broken]
+
+    def forms(self, lookup: Lookup) -> list[Form | None]:
+        """For each row the values of a lookup's local fields, as they are compared; None if one is null."""
+        columns = (self.array(name).to_pylist() for name in lookup.by)
+        return [lookup.form(values) for values in zip(*columns, strict=True)]
+
+    def answered(self, lookup: Lookup) -> Iterator[tuple[int, Form, object]]:
+        """The surviving rows, as a lookup finds them: the number, the key, and the value that it takes."""
+        keys = [self.array(name).to_pylist() for name in lookup.key]
+        given = self.columns[lookup.give]
+        values = given.array.to_pylist()
+        for row in self.surviving:
+            form = lookup.form(tuple(column[row] for column in keys))
+            if form is not None and row not in given.broken:
+                yield row, form, values[row]
+
+    def record_batch(self) -> Any:
+        """All rows, whatever becomes of them; null where a value is bad."""
+        plan = self.rows.plan
+        columns = [finished(self.array(name), kind) for name, kind in plan.table.columns]
+        return pa.RecordBatch.from_arrays(columns, schema=plan.schema)
+
+    def records(self, rows: Sequence[int]) -> list[dict[str, Any]]:
+        """Some rows, as values of Python by the name of the field."""
+        found: list[dict[str, Any]] = self.record_batch().take(pa.array(rows, pa.int64())).to_pylist() if rows else []
+        return found
+
+
+def settled(rows: TableRows, own: Field, column: Column, tainted: Set[int]) -> TypedColumn:
+    """What a field's rules make of missing and bad values. `tainted` are rows in which it is made of one that is bad.
+
+    Raises StoppedError for `bad: stop`.
+    """
+    tainted = tainted - rows.hollow
+    untouched = tainted | rows.hollow
+    faults: dict[int, Fault] = {}
+    nulled: set[int] = set()
+    for row, bad in sorted(column.failures.items()):
+        if row in untouched:
+            continue
+        if bad.nulled or own.bad == "null":
+            nulled.add(row)
+        else:
+            faults[row] = _fault(rows, row, own, bad)
+    array = with_values(column.array, dict.fromkeys(untouched)) if untouched else column.array
+    if own.required or own.default is not None:
+        missing = set(true_rows(pc.is_null(array))) - faults.keys() - untouched
+        if own.required:
+            faults |= {row: _fault(rows, row, own, required()) for row in sorted(missing)}
+        else:
+            array = with_values(array, dict.fromkeys(missing - nulled, own.default))
+    return TypedColumn(array, faults.keys() | tainted, faults, len(nulled))
+
+
+def _fault(rows: TableRows, row: int, own: Field, bad: Bad) -> Fault:
+    fault = Fault(rows.plan.rank[own.name], own.name, bad, own)
+    if own.bad == "stop":
+        place, node = rows.locate(row)
+        raise stopped(fault, place, node, rows.place_in_input(row), rows.excuses_at(row))
+    return fault
