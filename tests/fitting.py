@@ -8,7 +8,8 @@ from functools import lru_cache
 from typing import Any
 
 from mukret.paths import Filter, Index, Name, Segment, Selector, Slice, Wildcard
-from mukret.rules.model import At, Field, Rules, Table
+from mukret.rules.model import Field, Rules, Table
+from mukret.rules.sources import At
 from mukret.types import Bad, ListOf, Reading
 from mukret.values import JsonValue, Number
 

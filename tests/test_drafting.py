@@ -16,7 +16,8 @@ from mukret.drafting.names import fresh, singular, snake_case
 from mukret.engine.run import Run
 from mukret.inspect.drift import drift
 from mukret.rules import load_rules, parse_rules
-from mukret.rules.model import At, Rules
+from mukret.rules.model import Rules
+from mukret.rules.sources import At
 from tests.helpers import FolderCase
 
 RELATED = """\

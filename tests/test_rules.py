@@ -7,7 +7,8 @@ from decimal import Decimal
 
 from mukret.errors import InputError, RulesError
 from mukret.rules import Rules, load_rules, parse_rules
-from mukret.rules.model import RESPONSE, At, Derive
+from mukret.rules.model import RESPONSE, Derive
+from mukret.rules.sources import At
 from mukret.semantics.examples import run_examples
 from mukret.types import DecimalType
 from mukret.values import Number

@@ -6,7 +6,8 @@ from typing import Any
 
 from mukret.destinations.csv import ENDING
 from mukret.destinations.joins import hollow_columns, parent_key, primary_key
-from mukret.rules.model import At, Field, Rules, Table
+from mukret.rules.model import Field, Rules, Table
+from mukret.rules.sources import At
 from mukret.types import (
     ListOf,
     ValueType,

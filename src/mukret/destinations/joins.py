@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from mukret.rules.model import At, Field, Rules, Table
+from mukret.rules.model import Field, Rules, Table
+from mukret.rules.sources import At
 
 
 def primary_key(rules: Rules, table: Table) -> tuple[str, ...]:

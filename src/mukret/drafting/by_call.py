@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from mukret.documents import Source
 from mukret.drafting.model import Draft, DraftField, DraftTable
 from mukret.drafting.names import fresh, snake_case
-from mukret.rules.model import REQUEST_FACT
+from mukret.rules.sources import REQUEST_FACT
 from mukret.values import JsonValue, json_text
 
 

@@ -16,7 +16,8 @@ from mukret.engine.typed_columns import TypedColumns
 from mukret.paths import Path, nearest_existing
 from mukret.plan.compiled import Plan
 from mukret.plan.plainly import finds_something
-from mukret.rules.model import RESPONSE, At, Embedded, Fact, Field, Lookup, Table
+from mukret.rules.model import RESPONSE, Embedded, Field, Table
+from mukret.rules.sources import At, Fact, Lookup
 from mukret.values import JsonValue
 
 KEPT_NODES = 200

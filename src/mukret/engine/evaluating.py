@@ -18,21 +18,8 @@ from mukret.engine.reading import read_fact, read_field
 from mukret.engine.table_rows import TableRows
 from mukret.engine.typed_columns import TypedColumn, TypedColumns, settled
 from mukret.expressions import NOW, Aggregate, Expression, aggregated
-from mukret.rules.model import (
-    RESPONSE,
-    WHERE,
-    Above,
-    At,
-    Compute,
-    Constant,
-    Derive,
-    Fact,
-    Field,
-    Inherit,
-    Inherited,
-    Lookup,
-    Rest,
-)
+from mukret.rules.model import RESPONSE, WHERE, Derive, Field, Inherit, Inherited
+from mukret.rules.sources import Above, At, Compute, Constant, Fact, Lookup, Rest
 from mukret.semantics.answers import Form, Known, Resolved
 from mukret.semantics.rejects import Fault
 from mukret.semantics.rests import rest_of
@@ -227,7 +214,8 @@ def _answers(target: TypedColumns, lookup: Lookup) -> dict[tuple[int, Form], int
 
 def _tainted(table: _Table, own: Field) -> set[int]:
     """The rows in which the field would be made of one that is bad."""
-    if isinstance(own.source, Above):
-        broken = table.columns[own.source.field].broken
-        return {row for row, above in enumerate(table.rows.gathered.above) if above in broken} if broken else set()
-    return set().union(*(table.columns[name].broken for name in own.reads if name in table.columns))
+    found: set[int] = set()
+    for name in own.reads.above:
+        broken = table.columns[name].broken
+        found |= {row for row, above in enumerate(table.rows.gathered.above) if above in broken} if broken else set()
+    return found.union(*(table.columns[name].broken for name in own.reads.fields))

@@ -12,7 +12,7 @@ from mukret.columns.cells import read_cells, values_of
 from mukret.columns.read import Column, read_column
 from mukret.engine.scanned import ScannedRows
 from mukret.plan.scanning import ByList
-from mukret.rules.model import At
+from mukret.rules.sources import At
 from mukret.scan import Kind
 from mukret.types import ListOf, Reading
 from mukret.values import JsonValue

@@ -9,7 +9,8 @@ from itertools import islice
 from mukret.engine.table_rows import TableRows
 from mukret.paths import Name, Path, Wildcard, child_segment
 from mukret.paths.locate import path_text
-from mukret.rules.model import At, Table
+from mukret.rules.model import Table
+from mukret.rules.sources import At
 from mukret.values import JsonValue
 
 MOST_ROWS = 200

@@ -9,9 +9,10 @@ from dataclasses import dataclass, field
 
 from mukret.documents import Source
 from mukret.engine.decided import DecidedRows
-from mukret.rules.model import Field, Lookup, Rules
+from mukret.rules.model import Field, Rules
 from mukret.rules.part import part_for
 from mukret.rules.schedule import lookup_passes
+from mukret.rules.sources import Lookup
 from mukret.semantics.answers import Answers, FieldName
 from mukret.semantics.fates import LastRows, SeenKeys, keys_of, settling_passes
 
@@ -45,7 +46,7 @@ class Passes:
             for source in self.sources:
                 source.keep()
         for looking in lookups:
-            targets = [own.source.table for _, own in looking if isinstance(own.source, Lookup) and own.source.table]
+            targets = [table for _, own in looking for table in own.reads.rows]
             if not self._gathered(known, looking, part_for(self.whole, targets)):
                 self._gathered(known, looking, self.whole)
         for names in settling:

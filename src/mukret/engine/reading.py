@@ -14,7 +14,8 @@ from mukret.engine.scanned import Nodes, ScannedRows
 from mukret.engine.table_rows import TableRows
 from mukret.plan.plainly import nodes_of
 from mukret.plan.scanning import ByList
-from mukret.rules.model import At, Fact, Field
+from mukret.rules.model import Field
+from mukret.rules.sources import At, Fact
 from mukret.semantics.choosing import choose
 from mukret.semantics.rejects import several
 from mukret.semantics.taking import taken, taken_from

@@ -17,8 +17,8 @@ from mukret.documents import Batch
 from mukret.engine.conditions import passing
 from mukret.paths import Index, Name, Segment
 from mukret.plan.scanning import ByColumn, ByList, NodeSource, ScanPlan
-from mukret.rules.model import Take
 from mukret.rules.rows import Refusal, Rows, met_fault
+from mukret.rules.sources import Take
 from mukret.scan import Cells, Kind, Scan
 from mukret.scan.program import DOCUMENT
 from mukret.types import Bad

@@ -12,7 +12,8 @@ import pyarrow.compute as pc
 from mukret.columns.arrow import finished, true_rows, with_values
 from mukret.columns.read import Column
 from mukret.engine.table_rows import TableRows
-from mukret.rules.model import Field, Lookup
+from mukret.rules.model import Field
+from mukret.rules.sources import Lookup
 from mukret.semantics.answers import Form
 from mukret.semantics.rejects import Fault, required, stopped
 from mukret.types import Bad

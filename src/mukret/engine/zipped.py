@@ -9,7 +9,7 @@ from typing import ClassVar
 from mukret.columns.cells import values_of
 from mukret.engine.scanned import ScannedRows
 from mukret.plan.scanning import NodeSource, OfMember
-from mukret.rules.model import Take
+from mukret.rules.sources import Take
 from mukret.scan import Cells
 from mukret.types import Bad
 from mukret.values import JsonValue

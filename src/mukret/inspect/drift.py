@@ -13,7 +13,8 @@ from mukret.engine.coverage import Unmatched
 from mukret.engine.misshapen import Misshapen
 from mukret.engine.run import InFull, Progress, Run
 from mukret.errors import InputError
-from mukret.rules.model import At, Derive, Field, Inherit, Inherited, Rules, Step, Table
+from mukret.rules.model import Derive, Field, Inherit, Inherited, Rules, Step, Table
+from mukret.rules.sources import At
 from mukret.semantics.rejects import PARENT_REJECTED
 from mukret.semantics.tally import Reason
 from mukret.types import Enum

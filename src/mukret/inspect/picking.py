@@ -13,8 +13,9 @@ from mukret.engine.run import Progress, Run
 from mukret.errors import ExpressionError
 from mukret.expressions import evaluate
 from mukret.expressions.check import compile_expression
-from mukret.rules.model import Lookup, Rules, Table
+from mukret.rules.model import Rules, Table
 from mukret.rules.part import part_for
+from mukret.rules.sources import Lookup
 from mukret.semantics.answers import Form
 from mukret.semantics.fates import Fate
 from mukret.types import Bad, Boolean, Reading, ValueType

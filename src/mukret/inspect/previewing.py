@@ -10,7 +10,7 @@ from typing import Any, Protocol
 
 from mukret.engine.decided import DecidedRows, DecidedTable
 from mukret.inspect.picking import Wanted, all_rows
-from mukret.rules.model import At
+from mukret.rules.sources import At
 from mukret.semantics.choosing import stood_there
 from mukret.semantics.fates import Fate
 from mukret.semantics.rejects import Reject

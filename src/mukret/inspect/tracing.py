@@ -13,8 +13,9 @@ from mukret.inspect.picking import Picked
 from mukret.paths import normalized
 from mukret.paths.locate import location_text, wanted_kind
 from mukret.paths.regexps import captured
-from mukret.rules.model import RESPONSE, Above, At, Compute, Constant, Fact, Field, Lookup, Rest, Table
+from mukret.rules.model import RESPONSE, Field, Table
 from mukret.rules.rows import Place
+from mukret.rules.sources import Above, At, Compute, Constant, Fact, Lookup, Rest
 from mukret.semantics.answers import Form
 from mukret.semantics.choosing import Attempt, attempts
 from mukret.semantics.fates import Fate

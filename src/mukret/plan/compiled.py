@@ -12,8 +12,9 @@ from mukret.paths import Path, parse_path
 from mukret.plan.first_look import FirstLook
 from mukret.plan.long_documents import LongDocuments, long_documents
 from mukret.plan.scanning import ScanPlan, TableScan, need_names, scan_plan
-from mukret.rules.model import RESPONSE, At, Field, Rules, Table
+from mukret.rules.model import RESPONSE, Field, Rules, Table
 from mukret.rules.rows import Rows
+from mukret.rules.sources import At
 from mukret.semantics.acceptance import Acceptance
 
 

@@ -12,7 +12,9 @@ from dataclasses import dataclass
 from mukret.paths import Name, Path, Segment, Wildcard
 from mukret.paths.filters import looks_at_the_root
 from mukret.paths.locate import path_text
-from mukret.rules.model import RESPONSE, At, Compute, Fact, Field, Lookup, Rest, Rules, Table, must_haves
+from mukret.rules.graph import looked_at
+from mukret.rules.model import RESPONSE, Field, Rules, Table, must_haves
+from mukret.rules.sources import Compute, Fact, Lookup, expression_reads
 
 Names = tuple[str, ...]
 
@@ -69,20 +71,17 @@ def _conditions_look_at_the_root(rules: Rules) -> bool:
 
 def _descends_from_the_root(rules: Rules) -> bool:
     """Whether a path looks for descendants of the document (`$..`)."""
-    paths = [path for table in rules.tables.values() if table.within is None for path in table.rows.named_paths]
+    paths = [path for table in rules.tables.values() if table.within is None for path in table.rows.reads]
     for own in rules.response_fields:
-        if isinstance(own.source, At):
-            paths += own.source.paths
+        paths += own.reads.paths
     return any(path.segments and path.segments[0].descend for path in paths)
 
 
 def _all_paths(rules: Rules) -> Iterator[Path]:
-    for fields in (rules.response_fields, *(table.fields for table in rules.tables.values())):
-        for own in fields:
-            if isinstance(own.source, At):
-                yield from own.source.paths
+    for _, own in rules.all_fields():
+        yield from own.reads.paths
     for table in rules.tables.values():
-        yield from table.rows.named_paths
+        yield from table.rows.reads
     yield from must_haves(rules)
 
 
@@ -124,25 +123,23 @@ class _Reading:
         yield from self.against_conditions(array)
 
     def against_lookups(self, array: CutArray) -> Iterator[str]:
-        for table in self.rules.tables.values():
-            for own in (*table.fields, *self.rules.response_fields):
-                source = own.source
-                if isinstance(source, Lookup) and source.table in array.tables and not source.across_run:
-                    yield f"{table.name}.{own.name} looks up in {source.table}"
+        for table_name, own in self.rules.all_fields():
+            if isinstance(own.source, Lookup):
+                yield from (
+                    f"{table_name}.{own.name} looks up in {name}" for name in array.tables & {*looked_at([own.reads])}
+                )
 
     def against_fields(self, array: CutArray) -> Iterator[str]:
         for table_name, own in self.fields_outside():
-            if isinstance(own.source, Rest) and array.names[: len(self.bases[table_name])] == self.bases[table_name]:
+            if own.reads.rest and array.names[: len(self.bases[table_name])] == self.bases[table_name]:
                 yield f"{table_name}.{own.name} takes the rest"
-            if isinstance(own.source, Compute):
-                looked = {aggregate.table for aggregate in own.source.expression.aggregates()}
-                if looked & array.tables:
-                    yield f"{table_name}.{own.name} counts or sums all its rows"
+            if isinstance(own.source, Compute) and own.reads.rows.keys() & array.tables:
+                yield f"{table_name}.{own.name} counts or sums all its rows"
 
     def against_conditions(self, array: CutArray) -> Iterator[str]:
         for name in self.bases.keys() - {RESPONSE}:
             table = self.rules.tables[name]
-            if table.where is not None and {each.table for each in table.where.aggregates()} & array.tables:
+            if table.where is not None and expression_reads(table.where).rows.keys() & array.tables:
                 yield f"where of {name} counts or sums all its rows"
             if table.rows.when is not None:
                 yield f"when of {name} may look at it"
@@ -162,16 +159,13 @@ class _Reading:
                 yield "must_have", path.segments
         for table_name, own in self.fields_outside():
             base = _as_segments(self.bases[table_name])
-            if isinstance(own.source, At):
-                yield from ((f"{table_name}.{own.name}", (*base, *path.segments)) for path in own.source.paths)
+            yield from ((f"{table_name}.{own.name}", (*base, *path.segments)) for path in own.reads.paths)
         for table in self.rules.tables.values():
             parent = table.within or RESPONSE
             if table.name in array.rows or table.name in self.bases or parent not in self.bases:
                 continue
             base = _as_segments(self.bases[parent])
-            header = table.rows.header.path if table.rows.header else None
-            for path in (*table.rows.named_paths, *((header,) if header else ())):
-                yield table.name, (*base, *path.segments)
+            yield from ((table.name, (*base, *path.segments)) for path in table.rows.reads)
 
 
 def _against_rows(table: Table) -> Iterator[str]:

@@ -12,7 +12,8 @@ from dataclasses import dataclass, field
 
 from mukret.paths import Filter, Name, Path, Segment, Wildcard, child_segment
 from mukret.paths.filters import Logical, looks_at_the_root, queries_in
-from mukret.rules.model import RESPONSE, At, Fact, Field, Kind, Rules, Table, must_haves
+from mukret.rules.model import RESPONSE, Field, Kind, Rules, Table, must_haves
+from mukret.rules.sources import At, Fact
 from mukret.scan import Program
 from mukret.scan.program import (
     DOCUMENT,

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 
 from mukret.paths import Condition, Filter, Index, Name, Path, Segment, Slice, Wildcard, child_segment
 from mukret.paths.filters import Logical, queries_in
-from mukret.rules.model import At, Field, Rest, Rules, Table, must_haves
+from mukret.rules.model import Field, Rules, Table, must_haves
+from mukret.rules.sources import At, Rest
 
 Segments = tuple[Segment, ...]
 PRESENCE = ""

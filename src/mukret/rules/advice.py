@@ -32,7 +32,7 @@ def _unused(rules: Rules) -> Iterator[Placed]:
         name = todo.pop()
         if name in fields and name not in used:
             used.add(name)
-            todo += fields[name].reads
+            todo += fields[name].reads.fields
     for name, own in fields.items():
         if name not in used:
             message = f"response.fields: no table inherits {name}, so it is written nowhere"

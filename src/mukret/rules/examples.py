@@ -10,9 +10,10 @@ from pathlib import Path
 
 from mukret.documents.origin import Origin
 from mukret.rules.fields import typed_scalar
-from mukret.rules.model import DOCUMENT_FACTS, REQUEST_FACT, Example, Table
+from mukret.rules.model import Example, Table
 from mukret.rules.reader import Reader, keys
 from mukret.rules.source import Mapping, Node, Scalar, Sequence
+from mukret.rules.sources import DOCUMENT_FACTS, REQUEST_FACT
 from mukret.text import did_you_mean
 from mukret.types import Json, Reading, Timestamp
 from mukret.values import NEGATIVE_ZERO, JsonValue, Number, json_text

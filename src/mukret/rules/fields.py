@@ -10,9 +10,10 @@ from dataclasses import dataclass, replace
 from typing import cast
 
 from mukret.documents.decode import NotJson, decode
-from mukret.rules.model import DOCUMENT_FACTS, REQUEST_FACT, ROW_FACTS, At, Constant, Fact, Policy, Rest, Take
+from mukret.rules.model import Policy
 from mukret.rules.reader import Reader, keys
 from mukret.rules.source import Mapping, Node, Scalar, Sequence
+from mukret.rules.sources import DOCUMENT_FACTS, REQUEST_FACT, ROW_FACTS, At, Constant, Fact, Rest, Take
 from mukret.rules.typing import OPTION_NAMES, TypeNames, policy
 from mukret.types import Bad, Integer, Json, ListOf, Reading, Text, Timestamp, ValueType
 from mukret.types.taken import GATHERINGS, Gathering, can_gather

@@ -14,12 +14,14 @@ from mukret.expressions import Expression, aggregates_in, compile_expression, co
 from mukret.expressions.families import castable, comparable, equal_form
 from mukret.expressions.tree import Constant as Nothing
 from mukret.rules.fields import Draft, typed_scalar
-from mukret.rules.model import RESPONSE, Above, Compute, Constant, Field, Inherited, Lookup, Source
+from mukret.rules.graph import needed
+from mukret.rules.model import RESPONSE, Field, Inherited
 from mukret.rules.ordering import after_what_they_need
 from mukret.rules.reader import Reader
 from mukret.rules.reference import Reference
 from mukret.rules.source import Mapping as MappingNode
 from mukret.rules.source import Scalar
+from mukret.rules.sources import NOTHING, Above, Compute, Constant, Lookup, Reads, Source
 from mukret.rules.typing import TypeNames
 from mukret.text import did_you_mean
 from mukret.types import Reading, Text, ValueType
@@ -101,34 +103,29 @@ class Linker:
         draft_of = self.tables[table]
         if name in draft_of.inherit:
             return [(draft_of.inherit[name], name)]
-        draft = draft_of.drafts[name]
-        found = [(table, other) for other in self.reads(draft)] + self.aggregated(table, draft)
-        if draft.lookup is not None and draft.lookup.into.text in self.tables:
-            target = self.tables[draft.lookup.into.text]
-            found += [(target.name, scalar.text) for scalar in (*target.key, draft.lookup.give)]
-        return [need for need in found if need[1] in self.tables[need[0]].names]
+        found = needed(table, self.reads(table, draft_of.drafts[name]))
+        return [(other, field) for other, field in found if field in self.tables[other].names]
 
-    def reads(self, draft: Draft) -> list[str]:
+    def reads(self, table: str, draft: Draft) -> Reads:
+        """What the field will read, as far as that can be told before anything is typed."""
         if draft.lookup is not None:
-            return [scalar.text for scalar in draft.lookup.by]
+            by, target = tuple(scalar.text for scalar in draft.lookup.by), self.tables.get(draft.lookup.into.text)
+            if target is None:
+                return Reads(fields=by)
+            return Reads(fields=by, rows={target.name: (*(key.text for key in target.key), draft.lookup.give.text)})
         if draft.above is not None:
-            return [draft.above.text]
+            return Reads(above=(draft.above.text,))
         if draft.expression is None:
-            return []
+            return NOTHING
         try:
-            return [name for name, _ in names_in(draft.expression.text)]
+            names, aggregates = names_in(draft.expression.text), aggregates_in(draft.expression.text)
         except ExpressionError:
-            return []  # noted when it is typed
-
-    def aggregated(self, table: str, draft: Draft) -> list[Name]:
-        """The fields of tables directly within that an expression aggregates."""
-        if draft.expression is None:
-            return []
-        try:
-            found = aggregates_in(draft.expression.text)
-        except ExpressionError:
-            return []
-        return [(child, field) for child, field in found if field is not None and child in self.children(table)]
+            return NOTHING  # noted when it is typed
+        rows: dict[str, tuple[str, ...]] = {}
+        for child, taken in aggregates:
+            if taken is not None and child in self.children(table):
+                rows[child] = (*rows.get(child, ()), taken)
+        return Reads(fields=tuple(name for name, _ in names), rows=rows)
 
     def children(self, table: str) -> dict[str, dict[str, ValueType]]:
         """The types of the fields of the tables directly within one, those of the document within the response."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Container, Iterator, Mapping
+from collections.abc import Container, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from fnmatch import fnmatchcase
@@ -15,97 +15,14 @@ from mukret.documents.origin import Origin
 from mukret.expressions import Expression
 from mukret.paths import Condition, Path
 from mukret.rules.rows import Rows
+from mukret.rules.sources import Reads, Source
 from mukret.types import Enum, Reading, ValueType
 from mukret.values import JsonValue
 
-Take = Literal["only", "first", "last", "all", "count", "sum", "min", "max", "join"]
 Policy = Literal["reject", "null", "stop"]
 Duplicates = Literal["reject", "first", "last"]
 RESPONSE = "response.fields"
 """The origin of fields that tables inherit from the document itself; with its point it can't be a table's name."""
-
-
-@dataclass(frozen=True)
-class At:
-    """The first of `paths` that finds a value other than null; `take` says what of several nodes counts."""
-
-    paths: tuple[Path, ...]
-    take: Take
-    separator: str = ", "
-
-
-@dataclass(frozen=True)
-class Compute:
-    """An expression over the row's fields, conversion to the field's type included."""
-
-    text: str
-    expression: Expression
-
-
-@dataclass(frozen=True)
-class Constant:
-    value: object
-
-
-@dataclass(frozen=True)
-class Fact:
-    """What the run knows about a row or a document: one of ROW_FACTS, DOCUMENT_FACTS, or `request.NAME`."""
-
-    name: str
-
-    @property
-    def of_row(self) -> bool:
-        return self.name in ROW_FACTS
-
-
-ROW_FACTS = ("name", "position", "path", "depth", "kind")
-DOCUMENT_FACTS = ("document", "file", "page", "fetched_at", "url", "call")
-REQUEST_FACT = "request."
-
-
-@dataclass(frozen=True)
-class Above:
-    """A field of the row above, in a table that recurses; null at the top."""
-
-    field: str
-
-
-@dataclass(frozen=True)
-class Rest:
-    """The members of a row that no path goes through by name, as one JSON object."""
-
-    touched: frozenset[str]
-
-
-Answers = Mapping[tuple[object, ...], object]
-
-
-@dataclass(frozen=True)
-class Lookup:
-    """The field `give` of the row of a table whose `key` equals the local fields `by`, of several the first: in the
-    same document, or with `across_run` in any of the run.
-
-    `table` is None for a reference, whose `answers` are ready. `forms` bring the values of a pair (local, key) to
-    forms that are equal if the values are; None where they are so as they stand.
-    """
-
-    name: str
-    table: str | None
-    by: tuple[str, ...]
-    key: tuple[str, ...]
-    give: str
-    forms: tuple[Callable[[object], object] | None, ...]
-    across_run: bool = False
-    answers: Answers = field(default_factory=dict, compare=False)
-
-    def form(self, values: tuple[object, ...]) -> tuple[object, ...] | None:
-        """Values of the local fields, or of the key, as they are compared; None if one is null: nothing equals it."""
-        if None in values:
-            return None
-        return tuple(form(value) if form else value for form, value in zip(self.forms, values, strict=True))
-
-
-Source = At | Compute | Constant | Fact | Above | Rest | Lookup
 
 
 @dataclass(frozen=True)
@@ -130,14 +47,9 @@ class Field:
         return self.reading.type
 
     @property
-    def reads(self) -> tuple[str, ...]:
-        """The fields of the same row that the value is made of."""
-        match self.source:
-            case Compute(expression=expression):
-                return tuple(expression.fields())
-            case Lookup(by=by):
-                return by
-        return ()
+    def reads(self) -> Reads:
+        """What its values are made of."""
+        return self.source.reads
 
 
 @dataclass(frozen=True)
@@ -196,7 +108,7 @@ class Table:
     @property
     def judges_shape(self) -> bool:
         """Whether a row that is no object is bad: there are paths, and all begin with a member name."""
-        paths = [path for own in self.fields if isinstance(own.source, At) for path in own.source.paths]
+        paths = [path for own in self.fields for path in own.reads.paths]
         return bool(paths) and all(path.begins_with_name for path in paths)
 
 
@@ -312,9 +224,14 @@ class Rules:
     @cached_property
     def looks_ahead(self) -> bool:
         """Whether a row may hang on rows that come later, so that the input must be gone through before."""
-        fields = [*self.response_fields, *(own for table in self.tables.values() for own in table.fields)]
-        across = any(isinstance(own.source, Lookup) and own.source.across_run for own in fields)
+        across = any(own.reads.across_run for _, own in self.all_fields())
         return across or any(table.duplicates == "last" for table in self.tables.values())
+
+    def all_fields(self) -> Iterator[tuple[str, Field]]:
+        """The fields of the response and of all tables, each with the table's name."""
+        yield from ((RESPONSE, own) for own in self.response_fields)
+        for table in self.tables.values():
+            yield from ((table.name, own) for own in table.fields)
 
     def around(self, name: str, written: Container[str]) -> str | None:
         """The nearest table around a table that is among those that are written."""

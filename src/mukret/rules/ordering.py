@@ -2,35 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable
+from graphlib import CycleError, TopologicalSorter
 from typing import TypeVar
 
 Item = TypeVar("Item")
 
 
 def after_what_they_need(
-    items: Iterable[Item], needs: Callable[[Item], Sequence[Item]]
+    items: Iterable[Item], needs: Callable[[Item], Iterable[Item]]
 ) -> tuple[list[Item], list[list[Item]]]:
-    """The items, otherwise in their own order; and the cycles among them, each from an item round to itself.
-
-    An item of a cycle comes where it was met. Of cycles that share an item one is given.
-    """
-    order: list[Item] = []
-    done: set[Item] = set()
+    """The items, and the cycles among them, each from an item round to itself. Of cycles that share an item one is
+    given."""
+    graph = {item: list(dict.fromkeys(needs(item))) for item in items}
     cycles: list[list[Item]] = []
-    for first in items:
-        trail: list[tuple[Item, Iterator[Item]]] = [] if first in done else [(first, iter(needs(first)))]
-        while trail:
-            item, rest = trail[-1]
-            following = next((need for need in rest if need not in done), None)
-            if following is None:
-                trail.pop()
-                done.add(item)
-                order.append(item)
-                continue
-            above = [entry for entry, _ in trail]
-            if following not in above:
-                trail.append((following, iter(needs(following))))
-            elif not any(set(above) & set(cycle) for cycle in cycles):
-                cycles.append([*above[above.index(following) :], following])
-    return order, cycles
+    while True:
+        try:
+            return list(TopologicalSorter(graph).static_order()), cycles
+        except CycleError as error:
+            cycle: list[Item] = error.args[1][::-1]  # it comes as what is needed before what needs it
+            graph[cycle[0]].remove(cycle[1])
+            if not any(set(cycle) & set(other) for other in cycles):
+                cycles.append(cycle)

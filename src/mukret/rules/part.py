@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 from dataclasses import replace
 
-from mukret.expressions import Expression
-from mukret.rules.model import RESPONSE, Compute, Field, Lookup, Rules, Table
+from mukret.rules.graph import looked_at, tables_behind
+from mukret.rules.model import RESPONSE, Rules
 
 
 def part_for(rules: Rules, names: Iterable[str]) -> Rules:
@@ -15,44 +15,13 @@ def part_for(rules: Rules, names: Iterable[str]) -> Rules:
     All of them, if a value may end the run. What an embedded text that can't be read does to a document only the whole
     rules can tell: whether it stands in a row of any table.
     """
-    if any(own.bad == "stop" for own in _all_fields(rules)):
+    if any(own.bad == "stop" for _, own in rules.all_fields()):
         return rules
-    needed: set[str] = set()
-    todo = [*names, *_behind(rules.response_fields, None)]
-    while todo:
-        name = todo.pop()
-        if name not in needed:
-            needed.add(name)
-            todo += _needs(rules.tables[name])
-    if len(needed) == len(rules.tables):
+    kept = tables_behind(rules, [*names, *looked_at(own.reads for own in rules.response_fields)])
+    if len(kept) == len(rules.tables):
         return rules
     return replace(
         rules,
-        tables={name: table for name, table in rules.tables.items() if name in needed},
-        schedule=tuple(step for step in rules.schedule if step.table in needed or step.table == RESPONSE),
+        tables={name: table for name, table in rules.tables.items() if name in kept},
+        schedule=tuple(step for step in rules.schedule if step.table in kept or step.table == RESPONSE),
     )
-
-
-def _needs(table: Table) -> Iterator[str]:
-    if table.within is not None:
-        yield table.within
-    yield from _behind(table.fields, table.where)
-
-
-def _behind(fields: Iterable[Field], condition: Expression | None) -> Iterator[str]:
-    """The tables that values are looked up in, or are made of."""
-    expressions = [condition] if condition else []
-    for own in fields:
-        match own.source:
-            case Compute(expression=expression):
-                expressions.append(expression)
-            case Lookup(table=str(target), across_run=False):
-                yield target
-    for expression in expressions:
-        yield from (aggregate.table for aggregate in expression.aggregates())
-
-
-def _all_fields(rules: Rules) -> Iterator[Field]:
-    yield from rules.response_fields
-    for table in rules.tables.values():
-        yield from table.fields

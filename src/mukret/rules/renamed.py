@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from mukret.rules.model import Compute, Field, Lookup, Rules, Table
+from mukret.rules.model import Field, Rules, Table
+from mukret.rules.sources import Compute, Lookup
 
 
 def same_tables(old: Rules, new: Rules) -> dict[str, str]:

@@ -109,8 +109,7 @@ def touched_names(
     found: set[str] = set()
     for child, (within, rows) in tables.items():
         if within == name:
-            paths += rows.named_paths
-            paths += [rows.header.path] if rows.header and rows.header.path else []
+            paths += rows.reads
             if rows.may_be_the_parent and rows.header is None:
                 found |= touched_names(child, tables, paths_of)
     for path in paths:

@@ -238,6 +238,11 @@ class Rows:
         """All paths that look for rows, each of which should find something."""
         return (*self.paths, *(self.zip.paths.values() if self.zip else ()))
 
+    @property
+    def reads(self) -> tuple[Path, ...]:
+        """All paths that are followed from the node in which rows are looked for."""
+        return (*self.named_paths, *([self.header.path] if self.header and self.header.path else ()))
+
     def find(self, root: JsonValue, *, hollow: bool = False, excused: Excused | None = None) -> FoundRows:
         """The rows below a document or a row of the parent table, in their order. Below a hollow row is nothing."""
         found = FoundRows([]) if hollow else self.within(root, excused)

@@ -10,8 +10,9 @@ from typing import cast
 from mukret.expressions.tree import Constant as Nothing
 from mukret.paths import Path
 from mukret.rules.fields import Draft, FieldReader
+from mukret.rules.graph import FieldGraph
 from mukret.rules.linking import Linker, TableDraft
-from mukret.rules.model import RESPONSE, At, Duplicates, Embedded, Fact, Field, Kind, Policy, Rest, Step, Table
+from mukret.rules.model import RESPONSE, Duplicates, Embedded, Field, Kind, Policy, Step, Table
 from mukret.rules.ordering import after_what_they_need
 from mukret.rules.reader import Reader, keys
 from mukret.rules.reference import Reference
@@ -21,6 +22,7 @@ from mukret.rules.rows import Rows
 from mukret.rules.schedule import make_schedule
 from mukret.rules.source import Mapping, Node, Scalar
 from mukret.rules.source import Sequence as SequenceNode
+from mukret.rules.sources import Fact, Rest
 from mukret.rules.typing import TypeNames, policy
 from mukret.text import did_you_mean, nearest
 from mukret.types import Boolean, Json, Reading
@@ -67,7 +69,7 @@ class TablesReader:
         inherited = {name: table.inherit for name, table in self.tables.items()}
         fields = {RESPONSE: self.response, **{name: table.fields for name, table in self.tables.items()}}
         conditions = {name: table.where for name, table in self.tables.items() if table.where is not None}
-        return make_schedule(fields, inherited, conditions)
+        return make_schedule(FieldGraph(fields, inherited, conditions))
 
     # ---- response
 
@@ -208,7 +210,7 @@ class TablesReader:
 
     def paths_of(self, name: str) -> list[Path]:
         sources = [draft.source for draft in self.drafts[name].drafts.values()]
-        return [path for source in sources if isinstance(source, At) for path in source.paths]
+        return [path for source in sources if source is not None for path in source.reads.paths]
 
     def linked(self, name: str, linker: Linker) -> tuple[Field, ...]:
         return tuple(linker.fields[name, own] for own in self.drafts[name].drafts if (name, own) in linker.fields)

@@ -10,7 +10,8 @@ from enum import Enum
 from mukret.paths import Filter, Path, Segment, Slice, Wildcard, nearest_existing
 from mukret.paths.filters import queries_in
 from mukret.paths.locate import path_text
-from mukret.rules.model import At, Field, Rest, Rules, Table
+from mukret.rules.model import Field, Rules, Table
+from mukret.rules.sources import At, Rest
 from mukret.text import counted, shortened
 from mukret.values import JsonValue, holds_nothing, kind_of
 

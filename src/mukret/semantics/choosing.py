@@ -6,8 +6,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from mukret.paths import Location, Path, Reached, wanted_kind
-from mukret.rules.model import At
 from mukret.rules.rows import Excused, found_and_met
+from mukret.rules.sources import At
 from mukret.types import Bad
 from mukret.values import JsonValue
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from mukret.documents.origin import Origin
-from mukret.rules.model import REQUEST_FACT
+from mukret.rules.sources import REQUEST_FACT
 from mukret.values import JsonValue
 
 

@@ -14,25 +14,10 @@ from datetime import UTC, datetime
 from mukret.documents.origin import Origin
 from mukret.expressions import NOW, Expression, aggregated, evaluate
 from mukret.paths import Path, normalized
-from mukret.rules.model import (
-    RESPONSE,
-    WHERE,
-    Above,
-    At,
-    Compute,
-    Constant,
-    Derive,
-    Fact,
-    Field,
-    Inherit,
-    Inherited,
-    Lookup,
-    Rest,
-    Rules,
-    Table,
-)
+from mukret.rules.model import RESPONSE, WHERE, Derive, Field, Inherit, Inherited, Rules, Table
 from mukret.rules.rows import DOCUMENT, FoundRow, Place, Refusal
 from mukret.rules.schedule import lookup_passes
+from mukret.rules.sources import Above, At, Compute, Constant, Fact, Lookup, Rest
 from mukret.semantics.acceptance import Acceptance, Refused, Verdict
 from mukret.semantics.answers import Answers, FieldName, Known
 from mukret.semantics.choosing import choose
@@ -293,7 +278,7 @@ class OneDocument:
         row.values[own.name] = None
         if row.hollow:
             return
-        tainted = not row.readable or bool(row.broken & set(own.reads)) or self.is_unknown(row, own)
+        tainted = not row.readable or bool(row.broken & set(own.reads.fields)) or self.is_unknown(row, own)
         if isinstance(own.source, Above) and row.above is not None:
             tainted = tainted or own.source.field in row.above.broken
         if tainted:

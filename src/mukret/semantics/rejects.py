@@ -11,8 +11,9 @@ import msgspec
 from mukret.documents import BadDocument, Finding
 from mukret.errors import StoppedError
 from mukret.paths import Location, normalized
-from mukret.rules.model import At, Field
+from mukret.rules.model import Field
 from mukret.rules.rows import NO_EXCUSES, Excuses, Place, Refusal, would_stand
+from mukret.rules.sources import At
 from mukret.semantics.choosing import choose
 from mukret.text import escaped, shortened
 from mukret.types import Bad

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import cast
 
-from mukret.rules.model import At
+from mukret.rules.sources import At
 from mukret.semantics.choosing import Chosen
 from mukret.semantics.rejects import several
 from mukret.types import Reading

@@ -1,0 +1,122 @@
+"""What reads what, over the fields of all tables: the one answer on which order, parts and passes stand."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+
+from mukret.expressions import Expression
+from mukret.rules.model import RESPONSE, WHERE, Field, Inherited, Rules
+from mukret.rules.ordering import after_what_they_need
+from mukret.rules.sources import Reads, expression_reads
+
+Node = tuple[str, str | None]
+"""A field of a table, or its condition (WHERE); with None, the question which rows of the table survive."""
+
+
+class FieldGraph:
+    """`needs` has for each node those that must be known before.
+
+    Lookups and aggregates see the rows that survive, and whether a row survives hangs on all of its fields and on its
+    condition. Where those hang on the lookup in turn (a table that looks into itself), the row is judged without them:
+    `without` has them, by table.
+    """
+
+    def __init__(
+        self,
+        fields: Mapping[str, Sequence[Field]],
+        inherited: Mapping[str, Sequence[Inherited]],
+        conditions: Mapping[str, Expression],
+    ) -> None:
+        self.own: dict[Node, Field] = {(table, item.name): item for table, items in fields.items() for item in items}
+        self.taken: dict[Node, Inherited] = {
+            (table, item.name): item for table, items in inherited.items() for item in items
+        }
+        self.needs: dict[Node, list[Node]] = {}
+        for table in fields:
+            for item in inherited.get(table, ()):
+                self.needs[table, item.name] = [(item.origin, item.name)]
+            for own in fields[table]:
+                self.needs[table, own.name] = needed(table, own.reads)
+        for table, condition in conditions.items():
+            self.needs[table, WHERE] = needed(table, expression_reads(condition))
+        self.without = self._without()
+        for table, names in self.without.items():
+            self.needs[table, None] = [
+                node for node in self.needs if node[0] == table and node[1] is not None and node[1] not in names
+            ]
+
+    @classmethod
+    def of(cls, rules: Rules) -> FieldGraph:
+        tables = rules.tables
+        return cls(
+            {RESPONSE: rules.response_fields, **{name: table.fields for name, table in tables.items()}},
+            {name: table.inherit for name, table in tables.items()},
+            {name: table.where for name, table in tables.items() if table.where is not None},
+        )
+
+    @property
+    def in_order(self) -> list[Node]:
+        """All nodes, each after what it needs."""
+        return after_what_they_need(self.needs, lambda node: self.needs[node])[0]
+
+    def behind(self, start: Node) -> set[Node]:
+        """All that a node needs, at first or second hand."""
+        return _reached(start, self.needs)
+
+    def _without(self) -> dict[str, frozenset[str]]:
+        """For each table of which is asked which rows survive: its fields that hang on the answer."""
+        needed_by: dict[Node, list[Node]] = {}
+        for node, found in self.needs.items():
+            for need in found:
+                needed_by.setdefault(need, []).append(node)
+            needed_by.setdefault(node, []).append((node[0], None))  # survival needs all fields of the table
+        asked = sorted({table for table, name in needed_by if name is None})
+        return {
+            table: frozenset(str(name) for of, name in _reached((table, None), needed_by) if of == table and name)
+            for table in asked
+        }
+
+
+def needed(table: str, reads: Reads) -> list[Node]:
+    """What a value of a table needs that reads this."""
+    found: list[Node] = [(table, name) for name in (*reads.fields, *reads.above)]
+    for other, names in reads.rows.items():
+        found += [(other, name) for name in names]
+        found.append((other, None))
+    return found
+
+
+def tables_behind(rules: Rules, names: Iterable[str]) -> set[str]:
+    """These tables and those that the rows of one hang on: tables above, and those that are looked at in the same
+    document."""
+    found: set[str] = set()
+    todo = list(names)
+    while todo:
+        name = todo.pop()
+        if name in found:
+            continue
+        found.add(name)
+        table = rules.tables[name]
+        todo += [] if table.within is None else [table.within]
+        todo += looked_at([*(own.reads for own in table.fields), *_condition(table.where)])
+    return found
+
+
+def looked_at(some: Iterable[Reads]) -> list[str]:
+    """The tables whose rows in the same document are looked at."""
+    return [table for reads in some if not reads.across_run for table in reads.rows]
+
+
+def _condition(expression: Expression | None) -> list[Reads]:
+    return [] if expression is None else [expression_reads(expression)]
+
+
+def _reached(start: Node, edges: Mapping[Node, Sequence[Node]]) -> set[Node]:
+    seen: set[Node] = set()
+    todo = [start]
+    while todo:
+        for node in edges.get(todo.pop(), ()):
+            if node not in seen:
+                seen.add(node)
+                todo.append(node)
+    return seen
