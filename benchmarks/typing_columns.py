@@ -17,8 +17,9 @@ from typing import Any
 
 import pyarrow as pa
 
-from mukret.columns.arrow import UTC, value_type
+from mukret.columns.arrow import UTC
 from mukret.columns.read import read_column
+from mukret.columns.types import value_type
 from mukret.types import (
     Boolean,
     Date,

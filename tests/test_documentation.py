@@ -17,8 +17,8 @@ from mukret import codes
 from mukret.collect import Answer, Limits, calls_file, load_calls, reading_calls, reading_pages, reading_sign_in
 from mukret.collect.judging import Judgement, Sort
 from mukret.collect.paging import End, Fault, Last, Lost
-from mukret.columns.arrow import value_type
-from mukret.columns.written import written as written_column
+from mukret.columns.types import value_type
+from mukret.columns.types import written as written_column
 from mukret.destinations.csv import CsvFile
 from mukret.documents import decode
 from mukret.engine.interface import Result, extract

@@ -16,8 +16,8 @@ import pyarrow as pa
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from mukret.columns.arrow import value_type
 from mukret.columns.expressions import evaluate_column
+from mukret.columns.types import value_type
 from mukret.expressions import ExpressionError, compile_expression, evaluate, names_in, tables
 from mukret.expressions.families import arithmetic_type
 from mukret.types import Bad, Boolean, Date, DecimalType, Float, Integer, Options, Reading, Text, Timestamp, ValueType

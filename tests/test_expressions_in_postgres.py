@@ -11,8 +11,8 @@ from collections.abc import Callable
 from decimal import Decimal
 from typing import Any
 
-from mukret.columns.arrow import value_type
 from mukret.columns.expressions import evaluate_column
+from mukret.columns.types import value_type
 from mukret.expressions import compile_expression, evaluate
 from mukret.rules.reader import Reader
 from mukret.rules.source import Problems

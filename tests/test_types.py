@@ -15,11 +15,10 @@ import pyarrow as pa
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from mukret.columns.arrow import column_type, finished
 from mukret.columns.cells import read_cells
 from mukret.columns.lines import csv_lines
 from mukret.columns.read import Column, read_column, read_lists
-from mukret.columns.written import written
+from mukret.columns.types import STORED, stored, written
 from mukret.expressions.aggregating import aggregated
 from mukret.expressions.families import is_numeric
 from mukret.expressions.tree import Aggregate
@@ -457,14 +456,14 @@ class Writing(unittest.TestCase):
             with self.subTest(type=kind.name):
                 column = read_column(Reading(kind, options), [value for value, _ in cases])
                 values = column.array.to_pylist()
-                texts = written(finished(column.array, kind), kind).to_pylist()
+                texts = written(stored(kind).finished(column.array), kind).to_pylist()
                 self.assertEqual(texts, [None if value is None else kind.written(value) for value in values])
-                self.assertEqual(finished(column.array, kind).type, column_type(kind))
+                self.assertEqual(stored(kind).finished(column.array).type, stored(kind).handed_over)
                 self.assertEqual(self.lines(column.array, kind), self.as_csv(texts))
 
     @staticmethod
     def lines(array: Any, kind: ValueType) -> str:
-        return csv_lines([finished(array, kind)], [kind], len(array)).decode()
+        return csv_lines([stored(kind).finished(array)], [kind], len(array)).decode()
 
     @staticmethod
     def as_csv(texts: list[str | None]) -> str:
@@ -490,7 +489,7 @@ class Writing(unittest.TestCase):
             (Text(), ["", "a", None, ',', '"', "x\ny", "ü" * 99, 'say "so", he said']),
         ]  # fmt: skip
         for kind, values in cases:
-            array = pa.array(values, column_type(kind))
+            array = pa.array(values, stored(kind).handed_over)
             texts = [None if value is None else kind.written(value) for value in values]
             with self.subTest(kind.name):
                 self.assertEqual(self.lines(array, kind), self.as_csv(texts))
@@ -516,7 +515,7 @@ class Writing(unittest.TestCase):
         for kind, value, text in cases:
             with self.subTest(text):
                 self.assertEqual(kind.written(value), text)
-                array = __import__("pyarrow").array([value], column_type(kind))
+                array = __import__("pyarrow").array([value], stored(kind).handed_over)
                 self.assertEqual(written(array, kind).to_pylist(), [text])
 
     @given(st.integers(-(2**63) + 1, 2**63 - 1))
@@ -594,9 +593,10 @@ class Everywhere(unittest.TestCase):
             (word, {"base": "string", "dc:description": "one of open, shut"}, "text", "TEXT"),
         ]
         self.assertEqual({type(kind) for kind, *_ in expected}, set(ValueType.__subclasses__()))
+        self.assertEqual({*STORED, ListOf}, set(ValueType.__subclasses__()))
         for kind, csvw, postgresql, sqlite in expected:
             with self.subTest(kind.name):
                 self.assertEqual(kind.elsewhere, Elsewhere(csvw, postgresql, sqlite))
                 self.assertEqual(kind.is_number, is_numeric(kind))
-                empty = pa.array([None], column_type(kind))
+                empty = pa.array([None], stored(kind).handed_over)
                 self.assertEqual(written(empty, kind).to_pylist(), [None])

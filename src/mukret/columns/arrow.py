@@ -1,4 +1,4 @@
-"""The Arrow type of each type, and arrays put together from parts."""
+"""Arrow arrays put together from parts, and what is asked of masks."""
 
 from __future__ import annotations
 
@@ -8,70 +8,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from mukret.types import (
-    Boolean,
-    Date,
-    Datetime,
-    DecimalType,
-    Duration,
-    Enum,
-    Float,
-    Integer,
-    Json,
-    ListOf,
-    Text,
-    Time,
-    Timestamp,
-    ValueType,
-)
-
 UTC = pa.timestamp("us", "UTC")
-_SIMPLE: dict[type[ValueType], Any] = {
-    Text: pa.string(),
-    Integer: pa.int64(),
-    Float: pa.float64(),
-    Boolean: pa.bool_(),
-    Date: pa.date32(),
-    Time: pa.time64("us"),
-    Datetime: pa.timestamp("us"),
-    Timestamp: UTC,
-    Duration: pa.duration("us"),
-    Enum: pa.string(),
-    Json: pa.string(),
-}
-
-
-def value_type(kind: ValueType | None) -> Any:
-    """The Arrow type in which values of a type are computed; enums are strings here."""
-    if isinstance(kind, DecimalType):
-        return pa.decimal128(kind.precision, kind.scale)
-    if isinstance(kind, ListOf):
-        return pa.list_(value_type(kind.item))
-    return _SIMPLE[type(kind)] if kind is not None else pa.string()
-
-
-def column_type(kind: ValueType) -> Any:
-    """The Arrow type in which a column is handed over: as `value_type`, but enums are dictionaries."""
-    return pa.dictionary(pa.int32(), pa.string()) if isinstance(kind, Enum) else value_type(kind)
-
-
-def finished(array: Any, kind: ValueType) -> Any:
-    """A computed array as a column to hand over."""
-    if not isinstance(kind, Enum):
-        return array
-    names = pa.array(kind.names, pa.string())
-    return pa.DictionaryArray.from_arrays(pc.index_in(array, value_set=names).cast(pa.int32()), names)
-
-
-def nulls(kind: ValueType | None, count: int) -> Any:
-    return pa.nulls(count, value_type(kind))
-
-
-def repeated(value: object, kind: ValueType | None, count: int) -> Any:
-    """An array of one value, many times."""
-    if value is None:
-        return nulls(kind, count)
-    return pa.repeat(pa.scalar(value, value_type(kind)), count)
 
 
 def row_mask(rows: Iterable[int], count: int) -> Any:

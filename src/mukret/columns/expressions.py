@@ -12,9 +12,9 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from mukret.columns.arrow import any_true, nulls, repeated, row_mask, true_rows, value_type, with_values
+from mukret.columns.arrow import any_true, row_mask, true_rows, with_values
 from mukret.columns.read import Column, Failures, read_strings
-from mukret.columns.written import written
+from mukret.columns.types import nulls, repeated, value_type, written
 from mukret.expressions import families
 from mukret.expressions.evaluate import arithmetic, as_number, call, negated, read_text
 from mukret.expressions.functions import FUNCTIONS

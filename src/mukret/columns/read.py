@@ -14,8 +14,10 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from mukret.columns import kernels
-from mukret.columns.arrow import any_true, merged, nulls, true_rows, value_type, with_values
+from mukret.columns.arrow import any_true, merged, true_rows, with_values
+from mukret.columns.stored import Converted
+from mukret.columns.types import nulls, stored, value_type
+from mukret.columns.words import has_text_steps
 from mukret.paths.regexps import CAPTURED, capturing
 from mukret.types import WHITE_SPACE, Bad, Boolean, Enum, Json, ListOf, Reading, Text
 from mukret.values import JsonValue, Number, scalar_text
@@ -61,11 +63,6 @@ def read_lists(reading: Reading, values: Sequence[list[JsonValue]]) -> Column:
     return _collected(reading.read_nodes, reading, values)
 
 
-def has_text_steps(reading: Reading) -> bool:
-    options = reading.options
-    return bool(options.trim or options.blank or options.strip or options.capture or options.split)
-
-
 def _one_by_one(reading: Reading, values: Sequence[JsonValue]) -> Column:
     return _collected(reading.read, reading, values)
 
@@ -106,8 +103,20 @@ def _numbers(reading: Reading, values: Sequence[JsonValue], kinds: set[type]) ->
         return _by_word(reading, values)
     if reading.options.blank or reading.options.capture is not None:
         return _one_by_one(reading, values)
-    array, refused = kernels.from_numbers(reading.type, reading.options, values, kinds)
+    array, refused = _of_numbers(reading, values, kinds)
     return _completed(array, refused, lambda rows: [values[row] for row in rows], reading.read)
+
+
+def _of_numbers(reading: Reading, values: Sequence[JsonValue], kinds: set[type]) -> Converted:
+    """JSON numbers (`int`, `Number`, None) as an array of the type."""
+    columns = stored(reading.type)
+    if kinds == {int}:
+        try:
+            return columns.of_integers(reading.options, pa.array(values, pa.int64()))
+        except (OverflowError, pa.ArrowInvalid):
+            pass
+    texts = pa.array([None if value is None else str(value) for value in values], pa.string())
+    return columns.of_numbers(reading.options, texts)
 
 
 def _by_word(reading: Reading, values: Sequence[JsonValue]) -> Column:
@@ -140,14 +149,14 @@ def read_strings(reading: Reading, strings: Any, read: Callable[[str], object], 
     """A string array as typed column. `read` decides about what no kernel takes; `strict`: nothing but trimming
     comes before the type (a CAST)."""
     options = reading.options
-    if not kernels.by_kernel(reading.type, options):
+    if not stored(reading.type).reads_texts(options):
         return _by_unique(reading, strings, read)
     prepared, unmatched = strings, None
     if not strict and (options.blank or reading.strips or options.capture is not None):
         prepared, unmatched = _prepared(reading, strings)
     elif isinstance(reading.type, Text) and options.trim:
         prepared = pc.utf8_trim(strings, characters=WHITE_SPACE)
-    array, refused = kernels.from_strings(reading.type, options, prepared)
+    array, refused = stored(reading.type).of_texts(options, prepared)
     if unmatched is not None:
         refused = unmatched if refused is None else pc.or_(pc.fill_null(refused, False), unmatched)
     if refused is not None and prepared is strings and (pc.sum(refused).as_py() or 0) > FEW:
@@ -203,7 +212,7 @@ def _tried_again(reading: Reading, strings: Any, array: Any, refused: Any, stric
     rows = pc.indices_nonzero(refused)
     some = strings.take(rows)
     some = pc.utf8_trim(some, characters=WHITE_SPACE) if strict else _prepared(reading, some)[0]
-    found, still = kernels.from_strings(reading.type, reading.options, some)
+    found, still = stored(reading.type).of_texts(reading.options, some)
     array = pc.replace_with_mask(array, refused, found)
     if still is None:
         return array, None

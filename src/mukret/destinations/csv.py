@@ -12,7 +12,7 @@ from typing import Any, BinaryIO
 import pyarrow.compute as pc
 
 from mukret.columns.lines import csv_lines
-from mukret.columns.written import written
+from mukret.columns.types import written
 from mukret.destinations.formats import EachInAFile
 from mukret.destinations.gathering import Gathering
 from mukret.rules.model import Table

@@ -14,7 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from mukret.columns.arrow import any_true, true_rows, with_values
-from mukret.columns.written import written
+from mukret.columns.types import written
 from mukret.types import Boolean, DecimalType, Enum, Float, Integer, Json, ListOf, Text, ValueType
 
 _AS_IT_IS = (Integer, DecimalType, Float, Boolean, Json)

@@ -12,7 +12,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from typing import Any
 
-from mukret.columns.written import written
+from mukret.columns.types import written
 from mukret.destinations.contract import Delivery, Rows
 from mukret.destinations.database import REJECTS, RUNS, Column, Database, Existing, Mode, quoted, refuse_names
 from mukret.destinations.joins import parent_key, primary_key

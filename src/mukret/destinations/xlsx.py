@@ -12,7 +12,7 @@ from collections.abc import Callable, Sequence
 from decimal import Decimal
 from typing import Any
 
-from mukret.columns.written import written
+from mukret.columns.types import written
 from mukret.destinations.contract import Delivery, Rows
 from mukret.destinations.formats import Opener, PlainWriter
 from mukret.errors import OutputError, UsageError

@@ -11,7 +11,7 @@ import pyarrow.compute as pc
 
 from mukret.columns.arrow import true_rows
 from mukret.columns.expressions import evaluate_column
-from mukret.columns.written import written
+from mukret.columns.types import written
 from mukret.engine.typed_columns import TypedColumns
 from mukret.scan import hashes_of
 from mukret.semantics.fates import Fate, SeenKeys, key_hash

@@ -10,9 +10,10 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from mukret.columns.arrow import nulls, repeated, true_rows, value_type
+from mukret.columns.arrow import true_rows
 from mukret.columns.expressions import evaluate_column
 from mukret.columns.read import Column, read_column
+from mukret.columns.types import nulls, repeated, value_type
 from mukret.engine.found_rows import FoundRows
 from mukret.engine.reading import read_fact, read_field
 from mukret.engine.table_rows import TableRows

@@ -7,9 +7,9 @@ from dataclasses import replace
 
 import pyarrow as pa
 
-from mukret.columns.arrow import value_type
 from mukret.columns.cells import read_cells, values_of
 from mukret.columns.read import Column, read_column
+from mukret.columns.types import value_type
 from mukret.engine.scanned import ScannedRows
 from mukret.plan.scanning import ByList
 from mukret.rules.sources import At

@@ -6,9 +6,10 @@ from collections.abc import Sequence
 
 import pyarrow as pa
 
-from mukret.columns.arrow import value_type, with_values
+from mukret.columns.arrow import with_values
 from mukret.columns.cells import read_cells
 from mukret.columns.read import Column, read_column, read_lists
+from mukret.columns.types import value_type
 from mukret.engine.listed import listed, read_listed
 from mukret.engine.scanned import Nodes, ScannedRows
 from mukret.engine.table_rows import TableRows

@@ -9,8 +9,9 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from mukret.columns.arrow import finished, true_rows, with_values
+from mukret.columns.arrow import true_rows, with_values
 from mukret.columns.read import Column
+from mukret.columns.types import stored
 from mukret.engine.table_rows import TableRows
 from mukret.rules.model import Field
 from mukret.rules.sources import Lookup
@@ -94,7 +95,7 @@ class TypedColumns:
     def record_batch(self) -> Any:
         """All rows, whatever becomes of them; null where a value is bad."""
         plan = self.rows.plan
-        columns = [finished(self.array(name), kind) for name, kind in plan.table.columns]
+        columns = [stored(kind).finished(self.array(name)) for name, kind in plan.table.columns]
         return pa.RecordBatch.from_arrays(columns, schema=plan.schema)
 
     def records(self, rows: Sequence[int]) -> list[dict[str, Any]]:

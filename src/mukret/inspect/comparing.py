@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from mukret.columns.arrow import true_rows
-from mukret.columns.written import written
+from mukret.columns.types import written
 from mukret.documents import BadDocument, Source, nothing_read
 from mukret.engine.decided import DecidedRows, DecidedTable
 from mukret.engine.run import Run

@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from mukret.columns.written import written
+from mukret.columns.types import written
 from mukret.documents import BadDocument, Source, nothing_read
 from mukret.engine.decided import DecidedTable
 from mukret.engine.run import Progress, Run

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from mukret.columns.written import written
+from mukret.columns.types import written
 from mukret.engine.decided import DecidedTable
 from mukret.expressions import Aggregate
 from mukret.inspect.picking import Picked

@@ -6,8 +6,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
 
-from mukret.columns.arrow import column_type
 from mukret.columns.cells import Known
+from mukret.columns.types import stored
 from mukret.paths import Path, parse_path
 from mukret.plan.first_look import FirstLook
 from mukret.plan.long_documents import LongDocuments, long_documents
@@ -40,7 +40,7 @@ class TablePlan:
     def schema(self) -> object:
         import pyarrow as pa
 
-        return pa.schema([pa.field(name, column_type(kind)) for name, kind in self.table.columns])
+        return pa.schema([pa.field(name, stored(kind).handed_over) for name, kind in self.table.columns])
 
 
 @dataclass

@@ -1,0 +1,36 @@
+"""Lists in columns."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from mukret.columns.arrow import any_true
+from mukret.columns.stored import Stored
+from mukret.types import ListOf
+
+
+class Lists(Stored[ListOf]):
+    """`item` are the columns of the elements' type."""
+
+    def __init__(self, kind: ListOf, item: Stored[Any]) -> None:
+        super().__init__(kind)
+        self.item = item
+
+    @property
+    def arrow(self) -> Any:
+        return pa.list_(self.item.arrow)
+
+    def written(self, array: Any) -> Any:
+        if isinstance(array, pa.ChunkedArray):
+            array = array.combine_chunks()
+        items = self.item.written(array.flatten())
+        if any_true(pc.match_substring_regex(items, r"[;\\]|^$")):  # some must be escaped
+            texts = [None if value is None else self.kind.written(value) for value in array.to_pylist()]
+            return pa.array(texts, pa.string())
+        lengths = pc.fill_null(pc.list_value_length(array), 0)
+        ends = pa.concat_arrays([pa.array([0], pa.int32()), pc.cumulative_sum(lengths).cast(pa.int32())])
+        joined = pc.binary_join(pa.ListArray.from_arrays(ends, items), ";")
+        return pc.if_else(array.is_valid(), joined, pa.scalar(None, pa.string()))

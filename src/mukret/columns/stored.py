@@ -1,0 +1,161 @@
+"""How the values of a type stand in columns: what each module of a family says of its types, and tools for it.
+
+A kernel gives an array (null where it refused) and what it refused; it converts only what it surely converts as the
+type says. Arrow's casts take things that the types do not (hexadecimal integers, `nan`, hours without minutes, the year
+0): every cast is guarded against those, and where one value spoils a cast an exact regular expression picks what is
+cast.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from enum import IntEnum
+from typing import Any, Generic, TypeVar
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from mukret.columns.arrow import all_true, regex_mask
+from mukret.scan import Cells
+from mukret.types import Options, Reading, ValueType
+
+Converted = tuple[Any, Any]
+"""An array, and a mask of what was refused; None if nothing was."""
+CellKernel = Callable[[Cells], tuple[Any, list[int]]]
+"""Reads cells of a scan: an array, and the rows that were refused."""
+Kind = TypeVar("Kind", bound=ValueType)
+
+_AFTER_DIGITS = ":"
+
+
+class Line(IntEnum):
+    """What compiled code writes into a line of CSV, as `_lines.pyx` numbers it. WORDS: codes of the words of a
+    dictionary."""
+
+    TEXTS = 0
+    WORDS = 1
+    INTEGERS = 2
+    DECIMALS = 3
+    DATES = 4
+    LOCAL_TIMES = 5
+    INSTANTS = 6
+    BOOLEANS = 7
+    FLOATS = 8
+
+
+class Stored(Generic[Kind]):
+    """The columns of one type. What is not said by a family: strings in Arrow, no kernels, written by Arrow's cast."""
+
+    line = Line.TEXTS
+    """How a column is written where it is as short as most are; else as the texts of its cells."""
+    scale = 0
+
+    def __init__(self, kind: Kind) -> None:
+        self.kind = kind
+
+    @property
+    def arrow(self) -> Any:
+        """The Arrow type in which values are computed."""
+        return pa.string()
+
+    @property
+    def handed_over(self) -> Any:
+        """The Arrow type of a column that is handed over."""
+        return self.arrow
+
+    def finished(self, array: Any) -> Any:
+        """A computed array as a column to hand over."""
+        return array
+
+    def of_cells(self, reading: Reading) -> CellKernel | None:
+        """The kernel that reads cells with these options; None if there is none."""
+        return None
+
+    def reads_texts(self, options: Options) -> bool:
+        """Whether there is a kernel for texts."""
+        return False
+
+    def of_texts(self, options: Options, strings: Any) -> Converted:
+        """A string array as an array of the type."""
+        return self.nothing(strings)
+
+    def of_integers(self, options: Options, integers: Any) -> Converted:
+        """JSON numbers without a fraction, as int64."""
+        return self.nothing(integers)
+
+    def of_numbers(self, options: Options, texts: Any) -> Converted:
+        """JSON numbers as they are written."""
+        return self.nothing(texts)
+
+    def nothing(self, array: Any) -> Converted:
+        """All that is not null is refused."""
+        return pa.nulls(len(array), self.arrow), pc.is_valid(array)
+
+    def written(self, array: Any) -> Any:
+        """The texts that stand in CSV cells (as `ValueType.written`, a column at a time); null stays null."""
+        return array.cast(pa.string())
+
+    def is_short(self, array: Any) -> bool:
+        """Whether a column can be written as `line` says."""
+        return True
+
+
+def from_buffers(arrow: Any, count: int, found: Any) -> tuple[Any, list[int]]:
+    """What a kernel of the scan gives, as an array and the rows that it refused."""
+    values, validity, null_count, refused, _ = found
+    buffers = [pa.py_buffer(validity), pa.py_buffer(values)]
+    return pa.Array.from_buffers(arrow, count, buffers, null_count), refused
+
+
+def blanks_for_kernel(reading: Reading) -> bytes | None:
+    """The texts that mean null, each behind its length; None if one is too long for that, or other steps come before
+    the type."""
+    if reading.options.strip or reading.options.capture is not None:
+        return None
+    texts = [text.encode("utf-8", "surrogatepass") for text in sorted(reading.blanks)]
+    if any(len(text) > 255 for text in texts):
+        return None
+    return b"".join(bytes([len(text)]) + text for text in texts)
+
+
+def written_once_each(array: Any, write: Callable[[Any], str]) -> Any:
+    """Few different values: each is written once."""
+    encoded = array.dictionary_encode()
+    texts = pa.array([write(value) for value in encoded.dictionary.to_pylist()], pa.string())
+    return texts.take(encoded.indices)
+
+
+def guarded(strings: Any, pattern: str, cast: Callable[[Any], Any]) -> Converted:
+    """Casts the strings that match a pattern; the others are refused."""
+    sure = regex_mask(strings, pattern)
+    if all_true(sure):
+        return cast(strings), None
+    chosen = pc.if_else(sure, strings, pa.scalar(None, pa.string()))
+    return cast(chosen), pc.fill_null(pc.invert(sure), False)
+
+
+def cast_or_pick(
+    strings: Any, pattern: str, cast: Callable[[Any], Any], suspicious: Callable[[Any, Any], bool]
+) -> Converted:
+    """Casts the whole column; if that fails or `suspicious` finds something in the result, only what is sure."""
+    try:
+        array = cast(strings)
+    except pa.ArrowInvalid:
+        return _without_words(strings, pattern, cast, suspicious)
+    return guarded(strings, pattern, cast) if suspicious(array, strings) else (array, None)
+
+
+def _without_words(
+    strings: Any, pattern: str, cast: Callable[[Any], Any], suspicious: Callable[[Any, Any], bool]
+) -> Converted:
+    """What spoils a column is mostly words: all that begins after the digits in ASCII is left out by one comparison,
+    which costs a tenth of a regular expression."""
+    numeric = pc.less(strings, _AFTER_DIGITS)
+    chosen = pc.if_else(numeric, strings, pa.scalar(None, pa.string()))
+    try:
+        array = cast(chosen)
+    except pa.ArrowInvalid:
+        return guarded(strings, pattern, cast)
+    if suspicious(array, chosen):
+        return guarded(strings, pattern, cast)
+    return array, pc.fill_null(pc.invert(numeric), False)
