@@ -40,7 +40,7 @@ class Tutorial(FolderCase):
                         self.file(name, text)
                     case _:
                         self.fail(f"a block of an unknown kind: {language} {kind}")
-        self.assertEqual((ran, checked), (11, 16))
+        self.assertEqual((ran, checked), (11, 17))
 
     def run_line(self, line: str) -> str:
         words = shlex.split(line)

@@ -1,4 +1,4 @@
-"""A first rules file out of a survey: valid, and without rejects on the input that it was made from."""
+"""A first rules file out of a survey: valid, and tried on the input that it was made from."""
 
 from __future__ import annotations
 
@@ -8,6 +8,7 @@ from pathlib import PurePath
 
 from mukret.documents import Source
 from mukret.drafting.by_call import sources_by_call, together, with_variables
+from mukret.drafting.kinds import kinds_of_documents
 from mukret.drafting.model import Draft
 from mukret.drafting.names import snake_case
 from mukret.drafting.settle import settled
@@ -18,6 +19,7 @@ from mukret.paths.locate import path_text
 from mukret.semantics.embedded import unfolded
 from mukret.survey import PlaceReport, SurveyReport, survey
 from mukret.survey.places import Place
+from mukret.values import JsonValue
 
 MOST_LEVELS = 3
 """So deep texts are looked for that stand in other such texts."""
@@ -42,7 +44,8 @@ def draft_rules(
         source.keep()
     by_call = sources_by_call(sources)
     if len(by_call) < 2:
-        return with_variables(_draft_of(sources, title, file, embedded, progress), sources if by_call else ())
+        whole = _draft_of(sources, title, file, embedded, progress)
+        return with_variables(whole, sources if by_call else ())
     drafts = {
         call: with_variables(_draft_of(own, title, file, embedded, progress), own) for call, own in by_call.items()
     }
@@ -56,22 +59,35 @@ def _draft_of(
     embedded: Sequence[Path] | None,
     progress: Callable[[int], None] | None,
 ) -> Draft:
-    """A draft for documents of one kind."""
+    """A draft for documents of one kind, or of several that have no member in common."""
     report, paths = (
         _looked_into(sources, progress) if embedded is None else (_survey(sources, embedded, progress), list(embedded))
     )
+    kinds = kinds_of_documents(report)
+    if kinds:
+        drafts = {
+            kind.name: _tables(_survey(sources, paths, progress, only=kind.fits), paths, title, sources)
+            for kind in kinds
+        }
+        draft = together(title, drafts)
+        draft.kinds = {kind.name: kind.when for kind in kinds}
+        return settled(draft, sources, file)
     draft = _drafted(report, paths, title, sources, file)
-    if paths and embedded is None and (draft.rejected or draft.bad_documents > report.bad_documents):
+    if paths and embedded is None and draft.unread_texts > report.bad_documents:
         plain = _survey(sources, (), progress)  # not all of them are JSON after all
         draft = _drafted(plain, [], title, sources, file)
     return draft
 
 
 def _drafted(report: SurveyReport, embedded: Sequence[Path], title: str, sources: Sequence[Source], file: str) -> Draft:
+    return settled(_tables(report, embedded, title, sources), sources, file)
+
+
+def _tables(report: SurveyReport, embedded: Sequence[Path], title: str, sources: Sequence[Source]) -> Draft:
     call = next(iter(sources_by_call(sources)), None)
     draft = tables_of(report, title, snake_case(call) if call else _word(sources), of_call=call is not None)
     draft.embedded = tuple(path_text(path.segments) for path in embedded)
-    return settled(draft, sources, file)
+    return draft
 
 
 def _looked_into(sources: Sequence[Source], progress: Callable[[int], None] | None) -> tuple[SurveyReport, list[Path]]:
@@ -88,14 +104,17 @@ def _looked_into(sources: Sequence[Source], progress: Callable[[int], None] | No
 
 
 def _survey(
-    sources: Sequence[Source], embedded: Sequence[Path], progress: Callable[[int], None] | None
+    sources: Sequence[Source],
+    embedded: Sequence[Path],
+    progress: Callable[[int], None] | None,
+    *,
+    only: Callable[[JsonValue], bool] | None = None,
 ) -> SurveyReport:
     for source in sources:
         source.rewind()
     paths = list(embedded)
-    return survey(
-        sources, progress=progress, prepare=(lambda document: unfolded(document, paths)[0]) if paths else None
-    )
+    prepare = (lambda document: unfolded(document, paths)[0]) if paths else None
+    return survey(sources, progress=progress, prepare=prepare, only=only)
 
 
 def _holds_json(report: PlaceReport) -> bool:

@@ -79,7 +79,7 @@ class _Adding:
         fresh_facts = {
             _path(str(own.source["at"])): own
             for own in self.draft.response
-            if any(_within(_path(str(own.source["at"])), path) for path in self.unread)
+            if "at" in own.source and any(_within(_path(str(own.source["at"])), path) for path in self.unread)
         }
         fields: dict[str, str] = {}
         for own in fresh_facts.values():

@@ -44,7 +44,8 @@ def _field(report: PlaceReport, name: str, at: str) -> DraftField:
 
 def _tells_apart(report: PlaceReport, documents: int) -> bool:
     values = report.place.values
-    return values.count == documents == values.distinct and bool(report.looks) and not report.looks[0].odd
+    sound = bool(report.looks) and not report.looks[0].odd and not is_about_the_answer(report.place)
+    return values.count == documents == values.distinct and (sound or (bool(report.looks) and _is_moment(report)))
 
 
 def _is_moment(report: PlaceReport) -> bool:

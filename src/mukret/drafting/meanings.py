@@ -12,55 +12,57 @@ from mukret.survey.naming import named_like_an_id, words_of_name
 from mukret.survey.places import Place
 
 
-def _words(text: str) -> frozenset[str]:
+def word_set(text: str) -> frozenset[str]:
     return frozenset(text.split())
 
 
-_MONEY = _words(
+_MONEY = word_set(
     "price cost fare fee amount total subtotal sum balance tax vat paid payment salary wage rent discount gross "
     "revenue profit budget income charge surcharge premium deposit refund tip toll debit credit turnover"
 )
-_MEASURED = _words(
+_MEASURED = word_set(
     "lat lon lng long latitude longitude altitude elevation coordinate coord bbox boundingbox bounds position geo "
     "geometry"
 )
-_LABELS = _words(
+_LABELS = word_set(
     "zip zipcode postcode postal plz phone telephone tel mobile fax cell isbn issn ean upc gtin fips ssn iban bic "
     "imei barcode account version ver hash digest checksum md5 sha1 sha256 code key ref reference sku slug"
 )
-_FREE = _words(
+_FREE = word_set(
     "name title label description desc comment text summary note remark message headline caption subject body "
     "address street city town url uri link href path file filename"
 )
-_FIXED = _words(
+_FIXED = word_set(
     "status state type kind class classification category level severity priority mode phase stage gender sex "
     "side unit direction visibility result outcome role method action alert grade tier condition quality scope "
     "access precision relationship verdict size shape cabin deck"
 )
-_OPEN = _words(
+_OPEN = word_set(
     "country nation region province county district area zone timezone tz language lang locale currency author "
     "user owner login username account vendor brand maker manufacturer model network station stop place location "
     "agency company organization organisation org team player artist actor director genre tag topic icon color "
     "colour branch vehicle vessel ship boat carrier operator airline host server source publisher provider "
     "creator editor sender recipient customer client family first last given surname year"
 )
-_MADE = _words("generated updated lastupdated timestamp time date dt created retrieved fetched asof now")
-_ANSWER = _words(
+_MADE = word_set("generated updated lastupdated timestamp time date dt created retrieved fetched asof now")
+_ANSWER = word_set(
     "results skip take expand max at object newest oldest page pages per pagination paging limit offset total "
     "count cnt nb num size next previous prev cursor links link url uri href self has more took elapsed status "
     "code cod message success ok result error errors version api request requests query params filter filters "
     "format type kind quota hits docs shards license licence copyright disclaimer attribution help debug warnings "
     "ttl took numfound start rows etag"
 )
-_ANSWER_ENDS = _words(
+_ANSWER_ENDS = word_set(
     "token page pages limit offset total count cursor url uri link links href status version took ms out ttl hits "
     "size more elapsed next previous prev per_page"
 )
-_OTHER_MOMENTS = _words("start end from to until next expires expiry valid took processing response elapsed zone")
-_FLAGS = _words(
+_OTHER_MOMENTS = word_set("start end from to until next expires expiry valid took processing response elapsed zone")
+_FLAGS = word_set(
     "is has have can was are did should allow allows show use uses need needs require requires support supports"
 )
-_FLAG_ENDS = _words("flag enabled disabled active available allowed required visible hidden deleted archived verified")
+_FLAG_ENDS = word_set(
+    "flag enabled disabled active available allowed required visible hidden deleted archived verified"
+)
 
 
 def _is_one(word: str, known: Collection[str]) -> bool:

@@ -17,7 +17,7 @@ class DraftField:
     reading: dict[str, JsonValue] = field(default_factory=dict)
     required: bool = False
     odd: int = 0
-    """So many values do not fit, and become null."""
+    """So many values do not fit: their rows are rejected."""
     note: str | None = None
     comment: str | None = None
 
@@ -40,6 +40,13 @@ class DraftTable:
     inherit: list[str] = field(default_factory=list)
     fields: list[DraftField] = field(default_factory=list)
     comment: str | None = None
+    joined_by: list[str] = field(default_factory=list)
+    """Fields that tell the rows apart for tables within, where there is no key."""
+
+    @property
+    def handed_down(self) -> list[str]:
+        """What tables within inherit."""
+        return self.key or self.joined_by
 
     def names(self) -> set[str]:
         return {own.name for own in self.fields} | set(self.inherit)
@@ -57,12 +64,16 @@ class Draft:
     response: list[DraftField] = field(default_factory=list)
     tables: list[DraftTable] = field(default_factory=list)
     enums: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    kinds: dict[str, str] = field(default_factory=dict)
+    """Kinds of documents by name: the condition that tells each."""
     ignored: dict[str, str] = field(default_factory=dict)
     embedded: tuple[str, ...] = ()
     """Paths of texts that hold JSON, outer ones first."""
     bad_documents: int = 0
     rejected: int = 0
     """Rows that are rejected all the same."""
+    unread_texts: int = 0
+    """Rows and documents with a text that was taken for JSON and is none."""
 
     def table(self, name: str) -> DraftTable:
         return next(table for table in self.tables if table.name == name)

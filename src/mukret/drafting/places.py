@@ -7,11 +7,17 @@ from itertools import chain, islice
 
 from mukret.drafting.meanings import is_about_the_answer
 from mukret.paths.locate import path_text
+from mukret.survey.forms import EMPTY
 from mukret.survey.naming import named_like_an_id, words_of_name
 from mukret.survey.places import Place
+from mukret.survey.shapes import MUCH_ALIKE, inner_names
 
 FEWEST_FACTS = 4
 """An object with fewer scalars is no record."""
+FEWEST_DOCUMENTS = 3
+"""Of fewer documents it can't be told that what they say differs."""
+STRAYS = 0.2
+"""So large a share of what stands in a list may be of another kind than its records."""
 _NAMING = (["id"], ["name"], ["title"])
 _POSITION = ("longitude", "latitude", "altitude")
 _OWN_IDS = (["id"], ["uid"], ["uuid"], ["guid"])
@@ -37,8 +43,19 @@ def always_empty(place: Place) -> bool:
     return not below and not place.longest and set(place.kinds) <= {"null", "string", "array", "object"}
 
 
+def told_kinds(place: Place) -> set[str]:
+    """The kinds of what stands at a place; null says nothing, nor does the empty text beside objects and lists."""
+    kinds = set(place.kinds) - {"null"}
+    empty = EMPTY in place.forms and place.forms[EMPTY].count == place.count("string")
+    return kinds - {"string"} if empty and kinds & {"array", "object"} else kinds
+
+
 def has_scalars(place: Place) -> bool:
-    return bool(set(place.kinds) - {"object", "array", "null"})
+    """Whether scalars stand there, more than a few among records or lists."""
+    kinds = told_kinds(place)
+    scalars = sum(place.count(kind) for kind in kinds - {"object", "array"})
+    lists = place.count("object") + place.count("array")
+    return scalars > STRAYS * lists if lists else scalars > 0
 
 
 def holds_lists(place: Place) -> bool:
@@ -61,10 +78,26 @@ def is_record(place: Place) -> bool:
         for child in place.children.values()
         if (child.values.count or child.count("boolean")) and not is_about_the_answer(child)
     ]
-    named = any(words_of_name(child.step or "")[-1:] in _NAMING for child in told)
+    naming = [child for child in told if words_of_name(child.step or "")[-1:] in _NAMING]
+    differing = [child for child in told if (child.values.distinct or FEWEST_DOCUMENTS) > 1]
+    if place.objects >= FEWEST_DOCUMENTS and len(differing) > 1:  # each document, or each of a list, is one of many
+        return any(child.nodes == place.objects and child in differing for child in naming)
+    named = bool(naming)
     return len(told) >= FEWEST_FACTS and (
         named or any(named_like_an_id(child.step) and child.step for child in told[:1])
     )
+
+
+def unwrapped(place: Place) -> tuple[Place, tuple[str, ...]]:
+    """What stands in objects that hold nothing else, and the names that lead to it."""
+    names: list[str] = []
+    while place.members is None and len(place.children) == 1 and set(place.kinds) == {"object"}:
+        ((name, child),) = place.children.items()
+        if set(child.kinds) != {"object"} or child.nodes < place.nodes:
+            break
+        place = child
+        names.append(name)
+    return place, tuple(names)
 
 
 def is_nested(place: Place, inner: Place) -> bool:
@@ -74,6 +107,14 @@ def is_nested(place: Place, inner: Place) -> bool:
     if below is None or (inner.members is None and inner.objects):
         return False
     return place.members is not None or inner.members is not None or bool(below.objects)
+
+
+def is_one_or_several(inner: Place) -> bool:
+    """Whether records stand there, alone or in lists of like ones."""
+    below = inner.elements
+    return bool(inner.objects and inner.members is None and below is not None and below.objects) and bool(
+        inner_names(below) & frozenset(inner.children)
+    )
 
 
 def scalars_of(place: Place) -> Iterator[Place]:
@@ -89,10 +130,22 @@ def facts_of(place: Place) -> Iterator[Place]:
     """Scalars beside the lists, also in the unlike parts of an array; not those of records with lists of their own."""
     for child in (*place.children.values(), *place.columns):
         plain = child.children and child.members is None and child.elements is None
-        if child.values.count or child.count("boolean"):
+        if (child.values.count or child.count("boolean")) and not told_kinds(child) & {"object", "array"}:
             yield child
         elif plain and not (is_record(child) and holds_lists(child)):
             yield from facts_of(child)
+
+
+def holds_itself(place: Place, inner: Place) -> Place | None:
+    """The list, in records, of further records like them: a tree whose first level has another name."""
+    names = inner_names(inner)
+    for child in inner.children.values():
+        below = child.elements
+        if child.recursive and below is not None and below.objects and place is not child:
+            same = inner_names(below) | {child.step or ""}  # which leads back to the list itself
+            if len(names & same) >= MUCH_ALIKE * len(names | same):
+                return child
+    return None
 
 
 def key_rank(place: Place) -> int:

@@ -6,17 +6,24 @@ import re
 from dataclasses import dataclass, field
 
 from mukret.drafting.meanings import is_fixed_set, is_flag, is_free_text, is_label, is_measured, is_money, is_open_set
+from mukret.drafting.places import told_kinds
+from mukret.drafting.private import example, is_private
 from mukret.survey.forms import PLACEHOLDER, form_of
-from mukret.survey.looks import Look, looks_of
+from mukret.survey.looks import Look, Odd, looks_of
 from mukret.survey.places import Place
 from mukret.survey.report import PlaceReport
-from mukret.text import counted, shortened
+from mukret.text import counted
 from mukret.values import JsonValue, shown_text
 
 _NOTHING = ("empty text", "placeholder")
 _NUMERIC = ("integer", "float")
+_JSON_NUMBERS = ("whole number", "number", "epoch")
+FEW = 0.05
+"""So large a share of the values may not fit: their rows are rejected. With more, the field is a text."""
 _MAY_BE_TEXT = ("number in text", "boolean word", "time", "duration", "epoch")
 """Looks of texts that are no more than that where the name says that it is a text."""
+FEWEST_WORDS = 3
+"""Of two words that came, nobody can tell that there is no third."""
 MOST_WORDS = 12
 MOST_UNNAMED = 6
 """Words of an enum whose name does not say that its words are a fixed set."""
@@ -32,8 +39,9 @@ MOST_EXACT = 3
 """With more digits after the point a JSON number is rather measured than counted,"""
 MOST_EXACT_IN_TEXT = 8
 """and so is one in a text."""
+MOST_IN_FLOAT = 15
+"""Digits that a float keeps."""
 _YEAR = re.compile(r"1[5-9]\d\d|20\d\d|21\d\d")
-_FLAG_VALUES = {0, 1, "0", "1"}
 _FLAG_VALUES = {0, 1, "0", "1"}
 _PLAIN_BOOLEANS = {"true", "false", "yes", "no"}
 
@@ -51,12 +59,13 @@ class Reading:
 def reading_of(report: PlaceReport) -> Reading:
     """How the scalars of a place are read so that none is refused."""
     place = report.place
-    kinds = {kind for kind in place.kinds if kind != "null"}
+    kinds = told_kinds(place)
     if kinds & {"array", "object"}:
         return Reading({"type": "json"}, remarks=[f"of several kinds: {', '.join(sorted(kinds))}"])
     if not kinds:
         return Reading(remarks=["always null"])
     looks = [look for look in report.looks if look.name not in _NOTHING]
+    looks, strays = _without_strays(looks, place)
     readings = [_by_name(look, place) for look in looks] + [{"type": "boolean"}] * bool(place.count("boolean"))
     if place.numbers.huge:
         return Reading(remarks=["has whole numbers beyond 64 bits"])
@@ -72,9 +81,31 @@ def reading_of(report: PlaceReport) -> Reading:
     reading = Reading(found)
     if found.get("type", "text") != "text":
         _blanks(report, reading)
-        _odd(looks, reading)
+        strays += [one for look in looks for one in look.odd]
+        reading.odd = sum(one.count for one in strays)
+        if reading.odd > FEW * place.nodes:
+            return Reading(remarks=[f"of several kinds: {_shown(strays, place)} among others"])
+        if reading.odd:
+            reading.remarks.append(f"rejects {counted(reading.odd, 'value')} such as {_shown(strays, place)}")
     _remarks(looks, reading)
     return reading
+
+
+def _without_strays(looks: list[Look], place: Place) -> tuple[list[Look], list[Odd]]:
+    """Without texts that stand among JSON numbers now and then."""
+    numbers = [look for look in looks if look.name in _JSON_NUMBERS]
+    texts = [look for look in looks if look not in numbers]
+    count = sum(look.count for look in texts)
+    if not numbers or not texts or count > FEW * place.nodes or texts[0].name != "text":
+        return looks, []
+    examples = (form.example for form in place.forms.values() if form.example is not None)
+    return numbers, [Odd(next(examples, None), count, None)]
+
+
+def _shown(strays: list[Odd], place: Place) -> str:
+    if is_private(place):
+        return "some that are not shown"
+    return ", ".join(shown_text(one.example) for one in strays[:3])
 
 
 def _joined(readings: list[dict[str, JsonValue]]) -> dict[str, JsonValue] | None:
@@ -84,7 +115,9 @@ def _joined(readings: list[dict[str, JsonValue]]) -> dict[str, JsonValue] | None
     first, *others = readings
     for other in others:
         one, two = first.get("type", "text"), other.get("type", "text")
-        if one == two:
+        if one == two == "timestamp":
+            first = {**other, **first, "format": [*dict.fromkeys([*_formats(first), *_formats(other)])]}
+        elif one == two:
             first = {**other, **first}
         elif _is_number(one) and _is_number(two):
             wider = one if "decimal" in str(one) else two
@@ -92,6 +125,11 @@ def _joined(readings: list[dict[str, JsonValue]]) -> dict[str, JsonValue] | None
         else:
             return None
     return _settled(first)
+
+
+def _formats(reading: dict[str, JsonValue]) -> list[JsonValue]:
+    forms = reading.get("format", "iso")
+    return forms if isinstance(forms, list) else [forms]
 
 
 def _is_number(kind: JsonValue) -> bool:
@@ -137,6 +175,8 @@ def _with_room(reading: dict[str, JsonValue], report: PlaceReport) -> dict[str, 
     if not found:
         return reading
     digits, place = int(found[1]), report.place
+    if place.longest > MOST_IN_FLOAT and digits + 2 > MOST_EXACT_IN_TEXT:
+        return {}  # a float would change its last digits
     in_text = place.count("string") > 0
     exact = not is_measured(place) and (
         (in_text and (digits <= MOST_EXACT_IN_TEXT or "percent" in reading))
@@ -160,7 +200,7 @@ def enum_words(report: PlaceReport, looks: list[Look]) -> tuple[str, ...]:
         groups.setdefault(word.strip().casefold(), []).append(word)
     named = is_fixed_set(place)
     most, times = (MOST_WORDS, TIMES_EACH) if named else (MOST_UNNAMED, TIMES_UNNAMED)
-    if not 2 <= len(groups) <= most or place.values.count < times * len(groups):
+    if not FEWEST_WORDS <= len(groups) <= most or place.values.count < times * len(groups):
         return ()
     if any(len(word) > LONGEST_WORD or word.count(" ") > 2 for word, _ in texts):
         return ()
@@ -206,14 +246,6 @@ def _is_word(text: str) -> bool:
     return text.isalpha() and len(text) > MOST_SIGNS
 
 
-def _odd(looks: list[Look], reading: Reading) -> None:
-    odd = [one for look in looks for one in look.odd]
-    if odd:
-        reading.odd = sum(one.count for one in odd)
-        shown = ", ".join(shown_text(one.example) for one in odd[:3])
-        reading.remarks.append(f"null for {counted(reading.odd, 'value')} such as {shown}")
-
-
 def _remarks(looks: list[Look], reading: Reading) -> None:
     for look in looks:
         if look.name == "timestamp" and "no offset" in look.detail:
@@ -226,11 +258,13 @@ def _remarks(looks: list[Look], reading: Reading) -> None:
                 reading.remarks.append("no offset: a timestamp, if a zone is given")
         if "no value tells" in look.detail:
             reading.remarks.append("day first or month first: no value tells")
+        if look.detail.endswith("always midnight"):
+            reading.remarks.append("always midnight: the day alone")
         if look.name == "JSON in text":
             reading.remarks.append("holds JSON: response.embedded reads it")
 
 
 def example_note(report: PlaceReport) -> str | None:
     """A note with a value that was seen."""
-    example = next((value for value in report.place.values.examples if value not in ("", None)), None)
-    return None if example is None else f"e.g. {shortened(str(example), 40)}"
+    value = next((value for value in report.place.values.examples if value not in ("", None)), None)
+    return None if value is None else f"e.g. {example(report.place, value)}"

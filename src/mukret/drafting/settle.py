@@ -1,4 +1,4 @@
-"""A draft tried on the input that it was made from, and eased until nothing is rejected."""
+"""A draft tried on the input that it was made from, and eased until few rows are rejected, or none."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from mukret.documents import Source
 from mukret.drafting.model import Draft, DraftField, DraftTable
+from mukret.drafting.readings import FEW
 from mukret.drafting.text import rules_text
 from mukret.engine.run import Run
 from mukret.paths import Index, parse_path
@@ -16,13 +17,13 @@ from mukret.text import counted, shortened
 from mukret.values import shown_text
 
 MOST_ROUNDS = 50
-FEW = 0.2
-"""So large a share of the values may become null; with more, the field is a text."""
+STRAYS = 0.2
+"""So large a share of the elements of a list may have another shape than its records: they are rejected."""
 
 
 def settled(draft: Draft, sources: Sequence[Source], file: str) -> Draft:
-    """The draft, changed so that no row of these sources is rejected. They must be such as can be read again."""
-    _check_odd(draft, sources, file)
+    """The draft, changed so that of the rows of these sources no more are rejected than hold what is plainly a mistake
+    among the others, which is said beside the field. They must be such as can be read again."""
     for _ in range(MOST_ROUNDS):
         run = _tried(draft, sources, file)
         reasons = [reason for reason in run.tally.reasons.values() if reason.table is not None]
@@ -32,25 +33,8 @@ def settled(draft: Draft, sources: Sequence[Source], file: str) -> Draft:
     for path, count in sorted(run.sample.unread.items()):
         draft.ignored.setdefault(path, f"{counted(count, 'time')} in the documents looked at")
     draft.rejected, draft.bad_documents = run.tally.rows_rejected, run.tally.bad_documents
+    draft.unread_texts = sum(reason.count for reason in run.tally.reasons.values() if reason.code == "not-json")
     return draft
-
-
-def _check_odd(draft: Draft, sources: Sequence[Source], file: str) -> None:
-    """Sees to it that no more values become null than were said not to fit: a null is not told of, as a reject is."""
-    odd = {(table.name, own.name): own for table in draft.tables for own in table.fields if own.odd}
-    if not odd:
-        return
-    expected = {key: own.odd for key, own in odd.items()}
-    for own in odd.values():
-        own.odd = 0
-    run = _tried(draft, sources, file)
-    for key, own in odd.items():
-        counts = {r.code: r.count for r in run.tally.reasons.values() if (r.table, r.field) == key}
-        found = sum(count for code, count in counts.items() if code != "required")
-        if found > expected[key]:
-            own.reading, own.comment = {}, "of several kinds"
-        else:
-            own.odd = expected[key]
 
 
 def _tried(draft: Draft, sources: Sequence[Source], file: str) -> Run:
@@ -70,7 +54,7 @@ def _eased(draft: Draft, reason: Reason, run: Run) -> bool:
         _without_key(draft, table)
         return True
     if reason.field is None:
-        return _rows_eased(table, reason)
+        return _rows_eased(table, reason, run)
     own = table.field(reason.field) or next((one for one in draft.response if one.name == reason.field), None)
     if own is None:
         return False
@@ -80,29 +64,31 @@ def _eased(draft: Draft, reason: Reason, run: Run) -> bool:
     seen = run.tally.tables[table.name].rows_seen
     if reason.code == "other-kind":
         return _way_eased(table, own, few=reason.count <= FEW * seen, reason=reason)
+    own.required = False
     if own.type == "text":
         own.reading = {"type": "json"}
-    elif not own.odd and own.type != "json" and reason.count <= FEW * seen:
-        own.odd = reason.count
-        own.remark(f"null for {counted(reason.count, 'value')} such as {_shown(reason)}")
+    elif reason.count <= FEW * seen and own.type not in (*draft.enums, "boolean", "json"):
+        if not own.odd:
+            own.odd = reason.count
+            own.remark(f"rejects {counted(reason.count, 'row')}, for values such as {_shown(reason)}")
+        return False
     else:
-        own.reading, own.odd = {}, 0
-        own.remark("of several kinds")
-    own.required = False
+        own.reading, own.odd, own.comment = {}, 0, f"of several kinds: {_shown(reason)} among others"
     return True
 
 
 def _way_eased(table: DraftTable, own: DraftField, *, few: bool, reason: Reason) -> bool:
-    """Where the way to a value leads through something that is not always of one kind: rows of another kind are left
-    out; few values become null; else the field has all that stands at the first step, once."""
+    """Where the way to a value leads through something that is not always of one kind: few rows are rejected; rows of
+    another kind are left out; else the field has all that stands at the first step, once."""
     first = parse_path(str(own.source.get("at"))).segments[:1]
     if first and isinstance(first[0].only, Index) and "when" not in table.options:
         return _rows_left_out(table, reason)
     own.required = False
-    if not own.odd and (few or own not in table.fields):
-        own.odd = reason.count
-        own.remark(f"null for {counted(reason.count, 'value')} such as {_shown(reason)}")
-        return True
+    if own.odd or few:
+        if not own.odd:
+            own.odd = reason.count
+            own.remark(f"rejects {counted(reason.count, 'row')}, for {_shown(reason)} on the way")
+        return False
     whole = path_text(first)
     if own.source.get("at") == whole:
         return False
@@ -134,7 +120,7 @@ def _without_key(draft: Draft, table: DraftTable) -> None:
             _without_key(draft, other)
 
 
-def _rows_eased(table: DraftTable, reason: Reason) -> bool:
+def _rows_eased(table: DraftTable, reason: Reason, run: Run) -> bool:
     if reason.code == "uneven" and isinstance(table.rows, dict):
         table.options["uneven"] = "pad"
         return True
@@ -145,6 +131,9 @@ def _rows_eased(table: DraftTable, reason: Reason) -> bool:
         table.comment = "the first row seems to name the columns, but not all rows have as many"
         return True
     if reason.code == "row-shape" and "when" not in table.options:
+        if reason.count <= STRAYS * run.tally.tables[table.name].rows_seen:
+            table.comment = f"{counted(reason.count, 'row')} of another shape are rejected"
+            return False
         return _rows_left_out(table, reason)
     return False
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 
 from mukret.drafting.facts import response_fields
 from mukret.drafting.model import Draft, DraftField, DraftTable
@@ -12,27 +12,34 @@ from mukret.drafting.places import (
     always_empty,
     column_names,
     has_scalars,
+    holds_itself,
     holds_lists,
     is_nested,
+    is_one_or_several,
     is_record,
     key_rank,
     names_its_parent,
     path,
     scalars_of,
     steps_of,
+    told_kinds,
+    unwrapped,
 )
+from mukret.drafting.private import example
 from mukret.drafting.readings import Reading, example_note, names_reading, reading_of
 from mukret.paths import Name, child_segment
 from mukret.paths.locate import path_text
 from mukret.survey import PlaceReport, SurveyReport
 from mukret.survey.naming import named_like_an_id
 from mukret.survey.places import Place
+from mukret.survey.relations import Sorts
 from mukret.text import shortened
 from mukret.types.names import SIMPLE
-from mukret.values import JsonValue
+from mukret.values import JsonValue, json_text
 
 FEWEST_UNIQUE = 20
 """Of fewer values, that none comes twice says little, unless they are named like ids."""
+MOST_SORTS = 6
 FEWEST_VALUES = 6
 """A list of no more scalars than these beside the records is no table: corners of a map, words on the response."""
 
@@ -51,14 +58,26 @@ class _Drafter:
         self.call = call
         self.reports = {id(one.place): one for one in report.places}
         self.documents = report.documents
+        self.files = report.files
         self.draft = Draft(title, bad_documents=report.bad_documents)
         self.keys: dict[int, tuple[DraftTable, DraftField]] = {}
         """Fields that are keys, by their place."""
         self.referring: list[tuple[DraftTable, DraftField, PlaceReport]] = []
         self.moment: DraftField | None = None
         root = report.places[0].place
+        self.root(root, word)
+        if not self.draft.tables:
+            self.draft, self.moment, self.keys = Draft(title, bad_documents=report.bad_documents), None, {}
+            self.table(root, root, "$", None, (word,))
+        self.link()
+
+    def root(self, root: Place, word: str) -> None:
+        """The tables of all documents."""
+        inner, names = unwrapped(root)
         if is_record(root):
             self.table(root, root, "$", None, (word,))
+        elif names and not holds_lists(root):
+            self.table(inner, root, path(inner, root), None, names)
         elif holds_lists(root):
             self.draft.response, self.moment = response_fields(root, self.documents, self.report)
             self.node(root, root, None, () if root.children else (word,))
@@ -66,27 +85,34 @@ class _Drafter:
             self.container(root, root, None, (word,))
         else:
             self.table(root, root, "$", None, (word,))
-        if not self.draft.tables:
-            self.draft, self.moment, self.keys = Draft(title, bad_documents=report.bad_documents), None, {}
-            self.table(root, root, "$", None, (word,))
-        self.link()
 
     def report(self, place: Place) -> PlaceReport:
         return self.reports[id(place)]
 
     # ---- where rows are
 
-    def object(self, place: Place, base: Place, table: DraftTable | None, names: tuple[str, ...]) -> None:
+    def object(
+        self,
+        place: Place,
+        base: Place,
+        table: DraftTable | None,
+        names: tuple[str, ...],
+        *,
+        leaving: frozenset[str] = frozenset(),
+    ) -> None:
         """The members of an object: fields of the table whose rows it stands in, and tables within it. `base` is where
         paths begin: the place of these rows, or the document."""
         taken = self.side_by_side(place, base, table, names)
+        recursed = table.options.get("recurse") if table is not None and place is base else None
         for step, child in place.children.items():
-            if step not in taken:
+            if recursed and child.elements is not None and path(child.elements, base) == recursed:
+                continue
+            if step not in taken and step not in leaving:
                 self.node(child, base, table, (*names, step))
 
     def node(self, place: Place, base: Place, table: DraftTable | None, names: tuple[str, ...]) -> None:
-        kinds = {kind for kind in place.kinds if kind != "null"}
-        scalars = kinds - {"array", "object"}
+        kinds = told_kinds(place)
+        scalars = kinds - {"array", "object"} if has_scalars(place) else set()
         several = len(kinds) > 1 and (scalars or place.elements is None or not place.elements.objects)
         by_name = place.members is not None and not scalars and "array" not in kinds
         if by_name or (place.elements is not None and not several):
@@ -115,7 +141,7 @@ class _Drafter:
         and of the list `within` which it stands."""
         inner = place.members or place.elements
         assert inner is not None
-        if not place.header and not has_scalars(inner) and is_nested(place, inner):
+        if not place.header and not has_scalars(inner) and is_nested(place, inner) and not is_one_or_several(inner):
             self.nested(place, inner, base, table, names, within or place)
             return
         records = inner.objects and inner.members is None and not has_scalars(inner)
@@ -162,18 +188,20 @@ class _Drafter:
         *,
         of: Place | None = None,
         options: dict[str, JsonValue] | None = None,
+        leaving: frozenset[str] = frozenset(),
     ) -> DraftTable:
+        sorts = sorts_apart(self.report(inner)) if of is not None and of.members is None else None
+        if sorts is not None and not options:
+            return self.tables_by_sort(sorts, inner, base, rows, parent, names, of)
         table = self.new_table(rows, parent, names, options or {})
-        if of is not None and of.members is not None:
-            self.named(table, of)
-        elif of is not None and of.objects and of.count("array"):
-            table.options["spread"] = True
-            table.rows = path(of, base)
-        if of is not None and of.recursive and of.step is not None:
-            table.options["recurse"] = path_text(inner.segments()[len(of.segments()) - 1 :])
+        if of is not None:
+            self.shaped(table, inner, base, of)
         if inner.objects:
-            self.key(inner, table)
-            self.object(inner, inner, table, ())
+            if "spread" not in table.options or of is None or of.members is None:
+                self.key(inner, table)
+            self.object(inner, inner, table, (), leaving=leaving)
+            for step, child in alone_in_objects(inner, of).items():
+                self.node(child, child.parent or inner, table, (step,))
         else:
             one = singular(names[-1])
             self.scalar(inner, inner, table, ("value" if snake_case(one) in self.taken(table) else one,))
@@ -185,13 +213,54 @@ class _Drafter:
         self.finish(table)
         return table
 
+    def shaped(self, table: DraftTable, inner: Place, base: Place, of: Place) -> None:
+        """What a table needs beside the path to its rows, since these stand under names, now and then alone, or below
+        each other."""
+        if of.members is not None:
+            self.named(table, of)
+            if inner.objects and inner.elements is not None and inner.elements.objects:
+                table.options["spread"], table.key = True, []
+        elif of.objects and of.count("array"):
+            table.options["spread"] = True
+            table.rows = path(of, base)
+        tree = holds_itself(of, inner)
+        if of.recursive and of.step is not None:
+            table.options["recurse"] = path_text(inner.segments()[len(of.segments()) - 1 :])
+        elif tree is not None and tree.elements is not None:
+            table.options["recurse"] = path(tree.elements, inner)
+
+    def tables_by_sort(
+        self,
+        sorts: Sorts,
+        inner: Place,
+        base: Place,
+        rows: JsonValue,
+        parent: DraftTable | None,
+        names: Sequence[str],
+        of: Place | None,
+    ) -> DraftTable:
+        """A table for each sort of record, told by a member."""
+        told = frozenset(name for sort in sorts.sorts for name in sort.members)
+        member = path_text((child_segment(Name(sorts.member)),)).replace("$", "@", 1)
+        tables = []
+        for sort in sorts.sorts:
+            own = (*names[:-1], f"{sort.word} {names[-1]}")
+            when: dict[str, JsonValue] = {"when": f"{member} == {json_text(sort.word)}"}
+            leaving = told - frozenset(sort.members)
+            tables.append(self.table(inner, base, rows, parent, own, of=of, options=when, leaving=leaving))
+            for field in tables[-1].fields:
+                if field.source.get("at") == member.replace("@", "$", 1):
+                    field.note = f"always {sort.word}"
+        tables[0].comment = f"records of {len(tables)} sorts; those of another {sorts.member} are in no table"
+        return tables[0]
+
     def named(self, table: DraftTable, of: Place) -> None:
         """A table of what stands under names that are data: the names are a field, typed where they are all days."""
         taken = self.taken(table)
         name, reading = names_reading(of)
         whole = f"{singular(table.name.removesuffix(f'_{name}s'))}_{name}"
         own = DraftField(fresh(name if reading and name not in taken else whole, taken), {"fact": "name"}, reading)
-        own.note, own.required = _names_note(of), True
+        own.note = _names_note(of)
         table.fields.append(own)
         table.rows = re.sub(r"\[\*\]$", ".*", str(table.rows))
         self.own_key(table, own, alone=of.nodes == 1)
@@ -211,7 +280,7 @@ class _Drafter:
             name = "_".join([parent.name if parent else "_".join(plain[:-1]), name]).strip("_")
         table = DraftTable(fresh(name, taken), rows, parent, options)
         if parent is not None:
-            table.inherit = list(parent.key)
+            table.inherit = list(parent.handed_down)
         elif self.moment is not None:
             table.inherit = [self.moment.name]
         self.draft.tables.append(table)
@@ -222,12 +291,9 @@ class _Drafter:
         return table.names() | {other.name for other in self.draft.tables}
 
     def finish(self, table: DraftTable) -> None:
-        """Fields that are always there are required, but for those whose lack would take rows below with it."""
+        """A table has a field at least."""
         if not table.fields:
             table.fields.append(DraftField(fresh("position", self.taken(table)), {"fact": "position"}))
-        if any(other.within is table for other in self.draft.tables):
-            for own in table.fields:
-                own.required = own.name in table.key
 
     # ---- rows that are more than nodes
 
@@ -235,31 +301,21 @@ class _Drafter:
         """Tables of parallel arrays, and of rows with their column names beside them; gives the members they take."""
         taken: set[str] = set()
         report = self.report(place)
-        for words in report.shape:
-            if words.endswith("are of equal length: parallel"):
-                one, _, two = words.removesuffix(" are of equal length: parallel").partition(" and ")
-                if one in place.children and two in place.children:
-                    taken |= {one, two}
+        for pair in report.parallel:
+            taken |= {*pair} if place.children.keys() >= {*pair} else set()
         if taken:
             lists = {snake_case(step) or f"list_{n}": place.children[step] for n, step in enumerate(sorted(taken))}
             lists = dict(sorted(lists.items(), key=lambda item: list(place.children.values()).index(item[1])))
             self.zipped(lists, base, table, names or ("series",))
-        for rows, header in self.headers(report):
-            if rows not in taken and header not in taken:
-                taken |= {rows, header}
-                inner = place.children[rows].elements
-                assert inner is not None
-                self.table_of_arrays(
-                    place.children[rows], inner, base, table, (*names, rows), header=place.children[header]
-                )
+        for headed in report.headed:
+            rows, header = place.children.get(headed.rows), place.children.get(headed.names)
+            if rows is None or header is None or {headed.rows, headed.names} & taken:
+                continue
+            taken |= {headed.rows, headed.names}
+            assert rows.elements is not None and header.elements is not None
+            within = header.elements.children[headed.within] if headed.within is not None else header
+            self.table_of_arrays(rows, rows.elements, base, table, (*names, headed.rows), header=within)
         return taken
-
-    @staticmethod
-    def headers(report: PlaceReport) -> Iterator[tuple[str, str]]:
-        for words in report.shape:
-            header, found, rows = words.partition(" holds the names of the columns of ")
-            if found and rows in report.place.children and header in report.place.children:
-                yield rows, header
 
     def zipped(self, lists: dict[str, Place], base: Place, parent: DraftTable | None, names: tuple[str, ...]) -> None:
         inner = {name: place.elements for name, place in lists.items()}
@@ -283,15 +339,14 @@ class _Drafter:
         """A table whose rows are arrays: with the names of its columns, where they are known."""
         table = self.new_table(path(inner, base), parent, names, {})
         known: Sequence[str] = place.header or ()
-        if header is not None and header.elements is not None:
-            known = [str(name) for name in header.elements.values.counted or ()]
+        if header is not None:
+            known = [str(name) for name in (header.elements or header).values.counted or ()]
         columns = inner.columns or [inner.elements or inner] * len(known)
         named = {snake_case(name): path_text((child_segment(Name(name)),)) for name in known}
         if known and len(named) == len(known) == len(columns) and "" not in named:
             table.options["header"] = "first" if header is None else path(header, base)
             for (name, at), column in zip(named.items(), columns, strict=True):
-                own = self.field(table, self.report(column), name, {"at": at})
-                own.required = own.required and bool(inner.columns)
+                self.field(table, self.report(column), name, {"at": at})
         else:
             for number, column in enumerate(inner.columns):
                 self.field(table, self.report(column), f"column_{number + 1}", {"at": f"$[{number}]"})
@@ -303,7 +358,7 @@ class _Drafter:
 
     def scalar(self, place: Place, base: Place, table: DraftTable | None, names: tuple[str, ...]) -> None:
         if table is None:
-            if path(place, base) not in [own.source["at"] for own in self.draft.response]:
+            if path(place, base) not in [own.source.get("at") for own in self.draft.response]:
                 self.ignore(place, self.words_for(place))
             return
         if set(place.kinds) <= {"null"}:
@@ -322,15 +377,11 @@ class _Drafter:
 
     def field(self, table: DraftTable, report: PlaceReport, name: str, source: dict[str, JsonValue]) -> DraftField:
         reading = reading_of(report)
-        place = report.place
         if name == table.name:  # expressions tell tables and fields apart by their names
             several = f"{name}_rows" if name.endswith("s") else f"{name}s"
             table.name = fresh(several, {*self.taken(table), *(own.name for own in self.draft.response)})
         own = DraftField(fresh(name, self.taken(table)), source, dict(reading.options), note=example_note(report))
         self.read(own, reading)
-        own.required = report.always and not (
-            report.nulls or place.recursive or own.odd or _may_be_nothing(report, own)
-        )
         table.fields.append(own)
         if report.refers_to:
             self.referring.append((table, own, report))
@@ -381,10 +432,30 @@ class _Drafter:
                 self.keys[id(place)] = (table, own)
                 table.key = [own.name] if everywhere else [*table.inherit, own.name]
                 return
-        if holds_lists(inner) and (table.inherit or self.documents == 1):
-            own = DraftField(f"{singular(table.name)}_position", {"fact": "position"}, comment="for want of a key")
-            table.fields.append(own)
+        if holds_lists(inner):
+            self.joined(table)
+
+    def joined(self, table: DraftTable) -> None:
+        """Gives the rows of a table without an id what tells them apart for tables within: their position, and where
+        the response came from, or of which moment it is; with that it is a key."""
+        own = DraftField(f"{singular(table.name)}_position", {"fact": "position"}, comment="for want of an id")
+        table.fields.append(own)
+        if table.inherit and (table.within is None or table.within.key):
             table.key = [*table.inherit, own.name]
+            return
+        if table.within is None:
+            table.inherit = [one.name for one in self.came_from()]
+        own.comment = "for want of an id: tells rows apart within one response"
+        table.joined_by = [*table.inherit, own.name]
+
+    def came_from(self) -> list[DraftField]:
+        """Fields of the response that say which file and document it is; none if there is but one."""
+        wanted = ["file"] * (self.files > 1) + ["document"] * (self.documents > self.files)
+        for fact in wanted:
+            if not any(own.source == {"fact": fact} for own in self.draft.response):
+                taken = {own.name for own in self.draft.response} | {table.name for table in self.draft.tables}
+                self.draft.response.append(DraftField(fresh(fact, taken), {"fact": fact}))
+        return [own for own in self.draft.response if own.source.get("fact") in wanted]
 
     def may_be_key(self, place: Place) -> bool:
         report = self.report(place)
@@ -433,16 +504,30 @@ class _Drafter:
             return "JSON in text: response.embedded reads it"
         examples = place.values.examples or (place.elements.values.examples if place.elements else [])
         kinds = " or ".join(kind for kind in place.kinds if kind != "null")
-        return f"e.g. {shortened(str(examples[0]), 60)}" if examples else kinds
+        return f"e.g. {example(place, examples[0])}" if examples else kinds
+
+
+def sorts_apart(report: PlaceReport) -> Sorts | None:
+    """The sorts of records, if each is a table of its own: each has members that others have not, and there are no more
+    sorts than were looked at."""
+    sorts = report.sorts
+    if sorts is None or not 2 <= len(sorts.sorts) <= MOST_SORTS or not all(sort.members for sort in sorts.sorts):
+        return None
+    words = report.place.children[sorts.member].values.counted
+    return sorts if words is not None and words.keys() == {sort.word for sort in sorts.sorts} else None
+
+
+def alone_in_objects(inner: Place, of: Place | None) -> dict[str, Place]:
+    """Where records stand in lists, and now and then alone: the members that only one of the two has."""
+    lists = inner.elements if inner.objects and inner.elements is not None and inner.elements.objects else None
+    if lists is not None:
+        return {step: child for step, child in lists.children.items() if step not in inner.children}
+    if of is not None and of.objects and of.elements is inner:
+        return {step: child for step, child in of.children.items() if step not in inner.children}
+    return {}
 
 
 TYPE_NAMES = {*SIMPLE, "decimal", "list"}
-
-
-def _may_be_nothing(report: PlaceReport, own: DraftField) -> bool:
-    """Whether a value that is there may turn out null."""
-    empty = any(look.name == "empty text" for look in report.looks) and own.type != "text"
-    return empty or "blank" in own.reading
 
 
 def _names_note(of: Place) -> str | None:

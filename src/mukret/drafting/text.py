@@ -27,11 +27,14 @@ def _lines(draft: Draft) -> Iterator[str]:
         yield "enums:                         # the words that were seen; others are rejected"
         for name, words in draft.enums.items():
             yield from enum_lines(name, words)
-    if draft.response or draft.ignored or draft.embedded:
+    if draft.response or draft.ignored or draft.embedded or draft.kinds:
         yield ""
         yield "response:"
     if draft.embedded:
         yield f"  embedded: {flow(list(draft.embedded))}"
+    if draft.kinds:
+        yield "  kinds:                       # documents that have no member in common"
+        yield from (f"    {name}: {flow({'when': when})}" for name, when in draft.kinds.items())
     if draft.response:
         yield "  fields:                      # facts of the whole document: any table can inherit them"
         width = max(len(own.name) for own in draft.response)
@@ -79,8 +82,6 @@ def field_line(own: DraftField, indent: int, width: int = 0) -> str:
 def field_value(own: DraftField) -> str:
     """What stands behind the name of a field."""
     options: dict[str, JsonValue] = {**own.source, **own.reading}
-    if own.odd:
-        options["bad"] = None
     if own.required:
         options["required"] = True
     if own.note:

@@ -17,6 +17,9 @@ from mukret.documents import NotJson, decode
 LONGEST = 200
 """Longer texts are only asked whether they hold JSON."""
 LONGEST_JSON = 100_000
+LONGEST_ITEM = 40
+LONGEST_GROUP = 6
+"""Longer runs of digits before and after a mark are numbers of their own: a number would have more marks."""
 
 
 class Form(NamedTuple):
@@ -55,6 +58,8 @@ ADDRESS = Form("address")
 MAIL = Form("mail")
 UUID = Form("uuid")
 IMPOSSIBLE = Form("impossible-date")
+LISTS = {mark: Form("list", (mark,)) for mark in (",", ";", "|")}
+"""Several short words without blanks in them, by the mark between them."""
 
 _BOOLEANS = frozenset({"true", "false", "yes", "no", "y", "n", "on", "off", "t", "f"})
 _PLACEHOLDERS = frozenset(
@@ -65,6 +70,11 @@ _CURRENCY = "$€£¥₹₽₩₺₴₪฿₫₱"
 _UNIT = (
     "mm|cm|m|km|nm|NM|mi|ft|in|yd|kg|g|mg|lb|oz|ml|h|hr|hrs|min|mins|s|sec|ms|kn|kt|kts|kph|km/h|mph|m/s|kW|kWh|MW|Hz|"
     "°|°C|°F|hPa|mb|bar|px|kB|KB|MB|GB|TB|ppm"
+)
+_MONEY_WORD = re.compile(
+    "(?:kr|rs|rm|z[lł]|lei|ft|k[cč]|r|us|eur|usd|gbp|jpy|cny|inr|aud|cad|chf|nok|sek|dkk|isk|pln|czk|huf|ron|bgn|try|rub|uah"
+    "|ils|zar|brl|mxn|ars|clp|cop|pen|krw|twd|hkd|sgd|myr|thb|idr|php|vnd|aed|sar|egp|ngn|kes|nzd)[.]?",
+    re.IGNORECASE,
 )
 _SPACES = " \u00a0\u202f\u2009"
 
@@ -91,7 +101,7 @@ _YEAR_FIRST = _ascii(r"(\d{4})([/.])(\d{1,2})\2(\d{1,2})(?:,?\s+(.*))?")
 _MONTHS = "Jan(?:uary)?|Feb(?:ruary)?|Mar(?:ch)?|Apr(?:il)?|May|June?|July?|Aug(?:ust)?|Sept?(?:ember)?|Oct(?:ober)?|Nov(?:ember)?|Dec(?:ember)?"  # noqa: E501
 _DAY_MONTH = _ascii(rf"(\d{{1,2}})([ -])({_MONTHS})([ -])(\d{{4}})(?:,?\s+(.*))?", re.IGNORECASE)
 _YEAR_MONTH = _ascii(rf"(\d{{4}})([ -])({_MONTHS})\2(\d{{1,2}})(?:,?\s+(.*))?", re.IGNORECASE)
-_MONTH_DAY = _ascii(rf"({_MONTHS}) (\d{{1,2}}),? (\d{{4}})(?:,?\s+(.*))?", re.IGNORECASE)
+_MONTH_DAY = _ascii(rf"({_MONTHS}) (\d{{1,2}})(,?) (\d{{4}})(?:,?\s+(.*))?", re.IGNORECASE)
 _RFC5322 = _ascii(
     r"(?:(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun), ?)?\d{1,2} (?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec) \d{4} "
     r"\d{2}:\d{2}(?::\d{2})? (?:[+-]\d{4}|GMT|UTC?|[ECMP][SD]T|Z)",
@@ -106,6 +116,7 @@ _ISO_DURATION = _ascii(
     r"[+-]?P(?=\d|T\d)(?:\d+Y)?(?:\d+M)?(?:\d+W)?(?:\d+D)?(?:T(?:\d+H)?(?:\d+M)?(?:\d+(?:[.,]\d+)?S)?)?"
 )
 _ADDRESS = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*://[^\s<>\"]+|www\.[^\s<>\"]+\.[^\s<>\"]+|/[\w~%.{}:@+-]+(?:/[\w~%.{}:@+-]*)*(?:\?\S*)?")  # fmt: skip # noqa: E501
+_LIST = re.compile(r"[\w:/@+-]+(?:\.[\w-]+)*(?P<mark>[,;|])[ ]?(?:[\w:/@+-]+(?:\.[\w-]+)*(?:(?P=mark)[ ]?|(?=$)))+")
 _MAIL = re.compile(r"[^\s@<>,;]+@[A-Za-z0-9-]+(?:\.[A-Za-z0-9-]+)+")
 _UUID = re.compile(r"[0-9A-Fa-f]{8}(?:-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}")
 _CODE = re.compile(r"(?=.*\d|[A-Z])[A-Z0-9][A-Z0-9_./:-]*|(?=.*\d)[A-Za-z0-9][A-Za-z0-9_./:-]*")
@@ -185,6 +196,9 @@ def _form_of(text: str) -> AnyForm:
         return JSON_TEXT
     if len(stripped) > LONGEST:
         return ADDRESS if _ADDRESS.fullmatch(stripped) else TEXT
+    listed = _LIST.fullmatch(stripped) if any(mark in stripped for mark in LISTS) else None
+    if listed and _are_items(stripped, listed["mark"]):
+        return LISTS[listed["mark"]]
     folded = stripped.lower()
     if folded in _BOOLEANS:
         return BOOLEAN
@@ -193,6 +207,20 @@ def _form_of(text: str) -> AnyForm:
     if first.isdigit() or first in "+-.,(":
         return _figures(stripped)
     return _words(stripped, first)
+
+
+def _are_items(text: str, mark: str) -> bool:
+    """Whether a text is a list of words or ids, and not a number whose mark stands between groups or for the point, nor
+    a name that is turned round (`Quay, Inner`)."""
+    items = [item.strip() for item in text.split(mark)]
+    if text.endswith(mark) or any(len(item) > LONGEST_ITEM for item in items):
+        return False
+    if all(item.lstrip("+-").isdigit() for item in items):
+        long = any(len(item) > LONGEST_GROUP for item in items[:-1]) and len(items[-1]) > LONGEST_GROUP
+        return long or (len(items) > 2 and number_form(text) is None and mark != ".")
+    if f"{mark} " in text:
+        return mark != "," or all(item.islower() for item in items)
+    return number_form(text) is None and _iso(text) is None
 
 
 @lru_cache(maxsize=10_000)
@@ -236,8 +264,8 @@ def _words(text: str, first: str) -> AnyForm:
         return Form("timestamp", (f"%a %b %d %H:%M:%S {'%z ' if zone else ''}%Y", "offset" if zone else "none"))
     match = _MONTH_DAY.fullmatch(text)
     if match:
-        month, _, _, clock = match.groups()
-        return _with_clock("%B %d, %Y" if len(month) > 3 else "%b %d, %Y", clock) or TEXT
+        month, _, comma, _, clock = match.groups()
+        return _with_clock(f"{'%B' if len(month) > 3 else '%b'} %d{comma} %Y", clock) or TEXT
     if "://" in text or first == "/" or text.startswith("www."):
         return ADDRESS if _ADDRESS.fullmatch(text) else TEXT
     if "@" in text and _MAIL.fullmatch(text):
@@ -349,6 +377,9 @@ def number_form(text: str) -> NumberForm | None:
     match = _NUMBER.fullmatch(text[1:-1].strip() if accounting else text)
     if not match or not (match["whole"] or match["fraction"]):
         return None
+    before = (match["before"] or "").strip()
+    if before.rstrip(".").isalpha() and not _MONEY_WORD.fullmatch(before):
+        return None  # `org 12` is the name of one
     whole, mark, point = match["whole"] or "", match["mark"] or "", match["point"] or ""
     if not mark and whole.count(","):
         mark = ","  # India's groups of two
@@ -363,7 +394,7 @@ def number_form(text: str) -> NumberForm | None:
             whole = whole.partition(".")[0]
     after = (match["after"] or "").strip()
     return NumberForm(
-        before=(match["before"] or "").strip(),
+        before=before,
         after="" if after == "%" else after,
         grouping=mark,
         point=point,

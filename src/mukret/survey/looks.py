@@ -20,6 +20,7 @@ from mukret.values import JsonValue
 LOOKS = {
     "text": "a text",
     "number in text": "a number",
+    "list in text": "a list of words",
     "leading zeros": "digits",
     "timestamp": "a timestamp",
     "date": "a date",
@@ -49,7 +50,10 @@ LONGEST_WORD = 60
 EPOCHS = {"epoch-s": 0, "epoch-ms": 3, "epoch-us": 6, "epoch-ns": 9}
 """Powers of ten between a second and the unit."""
 _EARLIEST, _LATEST = 631_152_000, 4_102_444_800  # 1990 to 2100, in seconds
+FEWEST_DAYS = 5
+"""Of fewer instants that are all midnight it can't be told that they are days."""
 _DIGITS = re.compile(r"[0-9]{1,30}")
+_MIDNIGHT = re.compile(r"[T ]00:00(?::00(?:\.0+)?)?(?:Z|[+-]\d\d:?\d\d)?")
 
 
 @dataclass(frozen=True)
@@ -96,12 +100,38 @@ def _family_look(place: Place, forms: Mapping[AnyForm, object]) -> Look:
     for form in forms:
         families[_family(form, place)] += place.forms[form].count
     [(main, count)] = families.most_common(1)
+    if families["list"] and _are_lists(place, forms):
+        return _list(place, "list", list(forms), ())
     if count < MOST * families.total() or (main == "number" and not _units_agree(forms)):
         main = "text"
+    if main == "boolean" and count < families.total():
+        main = "text"  # words allow no exceptions: they were taken for something else
     mine = [form for form in forms if main == "text" or _family(form, place) == main]
     others = [form for form in forms if form not in mine] if main != "text" else []
     odd = tuple(Odd(place.forms[form].example, place.forms[form].count, place.forms[form].where) for form in others)
     return _DESCRIBE.get(main, _plain)(place, main, mine, odd)
+
+
+def _are_lists(place: Place, forms: Mapping[AnyForm, object]) -> bool:
+    """Whether all texts are lists by one mark, of which some have one element: a word, an id, a number."""
+    marks = [form for form in forms if form.kind == "list"]
+    singles = [form for form in forms if form.kind in ("text", "code", "number") or form.kind == "uuid"]
+    if (
+        len(marks) != 1
+        or len(marks) + len(singles) < len(forms)
+        or 5 * place.forms[marks[0]].count < _total(place, list(forms))
+    ):
+        return False
+    known = [*(place.values.counted or ()), *place.values.examples]
+    (mark,) = (form.detail[0] for form in marks if isinstance(form, Form))
+    plain = all(type(form) is not NumberForm or form == NumberForm() for form in singles)
+    return plain and not any(type(text) is str and " " in text.strip() and mark not in text for text in known)
+
+
+def _list(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]) -> Look:
+    mark = next(form.detail[0] for form in forms if isinstance(form, Form) and form.kind == "list")
+    reading: dict[str, JsonValue] = {"type": "list(text)", "split": mark}
+    return Look("list in text", _total(place, forms), f'"{mark}" between words', reading, odd)
 
 
 def _family(form: AnyForm, place: Place) -> str:
@@ -230,6 +260,12 @@ def _timestamp(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, 
     if any("fraction" in form.detail for form in forms if isinstance(form, Form)):
         zone += ", more than 6 digits of a second"
     reading: dict[str, JsonValue] = {"type": "timestamp"}
+    count, behind = _total(place, forms), list(place.midnights)
+    if place.midnights.total() == count >= FEWEST_DAYS and len(behind) == 1 and _MIDNIGHT.fullmatch(behind[0]):
+        reading = {"type": "date", "format": [f"%Y-%m-%d{behind[0]}"]}
+        return Look("date", count, f"{', '.join(parts)}, always midnight", reading, odd)
+    if any("fraction" in form.detail for form in forms if isinstance(form, Form)):
+        reading["round"] = "half-even"
     if list(patterns) != ["iso"]:
         reading["format"] = list(_resolved(patterns))
         if list(zones) == [ways["Z"]]:

@@ -214,6 +214,8 @@ class Place:
     longest: int = 0
     trimmed: Seen = field(default_factory=Seen)
     """Texts with white space around them."""
+    midnights: Counter[str] = field(default_factory=Counter)
+    """What stands behind the day in instants that are midnight, and how often; of many ways some."""
     lengths: Lengths = field(default_factory=Lengths)
     header: tuple[str, ...] | None = None
     """The first row of the arrays of rows at this place, where it holds names; it is counted as no row."""
@@ -252,6 +254,12 @@ class Place:
             if seen is None:
                 seen = seen_of[id(form)] = self.seen_of(form, text)
             seen.count += count
+            if (
+                form.kind == "timestamp"
+                and text[11:16] == "00:00"
+                and (text[10:] in self.midnights or len(self.midnights) < MOST_EXAMPLES)
+            ):
+                self.midnights[text[10:]] += count
 
     def seen_of(self, form: AnyForm, text: str) -> Seen:
         """What is counted of the form of a text; beyond so many forms they are taken together."""
@@ -309,6 +317,7 @@ class Place:
             self.trimmed = other.trimmed
         else:
             self.trimmed.count += other.trimmed.count
+        self.midnights.update(other.midnights)
         self.trues += other.trues
         self.header = self.header or other.header
         if self.signatures is not None and other.signatures is not None:

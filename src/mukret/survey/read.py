@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Sequence
 
-from mukret.documents import BadDocument, Source, nothing_read, read_batches
+from mukret.documents import BadDocument, Batch, Source, nothing_read, read_batches
 from mukret.documents.blocks import BLOCK_BYTES
 from mukret.documents.collector import collector_at_rest
 from mukret.documents.doubled import DoubledMembers, is_sampled
@@ -21,6 +21,8 @@ from mukret.values import JsonValue
 
 Prepare = Callable[[JsonValue], JsonValue]
 """What is made of a document before it is looked at."""
+Chosen = Callable[[JsonValue], bool]
+"""Whether a document is looked at."""
 Progress = Callable[[int], None]
 """Called after each batch with the bytes of input that it held."""
 
@@ -32,9 +34,12 @@ def survey(
     batch_bytes: int = BLOCK_BYTES,
     progress: Progress | None = None,
     prepare: Prepare | None = None,
+    only: Chosen | None = None,
 ) -> SurveyReport:
-    """Looks at every document, or at what `path` finds in each. Raises InputError, also if none could be read."""
+    """Looks at every document, or at what `path` finds in each; with `only` at those that are chosen. Raises
+    InputError, also if none could be read."""
     walk, doubled = Walk(path), DoubledMembers()
+    goes_on = True
     bad: list[BadDocument] = []
     documents = bad_documents = 0
     first: list[JsonValue] = []
@@ -42,6 +47,12 @@ def survey(
         for batch in read_batches(sources, is_sampled, batch_bytes, arrays=walk.arrays):
             if prepare is not None:
                 batch.documents = list(map(prepare, batch.documents))
+            if only is not None:
+                if batch.part.array is None:
+                    _choose(batch, only)
+                    goes_on = bool(batch.documents)
+                elif not goes_on:  # a part of one that was not chosen
+                    continue
             walk.see(batch)
             if path is not None and not walk.roots:
                 first += batch.documents[: MOST_BAD - len(first)]
@@ -76,6 +87,15 @@ def survey(
         where = Where(twice.file, twice.document, twice.path)
         report.surprises.append(Surprise("member-twice", message, _any_element(twice.path), where))
     return report
+
+
+def _choose(batch: Batch, only: Chosen) -> None:
+    """Leaves the documents that are chosen."""
+    kept = [number for number, document in enumerate(batch.documents) if only(document)]
+    batch.documents = [batch.documents[number] for number in kept]
+    batch.sources = [batch.sources[number] for number in kept]
+    batch.numbers = [batch.numbers[number] for number in kept]
+    batch.raw = {}
 
 
 def _nearest(path: Path, roots: Sequence[JsonValue]) -> str | None:

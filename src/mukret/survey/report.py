@@ -39,6 +39,16 @@ class Surprise:
 
 
 @dataclass(frozen=True)
+class Headed:
+    """A member that holds rows, and one beside it with the names of their columns: texts, or records in which `within`
+    is the name."""
+
+    rows: str
+    names: str
+    within: str | None = None
+
+
+@dataclass(frozen=True)
 class PlaceReport:
     """One place: how often it is there, what stands there, what that looks like."""
 
@@ -51,6 +61,9 @@ class PlaceReport:
     """What its arrays or objects are, in words: `names are data`, `rows with a header`, `an object now and then` …"""
     refers_to: str | None = None
     sorts: Sorts | None = None
+    parallel: tuple[tuple[str, str], ...] = ()
+    """Pairs of members that are arrays of equal length."""
+    headed: tuple[Headed, ...] = ()
 
     @property
     def present(self) -> int:
@@ -215,6 +228,8 @@ class _Describer:
             tuple(self.shape(place)),
             self.path(reference.target) if reference else None,
             sorts_of(place),
+            tuple(self.parallel(place)),
+            tuple(self.headed(place)),
         )
 
     def shape(self, place: Place) -> Iterator[str]:
@@ -226,17 +241,19 @@ class _Describer:
             yield f"the first row holds the names: {', '.join(place.header)}"
         if place.recursive:
             yield "holds itself"
+        yield from (f"{one} and {two} are of equal length: parallel" for one, two in self.parallel(place))
+        yield from (f"{one.names} holds the names of the columns of {one.rows}" for one in self.headed(place))
+
+    def parallel(self, place: Place) -> Iterator[tuple[str, str]]:
         for (one, two), (equal, compared) in place.parallel.items():
             if equal == compared and compared and self.both_scalar(place, one, two):
-                yield f"{one} and {two} are of equal length: parallel"
-        for rows, names in self.rows_with_names(place):
-            yield f"{names} holds the names of the columns of {rows}"
+                yield one, two
 
     def both_scalar(self, place: Place, one: str, two: str) -> bool:
         children = (place.children.get(one), place.children.get(two))
         return all(child and child.elements and child.elements.values.count for child in children)
 
-    def rows_with_names(self, place: Place) -> Iterator[tuple[str, str]]:
+    def headed(self, place: Place) -> Iterator[Headed]:
         """Members with arrays of rows, and those that hold as many names as these have columns."""
         for name, child in place.children.items():
             width = len(child.elements.columns) if child.elements else 0
@@ -244,8 +261,12 @@ class _Describer:
                 continue
             for other, names in place.children.items():
                 lengths, words = names.lengths, names.elements
-                if words and words.count("string") == words.nodes and lengths.shortest == lengths.longest == width:
-                    yield name, other
+                if other == name or not words or not lengths.shortest == lengths.longest == width:
+                    continue
+                if words.count("string") == words.nodes:
+                    yield Headed(name, other)
+                elif words.objects == words.nodes and (within := _naming_member(words)):
+                    yield Headed(name, other, within)
 
     # ---- surprises
 
@@ -339,6 +360,15 @@ class _Describer:
             again = values.count - distinct
             message = f"{counted(again, 'value')} came before, such as {shown_text(values.repeated[0])}"
             yield Surprise("id-repeats", message, report.path, report.place.repeated_where)
+
+
+def _naming_member(records: Place) -> str | None:
+    """The member of records that names each of them: a text that is always there and never the same."""
+    for step in ("name", "key", "field", "id", "title", "label"):
+        child = next((child for name, child in records.children.items() if name.lower() == step), None)
+        if child is not None and child.count("string") == records.objects == child.values.distinct:
+            return child.step
+    return None
 
 
 def _look_json(look: Look) -> dict[str, JsonValue]:

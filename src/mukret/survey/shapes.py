@@ -57,7 +57,8 @@ def names_are_data(place: Place) -> bool:
         return len({child.lengths.total for child in children}) > 1  # lists of equal length are rather columns
     if place.objects >= 3:
         return often < ALIKE and len(names) >= 2 * FEW_NAMES
-    return all(child.objects for child in children) and any(len(child.children) > 1 for child in children)
+    records = [child.objects or (child.elements is not None and child.elements.objects) for child in children]
+    return all(records) and any(len(inner_names(child)) > 1 for child in children)
 
 
 def _is_data(name: str) -> bool:
@@ -90,9 +91,10 @@ def _says(place: Place, word: str | None) -> bool:
 def alike_places(places: Sequence[Place]) -> bool:
     """Whether the places could be one: of the same kinds, and where they are objects with much the same members."""
     kinds = {frozenset(place.kinds) - {"null"} for place in places} - {frozenset()}
-    if len(kinds) != 1:
-        return False
     inner = [names for place in places if (names := inner_names(place))]
+    one_or_several = len(inner) == len(places) and all(kind <= {"object", "array"} for kind in kinds)
+    if len(kinds) != 1 and not one_or_several:
+        return False
     if inner:
         return _overlap(inner) >= ALIKE
     families = Counter(

@@ -1,0 +1,63 @@
+"""Documents of several kinds in one input, told apart by a member that only those of one kind have."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from mukret.drafting.meanings import is_about_the_answer
+from mukret.drafting.names import snake_case
+from mukret.paths import Name, child_segment
+from mukret.paths.locate import path_text
+from mukret.survey import SurveyReport
+from mukret.values import JsonValue
+
+MOST_KINDS = 6
+FEWEST = 2
+"""A single document of another kind is an accident."""
+
+
+@dataclass(frozen=True)
+class DocumentKind:
+    """`member` is what all documents of the kind have, and no other."""
+
+    name: str
+    member: str
+
+    @property
+    def when(self) -> str:
+        return path_text((child_segment(Name(self.member)),)).replace("$", "@", 1)
+
+    def fits(self, document: JsonValue) -> bool:
+        return type(document) is dict and self.member in document
+
+
+def kinds_of_documents(report: SurveyReport) -> list[DocumentKind]:
+    """The kinds, if documents fall into groups that have no member in common but what tells of the answer."""
+    root = report.places[0].place
+    if root.signatures is None or root.members is not None or root.objects < root.nodes:
+        return []
+    telling = {step for step, child in root.children.items() if not is_about_the_answer(child)}
+    groups = _groups((telling.intersection(names), count) for names, count in root.signatures.items())
+    found = []
+    for members, count in groups.items():
+        always = [name for name in root.children if name in members and root.children[name].nodes == count]
+        if not always or count < FEWEST:
+            return []
+        found.append(DocumentKind(snake_case(always[0]) or always[0], always[0]))
+    different = len({kind.name for kind in found}) == len(found)
+    return found if 2 <= len(found) <= MOST_KINDS and different else []
+
+
+def _groups(signatures: Iterable[tuple[set[str], int]]) -> dict[frozenset[str], int]:
+    """Sets of members that come together, with the number of documents that have some of them."""
+    groups: dict[frozenset[str], int] = {}
+    for names, count in signatures:
+        members, total = frozenset(names), count
+        if not members:
+            continue
+        for other in [other for other in groups if other & members]:
+            total += groups.pop(other)
+            members |= other
+        groups[members] = total
+    return groups
