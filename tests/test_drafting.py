@@ -15,7 +15,9 @@ from mukret.drafting import draft_rules, rules_text
 from mukret.drafting.adding import Added, added_to
 from mukret.drafting.names import fresh, singular, snake_case
 from mukret.engine.run import Run
+from mukret.errors import UsageError
 from mukret.inspect.drift import drift
+from mukret.paths import parse_path
 from mukret.rules import load_rules, parse_rules
 from mukret.rules.model import Rules
 from mukret.rules.sources import At
@@ -375,6 +377,26 @@ class Drafts(FolderCase):
         record = {name: f"{name}: # \u0007" for name in names}
         text = self.draft({"t": [record, record], "key": [{"t": 1}], "null": [{"true": False}]})
         self.assertNotIn("\u2028", text)
+
+    def test_only_a_part_is_drafted(self) -> None:
+        sailings = [{"id": n, "vessel": "Petrel", "decks": [{"deck": "car", "cars": n}]} for n in range(30)]
+        place = self.file("a.json", json.dumps({"meta": {"took": 3}, "ports": [{"code": "OTV", "sailings": sailings}]}))
+        path = parse_path("$.ports[*].sailings[*]")
+        below = parse_rules(rules_text(draft_rules(find_sources([place]), "t", path=path)))
+        self.assertEqual(
+            {name: list(table.types) for name, table in below.tables.items()},
+            {"sailings": ["sailing_id", "vessel"], "decks": ["sailing_id", "deck", "cars"]},
+        )
+        self.assertEqual((below.tables["sailings"].rows.paths, below.ignore), ((path,), ()))
+        some = parse_rules(rules_text(draft_rules(find_sources([place]), "t", fields=["vessel", "cars"])))
+        self.assertEqual(
+            {name: [own.name for own in table.fields] for name, table in some.tables.items()},
+            {"ports": ["position"], "sailings": ["vessel"], "decks": ["cars"]},
+        )
+        for asked in ({"fields": ["vesel"]}, {"path": parse_path("$.port")}):
+            with self.assertRaises(UsageError) as caught:
+                draft_rules(find_sources([place]), "t", **asked)
+            self.assertIn("did you mean", str(caught.exception.hint))
 
     def test_random_documents(self) -> None:
         for number in range(60):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import datetime as dt
+import json
 from collections.abc import Callable
 from dataclasses import dataclass
 from random import Random
@@ -758,3 +760,483 @@ def lines_of_a_log(rng: Random) -> list[Document]:
         }
         for n in range(120)
     ]
+
+
+# ---- whole services
+
+
+@case(
+    """
+tables:
+  berths:
+    rows: "$.data[*]"
+    key: berth_id
+    fields:
+      berth_id: {at: "$.id"}
+      type: {at: "$.type"}
+      name: {at: "$.attributes.name"}
+      length_m: {at: "$.attributes.length_m", type: integer}
+      opened_at: {at: "$.attributes.opened_at", type: timestamp}
+      port_id: {at: "$.relationships.port.data.id"}
+"""
+)
+def attributes_and_relationships(rng: Random) -> list[Document]:
+    def berth(n: int) -> Document:
+        return {
+            "type": "berths",
+            "id": str(n),
+            "attributes": {"name": f"Berth {n}", "length_m": rng.randrange(20, 200), "opened_at": moment(rng, n)},
+            "relationships": {"port": {"data": {"type": "ports", "id": str(rng.randrange(8))}}},
+            "links": {"self": f"https://merrow.example/berths/{n}"},
+        }
+
+    return [
+        {
+            "data": [berth(30 * page + n) for n in range(30)],
+            "links": {"next": f"/berths?page={page + 1}"},
+            "meta": {"total": 90},
+        }
+        for page in range(3)
+    ]
+
+
+@case(
+    """
+tables:
+  orders:
+    rows: "$.value[*]"
+    key: order_id
+    fields:
+      order_id: {at: "$.OrderID", type: integer}
+      ordered_on: {at: "$.OrderDate", type: datetime}
+      ship_name: {at: "$.ShipName"}
+      freight: {at: "$.Freight", type: "decimal(18,2)"}
+      shipped_on: {at: "$.ShippedDate", type: datetime}
+  lines:
+    within: orders
+    rows: "$.Lines[*]"
+    inherit: [order_id]
+    fields:
+      product: {at: "$.Product"}
+      quantity: {at: "$.Quantity", type: integer}
+      unit_price: {at: "$.UnitPrice", type: "decimal(18,2)"}
+      discount: {at: "$.Discount", type: float}
+"""
+)
+def orders_with_lines(rng: Random) -> list[Document]:
+    def order(n: int) -> Document:
+        return {
+            "OrderID": 10_000 + n,
+            "OrderDate": f"{day(rng, n)}T{rng.randrange(8, 20):02}:15:00",
+            "ShipName": rng.choice(VESSELS),
+            "Freight": f"{rng.randrange(4, 400)}.{rng.randrange(100):02}",
+            "ShippedDate": None if n % 5 == 0 else f"{day(rng, n + 2)}T09:00:00",
+            "Lines": [
+                {"Product": f"rope {k}", "Quantity": rng.randrange(1, 40), "UnitPrice": "12.50", "Discount": k / 20}
+                for k in range(rng.randrange(1, 4))
+            ],
+        }
+
+    return [
+        {
+            "@odata.context": "https://merrow.example/$metadata#Orders",
+            "value": [order(30 * page + n) for n in range(30)],
+        }
+        for page in range(2)
+    ]
+
+
+@case(
+    """
+tables:
+  candles:
+    rows: "$[*]"
+    fields:
+      at: {at: "$[0]", type: timestamp}
+      open: {at: "$[1]", type: "decimal(18,2)"}
+      high: {at: "$[2]", type: "decimal(18,2)"}
+      trips: {at: "$[3]", type: integer}
+"""
+)
+def rows_without_names(rng: Random) -> list[Document]:
+    return [
+        [
+            [
+                1932964927000 + 60_000 * (80 * file + n),
+                f"{rng.randrange(90)}.25",
+                f"{rng.randrange(90)}.50",
+                rng.randrange(500),
+            ]
+            for n in range(80)
+        ]
+        for file in range(2)
+    ]
+
+
+@case(
+    """
+tables:
+  days:
+    rows: '$["Daily tides"].*'
+    key: date
+    fields:
+      date: {fact: name, type: date}
+      high: {at: "$['1. high']", type: "decimal(18,2)"}
+      low: {at: "$['2. low']", type: "decimal(18,2)"}
+      count: {at: "$['3. count']", type: integer}
+"""
+)
+def numbered_members_by_day(rng: Random) -> list[Document]:
+    return [
+        {
+            "Meta": {"1. Information": "tides", "2. Port": "Holm"},
+            "Daily tides": {
+                day(rng, n): {
+                    "1. high": f"{rng.randrange(2, 5)}.{rng.randrange(10, 99)}",
+                    "2. low": f"0.{rng.randrange(10, 99)}",
+                    "3. count": str(rng.randrange(2, 9)),
+                }
+                for n in range(60)
+            },
+        }
+    ]
+
+
+@case(
+    """
+response:
+  fields:
+    place: {at: "$.name"}
+tables:
+  weather:
+    rows: "$"
+    fields:
+      name: {at: "$.name"}
+      lon: {at: "$.coord.lon", type: float}
+      lat: {at: "$.coord.lat", type: float}
+      temp: {at: "$.main.temp", type: float}
+      pressure: {at: "$.main.pressure", type: integer}
+      wind_speed: {at: "$.wind.speed", type: float}
+      at: {at: "$.dt", type: timestamp}
+      id: {at: "$.id", type: integer}
+"""
+)
+def one_reading_in_each_document(rng: Random) -> list[Document]:
+    return [
+        {
+            "coord": {"lon": -6.5 + n / 90, "lat": 62.0 + n / 80},
+            "weather": [{"id": 800 + n % 3, "main": "Clear", "description": "clear sky"}],
+            "main": {"temp": round(rng.uniform(-4, 20), 2), "pressure": rng.randrange(980, 1040)},
+            "wind": {"speed": round(rng.uniform(0, 20), 1)},
+            "dt": 1932964927 + 3600 * n,
+            "id": 2_600_000 + n,
+            "name": f"{PORTS[n % 8]} {n}",
+        }
+        for n in range(12)
+    ]
+
+
+@case(
+    """
+tables:
+  tides:
+    rows: "$.rows[*]"
+    header: first
+    fields:
+      port: {at: "$.port"}
+      day: {at: "$.day", type: date}
+      height: {at: "$.height", type: float}
+      code: {at: "$.code"}
+"""
+)
+def a_header_row(rng: Random) -> list[Document]:
+    rows = [[rng.choice(PORTS), day(rng, n), round(rng.uniform(0, 5), 2), f"{n % 60:03}"] for n in range(40)]
+    return [{"generated": "2031-04-01T04:00:00Z", "rows": [["port", "day", "height", "code"], *rows]}]
+
+
+@case(
+    """
+tables:
+  bookings:
+    rows: "$.bookings[*]"
+    key: ref
+    fields:
+      ref: {at: "$.ref"}
+      price: {at: "$.price", type: "decimal(18,2)"}
+      balance: {at: "$.balance", type: "decimal(18,2)"}
+      paid: {at: "$.paid", type: boolean}
+      made: {at: "$.made", type: timestamp}
+      people: {at: "$.people", type: integer}
+      weight: {at: "$.weight", type: "decimal(18,2)"}
+"""
+)
+def continental_numbers(rng: Random) -> list[Document]:
+    def booking(n: int) -> Document:
+        return {
+            "ref": f"BK-{n:05}",
+            "price": f"{rng.randrange(1, 9)}.{rng.randrange(100, 999)},{rng.randrange(10, 99)} €",
+            "balance": f"({rng.randrange(10, 99)},50)" if n % 4 == 0 else f"{rng.randrange(10, 99)},50",
+            "paid": rng.choice(["Yes", "No"]),
+            "made": str(1932964927 + 60 * n),
+            "people": f"{rng.randrange(1, 9)}",
+            "weight": f"{rng.randrange(1, 90)},5 kg",
+        }
+
+    return [{"bookings": [booking(50 * file + n) for n in range(50)]} for file in range(2)]
+
+
+@case(
+    """
+tables:
+  ports:
+    rows: "$.ports[*]"
+    key: port_code
+    fields:
+      port_code: {at: "$.code"}
+      name: {at: "$.name"}
+      facilities: {at: "$.facilities[*]", take: all, type: list(text)}
+      depths: {at: "$.depths[*]", take: all, type: list(float)}
+  ramps:
+    within: ports
+    rows: "$.ramps[*]"
+    inherit: [port_code]
+    fields:
+      no: {at: "$.no", type: integer}
+      kind: {at: "$.kind", type: kind}
+  works:
+    within: ramps
+    rows: "$.works[*]"
+    inherit: [port_code]
+    fields:
+      from: {at: "$.from", type: date}
+      to: {at: "$.to", type: date}
+      note: {at: "$.note"}
+enums:
+  kind: {values: {fixed: {}, floating: {}, linkspan: {}}}
+"""
+)
+def three_levels(rng: Random) -> list[Document]:
+    def ramp(n: int) -> Document:
+        works = [{"from": day(rng, k), "to": day(rng, k + 3), "note": f"repair {k}"} for k in range(rng.randrange(3))]
+        return {"no": n + 1, "kind": rng.choice(["fixed", "floating", "linkspan"]), "works": works}
+
+    def port(n: int) -> Document:
+        return {
+            "code": f"P{n:02}",
+            "name": f"{PORTS[n % 8]} {n}",
+            "facilities": rng.sample(["cafe", "shelter", "crane", "fuel"], rng.randrange(4)),
+            "depths": [round(rng.uniform(2, 12), 4) for _ in range(rng.randrange(1, 4))],
+            "ramps": [ramp(k) for k in range(rng.randrange(1, 4))],
+        }
+
+    return [{"ports": [port(20 * file + n) for n in range(20)]} for file in range(2)]
+
+
+@case(
+    """
+response:
+  embedded: ["$.payload"]
+tables:
+  messages:
+    rows: "$"
+    fields:
+      message_id: {at: "$.id"}
+      sent: {at: "$.sent", type: timestamp}
+      vessel: {at: "$.payload.vessel"}
+      speed: {at: "$.payload.speed", type: float}
+""",
+    lines=True,
+)
+def json_in_texts(rng: Random) -> list[Document]:
+    return [
+        {
+            "id": f"m-{n:06}",
+            "sent": moment(rng, n),
+            "payload": json.dumps({"vessel": rng.choice(VESSELS), "speed": round(rng.uniform(0, 18), 4)}),
+        }
+        for n in range(60)
+    ]
+
+
+@case(
+    """
+tables:
+  quays:
+    rows: "$..quays[*]"
+    fields:
+      name: {at: "$.name"}
+      depth: {at: "$.depth", type: integer}
+"""
+)
+def names_at_irregular_depth(rng: Random) -> list[Document]:
+    def quays() -> Document:
+        return {"quays": [{"name": f"Q{rng.randrange(99)}", "depth": rng.randrange(2, 9)} for _ in range(3)]}
+
+    return [{"zones": {"Otter": quays(), "Inner": {"Holm": quays(), "Vess": {"North": quays(), "South": quays()}}}}]
+
+
+@case(
+    """
+tables:
+  fares:
+    rows: "$.fares.*.*"
+    fields:
+      amount: {at: "$.amount", type: "decimal(18,2)"}
+      currency: {at: "$.currency"}
+      class: {fact: name}
+"""
+)
+def maps_in_maps(rng: Random) -> list[Document]:
+    def fare() -> Document:
+        return {"amount": f"{rng.randrange(4, 80)}.50", "currency": "MKR"}
+
+    routes = ["OTV-HOL", "HOL-VES", "VES-SKR", "SKR-OTV", "OTV-VES", "HOL-SKR"]
+    return [{"fares": {route: {kind: fare() for kind in ("adult", "child", "car")} for route in routes}}]
+
+
+@case(
+    """
+tables:
+  positions:
+    rows: "$.vessels[*]"
+    fields:
+      mmsi: {at: "$.mmsi"}
+      lat: {at: "$.pos.lat", type: float}
+      lon: {at: "$.pos.lon", type: float}
+      course: {at: "$.course", type: float}
+      heading: {at: "$.heading", type: integer}
+      eta: {at: "$.eta", type: datetime}
+      dest: {at: "$.dest"}
+      updated: {at: "$.updated", type: timestamp}
+"""
+)
+def positions(rng: Random) -> list[Document]:
+    def vessel(n: int) -> Document:
+        return {
+            "mmsi": f"2310{n % 90:05}",
+            "pos": {"lat": f"{62 + n / 991:.5f}", "lon": f"{-6 - n / 977:.5f}"},
+            "course": round(rng.uniform(0, 360), 1),
+            "heading": rng.choice([511, rng.randrange(360)]),
+            "eta": f"{day(rng, n)} {rng.randrange(24):02}:00",
+            "dest": rng.choice([*PORTS, ""]),
+            "updated": 1932964927 + n,
+        }
+
+    return [{"vessels": [vessel(60 * file + n) for n in range(60)], "count": 60} for file in range(3)]
+
+
+@case(
+    """
+response:
+  kinds:
+    data: {when: "@.sailings"}
+    error: {when: "@.error"}
+tables:
+  sailings:
+    kind: data
+    rows: "$.sailings[*]"
+    key: sailing_id
+    fields:
+      sailing_id: {at: "$.id", type: integer}
+      vessel: {at: "$.vessel"}
+      departs: {at: "$.departs", type: timestamp}
+"""
+)
+def errors_among_the_answers(rng: Random) -> list[Document]:
+    def answer(file: int) -> Document:
+        if file % 5 == 4:
+            return {"error": {"code": 503, "message": "busy"}}
+        return {
+            "sailings": [
+                {"id": 20 * file + n, "vessel": rng.choice(VESSELS), "departs": moment(rng, n)} for n in range(20)
+            ]
+        }
+
+    return [answer(file) for file in range(10)]
+
+
+@case(
+    """
+tables:
+  notices:
+    rows: "$.channel.item[*]"
+    fields:
+      title: {at: "$.title"}
+      guid: {at: "$.guid"}
+      published: {at: "$.pubDate", type: timestamp}
+      categories: {at: "$.category", type: list(text), split: ";"}
+      urgent: {at: "$.urgent", type: boolean}
+"""
+)
+def notices_as_in_a_news_feed(rng: Random) -> list[Document]:
+    def item(n: int) -> Document:
+        return {
+            "title": f"No boat at {rng.choice(PORTS)} on {n}",
+            "guid": f"00000000-0000-4000-8000-{n:012}",
+            "pubDate": f"{dt.date(2031, 4, 1 + n % 28):%a, %d %b %Y} 0{n % 9}:30:00 GMT",
+            "category": ";".join(rng.sample(["fog", "wind", "swell", "crew"], rng.randrange(1, 4))),
+            "urgent": rng.choice(["true", "false"]),
+        }
+
+    return [{"channel": {"title": "Notices", "item": [item(25 * f + n) for n in range(25)]}} for f in range(2)]
+
+
+@case(
+    """
+tables:
+  scores:
+    rows: "$[*]"
+    key: match_id
+    fields:
+      match_id: {at: "$.match.id", type: integer}
+      home: {at: "$.match.home.team"}
+      away: {at: "$.match.away.team"}
+      home_points: {at: "$.match.home.points", type: integer}
+      away_points: {at: "$.match.away.points", type: integer}
+      played: {at: "$.match.played", type: date}
+"""
+)
+def records_in_a_wrapper(rng: Random) -> list[Document]:
+    def side() -> Document:
+        return {"team": rng.choice(["Holm rowers", "Vess rowers", "Otter rowers"]), "points": rng.randrange(9)}
+
+    return [
+        [
+            {"match": {"id": 40 * file + n, "home": side(), "away": side(), "played": f"{1 + n % 28:02}/04/2031"}}
+            for n in range(40)
+        ]
+        for file in range(2)
+    ]
+
+
+@case(
+    """
+tables:
+  crew:
+    rows: "$.crew[*]"
+    key: employee_no
+    fields:
+      employee_no: {at: "$.employeeNo"}
+      rank: {at: "$.rank", type: rank}
+      rate: {at: "$.rate", type: "decimal(18,2)"}
+      started: {at: "$.started", type: date}
+      left: {at: "$.left", type: date}
+      shifts: {at: "$.shifts", type: integer}
+      certificates: {at: "$.certificates", type: list(text), split: "|"}
+enums:
+  rank: {values: {mate: {}, master: {}, deckhand: {}, engineer: {}}}
+"""
+)
+def nulls_and_placeholders(rng: Random) -> list[Document]:
+    def person(n: int) -> Document:
+        return {
+            "employeeNo": f"{n:05}",
+            "rank": rng.choice(["mate", "master", "deckhand", "engineer"]),
+            "rate": rng.choice([f"{rng.randrange(9, 30)}.75", "n/a"]),
+            "started": day(rng, n),
+            "left": rng.choice([None, "", day(rng, n)]),
+            "shifts": rng.choice([rng.randrange(200), None]),
+            "certificates": rng.choice(["stcw|gmdss", "gmdss", "stcw|pilot|gmdss"]),
+        }
+
+    return [{"crew": [person(60 * file + n) for n in range(60)]} for file in range(2)]

@@ -25,6 +25,7 @@ from mukret.cli.options import (
     short_help="Begin a rules file for responses.",
     epilog=examples(
         "mukret draft merrow-demo/feed --out ferries.rules.yaml",
+        "mukret draft merrow-demo/feed --path '$.network.ports[*].sailings[*]' --fields id,vessel,departs",
         "mukret draft merrow-demo/feed --add merrow-demo/merrow.rules.yaml",
     ),
 )
@@ -33,6 +34,10 @@ from mukret.cli.options import (
     "--out", metavar="RULES", help="The rules file to write, which must not exist; without it, to the screen."
 )
 @click.option("--add", "rules", metavar="RULES", help="Add to these rules what they do not read; all else stays.")
+@click.option("--path", metavar="PATH", help="Only what stands in the nodes that this JSONPath finds.")
+@click.option(
+    "--fields", metavar="NAMES", help="Only these fields, comma-separated: names of members, or of fields of the draft."
+)
 @newest_option
 @output_options
 @click.pass_context
@@ -41,6 +46,8 @@ def command(
     files: tuple[str, ...],
     out: str | None,
     rules: str | None,
+    path: str | None,
+    fields: str | None,
     quiet: bool,
     verbose: int,
     log: str | None,
@@ -55,11 +62,14 @@ def command(
     from mukret.cli.progress import progress_bar
     from mukret.drafting import draft_rules, rules_text
     from mukret.errors import OutputError, UsageError
+    from mukret.paths import parse_path
     from mukret.text import counted
 
     if rules is not None:
         if out is not None:
             raise UsageError("usage", "--add changes a rules file, --out makes a new one", hint="take one of them")
+        if path is not None or fields is not None:
+            raise UsageError("usage", "--path and --fields are for a new draft", hint="--add takes all that is new")
         set_up_logging(log, verbose)
         _add(rules, files, quiet=quiet)
         return
@@ -71,15 +81,22 @@ def command(
     logger = set_up_logging(log, verbose)
     sources = sources_of(files)
     with progress_bar(sources, quiet=quiet) as progress:
-        draft = draft_rules(sources, _title(files), out or "draft.rules.yaml", progress=progress)
+        draft = draft_rules(
+            sources,
+            _title(files),
+            out or "draft.rules.yaml",
+            path=parse_path(path) if path is not None else None,
+            fields=[name.strip() for name in (fields or "").split(",") if name.strip()],
+            progress=progress,
+        )
     text = rules_text(draft)
     if out is None:
         click.echo(text, nl=False)
     else:
         with open(out, "x", encoding="utf-8") as file:
             file.write(text)
-    fields = sum(len(table.fields) for table in draft.tables)
-    summary = f"{counted(len(draft.tables), 'table')} with {counted(fields, 'field')}"
+    count = sum(len(table.fields) for table in draft.tables)
+    summary = f"{counted(len(draft.tables), 'table')} with {counted(count, 'field')}"
     logger.info("drafted %s", summary)
     if not quiet and out is not None:
         click.echo(f"{click.style(out, bold=True)}: {summary}, tried on {counted(len(sources), 'file')}", err=True)

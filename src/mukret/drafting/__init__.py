@@ -8,13 +8,15 @@ from pathlib import PurePath
 
 from mukret.documents import Source
 from mukret.drafting.by_call import sources_by_call, together, with_variables
+from mukret.drafting.chosen import below, with_fields_alone
 from mukret.drafting.kinds import kinds_of_documents
 from mukret.drafting.model import Draft
 from mukret.drafting.names import snake_case
 from mukret.drafting.settle import settled
 from mukret.drafting.tables import tables_of
 from mukret.drafting.text import rules_text
-from mukret.paths import Path, parse_path
+from mukret.errors import UsageError
+from mukret.paths import Name, Path, parse_path
 from mukret.paths.locate import path_text
 from mukret.semantics.embedded import unfolded
 from mukret.survey import PlaceReport, SurveyReport, survey
@@ -34,14 +36,26 @@ def draft_rules(
     file: str = "draft",
     *,
     embedded: Sequence[Path] | None = None,
+    path: Path | None = None,
+    fields: Sequence[str] = (),
     progress: Callable[[int], None] | None = None,
 ) -> Draft:
     """A draft for what is in some sources, which are read several times. Raises InputError as a survey does.
 
-    `embedded`: where texts stand that hold JSON; None: wherever all texts of a place do.
+    `embedded`: where texts stand that hold JSON; None: wherever all texts of a place do. With `path` a draft of what
+    stands in the nodes that it finds, with `fields` one of these alone; raises UsageError where nothing is found.
     """
     for source in sources:
         source.keep()
+    if path is not None:
+        draft = _below(sources, path, title, progress)
+        if fields:
+            with_fields_alone(draft, fields)
+        return settled(draft, sources, file, ignoring=False)
+    if fields:
+        draft = draft_rules(sources, title, file, embedded=embedded, progress=progress)
+        with_fields_alone(draft, fields)
+        return settled(draft, sources, file, ignoring=False)
     by_call = sources_by_call(sources)
     if len(by_call) < 2:
         whole = _draft_of(sources, title, file, embedded, progress)
@@ -50,6 +64,16 @@ def draft_rules(
         call: with_variables(_draft_of(own, title, file, embedded, progress), own) for call, own in by_call.items()
     }
     return settled(together(title, drafts), sources, file)
+
+
+def _below(sources: Sequence[Source], path: Path, title: str, progress: Callable[[int], None] | None) -> Draft:
+    report = survey(sources, path, progress=progress)
+    if not report.roots:
+        raise UsageError("usage", f"{path.text} finds nothing", hint=report.hint)
+    steps = [segment.only.name for segment in path.segments if isinstance(segment.only, Name)]
+    draft = tables_of(report, title, snake_case(steps[-1]) if steps else _word(sources), of_nodes=True)
+    below(draft, path)
+    return draft
 
 
 def _draft_of(

@@ -26,7 +26,8 @@ _MEASURED = word_set(
 )
 _LABELS = word_set(
     "zip zipcode postcode postal plz phone telephone tel mobile fax cell isbn issn ean upc gtin fips ssn iban bic "
-    "imei barcode account version ver hash digest checksum md5 sha1 sha256 code key ref reference sku slug"
+    "imei mmsi imo icao iata callsign barcode account version ver hash digest checksum md5 sha1 sha256 code key ref "
+    "reference sku slug"
 )
 _FREE = word_set(
     "name title label description desc comment text summary note remark message headline caption subject body "

@@ -16,6 +16,7 @@ FEWEST_FACTS = 4
 """An object with fewer scalars is no record."""
 FEWEST_DOCUMENTS = 3
 """Of fewer documents it can't be told that what they say differs."""
+FEWEST_SCATTERED = 3
 STRAYS = 0.2
 """So large a share of what stands in a list may be of another kind than its records."""
 _NAMING = (["id"], ["name"], ["title"])
@@ -107,6 +108,31 @@ def is_nested(place: Place, inner: Place) -> bool:
     if below is None or (inner.members is None and inner.objects):
         return False
     return place.members is not None or inner.members is not None or bool(below.objects)
+
+
+def scattered(root: Place) -> list[list[Place]]:
+    """Lists of like records that have one name and stand in objects at several depths, wherever that name is."""
+    by_name: dict[str, list[Place]] = {}
+    for place in root.everything():
+        if place.step is not None:
+            by_name.setdefault(place.step, []).append(place)
+    return [places for places in by_name.values() if len(places) >= FEWEST_SCATTERED and _are_scattered(places)]
+
+
+def _are_scattered(places: list[Place]) -> bool:
+    names = [inner_names(place.elements) for place in places if place.elements is not None and place.elements.objects]
+    if len(names) < len(places) or len({place.depth for place in places}) < 2:
+        return False
+    union = frozenset().union(*names)
+    in_objects = all(above.step is not None for place in places for above in _above(place))
+    return in_objects and all(len(one) >= MUCH_ALIKE * len(union) for one in names)
+
+
+def _above(place: Place) -> Iterator[Place]:
+    """The places on the way from the root, without it."""
+    while place.parent is not None:
+        yield place
+        place = place.parent
 
 
 def is_one_or_several(inner: Place) -> bool:

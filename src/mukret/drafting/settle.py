@@ -21,16 +21,17 @@ STRAYS = 0.2
 """So large a share of the elements of a list may have another shape than its records: they are rejected."""
 
 
-def settled(draft: Draft, sources: Sequence[Source], file: str) -> Draft:
+def settled(draft: Draft, sources: Sequence[Source], file: str, *, ignoring: bool = True) -> Draft:
     """The draft, changed so that of the rows of these sources no more are rejected than hold what is plainly a mistake
-    among the others, which is said beside the field. They must be such as can be read again."""
+    among the others, which is said beside the field. They must be such as can be read again. `ignoring`: what no rule
+    reads is listed."""
     for _ in range(MOST_ROUNDS):
         run = _tried(draft, sources, file)
         reasons = [reason for reason in run.tally.reasons.values() if reason.table is not None]
         eased = [_eased(draft, reason, run) for reason in reasons]
         if not any(eased):
             break
-    for path, count in sorted(run.sample.unread.items()):
+    for path, count in sorted(run.sample.unread.items()) if ignoring else ():
         draft.ignored.setdefault(path, f"{counted(count, 'time')} in the documents looked at")
     draft.rejected, draft.bad_documents = run.tally.rows_rejected, run.tally.bad_documents
     draft.unread_texts = sum(reason.count for reason in run.tally.reasons.values() if reason.code == "not-json")

@@ -21,6 +21,7 @@ from mukret.drafting.places import (
     names_its_parent,
     path,
     scalars_of,
+    scattered,
     steps_of,
     told_kinds,
     unwrapped,
@@ -44,18 +45,24 @@ FEWEST_VALUES = 6
 """A list of no more scalars than these beside the records is no table: corners of a map, words on the response."""
 
 
-def tables_of(report: SurveyReport, title: str, word: str = "rows", *, of_call: bool = False) -> Draft:
+def tables_of(
+    report: SurveyReport, title: str, word: str = "rows", *, of_call: bool = False, of_nodes: bool = False
+) -> Draft:
     """A draft of rules for what was surveyed: tables for the lists of records, children within their parents.
 
     `word` is what a table of the documents themselves is called, or of their elements. `of_call`: it is the name of a
-    call, and says more than a name such as `data`.
+    call, and says more than a name such as `data`. `of_nodes`: what was surveyed are nodes that a path finds; objects
+    among them are rows.
     """
-    return _Drafter(report, title, word, word if of_call else None).draft
+    return _Drafter(report, title, word, word if of_call else None, of_nodes=of_nodes).draft
 
 
 class _Drafter:
-    def __init__(self, report: SurveyReport, title: str, word: str, call: str | None) -> None:
+    def __init__(
+        self, report: SurveyReport, title: str, word: str, call: str | None, *, of_nodes: bool = False
+    ) -> None:
         self.call = call
+        self.of_nodes = of_nodes
         self.reports = {id(one.place): one for one in report.places}
         self.documents = report.documents
         self.files = report.files
@@ -64,6 +71,8 @@ class _Drafter:
         """Fields that are keys, by their place."""
         self.referring: list[tuple[DraftTable, DraftField, PlaceReport]] = []
         self.moment: DraftField | None = None
+        self.elsewhere: set[int] = set()
+        """Places whose rows stand in a table together with those of others."""
         root = report.places[0].place
         self.root(root, word)
         if not self.draft.tables:
@@ -74,7 +83,9 @@ class _Drafter:
     def root(self, root: Place, word: str) -> None:
         """The tables of all documents."""
         inner, names = unwrapped(root)
-        if is_record(root):
+        for places in scattered(root):
+            self.scattered(places, root)
+        if is_record(root) or (self.of_nodes and root.children):
             self.table(root, root, "$", None, (word,))
         elif names and not holds_lists(root):
             self.table(inner, root, path(inner, root), None, names)
@@ -85,6 +96,18 @@ class _Drafter:
             self.container(root, root, None, (word,))
         else:
             self.table(root, root, "$", None, (word,))
+
+    def scattered(self, places: list[Place], root: Place) -> None:
+        """One table of lists that stand at several depths."""
+        first = places[0]
+        assert first.step is not None and first.elements is not None
+        name = path_text((child_segment(Name(first.step)),)).removeprefix("$").removeprefix(".")
+        self.elsewhere |= set(map(id, places))
+        table = self.table(first.elements, root, f"$..{name}[*]", None, (first.step,))
+        table.key = []
+        for own in table.fields:
+            own.required = False
+        table.comment = f"found in {len(places)} places"
 
     def report(self, place: Place) -> PlaceReport:
         return self.reports[id(place)]
@@ -111,6 +134,8 @@ class _Drafter:
                 self.node(child, base, table, (*names, step))
 
     def node(self, place: Place, base: Place, table: DraftTable | None, names: tuple[str, ...]) -> None:
+        if id(place) in self.elsewhere:
+            return
         kinds = told_kinds(place)
         scalars = kinds - {"array", "object"} if has_scalars(place) else set()
         several = len(kinds) > 1 and (scalars or place.elements is None or not place.elements.objects)
