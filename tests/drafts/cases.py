@@ -1240,3 +1240,104 @@ def nulls_and_placeholders(rng: Random) -> list[Document]:
         }
 
     return [{"crew": [person(60 * file + n) for n in range(60)]} for file in range(2)]
+
+
+@case(
+    """
+tables:
+  points:
+    rows: "$.series[*].points[*]"
+    fields:
+      at: {at: "$.at", type: timestamp}
+      value: {at: "$.value", type: float}
+  series:
+    rows: "$.series[*]"
+    fields:
+      gauge: {at: "$.gauge"}
+      unit: {at: "$.unit"}
+"""
+)
+def a_list_around_each_series(rng: Random) -> list[Document]:
+    def series(n: int) -> Document:
+        points = [{"at": moment(rng, k), "value": round(rng.uniform(0, 5), 4)} for k in range(20)]
+        return {"gauge": f"G{n}", "unit": "m", "points": points}
+
+    return [{"series": [series(n) for n in range(6)], "version": "2.1", "took": 14}]
+
+
+@case(
+    """
+tables:
+  stops:
+    rows: "$.stops[*]"
+    key: stop_id
+    fields:
+      stop_id: {at: "$.id"}
+      local_time: {at: "$.local_time", type: datetime}
+      timezone: {at: "$.timezone"}
+      accessible: {at: "$.accessible", type: boolean}
+      lines: {at: "$.lines[*]", take: all, type: list(text)}
+      distance_km: {at: "$.distance_km", type: float}
+      passengers: {at: "$.passengers", type: integer}
+"""
+)
+def local_times_and_a_zone(rng: Random) -> list[Document]:
+    def stop(n: int) -> Document:
+        return {
+            "id": f"ST-{n:04}",
+            "local_time": f"{day(rng, n)}T{rng.randrange(24):02}:30:00",
+            "timezone": "Atlantic/Faroe",
+            "accessible": rng.random() < 0.5,
+            "lines": rng.sample(["1", "2", "7A"], rng.randrange(1, 3)),
+            "distance_km": round(rng.uniform(0, 40), 3),
+            "passengers": rng.randrange(400) if n % 9 else None,
+        }
+
+    return [{"stops": [stop(40 * file + n) for n in range(40)]} for file in range(2)]
+
+
+@case(
+    """
+tables:
+  tickets:
+    rows: "$.result.list.tickets[*]"
+    key: ticket_number
+    fields:
+      ticket_number: {at: "$.ticketNumber"}
+      sold_at: {at: "$.soldAt", type: timestamp}
+      channel: {at: "$.channel", type: channel}
+      total: {at: "$.price.total", type: "decimal(18,2)"}
+      currency: {at: "$.price.currency"}
+      refundable: {at: "$.flags.refundable", type: boolean}
+enums:
+  channel: {values: {web: {}, app: {}, quay: {}, agent: {}}}
+"""
+)
+def tickets_within_wrappers(rng: Random) -> list[Document]:
+    def ticket(n: int) -> Document:
+        return {
+            "ticketNumber": f"{7_000_000 + n}-{n % 7}",
+            "soldAt": f"{day(rng, n)} 08:{n % 60:02}:11 UTC",
+            "channel": rng.choice(["web", "app", "quay", "agent"]),
+            "price": {"total": rng.randrange(900) / 4, "currency": "MKR"},
+            "flags": {"refundable": rng.choice(["Y", "N"])},
+        }
+
+    return [
+        {"status": "ok", "result": {"count": 40, "list": {"tickets": [ticket(40 * f + n) for n in range(40)]}}}
+        for f in range(3)
+    ]
+
+
+@case(
+    """
+tables:
+  alerts:
+    rows: "$.alerts.*[*]"
+    fields:
+      line: {fact: name}
+"""
+)
+def words_by_line(rng: Random) -> list[Document]:
+    lines = ["red", "blue", "green", "north loop", "south loop", "island"]
+    return [{"alerts": {line: [{"text": f"late {k}", "minutes": k} for k in range(3)] for line in lines}}]

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from mukret.drafting.meanings import is_about_the_answer
-from mukret.drafting.names import snake_case
+from mukret.drafting.names import fitting, snake_case
 from mukret.paths import Name, child_segment
 from mukret.paths.locate import path_text
 from mukret.survey import SurveyReport
@@ -44,7 +44,7 @@ def kinds_of_documents(report: SurveyReport) -> list[DocumentKind]:
         always = [name for name in root.children if name in members and root.children[name].nodes == count]
         if not always or count < FEWEST:
             return []
-        found.append(DocumentKind(snake_case(always[0]) or always[0], always[0]))
+        found.append(DocumentKind(fitting(snake_case(always[0]) or "kind"), always[0]))
     different = len({kind.name for kind in found}) == len(found)
     return found if 2 <= len(found) <= MOST_KINDS and different else []
 

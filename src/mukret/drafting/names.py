@@ -9,6 +9,8 @@ from collections.abc import Container, Iterable
 _HUMP = re.compile(r"(?<=[a-z0-9])(?=[A-Z])|(?<=[A-Z])(?=[A-Z][a-z])")
 _NUMBERED = re.compile(r"^\d+[.:)] (?=[A-Za-z])")
 _OTHER = re.compile(r"[^0-9A-Za-z]+")
+LONGEST = 63
+"""Letters of a name: databases take no more."""
 GENERIC = {
     "response",
     "item",
@@ -30,6 +32,8 @@ WRAPPERS = {"attributes", "data", "fields", "properties", "relationships", "valu
 """Names of objects that only hold what a record has."""
 BARE = {"id", "ids", "code", "key", "no", "nr", "num", "number", "ref", "reference", "name", "uuid", "guid", "slug"}
 """Names that say what they are only together with what has them."""
+VAGUE = {"type", "kind", "value", "unit", "amount", "count", "total", "date", "time", "status", "label", "title"}
+"""Names of which the same is true where they stand in an object within the record."""
 
 
 def snake_case(name: str) -> str:
@@ -54,9 +58,21 @@ def singular(name: str) -> str:
 
 
 def fresh(name: str, taken: Container[str]) -> str:
-    """The name, or with a number behind it the first that is not taken."""
-    number, found = 1, name
+    """The name, as far as it may be long, or with a number behind it the first that is not taken."""
+    found = fitting(name)
+    number = 1
     while found in taken:
         number += 1
-        found = f"{name}_{number}"
+        found = f"{fitting(name, len(str(number)) + 1)}_{number}"
     return found
+
+
+def fitting(name: str, room: int = 0) -> str:
+    """The end of a name that is too long, from a word on; `room` is left for what comes behind it."""
+    most = LONGEST - room
+    words = name.split("_")
+    while len(name) > most and len(words) > 1:
+        words = words[1:]
+        name = "_".join(words)
+    name = name[:most].rstrip("_") if len(name) > most else name
+    return name if name[:1].isalpha() else f"n_{name}"[:most]

@@ -89,6 +89,19 @@ def is_record(place: Place) -> bool:
     )
 
 
+def holders(place: Place) -> set[str]:
+    """The names of objects around a value that hold one thing, or are the one thing that another holds."""
+    found: set[str] = set()
+    above = place.parent
+    while above is not None and above.step is not None:
+        around = above.parent
+        alone = around is not None and around.step is not None and len(around.children) == 1
+        if len(above.children) == 1 or alone:
+            found.add(above.step)
+        above = around
+    return found
+
+
 def unwrapped(place: Place) -> tuple[Place, tuple[str, ...]]:
     """What stands in objects that hold nothing else, and the names that lead to it."""
     names: list[str] = []

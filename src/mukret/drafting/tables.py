@@ -7,11 +7,12 @@ from collections.abc import Sequence
 
 from mukret.drafting.facts import response_fields
 from mukret.drafting.model import Draft, DraftField, DraftTable
-from mukret.drafting.names import BARE, GENERIC, WRAPPERS, fresh, joined, singular, snake_case
+from mukret.drafting.names import BARE, GENERIC, VAGUE, WRAPPERS, fitting, fresh, joined, singular, snake_case
 from mukret.drafting.places import (
     always_empty,
     column_names,
     has_scalars,
+    holders,
     holds_itself,
     holds_lists,
     is_nested,
@@ -395,10 +396,12 @@ class _Drafter:
 
     def name(self, table: DraftTable, place: Place, names: tuple[str, ...]) -> str:
         *above, last = names or ("",)
-        name = joined([*(step for step in above if step not in WRAPPERS), last]) or "value"
-        if name in self.taken(table):
-            name = joined(names) or name
-        return name
+        plain = [step for step in above if step not in WRAPPERS]
+        alone = holders(place) if snake_case(last) not in BARE | VAGUE else set()
+        ways = ([step for step in plain if step not in alone], plain, above)
+        candidates = [joined([*steps, last]) or "value" for steps in ways]
+        free = (name for name in candidates if name not in self.taken(table))
+        return fitting(next(free, candidates[-1]))
 
     def field(self, table: DraftTable, report: PlaceReport, name: str, source: dict[str, JsonValue]) -> DraftField:
         reading = reading_of(report)
@@ -463,7 +466,8 @@ class _Drafter:
     def joined(self, table: DraftTable) -> None:
         """Gives the rows of a table without an id what tells them apart for tables within: their position, and where
         the response came from, or of which moment it is; with that it is a key."""
-        own = DraftField(f"{singular(table.name)}_position", {"fact": "position"}, comment="for want of an id")
+        name = fresh(f"{singular(table.name)}_position", self.taken(table))
+        own = DraftField(name, {"fact": "position"}, comment="for want of an id")
         table.fields.append(own)
         if table.inherit and (table.within is None or table.within.key):
             table.key = [*table.inherit, own.name]
