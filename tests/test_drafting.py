@@ -551,6 +551,26 @@ class Adding(FolderCase):
         place = find_sources([self.folder / "a.jsonl"])
         self.assertEqual(added_to(parse_rules(without), without, place).ignored, ["$.network", "$.season"])
 
+    def test_what_rejects_rows_is_proposed_to_be_made_wider_and_once(self) -> None:
+        rules = (
+            "mukret: 1\nenums: {state: {values: {open: {}, shut: {}}}}\ntables:\n  ports:\n    rows: $[*]\n    fields:\n"
+            '      state: {at: "$.state", type: state}\n      depth: {at: "$.depth", type: "decimal(4,1)"}  # metres\n'
+            '      name: {at: "$.name", required: true}\n'
+        )
+        documents = [{"state": "open", "depth": "1.25", "name": "Holm"}] * 8 + [{"state": "adrift", "depth": "2.5"}]
+        added = self.added(rules, documents)
+        self.assertEqual([one.field for one in added.proposals], ["state", "depth", "name"], added.text)
+        indent = "\n      # draft: "
+        for words in (
+            '1 value such as "adrift": no word of state; add it there, or accept it for another',
+            '8 values such as "1.25": too-many-digits, and the rows are rejected; a draft of these responses reads it as '
+            '{at: "$.depth", type: "decimal(18,2)"}',
+            "not there in 1 of 9 rows, which are rejected: is it required?",
+        ):
+            self.assertIn(indent + words, added.text)
+        again = added_to(parse_rules(added.text), added.text, find_sources([self.folder / "a.jsonl"]))
+        self.assertEqual((again.text, again.anything, again.rejected), (added.text, False, 9))
+
     def test_to_the_rules_of_the_sample(self) -> None:
         text = (SAMPLE / "merrow.rules.yaml").read_text()
         (self.folder / "fare_classes.csv").write_bytes((SAMPLE / "fare_classes.csv").read_bytes())

@@ -25,7 +25,6 @@ from mukret.cli.options import (
     short_help="Begin a rules file for responses.",
     epilog=examples(
         "mukret draft merrow-demo/feed --out ferries.rules.yaml",
-        "mukret draft merrow-demo/feed --path '$.network.ports[*].sailings[*]' --fields id,vessel,departs",
         "mukret draft merrow-demo/feed --add merrow-demo/merrow.rules.yaml",
     ),
 )
@@ -129,7 +128,7 @@ def _add(rules: str, files: tuple[str, ...], *, quiet: bool) -> None:
     if quiet:
         return
     if not added.anything:
-        click.echo(f"{rules}: nothing is new", err=True)
+        click.echo(f"{rules}: nothing is new{_rejected(added.rejected)}", err=True)
         return
     told = [counted(len(added.fields), "field"), counted(len(added.tables), "table")]
     click.echo(
@@ -140,6 +139,17 @@ def _add(rules: str, files: tuple[str, ...], *, quiet: bool) -> None:
         click.echo(f"  {name}", err=True)
     for path in added.ignored:
         click.echo(f"  {path} (ignored)", err=True)
+    for one in added.proposals:
+        click.echo(f"  {one.table}.{one.field}: {one.words}", err=True)
+    if added.proposals:
+        count = counted(len(added.proposals), "proposal")
+        click.echo(f"{count} put above these fields, to be decided{_rejected(added.rejected)}", err=True)
+
+
+def _rejected(rows: int) -> str:
+    from mukret.text import counted
+
+    return f"; {counted(rows, 'row')} would be rejected as the rules stand" if rows else ""
 
 
 def _title(files: tuple[str, ...]) -> str:

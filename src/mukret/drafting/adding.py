@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from mukret.documents import Source
@@ -11,7 +11,9 @@ from mukret.drafting.model import Draft, DraftField, DraftTable
 from mukret.drafting.names import fresh
 from mukret.drafting.tables import TYPE_NAMES
 from mukret.drafting.text import enum_lines, field_value, table_lines
-from mukret.inspect.drift import unread_paths
+from mukret.drafting.widening import Proposal, proposals, with_proposals
+from mukret.engine.run import Run
+from mukret.inspect.drift import ran_over_all
 from mukret.paths import Path, Wildcard, child_segment, parse_path
 from mukret.paths.locate import path_text
 from mukret.rules import parse_rules
@@ -27,10 +29,13 @@ class Added:
     fields: list[str] = field(default_factory=list)
     tables: list[str] = field(default_factory=list)
     ignored: list[str] = field(default_factory=list)
+    proposals: list[Proposal] = field(default_factory=list)
+    rejected: int = 0
+    """Rows that the rules reject."""
 
     @property
     def anything(self) -> bool:
-        return bool(self.fields or self.tables or self.ignored)
+        return bool(self.fields or self.tables or self.ignored or self.proposals)
 
 
 def added_to(rules: Rules, text: str, sources: Sequence[Source]) -> Added:
@@ -38,11 +43,12 @@ def added_to(rules: Rules, text: str, sources: Sequence[Source]) -> Added:
     draft = draft_rules(sources, "", embedded=[item.path for item in rules.embedded])
     for source in sources:
         source.rewind()
-    unread = [_path(path) for path in unread_paths(rules, sources)]
-    adding = _Adding(rules, text, draft, unread)
+    run = ran_over_all(rules, sources)
+    adding = _Adding(rules, text, draft, [_path(path) for path in sorted(run.sample.unread)])
     adding.facts()
     adding.tables()
     adding.ignore()
+    adding.propose(run)
     parse_rules(adding.added.text, rules.file)
     return adding.added
 
@@ -156,11 +162,36 @@ class _Adding:
             self.enums.add(fitting)
         return own
 
+    def propose(self, run: Run) -> None:
+        """Says above the fields for which rows are rejected what could be made wider."""
+        seen = {name: tally.rows_seen for name, tally in run.tally.tables.items()}
+        drafted = _drafted_fields(self.draft, self.rules, self.known)
+        made = proposals(self.rules, list(run.tally.reasons.values()), seen, drafted)
+        text = with_proposals(self.added.text, parse_rules(self.added.text, self.rules.file), made)
+        self.added.proposals = made if text != self.added.text else []
+        self.added.text, self.added.rejected = text, run.tally.rows_rejected
+
     def ignore(self) -> None:
         left = [path for path in self.unread if path not in self.covered]
         if left:
             self.added.text = with_ignored(self.added.text, left)
             self.added.ignored = left
+
+
+def _drafted_fields(draft: Draft, rules: Rules, known: Mapping[str, str]) -> dict[tuple[str, str], DraftField]:
+    """What a draft makes of the values of fields, by the table and field of the rules."""
+    found: dict[tuple[str, str], DraftField] = {}
+    for table in draft.tables:
+        if table.name in known:
+            name = known[table.name]
+            by_path = {
+                _path(str(own.source["at"])): own for own in table.fields if isinstance(own.source.get("at"), str)
+            }
+            for own in rules.tables[name].fields:
+                paths = [_steps(path) for path in own.reads.paths]
+                if paths and paths[0] in by_path:
+                    found[name, own.name] = by_path[paths[0]]
+    return found
 
 
 def _within(place: str, above: str) -> bool:

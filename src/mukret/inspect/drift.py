@@ -99,9 +99,9 @@ def _reason_json(reason: Reason, rows: int) -> dict[str, JsonValue]:
     }
 
 
-def unread_paths(rules: Rules, sources: Sequence[Source]) -> list[str]:
-    """What no rule reads, also in documents in which none reads anything. Raises InputError for an input that can't be
-    opened."""
+def ran_over_all(rules: Rules, sources: Sequence[Source]) -> Run:
+    """A run that looked at every node of every document, also of those in which no rule reads anything. Raises
+    InputError for an input that can't be opened."""
     run = looking_at_all(rules, sources, refused_too=True)
     try:
         for _ in run.batches():
@@ -109,7 +109,7 @@ def unread_paths(rules: Rules, sources: Sequence[Source]) -> list[str]:
     except InputError as error:
         if not run.sample.documents:
             raise error
-    return sorted(run.sample.unread)
+    return run
 
 
 def looking_at_all(

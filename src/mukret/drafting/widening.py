@@ -1,0 +1,81 @@
+"""Proposals for rules that reject rows: what could be made wider, as a comment above the field, to be decided."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from mukret.drafting.model import DraftField
+from mukret.drafting.text import field_value
+from mukret.rules.model import Field, Rules
+from mukret.semantics.rejects import PARENT_REJECTED
+from mukret.semantics.tally import Reason
+from mukret.text import counted
+from mukret.types import Enum
+from mukret.values import shown_text
+
+MARK = "# draft: "
+"""How the comments begin, so that they are found, and are made anew."""
+
+
+@dataclass(frozen=True)
+class Proposal:
+    """What is said of a field: `rows` of its table are rejected for it."""
+
+    table: str
+    field: str
+    rows: int
+    words: str
+
+
+def proposals(
+    rules: Rules, reasons: Sequence[Reason], seen: Mapping[str, int], drafted: Mapping[tuple[str, str], DraftField]
+) -> list[Proposal]:
+    """For each field for which rows are rejected. `seen`: how many rows each table has; `drafted`: what a draft makes
+    of the same values, by table and field of the rules."""
+    found: dict[tuple[str, str], Proposal] = {}
+    for reason in reasons:
+        own = _field(rules, reason)
+        if reason.table is None or own is None or reason.code == PARENT_REJECTED or (reason.table, own.name) in found:
+            continue
+        words = _words(own, reason, seen[reason.table], drafted.get((reason.table, own.name)))
+        found[reason.table, own.name] = Proposal(reason.table, own.name, reason.count, words)
+    in_order = [(table, own.name) for table, own in rules.all_fields()]
+    return [found[key] for key in in_order if key in found]
+
+
+def _field(rules: Rules, reason: Reason) -> Field | None:
+    if reason.table is None:
+        return None
+    return next((own for own in rules.tables[reason.table].fields if own.name == reason.field), None)
+
+
+def _words(own: Field, reason: Reason, rows: int, drafted: DraftField | None) -> str:
+    if reason.code == "required":
+        return f"not there in {reason.count:,} of {counted(rows, 'row')}, which are rejected: is it required?"
+    example = f"{counted(reason.count, 'value')} such as {shown_text(reason.example.value)}"
+    if isinstance(own.type, Enum):
+        return f"{example}: no word of {own.type.name}; add it there, or accept it for another"
+    said = f"{example}: {reason.code}, and the rows are rejected"
+    if drafted is None or drafted.type == own.type.name or drafted.odd >= reason.count:
+        return said
+    wider = DraftField(drafted.name, drafted.source, drafted.reading)
+    return f"{said}; a draft of these responses reads it as {field_value(wider)}"
+
+
+def with_proposals(text: str, rules: Rules, made: Sequence[Proposal]) -> str:
+    """The text of these rules with each proposal above its field; one that stands there is made anew."""
+    lines = text.split("\n")
+    places = {
+        (name, own.name): own.line
+        for name, table in rules.tables.items()
+        for own in table.fields
+        if own.file == rules.file
+    }
+    known = [(places[one.table, one.field], one) for one in made if (one.table, one.field) in places]
+    for line, proposal in sorted(known, key=lambda item: -item[0]):
+        field = lines[line - 1]
+        comment = field[: len(field) - len(field.lstrip())] + MARK + proposal.words
+        before = lines[line - 2].lstrip() if line > 1 else ""
+        lines[line - 2 + (not before.startswith(MARK)) : line - 1] = [comment]
+    return "\n".join(lines)
