@@ -365,6 +365,25 @@ class Bounds(SurveyCase):
         self.assertEqual(self.place(report, "$.names").place.names.count, 100_000)
         self.assertEqual(sum(1 for one in report.surprises if one.code == "not-followed"), 2)
 
+    def test_two_screens_are_filled_and_the_rest_is_counted(self) -> None:
+        def record(depth: int, name: str) -> Any:
+            below = {f"{name}{step}": [record(depth - 1, f"{name}{step}")] * 2 for step in "abcd"} if depth else {}
+            return {"id": depth, f"{name}_label": "x", **below}
+
+        report = self.survey({"root": [record(4, "r")]})
+        self.assertGreater(len(report.places), 1_000)
+        shown = {}
+        for whole in (False, True):
+            with contextlib.redirect_stdout(io.StringIO()) as screen:
+                print_survey(report, ["feed.json"], quiet=True, details=False, whole=whole)
+            shown[whole] = screen.getvalue().splitlines()
+        self.assertLess(len(shown[False]), 200)
+        self.assertGreater(len(shown[True]), 1_000)
+        self.assertIn("places below", "\n".join(shown[False]))
+        self.assertTrue(
+            any(line.startswith("Deeper places are only counted: --path '$.root[*]") for line in shown[False])
+        )
+
     def test_a_path_narrows_the_survey_and_one_that_finds_nothing_says_what_is_near(self) -> None:
         document = {"ports": [{"code": "OTV", "berths": [{"no": 1}]}]}
         report = self.survey(document, document, path="$.ports[*].berths[*]")

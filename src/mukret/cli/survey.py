@@ -39,6 +39,7 @@ MOST_ADDRESSES = 8
 )
 @files_argument
 @click.option("--path", metavar="PATH", help="Look only at what this JSONPath finds in each document.")
+@click.option("--whole", is_flag=True, help="Show every place and every surprise, however many there are.")
 @newest_option
 @json_option
 @output_options
@@ -47,6 +48,7 @@ def command(
     ctx: click.Context,
     files: tuple[str, ...],
     path: str | None,
+    whole: bool,
     as_json: bool,
     quiet: bool,
     verbose: int,
@@ -73,7 +75,7 @@ def command(
     else:
         from mukret.cli.survey_view import print_survey
 
-        print_survey(report, files, quiet=quiet, details=verbose > 0)
+        print_survey(report, files, quiet=quiet, details=verbose > 0, whole=whole)
         if not quiet:
             print_earlier(sources)
             _print_addresses(report, sources, files)

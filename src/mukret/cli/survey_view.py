@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
@@ -29,6 +30,9 @@ SHORTEST_LABEL = 8
 NARROWEST = 24
 WIDEST = 160
 MOST_SURPRISES = 30
+MOST_LISTS = 25
+MOST_LINES = 120
+"""Places that are shown on two screens, about; of more the deepest are counted."""
 LIST_SHARE = 0.42
 """The part of the width that names may take."""
 GLUE = "\ufdd0"
@@ -39,8 +43,11 @@ Part = tuple[str, str]
 """A piece of text and its style."""
 
 
-def print_survey(report: SurveyReport, files: Sequence[str], *, quiet: bool, details: bool) -> None:
-    """Prints a survey; with `details` also reading options and longest texts."""
+def print_survey(
+    report: SurveyReport, files: Sequence[str], *, quiet: bool, details: bool, whole: bool = False
+) -> None:
+    """Prints a survey; with `details` also reading options and longest texts. Unless `whole`, of very many places those
+    that stand deepest are only counted, and of very many surprises some are shown."""
     console = screen()
     width = min(console.width, WIDEST)
     console.print(_headline(report), width=width)
@@ -50,15 +57,18 @@ def print_survey(report: SurveyReport, files: Sequence[str], *, quiet: bool, det
         return
     if report.lists:
         console.print("\n[bold]Lists of records[/bold]")
-        _print_lists(report.lists, console)
+        _print_lists(report.lists, len(report.lists) if whole else MOST_LISTS)
     console.print("\n[bold]What stands where[/bold]")
-    _Tree(report, console, width, details).print()
+    tree = _Tree(report, console, width, details, whole=whole)
+    tree.print()
+    tree.print_cut()
     if report.surprises:
         console.print(f"\n[bold yellow]{counted(len(report.surprises), 'surprise')}[/bold yellow]")
-        for surprise in report.surprises[:MOST_SURPRISES]:
+        most = len(report.surprises) if whole else MOST_SURPRISES
+        for surprise in report.surprises[:most]:
             _print_surprise(surprise, console, width)
-        if len(report.surprises) > MOST_SURPRISES:
-            console.print(f"  … and {len(report.surprises) - MOST_SURPRISES} more: --json lists all")
+        if len(report.surprises) > most:
+            console.print(f"  … and {len(report.surprises) - most} more: --whole shows all")
     if not quiet:
         _print_next(report, files)
 
@@ -84,10 +94,14 @@ def _bytes(size: int) -> str:
     return counted(size, "byte")
 
 
-def _print_lists(lists: Sequence[RecordList], console: Console) -> None:
-    rows = [[f"  {one.path}", f"{one.records:,}", _lists_text(one)] for one in lists]
+def _print_lists(lists: Sequence[RecordList], most: int) -> None:
+    """The lists in their order; of more than so many those that stand highest."""
+    highest = sorted(range(len(lists)), key=lambda number: lists[number].path.count("["))[:most]
+    rows = [[f"  {one.path}", f"{one.records:,}", _lists_text(one)] for one in (lists[n] for n in sorted(highest))]
     for line in columns(rows, right=[1]):
         click.echo(escaped(line))
+    if len(lists) > most:
+        click.echo(f"  … and {counted(len(lists) - most, 'list')} deeper down: --whole shows all")
 
 
 def _lists_text(one: RecordList) -> str:
@@ -107,11 +121,17 @@ def _span(low: int, high: int) -> str:
 class _Tree:
     """One line or more per place; an array and its elements stand on one line."""
 
-    def __init__(self, report: SurveyReport, console: Console, width: int, details: bool) -> None:
+    def __init__(
+        self, report: SurveyReport, console: Console, width: int, details: bool, *, whole: bool = False
+    ) -> None:
         self.console = console
         self.details = details
         self.reports = {id(one.place): one for one in report.places}
         self.root = report.places[0]
+        self.deepest = None if whole else self.depth_to_show()
+        """So deep the lines go, where there are too many for that."""
+        self.cut_at: str | None = None
+        """The first place of which those below are only counted."""
         self.rows = list(self.lines(self.root, "", ""))
         longest = max(len(guide) + cell_width(label) for guide, _, label, _ in self.rows)
         deepest = max(len(guide) for guide, *_ in self.rows)
@@ -140,17 +160,47 @@ class _Tree:
                 head.rstrip()
                 self.console.print(head, no_wrap=True, overflow="ignore", crop=False, soft_wrap=True)
 
-    def lines(self, report: PlaceReport, guide: str, below: str) -> Iterator[tuple[str, str, str, list[Part]]]:
+    def print_cut(self) -> None:
+        """Says how to see the places that were only counted."""
+        if self.cut_at is not None:
+            path = shlex.quote(readable(self.cut_at))
+            click.echo(f"Deeper places are only counted: --path {path} shows those below it, --whole all")
+
+    def depth_to_show(self) -> int | None:
+        """How deep the lines may go so that they fill two screens; None if all of them may be shown."""
+        counts: list[int] = []
+        level = [self.root]
+        while level:
+            counts.append(len(level))
+            level = [child for one in level for child in self.children(self.chain(one))[:MOST_MEMBERS]]
+        if sum(counts) <= MOST_LINES:
+            return None
+        fitting = [depth for depth in range(len(counts)) if sum(counts[: depth + 1]) <= MOST_LINES]
+        return max([1, *fitting])
+
+    def children(self, chain: Sequence[PlaceReport]) -> list[PlaceReport]:
+        return [child for one in chain for child in self.shown_below(one, chain)]
+
+    def lines(
+        self, report: PlaceReport, guide: str, below: str, depth: int = 0
+    ) -> Iterator[tuple[str, str, str, list[Part]]]:
         """Guides of the first line and of those that follow, the label, and what is said of the place."""
         chain = self.chain(report)
         label = self.label(chain)
-        children = [child for one in chain for child in self.shown_below(one, chain)]
+        children = self.children(chain)
+        if children and depth == self.deepest:
+            self.cut_at = self.cut_at or chain[-1].path
+            places = sum(1 for _ in chain[-1].place.everything()) - 1
+            said = [*self.parts(chain), [(f"{counted(places, 'place')} below", "yellow")]]
+            yield guide, below, label, list(_joined(iter(said)))
+            return
         bar = f"{below}│ " if children else below
         yield guide, bar, label, list(_joined(self.parts(chain)))
         more = len(children) - MOST_MEMBERS
         for number, child in enumerate(children[:MOST_MEMBERS]):
             last = number == len(children) - 1
-            yield from self.lines(child, f"{below}{'└' if last else '├'} ", f"{below}{'  ' if last else '│ '}")
+            guides = (f"{below}{'└' if last else '├'} ", f"{below}{'  ' if last else '│ '}")
+            yield from self.lines(child, *guides, depth + 1)
         if more > 0:
             yield f"{below}└ ", below, "…", [(f"{counted(more, 'more member')}: --json lists all", "yellow")]
 
