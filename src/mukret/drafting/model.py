@@ -20,6 +20,8 @@ class DraftField:
     """So many values do not fit: their rows are rejected."""
     note: str | None = None
     comment: str | None = None
+    proposed: str | None = None
+    """A line that could follow it, as it would be written."""
 
     @property
     def type(self) -> JsonValue:

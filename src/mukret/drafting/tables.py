@@ -29,6 +29,7 @@ from mukret.drafting.places import (
 )
 from mukret.drafting.private import example
 from mukret.drafting.readings import Reading, example_note, names_reading, reading_of
+from mukret.drafting.text import flow
 from mukret.paths import Name, child_segment
 from mukret.paths.locate import path_text
 from mukret.survey import PlaceReport, SurveyReport
@@ -515,11 +516,17 @@ class _Drafter:
     def look_up(self, table: DraftTable, own: DraftField, target: DraftTable, key: DraftField) -> None:
         own.remark(f"is {target.name}.{key.name}")
         named = next((field for field in target.fields if field.name in ("name", "title", "label")), None)
-        if named is None or target.key != [key.name] or target is table:
+        if named is None or target is table or not {*target.key} - {key.name} <= table.names():
             return
-        found = f"{own.name.removesuffix('_id')}_{named.name}"
+        found = f"{own.name.removesuffix('_id').removesuffix('_code')}_{named.name}"
+        by = [own.name if name == key.name else name for name in target.key]
         if found not in self.taken(table):
-            table.fields.append(DraftField(found, {"lookup": {"in": target.name, "by": own.name, "give": named.name}}))
+            lookup: dict[str, JsonValue] = {
+                "in": target.name,
+                "by": by if len(by) > 1 else own.name,
+                "give": named.name,
+            }
+            own.proposed = f"{found}: {flow({'lookup': lookup})}"
 
     # ---- words
 

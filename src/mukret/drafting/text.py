@@ -27,27 +27,46 @@ def _lines(draft: Draft) -> Iterator[str]:
         yield "enums:                         # the words that were seen; others are rejected"
         for name, words in draft.enums.items():
             yield from enum_lines(name, words)
-    if draft.response or draft.ignored or draft.embedded or draft.kinds:
-        yield ""
-        yield "response:"
-    if draft.embedded:
-        yield f"  embedded: {flow(list(draft.embedded))}"
-    if draft.kinds:
-        yield "  kinds:                       # documents that have no member in common"
-        yield from (f"    {name}: {flow({'when': when})}" for name, when in draft.kinds.items())
-    if draft.response:
-        yield "  fields:                      # facts of the whole document: any table can inherit them"
-        width = max(len(own.name) for own in draft.response)
-        yield from (field_line(own, 4, width) for own in draft.response)
-    if draft.ignored:
-        yield "  ignore:                      # read by no rule"
-        yield from (f"    - {json_text(path)}  # {_comment(words)}" for path, words in draft.ignored.items())
+    yield from _response_lines(draft)
     yield ""
     yield "tables:"
     for number, table in enumerate(draft.tables):
         if number:
             yield ""
         yield from table_lines(table)
+
+
+def _response_lines(draft: Draft) -> Iterator[str]:
+    """Facts that a table inherits are fields; others are comments, ready to be made fields, and are ignored so far."""
+    inherited = {name for table in draft.tables for name in table.inherit}
+    fields = [own for own in draft.response if own.name in inherited]
+    others = [own for own in draft.response if own.name not in inherited]
+    ignored = {str(own.source["at"]): _why_ignored(own) for own in others if "at" in own.source} | draft.ignored
+    if not (fields or ignored or draft.embedded or draft.kinds):
+        return
+    yield ""
+    yield "response:"
+    if draft.embedded:
+        yield f"  embedded: {flow(list(draft.embedded))}"
+    if draft.kinds:
+        yield "  kinds:                       # documents that have no member in common"
+        yield from (f"    {name}: {flow({'when': when})}" for name, when in draft.kinds.items())
+    width = max((len(own.name) for own in draft.response), default=0)
+    if fields:
+        yield "  fields:                      # facts of the whole document: any table can inherit them"
+        yield from (field_line(own, 4, width) for own in fields)
+    if others and fields:
+        yield from (f"    # {field_line(own, 0, width)}" for own in others)
+    elif others:
+        yield "  # fields:                    # facts of the whole document, for tables to inherit"
+        yield from (f"  #   {field_line(own, 0, width)}" for own in others)
+    if ignored:
+        yield "  ignore:                      # read by no rule"
+        yield from (f"    - {json_text(path)}  # {_comment(words)}" for path, words in ignored.items())
+
+
+def _why_ignored(own: DraftField) -> str:
+    return own.note or "a fact of the whole document"
 
 
 def enum_lines(name: str, words: Sequence[str]) -> Iterator[str]:
@@ -70,7 +89,10 @@ def table_lines(table: DraftTable) -> Iterator[str]:
         yield f"    key: {table.key[0] if len(table.key) == 1 else '[' + ', '.join(table.key) + ']'}"
     yield "    fields:"
     width = max((len(own.name) for own in table.fields), default=0)
-    yield from (field_line(own, 6, width) for own in table.fields)
+    for own in table.fields:
+        yield field_line(own, 6, width)
+        if own.proposed is not None:
+            yield f"      # {own.proposed}"
 
 
 def field_line(own: DraftField, indent: int, width: int = 0) -> str:
