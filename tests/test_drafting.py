@@ -435,8 +435,7 @@ def is_said(reason: Reason, text: str) -> bool:
     """Whether a draft says that it rejects rows for this."""
     if reason.code == PARENT_REJECTED:
         return True
-    name, what = (reason.table, "are rejected") if reason.field is None else (reason.field, "rejects ")
-    return re.search(rf"^ +{name}:.*# .*{what}", text, re.MULTILINE) is not None
+    return re.search(rf"^ +{reason.field or reason.table}:.*# .*rejects ", text, re.MULTILINE) is not None
 
 
 NAMES = ["id", "code", "name", "a", "b", "items", "état", "x y", "1st", "type", "key", "rows", "createdAt", "tags"]

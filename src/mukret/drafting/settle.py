@@ -131,11 +131,13 @@ def _rows_eased(table: DraftTable, reason: Reason, run: Run) -> bool:
         table.fields, table.key = [cells], []
         table.comment = "the first row seems to name the columns, but not all rows have as many"
         return True
-    if reason.code == "row-shape" and "when" not in table.options:
-        if reason.count <= STRAYS * run.tally.tables[table.name].rows_seen:
-            table.comment = f"{counted(reason.count, 'row')} of another shape are rejected"
-            return False
-        return _rows_left_out(table, reason)
+    if reason.code == "row-shape":
+        few = reason.count <= STRAYS * run.tally.tables[table.name].rows_seen
+        if not few and "when" not in table.options:
+            return _rows_left_out(table, reason)
+        said = f"rejects {counted(reason.count, 'row')} of another shape"
+        if said not in (table.comment or ""):
+            table.comment = f"{table.comment}; {said}" if table.comment else said
     return False
 
 

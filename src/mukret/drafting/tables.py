@@ -6,6 +6,7 @@ import re
 from collections.abc import Sequence
 
 from mukret.drafting.facts import response_fields
+from mukret.drafting.links import Links
 from mukret.drafting.model import Draft, DraftField, DraftTable
 from mukret.drafting.names import BARE, GENERIC, VAGUE, WRAPPERS, fitting, fresh, joined, singular, snake_case
 from mukret.drafting.places import (
@@ -29,7 +30,6 @@ from mukret.drafting.places import (
 )
 from mukret.drafting.private import example
 from mukret.drafting.readings import Reading, example_note, names_reading, reading_of
-from mukret.drafting.text import flow
 from mukret.paths import Name, child_segment
 from mukret.paths.locate import path_text
 from mukret.survey import PlaceReport, SurveyReport
@@ -41,7 +41,7 @@ from mukret.types.names import SIMPLE
 from mukret.values import JsonValue, json_text
 
 FEWEST_UNIQUE = 20
-"""Of fewer values, that none comes twice says little, unless they are named like ids."""
+"""Of fewer values, or those of one document, that none comes twice says little, unless they are named like ids."""
 MOST_SORTS = 6
 FEWEST_VALUES = 6
 """A list of no more scalars than these beside the records is no table: corners of a map, words on the response."""
@@ -69,18 +69,16 @@ class _Drafter:
         self.documents = report.documents
         self.files = report.files
         self.draft = Draft(title, bad_documents=report.bad_documents)
-        self.keys: dict[int, tuple[DraftTable, DraftField]] = {}
-        """Fields that are keys, by their place."""
-        self.referring: list[tuple[DraftTable, DraftField, PlaceReport]] = []
+        self.links = Links()
         self.moment: DraftField | None = None
         self.elsewhere: set[int] = set()
         """Places whose rows stand in a table together with those of others."""
         root = report.places[0].place
         self.root(root, word)
         if not self.draft.tables:
-            self.draft, self.moment, self.keys = Draft(title, bad_documents=report.bad_documents), None, {}
+            self.draft, self.moment, self.links = Draft(title, bad_documents=report.bad_documents), None, Links()
             self.table(root, root, "$", None, (word,))
-        self.link()
+        self.links.tell(report.places)
 
     def root(self, root: Place, word: str) -> None:
         """The tables of all documents."""
@@ -391,7 +389,7 @@ class _Drafter:
         if set(place.kinds) <= {"null"}:
             self.ignore(place, self.words_for(place))
             return
-        if id(place) in self.keys and self.keys[id(place)][0] is table:
+        if self.links.is_key(place, table):
             return  # it stands at the head of the table
         self.field(table, self.report(place), self.name(table, place, names), {"at": path(place, base)})
 
@@ -413,7 +411,7 @@ class _Drafter:
         self.read(own, reading)
         table.fields.append(own)
         if report.refers_to:
-            self.referring.append((table, own, report))
+            self.links.referring.append((table, own, report))
         return own
 
     def read(self, own: DraftField, reading: Reading) -> None:
@@ -458,7 +456,7 @@ class _Drafter:
                 name = f"{singular(table.name)}_{name}" if name in BARE else name
                 own = self.field(table, self.report(place), name, {"at": path(place, inner)})
                 own.required = True
-                self.keys[id(place)] = (table, own)
+                self.links.keys[id(place)] = (table, own)
                 table.key = [own.name] if everywhere else [*table.inherit, own.name]
                 return
         if holds_lists(inner):
@@ -493,7 +491,7 @@ class _Drafter:
             return False
         if not report.unique:
             return place.nodes == self.documents == 1 and key_rank(place) == 0
-        enough = report.unique == "everywhere" and place.values.count >= FEWEST_UNIQUE
+        enough = report.unique == "everywhere" and place.values.count >= FEWEST_UNIQUE and self.documents > 1
         number = report.looks[0].name in ("whole number", "number in text")  # that differ today, and may not tomorrow
         return named_like_an_id(place.step) or (enough and not number)
 
@@ -504,29 +502,6 @@ class _Drafter:
             table.key = [own.name]
         elif table.inherit and (table.within is None or table.within.key):
             table.key = [*table.inherit, own.name]
-
-    def link(self) -> None:
-        """Words for what fields refer to, and what a lookup finds there."""
-        for table, own, report in self.referring:
-            for place in (one.place for one in self.reports.values() if one.path == report.refers_to):
-                if id(place) in self.keys:
-                    target, key = self.keys[id(place)]
-                    self.look_up(table, own, target, key)
-
-    def look_up(self, table: DraftTable, own: DraftField, target: DraftTable, key: DraftField) -> None:
-        own.remark(f"is {target.name}.{key.name}")
-        named = next((field for field in target.fields if field.name in ("name", "title", "label")), None)
-        if named is None or target is table or not {*target.key} - {key.name} <= table.names():
-            return
-        found = f"{own.name.removesuffix('_id').removesuffix('_code')}_{named.name}"
-        by = [own.name if name == key.name else name for name in target.key]
-        if found not in self.taken(table):
-            lookup: dict[str, JsonValue] = {
-                "in": target.name,
-                "by": by if len(by) > 1 else own.name,
-                "give": named.name,
-            }
-            own.proposed = f"{found}: {flow({'lookup': lookup})}"
 
     # ---- words
 
