@@ -330,6 +330,13 @@ class Drafts(FolderCase):
         self.assertIn("type: state, note", text)
         self.assertNotIn("type: name", text)
 
+    def test_a_code_is_the_word_that_begins_with_it(self) -> None:
+        states = ["DEP", "Departed", "car", "cargo", "CXL"] * 6
+        text = self.draft([{"state": state} for state in states])
+        for line in ("Departed: {accept: [DEP]}", "car: {}", "cargo: {}", "CXL: {}"):
+            self.assertIn(f"      {line}\n", text)
+        self.assertNotIn("DEP: {}", text)
+
     def test_documents_that_differ_in_a_moment_have_it_in_their_keys(self) -> None:
         documents = [
             {"made": f"2031-04-0{day}T10:00:00Z", "page": 1, "ports": [{"code": "OTV"}, {"code": "SKR"}]}

@@ -10,6 +10,8 @@ from mukret.values import JsonValue, json_text
 
 _PLAIN = re.compile(r"[A-Za-z_][A-Za-z0-9_]*(?: [A-Za-z0-9_]+)*")
 _TYPE = re.compile(r"[a-z_][a-z0-9_]*(?:\([a-z]+\))?")
+SHORTEST_PART, LONGEST_PART = 3, 5
+"""Letters of a word that may stand for a longer one."""
 _WORDS = {"null", "true", "false", "yes", "no", "on", "off", "y", "n", "~"}
 """Words that some readers of YAML take for something else than text."""
 
@@ -41,7 +43,9 @@ def _response_lines(draft: Draft) -> Iterator[str]:
     inherited = {name for table in draft.tables for name in table.inherit}
     fields = [own for own in draft.response if own.name in inherited]
     others = [own for own in draft.response if own.name not in inherited]
-    ignored = {str(own.source["at"]): _why_ignored(own) for own in others if "at" in own.source} | draft.ignored
+    ignored = {
+        str(own.source["at"]): "could be a field: see above" for own in others if "at" in own.source
+    } | draft.ignored
     if not (fields or ignored or draft.embedded or draft.kinds):
         return
     yield ""
@@ -65,15 +69,27 @@ def _response_lines(draft: Draft) -> Iterator[str]:
         yield from (f"    - {json_text(path)}  # {_comment(words)}" for path, words in ignored.items())
 
 
-def _why_ignored(own: DraftField) -> str:
-    return own.note or "a fact of the whole document"
-
-
 def enum_lines(name: str, words: Sequence[str]) -> Iterator[str]:
-    """The lines of one enum."""
+    """The lines of one enum. A word with which another begins is taken for that one, shortened."""
+    shortened = _shortened(words)
     yield f"  {name}:"
     yield "    values:"
-    yield from (f"      {scalar(word)}: {{}}" for word in words)
+    for word in words:
+        accepted = [short for short, whole in shortened.items() if whole == word]
+        if word not in shortened:
+            yield f"      {scalar(word)}: {flow({'accept': accepted} if accepted else {})}"
+
+
+def _shortened(words: Sequence[str]) -> dict[str, str]:
+    """Codes in capitals that are the beginning of one longer word: `DEP` of `Departed`; not `car` of `cargo`."""
+    found = {}
+    for short in words:
+        if SHORTEST_PART <= len(short) <= LONGEST_PART and short.isalpha() and short.isupper():
+            longer = (word for word in words if len(word) > len(short) + 1 and not word.isupper())
+            whole = [word for word in longer if word.upper().startswith(short)]
+            if len(whole) == 1:
+                found[short] = whole[0]
+    return found
 
 
 def table_lines(table: DraftTable) -> Iterator[str]:
