@@ -17,8 +17,6 @@ FEWEST_FACTS = 4
 FEWEST_DOCUMENTS = 3
 """Of fewer documents it can't be told that what they say differs."""
 FEWEST_SCATTERED = 3
-STRAYS = 0.2
-"""So large a share of what stands in a list may be of another kind than its records."""
 _NAMING = (["id"], ["name"], ["title"])
 _POSITION = ("longitude", "latitude", "altitude")
 _OWN_IDS = (["id"], ["uid"], ["uuid"], ["guid"])
@@ -52,11 +50,11 @@ def told_kinds(place: Place) -> set[str]:
 
 
 def has_scalars(place: Place) -> bool:
-    """Whether scalars stand there, more than a few among records or lists."""
+    """Whether scalars stand there, as many as records or lists at least: what is rarer has strayed there."""
     kinds = told_kinds(place)
     scalars = sum(place.count(kind) for kind in kinds - {"object", "array"})
     lists = place.count("object") + place.count("array")
-    return scalars > STRAYS * lists if lists else scalars > 0
+    return scalars >= lists if lists else scalars > 0
 
 
 def holds_lists(place: Place) -> bool:

@@ -19,7 +19,8 @@ _NOTHING = ("empty text", "placeholder")
 _NUMERIC = ("integer", "float")
 _JSON_NUMBERS = ("whole number", "number", "epoch")
 FEW = 0.05
-"""So large a share of the values may not fit: their rows are rejected. With more, the field is a text."""
+"""So large a share of the values may not fit, or a single one: their rows are rejected. With more it is a text."""
+FEWEST_BESIDE_ONE = 4
 _MAY_BE_TEXT = ("number in text", "boolean word", "time", "duration", "epoch")
 """Looks of texts that are no more than that where the name says that it is a text."""
 FEWEST_WORDS = 3
@@ -83,7 +84,7 @@ def reading_of(report: PlaceReport) -> Reading:
         _blanks(report, reading)
         strays += [one for look in looks for one in look.odd]
         reading.odd = sum(one.count for one in strays)
-        if reading.odd > FEW * place.nodes:
+        if not is_few(reading.odd, place.nodes):
             return Reading(remarks=[f"of several kinds: {_shown(strays, place)} among others"])
         if reading.odd:
             reading.remarks.append(f"rejects {counted(reading.odd, 'value')} such as {_shown(strays, place)}")
@@ -91,12 +92,17 @@ def reading_of(report: PlaceReport) -> Reading:
     return reading
 
 
+def is_few(count: int, of: int) -> bool:
+    """Whether so many values are plainly mistakes among the others."""
+    return count <= FEW * of or (count == 1 and of >= FEWEST_BESIDE_ONE)
+
+
 def _without_strays(looks: list[Look], place: Place) -> tuple[list[Look], list[Odd]]:
     """Without texts that stand among JSON numbers now and then."""
     numbers = [look for look in looks if look.name in _JSON_NUMBERS]
     texts = [look for look in looks if look not in numbers]
     count = sum(look.count for look in texts)
-    if not numbers or not texts or count > FEW * place.nodes or texts[0].name != "text":
+    if not numbers or not texts or not is_few(count, place.nodes) or texts[0].name != "text":
         return looks, []
     examples = (form.example for form in place.forms.values() if form.example is not None)
     return numbers, [Odd(next(examples, None), count, None)]
@@ -266,5 +272,9 @@ def _remarks(looks: list[Look], reading: Reading) -> None:
 
 def example_note(report: PlaceReport) -> str | None:
     """A note with a value that was seen."""
-    value = next((value for value in report.place.values.examples if value not in ("", None)), None)
+    place = report.place
+    known = [value for value in place.values.examples if value not in ("", None)]
+    if place.numbers.low is not None and place.count("number") > place.count("string"):
+        known = [value for value in [*known, place.numbers.low] if type(value) is not str]
+    value = next(iter(known), None)
     return None if value is None else f"e.g. {example(report.place, value)}"

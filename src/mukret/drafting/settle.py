@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from mukret.documents import Source
 from mukret.drafting.model import Draft, DraftField, DraftTable
-from mukret.drafting.readings import FEW
+from mukret.drafting.readings import is_few
 from mukret.drafting.text import rules_text
 from mukret.engine.run import Run
 from mukret.paths import Index, parse_path
@@ -17,8 +17,8 @@ from mukret.text import counted, shortened
 from mukret.values import shown_text
 
 MOST_ROUNDS = 50
-STRAYS = 0.2
-"""So large a share of the elements of a list may have another shape than its records: they are rejected."""
+STRAYS = 0.5
+"""Fewer of the elements of a list that have another shape than its records are rejected; more are left out."""
 
 
 def settled(draft: Draft, sources: Sequence[Source], file: str, *, ignoring: bool = True) -> Draft:
@@ -64,11 +64,11 @@ def _eased(draft: Draft, reason: Reason, run: Run) -> bool:
         return True
     seen = run.tally.tables[table.name].rows_seen
     if reason.code == "other-kind":
-        return _way_eased(table, own, few=reason.count <= FEW * seen, reason=reason)
+        return _way_eased(table, own, few=is_few(reason.count, seen), reason=reason)
     own.required = False
     if own.type == "text":
         own.reading = {"type": "json"}
-    elif reason.count <= FEW * seen and own.type not in (*draft.enums, "boolean", "json"):
+    elif is_few(reason.count, seen) and own.type not in (*draft.enums, "boolean", "json"):
         if not own.odd:
             own.odd = reason.count
             own.remark(f"rejects {counted(reason.count, 'row')}, for values such as {_shown(reason)}")
@@ -132,7 +132,7 @@ def _rows_eased(table: DraftTable, reason: Reason, run: Run) -> bool:
         table.comment = "the first row seems to name the columns, but not all rows have as many"
         return True
     if reason.code == "row-shape":
-        few = reason.count <= STRAYS * run.tally.tables[table.name].rows_seen
+        few = reason.count < STRAYS * run.tally.tables[table.name].rows_seen and reason.example.value != ""
         if not few and "when" not in table.options:
             return _rows_left_out(table, reason)
         said = f"rejects {counted(reason.count, 'row')} of another shape"

@@ -58,7 +58,8 @@ def names_are_data(place: Place) -> bool:
     if place.objects >= 3:
         return often < ALIKE and len(names) >= 2 * FEW_NAMES
     records = [child.objects or (child.elements is not None and child.elements.objects) for child in children]
-    return all(records) and any(len(inner_names(child)) > 1 for child in children)
+    inner = [inner_names(child) for child in children]
+    return all(records) and any(len(names) > 1 or all(map(_is_data, names)) for names in inner)
 
 
 def _is_data(name: str) -> bool:
@@ -156,12 +157,17 @@ def fold_target(place: Place, name: str, values: Sequence[JsonValue]) -> Place |
             continue
         known = inner_names(above)
         if not sample:
-            return above if place in (above, above.elements) else None
+            return above if place in (above, above.elements) and not any(map(_holds_scalars, values)) else None
         names = frozenset().union(*sample)
         itself = place in (above, above.elements, above.members)
         if known and len(names & known) >= (ALIKE * len(names) if itself else MUCH_ALIKE * len(names | known)):
             return above
     return None
+
+
+def _holds_scalars(value: JsonValue) -> bool:
+    """Whether a value is a list that has something else than objects and lists."""
+    return type(value) is list and any(type(one) not in (dict, list) for one in value)
 
 
 def _names_in(value: JsonValue) -> frozenset[str]:
