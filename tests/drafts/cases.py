@@ -92,11 +92,9 @@ tables:
     key: line_id
     fields:
       line_id: {at: "$.id"}
-      runs: {at: "$.runs", type: runs}
+      runs: {at: "$.runs"}
       berth: {at: "$.berth", type: integer}
       fare: {at: "$.fare", type: "decimal(18,2)"}
-enums:
-  runs: {values: {y: {}, n: {}, partly: {}}}
 """
 )
 def words_with_exceptions(rng: Random) -> list[Document]:
@@ -352,8 +350,8 @@ tables:
     key: run
     fields:
       run: {fact: name}
-      first: {at: "$.first", type: time}
-      last: {at: "$.last", type: time}
+      first: {at: "$.first"}
+      last: {at: "$.last"}
       seats: {at: "$.seats", type: integer}
 """
 )
@@ -742,7 +740,7 @@ tables:
     inherit: [entry_id]
     fields:
       key: {at: "$.key"}
-      value: {at: "$.value", type: integer}
+      value: {at: "$.value"}
 enums:
   level: {values: {info: {}, warn: {}, alarm: {}}}
 """,

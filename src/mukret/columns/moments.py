@@ -10,7 +10,16 @@ import pyarrow.compute as pc
 
 from mukret.columns import zoned
 from mukret.columns.arrow import UTC, all_true, any_true, regex_mask, true_rows
-from mukret.columns.stored import CellKernel, Converted, Line, Stored, blanks_for_kernel, cast_or_pick, from_buffers
+from mukret.columns.stored import (
+    AFTER_DIGITS,
+    CellKernel,
+    Converted,
+    Line,
+    Stored,
+    blanks_for_kernel,
+    cast_or_pick,
+    from_buffers,
+)
 from mukret.scan import Cells
 from mukret.types import Date, Datetime, Options, Reading, Timestamp
 from mukret.types.formats import is_pattern
@@ -25,7 +34,6 @@ _LOCAL = f"{_DAY}[T ](?:[01][0-9]|2[0-3]):[0-5][0-9](?::[0-5][0-9](?:\\.[0-9]{{1
 _OFFSET = "(?:Z|[+-](?:[01][0-9]|2[0-3])(?::?[0-5][0-9])?)"
 _EPOCH = "-?[0-9]{1,18}"
 _AFTER_DATE = len("2031-04-01")
-_AFTER_DIGITS = ":"
 
 
 class Dates(Stored[Date]):
@@ -181,7 +189,7 @@ def _timestamps(options: Options, strings: Any) -> Converted:
     if "iso" in options.format:
         for chosen in (strings, None):
             if chosen is None:  # most columns that fail have words in them
-                numeric = pc.less(strings, _AFTER_DIGITS)
+                numeric = pc.less(strings, AFTER_DIGITS)
                 chosen = pc.if_else(numeric, strings, pa.scalar(None, pa.string()))
             try:
                 array = chosen.cast(UTC)

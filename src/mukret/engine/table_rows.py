@@ -125,13 +125,6 @@ class TableRows:
     def recursive(self) -> bool:
         return self.table.rows.recurse is not None
 
-    def ancestor(self, origin: str) -> Self:
-        found = self.parent
-        while found is not None and found.table.name != origin:
-            found = found.parent
-        assert found is not None
-        return found
-
     def owners_in(self, origin: str) -> Any:
         """For each row, the number of the row of an ancestor that it stands below."""
         assert self.parent is not None
