@@ -165,8 +165,8 @@ class Faulty(FolderCase):
                 except subprocess.TimeoutExpired:
                     process.send_signal(by)
                     output, _ = process.communicate(timeout=30)
-                    if by != signal.SIGKILL and process.returncode != 0:
-                        self.assertEqual(process.returncode, 130, output)
+                    if by != signal.SIGKILL and "200 OK" in output:  # before that it may still be starting
+                        self.assertIn(process.returncode, (0, 130), output)
                 told += output
                 rounds = self.folder / "kept/rounds.jsonl"
                 if rounds.exists() and "ended" in rounds.read_text():  # a kill may come before anything is kept

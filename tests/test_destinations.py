@@ -241,6 +241,8 @@ class Delivery(FolderCase):
                 out = self.deliver([ONE])
                 target = str(out)
                 runs = [Publication(target), Publication(target)]
+                for run in runs:
+                    run.begin()
                 self.assertNotEqual(runs[0].work, runs[1].work)
                 for number, run in enumerate(runs):
                     (run.work / "run.json").write_text(json.dumps({"mukret": "0", "files": [f"{number}.csv"]}))
@@ -255,6 +257,7 @@ class Delivery(FolderCase):
         out = self.deliver([ONE])
         run = Publication(str(out))
         self.addCleanup(run.close)
+        run.begin()
         (out / "notes.txt").write_text("mine")
         with self.assertRaises(OutputError) as caught:
             run.publish()
@@ -262,6 +265,13 @@ class Delivery(FolderCase):
         self.assertIn("notes.txt", caught.exception.message)
         self.assertEqual((out / "notes.txt").read_text(), "mine")
         self.assertIn("t.csv", os.listdir(out))
+
+    def test_an_interrupt_before_the_work_has_begun_leaves_no_folder(self) -> None:
+        for step in ("hold", "_same"):
+            with mock.patch.object(publish, step, side_effect=KeyboardInterrupt), self.subTest(step):
+                with self.assertRaisesRegex(Interrupted, "nothing was published"):
+                    self.deliver([ONE])
+                self.assertEqual([name for name in os.listdir(self.folder) if "out" in name], [])
 
     def test_an_interrupt_says_truly_whether_something_was_published(self) -> None:
         def interrupted(work: Path, place: Path) -> None:

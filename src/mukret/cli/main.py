@@ -114,6 +114,7 @@ def run() -> NoReturn:
         _silence_output()
     except Exception as error:
         code = show(_defect(error), verbose)
+    _past_interrupting()
     try:
         sys.stdout.flush()
     except OSError as error:
@@ -138,6 +139,12 @@ def _defect(error: Exception) -> MukretError:
 
 def _interrupt(*_: Any) -> None:
     raise KeyboardInterrupt
+
+
+def _past_interrupting() -> None:
+    """What the program did is decided: a signal that comes while it ends must not make another exit code of it."""
+    for number in (signal.SIGTERM, signal.SIGINT):
+        signal.signal(number, signal.SIG_IGN)
 
 
 def _silence_output() -> None:

@@ -42,6 +42,7 @@ class Folder:
     def open(self, delivery: Delivery) -> None:
         self.linked = delivery.options.nested
         self.publication = Publication(self.target)
+        self.publication.begin()
         self.columns = columns_of(delivery)
         kept: list[str] = []
         if self.append and (self.publication.place / RUN_FILE).exists():

@@ -26,20 +26,39 @@ _RENAME_EXCHANGE = 2
 
 
 class Publication:
-    """A fresh folder, `work`, that takes the place of `target` when it is published."""
+    """A fresh folder, `work`, that takes the place of `target` when it is published.
+
+    It has its name before it is made, so that `close` finds it whenever an interrupt comes.
+    """
 
     def __init__(self, target: str) -> None:
-        """Raises OutputError for a target that is not ours, or can't be written."""
         self.target = target
         self.place = Path(os.path.realpath(target))
+        self.work = _name_beside(self.place)
+        self.lock = -1
+        self.made: os.stat_result | None = None
+
+    def begin(self) -> None:
+        """Raises OutputError for a target that is not ours, or can't be written."""
         try:
-            check_ours(target, self.place)
+            check_ours(self.target, self.place)
             self.place.parent.mkdir(parents=True, exist_ok=True)
             _clear_leftovers(self.place)
-            self.work, self.lock = _work_folder(self.place)
+            while not self._make_folder():
+                self.work = _name_beside(self.place)
         except OSError as error:
-            raise not_written(target, error) from None
+            raise not_written(self.target, error) from None
         self.made = os.fstat(self.lock)
+
+    def _make_folder(self) -> bool:
+        """Makes the folder and holds its lock; False if another run has just taken it for a leftover."""
+        self.work.mkdir()
+        self.lock = os.open(self.work, os.O_RDONLY)
+        if hold(self.lock) is not False and _same(self.work, self.lock):
+            return True
+        os.close(self.lock)
+        self.lock = -1
+        return False
 
     def publish(self) -> None:
         """Raises OutputError where something else came there meanwhile, and OSError."""
@@ -51,14 +70,14 @@ class Publication:
     def done(self) -> bool:
         """Whether it has its place, also if that was the last thing before an interrupt."""
         try:
-            return os.path.samestat(os.stat(self.place), self.made)
+            return self.made is not None and os.path.samestat(os.stat(self.place), self.made)
         except OSError:
             return False
 
     def close(self) -> None:
         """Removes what is left, and lets go of the lock."""
+        shutil.rmtree(self.work, ignore_errors=True)
         if self.lock >= 0:
-            shutil.rmtree(self.work, ignore_errors=True)
             os.close(self.lock)
             self.lock = -1
 
@@ -87,17 +106,6 @@ def _name_beside(place: Path) -> Path:
 
 def _beginning(place: Path) -> str:
     return f".{place.name}.mukret-"
-
-
-def _work_folder(place: Path) -> tuple[Path, int]:
-    """A new folder beside the place, and a descriptor of it that holds its lock."""
-    while True:
-        work = _name_beside(place)
-        work.mkdir()
-        lock = os.open(work, os.O_RDONLY)
-        if hold(lock) is not False and _same(work, lock):  # else another run has just taken it for a leftover
-            return work, lock
-        os.close(lock)
 
 
 def _same(place: Path, descriptor: int) -> bool:
