@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
+import fcntl
 import os
+import shutil
 import subprocess
 import sys
 import tempfile
 import textwrap
 import unittest
+from collections.abc import Iterator
+from contextlib import contextmanager, nullcontext
+from functools import cache
+from multiprocessing.util import Finalize
 from pathlib import Path
 from typing import Any
 
@@ -46,6 +52,10 @@ class FolderCase(unittest.TestCase):
         path.write_bytes(content.encode() if isinstance(content, str) else content)
         return path
 
+    def demo(self) -> None:
+        """Puts into the folder what `mukret demo` leaves in it."""
+        shutil.copytree(_demo(), self.folder, dirs_exist_ok=True)
+
     def extract(self, rules: str, *documents: str | bytes, name: str = "feed.json") -> Result:
         """Extracts documents, each a file of its own, by rules given as (indented) text."""
         files = [self.file(f"{number}-{name}", text) for number, text in enumerate(documents)]
@@ -56,23 +66,41 @@ class FolderCase(unittest.TestCase):
         return run_mukret(*arguments, folder=self.folder, **options)
 
 
+@contextmanager
+def demo_port() -> Iterator[None]:
+    """The port of the demo's service, which one test at a time can have, of whatever process."""
+    with open(Path(tempfile.gettempdir()) / "mukret-tests.port", "w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        yield
+
+
+@cache
+def _demo() -> Path:
+    """A folder with what the demo leaves behind, made once in a process."""
+    holder = tempfile.TemporaryDirectory()
+    Finalize(None, holder.cleanup, exitpriority=0)  # at the end of a worker process, too
+    run_mukret("demo", folder=Path(holder.name))
+    return Path(holder.name)
+
+
 def run_mukret(
     *arguments: str | Path, folder: Path, stdin: str | None = None, columns: int = 100
 ) -> subprocess.CompletedProcess[str]:
     environment = {**os.environ, "COLUMNS": str(columns)}
     environment.pop("PYTHONPATH", None)
-    return subprocess.run(
-        [sys.executable, "-m", "mukret", *map(str, arguments)],
-        cwd=folder,
-        env=environment,
-        input=stdin,
-        stdin=subprocess.DEVNULL if stdin is None else None,
-        capture_output=True,
-        text=True,
-        encoding="utf-8",
-        timeout=120,
-        check=False,  # the exit code is what is looked at
-    )
+    with demo_port() if arguments[:1] == ("demo",) else nullcontext():
+        return subprocess.run(
+            [sys.executable, "-m", "mukret", *map(str, arguments)],
+            cwd=folder,
+            env=environment,
+            input=stdin,
+            stdin=subprocess.DEVNULL if stdin is None else None,
+            capture_output=True,
+            text=True,
+            encoding="utf-8",
+            timeout=120,
+            check=False,  # the exit code is what is looked at
+        )
 
 
 def rules_text(text: str) -> str:

@@ -16,7 +16,7 @@ from unittest import mock
 
 from mukret.cli.standin import DEFAULT_PORT
 from mukret.sample.service import PASSWORD, USER, standing_in
-from tests.helpers import FolderCase, rules_text, run_mukret
+from tests.helpers import FolderCase, demo_port, rules_text, run_mukret
 
 RULES = rules_text("""
     tables:
@@ -493,7 +493,7 @@ class Demo(FolderCase):
         self.assertEqual(following.pop(), "mukret standin")  # which has tests of its own: it would not end
         self.assertEqual(len(following), 6)
         sign_in = {"FERRY_USER": USER, "FERRY_PASSWORD": PASSWORD}
-        with standing_in(DEFAULT_PORT), mock.patch.dict(os.environ, sign_in):
+        with demo_port(), standing_in(DEFAULT_PORT), mock.patch.dict(os.environ, sign_in):
             for line in [*ran, *following]:
                 with self.subTest(line):
                     self.assertIn(run_mukret(*shlex.split(line)[1:], folder=self.folder).returncode, (0, 1))

@@ -279,7 +279,7 @@ class SurveyPage(FolderCase):
     def test_ten_questions_are_answered_by_the_screen_of_80_columns(self) -> None:
         page = (ROOT / self.PAGE).read_text(encoding="utf-8")
         self.assertEqual(re.findall(r"^\*\*(\d+)\. ", page, re.MULTILINE), [str(number) for number in range(1, 11)])
-        self.mukret("demo")
+        self.demo()
         screen = self.mukret(*commands_of(self.PAGE)[0], columns=80).stdout
         for _, label, content in blocks(self.PAGE):
             if label == "screen":
@@ -289,7 +289,7 @@ class SurveyPage(FolderCase):
         self.assertLessEqual(len(longest), 80, longest)
 
     def test_its_commands_work(self) -> None:
-        self.mukret("demo")
+        self.demo()
         commands = commands_of(self.PAGE)
         self.assertEqual(len(commands), 4)
         for arguments in commands:
@@ -304,7 +304,7 @@ class SurveyPage(FolderCase):
         source = "".join(path.read_text() for path in (ROOT / "src/mukret/survey").glob("*.py"))
         self.assertEqual(set(re.findall(r'Surprise\(\s*"([^"]+)"', source)), set(codes.SURPRISES))
         self.assertLessEqual(set(re.findall(r'Look\(\s*"([^"]+)"', source)), set(LOOKS))
-        self.mukret("demo")
+        self.demo()
         report = json.loads(self.mukret(*commands_of(self.PAGE)[0], "--json").stdout)
         for name in sorted({*report, *(name for place in report["places"] for name in place), *report["records"][0]}):
             with self.subTest(name):
@@ -373,15 +373,15 @@ class CollectingPage(FolderCase):
 class Output(FolderCase):
     def test_the_page_names_every_member_of_the_record_and_of_a_reject(self) -> None:
         page = (ROOT / "docs" / "output.md").read_text(encoding="utf-8")
-        self.mukret("demo", "--to", "d")
-        record = json.loads((self.folder / "d/tables/run.json").read_text(encoding="utf-8"))
+        self.demo()
+        record = json.loads((self.folder / "merrow-demo/tables/run.json").read_text(encoding="utf-8"))
         counts = (
             set(record["tables"]["ports"]) | set(record["inputs"][0]) | set(record["sample"]) | set(record["response"])
         )
         for name in sorted(set(record) | counts):
             with self.subTest(name):
                 self.assertIn(f"`{name}`", page)
-        line = (self.folder / "d/tables/rejects.jsonl").read_text(encoding="utf-8").splitlines()[0]
+        line = (self.folder / "merrow-demo/tables/rejects.jsonl").read_text(encoding="utf-8").splitlines()[0]
         [shown] = [content for language, _, content in blocks("docs/output.md") if language == "json"]
         self.assertEqual(list(json.loads(shown)), list(json.loads(line)))
         self.assertEqual(list(json.loads(shown)["problems"][0]), list(json.loads(line)["problems"][0]))
@@ -398,7 +398,7 @@ class Readme(FolderCase):
                 self.assertIn(done.returncode, (0, 1), done.stderr)
 
     def test_the_python_of_the_readme_runs(self) -> None:
-        self.mukret("demo")
+        self.demo()
         [code] = [content for language, _, content in blocks("README.md") if language == "python"]
         before = Path.cwd()
         os.chdir(self.folder)

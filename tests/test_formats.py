@@ -11,7 +11,6 @@ import re
 import shutil
 import subprocess
 import sys
-import tempfile
 import unittest
 from collections.abc import Callable, Mapping, Sequence
 from decimal import Decimal
@@ -38,7 +37,7 @@ from mukret.errors import OutputError, StoppedError, UsageError
 from mukret.rules import Rules, parse_rules
 from mukret.semantics.rejects import Reject
 from mukret.types import Boolean, Date, Datetime, DecimalType, Float, Integer, Json, ListOf, Time, Timestamp, ValueType
-from tests.helpers import FolderCase, rules_text, run_mukret
+from tests.helpers import FolderCase, rules_text
 from tests.test_documentation import commands_of
 
 RULES = """
@@ -439,7 +438,7 @@ class Nested(FolderCase):
             )
 
     def test_the_nested_sample_read_back_gives_the_same_tables(self) -> None:
-        self.assertEqual(self.mukret("demo").returncode, 0)
+        self.demo()
         rules = parse_rules(
             (self.folder / "merrow-demo/merrow.rules.yaml").read_text(),
             str(self.folder / "merrow-demo/merrow.rules.yaml"),
@@ -623,7 +622,7 @@ class OnTheCommandLine(FolderCase):
             self.assertEqual((done.returncode, done.stderr), (0, b""), form)
 
 
-class Page(unittest.TestCase):
+class Page(FolderCase):
     def test_it_has_every_format_with_its_options_and_every_type(self) -> None:
         page = (Path(__file__).parent.parent / "docs/destinations.md").read_text(encoding="utf-8")
         formats, types = (
@@ -643,12 +642,11 @@ class Page(unittest.TestCase):
                                      "datetime", "timestamp", "duration", "enum", "list(…)", "json"])  # fmt: skip
 
     def test_its_commands_work(self) -> None:
-        with tempfile.TemporaryDirectory() as folder:
-            run_mukret("demo", folder=Path(folder))
-            commands = commands_of("docs/destinations.md")
-            self.assertEqual(len(commands), 5)
-            for arguments in commands:
-                self.assertEqual(run_mukret(*arguments, folder=Path(folder)).returncode, 1, arguments)  # its rejects
+        self.demo()
+        commands = commands_of("docs/destinations.md")
+        self.assertEqual(len(commands), 5)
+        for arguments in commands:
+            self.assertEqual(self.mukret(*arguments).returncode, 1, arguments)  # its rejects
 
 
 class TheirWriters(unittest.TestCase):

@@ -256,7 +256,7 @@ class InHand(FolderCase):
 
 class Page(FolderCase):
     def test_its_examples_run_one_after_the_other(self) -> None:
-        self.mukret("demo")
+        self.demo()
         code = "\n".join(content for language, _, content in blocks("docs/python.md") if language == "python")
         self.file("page.py", code)
         done = subprocess.run([sys.executable, "page.py"], cwd=self.folder, capture_output=True, text=True, check=False)

@@ -269,7 +269,7 @@ class Runs(FolderCase):
     def test_most_tables_of_the_sample_and_of_the_documentation_are_scanned_and_verbose_says_which(self) -> None:
         """A third or more on the slow way would be a defect."""
         page = (ROOT / "docs/rules-reference.md").read_text(encoding="utf-8")
-        self.mukret("demo")
+        self.demo()
         sample = load_rules(self.folder / "merrow-demo/merrow.rules.yaml")
         texts = [
             text

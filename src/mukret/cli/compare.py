@@ -1,4 +1,4 @@
-"""`mukret compare`: what a change of the rules does to the tables."""
+"""`mukret compare`: what differs between two deliveries, or between what two versions of the rules give."""
 
 from __future__ import annotations
 
@@ -10,7 +10,6 @@ import click
 from mukret.cli.console import next_step
 from mukret.cli.options import (
     examples,
-    files_argument,
     json_option,
     loaded_rules,
     newest_option,
@@ -22,6 +21,7 @@ from mukret.cli.options import (
 if TYPE_CHECKING:
     from mukret.inspect.comparing import Change, Comparison, TableChanges
     from mukret.rules import Rules
+    from mukret.values import JsonValue
 
 LONGEST = 46
 LONGEST_PLACE = 110
@@ -29,15 +29,23 @@ LONGEST_PLACE = 110
 
 @click.command(
     "compare",
-    short_help="Say what a change of the rules does to the tables.",
+    short_help="Say what differs between two deliveries, or by other rules.",
     epilog=examples(
+        "mukret compare merrow-demo/tables merrow-new",
+        "mukret compare sqlite:///ferries.db merrow-demo/tables --ignore-fields generated_at,log.found_in",
         "mukret compare merrow-demo/merrow.rules.yaml new.rules.yaml merrow-demo/feed",
-        "mukret compare merrow-demo/merrow.rules.yaml new.rules.yaml merrow-demo/feed --json",
     ),
 )
 @click.argument("old", metavar="OLD")
 @click.argument("new", metavar="NEW")
-@files_argument
+@click.argument("files", metavar="[FILE...]", nargs=-1)
+@click.option(
+    "--ignore-fields",
+    "ignored",
+    metavar="A,B",
+    callback=lambda _, __, text: names_in(text),
+    help="Fields that are not looked at: NAME, or TABLE.NAME for one table alone.",
+)
 @newest_option
 @json_option
 @output_options
@@ -47,35 +55,92 @@ def command(
     old: str,
     new: str,
     files: tuple[str, ...],
+    ignored: tuple[str, ...],
     as_json: bool,
     quiet: bool,
     verbose: int,
     log: str | None,
 ) -> None:
-    """Run two versions of the rules, OLD and NEW, over the same FILE..., and say what is different: tables and columns,
-    rows that are written in one version only and why, and values that changed, each counted and with its first cases.
+    """Say what is different: in the delivery NEW beside the delivery OLD (folders that `extract` wrote, sqlite:///…,
+    postgresql://…, of whatever kinds), or in what the rules NEW make of FILE... beside the rules OLD.
 
-    Rows are the same if they stand at one place of a response, tables and columns that were only renamed if they are
-    read from one place; numbers are compared by their value. Exit code 1 if anything is different.
+    Of deliveries: rows that came, went and changed, told apart by the key of their table (where it has none, whole rows
+    are counted), and columns that came, went, have another type or another name. Of rules: rows that are written in one
+    version only and why, and values that changed; rows are the same if they stand at one place of a response. Each is
+    counted and shown by its first cases; numbers are compared by their value. Exit code 1 if anything is different.
     """
+    set_up_logging(log, verbose)
+    if files:
+        found = _compare_rules(old, new, files, ignored, as_json=as_json, quiet=quiet)
+    else:
+        found = _compare_deliveries(old, new, ignored, as_json=as_json, quiet=quiet)
+    ctx.exit(1 if found else 0)
+
+
+def names_in(text: str | None) -> tuple[str, ...]:
+    """Names that were typed with commas between them."""
+    return tuple(name.strip() for name in (text or "").split(",") if name.strip())
+
+
+def _compare_deliveries(old: str, new: str, ignored: tuple[str, ...], *, as_json: bool, quiet: bool) -> bool:
+    """Whether two deliveries differ; what differs is printed."""
+    from contextlib import closing
+
+    from mukret.delivered import open_delivered
+    from mukret.delivered.comparing import compare_deliveries
+
+    _refuse_rules(old, new)
+    with closing(open_delivered(old)) as before, closing(open_delivered(new)) as after:
+        found = compare_deliveries(before, after, ignored=ignored)
+    if as_json:
+        _print_json(found.as_json())
+    elif not quiet:
+        from mukret.cli.differences_view import print_differences, print_next
+
+        print_differences(found)
+        print_next(found, new)
+    return found.any
+
+
+def _refuse_rules(old: str, new: str) -> None:
+    """Raises UsageError for rules without anything to run them over."""
+    from mukret.cli.options import looks_like_rules
+    from mukret.errors import UsageError
+
+    rules = [one for one in (old, new) if looks_like_rules(one)]
+    if len(rules) == 2:
+        hint = f"mukret compare {old} {new} FILE…"
+        raise UsageError("usage", "two rules files are compared over responses, and none are named", hint=hint)
+    if rules:
+        hint = "name two deliveries, or two rules files and responses"
+        raise UsageError("usage", f"{rules[0]} has rules, the other one is a delivery", hint=hint)
+
+
+def _compare_rules(
+    old: str, new: str, files: Sequence[str], ignored: tuple[str, ...], *, as_json: bool, quiet: bool
+) -> bool:
+    """Whether two versions of the rules give different tables; what differs is printed."""
     from mukret.cli.progress import progress_bar
     from mukret.inspect.comparing import compare_rules
 
-    set_up_logging(log, verbose)
     before, after = loaded_rules(old, files), loaded_rules(new, files)
     sources = sources_of(files)
     for source in sources:
         source.keep()
     with progress_bar(sources, quiet=quiet) as progress:
-        found = compare_rules(before, after, sources, progress=progress)
+        found = compare_rules(before, after, sources, ignored=ignored, progress=progress)
     if as_json:
-        from mukret.values import json_text
-
-        click.echo(json_text(found.as_json()))
+        _print_json(found.as_json())
     elif not quiet:
         print_comparison(found, after)
         _print_next(found, old, new, files)
-    ctx.exit(1 if found.found else 0)
+    return found.found
+
+
+def _print_json(report: JsonValue) -> None:
+    from mukret.values import json_text
+
+    click.echo(json_text(report))
 
 
 def _print_next(found: Comparison, old: str, new: str, files: Sequence[str]) -> None:

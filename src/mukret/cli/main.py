@@ -22,9 +22,10 @@ COMMANDS = {
     "draft": "Begin a rules file for responses.",
     "check": "Say what is wrong with a rules file, or new in responses.",
     "preview": "Show the first typed rows, and the rejected ones with reasons.",
-    "compare": "Say what a change of the rules does to the tables.",
+    "compare": "Say what differs between two deliveries, or by other rules.",
     "trace": "Explain a row: from the response to each value.",
     "extract": "Write clean tables: the main job.",
+    "describe": "Say what the tables are: dictionary, schemas, SQL, Python.",
     "demo": "Try it all on the sample feed, command by command.",
     "standin": "Run the sample service, simulated, on this machine only.",
 }

@@ -67,9 +67,9 @@ def loaded_rules(file: str, inputs: Sequence[str] = ()) -> Rules:
     try:
         return load_rules(file)
     except MukretError:
-        if _looks_like_rules(file):
+        if looks_like_rules(file):
             raise
-        swapped = next((other for other in inputs if _looks_like_rules(other)), None)
+        swapped = next((other for other in inputs if looks_like_rules(other)), None)
         if swapped is not None:
             others = [file if other == swapped else other for other in inputs]
             command = shlex.join(["mukret", str(click.get_current_context().info_name), swapped, *others])
@@ -105,7 +105,8 @@ def _beginning_of(file: str) -> bytes:
         return b""
 
 
-def _looks_like_rules(file: str) -> bool:
+def looks_like_rules(file: str) -> bool:
+    """Whether it is a rules file, by how it begins."""
     return _RULES.search(_beginning_of(file)) is not None
 
 

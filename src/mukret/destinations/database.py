@@ -8,10 +8,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import Enum
 
-from mukret.destinations.joins import never_null, primary_key
+from mukret.destinations.ddl import Column, Dialect, columns_of, quoted
+from mukret.destinations.joins import primary_key
 from mukret.errors import OutputError
 from mukret.rules.model import Rules, Table
-from mukret.types import ValueType
 
 RUNS, REJECTS = "mukret_runs", "mukret_rejects"
 """The records of runs, and what they rejected."""
@@ -24,17 +24,6 @@ class Mode(Enum):
     REPLACE = "replace"
     APPEND = "append"
     UPSERT = "upsert"
-
-
-@dataclass(frozen=True)
-class Column:
-    """A column as the rules have it; `type` is what the database calls its type, `about` what the rules say of it."""
-
-    name: str
-    kind: ValueType
-    type: str
-    required: bool
-    about: str = ""
 
 
 @dataclass(frozen=True)
@@ -76,19 +65,6 @@ def refuse_names(tables: Sequence[Table]) -> None:
             raise OutputError("not-held", message, hint="rename it")
 
 
-def about(table: Table, name: str) -> str:
-    """The type of a column by its name in the rules, and what they say of it."""
-    own = {field.name: field for field in table.fields} | {item.name: item.field for item in table.inherit}
-    field = own[name]
-    told = [dict(table.columns)[name].name, field.measured_in, field.note]
-    return "; ".join(" ".join(part.split()) for part in told if part)
-
-
-def quoted(name: str) -> str:
-    """A name as SQL takes it, whatever it is."""
-    return '"' + name.replace('"', '""') + '"'
-
-
 class Database(ABC):
     """A destination that is a database. `mode` None: what a run has made is made anew, all else is refused.
 
@@ -97,6 +73,7 @@ class Database(ABC):
     """
 
     linked = False
+    dialect: Dialect
 
     def __init__(self, target: str, mode: Mode | None = None, *, widen: bool = False) -> None:
         self.target = target
@@ -126,10 +103,6 @@ class Database(ABC):
         """The records of the runs before this one, in their order."""
 
     @abstractmethod
-    def type_of(self, kind: ValueType) -> str:
-        """What it calls the type that holds all values of a type exactly."""
-
-    @abstractmethod
     def there(self, name: str) -> dict[str, Existing]:
         """The columns of a table, if it is there."""
 
@@ -149,12 +122,6 @@ class Database(ABC):
     def anew(self) -> bool:
         return self.mode in (None, Mode.CREATE, Mode.REPLACE)
 
-    def columns_of(self, rules: Rules, table: Table) -> list[Column]:
-        required = never_null(rules, table)
-        return [
-            Column(name, kind, self.type_of(kind), name in required, about(table, name)) for name, kind in table.columns
-        ]
-
     def make(self, rules: Rules, tables: Sequence[Table], ours: set[str]) -> None:
         """Makes the tables, or sees that those that are there take the rows. Raises OutputError."""
         there = {table.name: self.there(table.name) for table in tables}
@@ -165,7 +132,7 @@ class Database(ABC):
             self.drop(known)
             there = {name: {} for name in there}
         for table in tables:
-            columns = self.columns_of(rules, table)
+            columns = columns_of(rules, table, self.dialect)
             if there[table.name]:
                 self.fit(table.name, columns, there[table.name])
             else:

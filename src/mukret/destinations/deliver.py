@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import partial
@@ -138,10 +138,23 @@ def run_record(run: Run) -> dict[str, Any]:
         "started": _instant(run.started),
         "finished": _instant(datetime.now(UTC)),
         **counts,
+        **_described(run.rules, run.schemas),
         "response": {"values_nulled": run.tally.response_values_nulled},
         "unmatched": [unmatched.as_json() for unmatched in run.unmatched()],
         "sample": run.sample.as_json(),
         "files": [],
+    }
+
+
+def _described(rules: Rules, written: Collection[str]) -> dict[str, Any]:
+    """What one must know of the tables that are written to read them again: the names of the types of their columns,
+    the keys, and the tables that they stand in."""
+    tables = [rules.tables[name] for name in written]
+    around = {table.name: rules.around(table.name, written) for table in tables}
+    return {
+        "columns": {table.name: {name: kind.name for name, kind in table.columns} for table in tables},
+        "keys": {table.name: list(table.key) for table in tables if set(table.key) <= dict(table.columns).keys()},
+        "within": {name: above for name, above in around.items() if above is not None},
     }
 
 

@@ -27,6 +27,7 @@ class Folder:
         self.before: Before | None = None
         self.format = FORMATS[form]
         self.linked = False
+        self.nested = False
         self.publication: Publication | None = None
         self.writer: Writer | None = None
         self.files: list[str] = []
@@ -40,7 +41,7 @@ class Folder:
         return f"{self.target} was published" if published else "nothing was published"
 
     def open(self, delivery: Delivery) -> None:
-        self.linked = delivery.options.nested
+        self.linked = self.nested = delivery.options.nested
         self.publication = Publication(self.target)
         self.publication.begin()
         self.columns = columns_of(delivery)
@@ -95,7 +96,9 @@ class Folder:
         if self.before is not None:
             self.leave_out_empty()
             record.update(self.before.plus(record))
-        record.update(format=self.format.name, columns=self.columns)
+        record.update(format=self.format.name)
+        if self.nested:
+            record["nested"] = True
         record["files"] = [*self.files, *beside, REJECTS_FILE, RUN_FILE]
         for name, content in {**beside, RUN_FILE: record}.items():
             text = json.dumps(content, indent=2, ensure_ascii=False) + "\n"

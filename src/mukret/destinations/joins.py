@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 from mukret.rules.model import Field, Rules, Table
-from mukret.rules.sources import At
+from mukret.rules.sources import At, Fact
+
+_ALWAYS_THERE = frozenset({"position", "path", "depth", "kind", "document", "file"})
+"""Facts that every row has."""
 
 
 def primary_key(rules: Rules, table: Table) -> tuple[str, ...]:
@@ -26,8 +29,20 @@ def never_null(rules: Rules, table: Table) -> set[str]:
     own: dict[str, Field] = {field.name: field for field in table.fields}
     own.update({item.name: item.field for item in table.inherit})
     hollow = hollow_columns(rules, table)
-    required = {name for name, field in own.items() if field.required and isinstance(field.source, At)}
-    return (required | set(primary_key(rules, table))) - hollow
+    filled = {name for name, field in own.items() if _always_filled(field)}
+    return (filled | set(primary_key(rules, table))) - hollow
+
+
+def _always_filled(field: Field) -> bool:
+    """Whether a field is never null, whatever stands in the response."""
+    match field.source:
+        case At(take="count"):
+            return True
+        case At():
+            return field.required
+        case Fact(name):
+            return name in _ALWAYS_THERE and field.bad != "null"
+    return False
 
 
 def hollow_columns(rules: Rules, table: Table) -> set[str]:

@@ -19,15 +19,20 @@ import pyarrow.compute as pc
 
 from mukret.columns.arrow import true_rows
 from mukret.destinations.contract import Delivery, Rows
-from mukret.destinations.database import REJECTS, RUNS, Column, Database, Existing, Mode, quoted, refuse_names
+from mukret.destinations.database import REJECTS, RUNS, Database, Existing, Mode, refuse_names
+from mukret.destinations.ddl import (
+    POSTGRESQL,
+    Column,
+    comment_on_column,
+    comments,
+    create_table,
+    foreign_key_of,
+    quoted,
+)
 from mukret.destinations.gathering import Gathering
-from mukret.destinations.joins import parent_key, primary_key
 from mukret.errors import OutputError, UsageError
 from mukret.rules.model import Rules, Table
 from mukret.semantics.rejects import Reject
-from mukret.types import (
-    ValueType,
-)
 
 if TYPE_CHECKING:
     from adbc_driver_manager import dbapi
@@ -41,8 +46,10 @@ _UNIQUE, _NO_ARBITER = "23505", "42P10"
 
 
 class Postgresql(Database):
+    dialect = POSTGRESQL
+
     def __init__(self, target: str, mode: Mode | None = None, *, widen: bool = False) -> None:
-        super().__init__(_without_password(target), mode, widen=widen)
+        super().__init__(without_password(target), mode, widen=widen)
         self.address = target
         self.connection: dbapi.Connection | None = None
         self.waiting: dict[str, Gathering] = {}
@@ -56,7 +63,7 @@ class Postgresql(Database):
         self.tables = {name: delivery.rules.tables[name] for name in delivery.schemas}
         self.schemas = {name: _plain(schema) for name, schema in delivery.schemas.items()}
         refuse_names(list(self.tables.values()))
-        connect = _driver()
+        connect = driver()
         with self.told():
             self.connection = connect(self.address)
             self.alone()
@@ -186,9 +193,6 @@ class Postgresql(Database):
         query = f"SELECT record::text FROM {RUNS} WHERE record IS NOT NULL AND run < $1 ORDER BY run"
         return [text for (text,) in self.ask(query, self.run)]
 
-    def type_of(self, kind: ValueType) -> str:
-        return kind.elsewhere.postgresql
-
     def there(self, name: str) -> dict[str, Existing]:
         rows = self.ask(
             "SELECT attname::text, format_type(atttypid, atttypmod), attnotnull AND NOT atthasdef AND attidentity = ''"
@@ -198,31 +202,22 @@ class Postgresql(Database):
         return {column: Existing(kind, needed=needed) for column, kind, needed in rows}
 
     def create(self, rules: Rules, table: Table, columns: Sequence[Column]) -> None:
-        lines = [f"{quoted(column.name)} {column.type}{' NOT NULL' * column.required}" for column in columns]
-        if key := primary_key(rules, table):
-            lines.append(f"PRIMARY KEY ({', '.join(map(quoted, key))})")
-        name = quoted(table.name)
-        self.execute(f"CREATE TABLE {name} ({', '.join(lines)})")
-        if table.note:
-            self.execute(f"COMMENT ON TABLE {name} IS {_literal(table.note)}")
-        for column in columns:
-            self.execute(f"COMMENT ON COLUMN {name}.{quoted(column.name)} IS {_literal(column.about)}")
+        self.execute(create_table(rules, table, self.dialect, foreign_key=False))
+        for comment in comments(table, columns):
+            self.execute(comment)
 
     def join(self, table: Table) -> None:
         """The key of the table around it, when the rows of both are there."""
-        above = parent_key(self.rules, table)
-        if above is not None and above[0] in self.created and primary_key(self.rules, self.tables[above[0]]):
-            shared = ", ".join(map(quoted, above[1]))
-            self.execute(
-                f"ALTER TABLE {quoted(table.name)} ADD FOREIGN KEY ({shared}) REFERENCES {quoted(above[0])} ({shared})"
-            )
+        reference = foreign_key_of(self.rules, table)
+        if reference is not None and table.within in self.created:
+            self.execute(f"ALTER TABLE {quoted(table.name)} ADD {reference}")
 
     def drop(self, names: Sequence[str]) -> None:
         self.execute(f"DROP TABLE {', '.join(map(quoted, names))}")
 
     def add_column(self, name: str, column: Column) -> None:
         self.execute(f"ALTER TABLE {quoted(name)} ADD COLUMN {quoted(column.name)} {column.type}")
-        self.execute(f"COMMENT ON COLUMN {quoted(name)}.{quoted(column.name)} IS {_literal(column.about)}")
+        self.execute(comment_on_column(name, column))
 
     # ---- the connection
 
@@ -253,14 +248,14 @@ class Postgresql(Database):
         try:
             yield
         except adbc_driver_manager.Error as error:
-            message = f"{self.target}: {_first_line(str(error), self.address)}"
+            message = f"{self.target}: {first_line(str(error), self.address)}"
             if error.sqlstate == _UNIQUE and self.mode is Mode.APPEND:
                 hint = "--mode upsert replaces rows with a known key"
                 raise OutputError("key-there", message, hint=hint) from None
             raise OutputError("not-written", message, hint="what was there before is still there") from None
 
 
-def _driver() -> Callable[[str], dbapi.Connection]:
+def driver() -> Callable[[str], dbapi.Connection]:
     """What connects. Raises UsageError where it is not installed."""
     try:
         from adbc_driver_postgresql import dbapi as postgresql
@@ -282,11 +277,7 @@ def _shown(path: str | None) -> str | None:
     return None if path is None else path.replace("\0", "\\u0000")
 
 
-def _literal(text: str) -> str:
-    return "'" + text.replace("'", "''") + "'"
-
-
-def _without_password(address: str) -> str:
+def without_password(address: str) -> str:
     """An address as it may be shown."""
     parts = urlsplit(address)
     user, separator, place = parts.netloc.rpartition("@")
@@ -307,7 +298,7 @@ def _passwords(address: str) -> list[str]:
     return [password for password in found if password]
 
 
-def _first_line(message: str, address: str) -> str:
+def first_line(message: str, address: str) -> str:
     """What the server or its library says, in one line, without what stands around it and without a password."""
     said = " ".join(message.partition("ERROR:")[2].split() or message.rpartition("[libpq]")[2].split())
     said = re.split(r" (?:CONTEXT|HINT):|\. SQLSTATE:", said)[0]

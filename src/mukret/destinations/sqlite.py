@@ -14,8 +14,9 @@ from typing import Any
 
 from mukret.columns.types import written
 from mukret.destinations.contract import Delivery, Rows
-from mukret.destinations.database import REJECTS, RUNS, Column, Database, Existing, Mode, quoted, refuse_names
-from mukret.destinations.joins import parent_key, primary_key
+from mukret.destinations.database import REJECTS, RUNS, Database, Existing, Mode, refuse_names
+from mukret.destinations.ddl import SQLITE, Column, create_table, quoted
+from mukret.destinations.joins import primary_key
 from mukret.destinations.json_objects import json_values
 from mukret.errors import OutputError, UsageError
 from mukret.rules.model import Rules, Table
@@ -29,6 +30,8 @@ PATIENCE = 5.0
 
 
 class Sqlite(Database):
+    dialect = SQLITE
+
     def __init__(self, target: str, mode: Mode | None = None, *, widen: bool = False) -> None:
         super().__init__(target, mode, widen=widen)
         self.path = target.removeprefix(SCHEME)
@@ -131,26 +134,13 @@ class Sqlite(Database):
         rows = self.execute(f"SELECT record FROM {RUNS} WHERE record IS NOT NULL AND run < ? ORDER BY run", self.run)
         return [text for (text,) in rows]
 
-    def type_of(self, kind: ValueType) -> str:
-        return kind.elsewhere.sqlite
-
     def there(self, name: str) -> dict[str, Existing]:
         rows = self.execute(f"PRAGMA table_info({quoted(name)})").fetchall()
         return {row[1]: Existing(row[2], needed=bool(row[3]) and row[4] is None and not row[5]) for row in rows}
 
     def create(self, rules: Rules, table: Table, columns: Sequence[Column]) -> None:
-        """With what the rules say in comments, which SQLite keeps."""
-        lines = [f"{quoted(column.name)} {column.type}{' NOT NULL' * column.required}" for column in columns]
-        comments = [f" -- {column.about}" for column in columns] + [""] * 2
-        if key := primary_key(rules, table):
-            lines.append(f"PRIMARY KEY ({', '.join(map(quoted, key))})")
-        if above := parent_key(rules, table):
-            shared = ", ".join(map(quoted, above[1]))
-            lines.append(f"FOREIGN KEY ({shared}) REFERENCES {quoted(above[0])} ({shared})")
-        last = len(lines) - 1
-        body = "\n".join(f"  {line}{',' * (n < last)}{comments[n]}" for n, line in enumerate(lines))
-        note = f" -- {' '.join(table.note.split())}" if table.note else ""
-        self.execute(f"CREATE TABLE {quoted(table.name)} ({note}\n{body}\n)")
+        """With what the rules say in remarks, which SQLite keeps."""
+        self.execute(create_table(rules, table, self.dialect))
 
     def drop(self, names: Sequence[str]) -> None:
         for name in names:

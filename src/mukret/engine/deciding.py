@@ -4,21 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from mukret.columns.arrow import true_rows
 from mukret.columns.expressions import evaluate_column
+from mukret.columns.hashing import row_hashes
 from mukret.columns.types import written
 from mukret.engine.typed_columns import TypedColumns
-from mukret.scan import hashes_of
 from mukret.semantics.fates import Fate, SeenKeys, key_hash
 from mukret.semantics.rejects import PARENT_REJECTED, Fault, duplicate, key_missing, parent_rejected, where_failed
-
-if TYPE_CHECKING:
-    from mukret.scan._keys import TextColumn
 
 
 @dataclass(frozen=True)
@@ -132,7 +129,7 @@ class _Deciding:
             rows = [row for row in rows if not self.fates[row] and row not in hollow]
             numbers = pa.array(rows, pa.int64())
             keys = [column.take(numbers) for column in keys]
-        fates = self.seen.fates(hashes_of(list(map(_buffers, keys)), len(rows)), rows)
+        fates = self.seen.fates(row_hashes(keys, len(rows)), rows)
         if any(fates):
             for place, row in enumerate(rows):
                 if fates[place]:
@@ -164,12 +161,3 @@ class _Deciding:
 
 def _failing(passes: Any) -> list[int]:
     return [] if passes is None else true_rows(pc.invert(pc.fill_null(passes, False)))
-
-
-def _buffers(texts: Any) -> TextColumn:
-    """A string array as the scanner's hashes want it."""
-    validity, offsets, data = texts.buffers()
-    return offsets or _NO_OFFSETS, data or b"", validity, texts.offset
-
-
-_NO_OFFSETS = bytes(4)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import islice, zip_longest
 from typing import Any
@@ -16,6 +16,7 @@ from mukret.documents import BadDocument, Source, nothing_read
 from mukret.engine.decided import DecidedRows, DecidedTable
 from mukret.engine.run import Run
 from mukret.engine.table_rows import TableRows
+from mukret.inspect.ignoring import is_ignored, refuse_unknown
 from mukret.paths import normalized
 from mukret.paths.locate import location_text
 from mukret.rules.model import Rules, Table
@@ -123,7 +124,7 @@ class Comparison:
 class Comparing:
     """Compares what two versions of the rules make of the same documents, a batch after the other."""
 
-    def __init__(self, old: Rules, new: Rules) -> None:
+    def __init__(self, old: Rules, new: Rules, ignored: Collection[str] = ()) -> None:
         self.found = Comparison()
         before = same_tables(old, new)
         self.found.gone = [name for name in old.tables if name not in before.values()]
@@ -132,7 +133,14 @@ class Comparing:
             if name in before:
                 was = old.tables[before[name]]
                 names = same_columns(was, table)
-                self.found.tables[name] = TableChanges(name, was.name, names, columns=_columns(was, table, names))
+                columns = _columns(was, table, names)
+                left_out = {column for column in {**names, **columns} if is_ignored(name, column, ignored)}
+                self.found.tables[name] = TableChanges(
+                    name,
+                    was.name,
+                    {column: before for column, before in names.items() if column not in left_out},
+                    columns={column: types for column, types in columns.items() if column not in left_out},
+                )
 
     def see(self, old: DecidedRows, new: DecidedRows) -> None:
         """Both are of one batch; each may hold other documents to be bad."""
@@ -146,14 +154,20 @@ class Comparing:
 
 
 def compare_rules(
-    old: Rules, new: Rules, sources: Sequence[Source], *, progress: Callable[[int], None] | None = None
+    old: Rules,
+    new: Rules,
+    sources: Sequence[Source],
+    *,
+    ignored: Collection[str] = (),
+    progress: Callable[[int], None] | None = None,
 ) -> Comparison:
     """Runs both versions over the same sources, which must be such as can be read again, a batch at a time.
 
-    Rows are the same if they are found at one place. `progress` is that of the second reading. Raises InputError as a
-    run does.
+    Rows are the same if they are found at one place. `ignored` are fields (`NAME`, or `TABLE.NAME`) that are not looked
+    at: UsageError if neither version has one. `progress` is that of the second reading. Raises InputError as runs do.
     """
-    comparing = Comparing(old, new)
+    refuse_unknown(ignored, [*_column_names(old), *_column_names(new)])
+    comparing = Comparing(old, new, ignored)
     one = Run(old, _again(sources))
     two = Run(new, sources, progress=progress, started=one.started)
     whole = not same_parts(one, two)
@@ -166,6 +180,11 @@ def compare_rules(
     if bad is not None and not comparing.found.documents:
         raise nothing_read(bad, comparing.found.bad_documents)
     return comparing.found
+
+
+def _column_names(rules: Rules) -> Iterator[tuple[str, str]]:
+    """The name of each column, with that of its table."""
+    return ((name, column) for name, table in rules.tables.items() for column, _ in table.columns)
 
 
 def same_parts(one: Run, two: Run) -> bool:

@@ -18,7 +18,7 @@ from mukret.text import did_you_mean
 from mukret.types import Json, Reading, Timestamp
 from mukret.values import NEGATIVE_ZERO, JsonValue, Number, json_text
 
-_EXAMPLE_KEYS = keys("shows response file gives rejected facts now")
+EXAMPLE_KEYS = keys("shows response file gives rejected facts now")
 _INTEGER = re.compile(r"[-+]?[0-9]+|0o[0-7]+|0x[0-9a-fA-F]+")
 _FLOAT = re.compile(r"[-+]?(?:\.[0-9]+|[0-9]+(?:\.[0-9]*)?)(?:[eE][-+]?[0-9]+)?")
 Decoder = Callable[[bytes], JsonValue]
@@ -51,7 +51,7 @@ class ExamplesReader:
         return tuple(example for example in found if example is not None)
 
     def example(self, node: Node) -> Example | None:
-        body = self.reader.mapping(node, "an example", _EXAMPLE_KEYS)
+        body = self.reader.mapping(node, "an example", EXAMPLE_KEYS)
         if body is None:
             return None
         shows = self.reader.text(body.get("shows"), "shows")

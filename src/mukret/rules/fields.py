@@ -25,10 +25,10 @@ _FACT_TYPES: dict[str, ValueType] = {
     **dict.fromkeys(("position", "depth", "document", "page"), Integer()),
     "fetched_at": Timestamp(),
 }
-_FIELD_KEYS = keys(
+FIELD_KEYS = keys(
     " ".join((*SOURCES, *OPTION_NAMES, "type take with required default bad keep note measured_in title")),
 )
-_LOOKUP_KEYS = keys("in by give across")
+LOOKUP_KEYS = keys("in by give across")
 
 
 @dataclass(frozen=True)
@@ -74,7 +74,7 @@ class FieldReader:
     def read(self, key: Scalar, node: Node) -> Draft | None:
         if isinstance(node, Scalar):
             return self.shorthand(key, node)
-        body = self.reader.mapping(node, f"the field {key.text}", _FIELD_KEYS)
+        body = self.reader.mapping(node, f"the field {key.text}", FIELD_KEYS)
         if body is None:
             return None
         source_key = self.source_key(key, body)
@@ -138,7 +138,7 @@ class FieldReader:
         return Fact(word) if word else None
 
     def lookup(self, draft: Draft, node: Node) -> LookupDraft | None:
-        body = self.reader.mapping(node, f"lookup of {draft.name}", _LOOKUP_KEYS)
+        body = self.reader.mapping(node, f"lookup of {draft.name}", LOOKUP_KEYS)
         if body is None:
             return None
         for key in ("in", "by", "give"):

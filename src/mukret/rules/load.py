@@ -18,7 +18,7 @@ from mukret.rules.source import Problems, SourceText
 from mukret.rules.tables import TablesReader
 from mukret.rules.typing import TypeNames
 
-_TOP_KEYS = keys("mukret title note include enums types defaults response reference tables examples")
+TOP_KEYS = keys("mukret title note include enums types defaults response reference tables examples")
 
 
 def load_rules(path: str | os.PathLike[str]) -> Rules:
@@ -64,7 +64,7 @@ def _read(problems: Problems, source: SourceText, sha256: str) -> Rules | None:
     root = includer.tree(source)
     if root is None:
         return None
-    reader.mapping(root, "a rules file", _TOP_KEYS)
+    reader.mapping(root, "a rules file", TOP_KEYS)
     types = TypeNames(reader)
     types.read_defaults(root.get("defaults"))
     types.read_enums(root.get("enums"))

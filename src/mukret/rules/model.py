@@ -77,6 +77,7 @@ class Table:
     key: tuple[str, ...] = ()
     duplicates: Duplicates = "reject"
     where: Expression | None = None
+    where_text: str | None = None
     kind: str | None = None
     note: str | None = None
     file: str = ""

@@ -13,7 +13,7 @@ from mukret.rules.source import Mapping, Node, Scalar
 from mukret.text import did_you_mean
 from mukret.types import Bad, Reading, ValueType
 
-_REFERENCE_KEYS = keys("file key note")
+REFERENCE_KEYS = keys("file key note")
 _CELL = re.compile(r'(?:"((?:[^"]|"")*)"|([^",\r\n]*))(,|\r?\n|\r|\Z)')
 """The standard library's reader does not tell an empty cell from an empty text in quotes: here they are two things."""
 
@@ -85,7 +85,7 @@ class ReferencesReader:
         found: dict[str, Reference | None] = {}
         for name, (key, value) in section.entries.items():
             self.reader.name(key, "a reference")
-            body = self.reader.mapping(value, f"the reference {name}", _REFERENCE_KEYS)
+            body = self.reader.mapping(value, f"the reference {name}", REFERENCE_KEYS)
             found[name] = self.reference(name, key, body) if body is not None else None
         return found
 

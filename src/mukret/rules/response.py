@@ -7,8 +7,8 @@ from mukret.rules.model import Embedded, Kind
 from mukret.rules.reader import Reader, keys
 from mukret.rules.source import Mapping, Node, Scalar, Sequence
 
-_RESPONSE_KEYS = keys("embedded ignore fields kinds must_have")
-_KIND_KEYS = keys("files call when must_have note")
+RESPONSE_KEYS = keys("embedded ignore fields kinds must_have")
+KIND_KEYS = keys("files call when must_have note")
 
 
 class ResponseReader:
@@ -21,7 +21,7 @@ class ResponseReader:
 
     def read(self, node: Node | None) -> Mapping | None:
         """The section; `embedded`, `ignore`, `must_have` and `kinds` are kept."""
-        body = self.reader.mapping(node, "response", _RESPONSE_KEYS)
+        body = self.reader.mapping(node, "response", RESPONSE_KEYS)
         if body is None:
             return None
         self.embedded = tuple(
@@ -48,7 +48,7 @@ class ResponseReader:
         return [(path, item) for path, item in found if path is not None]
 
     def kind(self, name: str, key: Scalar, node: Node) -> Kind | None:
-        body = self.reader.mapping(node, f"the kind {name}", _KIND_KEYS)
+        body = self.reader.mapping(node, f"the kind {name}", KIND_KEYS)
         if body is None:
             return None
         if not any(word in body.entries for word in ("files", "call", "when")):

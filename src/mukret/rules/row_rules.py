@@ -12,7 +12,7 @@ from mukret.rules.rows import Header, Rows, Uneven, Zip
 from mukret.rules.source import Mapping, Node, Scalar, Sequence
 from mukret.text import did_you_mean
 
-_ZIP_KEYS = keys("zip uneven")
+ZIP_KEYS = keys("zip uneven")
 FIRST = "first"
 
 
@@ -54,7 +54,7 @@ def _paths(reader: Reader, name: str, node: Node | None) -> tuple[Path, ...]:
 
 
 def _zip(reader: Reader, name: str, node: Mapping) -> Zip | None:
-    body = reader.mapping(node, f"rows of {name}", _ZIP_KEYS)
+    body = reader.mapping(node, f"rows of {name}", ZIP_KEYS)
     uneven = reader.choice(node.get("uneven"), "uneven", ("reject", "pad", "shortest"))
     if "zip" not in node.entries:
         hint = 'rows: {zip: {time: "$.times[*]", height: "$.heights[*]"}}'

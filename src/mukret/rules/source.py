@@ -6,6 +6,7 @@ that multiply and keys that come twice are refused.
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -144,8 +145,24 @@ class _Inside:
         return at + (2 if quote == "'" and here == "'" else 1)
 
 
+MOST_OPEN = 1000
+"""Brackets that may be open at once, those within texts included. The YAML library takes the square of their number."""
+
+
+def _most_open(text: str) -> int:
+    """The most brackets that are open at one place of a text."""
+    most = depth = 0
+    for bracket in re.findall(r"[\[\]{}]", text):
+        depth = depth + 1 if bracket in "[{" else max(0, depth - 1)
+        most = max(most, depth)
+    return most
+
+
 def read_source(source: SourceText, problems: Problems) -> Mapping | None:
     """The tree of a rules file, or None with the problems noted."""
+    if _most_open(source.text) > MOST_OPEN:
+        problems.add_at("yaml-refused", "nested too deeply for a rules file", source, 1, 1)
+        return None
     try:
         document = YAML(typ="safe", pure=True).compose(source.text)
     except MarkedYAMLError as error:

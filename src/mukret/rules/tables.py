@@ -27,7 +27,7 @@ from mukret.rules.typing import TypeNames, policy
 from mukret.text import did_you_mean, nearest
 from mukret.types import Boolean, Json, Reading
 
-_TABLE_KEYS = keys(
+TABLE_KEYS = keys(
     "rows when spread outer header recurse within inherit kind key duplicates where bad rest fields omit note"
 )
 
@@ -124,7 +124,7 @@ class TablesReader:
             self.reader.name(key, "a table")
             if name in self.references:
                 self.reader.add("name-clash", f"{name} is already the name of a reference", key, "rename one of them")
-            body = self.reader.mapping(value, f"the table {name}", _TABLE_KEYS)
+            body = self.reader.mapping(value, f"the table {name}", TABLE_KEYS)
             if body is not None:
                 found[name] = (key, body)
         for name in self.parents_first(found):
@@ -233,6 +233,7 @@ class TablesReader:
             self.key(body, linker),
             cast(Duplicates, duplicates or "reject"),
             where if where is None or where.type is not None else Nothing(Boolean(), None),
+            where_scalar.text if where_scalar else None,
             self.kind(body),
             self.reader.text(body.body.get("note"), "note"),
             body.key.source.name,

@@ -41,11 +41,11 @@ from mukret.types.zones import zone, zone_names
 
 Found = TypeVar("Found")
 OPTION_NAMES = tuple(option.name for option in dataclass_fields(Options))
-_TYPE_KEYS = keys("type note " + " ".join(OPTION_NAMES))
+TYPE_KEYS = keys("type note " + " ".join(OPTION_NAMES))
 _DEFAULT_OPTIONS = ("blank", "trim", "zone", "fold", "grouping", "point", "round")
-_DEFAULT_KEYS = keys(" ".join((*_DEFAULT_OPTIONS, "bad")))
-_ENUM_KEYS = keys("values otherwise case note")
-_CHOICES = {"unit": tuple(UNITS), "round": ("half-even", "half-up"), "fold": ("first", "second")}
+DEFAULT_KEYS = keys(" ".join((*_DEFAULT_OPTIONS, "bad")))
+ENUM_KEYS = keys("values otherwise case note")
+CHOICES = {"unit": tuple(UNITS), "round": ("half-even", "half-up"), "fold": ("first", "second")}
 """Options with a few words of their own."""
 _FORMATS: dict[type[ValueType], tuple[str, ...]] = {
     Timestamp: ("iso", "rfc5322", *EPOCH_MICROS),
@@ -142,7 +142,7 @@ class TypeNames:
             self.reader.distinct([key for key, _ in section.entries.values()], "enums")
         for name, (key, value) in section.entries.items() if section else ():
             self.new_name(key, "an enum")
-            body = self.reader.mapping(value, f"the enum {name}", _ENUM_KEYS)
+            body = self.reader.mapping(value, f"the enum {name}", ENUM_KEYS)
             if body is not None:
                 self.enums[name] = EnumReader(self.reader, name).read(body)
 
@@ -179,7 +179,7 @@ class TypeNames:
         return base.text if isinstance(base, Scalar) else None
 
     def read_type(self, name: str, node: Node) -> None:
-        body = self.reader.mapping(node, f"the type {name}", _TYPE_KEYS)
+        body = self.reader.mapping(node, f"the type {name}", TYPE_KEYS)
         if body is None:
             return
         if "type" not in body.entries:
@@ -193,7 +193,7 @@ class TypeNames:
 
     def read_defaults(self, node: Node | None) -> None:
         """Reading options, and what becomes of bad values, for the whole file."""
-        body = self.reader.mapping(node, "defaults", _DEFAULT_KEYS)
+        body = self.reader.mapping(node, "defaults", DEFAULT_KEYS)
         if body is None:
             return
         for name in _DEFAULT_OPTIONS:
@@ -242,7 +242,7 @@ class TypeNames:
             case "strip":
                 return tuple(scalar.text for scalar in reader.scalars(node, name) if scalar.text)
             case "unit" | "round" | "fold":
-                return reader.choice(node, name, _CHOICES[name])
+                return reader.choice(node, name, CHOICES[name])
             case "capture":
                 return self.capture(node)
             case "split":

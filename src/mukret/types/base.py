@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Literal
+from typing import Any, Literal
 
 from mukret.paths.regexps import captured
 from mukret.values import JsonValue, scalar_text
@@ -86,11 +86,13 @@ COMMON_OPTIONS = frozenset({"blank", "capture", "strip"})
 @dataclass(frozen=True)
 class Elsewhere:
     """What a type is where rows are written. `csvw`: its datatype (W3C, Metadata Vocabulary for Tabular Data, section
-    5.11.2); `postgresql`: as the server itself calls it; `sqlite`: what decides on the affinity of a column."""
+    5.11.2); `postgresql`: as the server itself calls it; `sqlite`: what decides on the affinity of a column;
+    `json_schema`: the keywords that its JSON values meet (draft 2020-12)."""
 
     csvw: str | Mapping[str, str] = "string"
     postgresql: str = "text"
     sqlite: str = "TEXT"
+    json_schema: Mapping[str, Any] = field(default_factory=lambda: {"type": "string"})
 
 
 TEXT_ELSEWHERE = Elsewhere()

@@ -25,6 +25,9 @@ from mukret.types.instants import (
 from mukret.values import JsonValue, Number
 
 _TIME = re.compile(r"([0-9]{2}):([0-9]{2})(?::([0-9]{2})(?:\.([0-9]+))?)?")
+_DAY_TEXT = "[0-9]{4}-[0-9]{2}-[0-9]{2}"
+_CLOCK_TEXT = r"[0-9]{2}:[0-9]{2}:[0-9]{2}(\.[0-9]{1,6})?"
+"""How days and times are written, as patterns of JSON Schema (ECMA-262)."""
 _DATETIME_EXAMPLE = "such as 2031-04-01T10:22:07, without an offset"
 _TIME_EXAMPLE = "such as 10:22 or 10:22:07"
 
@@ -39,7 +42,7 @@ class Date(ValueType):
 
     @property
     def elsewhere(self) -> Elsewhere:
-        return Elsewhere("date", "date")
+        return Elsewhere("date", "date", json_schema={"type": "string", "format": "date"})
 
     @property
     def accepts_options(self) -> frozenset[str]:
@@ -98,7 +101,9 @@ class Time(ValueType):
 
     @property
     def elsewhere(self) -> Elsewhere:
-        return Elsewhere("time", "time without time zone")
+        return Elsewhere(
+            "time", "time without time zone", json_schema={"type": "string", "pattern": f"^{_CLOCK_TEXT}$"}
+        )
 
     @property
     def accepts_options(self) -> frozenset[str]:
@@ -154,7 +159,11 @@ class Datetime(ValueType):
 
     @property
     def elsewhere(self) -> Elsewhere:
-        return Elsewhere("dateTime", "timestamp without time zone")
+        return Elsewhere(
+            "dateTime",
+            "timestamp without time zone",
+            json_schema={"type": "string", "pattern": f"^{_DAY_TEXT}T{_CLOCK_TEXT}$"},
+        )
 
     @property
     def accepts_options(self) -> frozenset[str]:

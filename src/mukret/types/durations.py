@@ -22,6 +22,7 @@ _ISO = re.compile(rf"([+-]?)P(?:{_PART}W|(?:{_PART}D)?(?:T(?:{_PART}H)?(?:{_PART
 _CLOCK = re.compile(r"([+-]?)([0-9]{1,9}):([0-5][0-9])(?::([0-5][0-9](?:\.[0-9]+)?))?")
 _NUMBER = re.compile(r"[+-]?(?:[0-9]+(?:\.[0-9]*)?|\.[0-9]+)(?:[eE][+-]?[0-9]+)?")
 _ISO_UNITS = (604_800_000_000, UNITS["d"], UNITS["h"], UNITS["min"], UNITS["s"])
+_WRITTEN = r"^-?P([0-9]+D)?(T([0-9]+H)?([0-9]+M)?([0-9]+(\.[0-9]{1,6})?S)?)?$"
 _EXAMPLE = "such as PT3H20M or 3:20"
 
 
@@ -33,7 +34,7 @@ class Duration(ValueType):
 
     @property
     def elsewhere(self) -> Elsewhere:
-        return Elsewhere("dayTimeDuration", "interval")
+        return Elsewhere("dayTimeDuration", "interval", json_schema={"type": "string", "pattern": _WRITTEN})
 
     @property
     def accepts_options(self) -> frozenset[str]:

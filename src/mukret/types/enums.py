@@ -43,7 +43,10 @@ class Enum(ValueType):
 
     @property
     def elsewhere(self) -> Elsewhere:
-        return Elsewhere({"base": "string", "dc:description": f"one of {', '.join(self.names)}"})
+        return Elsewhere(
+            {"base": "string", "dc:description": f"one of {', '.join(self.names)}"},
+            json_schema={"type": "string", "enum": list(self.names)},
+        )
 
     @property
     def names(self) -> tuple[str, ...]:

@@ -52,7 +52,11 @@ class Timestamp(ValueType):
 
     @property
     def elsewhere(self) -> Elsewhere:
-        return Elsewhere("dateTimeStamp", "timestamp with time zone")
+        return Elsewhere(
+            "dateTimeStamp",
+            "timestamp with time zone",
+            json_schema={"type": "string", "format": "date-time"},
+        )
 
     @property
     def accepts_options(self) -> frozenset[str]:

@@ -17,7 +17,7 @@ class Json(ValueType):
 
     @property
     def elsewhere(self) -> Elsewhere:
-        return Elsewhere("json", "json")
+        return Elsewhere("json", "json", json_schema={})
 
     @property
     def accepts_options(self) -> frozenset[str]:

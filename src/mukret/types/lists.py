@@ -19,7 +19,9 @@ class ListOf(ValueType):
 
     @property
     def elsewhere(self) -> Elsewhere:
-        return Elsewhere(self.item.elsewhere.csvw, f"{self.item.elsewhere.postgresql}[]")
+        item = self.item.elsewhere
+        schema = {"type": "array", "items": dict(item.json_schema)}
+        return Elsewhere(item.csvw, f"{item.postgresql}[]", json_schema=schema)
 
     @property
     def accepts_options(self) -> frozenset[str]:

@@ -101,7 +101,12 @@ class Integer(ValueType):
 
     @property
     def elsewhere(self) -> Elsewhere:
-        return Elsewhere("long", "bigint", "INTEGER")
+        return Elsewhere(
+            "long",
+            "bigint",
+            "INTEGER",
+            {"type": "integer", "minimum": INT64_MIN, "maximum": INT64_MAX},
+        )
 
     @property
     def is_number(self) -> bool:
@@ -147,7 +152,12 @@ class DecimalType(ValueType):
     @property
     def elsewhere(self) -> Elsewhere:
         digits = f"0.{'0' * self.scale}" if self.scale else "0"
-        return Elsewhere({"base": "decimal", "format": digits}, f"numeric({self.precision},{self.scale})")
+        bound = 10 ** (self.precision - self.scale)
+        return Elsewhere(
+            {"base": "decimal", "format": digits},
+            f"numeric({self.precision},{self.scale})",
+            json_schema={"type": "number", "exclusiveMinimum": -bound, "exclusiveMaximum": bound},
+        )
 
     @property
     def is_number(self) -> bool:
@@ -188,7 +198,7 @@ class Float(ValueType):
 
     @property
     def elsewhere(self) -> Elsewhere:
-        return Elsewhere("double", "double precision", "REAL")
+        return Elsewhere("double", "double precision", "REAL", {"type": "number"})
 
     @property
     def is_number(self) -> bool:

@@ -1,0 +1,316 @@
+"""Two deliveries beside each other: which rows and columns came, went and changed.
+
+Each table is gone through once on both sides, as hashes (`hashed.py`) that are joined by the key, in parts if they are
+many (`partitions.py`). Counts come out of the hashes alone. What is shown of a few rows is read in a second pass.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from mukret.delivered.contract import Delivered, DeliveredTable
+from mukret.delivered.differences import (
+    ChangedField,
+    ChangedValue,
+    ColumnChanges,
+    Differences,
+    Renamed,
+    Row,
+    Rows,
+    TableDifferences,
+)
+from mukret.delivered.hashed import KEY, ROW, Side, canonical_for, hash_of_null
+from mukret.delivered.partitions import Partitions
+from mukret.inspect.ignoring import is_ignored, refuse_unknown
+
+MOST_SHOWN = 3
+"""Rows of each kind of difference that are read again to be shown."""
+BEFORE, AFTER = "before:", "after:"
+RENAMED_FROM = 0.5
+"""A column is a renamed one if more than this share of its values are those of one that is gone."""
+FEW_VALUES, RENAMED_FROM_OF_FEW = 3, 0.9
+"""Columns of so few different values (flags, mostly) are alike by chance: more is asked of them."""
+
+
+def compare_deliveries(before: Delivered, after: Delivered, *, ignored: Collection[str] = ()) -> Differences:
+    """What differs in `after`. `ignored` are fields (`NAME`, or `TABLE.NAME`) that are not looked at.
+
+    Memory is bounded, whatever the number of rows; what has no room goes to temporary files. Raises InputError where a
+    delivery can't be read, and UsageError for ignored fields that are in neither.
+    """
+    refuse_unknown(ignored, [*_column_names(before), *_column_names(after)])
+    return Differences(
+        {name: _compared(before, after, name, ignored) for name in after.tables if name in before.tables},
+        added=tuple(name for name in after.tables if name not in before.tables),
+        gone=tuple(name for name in before.tables if name not in after.tables),
+    )
+
+
+def _column_names(delivered: Delivered) -> Iterator[tuple[str, str]]:
+    """The name of each column, with that of its table."""
+    return ((table.name, column) for table in delivered.tables.values() for column in table.types)
+
+
+# ---- columns
+
+
+@dataclass(frozen=True)
+class _Columns:
+    """The columns of a table on both sides that are looked at: those that both have, and those that one has alone."""
+
+    before: DeliveredTable
+    after: DeliveredTable
+    both: tuple[str, ...]
+    gone: tuple[str, ...]
+    added: tuple[str, ...]
+
+    @classmethod
+    def of(cls, before: DeliveredTable, after: DeliveredTable, ignored: Collection[str]) -> _Columns:
+        skipped = {name for name in (*before.types, *after.types) if is_ignored(after.name, name, ignored)}
+        return cls(
+            before,
+            after,
+            tuple(name for name in after.types if name in before.types and name not in skipped),
+            tuple(name for name in before.types if name not in after.types and name not in skipped),
+            tuple(name for name in after.types if name not in before.types and name not in skipped),
+        )
+
+    @property
+    def key(self) -> tuple[str, ...]:
+        """What tells rows apart: the key of the later delivery, or else of the earlier, if both have all of it."""
+        keys = (self.after.key, self.before.key)
+        return next((key for key in keys if key and set(key) <= set(self.both)), ())
+
+    def changes(self, renamed: Mapping[str, Renamed]) -> ColumnChanges:
+        old = {one.before for one in renamed.values()}
+        types = {name: (self.before.types[name], self.after.types[name]) for name in self.both}
+        return ColumnChanges(
+            added={name: self.after.types[name] for name in self.added if name not in renamed},
+            gone={name: self.before.types[name] for name in self.gone if name not in old},
+            retyped={name: pair for name, pair in types.items() if pair[0] != pair[1]},
+            renamed=renamed,
+        )
+
+    def sides(self, before: Delivered, after: Delivered, key: Sequence[str]) -> tuple[Side, Side]:
+        exact = before.exact and after.exact
+        old, new = self.before.columns, self.after.columns
+        canonical = {name: canonical_for(old[name], new[name], exact=exact) for name in self.both}
+        gone = {name: canonical_for(old[name], old[name], exact=exact) for name in self.gone}
+        added = {name: canonical_for(new[name], new[name], exact=exact) for name in self.added}
+        return (
+            Side(BEFORE, before, self.before.name, key, {**canonical, **gone}),
+            Side(AFTER, after, self.after.name, key, {**canonical, **added}),
+        )
+
+
+# ---- a table
+
+
+class _KeyRepeats(Exception):
+    """The key does not tell all rows apart."""
+
+
+def _compared(before: Delivered, after: Delivered, name: str, ignored: Collection[str]) -> TableDifferences:
+    columns = _Columns.of(before.tables[name], after.tables[name], ignored)
+    if columns.key:
+        try:
+            return _Comparison(columns, columns.sides(before, after, columns.key), keyed=True).differences()
+        except _KeyRepeats:
+            pass
+    whole = columns.sides(before, after, columns.both)
+    return _Comparison(columns, whole, keyed=False).differences(repeated=columns.key)
+
+
+@dataclass(frozen=True, order=True)
+class _Place:
+    """A row that may be shown: its number, by which the first ones are found, and the hash of its key."""
+
+    row: int
+    key: bytes
+
+
+@dataclass
+class _Counted:
+    """So many rows, and the places of the first."""
+
+    count: int = 0
+    places: list[_Place] = field(default_factory=list)
+
+    def add(self, count: int, rows: Any, keys: Any) -> None:
+        """More of them, with their numbers and keys."""
+        self.count += count
+        first = pc.select_k_unstable(rows, MOST_SHOWN, sort_keys=[("", "ascending")]) if len(rows) else []
+        found = [_Place(rows[index.as_py()].as_py(), keys[index.as_py()].as_py()) for index in first]
+        self.places = sorted([*self.places, *found])[:MOST_SHOWN]
+
+
+class _Comparison:
+    """One table on its way through. Where it is not `keyed`, rows are the same if they are so as a whole, and as many
+    times as they come."""
+
+    def __init__(self, columns: _Columns, sides: tuple[Side, Side], *, keyed: bool) -> None:
+        self.columns = columns
+        self.before, self.after = sides
+        self.keyed = keyed
+        self.rows = [0, 0]
+        self.added = _Counted()
+        self.gone = _Counted()
+        self.changed_rows = 0
+        self.changed = {name: _Counted() for name in columns.both}
+        self.pairs = {(old, new): _Pair() for old in columns.gone for new in columns.added}
+
+    def differences(self, repeated: tuple[str, ...] = ()) -> TableDifferences:
+        for before, after in self.parts():
+            self.rows[0] += before.num_rows
+            self.rows[1] += after.num_rows
+            if self.keyed:
+                self.by_key(before, after)
+            else:
+                self.by_whole_rows(before, after)
+        renamed = _renamed(self.pairs)
+        return self.shown(renamed, repeated)
+
+    def parts(self) -> Iterator[tuple[Any, Any]]:
+        """The hashed rows of both sides, those with the same key together."""
+        with Partitions(self.before.hashed()) as before, Partitions(self.after.hashed()) as after:
+            if not before.spilled and not after.spilled:
+                yield before.whole(), after.whole()
+                return
+            before.finish()
+            after.finish()
+            for number in range(before.count):
+                yield before.part(number), after.part(number)
+
+    # ---- counting
+
+    def by_key(self, before: Any, after: Any) -> None:
+        for table in (before, after):
+            if pc.count_distinct(table.column(KEY)).as_py() < table.num_rows:
+                raise _KeyRepeats
+        joined = before.join(after, [KEY], join_type="full outer", use_threads=False).combine_chunks()
+        old_rows, new_rows = (joined.column(side.column(ROW)) for side in (self.before, self.after))
+        self.alone(self.gone, joined.filter(pc.is_null(new_rows)), self.before)
+        self.alone(self.added, joined.filter(pc.is_null(old_rows)), self.after)
+        self.values(joined.filter(pc.and_(pc.is_valid(old_rows), pc.is_valid(new_rows))))
+
+    def alone(self, counted: _Counted, rows: Any, side: Side) -> None:
+        """Rows that one side alone has."""
+        counted.add(rows.num_rows, rows.column(side.column(ROW)).combine_chunks(), rows.column(KEY).combine_chunks())
+
+    def values(self, both: Any) -> None:
+        """Rows that both sides have, each with the hashes of both."""
+        different = pa.repeat(pa.scalar(False), both.num_rows)
+        for name, counted in self.changed.items():
+            differs = pc.not_equal(both.column(BEFORE + name), both.column(AFTER + name)).combine_chunks()
+            if pc.any(differs, min_count=0).as_py():
+                rows = both.select([KEY, self.after.column(ROW)]).filter(differs)
+                self.alone(counted, rows, self.after)
+                different = pc.or_(different, differs)
+        self.changed_rows += pc.sum(different, min_count=0).as_py()
+        for (old, new), pair in self.pairs.items():
+            pair.see(both.column(BEFORE + old), both.column(AFTER + new))
+
+    def by_whole_rows(self, before: Any, after: Any) -> None:
+        """Where the same row comes several times, so many times more or less are counted."""
+        old, new = _times(before, self.before), _times(after, self.after)
+        joined = old.join(new, [KEY], join_type="full outer", use_threads=False).combine_chunks()
+        times = [pc.fill_null(joined.column(f"{side.mark}times"), 0) for side in (self.before, self.after)]
+        for counted, side, more in (
+            (self.gone, self.before, pc.subtract(times[0], times[1])),
+            (self.added, self.after, pc.subtract(times[1], times[0])),
+        ):
+            some = pc.greater(more, 0)
+            rows = joined.filter(some)
+            count = pc.sum(more.filter(some), min_count=0).as_py()
+            counted.add(count, rows.column(side.column(ROW)).combine_chunks(), rows.column(KEY).combine_chunks())
+        for (gone, added), pair in self.pairs.items():
+            pair.see_alike(before.column(BEFORE + gone), after.column(AFTER + added))
+
+    # ---- showing
+
+    def shown(self, renamed: Mapping[str, Renamed], repeated: tuple[str, ...]) -> TableDifferences:
+        changed = {name: counted for name, counted in self.changed.items() if counted.count}
+        places = [place for counted in changed.values() for place in counted.places]
+        old = self.before.rows_of({place.key for place in [*places, *self.gone.places]})
+        new = self.after.rows_of({place.key for place in [*places, *self.added.places]})
+        return TableDifferences(
+            (self.rows[0], self.rows[1]),
+            tuple(self.before.key) if self.keyed else (),
+            self.columns.changes(renamed),
+            Rows(self.added.count, tuple(new[place.key] for place in self.added.places)),
+            Rows(self.gone.count, tuple(old[place.key] for place in self.gone.places)),
+            self.changed_rows,
+            {
+                name: ChangedField(
+                    counted.count, tuple(self.value(name, old[one.key], new[one.key]) for one in counted.places)
+                )
+                for name, counted in changed.items()
+            },
+            repeated,
+        )
+
+    def value(self, name: str, old: Row, new: Row) -> ChangedValue:
+        return ChangedValue({part: new[part] for part in self.after.key}, old[name], new[name])
+
+
+def _times(table: Any, side: Side) -> Any:
+    """Each different row once: how many times it comes, and the number of the first."""
+    row = side.column(ROW)
+    grouped = table.group_by(KEY, use_threads=False).aggregate([(row, "min"), ([], "count_all")])
+    return grouped.rename_columns([KEY, row, f"{side.mark}times"])
+
+
+# ---- renamed columns
+
+
+@dataclass
+class _Pair:
+    """A column that is gone and a new one: in how many rows either has a value, and in how many both have the same."""
+
+    filled: int = 0
+    same: int = 0
+    different_values: int = 0
+
+    def see(self, old: Any, new: Any) -> None:
+        """The hashes of both in the same rows."""
+        null = hash_of_null()
+        filled = pc.or_(pc.not_equal(old, null), pc.not_equal(new, null))
+        same = pc.and_(filled, pc.equal(old, new))
+        self.filled += pc.sum(filled, min_count=0).as_py()
+        self.same += pc.sum(same, min_count=0).as_py()
+        self.different_values = max(self.different_values, pc.count_distinct(new).as_py())
+
+    def see_alike(self, old: Any, new: Any) -> None:
+        """The hashes of both, where it is not known which rows belong together: how often each value comes in both."""
+        null = hash_of_null()
+        old, new = (column.filter(pc.not_equal(column, null)) for column in (old, new))
+        before = {entry["values"]: entry["counts"] for entry in pc.value_counts(old).to_pylist()}
+        after = {entry["values"]: entry["counts"] for entry in pc.value_counts(new).to_pylist()}
+        self.filled += max(len(old), len(new))
+        self.same += sum(min(count, before.get(value, 0)) for value, count in after.items())
+        self.different_values = max(self.different_values, len(after))
+
+    @property
+    def share(self) -> float:
+        return self.same / self.filled if self.filled else 0.0
+
+    @property
+    def alike(self) -> bool:
+        wanted = RENAMED_FROM if self.different_values > FEW_VALUES else RENAMED_FROM_OF_FEW
+        return self.share > wanted
+
+
+def _renamed(pairs: Mapping[tuple[str, str], _Pair]) -> dict[str, Renamed]:
+    """Each new column with the one that is gone whose values it has; the most alike first, each taken once."""
+    found: dict[str, Renamed] = {}
+    taken: set[str] = set()
+    for (old, new), pair in sorted(pairs.items(), key=lambda entry: -entry[1].share):
+        if pair.alike and new not in found and old not in taken:
+            found[new] = Renamed(old, pair.share)
+            taken.add(old)
+    return found

@@ -1,0 +1,61 @@
+"""CSV, Parquet and Arrow files → the texts of their cells."""
+
+from __future__ import annotations
+
+import csv
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.csv as pa_csv
+import pyarrow.parquet as pq
+
+from mukret.columns.types import written
+from mukret.delivered.contract import DeliveredTable
+
+ROWS_AT_ONCE = 65_536
+_LONGEST_CELL = 1 << 27
+
+Tables = Mapping[str, DeliveredTable]
+
+
+def csv_texts(path: Path, table: DeliveredTable, _: Tables) -> Iterator[Any]:
+    """Cells stand in a CSV file as they are; an empty one is null, unless it has quotes. Columns are told by their
+    order, since the file may be headed with titles."""
+    csv.field_size_limit(_LONGEST_CELL)
+    with open(path, encoding="utf-8", newline="") as file:
+        heads = next(csv.reader(file))
+    convert = pa_csv.ConvertOptions(
+        column_types={head: pa.string() for head in heads},
+        strings_can_be_null=True,
+        quoted_strings_can_be_null=False,
+        null_values=[""],
+    )
+    parse = pa_csv.ParseOptions(newlines_in_values=True, ignore_empty_lines=False)
+    with pa_csv.open_csv(path, convert_options=convert, parse_options=parse) as reader:
+        for batch in reader:
+            yield pa.record_batch(batch.columns, names=list(table.columns))
+
+
+def parquet_texts(path: Path, table: DeliveredTable, _: Tables) -> Iterator[Any]:
+    with pq.ParquetFile(path) as file:
+        for batch in file.iter_batches(ROWS_AT_ONCE):
+            yield typed_texts(batch, table)
+
+
+def arrow_texts(path: Path, table: DeliveredTable, _: Tables) -> Iterator[Any]:
+    with pa.ipc.open_file(path) as file:
+        for number in range(file.num_record_batches):
+            yield typed_texts(file.get_batch(number), table)
+
+
+def typed_texts(batch: Any, table: DeliveredTable) -> Any:
+    """A batch of typed columns as the texts that stand in CSV."""
+    arrays = []
+    for name, kind in table.columns.items():
+        column = batch.column(name)
+        if pa.types.is_dictionary(column.type):
+            column = column.cast(pa.string())
+        arrays.append(written(column, kind).cast(pa.string()))
+    return pa.record_batch(arrays, names=list(table.columns))

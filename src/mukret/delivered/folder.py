@@ -1,0 +1,89 @@
+"""A folder that a run wrote: its record says which files hold which table."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterator, Mapping
+from importlib import import_module
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+
+from mukret.delivered.contract import Delivered, DeliveredTable, recorded_tables
+from mukret.destinations.publish import RUN_FILE
+from mukret.errors import InputError
+
+FileReader = Callable[[Path, DeliveredTable, Mapping[str, DeliveredTable]], Iterator[Any]]
+"""The texts of a table out of one file; all tables of the delivery are there too."""
+READERS = {
+    "csv": "files:csv_texts",
+    "jsonl": "json_files:line_texts",
+    "json": "json_files:array_texts",
+    "parquet": "files:parquet_texts",
+    "arrow": "files:arrow_texts",
+    "xlsx": "workbook:sheet_texts",
+}
+"""By format, a function of this package that is imported when it is called."""
+NESTED = {"jsonl": "json_files:nested_line_texts", "json": "json_files:nested_array_texts"}
+"""The same, for records that stand in those of the tables around them."""
+
+
+class DeliveredFolder(Delivered):
+    def __init__(self, target: str) -> None:
+        """Raises InputError for what is no folder that a run wrote."""
+        self.place = Path(target)
+        record = _record(target, self.place / RUN_FILE)
+        self.format: str = record["format"]
+        self.nested = bool(record.get("nested"))
+        self.files: list[str] = record["files"]
+        self.exact = self.format != "xlsx"
+        super().__init__(target, recorded_tables(record))
+
+    def texts(self, table: str) -> Iterator[Any]:
+        wanted = self.tables[table]
+        for path in self.paths(table):
+            try:
+                yield from self.read(path, wanted)
+            except (OSError, pa.ArrowException) as error:
+                reason = getattr(error, "strerror", None) or str(error).partition("\n")[0]
+                raise InputError("not-opened", f"{path}: {reason}", hint="it is not as the run wrote it") from None
+
+    def read(self, path: Path, wanted: DeliveredTable) -> Iterator[Any]:
+        module, _, name = (NESTED if self.nested else READERS)[self.format].partition(":")
+        reader: FileReader = getattr(import_module(f"mukret.delivered.{module}"), name)
+        return reader(path, wanted, self.tables)
+
+    def paths(self, table: str) -> list[Path]:
+        """The files that hold a table: one for each run that added rows to it."""
+        holder = self.outermost(table) if self.nested else table
+        if self.format == "xlsx":
+            from mukret.destinations.xlsx import FILE
+
+            return [self.place / FILE]
+        return [self.place / name for name in self.files if _stem(name) == holder and name.endswith(f".{self.format}")]
+
+    def outermost(self, table: str) -> str:
+        """The table in whose file the records of a nested one stand."""
+        within = self.tables[table].within
+        return table if within is None else self.outermost(within)
+
+
+def _stem(name: str) -> str:
+    """The name of the table in the name of a file: `sailings.2.parquet` is the second one of sailings."""
+    return name.partition(".")[0]
+
+
+def _record(target: str, place: Path) -> dict[str, Any]:
+    try:
+        record: dict[str, Any] = json.loads(place.read_bytes())
+        record["format"], record["files"], record["columns"]
+    except FileNotFoundError:
+        hint = "name a folder that `mukret extract … --to FOLDER` wrote"
+        raise InputError("not-opened", f"{target}: no run wrote it, there is no {RUN_FILE}", hint=hint) from None
+    except OSError as error:
+        raise InputError("not-opened", f"{target}: {(error.strerror or str(error)).lower()}") from None
+    except (ValueError, KeyError, TypeError):
+        hint = "extract it again"
+        raise InputError("not-opened", f"{place}: that is no record of a run", hint=hint) from None
+    return record

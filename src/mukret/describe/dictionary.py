@@ -1,0 +1,195 @@
+"""The data dictionary in Markdown (CommonMark, with tables): what each table, column and word means and comes from."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from mukret.describe.nesting import Nested, nested_tables
+from mukret.describe.sources import code, read_by, told_source
+from mukret.destinations.joins import never_null, parent_key
+from mukret.rules.model import RESPONSE, Field, Rules, Table
+from mukret.rules.sources import At
+from mukret.types import Enum, ListOf, ValueType
+
+
+def dictionary(rules: Rules) -> str:
+    """The whole document."""
+    tables = nested_tables(rules)
+    lines = [f"# {_plain(rules.title or 'Data dictionary')}", ""]
+    if rules.note:
+        lines += [rules.note.strip(), ""]
+    lines += ["## How the tables join", "", *diagram(rules, tables), ""]
+    lines += ["## Tables", "", *_overview(tables), ""]
+    for table in tables:
+        lines += [*_table(rules, table), ""]
+    enums = _used_enums(tables)
+    if enums:
+        lines += ["## Words", ""]
+    for enum in enums:
+        lines += [*_enum(enum), ""]
+    if rules.response_fields:
+        lines += ["## Facts of a response", "", "Tables inherit them, where they name them.", ""]
+        lines += [*_fields(rules.response_fields), ""]
+    return "\n".join(lines).rstrip("\n") + "\n"
+
+
+# ---- joins
+
+
+def diagram(rules: Rules, tables: Sequence[Nested]) -> Iterator[str]:
+    """An entity-relationship diagram, as text that many readers of Markdown draw."""
+    yield "```mermaid"
+    yield "erDiagram"
+    for one in tables:
+        if one.above is not None:
+            yield f'  {one.above} ||--o{{ {one.name} : "{_joined_by(rules, one)}"'
+    for one in tables:
+        if one.above is None and not one.inside:
+            yield f"  {one.name}"
+    yield "```"
+
+
+def _joined_by(rules: Rules, one: Nested) -> str:
+    """The columns by which a table leads to the one around it."""
+    joined = parent_key(rules, one.table)
+    if joined is not None:
+        return ", ".join(joined[1])
+    shared = [item.name for item in one.table.inherit if item.origin == one.above]
+    return f"{', '.join(shared)} (not the whole key)" if shared else "no common column"
+
+
+def _overview(tables: Sequence[Nested]) -> Iterator[str]:
+    yield from _head("table", "columns", "key", "within", "what it holds")
+    for one in tables:
+        link = f"[{one.name}](#{one.name.lower()})"
+        yield _row(link, str(len(one.fields)), _names(one.table.key), one.above or "", _cell(one.table.note))
+
+
+# ---- a table
+
+
+def _table(rules: Rules, one: Nested) -> Iterator[str]:
+    table = one.table
+    yield f"### {table.name}"
+    yield ""
+    if table.note:
+        yield f"{table.note.strip()}\n"
+    for fact in _facts(rules, table):
+        yield f"- {fact}"
+    yield ""
+    sure = never_null(rules, table)
+    inherited = {item.name: item.origin for item in table.inherit}
+    yield from _head("column", "type", "null", "unit", "comes from", "meaning")
+    for name, kind in table.columns:
+        field = one.fields[name]
+        source = _inherited(inherited[name], field) if name in inherited else told_source(field)
+        null = "never" if name in sure else _null(field)
+        meaning = " · ".join(part for part in (field.title, field.note) if part)
+        yield _row(f"`{name}`", _type(kind), null, _cell(field.measured_in), source, _cell(meaning))
+    hidden = [field for field in table.fields if not field.keep]
+    if hidden:
+        yield ""
+        yield "Used, and not written:"
+        yield ""
+        yield from _fields(hidden)
+
+
+def _facts(rules: Rules, table: Table) -> Iterator[str]:
+    """What one must know of the rows."""
+    inside = f", in each row of `{table.within}`" if table.within else ""
+    yield f"Rows: {read_by(table.rows)}{inside}"
+    if table.kind:
+        yield f"Of responses of the kind `{table.kind}` alone"
+    if table.key:
+        again = {"reject": "rejected", "first": "left out", "last": "taken in place of the earlier one"}
+        yield f"Key: {_names(table.key)}; a row whose key came before is {again[table.duplicates]}"
+    if table.where is not None:
+        yield f"Only rows for which {code(str(table.where_text))}"
+    if table.rows.outer:
+        yield f"A row of `{table.within}` without any has one row here, with nulls"
+    joined = parent_key(rules, table)
+    if joined is not None:
+        yield f"Joins `{joined[0]}` by {_names(joined[1])}"
+
+
+def _fields(fields: Sequence[Field]) -> Iterator[str]:
+    yield from _head("field", "type", "comes from", "meaning")
+    for field in fields:
+        yield _row(f"`{field.name}`", _type(field.type), told_source(field), _cell(field.note))
+
+
+def _inherited(origin: str, field: Field) -> str:
+    return f"the response: {told_source(field)}" if origin == RESPONSE else f"inherited from `{origin}`"
+
+
+def _null(field: Field) -> str:
+    """When a column is null. A value that can't be read rejects its row, unless the rules say otherwise."""
+    if not isinstance(field.source, At):
+        return "yes"
+    if field.bad == "null":
+        return "if missing or unreadable"
+    return "if missing" if field.default is None else "no"
+
+
+def _type(kind: ValueType) -> str:
+    inner = kind.item if isinstance(kind, ListOf) else kind
+    name = f"`{kind.name}`"
+    return f"[{name}](#{inner.name.lower()})" if isinstance(inner, Enum) else name
+
+
+# ---- words
+
+
+def _used_enums(tables: Sequence[Nested]) -> list[Enum]:
+    found: dict[str, Enum] = {}
+    for one in tables:
+        for _, kind in one.table.columns:
+            inner = kind.item if isinstance(kind, ListOf) else kind
+            if isinstance(inner, Enum):
+                found.setdefault(inner.enum_name, inner)
+    return list(found.values())
+
+
+def _enum(enum: Enum) -> Iterator[str]:
+    yield f"### {enum.name}"
+    yield ""
+    other = {"bad": "can't be read", None: "is null"}.get(enum.otherwise, f"is `{enum.otherwise}`")
+    case = "in this case alone" if enum.exact_case else "in any case"
+    yield f"Words are taken {case}; any other {other}."
+    yield ""
+    attributes = list(enum.attribute_types)
+    yield from _head("word", "also written", *attributes)
+    for value in enum.values:
+        facts = [_cell(_shown(value.attributes.get(name))) for name in attributes]
+        yield _row(f"`{value.name}`", _names(value.accept), *facts)
+
+
+def _shown(value: object) -> str:
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    return "" if value is None else str(value)
+
+
+# ---- Markdown
+
+
+def _head(*names: str) -> Iterator[str]:
+    yield _row(*names)
+    yield "|" + " --- |" * len(names)
+
+
+def _row(*cells: str) -> str:
+    return "| " + " | ".join(cells) + " |"
+
+
+def _cell(text: str | None) -> str:
+    return _plain(text or "").replace("|", "\\|")
+
+
+def _plain(text: str) -> str:
+    """A text in one line."""
+    return " ".join(text.split())
+
+
+def _names(names: Sequence[str]) -> str:
+    return ", ".join(code(name) for name in names)

@@ -1,0 +1,43 @@
+"""The tables that are written, each with those that stand in its records when they are nested."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from mukret.rules.model import Field, Rules, Table
+
+
+@dataclass(frozen=True)
+class Nested:
+    """`fields`: those of the columns, by their names; `above`: the nearest table around it that is written; `inside`:
+    the names of the tables whose rows stand in its records."""
+
+    table: Table
+    fields: dict[str, Field]
+    above: str | None
+    inside: tuple[str, ...]
+
+    @property
+    def name(self) -> str:
+        return self.table.name
+
+
+def nested_tables(rules: Rules) -> list[Nested]:
+    """Those with columns, in the order of the rules."""
+    written = [name for name, table in rules.tables.items() if table.columns]
+    above = {name: rules.around(name, written) for name in written}
+    return [
+        Nested(
+            rules.tables[name],
+            column_fields(rules.tables[name]),
+            above[name],
+            tuple(inner for inner in written if above[inner] == name),
+        )
+        for name in written
+    ]
+
+
+def column_fields(table: Table) -> dict[str, Field]:
+    """The fields that are written, inherited ones first, by the names of their columns."""
+    inherited = {item.name: item.field for item in table.inherit}
+    return {**inherited, **{own.name: own for own in table.fields if own.keep}}
