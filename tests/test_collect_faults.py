@@ -150,6 +150,8 @@ class Faulty(FolderCase):
                 "--log",
                 "log",
             ]
+            # a shell makes what it runs in the background deaf to Ctrl-C, and its children with it
+            self.addCleanup(signal.signal, signal.SIGINT, signal.signal(signal.SIGINT, signal.default_int_handler))
             for number in range(8):
                 process = subprocess.Popen(
                     command,

@@ -441,6 +441,7 @@ class CommandLine(FolderCase):
             "check",
             "preview",
             "extract",
+            "describe",
             "demo",
         ):
             with self.subTest(command):

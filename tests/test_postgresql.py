@@ -135,7 +135,11 @@ class InAServer(PostgresCase, FolderCase):
             "SELECT conrelid::regclass::text, pg_get_constraintdef(oid) FROM pg_constraint WHERE conrelid::regclass::text IN ('ports', 'berths') AND contype <> 'n' ORDER BY 1"
         )
         self.assertEqual(
-            keys, [("berths", "FOREIGN KEY (code) REFERENCES ports(code)"), ("ports", "PRIMARY KEY (code)")]
+            keys,
+            [
+                ("berths", "FOREIGN KEY (code) REFERENCES ports(code) DEFERRABLE INITIALLY DEFERRED"),
+                ("ports", "PRIMARY KEY (code)"),
+            ],
         )
         [(run, told, created, started)] = self.ask("SELECT run, record, created, started FROM mukret_runs")
         self.assertEqual((run, told, created), (1, record, ["ports", "berths"]))

@@ -185,6 +185,8 @@ class OnTheCommandLine(FolderCase):
         self.assertEqual(done.stdout.encode(), (self.folder / "csv1/sailings.csv").read_bytes())
 
     def test_ctrl_c_ends_them(self) -> None:
+        # a shell makes what it runs in the background deaf to Ctrl-C, and its children with it
+        self.addCleanup(signal.signal, signal.SIGINT, signal.signal(signal.SIGINT, signal.default_int_handler))
         command = [sys.executable, "-m", "mukret", "extract", "ferry.rules.yaml", "-", "--to", "out", "--workers", "2"]
         with subprocess.Popen(
             command, cwd=self.folder, stdin=subprocess.PIPE, stderr=subprocess.PIPE, start_new_session=True

@@ -576,27 +576,47 @@ class Everywhere(unittest.TestCase):
     def test_every_type_is_known_wherever_rows_are_written(self) -> None:
         """A type that is added has a line here, or this fails."""
         word = Enum("state", (EnumValue("open"), EnumValue("shut")))
-        expected: list[tuple[ValueType, Any, str, str]] = [
-            (Text(), "string", "text", "TEXT"),
-            (Integer(), "long", "bigint", "INTEGER"),
-            (Float(), "double", "double precision", "REAL"),
-            (Boolean(), {"base": "boolean", "format": "true|false"}, "boolean", "INTEGER"),
-            (Date(), "date", "date", "TEXT"),
-            (Time(), "time", "time without time zone", "TEXT"),
-            (Datetime(), "dateTime", "timestamp without time zone", "TEXT"),
-            (Timestamp(), "dateTimeStamp", "timestamp with time zone", "TEXT"),
-            (Duration(), "dayTimeDuration", "interval", "TEXT"),
-            (Json(), "json", "json", "TEXT"),
-            (DecimalType(9, 2), {"base": "decimal", "format": "0.00"}, "numeric(9,2)", "TEXT"),
-            (DecimalType(9, 0), {"base": "decimal", "format": "0"}, "numeric(9,0)", "TEXT"),
-            (ListOf(Integer()), "long", "bigint[]", "TEXT"),
-            (word, {"base": "string", "dc:description": "one of open, shut"}, "text", "TEXT"),
+        whole = {"type": "integer", "minimum": -(2**63), "maximum": 2**63 - 1}
+        clock = r"[0-9]{2}:[0-9]{2}:[0-9]{2}(\.[0-9]{1,6})?$"
+        local = {"type": "string", "pattern": f"^[0-9]{{4}}-[0-9]{{2}}-[0-9]{{2}}T{clock}"}
+        span = r"^-?P([0-9]+D)?(T([0-9]+H)?([0-9]+M)?([0-9]+(\.[0-9]{1,6})?S)?)?$"
+        below = {
+            digits: {"type": "number", "exclusiveMinimum": -(10**digits), "exclusiveMaximum": 10**digits}
+            for digits in (7, 9)
+        }
+        expected: list[tuple[ValueType, Any, str, str, dict[str, Any]]] = [
+            (Text(), "string", "text", "TEXT", {"type": "string"}),
+            (Integer(), "long", "bigint", "INTEGER", whole),
+            (Float(), "double", "double precision", "REAL", {"type": "number"}),
+            (Boolean(), {"base": "boolean", "format": "true|false"}, "boolean", "INTEGER", {"type": "boolean"}),
+            (Date(), "date", "date", "TEXT", {"type": "string", "format": "date"}),
+            (Time(), "time", "time without time zone", "TEXT", {"type": "string", "pattern": f"^{clock}"}),
+            (Datetime(), "dateTime", "timestamp without time zone", "TEXT", local),
+            (
+                Timestamp(),
+                "dateTimeStamp",
+                "timestamp with time zone",
+                "TEXT",
+                {"type": "string", "format": "date-time"},
+            ),
+            (Duration(), "dayTimeDuration", "interval", "TEXT", {"type": "string", "pattern": span}),
+            (Json(), "json", "json", "TEXT", {}),
+            (DecimalType(9, 2), {"base": "decimal", "format": "0.00"}, "numeric(9,2)", "TEXT", below[7]),
+            (DecimalType(9, 0), {"base": "decimal", "format": "0"}, "numeric(9,0)", "TEXT", below[9]),
+            (ListOf(Integer()), "long", "bigint[]", "TEXT", {"type": "array", "items": whole}),
+            (
+                word,
+                {"base": "string", "dc:description": "one of open, shut"},
+                "text",
+                "TEXT",
+                {"type": "string", "enum": ["open", "shut"]},
+            ),
         ]
         self.assertEqual({type(kind) for kind, *_ in expected}, set(ValueType.__subclasses__()))
         self.assertEqual({*STORED, ListOf}, set(ValueType.__subclasses__()))
-        for kind, csvw, postgresql, sqlite in expected:
+        for kind, csvw, postgresql, sqlite, json_schema in expected:
             with self.subTest(kind.name):
-                self.assertEqual(kind.elsewhere, Elsewhere(csvw, postgresql, sqlite))
+                self.assertEqual(kind.elsewhere, Elsewhere(csvw, postgresql, sqlite, json_schema))
                 self.assertEqual(kind.is_number, is_numeric(kind))
                 empty = pa.array([None], stored(kind).handed_over)
                 self.assertEqual(written(empty, kind).to_pylist(), [None])

@@ -21,8 +21,6 @@ DIALECTS = ("either", "postgresql", "sqlite")
     epilog=examples(
         "mukret describe merrow-demo/merrow.rules.yaml > merrow.md",
         "mukret describe merrow-demo/merrow.rules.yaml --as json-schema --table ports",
-        "mukret describe merrow-demo/merrow.rules.yaml --as sql --dialect postgresql",
-        "mukret describe --rules-schema > mukret-rules.schema.json",
     ),
 )
 @click.argument("rules", metavar="RULES", required=False)

@@ -18,6 +18,7 @@ import pyarrow.compute as pc
 from mukret.delivered.hashed import KEY, first_half
 
 PARTS = 128
+"""A power of two."""
 MOST_IN_MEMORY = 32_000_000
 """Bytes of hashed rows of one side; so many are also gathered before they are written, so that files grow by blocks."""
 
@@ -25,9 +26,8 @@ MOST_IN_MEMORY = 32_000_000
 class Partitions:
     """Rows of one side, taken in as tables of one schema."""
 
-    def __init__(self, tables: Iterable[Any], *, most: int = MOST_IN_MEMORY, parts: int = PARTS) -> None:
-        self.most = most
-        self.count = parts
+    def __init__(self, tables: Iterable[Any]) -> None:
+        self.count = PARTS
         self.waiting: list[Any] = []
         self.size = 0
         self.writers: list[Any] = []
@@ -38,7 +38,7 @@ class Partitions:
     def add(self, table: Any) -> None:
         self.waiting.append(table)
         self.size += table.nbytes
-        if self.size > self.most:
+        if self.size > MOST_IN_MEMORY:
             self.spill()
 
     @property
@@ -91,5 +91,5 @@ class Partitions:
 
 
 def _part_of(keys: Any, count: int) -> Any:
-    """The number of the part of each key: some bits of its hash. `count` is a power of two."""
+    """The number of the part of each key: some bits of its hash."""
     return pc.bit_wise_and(first_half(keys), pa.scalar(count - 1, pa.int64())).cast(pa.int32())

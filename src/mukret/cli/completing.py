@@ -1,0 +1,108 @@
+"""What a shell offers where a file, a table or a field is to be typed. Whatever goes wrong, it offers nothing."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Iterable
+from contextlib import suppress
+from typing import Any
+
+import click
+from click.shell_completion import CompletionItem
+
+_RULES_ENDINGS = (".yaml", ".yml")
+_RECORD = "run.json"
+
+
+def files(_: click.Context, __: click.Parameter, begun: str) -> list[CompletionItem]:
+    """Files and folders, by the shell itself."""
+    return [CompletionItem(begun, type="file")]
+
+
+def rules_files(ctx: click.Context, parameter: click.Parameter, begun: str) -> list[CompletionItem]:
+    """The YAML files of a folder; if it has none, whatever the shell finds there."""
+    folder, name = os.path.split(begun)
+    found: list[str] = []
+    with suppress(OSError):
+        found = sorted(
+            one for one in os.listdir(folder or ".") if one.startswith(name) and one.endswith(_RULES_ENDINGS)
+        )
+    if found:
+        return [CompletionItem(os.path.join(folder, one)) for one in found]
+    return files(ctx, parameter, begun)
+
+
+def tables(ctx: click.Context, _: click.Parameter, begun: str) -> list[CompletionItem]:
+    """The tables of the rules."""
+    return _beginning(begun, _outline(ctx))
+
+
+def fields(ctx: click.Context, _: click.Parameter, begun: str) -> list[CompletionItem]:
+    """The fields of the table that was named, or of all."""
+    return _beginning(begun, _fields(ctx))
+
+
+def listed_fields(ctx: click.Context, _: click.Parameter, begun: str) -> list[CompletionItem]:
+    """The last of several fields with commas between them."""
+    before, comma, last = begun.rpartition(",")
+    taken = before.split(",")
+    left = (name for name in _fields(ctx) if name not in taken)
+    return [CompletionItem(f"{before}{comma}{one.value}") for one in _beginning(last, left)]
+
+
+def keys(ctx: click.Context, _: click.Parameter, begun: str) -> list[CompletionItem]:
+    """FIELD=, up to where the value begins."""
+    return [] if "=" in begun else _beginning(begun, (f"{name}=" for name in _fields(ctx)))
+
+
+def compared_fields(ctx: click.Context, _: click.Parameter, begun: str) -> list[CompletionItem]:
+    """The fields of two deliveries in folders, or of two rules files."""
+    before, comma, last = begun.rpartition(",")
+    names: dict[str, None] = {}
+    for one in (ctx.params.get("old"), ctx.params.get("new")):
+        for found in (_recorded(one) or _outline_of(one)).values():
+            names |= dict.fromkeys(found)
+    return [CompletionItem(f"{before}{comma}{one.value}") for one in _beginning(last, names)]
+
+
+def formats(_: click.Context, __: click.Parameter, begun: str) -> list[CompletionItem]:
+    from mukret.destinations.formats import FORMATS
+
+    return [CompletionItem(name, help=form.about) for name, form in FORMATS.items() if name.startswith(begun)]
+
+
+# ---- names
+
+
+def _beginning(begun: str, names: Iterable[str]) -> list[CompletionItem]:
+    return [CompletionItem(name) for name in dict.fromkeys(names) if name.startswith(begun)]
+
+
+def _fields(ctx: click.Context) -> list[str]:
+    found = _outline(ctx)
+    table = ctx.params.get("table")
+    return found.get(table, []) if table else [name for names in found.values() for name in names]
+
+
+def _outline(ctx: click.Context) -> dict[str, list[str]]:
+    return _outline_of(ctx.params.get("rules"))
+
+
+def _outline_of(file: Any) -> dict[str, list[str]]:
+    """The fields of each table of a rules file."""
+    from mukret.rules.outline import outline
+
+    with suppress(OSError, UnicodeError):
+        return outline(str(file))
+    return {}
+
+
+def _recorded(folder: Any) -> dict[str, list[str]]:
+    """The columns of each table of a delivery."""
+    with (
+        suppress(OSError, ValueError, KeyError, AttributeError),
+        open(os.path.join(str(folder), _RECORD), "rb") as file,
+    ):
+        return {name: list(columns) for name, columns in json.load(file)["columns"].items()}
+    return {}
