@@ -47,7 +47,7 @@ from mukret.rules.tables import TABLE_KEYS
 from mukret.rules.typing import DEFAULT_KEYS, ENUM_KEYS, TYPE_KEYS
 from tests.helpers import FolderCase, rules_text
 from tests.postgres import PostgresCase
-from tests.test_documentation import ROOT, blocks
+from tests.test_documentation import ROOT, blocks, commands_of
 from tests.test_formats import ROWS, RULES
 from tests.test_rules import PROBLEMS
 
@@ -491,6 +491,27 @@ class OnTheCommandLine(Described):
             with self.subTest(arguments):
                 done = self.mukret("describe", *arguments)
                 self.assertEqual((done.returncode, told in done.stderr), (2, True), done.stderr)
+
+
+class Page(Described):
+    def test_its_commands_work_and_its_python_runs(self) -> None:
+        self.demo()
+        for arguments in commands_of("docs/describe.md"):
+            with self.subTest(arguments):
+                done = self.mukret(*arguments)
+                self.assertIn(done.returncode, (0, 1), done.stderr)
+        self.assertRegex(done.stdout, r"the same: |told apart by")
+        for language, _, content in blocks("docs/describe.md"):
+            for line in content.splitlines() if language == "text" else ():
+                typed, _, target = line.removeprefix("mukret ").partition(" > ")
+                done = self.mukret(*typed.split())
+                self.assertIn(done.returncode, (0, 1), done.stderr)
+                if target:
+                    self.file(target, done.stdout)
+            if language == "python":
+                self.file("page.py", content)
+        done = subprocess.run([sys.executable, "page.py"], cwd=self.folder, capture_output=True, text=True, check=True)
+        self.assertRegex(done.stdout, r"^\d+ 2031-\d\d-\d\d \d\d:\d\d:00\+00:00 [\d.]+\n\{")
 
 
 if __name__ == "__main__":

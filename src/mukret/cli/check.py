@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from mukret.cli import completing
 from mukret.cli.console import next_step, print_notices
 from mukret.cli.options import (
     examples,
@@ -35,7 +36,7 @@ if TYPE_CHECKING:
     ),
 )
 @rules_argument
-@click.argument("files", metavar="[FILE]...", nargs=-1)
+@click.argument("files", metavar="[FILE]...", nargs=-1, shell_complete=completing.files)
 @click.option("--ignore-now", is_flag=True, help="Add what no rule reads now to `ignore` in RULES.")
 @newest_option
 @json_option

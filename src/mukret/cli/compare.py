@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from mukret.cli import completing
 from mukret.cli.console import next_step
 from mukret.cli.options import (
     examples,
@@ -35,13 +36,14 @@ LONGEST_PLACE = 110
         "mukret compare merrow-demo/merrow.rules.yaml new.rules.yaml merrow-demo/feed",
     ),
 )
-@click.argument("old", metavar="OLD")
-@click.argument("new", metavar="NEW")
-@click.argument("files", metavar="[FILE...]", nargs=-1)
+@click.argument("old", metavar="OLD", shell_complete=completing.files)
+@click.argument("new", metavar="NEW", shell_complete=completing.files)
+@click.argument("files", metavar="[FILE...]", nargs=-1, shell_complete=completing.files)
 @click.option(
     "--ignore-fields",
     "ignored",
     metavar="A,B",
+    shell_complete=completing.compared_fields,
     callback=lambda _, __, text: names_in(text),
     help="Fields that are not looked at: NAME, or TABLE.NAME for one table alone.",
 )

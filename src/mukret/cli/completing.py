@@ -6,7 +6,6 @@ import json
 import os
 from collections.abc import Iterable
 from contextlib import suppress
-from typing import Any
 
 import click
 from click.shell_completion import CompletionItem
@@ -60,7 +59,7 @@ def compared_fields(ctx: click.Context, _: click.Parameter, begun: str) -> list[
     """The fields of two deliveries in folders, or of two rules files."""
     before, comma, last = begun.rpartition(",")
     names: dict[str, None] = {}
-    for one in (ctx.params.get("old"), ctx.params.get("new")):
+    for one in (_typed(ctx, "old", 0), _typed(ctx, "new", 1)):
         for found in (_recorded(one) or _outline_of(one)).values():
             names |= dict.fromkeys(found)
     return [CompletionItem(f"{before}{comma}{one.value}") for one in _beginning(last, names)]
@@ -86,10 +85,16 @@ def _fields(ctx: click.Context) -> list[str]:
 
 
 def _outline(ctx: click.Context) -> dict[str, list[str]]:
-    return _outline_of(ctx.params.get("rules"))
+    return _outline_of(_typed(ctx, "rules", 0))
 
 
-def _outline_of(file: Any) -> dict[str, list[str]]:
+def _typed(ctx: click.Context, name: str, position: int) -> str | None:
+    """What was typed for an argument. Behind an option that still lacks its value click has not told them apart."""
+    left = ctx.args[position] if len(ctx.args) > position else None
+    return ctx.params.get(name) or left
+
+
+def _outline_of(file: str | None) -> dict[str, list[str]]:
     """The fields of each table of a rules file."""
     from mukret.rules.outline import outline
 
@@ -98,7 +103,7 @@ def _outline_of(file: Any) -> dict[str, list[str]]:
     return {}
 
 
-def _recorded(folder: Any) -> dict[str, list[str]]:
+def _recorded(folder: str | None) -> dict[str, list[str]]:
     """The columns of each table of a delivery."""
     with (
         suppress(OSError, ValueError, KeyError, AttributeError),

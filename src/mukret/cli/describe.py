@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from mukret.cli import completing
 from mukret.cli.options import examples, known_table, loaded_rules, output_options, set_up_logging
 
 if TYPE_CHECKING:
@@ -23,7 +24,7 @@ DIALECTS = ("either", "postgresql", "sqlite")
         "mukret describe merrow-demo/merrow.rules.yaml --as json-schema --table ports",
     ),
 )
-@click.argument("rules", metavar="RULES", required=False)
+@click.argument("rules", metavar="RULES", required=False, shell_complete=completing.rules_files)
 @click.option(
     "--as",
     "form",
@@ -33,7 +34,12 @@ DIALECTS = ("either", "postgresql", "sqlite")
     show_default=True,
     help=f"{', '.join(FORMS[:-1])} or {FORMS[-1]}.",
 )
-@click.option("--table", metavar="T", help="The JSON Schema of the records of this table, and of those within them.")
+@click.option(
+    "--table",
+    metavar="T",
+    shell_complete=completing.tables,
+    help="The JSON Schema of the records of this table, and of those within them.",
+)
 @click.option(
     "--dialect",
     metavar="NAME",

@@ -8,6 +8,7 @@ from pathlib import Path
 
 import click
 
+from mukret.cli import completing
 from mukret.cli.console import next_step
 from mukret.cli.options import (
     examples,
@@ -30,9 +31,18 @@ from mukret.cli.options import (
 )
 @files_argument
 @click.option(
-    "--out", metavar="RULES", help="The rules file to write, which must not exist; without it, to the screen."
+    "--out",
+    metavar="RULES",
+    shell_complete=completing.files,
+    help="The rules file to write, which must not exist; without it, to the screen.",
 )
-@click.option("--add", "rules", metavar="RULES", help="Add to these rules what they do not read; all else stays.")
+@click.option(
+    "--add",
+    "rules",
+    metavar="RULES",
+    shell_complete=completing.rules_files,
+    help="Add to these rules what they do not read; all else stays.",
+)
 @click.option("--path", metavar="PATH", help="Only what stands in the nodes that this JSONPath finds.")
 @click.option(
     "--fields", metavar="NAMES", help="Only these fields, comma-separated: names of members, or of fields of the draft."

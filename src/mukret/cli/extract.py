@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from mukret.cli import completing
 from mukret.cli.destination import Typed, destination_for, refuse_nonsense
 from mukret.cli.options import (
     examples,
@@ -48,12 +49,14 @@ if TYPE_CHECKING:
     "target",
     metavar="DEST",
     required=True,
+    shell_complete=completing.files,
     help="A folder, sqlite:///FILE, postgresql://HOST/DATABASE, or - for standard output.",
 )
 @click.option(
     "--format",
     "form",
     metavar="FORMAT",
+    shell_complete=completing.formats,
     help="Format of the tables: csv (if it is not said), jsonl, json, parquet, arrow, xlsx.",
 )
 @click.option(
@@ -65,7 +68,12 @@ if TYPE_CHECKING:
 @click.option(
     "--skip-seen", is_flag=True, help="Pass over inputs whose content is there already, with append and upsert."
 )
-@click.option("--table", metavar="T", help="With --to -: the table to write, if there is more than one.")
+@click.option(
+    "--table",
+    metavar="T",
+    shell_complete=completing.tables,
+    help="With --to -: the table to write, if there is more than one.",
+)
 @click.option("--titles", is_flag=True, help="Head the columns of csv and xlsx with the titles of the fields.")
 @click.option("--nested", is_flag=True, help="Put tables within into their parents' records, in json and jsonl.")
 @click.option("--indent", metavar="N", type=click.IntRange(1, 8), help="Indent json by N blanks a level.")

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from mukret.cli import completing
 from mukret.cli.console import next_step
 from mukret.cli.options import (
     examples,
@@ -42,7 +43,7 @@ BLOCK = 200
         "mukret look merrow-demo/feed/timetable-2031-03-28.json '$.vessels[0]' --every",
     ),
 )
-@click.argument("file", metavar="FILE")
+@click.argument("file", metavar="FILE", shell_complete=completing.files)
 @click.argument("path", metavar="[PATH]", default="$")
 @click.option(
     "--nth", metavar="N", type=click.IntRange(1), help="Show the Nth node alone, counted from 1 over all of FILE."

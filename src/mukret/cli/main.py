@@ -10,6 +10,7 @@ from importlib import import_module
 from typing import Any, NoReturn
 
 import click
+from click.shell_completion import CompletionItem
 
 from mukret.cli.streams import set_up_streams
 from mukret.errors import Interrupted, MukretError, OutputError, RulesError
@@ -57,6 +58,11 @@ class LazyGroup(click.Group):
 
             raise click.UsageError(f"no command {args[0]}: {did_you_mean(args[0], COMMANDS)}", ctx)
         return super().resolve_command(ctx, args)
+
+    def shell_complete(self, ctx: click.Context, incomplete: str) -> list[CompletionItem]:
+        """The commands out of the list, without importing them."""
+        named = [CompletionItem(name, help=text) for name, text in COMMANDS.items() if name.startswith(incomplete)]
+        return [*named, *click.Command.shell_complete(self, ctx, incomplete)]
 
     def invoke(self, ctx: click.Context) -> Any:
         try:

@@ -11,6 +11,8 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
+from mukret.cli import completing
+
 if TYPE_CHECKING:
     from mukret.documents import Source
     from mukret.inspect.picking import Condition
@@ -20,8 +22,8 @@ if TYPE_CHECKING:
 
 Decorated = TypeVar("Decorated", bound=Callable[..., Any])
 
-rules_argument = click.argument("rules", metavar="RULES")
-files_argument = click.argument("files", metavar="FILE...", nargs=-1, required=True)
+rules_argument = click.argument("rules", metavar="RULES", shell_complete=completing.rules_files)
+files_argument = click.argument("files", metavar="FILE...", nargs=-1, required=True, shell_complete=completing.files)
 _NEWEST = "mukret.newest"
 
 
@@ -143,9 +145,12 @@ def where_option(types: Mapping[str, ValueType], text: str) -> Condition:
 
 def output_options(function: Decorated) -> Decorated:
     """`-q`, `-v` and `--log`."""
-    function = click.option("--log", metavar="FILE", help="Keep what happened in a file, with times and levels.")(
-        function
-    )
+    function = click.option(
+        "--log",
+        metavar="FILE",
+        shell_complete=completing.files,
+        help="Keep what happened in a file, with times and levels.",
+    )(function)
     function = click.option("-v", "--verbose", count=True, help="Say more; -vv adds the traceback of an error.")(
         function
     )

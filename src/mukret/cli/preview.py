@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from mukret.cli import completing
 from mukret.cli.console import next_step
 from mukret.cli.options import (
     examples,
@@ -56,14 +57,19 @@ MOST_WATCHED = 4_000_000
 )
 @rules_argument
 @files_argument
-@click.option("--table", metavar="T", help="Show this table alone.")
+@click.option("--table", metavar="T", shell_complete=completing.tables, help="Show this table alone.")
 @click.option("--rows", metavar="N", type=click.IntRange(0), default=10, show_default=True, help="Rows of each table.")
 @click.option("--sample", metavar="N", type=click.IntRange(1), help="N rows from anywhere in the input, not the first.")
 @click.option(
     "--seed", metavar="S", type=int, default=0, show_default=True, help="The same seed takes the same sample."
 )
 @click.option("--where", metavar="SQL", help="Only rows of a table that meet this condition.")
-@click.option("--columns", metavar="A,B,…", help="Only these columns of a table, in this order.")
+@click.option(
+    "--columns",
+    metavar="A,B,…",
+    shell_complete=completing.listed_fields,
+    help="Only these columns of a table, in this order.",
+)
 @click.option("--wide", is_flag=True, help="Rows as records: the fields downwards.")
 @click.option("--raw", is_flag=True, help="Below each value what stood in the response, where it is not the same.")
 @click.option("--watch", "watched", is_flag=True, help="Again at every save of RULES, with what the save changed.")

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from mukret.cli import completing
 from mukret.cli.console import next_step, readable
 from mukret.cli.options import (
     examples,
@@ -41,12 +42,26 @@ if TYPE_CHECKING:
 )
 @rules_argument
 @files_argument
-@click.option("--table", metavar="T", help="The table of the row, if there is more than one.")
+@click.option(
+    "--table",
+    metavar="T",
+    shell_complete=completing.tables,
+    help="The table of the row, if there is more than one.",
+)
 @click.option("--nth", metavar="N", type=click.IntRange(1), help="The Nth row that is written (or of those chosen).")
-@click.option("--key", "keys", metavar="FIELD=VALUE", multiple=True, help="Rows with this value; may be given again.")
+@click.option(
+    "--key",
+    "keys",
+    metavar="FIELD=VALUE",
+    multiple=True,
+    shell_complete=completing.keys,
+    help="Rows with this value; may be given again.",
+)
 @click.option("--where", metavar="SQL", help="Rows that meet this condition.")
 @click.option("--reject", metavar="N", type=click.IntRange(1), help="The Nth row of the table that is rejected.")
-@click.option("--field", metavar="F", help="This field alone, with all that it was made of.")
+@click.option(
+    "--field", metavar="F", shell_complete=completing.fields, help="This field alone, with all that it was made of."
+)
 @newest_option
 @json_option
 @output_options
