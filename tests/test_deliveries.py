@@ -313,13 +313,14 @@ class OnTheCommandLine(Delivering):
             "ports  2 rows, now 2; told apart by code",
             "  rows changed: 1",
             "    lat: 1",
-            "      62.5 → 1.25",
-            "        code=OTV",
+            "      62.5 → 1.25   code=OTV",
+            "",
             "sailings  2 rows, now 2; told apart by code, no",
             "  rows added: 1",
             "      code=OTV  no=3  fare=7.00",
             "  rows gone: 1",
             "      code=OTV  no=2  fare=7.00",
+            "",
             "the same: calls",
         ]))  # fmt: skip
         self.assertIn("--table ports --key code=OTV --field lat", done.stderr)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -15,6 +16,7 @@ from mukret.text import counted, escaped, shortened
 
 LONGEST = 46
 LONGEST_ROW = 110
+INDENT = " " * 6
 
 
 def print_differences(found: Differences) -> None:
@@ -25,6 +27,7 @@ def print_differences(found: Differences) -> None:
     for name, table in found.tables.items():
         if table.any:
             _print_table(name, table)
+            click.echo()
     same = [name for name, table in found.tables.items() if not table.any]
     if same:
         click.echo(f"the same: {', '.join(same)}")
@@ -70,12 +73,19 @@ def _print_rows(what: str, rows: Rows, key: tuple[str, ...]) -> None:
     click.echo(f"  {what}: {rows.count:,}")
     for row in rows.sample:
         first = {name: row[name] for name in key}
-        click.echo(f"      {escaped(shortened(_row(first | dict(row)), LONGEST_ROW))}")
+        click.echo(f"{INDENT}{escaped(shortened(_row(first | dict(row)), _width() - len(INDENT) - 2))}")
 
 
 def _print_value(one: ChangedValue) -> None:
-    click.echo(f"      {escaped(f'{_cell(one.before)} → {_cell(one.after)}')}")
-    click.secho(f"        {escaped(shortened(_row(one.key), LONGEST_ROW))}", dim=True)
+    pair = escaped(f"{_cell(one.before)} → {_cell(one.after)}")
+    room = _width() - len(INDENT) - len(pair)
+    between = "   " if len(_row(one.key)) < room else f"\n{INDENT}  "
+    click.echo(f"{INDENT}{pair}{between}{click.style(escaped(shortened(_row(one.key), LONGEST_ROW)), dim=True)}")
+
+
+def _width() -> int:
+    """Columns of the terminal, as far as lines are still read with ease."""
+    return min(LONGEST_ROW, shutil.get_terminal_size().columns)
 
 
 def _row(row: Row) -> str:

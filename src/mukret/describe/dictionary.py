@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 from mukret.describe.nesting import Nested, nested_tables
 from mukret.describe.sources import code, read_by, told_source
@@ -10,6 +10,9 @@ from mukret.destinations.joins import never_null, parent_key
 from mukret.rules.model import RESPONSE, Field, Rules, Table
 from mukret.rules.sources import At
 from mukret.types import Enum, ListOf, ValueType
+
+WIDEST = 40
+"""Characters up to which the cells of a column are filled up with blanks."""
 
 
 def dictionary(rules: Rules) -> str:
@@ -59,10 +62,11 @@ def _joined_by(rules: Rules, one: Nested) -> str:
 
 
 def _overview(tables: Sequence[Nested]) -> Iterator[str]:
-    yield from _head("table", "columns", "key", "within", "what it holds")
+    rows = []
     for one in tables:
         link = f"[{one.name}](#{one.name.lower()})"
-        yield _row(link, str(len(one.fields)), _names(one.table.key), one.above or "", _cell(one.table.note))
+        rows.append((link, str(len(one.fields)), _names(one.table.key), one.above or "", _cell(one.table.note)))
+    yield from _grid(("table", "columns", "key", "within", "what it holds"), rows)
 
 
 # ---- a table
@@ -79,13 +83,14 @@ def _table(rules: Rules, one: Nested) -> Iterator[str]:
     yield ""
     sure = never_null(rules, table)
     inherited = {item.name: item.origin for item in table.inherit}
-    yield from _head("column", "type", "null", "unit", "comes from", "meaning")
+    rows = []
     for name, kind in table.columns:
         field = one.fields[name]
         source = _inherited(inherited[name], field) if name in inherited else told_source(field)
         null = "never" if name in sure else _null(field)
         meaning = " · ".join(part for part in (field.title, field.note) if part)
-        yield _row(f"`{name}`", _type(kind), null, _cell(field.measured_in), source, _cell(meaning))
+        rows.append((f"`{name}`", _type(kind), null, _cell(field.measured_in), source, _cell(meaning)))
+    yield from _grid(("column", "type", "null", "unit", "comes from", "meaning"), rows)
     hidden = [field for field in table.fields if not field.keep]
     if hidden:
         yield ""
@@ -113,9 +118,8 @@ def _facts(rules: Rules, table: Table) -> Iterator[str]:
 
 
 def _fields(fields: Sequence[Field]) -> Iterator[str]:
-    yield from _head("field", "type", "comes from", "meaning")
-    for field in fields:
-        yield _row(f"`{field.name}`", _type(field.type), told_source(field), _cell(field.note))
+    rows = [(f"`{field.name}`", _type(field.type), told_source(field), _cell(field.note)) for field in fields]
+    yield from _grid(("field", "type", "comes from", "meaning"), rows)
 
 
 def _inherited(origin: str, field: Field) -> str:
@@ -158,10 +162,11 @@ def _enum(enum: Enum) -> Iterator[str]:
     yield f"Words are taken {case}; any other {other}."
     yield ""
     attributes = list(enum.attribute_types)
-    yield from _head("word", "also written", *attributes)
+    rows = []
     for value in enum.values:
         facts = [_cell(_shown(value.attributes.get(name))) for name in attributes]
-        yield _row(f"`{value.name}`", _names(value.accept), *facts)
+        rows.append((code(value.name), _names(value.accept), *facts))
+    yield from _grid(("word", "also written", *attributes), rows)
 
 
 def _shown(value: object) -> str:
@@ -173,13 +178,16 @@ def _shown(value: object) -> str:
 # ---- Markdown
 
 
-def _head(*names: str) -> Iterator[str]:
-    yield _row(*names)
-    yield "|" + " --- |" * len(names)
-
-
-def _row(*cells: str) -> str:
-    return "| " + " | ".join(cells) + " |"
+def _grid(head: Sequence[str], rows: Iterable[Sequence[str]]) -> Iterator[str]:
+    """A table, its columns but for the last as wide as their cells (up to a bound), so that it can be read before it is
+    drawn, too."""
+    lines = [head, *rows]
+    widths = [min(WIDEST, max(len(line[number]) for line in lines)) for number in range(len(head))]
+    widths[-1] = len(head[-1])
+    lines.insert(1, ["-" * width for width in widths])
+    for line in lines:
+        padded = (cell + " " * (width - len(cell)) for cell, width in zip(line, widths, strict=True))
+        yield f"| {' | '.join(padded)} |"
 
 
 def _cell(text: str | None) -> str:
