@@ -45,6 +45,25 @@ class TwoEvaluators(EvaluatorsCase):
         never = {"no-data", "too-long"}  # only an answer in an HTTP archive, only a very long line
         self.assertEqual({code for code in REJECTS if not self.codes[code]}, never)
 
+    def test_rows_that_stand_where_others_stand_give_the_same(self) -> None:
+        with mock.patch.multiple(random_feeds, ROW_PATHS=["$", "$", "$.a", "$[*]", "$[0]", "$.*"]):
+            for feed in random_feeds.seeded_feeds(SEEDED_EXAMPLES // 8, SEED):
+                self.compare(feed.rules_text, feed.lines)
+
+    def test_an_array_or_nothing_in_the_place_of_a_row_that_is_spread(self) -> None:
+        documents = ['[{"a": 1}, {"a": [{"b": 2}, null, 3]}]', "null", "[]", "{}", "[null]", '[[{"a": 1}]]', '{"a": null}',
+                     '{"a": [{"b": 1}]}', '"x"', "7", '[{"a": null}, {"a": {"b": 1}}]']  # fmt: skip
+        for tables in (
+            'z: {rows: "$", spread: true, fields: {a: $.a}}',
+            'z: {rows: "$", spread: true, fields: {a: $.a}}, y: {rows: "$", within: z, spread: true, fields: {b: $.b}}',
+            'z: {rows: "$", spread: true, fields: {a: $.a}}, y: {rows: "$.a", within: z, spread: true, fields: {b: $.b}}',
+            'z: {rows: "$[*]", fields: {p: {fact: position}}}, y: {rows: "$", within: z, spread: true, inherit: [p], fields: {a: $.a}}',
+            'z: {rows: "$", fields: {p: {fact: path}}}, y: {rows: "$.a", within: z, spread: true, fields: {b: {at: "$[*].b", take: all}}}',
+            'z: {rows: "$.a", spread: true, fields: {b: $.b}}, y: {rows: "$", spread: true, outer: true, fields: {a: $.a}}',
+        ):
+            with self.subTest(tables):
+                self.compare(f"mukret: 1\ntables: {{{tables}}}", documents)
+
     def test_documents_that_are_read_in_parts_give_the_same(self) -> None:
         """Each in a file of its own, and all but the shortest cut wherever the rules allow it."""
         rows = ["$.a[*]", "$.b[*]", "$.a[*]", "$.b[*]", "$.c[*]", "$[*]", "$.a[*].b[*]", "$.a"]

@@ -109,11 +109,12 @@ def _is_plain(segment: Segment) -> bool:
 @dataclass(frozen=True, order=True)
 class _At:
     """How far a route has come. Behind its last step it ends, but for one that is spread: that ends one step further,
-    in the elements; `in_array` it waits for them."""
+    in the elements; `in_array` it waits for them. `no_row`: it begins where it ends, at a null that is none."""
 
     route: int
     step: int
     in_array: bool = False
+    no_row: bool = False
 
 
 _Reached = frozenset[_At]
@@ -157,11 +158,12 @@ class _Compiler:
 
     def state(self, reached: _Reached) -> State:
         state = State()
-        spread = frozenset(at for at in reached if self.may_be_spread(at))
+        spread = frozenset(at for at in self.closed(reached, beyond_spread=False) if self.may_be_spread(at))
         if spread:
             elements = frozenset(_At(at.route, at.step, in_array=True) for at in spread)
+            nothing = frozenset(_At(at.route, at.step, no_row=True) for at in spread - reached)
             state.if_array = self.some_number(reached - spread | elements)
-            state.if_null = self.some_number(reached - spread)
+            state.if_null = self.some_number(reached - spread | nothing)
         everywhere = sorted(self.closed(reached))
         self.add_ends(state, everywhere)
         self.add_steps(state, everywhere)
@@ -170,13 +172,17 @@ class _Compiler:
     def may_be_spread(self, at: _At) -> bool:
         """Whether here stands a row, or an array of such."""
         end, segments = self.routes[at.route].end, self.routes[at.route].segments
-        return isinstance(end, RowEnd) and end.spread and at.step == len(segments) and not at.in_array
+        if not isinstance(end, RowEnd) or not end.spread:
+            return False
+        return at.step == len(segments) and not at.in_array and not at.no_row
 
     def ends(self, at: _At) -> bool:
-        return not at.in_array and at.step >= len(self.routes[at.route].segments)
+        return not at.in_array and not at.no_row and at.step >= len(self.routes[at.route].segments)
 
-    def closed(self, reached: _Reached) -> set[_At]:
-        """With all that begins at rows that stand here."""
+    def closed(self, reached: _Reached, *, beyond_spread: bool = True) -> set[_At]:
+        """With all that begins at rows that stand here, but for routes of which it is known already what stands here.
+        Not `beyond_spread`: nor with what begins at rows that stand here only if it is no array and not null."""
+        known = {at.route for at in reached if at.step == 0 and (at.in_array or at.no_row)}
         found: set[_At] = set()
         todo = list(reached)
         while todo:
@@ -185,8 +191,9 @@ class _Compiler:
                 continue
             found.add(at)
             end = self.routes[at.route].end
-            if self.ends(at) and isinstance(end, RowEnd):
-                todo += (_At(number, 0) for number in self.from_table.get(end.table, ()))
+            if self.ends(at) and isinstance(end, RowEnd) and (beyond_spread or not self.may_be_spread(at)):
+                begun = (number for number in self.from_table.get(end.table, ()) if number not in known)
+                todo += (_At(number, 0) for number in begun)
         return found
 
     def add_ends(self, state: State, everywhere: Sequence[_At]) -> None:
@@ -201,7 +208,7 @@ class _Compiler:
         state.rows.sort()  # each after the one that it stands in
 
     def add_steps(self, state: State, everywhere: Sequence[_At]) -> None:
-        going_on = [at for at in everywhere if not self.ends(at)]
+        going_on = [at for at in everywhere if not self.ends(at) and not at.no_row]
         state.lends_name = any(at.in_array for at in going_on)
         for at in going_on:
             self.add_judgement(state, at)
