@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from mukret.cli import completing
+from mukret.cli.delivering import delivery_options, headline, refuse_twins, reject_limit, where_rejects_are
 from mukret.cli.destination import Typed, destination_for, refuse_nonsense
 from mukret.cli.options import (
     examples,
@@ -28,10 +28,8 @@ from mukret.cli.options import (
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
-    from mukret.destinations.deliver import RejectLimit
     from mukret.engine.run import Run
     from mukret.errors import Notice
-    from mukret.rules import Rules
 
 
 @click.command(
@@ -44,43 +42,9 @@ if TYPE_CHECKING:
 )
 @rules_argument
 @files_argument
-@click.option(
-    "--to",
-    "target",
-    metavar="DEST",
-    required=True,
-    shell_complete=completing.files,
-    help="A folder, sqlite:///FILE, postgresql://HOST/DATABASE, or - for standard output.",
-)
-@click.option(
-    "--format",
-    "form",
-    metavar="FORMAT",
-    shell_complete=completing.formats,
-    help="Format of the tables: csv (if it is not said), jsonl, json, parquet, arrow, xlsx.",
-)
-@click.option(
-    "--mode",
-    type=click.Choice(["create", "replace", "append", "upsert"]),
-    help="What becomes of tables that are there; if it is not said those that Mukret made are made anew.",
-)
-@click.option("--widen", is_flag=True, help="Add new columns to tables of a database, with append and upsert.")
+@delivery_options
 @click.option(
     "--skip-seen", is_flag=True, help="Pass over inputs whose content is there already, with append and upsert."
-)
-@click.option(
-    "--table",
-    metavar="T",
-    shell_complete=completing.tables,
-    help="With --to -: the table to write, if there is more than one.",
-)
-@click.option("--titles", is_flag=True, help="Head the columns of csv and xlsx with the titles of the fields.")
-@click.option("--nested", is_flag=True, help="Put tables within into their parents' records, in json and jsonl.")
-@click.option("--indent", metavar="N", type=click.IntRange(1, 8), help="Indent json by N blanks a level.")
-@click.option(
-    "--formulas-as-text",
-    is_flag=True,
-    help="Put a ' before each text of csv that a spreadsheet would take for a formula.",
 )
 @click.option(
     "--workers",
@@ -88,8 +52,11 @@ if TYPE_CHECKING:
     type=click.IntRange(1, 64),
     help="Threads to share the work; as many as there are cores if the input is large.",
 )
-@click.option("--max-rejects", metavar="N|P%", help="So many rejects are clean; with more nothing is published.")
-@click.option("--strict", is_flag=True, help="Warnings are findings too (exit code 1).")
+@click.option(
+    "--part",
+    metavar="K/N",
+    help="Only the Kth of N shares of the files, into a folder for `mukret merge`.",
+)
 @newest_option
 @json_option
 @output_options
@@ -109,6 +76,7 @@ def command(
     indent: int | None,
     formulas_as_text: bool,
     workers: int | None,
+    part: str | None,
     max_rejects: str | None,
     strict: bool,
     as_json: bool,
@@ -127,6 +95,10 @@ def command(
     """
     from mukret.errors import UsageError, if_interrupted
 
+    if part is not None:
+        _refuse_beside_a_part(ctx)
+        set_up_logging(log, verbose)
+        ctx.exit(_extract_part(rules, files, part, target, workers, as_json=as_json, quiet=quiet))
     if target == "-" and as_json:
         raise UsageError(
             "usage", "--json and --to - both want standard output", hint="run.json of a folder has the same"
@@ -142,12 +114,12 @@ def command(
     from mukret.cli.progress import progress_bar
     from mukret.destinations.deliver import deliver
 
-    limit = _limit(max_rejects)
+    limit = reject_limit(max_rejects)
     logger = set_up_logging(log, verbose)
     run = _run(rules, files, workers)
     destination = destination_for(typed, run.rules)
     if titles:
-        _refuse_twins(run.rules)
+        refuse_twins(run.rules)
     try:
         mixed = target == "-" and sys.stdout.isatty()  # rows and a bar on one screen
         told = partial(_so_far, run)
@@ -167,29 +139,54 @@ def command(
     ctx.exit(1 if found or (strict and notices) else 0)
 
 
-def _refuse_twins(rules: Rules) -> None:
-    """Columns of a table with the same title can't be told apart by it."""
+_OF_A_PART = frozenset({"rules", "files", "target", "workers", "part", "as_json", "quiet", "verbose", "log"})
+
+
+def _refuse_beside_a_part(ctx: click.Context) -> None:
+    """Raises UsageError for options that say how tables are written: a part has none yet."""
     from mukret.errors import UsageError
 
-    for table in rules.tables.values():
-        by_title: dict[str, str] = {}
-        for name, title in table.titles.items():
-            other = by_title.setdefault(title, name)
-            if other != name:
-                message = f"{table.name}: {other} and {name} would both be headed {title!r}"
-                raise UsageError("usage", message, hint="give one of them another title, or leave out --titles")
+    for option in ctx.command.params:
+        name = option.name or ""
+        given = ctx.get_parameter_source(name) is click.core.ParameterSource.COMMANDLINE
+        if given and name not in _OF_A_PART:
+            message = f"{option.opts[0]} goes with `mukret merge`, which writes the tables of all parts"
+            raise UsageError("usage", message, hint="leave it out here")
 
 
-def _limit(text: str | None) -> RejectLimit | None:
-    from mukret.destinations.deliver import RejectLimit
+def _extract_part(
+    rules: str, files: tuple[str, ...], part: str, target: str, workers: int | None, *, as_json: bool, quiet: bool
+) -> int:
+    """A share of the files, into a folder; gives the exit code."""
+    from mukret.cli import console
+    from mukret.cli.progress import progress_bar
+    from mukret.engine.ahead import sensible
+    from mukret.engine.run import Run
     from mukret.errors import UsageError
+    from mukret.parts.shares import Share, refuse_streams, refuse_what_looks_across
+    from mukret.parts.writing import extract_part
+    from mukret.text import counted
 
-    if text is None:
-        return None
-    try:
-        return RejectLimit.parse(text)
-    except ValueError:
-        raise UsageError("usage", f"--max-rejects can't be {text!r}", hint="a number (12) or a share (0.5%)") from None
+    share = Share.parse(part)
+    if target == "-" or "://" in target:
+        raise UsageError("usage", "a part goes into a folder", hint="--to parts/3, and then mukret merge parts/*")
+    checked = loaded_rules(rules, files)
+    refuse_what_looks_across(checked)
+    everything = sources_of(files)
+    refuse_streams(everything)
+    own = [everything[number] for number in share.taken(everything)]
+    run = Run(checked, own, workers=sensible(own) if workers is None else workers, settles=False)
+    with progress_bar(own, quiet=quiet, told=partial(_so_far, run)) as run.progress:
+        record = extract_part(run, share, everything, target)
+    if as_json:
+        click.echo(json.dumps(record, indent=2, ensure_ascii=False))
+    elif not quiet:
+        documents = sum(source.documents for source in own)
+        click.echo(headline(documents, len(own), target), err=True)
+        click.echo(f"part {share.number} of {share.of}, of {counted(len(everything), 'file')}", err=True)
+        console.print_counts(run.tally)
+        click.echo("which keys came before is settled by `mukret merge PART… --to DEST`", err=True)
+    return 1 if run.tally.findings else 0
 
 
 def _run(rules: str, files: tuple[str, ...], workers: int | None) -> Run:
@@ -213,7 +210,7 @@ def _report(run: Run, notices: list[Notice], target: str, skipped: int, *, verbo
     from mukret.text import counted, escaped
 
     documents = sum(source.documents for source in run.sources)
-    click.echo(_headline(documents, len(run.sources), target), err=True)
+    click.echo(headline(documents, len(run.sources), target), err=True)
     if skipped:
         click.echo(f"{counted(skipped, 'file')} passed over: taken before", err=True)
     print_earlier(run.sources)
@@ -227,15 +224,8 @@ def _report(run: Run, notices: list[Notice], target: str, skipped: int, *, verbo
             click.echo(f"  {line}", err=True)
     console.print_counts(run.tally)
     parents = {name: table.within for name, table in run.rules.tables.items()}
-    console.print_reasons(run.tally, _where(target), parents)
+    console.print_reasons(run.tally, where_rejects_are(target), parents)
     console.print_notices(notices)
-
-
-def _where(target: str) -> str | None:
-    """Where the rejects are."""
-    if target == "-":
-        return None
-    return f"mukret_rejects of {target}" if "://" in target else f"{target.rstrip('/')}/rejects.jsonl"
 
 
 def _ways(run: Run) -> Iterator[str]:
@@ -249,13 +239,6 @@ def _ways(run: Run) -> Iterator[str]:
         yield f"long documents are not cut at {path}: {reason}"
     for plan in run.plan.tables:
         yield f"{plan.table.name}: {', '.join(plan.slow) or 'scanned'}"
-
-
-def _headline(documents: int, files: int, target: str) -> str:
-    from mukret.text import counted
-
-    to = "standard output" if target == "-" else target if "://" in target else f"{target.rstrip('/')}/"
-    return f"{counted(documents, 'document')} in {counted(files, 'file')} → {click.style(to, bold=True)}"
 
 
 def _log(run: Run, notices: list[Notice], logger: logging.Logger) -> None:

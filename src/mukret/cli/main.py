@@ -26,6 +26,7 @@ COMMANDS = {
     "compare": "Say what differs between two deliveries, or by other rules.",
     "trace": "Explain a row: from the response to each value.",
     "extract": "Write clean tables: the main job.",
+    "merge": "Put parts of an extraction together.",
     "describe": "Say what the tables are: dictionary, schemas, SQL, Python.",
     "demo": "Try it all on the sample feed, command by command.",
     "standin": "Run the sample service, simulated, on this machine only.",

@@ -35,6 +35,9 @@ class DeliveredFolder(Delivered):
         self.place = Path(target)
         record = _record(target, self.place / RUN_FILE)
         self.format: str = record["format"]
+        if self.format not in READERS:
+            hint = "mukret merge PART… --to FOLDER makes a delivery of parts"
+            raise InputError("not-opened", f"{target} is a part, whose keys are not settled yet", hint=hint)
         self.nested = bool(record.get("nested"))
         self.files: list[str] = record["files"]
         self.exact = self.format != "xlsx"

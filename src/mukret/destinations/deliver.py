@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import partial
-from typing import Any
+from typing import Any, Protocol
 
 from mukret.destinations.behind import WriteBehind
 from mukret.destinations.contract import PLAIN, Delivery, Destination, Options, Rows
@@ -15,6 +15,7 @@ from mukret.documents import Source
 from mukret.engine.run import Links, Run
 from mukret.errors import Interrupted, StoppedError
 from mukret.rules.model import Rules
+from mukret.semantics.rejects import Reject
 from mukret.semantics.tally import Tally
 from mukret.version import __version__
 
@@ -55,6 +56,31 @@ class RejectLimit:
             )
 
 
+class RowsAndRejects(Protocol):
+    """What comes together of an extraction."""
+
+    @property
+    def tables(self) -> Mapping[str, Any]: ...
+
+    @property
+    def rejects(self) -> Sequence[Reject]: ...
+
+    @property
+    def above(self) -> Mapping[str, Sequence[int]]: ...
+
+
+@dataclass(frozen=True)
+class Extraction:
+    """What is delivered: of a run, or of parts that are merged. `tally` grows while `batches` are taken; `record` is
+    what is known after the last of them."""
+
+    rules: Rules
+    schemas: Mapping[str, Any]
+    tally: Tally
+    batches: Callable[[Links], Iterator[RowsAndRejects]]
+    record: Callable[[], dict[str, Any]]
+
+
 def deliver(
     run: Run,
     destination: Destination,
@@ -64,13 +90,32 @@ def deliver(
     skip_seen: bool = False,
 ) -> dict[str, Any]:
     """Does the run and publishes what it gives; returns the record of the run. `skip_seen`: inputs whose content is
-    there already are passed over.
+    there already are passed over. Raises as `deliver_extraction`."""
+    skipped: list[Source] = []
+
+    def batches(links: Links) -> Iterator[RowsAndRejects]:
+        if skip_seen:
+            skipped.extend(_skipped(run, destination.taken()))
+        yield from run.batches(links)
+
+    def record() -> dict[str, Any]:
+        over = [{"file": source.name, "sha256": source.content_hash()} for source in skipped]
+        return {**run_record(run), **({"skipped": over} if skip_seen else {})}
+
+    extraction = Extraction(run.rules, run.schemas, run.tally, batches, record)
+    return deliver_extraction(extraction, destination, limit, options)
+
+
+def deliver_extraction(
+    extraction: Extraction, destination: Destination, limit: RejectLimit | None = None, options: Options = PLAIN
+) -> dict[str, Any]:
+    """Publishes all that an extraction gives; returns its record.
 
     Raises OutputError, InputError and StoppedError; the destination is as it was before then, if it can be. An
     interrupt says what has become of it.
     """
     try:
-        return _delivered(run, destination, limit, options, skip_seen=skip_seen)
+        return _delivered(extraction, destination, limit, options)
     except BrokenPipeError:  # whoever reads a stream has seen enough
         raise
     except OSError as error:
@@ -80,24 +125,21 @@ def deliver(
 
 
 def _delivered(
-    run: Run, destination: Destination, limit: RejectLimit | None, options: Options, *, skip_seen: bool
+    extraction: Extraction, destination: Destination, limit: RejectLimit | None, options: Options
 ) -> dict[str, Any]:
     try:
-        destination.open(Delivery(run.rules, run.schemas, options))
+        destination.open(Delivery(extraction.rules, extraction.schemas, options))
         links = Links.WHOLE if destination.linked else Links.NONE
-        skipped = _skipped(run, destination.taken()) if skip_seen else []
         with WriteBehind() as writer:
-            for output in run.batches(links):
+            for output in extraction.batches(links):
                 writer.do(partial(destination.write, Rows(output.tables, output.above)))
                 if output.rejects:
                     writer.do(partial(destination.set_aside, output.rejects))
                 if limit:
-                    limit.check(run.tally, finished=False, outcome=destination.outcome)
+                    limit.check(extraction.tally, finished=False, outcome=destination.outcome)
         if limit:
-            limit.check(run.tally, finished=True, outcome=destination.outcome)
-        record = run_record(run)
-        if skip_seen:
-            record["skipped"] = [{"file": source.name, "sha256": source.content_hash()} for source in skipped]
+            limit.check(extraction.tally, finished=True, outcome=destination.outcome)
+        record = extraction.record()
         destination.publish(record)
         return record
     except BaseException:
@@ -120,28 +162,43 @@ def _skipped(run: Run, taken: set[str]) -> list[Source]:
 
 def run_record(run: Run) -> dict[str, Any]:
     """What `run.json` holds: enough to say later what was read, by which rules, and what became of it."""
-    counts: Mapping[str, Any] = run.tally.as_json()
+    inputs = [
+        {
+            "file": source.name,
+            "sha256": source.sha256,
+            "bytes": source.size,
+            "documents": source.documents,
+            "compression": source.compression,
+            "passed_over": dict(source.passed_over),
+        }
+        for source in run.sources
+    ]
+    unmatched = [unmatched.as_json() for unmatched in run.unmatched()]
+    return record_of(run.rules, run.schemas, run.tally, run.started, inputs, unmatched, run.sample.as_json())
+
+
+def record_of(
+    rules: Rules,
+    written: Collection[str],
+    tally: Tally,
+    started: datetime,
+    inputs: Sequence[Mapping[str, Any]],
+    unmatched: Sequence[Mapping[str, Any]],
+    sample: Mapping[str, Any],
+) -> dict[str, Any]:
+    """The same, out of its members that are known only when all is done. `written` are the tables with columns."""
+    counts: Mapping[str, Any] = tally.as_json()
     return {
         "mukret": __version__,
-        "rules": {"file": run.rules.file, "sha256": run.rules.sha256, **_also_read(run.rules)},
-        "inputs": [
-            {
-                "file": source.name,
-                "sha256": source.sha256,
-                "bytes": source.size,
-                "documents": source.documents,
-                "compression": source.compression,
-                "passed_over": dict(source.passed_over),
-            }
-            for source in run.sources
-        ],
-        "started": _instant(run.started),
+        "rules": {"file": rules.file, "sha256": rules.sha256, **_also_read(rules)},
+        "inputs": list(inputs),
+        "started": _instant(started),
         "finished": _instant(datetime.now(UTC)),
         **counts,
-        **_described(run.rules, run.schemas),
-        "response": {"values_nulled": run.tally.response_values_nulled},
-        "unmatched": [unmatched.as_json() for unmatched in run.unmatched()],
-        "sample": run.sample.as_json(),
+        **_described(rules, written),
+        "response": {"values_nulled": tally.response_values_nulled},
+        "unmatched": list(unmatched),
+        "sample": dict(sample),
         "files": [],
     }
 

@@ -70,7 +70,7 @@ class DecidedTable:
             rows_filtered=count(Fate.FILTERED),
             rows_deduplicated=count(Fate.DEDUPLICATED),
             values_nulled=self.columns.nulled,
-            rows_filtered_unknown=self.outcomes.unknown,
+            rows_filtered_unknown=len(self.outcomes.unknown),
         )
 
     def rejects(self) -> Iterator[tuple[int, Reject]]:

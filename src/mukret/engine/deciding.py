@@ -22,12 +22,12 @@ from mukret.semantics.rejects import PARENT_REJECTED, Fault, duplicate, key_miss
 class Outcomes:
     """What becomes of each row (a byte, as `Fate` has them), and what is held against those that are rejected.
 
-    `unknown`: how many were filtered since `where` could not be told.
+    `unknown`: those that were filtered since `where` could not be told.
     """
 
     fates: bytes
     faults: Mapping[int, Sequence[Fault]] = field(default_factory=dict)
-    unknown: int = 0
+    unknown: frozenset[int] = frozenset()
 
     @property
     def all_written(self) -> bool:
@@ -52,7 +52,7 @@ def decide(columns: TypedColumns, above: Outcomes, seen: SeenKeys) -> Outcomes:
     deciding = _Deciding(columns, above, seen)
     deciding.decide()
     seen.looked_at(columns.rows.count)
-    return Outcomes(bytes(deciding.fates), deciding.faults, deciding.unknown)
+    return Outcomes(bytes(deciding.fates), deciding.faults, frozenset(deciding.unknown))
 
 
 class _Deciding:
@@ -64,7 +64,7 @@ class _Deciding:
         self.seen = seen
         self.fates = bytearray(self.rows.count)
         self.faults = columns.faults
-        self.unknown = 0
+        self.unknown: set[int] = set()
 
     def decide(self) -> None:
         for name in self.table.key:
@@ -116,7 +116,8 @@ class _Deciding:
 
     def filter(self, row: int, passes: Any) -> None:
         self.fates[row] = Fate.FILTERED
-        self.unknown += passes[row].as_py() is None
+        if passes[row].as_py() is None:
+            self.unknown.add(row)
 
     def keys(self) -> list[Any]:
         """The columns of the key as texts."""

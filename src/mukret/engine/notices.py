@@ -28,7 +28,7 @@ def notices(
     return [
         *map(misshapen_notice, misshapen),
         *map(_unmatched, found),
-        *_unknown(rules, tally),
+        *unknown(rules, tally),
         *_of_no_kind(rules, kinds),
         *_twice(sample),
     ]
@@ -63,7 +63,8 @@ def _of_no_kind(rules: Rules, kinds: KindsFound) -> Iterator[Notice]:
         yield Notice("no-kind", message, f"{file}, document {number}", hint)
 
 
-def _unknown(rules: Rules, tally: Tally) -> Iterator[Notice]:
+def unknown(rules: Rules, tally: Tally) -> Iterator[Notice]:
+    """Tables of which rows were filtered since `where` could not be told."""
     for name, counts in tally.tables.items():
         if counts.rows_filtered_unknown:
             table = rules.tables[name]

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from enum import Enum, auto
 from functools import cached_property, partial
+from itertools import chain
 from typing import Any
 
 from mukret.documents import Batch, Finding, Source
@@ -30,7 +31,7 @@ from mukret.plan.compiled import make_plan
 from mukret.plan.first_look import NO_KINDS
 from mukret.rules.model import RESPONSE, Rules
 from mukret.semantics.embedded import unfolded
-from mukret.semantics.fates import SeenKeys, keys_of
+from mukret.semantics.fates import NothingSettled, SeenKeys, keys_of
 from mukret.semantics.rejects import Reject, bad_document
 from mukret.semantics.tally import TableTally, Tally
 
@@ -103,9 +104,11 @@ class Run:
         in_full: InFull = InFull(),  # it is frozen
         observer: Observer | None = None,
         started: datetime | None = None,
+        settles: bool = True,
     ) -> None:
         """`most_bytes`: after so many the input is taken to end. `whole`: the rules of which `rules` are a part.
-        `observer` is called with the tables of each batch before it is given out."""
+        `observer` is called with the tables of each batch before it is given out. Not `settles`: the sources are a
+        share of the input, so rows are kept whose keys came before, and each batch is of one source."""
         self.rules = rules
         self.whole = whole or rules
         self.sources = sources
@@ -116,6 +119,7 @@ class Run:
         self.workers = workers
         self.in_full = in_full
         self.observer = observer
+        self.settles = settles
         self.tally = self.nothing_counted()
         self.coverage = Coverage(self.plan)
         self.sample = Sample(rules, [array.names for array in self.plan.long.arrays])
@@ -140,7 +144,7 @@ class Run:
                 if self.observer is not None:
                     self.observer(rows)
                 yield self.counted(self.output(rows, links))
-        if self.tally.documents == 0 and self.tally.bad_documents:
+        if self.tally.documents == 0 and self.tally.bad_documents and self.settles:
             reason = next(reason for reason in self.tally.reasons.values() if reason.table is None)
             example, count = reason.example, self.tally.bad_documents
             finding = example.finding or Finding(example.message)
@@ -170,7 +174,10 @@ class Run:
         yield from self.settled(blocks, self.decoding(nothing_wanted), self.known())
 
     def settled(self, blocks: Iterable[Block], decoding: Decoding, known: Known) -> Iterator[DecidedRows]:
-        seen = keys_of(self.rules.tables.values(), known.last)
+        tables = self.rules.tables.values()
+        seen: Mapping[str, SeenKeys] = {table.name: NothingSettled() for table in tables}
+        if self.settles:
+            seen = keys_of(tables, known.last)
         yield from self.decided(blocks, decoding, seen, known)
 
     def decided(
@@ -207,7 +214,8 @@ class Run:
     def blocks(self, links: Links = Links.NONE) -> Iterator[Block]:
         size = 0
         arrays = [] if links is Links.WHOLE else [array.names for array in self.plan.long.arrays]
-        for block in read_blocks(self.sources, self.batch_bytes, arrays):
+        together = [self.sources] if self.settles else [[source] for source in self.sources]
+        for block in chain.from_iterable(read_blocks(some, self.batch_bytes, arrays) for some in together):
             if self.most_bytes is not None and size >= self.most_bytes:
                 self.cut_short = True
                 return
@@ -222,6 +230,8 @@ class Run:
 
     def known(self) -> Known:
         """What must be known of the whole input before a row is written."""
+        if not self.settles:
+            return Known()
         return Passes(self.rules, self.whole, self.sources, self.by_part).known()
 
     def by_part(self, rules: Rules, known: Known, seen: Mapping[str, SeenKeys]) -> Iterator[DecidedRows]:

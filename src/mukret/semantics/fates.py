@@ -66,6 +66,13 @@ class SeenKeys:
         self.before += rows
 
 
+class NothingSettled(SeenKeys):
+    """Lets all rows through: whether their keys came before is settled later."""
+
+    def fates(self, hashes: bytes, rows: Sequence[int]) -> bytes:
+        return bytes(len(rows))
+
+
 def settling_passes(tables: Sequence[Table]) -> list[list[str]]:
     """Which tables can be settled in each of the passes that must go before, so that the last row with each key is
     known: whether a row counts may hang on that of its parent, which is settled in an earlier one."""

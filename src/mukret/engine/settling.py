@@ -1,0 +1,137 @@
+"""Rows of several machines settled together, block by block in the order of the input: which keys came before, and what
+stands below the rows that go for it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from mukret.columns.arrow import row_mask
+from mukret.columns.hashing import row_hashes
+from mukret.engine.unsettled import ABOVE, DOCUMENT, FATE, KEY, OVER, PATH
+from mukret.rules.model import Rules, Table
+from mukret.rules.rows import DOCUMENT as ANYWHERE
+from mukret.semantics.fates import Fate, SeenKeys
+from mukret.semantics.rejects import Fault, Reject, duplicate, parent_rejected, problem
+
+
+@dataclass(frozen=True)
+class UnsettledBlock:
+    """The rows of some documents of one file, as `unsettled_rows` gives them, by table. `whole`: not another part of a
+    document whose rows around its arrays came in an earlier block, and are not among these."""
+
+    file: str
+    whole: bool
+    tables: Mapping[str, Any]
+
+
+@dataclass
+class SettledTable:
+    """What becomes of each row (a byte, as `Fate` has them), and what is held against those that are rejected. At first
+    that is what became of it in its share: it is written, or filtered for what it holds or with the row above it."""
+
+    fates: bytearray
+    faults: dict[int, Fault] = field(default_factory=dict)
+
+
+SettledBlock = Mapping[str, SettledTable]
+
+
+class Settling:
+    """Settles the rows of blocks that come in the order of the input."""
+
+    def __init__(self, rules: Rules, seen: Mapping[str, SeenKeys]) -> None:
+        self.tables = rules.parents_first()
+        self.seen = seen
+        self.around: SettledBlock = {}
+        """What became of the rows around the arrays of a document that comes in parts."""
+
+    def settle(self, block: UnsettledBlock) -> SettledBlock:
+        settled: dict[str, SettledTable] = {}
+        for table in self.tables:
+            if table.name in block.tables:
+                above = settled.get(table.within or "") or self.around.get(table.within or "")
+                settled[table.name] = self.table(table, block.tables[table.name], above)
+        if block.whole:
+            self.around = settled
+        return settled
+
+    def table(self, table: Table, rows: Any, above: SettledTable | None) -> SettledTable:
+        found = SettledTable(bytearray(rows.column(FATE).to_pylist()))
+        around = above.fates if above is not None and any(above.fates) else None
+        if table.rows.recurse is not None:
+            self.row_by_row(table, rows, around, found)
+        else:
+            if around is not None:
+                for row, owner in enumerate(rows.column(ABOVE).to_pylist()):
+                    _share(found, row, around[owner], table.within or "")
+            if table.key:
+                kept = [row for row, fate in enumerate(found.fates) if not fate]
+                self.by_key(table, rows, kept, found)
+        self.seen[table.name].looked_at(rows.num_rows)
+        return found
+
+    def row_by_row(self, table: Table, rows: Any, around: bytearray | None, found: SettledTable) -> None:
+        """A row goes the way of the row above it, of its own table or of the one around it, which is settled before."""
+        places = zip(rows.column(OVER).to_pylist(), rows.column(ABOVE).to_pylist(), strict=True)
+        for row, (over, owner) in enumerate(places):
+            if over >= 0:
+                _share(found, row, found.fates[over], table.name)
+            elif around is not None:
+                _share(found, row, around[owner], table.within or "")
+            if table.key and not found.fates[row]:
+                self.by_key(table, rows, [row], found)
+
+    def by_key(self, table: Table, rows: Any, kept: list[int], found: SettledTable) -> None:
+        keys = [rows.column(f"{KEY}{name}") for name in table.key]
+        numbers = pa.array(kept, pa.int64())
+        filled = _filled(keys).take(numbers)  # a key with nulls is that of a row that stands for none
+        if not pc.all(filled, min_count=0).as_py():
+            numbers = numbers.filter(filled)
+            kept = numbers.to_pylist()
+        keys = [column.take(numbers) for column in keys]
+        fates = self.seen[table.name].fates(row_hashes(keys, len(kept)), kept)
+        for place, row in enumerate(kept) if any(fates) else ():
+            if fates[place]:
+                found.fates[row] = fates[place]
+                if fates[place] == Fate.REJECTED:
+                    found.faults[row] = duplicate(
+                        {name: column[place].as_py() for name, column in zip(table.key, keys, strict=True)}
+                    )
+
+
+def _share(found: SettledTable, row: int, fate: int, table: str) -> None:
+    """A row goes the way of the row above it, which is of this table."""
+    if fate and found.fates[row] in (Fate.WRITTEN, Fate.FILTERED):
+        found.fates[row] = fate
+        if fate == Fate.REJECTED:
+            found.faults[row] = parent_rejected(table)
+
+
+def _filled(columns: list[Any]) -> Any:
+    valid = pc.is_valid(columns[0])
+    for column in columns[1:]:
+        valid = pc.and_(valid, pc.is_valid(column))
+    return valid
+
+
+# ---- what comes of it
+
+
+def kept_rows(rows: Any, settled: SettledTable) -> Any:
+    """The rows that are written, with all columns."""
+    if not any(settled.fates):
+        return rows
+    gone = (row for row, fate in enumerate(settled.fates) if fate)
+    return rows.filter(pc.invert(row_mask(gone, rows.num_rows)))
+
+
+def rejects_of(table: str, file: str, rows: Any, settled: SettledTable) -> Iterator[Reject]:
+    """The rows that are rejected since a key came before, in their order."""
+    for row, fault in settled.faults.items():
+        document, path = rows.column(DOCUMENT)[row].as_py(), rows.column(PATH)[row].as_py()
+        yield Reject(file, document, path, table, (problem(fault, ANYWHERE, None, path),))

@@ -1,0 +1,129 @@
+"""Rows of which it is not settled yet whether their keys came before: what one of several machines finds.
+
+Whether a key came before hangs on all of the input, and so does the fate of what stands below such a row. So a machine
+that has a share of it keeps what is needed to settle that later: for each row the row that it stands in, its key, and
+its place. Settling within each share, and then once more, would not do: a row that is left out for another of its share
+would be missed if that one is left out for a third. Rows that `where` filters are kept, too: they go the way of the
+row that they stand in, if that is rejected after all.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
+
+import pyarrow as pa
+
+from mukret.columns.types import stored, written
+from mukret.engine.decided import DecidedRows, DecidedTable
+from mukret.paths import normalized
+from mukret.rules.model import Rules, Table
+from mukret.semantics.fates import Fate
+
+# Columns beside those of a table; no field can have such a name.
+FATE = "mukret:fate"
+"""What becomes of the row by its share alone: written or filtered."""
+UNKNOWN = "mukret:unknown"
+"""Whether it is filtered since `where` could not be told."""
+ABOVE = "mukret:above"
+"""The number of the row that it stands in, among those of the table around it in the block where that one is met."""
+OVER = "mukret:over"
+"""The number of the row above it in a table that recurses, -1 for none."""
+DOCUMENT, PATH = "mukret:document", "mukret:path"
+"""The number of its document in the file, and its normalized path there."""
+KEY = "mukret:key:"
+"""Begins the names of columns with the texts of the key; null in a row that stands for the absence of rows."""
+
+
+def told_tables(rules: Rules) -> set[str]:
+    """Tables whose rows may be rejected for a key that came before, so that their places must be known: those with such
+    a key, and all within them."""
+    found: set[str] = set()
+    for table in rules.parents_first():
+        if (table.key and table.duplicates == "reject") or table.within in found:
+            found.add(table.name)
+    return found
+
+
+def unsettled_schema(table: Table, schema: Any) -> Any:
+    """The columns of a table and those beside them. `schema` is that of its columns, None if it has none. Enums are
+    texts, since a file of Arrow has one dictionary for all of its batches."""
+    beside = [
+        (FATE, pa.uint8()),
+        (UNKNOWN, pa.bool_()),
+        (ABOVE, pa.int64()),
+        (OVER, pa.int64()),
+        (DOCUMENT, pa.int64()),
+        (PATH, pa.string()),
+    ]
+    keys = [(f"{KEY}{name}", pa.string()) for name in table.key]
+    own = [(column.name, _plain(column.type)) for column in schema or ()]
+    return pa.schema([*own, *beside, *keys])
+
+
+def own_columns(rows: Any, table: Table, schema: Any) -> Any:
+    """The columns of a table out of unsettled rows, as they are handed over."""
+    arrays = [stored(kind).finished(rows.column(name)) for name, kind in table.columns]
+    return pa.RecordBatch.from_arrays(arrays, schema=schema)
+
+
+def _plain(kind: Any) -> Any:
+    return kind.value_type if pa.types.is_dictionary(kind) else kind
+
+
+def unsettled_rows(rows: DecidedRows, schemas: Mapping[str, Any], told: set[str]) -> Iterator[tuple[str, Any]]:
+    """The rows of each table that is met in a batch, but for those that are rejected, as record batches of
+    `unsettled_schema`. `schemas` has these by table; `told` are the tables of which places are wanted."""
+    for table in rows.new:
+        kept = _kept(table)
+        numbers = pa.array(kept, pa.int64())
+        schema = schemas[table.name]
+        found = table.columns.record_batch().take(numbers).columns if table.table.columns else []
+        own = [array.cast(schema.field(n).type) for n, array in enumerate(found)]
+        beside = [*_beside(table, kept, rows.tables, placed=table.name in told), *_keys(table, kept)]
+        arrays = [pa.array(column, schema.field(len(own) + n).type) for n, column in enumerate(beside)]
+        yield table.name, pa.RecordBatch.from_arrays([*own, *arrays], schema=schema)
+
+
+def _kept(table: DecidedTable) -> Sequence[int]:
+    if table.outcomes.all_written:
+        return range(table.rows.count)
+    return [row for row, fate in enumerate(table.outcomes.fates) if fate != Fate.REJECTED]
+
+
+def _beside(
+    table: DecidedTable, kept: Sequence[int], tables: Mapping[str, DecidedTable], *, placed: bool
+) -> Iterator[Sequence[Any]]:
+    fates, unknown = table.outcomes.fates, table.outcomes.unknown
+    yield [fates[row] for row in kept]
+    yield [row in unknown for row in kept]
+    yield _above(table, kept, tables)
+    yield _over(table, kept)
+    batch = table.rows.batch
+    yield [batch.numbers[table.rows.document(row)] for row in kept]
+    yield [normalized(table.rows.place(row).location) for row in kept] if placed else [None] * len(kept)
+
+
+def _above(table: DecidedTable, kept: Sequence[int], tables: Mapping[str, DecidedTable]) -> list[int]:
+    """A row is kept only with the row that it stands in."""
+    owners = [table.rows.owners[row] for row in kept]
+    if table.table.within is None:
+        return owners
+    numbers = {row: number for number, row in enumerate(_kept(tables[table.table.within]))}
+    return [numbers[owner] for owner in owners]
+
+
+def _over(table: DecidedTable, kept: Sequence[int]) -> list[int]:
+    """A row is kept only with the row above it."""
+    if not table.rows.recursive:
+        return [-1] * len(kept)
+    numbers = {row: number for number, row in enumerate(kept)}
+    above = table.rows.gathered.above
+    return [numbers[above[row]] if above[row] >= 0 else -1 for row in kept]
+
+
+def _keys(table: DecidedTable, kept: Sequence[int]) -> Iterator[Sequence[str | None]]:
+    hollow = table.rows.hollow
+    for name in table.table.key:
+        texts = written(table.columns.array(name), table.table.types[name]).to_pylist()
+        yield [None if row in hollow else texts[row] for row in kept]

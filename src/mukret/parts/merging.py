@@ -1,0 +1,240 @@
+"""Parts → one delivery, as if all of the input had been extracted at once."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from functools import cached_property
+from typing import Any
+
+from mukret.destinations.deliver import Extraction, record_of
+from mukret.engine.notices import unknown
+from mukret.engine.run import Links
+from mukret.engine.settling import SettledTable, Settling, kept_rows, rejects_of
+from mukret.engine.unsettled import ABOVE, FATE, UNKNOWN, own_columns
+from mukret.errors import InputError, Notice, UsageError
+from mukret.parts.reading import MergedBlock, Part, blocks_in_order
+from mukret.plan.compiled import make_plan
+from mukret.rules.model import Rules
+from mukret.semantics.fates import Fate, LastRows, keys_of, settling_passes
+from mukret.semantics.rejects import Reject
+from mukret.semantics.tally import TableTally, Tally
+
+UNMATCHED, FILTERED_UNKNOWN = "unmatched", "filtered-unknown"
+"""Codes of warnings that are not those of a part alone."""
+
+
+@dataclass(frozen=True)
+class MergedOutput:
+    """What a block gives to a destination."""
+
+    tables: Mapping[str, Any]
+    rejects: Sequence[Reject]
+    above: Mapping[str, Sequence[int]]
+
+
+class Merge:
+    """Parts on their way into a destination: what `deliver` wants of a run."""
+
+    def __init__(self, rules: Rules, parts: Sequence[Part]) -> None:
+        """Raises InputError where parts are missing, come twice, or don't belong together."""
+        check_parts(parts, rules)
+        self.rules = rules
+        self.parts = parts
+        self.tally = Tally({name: TableTally() for name in rules.tables})
+        for part in parts:
+            self.tally.merge(_tally(part.record))
+        inputs = {one["number"]: one for part in parts for one in part.record["inputs"]}
+        self.inputs = [
+            {name: told for name, told in inputs[number].items() if name != "number"} for number in sorted(inputs)
+        ]
+        self.started = min(datetime.fromisoformat(part.record["started"]) for part in parts)
+
+    @cached_property
+    def schemas(self) -> dict[str, Any]:
+        plans = {plan.table.name: plan for plan in make_plan(self.rules, None).tables}
+        return {name: plans[name].schema for name, table in self.rules.tables.items() if table.columns}
+
+    @property
+    def extraction(self) -> Extraction:
+        """As it is delivered."""
+        return Extraction(self.rules, self.schemas, self.tally, self.batches, self.record)
+
+    def record(self) -> dict[str, Any]:
+        """That of one run over all of the input, and how many parts there were."""
+        record = record_of(
+            self.rules, self.schemas, self.tally, self.started, self.inputs, self.unmatched(), self.sample()
+        )
+        return {**record, "parts": len(self.parts)}
+
+    def unmatched(self) -> list[Mapping[str, Any]]:
+        """What found nothing in any part."""
+        first, *others = [part.record["unmatched"] for part in self.parts]
+        everywhere = [{_rule(one) for one in other} for other in others]
+        return [one for one in first if all(_rule(one) in rules for rules in everywhere)]
+
+    def sample(self) -> dict[str, Any]:
+        """Each part has looked at some documents of its own."""
+        samples = [part.record["sample"] for part in self.parts]
+        unread: Counter[str] = Counter()
+        for sample in samples:
+            unread.update(sample["unread"])
+        return {
+            "documents": sum(sample["documents"] for sample in samples),
+            "unread": dict(sorted(unread.items())),
+            "twice": [one for sample in samples for one in sample["twice"]],
+        }
+
+    def notices(self) -> list[Notice]:
+        """The warnings of all parts: what found nothing did so in each, what is counted is counted anew."""
+        found: dict[tuple[str, str], Notice] = {}
+        times: Counter[tuple[str, str]] = Counter()
+        for part in self.parts:
+            for told in part.share["notices"]:
+                notice = Notice(**told)
+                found.setdefault((notice.code, notice.message), notice)
+                times[notice.code, notice.message] += 1
+        kept = [
+            notice
+            for (code, message), notice in found.items()
+            if code != FILTERED_UNKNOWN and (code != UNMATCHED or times[code, message] == len(self.parts))
+        ]
+        return [*kept, *unknown(self.rules, self.tally)]
+
+    # ---- rows
+
+    def batches(self, links: Links = Links.NONE) -> Iterator[MergedOutput]:
+        """What is written, block by block in the order of the input; afterwards `tally` is that of all of it.
+
+        Raises InputError if no document could be read, UsageError for nested records where a document came in parts.
+        """
+        settling = Settling(self.rules, keys_of(self.rules.tables.values(), self.last_rows()))
+        for block in self.blocks():
+            if links is not Links.NONE and not block.rows.whole:
+                message = f"{block.rows.file} has a document that was read in parts, and its records are not whole"
+                raise UsageError("not-supported", message, hint="leave out --nested")
+            yield self.output(block, settling, links)
+        if not self.tally.documents and self.tally.bad_documents:
+            reason = next(reason for reason in self.tally.reasons.values() if reason.table is None)
+            message = f"{reason.file}, document {reason.document}: {reason.example.message}"
+            raise InputError(reason.code, f"no document could be read; the first: {message}")
+
+    def blocks(self) -> Iterator[MergedBlock]:
+        return blocks_in_order(self.parts, list(self.rules.tables))
+
+    def last_rows(self) -> dict[str, LastRows]:
+        """Where the last row with a key counts, which that is: what is above is settled in an earlier pass."""
+        last: dict[str, LastRows] = {}
+        for names in settling_passes(self.rules.parents_first()):
+            settling = Settling(self.rules, keys_of(self.rules.tables.values(), last, names))
+            for block in self.blocks():
+                settling.settle(block.rows)
+        return last
+
+    def output(self, block: MergedBlock, settling: Settling, links: Links) -> MergedOutput:
+        settled = settling.settle(block.rows)
+        rejects = list(block.rejects)
+        tables: dict[str, Any] = {}
+        for name, table in settled.items():
+            rows = block.rows.tables[name]
+            self.count(name, rows, table)
+            rejects += rejects_of(name, block.rows.file, rows, table)
+            if name in self.schemas:
+                tables[name] = own_columns(kept_rows(rows, table), self.rules.tables[name], self.schemas[name])
+        rejects.sort(key=self.place)
+        self.tally.note(rejects)
+        above = {} if links is Links.NONE else self.above(block, settled)
+        ordered = {name: tables[name] for name in self.schemas if name in tables}
+        return MergedOutput(ordered, rejects, above)
+
+    def count(self, name: str, rows: Any, table: SettledTable) -> None:
+        """Something else became of some rows than was counted in their share."""
+        before = bytes(rows.column(FATE).to_pylist())
+        if before == table.fates:
+            return
+        tally = self.tally.tables[name]
+        for fates, sign in ((before, -1), (table.fates, 1)):
+            tally.rows_written += sign * fates.count(Fate.WRITTEN)
+            tally.rows_rejected += sign * fates.count(Fate.REJECTED)
+            tally.rows_filtered += sign * fates.count(Fate.FILTERED)
+            tally.rows_deduplicated += sign * fates.count(Fate.DEDUPLICATED)
+        unknown = rows.column(UNKNOWN).to_pylist()
+        tally.rows_filtered_unknown -= sum(
+            unknown[row] for row, fate in enumerate(table.fates) if fate != Fate.FILTERED
+        )
+
+    @cached_property
+    def place(self) -> Callable[[Reject], tuple[int, int]]:
+        """Rejects of a block stand document by document, and then table by table."""
+        ranks = {table.name: rank for rank, table in enumerate(self.rules.parents_first())}
+        return lambda reject: (reject.document, ranks.get(reject.table or "", 0))
+
+    def above(self, block: MergedBlock, settled: Mapping[str, SettledTable]) -> dict[str, Sequence[int]]:
+        """For each row that is written the number of the one it stands in, of the nearest table above that is."""
+        found: dict[str, Sequence[int]] = {}
+        for name in self.schemas:
+            rows = [row for row, fate in enumerate(settled[name].fates) if not fate] if name in settled else []
+            table = name
+            while rows and (within := self.rules.tables[table].within) is not None:
+                owners = block.rows.tables[table].column(ABOVE).to_pylist()
+                rows = [owners[row] for row in rows]
+                table = within
+                if table in self.schemas:
+                    numbers = _numbers(settled[table])
+                    found[name] = [numbers[row] for row in rows]
+                    break
+        return found
+
+
+def _numbers(table: SettledTable) -> dict[int, int]:
+    """Of each row that is written its number among these."""
+    kept = (row for row, fate in enumerate(table.fates) if not fate)
+    return {row: number for number, row in enumerate(kept)}
+
+
+def _without_number(told: Mapping[str, Any]) -> dict[str, Any]:
+    return {name: value for name, value in told.items() if name != "number"}
+
+
+def _rule(unmatched: Mapping[str, Any]) -> tuple[Any, ...]:
+    return unmatched["table"], unmatched["field"], unmatched["path"]
+
+
+def _tally(record: Mapping[str, Any]) -> Tally:
+    """The counts of a record."""
+    tables = {name: TableTally(**counts) for name, counts in record["tables"].items()}
+    return Tally(
+        tables,
+        record["bad_documents"],
+        record["part"]["documents"],
+        record["documents_left_out"],
+        record["response"]["values_nulled"],
+    )
+
+
+def _hashes(told: Mapping[str, Any]) -> set[str]:
+    """Of the rules file of a part, and of all that it includes or refers to."""
+    return {told["sha256"], *(one["sha256"] for one in told.get("includes", ()))}
+
+
+def check_parts(parts: Sequence[Part], rules: Rules) -> None:
+    """Raises InputError for parts that are not those of one extraction by these rules, each there once."""
+    first = parts[0]
+    for part in parts:
+        for name, what in (("of", "number of parts"), ("inputs", "number of inputs"), ("fingerprint", "inputs")):
+            if part.share[name] != first.share[name]:
+                message = f"{part.folder} and {first.folder} saw another {what}"
+                raise InputError("other-parts", message, hint="extract all parts from the same files")
+        if _hashes(part.record["rules"]) != {rules.sha256, *rules.included.values()}:
+            message = f"{part.folder} was extracted by other rules than {rules.file}"
+            raise InputError("other-parts", message, hint="extract all parts by the same rules")
+    numbers = Counter(part.share["number"] for part in parts)
+    missing = [number for number in range(1, first.share["of"] + 1) if not numbers[number]]
+    if missing:
+        shown = ", ".join(f"{number}/{first.share['of']}" for number in missing[:5])
+        raise InputError("other-parts", f"missing: part {shown}{' …' * (len(missing) > 5)}", hint="name all parts")
+    twice = [number for number, count in numbers.items() if count > 1]
+    if twice:
+        raise InputError("other-parts", f"part {twice[0]}/{first.share['of']} is there twice", hint="name each once")

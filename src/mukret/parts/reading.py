@@ -1,0 +1,81 @@
+"""Parts on the disk → blocks in the order of the input."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import ExitStack
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, BinaryIO
+
+import pyarrow as pa
+
+from mukret.destinations.publish import RUN_FILE
+from mukret.documents import decode
+from mukret.engine.settling import UnsettledBlock
+from mukret.errors import InputError
+from mukret.parts.format import BLOCKS, ENDING, REJECTS, BlockLine
+from mukret.semantics.rejects import Problem, Reject
+
+
+@dataclass(frozen=True)
+class MergedBlock:
+    """The rows of a block, and what was rejected in it."""
+
+    rows: UnsettledBlock
+    rejects: Sequence[Reject]
+
+
+class Part:
+    """A part that is read from its beginning to its end."""
+
+    def __init__(self, folder: str) -> None:
+        """Raises InputError for what is no part."""
+        self.folder = folder
+        self.place = Path(folder)
+        try:
+            self.record: dict[str, Any] = json.loads((self.place / RUN_FILE).read_bytes())
+            self.share: Mapping[str, Any] = self.record["part"]
+        except OSError as error:
+            reason = (error.strerror or str(error)).lower()
+            raise InputError("not-opened", f"{folder}: no part: {RUN_FILE}: {reason}") from None
+        except (ValueError, KeyError, TypeError):
+            hint = "mukret extract … --part 1/4 --to FOLDER writes one"
+            raise InputError("not-opened", f"{folder} is no part", hint=hint) from None
+        self.names = {one["number"]: one["file"] for one in self.record["inputs"]}
+
+    def blocks(self, tables: Sequence[str]) -> Iterator[tuple[int, MergedBlock]]:
+        """Each with the number of its input."""
+        with ExitStack() as opened:
+            readers = {
+                name: opened.enter_context(pa.ipc.open_file(str(self.place / f"{name}{ENDING}"))) for name in tables
+            }
+            rejects = opened.enter_context(open(self.place / REJECTS, "rb"))
+            lines = opened.enter_context(open(self.place / BLOCKS, encoding="utf-8"))
+            for number, text in enumerate(lines):
+                line = BlockLine(**json.loads(text))
+                rows = {name: reader.get_batch(number) for name, reader in readers.items() if name in line.tables}
+                block = UnsettledBlock(self.names[line.input], line.whole, rows)
+                yield line.input, MergedBlock(block, list(_rejects(rejects, line.rejects)))
+
+
+def blocks_in_order(parts: Sequence[Part], tables: Sequence[str]) -> Iterator[MergedBlock]:
+    """The blocks of all parts in the order of the input; each input is whole in one of them."""
+    owner = {number: place for place, part in enumerate(parts) for number in part.names}
+    readers = [part.blocks(tables) for part in parts]
+    waiting = [next(reader, None) for reader in readers]
+    for number in sorted(owner):
+        place = owner[number]
+        while (found := waiting[place]) is not None and found[0] == number:
+            yield found[1]
+            waiting[place] = next(readers[place], None)
+
+
+def _rejects(file: BinaryIO, count: int) -> Iterator[Reject]:
+    for _ in range(count):
+        told = decode(file.readline())  # values keep their digits
+        problems = tuple(
+            Problem(one["field"], one["code"], one["path"], one["value"], one["message"]) for one in told["problems"]
+        )
+        yield Reject(told["file"], told["document"], told["path"], told["table"], problems, told.get("rows"))

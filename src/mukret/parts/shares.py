@@ -1,0 +1,68 @@
+"""Which machine takes which inputs: the same on all of them, without a word between them."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from mukret.documents import Source
+from mukret.errors import UsageError
+from mukret.rules.model import Rules
+
+
+@dataclass(frozen=True)
+class Share:
+    """The part of this number (from 1) of so many."""
+
+    number: int
+    of: int
+
+    @classmethod
+    def parse(cls, text: str) -> Share:
+        """`3/16`. Raises UsageError."""
+        number, slash, of = text.partition("/")
+        if not (slash and number.isdecimal() and of.isdecimal() and 1 <= int(number) <= int(of)):
+            hint = "--part 3/16: the third of sixteen"
+            raise UsageError("usage", f"--part can't be {text!r}", hint=hint)
+        return cls(int(number), int(of))
+
+    def taken(self, sources: Sequence[Source]) -> list[int]:
+        """The numbers of the inputs that this part takes: the largest first, each by the part that has the least so
+        far, so that all have about as much to do."""
+        loads = [0] * self.of
+        taken = []
+        for number in sorted(range(len(sources)), key=lambda number: (-_bytes(sources[number]), number)):
+            least = loads.index(min(loads))
+            loads[least] += _bytes(sources[number]) + 1
+            if least == self.number - 1:
+                taken.append(number)
+        return sorted(taken)
+
+
+def fingerprint(sources: Sequence[Source]) -> str:
+    """What two machines agree on if they see the same inputs: names, sizes and order."""
+    digest = hashlib.sha256()
+    for source in sources:
+        digest.update(f"{source.name}\0{_bytes(source)}\n".encode("utf-8", "surrogateescape"))
+    return digest.hexdigest()
+
+
+def _bytes(source: Source) -> int:
+    return os.path.getsize(source.path) if os.path.isfile(source.path) else 0
+
+
+def refuse_what_looks_across(rules: Rules) -> None:
+    """Raises UsageError for rules by which a row hangs on rows of other inputs, before they are together."""
+    for table, own in rules.all_fields():
+        if own.reads.across_run:
+            message = f"{table}.{own.name} looks at rows of the whole run, and a part has a share of them"
+            raise UsageError("not-supported", message, hint="extract it in one piece, or join the tables afterwards")
+
+
+def refuse_streams(sources: Sequence[Source]) -> None:
+    """Raises UsageError for inputs that can't be the same on several machines."""
+    for source in sources:
+        if not os.path.isfile(source.path):
+            raise UsageError("usage", f"--part shares files, and {source.name} is none", hint="name files or folders")
