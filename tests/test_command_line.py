@@ -442,6 +442,7 @@ class CommandLine(FolderCase):
             "preview",
             "extract",
             "describe",
+            "merge",
             "demo",
         ):
             with self.subTest(command):

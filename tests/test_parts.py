@@ -166,6 +166,26 @@ class Merged(FolderCase):
             with self.subTest(name), self.assertRaises(InputError):
                 Part(str(self.folder / name))
 
+    def test_a_part_that_was_damaged_is_an_error_and_nothing_is_published(self) -> None:
+        rules, files = (
+            parse_rules(rules_text(KEYED.replace("KIND", "last"))),
+            [self.file("a.json", '{"ports": [{"code": "OTV"}]}')],
+        )
+        for name, content in (
+            ("ports.arrow", b"ARROW1"),
+            ("blocks.jsonl", b"{}\n"),
+            ("blocks.jsonl", b"[\n"),
+            ("blocks.jsonl", b""),
+            ("calls.arrow", None),
+        ):
+            with self.subTest(name, content=content):
+                merge = Merge(rules, self.parts(rules, files, 1))
+                place = self.folder / "part1-1" / name
+                place.unlink() if content is None else place.write_bytes(content)
+                with self.assertRaisesRegex(InputError, "part1-1: "):
+                    deliver_extraction(merge.extraction, Folder(str(self.folder / "out")))
+                self.assertFalse((self.folder / "out").exists())
+
     def test_if_no_document_can_be_read_in_any_part_nothing_is_published(self) -> None:
         rules, files = (
             parse_rules(rules_text(KEYED.replace("KIND", "last"))),
@@ -218,6 +238,13 @@ class OnTheCommandLine(FolderCase):
         self.assertFalse((self.folder / "out").exists())
         refused = self.mukret("compare", "parts/1", "merrow-demo/tables")
         self.assertEqual((refused.returncode, "whose keys are not settled" in refused.stderr), (3, True))
+
+    def test_what_hangs_on_the_time_is_said_before(self) -> None:
+        self.file("a.json", '{"a": [1]}')
+        for field, said in (("{compute: CURRENT_TIMESTAMP}", True), ("$", False)):
+            self.file("a.rules.yaml", rules_text(f'tables: {{t: {{rows: "$.a[*]", fields: {{a: {field}}}}}}}'))
+            done = self.mukret("extract", "a.rules.yaml", "a.json", "--part", "1/1", "--to", "p")
+            self.assertEqual((done.returncode, "CURRENT_TIMESTAMP is the time of each part" in done.stderr), (0, said))
 
     def test_what_makes_no_sense_is_told(self) -> None:
         self.file("a.json", '{"a": [1]}')

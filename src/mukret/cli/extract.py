@@ -163,7 +163,7 @@ def _extract_part(
     from mukret.engine.ahead import sensible
     from mukret.engine.run import Run
     from mukret.errors import UsageError
-    from mukret.parts.shares import Share, refuse_streams, refuse_what_looks_across
+    from mukret.parts.shares import Share, asks_the_time, refuse_streams, refuse_what_looks_across
     from mukret.parts.writing import extract_part
     from mukret.text import counted
 
@@ -175,6 +175,8 @@ def _extract_part(
     everything = sources_of(files)
     refuse_streams(everything)
     own = [everything[number] for number in share.taken(everything)]
+    if asks_the_time(checked) and not quiet:
+        click.echo("CURRENT_TIMESTAMP is the time of each part: parts extracted at other times differ in it", err=True)
     run = Run(checked, own, workers=sensible(own) if workers is None else workers, settles=False)
     with progress_bar(own, quiet=quiet, told=partial(_so_far, run)) as run.progress:
         record = extract_part(run, share, everything, target)

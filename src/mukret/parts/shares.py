@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from mukret.documents import Source
 from mukret.errors import UsageError
 from mukret.rules.model import Rules
+from mukret.rules.sources import Compute
 
 
 @dataclass(frozen=True)
@@ -59,6 +60,13 @@ def refuse_what_looks_across(rules: Rules) -> None:
         if own.reads.across_run:
             message = f"{table}.{own.name} looks at rows of the whole run, and a part has a share of them"
             raise UsageError("not-supported", message, hint="extract it in one piece, or join the tables afterwards")
+
+
+def asks_the_time(rules: Rules) -> bool:
+    """Whether a value hangs on when it is extracted, which each part is at a time of its own."""
+    computed = [own.source.expression for _, own in rules.all_fields() if isinstance(own.source, Compute)]
+    conditions = [table.where for table in rules.tables.values() if table.where is not None]
+    return any(expression.asks_the_time for expression in (*computed, *conditions))
 
 
 def refuse_streams(sources: Sequence[Source]) -> None:
