@@ -105,6 +105,24 @@ class EveryKind(Delivering):
                         )
                         self.assertFalse(self.compare(target, kinds["parquet"]).any)
 
+    def test_formulas_that_were_marked_and_cells_that_are_longer_than_a_block_are_read_as_they_were(self) -> None:
+        rules = 'tables: {t: {rows: "$[*]", key: a, fields: {a: {at: $.a, type: integer}, b: $.b}}}'
+        rows = [
+            {"a": 1, "b": "=1+1"},
+            {"a": 2, "b": "x" * 3_000_000 + "\n"},
+            {"a": 3, "b": "'"},
+            {"a": 4, "b": "y" * 2_000_000},
+            {"a": 5},
+        ]
+        plain = self.deliver(rules, rows, "plain")
+        for name, target in (
+            ("marked", self.deliver(rules, rows, "marked", formulas_as_text=True)),
+            ("parquet", self.deliver(rules, rows, "parquet", "parquet")),
+        ):
+            with self.subTest(name):
+                found = self.compare(plain, target)
+                self.assertEqual((found.any, found.tables["t"].rows), (False, (5, 5)))
+
     def test_one_cell_that_differs_is_found_in_all_of_them(self) -> None:
         other = json.loads(json.dumps(PORTS))
         other[0]["sailings"][1]["fare"] = "7.01"

@@ -16,6 +16,8 @@ from mukret.delivered.contract import DeliveredTable
 
 ROWS_AT_ONCE = 65_536
 _LONGEST_CELL = 1 << 27
+_BLOCK_SIZES = (1 << 20, 1 << 25, 1 << 29)
+"""Bytes that are read at once; the larger ones if a row has no room in the smaller."""
 
 Tables = Mapping[str, DeliveredTable]
 
@@ -23,6 +25,20 @@ Tables = Mapping[str, DeliveredTable]
 def csv_texts(path: Path, table: DeliveredTable, _: Tables) -> Iterator[Any]:
     """Cells stand in a CSV file as they are; an empty one is null, unless it has quotes. Columns are told by their
     order, since the file may be headed with titles."""
+    taken = 0
+    for block_size in _BLOCK_SIZES:
+        try:
+            for batch in _csv_batches(path, list(table.columns), block_size, after=taken):
+                taken += batch.num_rows
+                yield batch
+            return
+        except pa.ArrowInvalid:  # a row has no room in a block
+            if block_size == _BLOCK_SIZES[-1]:
+                raise
+
+
+def _csv_batches(path: Path, names: list[str], block_size: int, *, after: int) -> Iterator[Any]:
+    """The rows of a CSV file that come after so many."""
     csv.field_size_limit(_LONGEST_CELL)
     with open(path, encoding="utf-8", newline="") as file:
         heads = next(csv.reader(file))
@@ -32,10 +48,15 @@ def csv_texts(path: Path, table: DeliveredTable, _: Tables) -> Iterator[Any]:
         quoted_strings_can_be_null=False,
         null_values=[""],
     )
+    read = pa_csv.ReadOptions(block_size=block_size)
     parse = pa_csv.ParseOptions(newlines_in_values=True, ignore_empty_lines=False)
-    with pa_csv.open_csv(path, convert_options=convert, parse_options=parse) as reader:
+    seen = 0
+    with pa_csv.open_csv(path, read_options=read, convert_options=convert, parse_options=parse) as reader:
         for batch in reader:
-            yield pa.record_batch(batch.columns, names=list(table.columns))
+            first = max(0, after - seen)
+            seen += batch.num_rows
+            if first < batch.num_rows:
+                yield pa.record_batch(batch.columns, names=names).slice(first)
 
 
 def parquet_texts(path: Path, table: DeliveredTable, _: Tables) -> Iterator[Any]:

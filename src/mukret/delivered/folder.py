@@ -39,6 +39,7 @@ class DeliveredFolder(Delivered):
             hint = "mukret merge PART… --to FOLDER makes a delivery of parts"
             raise InputError("not-opened", f"{target} is a part, whose keys are not settled yet", hint=hint)
         self.nested = bool(record.get("nested"))
+        self.marked = bool(record.get("formulas_as_text"))
         self.files: list[str] = record["files"]
         self.exact = self.format != "xlsx"
         super().__init__(target, recorded_tables(record))
@@ -47,7 +48,8 @@ class DeliveredFolder(Delivered):
         wanted = self.tables[table]
         for path in self.paths(table):
             try:
-                yield from self.read(path, wanted)
+                for batch in self.read(path, wanted):
+                    yield _without_marks(batch, wanted) if self.marked else batch
             except (OSError, pa.ArrowException) as error:
                 reason = getattr(error, "strerror", None) or str(error).partition("\n")[0]
                 raise InputError("not-opened", f"{path}: {reason}", hint="it is not as the run wrote it") from None
@@ -70,6 +72,14 @@ class DeliveredFolder(Delivered):
         """The table in whose file the records of a nested one stand."""
         within = self.tables[table].within
         return table if within is None else self.outermost(within)
+
+
+def _without_marks(batch: Any, table: DeliveredTable) -> Any:
+    """Without what was put before texts that a spreadsheet would take for a formula."""
+    from mukret.destinations.csv import without_marks
+
+    arrays = [without_marks(batch.column(name), kind) for name, kind in table.columns.items()]
+    return pa.record_batch(arrays, names=batch.schema.names)
 
 
 def _stem(name: str) -> str:

@@ -24,6 +24,7 @@ BYTES_AT_ONCE = 16_000_000
 _MARKS = '",\r\n'
 _FORMULA = r"^([=+\-@\t\r])"
 """How a text begins that spreadsheets take for a formula."""
+_MARKED = r"^'([=+\-@\t\r])"
 _NO_TEXTS = (Integer, DecimalType, Float, Boolean, Date, Time, Datetime, Timestamp, Duration)
 
 
@@ -84,3 +85,10 @@ def _as_text(column: Any, kind: ValueType) -> Any:
     if isinstance(kind, _NO_TEXTS):
         return column
     return pc.replace_substring_regex(written(column, kind), _FORMULA, r"'\1")
+
+
+def without_marks(texts: Any, kind: ValueType) -> Any:
+    """The texts of a column in which `formulas_as_text` has put such quotes. One that stood there before goes, too."""
+    if isinstance(kind, _NO_TEXTS):
+        return texts
+    return pc.replace_substring_regex(texts, _MARKED, r"\1")

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from contextlib import ExitStack
 from typing import Any, BinaryIO
 
-from mukret.destinations.contract import Delivery, Rows
+from mukret.destinations.contract import PLAIN, Delivery, Rows
 from mukret.destinations.formats import FORMATS, Writer
 from mukret.destinations.growing import Before, columns_of
 from mukret.destinations.publish import RUN_FILE, Publication
@@ -27,7 +27,7 @@ class Folder:
         self.before: Before | None = None
         self.format = FORMATS[form]
         self.linked = False
-        self.nested = False
+        self.options = PLAIN
         self.publication: Publication | None = None
         self.writer: Writer | None = None
         self.files: list[str] = []
@@ -41,7 +41,8 @@ class Folder:
         return f"{self.target} was published" if published else "nothing was published"
 
     def open(self, delivery: Delivery) -> None:
-        self.linked = self.nested = delivery.options.nested
+        self.options = delivery.options
+        self.linked = self.options.nested
         self.publication = Publication(self.target)
         self.publication.begin()
         self.columns = columns_of(delivery)
@@ -97,8 +98,9 @@ class Folder:
             self.leave_out_empty()
             record.update(self.before.plus(record))
         record.update(format=self.format.name)
-        if self.nested:
-            record["nested"] = True
+        for name in ("nested", "formulas_as_text"):
+            if getattr(self.options, name):
+                record[name] = True
         record["files"] = [*self.files, *beside, REJECTS_FILE, RUN_FILE]
         for name, content in {**beside, RUN_FILE: record}.items():
             text = json.dumps(content, indent=2, ensure_ascii=False) + "\n"
