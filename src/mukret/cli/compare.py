@@ -197,12 +197,13 @@ def _print_table(name: str, changes: TableChanges, *, along: str | None) -> None
         fates = (f"{was} → {becomes} {change.count:,}" for (was, becomes), change in changes.fates.items())
         click.echo(f"  with {along}: {', '.join(fates)}")
     for (was, becomes), change in changes.fates.items() if along is None else ():
-        _print_change(f"rows {was or 'not there'} → {becomes or 'not there'}", change, most=1)
+        _print_change(f"rows {was or 'not there'} → {becomes or 'not there'}", change, most=1, reasons=True)
     for column, change in changes.values.items():
         _print_change(column, change, most=3)
 
 
-def _print_change(what: str, change: Change, *, most: int) -> None:
+def _print_change(what: str, change: Change, *, most: int, reasons: bool = False) -> None:
+    """`reasons`: the cases are rows with why they are rejected, and not values before and after."""
     from mukret.text import escaped, shortened
 
     click.echo(f"  {what}: {change.count:,}")
@@ -212,8 +213,7 @@ def _print_change(what: str, change: Change, *, most: int) -> None:
         if case.old is None and case.new is None:
             click.secho(f"      {escaped(place)}", dim=True)
             continue
-        whole = case.old is None and what.startswith("rows ")
-        pair = str(case.new) if whole else f"{_shown(case.old)} → {_shown(case.new)}"
+        pair = str(case.new) if reasons else f"{_shown(case.old)} → {_shown(case.new)}"
         click.echo(f"      {escaped(shortened(pair, 2 * LONGEST))}")
         click.secho(f"        {escaped(place)}", dim=True)
 

@@ -77,7 +77,7 @@ class Session:
                 pair = f"{writer.secrets[user]}:{writer.secrets[password]}"
                 self.current = Credentials(authorization=f"Basic {base64.b64encode(pair.encode()).decode()}")
             case Bearer(token):
-                value = in_header(writer.secrets[token], f"the variable {token.variable}")
+                value = in_header(writer.secrets[token], f"the variable {token.variable}", variable=token.variable)
                 self.current = Credentials(authorization=f"Bearer {value}")
             case None:
                 self.current = Credentials()

@@ -120,7 +120,7 @@ class Writer:
                 continue
             text = self.text(value, known, shown=shown)
             if isinstance(value, Secret):
-                found[name] = in_header(text, f"the variable {value.variable}")
+                found[name] = in_header(text, f"the variable {value.variable}", variable=value.variable)
             else:
                 found[name] = _from_response(name, text)
         return merged(ALWAYS, found)
@@ -144,12 +144,12 @@ ALWAYS = {
 """Headers of every request."""
 
 
-def in_header(value: str, label: str) -> str:
-    """A value that can stand in a header (RFC 9110). Raises UsageError, which does not show it."""
+def in_header(value: str, label: str, *, variable: str | None = None) -> str:
+    """A value that can stand in a header (RFC 9110); `variable` is that of the environment which holds it. Raises
+    UsageError, which does not show it."""
     if value.isascii() and value.isprintable():
         return value
-    variable = label.removeprefix("the variable ")
-    hint = f"set it anew: read -rs {variable}; export {variable}" if variable != label else None
+    hint = f"set it anew: read -rs {variable}; export {variable}" if variable is not None else None
     raise UsageError("secret-missing", f"{label} holds a line break, or what a header can't hold", hint=hint)
 
 

@@ -40,7 +40,7 @@ def looks_like_lines(head: bytes, name: str) -> bool:
     except NotJson as error:
         if named_like_lines(name):
             return True
-        if "cut off" in error.finding.message or first[:1] not in b"{[":
+        if error.finding.sort == "cut-off" or first[:1] not in b"{[":
             return False
     second = rest.lstrip().partition(b"\n")[0]
     try:

@@ -151,8 +151,7 @@ class _Adding:
 
     def with_enum(self, own: DraftField) -> DraftField:
         """Adds the enum of a field, if it has one."""
-        if own.comment and own.comment.startswith("is "):
-            own.comment = None  # of tables by their names in the draft
+        own.refers_to = None  # of tables by their names in the draft
         name = str(own.type)
         if name in self.draft.enums:
             words = self.draft.enums[name]

@@ -34,7 +34,7 @@ class Links:
             for place in places.get(report.refers_to or "", ()):
                 if id(place) in self.keys:
                     target, key = self.keys[id(place)]
-                    own.remark(f"is {target.name}.{key.name}")
+                    own.refers_to = f"{target.name}.{key.name}"
                     own.proposed = _lookup(table, own, target, key)
 
 

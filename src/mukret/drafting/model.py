@@ -20,12 +20,20 @@ class DraftField:
     """So many values do not fit: their rows are rejected."""
     note: str | None = None
     comment: str | None = None
+    refers_to: str | None = None
+    """The key, as TABLE.FIELD, whose values it has."""
     proposed: str | None = None
     """A line that could follow it, as it would be written."""
 
     @property
     def type(self) -> JsonValue:
         return self.reading.get("type", "text")
+
+    @property
+    def remarks(self) -> str | None:
+        """All that stands behind it."""
+        told = [f"is {self.refers_to}" if self.refers_to else None, self.comment]
+        return "; ".join(filter(None, told)) or None
 
     def remark(self, text: str) -> None:
         self.comment = f"{self.comment}; {text}" if self.comment else text

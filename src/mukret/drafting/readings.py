@@ -9,7 +9,7 @@ from mukret.drafting.meanings import is_fixed_set, is_flag, is_free_text, is_lab
 from mukret.drafting.places import told_kinds
 from mukret.drafting.private import example, is_private
 from mukret.survey.forms import PLACEHOLDER, form_of
-from mukret.survey.looks import Look, Odd, looks_of
+from mukret.survey.looks import Look, Odd, Trait, looks_of
 from mukret.survey.places import Place
 from mukret.survey.report import PlaceReport
 from mukret.text import counted
@@ -221,9 +221,9 @@ def names_reading(place: Place) -> tuple[str, dict[str, JsonValue]]:
     names.see_strings([str(name) for name in place.names.counted or place.names.examples])
     look, *others = looks_of(names)
     if not others and not look.odd:
-        if look.name in ("date", "timestamp") and not look.detail.endswith("no value tells"):
+        if look.name in ("date", "timestamp") and Trait.OF_UNKNOWN_ORDER not in look.traits:
             reading = _settled(dict(look.reading))
-            if look.name == "timestamp" and "no offset" in look.detail:
+            if Trait.WITHOUT_OFFSET in look.traits:
                 reading["type"] = "datetime"
             return ("date" if look.name == "date" else "time"), reading
         if look.name == "number in text" and all(_YEAR.fullmatch(str(name)) for name in names.values.examples):
@@ -254,17 +254,17 @@ def _is_word(text: str) -> bool:
 
 def _remarks(looks: list[Look], reading: Reading) -> None:
     for look in looks:
-        if look.name == "timestamp" and "no offset" in look.detail:
-            if "with offset" in look.detail or " Z" in look.detail:
+        if Trait.WITHOUT_OFFSET in look.traits:
+            if Trait.WITH_OFFSET in look.traits:
                 reading.options["zone"] = "UTC"
                 reading.remarks.append("UTC is taken for those without offset: say which zone they are in")
             else:
                 reading.options["type"] = "datetime"
                 reading.options.pop("zone", None)
                 reading.remarks.append("no offset: a timestamp, if a zone is given")
-        if "no value tells" in look.detail:
+        if Trait.OF_UNKNOWN_ORDER in look.traits:
             reading.remarks.append("day first or month first: no value tells")
-        if look.detail.endswith("always midnight"):
+        if Trait.ALWAYS_MIDNIGHT in look.traits:
             reading.remarks.append("always midnight: the day alone")
         if look.name == "JSON in text":
             reading.remarks.append("holds JSON: response.embedded reads it")

@@ -114,7 +114,7 @@ def table_lines(table: DraftTable) -> Iterator[str]:
 def field_line(own: DraftField, indent: int, width: int = 0) -> str:
     """One field."""
     line = f"{' ' * indent}{own.name}:{' ' * max(1, width - len(own.name) + 1)}{field_value(own)}"
-    return f"{line}  # {_comment(own.comment)}" if own.comment else line
+    return f"{line}  # {_comment(own.remarks)}" if own.remarks else line
 
 
 def field_value(own: DraftField) -> str:

@@ -38,6 +38,8 @@ class Unmatched:
     line: int
     column: int
     hint: str | None
+    fact: bool = False
+    """Whether `path` names a fact, and no place in a document."""
 
     def as_json(self) -> dict[str, JsonValue]:
         return {"table": self.table, "field": self.field, "path": self.path, "hint": self.hint}
@@ -165,7 +167,8 @@ class Coverage:
             elif isinstance(rule.rule, Field) and not rule.paths:
                 hint = _why_nothing(rule.rule, elsewhere=rule.keys_stand_elsewhere)
             owner = rule.rule
-            found.append(Unmatched(table, name, rule.text, owner.file, owner.line, owner.column, hint))
+            fact = isinstance(owner, Field) and isinstance(owner.source, Fact)
+            found.append(Unmatched(table, name, rule.text, owner.file, owner.line, owner.column, hint, fact))
         return found
 
 

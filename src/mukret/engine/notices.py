@@ -50,7 +50,7 @@ def _unmatched(rule: Unmatched) -> Notice:
     name = f"{rule.table}.{rule.field}" if rule.field else f"rows of {rule.table}"
     if rule.table == RESPONSE and rule.field is None:
         name = "embedded"
-    finds = "is on record for no document" if rule.path.startswith("the fact ") else "finds nothing in all of the input"
+    finds = "is on record for no document" if rule.fact else "finds nothing in all of the input"
     message = f"{name}: {rule.path} {finds}"
     return Notice("unmatched", message, f"{rule.file}:{rule.line}:{rule.column}", rule.hint, rule.table)
 

@@ -10,6 +10,7 @@ import re
 from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from enum import Enum, auto
 
 from mukret.survey.forms import EMPTY, PLACEHOLDER, AnyForm, Form, NumberForm
 from mukret.survey.naming import named_like_a_count, named_like_a_moment, named_like_an_id
@@ -65,16 +66,28 @@ class Odd:
     where: Where | None
 
 
+class Trait(Enum):
+    """What is known of dates and times beside their form."""
+
+    OF_UNKNOWN_ORDER = auto()
+    """Day first or month first: no value tells."""
+    ALWAYS_MIDNIGHT = auto()
+    WITHOUT_OFFSET = auto()
+    WITH_OFFSET = auto()
+    """An offset or a Z; beside WITHOUT_OFFSET some have one."""
+
+
 @dataclass(frozen=True)
 class Look:
-    """What the values of a place look like. `name` is one of `LOOKS`, `detail` in words, `reading` the options of a
-    rules file that read them so."""
+    """What the values of a place look like. `name` is one of `LOOKS`, `detail` in words, for people; `reading` the
+    options of a rules file that read them so; `traits` what else is known."""
 
     name: str
     count: int
     detail: str = ""
     reading: Mapping[str, JsonValue] = field(default_factory=dict)
     odd: tuple[Odd, ...] = ()
+    traits: frozenset[Trait] = frozenset()
 
 
 def looks_of(place: Place) -> list[Look]:
@@ -263,14 +276,19 @@ def _timestamp(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, 
     count, behind = _total(place, forms), list(place.midnights)
     if place.midnights.total() == count >= FEWEST_DAYS and len(behind) == 1 and _MIDNIGHT.fullmatch(behind[0]):
         reading = {"type": "date", "format": [f"%Y-%m-%d{behind[0]}"]}
-        return Look("date", count, f"{', '.join(parts)}, always midnight", reading, odd)
+        detail = f"{', '.join(parts)}, always midnight"
+        return Look("date", count, detail, reading, odd, frozenset({Trait.ALWAYS_MIDNIGHT}))
     if any("fraction" in form.detail for form in forms if isinstance(form, Form)):
         reading["round"] = "half-even"
     if list(patterns) != ["iso"]:
         reading["format"] = list(_resolved(patterns))
         if list(zones) == [ways["Z"]]:
             reading["zone"] = "UTC"  # a pattern reads its Z or UTC as letters
-    return Look("timestamp", _total(place, forms), f"{' and '.join(parts)}, {zone}", reading, odd)
+    traits = {Trait.WITHOUT_OFFSET if way == ways["none"] else Trait.WITH_OFFSET for way in zones}
+    if any("%?" in pattern for pattern in parts):
+        traits.add(Trait.OF_UNKNOWN_ORDER)
+    detail = f"{' and '.join(parts)}, {zone}"
+    return Look("timestamp", count, detail, reading, odd, frozenset(traits))
 
 
 def _date(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]) -> Look:
@@ -280,12 +298,14 @@ def _date(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...])
         patterns[form.detail[0]] += place.forms[form].count
     resolved = _resolved(patterns)
     detail = " and ".join("YYYY-MM-DD" if pattern == "iso" else pattern for pattern in resolved)
+    traits: frozenset[Trait] = frozenset()
     if any("%?" in pattern for pattern in resolved):
         detail = f"{detail.replace('%?', '…')}: day or month first, no value tells"
+        traits = frozenset({Trait.OF_UNKNOWN_ORDER})
     reading: dict[str, JsonValue] = {"type": "date"}
     if resolved != ["iso"]:
         reading["format"] = list(resolved)
-    return Look("date", _total(place, forms), detail, reading, odd)
+    return Look("date", _total(place, forms), detail, reading, odd, traits)
 
 
 def _resolved(patterns: Counter[str]) -> list[str]:

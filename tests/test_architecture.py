@@ -1,0 +1,86 @@
+"""What the shape of the code promises, read off its syntax trees."""
+
+from __future__ import annotations
+
+import ast
+import re
+import unittest
+from collections.abc import Iterator
+from pathlib import Path
+
+from mukret.survey.looks import LOOKS
+
+SOURCE = Path(__file__).parent.parent / "src" / "mukret"
+WORDS = re.compile(r"[a-z]{2,} [a-z]{2,}|^ ?(is|of|and) $")
+"""Prose: two words beside each other, or a word that only stands in sentences."""
+FOREIGN = {
+    "rules/traps.py",  # what the YAML library says, which has no codes
+    "documents/diagnose.py",  # what the JSON decoder says, likewise
+}
+SEARCHING = {
+    "startswith",
+    "endswith",
+    "partition",
+    "rpartition",
+    "split",
+    "find",
+    "index",
+    "removeprefix",
+    "removesuffix",
+}
+
+
+class Prose(unittest.TestCase):
+    def test_no_module_reads_the_sentences_of_another(self) -> None:
+        """Facts travel as types; words are made where they are shown."""
+        found = []
+        for path in sorted(SOURCE.rglob("*.py")):
+            name = path.relative_to(SOURCE).as_posix()
+            if name not in FOREIGN:
+                found += [
+                    f"{name}:{line}: {text!r}"
+                    for line, text in sentences_looked_for(ast.parse(path.read_text(encoding="utf-8")))
+                ]
+        self.assertEqual(found, [])
+
+    def test_the_test_sees_them(self) -> None:
+        for code in (
+            '"cut off" in message',
+            'text.endswith("always midnight")',
+            'a.partition(" and ")',
+            'x == "no value tells"',
+            'note.startswith("is ")',
+        ):
+            with self.subTest(code):
+                self.assertTrue(list(sentences_looked_for(ast.parse(code))))
+        for code in (
+            '"a b" + c',
+            'form == "epoch-ms"',
+            'x.split(", ")',
+            'name in ("date", "time")',
+            'print("no value")',
+        ):
+            with self.subTest(code):
+                self.assertFalse(list(sentences_looked_for(ast.parse(code))))
+
+
+def sentences_looked_for(tree: ast.AST) -> Iterator[tuple[int, str]]:
+    """Where something is compared with a sentence, or looked for or taken apart by one."""
+    for node in ast.walk(tree):
+        operands: list[ast.expr] = []
+        if isinstance(node, ast.Compare):
+            operands = [node.left, *node.comparators]
+        elif isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute) and node.func.attr in SEARCHING:
+            operands = list(node.args)
+        for operand in operands:
+            if (
+                isinstance(operand, ast.Constant)
+                and isinstance(operand.value, str)
+                and operand.value not in LOOKS
+                and WORDS.search(operand.value)
+            ):
+                yield operand.lineno, operand.value
+
+
+if __name__ == "__main__":
+    unittest.main()
