@@ -255,6 +255,14 @@ class Differing(Delivering):
             [("k3", "3", None), ("k4", "4", None), ("k5", "5", None)],
         )
 
+    def test_columns_may_be_called_anything(self) -> None:
+        fields = "a: $.a, row: {at: $.b, type: integer}, key: {at: $.b, type: integer}, times: {at: $.b, type: integer}"
+        for key in ("a", None):
+            one = self.table([{"a": "k", "b": 1}, {"a": "m", "b": 7}], "one", fields, key=key)
+            other = self.table([{"a": "m", "b": 8}, {"a": "k", "b": 1}], "other", fields, key=key)
+            found = counted(self.compare(one, other).tables["t"])
+            self.assertEqual(found, (0, 0, 1, {"row": 1, "key": 1, "times": 1}) if key else (1, 1, 0, {}))
+
     def test_columns_that_come_go_and_change_their_type(self) -> None:
         rows = [{"a": f"k{n}", "b": n, "c": n / 2, "d": n % 2 == 0, "e": f"t{n}"} for n in range(20)]
         moved = [{**row, "e": "another"} if n < 3 else row for n, row in enumerate(rows)]

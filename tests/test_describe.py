@@ -67,6 +67,9 @@ AWKWARD = '''
           __init__: {at: $.init, type: json}
           state: {at: $.state, type: list(state)}
           Any: {at: $.any, type: time}
+          classmethod: {constant: 7, type: integer}
+          bytes: {at: $.bytes, default: none}
+          record: {at: $.none, take: count}
           Decimal: {at: $.decimal, type: "decimal(38,9)"}
           took: {at: $.took, type: duration}
           spans: {at: $.spans, type: list(duration)}

@@ -24,7 +24,7 @@ from mukret.delivered.differences import (
     Rows,
     TableDifferences,
 )
-from mukret.delivered.hashed import KEY, ROW, Side, canonical_for, hash_of_null
+from mukret.delivered.hashed import KEY, ROW, TIMES, Side, canonical_for, hash_of_null
 from mukret.delivered.partitions import Partitions
 from mukret.inspect.ignoring import is_ignored, refuse_unknown
 
@@ -219,7 +219,7 @@ class _Comparison:
         """Where the same row comes several times, so many times more or less are counted."""
         old, new = _times(before, self.before), _times(after, self.after)
         joined = old.join(new, [KEY], join_type="full outer", use_threads=False).combine_chunks()
-        times = [pc.fill_null(joined.column(f"{side.mark}times"), 0) for side in (self.before, self.after)]
+        times = [pc.fill_null(joined.column(side.column(TIMES)), 0) for side in (self.before, self.after)]
         for counted, side, more in (
             (self.gone, self.before, pc.subtract(times[0], times[1])),
             (self.added, self.after, pc.subtract(times[1], times[0])),
@@ -262,7 +262,7 @@ def _times(table: Any, side: Side) -> Any:
     """Each different row once: how many times it comes, and the number of the first."""
     row = side.column(ROW)
     grouped = table.group_by(KEY, use_threads=False).aggregate([(row, "min"), ([], "count_all")])
-    return grouped.rename_columns([KEY, row, f"{side.mark}times"])
+    return grouped.rename_columns([KEY, row, side.column(TIMES)])
 
 
 # ---- renamed columns

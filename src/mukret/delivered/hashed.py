@@ -18,7 +18,8 @@ from mukret.delivered.contract import Delivered
 from mukret.delivered.differences import Row
 from mukret.types import Float, ValueType
 
-KEY, ROW = "key", "row"
+KEY, ROW, TIMES = "#key", "#row", "#times"
+"""Columns beside those of cells, with names that no field can have."""
 _DIGITS_OF_A_SHEET = "%.16G"
 """How a workbook is written: what has more digits is another number there."""
 

@@ -37,7 +37,7 @@ from mukret.version import __version__
 
 ROW = "Row"
 """Ends the name of the class of a table."""
-_OF_A_CLASS = frozenset({"cls", "self", "members", "from_json", "to_json"})
+_OF_A_CLASS = frozenset({"cls", "self", "members", "from_json", "to_json", "classmethod", "bytes"})
 """Names that mean something within a class of records, beside those of the types."""
 _TYPES: dict[type[ValueType], tuple[str, str]] = {
     Text: ("str", "_text"),
