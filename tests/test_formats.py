@@ -575,6 +575,29 @@ class TheContract(FolderCase):
             self.assertNotIn("publish", broken.called[: number and 3])
 
 
+class Names(FolderCase):
+    def test_a_table_never_takes_the_file_of_the_record_or_of_the_rejects(self) -> None:
+        file = self.file("a.json", "[1]")
+        for table, form in (
+            ("run", "json"),
+            ("Run", "json"),
+            ("rejects", "jsonl"),
+            ("run", "csv"),
+            ("rejects", "json"),
+        ):
+            rules = parse_rules(rules_text(f'tables: {{{table}: {{rows: "$[*]", fields: {{a: $}}}}}}'))
+            out = self.folder / f"{table}-{form}"
+            with self.subTest(table, form=form):
+                run = Run(rules, find_sources([file]))
+                if (table.lower(), form) in (("run", "json"), ("rejects", "jsonl")):
+                    with self.assertRaises(OutputError) as caught:
+                        deliver(run, Folder(str(out), form))
+                    self.assertEqual((caught.exception.code, out.exists()), ("not-held", False))
+                else:
+                    deliver(run, Folder(str(out), form))
+                    self.assertTrue((out / f"{table}.{form}").exists())
+
+
 class OnTheCommandLine(FolderCase):
     def setUp(self) -> None:
         super().setUp()

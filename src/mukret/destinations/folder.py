@@ -60,7 +60,12 @@ class Folder:
                 shutil.copyfileobj(earlier, self.rejects)
 
     def new_file(self, name: str) -> BinaryIO:
+        """Raises OutputError for a table whose file would be one of those that stand beside the tables."""
         assert self.publication is not None
+        if name.lower() in (REJECTS_FILE, RUN_FILE):
+            told = {REJECTS_FILE: "what was rejected", RUN_FILE: "the record of the run"}[name.lower()]
+            hint = "rename the table, or choose another --format"
+            raise OutputError("not-held", f"a table in {name}: that file is for {told}", hint=hint)
         if self.before is not None:
             stem, dot, ending = name.rpartition(".")
             name = f"{stem}.{self.before.number}{dot}{ending}"
