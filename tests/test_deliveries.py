@@ -24,10 +24,12 @@ from mukret.destinations.postgresql import Postgresql
 from mukret.destinations.sqlite import Sqlite
 from mukret.documents import find_sources
 from mukret.engine.run import Run
-from mukret.errors import InputError, UsageError
+from mukret.errors import InputError, StoppedError, UsageError
 from mukret.rules import parse_rules
+from tests.evaluators import NOW
 from tests.helpers import FolderCase, rules_text
 from tests.postgres import PostgresCase
+from tests.random_feeds import REFERENCE, seeded_feeds
 from tests.test_formats import ROWS, RULES
 
 NESTED = """
@@ -104,6 +106,27 @@ class EveryKind(Delivering):
                             self.compare(kinds["csv"], target).any, self.compare(kinds["csv"], target).as_json()
                         )
                         self.assertFalse(self.compare(target, kinds["parquet"]).any)
+
+    def test_random_rules_give_the_same_in_all_of_them(self) -> None:
+        self.file("words.csv", REFERENCE)
+        compared = 0
+        for number, feed in enumerate(seeded_feeds(40, 20310403)):
+            rules = parse_rules(feed.rules_text, str(self.folder / "feed.rules.yaml"))
+            file = self.file("feed.jsonl", "\n".join(feed.lines))
+            kinds: dict[str, Folder | Sqlite] = {"csv": Folder(f"{self.folder}/csv{number}"), "parquet": Folder(f"{self.folder}/parquet{number}", "parquet"),
+                     "nested": Folder(f"{self.folder}/json{number}", "json"), "sqlite": Sqlite(f"sqlite:///{self.folder}/{number}.db")}  # fmt: skip
+            try:
+                for name, kind in kinds.items():
+                    deliver(
+                        Run(rules, find_sources([file]), started=NOW), kind, options=Options(nested=name == "nested")
+                    )
+            except (InputError, StoppedError):  # by the rules, or no document can be read
+                continue
+            for name, kind in kinds.items():
+                with self.subTest(name, number=number, rules=feed.rules_text):
+                    compared += 1
+                    self.assertFalse(self.compare(kinds["csv"].target, kind.target).any)
+        self.assertGreater(compared, 100)
 
     def test_formulas_that_were_marked_and_cells_that_are_longer_than_a_block_are_read_as_they_were(self) -> None:
         rules = 'tables: {t: {rows: "$[*]", key: a, fields: {a: {at: $.a, type: integer}, b: $.b}}}'

@@ -72,6 +72,7 @@ AWKWARD = '''
           record: {at: $.none, take: count}
           Decimal: {at: $.decimal, type: "decimal(38,9)"}
           took: {at: $.took, type: duration}
+          load: {at: $.load, type: float}
           spans: {at: $.spans, type: list(duration)}
           pattern: {at: $.pattern, capture: "(a|`b`)", keep: false}
       Enum: {within: list, rows: "$.none[*]", inherit: [class], fields: {match: $.a, self: {fact: position}}}
@@ -79,7 +80,7 @@ AWKWARD = '''
     '''
 AWKWARD_ROWS = [
     {"class": "a", "str": "é\x01\"", "int": -(2**63), "dt": "2031-04-01T00:00", "from_json": "x", "init": {"a": [1.10, 1e2, None]},
-     "state": ["in, port", "7"], "any": "10:00:00.5", "decimal": "0.000000001", "took": "-P1DT0.5S", "spans": ["PT1H", "PT0S"],
+     "state": ["in, port", "7"], "any": "10:00:00.5", "decimal": "0.000000001", "took": "-P1DT0.5S", "load": -0.0, "spans": ["PT1H", "PT0S"],
      "none": [{"a": 1, "of": [{"a": "x"}, {}]}, {}]},
 ]  # fmt: skip
 

@@ -100,9 +100,14 @@ def canonical_for(one: ValueType, other: ValueType, *, exact: bool) -> Canonical
     deliveries keep all digits of floats, and the empty text apart from null."""
     if one != other and one.is_number and other.is_number:
         return _plain_numbers
-    if exact:
-        return _as_they_are
-    return _sheet_floats if isinstance(one, Float) else _without_empty
+    if isinstance(one, Float):
+        return _without_negative_zero if exact else _sheet_floats
+    return _as_they_are if exact else _without_empty
+
+
+def _without_negative_zero(texts: Any) -> Any:
+    """It is equal to zero, and SQLite has no other."""
+    return pc.if_else(pc.equal(texts, "-0"), "0", texts)
 
 
 def _as_they_are(texts: Any) -> Any:
@@ -118,7 +123,7 @@ def _plain_numbers(texts: Any) -> Any:
 
 
 def _sheet_floats(texts: Any) -> Any:
-    return _each(texts, lambda text: repr(float(_DIGITS_OF_A_SHEET % float(text))))
+    return _each(texts, lambda text: repr(float(_DIGITS_OF_A_SHEET % float(text)) + 0.0))
 
 
 def _each(texts: Any, change: Callable[[str], str]) -> Any:

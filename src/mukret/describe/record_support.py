@@ -29,9 +29,16 @@ class _Number(Decimal):
 # ---- reading
 
 
+def _whole_number(text: str) -> int | _Number:
+    """No whole number of Python is -0."""
+    return _Number(text) if text == "-0" else int(text)
+
+
 def _members(record: str | bytes | Mapping[str, Any], known: set[str]) -> Mapping[str, Any]:
     """The members of a record, as JSON text or already parsed."""
-    members = json.loads(record, parse_float=_Number) if isinstance(record, str | bytes) else record
+    members: Any = record
+    if isinstance(record, str | bytes):
+        members = json.loads(record, parse_float=_Number, parse_int=_whole_number)
     if not isinstance(members, Mapping):
         raise ValueError(f"an object is wanted, not {members!r}")
     for name in members:
