@@ -64,6 +64,15 @@ class TwoEvaluators(EvaluatorsCase):
             with self.subTest(tables):
                 self.compare(f"mukret: 1\ntables: {{{tables}}}", documents)
 
+    def test_the_two_zeros_of_a_float_are_one_key(self) -> None:
+        for more in ("", "duplicates: first, ", "duplicates: last, ", "recurse: $.on, "):
+            with self.subTest(more):
+                rules = (
+                    f'mukret: 1\ntables: {{z: {{rows: "$", key: a, {more}fields: {{a: {{at: $.a, type: float}}}}}}}}'
+                )
+                found, _ = self.compare(rules, ['{"a": 0}', '{"a": -0.0}', '{"a": 1, "on": {"a": -0e1}}'])
+                self.assertEqual(len(found["z"]), 2)
+
     def test_documents_that_are_read_in_parts_give_the_same(self) -> None:
         """Each in a file of its own, and all but the shortest cut wherever the rules allow it."""
         rows = ["$.a[*]", "$.b[*]", "$.a[*]", "$.b[*]", "$.c[*]", "$[*]", "$.a[*].b[*]", "$.a"]

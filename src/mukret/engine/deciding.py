@@ -16,6 +16,7 @@ from mukret.columns.types import written
 from mukret.engine.typed_columns import TypedColumns
 from mukret.semantics.fates import Fate, SeenKeys, key_hash
 from mukret.semantics.rejects import PARENT_REJECTED, Fault, duplicate, key_missing, parent_rejected, where_failed
+from mukret.types import Float
 
 
 @dataclass(frozen=True)
@@ -121,7 +122,7 @@ class _Deciding:
 
     def keys(self) -> list[Any]:
         """The columns of the key as texts."""
-        return [written(self.columns.array(name), self.table.types[name]) for name in self.table.key]
+        return [key_texts(self.columns, name) for name in self.table.key]
 
     def deduplicate(self, keys: list[Any]) -> None:
         hollow = self.rows.hollow
@@ -158,6 +159,13 @@ class _Deciding:
                 [fate] = self.seen.fates(key_hash(key), [row])
                 if fate:
                     self.came_before(row, key, fate)
+
+
+def key_texts(columns: TypedColumns, name: str) -> Any:
+    """A column of the key as texts that are equal if the values are."""
+    kind = columns.rows.table.types[name]
+    texts = written(columns.array(name), kind)
+    return pc.if_else(pc.equal(texts, "-0"), "0", texts) if isinstance(kind, Float) else texts
 
 
 def _failing(passes: Any) -> list[int]:

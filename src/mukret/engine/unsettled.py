@@ -14,8 +14,9 @@ from typing import Any
 
 import pyarrow as pa
 
-from mukret.columns.types import stored, written
+from mukret.columns.types import stored
 from mukret.engine.decided import DecidedRows, DecidedTable
+from mukret.engine.deciding import key_texts
 from mukret.paths import normalized
 from mukret.rules.model import Rules, Table
 from mukret.semantics.fates import Fate
@@ -125,5 +126,5 @@ def _over(table: DecidedTable, kept: Sequence[int]) -> list[int]:
 def _keys(table: DecidedTable, kept: Sequence[int]) -> Iterator[Sequence[str | None]]:
     hollow = table.rows.hollow
     for name in table.table.key:
-        texts = written(table.columns.array(name), table.table.types[name]).to_pylist()
+        texts = key_texts(table.columns, name).to_pylist()
         yield [None if row in hollow else texts[row] for row in kept]

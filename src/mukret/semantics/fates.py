@@ -26,6 +26,11 @@ def key_hash(key: tuple[object, ...]) -> bytes:
     return hashlib.blake2b(repr(key).encode("utf-8", "surrogatepass"), digest_size=16).digest()
 
 
+def in_key(value: object) -> object:
+    """A value as it counts in a key: the two zeros of binary floating point are one."""
+    return value + 0.0 if isinstance(value, float) else value
+
+
 class SeenKeys:
     """The keys of one table that were seen in the run, as hashes of 128 bits, whatever the key holds.
 

@@ -23,7 +23,7 @@ from mukret.semantics.answers import Answers, FieldName, Known
 from mukret.semantics.choosing import choose
 from mukret.semantics.embedded import BadText, RowPlaces, excuses, unfolded
 from mukret.semantics.facts import document_fact
-from mukret.semantics.fates import Fate, LastRows, key_hash, keys_of, settling_passes
+from mukret.semantics.fates import Fate, LastRows, in_key, key_hash, keys_of, settling_passes
 from mukret.semantics.rejects import (
     Fault,
     Reject,
@@ -423,11 +423,12 @@ class OneDocument:
             row.fate = Fate.FILTERED
             row.unknown = passes is None
         elif table.key and not row.hollow:
-            key = tuple(row.values[name] for name in table.key)
+            key = tuple(in_key(row.values[name]) for name in table.key)
             row.fate = Fate(self.run.seen[table.name].fates(key_hash(key), [number])[0])
             if row.fate == Fate.REJECTED:
                 types = table.types
-                row.faults.append(duplicate({name: types[name].written(row.values[name]) for name in table.key}))
+                told = {name: types[name].written(value) for name, value in zip(table.key, key, strict=True)}
+                row.faults.append(duplicate(told))
 
     # ---- results
 
