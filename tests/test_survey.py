@@ -273,6 +273,9 @@ class Shapes(SurveyCase):
         self.assertEqual(self.place(report, "$.folders[*].size").present, 3)
 
     def test_tables_sent_as_rows(self) -> None:
+        for stray in (None, [], 7, [None, 3.5]):  # below a header of names the list is a table, whatever stands in it
+            strange = {"t": [["code", "depth"], ["A", 3.5], stray]}
+            self.assertEqual(self.shape(strange, "$.t")[0], "the first row holds the names: code, depth", stray)
         header = {"t": [["code", "depth"], ["A", 3.5], ["B", 4.5]]}
         self.assertEqual(self.shape(header, "$.t"), ("the first row holds the names: code, depth",))
         depth = self.place(self.survey(header), "$.t[*][1]")

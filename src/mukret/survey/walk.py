@@ -188,7 +188,7 @@ class Walk:
             arrays = [array[1:] if array and tuple(array[0]) == place.header else array for array in arrays]
         lengths = list(map(len, arrays))
         place.lengths.see([self._length(array) - shift * bool(array) for array in whole] if self.lengths else lengths)
-        if self._as_row(place, arrays) or not any(lengths):
+        if not any(lengths) or (not shift and self._as_row(place, arrays)):  # a table with a header is no row itself
             return
         if place.elements is None:
             place.elements = self._new(place)
