@@ -145,6 +145,26 @@ class Merged(FolderCase):
                             (self.folder / "other" / name).read_bytes(), (self.folder / "one" / name).read_bytes(), name
                         )
 
+    def test_a_rule_that_finds_nothing_is_told_though_some_parts_had_nothing_to_look_in(self) -> None:
+        rules = parse_rules(
+            rules_text("""
+            tables:
+              t: {rows: "$.a[*]", fields: {b: $.b, c: $.c}}
+              u: {rows: "$.none[*]", fields: {d: $.d}}
+            """)
+        )
+        files = [self.file("1.json", '{"a": [{"b": 1, "C": 2}]}'), self.file("2.json", '{"a": []}')]
+        one = Run(rules, find_sources(files))
+        deliver(one, Folder(str(self.folder / "one")))
+        expected = [(notice.code, notice.message, notice.hint) for notice in one.notices()]
+        self.assertEqual(len(expected), 2)
+        for of in (1, 2, 4):
+            merge = Merge(rules, self.parts(rules, files, of))
+            self.assertEqual([(notice.code, notice.message, notice.hint) for notice in merge.notices()], expected, of)
+            self.assertEqual(
+                [rule.as_json() for rule in merge.unmatched()], [rule.as_json() for rule in one.unmatched()]
+            )
+
     def test_parts_that_do_not_belong_together_are_refused(self) -> None:
         rules, files = (
             parse_rules(rules_text(KEYED.replace("KIND", "last"))),

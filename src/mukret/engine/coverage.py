@@ -146,6 +146,10 @@ class Coverage:
                 told.add(table.name)
         return told
 
+    def still_open(self) -> list[tuple[str, str | None, str]]:
+        """Table, field and path of each rule that has found nothing, also where there was nothing to look in."""
+        return [(table, own if isinstance(own, str) else None, rule.text) for (table, own), rule in self.open.items()]
+
     def unmatched(self) -> list[Unmatched]:
         """The rules that found nothing; fields of a table without rows are left out, since their table says it all, and
         those of a table of which nothing came in the shape that the rules want."""

@@ -24,10 +24,9 @@ def notices(
     kinds: KindsFound,
 ) -> list[Notice]:
     """All warnings of a run, those about the rules in the order of the file."""
-    found = sorted(unmatched, key=lambda rule: (rule.file != rules.file, rule.file, rule.line, rule.column))
     return [
         *map(misshapen_notice, misshapen),
-        *map(_unmatched, found),
+        *unmatched_notices(rules, unmatched),
         *unknown(rules, tally),
         *_of_no_kind(rules, kinds),
         *_twice(sample),
@@ -44,6 +43,12 @@ def misshapen_notice(rows: Misshapen) -> Notice:
             f'write rows: "{rows.write}"; if some come alone and some in a list, rows: "{rows.path}" with spread: true'
         )
     return Notice("list-or-record", message, f"{rows.file}:{rows.line}:{rows.column}", hint, rows.table)
+
+
+def unmatched_notices(rules: Rules, unmatched: Sequence[Unmatched]) -> list[Notice]:
+    """In the order of the file."""
+    found = sorted(unmatched, key=lambda rule: (rule.file != rules.file, rule.file, rule.line, rule.column))
+    return [_unmatched(rule) for rule in found]
 
 
 def _unmatched(rule: Unmatched) -> Notice:

@@ -10,7 +10,8 @@ from functools import cached_property
 from typing import Any
 
 from mukret.destinations.deliver import Extraction, record_of
-from mukret.engine.notices import unknown
+from mukret.engine.coverage import Unmatched
+from mukret.engine.notices import unknown, unmatched_notices
 from mukret.engine.run import Links
 from mukret.engine.settling import SettledTable, Settling, kept_rows, rejects_of
 from mukret.engine.unsettled import ABOVE, FATE, UNKNOWN, own_columns
@@ -65,15 +66,28 @@ class Merge:
     def record(self) -> dict[str, Any]:
         """That of one run over all of the input, and how many parts there were."""
         record = record_of(
-            self.rules, self.schemas, self.tally, self.started, self.inputs, self.unmatched(), self.sample()
+            self.rules,
+            self.schemas,
+            self.tally,
+            self.started,
+            self.inputs,
+            [rule.as_json() for rule in self.unmatched()],
+            self.sample(),
         )
         return {**record, "parts": len(self.parts)}
 
-    def unmatched(self) -> list[Mapping[str, Any]]:
-        """What found nothing in any part."""
-        first, *others = [part.record["unmatched"] for part in self.parts]
-        everywhere = [{_rule(one) for one in other} for other in others]
-        return [one for one in first if all(_rule(one) in rules for rules in everywhere)]
+    def unmatched(self) -> list[Unmatched]:
+        """What found nothing in any part. A rule that had nothing to look in is told by no part, and found nothing
+        all the same; parts that have inputs know better what stands near."""
+        still_open = [{tuple(rule) for rule in part.share["open"]} for part in self.parts]
+        found: dict[tuple[str, str | None, str], Unmatched] = {}
+        for part in sorted(self.parts, key=lambda part: (not part.names, part.share["number"])):
+            for told in part.share["unmatched"]:
+                rule = Unmatched(**told)
+                name = (rule.table, rule.field, rule.path)
+                if all(name in rules for rules in still_open):
+                    found.setdefault(name, rule)
+        return list(found.values())
 
     def sample(self) -> dict[str, Any]:
         """Each part has looked at some documents of its own."""
@@ -88,20 +102,18 @@ class Merge:
         }
 
     def notices(self) -> list[Notice]:
-        """The warnings of all parts: what found nothing did so in each, what is counted is counted anew."""
+        """The warnings of all parts; what found nothing, and what is counted, is told of all of them together."""
         found: dict[tuple[str, str], Notice] = {}
-        times: Counter[tuple[str, str]] = Counter()
         for part in self.parts:
             for told in part.share["notices"]:
                 notice = Notice(**told)
-                found.setdefault((notice.code, notice.message), notice)
-                times[notice.code, notice.message] += 1
-        kept = [
-            notice
-            for (code, message), notice in found.items()
-            if code != FILTERED_UNKNOWN and (code != UNMATCHED or times[code, message] == len(self.parts))
+                if notice.code not in (UNMATCHED, FILTERED_UNKNOWN):
+                    found.setdefault((notice.code, notice.message), notice)
+        return [
+            *found.values(),
+            *unmatched_notices(self.rules, self.unmatched()),
+            *unknown(self.rules, self.tally),
         ]
-        return [*kept, *unknown(self.rules, self.tally)]
 
     # ---- rows
 
@@ -196,10 +208,6 @@ def _numbers(table: SettledTable) -> dict[int, int]:
 
 def _without_number(told: Mapping[str, Any]) -> dict[str, Any]:
     return {name: value for name, value in told.items() if name != "number"}
-
-
-def _rule(unmatched: Mapping[str, Any]) -> tuple[Any, ...]:
-    return unmatched["table"], unmatched["field"], unmatched["path"]
 
 
 def _tally(record: Mapping[str, Any]) -> Tally:

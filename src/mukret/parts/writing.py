@@ -42,6 +42,8 @@ def extract_part(run: Run, share: Share, everything: Sequence[Source], target: s
             "fingerprint": fingerprint(everything),
             "documents": run.tally.documents,
             "notices": [vars(notice) for notice in run.notices()],
+            "unmatched": [vars(rule) for rule in run.unmatched()],
+            "open": run.coverage.still_open(),
         }
         writer.publish(record)
         return record
