@@ -162,7 +162,7 @@ class Merged(FolderCase):
             merge = Merge(rules, self.parts(rules, files, of))
             self.assertEqual([(notice.code, notice.message, notice.hint) for notice in merge.notices()], expected, of)
             self.assertEqual(
-                [rule.as_json() for rule in merge.unmatched()], [rule.as_json() for rule in one.unmatched()]
+                [rule.as_json() for rule in merge.together.unmatched], [rule.as_json() for rule in one.unmatched()]
             )
 
     def test_parts_that_do_not_belong_together_are_refused(self) -> None:

@@ -18,6 +18,7 @@ from mukret.cli.options import (
     json_option,
     loaded_rules,
     newest_option,
+    newest_wanted,
     output_options,
     print_earlier,
     rules_argument,
@@ -57,6 +58,12 @@ if TYPE_CHECKING:
     metavar="K/N",
     help="Only the Kth of N shares of the files, into a folder for `mukret merge`.",
 )
+@click.option("--on", "engine", type=click.Choice(["spark"]), help="Let a cluster do the work: Apache Spark.")
+@click.option(
+    "--master",
+    metavar="URL",
+    help="With --on spark: the cluster, as Spark calls it (local[4], spark://HOST:7077, yarn).",
+)
 @newest_option
 @json_option
 @output_options
@@ -77,6 +84,8 @@ def command(
     formulas_as_text: bool,
     workers: int | None,
     part: str | None,
+    engine: str | None,
+    master: str | None,
     max_rejects: str | None,
     strict: bool,
     as_json: bool,
@@ -96,9 +105,29 @@ def command(
     from mukret.errors import UsageError, if_interrupted
 
     if part is not None:
-        _refuse_beside_a_part(ctx)
+        _refuse_beside(ctx, _OF_A_PART, "goes with `mukret merge`, which writes the tables of all parts")
         set_up_logging(log, verbose)
         ctx.exit(_extract_part(rules, files, part, target, workers, as_json=as_json, quiet=quiet))
+    if engine is not None:
+        _refuse_beside(ctx, _ON_SPARK, "is for one machine, not for --on spark")
+        from mukret.cli.on_spark import extract_on_spark
+
+        set_up_logging(log, verbose)
+        code = extract_on_spark(
+            rules,
+            files,
+            target,
+            form,
+            master,
+            max_rejects,
+            newest=newest_wanted(ctx),
+            strict=strict,
+            as_json=as_json,
+            quiet=quiet,
+        )
+        ctx.exit(code)
+    if master is not None:
+        raise UsageError("usage", "--master goes with --on spark", hint="add --on spark, or leave it out")
     if target == "-" and as_json:
         raise UsageError(
             "usage", "--json and --to - both want standard output", hint="run.json of a folder has the same"
@@ -139,19 +168,20 @@ def command(
     ctx.exit(1 if found or (strict and notices) else 0)
 
 
-_OF_A_PART = frozenset({"rules", "files", "target", "workers", "part", "as_json", "quiet", "verbose", "log"})
+_REPORT = frozenset({"rules", "files", "target", "as_json", "quiet", "verbose", "log"})
+_OF_A_PART = _REPORT | {"workers", "part"}
+_ON_SPARK = _REPORT | {"engine", "master", "form", "max_rejects", "strict"}
 
 
-def _refuse_beside_a_part(ctx: click.Context) -> None:
-    """Raises UsageError for options that say how tables are written: a part has none yet."""
+def _refuse_beside(ctx: click.Context, fitting: frozenset[str], why: str) -> None:
+    """Raises UsageError for options that were typed and don't go with another."""
     from mukret.errors import UsageError
 
     for option in ctx.command.params:
         name = option.name or ""
         given = ctx.get_parameter_source(name) is click.core.ParameterSource.COMMANDLINE
-        if given and name not in _OF_A_PART:
-            message = f"{option.opts[0]} goes with `mukret merge`, which writes the tables of all parts"
-            raise UsageError("usage", message, hint="leave it out here")
+        if given and option.expose_value and name not in fitting:
+            raise UsageError("usage", f"{option.opts[0]} {why}", hint="leave it out here")
 
 
 def _extract_part(

@@ -13,6 +13,7 @@ import click
 from click.shell_completion import CompletionItem
 
 from mukret.cli.streams import set_up_streams
+from mukret.cli.without_pandas import hide_pandas
 from mukret.errors import Interrupted, MukretError, OutputError, RulesError
 from mukret.version import __version__
 
@@ -85,20 +86,11 @@ def main() -> None:
     """
 
 
-class _WithoutPandas:
-    """Arrow imports pandas, where it is installed, to see whether it is given something of it, which takes a third of a
-    second at each start. No command uses it, so for them it is not there."""
-
-    def find_spec(self, fullname: str, *_: object) -> None:
-        if fullname == "pandas":
-            raise ModuleNotFoundError(fullname)
-
-
 def run() -> NoReturn:
     """What the installed program calls."""
     set_up_streams()
     signal.signal(signal.SIGTERM, _interrupt)
-    sys.meta_path.insert(0, _WithoutPandas())
+    hide_pandas()
     verbose = "-vv" in sys.argv
     try:
         code = main.main(standalone_mode=False, prog_name="mukret", color=False if "NO_COLOR" in os.environ else None)

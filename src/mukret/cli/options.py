@@ -41,11 +41,16 @@ newest_option = click.option(
 json_option = click.option("--json", "as_json", is_flag=True, help="Print the report as JSON, for scripts.")
 
 
+def newest_wanted(ctx: click.Context) -> bool:
+    """Whether `--newest` was typed."""
+    return bool(ctx.meta.get(_NEWEST, False))
+
+
 def sources_of(files: Sequence[str]) -> list[Source]:
     """The sources that were typed, of collected folders as `--newest` says. Raises InputError."""
     from mukret.documents import find_sources
 
-    return find_sources(files, newest=click.get_current_context().meta.get(_NEWEST, False))
+    return find_sources(files, newest=newest_wanted(click.get_current_context()))
 
 
 def print_earlier(sources: Sequence[Source]) -> None:

@@ -83,8 +83,9 @@ def _without_marks(batch: Any, table: DeliveredTable) -> Any:
 
 
 def _stem(name: str) -> str:
-    """The name of the table in the name of a file: `sailings.2.parquet` is the second one of sailings."""
-    return name.partition(".")[0]
+    """The name of the table in the name of a file: `sailings.2.parquet` is the second one of sailings, and so may be
+    what stands in the folder `sailings/`."""
+    return name.partition("/")[0].partition(".")[0]
 
 
 def _record(target: str, place: Path) -> dict[str, Any]:

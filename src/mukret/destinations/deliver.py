@@ -162,7 +162,13 @@ def _skipped(run: Run, taken: set[str]) -> list[Source]:
 
 def run_record(run: Run) -> dict[str, Any]:
     """What `run.json` holds: enough to say later what was read, by which rules, and what became of it."""
-    inputs = [
+    unmatched = [unmatched.as_json() for unmatched in run.unmatched()]
+    return record_of(run.rules, run.schemas, run.tally, run.started, inputs_of(run), unmatched, run.sample.as_json())
+
+
+def inputs_of(run: Run) -> list[dict[str, Any]]:
+    """What was read of each input of a run."""
+    return [
         {
             "file": source.name,
             "sha256": source.sha256,
@@ -173,8 +179,6 @@ def run_record(run: Run) -> dict[str, Any]:
         }
         for source in run.sources
     ]
-    unmatched = [unmatched.as_json() for unmatched in run.unmatched()]
-    return record_of(run.rules, run.schemas, run.tally, run.started, inputs, unmatched, run.sample.as_json())
 
 
 def record_of(

@@ -139,7 +139,8 @@ def _written_before(place: Path) -> set[str]:
     """The names that a run's record says it wrote."""
     try:
         record = json.loads((place / RUN_FILE).read_bytes())
-        return {str(name) for name in record["files"]} | {RUN_FILE} if "mukret" in record else set()
+        names = {str(name).partition("/")[0] for name in record["files"]}  # a table may be a folder of files
+        return names | {RUN_FILE} if "mukret" in record else set()
     except (OSError, ValueError, KeyError, TypeError):
         return set()
 
@@ -169,7 +170,7 @@ def _left(folder: Path) -> bool:
 
 
 def _sync(folder: Path) -> None:
-    for path in [*folder.iterdir(), folder]:
+    for path in [*folder.rglob("*"), folder]:
         handle = os.open(path, os.O_RDONLY)
         try:
             os.fsync(handle)

@@ -155,8 +155,10 @@ class _Reader:
                 raise not_read(source.name, error) from None
 
     def contents(self, source: Source, file: BinaryIO) -> Iterator[Block]:
-        head = _read_a_line(file, self.size, LONG * self.size if self.cuts_documents else None)
-        if not head.strip():
+        head = read_a_line(file, self.size, LONG * self.size if self.cuts_documents else None)
+        if source.stretch is not None:
+            yield from self.separated(source, file, head, b"\n")
+        elif not head.strip():
             self.nothing(source)
         elif looks_like_sequence(head):
             yield from self.separated(source, file, head, RECORD_SEPARATOR)
@@ -304,6 +306,8 @@ class _Reader:
         """JSON Lines, or a JSON text sequence (RFC 7464): a blank piece is no document."""
         rest, more = b"", head.removeprefix(BYTE_ORDER_MARK)
         lines, offset = 0, len(head) - len(more)
+        if source.stretch is not None:
+            lines, offset = source.stretch.lines, offset + source.stretch.start
         while more or rest:
             raw, found, rest = (rest + more).rpartition(separator) if more else (rest, b"", b"")
             if found or not more:  # one whole document at least
@@ -380,7 +384,7 @@ def _with_column(finding: Finding, file: BinaryIO) -> Finding:
     return replace(finding, column=len(before[line_start:].decode("utf-8", "replace")) + 1)
 
 
-def _read_a_line(file: BinaryIO, size: int, most: int | None = None) -> bytes:
+def read_a_line(file: BinaryIO, size: int, most: int | None = None) -> bytes:
     """The beginning of a file: at least its first line that is not blank and something of what follows it, unless that
     is longer than `most`."""
     head = bytearray(file.read(size))

@@ -31,6 +31,17 @@ MOST_WAITING = 3
 """Pieces that may wait to be hashed, however fast the reader is."""
 
 
+@dataclass(frozen=True)
+class Stretch:
+    """Some whole lines of a file of JSON Lines: from one byte on to before another, and how many documents and line
+    ends the file has before them."""
+
+    start: int
+    end: int
+    documents: int
+    lines: int
+
+
 @dataclass
 class Source:
     """One input file, and what was learnt of it while it was read.
@@ -39,7 +50,8 @@ class Source:
     in a folder or by a glob. `sha256` and `size` (in bytes) are of the file as it is stored; they are complete once it
     was read to its end. `passed_over` counts what an HTTP archive holds besides data, by reason. Of a long document the
     parts are read a second time: `parts_size` is how many bytes they have, `parts_read` how many of these came so far.
-    `reading` is called whenever something was read.
+    `reading` is called whenever something was read. `at` is where another machine finds it, if that is not
+    `path`; `remote` opens what is not on a disk. `stretch`: no more of the file than that is read.
     """
 
     path: str
@@ -56,6 +68,9 @@ class Source:
     parts_size: int = 0
     parts_read: int = 0
     reading: Callable[[], None] | None = None
+    at: str | None = None
+    remote: Callable[[], BinaryIO] | None = None
+    stretch: Stretch | None = None
 
     def keep(self) -> None:
         """Sees to it that it can be opened more than once: what comes through a pipe is copied to the disk."""
@@ -82,7 +97,7 @@ class Source:
 
     def on_disk(self) -> bool:
         """Whether it can be opened again."""
-        return os.path.isfile(self.path)
+        return os.path.isfile(self.at or self.path)
 
     def rewind(self) -> None:
         """Forgets what was learnt of it, so that it can be read again."""
@@ -94,7 +109,10 @@ class Source:
     def _raw(self) -> BinaryIO:
         if self.copy is not None:
             return cast(BinaryIO, _FromTheStart(os.dup(self.copy.fileno())))
-        return sys.stdin.buffer if self.path == STANDARD_INPUT else open(self.path, "rb")
+        if self.path == STANDARD_INPUT:
+            return sys.stdin.buffer
+        file = self.remote() if self.remote is not None else open(self.at or self.path, "rb")  # noqa: SIM115
+        return file if self.stretch is None else cast(BinaryIO, _Some(file, self.stretch))
 
     @property
     def name(self) -> str:
@@ -109,9 +127,9 @@ class Source:
     def second_look(self) -> BinaryIO | None:
         """The contents once more, uncounted, beginning anywhere, after they were opened; None if they would have to be
         made again."""
-        if self.compression or self.encoding or not self.on_disk():
+        if self.compression or self.encoding or self.stretch is not None or not self.on_disk():
             return None
-        return open(self.path, "rb")
+        return open(self.at or self.path, "rb")
 
     def open(self) -> BinaryIO:
         """The file's contents, decompressed, as UTF-8 where a mark says that they are UTF-16. Raises InputError."""
@@ -195,6 +213,28 @@ class _FromTheStart(io.RawIOBase):
     def close(self) -> None:
         if not self.closed:
             os.close(self.descriptor)
+        super().close()
+
+
+class _Some(io.RawIOBase):
+    """A stretch of a file."""
+
+    def __init__(self, file: BinaryIO, stretch: Stretch) -> None:
+        self.file = file
+        self.left = stretch.end - stretch.start
+        file.seek(stretch.start)
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: object) -> int:
+        view = memoryview(cast(bytearray, buffer)).cast("B")[: self.left]
+        count = cast(io.BufferedReader, self.file).readinto(view) if self.left else 0
+        self.left -= count
+        return count
+
+    def close(self) -> None:
+        self.file.close()
         super().close()
 
 

@@ -14,6 +14,7 @@ from mukret.rules.part import part_for
 from mukret.rules.schedule import lookup_passes
 from mukret.rules.sources import Lookup
 from mukret.semantics.answers import Answers, FieldName
+from mukret.semantics.answers import Known as Values
 from mukret.semantics.fates import LastRows, SeenKeys, keys_of, settling_passes
 
 
@@ -22,7 +23,7 @@ class Known:
     """The last row with each key, by table, and what lookups across the run find."""
 
     last: dict[str, LastRows] = field(default_factory=dict)
-    answers: dict[FieldName, Answers] = field(default_factory=dict)
+    answers: dict[FieldName, Values] = field(default_factory=dict)
 
 
 Read = Callable[[Rules, Known, Mapping[str, SeenKeys]], Iterator[DecidedRows]]

@@ -30,6 +30,7 @@ from mukret.errors import InputError, Notice
 from mukret.plan.compiled import make_plan
 from mukret.plan.first_look import NO_KINDS
 from mukret.rules.model import RESPONSE, Rules
+from mukret.semantics.answers import Resolved
 from mukret.semantics.embedded import unfolded
 from mukret.semantics.fates import NothingSettled, SeenKeys, keys_of
 from mukret.semantics.rejects import Reject, bad_document
@@ -41,6 +42,8 @@ NO_RULE_READS = "an answer that no rule reads"
 Progress = Callable[[int], None]
 """Called after each batch with the bytes of input that it held."""
 
+
+_NO_ANSWERS: Resolved = {}
 
 Observer = Callable[[DecidedRows], None]
 """Looks at the tables of a batch, and changes nothing."""
@@ -105,10 +108,12 @@ class Run:
         observer: Observer | None = None,
         started: datetime | None = None,
         settles: bool = True,
+        answers: Resolved = _NO_ANSWERS,
     ) -> None:
         """`most_bytes`: after so many the input is taken to end. `whole`: the rules of which `rules` are a part.
         `observer` is called with the tables of each batch before it is given out. Not `settles`: the sources are a
-        share of the input, so rows are kept whose keys came before, and each batch is of one source."""
+        share of the input, so rows are kept whose keys came before, each batch is of one source, and `answers` are what
+        lookups across the run find."""
         self.rules = rules
         self.whole = whole or rules
         self.sources = sources
@@ -120,6 +125,7 @@ class Run:
         self.in_full = in_full
         self.observer = observer
         self.settles = settles
+        self.answers = answers
         self.tally = self.nothing_counted()
         self.coverage = Coverage(self.plan)
         self.sample = Sample(rules, [array.names for array in self.plan.long.arrays])
@@ -231,7 +237,7 @@ class Run:
     def known(self) -> Known:
         """What must be known of the whole input before a row is written."""
         if not self.settles:
-            return Known()
+            return Known(answers=dict(self.answers))
         return Passes(self.rules, self.whole, self.sources, self.by_part).known()
 
     def by_part(self, rules: Rules, known: Known, seen: Mapping[str, SeenKeys]) -> Iterator[DecidedRows]:

@@ -3,7 +3,7 @@ stands below the rows that go for it."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -12,11 +12,12 @@ import pyarrow.compute as pc
 
 from mukret.columns.arrow import row_mask
 from mukret.columns.hashing import row_hashes
-from mukret.engine.unsettled import ABOVE, DOCUMENT, FATE, KEY, OVER, PATH
+from mukret.engine.unsettled import ABOVE, DOCUMENT, FATE, KEY, OVER, PATH, UNKNOWN
 from mukret.rules.model import Rules, Table
 from mukret.rules.rows import DOCUMENT as ANYWHERE
-from mukret.semantics.fates import Fate, SeenKeys
+from mukret.semantics.fates import Fate, LastRows, SeenKeys, keys_of, settling_passes
 from mukret.semantics.rejects import Fault, Reject, duplicate, parent_rejected, problem
+from mukret.semantics.tally import TableTally
 
 
 @dataclass(frozen=True)
@@ -104,6 +105,17 @@ class Settling:
                     )
 
 
+def settling_after(rules: Rules, blocks: Callable[[], Iterable[UnsettledBlock]]) -> Settling:
+    """Ready to settle blocks. Where the last row with a key counts they are read before, to know which that is: what is
+    above is settled in an earlier pass."""
+    last: dict[str, LastRows] = {}
+    for names in settling_passes(rules.parents_first()):
+        settling = Settling(rules, keys_of(rules.tables.values(), last, names))
+        for block in blocks():
+            settling.settle(block)
+    return Settling(rules, keys_of(rules.tables.values(), last))
+
+
 def _share(found: SettledTable, row: int, fate: int, table: str) -> None:
     """A row goes the way of the row above it, which is of this table."""
     if fate and found.fates[row] in (Fate.WRITTEN, Fate.FILTERED):
@@ -128,6 +140,23 @@ def kept_rows(rows: Any, settled: SettledTable) -> Any:
         return rows
     gone = (row for row, fate in enumerate(settled.fates) if fate)
     return rows.filter(pc.invert(row_mask(gone, rows.num_rows)))
+
+
+def otherwise(rows: Any, settled: SettledTable) -> TableTally:
+    """What must be added to the counts of the shares: something else became of some rows than was counted there."""
+    before = bytes(rows.column(FATE).to_pylist())
+    if before == settled.fates:
+        return TableTally()
+    written, rejected, filtered, deduplicated = (settled.fates.count(fate) - before.count(fate) for fate in Fate)
+    unknown = rows.column(UNKNOWN).to_pylist()
+    known = sum(unknown[row] for row, fate in enumerate(settled.fates) if fate != Fate.FILTERED)
+    return TableTally(
+        rows_written=written,
+        rows_rejected=rejected,
+        rows_filtered=filtered,
+        rows_deduplicated=deduplicated,
+        rows_filtered_unknown=-known,
+    )
 
 
 def rejects_of(table: str, file: str, rows: Any, settled: SettledTable) -> Iterator[Reject]:

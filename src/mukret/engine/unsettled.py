@@ -74,8 +74,11 @@ def _plain(kind: Any) -> Any:
 
 def unsettled_rows(rows: DecidedRows, schemas: Mapping[str, Any], told: set[str]) -> Iterator[tuple[str, Any]]:
     """The rows of each table that is met in a batch, but for those that are rejected, as record batches of
-    `unsettled_schema`. `schemas` has these by table; `told` are the tables of which places are wanted."""
+    `unsettled_schema`. `schemas` has these by table, no others are looked at; `told` are those of which places are
+    wanted."""
     for table in rows.new:
+        if table.name not in schemas:
+            continue
         kept = _kept(table)
         numbers = pa.array(kept, pa.int64())
         schema = schemas[table.name]

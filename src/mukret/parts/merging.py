@@ -10,21 +10,16 @@ from functools import cached_property
 from typing import Any
 
 from mukret.destinations.deliver import Extraction, record_of
-from mukret.engine.coverage import Unmatched
-from mukret.engine.notices import unknown, unmatched_notices
 from mukret.engine.run import Links
-from mukret.engine.settling import SettledTable, Settling, kept_rows, rejects_of
-from mukret.engine.unsettled import ABOVE, FATE, UNKNOWN, own_columns
+from mukret.engine.settling import SettledTable, Settling, kept_rows, otherwise, rejects_of, settling_after
+from mukret.engine.unsettled import ABOVE, own_columns
 from mukret.errors import InputError, Notice, UsageError
 from mukret.parts.reading import MergedBlock, Part, blocks_in_order
+from mukret.parts.together import Together, Told
 from mukret.plan.compiled import make_plan
 from mukret.rules.model import Rules
-from mukret.semantics.fates import Fate, LastRows, keys_of, settling_passes
 from mukret.semantics.rejects import Reject
-from mukret.semantics.tally import TableTally, Tally
-
-UNMATCHED, FILTERED_UNKNOWN = "unmatched", "filtered-unknown"
-"""Codes of warnings that are not those of a part alone."""
+from mukret.semantics.tally import Tally
 
 
 @dataclass(frozen=True)
@@ -44,9 +39,8 @@ class Merge:
         check_parts(parts, rules)
         self.rules = rules
         self.parts = parts
-        self.tally = Tally({name: TableTally() for name in rules.tables})
-        for part in parts:
-            self.tally.merge(_tally(part.record))
+        in_order = sorted(parts, key=lambda part: (not part.names, part.share["number"]))
+        self.together = Together(rules, (Told.of_record(part.record) for part in in_order))
         inputs = {one["number"]: one for part in parts for one in part.record["inputs"]}
         self.inputs = [
             {name: told for name, told in inputs[number].items() if name != "number"} for number in sorted(inputs)
@@ -71,49 +65,18 @@ class Merge:
             self.tally,
             self.started,
             self.inputs,
-            [rule.as_json() for rule in self.unmatched()],
-            self.sample(),
+            [rule.as_json() for rule in self.together.unmatched],
+            self.together.sample,
         )
         return {**record, "parts": len(self.parts)}
 
-    def unmatched(self) -> list[Unmatched]:
-        """What found nothing in any part. A rule that had nothing to look in is told by no part, and found nothing
-        all the same; parts that have inputs know better what stands near."""
-        still_open = [{tuple(rule) for rule in part.share["open"]} for part in self.parts]
-        found: dict[tuple[str, str | None, str], Unmatched] = {}
-        for part in sorted(self.parts, key=lambda part: (not part.names, part.share["number"])):
-            for told in part.share["unmatched"]:
-                rule = Unmatched(**told)
-                name = (rule.table, rule.field, rule.path)
-                if all(name in rules for rules in still_open):
-                    found.setdefault(name, rule)
-        return list(found.values())
-
-    def sample(self) -> dict[str, Any]:
-        """Each part has looked at some documents of its own."""
-        samples = [part.record["sample"] for part in self.parts]
-        unread: Counter[str] = Counter()
-        for sample in samples:
-            unread.update(sample["unread"])
-        return {
-            "documents": sum(sample["documents"] for sample in samples),
-            "unread": dict(sorted(unread.items())),
-            "twice": [one for sample in samples for one in sample["twice"]],
-        }
+    @property
+    def tally(self) -> Tally:
+        return self.together.tally
 
     def notices(self) -> list[Notice]:
-        """The warnings of all parts; what found nothing, and what is counted, is told of all of them together."""
-        found: dict[tuple[str, str], Notice] = {}
-        for part in self.parts:
-            for told in part.share["notices"]:
-                notice = Notice(**told)
-                if notice.code not in (UNMATCHED, FILTERED_UNKNOWN):
-                    found.setdefault((notice.code, notice.message), notice)
-        return [
-            *found.values(),
-            *unmatched_notices(self.rules, self.unmatched()),
-            *unknown(self.rules, self.tally),
-        ]
+        """The warnings of the whole."""
+        return self.together.notices
 
     # ---- rows
 
@@ -122,7 +85,7 @@ class Merge:
 
         Raises InputError if no document could be read, UsageError for nested records where a document came in parts.
         """
-        settling = Settling(self.rules, keys_of(self.rules.tables.values(), self.last_rows()))
+        settling = settling_after(self.rules, lambda: (block.rows for block in self.blocks()))
         for block in self.blocks():
             if links is not Links.NONE and not block.rows.whole:
                 message = f"{block.rows.file} has a document that was read in parts, and its records are not whole"
@@ -136,22 +99,13 @@ class Merge:
     def blocks(self) -> Iterator[MergedBlock]:
         return blocks_in_order(self.parts, list(self.rules.tables))
 
-    def last_rows(self) -> dict[str, LastRows]:
-        """Where the last row with a key counts, which that is: what is above is settled in an earlier pass."""
-        last: dict[str, LastRows] = {}
-        for names in settling_passes(self.rules.parents_first()):
-            settling = Settling(self.rules, keys_of(self.rules.tables.values(), last, names))
-            for block in self.blocks():
-                settling.settle(block.rows)
-        return last
-
     def output(self, block: MergedBlock, settling: Settling, links: Links) -> MergedOutput:
         settled = settling.settle(block.rows)
         rejects = list(block.rejects)
         tables: dict[str, Any] = {}
         for name, table in settled.items():
             rows = block.rows.tables[name]
-            self.count(name, rows, table)
+            self.tally.tables[name].merge(otherwise(rows, table))
             rejects += rejects_of(name, block.rows.file, rows, table)
             if name in self.schemas:
                 tables[name] = own_columns(kept_rows(rows, table), self.rules.tables[name], self.schemas[name])
@@ -160,22 +114,6 @@ class Merge:
         above = {} if links is Links.NONE else self.above(block, settled)
         ordered = {name: tables[name] for name in self.schemas if name in tables}
         return MergedOutput(ordered, rejects, above)
-
-    def count(self, name: str, rows: Any, table: SettledTable) -> None:
-        """Something else became of some rows than was counted in their share."""
-        before = bytes(rows.column(FATE).to_pylist())
-        if before == table.fates:
-            return
-        tally = self.tally.tables[name]
-        for fates, sign in ((before, -1), (table.fates, 1)):
-            tally.rows_written += sign * fates.count(Fate.WRITTEN)
-            tally.rows_rejected += sign * fates.count(Fate.REJECTED)
-            tally.rows_filtered += sign * fates.count(Fate.FILTERED)
-            tally.rows_deduplicated += sign * fates.count(Fate.DEDUPLICATED)
-        unknown = rows.column(UNKNOWN).to_pylist()
-        tally.rows_filtered_unknown -= sum(
-            unknown[row] for row, fate in enumerate(table.fates) if fate != Fate.FILTERED
-        )
 
     @cached_property
     def place(self) -> Callable[[Reject], tuple[int, int]]:
@@ -208,18 +146,6 @@ def _numbers(table: SettledTable) -> dict[int, int]:
 
 def _without_number(told: Mapping[str, Any]) -> dict[str, Any]:
     return {name: value for name, value in told.items() if name != "number"}
-
-
-def _tally(record: Mapping[str, Any]) -> Tally:
-    """The counts of a record."""
-    tables = {name: TableTally(**counts) for name, counts in record["tables"].items()}
-    return Tally(
-        tables,
-        record["bad_documents"],
-        record["part"]["documents"],
-        record["documents_left_out"],
-        record["response"]["values_nulled"],
-    )
 
 
 def _hashes(told: Mapping[str, Any]) -> set[str]:

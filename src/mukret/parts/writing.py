@@ -18,6 +18,7 @@ from mukret.engine.unsettled import told_tables, unsettled_rows, unsettled_schem
 from mukret.errors import Interrupted
 from mukret.parts.format import BLOCKS, ENDING, REJECTS, BlockLine
 from mukret.parts.shares import Share, fingerprint
+from mukret.parts.together import Told
 
 
 def extract_part(run: Run, share: Share, everything: Sequence[Source], target: str) -> dict[str, Any]:
@@ -40,10 +41,7 @@ def extract_part(run: Run, share: Share, everything: Sequence[Source], target: s
             "of": share.of,
             "inputs": len(everything),
             "fingerprint": fingerprint(everything),
-            "documents": run.tally.documents,
-            "notices": [vars(notice) for notice in run.notices()],
-            "unmatched": [vars(rule) for rule in run.unmatched()],
-            "open": run.coverage.still_open(),
+            **Told.by(run).beside_the_record(),
         }
         writer.publish(record)
         return record

@@ -1,0 +1,100 @@
+"""Tables, rejects and record of an extraction on a cluster → a folder of this machine, or one at an address.
+
+Each table is a folder of the files that executors write; `rejects.jsonl` and `run.json` are written by the driver. A
+folder of this machine appears whole or not at all; at an address, where names can't be exchanged, `run.json` comes
+last.
+"""
+
+from __future__ import annotations
+
+import json
+from concurrent.futures import ThreadPoolExecutor
+from functools import partial
+from typing import Any
+
+from pyspark.sql import functions as F
+
+from mukret.destinations.deliver import RejectLimit
+from mukret.destinations.folder import REJECTS_FILE
+from mukret.destinations.publish import RUN_FILE, Publication, not_written
+from mukret.errors import Interrupted, OutputError
+from mukret.spark.extracting import Extracted
+from mukret.spark.folder import ClusterFolder
+from mukret.spark.frame import Kind
+from mukret.spark.jobs import cluster_errors
+from mukret.spark.remote import is_remote
+
+TABLES_AT_ONCE = 4
+BYTES_OF_A_FILE = 128 << 20
+"""Files of a table are about as large, so that many pieces don't make many small ones."""
+
+
+def deliver(found: Extracted, target: str, form: str = "parquet", limit: RejectLimit | None = None) -> dict[str, Any]:
+    """Writes everything in a format that the session can write, and returns the record.
+
+    Raises OutputError, InputError and StoppedError.
+    """
+    if limit is not None:
+        limit.check(found.tally, finished=True)
+    return _at_an_address(found, target, form) if is_remote(target) else _here(found, target, form)
+
+
+def _here(found: Extracted, target: str, form: str) -> dict[str, Any]:
+    publication = Publication(target)
+    try:
+        publication.begin()
+        record = _written(found, form, ClusterFolder.here(publication.work))
+        publication.publish()
+        return record
+    except OSError as error:
+        raise not_written(target, error) from None
+    except KeyboardInterrupt:
+        raise Interrupted("nothing was published") from None
+    finally:
+        publication.close()
+
+
+def _at_an_address(found: Extracted, target: str, form: str) -> dict[str, Any]:
+    try:
+        folder = ClusterFolder.at(target)
+        folder.clear()
+        return _written(found, form, folder)
+    except OSError as error:
+        reason = str(error).splitlines()[0]
+        raise OutputError("not-written", f"{target}: {reason}", hint="check the address") from None
+    except KeyboardInterrupt:
+        raise Interrupted(f"{target} is not whole: it has no {RUN_FILE}") from None
+
+
+def _written(found: Extracted, form: str, folder: ClusterFolder) -> dict[str, Any]:
+    with cluster_errors():
+        with ThreadPoolExecutor(TABLES_AT_ONCE) as pool:
+            write = partial(_table_written, found, form, folder)
+            files = [file for some in pool.map(write, _files_wanted(found).items()) for file in some]
+        with folder.opened(REJECTS_FILE) as out:
+            if found.tally.findings:
+                for row in found.reject_lines.toLocalIterator(prefetchPartitions=True):
+                    out.write(bytes(row["line"]) + b"\n")
+    record = found.record() | {"format": form, "files": [*files, REJECTS_FILE, RUN_FILE]}
+    with folder.opened(RUN_FILE) as out:
+        out.write((json.dumps(record, indent=2, ensure_ascii=False) + "\n").encode())
+    return record
+
+
+def _table_written(found: Extracted, form: str, folder: ClusterFolder, wanted: tuple[str, int]) -> list[str]:
+    """The files of a table, of which so many are wanted at most."""
+    name, count = wanted
+    found[name].coalesce(count).write.format(form).save(f"{folder.address}/{name}")
+    files = folder.files_of(name)
+    folder.check_rows(name, files, form, found.tally.tables[name].rows_written)
+    return files
+
+
+def _files_wanted(found: Extracted) -> dict[str, int]:
+    """How many files each table should have at most, by the bytes of its rows as they are kept."""
+    sizes: dict[str, int] = {}
+    for frame in found.kept:
+        rows = frame.where(F.col("kind") == int(Kind.ROWS)).groupBy("name")
+        for row in rows.agg(F.sum(F.octet_length("payload")).alias("bytes")).collect():
+            sizes[row["name"]] = row["bytes"]
+    return {name: max(1, -(-sizes.get(name, 0) // BYTES_OF_A_FILE)) for name in found}

@@ -1,0 +1,173 @@
+"""A piece → entries: rows that are written, rows of which keys are still to be settled, rejects, and what it tells."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from functools import reduce
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from mukret.destinations.deliver import inputs_of
+from mukret.engine.decided import DecidedRows
+from mukret.engine.run import Output, Run
+from mukret.engine.unsettled import ABOVE, FATE, KEY, told_tables, unsettled_rows, unsettled_schema
+from mukret.parts.together import Told
+from mukret.rules.model import Rules, Table
+from mukret.semantics.fates import Fate
+from mukret.semantics.tally import Reason
+from mukret.spark.frame import Entry, Kind, packed_fact, packed_rows
+from mukret.spark.gathering import GatheredRows
+from mukret.spark.pieces import Piece
+from mukret.spark.rejected import reject_lines, rejects_entry
+
+
+@dataclass(frozen=True)
+class PieceTold:
+    """What a piece tells: as a share does, why rows were rejected, and what was read of each input, by its number."""
+
+    told: Told
+    reasons: list[Reason]
+    inputs: Mapping[int, Mapping[str, Any]]
+
+
+def keyed_above(rules: Rules, name: str) -> list[str]:
+    """The tables with keys in which a table stands, the nearest first."""
+    found = []
+    within = rules.tables[name].within
+    while within is not None:
+        if rules.tables[within].key:
+            found.append(within)
+        within = rules.tables[within].within
+    return found
+
+
+def unsettled_tables(rules: Rules) -> set[str]:
+    """The tables of which rows may be left out for keys: those with one, and all that stands within these."""
+    return {name for name, table in rules.tables.items() if table.key or keyed_above(rules, name)}
+
+
+def ranks_of(rules: Rules) -> dict[str, int]:
+    """The order in which rejects of one document stand."""
+    return {table.name: rank for rank, table in enumerate(rules.parents_first())}
+
+
+def plain_schema(schema: Any) -> Any:
+    """The columns of a table as Spark has them: enums are texts."""
+    return pa.schema(
+        [pa.field(one.name, one.type.value_type if pa.types.is_dictionary(one.type) else one.type) for one in schema]
+    )
+
+
+def keys_schema() -> Any:
+    """The columns of entries with keys: the number of a row, its key, and the row with a key in which it stands."""
+    return pa.schema(
+        [
+            ("row", pa.int32()),
+            ("key", pa.list_(pa.string())),
+            ("above_name", pa.string()),
+            ("above_block", pa.int32()),
+            ("above_row", pa.int32()),
+        ]
+    )
+
+
+def lists_of(columns: Sequence[Any]) -> Any:
+    """String arrays side by side as one array of lists."""
+    width, count = len(columns), len(columns[0])
+    order = [column * count + row for row in range(count) for column in range(width)]
+    texts = pa.concat_arrays([column.cast(pa.string()) for column in columns]).take(pa.array(order, pa.int64()))
+    return pa.ListArray.from_arrays(pa.array(range(0, width * count + 1, width), pa.int32()), texts)
+
+
+class Evaluating:
+    def __init__(self, number: int, run: Run) -> None:
+        self.number = number
+        self.run = run
+        self.rules = run.rules
+        self.told = told_tables(run.rules)
+        self.unsettled = {
+            name: unsettled_schema(run.rules.tables[name], run.schemas.get(name))
+            for name in unsettled_tables(run.rules)
+        }
+        self.plain = {name: plain_schema(schema) for name, schema in run.schemas.items() if name not in self.unsettled}
+        self.ranks = ranks_of(run.rules)
+        self.gathered = GatheredRows(number)
+        self.block = 0
+        self.around: tuple[int, Mapping[str, Any]] = (0, {})
+        """The number of the block with what stands around the arrays of a document in parts, and its rows."""
+        run.observer = self.see
+
+    def see(self, rows: DecidedRows) -> None:
+        """The rows of which the output comes next."""
+        self.rows = rows
+
+    def entries(self, piece: Piece) -> Iterator[list[Entry]]:
+        """Raises InputError and StoppedError."""
+        for output in self.run.batches():
+            found = list(self.of_block(output))
+            if found:
+                yield found
+        found = [*self.gathered.rest(), self.end(piece)]
+        yield found
+
+    def of_block(self, output: Output) -> Iterator[Entry]:
+        self.block += 1
+        batch = self.rows.batch
+        sources = batch.sources or [bad.source for bad in batch.bad]
+        file = sources[0].name if sources else ""
+        whole = self.rows.found.array is None
+        tables = dict(unsettled_rows(self.rows, self.unsettled, self.told))
+        if whole:
+            self.around = (self.block, tables)
+        for name, rows in tables.items():
+            yield Entry(self.number, self.block, Kind.UNSETTLED, name, packed_rows([rows]), file, whole)
+            if self.rules.tables[name].key:
+                keys = self.keys(self.rules.tables[name], tables)
+                if keys.num_rows:
+                    yield Entry(self.number, self.block, Kind.KEYS, name, packed_rows([keys]))
+        for name, schema in self.plain.items():
+            if name in output.tables:
+                yield from self.gathered.add(name, output.tables[name].cast(schema))
+        if output.rejects:
+            yield rejects_entry(self.number, self.block, reject_lines(output.rejects, self.ranks))
+
+    def keys(self, table: Table, tables: Mapping[str, Any]) -> Any:
+        """The keys of the rows that are written so far, and the row of the nearest table with a key above each."""
+        rows = tables[table.name]
+        texts = [rows.column(f"{KEY}{name}") for name in table.key]
+        filled = reduce(pc.and_, map(pc.is_valid, texts))  # a row that stands for none has no key
+        numbers = pa.array(range(rows.num_rows), pa.int32())
+        name, block, owners = self.above(table, rows, tables)
+        arrays = [
+            numbers,
+            lists_of(texts),
+            *(pa.repeat(pa.scalar(*one), rows.num_rows) for one in (name, block)),
+            owners,
+        ]
+        found = pa.RecordBatch.from_arrays(arrays, schema=keys_schema())
+        return found.filter(pc.and_(pc.equal(rows.column(FATE), int(Fate.WRITTEN)), filled))
+
+    def above(self, table: Table, rows: Any, tables: Mapping[str, Any]) -> tuple[Any, Any, Any]:
+        """The nearest table with a key above, the block in which its rows are, and the number of each."""
+        owners, within = rows.column(ABOVE), table.within
+        nearest = next(iter(keyed_above(self.rules, table.name)), None)
+        if nearest is None:
+            return (None, pa.string()), (None, pa.int32()), pa.nulls(rows.num_rows, pa.int32())
+        while within != nearest:
+            assert within is not None
+            around = tables.get(within, self.around[1].get(within))
+            owners, within = around.column(ABOVE).take(owners), self.rules.tables[within].within
+        block = self.block if nearest in tables else self.around[0]
+        return (nearest, pa.string()), (block, pa.int32()), owners.cast(pa.int32())
+
+    def end(self, piece: Piece) -> Entry:
+        """What is known when all was read."""
+        inputs = {}
+        for one, source, told in zip(piece, self.run.sources, inputs_of(self.run), strict=True):
+            before = 0 if one.stretch is None else one.stretch.documents
+            inputs[one.number] = {**told, "documents": source.documents - before}
+        everything = PieceTold(Told.by(self.run), list(self.run.tally.reasons.values()), inputs)
+        return Entry(self.number, 0, Kind.TOLD, "", packed_fact(everything))

@@ -1,0 +1,238 @@
+"""Files → tables as DataFrames, everything settled."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from datetime import UTC, datetime
+from functools import cached_property
+from typing import Any
+
+from pyspark import StorageLevel
+from pyspark.sql import DataFrame, SparkSession
+from pyspark.sql import functions as F
+from pyspark.sql.pandas.types import from_arrow_schema
+
+from mukret.destinations.deliver import record_of
+from mukret.documents import Finding
+from mukret.documents.batches import nothing_read_since
+from mukret.engine.coverage import Unmatched
+from mukret.errors import Notice
+from mukret.parts.together import Together
+from mukret.plan.compiled import make_plan
+from mukret.rules.model import Rules
+from mukret.rules.part import part_for
+from mukret.rules.schedule import lookup_passes
+from mukret.semantics.tally import Tally
+from mukret.spark.evaluating import PieceTold, plain_schema, unsettled_tables
+from mukret.spark.frame import SCHEMA, Kind, unpacked_rows
+from mukret.spark.in_order import has_keys_that_recurse, left_out_in_order
+from mukret.spark.jobs import cluster_errors, facts_of, for_each_piece, in_batches
+from mukret.spark.keys import left_out
+from mukret.spark.planning import Planned, planned
+from mukret.spark.rejected import COLUMNS, LINES, column_batches, line_batches
+from mukret.spark.settling import corrected, settled
+from mukret.spark.work import FACTS, AnswersFound, Work, answers_found, evaluated, sent
+
+MOST_PARTITIONS = 10_000
+"""Keys are settled in no more tasks: each reads something of each that went before."""
+
+
+class Extracted(dict[str, DataFrame]):
+    """The tables by name, in the order of the rules, those without rows included.
+
+    Everything is read and settled; rows are kept by the cluster until `release` (executors that are lost are made up
+    for). Columns have the types of the rules; enums, and what has the type `json`, are texts.
+    """
+
+    def __init__(
+        self, rules: Rules, together: Together, started: datetime, inputs: Sequence[Mapping[str, Any]]
+    ) -> None:
+        super().__init__()
+        self.rules = rules
+        self.together = together
+        self.started = started
+        self.inputs = inputs
+        self.kept: list[DataFrame] = []
+
+    @property
+    def tally(self) -> Tally:
+        """The counts of the whole run."""
+        return self.together.tally
+
+    @property
+    def unmatched(self) -> list[Unmatched]:
+        """Rules that found nothing."""
+        return self.together.unmatched
+
+    def notices(self) -> list[Notice]:
+        """The warnings of the run."""
+        return self.together.notices
+
+    @cached_property
+    def schemas(self) -> dict[str, Any]:
+        """The Arrow schema of each table with columns."""
+        return schemas_of(self.rules)
+
+    @cached_property
+    def reject_lines(self) -> DataFrame:
+        """The lines of `rejects.jsonl` in their order, in the column `line`."""
+        lines = [frame.where(F.col("kind") == int(Kind.REJECTS)).mapInArrow(line_batches, LINES) for frame in self.kept]
+        together = lines[0] if len(lines) == 1 else lines[0].union(lines[1])
+        return together.orderBy("piece", "block", "document", "rank", "number").select("line")
+
+    @cached_property
+    def rejects(self) -> DataFrame:
+        """The rows and documents that were set aside: file, document, path, table, rows (if it stands for several), and
+        problems with field, code, path, value (as JSON) and message."""
+        return self.reject_lines.mapInArrow(column_batches, COLUMNS)
+
+    def record(self) -> dict[str, Any]:
+        """What `run.json` holds."""
+        unmatched = [rule.as_json() for rule in self.unmatched]
+        together = self.together
+        return record_of(self.rules, self.schemas, self.tally, self.started, self.inputs, unmatched, together.sample)
+
+    def release(self) -> None:
+        """Lets the cluster forget the rows; the tables can't be used any more."""
+        for frame in self.kept:
+            frame.unpersist()
+
+
+def schemas_of(rules: Rules) -> dict[str, Any]:
+    plans = {plan.table.name: plan for plan in make_plan(rules, None).tables}
+    return {name: plans[name].schema for name, table in rules.tables.items() if table.columns}
+
+
+def extract(
+    session: SparkSession,
+    rules: Rules,
+    paths: str | os.PathLike[str] | Iterable[str | os.PathLike[str]],
+    *,
+    newest: bool = False,
+) -> Extracted:
+    """Reads files by some rules on a cluster.
+
+    `paths`: files, folders or globs that all machines find in the same place, or addresses (`s3://BUCKET/feed`).
+    `newest`: of folders that `collect` wrote the newest answers alone. Files of JSON Lines are split as Spark's setting
+    `spark.sql.files.maxPartitionBytes` says; everything else is read by one task each. Rows, rejects and counts are
+    those of one machine, with the keys of all of the input; the order of rows is not promised.
+
+    Raises InputError (an input that can't be opened, nothing can be read, or Spark gave up), StoppedError (`bad: stop`)
+    and UsageError.
+    """
+    with cluster_errors():
+        return extract_planned(session, rules, planned(session, paths, newest=newest))
+
+
+def extract_planned(session: SparkSession, rules: Rules, plan: Planned, started: datetime | None = None) -> Extracted:
+    """Reads the pieces of some files. Raises as `extract`, and Spark's own errors."""
+    return _Extracting(session, rules, plan, started or datetime.now(UTC)).extracted()
+
+
+class _Extracting:
+    def __init__(self, session: SparkSession, rules: Rules, plan: Planned, started: datetime) -> None:
+        self.session = session
+        self.rules = rules
+        self.rules_sent = sent(rules)
+        self.plan = plan
+        self.pieces = plan.pieces
+        self.started = started
+
+    def work(self, rules: Rules | None = None, answers: AnswersFound | None = None) -> Work:
+        return Work(self.rules_sent if rules is None else sent(rules), self.rules_sent, self.started, answers or {})
+
+    def extracted(self) -> Extracted:
+        work = self.work(answers=self.answers())
+        frame = for_each_piece(self.session, self.pieces, in_batches(evaluated, work), SCHEMA).persist(KEPT)
+        try:
+            told = self.told(frame)
+            together = Together(self.rules, (one.told for one in told))
+            inputs = self.plan.read(one.inputs for one in told)
+            found = Extracted(self.rules, together, self.started, inputs)
+            found.kept.append(frame)
+            self.count(found, told)
+            self.settle(found, work, frame)
+        except BaseException:
+            frame.unpersist()
+            raise
+        return found
+
+    def answers(self) -> AnswersFound:
+        """What lookups across the run find: the input is read for that, as often as they hang on each other."""
+        known: dict[Any, Mapping[bytes, object]] = {}
+        for looking in lookup_passes(self.rules, self.rules.tables):
+            names = [(table, own.name) for table, own in looking]
+            targets = [table for _, own in looking for table in own.reads.rows]
+            found = self.gathered(self.work(part_for(self.rules, targets), known), names)
+            known.update(found or self.gathered(self.work(answers=known), names) or {})
+        return known
+
+    def gathered(self, work: Work, names: Sequence[Any]) -> dict[Any, dict[bytes, object]] | None:
+        """The answers of all pieces; None where they hang on more of the rules."""
+        task = in_batches(answers_found, work, names)
+        facts = facts_of(for_each_piece(self.session, self.pieces, task, FACTS))
+        if any(fact is None for fact in facts):
+            return None
+        known: dict[Any, dict[bytes, object]] = {name: {} for name in names}
+        for fact in facts:
+            for name, values in fact.items():
+                for key, value in values.items():
+                    known[name].setdefault(key, value)
+        return known
+
+    def told(self, frame: DataFrame) -> list[PieceTold]:
+        """What all pieces tell. Raises the first error that one of them met."""
+        told = frame.where(F.col("kind").isin(int(Kind.TOLD), int(Kind.ERROR)))
+        return list(facts_of(told.select("piece", "payload")))
+
+    def count(self, found: Extracted, told: Sequence[PieceTold]) -> None:
+        """Counts why rows were rejected. Raises InputError if not one document could be read."""
+        for one in told:
+            found.tally.merge(Tally({}, reasons={(why.table, why.field, why.code): why for why in one.reasons}))
+        if not found.tally.documents and found.tally.bad_documents:
+            reason = next(reason for reason in found.tally.reasons.values() if reason.table is None)
+            example, count = reason.example, found.tally.bad_documents
+            finding = example.finding or Finding(example.message)
+            raise nothing_read_since(reason.file, reason.document, finding, example.hint, count)
+
+    def settle(self, found: Extracted, work: Work, frame: DataFrame) -> None:
+        """Makes the tables."""
+        unsettled = unsettled_tables(self.rules)
+        rows = frame
+        if unsettled:
+            again = self.settled(work, frame).persist(KEPT)
+            found.kept.append(again)
+            rows = again
+            for fact in facts_of(again.where(F.col("kind") == int(Kind.TOLD)).select("piece", "payload")):
+                corrected(fact, found.tally)
+        for name, schema in found.schemas.items():
+            found[name] = _table(rows if name in unsettled else frame, name, plain_schema(schema))
+
+    def settled(self, work: Work, frame: DataFrame) -> DataFrame:
+        """The blocks again, with the rows that are left out beside them: piece by piece, each by one task."""
+        blocks = frame.where(F.col("kind") == int(Kind.UNSETTLED))
+        partitions = min(len(self.pieces), MOST_PARTITIONS)
+        of_piece = F.floor(F.col("piece") * partitions / len(self.pieces)).cast("int")
+        if has_keys_that_recurse(self.rules):
+            gone = left_out_in_order(self.session, self.rules, frame)
+        else:
+            gone = left_out(self.rules, frame)
+        together = blocks.union(gone).repartitionById(partitions, of_piece)
+        in_order = together.sortWithinPartitions("piece", "block", "kind")
+        task = in_batches(settled, work)
+        return in_order.mapInArrow(task, SCHEMA)
+
+
+KEPT = StorageLevel.MEMORY_AND_DISK
+
+
+def _table(frame: DataFrame, name: str, schema: Any) -> DataFrame:
+    rows = frame.where((F.col("kind") == int(Kind.ROWS)) & (F.col("name") == name)).select("payload")
+    return rows.mapInArrow(_unpacked, from_arrow_schema(schema))
+
+
+def _unpacked(batches: Iterable[Any]) -> Iterator[Any]:
+    for batch in batches:
+        for payload in batch.column("payload"):
+            yield from unpacked_rows(payload.as_buffer())

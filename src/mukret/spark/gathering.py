@@ -1,0 +1,37 @@
+"""Small batches of tables, put together until they are worth a row of their own."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+from mukret.spark.frame import Entry, Kind, packed_rows
+
+ENOUGH_BYTES = 4 << 20
+
+
+class GatheredRows:
+    """Rows of the tables of a piece that are written."""
+
+    def __init__(self, piece: int) -> None:
+        self.piece = piece
+        self.block = 0
+        self.waiting: dict[str, list[Any]] = {}
+        self.sizes: dict[str, int] = {}
+
+    def add(self, name: str, batch: Any) -> Iterator[Entry]:
+        """Adds rows of a table; gives an entry when there are enough."""
+        if not batch.num_rows:
+            return
+        self.waiting.setdefault(name, []).append(batch)
+        self.sizes[name] = self.sizes.get(name, 0) + batch.nbytes
+        if self.sizes[name] >= ENOUGH_BYTES:
+            yield self.entry(name)
+
+    def entry(self, name: str) -> Entry:
+        self.block += 1
+        self.sizes[name] = 0
+        return Entry(self.piece, self.block, Kind.ROWS, name, packed_rows(self.waiting.pop(name)))
+
+    def rest(self) -> Iterator[Entry]:
+        yield from (self.entry(name) for name in list(self.waiting))

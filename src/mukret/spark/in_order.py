@@ -1,0 +1,65 @@
+"""Keys settled row by row in the order of the input, by the driver: where a row hangs on a row of its own table.
+
+In a table that recurses, a row goes with the row above it, whose key hangs on all that came before; no join says that.
+The driver is sent the keys and what stands above, and nothing else.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from itertools import groupby
+from typing import Any
+
+from pyspark.sql import DataFrame, SparkSession
+from pyspark.sql import functions as F
+
+from mukret.engine.settling import UnsettledBlock, settling_after
+from mukret.engine.unsettled import ABOVE, FATE, KEY, OVER
+from mukret.rules.model import Rules
+from mukret.spark.frame import SCHEMA, Entry, Kind, entries_of, entry_batch, packed_rows, unpacked_rows
+from mukret.spark.keys import left_out_entry
+
+Block = tuple[int, int, UnsettledBlock]
+"""The numbers of a piece and of a block in it, and the block."""
+
+
+def has_keys_that_recurse(rules: Rules) -> bool:
+    return any(table.key and table.rows.recurse is not None for table in rules.tables.values())
+
+
+def left_out_in_order(session: SparkSession, rules: Rules, frame: DataFrame) -> DataFrame:
+    """Entries with the rows that are left out for their keys, out of those with unsettled rows."""
+    entries = frame.where(F.col("kind") == int(Kind.UNSETTLED)).mapInArrow(without_values, SCHEMA)
+
+    def blocks() -> Iterator[Block]:
+        rows = (Entry(**{**row.asDict(), "kind": Kind(row["kind"])}) for row in entries.toLocalIterator())
+        for (piece, block), some in groupby(rows, key=lambda entry: (entry.piece, entry.block)):
+            tables = {}
+            for entry in some:
+                [tables[entry.name]] = unpacked_rows(bytes(entry.payload))
+            yield piece, block, UnsettledBlock(entry.file, entry.whole, tables)
+
+    found = [
+        (one.piece, one.block, int(one.kind), one.name, one.file, one.whole, bytearray(one.payload))
+        for one in _left_out(rules, blocks)
+    ]
+    return session.createDataFrame(found, SCHEMA)
+
+
+def _left_out(rules: Rules, blocks: Callable[[], Iterator[Block]]) -> Iterator[Entry]:
+    settling = settling_after(rules, lambda: (rows for _, _, rows in blocks()))
+    for piece, block, rows in blocks():
+        for name, table in settling.settle(rows).items():
+            before = rows.tables[name].column(FATE).to_pylist()
+            gone = [row for row, fate in enumerate(table.fates) if fate and fate != before[row]]
+            if gone:
+                yield left_out_entry(name, piece, block, gone)
+
+
+def without_values(batches: Iterable[Any]) -> Iterator[Any]:
+    """Entries with unsettled rows, without the values of fields."""
+    for entry in entries_of(batches):
+        [rows] = unpacked_rows(entry.payload)
+        wanted = [name for name in rows.schema.names if name in (FATE, ABOVE, OVER) or name.startswith(KEY)]
+        payload = packed_rows([rows.select(wanted)])
+        yield entry_batch([Entry(entry.piece, entry.block, entry.kind, entry.name, payload, entry.file, entry.whole)])

@@ -1,0 +1,89 @@
+"""The input, cut into pieces: what one task reads."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from functools import partial
+
+from mukret.documents import Origin, Source, find_sources
+from mukret.documents.sources import STANDARD_INPUT, Stretch
+from mukret.errors import UsageError
+from mukret.spark.remote import is_remote, opened_remote, remote_files
+
+FILE_COSTS = 1 << 20
+"""To open a file takes about as long as to read so many bytes."""
+
+
+@dataclass(frozen=True)
+class Input:
+    """A file, or a stretch of one, as executors are told of it: its number among all, how it is called, and where every
+    machine finds it; `size` in bytes."""
+
+    number: int
+    path: str
+    at: str
+    named: bool
+    origin: Origin | None
+    size: int
+    stretch: Stretch | None = None
+
+    def source(self) -> Source:
+        before = 0 if self.stretch is None else self.stretch.documents
+        remote = partial(opened_remote, self.at) if is_remote(self.at) else None
+        return Source(
+            self.path, self.named, self.origin, documents=before, at=self.at, remote=remote, stretch=self.stretch
+        )
+
+    def cut(self, stretches: Iterable[Stretch]) -> Iterator[Input]:
+        """Its stretches, as inputs of their own."""
+        for stretch in stretches:
+            yield replace(self, stretch=stretch, size=stretch.end - stretch.start)
+
+
+Piece = Sequence[Input]
+"""Inputs that one task reads one after the other."""
+
+
+def find_inputs(paths: Iterable[str | os.PathLike[str]], *, newest: bool = False) -> list[Input]:
+    """All files that were named, in order: as on one machine, and by addresses (`s3://BUCKET/feed`).
+
+    Raises InputError, and UsageError for what can't be read from elsewhere or more than once.
+    """
+    found: list[Input] = []
+    for path in [os.fspath(path) for path in paths]:
+        if is_remote(path):
+            for file in remote_files(path):
+                named = file.address == path
+                found.append(Input(len(found), file.address, file.address, named, None, file.size))
+            continue
+        for source in find_sources([path], newest=newest):
+            if source.path == STANDARD_INPUT or not source.on_disk():
+                message = f"{source.name} can be read once, and here alone"
+                raise UsageError("usage", message, hint="on Spark: name files or folders that all machines have")
+            at = os.path.abspath(source.path)
+            found.append(Input(len(found), source.path, at, source.named, source.origin, os.path.getsize(at)))
+    if not found:
+        find_sources([])
+    return found
+
+
+def piece_bytes(inputs: Sequence[Input], parallel: int, most: int) -> int:
+    """How large pieces should be, as Spark splits files: so that all cores have one, but none above `most`."""
+    everything = sum(one.size + FILE_COSTS for one in inputs)
+    return max(FILE_COSTS, min(most, everything // max(1, parallel)))
+
+
+def in_pieces(inputs: Iterable[Input], size: int) -> Sequence[Piece]:
+    """Pieces of at most about `size` bytes in the order of the input; an input that is larger is one of its own."""
+    pieces: list[list[Input]] = []
+    held = size
+    for one in inputs:
+        cost = one.size + FILE_COSTS
+        if held + cost > size + FILE_COSTS:
+            pieces.append([])
+            held = 0
+        pieces[-1].append(one)
+        held += cost
+    return pieces

@@ -1,0 +1,81 @@
+"""Files → pieces for tasks: long ones are read through before, to know where they can be cut."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from pyspark.sql import SparkSession
+
+from mukret.spark.jobs import facts_of, for_each_piece, in_batches, parallel
+from mukret.spark.pieces import Input, Piece, find_inputs, in_pieces, piece_bytes
+from mukret.spark.work import FACTS, LookedThrough, looked_through
+
+LONG = 1.5
+"""A file is cut if it is so many times as large as a piece should be."""
+
+
+@dataclass(frozen=True)
+class Planned:
+    """The inputs in their order, what was learnt of the long ones by their number, and the pieces of all of them."""
+
+    inputs: Sequence[Input]
+    pieces: Sequence[Piece]
+    piece_bytes: int
+    looked: Mapping[int, LookedThrough] = field(default_factory=dict)
+
+    @property
+    def in_one_go(self) -> list[Input]:
+        """Long files that can't be split, so that one task reads each."""
+        return [one for one in self.inputs if one.number in self.looked and self.looked[one.number].stretches is None]
+
+    def read(self, told: Iterable[Mapping[int, Mapping[str, Any]]]) -> list[dict[str, Any]]:
+        """What was read of each file, its stretches together, out of what pieces tell of their inputs."""
+        found: dict[int, dict[str, Any]] = {}
+        for inputs in told:
+            for number, one in inputs.items():
+                known = self.looked.get(number)
+                if number in found:
+                    found[number]["documents"] += one["documents"]
+                elif known is not None and known.stretches is not None:
+                    found[number] = {**one, "sha256": known.sha256, "bytes": known.size}
+                else:
+                    found[number] = dict(one)
+        return [found[one.number] for one in self.inputs]
+
+
+def planned(
+    session: SparkSession, paths: str | os.PathLike[str] | Iterable[str | os.PathLike[str]], *, newest: bool = False
+) -> Planned:
+    """The pieces of some files. They are as large as Spark's own parts of files: enough for all cores, and no larger
+    than `spark.sql.files.maxPartitionBytes`. Raises InputError, UsageError."""
+    listed = [paths] if isinstance(paths, str | os.PathLike) else list(paths)
+    inputs = find_inputs(listed, newest=newest)
+    most = bytes_of(str(session.conf.get("spark.sql.files.maxPartitionBytes")))
+    size = piece_bytes(inputs, parallel(session), most)
+    long = [one for one in inputs if one.size > LONG * size]
+    looked: dict[int, LookedThrough] = {}
+    if long:
+        task = in_batches(looked_through, size)
+        facts = facts_of(for_each_piece(session, [[one] for one in long], task, FACTS))
+        looked = {one.number: found for one, found in zip(long, facts, strict=True)}
+    return Planned(inputs, in_pieces(_cut(inputs, looked), size), size, looked)
+
+
+def _cut(inputs: Iterable[Input], looked: Mapping[int, LookedThrough]) -> Iterator[Input]:
+    for one in inputs:
+        known = looked.get(one.number)
+        if known is None or known.stretches is None:
+            yield one
+        else:
+            yield from one.cut(known.stretches)
+
+
+def bytes_of(setting: str) -> int:
+    """A size as Spark's settings have it: `128m`, `134217728b`."""
+    text = setting.strip().lower()
+    digits = text.rstrip("bkmgt")
+    unit = text[len(digits) :][:1] or "b"
+    return int(digits) << {"b": 0, "k": 10, "m": 20, "g": 30, "t": 40}[unit]

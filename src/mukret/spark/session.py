@@ -1,0 +1,51 @@
+"""A session of Spark for one command."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from pyspark.errors import PySparkException
+from pyspark.sql import SparkSession
+
+from mukret.errors import InputError
+
+SETTINGS = {"spark.sql.session.timeZone": "UTC", "spark.sql.parquet.outputTimestampType": "TIMESTAMP_MICROS"}
+"""What the tables need. All else is said in `spark-defaults.conf`, as ever."""
+LOGGING = Path(__file__).with_name("log4j2.properties")
+AT_HOME = {
+    "spark.ui.enabled": "false",
+    "spark.driver.host": "127.0.0.1",
+    "spark.driver.bindAddress": "127.0.0.1",
+}
+"""On this machine alone nobody else is to be let in."""
+
+
+@contextmanager
+def spark_session(master: str | None, *, progress: bool) -> Iterator[SparkSession]:
+    """A session that ends with the block; `master` as Spark has it (`local[4]`, `spark://HOST:7077`, `yarn`), None for
+    what Spark's own settings say, or this machine. Raises InputError where Spark does not start."""
+    os.environ.setdefault("PYSPARK_PYTHON", sys.executable)
+    builder = SparkSession.builder.appName("mukret")
+    if master is not None:
+        builder = builder.master(master)
+    settings = {**SETTINGS, "spark.ui.showConsoleProgress": str(progress).lower()}
+    if master is not None and master.startswith("local"):
+        os.environ.setdefault("SPARK_LOCAL_IP", "127.0.0.1")
+        settings |= AT_HOME
+    if not {"SPARK_CONF_DIR", "SPARK_HOME"} & os.environ.keys():  # nobody has said how it logs
+        settings["spark.driver.extraJavaOptions"] = f"-Dlog4j2.configurationFile={LOGGING.as_uri()}"
+    for name, value in settings.items():
+        builder = builder.config(name, value)
+    try:
+        session = builder.getOrCreate()
+    except PySparkException as error:
+        hint = "it needs Java 17 or later: java -version, or JAVA_HOME, says which there is"
+        raise InputError("spark", f"Spark does not start: {str(error).splitlines()[0]}", hint=hint) from None
+    try:
+        yield session
+    finally:
+        session.stop()

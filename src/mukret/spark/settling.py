@@ -1,0 +1,89 @@
+"""Keys settled across all pieces: which rows are left out, by Spark's own means, and what becomes of the others."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from itertools import groupby
+from typing import Any
+
+from mukret.engine.settling import Settling, UnsettledBlock, kept_rows, otherwise, rejects_of
+from mukret.engine.unsettled import own_columns
+from mukret.rules.model import Rules
+from mukret.semantics.fates import Fate, SeenKeys
+from mukret.semantics.rejects import Reject
+from mukret.semantics.tally import TableTally, Tally
+from mukret.spark.evaluating import plain_schema, ranks_of
+from mukret.spark.frame import Entry, Kind, entries_of, entry_batch, packed_fact, unpacked_rows
+from mukret.spark.gathering import GatheredRows
+from mukret.spark.rejected import LATER, reject_lines, rejects_entry
+from mukret.spark.work import Work
+
+
+class LeftOut(SeenKeys):
+    """Knows which rows of a block are left out for a key that another row has."""
+
+    def __init__(self, again: Fate) -> None:
+        super().__init__()
+        self.again = again
+        self.rows: set[int] = set()
+
+    def fates(self, hashes: bytes, rows: Sequence[int]) -> bytes:
+        return bytes(self.again if row in self.rows else Fate.WRITTEN for row in rows)
+
+
+def settled(work: Work, batches: Iterable[Any]) -> Iterator[Any]:
+    """Entries of blocks in their order, those of pieces together → rows that are written, rejects, and corrections."""
+    for piece, entries in groupby(entries_of(batches), key=lambda entry: entry.piece):
+        for found in _SettledPiece(piece, work.run([])).entries(entries):
+            if found:
+                yield entry_batch(found)
+
+
+class _SettledPiece:
+    def __init__(self, number: int, run: Any) -> None:
+        self.number = number
+        self.rules: Rules = run.rules
+        self.schemas = run.schemas
+        self.ranks = ranks_of(run.rules)
+        self.left_out = {
+            name: LeftOut(Fate.REJECTED if table.duplicates == "reject" else Fate.DEDUPLICATED)
+            for name, table in self.rules.tables.items()
+        }
+        self.settling = Settling(self.rules, self.left_out)
+        self.gathered = GatheredRows(number)
+        self.tally: Tally = run.nothing_counted()
+
+    def entries(self, entries: Iterable[Entry]) -> Iterator[list[Entry]]:
+        for block, some in groupby(entries, key=lambda entry: entry.block):
+            yield list(self.of_block(block, list(some)))
+        told = packed_fact((self.tally.tables, list(self.tally.reasons.values())))
+        yield [*self.gathered.rest(), Entry(self.number, 0, Kind.TOLD, "", told)]
+
+    def of_block(self, number: int, entries: list[Entry]) -> Iterator[Entry]:
+        for known in self.left_out.values():
+            known.rows = set()
+        tables, first = {}, entries[-1]
+        for entry in entries:
+            [rows] = unpacked_rows(entry.payload)
+            if entry.kind is Kind.LEFT_OUT:
+                self.left_out[entry.name].rows.update(rows.column("row").to_pylist())
+            else:
+                tables[entry.name] = rows
+        found = self.settling.settle(UnsettledBlock(first.file, first.whole, tables))
+        rejects: list[Reject] = []
+        for name, table in found.items():
+            rows = tables[name]
+            self.tally.tables[name].merge(otherwise(rows, table))
+            rejects += rejects_of(name, first.file, rows, table)
+            if name in self.schemas:
+                own = own_columns(kept_rows(rows, table), self.rules.tables[name], self.schemas[name])
+                yield from self.gathered.add(name, own.cast(plain_schema(self.schemas[name])))
+        self.tally.note(rejects)
+        if rejects:
+            yield rejects_entry(self.number, number, reject_lines(rejects, self.ranks, LATER))
+
+
+def corrected(told: tuple[dict[str, TableTally], list[Any]], tally: Tally) -> None:
+    """Adds the corrections of a piece to the counts of all."""
+    tables, reasons = told
+    tally.merge(Tally(tables, reasons={(one.table, one.field, one.code): one for one in reasons}))
