@@ -54,11 +54,17 @@ def ranks_of(rules: Rules) -> dict[str, int]:
     return {table.name: rank for rank, table in enumerate(rules.parents_first())}
 
 
-def plain_schema(schema: Any) -> Any:
-    """The columns of a table as Spark has them: enums are texts."""
-    return pa.schema(
-        [pa.field(one.name, one.type.value_type if pa.types.is_dictionary(one.type) else one.type) for one in schema]
-    )
+def spark_schema(schema: Any) -> Any:
+    """The columns of a table as Spark takes them: enums are texts, times of day have nanoseconds."""
+    return pa.schema([pa.field(one.name, _taken(one.type)) for one in schema])
+
+
+def _taken(kind: Any) -> Any:
+    if pa.types.is_dictionary(kind):
+        return kind.value_type
+    if pa.types.is_list(kind):
+        return pa.list_(_taken(kind.value_type))
+    return pa.time64("ns") if pa.types.is_time(kind) else kind
 
 
 def keys_schema() -> Any:
@@ -92,7 +98,7 @@ class Evaluating:
             name: unsettled_schema(run.rules.tables[name], run.schemas.get(name))
             for name in unsettled_tables(run.rules)
         }
-        self.plain = {name: plain_schema(schema) for name, schema in run.schemas.items() if name not in self.unsettled}
+        self.plain = {name: spark_schema(schema) for name, schema in run.schemas.items() if name not in self.unsettled}
         self.ranks = ranks_of(run.rules)
         self.gathered = GatheredRows(number)
         self.block = 0

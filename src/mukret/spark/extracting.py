@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from functools import cached_property
 from typing import Any
 
-from pyspark import StorageLevel
 from pyspark.sql import DataFrame, SparkSession
 from pyspark.sql import functions as F
 from pyspark.sql.pandas.types import from_arrow_schema
@@ -24,12 +22,12 @@ from mukret.rules.model import Rules
 from mukret.rules.part import part_for
 from mukret.rules.schedule import lookup_passes
 from mukret.semantics.tally import Tally
-from mukret.spark.evaluating import PieceTold, plain_schema, unsettled_tables
+from mukret.spark.evaluating import PieceTold, spark_schema, unsettled_tables
 from mukret.spark.frame import SCHEMA, Kind, unpacked_rows
 from mukret.spark.in_order import has_keys_that_recurse, left_out_in_order
-from mukret.spark.jobs import cluster_errors, facts_of, for_each_piece, in_batches
+from mukret.spark.jobs import KEPT, cluster_errors, facts_of, for_each_piece, in_batches
 from mukret.spark.keys import left_out
-from mukret.spark.planning import Planned, planned
+from mukret.spark.planning import Paths, Planned, planned
 from mukret.spark.rejected import COLUMNS, LINES, column_batches, line_batches
 from mukret.spark.settling import corrected, settled
 from mukret.spark.work import FACTS, AnswersFound, Work, answers_found, evaluated, sent
@@ -107,22 +105,24 @@ def schemas_of(rules: Rules) -> dict[str, Any]:
 def extract(
     session: SparkSession,
     rules: Rules,
-    paths: str | os.PathLike[str] | Iterable[str | os.PathLike[str]],
+    paths: Paths,
     *,
     newest: bool = False,
+    piece_bytes: int | None = None,
 ) -> Extracted:
     """Reads files by some rules on a cluster.
 
     `paths`: files, folders or globs that all machines find in the same place, or addresses (`s3://BUCKET/feed`).
-    `newest`: of folders that `collect` wrote the newest answers alone. Files of JSON Lines are split as Spark's setting
-    `spark.sql.files.maxPartitionBytes` says; everything else is read by one task each. Rows, rejects and counts are
-    those of one machine, with the keys of all of the input; the order of rows is not promised.
+    `newest`: of folders that `collect` wrote the newest answers alone. `piece_bytes`: how much a task reads; if it is
+    not said as much as Spark's setting `spark.sql.files.maxPartitionBytes` allows. Files of JSON Lines are split,
+    everything else is read by one task each. Rows, rejects and counts are those of one machine, with the keys of all of
+    the input; the order of rows is not promised.
 
     Raises InputError (an input that can't be opened, nothing can be read, or Spark gave up), StoppedError (`bad: stop`)
     and UsageError.
     """
     with cluster_errors():
-        return extract_planned(session, rules, planned(session, paths, newest=newest))
+        return extract_planned(session, rules, planned(session, paths, newest=newest, size=piece_bytes))
 
 
 def extract_planned(session: SparkSession, rules: Rules, plan: Planned, started: datetime | None = None) -> Extracted:
@@ -201,15 +201,17 @@ class _Extracting:
         unsettled = unsettled_tables(self.rules)
         rows = frame
         if unsettled:
-            again = self.settled(work, frame).persist(KEPT)
-            found.kept.append(again)
-            rows = again
-            for fact in facts_of(again.where(F.col("kind") == int(Kind.TOLD)).select("piece", "payload")):
+            gone: list[DataFrame] = []
+            rows = self.settled(work, frame, gone).persist(KEPT)
+            found.kept.append(rows)
+            for fact in facts_of(rows.where(F.col("kind") == int(Kind.TOLD)).select("piece", "payload")):
                 corrected(fact, found.tally)
+            for known in gone:
+                known.unpersist()
         for name, schema in found.schemas.items():
-            found[name] = _table(rows if name in unsettled else frame, name, plain_schema(schema))
+            found[name] = _table(rows if name in unsettled else frame, name, spark_schema(schema))
 
-    def settled(self, work: Work, frame: DataFrame) -> DataFrame:
+    def settled(self, work: Work, frame: DataFrame, kept: list[DataFrame]) -> DataFrame:
         """The blocks again, with the rows that are left out beside them: piece by piece, each by one task."""
         blocks = frame.where(F.col("kind") == int(Kind.UNSETTLED))
         partitions = min(len(self.pieces), MOST_PARTITIONS)
@@ -217,14 +219,11 @@ class _Extracting:
         if has_keys_that_recurse(self.rules):
             gone = left_out_in_order(self.session, self.rules, frame)
         else:
-            gone = left_out(self.rules, frame)
+            gone = left_out(self.rules, frame, kept)
         together = blocks.union(gone).repartitionById(partitions, of_piece)
         in_order = together.sortWithinPartitions("piece", "block", "kind")
         task = in_batches(settled, work)
         return in_order.mapInArrow(task, SCHEMA)
-
-
-KEPT = StorageLevel.MEMORY_AND_DISK
 
 
 def _table(frame: DataFrame, name: str, schema: Any) -> DataFrame:

@@ -7,6 +7,7 @@ from contextlib import contextmanager
 from typing import Any
 
 from py4j.protocol import Py4JError
+from pyspark import StorageLevel
 from pyspark.errors import PySparkException
 from pyspark.sql import DataFrame, SparkSession
 from pyspark.sql import functions as F
@@ -15,6 +16,9 @@ from mukret.errors import InputError, MukretError
 from mukret.spark.frame import packed_fact, unpacked_fact
 from mukret.spark.pieces import Piece
 from mukret.spark.work import FACTS
+
+KEPT = StorageLevel.MEMORY_AND_DISK
+"""What is needed again; executors that are lost take it with them, and Spark makes it anew."""
 
 Task = Callable[[Iterable[Any]], Iterator[Any]]
 """Record batches in, record batches out."""

@@ -13,7 +13,7 @@ from pyspark.sql import functions as F
 from mukret.rules.model import Rules
 from mukret.spark.evaluating import keyed_above
 from mukret.spark.frame import SCHEMA, Entry, Kind, entries_of, entry_batch, packed_rows, unpacked_rows
-from mukret.spark.jobs import in_batches
+from mukret.spark.jobs import KEPT, in_batches
 
 PLACE = ("name", "piece", "block", "row")
 COLUMNS = (
@@ -22,26 +22,33 @@ COLUMNS = (
 )
 
 
-def left_out(rules: Rules, frame: DataFrame) -> DataFrame:
+def left_out(rules: Rules, frame: DataFrame, kept: list[DataFrame]) -> DataFrame:
     """Entries with the rows that are left out for their keys, out of those with keys.
 
     What stands above is settled first: with a row that is left out goes all within it, whose keys count for nothing.
+    What each level finds is kept by the cluster, so that it is found once, and noted in `kept`.
     """
     last = frozenset(name for name, table in rules.tables.items() if table.duplicates == "last")
     entries = frame.where(F.col("kind") == int(Kind.KEYS))
     keys = entries.mapInArrow(in_batches(key_batches, last), COLUMNS)
     gone: list[DataFrame] = []
     for level in _levels(rules):
-        counting = keys.where(F.col("name").isin(level))
-        if gone:
-            above = _all(gone).toDF("gone_name", "gone_piece", "gone_block", "gone_row")
-            counting = counting.join(above, _stands_in(counting, above), "left")
-            gone.append(counting.where(F.col("gone_name").isNotNull()).select(*PLACE))
-            counting = counting.where(F.col("gone_name").isNull())
-        same = Window.partitionBy("name", "key").orderBy("first", "second", "third")
-        nth = counting.withColumn("nth", F.row_number().over(same))
-        gone.append(nth.where("nth > 1").select(*PLACE))
-    return _all(gone).mapInArrow(left_out_batches, SCHEMA)
+        found = _gone(keys.where(F.col("name").isin(level)), gone).persist(KEPT)
+        gone.append(found)
+        kept.append(found)
+    return reduce(DataFrame.union, gone).mapInArrow(left_out_batches, SCHEMA)
+
+
+def _gone(rows: DataFrame, gone: list[DataFrame]) -> DataFrame:
+    """The rows that are left out, or go with one that is: of those with the same key all but for the first that does
+    not go with one."""
+    rows = rows.withColumn("goes_along", F.lit(False))
+    if gone:
+        above = reduce(DataFrame.union, gone).toDF("gone_name", "gone_piece", "gone_block", "gone_row")
+        rows = rows.join(above, _stands_in(rows, above), "left")
+        rows = rows.withColumn("goes_along", F.col("gone_name").isNotNull())
+    same = Window.partitionBy("name", "key", "goes_along").orderBy("first", "second", "third")
+    return rows.withColumn("nth", F.row_number().over(same)).where("goes_along or nth > 1").select(*PLACE)
 
 
 def _levels(rules: Rules) -> list[list[str]]:
@@ -51,10 +58,6 @@ def _levels(rules: Rules) -> list[list[str]]:
         if table.key:
             levels.setdefault(len(keyed_above(rules, table.name)), []).append(table.name)
     return [levels[level] for level in sorted(levels)]
-
-
-def _all(frames: list[DataFrame]) -> DataFrame:
-    return reduce(DataFrame.union, frames)
 
 
 def _stands_in(rows: DataFrame, above: DataFrame) -> Any:

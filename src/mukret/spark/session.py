@@ -36,8 +36,9 @@ def spark_session(master: str | None, *, progress: bool) -> Iterator[SparkSessio
     if master is not None and master.startswith("local"):
         os.environ.setdefault("SPARK_LOCAL_IP", "127.0.0.1")
         settings |= AT_HOME
-    if not {"SPARK_CONF_DIR", "SPARK_HOME"} & os.environ.keys():  # nobody has said how it logs
+    if not {"SPARK_CONF_DIR", "SPARK_HOME"} & os.environ.keys():  # nobody has said otherwise
         settings["spark.driver.extraJavaOptions"] = f"-Dlog4j2.configurationFile={LOGGING.as_uri()}"
+        settings["spark.driver.memory"] = f"{_a_quarter_of_memory()}m"
     for name, value in settings.items():
         builder = builder.config(name, value)
     try:
@@ -49,3 +50,8 @@ def spark_session(master: str | None, *, progress: bool) -> Iterator[SparkSessio
         yield session
     finally:
         session.stop()
+
+
+def _a_quarter_of_memory() -> int:
+    """In megabytes; Spark itself would take one gigabyte, whatever there is."""
+    return max(1024, os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") // 4 >> 20)

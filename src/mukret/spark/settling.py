@@ -12,7 +12,7 @@ from mukret.rules.model import Rules
 from mukret.semantics.fates import Fate, SeenKeys
 from mukret.semantics.rejects import Reject
 from mukret.semantics.tally import TableTally, Tally
-from mukret.spark.evaluating import plain_schema, ranks_of
+from mukret.spark.evaluating import ranks_of, spark_schema
 from mukret.spark.frame import Entry, Kind, entries_of, entry_batch, packed_fact, unpacked_rows
 from mukret.spark.gathering import GatheredRows
 from mukret.spark.rejected import LATER, reject_lines, rejects_entry
@@ -77,7 +77,7 @@ class _SettledPiece:
             rejects += rejects_of(name, first.file, rows, table)
             if name in self.schemas:
                 own = own_columns(kept_rows(rows, table), self.rules.tables[name], self.schemas[name])
-                yield from self.gathered.add(name, own.cast(plain_schema(self.schemas[name])))
+                yield from self.gathered.add(name, own.cast(spark_schema(self.schemas[name])))
         self.tally.note(rejects)
         if rejects:
             yield rejects_entry(self.number, number, reject_lines(rejects, self.ranks, LATER))
