@@ -3,15 +3,11 @@
 from __future__ import annotations
 
 import gzip
-import importlib.util
 import json
-import os
-import shutil
-import unittest
 from collections import Counter
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import Any
 
 import pyarrow as pa
 
@@ -24,23 +20,11 @@ from mukret.engine.run import Run
 from mukret.errors import InputError, MukretError, OutputError, StoppedError
 from mukret.rules import Rules, load_rules, parse_rules
 from tests.evaluators import NOW
-from tests.helpers import FolderCase, rules_text
+from tests.helpers import rules_text
 from tests.random_feeds import REFERENCE, seeded_feeds
+from tests.spark import SparkCase
 
 FEEDS = 6
-MISSING = next(
-    (
-        word
-        for word, there in (
-            ("mukret[spark]", importlib.util.find_spec("pyspark")),
-            ("Java", shutil.which("java") or os.environ.get("JAVA_HOME")),
-        )
-        if not there
-    ),
-    None,
-)
-FLAGS = "-XX:TieredStopAtLevel=1 -XX:+UseSerialGC"
-"""Halve the time that Java takes to start."""
 KEYED = """
     tables:
       ports: {rows: "$.ports[*]", key: code, duplicates: KIND, fields: {code: {at: $.code, required: true}, no: {at: $.no, type: integer}}}
@@ -60,20 +44,7 @@ def told_apart(schema: Any) -> Any:
     return pa.schema([one.with_type(pa.string()) if pa.types.is_dictionary(one.type) else one for one in schema])
 
 
-@unittest.skipIf(MISSING is not None, f"{MISSING} is not installed here")
-class OnSpark(FolderCase):
-    session: ClassVar[Any]
-
-    @classmethod
-    def setUpClass(cls) -> None:
-        from mukret.spark.session import spark_session
-
-        os.environ["JAVA_TOOL_OPTIONS"] = FLAGS
-        opened_session = spark_session("local[2]", progress=False)
-        cls.session = opened_session.__enter__()
-        cls.addClassCleanup(opened_session.__exit__, None, None, None)
-        cls.session.conf.set("spark.sql.shuffle.partitions", "3")
-
+class OnSpark(SparkCase):
     def on_one_machine(self, rules: Rules, files: Sequence[str | Path]) -> dict[str, Any]:
         run = Run(rules, find_sources(files), started=NOW)
         rows: dict[str, list[Any]] = {name: [] for name in run.schemas}

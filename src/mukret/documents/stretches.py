@@ -35,20 +35,21 @@ def _cut(file: BinaryIO, head: bytes, size: int) -> list[Stretch] | None:
     found: list[Stretch] = []
     start = end = documents = lines = 0  # of the stretch that has begun, and what stands before it
     more_documents = more_lines = 0
-    rest, more = b"", head
-    while more or rest:
-        whole, line_end, rest = (rest + more).rpartition(b"\n") if more else (rest, b"", b"")
-        if len(rest) > LONGEST_LINE:
+    text, more = head, head
+    while text:
+        cut = text.rfind(b"\n") + 1 if more else len(text)
+        if len(text) - cut > LONGEST_LINE:
             return None
-        line_ends, filled = counted_lines((whole + line_end).removeprefix(BYTE_ORDER_MARK if not end else b""))
+        line_ends, filled = counted_lines(text[:cut].removeprefix(BYTE_ORDER_MARK if not end else b""))
         more_lines += line_ends
         more_documents += filled
-        end += len(whole) + len(line_end)
+        end += cut
         if end - start >= size:
             found.append(Stretch(start, end, documents, lines))
             start, documents, lines = end, documents + more_documents, lines + more_lines
             more_documents = more_lines = 0
         more = file.read(min(_AT_ONCE, size))
+        text = text[cut:] + more
     if end > start:
         found.append(Stretch(start, end, documents, lines))
     return found

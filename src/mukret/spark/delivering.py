@@ -21,12 +21,14 @@ from mukret.errors import Interrupted, OutputError
 from mukret.spark.extracting import Extracted
 from mukret.spark.folder import ClusterFolder
 from mukret.spark.frame import Kind
-from mukret.spark.jobs import cluster_errors
+from mukret.spark.jobs import cluster_errors, parallel
 from mukret.spark.remote import is_remote
 
 TABLES_AT_ONCE = 4
 BYTES_OF_A_FILE = 128 << 20
 """Files of a table are about as large, so that many pieces don't make many small ones."""
+WORTH_A_TASK = 8 << 20
+"""So many bytes are worth a task of their own while others have nothing to do."""
 
 
 def deliver(found: Extracted, target: str, form: str = "parquet", limit: RejectLimit | None = None) -> dict[str, Any]:
@@ -97,4 +99,9 @@ def _files_wanted(found: Extracted) -> dict[str, int]:
         rows = frame.where(F.col("kind") == int(Kind.ROWS)).groupBy("name")
         for row in rows.agg(F.sum(F.octet_length("payload")).alias("bytes")).collect():
             sizes[row["name"]] = row["bytes"]
-    return {name: max(1, -(-sizes.get(name, 0) // BYTES_OF_A_FILE)) for name in found}
+    at_once = parallel(found.session)
+    return {name: _files(sizes.get(name, 0), at_once) for name in found}
+
+
+def _files(size: int, at_once: int) -> int:
+    return max(1, -(-size // BYTES_OF_A_FILE), min(at_once, -(-size // WORTH_A_TASK)))

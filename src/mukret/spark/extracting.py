@@ -44,9 +44,15 @@ class Extracted(dict[str, DataFrame]):
     """
 
     def __init__(
-        self, rules: Rules, together: Together, started: datetime, inputs: Sequence[Mapping[str, Any]]
+        self,
+        session: SparkSession,
+        rules: Rules,
+        together: Together,
+        started: datetime,
+        inputs: Sequence[Mapping[str, Any]],
     ) -> None:
         super().__init__()
+        self.session = session
         self.rules = rules
         self.together = together
         self.started = started
@@ -149,7 +155,7 @@ class _Extracting:
             told = self.told(frame)
             together = Together(self.rules, (one.told for one in told))
             inputs = self.plan.read(one.inputs for one in told)
-            found = Extracted(self.rules, together, self.started, inputs)
+            found = Extracted(self.session, self.rules, together, self.started, inputs)
             found.kept.append(frame)
             self.count(found, told)
             self.settle(found, work, frame)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -15,6 +15,7 @@ from mukret.errors import InputError
 
 SETTINGS = {"spark.sql.session.timeZone": "UTC", "spark.sql.parquet.outputTimestampType": "TIMESTAMP_MICROS"}
 """What the tables need. All else is said in `spark-defaults.conf`, as ever."""
+NOTHING_MORE: Mapping[str, str] = {}
 LOGGING = Path(__file__).with_name("log4j2.properties")
 AT_HOME = {
     "spark.ui.enabled": "false",
@@ -25,9 +26,12 @@ AT_HOME = {
 
 
 @contextmanager
-def spark_session(master: str | None, *, progress: bool) -> Iterator[SparkSession]:
+def spark_session(
+    master: str | None, *, progress: bool = False, more: Mapping[str, str] = NOTHING_MORE
+) -> Iterator[SparkSession]:
     """A session that ends with the block; `master` as Spark has it (`local[4]`, `spark://HOST:7077`, `yarn`), None for
-    what Spark's own settings say, or this machine. Raises InputError where Spark does not start."""
+    what Spark's own settings say, or this machine; `more` are settings of Spark. Raises InputError where Spark does not
+    start."""
     os.environ.setdefault("PYSPARK_PYTHON", sys.executable)
     builder = SparkSession.builder.appName("mukret")
     if master is not None:
@@ -39,7 +43,7 @@ def spark_session(master: str | None, *, progress: bool) -> Iterator[SparkSessio
     if not {"SPARK_CONF_DIR", "SPARK_HOME"} & os.environ.keys():  # nobody has said otherwise
         settings["spark.driver.extraJavaOptions"] = f"-Dlog4j2.configurationFile={LOGGING.as_uri()}"
         settings["spark.driver.memory"] = f"{_a_quarter_of_memory()}m"
-    for name, value in settings.items():
+    for name, value in {**settings, **more}.items():
         builder = builder.config(name, value)
     try:
         session = builder.getOrCreate()
