@@ -10,7 +10,7 @@ import sys
 import tempfile
 import textwrap
 import unittest
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager, nullcontext
 from functools import cache
 from multiprocessing.util import Finalize
@@ -84,10 +84,16 @@ def _demo() -> Path:
 
 
 def run_mukret(
-    *arguments: str | Path, folder: Path, stdin: str | None = None, columns: int = 100
+    *arguments: str | Path,
+    folder: Path,
+    stdin: str | None = None,
+    columns: int = 100,
+    variables: Mapping[str, str] | None = None,
+    timeout: int = 120,
 ) -> subprocess.CompletedProcess[str]:
     environment = {**os.environ, "COLUMNS": str(columns)}
     environment.pop("PYTHONPATH", None)
+    environment.update(variables or {})
     with demo_port() if arguments[:1] == ("demo",) else nullcontext():
         return subprocess.run(
             [sys.executable, "-m", "mukret", *map(str, arguments)],
@@ -98,7 +104,7 @@ def run_mukret(
             capture_output=True,
             text=True,
             encoding="utf-8",
-            timeout=120,
+            timeout=timeout,
             check=False,  # the exit code is what is looked at
         )
 

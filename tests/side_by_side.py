@@ -11,7 +11,17 @@ from concurrent.futures import ProcessPoolExecutor, as_completed
 from dataclasses import dataclass
 from typing import Any
 
-LONGEST = ("TwoEvaluators", "Faulty", "Program", "TheSame", "CommandLine", "OnTheCommandLine", "Demo")
+LONGEST = (
+    "OnACluster",
+    "OnSpark",
+    "TwoEvaluators",
+    "Faulty",
+    "Program",
+    "TheSame",
+    "CommandLine",
+    "OnTheCommandLine",
+    "Demo",
+)
 """Classes that begin first, so that none of them is left alone at the end."""
 
 

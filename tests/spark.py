@@ -78,6 +78,7 @@ class ClusterCase(SparkCase):
         return {
             "spark.executor.cores": "1",
             "spark.executor.memory": "600m",
+            "spark.locality.wait": "0",
             "spark.driver.host": "127.0.0.1",
             "spark.driver.bindAddress": "127.0.0.1",
         }

@@ -67,10 +67,11 @@ class OnSpark(SparkCase):
 
     def on_spark(self, rules: Rules, files: Sequence[str | Path], size: int | None = None) -> dict[str, Any]:
         from mukret.spark.extracting import extract_planned
+        from mukret.spark.pieces import find_inputs
         from mukret.spark.planning import planned
 
         try:
-            found = extract_planned(self.session, rules, planned(self.session, files, size=size), NOW)
+            found = extract_planned(self.session, rules, planned(self.session, find_inputs(files), size), NOW)
         except MukretError as error:
             return {"error": (type(error), error.code, error.message, error.place)}
         rows = {
@@ -259,6 +260,7 @@ class OnSpark(SparkCase):
     def test_a_delivery_is_compared_with_that_of_one_machine(self) -> None:
         from mukret.spark.delivering import deliver
         from mukret.spark.extracting import extract_planned
+        from mukret.spark.pieces import find_inputs
         from mukret.spark.planning import planned
 
         self.demo()
@@ -266,7 +268,7 @@ class OnSpark(SparkCase):
         rules = load_rules(folder / "merrow.rules.yaml")
         run = Run(rules, find_sources([folder / "feed"]))
         record = deliver_run(run, Folder(str(self.folder / "one"), "parquet"))
-        found = extract_planned(self.session, rules, planned(self.session, folder / "feed", size=40_000))
+        found = extract_planned(self.session, rules, planned(self.session, find_inputs(folder / "feed"), 40_000))
         for target in (str(self.folder / "here"), f"file://{self.folder}/there"):
             with self.subTest(target=target):
                 told = deliver(found, target)

@@ -104,12 +104,8 @@ def command(
     """
     from mukret.errors import UsageError, if_interrupted
 
-    if part is not None:
-        _refuse_beside(ctx, _OF_A_PART, "goes with `mukret merge`, which writes the tables of all parts")
-        set_up_logging(log, verbose)
-        ctx.exit(_extract_part(rules, files, part, target, workers, as_json=as_json, quiet=quiet))
     if engine is not None:
-        _refuse_beside(ctx, _ON_SPARK, "is for one machine, not for --on spark")
+        _refuse_beside(ctx, _ON_SPARK, "is for one machine, and Spark shares the work itself")
         from mukret.cli.on_spark import extract_on_spark
 
         set_up_logging(log, verbose)
@@ -126,6 +122,10 @@ def command(
             quiet=quiet,
         )
         ctx.exit(code)
+    if part is not None:
+        _refuse_beside(ctx, _OF_A_PART, "goes with `mukret merge`, which writes the tables of all parts")
+        set_up_logging(log, verbose)
+        ctx.exit(_extract_part(rules, files, part, target, workers, as_json=as_json, quiet=quiet))
     if master is not None:
         raise UsageError("usage", "--master goes with --on spark", hint="add --on spark, or leave it out")
     if target == "-" and as_json:

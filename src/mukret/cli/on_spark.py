@@ -43,15 +43,15 @@ def extract_on_spark(
     checked = loaded_rules(rules, files)
     show_pandas()  # Spark wants it
     try:
-        from mukret.spark import delivering, extracting, jobs, planning, session
+        from mukret.spark import delivering, extracting, jobs, pieces, planning, session
     except ImportError as error:
         raise UsageError("missing-extra", str(error), hint="pip install 'mukret[spark]'") from None
-    with session.spark_session(master, progress=sys.stderr.isatty() and not quiet) as spark:
-        plan = planning.planned(spark, files, newest=newest)
+    inputs = pieces.find_inputs(files, newest=newest)
+    with session.spark_session(master, progress=sys.stderr.isatty() and not quiet) as spark, jobs.cluster_errors():
+        plan = planning.planned(spark, inputs)
         if not quiet:
             _say_before(plan.in_one_go, target)
-        with jobs.cluster_errors():
-            found = extracting.extract_planned(spark, checked, plan)
+        found = extracting.extract_planned(spark, checked, plan)
         record = delivering.deliver(found, target, form or "parquet", limit)
     notices = found.notices()
     if as_json:
@@ -72,7 +72,7 @@ def extract_on_spark(
 def _refuse_what_one_machine_writes(target: str, form: str | None) -> None:
     from mukret.errors import UsageError
 
-    hint = "extract there, as parquet, and read it from there; or share the work by --part and mukret merge"
+    hint = "--to FOLDER, in parquet; or share the work by --part, and mukret merge writes it as you like"
     if target == "-" or target.partition("://")[0] in ("sqlite", "postgresql", "postgres"):
         raise UsageError("not-supported", f"--on spark writes folders, not {target}", hint=hint)
     if form in ELSEWHERE:

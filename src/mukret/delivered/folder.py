@@ -35,9 +35,12 @@ class DeliveredFolder(Delivered):
         self.place = Path(target)
         record = _record(target, self.place / RUN_FILE)
         self.format: str = record["format"]
-        if self.format not in READERS:
+        if "part" in record:
             hint = "mukret merge PART… --to FOLDER makes a delivery of parts"
             raise InputError("not-opened", f"{target} is a part, whose keys are not settled yet", hint=hint)
+        if self.format not in READERS:
+            hint = "--format parquet is read again"
+            raise InputError("not-opened", f"{target}: its tables are {self.format}, which is not read here", hint=hint)
         self.nested = bool(record.get("nested"))
         self.marked = bool(record.get("formulas_as_text"))
         self.files: list[str] = record["files"]

@@ -72,7 +72,7 @@ def keys_schema() -> Any:
     return pa.schema(
         [
             ("row", pa.int32()),
-            ("key", pa.list_(pa.string())),
+            ("key", pa.string()),
             ("above_name", pa.string()),
             ("above_block", pa.int32()),
             ("above_row", pa.int32()),
@@ -80,12 +80,12 @@ def keys_schema() -> Any:
     )
 
 
-def lists_of(columns: Sequence[Any]) -> Any:
-    """String arrays side by side as one array of lists."""
-    width, count = len(columns), len(columns[0])
-    order = [column * count + row for row in range(count) for column in range(width)]
-    texts = pa.concat_arrays([column.cast(pa.string()) for column in columns]).take(pa.array(order, pa.int64()))
-    return pa.ListArray.from_arrays(pa.array(range(0, width * count + 1, width), pa.int32()), texts)
+def one_text(columns: Sequence[Any]) -> Any:
+    """String arrays as one array of texts, which are equal if all of them are."""
+    if len(columns) == 1:
+        return columns[0]
+    apart = [pc.replace_substring(pc.replace_substring(column, "\\", "\\\\"), "|", "\\!") for column in columns]
+    return pc.binary_join_element_wise(*apart, "|")
 
 
 class Evaluating:
@@ -149,7 +149,7 @@ class Evaluating:
         name, block, owners = self.above(table, rows, tables)
         arrays = [
             numbers,
-            lists_of(texts),
+            one_text(texts),
             *(pa.repeat(pa.scalar(*one), rows.num_rows) for one in (name, block)),
             owners,
         ]

@@ -22,12 +22,13 @@ from mukret.rules.model import Rules
 from mukret.rules.part import part_for
 from mukret.rules.schedule import lookup_passes
 from mukret.semantics.tally import Tally
-from mukret.spark.evaluating import PieceTold, spark_schema, unsettled_tables
+from mukret.spark.evaluating import PieceTold, ranks_of, spark_schema, unsettled_tables
 from mukret.spark.frame import SCHEMA, Kind, unpacked_rows
 from mukret.spark.in_order import has_keys_that_recurse, left_out_in_order
 from mukret.spark.jobs import KEPT, cluster_errors, facts_of, for_each_piece, in_batches
 from mukret.spark.keys import left_out
-from mukret.spark.planning import Paths, Planned, planned
+from mukret.spark.pieces import Paths, find_inputs
+from mukret.spark.planning import Planned, planned
 from mukret.spark.rejected import COLUMNS, LINES, column_batches, line_batches
 from mukret.spark.settling import corrected, settled
 from mukret.spark.work import FACTS, AnswersFound, Work, answers_found, evaluated, sent
@@ -127,8 +128,9 @@ def extract(
     Raises InputError (an input that can't be opened, nothing can be read, or Spark gave up), StoppedError (`bad: stop`)
     and UsageError.
     """
+    inputs = find_inputs(paths, newest=newest)
     with cluster_errors():
-        return extract_planned(session, rules, planned(session, paths, newest=newest, size=piece_bytes))
+        return extract_planned(session, rules, planned(session, inputs, piece_bytes))
 
 
 def extract_planned(session: SparkSession, rules: Rules, plan: Planned, started: datetime | None = None) -> Extracted:
@@ -214,8 +216,19 @@ class _Extracting:
                 corrected(fact, found.tally)
             for known in gone:
                 known.unpersist()
+        self.put_reasons_in_order(found.tally)
         for name, schema in found.schemas.items():
             found[name] = _table(rows if name in unsettled else frame, name, spark_schema(schema))
+
+    def put_reasons_in_order(self, tally: Tally) -> None:
+        """As one machine meets them, which keys are no exception to."""
+        files = {one.source().name: one.number for one in self.plan.inputs}
+        ranks = ranks_of(self.rules)
+        met = sorted(
+            tally.reasons.items(),
+            key=lambda item: (files.get(item[1].file, 0), item[1].document, ranks.get(item[1].table or "", 0)),
+        )
+        tally.reasons = dict(met)
 
     def settled(self, work: Work, frame: DataFrame, kept: list[DataFrame]) -> DataFrame:
         """The blocks again, with the rows that are left out beside them: piece by piece, each by one task."""

@@ -7,6 +7,7 @@ from functools import reduce
 from typing import Any
 
 import pyarrow as pa
+import pyarrow.compute as pc
 from pyspark.sql import DataFrame, Window
 from pyspark.sql import functions as F
 
@@ -17,7 +18,7 @@ from mukret.spark.jobs import KEPT, in_batches
 
 PLACE = ("name", "piece", "block", "row")
 COLUMNS = (
-    "name string, piece int, block int, row int, key array<string>, "
+    "name string, piece int, block int, row int, key string, "
     "above_name string, above_block int, above_row int, first int, second int, third int"
 )
 
@@ -80,15 +81,8 @@ def key_batches(last: frozenset[str], batches: Iterable[Any]) -> Iterator[Any]:
             count = rows.num_rows
             sign = -1 if entry.name in last else 1
             place = [pa.repeat(pa.scalar(number, pa.int32()), count) for number in (entry.piece, entry.block)]
-            numbers = rows.column("row").to_pylist()
-            order = [sign * entry.piece, sign * entry.block]
-            arrays = [
-                pa.repeat(entry.name, count),
-                *place,
-                *rows.columns,
-                *(pa.repeat(pa.scalar(number, pa.int32()), count) for number in order),
-                pa.array([sign * number for number in numbers], pa.int32()),
-            ]
+            order = [pc.multiply(column, pa.scalar(sign, pa.int32())) for column in (*place, rows.column("row"))]
+            arrays = [pa.repeat(entry.name, count), *place, *rows.columns, *order]
             names = ["name", "piece", "block", *rows.schema.names, "first", "second", "third"]
             yield pa.RecordBatch.from_arrays(arrays, names=names)
 

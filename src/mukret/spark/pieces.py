@@ -12,6 +12,7 @@ from mukret.documents.sources import STANDARD_INPUT, Stretch
 from mukret.errors import UsageError
 from mukret.spark.remote import is_remote, opened_remote, remote_files
 
+Paths = str | os.PathLike[str] | Iterable[str | os.PathLike[str]]
 FILE_COSTS = 1 << 20
 """To open a file takes about as long as to read so many bytes."""
 
@@ -46,13 +47,14 @@ Piece = Sequence[Input]
 """Inputs that one task reads one after the other."""
 
 
-def find_inputs(paths: Iterable[str | os.PathLike[str]], *, newest: bool = False) -> list[Input]:
+def find_inputs(paths: Paths, *, newest: bool = False) -> list[Input]:
     """All files that were named, in order: as on one machine, and by addresses (`s3://BUCKET/feed`).
 
     Raises InputError, and UsageError for what can't be read from elsewhere or more than once.
     """
     found: list[Input] = []
-    for path in [os.fspath(path) for path in paths]:
+    listed = [paths] if isinstance(paths, str | os.PathLike) else list(paths)
+    for path in [os.fspath(path) for path in listed]:
         if is_remote(path):
             for file in remote_files(path):
                 named = file.address == path

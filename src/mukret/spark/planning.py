@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -10,10 +9,8 @@ from typing import Any
 from pyspark.sql import SparkSession
 
 from mukret.spark.jobs import facts_of, for_each_piece, in_batches, parallel
-from mukret.spark.pieces import Input, Piece, find_inputs, in_pieces, piece_bytes
+from mukret.spark.pieces import Input, Piece, in_pieces, piece_bytes
 from mukret.spark.work import FACTS, LookedThrough, looked_through
-
-Paths = str | os.PathLike[str] | Iterable[str | os.PathLike[str]]
 
 LONG = 1.5
 """A file is cut if it is so many times as large as a piece should be."""
@@ -48,12 +45,9 @@ class Planned:
         return [found[one.number] for one in self.inputs]
 
 
-def planned(session: SparkSession, paths: Paths, *, newest: bool = False, size: int | None = None) -> Planned:
+def planned(session: SparkSession, inputs: Sequence[Input], size: int | None = None) -> Planned:
     """The pieces of some files, of about `size` bytes. If that is not said they are as large as Spark's own parts of
-    files: enough for all cores, and no larger than `spark.sql.files.maxPartitionBytes`. Raises InputError,
-    UsageError."""
-    listed = [paths] if isinstance(paths, str | os.PathLike) else list(paths)
-    inputs = find_inputs(listed, newest=newest)
+    files: enough for all cores, and no larger than `spark.sql.files.maxPartitionBytes`. Raises InputError."""
     if size is None:
         most = bytes_of(str(session.conf.get("spark.sql.files.maxPartitionBytes")))
         size = piece_bytes(inputs, parallel(session), most)

@@ -48,7 +48,7 @@ def spark_session(
     try:
         session = builder.getOrCreate()
     except PySparkException as error:
-        hint = "it needs Java 17 or later: java -version, or JAVA_HOME, says which there is"
+        hint = "Java says above why, if it is there: it must be 17 or later; --master is as Spark has it, local[4]"
         raise InputError("spark", f"Spark does not start: {str(error).splitlines()[0]}", hint=hint) from None
     try:
         yield session

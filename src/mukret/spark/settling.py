@@ -28,6 +28,8 @@ class LeftOut(SeenKeys):
         self.rows: set[int] = set()
 
     def fates(self, hashes: bytes, rows: Sequence[int]) -> bytes:
+        if not self.rows:
+            return bytes(len(rows))
         return bytes(self.again if row in self.rows else Fate.WRITTEN for row in rows)
 
 
