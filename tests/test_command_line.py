@@ -443,6 +443,7 @@ class CommandLine(FolderCase):
             "extract",
             "describe",
             "merge",
+            "report",
             "demo",
         ):
             with self.subTest(command):

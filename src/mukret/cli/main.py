@@ -28,6 +28,7 @@ COMMANDS = {
     "trace": "Explain a row: from the response to each value.",
     "extract": "Write clean tables: the main job.",
     "merge": "Put parts of an extraction together.",
+    "report": "Draw a page that says whether a delivery is fit for use.",
     "describe": "Say what the tables are: dictionary, schemas, SQL, Python.",
     "demo": "Try it all on the sample feed, command by command.",
     "standin": "Run the sample service, simulated, on this machine only.",

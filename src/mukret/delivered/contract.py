@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -28,6 +28,24 @@ class DeliveredTable:
         return {name: recorded_type(kind) for name, kind in self.types.items()}
 
 
+@dataclass(frozen=True)
+class DeliveredReject:
+    """A row that was rejected, or a document (with `table` None); `rows`: for how many rows it stands. Problems have
+    `field`, `code`, `path`, `value` and `message`."""
+
+    file: str
+    document: int
+    path: str | None
+    table: str | None
+    problems: Sequence[Mapping[str, Any]]
+    rows: int = 1
+
+    @classmethod
+    def of_json(cls, told: Mapping[str, Any]) -> DeliveredReject:
+        place = (told["file"], told["document"], told["path"], told["table"])
+        return cls(*place, problems=told["problems"], rows=told.get("rows") or 1)
+
+
 class Delivered(ABC):
     """Tables of one destination. It is opened for reading alone, and never changed.
 
@@ -36,9 +54,11 @@ class Delivered(ABC):
 
     exact = True
 
-    def __init__(self, target: str, tables: Mapping[str, DeliveredTable]) -> None:
+    def __init__(self, target: str, tables: Mapping[str, DeliveredTable], records: Sequence[Mapping[str, Any]]) -> None:
+        """`records`: of the runs that wrote it, the last one last; there is one at least."""
         self.target = target
         self.tables = tables
+        self.records = records
 
     @abstractmethod
     def texts(self, table: str) -> Iterator[Any]:
@@ -46,6 +66,10 @@ class Delivered(ABC):
 
         Raises InputError where they can't be read.
         """
+
+    @abstractmethod
+    def rejects(self) -> Iterator[DeliveredReject]:
+        """What was set aside by the runs that are on record. Raises InputError where it can't be read."""
 
     def close(self) -> None:  # noqa: B027  # folders hold nothing open
         """Lets go of what was opened."""

@@ -3,31 +3,41 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
 from typing import Any
 
-from mukret.delivered.contract import DeliveredTable, recorded_tables
+from mukret.delivered.contract import DeliveredReject, DeliveredTable, recorded_tables
+from mukret.documents import decode
 from mukret.errors import InputError
 
 
+def records_of_runs(target: str, texts: Iterable[str]) -> list[dict[str, Any]]:
+    """The records that runs left. Raises InputError if there is none."""
+    records = [json.loads(text) for text in texts]
+    if not records:
+        hint = f"mukret extract … --to {target}"
+        raise InputError("not-opened", f"{target}: no run has written into it", hint=hint)
+    return records
+
+
+def rejects_of_rows(rows: Iterable[tuple[Any, ...]]) -> Iterator[DeliveredReject]:
+    """File, document, path, table and problems (as JSON), as they stand in a database."""
+    for file, document, path, table, problems in rows:
+        yield DeliveredReject(file, document, path, table, decode(problems.encode()))
+
+
 def tables_of_runs(
-    target: str, records: Iterable[str], there: Mapping[str, Iterable[str]]
+    records: Iterable[Mapping[str, Any]], there: Mapping[str, Iterable[str]]
 ) -> dict[str, DeliveredTable]:
     """The tables that runs have written, with the columns that they have now (`there`). What the last run that wrote a
-    table says of it counts; a column that no run knows is read as a text. Raises InputError if there is no table."""
+    table says of it counts; a column that no run knows is read as a text."""
     found: dict[str, DeliveredTable] = {}
-    runs = 0
-    for text in records:
-        record: dict[str, Any] = json.loads(text)
+    for record in records:
         for name, table in recorded_tables(record).items():
             before = found.get(name)
             earlier: Mapping[str, str] = before.types if before is not None and not record.get("anew") else {}
             found[name] = replace(table, types={**earlier, **table.types}, rows=None)
-        runs += 1
-    if not runs:
-        hint = f"mukret extract … --to {target}"
-        raise InputError("not-opened", f"{target}: no run has written into it", hint=hint)
     return {name: _as_it_is(table, there[name]) for name, table in found.items() if name in there}
 
 

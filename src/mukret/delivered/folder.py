@@ -10,8 +10,10 @@ from typing import Any
 
 import pyarrow as pa
 
-from mukret.delivered.contract import Delivered, DeliveredTable, recorded_tables
+from mukret.delivered.contract import Delivered, DeliveredReject, DeliveredTable, recorded_tables
+from mukret.destinations.folder import REJECTS_FILE
 from mukret.destinations.publish import RUN_FILE
+from mukret.documents import decode
 from mukret.errors import InputError
 
 FileReader = Callable[[Path, DeliveredTable, Mapping[str, DeliveredTable]], Iterator[Any]]
@@ -45,7 +47,18 @@ class DeliveredFolder(Delivered):
         self.marked = bool(record.get("formulas_as_text"))
         self.files: list[str] = record["files"]
         self.exact = self.format != "xlsx"
-        super().__init__(target, recorded_tables(record))
+        super().__init__(target, recorded_tables(record), [record])
+
+    def rejects(self) -> Iterator[DeliveredReject]:
+        place = self.place / REJECTS_FILE
+        try:
+            with open(place, "rb") as lines:
+                for line in lines:
+                    yield DeliveredReject.of_json(decode(line))
+        except OSError as error:
+            raise InputError("not-opened", f"{place}: {(error.strerror or str(error)).lower()}") from None
+        except (ValueError, KeyError, TypeError):
+            raise InputError("not-opened", f"{place}: it is not as the run wrote it") from None
 
     def texts(self, table: str) -> Iterator[Any]:
         wanted = self.tables[table]

@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING, Any
 import pyarrow as pa
 
 from mukret.columns.types import written
-from mukret.delivered.contract import Delivered, DeliveredTable
-from mukret.delivered.database import tables_of_runs
-from mukret.destinations.database import RUNS
+from mukret.delivered.contract import Delivered, DeliveredReject, DeliveredTable
+from mukret.delivered.database import records_of_runs, rejects_of_rows, tables_of_runs
+from mukret.destinations.database import REJECTS, RUNS
 from mukret.destinations.ddl import quoted
 from mukret.destinations.postgresql import driver, first_line, without_password
 from mukret.errors import InputError
@@ -43,7 +43,16 @@ class DeliveredPostgresql(Delivered):
             records = []
             if RUNS in there:
                 records = self.ask(f"SELECT record::text FROM {RUNS} WHERE record IS NOT NULL ORDER BY run")
-        super().__init__(self.shown, tables_of_runs(self.shown, (text for (text,) in records), there))
+        found = records_of_runs(self.shown, (text for (text,) in records))
+        super().__init__(self.shown, tables_of_runs(found, there), found)
+
+    def rejects(self) -> Iterator[DeliveredReject]:
+        query = f'SELECT file, document, path, "table", problems::text FROM {REJECTS} ORDER BY run, file, document'
+        with self.told(), self.connection.cursor() as cursor:
+            cursor.execute(query)
+            for batch in cursor.fetch_record_batch():
+                columns = (column.to_pylist() for column in batch.columns)
+                yield from rejects_of_rows(zip(*columns, strict=True))
 
     def texts(self, table: str) -> Iterator[Any]:
         wanted = self.tables[table]

@@ -10,9 +10,9 @@ from typing import Any
 
 import pyarrow as pa
 
-from mukret.delivered.contract import Delivered
-from mukret.delivered.database import tables_of_runs
-from mukret.destinations.database import RUNS
+from mukret.delivered.contract import Delivered, DeliveredReject
+from mukret.delivered.database import records_of_runs, rejects_of_rows, tables_of_runs
+from mukret.destinations.database import REJECTS, RUNS
 from mukret.destinations.ddl import quoted
 from mukret.destinations.sqlite import SCHEME
 from mukret.documents import decode
@@ -40,7 +40,15 @@ class DeliveredSqlite(Delivered):
                 records = self.connection.execute(query).fetchall()
         except sqlite3.Error as error:
             raise InputError("not-opened", f"{target}: {error}") from None
-        super().__init__(target, tables_of_runs(target, (text for (text,) in records), there))
+        found = records_of_runs(target, (text for (text,) in records))
+        super().__init__(target, tables_of_runs(found, there), found)
+
+    def rejects(self) -> Iterator[DeliveredReject]:
+        query = f'SELECT file, document, path, "table", problems FROM {REJECTS} ORDER BY rowid'
+        try:
+            yield from rejects_of_rows(self.connection.execute(query))
+        except (sqlite3.Error, ValueError) as error:
+            raise InputError("not-opened", f"{self.target}: {error}") from None
 
     def columns(self, table: str) -> list[str]:
         return [row[1] for row in self.connection.execute(f"PRAGMA table_info({quoted(table)})")]

@@ -83,7 +83,7 @@ class Publication:
 
 
 def rewrite(file: str, text: str) -> None:
-    """A text file anew, whole or not at all, with the same rights. Raises OutputError."""
+    """A text file, new or anew with the same rights, whole or not at all. Raises OutputError."""
     place = Path(os.path.realpath(file))
     work = _name_beside(place)
     try:
@@ -91,7 +91,8 @@ def rewrite(file: str, text: str) -> None:
             out.write(text)
             out.flush()
             os.fsync(out.fileno())
-        shutil.copymode(place, work)
+        if place.exists():
+            shutil.copymode(place, work)
         os.replace(work, place)
     except OSError as error:
         raise not_written(file, error) from None

@@ -1,0 +1,1 @@
+"""A delivery → a page that says whether it is fit for use."""

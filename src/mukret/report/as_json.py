@@ -1,0 +1,46 @@
+"""A report as JSON, for scripts."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from mukret.report.findings import weighed
+from mukret.report.profile import ColumnProfile
+from mukret.report.reading import Report, TableReport
+from mukret.report.words import sentence
+
+
+def report_as_json(report: Report) -> dict[str, Any]:
+    """What the page says, without its pictures."""
+    verdict, findings = weighed(report)
+    return {
+        "fit_for_use": verdict.value,
+        "reasons": [{"about": one.matter.name.lower().replace("_", "-"), "text": sentence(one)} for one in findings],
+        "documents": report.documents,
+        "bad_documents": report.bad_documents,
+        "tables": {table.name: _table(table) for table in report.tables.values()},
+        "refused": [
+            {"table": one.table, "field": one.field_name, "code": one.code, "count": one.count}
+            for one in report.refused
+        ],
+        "unmatched": list(report.unmatched),
+        "unread": dict(report.unread),
+        "joins": [{name: value for name, value in vars(join).items() if value != ()} for join in report.joins],
+    }
+
+
+def _table(table: TableReport) -> dict[str, Any]:
+    columns = {column.name: _column(column) for column in table.columns.values()}
+    return {"rows": table.rows, "sampled": table.sampled, **table.tally.as_json(), "columns": columns}
+
+
+def _column(column: ColumnProfile) -> dict[str, Any]:
+    return {
+        "type": column.kind,
+        "nulls": column.nulls,
+        "different": column.different,
+        "exactly": column.exactly,
+        "smallest": column.smallest,
+        "largest": column.largest,
+        "top": [{"value": value, "rows": count} for value, count in column.top],
+    }

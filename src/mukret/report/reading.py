@@ -1,0 +1,154 @@
+"""A delivery → all that its page says, as numbers and names."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Any
+
+from mukret.delivered.contract import Delivered, DeliveredReject
+from mukret.report.joins import Join, KeyHashes, join_columns, joined
+from mukret.report.profile import ColumnProfile, profile
+from mukret.semantics.rejects import PARENT_REJECTED
+from mukret.semantics.tally import TableTally
+
+MOST_EXAMPLES = 3
+MOST_REASONS = 1_000
+
+
+@dataclass(frozen=True)
+class TableReport:
+    """A table: what became of its rows in the last run, and what the rows that are there hold; `sampled` as
+    `TableProfile` has it."""
+
+    name: str
+    tally: TableTally
+    rows: int
+    columns: Mapping[str, ColumnProfile]
+    sampled: int | None
+    key: tuple[str, ...]
+
+
+@dataclass
+class Refused:
+    """A reason why rows were rejected, or documents (with `table` None): how many, and the first of them."""
+
+    table: str | None
+    field_name: str | None
+    code: str
+    count: int = 0
+    examples: list[tuple[DeliveredReject, Mapping[str, Any]]] = field(default_factory=list)
+
+
+@dataclass(frozen=True)
+class Report:
+    """`runs`: how many wrote the delivery; what is counted is that of the last one. `before`: the delivery that it is
+    compared with."""
+
+    target: str
+    record: Mapping[str, Any]
+    runs: int
+    tables: Mapping[str, TableReport]
+    joins: Sequence[Join]
+    refused: Sequence[Refused]
+    before: Report | None = None
+
+    @property
+    def documents(self) -> int:
+        """Those that could be read."""
+        return sum(int(one["documents"]) for one in self.record["inputs"]) - self.bad_documents
+
+    @property
+    def bad_documents(self) -> int:
+        return int(self.record["bad_documents"])
+
+    @cached_property
+    def gone_along(self) -> Mapping[str, int]:
+        """For each table how many rows were rejected with the row that they stand in, and not for themselves."""
+        counts = Counter[str]()
+        for reason in self.refused:
+            if reason.code == PARENT_REJECTED and reason.table is not None:
+                counts[reason.table] += reason.count
+        return counts
+
+    @cached_property
+    def within(self) -> Mapping[str, Sequence[str]]:
+        """The tables that stand in each, nearest first."""
+        found: dict[str, list[str]] = {}
+        for join in self.joins:
+            found.setdefault(join.parent, []).append(join.child)
+        return found
+
+    @property
+    def unread(self) -> Mapping[str, int]:
+        """Paths that no rule reads, with how often they came in the documents that were looked at."""
+        found: Mapping[str, int] = self.record["sample"]["unread"]
+        return found
+
+    @property
+    def sampled_documents(self) -> int:
+        return int(self.record["sample"]["documents"])
+
+    @property
+    def members_twice(self) -> int:
+        return len(self.record["sample"]["twice"])
+
+    @property
+    def unmatched(self) -> Sequence[Mapping[str, Any]]:
+        """Rules that found nothing."""
+        found: Sequence[Mapping[str, Any]] = self.record["unmatched"]
+        return found
+
+
+def read_report(delivered: Delivered, against: Delivered | None = None) -> Report:
+    """Reads a delivery once, and what it is compared with. Raises InputError."""
+    record = delivered.records[-1]
+    of_parents = {
+        table.name: KeyHashes(table.key)
+        for table in delivered.tables.values()
+        if table.key and set(table.key) <= table.types.keys()
+    }
+    of_children = {
+        table.name: KeyHashes(columns)
+        for table in delivered.tables.values()
+        if (columns := join_columns(delivered.tables, table))
+    }
+    tables = {name: _counted_only(name, counts) for name, counts in record["tables"].items()}
+    for table in delivered.tables.values():
+        also = [hashes[table.name] for hashes in (of_parents, of_children) if table.name in hashes]
+        found = profile(delivered, table, also)
+        tally = tables[table.name].tally if table.name in tables else TableTally()
+        tables[table.name] = TableReport(table.name, tally, found.rows, found.columns, found.sampled, table.key)
+    joins = [
+        joined(table.name, table.within, of_children[table.name], of_parents[table.within])
+        if table.name in of_children and table.within in of_parents
+        else Join(table.name, table.within, ())
+        for table in delivered.tables.values()
+        if table.within is not None
+    ]
+    refused = refused_by_reason(delivered.rejects())
+    report = Report(delivered.target, record, len(delivered.records), tables, joins, refused)
+    return report if against is None else replace(report, before=read_report(against))
+
+
+def _counted_only(name: str, counts: Mapping[str, int]) -> TableReport:
+    """A table of which no column is written."""
+    tally = TableTally(**counts)
+    return TableReport(name, tally, tally.rows_written, {}, None, ())
+
+
+def refused_by_reason(rejects: Iterable[DeliveredReject]) -> list[Refused]:
+    """The reasons, those for most rows first. A row with several problems counts for each."""
+    found: dict[tuple[str | None, str | None, str], Refused] = {}
+    for reject in rejects:
+        for problem in reject.problems:
+            name = (reject.table, problem["field"], problem["code"])
+            if name not in found and len(found) >= MOST_REASONS:
+                continue
+            reason = found.setdefault(name, Refused(*name))
+            reason.count += reject.rows
+            if len(reason.examples) < MOST_EXAMPLES:
+                reason.examples.append((reject, problem))
+    return sorted(found.values(), key=lambda one: (-one.count, one.table or "", one.field_name or "", one.code))
