@@ -27,6 +27,7 @@ from mukret.report.words import percent, sentence
 from mukret.rules import parse_rules
 from tests.browser import BROWSER, measured, run, served
 from tests.helpers import FolderCase, rules_text
+from tests.postgres import PostgresCase
 
 HEADINGS = ["Fit for use?", "Where rows went", "Columns", "Refused and why", "Never read", "How tables join"]
 
@@ -274,6 +275,16 @@ class Reports(FolderCase):
         done = self.mukret("report", "out", "--out", "page.html", variables=place)
         self.assertEqual(done.returncode, 2)
         self.assertIn("pip install 'mukret[report]'", done.stderr)
+
+
+class InPostgres(PostgresCase, FolderCase):
+    def test_tables_and_rejects_are_read_again(self) -> None:
+        self.demo()
+        address = f"postgresql:///postgres?{self.dsn.replace(' dbname=postgres', '').replace(' ', '&')}"
+        rules, feed = "merrow-demo/merrow.rules.yaml", "merrow-demo/feed"
+        self.assertEqual(self.mukret("extract", rules, feed, "--to", address).returncode, 1)
+        there, here = (self.mukret("report", target, "--json").stdout for target in (address, "merrow-demo/tables"))
+        self.assertEqual(json.loads(there), json.loads(here))
 
 
 @unittest.skipIf(BROWSER is None, "Chromium is not installed")

@@ -35,7 +35,7 @@ def extract_on_spark(
 ) -> int:
     """Gives the exit code."""
     from mukret.cli import console
-    from mukret.errors import UsageError
+    from mukret.errors import UsageError, if_interrupted
     from mukret.text import counted
 
     limit = reject_limit(max_rejects)
@@ -47,7 +47,8 @@ def extract_on_spark(
     except ImportError as error:
         raise UsageError("missing-extra", str(error), hint="pip install 'mukret[spark]'") from None
     inputs = pieces.find_inputs(files, newest=newest)
-    with session.spark_session(master, progress=sys.stderr.isatty() and not quiet) as spark, jobs.cluster_errors():
+    started = session.spark_session(master, progress=sys.stderr.isatty() and not quiet)
+    with if_interrupted("nothing was published"), started as spark, jobs.cluster_errors():
         plan = planning.planned(spark, inputs)
         if not quiet:
             _say_before(plan.in_one_go, target)
