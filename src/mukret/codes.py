@@ -108,6 +108,7 @@ RUNS: dict[str, str] = {
     "over-bounds": "an answer that is larger, or takes longer, than it may",
     "in-use": "a folder or database into which another program writes",
     "other-table": "a table in a database whose columns are not those of the rules",
+    "not-given": "a wanted row that no rules were found for",
     "spark": "Apache Spark did not start, or gave up",
     "other-parts": "parts that are not all those of one extraction",
     "no-key": "a table whose rows have no key by which they could be replaced",

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shlex
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -19,6 +20,10 @@ from mukret.cli.options import (
     set_up_logging,
     sources_of,
 )
+
+if TYPE_CHECKING:
+    from mukret.documents import Source
+    from mukret.drafting import Draft
 
 
 @click.command(
@@ -47,6 +52,14 @@ from mukret.cli.options import (
 @click.option(
     "--fields", metavar="NAMES", help="Only these fields, comma-separated: names of members, or of fields of the draft."
 )
+@click.option(
+    "--like",
+    "likes",
+    metavar="[TABLE=]CSV",
+    multiple=True,
+    shell_complete=completing.files,
+    help="Instead of all that is there, the rules that give the rows typed in this file.",
+)
 @newest_option
 @output_options
 @click.pass_context
@@ -57,6 +70,7 @@ def command(
     rules: str | None,
     path: str | None,
     fields: str | None,
+    likes: tuple[str, ...],
     quiet: bool,
     verbose: int,
     log: str | None,
@@ -66,38 +80,35 @@ def command(
 
     The draft is tried on these files: it makes null of nothing, what is plainly a mistake among other values is left to
     be rejected (with a comment), and what no rule reads stands under `ignore`.
+
+    With --like two or three rows of the wanted table are enough: a header and, as `extract` would write them, cells;
+    ? is whatever there is, an empty cell null, a row that begins with - not wanted. Out come the rules that give them.
     Exit code 1 if a document could not be read.
     """
     from mukret.cli.progress import progress_bar
     from mukret.drafting import draft_rules, rules_text
-    from mukret.errors import OutputError, UsageError
     from mukret.paths import parse_path
     from mukret.text import counted
 
+    _refuse_nonsense(out, rules, likes, chosen=path is not None or fields is not None)
     if rules is not None:
-        if out is not None:
-            raise UsageError("usage", "--add changes a rules file, --out makes a new one", hint="take one of them")
-        if path is not None or fields is not None:
-            raise UsageError("usage", "--path and --fields are for a new draft", hint="--add takes all that is new")
         set_up_logging(log, verbose)
         _add(rules, files, quiet=quiet)
         return
-    if out is not None and os.path.lexists(out):
-        hint = f"--add {shlex.quote(out)} adds to it; else name a new file, or take that one away"
-        raise UsageError("usage", f"{out} is there already", hint=hint)
-    if out is not None and not (place := Path(out).absolute().parent).is_dir():
-        raise OutputError("not-written", f"there is no folder {place}", hint="make it, or name another place")
     logger = set_up_logging(log, verbose)
     sources = sources_of(files)
-    with progress_bar(sources, quiet=quiet) as progress:
-        draft = draft_rules(
-            sources,
-            _title(files),
-            out or "draft.rules.yaml",
-            path=parse_path(path) if path is not None else None,
-            fields=[name.strip() for name in (fields or "").split(",") if name.strip()],
-            progress=progress,
-        )
+    if likes:
+        draft = _like(likes, sources, _title(files), out or "draft.rules.yaml")
+    else:
+        with progress_bar(sources, quiet=quiet) as progress:
+            draft = draft_rules(
+                sources,
+                _title(files),
+                out or "draft.rules.yaml",
+                path=parse_path(path) if path is not None else None,
+                fields=[name.strip() for name in (fields or "").split(",") if name.strip()],
+                progress=progress,
+            )
     text = rules_text(draft)
     if out is None:
         click.echo(text, nl=False)
@@ -116,6 +127,37 @@ def command(
     if draft.rejected and not quiet:
         click.echo(f"{counted(draft.rejected, 'row')} of these would be rejected: the comments say why", err=True)
     ctx.exit(1 if bad else 0)
+
+
+def _refuse_nonsense(out: str | None, rules: str | None, likes: tuple[str, ...], *, chosen: bool) -> None:
+    """Raises UsageError and OutputError, before anything is read. `chosen`: a part of a draft was asked for."""
+    from mukret.errors import OutputError, UsageError
+
+    if rules is not None and out is not None:
+        raise UsageError("usage", "--add changes a rules file, --out makes a new one", hint="take one of them")
+    if rules is not None and chosen:
+        raise UsageError("usage", "--path and --fields are for a new draft", hint="--add takes all that is new")
+    if likes and (rules is not None or chosen):
+        raise UsageError("usage", "--like says all that is wanted", hint="leave out --add, --path and --fields")
+    if out is not None and os.path.lexists(out):
+        hint = f"--add {shlex.quote(out)} adds to it; else name a new file, or take that one away"
+        raise UsageError("usage", f"{out} is there already", hint=hint)
+    if out is not None and not (place := Path(out).absolute().parent).is_dir():
+        raise OutputError("not-written", f"there is no folder {place}", hint="make it, or name another place")
+
+
+def _like(likes: tuple[str, ...], sources: list[Source], title: str, file: str) -> Draft:
+    """`likes`: files of wanted rows, each perhaps with the name of its table; else that is the name of the file."""
+    from mukret.drafting.names import snake_case
+    from mukret.drafting.wanted import draft_like, read_wanted
+
+    wanted = []
+    for like in likes:
+        name, equals, place = like.partition("=")
+        if not equals:
+            name, place = snake_case(Path(like).name.partition(".")[0]) or "wanted", like
+        wanted.append(read_wanted(place, name))
+    return draft_like(sources, wanted, title, file)
 
 
 def _add(rules: str, files: tuple[str, ...], *, quiet: bool) -> None:

@@ -74,6 +74,8 @@ class Draft:
     response: list[DraftField] = field(default_factory=list)
     tables: list[DraftTable] = field(default_factory=list)
     enums: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    accepted: dict[str, dict[str, list[str]]] = field(default_factory=dict)
+    """Of an enum whose words stand otherwise in the responses: what stands for each."""
     kinds: dict[str, str] = field(default_factory=dict)
     """Kinds of documents by name: the condition that tells each."""
     ignored: dict[str, str] = field(default_factory=dict)

@@ -28,7 +28,7 @@ def _lines(draft: Draft) -> Iterator[str]:
         yield ""
         yield "enums:                         # the words that were seen; others are rejected"
         for name, words in draft.enums.items():
-            yield from enum_lines(name, words)
+            yield from enum_lines(name, words, draft.accepted.get(name))
     yield from _response_lines(draft)
     yield ""
     yield "tables:"
@@ -69,15 +69,21 @@ def _response_lines(draft: Draft) -> Iterator[str]:
         yield from (f"    - {json_text(path)}  # {_comment(words)}" for path, words in ignored.items())
 
 
-def enum_lines(name: str, words: Sequence[str]) -> Iterator[str]:
-    """The lines of one enum. A word with which another begins is taken for that one, shortened."""
-    shortened = _shortened(words)
+def enum_lines(name: str, words: Sequence[str], accepted_texts: Mapping[str, list[str]] | None = None) -> Iterator[str]:
+    """The lines of one enum. A word with which another begins is taken for that one, shortened, unless it is said what
+    stands for each."""
     yield f"  {name}:"
     yield "    values:"
-    for word in words:
-        accepted = [short for short, whole in shortened.items() if whole == word]
-        if word not in shortened:
+    if accepted_texts is not None:
+        for word in words:
+            accepted: list[JsonValue] = [*accepted_texts.get(word, ())]
             yield f"      {scalar(word)}: {flow({'accept': accepted} if accepted else {})}"
+        return
+    shortened = _shortened(words)
+    for word in words:
+        shorter: list[JsonValue] = [short for short, whole in shortened.items() if whole == word]
+        if word not in shortened:
+            yield f"      {scalar(word)}: {flow({'accept': shorter} if shorter else {})}"
 
 
 def _shortened(words: Sequence[str]) -> dict[str, str]:

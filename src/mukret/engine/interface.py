@@ -79,7 +79,7 @@ def extract(
     import pyarrow as pa
 
     run = Run(wanted_rules(rules), _sources(inputs, documents, origin), workers=_threads(workers))
-    links = _Links(run)
+    links = RowsAbove(run)
     batches: dict[str, list[Any]] = {name: [] for name in run.schemas}
     rejects: list[Reject] = []
     for output in run.batches(links=Links.BY_BATCH):
@@ -109,7 +109,7 @@ def stream(
         yield from ((name, batch) for name, batch in output.tables.items() if batch.num_rows)
 
 
-class _Links:
+class RowsAbove:
     """The rows above, batch by batch, as numbers in whole tables. Parts of a document that is read in parts stand in
     rows of its first part."""
 

@@ -1,0 +1,288 @@
+"""Cells that stand nowhere as they were typed, as something made of values that do: the simplest that gives them all.
+
+In this order: the same text in other case; a part of a text; a part of a date; of a list how many, the ends, the sum or
+all of it; two texts with something between them; words for words that begin alike; the time between two moments; two
+numbers added, taken away, multiplied, divided; words for other words; what is the same in all rows. Each is tried with
+every value of the rows, the nearest first.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from decimal import ROUND_HALF_EVEN, Decimal, InvalidOperation
+from itertools import permutations
+
+from mukret.drafting.wanted.candidates import Candidate, CandidateTable
+from mukret.drafting.wanted.matching import alike
+from mukret.drafting.wanted.rows import Cell
+from mukret.types import Date, Datetime, Timestamp
+from mukret.values import JsonValue
+
+Texts = Sequence[str | None]
+MOST_PAIRED = 40
+"""So many numbers, moments or texts are tried in pairs, the nearest first."""
+LONGEST_LITERAL = 20
+FEWEST_WORDS, MOST_WORDS = 2, 20
+_SEPARATORS = "/-_:.,; #|"
+
+
+@dataclass(frozen=True)
+class Derived:
+    """A field that is made of others: `of` are these, which `source` (with names `{0}`, `{1}`) puts together, or reads
+    in another way. `words` are those of an enum."""
+
+    source: Mapping[str, JsonValue]
+    of: Sequence[Candidate] = ()
+    reading: Mapping[str, JsonValue] = field(default_factory=dict)
+    words: Mapping[str, str] = field(default_factory=dict)
+    how: str = ""
+
+
+def derived(name: str, cells: Sequence[Cell], rows: Sequence[int], table: CandidateTable) -> Iterator[Derived]:
+    """What gives the cells of a wanted column in these rows; the simplest first."""
+    wanted = [(row, cell) for row, cell in zip(rows, cells, strict=True) if cell is None or isinstance(cell, str)]
+    if not any(isinstance(cell, str) for _, cell in wanted):
+        return
+    values = sorted(table.values, key=lambda value: (not alike(name, value.own.name), value.levels))
+    for way in _WAYS:
+        yield from way(wanted, values)
+    texts = {cell for _, cell in wanted}
+    if len(texts) == 1 and len(wanted) > 1 and isinstance(text := next(iter(texts)), str):
+        yield Derived({"constant": text}, how="the same in all rows")
+
+
+Wanted = Sequence[tuple[int, str | None]]
+"""The numbers of candidate rows, each with the cell that it is to give."""
+
+
+def _all(wanted: Wanted, make: Callable[[int], str | None]) -> bool:
+    return all(make(row) == cell for row, cell in wanted)
+
+
+def _texts_of(values: Sequence[Candidate]) -> Iterator[Candidate]:
+    yield from (value for value in values if value.is_text)
+
+
+def _cased(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
+    for value in _texts_of(values):
+        for function, change in (("LOWER", str.lower), ("UPPER", str.upper), ("TRIM", str.strip)):
+            if _all(wanted, lambda row: None if (text := value.texts[row]) is None else change(text)):  # noqa: B023
+                yield Derived({"compute": f"{function}({{0}})"}, (value,), how=f"in other letters: {function}")
+
+
+def _captured(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
+    """A part between two separators, counted from the beginning or from the end; or the digits."""
+    for value in _texts_of(values):
+        if "at" not in value.own.source:
+            continue
+        for pattern in _patterns(wanted, value):
+            compiled = re.compile(pattern, re.ASCII)
+
+            def part(row: int, value: Candidate = value, compiled: re.Pattern[str] = compiled) -> str | None:
+                text = value.texts[row]
+                found = compiled.fullmatch(text) if text is not None else None
+                return found[1] if found else None
+
+            if _all(wanted, part) and all(text is None or compiled.fullmatch(text) for text in value.texts):
+                yield Derived(dict(value.own.source), (value,), {"capture": pattern}, how="a part of the text")
+
+
+def _patterns(wanted: Wanted, value: Candidate) -> Iterator[str]:
+    row, cell = next((row, cell) for row, cell in wanted if cell is not None)
+    text = value.texts[row]
+    if text is None or not cell or cell not in text or cell == text:
+        return
+    start = text.index(cell)
+    before, after = text[:start], text[start + len(cell) :]
+    for separator in dict.fromkeys(one for one in (before[-1:], after[:1]) if one and one in _SEPARATORS):
+        if separator in cell:
+            continue
+        mark = escaped(separator)
+        other = f"[^{mark}]*"
+        yield f"{f'{other}{mark}' * before.count(separator)}({other})({mark}.*)?"
+        if separator in before:
+            yield f".*{mark}({other}){f'{mark}{other}' * after.count(separator)}"
+    if cell.isdigit() and not re.search(r"\d", before + after):
+        yield "[^0-9]*([0-9]+)[^0-9]*"
+    if before and not after:
+        yield f"{escaped(before)}(.*)"
+    if after and not before:
+        yield f"(.*){escaped(after)}"
+
+
+def escaped(text: str) -> str:
+    """A text as a regular expression has it that means nothing else (RFC 9485)."""
+    return re.sub(r"[-()*+.?\[\\\]^{|}]", r"\\\g<0>", text)
+
+
+def _of_a_date(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
+    parts: tuple[tuple[str, Callable[[str], str]], ...] = (
+        ("CAST({0} AS date)", lambda text: text[:10]),
+        ("EXTRACT(YEAR FROM {0})", lambda text: str(int(text[:4]))),
+        ("EXTRACT(MONTH FROM {0})", lambda text: str(int(text[5:7]))),
+        ("EXTRACT(DAY FROM {0})", lambda text: str(int(text[8:10]))),
+        ("EXTRACT(HOUR FROM {0})", lambda text: str(int(text[11:13])) if len(text) > 13 else ""),
+    )
+    for value in values:
+        if isinstance(value.kind, Date | Datetime | Timestamp):
+            for expression, part in parts:
+                if _all(wanted, lambda row: None if (text := value.texts[row]) is None else part(text)):  # noqa: B023
+                    yield Derived({"compute": expression}, (value,), how="a part of the date")
+
+
+def _of_a_list(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
+    """Of scalars in an array: how many, the sum, the ends, or all of them joined."""
+    for value in values:
+        at = value.own.source.get("at")
+        if not isinstance(at, str):
+            continue
+        lists = [value.raw[row] for row, _ in wanted]
+        if not any(isinstance(one, list) for one in lists):
+            continue
+        path = at if value.nodes or at.endswith("[*]") else f"{at}[*]"
+        for take, options, make in _TAKES:
+            given = [make(one) if isinstance(one, list) else None for one in lists]
+            if given == [cell for _, cell in wanted]:
+                yield Derived({"at": path, "take": take}, (value,), options, how=f"of the list: {take}")
+
+
+def _scalars(elements: list[JsonValue]) -> list[str]:
+    return [str(one) for one in elements if one is not None and not isinstance(one, dict | list)]
+
+
+def _total(elements: list[JsonValue]) -> str | None:
+    numbers = [_number(text) for text in _scalars(elements)]
+    known = [number for number in numbers if number is not None]
+    return str(sum(known)) if known and len(known) == len(numbers) else None
+
+
+_TAKES: tuple[tuple[str, Mapping[str, JsonValue], Callable[[list[JsonValue]], str | None]], ...] = (
+    ("count", {}, lambda found: str(len(found))),
+    ("join", {}, lambda found: ", ".join(_scalars(found)) or None),
+    ("join", {"with": ";"}, lambda found: ";".join(_scalars(found)) or None),
+    ("join", {"with": "; "}, lambda found: "; ".join(_scalars(found)) or None),
+    ("join", {"with": "|"}, lambda found: "|".join(_scalars(found)) or None),
+    ("first", {}, lambda found: next(iter(_scalars(found)), None)),
+    ("last", {}, lambda found: next(iter(_scalars(found)[::-1]), None)),
+    ("sum", {"type": "integer"}, _total),
+)
+
+
+def _worded(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
+    """Each word of a text stands for one of the wanted that begins alike."""
+    for value, words in _pairs_of_words(wanted, values):
+        if all(text[:1].casefold() == cell[:1].casefold() for text, cell in words.items()):
+            yield Derived(dict(value.own.source), (value,), words=words, how="words for words")
+
+
+def _worded_otherwise(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
+    """The same where nothing is alike: only if there are few words in all, and no two stand for the same."""
+    for value, words in _pairs_of_words(wanted, values):
+        of_all = len(set(value.texts) - {None})
+        if of_all <= MOST_WORDS and 2 * of_all <= len(value.texts) and len(set(words.values())) == len(words):
+            yield Derived(dict(value.own.source), (value,), words=words, how="words for words")
+
+
+def _pairs_of_words(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[tuple[Candidate, dict[str, str]]]:
+    """The texts that stand for one wanted word each, of which there are two at least."""
+    if all(_number(cell) is not None for _, cell in wanted if cell is not None):
+        return
+    for value in _texts_of(values):
+        pairs = {(text, cell) for row, cell in wanted if cell is not None and (text := value.texts[row]) is not None}
+        words = dict(pairs)
+        if len(words) == len(pairs) and len(set(words.values())) >= FEWEST_WORDS and "at" in value.own.source:
+            yield value, words
+
+
+def _between(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
+    """The time between two moments, in seconds, minutes, hours or days."""
+    moments = [value for value in values if isinstance(value.kind, Timestamp | Datetime)][:MOST_PAIRED]
+    units = (("", 1), (" / 60", 60), (" / 3600", 3600), (" / 86400", 86400))
+    for later, earlier in permutations(moments, 2):
+        if later.kind != earlier.kind:
+            continue
+        for text, seconds in units:
+
+            def span(
+                row: int, later: Candidate = later, earlier: Candidate = earlier, seconds: int = seconds
+            ) -> str | None:
+                ends = [_moment(one.texts[row]) for one in (later, earlier)]
+                if ends[0] is None or ends[1] is None:
+                    return None
+                whole, rest = divmod(int((ends[0] - ends[1]).total_seconds()), seconds)
+                return None if rest else str(whole)
+
+            if _all(wanted, span):
+                expression = f"CAST(EXTRACT(EPOCH FROM {{0}} - {{1}}){text} AS integer)"
+                yield Derived({"compute": expression}, (later, earlier), how="the time between two moments")
+
+
+def _moment(text: str | None) -> datetime | None:
+    return None if text is None else datetime.fromisoformat(text)
+
+
+def _number(text: str | None) -> Decimal | None:
+    try:
+        return None if text is None else Decimal(text)
+    except InvalidOperation:
+        return None
+
+
+def _calculated(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
+    """Two numbers of the row, in one step, rounded as the wanted ones are written."""
+    numbers = [value for value in values if value.kind.is_number][:MOST_PAIRED]
+    cells = [(row, _number(cell)) for row, cell in wanted]
+    if any(number is None for (_, number), (_, cell) in zip(cells, wanted, strict=True) if cell is not None):
+        return
+    digits = max((-int(number.as_tuple().exponent) for _, number in cells if number is not None), default=0)
+    unit = Decimal(1).scaleb(-max(0, digits))
+    for one, other in permutations(numbers, 2):
+        for sign, calculate in _STEPS:
+
+            def result(
+                row: int, one: Candidate = one, other: Candidate = other, calculate: _Step = calculate
+            ) -> Decimal | None:
+                left, right = _number(one.texts[row]), _number(other.texts[row])
+                if left is None or right is None or (sign == "/" and not right):  # noqa: B023
+                    return None
+                return calculate(left, right).quantize(unit, ROUND_HALF_EVEN)
+
+            if all(result(row) == number for row, number in cells):
+                kind = "integer" if digits <= 0 else f"decimal(18,{digits})"
+                reading = {"type": kind, "round": "half-even"}
+                yield Derived({"compute": f"{{0}} {sign} {{1}}"}, (one, other), reading, how="of two numbers")
+
+
+_Step = Callable[[Decimal, Decimal], Decimal]
+_STEPS: tuple[tuple[str, _Step], ...] = (
+    ("+", lambda one, other: one + other),
+    ("-", lambda one, other: one - other),
+    ("*", lambda one, other: one * other),
+    ("/", lambda one, other: one / other),
+)
+
+
+def _joined(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
+    """Two texts with the same between them in all rows."""
+    texts = list(_texts_of(values))[:MOST_PAIRED]
+    filled = [(row, cell) for row, cell in wanted if cell is not None]
+    for one, other in permutations(texts, 2):
+        literals = {_literal(one.texts[row], other.texts[row], cell) for row, cell in filled}
+        literal = next(iter(literals)) if len(literals) == 1 else None
+        if literal is not None:
+            quoted = literal.replace("'", "''").replace("{", "{{").replace("}", "}}")
+            middle = f" || '{quoted}' || " if literal else " || "
+            yield Derived({"compute": f"{{0}}{middle}{{1}}"}, (one, other), how="two texts together")
+
+
+def _literal(one: str | None, other: str | None, cell: str) -> str | None:
+    if not one or not other or not cell.startswith(one) or not cell.endswith(other):
+        return None
+    middle = cell[len(one) : len(cell) - len(other)]
+    return middle if len(one) + len(other) <= len(cell) and len(middle) <= LONGEST_LITERAL else None
+
+
+_WAYS = (_cased, _captured, _of_a_date, _of_a_list, _joined, _worded, _between, _calculated, _worded_otherwise)

@@ -1,0 +1,164 @@
+"""Wanted cells beside the values of candidate rows: which row each wanted row is, and which value gives each column."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from decimal import Decimal, InvalidOperation
+from functools import lru_cache
+
+from mukret.drafting.names import snake_case
+from mukret.drafting.wanted.candidates import Candidate, CandidateTable
+from mukret.drafting.wanted.rows import ANYTHING, Cell, WantedRow, WantedTable
+from mukret.types import PLAIN, Bad, ValueType
+
+MOST_ROWS_OF_A_VALUE = 5_000
+"""A value that so many rows have says nothing about which row is meant."""
+
+MOST_LIKELY = 200
+"""So many candidate rows are looked at for each wanted one."""
+
+
+@dataclass(frozen=True)
+class Matched:
+    """A candidate table with the number of the row that each wanted row is, and for each wanted column the values that
+    give all of its cells, the best first."""
+
+    table: CandidateTable
+    rows: tuple[int, ...]
+    columns: Mapping[str, Sequence[Candidate]]
+
+    @property
+    def score(self) -> tuple[int, int, int]:
+        """More columns are better, then values that stand in the row itself, then a table with fewer rows."""
+        found = [values[0] for values in self.columns.values() if values]
+        return len(found), -sum(value.levels for value in found), -self.table.rows
+
+
+@lru_cache(maxsize=200_000)
+def canonical(kind: ValueType, text: str) -> str:
+    """A text that is equal for equal values of a type, however they are typed."""
+    if kind.is_number:
+        try:
+            return format(Decimal(text).normalize() + 0, "f")
+        except InvalidOperation:
+            return text
+    try:
+        return kind.written(kind.convert(text, PLAIN))
+    except (Bad, NotImplementedError):
+        return text
+
+
+def equal(value: Candidate, row: int, cell: Cell) -> bool:
+    """Whether a candidate row has what was typed."""
+    return same(value.kind, value.texts[row], cell)
+
+
+def same(kind: ValueType, text: str | None, cell: Cell) -> bool:
+    """Whether a text of a type is what was typed; nothing was typed for null as for the empty text."""
+    if cell is ANYTHING:
+        return True
+    if not text or cell is None:
+        return not text and cell is None
+    return text == cell or canonical(kind, text) == canonical(kind, str(cell))
+
+
+def rows_like(rows: Sequence[WantedRow], table: CandidateTable) -> list[int] | None:
+    """The rows of a candidate table that are most like some that were typed."""
+    return _rows(rows, table)
+
+
+def match(wanted: WantedTable, table: CandidateTable) -> Matched | None:
+    """The rows of a candidate table that fit the wanted ones best; None where some has nothing to go by."""
+    found = _rows(wanted.rows, table)
+    if found is None:
+        return None
+    columns = {
+        name: _giving(name, [row.cells[number] for row in wanted.rows], found, table)
+        for number, name in enumerate(wanted.columns)
+    }
+    return Matched(table, tuple(found), columns)
+
+
+def _rows(wanted: Sequence[WantedRow], table: CandidateTable) -> list[int] | None:
+    """Of each wanted row the candidate row with the most of its cells. Where several have as many, the one that has
+    them in those values which have them for the other rows, too; of these one that no other wanted row is, and that
+    stands behind the one before."""
+    indexes = [_Index(value) for value in table.values]
+    likely: list[list[int]] = []
+    for row in wanted:
+        votes: Counter[int] = Counter()
+        for cell in row.cells:
+            if isinstance(cell, str):
+                votes.update({number for index in indexes for number in index.rows_with(cell)})
+        if not votes:
+            return None
+        most = max(votes.values())
+        likely.append(sorted(number for number, count in votes.items() if count == most)[:MOST_LIKELY])
+    consistent = [_in_all_rows(number, wanted, likely, table) for number in range(len(wanted[0].cells))]
+    found: list[int] = []
+    for row, numbers in zip(wanted, likely, strict=True):
+        last = found[-1] if found else -1
+        found.append(
+            max(numbers, key=lambda one: (_agreeing(row, one, consistent), one not in found, one > last, -one))
+        )
+    return found
+
+
+def _in_all_rows(
+    column: int, wanted: Sequence[WantedRow], likely: Sequence[Sequence[int]], table: CandidateTable
+) -> list[Candidate]:
+    """The values that could give a column in all wanted rows, whichever of the likely ones these are."""
+    return [
+        value
+        for value in table.values
+        if all(
+            any(equal(value, number, row.cells[column]) for number in numbers)
+            for row, numbers in zip(wanted, likely, strict=True)
+        )
+    ]
+
+
+def _agreeing(row: WantedRow, number: int, consistent: Sequence[Sequence[Candidate]]) -> int:
+    """In how many columns a candidate row has the wanted cell in a value that has it in all rows."""
+    return sum(
+        any(equal(value, number, cell) for value in values) for cell, values in zip(row.cells, consistent, strict=True)
+    )
+
+
+class _Index:
+    """Rows by what they have of one value."""
+
+    def __init__(self, value: Candidate) -> None:
+        self.kind = value.kind
+        self.rows: dict[str, list[int]] = {}
+        for number, text in enumerate(value.texts):
+            if text is not None:
+                self.rows.setdefault(canonical(value.kind, text), []).append(number)
+
+    def rows_with(self, cell: str) -> Sequence[int]:
+        rows = self.rows.get(canonical(self.kind, cell), ())
+        return rows if len(rows) <= MOST_ROWS_OF_A_VALUE else ()
+
+
+def _giving(name: str, cells: Sequence[Cell], rows: Sequence[int], table: CandidateTable) -> list[Candidate]:
+    """The values that have all of the cells of a wanted column in these rows, the best first; none where only nulls, or
+    nothing, were typed of it."""
+    if not any(isinstance(cell, str) for cell in cells):
+        return []
+    fitting = [
+        value for value in table.values if all(equal(value, row, cell) for row, cell in zip(rows, cells, strict=True))
+    ]
+    return sorted(fitting, key=lambda value: _rank(name, value, cells, rows))
+
+
+def _rank(name: str, value: Candidate, cells: Sequence[Cell], rows: Sequence[int]) -> tuple[bool, bool, int, bool]:
+    """Written as it was typed, of the same name, near, and read as the draft reads it."""
+    typed = [value.texts[row] == cell for row, cell in zip(rows, cells, strict=True) if isinstance(cell, str)]
+    return not all(typed), not alike(name, value.own.name), value.levels, value.is_text and not value.own.reading
+
+
+def alike(name: str, other: str) -> bool:
+    """Whether two names have a word in common."""
+    return bool(set(snake_case(name).split("_")) & set(snake_case(other).split("_")))

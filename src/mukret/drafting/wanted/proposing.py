@@ -1,0 +1,318 @@
+"""Wanted rows → a draft of rules that gives them, or the cell that nothing gives."""
+
+from __future__ import annotations
+
+import copy
+from collections.abc import Mapping, Sequence
+from itertools import pairwise
+
+from mukret.documents import Source
+from mukret.drafting.model import Draft, DraftField, DraftTable
+from mukret.drafting.names import snake_case
+from mukret.drafting.wanted.candidates import Candidate, CandidateTable, candidate_tables
+from mukret.drafting.wanted.deriving import Derived, derived
+from mukret.drafting.wanted.matching import Matched, canonical, equal, match, rows_like
+from mukret.drafting.wanted.rows import ANYTHING, Cell, WantedRow, WantedTable
+from mukret.errors import ExpressionError, UsageError
+from mukret.expressions.parse import parse_expression
+from mukret.text import counted, did_you_mean, nearest, shortened
+
+_LITERALS = frozenset({"NULL", "TRUE", "FALSE", "CURRENT_TIMESTAMP"})
+MOST_RIVALS = 2
+LONGEST = 40
+
+
+def propose(draft: Draft, sources: Sequence[Source], wanted: Sequence[WantedTable]) -> Draft:
+    """`draft`: all that a draft of these sources has. Raises UsageError for a cell that nothing gives, with what is
+    nearest to it."""
+    tables = list(candidate_tables(draft, sources))
+    found = Draft(
+        draft.title, embedded=draft.embedded, kinds=draft.kinds, ignored={"$..*": "only what is wanted is read"}
+    )
+    for one in wanted:
+        _Proposing(draft, found, one, _best(one, tables)).add()
+    return found
+
+
+def _best(wanted: WantedTable, tables: Sequence[CandidateTable]) -> Matched:
+    matched = [found for table in tables if (found := match(wanted, table)) is not None]
+    if not matched:
+        row = wanted.rows[0]
+        raise _not_found(wanted, row, "no row of the input has anything of it")
+    return max(matched, key=lambda one: one.score)
+
+
+def _not_found(wanted: WantedTable, row: WantedRow, why: str, hint: str | None = None) -> UsageError:
+    message = f"{wanted.file}, line {row.line}: {why}"
+    return UsageError(
+        "not-given", message, hint=hint or "check what was typed; ? stands for a cell that does not matter"
+    )
+
+
+class _Proposing:
+    """One wanted table on its way into the draft."""
+
+    def __init__(self, draft: Draft, found: Draft, wanted: WantedTable, matched: Matched) -> None:
+        self.draft = draft
+        self.found = found
+        self.wanted = wanted
+        self.matched = matched
+        self.table = DraftTable(wanted.name, copy.deepcopy(matched.table.table.rows))
+        self.table.options = {name: value for name, value in matched.table.table.options.items() if name != "bad"}
+        self.above: dict[int, DraftTable] = {}
+        """Tables around it that are needed, by how far above they are."""
+        self.helpers: dict[int, str] = {}
+        """Names of fields that are needed and not wanted, by the identity of the candidate."""
+
+    def add(self) -> None:
+        self._make_tables_around()
+        for number, name in enumerate(self.wanted.columns):
+            self.column(name, [row.cells[number] for row in self.wanted.rows])
+        if self.wanted.unwanted:
+            self.condition()
+        around = [self.above[level] for level in sorted(self.above, reverse=True)]
+        tables = [*around, self.table]
+        for outer, inner in pairwise(tables):
+            if not outer.fields:
+                _reach_through(outer, inner)
+        self.found.tables += [table for table in tables if table.fields]
+
+    def _make_tables_around(self) -> None:
+        """The rows of the table are found below those of the tables around it."""
+        inner, source, level = self.table, self.matched.table.table, 1
+        while source.within is not None:
+            source = source.within
+            around = DraftTable(self._free_name(source.name), copy.deepcopy(source.rows))
+            around.options = {name: value for name, value in source.options.items() if name != "bad"}
+            inner.within = self.above[level] = around
+            inner, level = around, level + 1
+
+    def _free_name(self, name: str) -> str:
+        taken = {self.wanted.name, *(table.name for table in self.found.tables), *self.wanted.columns}
+        while name in taken:
+            name = f"all_{name}"
+        return name
+
+    def column(self, name: str, cells: Sequence[Cell]) -> None:
+        """Adds what gives a wanted column. Raises UsageError for a cell that nothing gives."""
+        giving = self.matched.columns[name]
+        if giving:
+            own = self.placed(name, giving[0])
+            own.comment = self.evidence(giving, cells)
+            self.as_typed(own, giving[0], cells)
+            return
+        if not any(isinstance(cell, str) for cell in cells):
+            nulls = [value for value in self.matched.table.values if snake_case(value.own.name) == snake_case(name)]
+            if nulls:
+                self.placed(name, nulls[0]).comment = "by its name: nothing was typed of it"
+            else:
+                self.table.fields.append(
+                    DraftField(name, {"compute": "CAST(NULL AS text)"}, comment="nothing was typed of it")
+                )
+            return
+        made = next(derived(name, cells, self.matched.rows, self.matched.table), None)
+        if made is None:
+            raise self.nothing_gives(name, cells)
+        read_there = "at" in made.source  # at a path of the row in which the value stands
+        self._put(self.made(name, made), made.of[0].levels if read_there else 0)
+
+    def condition(self) -> None:
+        """What holds for all wanted rows and for no unwanted one. Raises UsageError where nothing does."""
+        unwanted = rows_like(self.wanted.unwanted, self.matched.table) or ()
+        for value in sorted(self.matched.table.values, key=lambda value: (len(set(value.texts)), value.levels)):
+            ours = {value.texts[row] for row in self.matched.rows}
+            theirs = {value.texts[row] for row in unwanted}
+            if ours & theirs or not (value.is_text or value.kind.name == "boolean"):
+                continue
+            condition = _condition(ours, theirs, as_text=value.is_text)
+            if condition is not None:
+                self.table.options["where"] = condition.format(self.operand(value))
+                return
+        row = self.wanted.unwanted[0]
+        raise _not_found(self.wanted, row, "no single value tells the unwanted rows from the wanted ones")
+
+    def placed(self, name: str, value: Candidate, *, kept: bool = True) -> DraftField:
+        """A value as a field: of the table itself, or of the one that it stands in, from where it is inherited."""
+        own = DraftField(name, dict(value.own.source), dict(value.own.reading))
+        if isinstance(above := own.source.get("parent"), str):
+            own.source["parent"] = self.name_of(self.of_name(above))
+        self._take_enum(own)
+        self._put(own, value.levels)
+        if not kept:
+            own.reading["keep"] = False
+        return own
+
+    def _put(self, own: DraftField, levels: int) -> None:
+        """Adds a field to the table, or to the one so many levels above it, from where it is inherited."""
+        if levels == 0:
+            self.table.fields.append(own)
+            return
+        around = self.above.get(levels)
+        (self.found.response if around is None else around.fields).append(own)
+        self.table.inherit.append(own.name)
+        if around is not None:
+            own.reading["keep"] = False
+
+    def as_typed(self, own: DraftField, value: Candidate, cells: Sequence[Cell]) -> None:
+        """Numbers that were typed otherwise than the draft would write them have as many digits after the point as all
+        that were typed, if no value has more."""
+        rows = zip(self.matched.rows, cells, strict=True)
+        if not value.kind.is_number or all(value.texts[row] == cell for row, cell in rows if isinstance(cell, str)):
+            return
+        typed = {_digits(cell) for cell in cells if isinstance(cell, str)}
+        there = max((_digits(text) for text in value.texts if text is not None), default=0)
+        same = len(typed) == 1 and next(iter(typed)) >= there
+        own.reading["type"] = f"decimal(18,{next(iter(typed))})" if same else "float"
+
+    def _take_enum(self, own: DraftField) -> None:
+        if own.type in self.draft.enums:
+            self.found.enums[str(own.type)] = self.draft.enums[str(own.type)]
+
+    def made(self, name: str, made: Derived) -> DraftField:
+        """What is made of other values as a field; those that are not wanted are not kept."""
+        if made.words:
+            return self.worded(name, made)
+        source = dict(made.source)
+        if "compute" in source:
+            source["compute"] = str(source["compute"]).format(*map(self.operand, made.of))
+        own = DraftField(name, source, dict(made.reading))
+        own.comment = made.how
+        return own
+
+    def operand(self, value: Candidate) -> str:
+        """The field that holds a value, as an expression names it."""
+        name = self.name_of(value)
+        try:
+            parse_expression(name)
+        except ExpressionError:
+            return f'"{name}"'
+        return f'"{name}"' if name.upper() in _LITERALS else name
+
+    def of_name(self, name: str) -> Candidate:
+        """The value of a field of the table itself."""
+        return next(value for value in self.matched.table.values if value.own.name == name and value.levels == 0)
+
+    def name_of(self, value: Candidate) -> str:
+        """The field that holds a value, which is added if there is none."""
+        for name, giving in self.matched.columns.items():
+            if giving and giving[0] is value:
+                return name
+        if id(value) not in self.helpers:
+            name = value.own.name
+            taken = {*self.wanted.columns, *self.helpers.values(), *self.table.names()}
+            while name in taken:
+                name = f"{name}_there"
+            self.helpers[id(value)] = name
+            self.placed(name, value, kept=False)
+        return self.helpers[id(value)]
+
+    def worded(self, name: str, made: Derived) -> DraftField:
+        """An enum. A word of which nothing was typed stands for the one that it begins like, if there is one, else for
+        itself."""
+        [value] = made.of
+        typed = list(dict.fromkeys(made.words.values()))
+        known = {text.strip(): word for text, word in made.words.items()}
+        there = dict.fromkeys(text.strip() for text in value.texts if text is not None)
+        words = {text: _word_for(text, known, typed) for text in there if text}
+        self.found.enums[name] = tuple(dict.fromkeys([*typed, *words.values()]))
+        accepted = self.found.accepted[name] = {}
+        for text, word in words.items():
+            if text.casefold() != word.casefold():
+                accepted.setdefault(word, []).append(text)
+        return DraftField(name, dict(made.source), {"type": name}, comment=made.how)
+
+    def evidence(self, giving: Sequence[Candidate], cells: Sequence[Cell]) -> str:
+        """In how many rows it was found, and what else would have given them."""
+        typed = sum(isinstance(cell, str) for cell in cells)
+        said = f"{typed} of {counted(len(cells), 'row')}"
+        rivals = [value for value in giving[1:] if self.differs(giving[0], value)]
+        told = [self.rival(giving[0], value) for value in rivals[:MOST_RIVALS]]
+        return "; ".join([said, *told])
+
+    @staticmethod
+    def differs(one: Candidate, other: Candidate) -> bool:
+        """Whether two values are not the same in all rows."""
+        pairs = zip(one.texts, other.texts, strict=True)
+        return any(_canonical(one, left) != _canonical(other, right) for left, right in pairs)
+
+    @staticmethod
+    def rival(one: Candidate, other: Candidate) -> str:
+        """Another value that gives the wanted cells, and the first row that tells them apart."""
+        pairs = enumerate(zip(one.texts, other.texts, strict=True))
+        row, (left, right) = next(
+            (row, pair) for row, pair in pairs if _canonical(one, pair[0]) != _canonical(other, pair[1])
+        )
+        place = other.own.source.get("at") or other.own.source.get("fact")
+        return f"or {place}: row {row + 1} has {_shown(left)} here, {_shown(right)} there"
+
+    def nothing_gives(self, name: str, cells: Sequence[Cell]) -> UsageError:
+        """The cell that is most likely wrong, and the value that stands where the others were found."""
+        best: tuple[int, Candidate] | None = None
+        for value in self.matched.table.values:
+            wrong = [n for n, cell in enumerate(cells) if not equal(value, self.matched.rows[n], cell)]
+            right = sum(isinstance(cell, str) for n, cell in enumerate(cells) if n not in wrong)
+            if len(wrong) == 1 and right and best is None:
+                best = wrong[0], value
+        if best is not None:
+            number, value = best
+            row, there = self.wanted.rows[number], value.texts[self.matched.rows[number]]
+            why = (
+                f"{name} is {_shown(_text(cells[number]))}, and where the other rows have theirs stands {_shown(there)}"
+            )
+            return _not_found(self.wanted, row, why)
+        number = next(n for n, cell in enumerate(cells) if isinstance(cell, str))
+        cell = str(cells[number])
+        texts = {text for value in self.matched.table.values if (text := value.texts[self.matched.rows[number]])}
+        near = nearest(cell, texts)
+        hint = did_you_mean(cell, texts) if near else None
+        return _not_found(
+            self.wanted, self.wanted.rows[number], f"nothing in its row gives {name} {_shown(cell)}", hint
+        )
+
+
+def _condition(ours: set[str | None], theirs: set[str | None], *, as_text: bool) -> str | None:
+    """In SQL, with `{}` for the name of the field."""
+    if theirs == {None}:
+        return "{} IS NOT NULL"
+    if ours == {None}:
+        return "{} IS NULL"
+    for texts, operator in ((ours, "="), (theirs, "<>")):
+        if len(texts) == 1 and isinstance(text := next(iter(texts)), str):
+            literal = "'" + text.replace("'", "''").replace("{", "{{").replace("}", "}}") + "'" if as_text else text
+            return f"{{}} {operator} {literal}"
+    return None
+
+
+def _reach_through(outer: DraftTable, inner: DraftTable) -> None:
+    """A table of which nothing is wanted: the paths of both are one, or it has a field that is not written."""
+    plain = not outer.options and isinstance(outer.rows, str) and isinstance(inner.rows, str)
+    if plain and inner.rows != "$":
+        inner.rows = f"{outer.rows}{str(inner.rows)[1:]}"
+        inner.within = outer.within
+    else:
+        outer.fields.append(DraftField("place", {"fact": "position"}, {"keep": False}))
+
+
+def _word_for(text: str, typed: Mapping[str, str], words: Sequence[str]) -> str:
+    if text in typed:
+        return typed[text]
+    alike = [
+        word for word in words if word.casefold().startswith(text.casefold()) or text.casefold() == word.casefold()
+    ]
+    return alike[0] if len(alike) == 1 else text
+
+
+def _digits(text: str) -> int:
+    return len(text.partition(".")[2])
+
+
+def _text(cell: Cell) -> str | None:
+    return None if cell is ANYTHING or cell is None else str(cell)
+
+
+def _canonical(value: Candidate, text: str | None) -> str | None:
+    return None if text is None else canonical(value.kind, text)
+
+
+def _shown(text: str | None) -> str:
+    return "null" if text is None else shortened(text, LONGEST)

@@ -1,0 +1,99 @@
+"""The rows of a table as somebody typed them, in a CSV file."""
+
+from __future__ import annotations
+
+import csv
+import re
+from dataclasses import dataclass, field
+from enum import Enum
+
+from mukret.errors import InputError
+
+ANY_MARK, UNWANTED_MARK = "?", "-"
+_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]{0,62}")
+
+
+class Anything(Enum):
+    """A cell that says nothing."""
+
+    ANYTHING = "anything"
+
+
+ANYTHING = Anything.ANYTHING
+Cell = str | None | Anything
+"""A text as `extract` would write it, None for null, or ANYTHING."""
+
+
+@dataclass(frozen=True)
+class WantedRow:
+    """`line`: where it stands in its file, from 1."""
+
+    cells: tuple[Cell, ...]
+    line: int
+    file: str
+
+
+@dataclass
+class WantedTable:
+    """`rows` are to be among those of the table; `unwanted` are not."""
+
+    name: str
+    file: str
+    columns: tuple[str, ...]
+    rows: list[WantedRow] = field(default_factory=list)
+    unwanted: list[WantedRow] = field(default_factory=list)
+
+
+def read_wanted(file: str, name: str) -> WantedTable:
+    """A header, and rows below it: `?` says nothing, an empty cell is null, and a row that begins with a cell `-` is
+    one that is not wanted. Raises InputError."""
+    try:
+        with open(file, encoding="utf-8-sig", newline="") as opened:
+            lines = csv.reader(opened)
+            header = next(lines, [])
+            found = WantedTable(name, file, tuple(cell.strip() for cell in header))
+            _check_header(found)
+            for cells in lines:
+                if cells:
+                    _add(found, cells, lines.line_num)
+    except OSError as error:
+        raise InputError(
+            "not-opened", f"{file}: {(error.strerror or str(error)).lower()}", hint="check the path"
+        ) from None
+    except (UnicodeDecodeError, csv.Error) as error:
+        raise InputError("not-opened", f"{file}: no CSV in UTF-8: {error}") from None
+    if not found.rows:
+        hint = "type two or three rows of the wanted table below the header"
+        raise InputError("no-input", f"{file}: there is no wanted row in it", hint=hint)
+    return found
+
+
+def _check_header(found: WantedTable) -> None:
+    said = "the file is empty" if not found.columns else None
+    for number, name in enumerate(found.columns):
+        if not _NAME.fullmatch(name):
+            said = f"{name!r} is no name of a field"
+        elif name in found.columns[:number]:
+            said = f"the field {name} is there twice"
+    if said is not None:
+        hint = "the first line names the fields: letters, digits and _"
+        raise InputError("not-opened", f"{found.file}: {said}", hint=hint)
+
+
+def _add(found: WantedTable, cells: list[str], line: int) -> None:
+    width = len(found.columns)
+    unwanted = cells[0].strip() == UNWANTED_MARK
+    if unwanted and len(cells) == width + 1:
+        cells = cells[1:]
+    elif unwanted:
+        cells = [ANY_MARK, *cells[1:]]
+    if len(cells) != width:
+        message = f"{found.file}, line {line}: {len(cells)} cells, and the header has {width}"
+        raise InputError("not-opened", message, hint="a cell that holds a comma stands in double quotes")
+    row = WantedRow(tuple(map(_cell, cells)), line, found.file)
+    (found.unwanted if unwanted else found.rows).append(row)
+
+
+def _cell(text: str) -> Cell:
+    text = text.strip()
+    return ANYTHING if text == ANY_MARK else text or None
