@@ -490,7 +490,7 @@ class Demo(FolderCase):
         lines = done.stdout.splitlines()
         ran = [line.removeprefix("$ ") for line in lines if line.startswith("$ mukret")]
         self.assertEqual(
-            [line.split()[1] for line in ran], ["look", "survey", "check", "preview", "extract", "collect"]
+            [line.split()[1] for line in ran], ["look", "survey", "draft", "check", "preview", "extract", "collect"]
         )
         following = [line.strip() for line in lines[lines.index("Next:") :] if line.strip().startswith("mukret")]
         self.assertEqual(following.pop(), "mukret standin")  # which has tests of its own: it would not end

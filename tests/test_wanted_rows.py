@@ -16,12 +16,12 @@ import pyarrow as pa
 
 from mukret.columns.types import written
 from mukret.documents import find_sources
-from mukret.drafting import rules_text
 from mukret.drafting.wanted import draft_like, read_wanted
 from mukret.drafting.wanted.matching import canonical
 from mukret.engine.run import Run
 from mukret.errors import InputError, UsageError
 from mukret.rules import Rules, parse_rules
+from mukret.semantics.examples import run_examples
 from mukret.types import Date, DecimalType, Integer, Text, Timestamp, ValueType
 from tests.drafts.cases import CASES
 from tests.drafts.scoring import write
@@ -76,8 +76,7 @@ class WantedRows(FolderCase):
             lines.writerow(columns)
             lines.writerows(["" if cells[row] is None else cells[row] for cells in columns.values()] for row in rows)
         self.text = ""
-        draft = draft_like(find_sources(files), [read_wanted(str(file), name)], "like", "like.rules.yaml")
-        self.text = rules_text(draft)
+        self.text = draft_like(find_sources(files), [read_wanted(str(file), name)], "like", "like.rules.yaml").text
         return columns_of(parse_rules(self.text, "like.rules.yaml"), files)
 
     def test_whole_tables_out_of_a_few_rows_and_mistakes_are_named(self) -> None:
@@ -205,13 +204,18 @@ class WantedRows(FolderCase):
 
     def test_an_unwanted_row_makes_a_condition(self) -> None:
         file = self.file(
-            "feed.json", json.dumps([{"no": n, "state": "sailing" if n % 2 else "moored"} for n in range(8)])
+            "feed.json",
+            json.dumps([{"no": n, "state": "sailing" if n % 2 else "moored", "master": "nobody"} for n in range(8)]),
         )
         self.file("sailings.csv", "no\n1\n3\n-,4\n")
         done = self.mukret("draft", file, "--like", "sailings.csv", "--out", "s.rules.yaml")
         self.assertEqual(done.returncode, 0, done.stderr)
         text = (self.folder / "s.rules.yaml").read_text()
-        self.assertEqual(columns_of(parse_rules(text), [file]), {"sailings": {"no": ["1", "3", "5", "7"]}})
+        rules = parse_rules(text)
+        self.assertEqual(columns_of(rules, [file]), {"sailings": {"no": ["1", "3", "5", "7"]}})
+        [example] = run_examples(rules)
+        self.assertEqual((example.passed, example.example.gives["sailings"]), (True, ({"no": 1},)))
+        self.assertNotIn("nobody", text)
 
     def test_members_of_a_record_as_rows(self) -> None:
         fares = {"fares": {"adult": {"amount": "7.50"}, "child": {"amount": "3.25"}, "car": {"amount": "31.00"}}}

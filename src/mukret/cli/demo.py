@@ -36,8 +36,10 @@ def command(target: str) -> None:
     """
     _copy_sample(target)
     rules, feed, tables = f"{target}/merrow.rules.yaml", f"{target}/feed", f"{target}/tables"
+    wanted = f"{target}/crossings.csv"
     _step("What does the feed send? One of its sailings, as it stands.", ["look", feed, SAILINGS, "--nth", "3"])
     _step("What is in all of them, and what surprises?", ["survey", feed, "--path", SAILINGS, "--quiet"])
+    _step("No rules yet? Three rows of the wanted table are enough.", ["draft", feed, "--like", wanted])
     _step("Are the rules in order? Do their examples hold?", ["check", rules])
     _step("What do they make of the feed?", ["preview", rules, feed, "--table", "bookings", "--rows", "4"])
     _step("The job itself: every table, and every reject on record.", ["extract", rules, feed, "--to", tables])

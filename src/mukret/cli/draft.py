@@ -98,7 +98,7 @@ def command(
     logger = set_up_logging(log, verbose)
     sources = sources_of(files)
     if likes:
-        draft = _like(likes, sources, _title(files), out or "draft.rules.yaml")
+        draft, text = _like(likes, sources, _title(files), out or "draft.rules.yaml")
     else:
         with progress_bar(sources, quiet=quiet) as progress:
             draft = draft_rules(
@@ -109,7 +109,7 @@ def command(
                 fields=[name.strip() for name in (fields or "").split(",") if name.strip()],
                 progress=progress,
             )
-    text = rules_text(draft)
+        text = rules_text(draft)
     if out is None:
         click.echo(text, nl=False)
     else:
@@ -146,7 +146,7 @@ def _refuse_nonsense(out: str | None, rules: str | None, likes: tuple[str, ...],
         raise OutputError("not-written", f"there is no folder {place}", hint="make it, or name another place")
 
 
-def _like(likes: tuple[str, ...], sources: list[Source], title: str, file: str) -> Draft:
+def _like(likes: tuple[str, ...], sources: list[Source], title: str, file: str) -> tuple[Draft, str]:
     """`likes`: files of wanted rows, each perhaps with the name of its table; else that is the name of the file."""
     from mukret.drafting.names import snake_case
     from mukret.drafting.wanted import draft_like, read_wanted
@@ -157,7 +157,8 @@ def _like(likes: tuple[str, ...], sources: list[Source], title: str, file: str) 
         if not equals:
             name, place = snake_case(Path(like).name.partition(".")[0]) or "wanted", like
         wanted.append(read_wanted(place, name))
-    return draft_like(sources, wanted, title, file)
+    found = draft_like(sources, wanted, title, file)
+    return found.draft, found.text
 
 
 def _add(rules: str, files: tuple[str, ...], *, quiet: bool) -> None:

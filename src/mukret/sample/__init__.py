@@ -9,6 +9,8 @@ RULES_FILE = "merrow.rules.yaml"
 REFERENCE_FILE = "fare_classes.csv"
 CALLS_FILE = "service.calls.yaml"
 CALLS_RULES_FILE = "service.rules.yaml"
+WANTED_FILE = "crossings.csv"
+"""Three rows of a table that somebody wants."""
 FEED_FOLDER = "feed"
 
 
@@ -17,5 +19,7 @@ def sample_files() -> dict[str, Traversable]:
     home = resources.files(__name__)
     feed = home.joinpath(FEED_FOLDER)
     responses = sorted(feed.iterdir(), key=lambda file: file.name)
-    own = {name: home.joinpath(name) for name in (RULES_FILE, REFERENCE_FILE, CALLS_FILE, CALLS_RULES_FILE)}
+    own = {
+        name: home.joinpath(name) for name in (RULES_FILE, REFERENCE_FILE, CALLS_FILE, CALLS_RULES_FILE, WANTED_FILE)
+    }
     return {**own, **{f"{FEED_FOLDER}/{file.name}": file for file in responses}}

@@ -3,20 +3,30 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 from mukret.documents import Source
 from mukret.drafting import draft_rules, rules_text
 from mukret.drafting.model import Draft
 from mukret.drafting.wanted.checking import not_given
+from mukret.drafting.wanted.exampling import with_examples
 from mukret.drafting.wanted.proposing import propose
 from mukret.drafting.wanted.rows import WantedTable, read_wanted
 from mukret.errors import UsageError
 from mukret.rules import parse_rules
 
-__all__ = ["WantedTable", "draft_like", "read_wanted"]
+__all__ = ["Like", "WantedTable", "draft_like", "read_wanted"]
 
 
-def draft_like(sources: Sequence[Source], wanted: Sequence[WantedTable], title: str, file: str) -> Draft:
+@dataclass(frozen=True)
+class Like:
+    """Rules that give what is wanted: the draft, and its text with examples."""
+
+    draft: Draft
+    text: str
+
+
+def draft_like(sources: Sequence[Source], wanted: Sequence[WantedTable], title: str, file: str) -> Like:
     """Rules that give the wanted rows and none of the unwanted ones, tried on all of the input.
 
     Raises InputError, and UsageError where a cell is given by nothing.
@@ -24,10 +34,9 @@ def draft_like(sources: Sequence[Source], wanted: Sequence[WantedTable], title: 
     for source in sources:
         source.keep()
     draft = propose(draft_rules(sources, title, file), sources, wanted)
-    for source in sources:
-        source.rewind()
-    row = next(not_given(parse_rules(rules_text(draft), file), sources, wanted), None)
+    text = rules_text(draft)
+    row = next(not_given(parse_rules(text, file), sources, wanted), None)
     if row is not None:
         message = f"{row.file}, line {row.line}: no rules were found that are right about this row"
         raise UsageError("not-given", message, hint="type another row, or put ? where a cell does not matter")
-    return draft
+    return Like(draft, with_examples(text, file, sources, wanted))

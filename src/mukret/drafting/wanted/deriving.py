@@ -97,25 +97,29 @@ def _patterns(wanted: Wanted, value: Candidate) -> Iterator[str]:
         return
     start = text.index(cell)
     before, after = text[:start], text[start + len(cell) :]
+    if before and not after and all(there is None or there.startswith(before) for there in value.texts):
+        yield f"{escaped(before)}(.*)"
+    if after and not before and all(there is None or there.endswith(after) for there in value.texts):
+        yield f"(.*){escaped(after)}"
     for separator in dict.fromkeys(one for one in (before[-1:], after[:1]) if one and one in _SEPARATORS):
         if separator in cell:
             continue
         mark = escaped(separator)
-        other = f"[^{mark}]*"
+        other = f"[^{escaped_in_class(separator)}]*"
         yield f"{f'{other}{mark}' * before.count(separator)}({other})({mark}.*)?"
         if separator in before:
             yield f".*{mark}({other}){f'{mark}{other}' * after.count(separator)}"
     if cell.isdigit() and not re.search(r"\d", before + after):
         yield "[^0-9]*([0-9]+)[^0-9]*"
-    if before and not after:
-        yield f"{escaped(before)}(.*)"
-    if after and not before:
-        yield f"(.*){escaped(after)}"
 
 
 def escaped(text: str) -> str:
     """A text as a regular expression has it that means nothing else (RFC 9485)."""
-    return re.sub(r"[-()*+.?\[\\\]^{|}]", r"\\\g<0>", text)
+    return re.sub(r"[()*+.?\[\\\]^{|}]", r"\\\g<0>", text)
+
+
+def escaped_in_class(character: str) -> str:
+    return f"\\{character}" if character in "-[]^" else character
 
 
 def _of_a_date(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:

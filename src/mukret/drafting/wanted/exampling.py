@@ -1,0 +1,107 @@
+"""A wanted row as an example of the rules: the response in which it was found, cut down to what they read of it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+import pyarrow as pa
+
+from mukret.columns.types import written
+from mukret.documents import Source
+from mukret.drafting.text import flow
+from mukret.drafting.wanted.candidates import MOST_BYTES
+from mukret.drafting.wanted.matching import same
+from mukret.drafting.wanted.rows import WantedTable
+from mukret.engine.decided import DecidedRows, DecidedTable
+from mukret.engine.run import Run
+from mukret.errors import RulesError
+from mukret.paths import Location, Name
+from mukret.rules import parse_rules
+from mukret.rules.sources import At
+from mukret.semantics.examples import run_examples
+from mukret.types import Json, ListOf
+from mukret.values import JsonValue, json_text
+
+MOST_CHARACTERS = 1_500
+"""A longer response helps nobody who reads the rules."""
+
+
+def with_examples(text: str, file: str, sources: Sequence[Source], wanted: Sequence[WantedTable]) -> str:
+    """Rules with an example for each wanted table, where one can be cut out that is short and holds."""
+    for one in wanted:
+        example = _example(text, file, sources, one)
+        if example is not None:
+            longer = text + ("" if "\nexamples:\n" in text else "\nexamples:\n") + example
+            if _holds(longer, file):
+                text = longer
+    return text
+
+
+def _holds(text: str, file: str) -> bool:
+    try:
+        return all(outcome.passed for outcome in run_examples(parse_rules(text, file)))
+    except RulesError:  # a value that can't be written in an example
+        return False
+
+
+def _example(text: str, file: str, sources: Sequence[Source], wanted: WantedTable) -> str | None:
+    for source in sources:
+        source.rewind()
+    for rows in Run(parse_rules(text, file), sources, most_bytes=MOST_BYTES).decided_rows(whole=True):
+        table = rows.tables.get(wanted.name)
+        for row, cells in _written(table) if table is not None else ():
+            assert table is not None
+            kinds = dict(table.table.columns)
+            typed = zip(wanted.columns, wanted.rows[0].cells, strict=True)
+            if all(same(kinds[name], cells[name], cell) for name, cell in typed):
+                return _lines(rows, table, row, cells)
+    return None
+
+
+def _written(table: DecidedTable) -> Iterator[tuple[int, dict[str, str | None]]]:
+    """The rows that are written, as texts."""
+    columns = {}
+    for name, kind in table.table.columns:
+        array = table.columns.array(name)
+        plain = array.cast(pa.string()) if pa.types.is_dictionary(array.type) else array
+        columns[name] = written(plain, kind).to_pylist()
+    for row in table.written_rows:
+        yield row, {name: texts[row] for name, texts in columns.items()}
+
+
+def _lines(rows: DecidedRows, table: DecidedTable, row: int, cells: dict[str, str | None]) -> str | None:
+    document = rows.batch.whole(table.rows.document(row))
+    response = _cut(document, table.rows.place(row).location, _names(rows))
+    if len(json_text(response)) > MOST_CHARACTERS:
+        return None
+    kinds = dict(table.table.columns)
+    gives = {
+        name: cell for name, cell in cells.items() if cell is not None and not isinstance(kinds[name], ListOf | Json)
+    }
+    return (
+        f"  - shows: a wanted row of {table.name}\n"
+        f"    response: {flow(response)}\n"
+        f"    gives:\n      {table.name}:\n        - {flow(dict(gives))}\n"
+    )
+
+
+def _names(rows: DecidedRows) -> frozenset[str]:
+    """The members that the rules name somewhere; of others, which may be nobody's business, nothing is shown."""
+    fields = [own for table in rows.tables.values() for own in table.table.fields]
+    paths = [path for own in fields if isinstance(own.source, At) for path in own.source.paths]
+    selectors = [selector for path in paths for segment in path.segments for selector in segment.selectors]
+    return frozenset(selector.name for selector in selectors if isinstance(selector, Name))
+
+
+def _cut(node: JsonValue, location: Location, names: frozenset[str]) -> JsonValue:
+    """What lies on the way: of arrays the one element, of objects the member and those beside it that are read."""
+    step, rest = (location[0], location[1:]) if location else (None, ())
+    if isinstance(node, list):
+        return [_cut(node[int(step)], rest, names)] if step is not None else node
+    if not isinstance(node, dict):
+        return node
+    return {
+        name: _cut(child, rest, names) if name == step else child
+        for name, child in node.items()
+        if name == step or (name in names and (step is None or not isinstance(child, dict | list)))
+    }
