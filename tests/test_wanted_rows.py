@@ -16,7 +16,7 @@ import pyarrow as pa
 
 from mukret.columns.types import written
 from mukret.documents import find_sources
-from mukret.drafting.wanted import draft_like, read_wanted
+from mukret.drafting.wanted import Choice, draft_like, read_wanted
 from mukret.drafting.wanted.matching import canonical
 from mukret.engine.run import Run
 from mukret.errors import InputError, UsageError
@@ -179,7 +179,12 @@ class WantedRows(FolderCase):
                 ]
             )
         ]
-        file = self.file("feed.json", json.dumps({"operator": "Merrow", "plan": "summer/2031", "sailings": sailings}))
+        codes = ("OTV", "SKR", "TOL", "LUN", "BRA")
+        harbours = [{"code": code, "title": f"{code.capitalize()} harbour", "berths": 2} for code in codes]
+        file = self.file(
+            "feed.json",
+            json.dumps({"operator": "Merrow", "plan": "summer/2031", "sailings": sailings, "harbours": harbours}),
+        )
         wanted: Columns = {
             "id": [str(one["id"]) for one in sailings],
             "ship": [str(one["vessel"])[3:] for one in sailings],
@@ -197,6 +202,7 @@ class WantedRows(FolderCase):
             "line": ["ferry"] * 6,
             "operator": ["Merrow"] * 6,
             "season": ["2031"] * 6,
+            "port_name": [f"{goal.capitalize()} harbour" for goal in ("SKR", "TOL", "OTV", "BRA", "LUN", "OTV")],
         }
         found = self.like([file], "sailings", wanted, (0, 1, 2))["sailings"]
         wrong = {name: (found[name], cells) for name, cells in wanted.items() if found[name] != cells}
@@ -234,6 +240,16 @@ class WantedRows(FolderCase):
         done = self.mukret("draft", file, "--like", "ports.csv", "--like", "berths=other.csv")
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertIn("or $.alias: row 1 has OTV here, X there", done.stdout)
+        asked: list[Choice] = []
+        likes = [read_wanted(str(self.folder / "ports.csv"), "ports")]
+
+        def the_second(choice: Choice) -> bool:
+            asked.append(choice)
+            return True
+
+        other = draft_like(find_sources([file]), likes, "", "like.rules.yaml", the_second)
+        self.assertEqual(asked, [Choice("ports", "code", ("$.code", "$.alias"), 1, ("OTV", "X"))])
+        self.assertEqual(columns_of(parse_rules(other.text), [file])["ports"]["code"], ["X", "SKR", "TOL"])
         found = columns_of(parse_rules(done.stdout), [file])
         self.assertEqual(found["berths"]["port"], ["OTV", "OTV", "SKR", "SKR", "TOL", "TOL"])
         for text, word in (

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shlex
+import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -24,6 +25,7 @@ from mukret.cli.options import (
 if TYPE_CHECKING:
     from mukret.documents import Source
     from mukret.drafting import Draft
+    from mukret.drafting.wanted import Choice
 
 
 @click.command(
@@ -149,7 +151,7 @@ def _refuse_nonsense(out: str | None, rules: str | None, likes: tuple[str, ...],
 def _like(likes: tuple[str, ...], sources: list[Source], title: str, file: str) -> tuple[Draft, str]:
     """`likes`: files of wanted rows, each perhaps with the name of its table; else that is the name of the file."""
     from mukret.drafting.names import snake_case
-    from mukret.drafting.wanted import draft_like, read_wanted
+    from mukret.drafting.wanted import draft_like, nobody_asked, read_wanted
 
     wanted = []
     for like in likes:
@@ -157,8 +159,18 @@ def _like(likes: tuple[str, ...], sources: list[Source], title: str, file: str) 
         if not equals:
             name, place = snake_case(Path(like).name.partition(".")[0]) or "wanted", like
         wanted.append(read_wanted(place, name))
-    found = draft_like(sources, wanted, title, file)
+    asked = sys.stdin.isatty() and sys.stderr.isatty()
+    found = draft_like(sources, wanted, title, file, _chosen if asked else nobody_asked)
     return found.draft, found.text
+
+
+def _chosen(choice: Choice) -> bool:
+    """Asks which of two places is meant."""
+    click.echo(f"{choice.table}.{choice.column}: two places give it; they differ in row {choice.row}:", err=True)
+    for number, (place, value) in enumerate(zip(choice.places, choice.values, strict=True), 1):
+        click.echo(f"  {number}  {value}  {click.style(place, dim=True)}", err=True)
+    answer: str = click.prompt("which is it?", type=click.Choice(["1", "2"]), default="1", err=True)
+    return answer == "2"
 
 
 def _add(rules: str, files: tuple[str, ...], *, quiet: bool) -> None:

@@ -10,12 +10,12 @@ from mukret.drafting import draft_rules, rules_text
 from mukret.drafting.model import Draft
 from mukret.drafting.wanted.checking import not_given
 from mukret.drafting.wanted.exampling import with_examples
-from mukret.drafting.wanted.proposing import propose
+from mukret.drafting.wanted.proposing import Ask, Choice, nobody_asked, propose
 from mukret.drafting.wanted.rows import WantedTable, read_wanted
 from mukret.errors import UsageError
 from mukret.rules import parse_rules
 
-__all__ = ["Like", "WantedTable", "draft_like", "read_wanted"]
+__all__ = ["Choice", "Like", "WantedTable", "draft_like", "nobody_asked", "read_wanted"]
 
 
 @dataclass(frozen=True)
@@ -26,14 +26,21 @@ class Like:
     text: str
 
 
-def draft_like(sources: Sequence[Source], wanted: Sequence[WantedTable], title: str, file: str) -> Like:
-    """Rules that give the wanted rows and none of the unwanted ones, tried on all of the input.
+def draft_like(
+    sources: Sequence[Source],
+    wanted: Sequence[WantedTable],
+    title: str,
+    file: str,
+    ask: Ask = nobody_asked,
+) -> Like:
+    """Rules that give the wanted rows and none of the unwanted ones, tried on all of the input. `ask` decides between
+    two places that both give a column.
 
     Raises InputError, and UsageError where a cell is given by nothing.
     """
     for source in sources:
         source.keep()
-    draft = propose(draft_rules(sources, title, file), sources, wanted)
+    draft = propose(draft_rules(sources, title, file), sources, wanted, ask)
     text = rules_text(draft)
     row = next(not_given(parse_rules(text, file), sources, wanted), None)
     if row is not None:

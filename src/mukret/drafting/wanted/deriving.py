@@ -252,12 +252,20 @@ def _calculated(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived
                 left, right = _number(one.texts[row]), _number(other.texts[row])
                 if left is None or right is None or (sign == "/" and not right):  # noqa: B023
                     return None
-                return calculate(left, right).quantize(unit, ROUND_HALF_EVEN)
+                exact = calculate(left, right)
+                rounded = exact.quantize(unit, ROUND_HALF_EVEN)
+                may_be_rounded = sign in "*/" and digits > 0  # noqa: B023
+                return rounded if may_be_rounded or rounded == exact else None
 
-            if all(result(row) == number for row, number in cells):
+            if all(result(row) == number for row, number in cells) and _says_something(cells, one, other):
                 kind = "integer" if digits <= 0 else f"decimal(18,{digits})"
                 reading = {"type": kind, "round": "half-even"}
                 yield Derived({"compute": f"{{0}} {sign} {{1}}"}, (one, other), reading, how="of two numbers")
+
+
+def _says_something(cells: Sequence[tuple[int, Decimal | None]], *values: Candidate) -> bool:
+    """Whether the result is another number than either of the two, somewhere."""
+    return all(any(_number(value.texts[row]) != number for row, number in cells) for value in values)
 
 
 _Step = Callable[[Decimal, Decimal], Decimal]

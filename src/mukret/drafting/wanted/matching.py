@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal, InvalidOperation
 from functools import lru_cache
@@ -27,7 +27,7 @@ class Matched:
 
     table: CandidateTable
     rows: tuple[int, ...]
-    columns: Mapping[str, Sequence[Candidate]]
+    columns: dict[str, list[Candidate]]
 
     @property
     def score(self) -> tuple[int, int, int]:
@@ -83,31 +83,47 @@ def match(wanted: WantedTable, table: CandidateTable) -> Matched | None:
 
 def _rows(wanted: Sequence[WantedRow], table: CandidateTable) -> list[int] | None:
     """Of each wanted row the candidate row with the most of its cells. Where several have as many, the one that has
-    them in those values which have them for the other rows, too; of these one that no other wanted row is, and that
-    stands behind the one before."""
+    them in those values which have them for the other rows, too; then that with the rarest; of these one that no other
+    wanted row is, and that stands behind the one before."""
     indexes = [_Index(value) for value in table.values]
-    likely: list[list[int]] = []
+    likely: list[dict[int, float]] = []
     for row in wanted:
         votes: Counter[int] = Counter()
+        rarity: dict[int, float] = {}
         for cell in row.cells:
             if isinstance(cell, str):
-                votes.update({number for index in indexes for number in index.rows_with(cell)})
+                told = _telling(cell, indexes)
+                votes.update(told.keys())
+                rarity.update({number: rarity.get(number, 0.0) + rare for number, rare in told.items()})
         if not votes:
             return None
         most = max(votes.values())
-        likely.append(sorted(number for number, count in votes.items() if count == most)[:MOST_LIKELY])
+        best = sorted(number for number, count in votes.items() if count == most)[:MOST_LIKELY]
+        likely.append({number: rarity[number] for number in best})
     consistent = [_in_all_rows(number, wanted, likely, table) for number in range(len(wanted[0].cells))]
     found: list[int] = []
-    for row, numbers in zip(wanted, likely, strict=True):
-        last = found[-1] if found else -1
-        found.append(
-            max(numbers, key=lambda one: (_agreeing(row, one, consistent), one not in found, one > last, -one))
-        )
+    for row, rare in zip(wanted, likely, strict=True):
+
+        def rank(number: int, row: WantedRow = row, rare: Mapping[int, float] = rare) -> tuple[float, ...]:
+            last = found[-1] if found else -1
+            return _agreeing(row, number, consistent), rare[number], number not in found, number > last, -number
+
+        found.append(max(rare, key=rank))
+    return found
+
+
+def _telling(cell: str, indexes: Sequence[_Index]) -> dict[int, float]:
+    """The rows that have a cell, and how much that tells: the more, the fewer they are."""
+    found: dict[int, float] = {}
+    for index in indexes:
+        rows = index.rows_with(cell)
+        for number in rows:
+            found[number] = max(found.get(number, 0.0), 1 / len(rows))
     return found
 
 
 def _in_all_rows(
-    column: int, wanted: Sequence[WantedRow], likely: Sequence[Sequence[int]], table: CandidateTable
+    column: int, wanted: Sequence[WantedRow], likely: Sequence[Collection[int]], table: CandidateTable
 ) -> list[Candidate]:
     """The values that could give a column in all wanted rows, whichever of the likely ones these are."""
     return [

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import copy
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
 from itertools import pairwise
 
 from mukret.documents import Source
@@ -11,18 +12,38 @@ from mukret.drafting.model import Draft, DraftField, DraftTable
 from mukret.drafting.names import snake_case
 from mukret.drafting.wanted.candidates import Candidate, CandidateTable, candidate_tables
 from mukret.drafting.wanted.deriving import Derived, derived
+from mukret.drafting.wanted.looking_up import LookedUp, looked_up
 from mukret.drafting.wanted.matching import Matched, canonical, equal, match, rows_like
 from mukret.drafting.wanted.rows import ANYTHING, Cell, WantedRow, WantedTable
 from mukret.errors import ExpressionError, UsageError
 from mukret.expressions.parse import parse_expression
 from mukret.text import counted, did_you_mean, nearest, shortened
+from mukret.values import JsonValue
 
 _LITERALS = frozenset({"NULL", "TRUE", "FALSE", "CURRENT_TIMESTAMP"})
 MOST_RIVALS = 2
+MOST_TRIED = 6
+"""So many tables are tried, those that fit best first."""
 LONGEST = 40
 
 
-def propose(draft: Draft, sources: Sequence[Source], wanted: Sequence[WantedTable]) -> Draft:
+@dataclass(frozen=True)
+class Choice:
+    """Two places that both give a wanted column, and the first row (from 1) in which they differ, with what each
+    has."""
+
+    table: str
+    column: str
+    places: tuple[str, str]
+    row: int
+    values: tuple[str, str]
+
+
+Ask = Callable[[Choice], bool]
+"""Whether it is the second."""
+
+
+def propose(draft: Draft, sources: Sequence[Source], wanted: Sequence[WantedTable], ask: Ask) -> Draft:
     """`draft`: all that a draft of these sources has. Raises UsageError for a cell that nothing gives, with what is
     nearest to it."""
     tables = list(candidate_tables(draft, sources))
@@ -30,16 +51,31 @@ def propose(draft: Draft, sources: Sequence[Source], wanted: Sequence[WantedTabl
         draft.title, embedded=draft.embedded, kinds=draft.kinds, ignored={"$..*": "only what is wanted is read"}
     )
     for one in wanted:
-        _Proposing(draft, found, one, _best(one, tables)).add()
+        matched = _best(draft, found, one, tables)
+        _Proposing(draft, found, one, matched, tables, ask).add()
     return found
 
 
-def _best(wanted: WantedTable, tables: Sequence[CandidateTable]) -> Matched:
-    matched = [found for table in tables if (found := match(wanted, table)) is not None]
+def _best(draft: Draft, found: Draft, wanted: WantedTable, tables: Sequence[CandidateTable]) -> Matched:
+    """The table that fits best of those of which all columns can be given. Raises the error of the one that fits best,
+    if there is none."""
+    matched = [one for table in tables if (one := match(wanted, table)) is not None]
     if not matched:
-        row = wanted.rows[0]
-        raise _not_found(wanted, row, "no row of the input has anything of it")
-    return max(matched, key=lambda one: one.score)
+        raise _not_found(wanted, wanted.rows[0], "no row of the input has anything of it")
+    first: UsageError | None = None
+    for one in sorted(matched, key=lambda one: one.score, reverse=True)[:MOST_TRIED]:
+        try:
+            _Proposing(draft, copy.deepcopy(found), wanted, one, tables, nobody_asked).add()
+            return one
+        except UsageError as error:
+            first = first or error
+    assert first is not None
+    raise first
+
+
+def nobody_asked(_: Choice) -> bool:
+    """The first place is taken; the other stands in a comment."""
+    return False
 
 
 def _not_found(wanted: WantedTable, row: WantedRow, why: str, hint: str | None = None) -> UsageError:
@@ -52,8 +88,18 @@ def _not_found(wanted: WantedTable, row: WantedRow, why: str, hint: str | None =
 class _Proposing:
     """One wanted table on its way into the draft."""
 
-    def __init__(self, draft: Draft, found: Draft, wanted: WantedTable, matched: Matched) -> None:
+    def __init__(
+        self,
+        draft: Draft,
+        found: Draft,
+        wanted: WantedTable,
+        matched: Matched,
+        others: Sequence[CandidateTable],
+        ask: Ask,
+    ) -> None:
         self.draft = draft
+        self.others = others
+        self.ask = ask
         self.found = found
         self.wanted = wanted
         self.matched = matched
@@ -95,7 +141,7 @@ class _Proposing:
 
     def column(self, name: str, cells: Sequence[Cell]) -> None:
         """Adds what gives a wanted column. Raises UsageError for a cell that nothing gives."""
-        giving = self.matched.columns[name]
+        giving = self.chosen(name)
         if giving:
             own = self.placed(name, giving[0])
             own.comment = self.evidence(giving, cells)
@@ -111,6 +157,11 @@ class _Proposing:
                 )
             return
         made = next(derived(name, cells, self.matched.rows, self.matched.table), None)
+        if made is None or made.words:
+            found = next(looked_up(cells, self.matched.rows, self.matched.table, self.others), None)
+            if found is not None:
+                self.table.fields.append(self.out_of_another(name, found))
+                return
         if made is None:
             raise self.nothing_gives(name, cells)
         read_there = "at" in made.source  # at a path of the row in which the value stands
@@ -130,6 +181,35 @@ class _Proposing:
                 return
         row = self.wanted.unwanted[0]
         raise _not_found(self.wanted, row, "no single value tells the unwanted rows from the wanted ones")
+
+    def chosen(self, name: str) -> Sequence[Candidate]:
+        """The values that give a column, the one that is meant first."""
+        giving = list(self.matched.columns[name])
+        rival = next((value for value in giving[1:] if self.differs(giving[0], value)), None)
+        if rival is not None and self.ask(self.choice(name, giving[0], rival)):
+            giving.remove(rival)
+            giving.insert(0, rival)
+            self.matched.columns[name] = giving
+        return giving
+
+    def choice(self, name: str, one: Candidate, other: Candidate) -> Choice:
+        row, (left, right) = _first_difference(one, other)
+        return Choice(self.wanted.name, name, (_place(one), _place(other)), row + 1, (_shown(left), _shown(right)))
+
+    def out_of_another(self, name: str, found: LookedUp) -> DraftField:
+        """A field that is looked up, and the table in which that is done, of which nothing is written."""
+        other = found.table.table
+        table = DraftTable(self._free_name(other.name), copy.deepcopy(other.rows), key=[found.key.own.name])
+        table.options = {option: value for option, value in other.options.items() if option != "bad"}
+        table.options["duplicates"] = "first"
+        for value in (found.key, found.give):
+            own = DraftField(value.own.name, dict(value.own.source), {**value.own.reading, "keep": False})
+            self._take_enum(own)
+            table.fields.append(own)
+        self.found.tables.append(table)
+        by = self.name_of(found.by)
+        lookup: dict[str, JsonValue] = {"in": table.name, "by": [by], "give": found.give.own.name}
+        return DraftField(name, {"lookup": lookup}, comment="of a record with the same key")
 
     def placed(self, name: str, value: Candidate, *, kept: bool = True) -> DraftField:
         """A value as a field: of the table itself, or of the one that it stands in, from where it is inherited."""
@@ -227,7 +307,7 @@ class _Proposing:
         said = f"{typed} of {counted(len(cells), 'row')}"
         rivals = [value for value in giving[1:] if self.differs(giving[0], value)]
         told = [self.rival(giving[0], value) for value in rivals[:MOST_RIVALS]]
-        return "; ".join([said, *told])
+        return "; ".join([said, *(told or [f"alone among {counted(len(self.matched.table.values), 'value')}"])])
 
     @staticmethod
     def differs(one: Candidate, other: Candidate) -> bool:
@@ -238,12 +318,8 @@ class _Proposing:
     @staticmethod
     def rival(one: Candidate, other: Candidate) -> str:
         """Another value that gives the wanted cells, and the first row that tells them apart."""
-        pairs = enumerate(zip(one.texts, other.texts, strict=True))
-        row, (left, right) = next(
-            (row, pair) for row, pair in pairs if _canonical(one, pair[0]) != _canonical(other, pair[1])
-        )
-        place = other.own.source.get("at") or other.own.source.get("fact")
-        return f"or {place}: row {row + 1} has {_shown(left)} here, {_shown(right)} there"
+        row, (left, right) = _first_difference(one, other)
+        return f"or {_place(other)}: row {row + 1} has {_shown(left)} here, {_shown(right)} there"
 
     def nothing_gives(self, name: str, cells: Sequence[Cell]) -> UsageError:
         """The cell that is most likely wrong, and the value that stands where the others were found."""
@@ -281,6 +357,16 @@ def _condition(ours: set[str | None], theirs: set[str | None], *, as_text: bool)
             literal = "'" + text.replace("'", "''").replace("{", "{{").replace("}", "}}") + "'" if as_text else text
             return f"{{}} {operator} {literal}"
     return None
+
+
+def _first_difference(one: Candidate, other: Candidate) -> tuple[int, tuple[str | None, str | None]]:
+    """The number of the first row in which two values differ, and what each has there."""
+    pairs = enumerate(zip(one.texts, other.texts, strict=True))
+    return next((row, pair) for row, pair in pairs if _canonical(one, pair[0]) != _canonical(other, pair[1]))
+
+
+def _place(value: Candidate) -> str:
+    return str(value.own.source.get("at") or value.own.source.get("fact"))
 
 
 def _reach_through(outer: DraftTable, inner: DraftTable) -> None:

@@ -1,0 +1,59 @@
+"""Cells that stand in a record elsewhere in the response, whose key a row has: the name of a vessel by its number."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+from mukret.drafting.wanted.candidates import Candidate, CandidateTable
+from mukret.drafting.wanted.matching import same
+from mukret.drafting.wanted.rows import Cell
+
+MOST_ROWS = 20_000
+FEWEST_DIFFERENT = 2
+"""With fewer different cells anything would do."""
+
+
+@dataclass(frozen=True)
+class LookedUp:
+    """The value `give` of the row of `table` whose `key` is the row's own value `by`."""
+
+    table: CandidateTable
+    key: Candidate
+    give: Candidate
+    by: Candidate
+
+
+def looked_up(
+    cells: Sequence[Cell], rows: Sequence[int], table: CandidateTable, others: Sequence[CandidateTable]
+) -> Iterator[LookedUp]:
+    """What gives the cells of a wanted column in these rows, out of outermost tables."""
+    wanted = [(row, cell) for row, cell in zip(rows, cells, strict=True) if isinstance(cell, str)]
+    if len({cell for _, cell in wanted}) < FEWEST_DIFFERENT:
+        return
+    for other in others:
+        if other.table is table.table or other.table.within is not None or other.rows > MOST_ROWS:
+            continue
+        own = [value for value in other.values if value.levels == 0 and not value.nodes]
+        for give in own:
+            if all(any(same(give.kind, text, cell) for text in set(give.texts)) for _, cell in wanted):
+                yield from _by_key(wanted, table, other, own, give)
+
+
+def _by_key(
+    wanted: Sequence[tuple[int, str]],
+    table: CandidateTable,
+    other: CandidateTable,
+    own: Sequence[Candidate],
+    give: Candidate,
+) -> Iterator[LookedUp]:
+    for key in own:
+        if key is give or None in key.texts:
+            continue
+        given: dict[str | None, str | None] = {}
+        for text, value in zip(key.texts, give.texts, strict=True):
+            given.setdefault(text, value)
+        for by in table.values:
+            same_type = by.kind == key.kind and "at" in by.own.source
+            if same_type and all(same(give.kind, given.get(by.texts[row]), cell) for row, cell in wanted):
+                yield LookedUp(other, key, give, by)
