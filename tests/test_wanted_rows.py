@@ -266,5 +266,7 @@ class WantedRows(FolderCase):
         done = self.mukret("draft", file, "--like", "lost.csv")
         self.assertEqual(done.returncode, 2)
         self.assertIn("lost.csv, line 2: no row of the input has anything of it [not-given]", done.stderr)
+        done = self.mukret("draft", file, "--like", "a b=lost.csv")
+        self.assertIn("'a b' is no name of a table [usage]", done.stderr)
         done = self.mukret("draft", file, "--like", "lost.csv", "--path", "$.ports")
         self.assertIn("--like says all that is wanted", done.stderr)

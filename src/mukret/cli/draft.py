@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import shlex
 import sys
 from pathlib import Path
@@ -152,12 +153,15 @@ def _like(likes: tuple[str, ...], sources: list[Source], title: str, file: str) 
     """`likes`: files of wanted rows, each perhaps with the name of its table; else that is the name of the file."""
     from mukret.drafting.names import snake_case
     from mukret.drafting.wanted import draft_like, nobody_asked, read_wanted
+    from mukret.errors import UsageError
 
     wanted = []
     for like in likes:
         name, equals, place = like.partition("=")
         if not equals:
             name, place = snake_case(Path(like).name.partition(".")[0]) or "wanted", like
+        if not re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]{0,62}", name):
+            raise UsageError("usage", f"{name!r} is no name of a table", hint="--like bookings=wanted.csv")
         wanted.append(read_wanted(place, name))
     asked = sys.stdin.isatty() and sys.stderr.isatty()
     found = draft_like(sources, wanted, title, file, _chosen if asked else nobody_asked)

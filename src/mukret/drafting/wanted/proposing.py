@@ -311,7 +311,9 @@ class _Proposing:
 
     @staticmethod
     def differs(one: Candidate, other: Candidate) -> bool:
-        """Whether two values are not the same in all rows."""
+        """Whether two values stand in different places, and are not the same in all rows."""
+        if (one.own.source, one.levels) == (other.own.source, other.levels):
+            return False
         pairs = zip(one.texts, other.texts, strict=True)
         return any(_canonical(one, left) != _canonical(other, right) for left, right in pairs)
 
@@ -342,7 +344,7 @@ class _Proposing:
         near = nearest(cell, texts)
         hint = did_you_mean(cell, texts) if near else None
         return _not_found(
-            self.wanted, self.wanted.rows[number], f"nothing in its row gives {name} {_shown(cell)}", hint
+            self.wanted, self.wanted.rows[number], f"nothing in its row gives {name}: {_shown(cell)}", hint
         )
 
 
