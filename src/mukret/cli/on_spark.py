@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from mukret.cli.delivering import headline, reject_limit, where_rejects_are
+from mukret.cli.delivering import headline, reject_limit
 from mukret.cli.options import loaded_rules, print_earlier
 from mukret.cli.without_pandas import show_pandas
 
@@ -43,9 +43,10 @@ def extract_on_spark(
     checked = loaded_rules(rules, files)
     show_pandas()  # Spark wants it
     try:
-        from mukret.spark import delivering, extracting, jobs, pieces, planning, session
+        from mukret.spark import delivering, extracting, jobs, pieces, planning, remote, session
     except ImportError as error:
         raise UsageError("missing-extra", str(error), hint="pip install 'mukret[spark]'") from None
+    remote.refuse_password(target)
     inputs = pieces.find_inputs(files, newest=newest)
     started = session.spark_session(master, progress=sys.stderr.isatty() and not quiet)
     with if_interrupted("nothing was published"), started as spark, jobs.cluster_errors():
@@ -64,18 +65,20 @@ def extract_on_spark(
         print_earlier([one.source() for one in plan.inputs])
         console.print_counts(found.tally)
         parents = {name: table.within for name, table in checked.tables.items()}
-        console.print_reasons(found.tally, where_rejects_are(target), parents)
+        console.print_reasons(found.tally, f"{target.rstrip('/')}/rejects.jsonl", parents)
         console.print_notices(notices)
     clean = not found.tally.findings or limit is not None
     return 0 if clean and not (strict and notices) else 1
 
 
 def _refuse_what_one_machine_writes(target: str, form: str | None) -> None:
+    from mukret.destinations.postgresql import without_password
     from mukret.errors import UsageError
 
     hint = "--to FOLDER, in parquet; or share the work by --part, and mukret merge writes it as you like"
     if target == "-" or target.partition("://")[0] in ("sqlite", "postgresql", "postgres"):
-        raise UsageError("not-supported", f"--on spark writes folders, not {target}", hint=hint)
+        shown = without_password(target) if target.startswith("postgres") else target
+        raise UsageError("not-supported", f"--on spark writes folders, not {shown}", hint=hint)
     if form in ELSEWHERE:
         message = f"--on spark writes parquet, or what else the cluster can write (orc), not {form}"
         raise UsageError("not-supported", message, hint=hint)

@@ -11,11 +11,13 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any, BinaryIO, cast
 
-from mukret.errors import InputError
+from mukret.errors import InputError, UsageError
 
 _OTHER_NAMES = {"s3a": "s3", "s3n": "s3", "gcs": "gs"}
 """Names that programs on the Java platform have for the same schemes."""
 _ADDRESS = re.compile(r"(?!https?:)([A-Za-z][A-Za-z0-9+.-]+)://")
+_SECRET = re.compile(r"[^/]*:[^/]*@")
+"""A user and a password before the name of a bucket or a host."""
 _PATTERN = re.compile(r"[*?\[]")
 
 
@@ -39,17 +41,27 @@ def opened_remote(address: str) -> BinaryIO:
 
 
 def file_system(address: str) -> tuple[Any, str]:
-    """Arrow's file system, and the path in it. Raises OSError, InputError for a scheme that it does not know."""
+    """Arrow's file system, and the path in it. Raises OSError, InputError for a scheme that it does not know,
+    UsageError for a password in it."""
     import pyarrow as pa
     from pyarrow import fs
 
     scheme, _, rest = address.partition("://")
+    refuse_password(address)
     try:
         found: tuple[Any, str] = fs.FileSystem.from_uri(f"{_OTHER_NAMES.get(scheme.lower(), scheme)}://{_quoted(rest)}")
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError, ImportError) as error:
         hint = "s3://BUCKET/KEY, gs://BUCKET/KEY, abfss://…, hdfs://HOST:PORT/PATH, or a path that all machines have"
         raise InputError("not-opened", f"{address}: {str(error).splitlines()[0]}", hint=hint) from None
     return found
+
+
+def refuse_password(address: str) -> None:
+    """Raises UsageError for an address that holds one: addresses stand in records."""
+    scheme, _, rest = address.partition("://")
+    if _SECRET.match(rest):
+        hint = "leave it to the environment, as the service's own programs do"
+        raise UsageError("usage", f"{scheme}://…: an address with a password would stand in records", hint=hint)
 
 
 def _quoted(rest: str) -> str:
