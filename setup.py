@@ -1,6 +1,7 @@
 """What `pyproject.toml` can't say: the parts that are compiled.
 
-MUKRET_SANITIZE=1 builds them with the address and undefined-behaviour sanitizers, for the fuzzer (docs/releasing.md).
+MUKRET_SANITIZE=1 builds them with the address and undefined-behaviour sanitizers, for the fuzzer
+(docs/releasing.md).
 """
 
 import os
@@ -10,7 +11,13 @@ from glob import glob
 from Cython.Build import cythonize
 from setuptools import Extension, setup
 
-CHECKED = ["-fsanitize=address,undefined", "-fno-sanitize-recover=undefined", "-fno-omit-frame-pointer", "-O1", "-g"]
+CHECKED = [
+    "-fsanitize=address,undefined",
+    "-fno-sanitize-recover=undefined",
+    "-fno-omit-frame-pointer",
+    "-O1",
+    "-g",
+]
 flags = CHECKED if os.environ.get("MUKRET_SANITIZE") else ["-O2"]
 
 
@@ -29,4 +36,6 @@ def compiled(name: str) -> Extension:
 
 
 MODULES = ["scan._scanner", "scan._kernels", "scan._keys", "columns._lines"]
-setup(ext_modules=cythonize([compiled(name) for name in MODULES], build_dir="build", language_level=3))
+setup(
+    ext_modules=cythonize([compiled(name) for name in MODULES], build_dir="build", language_level=3)
+)

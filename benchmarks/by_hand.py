@@ -1,8 +1,10 @@
-"""The script that an experienced developer would write by hand for the one feed of sailings, to be beaten.
+"""The script that an experienced developer would write by hand for the one feed of sailings, to be
+beaten.
 
     by_hand.py FEED.jsonl OUT.csv
 
-No rules, no rejects, no checks: the work of the table `sailings`, straight down, with the fastest general parser.
+No rules, no rejects, no checks: the work of the table `sailings`, straight down, with the fastest
+general parser.
 """
 
 from __future__ import annotations
@@ -16,7 +18,12 @@ from decimal import Decimal
 from orjson import loads
 
 COLUMNS = "port_code sailing_no vessel hull state departs_at arrives_at fare load takings"
-STATES = {"boarding": "boarding", "departed": "departed", "cancelled": "cancelled", "delayed": "delayed"}
+STATES = {
+    "boarding": "boarding",
+    "departed": "departed",
+    "cancelled": "cancelled",
+    "delayed": "delayed",
+}
 
 
 def rows(path: str) -> Iterator[tuple[object, ...]]:

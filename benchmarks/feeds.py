@@ -38,21 +38,35 @@ tables:
       load: {at: "$.load", type: float, percent: true}
       takings: {compute: "CAST(fare AS float) * load", type: float}
 """
-KEYED_RULES = SAILINGS_RULES.replace("    inherit: [port_code]", "    inherit: [port_code]\n    key: sailing_no")
+KEYED_RULES = SAILINGS_RULES.replace(
+    "    inherit: [port_code]", "    inherit: [port_code]\n    key: sailing_no"
+)
 
 
 def sailing(draw: random.Random, number: int, dirt: float) -> dict[str, Any]:
     state, departs = draw.choice(STATES), 1900000000000 + number * 60000 + draw.randrange(1000)
-    month, day, hour, minute = draw.randint(1, 12), draw.randint(1, 28), draw.randint(0, 23), draw.randint(0, 59)
+    month, day, hour, minute = (
+        draw.randint(1, 12),
+        draw.randint(1, 28),
+        draw.randint(0, 23),
+        draw.randint(0, 59),
+    )
     found = {
         "id": str(number),
-        "vessel": {"name": f"MV Petrel {number % 7}", "hull": 9000000 + number % 7, "flags": ["a", "b", "c"]},
+        "vessel": {
+            "name": f"MV Petrel {number % 7}",
+            "hull": 9000000 + number % 7,
+            "flags": ["a", "b", "c"],
+        },
         "state": state,
         "departs": departs,
         "arrives": f"2031-{month:02}-{day:02}T{hour:02}:{minute:02}:07+02:00",
         "fare": f"{draw.randint(1, 9)},{draw.randint(0, 999):03}.{draw.randint(0, 99):02}",
         "load": f"{draw.randint(0, 100)}%",
-        "remarks": {"en": "some remark that no rule reads", "fo": "another remark that no rule reads at all"},
+        "remarks": {
+            "en": "some remark that no rule reads",
+            "fo": "another remark that no rule reads at all",
+        },
         "fares": {"adult": "12.50", "child": "6.25"},
     }
     if draw.random() < dirt:
@@ -65,13 +79,24 @@ def port(draw: random.Random, index: int, dirt: float) -> dict[str, Any]:
     return {
         "code": f"P{index % 400:03}",
         "name": f"Port of Nowhere {index % 400}",
-        "location": {"lat": str(50 + index % 1000 / 100), "lon": str(index % 777 / 10), "elevation": None},
-        "contacts": [{"role": "master", "phone": "+00 1 2 3"}, {"role": "duty", "phone": "+00 1 2 4"}],
-        "sailings": [sailing(draw, index * 10 + number, dirt) for number in range(draw.randint(2, 8))],
+        "location": {
+            "lat": str(50 + index % 1000 / 100),
+            "lon": str(index % 777 / 10),
+            "elevation": None,
+        },
+        "contacts": [
+            {"role": "master", "phone": "+00 1 2 3"},
+            {"role": "duty", "phone": "+00 1 2 4"},
+        ],
+        "sailings": [
+            sailing(draw, index * 10 + number, dirt) for number in range(draw.randint(2, 8))
+        ],
     }
 
 
-def sailings(path: Path, megabytes: float, *, dirt: float = 0.0, one_document: bool = False) -> None:
+def sailings(
+    path: Path, megabytes: float, *, dirt: float = 0.0, one_document: bool = False
+) -> None:
     """Responses with one port each, a line each; or one response with all of them."""
     draw = random.Random(20310401)
     written = index = 0
@@ -93,8 +118,13 @@ def sailings(path: Path, megabytes: float, *, dirt: float = 0.0, one_document: b
 
 
 def repeated(path: Path, megabytes: float, files: list[Path]) -> None:
-    """Timetables of a day, one to a line, again and again, as of ever later days and with sailings of their own."""
-    days = {str(date(2031, 3, 28) + timedelta(days=n)): dump(json.loads(f.read_bytes())) for n, f in enumerate(files)}
+    """Timetables of a day, one to a line, again and again, as of ever later days and with sailings
+    of their own.
+    """
+    days = {
+        str(date(2031, 3, 28) + timedelta(days=n)): dump(json.loads(f.read_bytes()))
+        for n, f in enumerate(files)
+    }
     written = number = 0
     with open(path, "w", encoding="utf-8", newline="\n") as out:
         while written < megabytes * 1_000_000:

@@ -1,8 +1,8 @@
 """What any reader of a feed of lines must do at least.
 
-floor.py read FEED.jsonl    reads the bytes
-floor.py parse FEED.jsonl   reads them and decodes, line by line, what the rules for the feed of sailings read
-floor.py whole FEED.jsonl   decodes all that stands in each line, by the fastest general parser
+floor.py read FEED.jsonl    reads the bytes floor.py parse FEED.jsonl   reads them and decodes, line
+by line, what the rules for the feed of sailings read floor.py whole FEED.jsonl   decodes all that
+stands in each line, by the fastest general parser
 """
 
 from __future__ import annotations

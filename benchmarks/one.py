@@ -23,7 +23,10 @@ tables:
   ports:
     rows: "$.ports[*]"
     key: [code]
-    fields: {code: {at: $.code, required: true}, name: $.name.en, opened: {at: $.opened, type: date}}
+    fields:
+      code: {at: $.code, required: true}
+      name: $.name.en
+      opened: {at: $.opened, type: date}
   sailings:
     within: ports
     rows: "$.sailings[*]"

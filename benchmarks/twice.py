@@ -1,4 +1,5 @@
-"""Runs a script twice at once, the last argument made different: what two processes gain on this machine.
+"""Runs a script twice at once, the last argument made different: what two processes gain on this
+machine.
 
 twice.py SCRIPT FEED OUT
 """

@@ -2,8 +2,8 @@
 
     python benchmarks/typing_columns.py [--rows 1000000] [--runs 7]
 
-Clean texts, and the same with 1% that the type can't take (Arrow's cast would refuse the column, so its time is that of
-the clean ones). Only the ratios carry over to other machines.
+Clean texts, and the same with 1% that the type can't take (Arrow's cast would refuse the column, so
+its time is that of the clean ones). Only the ratios carry over to other machines.
 """
 
 from __future__ import annotations
@@ -44,15 +44,24 @@ MAKERS: dict[str, tuple[ValueType, Callable[[], str]]] = {
     "float": (Float(), lambda: f"{CHOSEN.uniform(-90, 90):.4f}"),
     "boolean": (Boolean(), lambda: CHOSEN.choice(["true", "false"])),
     "date": (Date(), lambda: f"2031-{CHOSEN.randint(1, 12):02d}-{CHOSEN.randint(1, 28):02d}"),
-    "datetime": (Datetime(), lambda: f"2031-{CHOSEN.randint(1, 12):02d}-{CHOSEN.randint(1, 28):02d}T10:22:07"),
-    "timestamp": (Timestamp(), lambda: f"2031-{CHOSEN.randint(1, 12):02d}-{CHOSEN.randint(1, 28):02d}T10:22:07Z"),
+    "datetime": (
+        Datetime(),
+        lambda: f"2031-{CHOSEN.randint(1, 12):02d}-{CHOSEN.randint(1, 28):02d}T10:22:07",
+    ),
+    "timestamp": (
+        Timestamp(),
+        lambda: f"2031-{CHOSEN.randint(1, 12):02d}-{CHOSEN.randint(1, 28):02d}T10:22:07Z",
+    ),
     "enum": (STATE, lambda: CHOSEN.choice(["BRD", "DEP", "departed"])),
 }
 BAD = "ask crew"
 
 
 def arrow_cast(kind: ValueType, texts: list[str]) -> object:
-    """What Arrow alone does: a column of strings, cast. There is no cast to an enum; a dictionary stands for it."""
+    """What Arrow alone does: a column of strings, cast.
+
+    There is no cast to an enum; a dictionary stands for it.
+    """
     strings = pa.array(texts, pa.string())
     if isinstance(kind, Enum):
         return strings.dictionary_encode()
@@ -65,8 +74,12 @@ def seconds(work: Callable[[], object]) -> float:
     return time.perf_counter() - begun
 
 
-def measured(kind: ValueType, make: Callable[[], str], rows: int, runs: int) -> tuple[float, float, float]:
-    """Median seconds of the cast alone, of typing clean texts, and of typing texts of which 1% is bad, in turn."""
+def measured(
+    kind: ValueType, make: Callable[[], str], rows: int, runs: int
+) -> tuple[float, float, float]:
+    """Median seconds of the cast alone, of typing clean texts, and of typing texts of which 1% is
+    bad, in turn.
+    """
     clean = [make() for _ in range(rows)]
     dirty = [BAD if number % 100 == 0 else text for number, text in enumerate(clean)]
     reading = Reading(kind)

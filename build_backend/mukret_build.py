@@ -1,7 +1,8 @@
-"""The build backend (PEP 517): setuptools, and where the machine has no C compiler, one that comes as a wheel.
+"""The build backend (PEP 517): setuptools, and where the machine has no C compiler, one that comes
+as a wheel.
 
-The scanner is compiled while `pip install` runs. `ziglang` holds a whole C compiler; it is asked for only where nothing
-that setuptools would call is there, since it is 100 MB to fetch.
+The scanner is compiled while `pip install` runs. `ziglang` holds a whole C compiler; it is asked
+for only where nothing that setuptools would call is there, since it is 100 MB to fetch.
 """
 
 from __future__ import annotations
@@ -46,13 +47,17 @@ def get_requires_for_build_editable(config_settings: Any = None) -> list[str]:
     return [*build_meta.get_requires_for_build_editable(config_settings), *needed]
 
 
-def build_wheel(wheel_directory: str, config_settings: Any = None, metadata_directory: str | None = None) -> str:
+def build_wheel(
+    wheel_directory: str, config_settings: Any = None, metadata_directory: str | None = None
+) -> str:
     """The name of the wheel that was made in the folder."""
     choose_compiler()
     return build_meta.build_wheel(wheel_directory, config_settings, metadata_directory)
 
 
-def build_editable(wheel_directory: str, config_settings: Any = None, metadata_directory: str | None = None) -> str:
+def build_editable(
+    wheel_directory: str, config_settings: Any = None, metadata_directory: str | None = None
+) -> str:
     """The same for an editable installation."""
     choose_compiler()
     return build_meta.build_editable(wheel_directory, config_settings, metadata_directory)

@@ -1,4 +1,5 @@
-"""Write the tables of the expressions' parser beside their grammar, after a change of it or of the library.
+"""Write the tables of the expressions' parser beside their grammar, after a change of it or of the
+library.
 
 python scripts/make_parser_tables.py
 """

@@ -1,8 +1,10 @@
-"""Write the sample feed: a few days of the ferry network of the Merrow Isles, with a believable share of dirt.
+"""Write the sample feed: a few days of the ferry network of the Merrow Isles, with a believable
+share of dirt.
 
     python scripts/make_sample.py
 
-The seed is fixed: the same files come out every time. They are committed; later versions of the sample grow from here.
+The seed is fixed: the same files come out every time. They are committed; later versions of the
+sample grow from here.
 """
 
 from __future__ import annotations
@@ -41,12 +43,34 @@ NOTICES = [
     'Captain says "bring a coat"',
 ]
 ZONES: dict[str, Any] = {
-    "north": {"light": "Skerry Light", "inner": {"sound": {"inner": {"narrows": {"light": None}}}, "roads": {}}},
-    "south": {"light": "Tolmar Head", "inner": {"sands": {"closed": True, "inner": {"shoal": {"light": "Bell Buoy"}}}}},
+    "north": {
+        "light": "Skerry Light",
+        "inner": {"sound": {"inner": {"narrows": {"light": None}}}, "roads": {}},
+    },
+    "south": {
+        "light": "Tolmar Head",
+        "inner": {"sands": {"closed": True, "inner": {"shoal": {"light": "Bell Buoy"}}}},
+    },
 }
 """Zones of the sea by their names, those within them below; the same every day."""
-ENTRIES = ["Relieved the night watch", "Fog over the sound", "Crane out of order", "Lamp changed on berth 2"]
-NAMES = ["Ashdown", "Birk", "Carrow", "Dunmore", "Ellery", "Farrant", "Gale", "Harrow", "Isbister", "Jarvie"]
+ENTRIES = [
+    "Relieved the night watch",
+    "Fog over the sound",
+    "Crane out of order",
+    "Lamp changed on berth 2",
+]
+NAMES = [
+    "Ashdown",
+    "Birk",
+    "Carrow",
+    "Dunmore",
+    "Ellery",
+    "Farrant",
+    "Gale",
+    "Harrow",
+    "Isbister",
+    "Jarvie",
+]
 
 
 class Maker:
@@ -54,7 +78,9 @@ class Maker:
 
     def __init__(self) -> None:
         self.rng = random.Random(20310328)
-        self.later = random.Random(20310401)  # for what was added later, so that all else stays as it was
+        self.later = random.Random(
+            20310401
+        )  # for what was added later, so that all else stays as it was
         self.sailing = 1000
         self.booking = 50000
 
@@ -70,12 +96,19 @@ class Maker:
             },
             "network": {"name": "Merrow Isles Ferries", "ports": ports},
             "vessels": [
-                {"id": key, "name": name, "built": built, "capacity": {"cars": cars, "people": str(people)}}
+                {
+                    "id": key,
+                    "name": name,
+                    "built": built,
+                    "capacity": {"cars": cars, "people": str(people)},
+                }
                 for key, name, built, cars, people in VESSELS
             ],
             "zones": ZONES,
             "log": self.log(day, number),
-            "bulletin": json.dumps({"wind": {"from": self.later.choice(["NW", "W", "SW"]), "knots": 8 + 7 * number}}),
+            "bulletin": json.dumps(
+                {"wind": {"from": self.later.choice(["NW", "W", "SW"]), "knots": 8 + 7 * number}}
+            ),
         }
 
     def log(self, day: dt.date, number: int) -> list[list[Any]]:
@@ -86,14 +119,19 @@ class Maker:
         ]
         return [["at", "port", "entry"], *rows, *([[*rows[0], "see above"]] if number == 2 else [])]
 
-    def port(self, row: tuple[str, str, str | None, str, str, str], day: dt.date, index: int) -> dict[str, Any]:
+    def port(
+        self, row: tuple[str, str, str | None, str, str, str], day: dt.date, index: int
+    ) -> dict[str, Any]:
         code, name, local, latitude, longitude, opened = row
         return {
             "code": code,
             "name": {"en": name, "local": local} if local else {"en": name},
             "location": {"lat": latitude, "lon": longitude},
             "opened": opened,
-            "contacts": [{"role": "harbour master", "name": MASTERS[index]}, {"role": "duty desk", "name": None}],
+            "contacts": [
+                {"role": "harbour master", "name": MASTERS[index]},
+                {"role": "duty desk", "name": None},
+            ],
             "berths": [
                 {
                     "no": number + 1,
@@ -127,14 +165,19 @@ class Maker:
             "state": self.rng.choice(STATES),
             "departs": start.isoformat(),  # local time, as painted on the quay
             "arrives": f"{end.isoformat()}+0{offset}:00",
-            "updated": int((start - dt.datetime(1970, 1, 1)).total_seconds() * 1000) - self.rng.randrange(10**6),
+            "updated": int((start - dt.datetime(1970, 1, 1)).total_seconds() * 1000)
+            - self.rng.randrange(10**6),
             "fares": {
                 "adult": f"kr {adult / 100:,.2f}",
                 "child": f"kr {adult / 200:,.2f}",
                 **({"car": f"kr {adult * 4 / 100:,.2f}"} if vessel[3] > 20 else {}),
             },
             "decks": [
-                {"deck": name, "cars": self.rng.randrange(0, vessel[3]), "load": f"{self.rng.randrange(101)}%"}
+                {
+                    "deck": name,
+                    "cars": self.rng.randrange(0, vessel[3]),
+                    "load": f"{self.rng.randrange(101)}%",
+                }
                 for name in (["car", "upper"] if vessel[3] > 20 else ["open"])
             ],
             "notices": self.rng.sample(NOTICES, self.rng.choice([0, 0, 1, 2])),
@@ -170,7 +213,9 @@ class Maker:
             ports[1]["berths"] = ports[1]["berths"][0]  # one object instead of a list of one
             ports[3]["sailings"][2]["decks"][0]["load"] = "full"
             ports[2]["sailings"][0]["bookings"][0]["seats"] = "two"
-            ports[0]["sailings"][0]["departs"] = "2031-03-30T01:15:00"  # the clock jumped over this one
+            ports[0]["sailings"][0]["departs"] = (
+                "2031-03-30T01:15:00"  # the clock jumped over this one
+            )
         else:
             ports[4]["opened"] = "11 April 1952"
             ports[1]["sailings"][0]["notices"] = []

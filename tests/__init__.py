@@ -1,4 +1,7 @@
-"""The tests. Property tests draw the same examples every time, so that a run tells of the change and not of luck."""
+"""The tests.
+
+Property tests draw the same examples every time, so that a run tells of the change and not of luck.
+"""
 
 import os
 import unittest
@@ -9,7 +12,9 @@ settings.register_profile("steady", derandomize=True, deadline=None)
 settings.load_profile("steady")
 
 
-def load_tests(loader: unittest.TestLoader, _: unittest.TestSuite, pattern: str | None) -> unittest.TestSuite:
+def load_tests(
+    loader: unittest.TestLoader, _: unittest.TestSuite, pattern: str | None
+) -> unittest.TestSuite:
     """All of them, side by side; those that are named one by one run as usual."""
     from tests.side_by_side import SideBySide
 

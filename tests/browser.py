@@ -49,7 +49,12 @@ def measured(page: str, width: int, folder: Path) -> dict[str, Any]:
 def run(folder: Path, *arguments: str) -> subprocess.CompletedProcess[str]:
     """Chromium, with a new profile; what the console has to say goes to standard error."""
     assert BROWSER is not None
-    quiet = ["--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"]
+    quiet = [
+        "--no-first-run",
+        "--disable-background-networking",
+        "--disable-component-update",
+        "--disable-sync",
+    ]
     flags = [
         "--headless",
         "--no-sandbox",
@@ -62,7 +67,9 @@ def run(folder: Path, *arguments: str) -> subprocess.CompletedProcess[str]:
     profile = f"--user-data-dir={folder / 'profile'}"
     environment = {**os.environ, "HOME": str(folder)}
     command = [BROWSER, *flags, profile, "--window-size=1600,1000", *arguments]
-    return subprocess.run(command, capture_output=True, text=True, timeout=120, check=True, env=environment)
+    return subprocess.run(
+        command, capture_output=True, text=True, timeout=120, check=True, env=environment
+    )
 
 
 @contextmanager

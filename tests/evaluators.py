@@ -36,9 +36,13 @@ class EvaluatorsCase(unittest.TestCase):
         cls.folder = Path(folder.name)
         (cls.folder / "words.csv").write_text(REFERENCE, encoding="utf-8")
 
-    def compare(self, text: str, lines: list[str], *, in_parts: bool = False) -> tuple[Rows, list[Any]]:
-        """Rows and rejects by the engine, which are those of the reference: over a file of lines, in batches of a few
-        bytes, so that documents of one file meet in several batches. `in_parts`: each in a file of its own, cut."""
+    def compare(
+        self, text: str, lines: list[str], *, in_parts: bool = False
+    ) -> tuple[Rows, list[Any]]:
+        """Rows and rejects by the engine, which are those of the reference: over a file of lines,
+        in batches of a few bytes, so that documents of one file meet in several batches.
+        `in_parts`: each in a file of its own, cut.
+        """
         rules = parse_rules(text, str(self.folder / "feed.rules.yaml"))
         feed = text, lines  # shown where they differ
         parts = self.rows["parts"]
@@ -50,16 +54,28 @@ class EvaluatorsCase(unittest.TestCase):
         assert reference is not None
         self.assertEqual(found, expected, feed)
         if in_parts or self.rows["parts"] > parts:  # table by table in each part
-            expected_rejects, found_rejects = sorted(expected_rejects, key=repr), sorted(found_rejects, key=repr)
+            expected_rejects, found_rejects = (
+                sorted(expected_rejects, key=repr),
+                sorted(found_rejects, key=repr),
+            )
         self.assertEqual(found_rejects, expected_rejects, feed)
         counts: dict[str, Any] = {name: tally.as_json() for name, tally in run.tally.tables.items()}
         self.assertEqual({**counts, "left out": run.tally.documents_left_out}, reference, feed)
         for tally in run.tally.tables.values():
-            fates = tally.rows_written + tally.rows_rejected + tally.rows_filtered + tally.rows_deduplicated
+            fates = (
+                tally.rows_written
+                + tally.rows_rejected
+                + tally.rows_filtered
+                + tally.rows_deduplicated
+            )
             self.assertEqual(tally.rows_seen, fates)
-            self.rows.update(seen=tally.rows_seen, written=tally.rows_written, filtered=tally.rows_filtered)
+            self.rows.update(
+                seen=tally.rows_seen, written=tally.rows_written, filtered=tally.rows_filtered
+            )
             self.rows.update(deduplicated=tally.rows_deduplicated)
-        self.codes.update(problem["code"] for reject in found_rejects for problem in reject["problems"])
+        self.codes.update(
+            problem["code"] for reject in found_rejects for problem in reject["problems"]
+        )
         return found, found_rejects
 
     def by_reference(
@@ -93,26 +109,34 @@ class EvaluatorsCase(unittest.TestCase):
             for name in written:
                 kept = [column for column, _ in rules.tables[name].columns]
                 written[name] += [
-                    {column: row.values[column] for column in kept} for row in rows[name] if row.fate == Fate.WRITTEN
+                    {column: row.values[column] for column in kept}
+                    for row in rows[name]
+                    if row.fate == Fate.WRITTEN
                 ]
         if not read and (left_out == 0 or rejects):
             return None, written, rejects
         counts: dict[str, Any] = {name: tally.as_json() for name, tally in run.tally.items()}
         return {**counts, "left out": left_out}, written, rejects
 
-    def by_engine(self, rules: Rules, lines: list[str], *, apart: bool) -> tuple[Run, Rows | None, list[Any]]:
+    def by_engine(
+        self, rules: Rules, lines: list[str], *, apart: bool
+    ) -> tuple[Run, Rows | None, list[Any]]:
         written: Rows = {name: [] for name, table in rules.tables.items() if table.columns}
         rejects: list[Any] = []
         with ExitStack() as stack, tempfile.TemporaryDirectory() as folder:
             stack.enter_context(chdir(folder))
             texts = (
-                {f"{n:04}.json": line for n, line in enumerate(lines, 1)} if apart else {"feed.jsonl": "\n".join(lines)}
+                {f"{n:04}.json": line for n, line in enumerate(lines, 1)}
+                if apart
+                else {"feed.jsonl": "\n".join(lines)}
             )
             for name, text in texts.items():
                 Path(name).write_text(text, encoding="utf-8")
             run = Run(rules, find_sources(sorted(texts)), batch_bytes=2 if apart else 80)
             run.started = NOW
-            outputs = stack.enter_context(mock.patch.object(Run, "output", autospec=True, side_effect=Run.output))
+            outputs = stack.enter_context(
+                mock.patch.object(Run, "output", autospec=True, side_effect=Run.output)
+            )
             self.rows.update(feeds=1, scanned=run.plan.scan is not None)
             try:
                 with mock.patch("mukret.engine.run.is_sampled", lambda number: number % 3 == 2):
@@ -122,7 +146,9 @@ class EvaluatorsCase(unittest.TestCase):
                             written[name] += batch.to_pylist()
             except InputError:
                 return run, None, []
-            self.rows.update(parts=sum(call.args[1].found.array is not None for call in outputs.call_args_list))
+            self.rows.update(
+                parts=sum(call.args[1].found.array is not None for call in outputs.call_args_list)
+            )
         return (
             run,
             written,

@@ -1,5 +1,6 @@
-"""Documents that fit their rules: what the paths lead to is there, and is such as the types take; now and then something
-has another shape."""
+"""Documents that fit their rules: what the paths lead to is there, and is such as the types take;
+now and then something has another shape.
+"""
 
 from __future__ import annotations
 
@@ -70,7 +71,9 @@ class Grower:
             return
         path = own.source.paths[self.draw(0, len(own.source.paths) - 1)]
         several = own.source.take not in ("only", "first", "last")
-        for above, below in list(self.put(holder, step, path.segments, self.draw(1, 3) if several else 1)):
+        for above, below in list(
+            self.put(holder, step, path.segments, self.draw(1, 3) if several else 1)
+        ):
             if above[below] == {} or path.segments == ():
                 self.leaf(above, below, own)
 
@@ -90,16 +93,21 @@ class Grower:
 
     # ---- places
 
-    def put(self, holder: Any, step: Any, segments: Sequence[Segment], count: int) -> Iterator[tuple[Any, Any]]:
-        """Makes a path find something below a node, `count` of it where it may find several, as far as what is there
-        already allows; gives the places, each as what holds it and the step to it."""
+    def put(
+        self, holder: Any, step: Any, segments: Sequence[Segment], count: int
+    ) -> Iterator[tuple[Any, Any]]:
+        """Makes a path find something below a node, `count` of it where it may find several, as far
+        as what is there already allows; gives the places, each as what holds it and the step to it.
+        """
         if not segments:
             yield holder, step
             return
         for inner in self.steps(holder, step, segments[0].selectors, count):
             yield from self.put(holder[step], inner, segments[1:], count)
 
-    def steps(self, holder: Any, step: Any, selectors: Sequence[Selector], count: int) -> Iterator[Any]:
+    def steps(
+        self, holder: Any, step: Any, selectors: Sequence[Selector], count: int
+    ) -> Iterator[Any]:
         for selector in selectors:
             node = holder[step]
             match selector:
@@ -109,7 +117,11 @@ class Grower:
                 case Index() | Slice() | Wildcard() | Filter() if node == {} or type(node) is list:
                     if node == {}:
                         node = holder[step] = []
-                    wanted = selector.index + 1 if isinstance(selector, Index) and selector.index >= 0 else count
+                    wanted = (
+                        selector.index + 1
+                        if isinstance(selector, Index) and selector.index >= 0
+                        else count
+                    )
                     node += ({} for _ in range(wanted - len(node)))
                     yield from self.chosen(selector, len(node))
                 case Wildcard() | Filter() if type(node) is dict:
@@ -121,29 +133,49 @@ class Grower:
             yield selector.index if selector.index >= 0 else length + selector.index
         elif isinstance(selector, Slice):
             if selector.step != 0:
-                yield from range(*slice(selector.start, selector.end, selector.step).indices(length))
+                yield from range(
+                    *slice(selector.start, selector.end, selector.step).indices(length)
+                )
         else:
             yield from range(length)
 
     # ---- shapes that change
 
     def change_a_shape(self, holder: Any) -> None:
-        """A node somewhere comes as something else: alone instead of in a list, as a text, as nothing …"""
+        """A node somewhere comes as something else: alone instead of in a list, as a text, as
+        nothing …
+        """
         step: Any = 0
         while (type(holder[step]) in (list, dict) and holder[step]) and self.draw(0, 3):
             holder = holder[step]
             steps = list(holder) if type(holder) is dict else range(len(holder))
             step = steps[self.draw(0, len(steps) - 1)]
         node = holder[step]
-        others: list[JsonValue] = ["closed", "", None, 7, True, [], {}, [node], {"a": node}, ["x"], Number("1.5")]
+        others: list[JsonValue] = [
+            "closed",
+            "",
+            None,
+            7,
+            True,
+            [],
+            {},
+            [node],
+            {"a": node},
+            ["x"],
+            Number("1.5"),
+        ]
         if type(node) in (list, dict) and node:
             others += [node[0] if type(node) is list else next(iter(node.values()))] * 3
         holder[step] = others[self.draw(0, len(others) - 1)]
 
 
 @lru_cache(maxsize=5000)
-def judged(reading: Reading, pool: tuple[JsonValue, ...]) -> tuple[list[JsonValue], dict[str, list[JsonValue]]]:
-    """The values of a pool that a type takes and that give something; and those that it refuses, by code."""
+def judged(
+    reading: Reading, pool: tuple[JsonValue, ...]
+) -> tuple[list[JsonValue], dict[str, list[JsonValue]]]:
+    """The values of a pool that a type takes and that give something; and those that it refuses, by
+    code.
+    """
     taken: list[JsonValue] = []
     refused: dict[str, list[JsonValue]] = {}
     for value in pool:

@@ -14,7 +14,9 @@ from pathlib import Path
 
 def binaries() -> Path | None:
     """The folder of the newest server that is installed."""
-    found = sorted(glob.glob("/usr/lib/postgresql/*/bin/initdb"), key=lambda path: float(Path(path).parts[-3]))
+    found = sorted(
+        glob.glob("/usr/lib/postgresql/*/bin/initdb"), key=lambda path: float(Path(path).parts[-3])
+    )
     return Path(found[-1]).parent if found else None
 
 
@@ -37,7 +39,12 @@ class PostgresCase(unittest.TestCase):
             as_owner = ["setpriv", "--reuid=postgres", "--regid=postgres", "--clear-groups", "--"]
 
         def run(program: str, *arguments: str) -> None:
-            subprocess.run([*as_owner, str(programs / program), *arguments], check=True, capture_output=True, cwd="/")
+            subprocess.run(
+                [*as_owner, str(programs / program), *arguments],
+                check=True,
+                capture_output=True,
+                cwd="/",
+            )
 
         run(
             "initdb",

@@ -1,5 +1,6 @@
-"""Random rules and random documents: odd shapes, wrong types, missing members, all in small numbers of names so that
-rules and documents meet often."""
+"""Random rules and random documents: odd shapes, wrong types, missing members, all in small numbers
+of names so that rules and documents meet often.
+"""
 
 from __future__ import annotations
 
@@ -77,8 +78,16 @@ FLAVOURS: dict[str, tuple[list[JsonValue], list[str]]] = {
     "text": (["12", "x", "say \"so\"", "2031-04-01", "", "true"], ["text", "list(text)", "date"]),
 }  # fmt: skip
 ENUMS = {
-    "state": {"values": {"boarding": {"accept": ["BRD", 1], "rank": 1}, "departed": {"rank": 2.5, "live": True}}},
-    "lenient_state": {"values": {"boarding": {"accept": [True], "label": "Boarding"}, "x": {}}, "otherwise": None},
+    "state": {
+        "values": {
+            "boarding": {"accept": ["BRD", 1], "rank": 1},
+            "departed": {"rank": 2.5, "live": True},
+        }
+    },
+    "lenient_state": {
+        "values": {"boarding": {"accept": [True], "label": "Boarding"}, "x": {}},
+        "otherwise": None,
+    },
 }
 
 
@@ -98,7 +107,9 @@ class Feed:
 class _Names:
     """The fields that an expression can read, by family."""
 
-    number: list[str] = field(default_factory=lambda: ["3", "0", "2.5", "1e1", "9223372036854775807"])
+    number: list[str] = field(
+        default_factory=lambda: ["3", "0", "2.5", "1e1", "9223372036854775807"]
+    )
     text: list[str] = field(default_factory=lambda: ["'x'", "'12'", "''"])
     flag: list[str] = field(default_factory=lambda: ["TRUE", "CAST(NULL AS boolean)"])
     instant: list[str] = field(default_factory=lambda: ["TIMESTAMP '2031-04-01T10:22:07Z'"])
@@ -113,7 +124,11 @@ class _Names:
             "number": ("integer", "decimal", "float"), "text": ("text",), "flag": ("boolean",), "instant": ("timestamp",),
             "day": ("date",), "state": ("state",), "span": ("duration",),
         }.items():  # fmt: skip
-            if kind.startswith(types) and kind != "datetime" and not (family == "state" and kind != "state"):
+            if (
+                kind.startswith(types)
+                and kind != "datetime"
+                and not (family == "state" and kind != "state")
+            ):
                 getattr(self, family).append(name)
 
 
@@ -175,7 +190,14 @@ ODD_ENDS = ["", "", "", "", " é☺", '"', "\\", "'", ".x", "\n", "\u00df\u1e9e"
 REFERENCE = 'word,number,meaning\n12,1,twelve\nboarding,2,\nx,3,""\nx,4,again\nkr 5,,five\n'
 """A reference file, `words.csv`."""
 
-CONDITIONS = ["@.a", "@ != null", "!@.b", "@.a != $.a && @.c", "@.a == 12 || @[0]", "match(@.b, '.*2')"]
+CONDITIONS = [
+    "@.a",
+    "@ != null",
+    "!@.b",
+    "@.a != $.a && @.c",
+    "@.a == 12 || @[0]",
+    "match(@.b, '.*2')",
+]
 
 
 def expression(draw: Draw, names: _Names, kind: str, depth: int = 2) -> str:
@@ -252,8 +274,9 @@ def expression(draw: Draw, names: _Names, kind: str, depth: int = 2) -> str:
 
 @dataclass(frozen=True)
 class Paths:
-    """Where rules look: in members whose names all share, so that they meet what was not meant for them; or, where
-    documents are to fit (`apart`), each in members of its own."""
+    """Where rules look: in members whose names all share, so that they meet what was not meant for
+    them; or, where documents are to fit (`apart`), each in members of its own.
+    """
 
     apart: bool = False
 
@@ -268,31 +291,43 @@ class Paths:
 
     def zipped(self, draw: Draw, name: str) -> dict[str, str]:
         names = NAMES[: draw(1, 3)]
-        own = {member: self.path(draw, ["$[{0}][*]"], f"{name}{number}") for number, member in enumerate(names)}
+        own = {
+            member: self.path(draw, ["$[{0}][*]"], f"{name}{number}")
+            for number, member in enumerate(names)
+        }
         return own if self.apart else {member: pick(draw, ZIPPED) for member in names}
 
     def recursion(self, draw: Draw, name: str) -> str:
-        return self.path(draw, ["$[{0}][*]"], f"{name}_below") if self.apart else pick(draw, RECURSIONS)
+        return (
+            self.path(draw, ["$[{0}][*]"], f"{name}_below")
+            if self.apart
+            else pick(draw, RECURSIONS)
+        )
 
     @staticmethod
     def path(draw: Draw, templates: list[str], name: str) -> str:
         odd = name + pick(draw, ODD_ENDS)
-        return str(pick(draw, templates)).format(f"'{escaped_name(odd)}'", f"'{escaped_name(f'{odd}2')}'")
+        return str(pick(draw, templates)).format(
+            f"'{escaped_name(odd)}'", f"'{escaped_name(f'{odd}2')}'"
+        )
 
 
 def last_name(path: str) -> str | None:
     return next((name for name in NAMES if path.endswith((f".{name}", f"['{name}']"))), None)
 
 
-def read_field(draw: Draw, names: _Names, name: str, flavours: dict[str, str], paths: Paths) -> dict[str, Any]:
+def read_field(
+    draw: Draw, names: _Names, name: str, flavours: dict[str, str], paths: Paths
+) -> dict[str, Any]:
     path = paths.field(draw, name)
     likely = FLAVOURS[flavours[last_name(path) or "a"]][1]
     kind = pick(draw, TYPES) if often(draw, 4) else pick(draw, likely)
     family = kind.partition("(")[0]
     body: dict[str, Any] = {"type": kind, **pick(draw, OPTIONS.get(family, [{}]))}
-    takes = {"list": ["only", "all", "first"], "text": ["only", "first", "last", "join", "max"]}.get(
-        family, ["only", "first"]
-    )
+    takes = {
+        "list": ["only", "all", "first"],
+        "text": ["only", "first", "last", "join", "max"],
+    }.get(family, ["only", "first"])
     if kind.startswith(("integer", "decimal", "float")):
         takes = ["only", "first", "last", "sum", "sum", "min", "max"]
     take = pick(draw, takes)
@@ -335,10 +370,17 @@ def computed_field(draw: Draw, names: _Names) -> tuple[dict[str, Any], str]:
         if body["type"] in ("integer", "decimal(12,2)") and often(draw, 2):
             body["round"] = pick(draw, ["half-up", "half-even"])
         return body, body["type"]
-    return body, {"number": "float", "flag": "boolean", "instant": "timestamp", "span": "duration"}.get(kind, kind)
+    return body, {
+        "number": "float",
+        "flag": "boolean",
+        "instant": "timestamp",
+        "span": "duration",
+    }.get(kind, kind)
 
 
-def fields(draw: Draw, names: _Names, prefix: str, most: int, flavours: dict[str, str], paths: Paths) -> dict[str, Any]:
+def fields(
+    draw: Draw, names: _Names, prefix: str, most: int, flavours: dict[str, str], paths: Paths
+) -> dict[str, Any]:
     found: dict[str, Any] = {}
     for number in range(draw(1, most)):
         name = f"{prefix}{number}"
@@ -360,7 +402,9 @@ def fields(draw: Draw, names: _Names, prefix: str, most: int, flavours: dict[str
 
 
 def typed_sources(found: dict[str, Any]) -> dict[str, str]:
-    """The fields of a section whose type stands in the rules, for tables below to inherit and compute with."""
+    """The fields of a section whose type stands in the rules, for tables below to inherit and
+    compute with.
+    """
     return {name: body["type"] for name, body in found.items() if "type" in body}
 
 
@@ -379,7 +423,11 @@ def feed(draw: Draw) -> Feed:
         for name in inherit:
             names.add(name, visible[within][name])
         own = fields(draw, names, f"f{number}_", 4, flavours, paths)
-        table: dict[str, Any] = {**rows_of(draw, f"rows{number}", paths), "inherit": inherit, "fields": own}
+        table: dict[str, Any] = {
+            **rows_of(draw, f"rows{number}", paths),
+            "inherit": inherit,
+            "fields": own,
+        }
         if "recurse" in table:
             own["above"] = {"parent": pick(draw, [*inherit, *own])}
         if within:
@@ -392,7 +440,9 @@ def feed(draw: Draw) -> Feed:
         if often(draw, 4 if paths.apart else 2):
             table["where"] = expression(draw, names, "flag", 3)
             if paths.apart and names.any and not often(draw, 4):
-                table["where"] = f"{pick(draw, names.any)} IS {pick(draw, ['', 'NOT '])}NULL OR {names.flag[0]}"
+                table["where"] = (
+                    f"{pick(draw, names.any)} IS {pick(draw, ['', 'NOT '])}NULL OR {names.flag[0]}"
+                )
         if often(draw, 8):
             table["rest"] = f"rest{number}"
         tables[f"t{number}"] = table
@@ -431,10 +481,17 @@ def fitting_lines(draw: Draw, found: Feed) -> list[str]:
 
 def rows_of(draw: Draw, name: str, paths: Paths) -> dict[str, Any]:
     """Where the rows of a table are."""
-    several = [paths.rows(draw, f"{name}{letter}") for letter in "xyz"[: draw(2, 3)]] if often(draw, 5) else []
+    several = (
+        [paths.rows(draw, f"{name}{letter}") for letter in "xyz"[: draw(2, 3)]]
+        if often(draw, 5)
+        else []
+    )
     table: dict[str, Any] = {"rows": several or paths.rows(draw, name)}
     if often(draw, 8):
-        table["rows"] = {"zip": paths.zipped(draw, name), "uneven": pick(draw, ["reject", "pad", "shortest"])}
+        table["rows"] = {
+            "zip": paths.zipped(draw, name),
+            "uneven": pick(draw, ["reject", "pad", "shortest"]),
+        }
     elif often(draw, 30 if paths.apart else 8):
         table["header"] = pick(draw, HEADERS)
     elif often(draw, 6):
@@ -448,7 +505,13 @@ def rows_of(draw: Draw, name: str, paths: Paths) -> dict[str, Any]:
     return table
 
 
-FAMILIES = {"integer": "number", "decimal": "number", "float": "number", "state": "text", "lenient_state": "text"}
+FAMILIES = {
+    "integer": "number",
+    "decimal": "number",
+    "float": "number",
+    "state": "text",
+    "lenient_state": "text",
+}
 
 
 def family_of(kind: str) -> str:
@@ -456,10 +519,16 @@ def family_of(kind: str) -> str:
     return FAMILIES.get(plain, plain)
 
 
-def aggregate(draw: Draw, table: dict[str, Any], child: str, visible: dict[str | None, dict[str, str]]) -> None:
+def aggregate(
+    draw: Draw, table: dict[str, Any], child: str, visible: dict[str | None, dict[str, str]]
+) -> None:
     """Adds fields over the rows of a table within."""
     for number in range(draw(1, 3)):
-        known = [(name, family_of(kind)) for name, kind in visible[child].items() if name not in visible[None]]
+        known = [
+            (name, family_of(kind))
+            for name, kind in visible[child].items()
+            if name not in visible[None]
+        ]
         known = [(name, kind) for name, kind in known if name.startswith(f"f{child[1:]}_")]
         choices = [f"COUNT({child})", *(f"COUNT({child}.{name})" for name, _ in known)]
         for name, kind in known:
@@ -470,7 +539,9 @@ def aggregate(draw: Draw, table: dict[str, Any], child: str, visible: dict[str |
                 "timestamp": ["MIN"],
             }
             rest = ", '+'" if kind == "text" else ""
-            choices += [f"{function}({child}.{name}{rest})" for function in functions.get(kind, [])] * 3
+            choices += [
+                f"{function}({child}.{name}{rest})" for function in functions.get(kind, [])
+            ] * 3
         table["fields"][f"g{child[1:]}_{number}"] = {"compute": pick(draw, choices)}
     if often(draw, 6):
         table["where"] = f"COUNT({child}) > 0"
@@ -484,23 +555,34 @@ def look_up(
     visible: dict[str | None, dict[str, str]],
     paths: Paths,
 ) -> None:
-    """Adds a field that is looked up in any of the tables, or in the reference, and something that hangs on it."""
+    """Adds a field that is looked up in any of the tables, or in the reference, and something that
+    hangs on it.
+    """
     number = name.removeprefix("t")
     mine = {
-        field: kind for field, kind in visible[name].items() if field in table["inherit"] or field in table["fields"]
+        field: kind
+        for field, kind in visible[name].items()
+        if field in table["inherit"] or field in table["fields"]
     }
     targets: list[dict[str, Any]] = [
         {"in": "words", "by": field, "give": pick(draw, ["number", "meaning"])} for field in mine
     ]
     for other, body in tables.items():
         theirs = {
-            field: kind for field, kind in visible[other].items() if field in body["inherit"] or field in body["fields"]
+            field: kind
+            for field, kind in visible[other].items()
+            if field in body["inherit"] or field in body["fields"]
         }
         key = body.get("key", ["-"])[0]
         if key in theirs:
-            same = [field for field, kind in mine.items() if family_of(kind) == family_of(theirs[key])]
+            same = [
+                field for field, kind in mine.items() if family_of(kind) == family_of(theirs[key])
+            ]
             across = {"across": "run"} if often(draw, 2) else {}
-            targets += [{"in": other, "by": field, "give": pick(draw, list(theirs)), **across} for field in same] * 3
+            targets += [
+                {"in": other, "by": field, "give": pick(draw, list(theirs)), **across}
+                for field in same
+            ] * 3
     targets = [look for look in targets if family_of(mine[look["by"]]) not in ("list", "json")]
     if not targets:
         return
@@ -520,7 +602,9 @@ def feeds(draw: Any) -> Feed:
 
 
 def seeded_feeds(count: int, seed: int) -> Iterator[Feed]:
-    """Many feeds with evenly spread choices: hypothesis likes small ones, which meet the rarer codes seldom."""
+    """Many feeds with evenly spread choices: hypothesis likes small ones, which meet the rarer
+    codes seldom.
+    """
     chosen = random.Random(seed)
     for _ in range(count):
         yield feed(chosen.randint)
@@ -534,13 +618,17 @@ def line(draw: Draw, flavours: dict[str, str]) -> str:
         return str(pick(draw, ["{'a': 1}", '{"a": [1, 2', "<html>", '{"a": NaN}', '{"a": 1,}']))
     found = value(draw, 3, flavours, "a")
     if often(draw, 12) and type(found) is dict:
-        found = {name: json_text(inner) if often(draw, 2) else inner for name, inner in found.items()}
+        found = {
+            name: json_text(inner) if often(draw, 2) else inner for name, inner in found.items()
+        }
     return json_text(json_text(found) if often(draw, 20) else found)
 
 
 def value(draw: Draw, depth: int, flavours: dict[str, str], name: str) -> JsonValue:
-    """A random value: above, objects with members of the names that rules look for, and arrays of such; below, scalars
-    of the member's flavour, some null, some of any kind; anywhere, now and then, something else."""
+    """A random value: above, objects with members of the names that rules look for, and arrays of
+    such; below, scalars of the member's flavour, some null, some of any kind; anywhere, now and
+    then, something else.
+    """
     if depth == 0:
         return pick(draw, SCALARS if often(draw, 10) else [*FLAVOURS[flavours[name]][0], None])
     if often(draw, 12):

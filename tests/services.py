@@ -1,4 +1,6 @@
-"""Services that a test makes up, on the loopback interface, and a clock that does not take its time."""
+"""Services that a test makes up, on the loopback interface, and a clock that does not take its
+time.
+"""
 
 from __future__ import annotations
 
@@ -64,11 +66,16 @@ class Service:
 
     def paths(self) -> list[str]:
         """What was asked for, with the queries."""
-        return [f"{one.path}?{'&'.join(f'{n}={v}' for n, v in one.query.items())}".rstrip("?") for one in self.asked]
+        return [
+            f"{one.path}?{'&'.join(f'{n}={v}' for n, v in one.query.items())}".rstrip("?")
+            for one in self.asked
+        ]
 
 
 @contextmanager
-def service(routes: Mapping[str, Route | Any], tls: ssl.SSLContext | None = None) -> Iterator[Service]:
+def service(
+    routes: Mapping[str, Route | Any], tls: ssl.SSLContext | None = None
+) -> Iterator[Service]:
     """A service with an answer for each path: a function of the request, or what it always says."""
     asked: list[Asked] = []
 
@@ -85,7 +92,11 @@ def service(routes: Mapping[str, Route | Any], tls: ssl.SSLContext | None = None
             route = routes.get(parts.path, Says({"error": "nothing here"}, 404))
             found = route(one) if callable(route) else route
             says = found if isinstance(found, Says) else Says(found)
-            content = says.content if isinstance(says.content, bytes) else json.dumps(says.content).encode()
+            content = (
+                says.content
+                if isinstance(says.content, bytes)
+                else json.dumps(says.content).encode()
+            )
             self.send_response(says.status)
             for name, value in {"Content-Type": "application/json", **says.headers}.items():
                 self.send_header(name, value)

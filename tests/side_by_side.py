@@ -1,4 +1,6 @@
-"""The classes of a suite in several processes, as many as there are cores: most tests wait for programs they started."""
+"""The classes of a suite in several processes, as many as there are cores: most tests wait for
+programs they started.
+"""
 
 from __future__ import annotations
 
@@ -57,7 +59,14 @@ class Keeping(unittest.TestResult):
         self.passed.append((test, ""))
 
     def outcomes(self) -> list[Outcome]:
-        lists = ("passed", "failures", "errors", "skipped", "expectedFailures", "unexpectedSuccesses")
+        lists = (
+            "passed",
+            "failures",
+            "errors",
+            "skipped",
+            "expectedFailures",
+            "unexpectedSuccesses",
+        )
         found = []
         for name in lists:
             for entry in getattr(self, name):
@@ -71,19 +80,27 @@ _classes: list[unittest.TestSuite] = []
 
 
 def _run(number: int) -> tuple[int, list[Outcome]]:
-    """In a process of its own: the tests of a class; how many there were, and what became of them."""
+    """In a process of its own: the tests of a class; how many there were,
+    and what became of them.
+    """
     result = Keeping()
     _classes[number].run(result)
     return result.testsRun, result.outcomes()
 
 
 class SideBySide(unittest.TestSuite):
-    """Runs as any suite does, but for the order and for what is printed by tests, which comes when it comes."""
+    """Runs as any suite does, but for the order and for what is printed by tests, which comes when
+    it comes.
+    """
 
     def run(self, result: unittest.TestResult, debug: bool = False) -> unittest.TestResult:
         _classes[:] = list(by_class(self))
         order = sorted(range(len(_classes)), key=lambda number: _rank(_classes[number]))
-        cores = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+        cores = (
+            len(os.sched_getaffinity(0))
+            if hasattr(os, "sched_getaffinity")
+            else os.cpu_count() or 1
+        )
         with ProcessPoolExecutor(cores, multiprocessing.get_context("fork")) as pool:
             for done in as_completed([pool.submit(_run, number) for number in order]):
                 count, outcomes = done.result()

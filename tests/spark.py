@@ -57,7 +57,9 @@ class SparkCase(FolderCase):
 
 
 class ClusterCase(SparkCase):
-    """A test with a master and a worker, each a process of its own; the worker starts two executors with a core each."""
+    """A test with a master and a worker, each a process of its own; the worker starts two executors
+    with a core each.
+    """
 
     worker: ClassVar[subprocess.Popen[bytes]]
 
@@ -98,7 +100,9 @@ class ClusterCase(SparkCase):
         log = open(home / f"{program}.log", "wb")  # noqa: SIM115
         cls.addClassCleanup(log.close)
         command = [str(script), f"org.apache.spark.deploy.{program}", *arguments]
-        process = subprocess.Popen(command, env=environment, stdout=log, stderr=log, start_new_session=True)
+        process = subprocess.Popen(
+            command, env=environment, stdout=log, stderr=log, start_new_session=True
+        )
         cls.addClassCleanup(ended, process)
         return process
 
@@ -107,8 +111,13 @@ class ClusterCase(SparkCase):
         found = []
         for place in Path("/proc").iterdir():
             try:
-                words = (place / "cmdline").read_bytes().split(b"\0") if place.name.isdecimal() else []
-                of_ours = str(self.worker.pid) == (place / "stat").read_text().rpartition(")")[2].split()[1]
+                words = (
+                    (place / "cmdline").read_bytes().split(b"\0") if place.name.isdecimal() else []
+                )
+                of_ours = (
+                    str(self.worker.pid)
+                    == (place / "stat").read_text().rpartition(")")[2].split()[1]
+                )
             except OSError:
                 continue
             if of_ours and any(b"CoarseGrainedExecutorBackend" in word for word in words):
@@ -116,7 +125,9 @@ class ClusterCase(SparkCase):
         return sorted(found)
 
     def kill_an_executor_at_work(self) -> int:
-        """Waits until tasks are under way, and kills one of the processes that do them; the number of that stage."""
+        """Waits until tasks are under way, and kills one of the processes that do them; the number
+        of that stage.
+        """
         tracker = self.session.sparkContext.statusTracker()
         while True:
             for stage in tracker.getActiveStageIds():

@@ -39,7 +39,9 @@ class Prose(unittest.TestCase):
             if name not in FOREIGN:
                 found += [
                     f"{name}:{line}: {text!r}"
-                    for line, text in sentences_looked_for(ast.parse(path.read_text(encoding="utf-8")))
+                    for line, text in sentences_looked_for(
+                        ast.parse(path.read_text(encoding="utf-8"))
+                    )
                 ]
         self.assertEqual(found, [])
 
@@ -70,7 +72,11 @@ def sentences_looked_for(tree: ast.AST) -> Iterator[tuple[int, str]]:
         operands: list[ast.expr] = []
         if isinstance(node, ast.Compare):
             operands = [node.left, *node.comparators]
-        elif isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute) and node.func.attr in SEARCHING:
+        elif (
+            isinstance(node, ast.Call)
+            and isinstance(node.func, ast.Attribute)
+            and node.func.attr in SEARCHING
+        ):
             operands = list(node.args)
         for operand in operands:
             if (

@@ -1,4 +1,6 @@
-"""Collecting from a real HTTP server on the loopback interface: what is kept, what is kept apart, what never leaks."""
+"""Collecting from a real HTTP server on the loopback interface: what is kept, what is kept apart,
+what never leaks.
+"""
 
 from __future__ import annotations
 
@@ -41,7 +43,12 @@ from mukret.sample.answers import timetables
 from mukret.sample.service import PASSWORD, TOKEN, USER, StandIn, standing_in
 from tests.helpers import FolderCase
 
-ENVIRONMENT = {"FERRY_USER": USER, "FERRY_PASSWORD": PASSWORD, "FERRY_PASS": TOKEN, "FERRY_KEY": "tell/no=one"}
+ENVIRONMENT = {
+    "FERRY_USER": USER,
+    "FERRY_PASSWORD": PASSWORD,
+    "FERRY_PASS": TOKEN,
+    "FERRY_KEY": "tell/no=one",
+}
 
 
 ONCE = Limits(tries=1, longest_wait=86_400)
@@ -55,30 +62,46 @@ class OddService(BaseHTTPRequestHandler):
     asked: ClassVar[list[tuple[str, dict[str, str]]]] = []
 
     def do_GET(self) -> None:
-        OddService.asked.append((self.path, {name.lower(): value for name, value in self.headers.items()}))
+        OddService.asked.append(
+            (self.path, {name.lower(): value for name, value in self.headers.items()})
+        )
         host = self.headers["Host"]
         path = self.path.partition("?")[0]
         answers: dict[str, Callable[[], None]] = {
-            "/gzip": lambda: self.say(200, gzip.compress(b'{"n": 1}'), {"Content-Encoding": "gzip"}),
+            "/gzip": lambda: self.say(
+                200, gzip.compress(b'{"n": 1}'), {"Content-Encoding": "gzip"}
+            ),
             "/badly": lambda: self.say(200, b"no gzip", {"Content-Encoding": "gzip"}),
             "/half": lambda: self.say(200, b'{"n": [1, 2'),
-            "/lines": lambda: self.say(200, b'{"n": 1}\n{"n": 2\n', {"Content-Type": "application/x-ndjson"}),
+            "/lines": lambda: self.say(
+                200, b'{"n": 1}\n{"n": 2\n', {"Content-Type": "application/x-ndjson"}
+            ),
             "/words": lambda: self.say(200, b"{'n': 1}", {"Content-Type": "application/json"}),
             "/cut": lambda: self.say(200, b'{"n": [1, 2', {"Content-Length": "400"}),
             "/nothing": lambda: self.say(204, b""),
             "/here": lambda: self.say(302, b"", {"Location": "/gzip"}),
             "/round": lambda: self.say(302, b"", {"Location": "/round"}),
-            "/away": lambda: self.say(302, b"", {"Location": f"http://localhost:{host.partition(':')[2]}/gzip"}),
+            "/away": lambda: self.say(
+                302, b"", {"Location": f"http://localhost:{host.partition(':')[2]}/gzip"}
+            ),
             "/echo": lambda: self.say(403, json.dumps(dict(self.headers.items())).encode()),
             "/silent": self.wait,
-            "/deflate": lambda: self.say(200, zlib.compress(b'{"n": 1}'), {"Content-Encoding": "deflate"}),
-            "/raw-deflate": lambda: self.say(200, zlib.compress(b'{"n": 1}')[2:-4], {"Content-Encoding": "deflate"}),
+            "/deflate": lambda: self.say(
+                200, zlib.compress(b'{"n": 1}'), {"Content-Encoding": "deflate"}
+            ),
+            "/raw-deflate": lambda: self.say(
+                200, zlib.compress(b'{"n": 1}')[2:-4], {"Content-Encoding": "deflate"}
+            ),
             "/two-members": lambda: self.say(
                 200, gzip.compress(b'{"n"') + gzip.compress(b": 1}"), {"Content-Encoding": "gzip"}
             ),
-            "/gzip-cut": lambda: self.say(200, gzip.compress(b'{"n": 1}' * 99)[:-9], {"Content-Encoding": "gzip"}),
+            "/gzip-cut": lambda: self.say(
+                200, gzip.compress(b'{"n": 1}' * 99)[:-9], {"Content-Encoding": "gzip"}
+            ),
             "/odd-coding": lambda: self.say(200, b'{"n": 1}', {"Content-Encoding": "br"}),
-            "/bomb": lambda: self.say(200, gzip.compress(b" " * 50_000_000), {"Content-Encoding": "gzip"}),
+            "/bomb": lambda: self.say(
+                200, gzip.compress(b" " * 50_000_000), {"Content-Encoding": "gzip"}
+            ),
             "/endless": lambda: self.drip(b"x" * 100_000, 0, b"HTTP/1.1 200 OK\r\n\r\n"),
             "/drips": lambda: self.drip(b" ", 0.05, b"HTTP/1.1 200 OK\r\n\r\n"),
             "/drips-headers": lambda: self.drip(b"x", 0.05, b"HTTP/1.1 200 OK\r\nX-Deck: "),
@@ -141,7 +164,10 @@ class CollectCase(FolderCase):
         return answer
 
     def records(self, to: str = "kept") -> list[dict[str, Any]]:
-        return [json.loads(line) for line in (self.folder / to / "capture.jsonl").read_text().splitlines()]
+        return [
+            json.loads(line)
+            for line in (self.folder / to / "capture.jsonl").read_text().splitlines()
+        ]
 
 
 class Kept(CollectCase):
@@ -176,15 +202,24 @@ class Kept(CollectCase):
         )
 
     def test_sign_in_headers_and_query_reach_the_service(self) -> None:
-        self.assertEqual(self.ask(f"{self.base}/ports", sign_in=Bearer(Secret("FERRY_PASS"))).documents, 1)
+        self.assertEqual(
+            self.ask(f"{self.base}/ports", sign_in=Bearer(Secret("FERRY_PASS"))).documents, 1
+        )
         basic = Basic(Secret("FERRY_USER"), Secret("FERRY_PASSWORD"))
-        answer = self.ask(f"{self.base}/ports?day=2031-03-30", sign_in=basic, query=(("size", "2"),))
+        answer = self.ask(
+            f"{self.base}/ports?day=2031-03-30", sign_in=basic, query=(("size", "2"),)
+        )
         self.assertEqual(answer.url, f"{self.base}/ports?day=2031-03-30&size=2")
         page = json.loads((self.folder / "kept" / answer.file).read_bytes())
         self.assertEqual([port["code"] for port in page["ports"]], ["OTV", "SKR"])
-        self.ask(f"{self.odd}/gzip?a=1&a=%26", headers=(("X-Deck", "upper"), ("X-Key", Secret("FERRY_KEY"))))
+        self.ask(
+            f"{self.odd}/gzip?a=1&a=%26",
+            headers=(("X-Deck", "upper"), ("X-Key", Secret("FERRY_KEY"))),
+        )
         path, headers = OddService.asked[-1]
-        self.assertEqual((path, headers["x-deck"], headers["x-key"]), ("/gzip?a=1&a=%26", "upper", "tell/no=one"))
+        self.assertEqual(
+            (path, headers["x-deck"], headers["x-key"]), ("/gzip?a=1&a=%26", "upper", "tell/no=one")
+        )
         self.assertRegex(headers["user-agent"], "^mukret/")
 
     def test_what_the_transfer_packed_is_unpacked_and_a_redirect_at_home_is_followed(self) -> None:
@@ -202,17 +237,30 @@ class Kept(CollectCase):
 class Apart(CollectCase):
     def test_what_is_no_data_says_so_and_is_not_read_by_anything(self) -> None:
         cases = [
-            (f"{self.base}/welcome", "the body is not JSON: this is an HTML page, not JSON", "apart/000001.html"),
-            (f"{self.base}/closed", "the service answered 503 Service Unavailable", "apart/000002.html"),
+            (
+                f"{self.base}/welcome",
+                "the body is not JSON: this is an HTML page, not JSON",
+                "apart/000001.html",
+            ),
+            (
+                f"{self.base}/closed",
+                "the service answered 503 Service Unavailable",
+                "apart/000002.html",
+            ),
             (f"{self.base}/nowhere", "the service answered 404 Not Found", "apart/000003.json"),
-            (f"{self.odd}/words", "the body is not JSON: single quotes: JSON wants double", "apart/000004.json"),
+            (
+                f"{self.odd}/words",
+                "the body is not JSON: single quotes: JSON wants double",
+                "apart/000004.json",
+            ),
             (f"{self.odd}/nothing", "the service answered 204 No Content", "apart/000005.body"),
         ]
         for url, problem, file in cases:
             with self.subTest(url):
                 answer = self.ask(url)
                 self.assertEqual(
-                    (answer.problem, answer.file), (problem if "nothing" not in url else "the body is empty", file)
+                    (answer.problem, answer.file),
+                    (problem if "nothing" not in url else "the body is empty", file),
                 )
                 self.assertEqual((self.folder / "kept" / file).stat().st_size, answer.size)
         with self.assertRaises(InputError) as caught:
@@ -223,20 +271,65 @@ class Apart(CollectCase):
         with socket.socket() as unused:
             unused.bind(("127.0.0.1", 0))
             closed = f"http://127.0.0.1:{unused.getsockname()[1]}/x"
-        usual, short, quick, small = Bounds(), Bounds(silence=0.2), Bounds(seconds=0.5), Bounds(body=1_000_000)
+        usual, short, quick, small = (
+            Bounds(),
+            Bounds(silence=0.2),
+            Bounds(seconds=0.5),
+            Bounds(body=1_000_000),
+        )
         cases: list[tuple[str, Bounds, str, str]] = [
             (f"{self.odd}/cut", usual, "not-reached", "the answer was cut off"),
-            (f"{self.odd}/badly", usual, "not-reached", "the answer is not packed as it says: it is broken"),
-            (f"{self.odd}/gzip-cut", usual, "not-reached", "the answer is not packed as it says: it ends too early"),
-            (f"{self.odd}/odd-coding", usual, "not-reached", "it is packed as br, which was not asked for"),
+            (
+                f"{self.odd}/badly",
+                usual,
+                "not-reached",
+                "the answer is not packed as it says: it is broken",
+            ),
+            (
+                f"{self.odd}/gzip-cut",
+                usual,
+                "not-reached",
+                "the answer is not packed as it says: it ends too early",
+            ),
+            (
+                f"{self.odd}/odd-coding",
+                usual,
+                "not-reached",
+                "it is packed as br, which was not asked for",
+            ),
             (f"{self.odd}/silent", short, "not-reached", "no answer within 0.2 s"),
-            (f"{self.odd}/drips", quick, "over-bounds", "the answer did not come whole within 0.5 s"),
-            (f"{self.odd}/drips-headers", quick, "over-bounds", "the answer did not come whole within 0.5 s"),
-            (f"{self.odd}/bomb", small, "over-bounds", "the answer is larger than 1,000,000 bytes, unpacked"),
-            (f"{self.odd}/endless", small, "over-bounds", "the answer is larger than 1,000,000 bytes, unpacked"),
+            (
+                f"{self.odd}/drips",
+                quick,
+                "over-bounds",
+                "the answer did not come whole within 0.5 s",
+            ),
+            (
+                f"{self.odd}/drips-headers",
+                quick,
+                "over-bounds",
+                "the answer did not come whole within 0.5 s",
+            ),
+            (
+                f"{self.odd}/bomb",
+                small,
+                "over-bounds",
+                "the answer is larger than 1,000,000 bytes, unpacked",
+            ),
+            (
+                f"{self.odd}/endless",
+                small,
+                "over-bounds",
+                "the answer is larger than 1,000,000 bytes, unpacked",
+            ),
             (closed, usual, "not-reached", "connection refused"),
             (f"{self.odd}/round", usual, "redirected", "more than 10 redirects"),
-            (f"{self.odd}/away", usual, "redirected", "sends on to another origin: http://localhost"),
+            (
+                f"{self.odd}/away",
+                usual,
+                "redirected",
+                "sends on to another origin: http://localhost",
+            ),
         ]
         for url, bounds, code, message in cases:
             with self.subTest(url), self.assertRaises(InputError) as caught:
@@ -244,7 +337,9 @@ class Apart(CollectCase):
             self.assertEqual(caught.exception.code, code)
             self.assertIn(message, caught.exception.message)
         self.assertEqual([file for file in self.folder.rglob("*") if file.is_file()], [])
-        asked = [path for path, headers in OddService.asked if headers["host"].startswith("localhost")]
+        asked = [
+            path for path, headers in OddService.asked if headers["host"].startswith("localhost")
+        ]
         self.assertEqual(asked, [])
 
     def test_two_runs_do_not_write_into_one_folder(self) -> None:
@@ -254,7 +349,9 @@ class Apart(CollectCase):
             self.assertEqual(caught.exception.code, "in-use")
         self.assertEqual(self.ask(f"{self.base}/timetable").file, "pages/000001.json")
 
-    def test_a_folder_of_something_else_is_refused_and_one_that_can_not_be_written_is_an_error(self) -> None:
+    def test_a_folder_of_something_else_is_refused_and_one_that_can_not_be_written_is_an_error(
+        self,
+    ) -> None:
         self.file("mine/notes.txt", "x")
         self.file("file", "x")
         for name in ("mine", "file"):
@@ -278,28 +375,43 @@ class Secrets(CollectCase):
             query=(("pin", Secret("FERRY_KEY")),),
             sign_in=Bearer(Secret("FERRY_PASS")),
         )
-        told = json.dumps(answer.record()) + answer.said + (self.folder / "kept/capture.jsonl").read_text()
+        told = (
+            json.dumps(answer.record())
+            + answer.said
+            + (self.folder / "kept/capture.jsonl").read_text()
+        )
         for secret in ("tell/no=one", "tell%2Fno%3Done", TOKEN, "salty", "sea-shanty"):
             with self.subTest(secret):
                 self.assertNotIn(secret, told)
         self.assertIn("token=***&day=1&pin=***", told)
-        self.assertEqual(Masker().url("https://me:pw@isles.example/a?day=1#x"), "https://isles.example/a?day=1")
+        self.assertEqual(
+            Masker().url("https://me:pw@isles.example/a?day=1#x"), "https://isles.example/a?day=1"
+        )
 
-    def test_no_part_of_a_secret_is_told_where_a_body_is_no_json_or_a_secret_can_not_be_sent(self) -> None:
+    def test_no_part_of_a_secret_is_told_where_a_body_is_no_json_or_a_secret_can_not_be_sent(
+        self,
+    ) -> None:
         """What the service says again stands in the message, as a media type, or in base64."""
         cases: list[tuple[dict[str, str], Any]] = [
             (
                 {"FERRY_PASS": "long-and-secret-" * 4, "FERRY_KEY": "application/hush-hush"},
                 Bearer(Secret("FERRY_PASS")),
             ),
-            ({"FERRY_PASS": "sesame-open", "FERRY_USER": "warden"}, Basic(Secret("FERRY_USER"), Secret("FERRY_PASS"))),
+            (
+                {"FERRY_PASS": "sesame-open", "FERRY_USER": "warden"},
+                Basic(Secret("FERRY_USER"), Secret("FERRY_PASS")),
+            ),
         ]
         for variables, sign_in in cases:
             with self.subTest(sign_in), mock.patch.dict(ENVIRONMENT, variables):
-                answer = self.ask(f"{self.odd}/leak", sign_in=sign_in, headers=(("X-Key", Secret("FERRY_KEY")),))
+                answer = self.ask(
+                    f"{self.odd}/leak", sign_in=sign_in, headers=(("X-Key", Secret("FERRY_KEY")),)
+                )
                 self.assertIn("the body is not JSON", str(answer.problem))
                 told = repr(answer) + (self.folder / "kept/capture.jsonl").read_text()
-                pair = base64.b64encode(f"{ENVIRONMENT['FERRY_USER']}:{ENVIRONMENT['FERRY_PASS']}".encode()).decode()
+                pair = base64.b64encode(
+                    f"{ENVIRONMENT['FERRY_USER']}:{ENVIRONMENT['FERRY_PASS']}".encode()
+                ).decode()
                 for secret in ("hush", "long-and", "sesame", "warden", pair[:9], pair[-9:]):
                     self.assertNotIn(secret, told)
         for value in ("sesame\nopen", "sésame", "\udcff"):
@@ -339,11 +451,19 @@ class Secrets(CollectCase):
 class CallsFiles(CollectCase):
     def test_what_is_written_reads_back_as_the_same_calls(self) -> None:
         key = Secret("FERRY_KEY")
-        for sign_in in (None, Bearer(Secret("FERRY_PASS")), Basic(Secret("FERRY_USER"), Secret("FERRY_PASSWORD"))):
+        for sign_in in (
+            None,
+            Bearer(Secret("FERRY_PASS")),
+            Basic(Secret("FERRY_USER"), Secret("FERRY_PASSWORD")),
+        ):
             calls = Calls(
                 "http://127.0.0.1:8431",
                 (
-                    Call("ports", "/v2/ports", (("size", "007"), ("a", "1"), ("a", "yes: no"), ("pin", key))),
+                    Call(
+                        "ports",
+                        "/v2/ports",
+                        (("size", "007"), ("a", "1"), ("a", "yes: no"), ("pin", key)),
+                    ),
                     Call("b", "/b"),
                 ),
                 (("X-Deck", "upper"), ("X-Key", key)),
@@ -395,17 +515,30 @@ class Program(CollectCase):
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertIn("200 OK, application/json", done.stderr)
         again = self.run_collect("ferries.calls.yaml", "--to", "again", "--json")
-        self.assertEqual([one["url"] for one in json.loads(again.stdout)["answers"]], [f"{self.base}/ports?size=1"])
+        self.assertEqual(
+            [one["url"] for one in json.loads(again.stdout)["answers"]],
+            [f"{self.base}/ports?size=1"],
+        )
         pages = [(self.folder / to / "pages/000001.json").read_bytes() for to in ("kept", "again")]
         self.assertEqual(*pages)
         shown = self.mukret("look", "kept", "$.ports[*].code")
         self.assertIn(f"from {self.base}/ports", shown.stdout)
-        everything = done.stderr + again.stdout + "".join(f.read_text() for f in self.folder.rglob("*") if f.is_file())
+        everything = (
+            done.stderr
+            + again.stdout
+            + "".join(f.read_text() for f in self.folder.rglob("*") if f.is_file())
+        )
         self.assertNotIn(TOKEN, everything)
 
-    def test_collecting_again_says_that_what_was_kept_before_is_read_too_and_how_to_read_the_newest(self) -> None:
-        for number, told in enumerate((None, "1 of them from the same address", "2 of them from the same address")):
-            self.assertEqual(self.mukret("collect", f"{self.base}/welcome", "--to", "kept").returncode, 3)
+    def test_collecting_again_says_that_what_was_kept_before_is_read_too_and_how_to_read_the_newest(
+        self,
+    ) -> None:
+        for number, told in enumerate(
+            (None, "1 of them from the same address", "2 of them from the same address")
+        ):
+            self.assertEqual(
+                self.mukret("collect", f"{self.base}/welcome", "--to", "kept").returncode, 3
+            )
             done = self.mukret("collect", f"{self.base}/timetable", "--to", "kept")
             self.assertEqual(done.returncode, 0, done.stderr)
             beside = f"beside {number} answer{'s' * (number > 1)} from before: a run reads all that is kept there"
@@ -414,13 +547,16 @@ class Program(CollectCase):
         self.assertIn("mukret survey kept --newest", done.stderr)
         self.mukret("collect", f"{self.base}/timetable?day=2031-03-29", "--to", "kept")
         counted = [
-            len(self.mukret("look", "kept", "$.network.name", "--values", *more).stdout.splitlines())
+            len(
+                self.mukret("look", "kept", "$.network.name", "--values", *more).stdout.splitlines()
+            )
             for more in ((), ("--newest",))
         ]
         self.assertEqual(counted, [4, 2])
         self.file("a.json", "{}")
         self.assertIn(
-            "--newest is for a folder that mukret collect wrote", self.mukret("look", "a.json", "--newest").stderr
+            "--newest is for a folder that mukret collect wrote",
+            self.mukret("look", "a.json", "--newest").stderr,
         )
 
     def test_what_is_no_data_ends_with_an_error_that_helps(self) -> None:
@@ -438,7 +574,11 @@ class Program(CollectCase):
                 "--header Content-Length: that header follows from what is sent",
             ),
             ((f"{self.base}/ports", "--max-body", "large"), 2, "--max-body can't be 'large'"),
-            ((f"{self.base}/timetable", "--max-body", "1kB"), 3, "larger than 1,000 bytes, unpacked [over-bounds]"),
+            (
+                (f"{self.base}/timetable", "--max-body", "1kB"),
+                3,
+                "larger than 1,000 bytes, unpacked [over-bounds]",
+            ),
             (("ferries.calls.yaml", "--query", "a=1"), 2, "stand in the calls file"),
         ]
         for arguments, code, text in cases:
@@ -447,16 +587,21 @@ class Program(CollectCase):
                 self.assertEqual(done.returncode, code, done.stderr)
                 self.assertIn(text, done.stderr)
         self.file(
-            "two.yaml", f"mukret: 1\nbase: {self.base}\ncalls: {{a: {{get: /welcome}}, b: {{get: /timetable}}}}\n"
+            "two.yaml",
+            f"mukret: 1\nbase: {self.base}\ncalls: {{a: {{get: /welcome}}, b: {{get: /timetable}}}}\n",
         )
         done = self.run_collect("two.yaml", "--to", "kept")
         self.assertEqual(done.returncode, 1, done.stderr)
         self.assertIn("kept apart, kept/apart/000005.html", done.stderr)
 
-    def test_the_stand_in_listens_on_this_machine_alone_and_gives_a_pass_for_a_password(self) -> None:
+    def test_the_stand_in_listens_on_this_machine_alone_and_gives_a_pass_for_a_password(
+        self,
+    ) -> None:
         command = [sys.executable, "-m", "mukret", "standin", "--port", "0"]
         with (
-            subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True) as process,
+            subprocess.Popen(
+                command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True
+            ) as process,
             contextlib.ExitStack() as at_the_end,
         ):
             at_the_end.callback(process.kill)
@@ -469,9 +614,14 @@ class Program(CollectCase):
             self.assertEqual(self.ask(f"{base}/").documents, 1)
             import httpx
 
-            given = httpx.post(f"{base}/boarding", json={"user": USER, "password": PASSWORD}, trust_env=False)
+            given = httpx.post(
+                f"{base}/boarding", json={"user": USER, "password": PASSWORD}, trust_env=False
+            )
             self.assertEqual(given.json()["gangway"]["minutes"], 60)
-            self.assertEqual(httpx.post(f"{base}/boarding", json={"user": USER}, trust_env=False).status_code, 403)
+            self.assertEqual(
+                httpx.post(f"{base}/boarding", json={"user": USER}, trust_env=False).status_code,
+                403,
+            )
             taken = self.mukret("standin", "--port", base.rpartition(":")[2].partition("/")[0])
             self.assertEqual(taken.returncode, 4)
             self.assertIn("hint: --port 0 takes a free one", taken.stderr)

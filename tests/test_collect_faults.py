@@ -1,6 +1,8 @@
-"""A service that is not well: whatever it does, and whenever the collection is killed, what is kept is what it has.
+"""A service that is not well: whatever it does, and whenever the collection is killed, what is kept
+is what it has.
 
-The faults are drawn by the service; nothing of the client knows them. The seeds are new in each run, and told where one fails.
+The faults are drawn by the service; nothing of the client knows them. The seeds are new in each
+run, and told where one fails.
 """
 
 from __future__ import annotations
@@ -46,7 +48,9 @@ LIMITS = "limits: {per_second: 2000, at_once: 2, tries: 12, pause: 0.05}"
 
 
 def calls_at(base: str) -> Calls:
-    """The sample's calls, and others for the remaining kinds of pages, for a service that does not mind haste."""
+    """The sample's calls, and others for the remaining kinds of pages, for a service that does not
+    mind haste.
+    """
     return parse_calls(calls_text(base), "service.calls.yaml")
 
 
@@ -60,17 +64,26 @@ class Faulty(FolderCase):
     def collect(self, base: str, to: str) -> Collection:
         folder = CaptureFolder(str(self.folder / to))
         collection = Collection(
-            calls_at(base), folder, bounds=Bounds(), environment=SECRETS, manner=Manner("x"), clock=QuickClock()
+            calls_at(base),
+            folder,
+            bounds=Bounds(),
+            environment=SECRETS,
+            manner=Manner("x"),
+            clock=QuickClock(),
         )
         for _ in collection:
             pass
         return collection
 
     def pages(self, to: str) -> list[tuple[Any, ...]]:
-        """What is kept, in its order: of which call, with which variables, which page, and what is in it."""
+        """What is kept, in its order: of which call, with which variables, which page, and what is
+        in it.
+        """
         lines = (self.folder / to / "capture.jsonl").read_text(encoding="utf-8").splitlines()
         records = [json.loads(line) for line in lines]
-        self.assertEqual(sorted(record["file"] for record in records), sorted(kept_files(self.folder / to)))
+        self.assertEqual(
+            sorted(record["file"] for record in records), sorted(kept_files(self.folder / to))
+        )
         found = []
         for record in records:
             content = (self.folder / to / record["file"]).read_bytes()
@@ -104,7 +117,9 @@ class Faulty(FolderCase):
                 self.assertEqual(self.tables(f"ill-{seed}"), tables)
                 self.assertFalse(collection.report.findings)
                 self.no_secret_in(self.folder / f"ill-{seed}")
-        self.assertEqual(len(drawn), 7, f"not every fault came up, beginning with seed {first}: {drawn}")
+        self.assertEqual(
+            len(drawn), 7, f"not every fault came up, beginning with seed {first}: {drawn}"
+        )
         self.assertGreater(killed, SEEDS // 2)
 
     def killed_now_and_then(self, base: str, to: str, chance: random.Random) -> int:
@@ -151,7 +166,11 @@ class Faulty(FolderCase):
                 "log",
             ]
             # a shell makes what it runs in the background deaf to Ctrl-C, and its children with it
-            self.addCleanup(signal.signal, signal.SIGINT, signal.signal(signal.SIGINT, signal.default_int_handler))
+            self.addCleanup(
+                signal.signal,
+                signal.SIGINT,
+                signal.signal(signal.SIGINT, signal.default_int_handler),
+            )
             for number in range(8):
                 process = subprocess.Popen(
                     command,
@@ -163,24 +182,36 @@ class Faulty(FolderCase):
                 )
                 by = [signal.SIGKILL, signal.SIGTERM, signal.SIGINT][number % 3]
                 try:
-                    output, _ = process.communicate(timeout=None if number == 7 else 0.9 + chance.random())
+                    output, _ = process.communicate(
+                        timeout=None if number == 7 else 0.9 + chance.random()
+                    )
                 except subprocess.TimeoutExpired:
                     process.send_signal(by)
                     output, _ = process.communicate(timeout=30)
-                    if by != signal.SIGKILL and "200 OK" in output:  # before that it may still be starting
+                    if (
+                        by != signal.SIGKILL and "200 OK" in output
+                    ):  # before that it may still be starting
                         self.assertIn(process.returncode, (0, 130), output)
                 told += output
                 rounds = self.folder / "kept/rounds.jsonl"
-                if rounds.exists() and "ended" in rounds.read_text():  # a kill may come before anything is kept
+                if (
+                    rounds.exists() and "ended" in rounds.read_text()
+                ):  # a kill may come before anything is kept
                     break
-            self.assertIn(process.returncode, (0, 130, -signal.SIGKILL), output)  # the last two at the very end
+            self.assertIn(
+                process.returncode, (0, 130, -signal.SIGKILL), output
+            )  # the last two at the very end
             self.assertEqual(self.pages("kept"), self.pages("well"))
             self.assertIn("200 OK", told)
             self.no_secret_in(self.folder, told)
 
 
 def kept_files(folder: Path) -> list[str]:
-    return [f"{place}/{file.name}" for place in ("pages", "apart") for file in (folder / place).glob("*")]
+    return [
+        f"{place}/{file.name}"
+        for place in ("pages", "apart")
+        for file in (folder / place).glob("*")
+    ]
 
 
 if __name__ == "__main__":

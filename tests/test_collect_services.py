@@ -1,4 +1,6 @@
-"""Whole services: every kind of page, what hangs on answers, sign-ins, rounds, and manners, against real servers."""
+"""Whole services: every kind of page, what hangs on answers, sign-ins, rounds, and manners, against
+real servers.
+"""
 
 from __future__ import annotations
 
@@ -8,7 +10,8 @@ import json
 import ssl
 import threading
 import unittest
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
+from functools import partial
 from typing import Any
 from unittest import mock
 
@@ -58,10 +61,16 @@ class ServiceCase(FolderCase):
         return [json.loads(line) for line in text.splitlines()]
 
 
+def _next_of(answers: Iterator[Says], asked: Asked) -> Says:
+    return next(answers)
+
+
 def by_cursor(asked: Asked) -> Says:
     begin = int(asked.query.get("cursor", 0))
     following = begin + 3 if begin + 3 < len(NUMBERS) else None
-    return Says({"rows": NUMBERS[begin : begin + 3], "paging": {"next": following}, "total": len(NUMBERS)})
+    return Says(
+        {"rows": NUMBERS[begin : begin + 3], "paging": {"next": following}, "total": len(NUMBERS)}
+    )
 
 
 def by_lines(asked: Asked) -> Says:
@@ -83,7 +92,11 @@ def by_offset(asked: Asked) -> Says:
 def by_link(asked: Asked) -> Says:
     begin = int(asked.query.get("from", 0))
     more = begin + 3 < len(NUMBERS)
-    link = f'</linked?from={begin + 3}&key=tell%2Fno%3Done>; rel="next"' if more else '</linked>; rel="first"'
+    link = (
+        f'</linked?from={begin + 3}&key=tell%2Fno%3Done>; rel="next"'
+        if more
+        else '</linked>; rel="first"'
+    )
     return Says({"rows": NUMBERS[begin : begin + 3]}, headers={"Link": link})
 
 
@@ -103,20 +116,52 @@ def by_graph(asked: Asked) -> Says:
     variables = asked.json["variables"]
     begin = int(variables["after"] or 0)
     info = {"hasNextPage": begin + 3 < len(NUMBERS), "endCursor": str(begin + 3)}
-    return Says({"data": {"rows": NUMBERS[begin : begin + 3], "pageInfo": info, "echo": variables["day"]}})
+    return Says(
+        {"data": {"rows": NUMBERS[begin : begin + 3], "pageInfo": info, "echo": variables["day"]}}
+    )
 
 
 PAGED: dict[str, tuple[str, Callable[[Asked], Says], int, str]] = {
     # what the call says, the service, requests, how the last page was recognised
-    "cursor": ('get: /cursor, pages: {cursor: "$.paging.next", as: cursor}', by_cursor, 3, "no-cursor"),
-    "number with a total": ('get: /n, pages: {number: page, total: "$.total"}', by_number, 3, "total"),
-    "number of pages": ('get: /n, pages: {number: page, list: "$.rows", pages: "$.pages"}', by_number, 3, "total"),
-    "number until nothing comes": ('get: /n, pages: {number: page, list: "$.rows[*]"}', by_number, 4, "no-records"),
+    "cursor": (
+        'get: /cursor, pages: {cursor: "$.paging.next", as: cursor}',
+        by_cursor,
+        3,
+        "no-cursor",
+    ),
+    "number with a total": (
+        'get: /n, pages: {number: page, total: "$.total"}',
+        by_number,
+        3,
+        "total",
+    ),
+    "number of pages": (
+        'get: /n, pages: {number: page, list: "$.rows", pages: "$.pages"}',
+        by_number,
+        3,
+        "total",
+    ),
+    "number until nothing comes": (
+        'get: /n, pages: {number: page, list: "$.rows[*]"}',
+        by_number,
+        4,
+        "no-records",
+    ),
     "offset": ("get: /o, pages: {offset: from}", by_offset, 4, "no-records"),
     "lines": ("get: /lines, pages: {offset: from}", by_lines, 4, "nothing"),
-    "link": ("get: /linked, query: {key: {secret: FERRY_KEY}}, pages: {link: next}", by_link, 3, "no-link"),
+    "link": (
+        "get: /linked, query: {key: {secret: FERRY_KEY}}, pages: {link: next}",
+        by_link,
+        3,
+        "no-link",
+    ),
     "address": ('get: /address, pages: {url: "$.next"}', by_address, 3, "no-address"),
-    "header": ("get: /header, pages: {cursor: {header: X-Next}, as: {header: X-Cursor}}", by_header, 3, "no-cursor"),
+    "header": (
+        "get: /header, pages: {cursor: {header: X-Next}, as: {header: X-Cursor}}",
+        by_header,
+        3,
+        "no-cursor",
+    ),
     "graph": (
         'post: /graph, json: {query: "{ rows }", variables: {after: null, day: "{day}"}}, '
         'pages: {cursor: "$.data.pageInfo.endCursor", as: "$.variables.after", more: "$.data.pageInfo.hasNextPage"}',
@@ -139,11 +184,18 @@ class Pages(ServiceCase):
                         if stop_after:
                             self.interrupted(text, served.base, stop_after)
                         _, collection = self.collect(text, served.base)
-                        self.assertEqual(len(served.asked), requests, "nothing that is kept is asked for again")
+                        self.assertEqual(
+                            len(served.asked), requests, "nothing that is kept is asked for again"
+                        )
                     rows = [number for page in self.kept() for number in rows_of(page)]
                     self.assertEqual(rows, NUMBERS)
-                    self.assertEqual([line.get("last") for line in self.lines()], [None] * (requests - 1) + [last])
-                    self.assertEqual([line["page"] for line in self.lines()], list(range(1, requests + 1)))
+                    self.assertEqual(
+                        [line.get("last") for line in self.lines()],
+                        [None] * (requests - 1) + [last],
+                    )
+                    self.assertEqual(
+                        [line["page"] for line in self.lines()], list(range(1, requests + 1))
+                    )
                     self.assertFalse(collection.report.findings)
                     told = json.dumps(self.lines())
                     self.assertNotIn("tell", told)
@@ -151,7 +203,10 @@ class Pages(ServiceCase):
     def interrupted(self, text: str, base: str, answers: int) -> None:
         """A collection that ends after so many answers."""
         collection = Collection(
-            calls_of(text, base), CaptureFolder(str(self.folder / "kept")), environment=SECRETS, manner=Manner("x")
+            calls_of(text, base),
+            CaptureFolder(str(self.folder / "kept")),
+            environment=SECRETS,
+            manner=Manner("x"),
         )
         running = iter(collection)
         for _ in range(answers):
@@ -168,7 +223,12 @@ class Pages(ServiceCase):
             ('url: "$.next"', {"next": "http://[x"}, "not-an-address", 1),
             ('url: "$.next"', {"next": "http://me:pw@127.0.0.1/"}, "not-an-address", 1),
             ('url: "$.next"', {"next": "https://elsewhere.example/a"}, "elsewhere", 1),
-            ("link: next", Says({}, headers={"Link": '<//elsewhere.example/a>; rel="next"'}), "elsewhere", 1),
+            (
+                "link: next",
+                Says({}, headers={"Link": '<//elsewhere.example/a>; rel="next"'}),
+                "elsewhere",
+                1,
+            ),
             ("number: page", {"a": [1], "b": [2]}, "no-list", 1),
             ("number: page", {"rows": [1]}, "page-same", 2),
             ("offset: from", {"rows": {}}, "no-list", 1),
@@ -177,7 +237,9 @@ class Pages(ServiceCase):
         for pages, content, fault, kept in cases:
             with self.subTest(fault, pages=pages), service({"/a": content}) as served:
                 self.setUp()
-                _, collection = self.collect(f"calls: {{a: {{get: /a, pages: {{{pages}}}}}}}", served.base)
+                _, collection = self.collect(
+                    f"calls: {{a: {{get: /a, pages: {{{pages}}}}}}}", served.base
+                )
                 report = collection.report.calls["a"]
                 self.assertEqual((dict(report.faults), report.pages), ({fault: 1}, kept))
                 self.assertTrue(collection.report.findings)
@@ -198,15 +260,23 @@ class Pages(ServiceCase):
             [doubt] = collection.report.calls["a"].doubts
             self.assertEqual(doubt.meant, "$.next_cursor")
         with service(
-            {"/a": lambda asked: Says({"rows": [1, 2] if asked.query["page"] == "1" else [], "total": 9})}
+            {
+                "/a": lambda asked: Says(
+                    {"rows": [1, 2] if asked.query["page"] == "1" else [], "total": 9}
+                )
+            }
         ) as s:
             self.setUp()
-            _, collection = self.collect('calls: {a: {get: /a, pages: {number: page, total: "$.total"}}}', s.base)
+            _, collection = self.collect(
+                'calls: {a: {get: /a, pages: {number: page, total: "$.total"}}}', s.base
+            )
             [(last, _)] = collection.report.calls["a"].short
             self.assertEqual((last.count, last.stated, last.short_of), (2, 9, 7))
 
     def test_a_page_may_be_told_in_the_address_and_constants_too(self) -> None:
-        routes = {f"/v2/2031-03-28/{number}": {"rows": [number], "pages": 3} for number in (1, 2, 3)}
+        routes = {
+            f"/v2/2031-03-28/{number}": {"rows": [number], "pages": 3} for number in (1, 2, 3)
+        }
         text = """
 with: {day: "2031-03-28", unused: 1}
 calls: {a: {get: "/{day}/{page}", pages: {number: page, pages: "$.pages", list: "$.rows"}}}
@@ -221,7 +291,9 @@ calls: {a: {get: "/{day}/{page}", pages: {number: page, pages: "$.pages", list: 
             return Says([1]) if asked.query["page"] == "1" else Says(b"", 204)
 
         with service({"/a": route}) as served:
-            answers, collection = self.collect("calls: {a: {get: /a, pages: {number: page}}}", served.base)
+            answers, collection = self.collect(
+                "calls: {a: {get: /a, pages: {number: page}}}", served.base
+            )
             self.assertFalse(collection.report.findings)
             self.assertEqual(self.kept(newest=True), [[1]])
             self.assertEqual(answers[1].record()["last"], "nothing")
@@ -235,7 +307,10 @@ def rows_of(page: Any) -> list[int]:
 
 
 PORTS = {
-    "ports": [{"code": "OTV", "links": {"b": "berths/1"}}, {"code": "SKR/2", "links": {"b": "/v2/berths/2{?lit}"}}]
+    "ports": [
+        {"code": "OTV", "links": {"b": "berths/1"}},
+        {"code": "SKR/2", "links": {"b": "/v2/berths/2{?lit}"}},
+    ]
 }
 
 
@@ -263,8 +338,12 @@ calls:
         self.assertEqual(lines[3]["variables"], {"code": "OTV", "no": 1})
         self.assertEqual(lines[-1]["variables"], {"code": "OTV", "no": 1, "fare": 9})
         report = collection.report.calls["fares"]
-        self.assertEqual(dict(report.not_asked), {("missing", "fare"): 2, ("not-text", "fare: [8]"): 1})
-        self.assertEqual((report.asked_before, collection.report.calls["sailing"].asked_before), (1, 1))
+        self.assertEqual(
+            dict(report.not_asked), {("missing", "fare"): 2, ("not-text", "fare: [8]"): 1}
+        )
+        self.assertEqual(
+            (report.asked_before, collection.report.calls["sailing"].asked_before), (1, 1)
+        )
 
     def test_addresses_in_answers_are_resolved_filled_and_asked_at_home_alone(self) -> None:
         with service({"/x": {"of": "elsewhere"}}) as other:
@@ -289,9 +368,13 @@ calls: {ports: {get: /ports}, berths: {url: "$.links.b", once_per: {call: ports,
             with service(routes) as served:
                 _, collection = self.collect(text, f"{served.base}/v2")
                 self.assertEqual([one.path for one in served.asked], list(routes))
-                self.assertTrue(all(one.query["key"] == SECRETS["FERRY_KEY"] for one in served.asked))
+                self.assertTrue(
+                    all(one.query["key"] == SECRETS["FERRY_KEY"] for one in served.asked)
+                )
                 whys = [why for why, _ in collection.report.calls["berths"].not_asked]
-                self.assertEqual(sorted(whys), ["elsewhere", "not-an-address", "not-an-address", "not-filled"])
+                self.assertEqual(
+                    sorted(whys), ["elsewhere", "not-an-address", "not-an-address", "not-filled"]
+                )
                 self.assertEqual(other.asked, [])
                 self.setUp()
                 self.collect(f"origins: ['{other.base}']\n{text}", f"{served.base}/v2")
@@ -301,7 +384,9 @@ calls: {ports: {get: /ports}, berths: {url: "$.links.b", once_per: {call: ports,
             self.assertEqual(one.query, {})
 
     def test_what_is_made_of_a_secret_stays_at_home_too(self) -> None:
-        """In a query or header by way of a variable, and in a body whose next page is said to lie elsewhere."""
+        """In a query or header by way of a variable, and in a body whose next page is said to lie
+        elsewhere.
+        """
         with service({"/x": {"x": 1}, "/y": {"rows": [], "next": None}}) as other:
             routes: Mapping[str, Any] = {
                 "/in": {"pass": "gangway-pass"},
@@ -324,15 +409,22 @@ origins: ['{other.base}']
             [one] = other.asked
             self.assertEqual((one.query, one.body), ({"k": "1", "port": "OTV"}, ""))
             self.assertNotIn("x-t", one.headers)
-            self.assertEqual(served.asked[1].query, {"k": SECRETS["FERRY_KEY"], "t": "gangway-pass"})
+            self.assertEqual(
+                served.asked[1].query, {"k": SECRETS["FERRY_KEY"], "t": "gangway-pass"}
+            )
             self.assertEqual(dict(collection.report.calls["b"].faults), {"elsewhere": 1})
 
     def test_a_value_of_a_response_never_leads_out_of_its_folder(self) -> None:
-        with service({"/v2/ports": {"ports": ["..", ".", "%2e%2e", "../../x", "a?b", "a#b"]}}) as served:
+        with service(
+            {"/v2/ports": {"ports": ["..", ".", "%2e%2e", "../../x", "a?b", "a#b"]}}
+        ) as served:
             text = 'calls: {p: {get: /ports}, q: {get: "/a/{c}/b", once_per: {call: p, with: {c: "$.ports[*]"}}}}'
             self.collect(text, f"{served.base}/v2")
             paths = [one.path for one in served.asked[1:]]
-            self.assertEqual(paths, ["/v2/a/%252e%252e/b", "/v2/a/..%2F..%2Fx/b", "/v2/a/a%3Fb/b", "/v2/a/a%23b/b"])
+            self.assertEqual(
+                paths,
+                ["/v2/a/%252e%252e/b", "/v2/a/..%2F..%2Fx/b", "/v2/a/a%3Fb/b", "/v2/a/a%23b/b"],
+            )
 
     def test_headers_take_variables_and_what_they_can_not_hold_is_not_sent(self) -> None:
         rows = {"rows": [{"code": "OTV"}, {"code": "a\nX-Other: b"}, {"code": "Ø"}]}
@@ -349,9 +441,14 @@ calls:
         with service({"/a": rows, "/b": {"b": 1}}) as served:
             _, collection = self.collect(text, served.base)
         first, second = served.asked
-        self.assertEqual((first.headers["accept"], second.headers["x-port"]), ("application/geo+json", "port OTV"))
+        self.assertEqual(
+            (first.headers["accept"], second.headers["x-port"]),
+            ("application/geo+json", "port OTV"),
+        )
         self.assertEqual(second.headers["content-type"], "application/vnd.ferries+json")
-        self.assertEqual((second.method, second.json), ("POST", {"port": "OTV", "more": "{ code }"}))
+        self.assertEqual(
+            (second.method, second.json), ("POST", {"port": "OTV", "more": "{ code }"})
+        )
         self.assertEqual([why for why, _ in collection.report.calls["b"].not_asked], ["not-filled"])
         self.assertEqual(sum(collection.report.calls["b"].not_asked.values()), 2)
 
@@ -407,7 +504,9 @@ class SigningIn(ServiceCase):
             _, collection = self.collect(text, served.base)
             self.assertEqual((collection.report.pages, collection.report.sign_ins), (4, 2))
             self.assertEqual(collection.fetcher.session.told[0].length, len(tokens[0]))
-            everything = "".join(file.read_text() for file in self.folder.rglob("*") if file.is_file())
+            everything = "".join(
+                file.read_text() for file in self.folder.rglob("*") if file.is_file()
+            )
             self.assertNotIn("gangway-pass", everything)
 
             def slow(asked: Asked) -> Says:
@@ -421,19 +520,35 @@ class SigningIn(ServiceCase):
             self.assertEqual((collection.report.sign_ins, collection.report.retries), (4, 0))
 
     def test_a_refused_sign_in_ends_the_collection_and_says_nothing_of_what_was_sent(self) -> None:
-        with service({"/boarding": Says({"detail": "no salt-and-rope for deckhand"}, 403)}) as served:
+        with service(
+            {"/boarding": Says({"detail": "no salt-and-rope for deckhand"}, 403)}
+        ) as served:
             with self.assertRaises(InputError) as caught:
                 self.collect(BOARDING + "calls: {a: {get: /a}, b: {get: /b}}", served.base)
             self.assertEqual((caught.exception.code, len(served.asked)), ("sign-in", 1))
             self.assertIn("no *** for ***", caught.exception.hint or "")
             self.assertFalse((self.folder / "kept").exists())
-        for says, part in ((Says({"no": 1}), "nothing at $.pass"), (Says(b"<html>"), "is not JSON")):
-            with self.subTest(part), service({"/boarding": says}) as served, self.assertRaises(InputError) as caught:
+        for says, part in (
+            (Says({"no": 1}), "nothing at $.pass"),
+            (Says(b"<html>"), "is not JSON"),
+        ):
+            with (
+                self.subTest(part),
+                service({"/boarding": says}) as served,
+                self.assertRaises(InputError) as caught,
+            ):
                 self.collect(BOARDING + "calls: {a: {get: /a}}", served.base)
             self.assertIn(part, caught.exception.message)
 
-    def test_what_is_kept_may_be_a_part_of_addresses_and_its_letters_are_left_alone_elsewhere(self) -> None:
-        routes = {"/in": {"fleet": 12}, "/fleets/12/ports": {"ports": [12, 1]}, "/12": {"n": 12}, "/1": {"n": 1}}
+    def test_what_is_kept_may_be_a_part_of_addresses_and_its_letters_are_left_alone_elsewhere(
+        self,
+    ) -> None:
+        routes = {
+            "/in": {"fleet": 12},
+            "/fleets/12/ports": {"ports": [12, 1]},
+            "/12": {"n": 12},
+            "/1": {"n": 1},
+        }
         text = """
 sign_in: {get: /in, keep: {fleet: "$.fleet"}}
 calls:
@@ -455,10 +570,16 @@ calls:
             in_body = asked.body == f"{form}&client_id=deckhand&client_secret=salt-and-rope"
             if not (in_body or (by_header and asked.body == form)):
                 return Says({"error": "invalid_client"}, 401)
-            return Says({"access_token": "hush-hush-hush", "expires_in": 3600, "token_type": "Bearer"})
+            return Says(
+                {"access_token": "hush-hush-hush", "expires_in": 3600, "token_type": "Bearer"}
+            )
 
         def data(asked: Asked) -> Says:
-            return Says({"a": 1}) if asked.headers.get("authorization") == "Bearer hush-hush-hush" else Says({}, 401)
+            return (
+                Says({"a": 1})
+                if asked.headers.get("authorization") == "Bearer hush-hush-hush"
+                else Says({}, 401)
+            )
 
         for send in ("header", "body"):
             with self.subTest(send), service({"/token": token, "/a": data}) as served:
@@ -474,7 +595,9 @@ calls:
         with service({"/x": {"x": 1}}) as other:
             routes = {
                 "/in": Says({}, headers={"Set-Cookie": "berth=forecastle-7; Path=/"}),
-                "/a": lambda asked: Says({"next": f"{other.base}/x"}, 200 if "cookie" in asked.headers else 401),
+                "/a": lambda asked: Says(
+                    {"next": f"{other.base}/x"}, 200 if "cookie" in asked.headers else 401
+                ),
             }
             text = "sign_in: {get: /in}\ncalls: {a: {get: /a}, b: {url: $.next, once_per: {call: a}}}\n"
             with service(routes) as served:
@@ -498,19 +621,27 @@ class Rounds(ServiceCase):
             same = same or asked.headers.get("if-modified-since") == tag.get("Last-Modified", "-")
             if same:
                 return Says(status=304, headers=tag)
-            return Says({"path": asked.path, "version": number}, headers=tag if asked.path != "/c" else {})
+            return Says(
+                {"path": asked.path, "version": number}, headers=tag if asked.path != "/c" else {}
+            )
 
         text = "calls: {a: {get: /a}, b: {get: /b}, c: {get: /c}}"
         with service(dict.fromkeys(version, route)) as served:
             self.collect(text, served.base)
             version["/a"] = 2
             _, collection = self.collect(text, served.base, since_last=True)
-            self.assertEqual([call.unchanged for call in collection.report.calls.values()], [0, 1, 0])
+            self.assertEqual(
+                [call.unchanged for call in collection.report.calls.values()], [0, 1, 0]
+            )
             _, collection = self.collect(text, served.base, since_last=True)
-            self.assertEqual([call.unchanged for call in collection.report.calls.values()], [1, 1, 0])
+            self.assertEqual(
+                [call.unchanged for call in collection.report.calls.values()], [1, 1, 0]
+            )
         newest = [(page["path"], page["version"]) for page in self.kept(newest=True)]
         self.assertEqual(sorted(newest), [("/a", 2), ("/b", 1), ("/c", 1)])
-        self.assertEqual(len(self.kept()), 6, "two of a, one of b, three of c, which says nothing of its version")
+        self.assertEqual(
+            len(self.kept()), 6, "two of a, one of b, three of c, which says nothing of its version"
+        )
 
     def test_a_round_that_was_not_finished_does_not_hide_the_one_before(self) -> None:
         rows = {"n": 1}
@@ -521,7 +652,11 @@ class Rounds(ServiceCase):
 
         text = "calls: {a: {get: /a, pages: {number: page, first: 1}}}"
         with service(
-            {"/a": lambda asked: Says([[rows["n"], asked.query["page"]]] if asked.query["page"] < "4" else [])}
+            {
+                "/a": lambda asked: Says(
+                    [[rows["n"], asked.query["page"]]] if asked.query["page"] < "4" else []
+                )
+            }
         ) as s:
             self.collect(text, s.base)
             rows["n"] = 2
@@ -537,9 +672,13 @@ class Rounds(ServiceCase):
             self.assertIsNotNone(collection.report.continued)
             self.assertEqual({page[0][0] for page in self.kept(newest=True) if page}, {2})
             self.assertEqual(len(self.kept(newest=True)), 4)
-            rounds = [json.loads(line) for line in (self.folder / "kept/rounds.jsonl").read_text().splitlines()]
+            rounds = [
+                json.loads(line)
+                for line in (self.folder / "kept/rounds.jsonl").read_text().splitlines()
+            ]
             self.assertEqual(
-                [("began" in one, one["round"]) for one in rounds], [(True, 1), (False, 1), (True, 2), (False, 2)]
+                [("began" in one, one["round"]) for one in rounds],
+                [(True, 1), (False, 1), (True, 2), (False, 2)],
             )
 
     def test_go_on_asks_for_what_is_missing_and_anew_for_all(self) -> None:
@@ -548,7 +687,9 @@ class Rounds(ServiceCase):
         def route(asked: Asked) -> Says:
             return Says({}, 500) if asked.path in broken else Says({"path": asked.path})
 
-        text = "limits: {tries: 2, pause: 0.01, per_second: 1000}\ncalls: {a: {get: /a}, b: {get: /b}}"
+        text = (
+            "limits: {tries: 2, pause: 0.01, per_second: 1000}\ncalls: {a: {get: /a}, b: {get: /b}}"
+        )
         with service({"/a": route, "/b": route}) as served:
             _, collection = self.collect(text, served.base)
             self.assertEqual((collection.report.apart, collection.report.retries), (1, 1))
@@ -564,7 +705,9 @@ class Rounds(ServiceCase):
 
 
 class Manners(ServiceCase):
-    def test_no_more_requests_begin_in_a_second_than_are_allowed_and_no_more_are_under_way(self) -> None:
+    def test_no_more_requests_begin_in_a_second_than_are_allowed_and_no_more_are_under_way(
+        self,
+    ) -> None:
         under_way, most = [0], [0]
         lock = threading.Lock()
 
@@ -581,42 +724,66 @@ class Manners(ServiceCase):
         with service({"/a": route}) as served:
             clock = QuickClock()
             begun = clock.now()
-            self.collect(f"limits: {{per_second: 0.2, at_once: 3}}\ncalls: {{{calls}}}", served.base)
+            self.collect(
+                f"limits: {{per_second: 0.2, at_once: 3}}\ncalls: {{{calls}}}", served.base
+            )
             self.assertGreaterEqual(clock.now() - begun, 11 * 5)
             self.assertLessEqual(most[0], 3)
 
     def test_what_may_pass_is_tried_again_after_longer_and_longer_pauses(self) -> None:
-        says = [Says({}, 500), Says(b"<html>"), Says(b'{"a": [1'), Says({}, 429, {"Retry-After": "50"}), Says({"a": 1})]
+        says = [
+            Says({}, 500),
+            Says(b"<html>"),
+            Says(b'{"a": [1'),
+            Says({}, 429, {"Retry-After": "50"}),
+            Says({"a": 1}),
+        ]
         with service({"/a": lambda asked: says.pop(0)}) as served:
             _, collection = self.collect("limits: {pause: 1}\ncalls: {a: {get: /a}}", served.base)
         self.assertEqual((self.kept(), collection.report.retries), ([{"a": 1}], 4))
-        for pause, (least, most) in zip(self.watcher.pauses, ((0.5, 1), (1, 2), (2, 4), (50, 50)), strict=True):
+        for pause, (least, most) in zip(
+            self.watcher.pauses, ((0.5, 1), (1, 2), (2, 4), (50, 50)), strict=True
+        ):
             self.assertTrue(least <= pause.seconds <= most, pause)
 
-    def test_lines_whose_last_one_is_cut_off_are_asked_for_again_and_kept_if_they_stay_so(self) -> None:
+    def test_lines_whose_last_one_is_cut_off_are_asked_for_again_and_kept_if_they_stay_so(
+        self,
+    ) -> None:
         whole, cut = b'{"a": 1}\n{"a": 2}\n', b'{"a": 1}\n{"a": '
         cases: list[tuple[list[bytes], list[Any], int]] = [
             ([cut, whole], [{"a": 1}, {"a": 2}], 0),
             ([cut] * 5, [{"a": 1}], 1),
         ]
         for says, kept, bad in cases:
-            waiting = iter(says)
-            with self.subTest(bad=bad), service({"/a": lambda asked: Says(next(waiting))}) as served:  # noqa: B023
+            waiting = map(Says, says)
+            with (
+                self.subTest(bad=bad),
+                service({"/a": partial(_next_of, waiting)}) as served,
+            ):
                 self.setUp()
                 _, collection = self.collect("calls: {a: {get: /a}}", served.base)
-                self.assertEqual((self.kept(), collection.report.calls["a"].bad_documents), (kept, bad))
+                self.assertEqual(
+                    (self.kept(), collection.report.calls["a"].bad_documents), (kept, bad)
+                )
 
     def test_what_will_not_pass_is_told_at_once_and_what_does_not_pass_is_kept_apart(self) -> None:
         cases = [(404, 1), (400, 1), (403, 1), (304, 1), (500, 5), (503, 5), (429, 5)]
         for status, requests in cases:
-            with self.subTest(status), service({"/a": Says({"x": 1}, status), "/b": {"b": 1}}) as served:
+            with (
+                self.subTest(status),
+                service({"/a": Says({"x": 1}, status), "/b": {"b": 1}}) as served,
+            ):
                 self.setUp()
-                answers, collection = self.collect("calls: {a: {get: /a}, b: {get: /b}}", served.base)
+                answers, collection = self.collect(
+                    "calls: {a: {get: /a}, b: {get: /b}}", served.base
+                )
                 self.assertEqual(len(served.asked), requests + 1)
                 self.assertEqual([answer.file[:5] for answer in answers], ["apart", "pages"])
                 self.assertTrue(collection.report.findings)
 
-    def test_a_service_that_is_away_or_wants_a_long_pause_ends_it_and_the_same_goes_on_later(self) -> None:
+    def test_a_service_that_is_away_or_wants_a_long_pause_ends_it_and_the_same_goes_on_later(
+        self,
+    ) -> None:
         state = {"open": False}
 
         def route(asked: Asked) -> Says:
@@ -665,8 +832,12 @@ class Encrypted(FolderCase):
             with self.subTest(known=known), service({"/a": {"a": 1}}, context) as served:
                 environment = {"SSL_CERT_FILE": str(self.folder / "authority.pem"), **SECRETS}
                 with mock.patch.dict("os.environ", environment):
-                    done = self.mukret("collect", f"{served.base}/a", "--bearer", "FERRY_KEY", "--to", "kept")
-                self.assertEqual((done.returncode, len(served.asked)), (0, 1) if known else (3, 0), done.stderr)
+                    done = self.mukret(
+                        "collect", f"{served.base}/a", "--bearer", "FERRY_KEY", "--to", "kept"
+                    )
+                self.assertEqual(
+                    (done.returncode, len(served.asked)), (0, 1) if known else (3, 0), done.stderr
+                )
                 self.assertEqual("certificate verify failed" in done.stderr, not known)
 
 
@@ -674,38 +845,66 @@ class Program(ServiceCase):
     def served(self) -> Mapping[str, Any]:
         return {
             "/ports": {
-                "ports": [{"code": "OTV", "url": "/ports/OTV"}, {"code": "SKR", "url": "/ports/SKR{?x}"}],
+                "ports": [
+                    {"code": "OTV", "url": "/ports/OTV"},
+                    {"code": "SKR", "url": "/ports/SKR{?x}"},
+                ],
                 "next": "b",
             },
             "/ports/OTV": {"name": "Otterwick"},
             "/ports/SKR": {"name": "Skerry Roads"},
         }
 
-    def test_follow_asks_for_addresses_in_the_answer_and_save_calls_writes_what_was_done(self) -> None:
+    def test_follow_asks_for_addresses_in_the_answer_and_save_calls_writes_what_was_done(
+        self,
+    ) -> None:
         with service(self.served()) as served:
             base = served.base
             done = self.mukret(
-                "collect", f"{base}/ports", "--follow", "$..url", "--to", "kept", "--save-calls", "f.calls.yaml"
+                "collect",
+                f"{base}/ports",
+                "--follow",
+                "$..url",
+                "--to",
+                "kept",
+                "--save-calls",
+                "f.calls.yaml",
             )
             self.assertEqual(done.returncode, 0, done.stderr)
-            self.assertIn("--pages '{cursor: \"$.next\", as: cursor}' asks for them all", done.stderr)
+            self.assertIn(
+                "--pages '{cursor: \"$.next\", as: cursor}' asks for them all", done.stderr
+            )
             again = self.mukret("collect", "f.calls.yaml", "--to", "again", "--json")
             report = json.loads(again.stdout)
-            self.assertEqual([one["call"] for one in report["answers"]], ["ports", "followed", "followed"])
+            self.assertEqual(
+                [one["call"] for one in report["answers"]], ["ports", "followed", "followed"]
+            )
             shown = self.mukret("survey", "kept")
             self.assertIn("mukret collect URL --follow '$.ports[*].url' --to kept", shown.stderr)
             deeper = self.mukret(
-                "collect", "f.calls.yaml", "--follow", "$..tide", "--to", "deep", "--save-calls", "g.yaml"
+                "collect",
+                "f.calls.yaml",
+                "--follow",
+                "$..tide",
+                "--to",
+                "deep",
+                "--save-calls",
+                "g.yaml",
             )
             self.assertEqual(deeper.returncode, 1, "there is no tide anywhere, which is told")
             names = [call.name for call in load_calls(self.folder / "g.yaml").calls]
             self.assertEqual(names, ["ports", "followed", "tide", "followed_tide"])
-            paged = self.mukret("collect", f"{base}/ports", "--pages", '{cursor: "$.next", as: c}', "--to", "paged")
+            paged = self.mukret(
+                "collect", f"{base}/ports", "--pages", '{cursor: "$.next", as: c}', "--to", "paged"
+            )
             self.assertEqual(paged.returncode, 1)
             self.assertIn(
-                "error: ports: the next page would be one that was there before: b [page-repeated]", paged.stderr
+                "error: ports: the next page would be one that was there before: b [page-repeated]",
+                paged.stderr,
             )
-            wrong = self.mukret("collect", f"{base}/ports", "--pages", "{cursor: $.next}", "--to", "paged")
+            wrong = self.mukret(
+                "collect", f"{base}/ports", "--pages", "{cursor: $.next}", "--to", "paged"
+            )
             self.assertEqual(wrong.returncode, 2)
             self.assertIn("at --pages:1:8", wrong.stderr)
 
@@ -724,7 +923,10 @@ calls:
         self.file("ports.rules.yaml", rules)
         with service(self.served()) as served:
             self.file("ports.calls.yaml", f"mukret: 1\nbase: {served.base}\n{calls}")
-            for to, expected in ((("--to", "kept", "--to", "tables"), "kept"), (("--to", "tables"), "ports-responses")):
+            for to, expected in (
+                (("--to", "kept", "--to", "tables"), "kept"),
+                (("--to", "tables"), "ports-responses"),
+            ):
                 done = self.mukret("collect", "ports.calls.yaml", "--then", "ports.rules.yaml", *to)
                 self.assertEqual(done.returncode, 0, done.stderr)
                 self.assertTrue((self.folder / expected / "capture.jsonl").exists())
@@ -733,9 +935,23 @@ calls:
             self.mukret("collect", "ports.calls.yaml", "--to", "kept", "-q")
             both = self.mukret("extract", "ports.rules.yaml", "kept", "--to", "tables")
             self.assertIn("read too: 3 earlier answers of", both.stderr)
-            done = self.mukret("collect", "ports.calls.yaml", "--then", "none.rules.yaml", "--to", "new", "--to", "t")
+            done = self.mukret(
+                "collect",
+                "ports.calls.yaml",
+                "--then",
+                "none.rules.yaml",
+                "--to",
+                "new",
+                "--to",
+                "t",
+            )
             self.assertEqual((done.returncode, (self.folder / "new").exists()), (3, False))
-            self.assertEqual(self.mukret("collect", "ports.calls.yaml", "--with", "sufix=y", "--to", "k").returncode, 2)
+            self.assertEqual(
+                self.mukret(
+                    "collect", "ports.calls.yaml", "--with", "sufix=y", "--to", "k"
+                ).returncode,
+                2,
+            )
 
 
 if __name__ == "__main__":

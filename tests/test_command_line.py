@@ -52,7 +52,9 @@ class CommandLine(FolderCase):
                 "  sailings     2        2         0",
             ],
         )
-        self.assertEqual((self.folder / "out/sailings.csv").read_text(), "no,fare,note\n1,2.50,a\n2,3.00,\n")
+        self.assertEqual(
+            (self.folder / "out/sailings.csv").read_text(), "no,fare,note\n1,2.50,a\n2,3.00,\n"
+        )
 
     def test_rejects_end_with_1_and_are_explained(self) -> None:
         done = self.mukret("extract", "ferry.rules.yaml", "dirty.json", "--to", "out")
@@ -67,7 +69,8 @@ class CommandLine(FolderCase):
         over = self.mukret(*arguments, "1")
         self.assertEqual(over.returncode, 1)
         self.assertIn(
-            "error: 2 rejects, more than the 1 allowed; nothing was published [too-many-rejects]", over.stderr
+            "error: 2 rejects, more than the 1 allowed; nothing was published [too-many-rejects]",
+            over.stderr,
         )
         self.assertFalse((self.folder / "out").exists())
         self.assertEqual(self.mukret(*arguments, "70%").returncode, 0)
@@ -75,32 +78,50 @@ class CommandLine(FolderCase):
 
     def test_json_gives_the_record_on_standard_output(self) -> None:
         done = self.mukret("extract", "ferry.rules.yaml", "clean.json", "--to", "out", "--json")
-        self.assertEqual(json.loads(done.stdout), json.loads((self.folder / "out/run.json").read_text()))
+        self.assertEqual(
+            json.loads(done.stdout), json.loads((self.folder / "out/run.json").read_text())
+        )
         self.assertEqual(done.stderr, "")
 
     def test_of_one_table_the_name_is_not_asked_for(self) -> None:
         done = self.mukret("extract", "ferry.rules.yaml", "clean.json", "--to", "-", "-q")
         self.assertEqual((done.returncode, done.stdout), (0, "no,fare,note\n1,2.50,a\n2,3.00,\n"))
-        done = self.mukret("preview", "ferry.rules.yaml", "clean.json", "--columns", "fare", "--json")
-        self.assertEqual(json.loads(done.stdout)["tables"], {"sailings": [{"fare": 2.5}, {"fare": 3.0}]})
-        self.assertIn("sailings, a row that is written", self.mukret("trace", "ferry.rules.yaml", "clean.json").stdout)
-        self.file("two.rules.yaml", RULES + '  ports: {rows: "$.ports[*]", fields: {code: $.code}}\n')
+        done = self.mukret(
+            "preview", "ferry.rules.yaml", "clean.json", "--columns", "fare", "--json"
+        )
+        self.assertEqual(
+            json.loads(done.stdout)["tables"], {"sailings": [{"fare": 2.5}, {"fare": 3.0}]}
+        )
+        self.assertIn(
+            "sailings, a row that is written",
+            self.mukret("trace", "ferry.rules.yaml", "clean.json").stdout,
+        )
+        self.file(
+            "two.rules.yaml", RULES + '  ports: {rows: "$.ports[*]", fields: {code: $.code}}\n'
+        )
         for arguments in (("trace",), ("preview", "--where", "fare > 2"), ("extract", "--to", "-")):
             with self.subTest(arguments):
                 command, *others = arguments
                 done = self.mukret(command, "two.rules.yaml", "clean.json", *others)
                 self.assertEqual(done.returncode, 2)
-                self.assertIn("error: of which table? There are sailings, ports [usage]", done.stderr)
+                self.assertIn(
+                    "error: of which table? There are sailings, ports [usage]", done.stderr
+                )
 
     def test_titles_head_the_columns_where_that_is_wanted(self) -> None:
         titled = RULES.replace("fare: {", "fare: {title: 'Fare, \"adult\"', ")
         self.assertNotEqual(titled, RULES)
         self.file("titled.rules.yaml", titled)
         head = 'no,"Fare, ""adult""",note\n'
-        done = self.mukret("extract", "titled.rules.yaml", "clean.json", "--to", "-", "--titles", "-q")
+        done = self.mukret(
+            "extract", "titled.rules.yaml", "clean.json", "--to", "-", "--titles", "-q"
+        )
         self.assertTrue(done.stdout.startswith(head), done.stdout)
         self.assertEqual(
-            self.mukret("extract", "titled.rules.yaml", "clean.json", "--to", "out", "--titles").returncode, 0
+            self.mukret(
+                "extract", "titled.rules.yaml", "clean.json", "--to", "out", "--titles"
+            ).returncode,
+            0,
         )
         self.assertTrue((self.folder / "out/sailings.csv").read_text().startswith(head))
         metadata = json.loads((self.folder / "out/csv-metadata.json").read_text())
@@ -115,20 +136,49 @@ class CommandLine(FolderCase):
         for condition, rows, told in (("fare > 2", "0", "2 rows meet the condition"), ("fare > 2.6", "5", "one row meets the condition"),
                                       ("fare > 9", "0", "no row meets the condition")):  # fmt: skip
             with self.subTest(condition):
-                done = self.mukret("preview", "ferry.rules.yaml", "clean.json", "--where", condition, "--rows", rows)
+                done = self.mukret(
+                    "preview",
+                    "ferry.rules.yaml",
+                    "clean.json",
+                    "--where",
+                    condition,
+                    "--rows",
+                    rows,
+                )
                 self.assertIn(told, done.stdout)
-        done = self.mukret("preview", "ferry.rules.yaml", "clean.json", "--where", "fare > 2", "--rows", "0", "--json")
+        done = self.mukret(
+            "preview",
+            "ferry.rules.yaml",
+            "clean.json",
+            "--where",
+            "fare > 2",
+            "--rows",
+            "0",
+            "--json",
+        )
         self.assertEqual(json.loads(done.stdout)["meeting"], 2)
 
     def test_one_table_goes_to_standard_output_and_standard_input_is_read(self) -> None:
-        done = self.mukret("extract", "ferry.rules.yaml", "-", "--to", "-", "--table", "sailings", "-q", stdin=CLEAN)
+        done = self.mukret(
+            "extract",
+            "ferry.rules.yaml",
+            "-",
+            "--to",
+            "-",
+            "--table",
+            "sailings",
+            "-q",
+            stdin=CLEAN,
+        )
         self.assertEqual((done.returncode, done.stdout), (0, "no,fare,note\n1,2.50,a\n2,3.00,\n"))
         self.assertEqual(done.stderr, "")
 
     def test_a_named_pipe_is_opened_once_and_read_to_its_end(self) -> None:
         os.mkfifo(self.folder / "pipe")
         with subprocess.Popen(["bash", "-c", "cat clean.json > pipe"], cwd=self.folder):
-            done = self.mukret("extract", "ferry.rules.yaml", "pipe", "--to", "-", "--table", "sailings", "-q")
+            done = self.mukret(
+                "extract", "ferry.rules.yaml", "pipe", "--to", "-", "--table", "sailings", "-q"
+            )
         self.assertEqual((done.returncode, done.stdout), (0, "no,fare,note\n1,2.50,a\n2,3.00,\n"))
 
     def test_a_stream_that_a_limit_ends_is_called_cut_short(self) -> None:
@@ -143,7 +193,10 @@ class CommandLine(FolderCase):
             "--max-rejects",
             "1",
         )
-        self.assertIn("2 rejects, more than the 1 allowed; the output is cut short", self.mukret(*arguments).stderr)
+        self.assertIn(
+            "2 rejects, more than the 1 allowed; the output is cut short",
+            self.mukret(*arguments).stderr,
+        )
 
     def test_warnings_are_findings_only_if_strict(self) -> None:
         self.file("typo.rules.yaml", RULES.replace("$.note", "$.Note"))
@@ -161,7 +214,9 @@ class CommandLine(FolderCase):
         self.assertEqual(self.mukret(*arguments, "--strict").returncode, 1)
 
     def test_a_log_keeps_what_happened_with_levels(self) -> None:
-        self.mukret("extract", "ferry.rules.yaml", "dirty.json", "--to", "out", "-q", "--log", "run.log")
+        self.mukret(
+            "extract", "ferry.rules.yaml", "dirty.json", "--to", "out", "-q", "--log", "run.log"
+        )
         lines = (self.folder / "run.log").read_text().splitlines()
         self.assertIn(" INFO ", lines[0])
         self.assertTrue(any(" WARNING 1 × sailings fare not-a-number" in line for line in lines))
@@ -200,28 +255,44 @@ class CommandLine(FolderCase):
                 self.assertEqual(done.returncode, code)
                 self.assertTrue(done.stderr.splitlines()[0].endswith(message), done.stderr)
                 self.assertNotIn("Traceback", done.stderr)
-        self.assertEqual([name for name in os.listdir(self.folder) if name.startswith((".", "o"))], ["out"])
+        self.assertEqual(
+            [name for name in os.listdir(self.folder) if name.startswith((".", "o"))], ["out"]
+        )
 
     def test_a_hint_names_what_to_type(self) -> None:
         done = self.mukret("extract", "ferry.rules.yaml", "claen.json", "--to", "o")
         self.assertIn("hint: did you mean clean.json?", done.stderr)
-        self.assertIn("Traceback", self.mukret("extract", "ferry.rules.yaml", "x", "--to", "o", "-vv").stderr)
+        self.assertIn(
+            "Traceback", self.mukret("extract", "ferry.rules.yaml", "x", "--to", "o", "-vv").stderr
+        )
 
     def test_a_reader_that_has_seen_enough_is_no_error(self) -> None:
-        self.file("many.jsonl", "\n".join(f'{{"sailings": [{{"id": {number}}}]}}' for number in range(50_000)))
-        command = (
-            f"{sys.executable} -m mukret extract ferry.rules.yaml many.jsonl --to - --table sailings -q | head -n 1"
+        self.file(
+            "many.jsonl",
+            "\n".join(f'{{"sailings": [{{"id": {number}}}]}}' for number in range(50_000)),
         )
+        command = f"{sys.executable} -m mukret extract ferry.rules.yaml many.jsonl --to - --table sailings -q | head -n 1"
         done = subprocess.run(["bash", "-c", f"set -o pipefail; {command}"], cwd=self.folder, capture_output=True, text=True, check=False)  # fmt: skip
         self.assertEqual((done.returncode, done.stdout, done.stderr), (0, "no,fare,note\n", ""))
 
     def test_an_interrupted_run_publishes_nothing_and_ends_with_130(self) -> None:
         """By Ctrl-C and by SIGTERM, while it waits for more of its input."""
         # a shell makes what it runs in the background deaf to Ctrl-C, and its children with it
-        self.addCleanup(signal.signal, signal.SIGINT, signal.signal(signal.SIGINT, signal.default_int_handler))
+        self.addCleanup(
+            signal.signal, signal.SIGINT, signal.signal(signal.SIGINT, signal.default_int_handler)
+        )
         for sent in (signal.SIGINT, signal.SIGTERM):
             with self.subTest(sent):
-                command = [sys.executable, "-m", "mukret", "extract", "ferry.rules.yaml", "-", "--to", "out"]
+                command = [
+                    sys.executable,
+                    "-m",
+                    "mukret",
+                    "extract",
+                    "ferry.rules.yaml",
+                    "-",
+                    "--to",
+                    "out",
+                ]
                 with subprocess.Popen(
                     command, cwd=self.folder, stdin=subprocess.PIPE, stderr=subprocess.PIPE
                 ) as process:
@@ -232,7 +303,8 @@ class CommandLine(FolderCase):
                     process.send_signal(sent)
                     _, errors = process.communicate(timeout=60)
                 self.assertEqual(
-                    (process.returncode, errors.decode().strip()), (130, "interrupted; nothing was published")
+                    (process.returncode, errors.decode().strip()),
+                    (130, "interrupted; nothing was published"),
                 )
                 self.assertEqual([name for name in os.listdir(self.folder) if "out" in name], [])
 
@@ -255,7 +327,9 @@ class CommandLine(FolderCase):
             ],
         )
         report = json.loads(self.mukret("check", "typo.rules.yaml", "--json").stdout)
-        self.assertEqual([(found["line"], found["code"]) for found in report["problems"]], [(7, "unknown-key")])
+        self.assertEqual(
+            [(found["line"], found["code"]) for found in report["problems"]], [(7, "unknown-key")]
+        )
 
     def test_check_runs_the_examples(self) -> None:
         examples = "examples:\n  - {shows: it counts, response: {sailings: [{id: 1}]}, gives: {sailings: %d}}\n"
@@ -303,7 +377,9 @@ class CommandLine(FolderCase):
         self.file("many.rules.yaml", RULES + fields)
         record = {f"f{number}": "same" for number in range(11)} | {"fare": "none"}
         rows = [{"id": n, **record, "f11": f"other {n}"} for n in range(1, 4)]
-        self.file("many.json", json.dumps({"sailings": [*rows, {"fare": 1}, {"id": 5, "fare": "gone"}]}))
+        self.file(
+            "many.json", json.dumps({"sailings": [*rows, {"fare": 1}, {"id": 5, "fare": "gone"}]})
+        )
         done = self.mukret("preview", "many.rules.yaml", "many.json", "--rows", "2", columns=72)
         lines = [" ".join(line.split()) for line in done.stdout.splitlines()]
         self.assertEqual(lines[1], "no fare note field_number_0 field_number_11")
@@ -321,21 +397,30 @@ class CommandLine(FolderCase):
         drawn = [line.rstrip() for line in done.stdout.splitlines() if "expected" not in line]
         self.assertLessEqual(max(map(len, drawn)), 72)
 
-    def test_preview_shows_rows_as_records_if_asked_to_or_if_what_was_asked_for_has_no_room(self) -> None:
+    def test_preview_shows_rows_as_records_if_asked_to_or_if_what_was_asked_for_has_no_room(
+        self,
+    ) -> None:
         self.file("wide.json", CLEAN.replace("]", ', {"id": 4, "fare": "gone"}]'))
         asked = (("--wide",), ("--columns", "no,fare,note,no,fare,note,no", "--table", "sailings"))
         for arguments in asked:
             with self.subTest(arguments):
-                done = self.mukret("preview", "ferry.rules.yaml", "wide.json", *arguments, columns=68)
+                done = self.mukret(
+                    "preview", "ferry.rules.yaml", "wide.json", *arguments, columns=68
+                )
                 rows = [" ".join(line.split()) for line in done.stdout.splitlines()]
                 self.assertIn("field type row 1 row 2", rows)
                 self.assertIn("fare decimal(9,2) 2.50 3.00", rows)
                 self.assertIn("field type ✗ rejected row 1", rows)
                 self.assertIn('fare decimal(9,2) "gone"', rows)
-                self.assertIn('✗ 1 fare: expected a number, such as 1204.50, not "gone" [not-a-number]', rows)
+                self.assertIn(
+                    '✗ 1 fare: expected a number, such as 1204.50, not "gone" [not-a-number]', rows
+                )
 
     def test_preview_of_chosen_rows_and_columns(self) -> None:
-        self.file("many.json", json.dumps({"sailings": [{"id": n, "fare": f"{n}.50"} for n in range(200)]}))
+        self.file(
+            "many.json",
+            json.dumps({"sailings": [{"id": n, "fare": f"{n}.50"} for n in range(200)]}),
+        )
         command = ("preview", "ferry.rules.yaml", "many.json", "--table", "sailings", "--json")
 
         def numbers(*arguments: str) -> list[int]:
@@ -343,12 +428,17 @@ class CommandLine(FolderCase):
             self.assertEqual({tuple(row) for row in rows}, {("no",)})
             return [row["no"] for row in rows]
 
-        self.assertEqual(numbers("--columns", "no", "--where", "no >= 30 AND fare < 33", "--rows", "9"), [30, 31, 32])
+        self.assertEqual(
+            numbers("--columns", "no", "--where", "no >= 30 AND fare < 33", "--rows", "9"),
+            [30, 31, 32],
+        )
         sample = numbers("--columns", "no", "--sample", "20", "--seed", "4")
         self.assertEqual(sample, numbers("--columns", "no", "--sample", "20", "--seed", "4"))
         self.assertNotEqual(sample, numbers("--columns", "no", "--sample", "20", "--seed", "5"))
         self.assertEqual(len(set(sample)), 20)
-        self.assertTrue(any(number >= 100 for number in sample) and any(number < 100 for number in sample))
+        self.assertTrue(
+            any(number >= 100 for number in sample) and any(number < 100 for number in sample)
+        )
         wide = self.mukret(*command[:-1], "--columns", "fare,no", "--wide", "--rows", "1").stdout
         self.assertLess(wide.index("fare"), wide.index("no "))
         self.assertIn("row 1", wide)
@@ -363,7 +453,8 @@ class CommandLine(FolderCase):
 
     def test_preview_shows_what_stood_in_the_response(self) -> None:
         self.file(
-            "raw.json", '{"sailings": [{"id": "1", "fare": "2.50", "note": "x"}, {"id": 2, "fare": 3, "note": null}]}'
+            "raw.json",
+            '{"sailings": [{"id": "1", "fare": "2.50", "note": "x"}, {"id": 2, "fare": 3, "note": null}]}',
         )
         done = self.mukret("preview", "ferry.rules.yaml", "raw.json", "--raw")
         lines = [line.split() for line in done.stdout.splitlines()]
@@ -385,11 +476,23 @@ class CommandLine(FolderCase):
             "fare",
         )
         self.assertIn(["3"], [line.split() for line in sample.stdout.splitlines()])
-        self.assertEqual(self.mukret("preview", "ferry.rules.yaml", "raw.json", "--raw", "--json").returncode, 2)
+        self.assertEqual(
+            self.mukret("preview", "ferry.rules.yaml", "raw.json", "--raw", "--json").returncode, 2
+        )
 
     def test_preview_again_at_every_save_with_what_it_changed(self) -> None:
-        self.addCleanup(signal.signal, signal.SIGINT, signal.signal(signal.SIGINT, signal.default_int_handler))
-        command = [sys.executable, "-m", "mukret", "preview", "ferry.rules.yaml", "clean.json", "--watch"]
+        self.addCleanup(
+            signal.signal, signal.SIGINT, signal.signal(signal.SIGINT, signal.default_int_handler)
+        )
+        command = [
+            sys.executable,
+            "-m",
+            "mukret",
+            "preview",
+            "ferry.rules.yaml",
+            "clean.json",
+            "--watch",
+        ]
         out = self.folder / "watched.txt"
         with (
             open(out, "wb") as file,
@@ -402,7 +505,9 @@ class CommandLine(FolderCase):
             def next_text() -> str:
                 nonlocal seen
                 deadline = time.monotonic() + 60
-                while not (text := out.read_text()[seen:]).endswith("Ctrl-C ends\n"):  # nothing is read on any more
+                while not (text := out.read_text()[seen:]).endswith(
+                    "Ctrl-C ends\n"
+                ):  # nothing is read on any more
                     self.assertLess(time.monotonic(), deadline, text)
                     time.sleep(0.05)
                 seen += len(text)
@@ -412,7 +517,8 @@ class CommandLine(FolderCase):
             self.file("ferry.rules.yaml", RULES.replace("decimal(9,2)", "text"))
             text = next_text()
             self.assertIn(
-                "what the save changed\nsailings  2 rows written, now 2\n  column fare: decimal(9,2), now text\n", text
+                "what the save changed\nsailings  2 rows written, now 2\n  column fare: decimal(9,2), now text\n",
+                text,
             )
             self.file("ferry.rules.yaml", RULES.replace("required", "requird"))
             self.assertIn("the field no has no key requird", next_text())
@@ -424,7 +530,9 @@ class CommandLine(FolderCase):
 
     def test_preview_gives_json_with_numbers_as_they_are(self) -> None:
         done = self.mukret("preview", "ferry.rules.yaml", "clean.json", "--json", "--rows", "1")
-        self.assertEqual(done.stdout, '{"tables":{"sailings":[{"no":1,"fare":2.50,"note":"a"}]},"rejects":[]}\n')
+        self.assertEqual(
+            done.stdout, '{"tables":{"sailings":[{"no":1,"fare":2.50,"note":"a"}]},"rejects":[]}\n'
+        )
 
     # ---- the program as a whole
 
@@ -454,7 +562,9 @@ class CommandLine(FolderCase):
 
     def test_help_imports_nothing_heavy(self) -> None:
         code = "import sys; sys.argv = ['mukret', '--help']\nfrom mukret.cli.main import main\nmain.main(standalone_mode=False)\nprint(sorted(sys.modules), file=sys.stderr)"  # fmt: skip
-        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+        done = subprocess.run(
+            [sys.executable, "-c", code], capture_output=True, text=True, check=True
+        )
         heavy = {
             "pyarrow",
             "numpy",
@@ -468,17 +578,30 @@ class CommandLine(FolderCase):
             "httpx",
             "http",
         }
-        self.assertEqual(heavy & {name.strip("'[]") for name in done.stderr.replace(",", "").split()}, set())
+        self.assertEqual(
+            heavy & {name.strip("'[]") for name in done.stderr.replace(",", "").split()}, set()
+        )
 
     def test_check_needs_no_arrow_and_no_grid(self) -> None:
         code = "import sys\nfrom mukret.cli.main import main\nmain.main(['check', 'ferry.rules.yaml'], standalone_mode=False)\nprint(sorted(sys.modules), file=sys.stderr)"  # fmt: skip
-        done = subprocess.run([sys.executable, "-c", code], cwd=self.folder, capture_output=True, text=True, check=True)
+        done = subprocess.run(
+            [sys.executable, "-c", code],
+            cwd=self.folder,
+            capture_output=True,
+            text=True,
+            check=True,
+        )
         self.assertEqual(
-            {"pyarrow", "rich"} & {name.strip("'[]") for name in done.stderr.replace(",", "").split()}, set()
+            {"pyarrow", "rich"}
+            & {name.strip("'[]") for name in done.stderr.replace(",", "").split()},
+            set(),
         )
 
     def test_colours_are_left_out_where_nobody_looks(self) -> None:
-        for arguments in (("check", "ferry.rules.yaml"), ("preview", "ferry.rules.yaml", "dirty.json")):
+        for arguments in (
+            ("check", "ferry.rules.yaml"),
+            ("preview", "ferry.rules.yaml", "dirty.json"),
+        ):
             done = self.mukret(*arguments)
             self.assertNotIn("\x1b", done.stdout + done.stderr)
 
@@ -490,16 +613,25 @@ class Demo(FolderCase):
         lines = done.stdout.splitlines()
         ran = [line.removeprefix("$ ") for line in lines if line.startswith("$ mukret")]
         self.assertEqual(
-            [line.split()[1] for line in ran], ["look", "survey", "draft", "check", "preview", "extract", "collect"]
+            [line.split()[1] for line in ran],
+            ["look", "survey", "draft", "check", "preview", "extract", "collect"],
         )
-        following = [line.strip() for line in lines[lines.index("Next:") :] if line.strip().startswith("mukret")]
-        self.assertEqual(following.pop(), "mukret standin")  # which has tests of its own: it would not end
+        following = [
+            line.strip()
+            for line in lines[lines.index("Next:") :]
+            if line.strip().startswith("mukret")
+        ]
+        self.assertEqual(
+            following.pop(), "mukret standin"
+        )  # which has tests of its own: it would not end
         self.assertEqual(len(following), 6)
         sign_in = {"FERRY_USER": USER, "FERRY_PASSWORD": PASSWORD}
         with demo_port(), standing_in(DEFAULT_PORT), mock.patch.dict(os.environ, sign_in):
             for line in [*ran, *following]:
                 with self.subTest(line):
-                    self.assertIn(run_mukret(*shlex.split(line)[1:], folder=self.folder).returncode, (0, 1))
+                    self.assertIn(
+                        run_mukret(*shlex.split(line)[1:], folder=self.folder).returncode, (0, 1)
+                    )
 
     def test_demo_keeps_rules_that_were_changed(self) -> None:
         self.mukret("demo", "--to", "d")

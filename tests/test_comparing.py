@@ -42,16 +42,24 @@ class Comparing(FolderCase):
         new = (
             RULES.replace("where: depth > 2", "where: depth < 7")
             .replace('type: "decimal(4,1)"', 'type: "decimal(4,1)", bad: null')
-            .replace("lit: {at: $.lit, type: boolean}", "lit: {at: $.lit, default: none}\n          name: $.name")
+            .replace(
+                "lit: {at: $.lit, type: boolean}",
+                "lit: {at: $.lit, default: none}\n          name: $.name",
+            )
             .replace('old: {rows: "$.old[*]"', 'new: {rows: "$.new[*]"')
         )
         found = self.compare(RULES, new, {"ports": PORTS}, {"ports": []})
-        self.assertEqual((found.gone, found.come, found.documents, found.found), (["old"], ["new"], 2, True))
+        self.assertEqual(
+            (found.gone, found.come, found.documents, found.found), (["old"], ["new"], 2, True)
+        )
         ports = found.tables["ports"]
         self.assertEqual(ports.written, [2, 2])
         self.assertEqual(ports.columns, {"lit": ("boolean", "text"), "name": (None, "text")})
         self.assertEqual(
-            {fates: (change.count, change.examples[0].place) for fates, change in ports.fates.items()},
+            {
+                fates: (change.count, change.examples[0].place)
+                for fates, change in ports.fates.items()
+            },
             {
                 ("written", "filtered"): (1, f"$.ports[0] in {self.folder}/a.jsonl, document 1"),
                 ("filtered", "written"): (1, f"$.ports[1] in {self.folder}/a.jsonl, document 1"),
@@ -59,13 +67,18 @@ class Comparing(FolderCase):
             },
         )
         self.assertEqual(
-            {name: [(case.old, case.new) for case in change.examples] for name, change in ports.values.items()},
+            {
+                name: [(case.old, case.new) for case in change.examples]
+                for name, change in ports.values.items()
+            },
             {"lit": [(None, "none")]},
         )
 
     def test_a_row_that_is_rejected_now_says_why(self) -> None:
         found = self.compare(
-            RULES.replace('type: "decimal(4,1)"', 'type: "decimal(4,1)", bad: null').replace("where: depth > 2", ""),
+            RULES.replace('type: "decimal(4,1)"', 'type: "decimal(4,1)", bad: null').replace(
+                "where: depth > 2", ""
+            ),
             RULES.replace("where: depth > 2", ""),
             {"ports": PORTS},
         )
@@ -75,7 +88,8 @@ class Comparing(FolderCase):
     def test_rows_that_are_found_another_way_are_known_by_their_place(self) -> None:
         found = self.compare(RULES, RULES.replace("$.ports[*]", "$.ports[1:]"), {"ports": PORTS})
         self.assertEqual(
-            {fates: change.count for fates, change in found.tables["ports"].fates.items()}, {("written", None): 1}
+            {fates: change.count for fates, change in found.tables["ports"].fates.items()},
+            {("written", None): 1},
         )
         self.assertEqual(found.tables["ports"].values, {})
 
@@ -90,7 +104,9 @@ class Comparing(FolderCase):
         self.assertEqual(list(found.fates), [("written", None), (None, "written")])
 
     def test_what_is_renamed_is_compared_all_the_same(self) -> None:
-        """A table by the way to its rows, also below one that is renamed, a column by its source."""
+        """A table by the way to its rows, also below one that is renamed,
+        a column by its source.
+        """
         old = """
             tables:
               ports:
@@ -112,7 +128,8 @@ class Comparing(FolderCase):
             .replace("lit: $.lit", "lit: $.lamp")
         )
         ports = [
-            {"code": f"P{n}", "depth": f"{n}.45", "berths": [{"no": "1", "lit": "a", "lamp": "b"}]} for n in range(3)
+            {"code": f"P{n}", "depth": f"{n}.45", "berths": [{"no": "1", "lit": "a", "lamp": "b"}]}
+            for n in range(3)
         ]
         found = self.compare(old, new, {"ports": ports})
         self.assertEqual((found.gone, found.come), ([], []))
@@ -163,7 +180,8 @@ class Comparing(FolderCase):
         for number, feed in enumerate(feeds):
             file = self.file("feed.jsonl", "\n".join(feed.lines))
             versions = [
-                parse_rules(one.rules_text, str(self.folder / "feed.rules.yaml")) for one in (feed, feeds[number - 1])
+                parse_rules(one.rules_text, str(self.folder / "feed.rules.yaml"))
+                for one in (feed, feeds[number - 1])
             ]
             with self.subTest(number=number):
                 try:
@@ -177,9 +195,15 @@ class Comparing(FolderCase):
                     found = compare_rules(versions[0], versions[1], find_sources([file]))
                 except MukretError:
                     continue
-                self.assertFalse(same.gone or same.come or any(changes.any for changes in same.tables.values()))
+                self.assertFalse(
+                    same.gone or same.come or any(changes.any for changes in same.tables.values())
+                )
                 for name, changes in found.tables.items():
-                    self.assertEqual(changes.written, [tally.tables[name].rows_written for tally in tallies], name)
+                    self.assertEqual(
+                        changes.written,
+                        [tally.tables[name].rows_written for tally in tallies],
+                        name,
+                    )
                 compared += 1
         self.assertGreater(compared, 50)
 
@@ -210,16 +234,26 @@ class OnTheCommandLine(FolderCase):
             ],
         )
         next_step = done.stderr.splitlines()[-1].split()
-        self.assertEqual(" ".join(next_step[1:]), "trace new.yaml a.json --table ports --key code=OTV --field depth")
-        self.assertEqual(self.mukret(*next_step[1:]).returncode, 0)
-        done = self.mukret("compare", "old.yaml", "old.yaml", "-", stdin=json.dumps({"ports": PORTS}))
         self.assertEqual(
-            (done.returncode, done.stdout.splitlines()), (0, ["the same: ports, old", "1 document read by both"])
+            " ".join(next_step[1:]),
+            "trace new.yaml a.json --table ports --key code=OTV --field depth",
         )
-        lines = "".join(json.dumps({"ports": PORTS, "n": n}) + "\n" for n in range(30_000))  # longer than any buffer
+        self.assertEqual(self.mukret(*next_step[1:]).returncode, 0)
+        done = self.mukret(
+            "compare", "old.yaml", "old.yaml", "-", stdin=json.dumps({"ports": PORTS})
+        )
+        self.assertEqual(
+            (done.returncode, done.stdout.splitlines()),
+            (0, ["the same: ports, old", "1 document read by both"]),
+        )
+        lines = "".join(
+            json.dumps({"ports": PORTS, "n": n}) + "\n" for n in range(30_000)
+        )  # longer than any buffer
         done = self.mukret("compare", "old.yaml", "old.yaml", "-", stdin=lines)
         self.assertEqual(done.stdout.splitlines()[-1], "30,000 documents read by both")
-        report = json.loads(self.mukret("compare", "old.yaml", "new.yaml", "a.json", "--json").stdout)
+        report = json.loads(
+            self.mukret("compare", "old.yaml", "new.yaml", "a.json", "--json").stdout
+        )
         self.assertEqual(report["tables"]["ports"]["values"]["depth"]["count"], 2)
         self.assertEqual(self.mukret("compare", "old.yaml", "none.yaml", "a.json").returncode, 3)
         self.file("cut.json", '{"ports": [')

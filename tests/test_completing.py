@@ -21,7 +21,10 @@ class Completing(FolderCase):
             "broken.rules.yaml",
             "tables:\n  ports: {kee: 1, fields: {code: $.code, name: {at: }}}\n  berths: {within: prts, inherit: code",
         )
-        self.file("half.rules.yaml", "mukret: 1\ntables:\n  ports: {fields: {code: '$.co[de', name: {at: }}}\n")
+        self.file(
+            "half.rules.yaml",
+            "mukret: 1\ntables:\n  ports: {fields: {code: '$.co[de', name: {at: }}}\n",
+        )
 
     def offered(self, line: str) -> list[str]:
         """What is offered for the last word of a line."""
@@ -32,7 +35,9 @@ class Completing(FolderCase):
             "COMP_WORDS": line,
             "COMP_CWORD": str(len(words) - 1),
         }
-        done = subprocess.run([PROGRAM], cwd=self.folder, env=environment, capture_output=True, text=True, check=False)
+        done = subprocess.run(
+            [PROGRAM], cwd=self.folder, env=environment, capture_output=True, text=True, check=False
+        )
         self.assertEqual((done.returncode, done.stderr), (0, ""), line)
         return [entry.partition(",")[2] for entry in done.stdout.splitlines() if entry]
 
@@ -64,7 +69,9 @@ class Completing(FolderCase):
             eval "$(_MUKRET_COMPLETE=bash_source mukret)"
             COMP_WORDS=(mukret preview merrow-demo/merrow.rules.yaml f --table v); COMP_CWORD=5
             _mukret_completion mukret; echo "${{COMPREPLY[@]}}" """
-        done = subprocess.run(["bash", "-c", script], cwd=self.folder, capture_output=True, text=True, check=True)
+        done = subprocess.run(
+            ["bash", "-c", script], cwd=self.folder, capture_output=True, text=True, check=True
+        )
         self.assertEqual((done.stdout, done.stderr), ("vessels\n", ""))
 
 

@@ -1,4 +1,6 @@
-"""Deliveries read again and compared: every kind of destination with every other, and differences of every sort."""
+"""Deliveries read again and compared: every kind of destination with every other, and differences
+of every sort.
+"""
 
 from __future__ import annotations
 
@@ -59,8 +61,12 @@ PORTS: list[dict[str, Any]] = [
 
 
 class Delivering(FolderCase):
-    def deliver(self, rules: str, rows: Sequence[Any], target: str, form: str = "csv", **options: Any) -> str:
-        """Delivers rows (each a document that is a list) and gives the destination, as it would be typed."""
+    def deliver(
+        self, rules: str, rows: Sequence[Any], target: str, form: str = "csv", **options: Any
+    ) -> str:
+        """Delivers rows (each a document that is a list) and gives the destination, as it would be
+        typed.
+        """
         source = self.file("feed.jsonl", "[]\n" + "".join(json.dumps([row]) + "\n" for row in rows))
         run = Run(parse_rules(rules_text(rules)), find_sources([source]))
         if target.startswith("sqlite"):
@@ -86,7 +92,9 @@ class EveryKind(Delivering):
     def everywhere(self, rules: str, rows: Sequence[Any]) -> dict[str, str]:
         kinds = {form: self.deliver(rules, rows, form, form) for form in FORMATS}
         kinds["titles"] = self.deliver(rules, rows, "titles", titles=True)
-        kinds["sqlite"] = self.deliver(rules, rows, f"sqlite:///{self.folder}/{len(list(self.folder.iterdir()))}.db")
+        kinds["sqlite"] = self.deliver(
+            rules, rows, f"sqlite:///{self.folder}/{len(list(self.folder.iterdir()))}.db"
+        )
         for form in ("json", "jsonl"):
             kinds[f"nested {form}"] = self.deliver(rules, rows, f"nested-{form}", form, nested=True)
         return kinds
@@ -103,7 +111,8 @@ class EveryKind(Delivering):
                 for name, target in kinds.items():
                     with self.subTest(name, keyed=bool(keyed)):
                         self.assertFalse(
-                            self.compare(kinds["csv"], target).any, self.compare(kinds["csv"], target).as_json()
+                            self.compare(kinds["csv"], target).any,
+                            self.compare(kinds["csv"], target).as_json(),
                         )
                         self.assertFalse(self.compare(target, kinds["parquet"]).any)
 
@@ -118,7 +127,9 @@ class EveryKind(Delivering):
             try:
                 for name, kind in kinds.items():
                     deliver(
-                        Run(rules, find_sources([file]), started=NOW), kind, options=Options(nested=name == "nested")
+                        Run(rules, find_sources([file]), started=NOW),
+                        kind,
+                        options=Options(nested=name == "nested"),
                     )
             except (InputError, StoppedError):  # by the rules, or no document can be read
                 continue
@@ -128,7 +139,9 @@ class EveryKind(Delivering):
                     self.assertFalse(self.compare(kinds["csv"].target, kind.target).any)
         self.assertGreater(compared, 100)
 
-    def test_formulas_that_were_marked_and_cells_that_are_longer_than_a_block_are_read_as_they_were(self) -> None:
+    def test_formulas_that_were_marked_and_cells_that_are_longer_than_a_block_are_read_as_they_were(
+        self,
+    ) -> None:
         rules = 'tables: {t: {rows: "$[*]", key: a, fields: {a: {at: $.a, type: integer}, b: $.b}}}'
         rows = [
             {"a": 1, "b": "=1+1"},
@@ -155,10 +168,13 @@ class EveryKind(Delivering):
             for form, changed in after.items():
                 with self.subTest(f"{name} and {form}"):
                     found = self.compare(target, changed)
-                    self.assertEqual([name for name, table in found.tables.items() if table.any], ["sailings"])
+                    self.assertEqual(
+                        [name for name, table in found.tables.items() if table.any], ["sailings"]
+                    )
                     [fare] = found.tables["sailings"].changed["fare"].sample
                     self.assertEqual(
-                        (fare.before, fare.after, dict(fare.key)), ("7.00", "7.01", {"code": "OTV", "no": "2"})
+                        (fare.before, fare.after, dict(fare.key)),
+                        ("7.00", "7.01", {"code": "OTV", "no": "2"}),
                     )
 
     def test_what_no_run_wrote_is_refused(self) -> None:
@@ -181,7 +197,9 @@ class EveryKind(Delivering):
 
 class InPostgres(PostgresCase, Delivering):
     def test_the_same_rows_are_the_same_there_and_a_change_is_found(self) -> None:
-        address = f"postgresql:///postgres?{self.dsn.replace(' dbname=postgres', '').replace(' ', '&')}"
+        address = (
+            f"postgresql:///postgres?{self.dsn.replace(' dbname=postgres', '').replace(' ', '&')}"
+        )
         sound = [{**row, "text": str(row.get("text", "")).replace("\0", "")} for row in ROWS]
         for rules, rows in ((RULES, sound), (NESTED, PORTS)):
             with psycopg.connect(self.dsn, autocommit=True) as connection:
@@ -210,13 +228,17 @@ FIELDS = "a: $.a, b: {at: $.b, type: integer}, c: {at: $.c, type: float}"
 def expected(
     before: Sequence[Mapping[str, Any]], after: Sequence[Mapping[str, Any]], key: str | None
 ) -> tuple[Any, ...]:
-    """What differs, by the plain way: counts of rows added, gone and changed, and of changes in each field."""
+    """What differs, by the plain way: counts of rows added, gone and changed, and of changes in
+    each field.
+    """
     if key is None:
         old, new = (Counter(json.dumps(row) for row in rows) for rows in (before, after))
         return (new - old).total(), (old - new).total(), 0, {}
     one, other = ({row[key]: row for row in rows} for rows in (before, after))
     both = one.keys() & other.keys()
-    fields = Counter(name for each in both for name in one[each] if one[each][name] != other[each][name])
+    fields = Counter(
+        name for each in both for name in one[each] if one[each][name] != other[each][name]
+    )
     return (
         len(other.keys() - one.keys()),
         len(one.keys() - other.keys()),
@@ -232,10 +254,17 @@ def counted(table: TableDifferences) -> tuple[Any, ...]:
 
 class Differing(Delivering):
     def table(
-        self, rows: Sequence[Any], name: str, fields: str = FIELDS, key: str | None = "a", form: str = "jsonl"
+        self,
+        rows: Sequence[Any],
+        name: str,
+        fields: str = FIELDS,
+        key: str | None = "a",
+        form: str = "jsonl",
     ) -> str:
         said = f"key: {key}, " if key else ""
-        return self.deliver(f'tables: {{t: {{rows: "$[*]", {said}fields: {{{fields}}}}}}}', rows, name, form)
+        return self.deliver(
+            f'tables: {{t: {{rows: "$[*]", {said}fields: {{{fields}}}}}}}', rows, name, form
+        )
 
     def test_random_tables_are_told_apart_as_by_hand_in_memory_and_on_the_disk(self) -> None:
         chance = random.Random(8)
@@ -252,20 +281,31 @@ class Differing(Delivering):
             for key in ("a", None):
                 if key is None:
                     before, after = [*before, *before[:5]], [*after, *after[:2], *after[:2]]
-                one, other = self.table(before, "one", key=key), self.table(after, "other", key=key, form="parquet")
+                one, other = (
+                    self.table(before, "one", key=key),
+                    self.table(after, "other", key=key, form="parquet"),
+                )
                 for most in (10**9, 1000):
                     with (
                         self.subTest(number=number, key=key, most=most),
-                        mock.patch.multiple("mukret.delivered.partitions", MOST_IN_MEMORY=most, PARTS=8),
+                        mock.patch.multiple(
+                            "mukret.delivered.partitions", MOST_IN_MEMORY=most, PARTS=8
+                        ),
                     ):
                         found = self.compare(one, other).tables["t"]
                         self.assertEqual(counted(found), expected(before, after, key))
                         self.assertEqual(found.rows, (len(before), len(after)))
                         shown = len(found.added.sample)  # of whole rows each different one
-                        self.assertTrue(shown == min(3, found.added.count) or (key is None and 0 < shown < 3))
+                        self.assertTrue(
+                            shown == min(3, found.added.count) or (key is None and 0 < shown < 3)
+                        )
 
     def row(self, chance: random.Random, number: int) -> dict[str, Any]:
-        return {"a": f"k{number}", "b": chance.choice([None, 1, 2]), "c": chance.choice([None, 0.5, 1e300])}
+        return {
+            "a": f"k{number}",
+            "b": chance.choice([None, 1, 2]),
+            "c": chance.choice([None, 0.5, 1e300]),
+        }
 
     def test_the_first_rows_are_shown_with_what_was_and_is_there(self) -> None:
         before = [{"a": f"k{n}", "b": n} for n in range(9)]
@@ -284,10 +324,14 @@ class Differing(Delivering):
             one = self.table([{"a": "k", "b": 1}, {"a": "m", "b": 7}], "one", fields, key=key)
             other = self.table([{"a": "m", "b": 8}, {"a": "k", "b": 1}], "other", fields, key=key)
             found = counted(self.compare(one, other).tables["t"])
-            self.assertEqual(found, (0, 0, 1, {"row": 1, "key": 1, "times": 1}) if key else (1, 1, 0, {}))
+            self.assertEqual(
+                found, (0, 0, 1, {"row": 1, "key": 1, "times": 1}) if key else (1, 1, 0, {})
+            )
 
     def test_columns_that_come_go_and_change_their_type(self) -> None:
-        rows = [{"a": f"k{n}", "b": n, "c": n / 2, "d": n % 2 == 0, "e": f"t{n}"} for n in range(20)]
+        rows = [
+            {"a": f"k{n}", "b": n, "c": n / 2, "d": n % 2 == 0, "e": f"t{n}"} for n in range(20)
+        ]
         moved = [{**row, "e": "another"} if n < 3 else row for n, row in enumerate(rows)]
         one = self.table(
             rows,
@@ -301,13 +345,20 @@ class Differing(Delivering):
         )
         found = self.compare(one, other).tables["t"]
         self.assertEqual(
-            dict(found.columns.retyped), {"b": ("integer", "decimal(9,3)"), "c": ("float", "decimal(9,2)")}
+            dict(found.columns.retyped),
+            {"b": ("integer", "decimal(9,3)"), "c": ("float", "decimal(9,2)")},
         )
         self.assertEqual(
-            {name: (one.before, one.share) for name, one in found.columns.renamed.items()}, {"text": ("e", 0.85)}
+            {name: (one.before, one.share) for name, one in found.columns.renamed.items()},
+            {"text": ("e", 0.85)},
         )
-        self.assertEqual((dict(found.columns.added), dict(found.columns.gone)), ({"g": "boolean"}, {"d": "boolean"}))
-        self.assertEqual((found.changed_rows, found.added.count), (0, 0))  # numbers are compared by their value
+        self.assertEqual(
+            (dict(found.columns.added), dict(found.columns.gone)),
+            ({"g": "boolean"}, {"d": "boolean"}),
+        )
+        self.assertEqual(
+            (found.changed_rows, found.added.count), (0, 0)
+        )  # numbers are compared by their value
         self.assertTrue(found.any)
 
     def test_without_a_key_renamed_columns_are_found_too(self) -> None:
@@ -323,7 +374,9 @@ class Differing(Delivering):
         one, other = self.table(before, "one"), self.table(after, "other")
         self.assertEqual(self.compare(one, other, ["b"]).tables["t"].changed.keys(), {"c"})
         self.assertFalse(self.compare(one, other, ["t.b", "c"]).any)
-        self.assertTrue(self.compare(one, other, ["b", "a"]).tables["t"].added.count)  # without its key, by whole rows
+        self.assertTrue(
+            self.compare(one, other, ["b", "a"]).tables["t"].added.count
+        )  # without its key, by whole rows
         with self.assertRaises(UsageError) as caught:
             self.compare(one, other, ["x.b"])
         self.assertEqual(caught.exception.hint, "did you mean t.b?")
@@ -333,7 +386,11 @@ class Differing(Delivering):
         one = self.table(rows, "one")
         other = self.table(rows, "other")
         self.deliver(
-            f'tables: {{t: {{rows: "$[*]", key: a, fields: {{{FIELDS}}}}}}}', rows[:1], "other", "jsonl", append=True
+            f'tables: {{t: {{rows: "$[*]", key: a, fields: {{{FIELDS}}}}}}}',
+            rows[:1],
+            "other",
+            "jsonl",
+            append=True,
         )
         found = self.compare(one, other).tables["t"]
         self.assertEqual((found.key, found.repeated), ((), ("a",)))
@@ -341,13 +398,20 @@ class Differing(Delivering):
 
     def test_tables_that_come_and_go(self) -> None:
         one = self.deliver(
-            'tables: {t: {rows: "$[*]", fields: {a: $.a}}, u: {rows: "$[*]", fields: {a: $.a}}}', [{"a": 1}], "one"
+            'tables: {t: {rows: "$[*]", fields: {a: $.a}}, u: {rows: "$[*]", fields: {a: $.a}}}',
+            [{"a": 1}],
+            "one",
         )
         other = self.deliver(
-            'tables: {t: {rows: "$[*]", fields: {a: $.a}}, v: {rows: "$[*]", fields: {a: $.a}}}', [{"a": 1}], "other"
+            'tables: {t: {rows: "$[*]", fields: {a: $.a}}, v: {rows: "$[*]", fields: {a: $.a}}}',
+            [{"a": 1}],
+            "other",
         )
         found = self.compare(one, other)
-        self.assertEqual((found.gone, found.added, found.any, found.tables["t"].any), (("u",), ("v",), True, False))
+        self.assertEqual(
+            (found.gone, found.added, found.any, found.tables["t"].any),
+            (("u",), ("v",), True, False),
+        )
 
 
 class OnTheCommandLine(Delivering):
@@ -375,7 +439,9 @@ class OnTheCommandLine(Delivering):
         self.assertIn("--table ports --key code=OTV --field lat", done.stderr)
         report = json.loads(self.mukret("compare", "one", "other", "--json").stdout)
         self.assertEqual(report["tables"]["ports"]["changed"]["fields"]["lat"]["count"], 1)
-        self.assertEqual(self.mukret("compare", "one", "other", "--ignore-fields", "lat,no").returncode, 0)
+        self.assertEqual(
+            self.mukret("compare", "one", "other", "--ignore-fields", "lat,no").returncode, 0
+        )
 
     def test_what_makes_no_sense_is_told(self) -> None:
         self.deliver(NESTED, PORTS, "one")

@@ -1,4 +1,6 @@
-"""What is handed over with the tables does what it is for: schemas validate, SQL loads, Python is typed and reads."""
+"""What is handed over with the tables does what it is for: schemas validate, SQL loads, Python is
+typed and reads.
+"""
 
 from __future__ import annotations
 
@@ -89,20 +91,26 @@ class Described(FolderCase):
     def sample(self) -> tuple[Rules, Path]:
         """The rules of the sample and its feed."""
         self.demo()
-        return load_rules(self.folder / "merrow-demo/merrow.rules.yaml"), self.folder / "merrow-demo/feed"
+        return load_rules(
+            self.folder / "merrow-demo/merrow.rules.yaml"
+        ), self.folder / "merrow-demo/feed"
 
     def feed(self, rows: list[Any]) -> Path:
         return self.file("feed.jsonl", "".join(json.dumps([row]) + "\n" for row in rows))
 
     def cases(self) -> Iterator[tuple[str, Rules, Path]]:
-        """Rules with what they are for: the sample, all types, and names that mean something elsewhere."""
+        """Rules with what they are for: the sample, all types, and names that mean something
+        elsewhere.
+        """
         yield "sample", *self.sample()
         for name, text, rows in (("types", RULES, ROWS), ("awkward", AWKWARD, AWKWARD_ROWS)):
             yield name, parse_rules(rules_text(text)), self.feed(rows)
 
     def written(self, rules: Rules, feed: Path, form: str, **options: Any) -> Path:
         folder = self.folder / f"{form}-{len(list(self.folder.iterdir()))}"
-        deliver(Run(rules, find_sources([feed])), Folder(str(folder), form), options=Options(**options))
+        deliver(
+            Run(rules, find_sources([feed])), Folder(str(folder), form), options=Options(**options)
+        )
         return folder
 
 
@@ -124,13 +132,19 @@ class OfRecords(Described):
                 for one in tables:
                     with self.subTest(name, table=one.name, nested=nested):
                         own = self.validator(rules, one.name)
-                        payload[one.name] = array = json.loads((arrays / f"{one.name}.json").read_text())
+                        payload[one.name] = array = json.loads(
+                            (arrays / f"{one.name}.json").read_text()
+                        )
                         records = [
-                            json.loads(line) for line in (lines / f"{one.name}.jsonl").read_text().split("\n") if line
+                            json.loads(line)
+                            for line in (lines / f"{one.name}.jsonl").read_text().split("\n")
+                            if line
                         ]
                         for document in (array, *records):
                             for validator in (own, whole):
-                                self.assertEqual([error.message for error in validator.iter_errors(document)], [])
+                                self.assertEqual(
+                                    [error.message for error in validator.iter_errors(document)], []
+                                )
                 with self.subTest(name, nested=nested):
                     self.assertEqual([error.message for error in whole.iter_errors(payload)], [])
 
@@ -147,14 +161,18 @@ class OfRecords(Described):
                     with self.subTest(change):
                         self.assertFalse(validator.is_valid(document))
         for name in record:
-            self.assertFalse(own.is_valid({key: value for key, value in record.items() if key != name}), name)
+            self.assertFalse(
+                own.is_valid({key: value for key, value in record.items() if key != name}), name
+            )
         sailing = json.loads((self.written(rules, feed, "json") / "sailings.json").read_text())[0]
         self.assertFalse(self.validator(rules, "sailings").is_valid({**sailing, "status": "sunk"}))
 
     def test_csvw_is_what_stands_beside_csv(self) -> None:
         for name, rules, feed in self.cases():
             with self.subTest(name):
-                beside = json.loads((self.written(rules, feed, "csv") / "csv-metadata.json").read_text())
+                beside = json.loads(
+                    (self.written(rules, feed, "csv") / "csv-metadata.json").read_text()
+                )
                 self.assertEqual(json.loads(json.dumps(csv_metadata(rules))), beside)
 
 
@@ -166,7 +184,9 @@ class InSql(Described):
                     connection = sqlite3.connect(":memory:")
                     connection.executescript(schema(rules, DIALECTS[dialect]))
                     for one in nested_tables(rules):
-                        columns = [row[1] for row in connection.execute(f'PRAGMA table_info("{one.name}")')]
+                        columns = [
+                            row[1] for row in connection.execute(f'PRAGMA table_info("{one.name}")')
+                        ]
                         self.assertEqual(columns, list(one.fields))
                     connection.close()
             path = self.folder / f"{name}.db"
@@ -177,22 +197,36 @@ class InSql(Described):
 
 class InPostgres(PostgresCase, Described):
     def test_it_takes_its_own_and_what_both_take_and_rows_fit_into_either(self) -> None:
-        address = f"postgresql:///postgres?{self.dsn.replace(' dbname=postgres', '').replace(' ', '&')}"
+        address = (
+            f"postgresql:///postgres?{self.dsn.replace(' dbname=postgres', '').replace(' ', '&')}"
+        )
         for name, rules, feed in self.cases():
             if name == "types":
                 feed = self.feed([{**row, "text": "plain"} for row in ROWS])
             for dialect in (DIALECTS["either"], POSTGRESQL):
-                with self.subTest(name, dialect=dialect.name), psycopg.connect(self.dsn, autocommit=True) as connection:
+                with (
+                    self.subTest(name, dialect=dialect.name),
+                    psycopg.connect(self.dsn, autocommit=True) as connection,
+                ):
                     for one in nested_tables(rules):
                         connection.execute(f'DROP TABLE IF EXISTS "{one.name}" CASCADE')
                     connection.execute(schema(rules, dialect).encode())
                     deliver(Run(rules, find_sources([feed])), Postgresql(address, Mode.APPEND))
                     for one in nested_tables(rules):
-                        count = connection.execute(f'SELECT count(*) FROM "{one.name}"'.encode()).fetchone()
+                        count = connection.execute(
+                            f'SELECT count(*) FROM "{one.name}"'.encode()
+                        ).fetchone()
                         self.assertEqual(
-                            count, (connection.execute(f'SELECT count(*) FROM "{one.name}"'.encode()).fetchone())
+                            count,
+                            (
+                                connection.execute(
+                                    f'SELECT count(*) FROM "{one.name}"'.encode()
+                                ).fetchone()
+                            ),
                         )
-                    query = "SELECT count(*) FROM pg_description WHERE description LIKE 'timestamp%'"
+                    query = (
+                        "SELECT count(*) FROM pg_description WHERE description LIKE 'timestamp%'"
+                    )
                     told = connection.execute(query).fetchone()
                     self.assertTrue(dialect.name == "either" or told is not None)
 
@@ -218,16 +252,21 @@ class InPython(Described):
                     kind = next(
                         found
                         for found in vars(module).values()
-                        if getattr(found, "__name__", "").lower().removesuffix("row") == one.name.replace("_", "")
+                        if getattr(found, "__name__", "").lower().removesuffix("row")
+                        == one.name.replace("_", "")
                     )
-                    for line in (folder / f"{one.name}.jsonl").read_text(encoding="utf-8").split("\n")[:-1]:
+                    for line in (
+                        (folder / f"{one.name}.jsonl").read_text(encoding="utf-8").split("\n")[:-1]
+                    ):
                         with self.subTest(name, line=line):
                             rows += 1
                             self.assertEqual(kind.from_json(line).to_json(), line)
                             self.assertEqual(
                                 kind.from_json(line.encode()),
                                 kind.from_json(
-                                    json.loads(line, parse_float=module._Number) if hasattr(module, "_Number") else line
+                                    json.loads(line, parse_float=module._Number)
+                                    if hasattr(module, "_Number")
+                                    else line
                                 ),
                             )
         self.assertGreater(rows, 40)
@@ -235,13 +274,24 @@ class InPython(Described):
     def test_the_values_are_those_of_the_types(self) -> None:
         rules, feed = self.sample()
         module = self.module("sample", python_records(rules))
-        line = (self.written(rules, feed, "jsonl", nested=True) / "ports.jsonl").read_text().splitlines()[0]
+        line = (
+            (self.written(rules, feed, "jsonl", nested=True) / "ports.jsonl")
+            .read_text()
+            .splitlines()[0]
+        )
         port = module.PortsRow.from_json(line)
         sailing = port.sailings[0]
         self.assertIs(sailing.status, module.SailingStatus(sailing.status.value))
-        self.assertEqual((type(sailing.departs_at), sailing.departs_at.tzinfo), (dt.datetime, dt.UTC))
-        self.assertEqual(str(sailing.adult_fare), str(json.loads(line, parse_float=str)["sailings"][0]["adult_fare"]))
-        self.assertEqual(module.PortsRow.from_json(json.loads(line)).to_json(), line)  # by a reader that makes floats
+        self.assertEqual(
+            (type(sailing.departs_at), sailing.departs_at.tzinfo), (dt.datetime, dt.UTC)
+        )
+        self.assertEqual(
+            str(sailing.adult_fare),
+            str(json.loads(line, parse_float=str)["sailings"][0]["adult_fare"]),
+        )
+        self.assertEqual(
+            module.PortsRow.from_json(json.loads(line)).to_json(), line
+        )  # by a reader that makes floats
         flat = (self.written(rules, feed, "jsonl") / "ports.jsonl").read_text().splitlines()[0]
         for text, told in ((flat, "there is no member berths"), ("[]", "an object is wanted"), (line.replace('"port_code"', '"prt"', 1), "prt"),
                            (line.replace('"sailing_no":', '"sailing_no":"7","x":', 1), "sailings: ")):  # fmt: skip
@@ -249,7 +299,10 @@ class InPython(Described):
                 module.PortsRow.from_json(text)
 
     def test_the_modules_pass_mypy_in_its_strict_mode(self) -> None:
-        files = [self.file(f"{name}_records.py", python_records(rules)) for name, rules, _ in self.cases()]
+        files = [
+            self.file(f"{name}_records.py", python_records(rules))
+            for name, rules, _ in self.cases()
+        ]
         done = subprocess.run(
             [sys.executable, "-m", "mypy", "--strict", "--cache-dir", str(self.folder / "cache"), *map(str, files)],
             capture_output=True, text=True, check=False, cwd=self.folder,
@@ -271,7 +324,9 @@ class InMarkdown(Described):
                         self.assertIn(f"| `{word}` |", text)
                 for block in re.findall(r"(?:^\|.*\n)+", text, re.MULTILINE):
                     self.assertEqual(
-                        len({len(re.findall(r"(?<!\\)\|", line)) for line in block.splitlines()}), 1, block
+                        len({len(re.findall(r"(?<!\\)\|", line)) for line in block.splitlines()}),
+                        1,
+                        block,
                     )
 
     def test_where_values_come_from_is_said(self) -> None:
@@ -291,7 +346,9 @@ class InMarkdown(Described):
 
 
 SHAPES = frozenset({"unknown-key", "missing-key"})
-"""Problems that a schema must see, whatever else is wrong with a file; what it says of others hangs on the value."""
+"""Problems that a schema must see, whatever else is wrong with a file; what it says of others hangs
+on the value.
+"""
 
 
 EVERY_KEY = """
@@ -351,7 +408,9 @@ EVERY_KEY = """
 
 
 def keys_of(schema: Any, ways: Sequence[Any]) -> Iterator[str]:
-    """All keys that an object of a schema may have, with those below it; `ways` are the schemas around it."""
+    """All keys that an object of a schema may have, with those below it; `ways` are the schemas
+    around it.
+    """
     if isinstance(schema, dict):
         for name, below in schema.get("properties", {}).items():
             if below is not False:
@@ -390,7 +449,11 @@ class OfRules(unittest.TestCase):
         for text in texts:
             with self.subTest(text):
                 self.assertEqual(
-                    [error.message for error in self.validator.iter_errors(self.as_editors_see_it(text))], []
+                    [
+                        error.message
+                        for error in self.validator.iter_errors(self.as_editors_see_it(text))
+                    ],
+                    [],
                 )
 
     def test_known_mistakes_of_shape_are_refused(self) -> None:
@@ -414,11 +477,15 @@ class OfRules(unittest.TestCase):
         ):  # fmt: skip
             self.assertEqual(set(part["properties"]), known.known)
 
-    def test_a_file_with_every_key_changed_at_every_place_is_taken_and_refused_by_both(self) -> None:
+    def test_a_file_with_every_key_changed_at_every_place_is_taken_and_refused_by_both(
+        self,
+    ) -> None:
         """A key too many, one too few, and a value of another kind, wherever there is one."""
         whole = self.as_editors_see_it(rules_text(EVERY_KEY))
         self.assertEqual([error.message for error in self.validator.iter_errors(whole)], [])
-        missing = set(keys_of(rules_schema(), ())) - {str(step) for where in places(whole) for step in where}
+        missing = set(keys_of(rules_schema(), ())) - {
+            str(step) for where in places(whole) for step in where
+        }
         self.assertEqual(missing, {"document", "fetched_at", "include", "omit"})
         self.assertFalse(self.verdicts(whole)[1] & SHAPES)
         refused = 0
@@ -440,7 +507,11 @@ def places(document: Any, above: tuple[str | int, ...] = ()) -> Iterator[tuple[s
     if above[:1] == ("examples",) and above[2:3] in (("response",), ("gives",)):
         return
     items = (
-        document.items() if isinstance(document, dict) else enumerate(document) if isinstance(document, list) else ()
+        document.items()
+        if isinstance(document, dict)
+        else enumerate(document)
+        if isinstance(document, list)
+        else ()
     )
     for key, value in items:
         yield from places(value, (*above, key))
@@ -480,9 +551,12 @@ class OnTheCommandLine(Described):
                 self.assertEqual((done.returncode, done.stderr), (0, ""))
                 self.assertIn(wanted, done.stdout)
         self.assertEqual(
-            self.mukret("describe", rules).stdout, self.mukret("describe", rules, "--as", "markdown").stdout
+            self.mukret("describe", rules).stdout,
+            self.mukret("describe", rules, "--as", "markdown").stdout,
         )
-        self.assertEqual(json.loads(self.mukret("describe", "--rules-schema").stdout), rules_schema())
+        self.assertEqual(
+            json.loads(self.mukret("describe", "--rules-schema").stdout), rules_schema()
+        )
 
     def test_what_makes_no_sense_is_told(self) -> None:
         self.file("a.rules.yaml", rules_text("tables: {ports: {fields: {a: $.a}}}"))
@@ -514,7 +588,9 @@ class Page(Described):
                     self.file(target, done.stdout)
             if language == "python":
                 self.file("page.py", content)
-        done = subprocess.run([sys.executable, "page.py"], cwd=self.folder, capture_output=True, text=True, check=True)
+        done = subprocess.run(
+            [sys.executable, "page.py"], cwd=self.folder, capture_output=True, text=True, check=True
+        )
         self.assertRegex(done.stdout, r"^\d+ 2031-\d\d-\d\d \d\d:\d\d:00\+00:00 [\d.]+\n\{")
 
 

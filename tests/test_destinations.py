@@ -53,15 +53,24 @@ ONE = {
 
 class Delivery(FolderCase):
     def run_over(self, *documents: object, rules: str = RULES) -> Run:
-        files = [self.file(f"{number}.json", json.dumps(document)) for number, document in enumerate(documents)]
+        files = [
+            self.file(f"{number}.json", json.dumps(document))
+            for number, document in enumerate(documents)
+        ]
         return Run(parse_rules(rules_text(rules)), find_sources(files))
 
     def deliver(self, *documents: object, target: str = "out", limit: str | None = None) -> Path:
         folder = self.folder / target
-        deliver(self.run_over(*documents), Folder(str(folder)), RejectLimit.parse(limit) if limit else None)
+        deliver(
+            self.run_over(*documents),
+            Folder(str(folder)),
+            RejectLimit.parse(limit) if limit else None,
+        )
         return folder
 
-    def test_parquet_holds_the_same_rows_in_the_same_types_and_what_the_rules_say_of_them(self) -> None:
+    def test_parquet_holds_the_same_rows_in_the_same_types_and_what_the_rules_say_of_them(
+        self,
+    ) -> None:
         import pyarrow.parquet as pq
 
         rules = """
@@ -80,24 +89,38 @@ class Delivery(FolderCase):
               empty: {rows: "$[*].none[*]", fields: {a: $.a}}
             """
         lines = [
-            {"id": n, "fare": f"{n}.50", "took": "PT1H", "clock": "10:22", "local": "2031-04-01T10:22", "tags": [n, 2]}
+            {
+                "id": n,
+                "fare": f"{n}.50",
+                "took": "PT1H",
+                "clock": "10:22",
+                "local": "2031-04-01T10:22",
+                "tags": [n, 2],
+            }
             for n in range(7)
         ]
         with mock.patch("mukret.destinations.parquet.ROWS_OF_A_GROUP", 3):
             run = Run(
                 parse_rules(rules_text(rules)),
-                find_sources([self.file("a.jsonl", "".join(json.dumps([line]) + "\n" for line in lines))]),
+                find_sources(
+                    [self.file("a.jsonl", "".join(json.dumps([line]) + "\n" for line in lines))]
+                ),
                 batch_bytes=1,
             )
             record = deliver(run, Folder(str(self.folder / "out"), "parquet"))
-        self.assertEqual(record["files"], ["t.parquet", "empty.parquet", "rejects.jsonl", "run.json"])
+        self.assertEqual(
+            record["files"], ["t.parquet", "empty.parquet", "rejects.jsonl", "run.json"]
+        )
         self.assertEqual(sorted(os.listdir(self.folder / "out")), sorted(record["files"]))
         file = pq.ParquetFile(self.folder / "out/t.parquet")
-        self.assertEqual(([file.metadata.row_group(n).num_rows for n in range(file.num_row_groups)]), [3, 3, 1])
+        self.assertEqual(
+            ([file.metadata.row_group(n).num_rows for n in range(file.num_row_groups)]), [3, 3, 1]
+        )
         table = file.read()
         expected = Run(parse_rules(rules_text(rules)), find_sources([self.folder / "a.jsonl"]))
         self.assertEqual(
-            table.to_pylist(), [row for output in expected.batches() for row in output.tables["t"].to_pylist()]
+            table.to_pylist(),
+            [row for output in expected.batches() for row in output.tables["t"].to_pylist()],
         )
         self.assertTrue(table.schema.equals(expected.schemas["t"]))
         described = [(table.schema.field(name).metadata or {}) for name in ("id", "fare", "took")]
@@ -111,7 +134,8 @@ class Delivery(FolderCase):
     def test_a_folder_holds_a_file_per_table_the_rejects_and_the_record(self) -> None:
         out = self.deliver([ONE, {"id": 2}, {"id": "x"}])
         self.assertEqual(
-            sorted(os.listdir(out)), ["csv-metadata.json", "empty.csv", "rejects.jsonl", "run.json", "t.csv"]
+            sorted(os.listdir(out)),
+            ["csv-metadata.json", "empty.csv", "rejects.jsonl", "run.json", "t.csv"],
         )
         self.assertEqual(
             (out / "t.csv").read_text(encoding="utf-8"),
@@ -137,13 +161,19 @@ class Delivery(FolderCase):
              "values_nulled": 0, "rows_filtered_unknown": 0},
         )  # fmt: skip
         first, second = record["inputs"]
-        self.assertEqual((first["documents"], first["bytes"]), (1, (self.folder / "0.json").stat().st_size))
-        self.assertEqual(second["sha256"], "4f53cda18c2baa0c0354bb5f9a3ecbe5ed12ab4d8e11ba873c2f11161202b945")
+        self.assertEqual(
+            (first["documents"], first["bytes"]), (1, (self.folder / "0.json").stat().st_size)
+        )
+        self.assertEqual(
+            second["sha256"], "4f53cda18c2baa0c0354bb5f9a3ecbe5ed12ab4d8e11ba873c2f11161202b945"
+        )
         self.assertEqual(record["bad_documents"], 0)
         self.assertEqual([rule["table"] for rule in record["unmatched"]], ["empty"])
         self.assertTrue(record["started"].endswith("Z") and record["started"] <= record["finished"])
 
-    def test_the_metadata_says_what_the_columns_hold_what_identifies_a_row_and_what_joins(self) -> None:
+    def test_the_metadata_says_what_the_columns_hold_what_identifies_a_row_and_what_joins(
+        self,
+    ) -> None:
         rules = """
             title: Ferries
             tables:
@@ -161,11 +191,19 @@ class Delivery(FolderCase):
         deliver(self.run_over([{"code": "OTV", "notices": ["a"]}], rules=rules), Folder(str(out)))
         metadata = json.loads((out / "csv-metadata.json").read_text())
         ports, notices = metadata["tables"]
-        self.assertEqual((metadata["@context"], ports["url"]), ("http://www.w3.org/ns/csvw", "ports.csv"))
+        self.assertEqual(
+            (metadata["@context"], ports["url"]), ("http://www.w3.org/ns/csvw", "ports.csv")
+        )
         self.assertEqual(ports["tableSchema"]["primaryKey"], ["code"])
         code, depth = ports["tableSchema"]["columns"]
-        self.assertEqual((code["datatype"], code["required"], code["dc:description"]), ("string", True, "Short code"))
-        self.assertEqual((depth["datatype"], depth["dc:description"]), ({"base": "decimal", "format": "0.0"}, "(m)"))
+        self.assertEqual(
+            (code["datatype"], code["required"], code["dc:description"]),
+            ("string", True, "Short code"),
+        )
+        self.assertEqual(
+            (depth["datatype"], depth["dc:description"]),
+            ({"base": "decimal", "format": "0.0"}, "(m)"),
+        )
         self.assertEqual(notices["tableSchema"]["columns"][1]["separator"], ";")
         [join] = notices["tableSchema"]["foreignKeys"]
         self.assertEqual(join["reference"], {"resource": "ports.csv", "columnReference": ["code"]})
@@ -215,7 +253,9 @@ class Delivery(FolderCase):
         self.assertEqual((out / "t.csv").read_text().splitlines()[1], "8,,,,,,,,")
         self.assertEqual([name for name in os.listdir(self.folder) if name.startswith(".")], [])
 
-    def test_what_a_killed_run_left_is_cleared_by_the_next_and_what_a_run_holds_is_not(self) -> None:
+    def test_what_a_killed_run_left_is_cleared_by_the_next_and_what_a_run_holds_is_not(
+        self,
+    ) -> None:
         dead, held = (self.folder / f".out.mukret-{name}" for name in ("1", "2"))
         for work in (dead, held):
             work.mkdir()
@@ -227,7 +267,9 @@ class Delivery(FolderCase):
         self.assertTrue(held.exists())
 
     def test_what_a_run_had_moved_aside_when_it_was_killed_is_put_back_by_the_next(self) -> None:
-        """Even if that one fails: without an exchange of names there is a moment without the folder."""
+        """Even if that one fails: without an exchange of names there is a moment without the
+        folder.
+        """
         out = self.deliver([ONE])
         os.rename(out, self.folder / ".out.mukret-1-old")
         with self.assertRaises(StoppedError):
@@ -245,13 +287,17 @@ class Delivery(FolderCase):
                     run.begin()
                 self.assertNotEqual(runs[0].work, runs[1].work)
                 for number, run in enumerate(runs):
-                    (run.work / "run.json").write_text(json.dumps({"mukret": "0", "files": [f"{number}.csv"]}))
+                    (run.work / "run.json").write_text(
+                        json.dumps({"mukret": "0", "files": [f"{number}.csv"]})
+                    )
                     (run.work / f"{number}.csv").touch()
                 for run in reversed(runs):
                     run.publish()
                     run.close()
                 self.assertEqual(sorted(os.listdir(out)), ["0.csv", "run.json"])
-                self.assertEqual([name for name in os.listdir(self.folder) if name.startswith(".")], [])
+                self.assertEqual(
+                    [name for name in os.listdir(self.folder) if name.startswith(".")], []
+                )
 
     def test_a_foreign_file_that_comes_while_a_run_works_is_never_deleted(self) -> None:
         out = self.deliver([ONE])
@@ -268,7 +314,10 @@ class Delivery(FolderCase):
 
     def test_an_interrupt_before_the_work_has_begun_leaves_no_folder(self) -> None:
         for step in ("hold", "_same"):
-            with mock.patch.object(publish, step, side_effect=KeyboardInterrupt), self.subTest(step):
+            with (
+                mock.patch.object(publish, step, side_effect=KeyboardInterrupt),
+                self.subTest(step),
+            ):
                 with self.assertRaisesRegex(Interrupted, "nothing was published"):
                     self.deliver([ONE])
                 self.assertEqual([name for name in os.listdir(self.folder) if "out" in name], [])
@@ -294,7 +343,14 @@ class Delivery(FolderCase):
 
     def test_limits_on_rejects(self) -> None:
         tally = Tally({"t": TableTally(rows_seen=200, rows_rejected=3)}, bad_documents=1)
-        cases = [("4", True), ("3", False), ("2%", True), ("1.9%", False), ("0", False), ("100%", True)]
+        cases = [
+            ("4", True),
+            ("3", False),
+            ("2%", True),
+            ("1.9%", False),
+            ("0", False),
+            ("100%", True),
+        ]
         for text, allowed in cases:
             with self.subTest(text):
                 self.assertEqual(RejectLimit.parse(text).allows(tally), allowed)
@@ -315,14 +371,20 @@ class Delivery(FolderCase):
     ) -> None:
         """By Python's own reader; an unquoted empty cell is null."""
         clean = [
-            tuple(cell if cell is None or cell.isprintable() or cell.isascii() else None for cell in row)
+            tuple(
+                cell if cell is None or cell.isprintable() or cell.isascii() else None
+                for cell in row
+            )
             for row in rows
         ]
-        rules = parse_rules(rules_text('tables: {t: {rows: "$[*]", fields: {a: $.a, b: $.b, c: {constant: x}}}}'))
+        rules = parse_rules(
+            rules_text('tables: {t: {rows: "$[*]", fields: {a: $.a, b: $.b, c: {constant: x}}}}')
+        )
         document = [{"a": a, "b": b} for a, b in clean]
         stream = io.BytesIO()
         with mock.patch(
-            "mukret.documents.sources.open", side_effect=lambda *_: io.BytesIO(json_text(document).encode())
+            "mukret.documents.sources.open",
+            side_effect=lambda *_: io.BytesIO(json_text(document).encode()),
         ):
             from mukret.documents import Source
 

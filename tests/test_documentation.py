@@ -1,4 +1,6 @@
-"""The documentation is true: its examples run, its codes are those of the code, its commands work."""
+"""The documentation is true: its examples run, its codes are those of the code,
+its commands work.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,15 @@ from pathlib import Path
 from typing import Any
 
 from mukret import codes
-from mukret.collect import Answer, Limits, calls_file, load_calls, reading_calls, reading_pages, reading_sign_in
+from mukret.collect import (
+    Answer,
+    Limits,
+    calls_file,
+    load_calls,
+    reading_calls,
+    reading_pages,
+    reading_sign_in,
+)
 from mukret.collect.judging import Judgement, Sort
 from mukret.collect.paging import End, Fault, Last, Lost
 from mukret.columns.types import value_type
@@ -51,21 +61,29 @@ class Messages(unittest.TestCase):
         page = (ROOT / "docs" / "messages.md").read_text(encoding="utf-8")
         _, rejects, problems, runs = re.split(r"^## .*$", page, flags=re.MULTILINE)
         shared = {"unknown-table", "not-supported"}  # of a rules file and of a run alike
-        for section, known in ((rejects, codes.REJECTS), (problems, codes.RULES), (runs, codes.RUNS)):
+        for section, known in (
+            (rejects, codes.REJECTS),
+            (problems, codes.RULES),
+            (runs, codes.RUNS),
+        ):
             listed = re.findall(r"^\| `([a-z0-9-]+)` \|", section, flags=re.MULTILINE)
             self.assertEqual(len(listed), len(set(listed)))
             expected = set(known) - (shared if known is codes.RUNS else set())
             self.assertEqual(set(listed), expected)
 
     def test_every_code_of_the_table_is_used_and_every_code_used_is_in_the_table(self) -> None:
-        sources = [path for path in (ROOT / "src" / "mukret").rglob("*.py") if path.name != "codes.py"]
+        sources = [
+            path for path in (ROOT / "src" / "mukret").rglob("*.py") if path.name != "codes.py"
+        ]
         used = set().union(*(strings_of(path) for path in sources))
         known = {**codes.REJECTS, **codes.RULES, **codes.RUNS}
         texts = "".join(path.read_text() for path in sources)
         for code in known:
             with self.subTest(code):
                 self.assertTrue(code in used or f"[{code}]" in texts)
-        raised = re.findall(r"(?:Bad|Error|Problem|add|add_at|fail)\(\s*\"([a-z]+(?:-[a-z0-9]+)+)\"", texts)
+        raised = re.findall(
+            r"(?:Bad|Error|Problem|add|add_at|fail)\(\s*\"([a-z]+(?:-[a-z0-9]+)+)\"", texts
+        )
         self.assertGreater(len(raised), 40)
         self.assertEqual(set(raised) - set(known), set())
 
@@ -78,8 +96,9 @@ class Reference(FolderCase):
         self.assertEqual(self.examples_hold("docs/expressions.md"), 1)
 
     def examples_hold(self, page: str) -> int:
-        """A block of rules is followed by blocks of documents and of the tables or rejects that they give. One whose
-        label is the name of a file is that file, beside the rules that follow."""
+        """A block of rules is followed by blocks of documents and of the tables or rejects that
+        they give. One whose label is the name of a file is that file, beside the rules that follow.
+        """
         document, rules = "", Path()
         shown = 0
         for language, label, content in blocks(page):
@@ -129,7 +148,9 @@ class TypesPage(FolderCase):
                     match = self.ROW.match(line)
                     assert match, line
                     value, own, options, written = match.groups()
-                    found.setdefault((own or kind, options or ""), []).append((value.strip("`"), written.strip("`")))
+                    found.setdefault((own or kind, options or ""), []).append(
+                        (value.strip("`"), written.strip("`"))
+                    )
         return found
 
     def test_every_row_is_true_for_each_value_alone_and_for_all_of_a_column(self) -> None:
@@ -145,7 +166,9 @@ class TypesPage(FolderCase):
         self.assertGreater(rows, 280)
 
     def rules(self, kind: str, options: str) -> Rules:
-        values = "values: {boarding: {accept: [BRD, now boarding, 1]}, departed: {accept: [DEP, true]}}"
+        values = (
+            "values: {boarding: {accept: [BRD, now boarding, 1]}, departed: {accept: [DEP, true]}}"
+        )
         enums = "".join(
             f"  {name}: {{{values}{more}}}\n"
             for name, more in (
@@ -161,7 +184,9 @@ class TypesPage(FolderCase):
         )
 
     def by_reference(self, rules: Rules, value: str) -> tuple[Any, str | None]:
-        rows, rejects = ReferenceRun(rules).document(Document(decode(f'[{{"v": {value}}}]'.encode())))
+        rows, rejects = ReferenceRun(rules).document(
+            Document(decode(f'[{{"v": {value}}}]'.encode()))
+        )
         [row] = rows["t"]
         found = row.values["v"]
         code = rejects[0].problems[0].code if rejects else None
@@ -174,7 +199,12 @@ class TypesPage(FolderCase):
 
     def by_columns(self, rules: Rules, values: list[str]) -> list[str]:
         result = extract(
-            rules, [self.file("values.json", "[" + ",".join(f'{{"v": {value}}}' for value in values) + "]")]
+            rules,
+            [
+                self.file(
+                    "values.json", "[" + ",".join(f'{{"v": {value}}}' for value in values) + "]"
+                )
+            ],
         )
         kind = rules.tables["t"].fields[1].type
         found = ["*null*"] * len(values)
@@ -195,7 +225,10 @@ class ExpressionsPage(FolderCase):
     def sections(self) -> list[list[tuple[str, str, str]]]:
         page = (ROOT / self.PAGE).read_text(encoding="utf-8")
         return [
-            [(text.replace("\\|", "|"), kind, value.strip("`")) for text, kind, value in self.ROW.findall(section)]
+            [
+                (text.replace("\\|", "|"), kind, value.strip("`"))
+                for text, kind, value in self.ROW.findall(section)
+            ]
             for section in page.split("\n## ")
         ]
 
@@ -203,7 +236,9 @@ class ExpressionsPage(FolderCase):
         [row] = [content for _, label, content in blocks(self.PAGE) if label == "row"]
         found = re.findall(r"^(\w+): (\S.*?) +# (an enum|\S+)", row, re.MULTILINE)
         kinds = {name: "state" if kind == "an enum" else kind for name, _, kind in found}
-        return ", ".join(f'{name}: {{at: "$.{name}", type: "{kind}"}}' for name, kind in kinds.items())
+        return ", ".join(
+            f'{name}: {{at: "$.{name}", type: "{kind}"}}' for name, kind in kinds.items()
+        )
 
     def document(self) -> str:
         [row] = [content for _, label, content in blocks(self.PAGE) if label == "row"]
@@ -214,13 +249,18 @@ class ExpressionsPage(FolderCase):
         cases = [case for section in self.sections()[:-1] for case in section]
         self.assertGreater(len(cases), 160)
         computed = "".join(
-            f"      e{number}: {{compute: {json.dumps(text)}}}\n" for number, (text, _, _) in enumerate(cases)
+            f"      e{number}: {{compute: {json.dumps(text)}}}\n"
+            for number, (text, _, _) in enumerate(cases)
         )
-        fields = "".join(f"      {field}\n" for field in re.split(r", (?=\w+: {)", self.row_fields()))
+        fields = "".join(
+            f"      {field}\n" for field in re.split(r", (?=\w+: {)", self.row_fields())
+        )
         head = f"mukret: 1\nenums: {{state: {self.ENUM}}}\ntables:\n  t:\n    rows: '$[*]'\n    fields:\n"
         rules = parse_rules(head + fields + computed)
         rows, rejects = ReferenceRun(rules).document(Document(json.loads(self.document())))
-        codes_found = {problem.field: problem.code for problem in rejects[0].problems} if rejects else {}
+        codes_found = (
+            {problem.field: problem.code for problem in rejects[0].problems} if rejects else {}
+        )
         result = extract(rules, [self.file("row.json", self.document())])
         by_columns = {problem.field: problem.code for problem in result.rejects[0].problems}
         kinds = rules.tables["t"].types
@@ -229,11 +269,15 @@ class ExpressionsPage(FolderCase):
             with self.subTest(text):
                 self.assertEqual(kinds[name].name, kind)
                 found = rows["t"][0].values[name]
-                shown = codes_found.get(name) or ("*null*" if found is None else kinds[name].written(found) or '""')
+                shown = codes_found.get(name) or (
+                    "*null*" if found is None else kinds[name].written(found) or '""'
+                )
                 self.assertEqual(shown, value)
                 self.assertEqual(by_columns.get(name), codes_found.get(name))
         sound = "".join(
-            line for number, line in enumerate(computed.splitlines(True)) if f"e{number}" not in codes_found
+            line
+            for number, line in enumerate(computed.splitlines(True))
+            if f"e{number}" not in codes_found
         )
         checked = parse_rules(head + fields + sound)
         table = extract(checked, [self.folder / "row.json"]).tables["t"]
@@ -259,11 +303,15 @@ class ExpressionsPage(FolderCase):
             with self.subTest(text):
                 with self.assertRaises(ExpressionError) as caught:
                     compile_expression(text, fields, types.reading)
-                self.assertEqual((caught.exception.code, str(caught.exception.position)), (code, at))
+                self.assertEqual(
+                    (caught.exception.code, str(caught.exception.position)), (code, at)
+                )
 
 
 def commands_of(page: str) -> list[list[str]]:
-    """The arguments of each command of a page that works as it stands, one after the other in one folder."""
+    """The arguments of each command of a page that works as it stands, one after the other in one
+    folder.
+    """
     return [
         shlex.split(line)[1:]
         for language, _, content in blocks(page)
@@ -278,14 +326,19 @@ class SurveyPage(FolderCase):
 
     def test_ten_questions_are_answered_by_the_screen_of_80_columns(self) -> None:
         page = (ROOT / self.PAGE).read_text(encoding="utf-8")
-        self.assertEqual(re.findall(r"^\*\*(\d+)\. ", page, re.MULTILINE), [str(number) for number in range(1, 11)])
+        self.assertEqual(
+            re.findall(r"^\*\*(\d+)\. ", page, re.MULTILINE),
+            [str(number) for number in range(1, 11)],
+        )
         self.demo()
         screen = self.mukret(*commands_of(self.PAGE)[0], columns=80).stdout
         for _, label, content in blocks(self.PAGE):
             if label == "screen":
                 with self.subTest(content):
                     self.assertIn(f"\n{content}", screen)
-        longest = max(screen.splitlines(), key=lambda line: 0 if line.startswith("    at ") else len(line))
+        longest = max(
+            screen.splitlines(), key=lambda line: 0 if line.startswith("    at ") else len(line)
+        )
         self.assertLessEqual(len(longest), 80, longest)
 
     def test_its_commands_work(self) -> None:
@@ -298,15 +351,25 @@ class SurveyPage(FolderCase):
 
     def test_every_look_and_surprise_has_its_row(self) -> None:
         page = (ROOT / self.PAGE).read_text(encoding="utf-8")
-        _, looks, surprises, scripts = re.split(r"^## (?:Looks|Surprises|For scripts)$", page, flags=re.MULTILINE)
+        _, looks, surprises, scripts = re.split(
+            r"^## (?:Looks|Surprises|For scripts)$", page, flags=re.MULTILINE
+        )
         self.assertEqual(re.findall(r"^\| `([^`]+)` \|", looks, re.MULTILINE), list(LOOKS))
-        self.assertEqual(re.findall(r"^\| `([^`]+)` \|", surprises, re.MULTILINE), list(codes.SURPRISES))
+        self.assertEqual(
+            re.findall(r"^\| `([^`]+)` \|", surprises, re.MULTILINE), list(codes.SURPRISES)
+        )
         source = "".join(path.read_text() for path in (ROOT / "src/mukret/survey").glob("*.py"))
         self.assertEqual(set(re.findall(r'Surprise\(\s*"([^"]+)"', source)), set(codes.SURPRISES))
         self.assertLessEqual(set(re.findall(r'Look\(\s*"([^"]+)"', source)), set(LOOKS))
         self.demo()
         report = json.loads(self.mukret(*commands_of(self.PAGE)[0], "--json").stdout)
-        for name in sorted({*report, *(name for place in report["places"] for name in place), *report["records"][0]}):
+        for name in sorted(
+            {
+                *report,
+                *(name for place in report["places"] for name in place),
+                *report["records"][0],
+            }
+        ):
             with self.subTest(name):
                 self.assertIn(f"`{name}`", scripts)
 
@@ -323,8 +386,14 @@ class CollectingPage(FolderCase):
 
     def test_every_key_and_every_limit_is_on_the_page(self) -> None:
         page = (ROOT / self.PAGE).read_text(encoding="utf-8")
-        known = set(calls_file._TOP.known | reading_calls._CALL.known | reading_calls._ONCE_PER.known)
-        known |= reading_pages.ANY_PAGES.known | reading_sign_in._SIGN_IN.known | reading_sign_in._OAUTH2.known
+        known = set(
+            calls_file._TOP.known | reading_calls._CALL.known | reading_calls._ONCE_PER.known
+        )
+        known |= (
+            reading_pages.ANY_PAGES.known
+            | reading_sign_in._SIGN_IN.known
+            | reading_sign_in._OAUTH2.known
+        )
         for key in known | reading_sign_in._KEPT.known:
             with self.subTest(key):
                 self.assertRegex(page, rf"`{key}\b|\b{key}:")
@@ -374,22 +443,37 @@ class Output(FolderCase):
     def test_the_page_names_every_member_of_the_record_and_of_a_reject(self) -> None:
         page = (ROOT / "docs" / "output.md").read_text(encoding="utf-8")
         self.demo()
-        record = json.loads((self.folder / "merrow-demo/tables/run.json").read_text(encoding="utf-8"))
+        record = json.loads(
+            (self.folder / "merrow-demo/tables/run.json").read_text(encoding="utf-8")
+        )
         counts = (
-            set(record["tables"]["ports"]) | set(record["inputs"][0]) | set(record["sample"]) | set(record["response"])
+            set(record["tables"]["ports"])
+            | set(record["inputs"][0])
+            | set(record["sample"])
+            | set(record["response"])
         )
         for name in sorted(set(record) | counts):
             with self.subTest(name):
                 self.assertIn(f"`{name}`", page)
-        line = (self.folder / "merrow-demo/tables/rejects.jsonl").read_text(encoding="utf-8").splitlines()[0]
-        [shown] = [content for language, _, content in blocks("docs/output.md") if language == "json"]
+        line = (
+            (self.folder / "merrow-demo/tables/rejects.jsonl")
+            .read_text(encoding="utf-8")
+            .splitlines()[0]
+        )
+        [shown] = [
+            content for language, _, content in blocks("docs/output.md") if language == "json"
+        ]
         self.assertEqual(list(json.loads(shown)), list(json.loads(line)))
-        self.assertEqual(list(json.loads(shown)["problems"][0]), list(json.loads(line)["problems"][0]))
+        self.assertEqual(
+            list(json.loads(shown)["problems"][0]), list(json.loads(line)["problems"][0])
+        )
 
 
 class Readme(FolderCase):
     def test_every_command_of_the_readme_works_in_its_order(self) -> None:
-        """Those with mukret in them, in one folder, as a reader would type them; pip is left to the installation."""
+        """Those with mukret in them, in one folder, as a reader would type them; pip is left to the
+        installation.
+        """
         commands = commands_of("README.md")
         self.assertGreaterEqual(len(commands), 6)
         for arguments in commands:

@@ -1,4 +1,6 @@
-"""Documents: what is in a file is recognised, and what is no JSON is said in words and at its place."""
+"""Documents: what is in a file is recognised, and what is no JSON is said in words and at its
+place.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,9 @@ from mukret.errors import InputError
 from mukret.values import JsonValue, Number, json_text
 from tests.helpers import FolderCase
 
-zstd_compress = import_module("compression.zstd" if sys.version_info >= (3, 14) else "backports.zstd").compress
+zstd_compress = import_module(
+    "compression.zstd" if sys.version_info >= (3, 14) else "backports.zstd"
+).compress
 PACKERS = {"gzip": gzip.compress, "bzip2": bz2.compress, "xz": lzma.compress, "zstd": zstd_compress}
 MISTAKES: list[tuple[bytes, str, int, int, int]] = [
     (b"", "there is nothing in it", 1, 1, 0),
@@ -64,7 +68,10 @@ class Decoding(FolderCase):
             with self.subTest(raw), self.assertRaises(NotJson) as caught:
                 decode(raw)
             found = caught.exception.finding
-            self.assertEqual((found.message, found.line, found.column, found.offset), (message, line, column, offset))
+            self.assertEqual(
+                (found.message, found.line, found.column, found.offset),
+                (message, line, column, offset),
+            )
 
     def test_an_excerpt_shows_the_place_with_control_characters_escaped(self) -> None:
         with self.assertRaises(NotJson) as caught:
@@ -81,7 +88,10 @@ class Decoding(FolderCase):
                          [Number("-0"), 0, Number("-0.0"), "-0,", {"a": Number("-0")}])  # fmt: skip
         self.assertEqual([type(found) for found in decode(b"[-0, 0]")], [Number, int])
         fields = "f: {at: $.f, type: float}, t: $.f, n: {at: $.f, type: integer}"
-        documents = {"$.a[*]": '{"a": [{"f": -0}, {"f": 1}]}', "$": '{"f": -0}\n{"f": 1}\n{"f": "-0 "}'}
+        documents = {
+            "$.a[*]": '{"a": [{"f": -0}, {"f": 1}]}',
+            "$": '{"f": -0}\n{"f": 1}\n{"f": "-0 "}',
+        }
         for more in ("", ", all: {at: $, type: json}"):  # in part, and in full
             for rows, document in documents.items():
                 with self.subTest(more=more, rows=rows):
@@ -120,17 +130,29 @@ class Decoding(FolderCase):
                             found = [document for batch in batches for document in batch.documents]
                             numbers = [number for batch in batches for number in batch.numbers]
                             bad = [one for batch in batches for one in batch.bad]
-                            expected = [number for number, text in enumerate(texts[begin:], 1) if long in text]
+                            expected = [
+                                number
+                                for number, text in enumerate(texts[begin:], 1)
+                                if long in text
+                            ]
                             self.assertEqual([one.number for one in bad], expected)
                             self.assertEqual({one.code for one in bad}, {"too-long"})
-                            self.assertEqual(found, [decode(text) for text in texts[begin:] if long not in text])
-                            self.assertEqual(sorted(numbers + expected), list(range(1, len(texts) - begin + 1)))
+                            self.assertEqual(
+                                found, [decode(text) for text in texts[begin:] if long not in text]
+                            )
+                            self.assertEqual(
+                                sorted(numbers + expected), list(range(1, len(texts) - begin + 1))
+                            )
                             content = Path(file).read_bytes()
                             for one in bad:
                                 self.assertEqual(content[one.finding.offset :][: len(long)], long)
-                                self.assertEqual(one.finding.line, content[: one.finding.offset].count(b"\n") + 1)
+                                self.assertEqual(
+                                    one.finding.line, content[: one.finding.offset].count(b"\n") + 1
+                                )
 
-    def test_a_document_has_some_1000_levels_however_deep_the_stack_of_whoever_reads_it(self) -> None:
+    def test_a_document_has_some_1000_levels_however_deep_the_stack_of_whoever_reads_it(
+        self,
+    ) -> None:
         def far_down(frames: int, text: str) -> JsonValue:
             return far_down(frames - 1, text) if frames else decode(text.encode())
 
@@ -173,25 +195,39 @@ class Files(FolderCase):
                 self.assertEqual(looks_like_lines(head, name), lines)
 
     def test_lines_keep_their_numbers_whatever_the_size_of_a_batch(self) -> None:
-        """Also with a line that is no JSON, blank lines, CRLF, no line end at the end, and a byte order mark."""
+        """Also with a line that is no JSON, blank lines, CRLF, no line end at the end, and a byte
+        order mark.
+        """
         content = b'\xef\xbb\xbf{"n":1}\r\n\r\n{"n":2\r\n{"n":3}\n   \n{"n":4}'
         file = self.file("feed.jsonl", content)
         for size in (1, 5, 9, 20, 1000):
             with self.subTest(size=size):
                 batches = self.read(file, size=size)
-                found = [(n, d["n"]) for b in batches for n, d in zip(b.numbers, b.documents, strict=True)]
+                found = [
+                    (n, d["n"])
+                    for b in batches
+                    for n, d in zip(b.numbers, b.documents, strict=True)
+                ]
                 self.assertEqual(found, [(1, 1), (3, 3), (4, 4)])
                 [bad] = [bad for batch in batches for bad in batch.bad]
                 self.assertEqual((bad.number, bad.finding.line, bad.finding.offset), (2, 3, 21))
-                self.assertEqual(bad.finding.message, "cut off inside an object that began at line 3")
+                self.assertEqual(
+                    bad.finding.message, "cut off inside an object that began at line 3"
+                )
 
     def test_a_file_of_nothing_but_bad_lines_is_read_to_its_end(self) -> None:
         """Each place is counted on from that of the bad line before it."""
         lines = [f"{{'a': {number}}}" for number in range(30_000)]
         batches = self.read(self.file("feed.jsonl", "\n".join(lines)), size=100_000)
-        found = [(bad.number, bad.finding.line, bad.finding.offset) for batch in batches for bad in batch.bad]
+        found = [
+            (bad.number, bad.finding.line, bad.finding.offset)
+            for batch in batches
+            for bad in batch.bad
+        ]
         offsets = accumulate((len(line) + 1 for line in lines), initial=1)
-        self.assertEqual(found, [(n, n, at) for n, at in zip(range(1, 30_001), offsets, strict=False)])
+        self.assertEqual(
+            found, [(n, n, at) for n, at in zip(range(1, 30_001), offsets, strict=False)]
+        )
 
     def test_one_document_may_stand_over_many_lines_or_on_one_long_line(self) -> None:
         pretty = self.file("a.json", '{\n "a": 1\n}\n')
@@ -209,7 +245,10 @@ class Files(FolderCase):
                 [source] = find_sources([file])
                 documents = [d for batch in read_batches([source]) for d in batch.documents]
                 self.assertEqual(documents, [{"a": 1}, {"a": 2}])
-                self.assertEqual((source.compression, source.size, source.documents), (name, file.stat().st_size, 2))
+                self.assertEqual(
+                    (source.compression, source.size, source.documents),
+                    (name, file.stat().st_size, 2),
+                )
 
     def test_a_broken_archive_is_an_input_that_can_not_be_read(self) -> None:
         for name, pack in PACKERS.items():
@@ -227,40 +266,75 @@ class Files(FolderCase):
         for name in ("utf-16-le", "utf-16-be"):
             with self.subTest(name):
                 raw = f"\ufeff{text}".encode(name)
-                self.assertEqual(self.documents(self.file("a.json", raw)), [{"port": "Ótterwick 🚢"}, {"n": 2}])
-                half = raw + '{"n":"'.encode(name) + "\ud83d".encode(name, "surrogatepass") + '"}\n{"n":4}'.encode(name)
+                self.assertEqual(
+                    self.documents(self.file("a.json", raw)), [{"port": "Ótterwick 🚢"}, {"n": 2}]
+                )
+                half = (
+                    raw
+                    + '{"n":"'.encode(name)
+                    + "\ud83d".encode(name, "surrogatepass")
+                    + '"}\n{"n":4}'.encode(name)
+                )
                 [batch] = self.read(self.file("b.json", half))
                 self.assertEqual(batch.numbers, [1, 2, 4])
                 [bad] = batch.bad
-                self.assertEqual((bad.finding.message, bad.finding.line), ("half of a surrogate pair stands alone", 3))
+                self.assertEqual(
+                    (bad.finding.message, bad.finding.line),
+                    ("half of a surrogate pair stands alone", 3),
+                )
                 with self.assertRaises(InputError):
                     self.read(self.file("c.json", raw[:-1] + b"\0\0"[: len(raw) % 2]))
 
     def test_a_text_sequence_is_read_and_one_that_may_be_cut_off_is_set_aside(self) -> None:
-        """RFC 7464: a separator before each text; a number wants a line end after it, or may have lost digits."""
+        """RFC 7464: a separator before each text; a number wants a line end after it, or may have
+        lost digits.
+        """
         content = b'\x1e{"n":\n1}\n\x1e[2]\x1e\x1e3\n\x1e4\x1e{"n":\n\x1etrue\n'
         file = self.file("feed.json-seq", content)
         for size in (1, 7, 1000):
             with self.subTest(size=size):
                 batches = self.read(file, size=size)
-                self.assertEqual([d for b in batches for d in b.documents], [{"n": 1}, [2], 3, True])
-                found = [(b.number, b.finding.line, b.finding.offset) for batch in batches for b in batch.bad]
+                self.assertEqual(
+                    [d for b in batches for d in b.documents], [{"n": 1}, [2], 3, True]
+                )
+                found = [
+                    (b.number, b.finding.line, b.finding.offset)
+                    for batch in batches
+                    for b in batch.bad
+                ]
                 self.assertEqual(found, [(4, 4, 20), (5, 5, 27)])
 
     def test_an_http_archive_gives_its_json_answers(self) -> None:
         def entry(url: str, status: int, media_type: str, **content: str) -> dict[str, object]:
             answer = {"status": status, "content": {"mimeType": media_type, **content}}
-            return {"startedDateTime": "2031-04-01T08:00:00Z", "request": {"url": url}, "response": answer}
+            return {
+                "startedDateTime": "2031-04-01T08:00:00Z",
+                "request": {"url": url},
+                "response": answer,
+            }
 
         entries = [
-            entry("http://isles.example/ports?key=k", 200, "application/json; charset=utf-8", text='{"n": 1}'),
+            entry(
+                "http://isles.example/ports?key=k",
+                200,
+                "application/json; charset=utf-8",
+                text='{"n": 1}',
+            ),
             entry("http://isles.example/logo", 200, "image/png", text="AAAA", encoding="base64"),
-            entry("http://isles.example/b", 200, "application/geo+json", text="eyJuIjogMn0=", encoding="base64"),
+            entry(
+                "http://isles.example/b",
+                200,
+                "application/geo+json",
+                text="eyJuIjogMn0=",
+                encoding="base64",
+            ),
             entry("http://isles.example/c?key=k", 200, "application/json", text="{'n': 3}"),
             entry("http://isles.example/d?key=k", 502, "text/html", text="<html>"),
             entry("http://isles.example/e", 304, "application/json"),
         ]
-        archive = {"log": {"version": "1.2", "creator": {"name": "x", "version": "1"}, "entries": entries}}
+        archive = {
+            "log": {"version": "1.2", "creator": {"name": "x", "version": "1"}, "entries": entries}
+        }
         [source] = find_sources([self.file("day.har", json.dumps(archive, indent=1))])
         [batch] = read_batches([source])
         self.assertEqual(batch.documents, [{"n": 1}, {"n": 2}])
@@ -276,7 +350,9 @@ class Files(FolderCase):
         ])  # fmt: skip
 
     def test_a_collected_folder_gives_what_was_kept_in_its_order(self) -> None:
-        """Its record says what is data; a last line that a crash cut off is none, a changed one is an error."""
+        """Its record says what is data; a last line that a crash cut off is none, a changed one is
+        an error.
+        """
         lines = [
             {
                 "url": "http://isles.example/b",
@@ -289,7 +365,9 @@ class Files(FolderCase):
         ]
         for number in (1, 2, 3):
             self.file(f"in/pages/00000{number}.json", json.dumps({"n": number}))
-        record = self.file("in/capture.jsonl", "".join(json.dumps(line) + "\n" for line in lines) + '{"url": "http')
+        record = self.file(
+            "in/capture.jsonl", "".join(json.dumps(line) + "\n" for line in lines) + '{"url": "http'
+        )
         self.file("in/other/x.json", "{}")
         [batch] = self.read(self.folder / "in")
         self.assertEqual(batch.documents, [{"n": 2}, {"n": 1}])
@@ -308,7 +386,9 @@ class Files(FolderCase):
         self.file("in/e/capture.jsonl", '{"file": "pages/1.json", "url": "http://isles.example"}\n')
         self.file("in/e/pages/1.json", '{"n": 6}')
         self.file("in/f.json", "{'n': 7}")
-        self.assertEqual(self.documents(self.folder / "in"), [{"n": number} for number in range(1, 7)])
+        self.assertEqual(
+            self.documents(self.folder / "in"), [{"n": number} for number in range(1, 7)]
+        )
 
     def test_folders_and_globs_are_followed_by_name(self) -> None:
         for name in ("b.json", "a.jsonl", "deep/c.json.gz", "note.txt"):
@@ -344,7 +424,9 @@ class Files(FolderCase):
             self.assertEqual(caught.exception.code, code)
             self.assertIn(hint, caught.exception.hint or "")
 
-    def test_an_empty_file_is_an_error_where_it_was_named_and_a_bad_document_in_a_folder(self) -> None:
+    def test_an_empty_file_is_an_error_where_it_was_named_and_a_bad_document_in_a_folder(
+        self,
+    ) -> None:
         file = self.file("in/a.json", "")
         self.file("in/b.json", "{}")
         with self.assertRaises(InputError):

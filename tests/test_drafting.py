@@ -1,4 +1,6 @@
-"""Drafts of rules: valid, without harm to what they were drafted from, and close to what a person would write."""
+"""Drafts of rules: valid, without harm to what they were drafted from, and close to what a person
+would write.
+"""
 
 from __future__ import annotations
 
@@ -65,7 +67,11 @@ class Drafts(FolderCase):
         run = Run(parse_rules(text), find_sources([place]))
         for _ in run.batches():
             pass
-        unsaid = [reason for reason in run.tally.reasons.values() if reason.table and not is_said(reason, text)]
+        unsaid = [
+            reason
+            for reason in run.tally.reasons.values()
+            if reason.table and not is_said(reason, text)
+        ]
         self.assertEqual([(reason.table, reason.field, reason.code) for reason in unsaid], [], text)
         self.assertEqual(sum(tally.values_nulled for tally in run.tally.tables.values()), 0, text)
         self.assertEqual(dict(run.sample.unread), {}, text)
@@ -74,7 +80,9 @@ class Drafts(FolderCase):
     def fields(self, *documents: Any) -> str:
         """The tables of a draft, without notes."""
         text = self.draft(*documents)
-        return "\n".join(line.partition(', note: "')[0] for line in text.partition("tables:\n")[2].splitlines())
+        return "\n".join(
+            line.partition(', note: "')[0] for line in text.partition("tables:\n")[2].splitlines()
+        )
 
     def test_records_their_lists_and_what_they_refer_to(self) -> None:
         port = {
@@ -84,19 +92,35 @@ class Drafts(FolderCase):
             "berths": [{"no": 1, "lit": "yes"}, {"no": 2, "lit": "no"}],
         }
         other = {"code": "SKR", "name": "Skerry", "tags": [], "berths": [{"no": 1, "lit": "no"}]}
-        sailings = [{"id": f"{1000 + n}", "port": ["OTV", "SKR"][n % 2], "fare": "12.50"} for n in range(12)]
+        sailings = [
+            {"id": f"{1000 + n}", "port": ["OTV", "SKR"][n % 2], "fare": "12.50"} for n in range(12)
+        ]
         found = self.fields({"meta": {"took": 3}, "ports": [port, other], "sailings": sailings})
         self.assertEqual(found, RELATED)
-        self.assertNotIn('name:      {at: "$.name", required', found)  # its lack would take the berths with it
+        self.assertNotIn(
+            'name:      {at: "$.name", required', found
+        )  # its lack would take the berths with it
 
     def test_rows_that_are_more_than_nodes(self) -> None:
         reply = {"id": 5, "text": "hi", "replies": [{"id": 6, "text": "ho", "replies": []}]}
         found = self.fields(
             {
-                "fares": {"adult": "12.50", "child": "6.25", "car": "80.00", "dog": "1.00", "bike": "2.00"},
+                "fares": {
+                    "adult": "12.50",
+                    "child": "6.25",
+                    "car": "80.00",
+                    "dog": "1.00",
+                    "bike": "2.00",
+                },
                 "tide": {"times": ["02:46", "08:14"], "heights": ["1.01", "4.03"]},
-                "log": {"columns": ["at", "port"], "rows": [["04:10", "OTV"], ["05:20", "SKR"], ["06:30", "TOL"]]},
-                "notes": [{"id": 1, "text": "x", "replies": [reply]}, {"id": 2, "text": "y", "replies": []}],
+                "log": {
+                    "columns": ["at", "port"],
+                    "rows": [["04:10", "OTV"], ["05:20", "SKR"], ["06:30", "TOL"]],
+                },
+                "notes": [
+                    {"id": 1, "text": "x", "replies": [reply]},
+                    {"id": 2, "text": "y", "replies": []},
+                ],
                 "position": [57.2041, -8.1203],
                 "days": {"2031-04-01": {"n": 1}, "2031-04-02": {"n": 2}, "2031-04-03": {"n": 3}},
             }
@@ -115,17 +139,24 @@ class Drafts(FolderCase):
         """The types of the columns of a draft, by table."""
         rules = parse_rules(self.draft(*documents))
         return {
-            name: [f"{column} {kind.name}" for column, kind in table.columns] for name, table in rules.tables.items()
+            name: [f"{column} {kind.name}" for column, kind in table.columns]
+            for name, table in rules.tables.items()
         }
 
     def test_what_is_said_of_a_list_beside_it_in_an_array(self) -> None:
-        ports = [{"code": f"P{n}", "built": str(1900 + n), "value": None if n else 12} for n in range(3)]
+        ports = [
+            {"code": f"P{n}", "built": str(1900 + n), "value": None if n else 12} for n in range(3)
+        ]
         self.assertEqual(
-            self.columns([{"page": 1, "pages": 2}, ports]), {"a": ["a_code text", "built integer", "value integer"]}
+            self.columns([{"page": 1, "pages": 2}, ports]),
+            {"a": ["a_code text", "built integer", "value integer"]},
         )
 
     def test_lists_below_names_that_are_data(self) -> None:
-        days = {f"2031-04-0{day}": [{"id": f"{day}{n}", "closest": "0.12345"} for n in range(2)] for day in range(1, 4)}
+        days = {
+            f"2031-04-0{day}": [{"id": f"{day}{n}", "closest": "0.12345"} for n in range(2)]
+            for day in range(1, 4)
+        }
         self.assertEqual(
             self.columns({"count": 6, "sailings": days}),
             {
@@ -133,17 +164,30 @@ class Drafts(FolderCase):
                 "sailings": ["date date", "sailing_id integer", "closest decimal(18,5)"],
             },
         )
-        fares = {f"2031-04-0{day}": dict.fromkeys(("OTV", "SKR", "TOL", "BRA", "LUN"), 1.5) for day in range(1, 4)}
+        fares = {
+            f"2031-04-0{day}": dict.fromkeys(("OTV", "SKR", "TOL", "BRA", "LUN"), 1.5)
+            for day in range(1, 4)
+        }
         self.assertEqual(
             self.columns({"fares": fares}),
-            {"fare_dates": ["date date"], "fares": ["date date", "fare_code text", "fare decimal(18,2)"]},
+            {
+                "fare_dates": ["date date"],
+                "fares": ["date date", "fare_code text", "fare decimal(18,2)"],
+            },
         )
         self.assertEqual(self.columns(fares["2031-04-01"]), {"a": ["a_code text", "value float"]})
-        years = {"ports": [{"code": f"P{n}", "depth": {str(2020 + n): 3.5, "2031": 4}} for n in range(3)]}
-        self.assertEqual(self.columns(years)["depth"], ["port_code text", "year integer", "value float"])
+        years = {
+            "ports": [{"code": f"P{n}", "depth": {str(2020 + n): 3.5, "2031": 4}} for n in range(3)]
+        }
+        self.assertEqual(
+            self.columns(years)["depth"], ["port_code text", "year integer", "value float"]
+        )
 
     def test_texts_that_hold_json_are_looked_into_where_all_of_them_do(self) -> None:
-        events = [{"id": n, "payload": json.dumps({"kind": "x", "lines": json.dumps([n])})} for n in range(2)]
+        events = [
+            {"id": n, "payload": json.dumps({"kind": "x", "lines": json.dumps([n])})}
+            for n in range(2)
+        ]
         text = self.draft({"events": events})
         self.assertIn('  embedded: ["$.events[*].payload", "$.events[*].payload.lines"]\n', text)
         self.assertEqual(
@@ -153,11 +197,18 @@ class Drafts(FolderCase):
         self.assertEqual(self.columns('{"ports": [{"code": "OTV"}]}'), {"ports": ["code text"]})
         for other in ("", "{", None):
             with self.subTest(other=other):
-                found = self.columns({"events": [{"payload": "{}"}, {"payload": "[1]"}, {"payload": other}]})
-                self.assertEqual(found["events"], ["payload text"] if other is not None else ["payload json"])
+                found = self.columns(
+                    {"events": [{"payload": "{}"}, {"payload": "[1]"}, {"payload": other}]}
+                )
+                self.assertEqual(
+                    found["events"], ["payload text"] if other is not None else ["payload json"]
+                )
 
     def test_records_whose_names_have_numbers_in_them_are_no_data(self) -> None:
-        tides = {f"2031-04-0{day}": {"1. low": "1.0100", "2. high": "4.2500", "3. no": str(day)} for day in range(1, 4)}
+        tides = {
+            f"2031-04-0{day}": {"1. low": "1.0100", "2. high": "4.2500", "3. no": str(day)}
+            for day in range(1, 4)
+        }
         self.assertEqual(
             self.columns({"Tides (Daily)": tides}),
             {"tides_daily": ["date date", "low decimal(18,4)", "high decimal(18,4)", "no integer"]},
@@ -190,7 +241,13 @@ class Drafts(FolderCase):
         )
 
     def test_records_with_lists_of_their_own_and_lists_of_scalars(self) -> None:
-        vessel = {"name": "Petrel", "built": 1998, "cars": 42, "lit": True, "decks": [{"no": 1}, {"no": 2}]}
+        vessel = {
+            "name": "Petrel",
+            "built": 1998,
+            "cars": 42,
+            "lit": True,
+            "decks": [{"no": 1}, {"no": 2}],
+        }
         vessel_types = ["name text", "built integer", "cars integer", "lit boolean"]
         self.assertEqual(
             self.columns({"id": 7, **vessel}),
@@ -204,7 +261,9 @@ class Drafts(FolderCase):
             },
         )
         crew = {"crew": ["Birk", "Gale", "Jarvie"]}
-        self.assertEqual(self.columns({"code": "x", **crew}), {"a": ["code text", "crew list(text)"]})
+        self.assertEqual(
+            self.columns({"code": "x", **crew}), {"a": ["code text", "crew list(text)"]}
+        )
         self.assertEqual(self.columns(crew["crew"]), {"a": ["value text"]})
         self.assertEqual(self.columns([{"a": 1, "b": 2}]), {"as": ["a integer", "b integer"]})
         calls = {
@@ -213,14 +272,21 @@ class Drafts(FolderCase):
                 ["otter", "skerry", "brann", "luna", "tol", "ness", "wick", "sand", "roads", "bell"]
             )
         }
-        self.assertEqual(self.columns({"calls": calls}), {"call_names": ["call_name text", "calls list(text)"]})
+        self.assertEqual(
+            self.columns({"calls": calls}), {"call_names": ["call_name text", "calls list(text)"]}
+        )
 
     def test_features_on_a_map(self) -> None:
         features = [
             {
                 "type": "Feature",
                 "id": f"b{n}",
-                "properties": {"mag": 1.5 + n, "time": 1_706_000_000_000 + n, "felt": n or None, "type": "buoy"},
+                "properties": {
+                    "mag": 1.5 + n,
+                    "time": 1_706_000_000_000 + n,
+                    "felt": n or None,
+                    "type": "buoy",
+                },
                 "geometry": {"type": "Point", "coordinates": [-8.1 - n, 57.2, 3]},
             }
             for n in range(3)
@@ -303,7 +369,10 @@ class Drafts(FolderCase):
             ([1] * 30 + ["on request"], "type: integer"),
             (["y", "n", "y", "partly"], ""),
             (["car,dog", "car", "dog,bicycle"], 'type: list(text), split: ","'),
-            (["4837301406400512", "4837301406400512,5738199136272384"], 'type: list(text), split: ","'),
+            (
+                ["4837301406400512", "4837301406400512,5738199136272384"],
+                'type: list(text), split: ","',
+            ),
             (["1,204", "12,50"], 'type: "decimal(18,3)", point: ","'),
             (["org 0", "org 12"], ""),
             ([1932964927000, "2031-04-03T06:42:07Z"], ""),
@@ -314,19 +383,29 @@ class Drafts(FolderCase):
         for values, reading in cases:
             with self.subTest(values=values):
                 found = self.fields([{"v": value, "w": 1} for value in values])
-                line = next(line.strip() for line in found.splitlines() if line.strip().startswith("v:"))
+                line = next(
+                    line.strip() for line in found.splitlines() if line.strip().startswith("v:")
+                )
                 options = (
-                    line.partition('"$.v"')[2].partition("  #")[0].removesuffix("}").removesuffix(", required: true")
+                    line.partition('"$.v"')[2]
+                    .partition("  #")[0]
+                    .removesuffix("}")
+                    .removesuffix(", required: true")
                 )
                 self.assertEqual(options.removeprefix(", ").strip(), reading)
 
     def test_an_amount_in_json_numbers_stays_exact(self) -> None:
-        self.assertIn('fare: {at: "$.fare", type: "decimal(18,2)"', self.fields([{"fare": 12.5}, {"fare": 7}]))
+        self.assertIn(
+            'fare: {at: "$.fare", type: "decimal(18,2)"', self.fields([{"fare": 12.5}, {"fare": 7}])
+        )
 
     def test_words_of_a_fixed_set_are_an_enum(self) -> None:
         states = ["boarding", "Departed", "departed ", "DEPARTED", "delayed"] * 4
         text = self.draft([{"state": state, "name": f"x{state[0]}"} for state in states])
-        self.assertIn("  state:\n    values:\n      boarding: {}\n      Departed: {}\n      delayed: {}\n", text)
+        self.assertIn(
+            "  state:\n    values:\n      boarding: {}\n      Departed: {}\n      delayed: {}\n",
+            text,
+        )
         self.assertIn("type: state, note", text)
         self.assertNotIn("type: name", text)
 
@@ -339,7 +418,11 @@ class Drafts(FolderCase):
 
     def test_documents_that_differ_in_a_moment_have_it_in_their_keys(self) -> None:
         documents = [
-            {"made": f"2031-04-0{day}T10:00:00Z", "page": 1, "ports": [{"code": "OTV"}, {"code": "SKR"}]}
+            {
+                "made": f"2031-04-0{day}T10:00:00Z",
+                "page": 1,
+                "ports": [{"code": "OTV"}, {"code": "SKR"}],
+            }
             for day in (1, 2, 3)
         ]
         text = self.draft(*documents)
@@ -352,7 +435,13 @@ class Drafts(FolderCase):
             (
                 "ports",
                 {},
-                {"data": [{"code": "OTV", "name": "Otterwick"}, {"code": "SKR", "name": "Skerry"}], "on": "2031-03-28"},
+                {
+                    "data": [
+                        {"code": "OTV", "name": "Otterwick"},
+                        {"code": "SKR", "name": "Skerry"},
+                    ],
+                    "on": "2031-03-28",
+                },
             ),
             ("ships", {}, [{"code": "PTR", "ports": 3}, {"code": "TRN", "ports": 4}]),
             (
@@ -364,31 +453,61 @@ class Drafts(FolderCase):
         ]
         for number, (call, variables, body) in enumerate(answers):
             self.file(f"kept/pages/{number}.json", json.dumps(body))
-            line = {"call": call, "variables": variables, "url": f"http://a/{number}", "file": f"pages/{number}.json"}
+            line = {
+                "call": call,
+                "variables": variables,
+                "url": f"http://a/{number}",
+                "file": f"pages/{number}.json",
+            }
             with open(self.folder / "kept/capture.jsonl", "a") as file:
                 file.write(json.dumps(line) + "\n")
         done = self.mukret("draft", "kept", "--out", "x.rules.yaml")
         self.assertEqual(done.returncode, 0, done.stderr)
         rules = load_rules(self.folder / "x.rules.yaml")
         self.assertEqual(
-            {name: table.kind for name, table in rules.tables.items()}, {name: name for name, *_ in answers}
+            {name: table.kind for name, table in rules.tables.items()},
+            {name: name for name, *_ in answers},
         )
         self.assertIn("ports_", rules.tables["ships"].types, "a field can't be named like a table")
-        self.assertIn("port", rules.tables["berths"].types, "the variable that tells the ports apart")
+        self.assertIn(
+            "port", rules.tables["berths"].types, "the variable that tells the ports apart"
+        )
         text = (self.folder / "x.rules.yaml").read_text()
-        self.assertEqual((text.count("#   on:"), [path.text for path in rules.ignore]), (1, ["$.on"]))
+        self.assertEqual(
+            (text.count("#   on:"), [path.text for path in rules.ignore]), (1, ["$.on"])
+        )
         done = self.mukret("extract", "x.rules.yaml", "kept", "--to", "tables", "--strict")
         self.assertEqual(done.returncode, 0, done.stderr)
 
     def test_hostile_names_and_values(self) -> None:
-        names = ["null", "é à", "1st", "type", 'a"b', "# x", "a: b", "@id", "$", "\u2028", "", "key", "t", "t"]
+        names = [
+            "null",
+            "é à",
+            "1st",
+            "type",
+            'a"b',
+            "# x",
+            "a: b",
+            "@id",
+            "$",
+            "\u2028",
+            "",
+            "key",
+            "t",
+            "t",
+        ]
         record = {name: f"{name}: # \u0007" for name in names}
         text = self.draft({"t": [record, record], "key": [{"t": 1}], "null": [{"true": False}]})
         self.assertNotIn("\u2028", text)
 
     def test_only_a_part_is_drafted(self) -> None:
-        sailings = [{"id": n, "vessel": "Petrel", "decks": [{"deck": "car", "cars": n}]} for n in range(30)]
-        place = self.file("a.json", json.dumps({"meta": {"took": 3}, "ports": [{"code": "OTV", "sailings": sailings}]}))
+        sailings = [
+            {"id": n, "vessel": "Petrel", "decks": [{"deck": "car", "cars": n}]} for n in range(30)
+        ]
+        place = self.file(
+            "a.json",
+            json.dumps({"meta": {"took": 3}, "ports": [{"code": "OTV", "sailings": sailings}]}),
+        )
         path = parse_path("$.ports[*].sailings[*]")
         below = parse_rules(rules_text(draft_rules(find_sources([place]), "t", path=path)))
         self.assertEqual(
@@ -396,7 +515,9 @@ class Drafts(FolderCase):
             {"sailings": ["sailing_id", "vessel"], "decks": ["sailing_id", "deck", "cars"]},
         )
         self.assertEqual((below.tables["sailings"].rows.paths, below.ignore), ((path,), ()))
-        some = parse_rules(rules_text(draft_rules(find_sources([place]), "t", fields=["vessel", "cars"])))
+        some = parse_rules(
+            rules_text(draft_rules(find_sources([place]), "t", fields=["vessel", "cars"]))
+        )
         self.assertEqual(
             {name: [own.name for own in table.fields] for name, table in some.tables.items()},
             {"ports": ["position"], "sailings": ["vessel"], "decks": ["cars"]},
@@ -414,8 +535,13 @@ class Drafts(FolderCase):
                 self.draft(*(make() for _ in range(draw.randrange(1, 8))))
 
     def test_the_sample_is_drafted_as_a_person_would(self) -> None:
-        """At least nine of ten fields that both have are of the type that the sample's own rules give them."""
-        ours, theirs = parse_rules(self.tried(SAMPLE / "feed")), load_rules(SAMPLE / "merrow.rules.yaml")
+        """At least nine of ten fields that both have are of the type that the sample's own rules
+        give them.
+        """
+        ours, theirs = (
+            parse_rules(self.tried(SAMPLE / "feed")),
+            load_rules(SAMPLE / "merrow.rules.yaml"),
+        )
         mine, wanted = types_by_path(ours), types_by_path(theirs)
         both = sorted(mine.keys() & wanted.keys())
         wrong = [(path, mine[path], wanted[path]) for path in both if mine[path] != wanted[path]]
@@ -424,17 +550,28 @@ class Drafts(FolderCase):
 
 
 def types_by_path(rules: Rules) -> dict[str, str]:
-    """Families of types by the path from the document: exact and other numbers are one, so are moments."""
+    """Families of types by the path from the document: exact and other numbers are one, so are
+    moments.
+    """
     found: dict[str, str] = {}
     bases: dict[str | None, str] = {None: "$"}
     for table in rules.parents_first():
         path = table.rows.named_paths[0].text.replace(".*", "[*]")
-        bases[table.name] = bases[table.within] + path.removeprefix("$") + ("[*]" if table.rows.spread else "")
+        bases[table.name] = (
+            bases[table.within] + path.removeprefix("$") + ("[*]" if table.rows.spread else "")
+        )
         for own in table.fields:
             if isinstance(own.source, At) and not table.rows.zip and own.source.take == "only":
                 kind = type(own.type).__name__.removesuffix("Type")
-                family = {"Decimal": "Number", "Float": "Number", "Datetime": "Moment", "Timestamp": "Moment"}
-                found[bases[table.name] + own.source.paths[0].text.removeprefix("$")] = family.get(kind, kind)
+                family = {
+                    "Decimal": "Number",
+                    "Float": "Number",
+                    "Datetime": "Moment",
+                    "Timestamp": "Moment",
+                }
+                found[bases[table.name] + own.source.paths[0].text.removeprefix("$")] = family.get(
+                    kind, kind
+                )
     return found
 
 
@@ -442,10 +579,28 @@ def is_said(reason: Reason, text: str) -> bool:
     """Whether a draft says that it rejects rows for this."""
     if reason.code == PARENT_REJECTED:
         return True
-    return re.search(rf"^ +{reason.field or reason.table}:.*# .*rejects ", text, re.MULTILINE) is not None
+    return (
+        re.search(rf"^ +{reason.field or reason.table}:.*# .*rejects ", text, re.MULTILINE)
+        is not None
+    )
 
 
-NAMES = ["id", "code", "name", "a", "b", "items", "état", "x y", "1st", "type", "key", "rows", "createdAt", "tags"]
+NAMES = [
+    "id",
+    "code",
+    "name",
+    "a",
+    "b",
+    "items",
+    "état",
+    "x y",
+    "1st",
+    "type",
+    "key",
+    "rows",
+    "createdAt",
+    "tags",
+]
 VALUES = [
     1,
     -7,
@@ -484,7 +639,9 @@ def _value(draw: random.Random, depth: int) -> Any:
     if depth <= 0 or kind < 0.45:
         return draw.choice(VALUES)
     if kind < 0.7:
-        make: Callable[[], Any] = _record(draw, depth - 1) if draw.random() < 0.7 else lambda: _value(draw, depth - 1)
+        make: Callable[[], Any] = (
+            _record(draw, depth - 1) if draw.random() < 0.7 else lambda: _value(draw, depth - 1)
+        )
         return [make() for _ in range(draw.randrange(5))]
     return _record(draw, depth - 1)()
 
@@ -515,48 +672,73 @@ class Adding(FolderCase):
         remaining = iter(added.text.split("\n"))
         for line in rules.split("\n"):  # all of it is there, in its order
             self.assertTrue(
-                any(line == other or line.strip() in ("", other.strip()) for other in remaining), (line, added.text)
+                any(line == other or line.strip() in ("", other.strip()) for other in remaining),
+                (line, added.text),
             )
         return added
 
     def unread(self, rules: str) -> list[str]:
-        return [one.path for one in drift(parse_rules(rules), find_sources([self.folder / "a.jsonl"])).unread]
+        return [
+            one.path
+            for one in drift(parse_rules(rules), find_sources([self.folder / "a.jsonl"])).unread
+        ]
 
     def test_what_is_new_is_put_where_it_belongs_and_all_else_stays(self) -> None:
         rules = (
             'mukret: 1\n# my tables\ntables:\n  quays:   # all of them\n    rows: "$.ports[*]"\n    key: code\n    fields:\n'
             "      code: {at: $.code, required: true}\n      # more to come\n\n# the end\n"
         )
-        port = {"code": "OTV", "name": "Otterwick", "berths": [{"no": 1, "lit": "yes"}, {"no": 2, "lit": "no"}]}
+        port = {
+            "code": "OTV",
+            "name": "Otterwick",
+            "berths": [{"no": 1, "lit": "yes"}, {"no": 2, "lit": "no"}],
+        }
         added = self.added(rules, {"took": 3, "ports": [port], "ferries": [{"id": 1}, {"id": 2}]})
         self.assertEqual(
-            (added.fields, added.tables, added.ignored), (["quays.name"], ["berths", "ferries"], ["$.took"])
+            (added.fields, added.tables, added.ignored),
+            (["quays.name"], ["berths", "ferries"], ["$.took"]),
         )
         self.assertIn(
-            '      # more to come\n      name: {at: "$.name", note: "e.g. Otterwick"}\n\n  berths:\n', added.text
+            '      # more to come\n      name: {at: "$.name", note: "e.g. Otterwick"}\n\n  berths:\n',
+            added.text,
         )
         self.assertIn("    within: quays\n", added.text)
         self.assertIn("    inherit: [code]\n    key: [code, berth_no]\n", added.text)
         self.assertTrue(
-            added.text.startswith('mukret: 1\nresponse:\n  ignore:\n    - "$.took"\n\n# my tables\ntables:\n'),
+            added.text.startswith(
+                'mukret: 1\nresponse:\n  ignore:\n    - "$.took"\n\n# my tables\ntables:\n'
+            ),
             added.text,
         )
         self.assertTrue(added.text.endswith("# the end\n"))
         self.assertEqual(self.unread(added.text), [])
-        again = added_to(parse_rules(added.text), added.text, find_sources([self.folder / "a.jsonl"]))
+        again = added_to(
+            parse_rules(added.text), added.text, find_sources([self.folder / "a.jsonl"])
+        )
         self.assertEqual((again.anything, again.text), (False, added.text))
 
-    def test_facts_beside_the_lists_go_to_the_fields_of_the_response_if_there_are_such(self) -> None:
+    def test_facts_beside_the_lists_go_to_the_fields_of_the_response_if_there_are_such(
+        self,
+    ) -> None:
         tables = 'tables:\n  ports:\n    rows: "$.ports[*]"\n    fields:\n      code: $.code\n'
         block = f"mukret: 1\nresponse:\n  fields:\n    made: $.made   # when\n{tables}"
-        documents = [{"made": "x", "network": "Merrow", "season": {"year": 2031}, "ports": [{"code": "OTV"}]}]
+        documents = [
+            {"made": "x", "network": "Merrow", "season": {"year": 2031}, "ports": [{"code": "OTV"}]}
+        ]
         added = self.added(block, *documents)
-        self.assertEqual((added.fields, added.ignored), (["response.network", "response.season_year"], []))
-        self.assertIn('    made: $.made   # when\n    network: {at: "$.network", note: "e.g. Merrow"}\n', added.text)
+        self.assertEqual(
+            (added.fields, added.ignored), (["response.network", "response.season_year"], [])
+        )
+        self.assertIn(
+            '    made: $.made   # when\n    network: {at: "$.network", note: "e.g. Merrow"}\n',
+            added.text,
+        )
         self.assertEqual(self.unread(added.text), [])
         without = f"mukret: 1\nresponse: {{ignore: [$.made]}}\n{tables}"
         place = find_sources([self.folder / "a.jsonl"])
-        self.assertEqual(added_to(parse_rules(without), without, place).ignored, ["$.network", "$.season"])
+        self.assertEqual(
+            added_to(parse_rules(without), without, place).ignored, ["$.network", "$.season"]
+        )
 
     def test_what_rejects_rows_is_proposed_to_be_made_wider_and_once(self) -> None:
         rules = (
@@ -564,9 +746,13 @@ class Adding(FolderCase):
             '      state: {at: "$.state", type: state}\n      depth: {at: "$.depth", type: "decimal(4,1)"}  # metres\n'
             '      name: {at: "$.name", required: true}\n'
         )
-        documents = [{"state": "open", "depth": "1.25", "name": "Holm"}] * 8 + [{"state": "adrift", "depth": "2.5"}]
+        documents = [{"state": "open", "depth": "1.25", "name": "Holm"}] * 8 + [
+            {"state": "adrift", "depth": "2.5"}
+        ]
         added = self.added(rules, documents)
-        self.assertEqual([one.field for one in added.proposals], ["state", "depth", "name"], added.text)
+        self.assertEqual(
+            [one.field for one in added.proposals], ["state", "depth", "name"], added.text
+        )
         indent = "\n      # draft: "
         for words in (
             '1 value such as "adrift": no word of state; add it there, or accept it for another',
@@ -575,7 +761,9 @@ class Adding(FolderCase):
             "not there in 1 of 9 rows, which are rejected: is it required?",
         ):
             self.assertIn(indent + words, added.text)
-        again = added_to(parse_rules(added.text), added.text, find_sources([self.folder / "a.jsonl"]))
+        again = added_to(
+            parse_rules(added.text), added.text, find_sources([self.folder / "a.jsonl"])
+        )
         self.assertEqual((again.text, again.anything, again.rejected), (added.text, False, 9))
 
     def test_to_the_rules_of_the_sample(self) -> None:
@@ -598,11 +786,15 @@ class Adding(FolderCase):
 
     def test_on_the_command_line(self) -> None:
         self.file("a.json", '{"ports": [{"code": "OTV", "name": "x"}]}')
-        self.file("r.yaml", 'mukret: 1\ntables:\n  ports:\n    rows: "$.ports[*]"\n    fields: {code: $.code}\n')
+        self.file(
+            "r.yaml",
+            'mukret: 1\ntables:\n  ports:\n    rows: "$.ports[*]"\n    fields: {code: $.code}\n',
+        )
         self.file("flow.yaml", 'mukret: 1\ntables: {t: {rows: "$.t[*]", fields: {code: $.code}}}\n')
         done = self.mukret("draft", "a.json", "--add", "r.yaml")
         self.assertEqual(
-            done.stderr.splitlines(), ["r.yaml: 1 field, 0 tables and 0 paths to ignore added", "  ports.name"]
+            done.stderr.splitlines(),
+            ["r.yaml: 1 field, 0 tables and 0 paths to ignore added", "  ports.name"],
         )
         self.assertEqual(
             (self.folder / "r.yaml").read_text().splitlines()[-1],
@@ -612,7 +804,9 @@ class Adding(FolderCase):
         done = self.mukret("draft", "a.json", "--add", "flow.yaml")
         self.assertEqual(done.returncode, 2)
         self.assertIn("tables stands in one line, in braces", done.stderr)
-        self.assertEqual(self.mukret("draft", "a.json", "--add", "r.yaml", "--out", "x").returncode, 2)
+        self.assertEqual(
+            self.mukret("draft", "a.json", "--add", "r.yaml", "--out", "x").returncode, 2
+        )
 
 
 class Names(FolderCase):
@@ -641,7 +835,10 @@ class OnTheCommandLine(FolderCase):
         self.assertEqual((done.returncode, done.stdout), (0, ""))
         self.assertEqual(
             done.stderr.splitlines(),
-            ["new.rules.yaml: 1 table with 1 field, tried on 1 file", "  mukret preview new.rules.yaml 'a b.json'"],
+            [
+                "new.rules.yaml: 1 table with 1 field, tried on 1 file",
+                "  mukret preview new.rules.yaml 'a b.json'",
+            ],
         )
         self.assertEqual(
             self.mukret("draft", "a b.json").stdout.splitlines()[1:],
@@ -650,7 +847,10 @@ class OnTheCommandLine(FolderCase):
         again = self.mukret("draft", "a b.json", "--out", "new.rules.yaml")
         self.assertEqual(again.returncode, 2)
         self.assertIn("new.rules.yaml is there already", again.stderr)
-        self.assertIn("there is no folder", self.mukret("draft", "a b.json", "--out", "x/new.rules.yaml").stderr)
+        self.assertIn(
+            "there is no folder",
+            self.mukret("draft", "a b.json", "--out", "x/new.rules.yaml").stderr,
+        )
 
     def test_standard_input_and_documents_that_are_broken(self) -> None:
         done = self.mukret("draft", "-", stdin='{"ports": [{"code": "OTV"}]}\n{"ports": [{"cod\n')

@@ -1,4 +1,6 @@
-"""Drafts laid beside rules by hand, for responses in many shapes: how much of these they have, and that they harm nothing."""
+"""Drafts laid beside rules by hand, for responses in many shapes: how much of these they have, and
+that they harm nothing.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,8 @@ class Scores(FolderCase):
         print(f"\n{len(CASES)} drafts beside rules by hand:", end=" ")
         print(
             ", ".join(
-                f"{part:.1%} of the {name}" for part, name in zip(shares, ("tables", "fields", "types"), strict=True)
+                f"{part:.1%} of the {name}"
+                for part, name in zip(shares, ("tables", "fields", "types"), strict=True)
             )
         )
         self.assertGreaterEqual(len(CASES), 40)

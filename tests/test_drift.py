@@ -1,4 +1,6 @@
-"""What `check` says of responses: what is new in them, and how the rules are told to leave it out."""
+"""What `check` says of responses: what is new in them,
+and how the rules are told to leave it out.
+"""
 
 from __future__ import annotations
 
@@ -36,8 +38,25 @@ PORTS = [
         "lit": "yes",
         "owner": {"id": 2, "nick": "\u001b[1m"},
     },
-    {"code": None, "state": "CLS", "way": "up", "depth": "1", "lit": "perhaps", "piers": [7], "notes": []},
-    {"code": "TOL", "state": "sunk", "way": "up", "depth": None, "lit": None, "master": None, "mail": "", "sea": {}},
+    {
+        "code": None,
+        "state": "CLS",
+        "way": "up",
+        "depth": "1",
+        "lit": "perhaps",
+        "piers": [7],
+        "notes": [],
+    },
+    {
+        "code": "TOL",
+        "state": "sunk",
+        "way": "up",
+        "depth": None,
+        "lit": None,
+        "master": None,
+        "mail": "",
+        "sea": {},
+    },
 ]
 
 
@@ -50,7 +69,11 @@ class Drifting(FolderCase):
         found = self.drift(RULES, {"ports": PORTS, "page": 1})
         self.assertEqual(
             [(one.path, one.count, one.example) for one in found.unread],
-            [("$.page", 1, "1"), ("$.ports[*].owner", 2, '{"id":1}'), ("$.ports[*].piers", 1, "[7]")],
+            [
+                ("$.page", 1, "1"),
+                ("$.ports[*].owner", 2, '{"id":1}'),
+                ("$.ports[*].piers", 1, "[7]"),
+            ],
         )
         self.assertEqual(
             [(one.field, one.hint) for one in found.unmatched],
@@ -64,7 +87,10 @@ class Drifting(FolderCase):
             {(reason.field, reason.code, reason.count, rows) for reason, rows in found.unfit},
             {("code", "required", 1, 4), ("lit", "not-a-boolean", 1, 4)},
         )
-        self.assertEqual([(reason.field, reason.example.value) for reason, _ in found.nulled], [("depth", "deep")])
+        self.assertEqual(
+            [(reason.field, reason.example.value) for reason, _ in found.nulled],
+            [("depth", "deep")],
+        )
         self.assertTrue(found.found)
 
     def test_every_document_is_looked_at(self) -> None:
@@ -113,13 +139,18 @@ class IgnoringMore(FolderCase):
             "response:\n  ignore:\n    - $.q\n\n# on tables\n\n": 1,
         }
         for response, known in cases.items():
-            for text in (f"mukret: 1\n# top\n{response.rstrip()}\n{tables}", f"mukret: 1\n{tables}{response}"):
+            for text in (
+                f"mukret: 1\n# top\n{response.rstrip()}\n{tables}",
+                f"mukret: 1\n{tables}{response}",
+            ):
                 if not response and not text.endswith(tables):
                     continue
                 with self.subTest(text):
                     changed = with_ignored(text, ["$.m", "$['a b']"])
                     rules = parse_rules(changed)
-                    self.assertEqual([path.text for path in rules.ignore][known:], ["$.m", "$['a b']"])
+                    self.assertEqual(
+                        [path.text for path in rules.ignore][known:], ["$.m", "$['a b']"]
+                    )
                     self.assertEqual(len(rules.ignore), known + 2)
                     self.assertEqual(len(rules.response_fields), text.count("x: $.x"))
                     for comment in ("# top", "# why", "# the end", "# on tables"):
@@ -139,14 +170,18 @@ class WhatIsRead(FolderCase):
 
     def test_what_holds_nothing_is_nothing_to_be_read_until_it_holds_something(self) -> None:
         rules = 'tables: {t: {rows: "$[*]", fields: {a: $.a}}}'
-        empty: list[Any] = [{"a": 1, "b": None, "c": [], "d": {}, "e": "", "f": 0, "g": False, "h": [[]]}]
+        empty: list[Any] = [
+            {"a": 1, "b": None, "c": [], "d": {}, "e": "", "f": 0, "g": False, "h": [[]]}
+        ]
         self.assertEqual(self.unread(rules, empty), {"$[*].f": 1, "$[*].g": 1, "$[*].h": 1})
         self.assertEqual(
             self.unread(rules, [{"a": 1, "b": 2, "c": [3], "d": {"x": 1}, "e": "late"}]),
             {"$[*].b": 1, "$[*].c": 1, "$[*].d": 1, "$[*].e": 1},
         )
 
-    def test_of_several_kinds_of_responses_each_is_held_against_the_tables_that_read_it(self) -> None:
+    def test_of_several_kinds_of_responses_each_is_held_against_the_tables_that_read_it(
+        self,
+    ) -> None:
         rules = """
             response: {kinds: {ports: {files: "p*"}, calls: {files: "c*"}}}
             tables:
@@ -156,7 +191,9 @@ class WhatIsRead(FolderCase):
         row = {"rows": [{"code": "OTV", "no": 1}]}
         self.assertEqual(self.unread(rules, p=row, c=row), {"$.rows[*].code": 1, "$.rows[*].no": 1})
 
-    def test_what_is_counted_and_what_conditions_look_at_is_read_but_not_what_stands_below(self) -> None:
+    def test_what_is_counted_and_what_conditions_look_at_is_read_but_not_what_stands_below(
+        self,
+    ) -> None:
         rules = """
             tables:
               t:
@@ -177,26 +214,46 @@ class WhatIsRead(FolderCase):
         }
         self.assertEqual(
             self.unread(rules, {"on": 1, "off": 2, "rows": [row]}),
-            {"$.off": 1, "$.rows[*].ids[*].of": 1, "$.rows[*].list[*].x": 1, "$.rows[*].seen.by": 1},
+            {
+                "$.off": 1,
+                "$.rows[*].ids[*].of": 1,
+                "$.rows[*].list[*].x": 1,
+                "$.rows[*].seen.by": 1,
+            },
         )
 
     def test_a_document_is_looked_at_to_its_end_however_long_it_is(self) -> None:
-        """Cut into many parts, or as lines: the same counts, and a member that comes twice near the end."""
+        """Cut into many parts, or as lines: the same counts, and a member that comes twice near the
+        end.
+        """
         ports = [{"code": str(number), "name": "x" * 40} for number in range(3000)]
-        text = json.dumps({"day": 1, "ports": ports}).replace('"2990", ', '"2990", "late": 7, "code": "2990", ')
+        text = json.dumps({"day": 1, "ports": ports}).replace(
+            '"2990", ', '"2990", "late": 7, "code": "2990", '
+        )
         self.file("whole.json", text)
         self.file("lines.jsonl", text.partition("[")[2].rpartition("]")[0].replace("}, {", "}\n{"))
         rules = 'tables: {t: {rows: "ROWS", fields: {code: $.code}}}'
-        for rows, name, below in (("$.ports[*]", "whole.json", "$.ports[*]."), ("$", "lines.jsonl", "$.")):
+        for rows, name, below in (
+            ("$.ports[*]", "whole.json", "$.ports[*]."),
+            ("$", "lines.jsonl", "$."),
+        ):
             with self.subTest(name):
                 source = find_sources([self.folder / name])
-                run = looking_at_all(parse_rules(rules_text(rules.replace("ROWS", rows))), source, batch_bytes=4000)
+                run = looking_at_all(
+                    parse_rules(rules_text(rules.replace("ROWS", rows))), source, batch_bytes=4000
+                )
                 for _ in run.batches():
                     pass
-                expected = {f"{below}name": 3000, f"{below}late": 1, **({"$.day": 1} if name == "whole.json" else {})}
+                expected = {
+                    f"{below}name": 3000,
+                    f"{below}late": 1,
+                    **({"$.day": 1} if name == "whole.json" else {}),
+                }
                 self.assertEqual(dict(run.sample.unread), expected)
                 [twice] = run.sample.twice
-                self.assertEqual(twice.path, "$['ports'][2990]['code']" if name == "whole.json" else "$['code']")
+                self.assertEqual(
+                    twice.path, "$['ports'][2990]['code']" if name == "whole.json" else "$['code']"
+                )
 
 
 class OnTheCommandLine(FolderCase):
@@ -221,7 +278,8 @@ class OnTheCommandLine(FolderCase):
         self.assertIn("  mukret check ferry.rules.yaml a.json --ignore-now", done.stderr)
         report = json.loads(self.mukret("check", "ferry.rules.yaml", "a.json", "--json").stdout)
         self.assertEqual(
-            [one["path"] for one in report["responses"]["unread"]], ["$.ports[*].owner", "$.ports[*].piers"]
+            [one["path"] for one in report["responses"]["unread"]],
+            ["$.ports[*].owner", "$.ports[*].piers"],
         )
 
     def test_ignore_now_changes_the_rules_file_and_nothing_else_in_it(self) -> None:
@@ -230,7 +288,14 @@ class OnTheCommandLine(FolderCase):
         self.assertIn("ferry.rules.yaml: 2 paths more under ignore", done.stderr)
         after = (self.folder / "ferry.rules.yaml").read_text()
         added = [line for line in after.splitlines() if line not in before.splitlines()]
-        self.assertEqual(added, ["response:", "  ignore:", '    - "$.ports[*].owner"', '    - "$.ports[*].piers"', ""])
-        self.assertNotIn("Read by no rule", self.mukret("check", "ferry.rules.yaml", "a.json").stdout)
-        self.assertEqual(sorted(path.name for path in self.folder.iterdir()), ["a.json", "ferry.rules.yaml"])
+        self.assertEqual(
+            added,
+            ["response:", "  ignore:", '    - "$.ports[*].owner"', '    - "$.ports[*].piers"', ""],
+        )
+        self.assertNotIn(
+            "Read by no rule", self.mukret("check", "ferry.rules.yaml", "a.json").stdout
+        )
+        self.assertEqual(
+            sorted(path.name for path in self.folder.iterdir()), ["a.json", "ferry.rules.yaml"]
+        )
         self.assertEqual(self.mukret("check", "ferry.rules.yaml", "--ignore-now").returncode, 2)

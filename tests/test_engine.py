@@ -75,48 +75,70 @@ class Fates(FolderCase):
             {"ports": (4, 1, 2, 1), "sailings": (7, 1, 4, 2), "notices": (8, 1, 4, 3)},
         )
         self.assertEqual(
-            result.tables["notices"].to_pylist(), [{"no": 1, "code": "OTV", "notice": "n0", "position": 0}]
+            result.tables["notices"].to_pylist(),
+            [{"no": 1, "code": "OTV", "notice": "n0", "position": 0}],
         )
         codes = [(reject.table, reject.path, reject.problems[0].code) for reject in result.rejects]
         self.assertIn(("ports", "$['ports'][1]", "key-missing"), codes)
         self.assertIn(("ports", "$['ports'][3]", "duplicate"), codes)
         self.assertIn(("sailings", "$['ports'][2]['sailings'][1]", "not-a-number"), codes)
         self.assertIn(("sailings", "$['ports'][3]['sailings'][0]", "parent-rejected"), codes)
-        self.assertIn(("notices", "$['ports'][0]['sailings'][1]['notices'][0]", "parent-rejected"), codes)
+        self.assertIn(
+            ("notices", "$['ports'][0]['sailings'][1]['notices'][0]", "parent-rejected"), codes
+        )
 
     def test_rejects_stand_in_the_order_of_documents_tables_and_rows(self) -> None:
         document = json.dumps(
-            {"day": "2031-04-01", "ports": [{"code": None, "sailings": [sailing(None)]}, {"code": None}]}
+            {
+                "day": "2031-04-01",
+                "ports": [{"code": None, "sailings": [sailing(None)]}, {"code": None}],
+            }
         )
         result = self.extract(FERRIES, document, document)
         order = [(reject.file.rpartition("/")[2], reject.table) for reject in result.rejects]
         one = ["ports", "ports", "sailings", "notices"]
-        self.assertEqual(order, [("0-feed.json", name) for name in one] + [("1-feed.json", name) for name in one])
+        self.assertEqual(
+            order, [("0-feed.json", name) for name in one] + [("1-feed.json", name) for name in one]
+        )
 
     def test_keys_are_remembered_over_the_files_of_a_run(self) -> None:
         document = json.dumps({"ports": [{"code": "OTV"}]})
         result = self.extract(FERRIES, document, document)
         [reject] = result.rejects
-        self.assertEqual((reject.file.rpartition("/")[2], reject.problems[0].value), ("1-feed.json", {"code": "OTV"}))
+        self.assertEqual(
+            (reject.file.rpartition("/")[2], reject.problems[0].value),
+            ("1-feed.json", {"code": "OTV"}),
+        )
 
-    def test_a_bad_value_of_the_response_rejects_every_row_that_inherits_it_and_those_below(self) -> None:
-        result = self.run_ferries({"code": "OTV", "sailings": [sailing(1)]}, {"code": "SKR"}, day="someday")
+    def test_a_bad_value_of_the_response_rejects_every_row_that_inherits_it_and_those_below(
+        self,
+    ) -> None:
+        result = self.run_ferries(
+            {"code": "OTV", "sailings": [sailing(1)]}, {"code": "SKR"}, day="someday"
+        )
         first, second, *_ = result.rejects
         self.assertEqual(first.path, "$['ports'][0]")
         [problem] = first.problems
         self.assertEqual(
-            (problem.field, problem.code, problem.path, problem.value), ("day", "not-a-date", "$['day']", "someday")
+            (problem.field, problem.code, problem.path, problem.value),
+            ("day", "not-a-date", "$['day']", "someday"),
         )
         self.assertEqual(second.problems, first.problems)
         self.assertEqual(self.counts(result)["sailings"], (1, 0, 1, 0))
 
     def test_a_condition_that_is_unknown_filters_and_is_counted_apart(self) -> None:
-        result = self.run_ferries({"code": "OTV", "sailings": [sailing(1, None), sailing(2, 0), sailing(3, "x")]})
+        result = self.run_ferries(
+            {"code": "OTV", "sailings": [sailing(1, None), sailing(2, 0), sailing(3, "x")]}
+        )
         tally = result.tally.tables["sailings"]
-        self.assertEqual((tally.rows_filtered, tally.rows_filtered_unknown, tally.values_nulled), (3, 2, 1))
+        self.assertEqual(
+            (tally.rows_filtered, tally.rows_filtered_unknown, tally.values_nulled), (3, 2, 1)
+        )
 
     def test_what_is_worth_a_look_is_said_with_its_place(self) -> None:
-        file = self.file("feed.json", json.dumps({"ports": [{"code": "OTV", "sailings": [sailing(1, None)]}]}))
+        file = self.file(
+            "feed.json", json.dumps({"ports": [{"code": "OTV", "sailings": [sailing(1, None)]}]})
+        )
         run = Run(parse_rules(rules_text(FERRIES), "f.rules.yaml"), find_sources([file]))
         self.assertEqual(len(list(run.batches())), 1)
         self.assertEqual(
@@ -143,7 +165,10 @@ class Fates(FolderCase):
             """
         [reject] = self.extract(rules, '[{"a": [1], "c": {"d": "maybe"}}]').rejects
         self.assertEqual(
-            [(problem.field, problem.code, problem.path, problem.value) for problem in reject.problems],
+            [
+                (problem.field, problem.code, problem.path, problem.value)
+                for problem in reject.problems
+            ],
             [
                 ("a", "wrong-kind", "$[0]['a']", [1]),
                 ("b", "required", "$[0]['b']", None),
@@ -152,14 +177,19 @@ class Fates(FolderCase):
             ],
         )
         self.assertEqual(
-            reject.problems[2].message, 'expected true/false, yes/no, y/n, t/f, on/off or 1/0, not "maybe"'
+            reject.problems[2].message,
+            'expected true/false, yes/no, y/n, t/f, on/off or 1/0, not "maybe"',
         )
         self.assertEqual(json.loads(reject.line())["problems"][0]["value"], [1])
 
     def test_a_list_of_nodes_names_the_element_that_is_bad(self) -> None:
         rules = 'tables: {t: {rows: "$[*]", fields: {a: {at: "$.a[*]", take: all}, b: {at: $.b, type: list(text)}}}}'
-        first, second = self.extract(rules, '[{"a": ["x", null, {"y": 1}]}, {"b": ["x", [2]]}]').rejects
-        self.assertEqual((first.problems[0].path, first.problems[0].value), ("$[0]['a'][2]", {"y": 1}))
+        first, second = self.extract(
+            rules, '[{"a": ["x", null, {"y": 1}]}, {"b": ["x", [2]]}]'
+        ).rejects
+        self.assertEqual(
+            (first.problems[0].path, first.problems[0].value), ("$[0]['a'][2]", {"y": 1})
+        )
         self.assertEqual((second.problems[0].path, second.problems[0].value), ("$[1]['b'][1]", [2]))
 
     def test_a_table_may_be_called_response(self) -> None:
@@ -218,7 +248,10 @@ class Fates(FolderCase):
             """
         result = self.extract(rules, '[{"a": "x"}, {"a": 0}, {"a": 5}]')
         self.assertEqual(
-            [[(problem.field, problem.code) for problem in reject.problems] for reject in result.rejects],
+            [
+                [(problem.field, problem.code) for problem in reject.problems]
+                for reject in result.rejects
+            ],
             [[("a", "not-a-number")], [("b", "division-by-zero")]],
         )
         self.assertEqual(result.tables["t"].num_rows, 1)
@@ -232,14 +265,22 @@ class Fates(FolderCase):
         result = self.extract(rules, '{"fares": {"adult": 9.50, "child": 4}}')
         self.assertEqual(
             result.tables["classes"].to_pylist(),
-            [{"fare_class": "adult", "place": 0, "price": "9.50"}, {"fare_class": "child", "place": 1, "price": "4"}],
+            [
+                {"fare_class": "adult", "place": 0, "price": "9.50"},
+                {"fare_class": "child", "place": 1, "price": "4"},
+            ],
         )
         self.assertEqual(result.tables["same"]["name"].to_pylist(), ["adult", "child"])
 
     def test_a_list_that_came_as_something_else_never_turns_into_rows_of_nulls(self) -> None:
         rules = 'tables: {t: {rows: "$.berths[*]", fields: {no: $.no, depth: $.depth}}}'
-        result = self.extract(rules, '{"berths": {"no": 1, "depth": 2}}', '{"berths": 7}', '{"berths": [[]]}')
-        found = [(reject.path, reject.problems[0].code, reject.problems[0].value) for reject in result.rejects]
+        result = self.extract(
+            rules, '{"berths": {"no": 1, "depth": 2}}', '{"berths": 7}', '{"berths": [[]]}'
+        )
+        found = [
+            (reject.path, reject.problems[0].code, reject.problems[0].value)
+            for reject in result.rejects
+        ]
         self.assertEqual(
             found,
             [
@@ -299,7 +340,11 @@ class Memory(FolderCase):
                 with mock.patch.object(TableRows, "__init__", noted), suppress(MukretError):
                     for _ in run.batches():
                         pass
-                self.assertEqual([table for table in tables if table() is not None], [], (number, feed.rules_text))
+                self.assertEqual(
+                    [table for table in tables if table() is not None],
+                    [],
+                    (number, feed.rules_text),
+                )
             finally:
                 gc.enable()
             self.assertTrue(tables)
@@ -313,7 +358,9 @@ class Noticing(FolderCase):
             pass
         return run
 
-    def test_a_rule_that_found_nothing_in_all_of_the_input_is_named_with_what_is_there(self) -> None:
+    def test_a_rule_that_found_nothing_in_all_of_the_input_is_named_with_what_is_there(
+        self,
+    ) -> None:
         run = self.run_of(
             """
             tables:
@@ -336,7 +383,9 @@ class Noticing(FolderCase):
 
     def test_a_rule_is_matched_by_any_document_in_any_batch(self) -> None:
         documents = [json.dumps({"a": [{}] * 5}) for _ in range(4)] + ['{"a": [{"x": null}]}']
-        run = self.run_of('tables: {t: {rows: "$.a[*]", fields: {x: $.x}}}', *documents, batch_bytes=10)
+        run = self.run_of(
+            'tables: {t: {rows: "$.a[*]", fields: {x: $.x}}}', *documents, batch_bytes=10
+        )
         self.assertEqual(run.unmatched(), [])
 
     def test_sampled_documents_show_what_no_rule_reads_and_which_members_came_twice(self) -> None:
@@ -350,20 +399,27 @@ class Noticing(FolderCase):
         )
         record = run.sample.as_json()
         self.assertEqual(record["documents"], 1)
-        self.assertEqual(record["unread"], {"$.meta.id": 1, "$.ports[*].note": 2, "$.ports[*].m[*]": 1})
+        self.assertEqual(
+            record["unread"], {"$.meta.id": 1, "$.ports[*].note": 2, "$.ports[*].m[*]": 1}
+        )
         self.assertEqual([found["path"] for found in record["twice"]], ["$['ports'][1]['code']"])
 
     def test_reasons_are_counted_with_their_first_case(self) -> None:
         run = self.run_of(
-            'tables: {t: {rows: "$[*]", fields: {a: {at: $.a, type: integer}}}}', '[{"a": "x"}, {"a": "y"}]'
+            'tables: {t: {rows: "$[*]", fields: {a: {at: $.a, type: integer}}}}',
+            '[{"a": "x"}, {"a": "y"}]',
         )
         [reason] = run.tally.reasons.values()
-        self.assertEqual((reason.table, reason.field, reason.code, reason.count), ("t", "a", "not-a-number", 2))
+        self.assertEqual(
+            (reason.table, reason.field, reason.code, reason.count), ("t", "a", "not-a-number", 2)
+        )
         self.assertEqual(reason.example.value, "x")
 
     def test_long_values_are_shortened_on_record(self) -> None:
         rules = 'tables: {t: {rows: "$[*]", fields: {a: {at: $.a, type: integer}}}}'
-        result = self.extract(rules, json.dumps([{"a": "x" * 5000}, {"a": ["y" * 5000]}, {"a": "\x1b[31m"}]))
+        result = self.extract(
+            rules, json.dumps([{"a": "x" * 5000}, {"a": ["y" * 5000]}, {"a": "\x1b[31m"}])
+        )
         values = [reject.problems[0].value for reject in result.rejects]
         self.assertTrue(all(len(str(value)) <= 200 for value in values))
         self.assertIn('"\\u001b[31m"', result.rejects[2].problems[0].message)
@@ -383,10 +439,19 @@ class Interface(FolderCase):
         import mukret
 
         rules = mukret.load_rules(
-            self.file("t.rules.yaml", rules_text('tables: {t: {fields: {a: {at: "$.a", type: integer}}}}'))
+            self.file(
+                "t.rules.yaml", rules_text('tables: {t: {fields: {a: {at: "$.a", type: integer}}}}')
+            )
         )
-        file = self.file("feed.jsonl", "\n".join(json.dumps({"a": number}) for number in range(1000)))
-        rows = [row["a"] for name, batch in mukret.stream(rules, [file]) if name == "t" for row in batch.to_pylist()]
+        file = self.file(
+            "feed.jsonl", "\n".join(json.dumps({"a": number}) for number in range(1000))
+        )
+        rows = [
+            row["a"]
+            for name, batch in mukret.stream(rules, [file])
+            if name == "t"
+            for row in batch.to_pylist()
+        ]
         self.assertEqual(rows, list(range(1000)))
         self.assertEqual(mukret.extract(rules, file).tables["t"]["a"].to_pylist(), rows)
         self.assertEqual(mukret.parse_path("$.a[*]").values({"a": [1, 2]}), [1, 2])
@@ -401,17 +466,24 @@ class Interface(FolderCase):
                   fare: {at: $.fare, type: "decimal(9,2)"}
                   at: {at: $.at, type: timestamp}
             """
-        result = self.extract(rules, '[{"no": 9007199254740993, "fare": "0.10", "at": "2031-04-01T10:22:07Z"}, {}]')
+        result = self.extract(
+            rules, '[{"no": 9007199254740993, "fare": "0.10", "at": "2031-04-01T10:22:07Z"}, {}]'
+        )
         frame = result.frame("t")
         self.assertEqual(
             [str(kind) for kind in frame.dtypes],
             ["int64[pyarrow]", "decimal128(9, 2)[pyarrow]", "timestamp[us, tz=UTC][pyarrow]"],
         )
-        self.assertEqual((int(frame["no"][0]), frame["fare"][0]), (9007199254740993, Decimal("0.10")))
+        self.assertEqual(
+            (int(frame["no"][0]), frame["fare"][0]), (9007199254740993, Decimal("0.10"))
+        )
         self.assertEqual(frame.isna().sum().tolist(), [1, 1, 1])
         with self.assertRaises(UsageError):
             result.frame("u")
-        with mock.patch.dict(sys.modules, {"pandas": None}), self.assertRaises(UsageError) as caught:
+        with (
+            mock.patch.dict(sys.modules, {"pandas": None}),
+            self.assertRaises(UsageError) as caught,
+        ):
             result.frame("t")
         self.assertEqual(caught.exception.code, "missing-extra")
 

@@ -20,7 +20,19 @@ from mukret.columns.expressions import evaluate_column
 from mukret.columns.types import value_type
 from mukret.expressions import ExpressionError, compile_expression, evaluate, names_in, tables
 from mukret.expressions.families import arithmetic_type
-from mukret.types import Bad, Boolean, Date, DecimalType, Float, Integer, Options, Reading, Text, Timestamp, ValueType
+from mukret.types import (
+    Bad,
+    Boolean,
+    Date,
+    DecimalType,
+    Float,
+    Integer,
+    Options,
+    Reading,
+    Text,
+    Timestamp,
+    ValueType,
+)
 from mukret.types import parse_type as built_in
 from tests.test_types import STATE
 
@@ -177,21 +189,41 @@ STATIC_ERRORS: list[tuple[str, int, str, str | None]] = [
     ("CAST(1 AS int)", 10, "unknown-type", None),
     ("CAST(1 AS duration)", 5, "expression-type", None),
     ("DATE '2031-04-01' AT TIME ZONE 'UTC'", 0, "expression-type", None),
-    ("INTERVAL '1' YEAR", 0, "expression-type", "INTERVAL '90' MINUTE; known: DAY, HOUR, MINUTE, SECOND"),
+    (
+        "INTERVAL '1' YEAR",
+        0,
+        "expression-type",
+        "INTERVAL '90' MINUTE; known: DAY, HOUR, MINUTE, SECOND",
+    ),
     ("NOW()", 0, "unknown-function", "it is CURRENT_TIMESTAMP here"),
     ("substr(name, 1)", 0, "unknown-function", "it is SUBSTRING(text, start, length) here"),
     ("name::integer", 4, "expression-syntax", "a cast is written CAST(x AS type)"),
-    ("INTERVAL '1 hour'", 9, "expression-syntax", "the unit stands after the text: INTERVAL '90' MINUTE"),
+    (
+        "INTERVAL '1 hour'",
+        9,
+        "expression-syntax",
+        "the unit stands after the text: INTERVAL '90' MINUTE",
+    ),
     ("departs - departs > '01:00'", 20, "expression-type", "write INTERVAL '90' MINUTE"),
     ("SUBSTRNG(name, 1)", 0, "unknown-function", "did you mean SUBSTRING?"),
-    ("COUNT(seats)", 6, "unknown-table", "aggregates are over tables that are directly within this one"),
+    (
+        "COUNT(seats)",
+        6,
+        "unknown-table",
+        "aggregates are over tables that are directly within this one",
+    ),
     (
         "SUM(seats + 1)",
         4,
         "expression-type",
         "SUM(sailings.fare): a field with compute in the table below can hold an expression",
     ),
-    ("fare * 0.00000000000000000000000000000000000001", 0, "expression-type", "cast one of them to fewer first"),
+    (
+        "fare * 0.00000000000000000000000000000000000001",
+        0,
+        "expression-type",
+        "cast one of them to fewer first",
+    ),
 ]
 
 
@@ -220,13 +252,20 @@ class Expressions(unittest.TestCase):
         """Each expression over the row, a row of nulls and the row again."""
         nothing = dict.fromkeys(FIELDS)
         rows = [ROW, nothing, ROW]
-        columns = {name: pa.array([row[name] for row in rows], value_type(kind)) for name, kind in FIELDS.items()}
+        columns = {
+            name: pa.array([row[name] for row in rows], value_type(kind))
+            for name, kind in FIELDS.items()
+        }
         for text in [case[0] for case in VALUES] + [case[0] for case in ROW_ERRORS]:
             with self.subTest(text):
-                column = evaluate_column(compile_expression(text, FIELDS, types), columns, len(rows))
+                column = evaluate_column(
+                    compile_expression(text, FIELDS, types), columns, len(rows)
+                )
                 values = column.array.to_pylist()
                 found = [
-                    ("bad", column.failures[row].code) if row in column.failures else ("value", values[row])
+                    ("bad", column.failures[row].code)
+                    if row in column.failures
+                    else ("value", values[row])
                     for row in range(len(rows))
                 ]
                 self.assertEqual(found, [expression_outcome(text, row) for row in rows])
@@ -248,18 +287,26 @@ class Expressions(unittest.TestCase):
         st.decimals(-(10**9), 10**9, places=3),
         st.decimals(-(10**6), 10**6, places=5),
     )
-    def test_decimals_are_exact_and_quotients_rounded_half_even(self, sign: str, a: Decimal, b: Decimal) -> None:
+    def test_decimals_are_exact_and_quotients_rounded_half_even(
+        self, sign: str, a: Decimal, b: Decimal
+    ) -> None:
         """Against fractions, by the plain evaluator and by columns."""
         fields: dict[str, ValueType] = {"a": DecimalType(15, 3), "b": DecimalType(15, 5)}
         expression = compile_expression(f"a {sign} b", fields, types)
-        columns = {name: pa.array([value], value_type(fields[name])) for name, value in (("a", a), ("b", b))}
+        columns = {
+            name: pa.array([value], value_type(fields[name]))
+            for name, value in (("a", a), ("b", b))
+        }
         column = evaluate_column(expression, columns, 1)
         if sign == "/" and b == 0:
             self.assertEqual(column.failures[0].code, "division-by-zero")
             return
-        exact = {"+": Fraction.__add__, "-": Fraction.__sub__, "*": Fraction.__mul__, "/": Fraction.__truediv__}[sign](
-            Fraction(a), Fraction(b)
-        )
+        exact = {
+            "+": Fraction.__add__,
+            "-": Fraction.__sub__,
+            "*": Fraction.__mul__,
+            "/": Fraction.__truediv__,
+        }[sign](Fraction(a), Fraction(b))
         kind = arithmetic_type(sign, fields["a"], fields["b"])
         assert isinstance(kind, DecimalType)
         expected = Decimal(round(exact * 10**kind.scale)).scaleb(-kind.scale)
@@ -268,9 +315,16 @@ class Expressions(unittest.TestCase):
 
     def test_the_parsers_tables_belong_to_the_grammar_and_without_them_it_is_the_same(self) -> None:
         home = Path(__file__).parent.parent / "src/mukret/expressions"
-        grammar, shipped = (home / tables.GRAMMAR).read_text(), json.loads((home / tables.TABLES).read_text())
-        if shipped["of"].startswith(f"lark {lark.__version__},"):  # of another version the tables are not used
-            self.assertEqual(shipped["of"], tables.version_of(grammar), "run scripts/make_parser_tables.py")
+        grammar, shipped = (
+            (home / tables.GRAMMAR).read_text(),
+            json.loads((home / tables.TABLES).read_text()),
+        )
+        if shipped["of"].startswith(
+            f"lark {lark.__version__},"
+        ):  # of another version the tables are not used
+            self.assertEqual(
+                shipped["of"], tables.version_of(grammar), "run scripts/make_parser_tables.py"
+            )
             with mock.patch.object(tables, "made_anew", side_effect=AssertionError):
                 tables.parser()
         with mock.patch.object(lark, "__version__", "0"):
@@ -281,7 +335,9 @@ class Expressions(unittest.TestCase):
     def test_long_lists_are_evaluated_and_endless_nesting_is_refused(self) -> None:
         listed = ", ".join(map(str, range(3000)))
         self.assertEqual(expression_outcome(f"seats IN ({listed})", ROW), ("value", True))
-        self.assertEqual(expression_outcome(f"seats NOT IN ({listed})", {**ROW, "seats": 5000}), ("value", True))
+        self.assertEqual(
+            expression_outcome(f"seats NOT IN ({listed})", {**ROW, "seats": 5000}), ("value", True)
+        )
         for text in ("(" * 5000 + "1" + ")" * 5000, " + ".join(["1"] * 5000)):
             with self.assertRaises(ExpressionError) as caught:
                 compile_expression(text, FIELDS, types)

@@ -1,4 +1,6 @@
-"""Where SQL is the same, a real PostgreSQL gives the same: generated expressions over generated rows."""
+"""Where SQL is the same, a real PostgreSQL gives the same: generated expressions over generated
+rows.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,18 @@ from mukret.expressions import compile_expression, evaluate
 from mukret.rules.reader import Reader
 from mukret.rules.source import Problems
 from mukret.rules.typing import TypeNames
-from mukret.types import Bad, Boolean, Date, Datetime, DecimalType, Float, Integer, Text, Timestamp, ValueType
+from mukret.types import (
+    Bad,
+    Boolean,
+    Date,
+    Datetime,
+    DecimalType,
+    Float,
+    Integer,
+    Text,
+    Timestamp,
+    ValueType,
+)
 from tests.postgres import PostgresCase
 
 EXPRESSIONS = int(os.environ.get("MUKRET_POSTGRES_EXPRESSIONS", "900"))
@@ -58,16 +71,24 @@ def rows(draw: Draw, count: int) -> list[dict[str, Any]]:
             "i": some(0, 1, -7, 12, 2**62, draw.randint(-99, 99)),
             "j": some(0, 2, 3, -1, draw.randint(1, 9)),
             "d": some(
-                Decimal("0.00"), Decimal("3.50"), Decimal("-1204.55"), Decimal(draw.randint(-9999, 9999)).scaleb(-2)
+                Decimal("0.00"),
+                Decimal("3.50"),
+                Decimal("-1204.55"),
+                Decimal(draw.randint(-9999, 9999)).scaleb(-2),
             ),
             "e": some(
-                Decimal("0.0050"), Decimal("2.5000"), Decimal("-0.1250"), Decimal(draw.randint(-9999, 9999)).scaleb(-4)
+                Decimal("0.0050"),
+                Decimal("2.5000"),
+                Decimal("-0.1250"),
+                Decimal(draw.randint(-9999, 9999)).scaleb(-4),
             ),
             "x": some(0.0, 0.5, -2.25, 1e10, draw.uniform(-100, 100)),
             "t": some("", "Otterwick", " x ", "a%b_c", "ünï☂", "007", "ababa"),
             "u": some("", "t", "b", "0", "Otterwick", "%"),
             "b": some(True, False),
-            "day": some(dt.date(2031, 4, 1), dt.date(2028, 2, 29), dt.date(2027, 1, 1), instant().date()),
+            "day": some(
+                dt.date(2031, 4, 1), dt.date(2028, 2, 29), dt.date(2027, 1, 1), instant().date()
+            ),
             "at": some(instant().replace(tzinfo=dt.UTC), instant().replace(tzinfo=dt.UTC)),
             "til": some(instant().replace(tzinfo=dt.UTC)),
             "local": some(instant()),
@@ -77,8 +98,10 @@ def rows(draw: Draw, count: int) -> list[dict[str, Any]]:
 
 
 class Maker:
-    """Makes expressions in the part of SQL that means the same there and here: no division (its digits differ), no
-    backslashes in patterns, nothing that fails below AND, OR or CASE (which side is evaluated first is left open)."""
+    """Makes expressions in the part of SQL that means the same there and here: no division (its
+    digits differ), no backslashes in patterns, nothing that fails below AND, OR or CASE (which side
+    is evaluated first is left open).
+    """
 
     def __init__(self, draw: Draw) -> None:
         self.draw = draw
@@ -188,7 +211,9 @@ HERE = {"integer": "integer", "float": "float", "small": "integer"}
 
 
 def there(text: str) -> str:
-    """The expression as PostgreSQL wants it: an instant is a TIMESTAMPTZ there, text orders by code point in C."""
+    """The expression as PostgreSQL wants it: an instant is a TIMESTAMPTZ there, text orders by code
+    point in C.
+    """
     found = text.format(**THERE)
     return found.replace("TIMESTAMP '2031-03-30T", "TIMESTAMPTZ '2031-03-30T")
 
@@ -203,7 +228,10 @@ class ExpressionsInPostgres(PostgresCase):
         kinds = {name: kind for name, (kind, _) in FIELDS.items()}
         import pyarrow as pa
 
-        columns = {name: pa.array([row[name] for row in table], value_type(kind)) for name, kind in kinds.items()}
+        columns = {
+            name: pa.array([row[name] for row in table], value_type(kind))
+            for name, kind in kinds.items()
+        }
         outcomes: Counter[str] = Counter()
         with psycopg.connect(self.dsn, autocommit=True) as connection:
             listing = ", ".join(f"{name} {sql}" for name, (_, sql) in FIELDS.items())
@@ -213,7 +241,18 @@ class ExpressionsInPostgres(PostgresCase):
                 connection.execute(f"INSERT INTO ferries VALUES ({marks})", [number, *row.values()])
             for _ in range(EXPRESSIONS):
                 family = draw.choice(
-                    ["integer", "decimal", "float", "text", "text", "flag", "day", "at", "local", "span"]
+                    [
+                        "integer",
+                        "decimal",
+                        "float",
+                        "text",
+                        "text",
+                        "flag",
+                        "day",
+                        "at",
+                        "local",
+                        "span",
+                    ]
                 )
                 text = Maker(draw).make(family)
                 expression = compile_expression(text.format(**HERE), kinds, types.reading)
@@ -231,7 +270,9 @@ class ExpressionsInPostgres(PostgresCase):
                         try:
                             found = connection.execute(self.query(text), [number]).fetchone()
                         except psycopg.Error as error:
-                            if "underflow" in str(error):  # here it becomes 0, as the type float says
+                            if "underflow" in str(
+                                error
+                            ):  # here it becomes 0, as the type float says
                                 outcomes["underflow there"] += 1
                                 continue
                             outcomes["refused by both"] += 1
@@ -251,7 +292,9 @@ class ExpressionsInPostgres(PostgresCase):
 
     def same(self, mine: Any, theirs: Any) -> None:
         if isinstance(mine, float) and theirs is not None:
-            self.assertTrue(math.isclose(mine, float(theirs), rel_tol=1e-12, abs_tol=1e-300), (mine, theirs))
+            self.assertTrue(
+                math.isclose(mine, float(theirs), rel_tol=1e-12, abs_tol=1e-300), (mine, theirs)
+            )
         else:
             self.assertEqual(mine, theirs)
 

@@ -1,4 +1,6 @@
-"""Every format holds what every other holds: read back by other readers than those that wrote it, value for value."""
+"""Every format holds what every other holds: read back by other readers than those that wrote it,
+value for value.
+"""
 
 from __future__ import annotations
 
@@ -36,7 +38,19 @@ from mukret.engine.run import Run
 from mukret.errors import OutputError, StoppedError, UsageError
 from mukret.rules import Rules, parse_rules
 from mukret.semantics.rejects import Reject
-from mukret.types import Boolean, Date, Datetime, DecimalType, Float, Integer, Json, ListOf, Time, Timestamp, ValueType
+from mukret.types import (
+    Boolean,
+    Date,
+    Datetime,
+    DecimalType,
+    Float,
+    Integer,
+    Json,
+    ListOf,
+    Time,
+    Timestamp,
+    ValueType,
+)
 from tests.helpers import FolderCase, rules_text
 from tests.test_documentation import commands_of
 
@@ -97,12 +111,16 @@ def from_csv(path: Path, columns: Sequence[tuple[str, ValueType]]) -> list[list[
              for cell, (_, kind) in zip(row, columns, strict=True)] for row in rows[1:]]  # fmt: skip
 
 
-def from_json(records: list[dict[str, Any]], columns: Sequence[tuple[str, ValueType]]) -> list[list[str | None]]:
+def from_json(
+    records: list[dict[str, Any]], columns: Sequence[tuple[str, ValueType]]
+) -> list[list[str | None]]:
     def shown(kind: ValueType, value: Any) -> str | None:
         if isinstance(kind, Json) and value is not None:
             return json.dumps(value, sort_keys=True)
         if isinstance(kind, ListOf) and value is not None:
-            return kind.written([int(one) if isinstance(kind.item, Integer) else one for one in value])
+            return kind.written(
+                [int(one) if isinstance(kind.item, Integer) else one for one in value]
+            )
         if isinstance(kind, Float) and value is not None:
             return kind.written(float(value))
         if isinstance(kind, Boolean) and value is not None:
@@ -120,7 +138,9 @@ def from_arrow(table: Any, columns: Sequence[tuple[str, ValueType]]) -> list[lis
 
 def from_sheet(sheet: Any, columns: Sequence[tuple[str, ValueType]]) -> list[list[str | None]]:
     def shown(kind: ValueType, value: Any) -> str | None:
-        if isinstance(value, str):  # this reader leaves control characters as they are escaped in the file
+        if isinstance(
+            value, str
+        ):  # this reader leaves control characters as they are escaped in the file
             value = re.sub("_x([0-9A-F]{4})_", lambda match: chr(int(match[1], 16)), value)
         if value is None or isinstance(value, str):
             return texts(kind, value) if isinstance(kind, Json) and value is not None else value
@@ -139,7 +159,10 @@ def from_sheet(sheet: Any, columns: Sequence[tuple[str, ValueType]]) -> list[lis
 
     rows = list(sheet.iter_rows(values_only=True))
     assert list(rows[0]) == [name for name, _ in columns]
-    return [[shown(kind, cell) for cell, (_, kind) in zip(row, columns, strict=True)] for row in rows[1:]]
+    return [
+        [shown(kind, cell) for cell, (_, kind) in zip(row, columns, strict=True)]
+        for row in rows[1:]
+    ]
 
 
 def exactly(text: str) -> Any:
@@ -149,12 +172,25 @@ def exactly(text: str) -> Any:
 READERS: Mapping[str, Callable[[Path, str, Any], list[list[str | None]]]] = {
     "csv": lambda folder, name, columns: from_csv(folder / f"{name}.csv", columns),
     "jsonl": lambda folder, name, columns: from_json(
-        [exactly(line) for line in (folder / f"{name}.jsonl").read_bytes().decode().split("\n") if line], columns
+        [
+            exactly(line)
+            for line in (folder / f"{name}.jsonl").read_bytes().decode().split("\n")
+            if line
+        ],
+        columns,
     ),
-    "json": lambda folder, name, columns: from_json(exactly((folder / f"{name}.json").read_bytes().decode()), columns),
-    "parquet": lambda folder, name, columns: from_arrow(pq.read_table(folder / f"{name}.parquet"), columns),
-    "arrow": lambda folder, name, columns: from_arrow(pa.ipc.open_file(folder / f"{name}.arrow").read_all(), columns),
-    "xlsx": lambda folder, name, columns: from_sheet(openpyxl.load_workbook(folder / "tables.xlsx")[name], columns),
+    "json": lambda folder, name, columns: from_json(
+        exactly((folder / f"{name}.json").read_bytes().decode()), columns
+    ),
+    "parquet": lambda folder, name, columns: from_arrow(
+        pq.read_table(folder / f"{name}.parquet"), columns
+    ),
+    "arrow": lambda folder, name, columns: from_arrow(
+        pa.ipc.open_file(folder / f"{name}.arrow").read_all(), columns
+    ),
+    "xlsx": lambda folder, name, columns: from_sheet(
+        openpyxl.load_workbook(folder / "tables.xlsx")[name], columns
+    ),
 }
 
 
@@ -176,8 +212,13 @@ class EveryFormat(FolderCase):
                 folder = self.folder / form
                 deliver(self.run_over(batch_bytes=batch_bytes), Folder(str(folder), form))
                 for name, table in run.rules.tables.items():
-                    expected = [[texts(kind, row[column]) for column, kind in table.columns] for row in found[name]]
-                    if form == "csv":  # its reader can't tell the empty text, which is quoted, from nothing
+                    expected = [
+                        [texts(kind, row[column]) for column, kind in table.columns]
+                        for row in found[name]
+                    ]
+                    if (
+                        form == "csv"
+                    ):  # its reader can't tell the empty text, which is quoted, from nothing
                         expected = [[cell or None for cell in row] for row in expected]
                     with self.subTest(form, table=name, batch_bytes=batch_bytes):
                         self.assertEqual(read(folder, name, table.columns), expected)
@@ -195,13 +236,25 @@ class EveryFormat(FolderCase):
                 before = record["tables"]
                 there = {name: (folder / name).read_bytes() for name in os.listdir(folder)}
                 with self.assertRaises(StoppedError):
-                    deliver(self.run_over([{"id": "x"}]), Folder(str(folder), form), RejectLimit(number=0))
-                for place in ("mukret.destinations.publish._sync", "mukret.destinations.folder.Folder.write"):
+                    deliver(
+                        self.run_over([{"id": "x"}]),
+                        Folder(str(folder), form),
+                        RejectLimit(number=0),
+                    )
+                for place in (
+                    "mukret.destinations.publish._sync",
+                    "mukret.destinations.folder.Folder.write",
+                ):
                     full = OSError(28, "No space left on device")
-                    with mock.patch(place, side_effect=full), self.assertRaises(OutputError) as caught:
+                    with (
+                        mock.patch(place, side_effect=full),
+                        self.assertRaises(OutputError) as caught,
+                    ):
                         deliver(self.run_over(), Folder(str(folder), form))
                     self.assertEqual(caught.exception.code, "not-written")
-                self.assertEqual({name: (folder / name).read_bytes() for name in os.listdir(folder)}, there)
+                self.assertEqual(
+                    {name: (folder / name).read_bytes() for name in os.listdir(folder)}, there
+                )
         self.assertEqual([name for name in os.listdir(self.folder) if name.startswith(".")], [])
 
     def test_a_table_goes_to_a_stream_as_it_stands_in_its_file(self) -> None:
@@ -213,10 +266,13 @@ class EveryFormat(FolderCase):
                     folder = self.folder / form.name
                     deliver(self.run_over(batch_bytes=1), Folder(str(folder), form.name))
                     if not form.binary:
-                        self.assertEqual(stream.getvalue(), (folder / f"t.{form.name}").read_bytes())
+                        self.assertEqual(
+                            stream.getvalue(), (folder / f"t.{form.name}").read_bytes()
+                        )
                     else:
                         self.assertEqual(
-                            pq.read_table(io.BytesIO(stream.getvalue())), pq.read_table(folder / "t.parquet")
+                            pq.read_table(io.BytesIO(stream.getvalue())),
+                            pq.read_table(folder / "t.parquet"),
                         )
         stream = io.BytesIO()
         deliver(self.run_over(), Stream(stream, "arrow", "t"))
@@ -228,17 +284,27 @@ class EveryFormat(FolderCase):
                 for workers in (1, 2):
                     run = self.run_over(ROWS * 20, batch_bytes=500, workers=workers)
                     deliver(run, Folder(str(self.folder / f"{form}{workers}"), form))
-                one, two = ((self.folder / f"{form}{workers}/t.{form}").read_bytes() for workers in (1, 2))
+                one, two = (
+                    (self.folder / f"{form}{workers}/t.{form}").read_bytes() for workers in (1, 2)
+                )
                 self.assertEqual(one, two)
 
-    @given(st.lists(st.tuples(st.none() | st.text(), st.none() | st.lists(st.text(), max_size=3)), min_size=1))
+    @given(
+        st.lists(
+            st.tuples(st.none() | st.text(), st.none() | st.lists(st.text(), max_size=3)),
+            min_size=1,
+        )
+    )
     def test_any_text_is_json(self, rows: list[tuple[str | None, list[str] | None]]) -> None:
         table = parse_rules(
             rules_text('tables: {t: {rows: "$", fields: {a: $.a, b: {at: $.b, type: list(text)}}}}')
         ).tables["t"]
         try:
             batch = pa.RecordBatch.from_arrays(
-                [pa.array([a for a, _ in rows], pa.string()), pa.array([b for _, b in rows], pa.list_(pa.string()))],
+                [
+                    pa.array([a for a, _ in rows], pa.string()),
+                    pa.array([b for _, b in rows], pa.list_(pa.string())),
+                ],
                 names=["a", "b"],
             )
         except UnicodeEncodeError:  # half of a surrogate pair: no text of a document
@@ -250,7 +316,10 @@ class EveryFormat(FolderCase):
     def test_what_the_rules_say_stands_in_the_metadata(self) -> None:
         rules = RULES.replace("type: date}", "type: date, note: by the quay, measured_in: days}")
         run = self.run_over(rules=rules)
-        for form, schema_of in (("parquet", pq.read_schema), ("arrow", lambda path: pa.ipc.open_file(path).schema)):
+        for form, schema_of in (
+            ("parquet", pq.read_schema),
+            ("arrow", lambda path: pa.ipc.open_file(path).schema),
+        ):
             deliver(self.run_over(rules=rules), Folder(str(self.folder / form), form))
             schema = schema_of(self.folder / f"{form}/t.{form}")
             self.assertTrue(schema.equals(run.schemas["t"]))
@@ -264,7 +333,9 @@ class EveryFormat(FolderCase):
         deliver(self.run_over(rows), Folder(str(self.folder / "out"), "csv"), options=options)
         with open(self.folder / "out/t.csv", encoding="utf-8", newline="") as file:
             found = list(csv.DictReader(file))
-        self.assertEqual([row["text"] for row in found], ["'=1", "'+1", "'-1", "'@a", "'\t=1", "1=", "'"])
+        self.assertEqual(
+            [row["text"] for row in found], ["'=1", "'+1", "'-1", "'@a", "'\t=1", "1=", "'"]
+        )
         self.assertEqual({row["id"] for row in found}, {"-1"})
 
 
@@ -272,13 +343,21 @@ class AFolderThatGrows(FolderCase):
     RULES = 'tables: {t: {rows: "$[*]", key: [a], fields: {a: {at: $.a, type: integer}}}, u: {rows: "$[*].u[*]", fields: {b: $}}}'
 
     def add(
-        self, *documents: Any, rules: str = RULES, form: str = "jsonl", skip_seen: bool = False, **options: Any
+        self,
+        *documents: Any,
+        rules: str = RULES,
+        form: str = "jsonl",
+        skip_seen: bool = False,
+        **options: Any,
     ) -> dict[str, Any]:
         files = [
-            self.file(f"in/{json.dumps(document).encode().hex()}.json", json.dumps(document)) for document in documents
+            self.file(f"in/{json.dumps(document).encode().hex()}.json", json.dumps(document))
+            for document in documents
         ]
         run = Run(parse_rules(rules_text(rules)), find_sources(files))
-        return deliver(run, Folder(str(self.folder / "out"), form, append=True), skip_seen=skip_seen, **options)
+        return deliver(
+            run, Folder(str(self.folder / "out"), form, append=True), skip_seen=skip_seen, **options
+        )
 
     def test_files_are_added_and_counts_add_up(self) -> None:
         for form, read in (("jsonl", lambda path: [json.loads(line) for line in path.read_text().splitlines()]),
@@ -289,21 +368,32 @@ class AFolderThatGrows(FolderCase):
             third = self.add([{"a": "y"}], [{"a": 3}], form=form)
             self.assertEqual(
                 third["files"],
-                [*(f"{name}.{form}" for name in ("t", "u", "t.2", "u.2", "t.3")), "rejects.jsonl", "run.json"],
+                [
+                    *(f"{name}.{form}" for name in ("t", "u", "t.2", "u.2", "t.3")),
+                    "rejects.jsonl",
+                    "run.json",
+                ],
             )
             self.assertEqual(sorted(os.listdir(out)), sorted(third["files"]))
             self.assertEqual(json.loads((out / "run.json").read_text()), third)
-            found = [[row["a"] for row in read(out / f"t{number}.{form}")] for number in ("", ".2", ".3")]
+            found = [
+                [row["a"] for row in read(out / f"t{number}.{form}")] for number in ("", ".2", ".3")
+            ]
             self.assertEqual(found, [[1], [2, 1], [3]])
             self.assertEqual(
-                [third["tables"]["t"][f"rows_{name}"] for name in ("seen", "written", "rejected")], [6, 4, 2]
+                [third["tables"]["t"][f"rows_{name}"] for name in ("seen", "written", "rejected")],
+                [6, 4, 2],
             )
-            self.assertEqual((third["runs"], len(third["inputs"]), third["started"]), (3, 4, first["started"]))
+            self.assertEqual(
+                (third["runs"], len(third["inputs"]), third["started"]), (3, 4, first["started"])
+            )
             self.assertEqual(second["tables"]["u"]["rows_written"], 1)
             self.assertEqual(len((out / "rejects.jsonl").read_text().splitlines()), 2)
             again = self.add([{"a": "y"}], [{"a": 3}], [{"a": 4}], form=form, skip_seen=True)
             self.assertEqual((len(again["skipped"]), again["tables"]["t"]["rows_seen"]), (2, 7))
-            deliver(Run(parse_rules(rules_text(self.RULES)), []), Folder(str(out), form))  # made anew
+            deliver(
+                Run(parse_rules(rules_text(self.RULES)), []), Folder(str(out), form)
+            )  # made anew
             self.assertEqual(len(os.listdir(out)), 4)
             shutil.rmtree(out)
 
@@ -321,19 +411,26 @@ class AFolderThatGrows(FolderCase):
             self.assertEqual(caught.exception.code, "other-table")
         with self.assertRaises(StoppedError):
             self.add([{"a": "x"}], limit=RejectLimit(number=0))
-        self.assertEqual({path.name: path.read_bytes() for path in (self.folder / "out").iterdir()}, before)
+        self.assertEqual(
+            {path.name: path.read_bytes() for path in (self.folder / "out").iterdir()}, before
+        )
 
     def test_of_two_runs_at_once_none_is_lost(self) -> None:
         self.add([{"a": 1}])
 
         def meanwhile(
-            folder: Folder, record: dict[str, Any], publish: Callable[[Folder, dict[str, Any]], None] = Folder.publish
+            folder: Folder,
+            record: dict[str, Any],
+            publish: Callable[[Folder, dict[str, Any]], None] = Folder.publish,
         ) -> None:
             with mock.patch.object(Folder, "publish", publish):
                 self.add([{"a": 2}])
             publish(folder, record)
 
-        with mock.patch.object(Folder, "publish", meanwhile), self.assertRaises(OutputError) as caught:
+        with (
+            mock.patch.object(Folder, "publish", meanwhile),
+            self.assertRaises(OutputError) as caught,
+        ):
             self.add([{"a": 3}])
         self.assertEqual(caught.exception.code, "in-use")
         self.assertEqual(json.loads((self.folder / "out/run.json").read_text())["runs"], 2)
@@ -372,7 +469,9 @@ class Nested(FolderCase):
         return parse_rules(rules_text(self.RULES))
 
     def run_over(self, **options: Any) -> Run:
-        file = self.file("feed.jsonl", "".join(json.dumps(document) + "\n" for document in self.FEED))
+        file = self.file(
+            "feed.jsonl", "".join(json.dumps(document) + "\n" for document in self.FEED)
+        )
         return Run(self.rules(), find_sources([file]), **options)
 
     def test_tables_within_stand_in_the_records_of_the_nearest_table_that_is_written(self) -> None:
@@ -382,18 +481,27 @@ class Nested(FolderCase):
                 out = self.folder / "out"
                 options = Options(nested=True, indent=indent)
                 record = deliver(
-                    self.run_over(workers=workers, batch_bytes=1), Folder(str(out), "json"), options=options
+                    self.run_over(workers=workers, batch_bytes=1),
+                    Folder(str(out), "json"),
+                    options=options,
                 )
-                self.assertEqual(record["files"], ["ports.json", "winds.json", "rejects.jsonl", "run.json"])
+                self.assertEqual(
+                    record["files"], ["ports.json", "winds.json", "rejects.jsonl", "run.json"]
+                )
                 self.assertEqual(json.loads((out / "ports.json").read_text()), list(self.EXPECTED))
-                self.assertEqual(json.loads((out / "winds.json").read_text()), [{"knots": 7}, {"knots": 8}])
+                self.assertEqual(
+                    json.loads((out / "winds.json").read_text()), [{"knots": 7}, {"knots": 8}]
+                )
         deliver(self.run_over(), Folder(str(out), "jsonl"), options=nested)
         lines = (out / "ports.jsonl").read_text().splitlines()
         self.assertEqual([json.loads(line) for line in lines], list(self.EXPECTED))
 
     def test_a_payload_has_all_tables_or_one_with_those_within(self) -> None:
         for options, expected in (
-            (Options(nested=True, indent=3), {"ports": list(self.EXPECTED), "winds": [{"knots": 7}, {"knots": 8}]}),
+            (
+                Options(nested=True, indent=3),
+                {"ports": list(self.EXPECTED), "winds": [{"knots": 7}, {"knots": 8}]},
+            ),
             (PLAIN, None),
         ):
             stream = io.BytesIO()
@@ -403,11 +511,14 @@ class Nested(FolderCase):
                 self.assertEqual(found, expected)
             else:
                 self.assertEqual(
-                    {name: len(rows) for name, rows in found.items()}, {"ports": 3, "berths": 3, "ships": 2, "winds": 2}
+                    {name: len(rows) for name, rows in found.items()},
+                    {"ports": 3, "berths": 3, "ships": 2, "winds": 2},
                 )
         stream = io.BytesIO()
         deliver(self.run_over(), Stream(stream, "jsonl", "berths"), options=Options(nested=True))
-        self.assertEqual([json.loads(line)["n"] for line in stream.getvalue().splitlines()], [1, 2, 4])
+        self.assertEqual(
+            [json.loads(line)["n"] for line in stream.getvalue().splitlines()], [1, 2, 4]
+        )
 
     def test_a_long_document_is_not_read_in_parts_and_nothing_is_lost(self) -> None:
         ships = [{"name": f"ship {number}"} for number in range(500)]
@@ -419,7 +530,9 @@ class Nested(FolderCase):
             Folder(str(out), "json"),
             options=Options(nested=True),
         )
-        self.assertEqual(json.loads((out / "ports.json").read_text())[0]["berths"][0]["ships"], ships)
+        self.assertEqual(
+            json.loads((out / "ports.json").read_text())[0]["berths"][0]["ships"], ships
+        )
 
     def test_one_name_for_a_column_and_a_table_within_is_refused(self) -> None:
         rules = parse_rules(
@@ -447,13 +560,18 @@ class Nested(FolderCase):
         self.mukret("extract", *feed, "--to", "nested", "--format", "jsonl", "--nested")
         self.mukret("extract", *feed, "--to", "flat")
         below = [name for name in rules.tables if rules.tables[name].within]
-        roots = {within for name in below if (within := rules.tables[name].within) and within not in below}
+        roots = {
+            within
+            for name in below
+            if (within := rules.tables[name].within) and within not in below
+        }
         lines = ["mukret: 1", "tables:"]
         for name, table in rules.tables.items():
             if name not in below and name not in roots:
                 continue
             own = ", ".join(
-                f'"{column}": {{at: "$[\'{column}\']", type: "{_plain(kind)}"}}' for column, kind in table.columns
+                f'"{column}": {{at: "$[\'{column}\']", type: "{_plain(kind)}"}}'
+                for column, kind in table.columns
             )
             place = f'within: {table.within}, rows: "$.{name}[*]"' if table.within else 'rows: "$"'
             lines.append(f"  {name}: {{{place}, fields: {{{own}}}}}")
@@ -461,9 +579,20 @@ class Nested(FolderCase):
         done = self.mukret("extract", "back.rules.yaml", "nested/ports.jsonl", "--to", "back")
         self.assertEqual(done.returncode, 0, done.stderr)
         for name in (*roots, *below):
-            if name in ("ports", "sailings", "bookings", "fares", "decks", "berths", "tides", "announcements"):
+            if name in (
+                "ports",
+                "sailings",
+                "bookings",
+                "fares",
+                "decks",
+                "berths",
+                "tides",
+                "announcements",
+            ):
                 self.assertEqual(
-                    (self.folder / f"back/{name}.csv").read_text(), (self.folder / f"flat/{name}.csv").read_text(), name
+                    (self.folder / f"back/{name}.csv").read_text(),
+                    (self.folder / f"flat/{name}.csv").read_text(),
+                    name,
                 )
 
 
@@ -487,7 +616,9 @@ class Workbooks(FolderCase):
         deliver(run, Folder(str(self.folder / "out"), "xlsx"), options=Options(**options))
         return openpyxl.load_workbook(self.folder / "out/tables.xlsx")
 
-    def test_sheets_have_names_that_they_can_have_a_frozen_header_and_one_is_for_rejects(self) -> None:
+    def test_sheets_have_names_that_they_can_have_a_frozen_header_and_one_is_for_rejects(
+        self,
+    ) -> None:
         book = self.deliver({"a": [{"day": "2031-04-01", "text": "=1+1"}], "b": [1, "x"], "c": []})
         self.assertEqual(book.sheetnames, ["a" * 31, "a" * 29 + "~2", "rejects", "rejects~2"])
         sheet = book["a" * 31]
@@ -499,21 +630,35 @@ class Workbooks(FolderCase):
         told = [cell.value for cell in book["rejects~2"][2]]
         self.assertEqual((told[2], told[5], told[6]), ("1", "not-a-number", "x"))
 
-    def test_what_a_sheet_can_not_hold_is_refused_with_its_place_before_anything_is_published(self) -> None:
+    def test_what_a_sheet_can_not_hold_is_refused_with_its_place_before_anything_is_published(
+        self,
+    ) -> None:
         for document, message in (
-            ({"a": [{}, {"day": "1900-02-28"}]}, "row 2: a sheet holds no date before 1900-03-01, such as 1900-02-28"),
-            ({"a": [{"text": "x" * 40_000}]}, "a cell holds 32,767 characters at the most, not 40,000"),
+            (
+                {"a": [{}, {"day": "1900-02-28"}]},
+                "row 2: a sheet holds no date before 1900-03-01, such as 1900-02-28",
+            ),
+            (
+                {"a": [{"text": "x" * 40_000}]},
+                "a cell holds 32,767 characters at the most, not 40,000",
+            ),
         ):
             with self.assertRaises(OutputError) as caught:
                 self.deliver(document)
             self.assertEqual(caught.exception.code, "not-held")
             self.assertIn(message, caught.exception.message)
             self.assertFalse((self.folder / "out").exists())
-        with mock.patch.object(xlsx, "MOST_ROWS", 2), self.assertRaisesRegex(OutputError, "more rows than a sheet"):
+        with (
+            mock.patch.object(xlsx, "MOST_ROWS", 2),
+            self.assertRaisesRegex(OutputError, "more rows than a sheet"),
+        ):
             self.deliver({"b": [1, 2, 3]})
 
     def test_without_its_library_it_says_what_to_install(self) -> None:
-        with mock.patch.dict(sys.modules, {"xlsxwriter": None}), self.assertRaises(UsageError) as caught:
+        with (
+            mock.patch.dict(sys.modules, {"xlsxwriter": None}),
+            self.assertRaises(UsageError) as caught,
+        ):
             self.deliver({"a": []})
         self.assertEqual(caught.exception.code, "missing-extra")
 
@@ -560,7 +705,9 @@ class OneMore:
 
 class TheContract(FolderCase):
     def test_a_new_destination_is_one_class_and_is_told_of_every_failure(self) -> None:
-        rules = parse_rules(rules_text('tables: {t: {rows: "$[*]", fields: {a: {at: $.a, type: integer}}}}'))
+        rules = parse_rules(
+            rules_text('tables: {t: {rows: "$[*]", fields: {a: {at: $.a, type: integer}}}}')
+        )
         file = self.file("feed.json", '[{"a": 1}, {"a": "x"}]')
         calls = ["open", "write", "set_aside", "publish"]
         fine = OneMore()
@@ -568,9 +715,15 @@ class TheContract(FolderCase):
         self.assertEqual((fine.called, fine.rows), (calls, [{"a": 1}]))
         for number, name in enumerate(calls):
             broken = OneMore(name)
-            with self.subTest(name), self.assertRaisesRegex(OutputError, "a list: input/output error"):
+            with (
+                self.subTest(name),
+                self.assertRaisesRegex(OutputError, "a list: input/output error"),
+            ):
                 deliver(Run(rules, find_sources([file])), broken)
-            self.assertEqual([one for one in broken.called if one != "set_aside" or name == "set_aside"][-1], "abort")
+            self.assertEqual(
+                [one for one in broken.called if one != "set_aside" or name == "set_aside"][-1],
+                "abort",
+            )
             self.assertEqual(broken.called.count("abort"), 1)
             self.assertNotIn("publish", broken.called[: number and 3])
 
@@ -585,7 +738,9 @@ class Names(FolderCase):
             ("run", "csv"),
             ("rejects", "json"),
         ):
-            rules = parse_rules(rules_text(f'tables: {{{table}: {{rows: "$[*]", fields: {{a: $}}}}}}'))
+            rules = parse_rules(
+                rules_text(f'tables: {{{table}: {{rows: "$[*]", fields: {{a: $}}}}}}')
+            )
             out = self.folder / f"{table}-{form}"
             with self.subTest(table, form=form):
                 run = Run(rules, find_sources([file]))
@@ -603,14 +758,20 @@ class OnTheCommandLine(FolderCase):
         super().setUp()
         self.file(
             "t.rules.yaml",
-            rules_text('tables: {t: {rows: "$[*]", fields: {a: $.a}}, u: {within: t, rows: "$.u[*]", fields: {b: $}}}'),
+            rules_text(
+                'tables: {t: {rows: "$[*]", fields: {a: $.a}}, u: {within: t, rows: "$.u[*]", fields: {b: $}}}'
+            ),
         )
         self.file("a.json", '[{"a": "é", "u": [1, 2]}]')
 
     def test_formats_and_their_options(self) -> None:
         for arguments, code, expected in (
             (("--to", "-", "--table", "t", "--format", "jsonl"), 0, '{"a":"é"}\n'),
-            (("--to", "-", "--table", "t", "--format", "json", "--indent", "1"), 0, '[\n {\n  "a": "é"\n }\n]\n'),
+            (
+                ("--to", "-", "--table", "t", "--format", "json", "--indent", "1"),
+                0,
+                '[\n {\n  "a": "é"\n }\n]\n',
+            ),
             (
                 ("--to", "-", "--format", "json", "--nested"),
                 0,
@@ -618,14 +779,26 @@ class OnTheCommandLine(FolderCase):
             ),
             (("--to", "-", "--format", "jsonl"), 2, "of which table?"),
             (("--to", "-", "--format", "xlsx", "--table", "t"), 2, "xlsx is no stream"),
-            (("--to", "out", "--format", "csv", "--nested"), 2, "--nested is for jsonl and json, not for csv"),
+            (
+                ("--to", "out", "--format", "csv", "--nested"),
+                2,
+                "--nested is for jsonl and json, not for csv",
+            ),
             (("--to", "out", "--format", "xslx"), 2, "did you mean xlsx?"),
             (("--to", "out.xlsx", "--format", "xlsx"), 2, "DEST is a folder"),
-            (("--to", "out", "--mode", "append"), 2, "--mode append is for jsonl and parquet, not for csv"),
+            (
+                ("--to", "out", "--mode", "append"),
+                2,
+                "--mode append is for jsonl and parquet, not for csv",
+            ),
             (("--to", "out", "--mode", "upsert"), 2, "--mode upsert is for databases"),
             (("--to", "out", "--widen"), 2, "--widen is for databases"),
             (("--to", "out", "--skip-seen"), 2, "--skip-seen goes with --mode append"),
-            (("--to", "-", "--mode", "append", "--table", "t"), 2, "are for a folder or a database"),
+            (
+                ("--to", "-", "--mode", "append", "--table", "t"),
+                2,
+                "are for a folder or a database",
+            ),
         ):
             with self.subTest(arguments):
                 done = self.mukret("extract", "t.rules.yaml", "a.json", *arguments, "-q")
@@ -640,7 +813,10 @@ class OnTheCommandLine(FolderCase):
         for form in ("csv", "jsonl", "json", "arrow", "parquet"):
             command = f"{sys.executable} -m mukret extract t.rules.yaml long.json --to - --table t --format {form} -q | head -c 10"
             done = subprocess.run(
-                ["bash", "-o", "pipefail", "-c", command], cwd=self.folder, capture_output=True, check=False
+                ["bash", "-o", "pipefail", "-c", command],
+                cwd=self.folder,
+                capture_output=True,
+                check=False,
             )
             self.assertEqual((done.returncode, done.stderr), (0, b""), form)
 
@@ -649,9 +825,15 @@ class Page(FolderCase):
     def test_it_has_every_format_with_its_options_and_every_type(self) -> None:
         page = (Path(__file__).parent.parent / "docs/destinations.md").read_text(encoding="utf-8")
         formats, types = (
-            section.partition("\n## ")[0].split("\n\n") for section in page.split("## How each type is held")
+            section.partition("\n## ")[0].split("\n\n")
+            for section in page.split("## How each type is held")
         )
-        rows = [line.split(" | ") for block in formats for line in block.splitlines() if line.startswith("| `")]
+        rows = [
+            line.split(" | ")
+            for block in formats
+            for line in block.splitlines()
+            if line.startswith("| `")
+        ]
         self.assertEqual([row[0].strip("| `") for row in rows], list(FORMATS))
         for row, form in zip(rows, FORMATS.values(), strict=True):
             options = {name.replace("_", "-") for name in form.options}
@@ -659,7 +841,10 @@ class Page(FolderCase):
             self.assertIn(form.about, row[1])
             self.assertEqual("not as a stream" not in row[2], form.streams)
         named = [
-            line.split(" | ")[0].strip("| `") for block in types for line in block.splitlines() if line.startswith("| ")
+            line.split(" | ")[0].strip("| `")
+            for block in types
+            for line in block.splitlines()
+            if line.startswith("| ")
         ]
         self.assertEqual(named[2:], ["null", "text", "integer", "decimal(p,s)", "float", "boolean", "date", "time",
                                      "datetime", "timestamp", "duration", "enum", "list(…)", "json"])  # fmt: skip
@@ -675,7 +860,9 @@ class Page(FolderCase):
 class TheirWriters(unittest.TestCase):
     def test_a_writer_is_imported_when_it_is_asked_for(self) -> None:
         code = "import sys, mukret.destinations.formats; print([name for name in sys.modules if 'xlsx' in name or 'parquet' in name])"
-        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+        done = subprocess.run(
+            [sys.executable, "-c", code], capture_output=True, text=True, check=True
+        )
         self.assertEqual(done.stdout.strip(), "[]")
         self.assertGreater(jsonl.ROWS_AT_ONCE, 1)
 

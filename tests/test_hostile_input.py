@@ -1,4 +1,6 @@
-"""What real services send on a bad day, and what somebody might send on purpose: through the built program."""
+"""What real services send on a bad day, and what somebody might send on purpose: through the built
+program.
+"""
 
 from __future__ import annotations
 
@@ -29,7 +31,10 @@ class HostileInput(FolderCase):
         self.file("t.rules.yaml", RULES)
 
     def rejects(self) -> list[dict[str, object]]:
-        return [json.loads(line) for line in (self.folder / "out/rejects.jsonl").read_text().splitlines()]
+        return [
+            json.loads(line)
+            for line in (self.folder / "out/rejects.jsonl").read_text().splitlines()
+        ]
 
     def run_on(self, *files: str) -> subprocess.CompletedProcess[str]:
         done = self.mukret("extract", "t.rules.yaml", *files, "--to", "out")
@@ -62,7 +67,11 @@ class HostileInput(FolderCase):
         self.assertIn("10 documents not readable", done.stderr)
         self.assertIn("1 member came twice in one object", done.stderr)
         self.assertIn("$['a'][0]['no'] in feed.jsonl, document 12", done.stderr)
-        for arguments, said in ((("survey",), "1 member"), (("look",), ""), (("look", "--every"), "")):
+        for arguments, said in (
+            (("survey",), "1 member"),
+            (("look",), ""),
+            (("look", "--every"), ""),
+        ):
             with self.subTest(arguments):
                 shown = self.mukret(arguments[0], "feed.jsonl", *arguments[1:])
                 self.assertEqual(shown.returncode, 1)
@@ -79,11 +88,15 @@ class HostileInput(FolderCase):
         [reject] = self.rejects()
         self.assertLess((self.folder / "out/rejects.jsonl").stat().st_size, 1000)
         self.assertEqual(reject["path"], "$['a'][0]")
-        self.assertEqual((self.folder / "out/t.csv").read_text().splitlines()[1], f"1,{'y' * 1000},")
+        self.assertEqual(
+            (self.folder / "out/t.csv").read_text().splitlines()[1], f"1,{'y' * 1000},"
+        )
         for command in ("survey", "look"):
             with self.subTest(command):
                 shown = self.mukret(command, "big.json")
-                self.assertEqual((shown.returncode, len(shown.stdout) < 40_000), (0, True), shown.stderr)
+                self.assertEqual(
+                    (shown.returncode, len(shown.stdout) < 40_000), (0, True), shown.stderr
+                )
 
     def test_data_can_not_move_the_cursor_nor_leave_its_cell(self) -> None:
         document = {
@@ -124,7 +137,9 @@ class HostileInput(FolderCase):
         self.assertFalse(any(name.startswith(".out.") for name in os.listdir(self.folder)))
 
     def test_memory_does_not_grow_with_the_number_of_lines(self) -> None:
-        """Four times the input takes about the same: the peak of the larger run is within 60 MB of the smaller."""
+        """Four times the input takes about the same: the peak of the larger run is within 60 MB of
+        the smaller.
+        """
         line = json.dumps({"a": [{"no": number, "text": "x" * 200} for number in range(20)]})
         peaks = []
         for count in (8_000, 32_000):  # for both of which threads are worth it
@@ -137,7 +152,9 @@ class HostileInput(FolderCase):
                 "print(code, *(line.split()[1] for line in open('/proc/self/status') if line.startswith('VmHWM')))"
             )
             command = [sys.executable, "-c", code]
-            done = subprocess.run(command, cwd=self.folder, capture_output=True, text=True, check=True)
+            done = subprocess.run(
+                command, cwd=self.folder, capture_output=True, text=True, check=True
+            )
             status, peak = done.stdout.split()
             self.assertEqual(status, "0", done.stderr)
             peaks.append(int(peak) / 1000)

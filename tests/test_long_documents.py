@@ -1,4 +1,6 @@
-"""One document of any length, read in parts: the same rows, rejects and counts as if it were read as a whole."""
+"""One document of any length, read in parts: the same rows, rejects and counts as if it were read
+as a whole.
+"""
 
 from __future__ import annotations
 
@@ -84,7 +86,11 @@ class InParts(FolderCase):
     def run_of(
         self, text: str, *, batch_bytes: int, name: str = "a.json"
     ) -> tuple[Run, dict[str, list[Any]], list[str]]:
-        run = Run(parse_rules(rules_text(RULES)), find_sources([self.file(name, text)]), batch_bytes=batch_bytes)
+        run = Run(
+            parse_rules(rules_text(RULES)),
+            find_sources([self.file(name, text)]),
+            batch_bytes=batch_bytes,
+        )
         rows: dict[str, list[Any]] = {name: [] for name in run.schemas}
         rejects = []
         for output in run.batches():
@@ -94,7 +100,9 @@ class InParts(FolderCase):
         return run, rows, rejects
 
     def test_rows_rejects_and_counts_are_those_of_the_whole_document(self) -> None:
-        """Response fields and looked-up tables may stand after the array; places and positions count through all parts."""
+        """Response fields and looked-up tables may stand after the array; places and positions
+        count through all parts.
+        """
         draw = random.Random(8)
         parts = 0
         for number in range(100):
@@ -106,7 +114,9 @@ class InParts(FolderCase):
                 self.assertEqual(sorted(rejects), sorted(expected_rejects), text)
                 self.assertEqual(run.tally.as_json(), whole.tally.as_json())
                 self.assertEqual((run.tally.documents, run.sources[0].documents), (1, 1))
-                self.assertEqual(run.tally.response_values_nulled, whole.tally.response_values_nulled)
+                self.assertEqual(
+                    run.tally.response_values_nulled, whole.tally.response_values_nulled
+                )
                 told = [[rule.path for rule in each.unmatched()] for each in (run, whole)]
                 self.assertEqual(*told)
                 self.assertEqual(run.sources[0].sha256, whole.sources[0].sha256)
@@ -121,7 +131,10 @@ class InParts(FolderCase):
         self.assertEqual(plan.long.whole, {"$.owners[*]": "ports.owner_name looks up in owners"})
         cases = {
             'tables: {t: {rows: "$[*]", fields: {a: $.a}}}': (["$"], None),
-            'tables: {t: {fields: {n: $.n}}, u: {within: t, rows: "$.a.b[*]", fields: {c: $.c}}}': (["$.a.b"], None),
+            'tables: {t: {fields: {n: $.n}}, u: {within: t, rows: "$.a.b[*]", fields: {c: $.c}}}': (
+                ["$.a.b"],
+                None,
+            ),
             'tables: {t: {fields: {n: {compute: COUNT(u)}}}, u: {within: t, rows: "$.a[*]", fields: {c: $.c}}}': (
                 [],
                 "t.n counts or sums all its rows",
@@ -142,7 +155,10 @@ class InParts(FolderCase):
                 [],
                 "u.n reads it too",
             ),
-            'tables: {t: {rows: "$..a", fields: {n: $.n}}}': ([], "the rules may look anywhere in it"),
+            'tables: {t: {rows: "$..a", fields: {n: $.n}}}': (
+                [],
+                "the rules may look anywhere in it",
+            ),
             'response: {embedded: [$.x]}\ntables: {t: {rows: "$.a[*]", fields: {n: $.n}}}': (
                 [],
                 "texts that are embedded in it are read first (embedded)",
@@ -159,14 +175,24 @@ class InParts(FolderCase):
                 self.assertEqual(list(long.whole.values()), [reason] if reason else [])
 
     def test_lines_that_are_long_documents_are_lines_all_the_same(self) -> None:
-        lines = [json.dumps({"result": {"ports": [{"code": f"{n}-{m}"} for m in range(99)]}}) for n in range(3)]
+        lines = [
+            json.dumps({"result": {"ports": [{"code": f"{n}-{m}"} for m in range(99)]}})
+            for n in range(3)
+        ]
         run, rows, _ = self.run_of("\n".join(lines), batch_bytes=50)
-        self.assertEqual([row["code"] for row in rows["ports"]], [f"{n}-{m}" for n in range(3) for m in range(99)])
+        self.assertEqual(
+            [row["code"] for row in rows["ports"]],
+            [f"{n}-{m}" for n in range(3) for m in range(99)],
+        )
         self.assertEqual(run.sources[0].documents, 3)
         run, rows, _ = self.run_of(f'{lines[0]}\n"fog"\n', batch_bytes=50)
-        self.assertEqual((len(rows["ports"]), run.tally.documents, run.tally.bad_documents), (99, 1, 1))
+        self.assertEqual(
+            (len(rows["ports"]), run.tally.documents, run.tally.bad_documents), (99, 1, 1)
+        )
         run, rows, _ = self.run_of(f"{lines[0][:-3]}\n{lines[1]}\n", batch_bytes=50, name="a.jsonl")
-        self.assertEqual((len(rows["ports"]), run.tally.documents, run.tally.bad_documents), (99, 1, 1))
+        self.assertEqual(
+            (len(rows["ports"]), run.tally.documents, run.tally.bad_documents), (99, 1, 1)
+        )
 
     def test_how_far_both_readings_have_come_can_be_told_all_the_time(self) -> None:
         text = json.dumps({"result": {"ports": [port(random.Random(4)) for _ in range(9000)]}})
@@ -187,9 +213,15 @@ class InParts(FolderCase):
         self.assertGreaterEqual(done[-1], 1)
 
     def test_packed_and_piped_documents_are_cut_too(self) -> None:
-        document = {"day": "2031-04-01", "result": {"ports": [port(random.Random(3)) for _ in range(200)]}}
+        document = {
+            "day": "2031-04-01",
+            "result": {"ports": [port(random.Random(3)) for _ in range(200)]},
+        }
         raw = json.dumps(document).encode("utf-16")
-        for name, content in (("a.json.gz", gzip.compress(json.dumps(document).encode())), ("b.json", raw)):
+        for name, content in (
+            ("a.json.gz", gzip.compress(json.dumps(document).encode())),
+            ("b.json", raw),
+        ):
             with self.subTest(name):
                 source = find_sources([self.file(name, content)])
                 blocks = list(read_blocks(source, 500, [("result", "ports")]))
@@ -202,7 +234,9 @@ class Cuts(unittest.TestCase):
     def cut(self, raw: bytes, arrays: list[Names], size: int) -> list[tuple[int | None, int, Any]]:
         file = BytesIO(raw)
         cuts = Cutter(file, file.read(size), arrays, size).cut()
-        return [(part.array, part.first, decode(text)) for part, text in cuts.parts(BytesIO(raw), size)]
+        return [
+            (part.array, part.first, decode(text)) for part, text in cuts.parts(BytesIO(raw), size)
+        ]
 
     def test_the_parts_of_any_document_make_the_document(self) -> None:
         draw = random.Random(5)
@@ -211,22 +245,50 @@ class Cuts(unittest.TestCase):
             kind = draw.random()
             if depth > 3 or kind < 0.4:
                 return draw.choice(
-                    [1, -2.5, 7.25, "a,b", "}]", '\\"x{', '},{"a":', None, True, "", "☺", "-0,", "9" * 4400]
+                    [
+                        1,
+                        -2.5,
+                        7.25,
+                        "a,b",
+                        "}]",
+                        '\\"x{',
+                        '},{"a":',
+                        None,
+                        True,
+                        "",
+                        "☺",
+                        "-0,",
+                        "9" * 4400,
+                    ]
                 )
             if kind < 0.7:
                 return [value(depth + 1) for _ in range(draw.randrange(4))]
-            return {draw.choice(["a", "b", "x y", "é"]): value(depth + 1) for _ in range(draw.randrange(4))}
+            return {
+                draw.choice(["a", "b", "x y", "é"]): value(depth + 1)
+                for _ in range(draw.randrange(4))
+            }
 
         for number in range(1000):
-            ports = [{"a": value(), "b": 1} if draw.random() < 0.7 else value() for _ in range(draw.randrange(20))]
-            document = {"m": value(), "r": {"n": value(), "items": ports, "o": value()}, "ports": value()}
-            text = json.dumps(document, indent=draw.choice([None, 1]), ensure_ascii=draw.random() < 0.5).encode()
+            ports = [
+                {"a": value(), "b": 1} if draw.random() < 0.7 else value()
+                for _ in range(draw.randrange(20))
+            ]
+            document = {
+                "m": value(),
+                "r": {"n": value(), "items": ports, "o": value()},
+                "ports": value(),
+            }
+            text = json.dumps(
+                document, indent=draw.choice([None, 1]), ensure_ascii=draw.random() < 0.5
+            ).encode()
             text = text.replace(b"7.25", b"-0")
             arrays: list[Names] = draw.choice([[("r", "items")], [("ports",), ("r", "items")]])
             mistake = None
             if draw.random() < 0.4:
                 at = draw.randrange(len(text))
-                text = draw.choice([text[:at], text[:at] + text[at + 1 :], text[:at] + b"]" + text[at:]])
+                text = draw.choice(
+                    [text[:at], text[:at] + text[at + 1 :], text[:at] + b"]" + text[at:]]
+                )
             try:
                 whole = decode(text)
             except NotJson as error:
@@ -237,7 +299,9 @@ class Cuts(unittest.TestCase):
                     with self.assertRaises(NotJson) as caught:
                         self.cut(text, arrays, size)
                     found = caught.exception.finding
-                    if "UTF-8" not in f"{found}{mistake}":  # two mistakes: which comes first hangs on the reader
+                    if (
+                        "UTF-8" not in f"{found}{mistake}"
+                    ):  # two mistakes: which comes first hangs on the reader
                         self.assertEqual((found.line, found.offset), (mistake.line, mistake.offset))
                     continue
                 (_, _, rest), *parts = self.cut(text, arrays, size)
@@ -250,8 +314,14 @@ class Cuts(unittest.TestCase):
                     holder[last] += part[last]
                 self.assertEqual(rest, whole)
 
-    def test_a_member_on_the_way_that_comes_twice_makes_it_a_document_to_read_as_a_whole(self) -> None:
-        for raw in (b'{"a": [1, 2], "a": [3]}', b'{"a": [1, 2]}\n{"a": [3]}', b'{"a": [1, 2]}\r\n3'):
+    def test_a_member_on_the_way_that_comes_twice_makes_it_a_document_to_read_as_a_whole(
+        self,
+    ) -> None:
+        for raw in (
+            b'{"a": [1, 2], "a": [3]}',
+            b'{"a": [1, 2]}\n{"a": [3]}',
+            b'{"a": [1, 2]}\r\n3',
+        ):
             with self.subTest(raw), self.assertRaises(CanNotCut):
                 self.cut(raw, [("a",)], 4)
 

@@ -1,4 +1,6 @@
-"""`look` and `survey` as the built program: what they print, on a screen of 80 columns, and how they end."""
+"""`look` and `survey` as the built program: what they print, on a screen of 80 columns, and how
+they end.
+"""
 
 from __future__ import annotations
 
@@ -29,7 +31,10 @@ PORTS = {
     ],
     "next": None,
 }
-TOLMAR = {"ports": [{"code": "TOL", "depth_m": "n/a", "berths": [], "lit": False}], "next": "\u001b[2Jtwo"}
+TOLMAR = {
+    "ports": [{"code": "TOL", "depth_m": "n/a", "berths": [], "lit": False}],
+    "next": "\u001b[2Jtwo",
+}
 
 SCREEN = """\
 2 documents in 1 file, 291 bytes
@@ -65,7 +70,9 @@ class FeedCase(FolderCase):
     def feed(self, *documents: Any) -> None:
         self.file("feed.jsonl", "".join(f"{json.dumps(document)}\n" for document in documents))
 
-    def shown(self, *arguments: str, code: int = 0, columns: int = 80, stdin: str | None = None) -> str:
+    def shown(
+        self, *arguments: str, code: int = 0, columns: int = 80, stdin: str | None = None
+    ) -> str:
         """What a command prints on standard output, if it ends as it should."""
         done = self.mukret(*arguments, columns=columns, stdin=stdin)
         self.assertEqual(done.returncode, code, done.stderr)
@@ -78,7 +85,9 @@ class FeedCase(FolderCase):
         for arguments, code, lines in cases:
             with self.subTest(arguments):
                 done = self.mukret(*arguments)
-                self.assertEqual((done.returncode, done.stderr.splitlines()[: len(lines)]), (code, lines))
+                self.assertEqual(
+                    (done.returncode, done.stderr.splitlines()[: len(lines)]), (code, lines)
+                )
                 self.assertNotIn("Traceback", done.stderr)
 
 
@@ -94,20 +103,28 @@ class Survey(FeedCase):
         self.assertEqual(lines[-3:], ["mukret look feed.jsonl '$.ports[*]' --nth 1", "mukret survey feed.jsonl --path '$.ports[*]'", "mukret draft feed.jsonl"])  # fmt: skip
         self.assertEqual(self.mukret("survey", "feed.jsonl", "--quiet").stderr, "")
         part = self.shown("survey", "feed.jsonl", "--path", "$.ports[*]")
-        self.assertTrue(part.startswith("2 documents in 1 file, 291 bytes; $.ports[*] finds 3 nodes\n"))
+        self.assertTrue(
+            part.startswith("2 documents in 1 file, 291 bytes; $.ports[*] finds 3 nodes\n")
+        )
         self.assertIn("\n$.ports[*]   3 nodes\n├ code       text; unique;", part)
         more = self.shown("survey", "feed.jsonl", "--path", "$.ports[*]", "-v")
-        self.assertIn('e.g. "OTV", "SKR", "TOL"; up to 3 characters', more.replace("\n│            ", " "))
+        self.assertIn(
+            'e.g. "OTV", "SKR", "TOL"; up to 3 characters', more.replace("\n│            ", " ")
+        )
 
     def test_no_line_of_the_tree_is_wider_than_the_screen(self) -> None:
         """Names of every length and script, deep below each other; words and texts without end."""
         nested: Any = {"x": ["word " * 40, "w" * 300], "港口": "北港码头" * 30}
         for number in range(12):
             nested = {f"a_member_with_a_name_of_its_own_{number}": nested}
-        self.feed(*[nested | {"state": f"state-{n % 25}", "note\n\t": "\u202e" * n} for n in range(100)])
+        self.feed(
+            *[nested | {"state": f"state-{n % 25}", "note\n\t": "\u202e" * n} for n in range(100)]
+        )
         for columns in (60, 80, 132):
             with self.subTest(columns):
-                tree = self.shown("survey", "feed.jsonl", columns=columns).partition("What stands where\n")[2]
+                tree = self.shown("survey", "feed.jsonl", columns=columns).partition(
+                    "What stands where\n"
+                )[2]
                 lines = tree.partition("\n\n")[0].splitlines()
                 self.assertGreater(len(lines), 15)
                 wide = [line for line in lines if cell_width(line) > columns]
@@ -118,7 +135,10 @@ class Survey(FeedCase):
         self.feed(
             {
                 "tides": {"2031-03-28": level, "2031-03-29": level},
-                "names": {"fo": {"lang": "fo", "text": "Otravík"}, "da": {"lang": "da", "text": "Ottervig"}},
+                "names": {
+                    "fo": {"lang": "fo", "text": "Otravík"},
+                    "da": {"lang": "da", "text": "Ottervig"},
+                },
                 "fares": [["class", "crowns"], ["adult", "12.00"], ["child", "6.00"]],
                 "marks": [{"is": "buoy", "colour": "red"}, {"is": "light", "range_nm": 7}] * 4,
                 "quay": {"position": [-8.1203, 57.2041]},
@@ -143,11 +163,20 @@ class Survey(FeedCase):
         records = json.loads(self.shown("survey", "feed.jsonl", "--json"))["records"]
         self.assertEqual(
             records[0],
-            {"path": "$.tides[*]", "records": 2, "lists": 1, "shortest": None, "longest": None, "by_name": True},
+            {
+                "path": "$.tides[*]",
+                "records": 2,
+                "lists": 1,
+                "shortest": None,
+                "longest": None,
+                "by_name": True,
+            },
         )
 
     def test_names_of_the_data_can_not_reach_the_terminal_as_they_are(self) -> None:
-        """Wherever a survey says them: parallel arrays, a header, sorts of records, names that are data, references."""
+        """Wherever a survey says them: parallel arrays, a header, sorts of records, names that are
+        data, references.
+        """
         red, blink = "red\u001b[31m", "blink\u001b[5m"
         self.feed(
             {
@@ -161,7 +190,9 @@ class Survey(FeedCase):
                 "blank": "n/a\u001b ",
             }
         )
-        shown = self.shown("survey", "feed.jsonl", "-v", columns=400)  # which looks for escapes itself
+        shown = self.shown(
+            "survey", "feed.jsonl", "-v", columns=400
+        )  # which looks for escapes itself
         for said in (
             "red\\u001b[31m and blink\\u001b[5m are of equal length",
             "the first row holds the names: red\\u001b[31m, blink\\u001b[5m",
@@ -171,7 +202,10 @@ class Survey(FeedCase):
                 self.assertIn(said, shown)
 
     def test_json_is_for_scripts_and_keeps_digits(self) -> None:
-        self.file("fine.json", '{"load": 0.10000000000000000000001, "far": 123456789012345678901234567890}')
+        self.file(
+            "fine.json",
+            '{"load": 0.10000000000000000000001, "far": 123456789012345678901234567890}',
+        )
         text = self.shown("survey", "fine.json", "--json")
         self.assertIn('"examples":[0.10000000000000000000001]', text)
         self.assertIn('"low":123456789012345678901234567890', text)
@@ -179,10 +213,14 @@ class Survey(FeedCase):
         report = json.loads(self.shown("survey", "feed.jsonl", "--json"))
         self.assertEqual((report["documents"], report["found"], report["bad_documents"]), (2, 2, 0))
         places = {place["path"]: place for place in report["places"]}
-        self.assertEqual((places["$.ports[*].notes"]["present"], places["$.ports[*].notes"]["of"]), (1, 3))
+        self.assertEqual(
+            (places["$.ports[*].notes"]["present"], places["$.ports[*].notes"]["of"]), (1, 3)
+        )
         self.assertEqual(places["$.ports[*].berths"]["kinds"], {"array": 2, "object": 1})
         reading = places["$.ports[*].depth_m"]["looks"][0]
-        self.assertEqual((reading["look"], reading["reading"]), ("number in text", {"type": "decimal(18,2)"}))
+        self.assertEqual(
+            (reading["look"], reading["reading"]), ("number in text", {"type": "decimal(18,2)"})
+        )
 
     def test_bad_documents_are_named_and_the_others_surveyed(self) -> None:
         self.file("mixed.jsonl", '{"a": 1}\n{"a": tru}\n{"a": 2}\n')
@@ -212,9 +250,21 @@ class Survey(FeedCase):
                     1,
                     [unmatched, "  hint: $.port is not there; did you mean $.ports?"],
                 ),
-                (("survey", "feed.jsonl", "--path", "$.port["), 2, ["error: this [ is never closed [path-syntax]"]),
-                (("survey", "empty.json"), 3, ["error: empty.json: the file is empty [empty-input]"]),
-                (("survey", "bare"), 3, ["error: bare: a folder with no response in it [no-input]"]),
+                (
+                    ("survey", "feed.jsonl", "--path", "$.port["),
+                    2,
+                    ["error: this [ is never closed [path-syntax]"],
+                ),
+                (
+                    ("survey", "empty.json"),
+                    3,
+                    ["error: empty.json: the file is empty [empty-input]"],
+                ),
+                (
+                    ("survey", "bare"),
+                    3,
+                    ["error: bare: a folder with no response in it [no-input]"],
+                ),
                 (
                     ("survey", "berth/one.json"),
                     3,
@@ -244,7 +294,11 @@ class Survey(FeedCase):
                 "response": {"status": 200, "content": {"mimeType": media_type, "text": text}},
             }
 
-        entries = [entry("text/html", "<p>"), entry("application/json", '{"a": 1}'), entry("image/png", "")]
+        entries = [
+            entry("text/html", "<p>"),
+            entry("application/json", '{"a": 1}'),
+            entry("image/png", ""),
+        ]
         self.file("visit.har", json.dumps({"log": {"version": "1.2", "entries": entries}}))
         lines = self.shown("survey", "visit.har").splitlines()
         self.assertEqual(lines[0].partition(",")[0], "1 document in 1 file")
@@ -254,7 +308,11 @@ class Survey(FeedCase):
     def test_a_reader_that_has_seen_enough_is_no_error(self) -> None:
         """Neither where rich draws nor where lines are printed."""
         self.feed(*[{"ports": [{"code": "OTV"}] * 50}] * 200)
-        for arguments in ("survey feed.jsonl", "look feed.jsonl '$.ports[*]' --whole", "look feed.jsonl --every"):
+        for arguments in (
+            "survey feed.jsonl",
+            "look feed.jsonl '$.ports[*]' --whole",
+            "look feed.jsonl --every",
+        ):
             with self.subTest(arguments):
                 command = f"set -o pipefail; {sys.executable} -m mukret {arguments} -q | head -n 1"
                 done = subprocess.run(["bash", "-c", command], cwd=self.folder, capture_output=True, text=True, check=False)  # fmt: skip
@@ -280,7 +338,9 @@ class Survey(FeedCase):
         self.assertLess(peaks[1], peaks[0] + 30)
 
     def test_a_long_run_shows_how_far_it_is_on_a_terminal_alone(self) -> None:
-        """A bar on standard error, which is gone at the end; the report on standard output has nothing of it."""
+        """A bar on standard error, which is gone at the end; the report on standard output has
+        nothing of it.
+        """
         chunk = b"".join(b'{"n": %d}\n' % number for number in range(200_000))
         for quiet in ((), ("--quiet",)):
             with self.subTest(quiet):
@@ -296,7 +356,9 @@ class Survey(FeedCase):
                 shown = read_all(ours)
                 self.assertEqual(json.loads(out)["documents"], 400_000)
                 self.assertEqual("MB" in shown, not quiet, shown)
-                self.assertTrue(not shown or shown.endswith(("\x1b[2K", "\x1b[?25h")), repr(shown[-40:]))
+                self.assertTrue(
+                    not shown or shown.endswith(("\x1b[2K", "\x1b[?25h")), repr(shown[-40:])
+                )
 
 
 def read_all(terminal: int) -> str:
@@ -314,14 +376,25 @@ class NodesOfLongDocuments(FolderCase):
         return [(node.document, node.path, node.value) for node in found]
 
     def test_they_are_those_of_the_whole_document(self) -> None:
-        """Whatever the path, whether the document comes in pieces or not, and with lines after a long first one."""
+        """Whatever the path, whether the document comes in pieces or not, and with lines after a
+        long first one.
+        """
         draw = random.Random(9)
-        ports = [{"n": n, "berths": [{"no": b} for b in range(draw.randrange(4))]} for n in range(200)]
+        ports = [
+            {"n": n, "berths": [{"no": b} for b in range(draw.randrange(4))]} for n in range(200)
+        ]
         for wrong in (5, 77):
             ports[wrong] = draw.choice([None, "closed", [1, 2]])  # type: ignore[call-overload]
-        long = {"name": "x", "feed": {"ports": ports, "n": 7}, "by_code": {"OTV": {"n": 1}, "SKR": {"n": 2}}}
+        long = {
+            "name": "x",
+            "feed": {"ports": ports, "n": 7},
+            "by_code": {"OTV": {"n": 1}, "SKR": {"n": 2}},
+        }
         self.file("one.json", json.dumps(long))
-        self.file("lines.jsonl", "\n".join(json.dumps(one) for one in (long, {"feed": {"ports": [{"n": -1}]}}, long)))
+        self.file(
+            "lines.jsonl",
+            "\n".join(json.dumps(one) for one in (long, {"feed": {"ports": [{"n": -1}]}}, long)),
+        )
         self.file("list.json", json.dumps(ports))
         paths = ["$.feed.ports[*]", "$.feed.ports[*].n", "$.feed.ports[150].n", "$.feed.ports[?@.n > 190]", "$.feed.ports[-3].n",
                  "$.by_code[*].n", "$.feed[*].n", "$.feed.ports[*].berths[*].no", "$.feed.ports[?@.n == $.feed.n]", "$..no",
@@ -352,7 +425,8 @@ class NodesOfLongDocuments(FolderCase):
                 with self.subTest(path):
                     [cut, whole] = [self.nodes("a.json", path, most) for most in (20, None)]
                     self.assertEqual(
-                        [(n, p, in_short(v, 80)) for n, p, v in cut], [(n, p, in_short(v, 80)) for n, p, v in whole]
+                        [(n, p, in_short(v, 80)) for n, p, v in cut],
+                        [(n, p, in_short(v, 80)) for n, p, v in whole],
                     )
                     for (*_, some), (*_, every) in zip(cut, whole, strict=True):
                         self.assertEqual(excerpt(some, 80, 20), excerpt(every, 80, 20))
@@ -390,7 +464,8 @@ class Look(FeedCase):
         self.assertEqual(self.shown("look", "feed.jsonl", "$.ports[*].code", "--nth", "3"), third)
         done = self.mukret("look", "feed.jsonl", "$.ports[*].code", "--nth", "4")
         self.assertEqual(
-            (done.returncode, done.stderr), (2, "error: $.ports[*].code finds 3 nodes; there is no number 4 [usage]\n")
+            (done.returncode, done.stderr),
+            (2, "error: $.ports[*].code finds 3 nodes; there is no number 4 [usage]\n"),
         )
 
     def test_every_node_below_as_a_table(self) -> None:
@@ -407,7 +482,13 @@ class Look(FeedCase):
         )
 
     def test_what_is_long_is_cut_to_the_screen_and_says_how_much(self) -> None:
-        self.feed({"text": "x" * 1000, "list": list(range(1000)), "rows": [{"n": n, "t": "y" * 30} for n in range(90)]})
+        self.feed(
+            {
+                "text": "x" * 1000,
+                "list": list(range(1000)),
+                "rows": [{"n": n, "t": "y" * 30} for n in range(90)],
+            }
+        )
         shown = self.shown("look", "feed.jsonl")
         self.assertLessEqual(len(shown.splitlines()), 40)
         self.assertLessEqual(max(map(len, shown.splitlines())), 80)
@@ -424,7 +505,9 @@ class Look(FeedCase):
             done.stderr.splitlines(),
             ["", f"100 nodes in 100 documents; the first {shown} shown", f"  mukret look feed.jsonl '$' --nth {shown + 1}"],
         )  # fmt: skip
-        self.assertIn(f'{{"n": {shown}}}', self.shown("look", "feed.jsonl", "$", "--nth", str(shown + 1)))
+        self.assertIn(
+            f'{{"n": {shown}}}', self.shown("look", "feed.jsonl", "$", "--nth", str(shown + 1))
+        )
 
     def test_no_more_is_read_than_has_to_be(self) -> None:
         """What stands behind is broken; nobody gets that far."""
@@ -433,39 +516,57 @@ class Look(FeedCase):
         self.assertIn('"n": 6,', self.shown("look", "long.jsonl", "$", "--nth", "7"))
         self.assertIn("so far: reading stopped there", self.mukret("look", "long.jsonl").stderr)
         self.shown("look", "long.jsonl", "--json", code=1)
-        text = json.dumps({"name": "Merrow", "feed": {"rows": [json.loads(line) for line in lines]}})
+        text = json.dumps(
+            {"name": "Merrow", "feed": {"rows": [json.loads(line) for line in lines]}}
+        )
         self.file("long.json", text.replace('"n": 2900,', '"n": 2900 2901,'))
         for path, *nth in (("$.feed.rows[*]", "--nth", "7"), ("$.feed.rows[6]",), ("$.feed.rows[?@.n > 5].n", "--nth", "1")):  # fmt: skip
             with self.subTest(path):
                 self.assertIn("$['feed']['rows'][6]", self.shown("look", "long.json", path, *nth))
         done = self.mukret("look", "long.json", "$.feed.rows[*]", "--nth", "2999")
         self.assertEqual(done.returncode, 2, done.stderr)
-        self.assertRegex(done.stderr, r"(?s)could not be read:.*finds 2,\d+ nodes; there is no number 2,999")
+        self.assertRegex(
+            done.stderr, r"(?s)could not be read:.*finds 2,\d+ nodes; there is no number 2,999"
+        )
         self.file("long.json", text)
         for path in ("$.feed.row", "$.feed.rows[*].m"):
             with self.subTest(path):
-                self.assertIn("did you mean" if path[-1] != "m" else "", self.mukret("look", "long.json", path).stderr)
+                self.assertIn(
+                    "did you mean" if path[-1] != "m" else "",
+                    self.mukret("look", "long.json", path).stderr,
+                )
 
     def test_the_first_record_of_a_list_is_unfolded(self) -> None:
         rows = [{"code": f"P{n}", "name": "Otterwick", "depths": [8.6] * 30} for n in range(500)]
-        for document, path in ((rows, "$"), ({"data": rows}, "$.data"), ({"data": rows, "next": None}, "$")):
+        for document, path in (
+            (rows, "$"),
+            ({"data": rows}, "$.data"),
+            ({"data": rows, "next": None}, "$"),
+        ):
             with self.subTest(path):
                 self.feed(document)
                 self.assertIn('"code": "P0",\n', self.shown("look", "feed.jsonl", path))
 
     def test_bare_values_a_line_each_for_scripts(self) -> None:
-        self.assertEqual(self.shown("look", "feed.jsonl", "$.ports[*].code", "--values"), "OTV\nSKR\nTOL\n")
+        self.assertEqual(
+            self.shown("look", "feed.jsonl", "$.ports[*].code", "--values"), "OTV\nSKR\nTOL\n"
+        )
         self.feed({"all": ["two\nlines", 1.50, None, True, {"a": [1]}, ""]})
         self.assertEqual(
-            self.shown("look", "feed.jsonl", "$.all[*]", "--values"), 'two\\nlines\n1.5\nnull\ntrue\n{"a":[1]}\n\n'
+            self.shown("look", "feed.jsonl", "$.all[*]", "--values"),
+            'two\\nlines\n1.5\nnull\ntrue\n{"a":[1]}\n\n',
         )
         self.check_errors([(("look", "feed.jsonl", "--values", "--every"), 2, ["error: --values, --every and --json are ways to show the same nodes [usage]"])])  # fmt: skip
 
     def test_members_are_found_by_name_wherever_they_stand(self) -> None:
         every = self.shown("look", "feed.jsonl", "--named", "no")
         self.assertEqual(every.count("['no']"), 3)
-        self.assertEqual(self.shown("look", "feed.jsonl", "$.ports[1]", "--named", "no", "--values"), "1\n")
-        self.assertEqual(self.shown("look", "feed.jsonl", "--named", "code", "--nth", "3", "--values"), "TOL\n")
+        self.assertEqual(
+            self.shown("look", "feed.jsonl", "$.ports[1]", "--named", "no", "--values"), "1\n"
+        )
+        self.assertEqual(
+            self.shown("look", "feed.jsonl", "--named", "code", "--nth", "3", "--values"), "TOL\n"
+        )
         done = self.mukret("look", "feed.jsonl", "--named", "depth")
         self.assertEqual(done.returncode, 1)
         self.assertIn("no member depth below $; did you mean depth_m?", done.stderr)
@@ -483,9 +584,16 @@ class Look(FeedCase):
                 )
             ]
         )  # fmt: skip
-        for typed, meant in ((".[0].n", "$[0].n"), ("ports[].code", "$.ports[*].code"), (".", "$"), ("code", "$.code")):
+        for typed, meant in (
+            (".[0].n", "$[0].n"),
+            ("ports[].code", "$.ports[*].code"),
+            (".", "$"),
+            ("code", "$.code"),
+        ):
             with self.subTest(typed):
-                self.assertIn(f"hint: write {meant}\n", self.mukret("look", "feed.jsonl", typed).stderr)
+                self.assertIn(
+                    f"hint: write {meant}\n", self.mukret("look", "feed.jsonl", typed).stderr
+                )
 
     def test_json_has_every_node_with_its_place(self) -> None:
         self.file("fine.json", '{"load": 1.10, "far": 1e400, "rows": [{}, []]}')
@@ -495,7 +603,11 @@ class Look(FeedCase):
         every = json.loads(self.shown("look", "fine.json", "$.rows", "--every", "--json"))
         self.assertEqual(
             [(node["path"], node["kind"], node["size"]) for node in every],
-            [("$['rows']", "array", 2), ("$['rows'][0]", "object", 0), ("$['rows'][1]", "array", 0)],
+            [
+                ("$['rows']", "array", 2),
+                ("$['rows'][0]", "object", 0),
+                ("$['rows'][1]", "array", 0),
+            ],
         )
 
     def test_errors_say_what_to_do(self) -> None:

@@ -1,4 +1,5 @@
-"""A value is exactly what the response said, or it is on record: each way in which it was not, as a promise.
+"""A value is exactly what the response said, or it is on record: each way in which it was not, as a
+promise.
 
 What concerns values goes through both evaluators; what concerns words goes through the program.
 """
@@ -32,10 +33,17 @@ def _shown(path: str | None) -> str | None:
 
 
 class ValuesCase(EvaluatorsCase):
-    def outcome(self, rules: str, *documents: str) -> tuple[dict[str, list[dict[str, Any]]], list[Problem]]:
+    def outcome(
+        self, rules: str, *documents: str
+    ) -> tuple[dict[str, list[dict[str, Any]]], list[Problem]]:
         rows, rejects = self.compare(rules_text(rules), list(documents))
         problems = [
-            (problem.get("field"), problem["code"], _shown(problem.get("path")), problem.get("value"))
+            (
+                problem.get("field"),
+                problem["code"],
+                _shown(problem.get("path")),
+                problem.get("value"),
+            )
             for reject in rejects
             for problem in reject["problems"]
         ]
@@ -48,9 +56,14 @@ class ValuesCase(EvaluatorsCase):
 
 
 class ShapesThatChange(ValuesCase):
-    def test_an_object_that_came_as_something_else_is_bad_and_one_that_is_not_there_is_null(self) -> None:
+    def test_an_object_that_came_as_something_else_is_bad_and_one_that_is_not_there_is_null(
+        self,
+    ) -> None:
         nothing = ["null", '""', "[]", "{}", '{"name": null}']
-        documents = [f'[{{"club": {text}}}]' for text in [*nothing, '{"name": "Moss"}', '"Moss Club"', "7", "[1]"]]
+        documents = [
+            f'[{{"club": {text}}}]'
+            for text in [*nothing, '{"name": "Moss"}', '"Moss Club"', "7", "[1]"]
+        ]
         values, problems = self.values(table_rules('club: "$.club.name"'), *documents, "[{}]")
         self.assertEqual(values, [*[None] * len(nothing), "Moss", None])
         self.assertEqual(
@@ -73,13 +86,17 @@ class ShapesThatChange(ValuesCase):
         for path, (text, told) in steps.items():
             for take in ("first", "all", "count"):
                 with self.subTest(path, take=take):
-                    kind = "list(json)" if take == "all" else "integer" if take == "count" else "json"
+                    kind = (
+                        "list(json)" if take == "all" else "integer" if take == "count" else "json"
+                    )
                     rules = table_rules(f'v: {{at: "{path}", take: {take}, type: {kind}}}')
                     values, problems = self.values(rules, f'[{{"x": {text}}}, {{"x": null}}]')
                     self.assertEqual([code for _, code, *_ in problems], ["other-kind"] * told)
                     self.assertEqual(len(values), 2 - told)
 
-    def test_of_several_paths_one_that_meets_another_kind_is_nothing_if_another_finds_something(self) -> None:
+    def test_of_several_paths_one_that_meets_another_kind_is_nothing_if_another_finds_something(
+        self,
+    ) -> None:
         rules = table_rules('by: {at: ["$.by.name", "$.by[0].name", "$.author"]}')
         documents = {
             '[{"by": {"name": "Oda"}}]': ["Oda"],
@@ -93,7 +110,9 @@ class ShapesThatChange(ValuesCase):
             with self.subTest(document):
                 values, problems = self.values(rules, document)
                 self.assertEqual(values, expected)
-                self.assertEqual(problems, [] if expected else [("by", "other-kind", "$[0].by", "Oda")])
+                self.assertEqual(
+                    problems, [] if expected else [("by", "other-kind", "$[0].by", "Oda")]
+                )
 
     def test_rows_that_came_as_something_else_are_one_rejected_row_at_its_place(self) -> None:
         rules = """
@@ -111,10 +130,15 @@ class ShapesThatChange(ValuesCase):
         self.assertEqual(rows["berths"], [{"id": 2, "n": "A"}])
         self.assertEqual(
             sorted(problems, key=repr),
-            [(None, "row-shape", "$.ports", "busy"), (None, "row-shape", "$.ports[0].berths", "closed")],
+            [
+                (None, "row-shape", "$.ports", "busy"),
+                (None, "row-shape", "$.ports[0].berths", "closed"),
+            ],
         )
 
-    def test_a_document_in_which_no_rule_reads_anything_is_bad_and_one_that_holds_nothing_is_not(self) -> None:
+    def test_a_document_in_which_no_rule_reads_anything_is_bad_and_one_that_holds_nothing_is_not(
+        self,
+    ) -> None:
         rules = table_rules("a: $.a", rows="$.rows[*]")
         good = ['{"rows": [{"a": "1"}]}', '{"rows": []}', "{}", "null", "[]"]
         rows, problems = self.outcome(rules, *good, '{"error": "busy"}', '"busy"', '["rows"]')
@@ -122,8 +146,12 @@ class ShapesThatChange(ValuesCase):
         self.assertEqual([code for _, code, *_ in problems], ["nothing-read"] * 3)
 
     def test_what_every_document_of_a_feed_has_is_asked_of_each_and_of_each_kind(self) -> None:
-        rules = table_rules("a: $.a", rows="$.rows[*]", more='response: {must_have: ["$.rows", "$.day"]}')
-        _, problems = self.outcome(rules, '{"rows": [], "day": "1"}', '{"rows": []}', '{"rows": [], "day": null}')
+        rules = table_rules(
+            "a: $.a", rows="$.rows[*]", more='response: {must_have: ["$.rows", "$.day"]}'
+        )
+        _, problems = self.outcome(
+            rules, '{"rows": [], "day": "1"}', '{"rows": []}', '{"rows": [], "day": null}'
+        )
         self.assertEqual([code for _, code, *_ in problems], ["document-shape"] * 2)
         rules = """
             response:
@@ -135,7 +163,10 @@ class ShapesThatChange(ValuesCase):
               ones: {kind: one, rows: "$.item", fields: {a: $.a}}
             """
         rows, problems = self.outcome(
-            rules, '{"type": "list", "items": [{"a": "1"}]}', '{"type": "list"}', '{"type": "one", "item": {"a": "2"}}'
+            rules,
+            '{"type": "list", "items": [{"a": "1"}]}',
+            '{"type": "list"}',
+            '{"type": "one", "item": {"a": "2"}}',
         )
         self.assertEqual((rows["items"], rows["ones"]), ([{"a": "1"}], [{"a": "2"}]))
         self.assertEqual([code for _, code, *_ in problems], ["document-shape"])
@@ -157,9 +188,15 @@ class ShapesThatChange(ValuesCase):
                         fields: {{v: {{at: "{condition}", take: all, type: list(json)}}}}
                     """
                 values, problems = self.values(rules, document)
-                self.assertEqual([[decode(one.encode()) for one in value] for value in values], expected)
+                self.assertEqual(
+                    [[decode(one.encode()) for one in value] for value in values], expected
+                )
                 self.assertEqual(problems, [])
-        for condition, count in {"@['class'] == @['import']": 2, "count(@.*) == 3": 3, "@.class == null": 1}.items():
+        for condition, count in {
+            "@['class'] == @['import']": 2,
+            "count(@.*) == 3": 3,
+            "@.class == null": 1,
+        }.items():
             with self.subTest(when=condition):
                 rules = f"""
                     tables:
@@ -198,8 +235,16 @@ class Exactness(ValuesCase):
             '"103,123,447,612,661,715,844,513,882,209.69"',
             "out-of-range",
         ),
-        ("type: 'decimal(12,2)'", '"0.00000000000000000000000000000000000000001"', "too-many-digits"),
-        ("type: 'decimal(12,2)', round: half-up", '"0.00000000000000000000000000000000000000001"', Decimal("0.00")),
+        (
+            "type: 'decimal(12,2)'",
+            '"0.00000000000000000000000000000000000000001"',
+            "too-many-digits",
+        ),
+        (
+            "type: 'decimal(12,2)', round: half-up",
+            '"0.00000000000000000000000000000000000000001"',
+            Decimal("0.00"),
+        ),
         ("type: float", "-0", "-0.0"),
         ("type: float", '"-0"', "-0.0"),
         ("type: float, point: ','", '"-0,0"', "-0.0"),
@@ -210,14 +255,26 @@ class Exactness(ValuesCase):
         ("type: date, format: '%Y%m%d'", "20310401", "2031-04-01"),
         ("type: date, format: '%Y'", '"2031"', "2031-01-01"),
         ("type: date, format: '%Y-%m'", '"2031-04"', "2031-04-01"),
-        ("type: timestamp, format: '%d.%m.%Y', zone: UTC", '"01.04.2031"', "2031-04-01 00:00:00+00:00"),
+        (
+            "type: timestamp, format: '%d.%m.%Y', zone: UTC",
+            '"01.04.2031"',
+            "2031-04-01 00:00:00+00:00",
+        ),
         ("type: datetime, format: '%d.%m.%Y'", '"01.04.2031"', "2031-04-01 00:00:00"),
         ("type: timestamp, zone: '+02:00'", '"2906-03-20T17:41"', "2906-03-20 15:41:00+00:00"),
         ("type: timestamp, zone: '+02:00'", '"1583-03-20T17:41"', "1583-03-20 15:41:00+00:00"),
-        ("type: timestamp, zone: Atlantic/Faroe", '"2906-03-20T17:41"', "2906-03-20 17:41:00+00:00"),
+        (
+            "type: timestamp, zone: Atlantic/Faroe",
+            '"2906-03-20T17:41"',
+            "2906-03-20 17:41:00+00:00",
+        ),
         ("type: timestamp", '"2031-04-01t10:22:00z"', "2031-04-01 10:22:00+00:00"),
         ("type: timestamp", '"2031-04-01T10:22:00.1234567Z"', "too-many-digits"),
-        ("type: timestamp, round: half-up", '"2031-04-01T10:22:00.1234567Z"', "2031-04-01 10:22:00.123457+00:00"),
+        (
+            "type: timestamp, round: half-up",
+            '"2031-04-01T10:22:00.1234567Z"',
+            "2031-04-01 10:22:00.123457+00:00",
+        ),
         ("type: timestamp", '"2031-04-01T10:22:00.1234567+24:00"', "not-a-timestamp"),
         ("type: timestamp", '"2031-04-01T10:22:00.1234567+01:60"', "not-a-timestamp"),
         ("type: timestamp, format: epoch-s", "1e99999999999999999999", "out-of-range"),
@@ -237,9 +294,13 @@ class Exactness(ValuesCase):
                     self.assertEqual([code for _, code, *_ in problems], [expected])
                 else:
                     found = values[0]
-                    self.assertEqual(found if isinstance(found, type(expected)) else str(found), expected)
+                    self.assertEqual(
+                        found if isinstance(found, type(expected)) else str(found), expected
+                    )
 
-    def test_sums_are_the_same_by_path_and_by_expression_and_bad_where_the_type_can_not_hold_them(self) -> None:
+    def test_sums_are_the_same_by_path_and_by_expression_and_bad_where_the_type_can_not_hold_them(
+        self,
+    ) -> None:
         rules = """
             tables:
               fares:
@@ -249,18 +310,24 @@ class Exactness(ValuesCase):
                   by_rows: {compute: "SUM(parts.sum)", type: "decimal(6,2)"}
               parts: {within: fares, rows: "$.parts[*]", fields: {sum: {at: $.sum, type: "decimal(6,2)"}}}
             """
-        rows, problems = self.outcome(rules, '[{"parts": [{"sum": 9999.99}, {"sum": "-0.01"}, {"sum": null}]}, {}]')
+        rows, problems = self.outcome(
+            rules, '[{"parts": [{"sum": 9999.99}, {"sum": "-0.01"}, {"sum": null}]}, {}]'
+        )
         self.assertEqual(list(map(str, rows["fares"][0].values())), ["9999.98", "9999.98"])
         self.assertEqual((list(rows["fares"][1].values()), problems), ([None, None], []))
         _, problems = self.outcome(rules, '[{"parts": [{"sum": 9999.99}, {"sum": 9999.99}]}]')
-        self.assertEqual([field for field, *_ in problems], ["by_path", "by_rows", None, None])  # and the rows below
+        self.assertEqual(
+            [field for field, *_ in problems], ["by_path", "by_rows", None, None]
+        )  # and the rows below
         whole = table_rules('v: {at: "$.n[*]", take: sum, type: integer}')
         top = 2**63 - 1
         self.assertEqual(self.values(whole, f'[{{"n": [{top}, -1]}}]')[0], [top - 1])
         self.assertEqual(self.values(whole, f'[{{"n": [{top}, 1, -2]}}]')[0], [top - 1])
         self.assertEqual(self.values(whole, f'[{{"n": [{top}, 1]}}]')[1][0][:2], ("v", "overflow"))
 
-    def test_taking_off_what_surrounds_a_text_takes_time_by_its_length_and_gives_the_same(self) -> None:
+    def test_taking_off_what_surrounds_a_text_takes_time_by_its_length_and_gives_the_same(
+        self,
+    ) -> None:
         """A square of these lengths would take minutes."""
         long = 100_000
         rules = table_rules('v: {at: $.v, strip: ["-", "- ", "ab"], trim: true}')
@@ -296,7 +363,9 @@ class AcrossTheRun(ValuesCase):
                 mock.patch("mukret.semantics.reference.Answers", answers),
             ):
                 rows, problems = self.outcome(self.RULES, *self.DOCUMENTS)
-            self.assertEqual([row["port"] for row in rows["sailings"]], ["Otter Vale", "Sula", None, None])
+            self.assertEqual(
+                [row["port"] for row in rows["sailings"]], ["Otter Vale", "Sula", None, None]
+            )
             self.assertEqual([code for _, code, *_ in problems], ["key-missing", "duplicate"])
 
     def test_many_keys_go_to_the_disk_and_the_first_value_of_each_stays(self) -> None:
@@ -318,7 +387,9 @@ class Words(FolderCase):
         self.assertEqual(done.returncode, code, said)
         return said
 
-    def test_a_change_of_shape_is_told_by_extract_check_and_preview_with_what_was_expected(self) -> None:
+    def test_a_change_of_shape_is_told_by_extract_check_and_preview_with_what_was_expected(
+        self,
+    ) -> None:
         self.file("t.rules.yaml", table_rules('club: "$.club.name"'))
         self.file("a.json", '[{"club": {"name": "Moss"}}, {"club": "Moss Club"}]')
         for arguments in (("extract", "t.rules.yaml", "a.json", "--to", "out"), ("check", "t.rules.yaml", "a.json"),
@@ -327,9 +398,13 @@ class Words(FolderCase):
                 said = self.lines(*arguments, code=1)
                 self.assertIn("other-kind", said)
                 self.assertIn("Moss Club", said)
-        self.assertIn("an object with the member name", (self.folder / "out/rejects.jsonl").read_text())
+        self.assertIn(
+            "an object with the member name", (self.folder / "out/rejects.jsonl").read_text()
+        )
 
-    def test_records_that_came_as_lists_and_lists_as_records_are_one_warning_with_the_path_to_write(self) -> None:
+    def test_records_that_came_as_lists_and_lists_as_records_are_one_warning_with_the_path_to_write(
+        self,
+    ) -> None:
         for path, document, write in (
             ("$.ports", '{"ports": [{"a": "1", "b": "2", "c": "3"}]}', "$.ports[*]"),
             ("$.ports[*]", '{"ports": {"a": "1", "b": "2", "c": "3"}}', "$.ports"),
@@ -349,7 +424,9 @@ class Words(FolderCase):
         said = self.lines("extract", "t.rules.yaml", "feed.jsonl", "--to", "out", code=1)
         self.assertIn("in the same document, but in others: across: run", said)
 
-    def test_advice_without_data_of_what_is_written_nowhere_and_of_rows_that_can_not_be_led_back(self) -> None:
+    def test_advice_without_data_of_what_is_written_nowhere_and_of_rows_that_can_not_be_led_back(
+        self,
+    ) -> None:
         rules = """
             response: {fields: {day: $.day, page: $.page}}
             tables:
@@ -359,7 +436,9 @@ class Words(FolderCase):
         self.file("t.rules.yaml", rules_text(rules))
         said = self.lines("check", "t.rules.yaml", code=0)
         self.assertIn("no table inherits page, so it is written nowhere [not-inherited]", said)
-        self.assertIn("berths inherits nothing that tells the rows of ports apart [not-joined]", said)
+        self.assertIn(
+            "berths inherits nothing that tells the rows of ports apart [not-joined]", said
+        )
         self.assertIn("inherit: [id]", said)
         self.assertEqual(said.count("warning:"), 2)
 
@@ -381,10 +460,16 @@ class Words(FolderCase):
         self.assertEqual(read["documents"], 1)
         self.assertEqual(sum(read["passed_over"].values()), 1)
 
-    def test_a_long_document_that_says_nothing_is_one_bad_document_in_parts_and_shared_by_processes_too(self) -> None:
+    def test_a_long_document_that_says_nothing_is_one_bad_document_in_parts_and_shared_by_processes_too(
+        self,
+    ) -> None:
         self.file(
             "t.rules.yaml",
-            table_rules("id: {at: $.id, type: integer}", rows="$.ports[*]", more='response: {must_have: ["$.day"]}'),
+            table_rules(
+                "id: {at: $.id, type: integer}",
+                rows="$.ports[*]",
+                more='response: {must_have: ["$.day"]}',
+            ),
         )
         ports = ",\n".join(f'{{"id": {number}}}' for number in range(2000))
         for number in range(3):
@@ -400,7 +485,9 @@ class Words(FolderCase):
         for workers in ("1", "2"):
             self.lines("extract", "t.rules.yaml", "in", "--to", "out", "--workers", workers, code=1)
             record = json.loads((self.folder / "out/run.json").read_text())
-            self.assertEqual((record["tables"]["t"]["rows_written"], record["bad_documents"]), (4000, 1))
+            self.assertEqual(
+                (record["tables"]["t"]["rows_written"], record["bad_documents"]), (4000, 1)
+            )
 
     def test_what_was_null_on_the_day_of_the_draft_is_told_and_added_when_it_is_not(self) -> None:
         self.file("a.json", '[{"id": 1, "pilot": null}, {"id": 2, "pilot": null}]')
@@ -417,20 +504,26 @@ class Words(FolderCase):
         self.file("t.rules.yaml", table_rules("id: $.id", rows="$.ports[*]"))
         self.file("a.json", '{"port": [{"id": "1"}]}')
         with self.assertRaises(InputError):
-            extract_files(parse_rules((self.folder / "t.rules.yaml").read_text()), self.folder / "a.json")
+            extract_files(
+                parse_rules((self.folder / "t.rules.yaml").read_text()), self.folder / "a.json"
+            )
         said = self.lines("extract", "t.rules.yaml", "a.json", "--to", "out", code=3)
         self.assertIn("[nothing-read]", said)
         self.assertIn("port", said)
         self.assertFalse((self.folder / "out").exists())
 
-    def test_where_very_many_rules_find_nothing_the_first_are_told_and_all_are_counted(self) -> None:
+    def test_where_very_many_rules_find_nothing_the_first_are_told_and_all_are_counted(
+        self,
+    ) -> None:
         fields = ", ".join(f"f{number}: $.f{number}" for number in range(60))
         self.file("t.rules.yaml", table_rules(fields))
         self.file("a.json", '[{"f0": 1}]')
         said = self.lines("extract", "t.rules.yaml", "a.json", "--to", "out", code=0)
         self.assertEqual(said.count("[unmatched]"), 20)
         self.assertIn("… and 39 more warnings: 39 × unmatched", said)
-        self.assertEqual(len(json.loads((self.folder / "out/run.json").read_text())["unmatched"]), 59)
+        self.assertEqual(
+            len(json.loads((self.folder / "out/run.json").read_text())["unmatched"]), 59
+        )
 
 
 if __name__ == "__main__":

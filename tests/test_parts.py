@@ -1,4 +1,6 @@
-"""Parts of an extraction, merged, are what one run over all of the input gives: rows, rejects, counts, warnings."""
+"""Parts of an extraction, merged, are what one run over all of the input gives: rows, rejects,
+counts, warnings.
+"""
 
 from __future__ import annotations
 
@@ -7,6 +9,7 @@ import random
 import unittest
 from collections import Counter
 from collections.abc import Sequence
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -48,7 +51,9 @@ class Merged(FolderCase):
             share, everything = Share(number, of), find_sources(files)
             own = [everything[taken] for taken in share.taken(everything)]
             target = str(self.folder / f"part{number}-{of}")
-            extract_part(Run(rules, own, started=NOW, settles=False, **options), share, everything, target)
+            extract_part(
+                Run(rules, own, started=NOW, settles=False, **options), share, everything, target
+            )
             made.append(Part(target))
         random.Random(of).shuffle(made)
         return made
@@ -65,7 +70,9 @@ class Merged(FolderCase):
             return {"error": type(error)}
         return {
             "rows": {name: found for name, found in rows.items() if found},
-            "rejects": sorted(rejects),  # those of a document that is read in parts come table by table in each
+            "rejects": sorted(
+                rejects
+            ),  # those of a document that is read in parts come table by table in each
             "tally": run.tally.as_json(),
             "reasons": {key: reason.count for key, reason in run.tally.reasons.items()},
         }
@@ -81,15 +88,20 @@ class Merged(FolderCase):
                 continue
             chance = random.Random(number)
             apart = chance.randint(1, 4)
-            files = [self.file(f"{n}.jsonl", "\n".join(feed.lines[n::apart]) or "[]") for n in range(apart)]
+            files = [
+                self.file(f"{n}.jsonl", "\n".join(feed.lines[n::apart]) or "[]")
+                for n in range(apart)
+            ]
             one = self.outcome(Run(rules, find_sources(files), batch_bytes=80, started=NOW))
             with self.subTest(number=number, rules=feed.rules_text):
-                parts = self.stopped_or(lambda: self.parts(rules, files, chance.randint(1, 4), batch_bytes=80))  # noqa: B023
+                count = chance.randint(1, 4)
+                parts = self.stopped_or(partial(self.parts, rules, files, count, batch_bytes=80))
                 other = parts if isinstance(parts, dict) else self.outcome(Merge(rules, parts))
                 self.assertEqual(other, one)
             hit.update(code for _, _, code in one.get("reasons", ()))
             hit["dropped"] += sum(
-                table["rows_deduplicated"] for table in one.get("tally", {"tables": {}})["tables"].values()
+                table["rows_deduplicated"]
+                for table in one.get("tally", {"tables": {}})["tables"].values()
             )
         self.assertGreater(min(hit["duplicate"], hit["parent-rejected"], hit["dropped"]), 5, hit)
 
@@ -103,17 +115,34 @@ class Merged(FolderCase):
         """Also what would have been left out for a row that is itself left out."""
         days = [
             [{"code": "OTV", "no": 1, "sailings": [{"no": 1, "fare": 7, "calls": ["a"]}]}],
-            [{"code": "SKR", "no": 2, "sailings": [{"no": 2, "fare": 7, "calls": ["b", "c"]}, {"no": 3, "fare": 0}]}],
+            [
+                {
+                    "code": "SKR",
+                    "no": 2,
+                    "sailings": [{"no": 2, "fare": 7, "calls": ["b", "c"]}, {"no": 3, "fare": 0}],
+                }
+            ],
             [
                 {
                     "code": "OTV",
                     "no": 3,
-                    "sailings": [{"no": 2, "fare": 8, "calls": ["d"]}, {"no": 4, "fare": 0, "calls": ["e"]}],
+                    "sailings": [
+                        {"no": 2, "fare": 8, "calls": ["d"]},
+                        {"no": 4, "fare": 0, "calls": ["e"]},
+                    ],
                 }
             ],
-            [{"code": "BRA", "no": 4, "sailings": [{"no": 4, "fare": 9, "calls": ["f"]}, {"no": 1, "fare": 9}]}],
+            [
+                {
+                    "code": "BRA",
+                    "no": 4,
+                    "sailings": [{"no": 4, "fare": 9, "calls": ["f"]}, {"no": 1, "fare": 9}],
+                }
+            ],
         ]
-        files = [self.file(f"{n}.json", json.dumps({"ports": ports})) for n, ports in enumerate(days)]
+        files = [
+            self.file(f"{n}.json", json.dumps({"ports": ports})) for n, ports in enumerate(days)
+        ]
         for kind in ("reject", "first", "last"):
             rules = parse_rules(rules_text(KEYED.replace("KIND", kind)))
             one = self.outcome(Run(rules, find_sources(files)))
@@ -121,31 +150,47 @@ class Merged(FolderCase):
                 with self.subTest(kind, of=of):
                     self.assertEqual(self.outcome(Merge(rules, self.parts(rules, files, of))), one)
             codes = [row["code"] for row in one["rows"]["ports"]]
-            self.assertEqual(codes, ["SKR", "OTV", "BRA"] if kind == "last" else ["OTV", "SKR", "BRA"])
+            self.assertEqual(
+                codes, ["SKR", "OTV", "BRA"] if kind == "last" else ["OTV", "SKR", "BRA"]
+            )
 
     def test_what_is_delivered_is_the_same_to_the_byte_and_so_is_its_record(self) -> None:
         self.demo()
         path = self.folder / "merrow-demo/merrow.rules.yaml"
         rules = parse_rules(path.read_bytes(), str(path))
         feed = [self.folder / "merrow-demo/feed"]
-        for form, options in (("csv", Options()), ("json", Options(nested=True)), ("parquet", Options())):
+        for form, options in (
+            ("csv", Options()),
+            ("json", Options(nested=True)),
+            ("parquet", Options()),
+        ):
             with self.subTest(form):
                 record = deliver(
-                    Run(rules, find_sources(feed)), Folder(str(self.folder / "one"), form), options=options
+                    Run(rules, find_sources(feed)),
+                    Folder(str(self.folder / "one"), form),
+                    options=options,
                 )
                 merge = Merge(rules, self.parts(rules, feed, 3))
-                other = deliver_extraction(merge.extraction, Folder(str(self.folder / "other"), form), options=options)
+                other = deliver_extraction(
+                    merge.extraction, Folder(str(self.folder / "other"), form), options=options
+                )
                 self.assertEqual(other.pop("parts"), 3)
                 for name in ("started", "finished", "sample"):
                     record.pop(name), other.pop(name)
                 self.assertEqual(other, record)
                 for name in record["files"]:
-                    if name != "run.json" and form != "parquet":  # row groups are cut where blocks end
+                    if (
+                        name != "run.json" and form != "parquet"
+                    ):  # row groups are cut where blocks end
                         self.assertEqual(
-                            (self.folder / "other" / name).read_bytes(), (self.folder / "one" / name).read_bytes(), name
+                            (self.folder / "other" / name).read_bytes(),
+                            (self.folder / "one" / name).read_bytes(),
+                            name,
                         )
 
-    def test_a_rule_that_finds_nothing_is_told_though_some_parts_had_nothing_to_look_in(self) -> None:
+    def test_a_rule_that_finds_nothing_is_told_though_some_parts_had_nothing_to_look_in(
+        self,
+    ) -> None:
         rules = parse_rules(
             rules_text("""
             tables:
@@ -160,9 +205,14 @@ class Merged(FolderCase):
         self.assertEqual(len(expected), 2)
         for of in (1, 2, 4):
             merge = Merge(rules, self.parts(rules, files, of))
-            self.assertEqual([(notice.code, notice.message, notice.hint) for notice in merge.notices()], expected, of)
             self.assertEqual(
-                [rule.as_json() for rule in merge.together.unmatched], [rule.as_json() for rule in one.unmatched()]
+                [(notice.code, notice.message, notice.hint) for notice in merge.notices()],
+                expected,
+                of,
+            )
+            self.assertEqual(
+                [rule.as_json() for rule in merge.together.unmatched],
+                [rule.as_json() for rule in one.unmatched()],
             )
 
     def test_parts_that_do_not_belong_together_are_refused(self) -> None:
@@ -223,10 +273,16 @@ class Shares(FolderCase):
         files = [self.file(f"{n}.json", "x" * size) for n, size in enumerate(sizes)]
         for of in (1, 2, 3, 7, 16):
             with self.subTest(of):
-                shares = [Share(number, of).taken(find_sources(files)) for number in range(1, of + 1)]
-                self.assertEqual(sorted(number for share in shares for number in share), list(range(len(files))))
+                shares = [
+                    Share(number, of).taken(find_sources(files)) for number in range(1, of + 1)
+                ]
+                self.assertEqual(
+                    sorted(number for share in shares for number in share), list(range(len(files)))
+                )
                 self.assertEqual(shares, [sorted(share) for share in shares])
-        halves = [sum(sizes[n] for n in Share(number, 2).taken(find_sources(files))) for number in (1, 2)]
+        halves = [
+            sum(sizes[n] for n in Share(number, 2).taken(find_sources(files))) for number in (1, 2)
+        ]
         self.assertEqual(halves, [1000, 1000])
         seen = fingerprint(find_sources(files))
         self.file("3.json", "y")
@@ -244,7 +300,9 @@ class OnTheCommandLine(FolderCase):
         self.demo()
         rules, feed = "merrow-demo/merrow.rules.yaml", "merrow-demo/feed"
         codes = [
-            self.mukret("extract", rules, feed, "--part", f"{k}/6", "--to", f"parts/{k}", "-q").returncode
+            self.mukret(
+                "extract", rules, feed, "--part", f"{k}/6", "--to", f"parts/{k}", "-q"
+            ).returncode
             for k in range(1, 7)
         ]
         self.assertEqual(Counter(codes), {0: 3, 1: 3})  # a clean one, two without files
@@ -253,25 +311,35 @@ class OnTheCommandLine(FolderCase):
         self.assertEqual(done.returncode, 1)
         self.assertIn("6 parts: 4 documents in 4 files → sqlite:///ferries.db", done.stderr)
         self.assertIn("sailings: 1 × duplicate", done.stderr)
-        self.assertEqual(self.mukret("compare", "merrow-demo/tables", "sqlite:///ferries.db").returncode, 0)
-        self.assertEqual(self.mukret("merge", *parts, "--to", "out", "--max-rejects", "5").returncode, 1)
+        self.assertEqual(
+            self.mukret("compare", "merrow-demo/tables", "sqlite:///ferries.db").returncode, 0
+        )
+        self.assertEqual(
+            self.mukret("merge", *parts, "--to", "out", "--max-rejects", "5").returncode, 1
+        )
         self.assertFalse((self.folder / "out").exists())
         refused = self.mukret("compare", "parts/1", "merrow-demo/tables")
-        self.assertEqual((refused.returncode, "whose keys are not settled" in refused.stderr), (3, True))
+        self.assertEqual(
+            (refused.returncode, "whose keys are not settled" in refused.stderr), (3, True)
+        )
 
     def test_what_hangs_on_the_time_is_said_before(self) -> None:
         self.file("a.json", '{"a": [1]}')
         for field, said in (("{compute: CURRENT_TIMESTAMP}", True), ("$", False)):
-            self.file("a.rules.yaml", rules_text(f'tables: {{t: {{rows: "$.a[*]", fields: {{a: {field}}}}}}}'))
+            self.file(
+                "a.rules.yaml",
+                rules_text(f'tables: {{t: {{rows: "$.a[*]", fields: {{a: {field}}}}}}}'),
+            )
             done = self.mukret("extract", "a.rules.yaml", "a.json", "--part", "1/1", "--to", "p")
-            self.assertEqual((done.returncode, "CURRENT_TIMESTAMP is the time of each part" in done.stderr), (0, said))
+            self.assertEqual(
+                (done.returncode, "CURRENT_TIMESTAMP is the time of each part" in done.stderr),
+                (0, said),
+            )
 
     def test_what_makes_no_sense_is_told(self) -> None:
         self.file("a.json", '{"a": [1]}')
         self.file("a.rules.yaml", rules_text('tables: {t: {rows: "$.a[*]", fields: {a: $}}}'))
-        looks = (
-            'tables: {t: {rows: "$.a[*]", key: a, fields: {a: $, b: {lookup: {in: t, by: a, give: a, across: run}}}}}'
-        )
+        looks = 'tables: {t: {rows: "$.a[*]", key: a, fields: {a: $, b: {lookup: {in: t, by: a, give: a, across: run}}}}}'
         self.file("b.rules.yaml", rules_text(looks))
         for arguments, told in (
             (
@@ -280,7 +348,10 @@ class OnTheCommandLine(FolderCase):
             ),
             (("a.rules.yaml", "a.json", "--part", "1/2", "--to", "-"), "a part goes into a folder"),
             (("a.rules.yaml", "-", "--part", "1/2", "--to", "p"), "- is none"),
-            (("b.rules.yaml", "a.json", "--part", "1/2", "--to", "p"), "looks at rows of the whole run"),
+            (
+                ("b.rules.yaml", "a.json", "--part", "1/2", "--to", "p"),
+                "looks at rows of the whole run",
+            ),
         ):
             with self.subTest(arguments):
                 done = self.mukret("extract", *arguments)

@@ -1,4 +1,6 @@
-"""JSONPath (RFC 9535): selectors, filters, functions, normalized paths, and what the grammar and its types forbid."""
+"""JSONPath (RFC 9535): selectors, filters, functions, normalized paths, and what the grammar and
+its types forbid.
+"""
 
 from __future__ import annotations
 
@@ -177,10 +179,15 @@ class Paths(unittest.TestCase):
             with self.subTest(text):
                 path = parse_path(text)
                 self.assertEqual(path.locations(DOCUMENT), expected)
-                self.assertEqual(path.values(DOCUMENT), [value for _, value in path.nodes(DOCUMENT)])
+                self.assertEqual(
+                    path.values(DOCUMENT), [value for _, value in path.nodes(DOCUMENT)]
+                )
 
     def test_what_the_grammar_forbids_is_refused_at_its_character(self) -> None:
-        for text, position in [*REFUSED, *((f"$[?{text}]", position + 3) for text, position in REFUSED_FILTERS)]:
+        for text, position in [
+            *REFUSED,
+            *((f"$[?{text}]", position + 3) for text, position in REFUSED_FILTERS),
+        ]:
             with self.subTest(text), self.assertRaises(PathSyntaxError) as caught:
                 parse_path(text)
             self.assertEqual(caught.exception.position, position, (text, caught.exception.cause))
@@ -193,7 +200,9 @@ class Paths(unittest.TestCase):
             self.assertEqual(caught.exception.position, position, (text, caught.exception.cause))
         for text, kept in KEPT:
             condition = parse_condition(f" {text}\n")
-            self.assertEqual([berth["no"] for berth in BERTHS if condition.holds(berth, BERTHS)], kept, text)
+            self.assertEqual(
+                [berth["no"] for berth in BERTHS if condition.holds(berth, BERTHS)], kept, text
+            )
         with self.assertRaisesRegex(PathSyntaxError, "stands alone"):
             parse_condition("?@.a")
 
@@ -202,7 +211,12 @@ class Paths(unittest.TestCase):
         whole = "$ ['a', \"b\\u00e9\" , 1 , -1:2:3 ,* ,?(@.a[0] >= -1.5e3&&!match(@.b ,'x\\\\.')||count($.*)!=null)] ..c ..[?@['d']]"
         parse_path(whole)
         for at in range(len(whole)):
-            for text in (whole[:at], whole[:at] + whole[at + 1 :], whole[:at] + "?" + whole[at:], whole[at:]):
+            for text in (
+                whole[:at],
+                whole[:at] + whole[at + 1 :],
+                whole[:at] + "?" + whole[at:],
+                whole[at:],
+            ):
                 try:
                     parse_path(text)
                 except PathSyntaxError as error:
@@ -220,7 +234,9 @@ class Paths(unittest.TestCase):
             with self.assertRaises(PathSyntaxError):
                 parse_path(text)
         self.assertEqual(len(parse_path("$" + ".a" * MOST_STEPS).segments), MOST_STEPS)
-        self.assertEqual(parse_path(f"$[?@ == {'9' * 5000}]").values([int("9" * 4000) * 10**1000, 1]), [])
+        self.assertEqual(
+            parse_path(f"$[?@ == {'9' * 5000}]").values([int("9" * 4000) * 10**1000, 1]), []
+        )
 
     def test_hints_show_what_to_write(self) -> None:
         cases = {
@@ -244,7 +260,12 @@ class Paths(unittest.TestCase):
         document: Any = "the node"
         for step in reversed(location):
             document = {step: document} if isinstance(step, str) else [None] * step + [document]
-        if any("\ud800" <= character <= "\udfff" for step in location if isinstance(step, str) for character in step):
+        if any(
+            "\ud800" <= character <= "\udfff"
+            for step in location
+            if isinstance(step, str)
+            for character in step
+        ):
             return
         path = normalized(tuple(location))
         self.assertEqual(parse_path(path).values(document), ["the node"])
@@ -252,8 +273,20 @@ class Paths(unittest.TestCase):
 
     def test_normalized_paths_are_those_of_the_standard(self) -> None:
         names = ["a", "a b", "'", '"', "\\", "\b\t\n\f\r", "\x00\x0b\x1f", "\x7fé☺", "$.a[0]"]
-        shown = ["a", "a b", "\\'", '"', "\\\\", "\\b\\t\\n\\f\\r", "\\u0000\\u000b\\u001f", "\x7fé☺", "$.a[0]"]
-        self.assertEqual(parse_path("$.*").locations(dict.fromkeys(names)), [f"$['{name}']" for name in shown])
+        shown = [
+            "a",
+            "a b",
+            "\\'",
+            '"',
+            "\\\\",
+            "\\b\\t\\n\\f\\r",
+            "\\u0000\\u000b\\u001f",
+            "\x7fé☺",
+            "$.a[0]",
+        ]
+        self.assertEqual(
+            parse_path("$.*").locations(dict.fromkeys(names)), [f"$['{name}']" for name in shown]
+        )
 
     def test_the_nearest_thing_that_exists_is_named(self) -> None:
         cases = [
@@ -273,7 +306,9 @@ class Paths(unittest.TestCase):
 
 class Filters(unittest.TestCase):
     def test_a_filter_keeps_the_elements_for_which_it_holds(self) -> None:
-        """Over documents as the program holds them (numbers as text) and as Python's own json reads them."""
+        """Over documents as the program holds them (numbers as text) and as Python's own json reads
+        them.
+        """
         text = json.dumps(BERTHS)
         for document in (BERTHS, json.loads(text), decode(text.encode())):
             for condition, kept in KEPT:
@@ -294,7 +329,8 @@ class Filters(unittest.TestCase):
     def test_members_of_an_object_are_filtered_by_their_values(self) -> None:
         self.assertEqual(parse_path("$[?@ >= 2]").locations({"a": 1, "b": 2, "c": [3]}), ["$['b']"])
         self.assertEqual(
-            parse_path("$[?@ == $.a]").locations({"a": 1, "b": Number("1.0"), "c": "1"}), ["$['a']", "$['b']"]
+            parse_path("$[?@ == $.a]").locations({"a": 1, "b": Number("1.0"), "c": "1"}),
+            ["$['a']", "$['b']"],
         )
 
     def test_numbers_compare_exactly_whatever_their_length(self) -> None:
@@ -303,23 +339,35 @@ class Filters(unittest.TestCase):
         for rank, one in enumerate(ordered):
             for other_rank, other in enumerate(ordered):
                 document = [{"a": one, "b": other}]
-                self.assertEqual(len(parse_path("$[?@.a < @.b]").values(document)), rank < other_rank, (one, other))
+                self.assertEqual(
+                    len(parse_path("$[?@.a < @.b]").values(document)),
+                    rank < other_rank,
+                    (one, other),
+                )
         self.assertEqual(
-            parse_path("$[?@ == 1e400]").values([10**400, Number("10e399"), 10**399]), [10**400, Number("10e399")]
+            parse_path("$[?@ == 1e400]").values([10**400, Number("10e399"), 10**399]),
+            [10**400, Number("10e399")],
         )
         self.assertEqual(
-            parse_path("$[?@ == -0]").values([0, Number("0.0"), Number("-0"), -0.0]), [0, "0.0", "-0", 0.0]
+            parse_path("$[?@ == -0]").values([0, Number("0.0"), Number("-0"), -0.0]),
+            [0, "0.0", "-0", 0.0],
         )
-        self.assertEqual(parse_path("$[?@ == 8.95]").values([8.95, Number("8.950"), 8.950001]), [8.95, "8.950"])
+        self.assertEqual(
+            parse_path("$[?@ == 8.95]").values([8.95, Number("8.950"), 8.950001]), [8.95, "8.950"]
+        )
         parse_path("$[?@ < 1e99999999999999999999]").values([1, Number("1e99999999999999999999")])
 
     @given(
         st.lists(st.sampled_from(SCALARS), min_size=2, max_size=2),
         st.sampled_from(["[{}]", '{{"k": {}}}', "[[1], {}]"]),
     )
-    def test_exactly_one_of_equal_and_unequal_holds_and_order_implies_it(self, pair: list[Any], shape: str) -> None:
+    def test_exactly_one_of_equal_and_unequal_holds_and_order_implies_it(
+        self, pair: list[Any], shape: str
+    ) -> None:
         found = {
-            operator: bool(parse_path(f"$[?@.a {operator} @.b]").values([{"a": pair[0], "b": pair[1]}]))
+            operator: bool(
+                parse_path(f"$[?@.a {operator} @.b]").values([{"a": pair[0], "b": pair[1]}])
+            )
             for operator in ("==", "!=", "<", "<=", ">", ">=")
         }
         self.assertNotEqual(found["=="], found["!="])
@@ -328,7 +376,8 @@ class Filters(unittest.TestCase):
         self.assertLessEqual(found["<"] + found[">"] + found["=="], 1)
         wrapped = [json.loads(json.dumps({"x": [value]})) for value in pair]
         self.assertEqual(
-            bool(parse_path("$[?@.a == @.b]").values([dict(zip("ab", wrapped, strict=True))])), found["=="]
+            bool(parse_path("$[?@.a == @.b]").values([dict(zip("ab", wrapped, strict=True))])),
+            found["=="],
         )
 
     def test_deep_values_are_compared_and_descended_into_without_recursion(self) -> None:
@@ -365,7 +414,8 @@ class Patterns(unittest.TestCase):
         self.assertFalse(found_in("(a|aa)+c", "a" * 100_000))
 
     @given(
-        st.text(alphabet="ab(|)[]*+?{}1,\\^-.$pdnL☺\ud800", max_size=12), st.text(alphabet="ab☺\n\ud800", max_size=5)
+        st.text(alphabet="ab(|)[]*+?{}1,\\^-.$pdnL☺\ud800", max_size=12),
+        st.text(alphabet="ab☺\n\ud800", max_size=5),
     )
     def test_any_text_is_a_pattern_or_a_refusal(self, pattern: str, text: str) -> None:
         try:

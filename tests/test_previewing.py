@@ -1,4 +1,6 @@
-"""Some rows of each table: the first or any, rejected ones among them, each with the number that trace takes."""
+"""Some rows of each table: the first or any, rejected ones among them, each with the number that
+trace takes.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,9 @@ from tests.random_feeds import REFERENCE, seeded_feeds
 
 
 class Previews(FolderCase):
-    def preview(self, rules: Rules, choice: Any, *, batch_bytes: int = 2_000) -> tuple[Preview, list[Any]]:
+    def preview(
+        self, rules: Rules, choice: Any, *, batch_bytes: int = 2_000
+    ) -> tuple[Preview, list[Any]]:
         preview = Preview([name for name, table in rules.tables.items() if table.columns], choice)
         sources = find_sources([self.folder / "feed.jsonl"])
         run = Run(rules, sources, batch_bytes=batch_bytes, observer=preview.look)
@@ -39,12 +43,27 @@ class Previews(FolderCase):
                 for name, rows in preview.rows.items():
                     written = [row for row in rows if row.reject is None]
                     rejected = [row for row in rows if row.reject is not None]
-                    expected = [row for output in outputs for row in output.tables[name].to_pylist()]
-                    self.assertEqual(repr([row.values for row in written]), repr(expected))  # NaN is not itself
+                    expected = [
+                        row for output in outputs for row in output.tables[name].to_pylist()
+                    ]
+                    self.assertEqual(
+                        repr([row.values for row in written]), repr(expected)
+                    )  # NaN is not itself
                     self.assertEqual([row.nth for row in written], list(range(1, len(written) + 1)))
-                    told = [reject for output in outputs for reject in output.rejects if reject.table == name]
-                    own = [one for one in told if one.problems[0].code != PARENT_REJECTED and one.rows is None]
-                    self.assertEqual(sorted(map(repr, own)), sorted(repr(row.reject) for row in rejected))
+                    told = [
+                        reject
+                        for output in outputs
+                        for reject in output.rejects
+                        if reject.table == name
+                    ]
+                    own = [
+                        one
+                        for one in told
+                        if one.problems[0].code != PARENT_REJECTED and one.rows is None
+                    ]
+                    self.assertEqual(
+                        sorted(map(repr, own)), sorted(repr(row.reject) for row in rejected)
+                    )
                     seen += len(rows)
                     for row in rows[-1:]:
                         picked += self.is_picked(rules, name, row)
@@ -58,12 +77,16 @@ class Previews(FolderCase):
         if row.reject is not None:
             self.assertEqual(found.document, row.reject.document)
         self.assertIsNone(
-            pick(rules, sources, name, all_rows, Fate.WRITTEN, row.nth + 1) if row.reject is None else None
+            pick(rules, sources, name, all_rows, Fate.WRITTEN, row.nth + 1)
+            if row.reject is None
+            else None
         )
         return True
 
     def test_a_sample_is_of_rows_from_anywhere_in_their_order(self) -> None:
-        self.file("feed.jsonl", "".join(f'{{"n": {n if n % 10 else "null"}}}\n' for n in range(1000)))
+        self.file(
+            "feed.jsonl", "".join(f'{{"n": {n if n % 10 else "null"}}}\n' for n in range(1000))
+        )
         rules = parse_rules(table_rules("n: {at: $.n, type: integer, required: true}", rows="$"))
         counts = [0] * 10
         for seed in range(200):
@@ -74,4 +97,6 @@ class Previews(FolderCase):
             self.assertEqual(places, sorted(set(places)))
             for place in places:
                 counts[place // 100] += 1
-        self.assertTrue(all(330 < count < 470 for count in counts), counts)  # 400 each, 18.9 their standard deviation
+        self.assertTrue(
+            all(330 < count < 470 for count in counts), counts
+        )  # 400 each, 18.9 their standard deviation

@@ -57,7 +57,13 @@ SAILING: dict[str, Any] = {
 }  # fmt: skip
 DOCUMENT: dict[str, Any] = {
     "ports": [
-        {"code": "OTV", "quays": [{"n": 1, "sailings": [SAILING, {"id": "x"}]}, {"n": 2, "sailings": [{"id": 2}]}]},
+        {
+            "code": "OTV",
+            "quays": [
+                {"n": 1, "sailings": [SAILING, {"id": "x"}]},
+                {"n": 2, "sailings": [{"id": 2}]},
+            ],
+        },
         {"quays": [{"sailings": [{"id": 3}]}]},
         {"code": "SKR"},
     ]
@@ -76,18 +82,24 @@ def as_text(document: Any) -> str:
 class InHand(FolderCase):
     def test_records_have_pythons_types_and_nested_ones_those_within(self) -> None:
         result = mukret.extract(RULES, documents=DOCUMENT, origin="https://isles.example/ports")
-        one = mukret.extract_one(RULES, DOCUMENT, origin=mukret.Origin("https://isles.example/ports"))
+        one = mukret.extract_one(
+            RULES, DOCUMENT, origin=mukret.Origin("https://isles.example/ports")
+        )
         for found in (result, one):
             self.assertEqual(found.records("sailings")[0], EXPECTED)
             self.assertEqual([row["id"] for row in found.records("sailings")], [1, 2])
-            self.assertEqual(found.records("ports")[0], {"asked": "https://isles.example/ports", "code": "OTV"})
+            self.assertEqual(
+                found.records("ports")[0], {"asked": "https://isles.example/ports", "code": "OTV"}
+            )
             nested = found.nested("ports")
             self.assertEqual([row["code"] for row in nested], ["OTV", "SKR"])
             self.assertEqual([row["id"] for row in nested[0]["sailings"]], [1, 2])
             self.assertEqual(nested[1]["sailings"], [])
             codes = {(reject.table, reject.problems[0].code) for reject in found.rejects}
             rejected = {("hidden", "parent-rejected"), ("sailings", "parent-rejected")}
-            self.assertEqual(codes, {("ports", "required"), ("sailings", "not-a-number"), *rejected})
+            self.assertEqual(
+                codes, {("ports", "required"), ("sailings", "not-a-number"), *rejected}
+            )
 
     def test_every_way_to_give_documents_gives_the_same(self) -> None:
         text = as_text(DOCUMENT)
@@ -110,7 +122,9 @@ class InHand(FolderCase):
                 [json.dumps(json.loads(text), indent=2), f"  {other}\n"],
             ):
                 found = mukret.extract(RULES, documents=documents)
-                self.assertEqual([row["code"] for row in found.records("ports")], ["OTV", "SKR", "LUN"])
+                self.assertEqual(
+                    [row["code"] for row in found.records("ports")], ["OTV", "SKR", "LUN"]
+                )
                 self.assertEqual(found.records("sailings")[0], EXPECTED)
                 self.assertEqual({reject.document for reject in found.rejects}, {1})
         files = mukret.extract(RULES, [path, self.file("b.json.gz", gzip.compress(other.encode()))])
@@ -142,7 +156,9 @@ class InHand(FolderCase):
 
     def test_rules_that_need_all_documents_before_get_them(self) -> None:
         rules = parse_rules(
-            rules_text('tables: {t: {rows: "$[*]", key: [a], duplicates: last, fields: {a: $.a, b: $.b}}}')
+            rules_text(
+                'tables: {t: {rows: "$[*]", key: [a], duplicates: last, fields: {a: $.a, b: $.b}}}'
+            )
         )
         found = mukret.extract(rules, documents=([{"a": 1, "b": number}] for number in range(3)))
         self.assertEqual(found.records("t"), [{"a": "1", "b": "2"}])
@@ -150,11 +166,14 @@ class InHand(FolderCase):
     def test_rows_of_long_documents_in_parts_find_their_parents(self) -> None:
         quays = [{"sailings": [{"id": number} for number in range(200)]} for _ in range(3)]
         path = self.file(
-            "long.json", json.dumps({"ports": [{"code": "A", "quays": quays}, {"code": "B", "quays": quays}]})
+            "long.json",
+            json.dumps({"ports": [{"code": "A", "quays": quays}, {"code": "B", "quays": quays}]}),
         )
         usual = mukret.extract(RULES, path).nested("ports")
         with mock.patch.object(
-            Run.__init__, "__kwdefaults__", {**(Run.__init__.__kwdefaults__ or {}), "batch_bytes": 500}
+            Run.__init__,
+            "__kwdefaults__",
+            {**(Run.__init__.__kwdefaults__ or {}), "batch_bytes": 500},
         ):
             found = mukret.extract(RULES, [path, path])
         self.assertEqual([len(port["sailings"]) for port in usual], [600, 600])
@@ -183,7 +202,9 @@ class InHand(FolderCase):
                     for _ in range(random.randint(0, 3))]  # fmt: skip
 
         documents = [some("b", "c", "d") for _ in range(60)]
-        expected = [row for document in documents for row in mukret.extract_one(rules, document).nested("a")]
+        expected = [
+            row for document in documents for row in mukret.extract_one(rules, document).nested("a")
+        ]
         run = mukret.extract(rules, documents=documents)
         self.assertEqual(run.nested("a"), expected)
         self.assertGreater(sum(len(row["c"]) for row in expected), 20)
@@ -194,10 +215,19 @@ class InHand(FolderCase):
             ({"documents": [1, float("nan")]}, "document 2 can't be read as JSON"),
             ({"documents": [{"a": Decimal("Infinity")}]}, "Infinity is no number of JSON"),
             ({"documents": [{"a": datetime(2031, 4, 1)}]}, "it holds a datetime"),
-            ({"documents": [{"a": Decimal("1.10"), "b": datetime(2031, 4, 1)}]}, "document 1 .* it holds a datetime"),
-            ({"documents": [{"a": [Decimal("1.10"), float("inf")]}]}, "document 1 can't be read as JSON"),
+            (
+                {"documents": [{"a": Decimal("1.10"), "b": datetime(2031, 4, 1)}]},
+                "document 1 .* it holds a datetime",
+            ),
+            (
+                {"documents": [{"a": [Decimal("1.10"), float("inf")]}]},
+                "document 1 can't be read as JSON",
+            ),
             ({"documents": [{}, b""]}, "document 2 can't be read as JSON: there is nothing in it"),
-            ({"documents": iter([io.StringIO("\n ")])}, "document 1 can't be read as JSON: there is nothing in it"),
+            (
+                {"documents": iter([io.StringIO("\n ")])},
+                "document 1 can't be read as JSON: there is nothing in it",
+            ),
             ({"documents": ["\ud800"]}, "half of a surrogate pair"),
             ({"documents": 7}, "it is a int"),
             ({}, "files or documents, one of them"),
@@ -219,14 +249,19 @@ class InHand(FolderCase):
                 mukret.extract_one(RULES, one)
         with self.assertRaisesRegex(mukret.UsageError, "rules are wanted first"):
             mukret.extract("feed.rules.yaml", "a.json")  # type: ignore[arg-type]
-        for found in (mukret.extract(RULES, documents=[]), mukret.extract_one(RULES, {"ports": []})):
+        for found in (
+            mukret.extract(RULES, documents=[]),
+            mukret.extract_one(RULES, {"ports": []}),
+        ):
             self.assertEqual(found.records("ports"), [])
             with self.assertRaisesRegex(mukret.UsageError, "no table prots"):
                 found.records("prots")
 
     def test_one_that_the_rules_can_not_read_is_a_reject(self) -> None:
         found = mukret.extract_one(RULES, {"error": "busy"})
-        self.assertEqual([(one.table, one.problems[0].code) for one in found.rejects], [(None, "nothing-read")])
+        self.assertEqual(
+            [(one.table, one.problems[0].code) for one in found.rejects], [(None, "nothing-read")]
+        )
         self.assertEqual(found.nested("ports"), [])
 
     def test_calls_of_several_threads_do_not_meet(self) -> None:
@@ -234,7 +269,9 @@ class InHand(FolderCase):
 
         def work(number: int) -> None:
             for _ in range(20):
-                found = mukret.extract_one(RULES, {"ports": [{"code": f"{number}"}]}).records("ports")
+                found = mukret.extract_one(RULES, {"ports": [{"code": f"{number}"}]}).records(
+                    "ports"
+                )
                 if [row["code"] for row in found] != [f"{number}"]:
                     wrong.append(found)
 
@@ -250,16 +287,26 @@ class InHand(FolderCase):
         self.file("one.py", "import sys, mukret\n"
                   "found = mukret.extract_one(mukret.load_rules('t.rules.yaml'), [{'a': 1}])\n"
                   "print(found.records('t'), [name for name in sys.modules if name.startswith('pyarrow')])\n")  # fmt: skip
-        done = subprocess.run([sys.executable, "one.py"], cwd=self.folder, capture_output=True, text=True, check=True)
+        done = subprocess.run(
+            [sys.executable, "one.py"], cwd=self.folder, capture_output=True, text=True, check=True
+        )
         self.assertEqual(done.stdout, "[{'a': '1'}] []\n")
 
 
 class Page(FolderCase):
     def test_its_examples_run_one_after_the_other(self) -> None:
         self.demo()
-        code = "\n".join(content for language, _, content in blocks("docs/python.md") if language == "python")
+        code = "\n".join(
+            content for language, _, content in blocks("docs/python.md") if language == "python"
+        )
         self.file("page.py", code)
-        done = subprocess.run([sys.executable, "page.py"], cwd=self.folder, capture_output=True, text=True, check=False)
+        done = subprocess.run(
+            [sys.executable, "page.py"],
+            cwd=self.folder,
+            capture_output=True,
+            text=True,
+            check=False,
+        )
         self.assertEqual((done.returncode, done.stderr), (0, ""))
         self.assertEqual(done.stdout.count("sailings "), 2)
         page = (Path(__file__).parent.parent / "docs/python.md").read_text(encoding="utf-8")

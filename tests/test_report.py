@@ -29,15 +29,26 @@ from tests.browser import BROWSER, measured, run, served
 from tests.helpers import FolderCase, rules_text
 from tests.postgres import PostgresCase
 
-HEADINGS = ["Fit for use?", "Where rows went", "Columns", "Refused and why", "Never read", "How tables join"]
+HEADINGS = [
+    "Fit for use?",
+    "Where rows went",
+    "Columns",
+    "Refused and why",
+    "Never read",
+    "How tables join",
+]
 
 
 class InHand(Delivered):
     """A delivery of texts that a test has in hand."""
 
-    def __init__(self, types: dict[str, str], columns: dict[str, list[str | None]], at_once: int = 1000) -> None:
+    def __init__(
+        self, types: dict[str, str], columns: dict[str, list[str | None]], at_once: int = 1000
+    ) -> None:
         super().__init__("in hand", {"t": DeliveredTable("t", types)}, [{}])
-        self.table = pa.table({name: pa.array(column, pa.string()) for name, column in columns.items()})
+        self.table = pa.table(
+            {name: pa.array(column, pa.string()) for name, column in columns.items()}
+        )
         self.at_once = at_once
 
     def texts(self, table: str) -> Iterator[Any]:
@@ -50,7 +61,12 @@ class InHand(Delivered):
 class Profiles(unittest.TestCase):
     def test_ends_nulls_and_values_of_every_type(self) -> None:
         for kind, texts, smallest, largest in (
-            ("integer", ["7", "-12", "9007199254740993", "9007199254740992"], "-12", "9007199254740993"),
+            (
+                "integer",
+                ["7", "-12", "9007199254740993", "9007199254740992"],
+                "-12",
+                "9007199254740993",
+            ),
             (
                 "decimal(20,2)",
                 ["7.00", "-12.50", "123456789012345678.02", "123456789012345678.01"],
@@ -65,7 +81,12 @@ class Profiles(unittest.TestCase):
                 "2031-04-01T08:22:07Z",
                 "2031-04-01T08:22:07.5Z",
             ),
-            ("datetime", ["2031-04-01T08:22:07", "2031-03-01T00:00:00"], "2031-03-01T00:00:00", "2031-04-01T08:22:07"),
+            (
+                "datetime",
+                ["2031-04-01T08:22:07", "2031-03-01T00:00:00"],
+                "2031-03-01T00:00:00",
+                "2031-04-01T08:22:07",
+            ),
             ("time", ["08:22:07", "23:00:00"], "08:22:07", "23:00:00"),
             ("duration", ["PT90M", "P1D", "PT1H"], "PT1H", "P1D"),
             ("text", ["b", "a", ""], None, None),
@@ -78,21 +99,30 @@ class Profiles(unittest.TestCase):
                 one = InHand({"c": kind}, {"c": [*texts, None, texts[0]]}, at_once=2)
                 column = profile(one, one.tables["t"]).columns["c"]
                 self.assertEqual((column.smallest, column.largest), (smallest, largest))
-                self.assertEqual((column.rows, column.nulls, column.different), (len(texts) + 2, 1, len(texts)))
+                self.assertEqual(
+                    (column.rows, column.nulls, column.different), (len(texts) + 2, 1, len(texts))
+                )
                 self.assertEqual(dict(column.top)[texts[0]], 2)
 
     def test_much_is_estimated_and_sampled_and_says_so(self) -> None:
         chance = random.Random(20310404)
         different, rows = 40_000, 100_000
         texts = [f"B{chance.randrange(different):05}" for _ in range(rows)]
-        one = InHand({"ref": "text", "paid": "boolean"}, {"ref": [*texts], "paid": ["true", None] * (rows // 2)})
+        one = InHand(
+            {"ref": "text", "paid": "boolean"},
+            {"ref": [*texts], "paid": ["true", None] * (rows // 2)},
+        )
         found = profile(one, one.tables["t"])
         ref, paid = found.columns["ref"], found.columns["paid"]
         self.assertFalse(ref.exactly)
         self.assertAlmostEqual(ref.different / len(set(texts)), 1, delta=0.08)
-        self.assertEqual((paid.exactly, paid.top, paid.nulls), (True, [("true", rows // 2)], rows // 2))
+        self.assertEqual(
+            (paid.exactly, paid.top, paid.nulls), (True, [("true", rows // 2)], rows // 2)
+        )
         self.assertEqual((found.sampled, len(ref.sample)), (SAMPLED_ROWS, SAMPLED_ROWS))
-        self.assertAlmostEqual(len(paid.sample) / SAMPLED_ROWS, 0.5, delta=0.02)  # rows are drawn whole, and evenly
+        self.assertAlmostEqual(
+            len(paid.sample) / SAMPLED_ROWS, 0.5, delta=0.02
+        )  # rows are drawn whole, and evenly
 
     def test_joins_are_counted_as_by_hand(self) -> None:
         chance = random.Random(20310405)
@@ -108,8 +138,12 @@ class Profiles(unittest.TestCase):
             of_each = sorted(counts.get(parent, 0) for parent in parents)
             orphans = sum(count for child, count in counts.items() if int(child) >= 3000)
             if join.one_in == 1:
-                self.assertEqual((join.parents, join.without, join.orphans), (3000, of_each.count(0), orphans))
-                self.assertEqual((join.fewest, join.median, join.most), (of_each[0], of_each[1500], of_each[-1]))
+                self.assertEqual(
+                    (join.parents, join.without, join.orphans), (3000, of_each.count(0), orphans)
+                )
+                self.assertEqual(
+                    (join.fewest, join.median, join.most), (of_each[0], of_each[1500], of_each[-1])
+                )
             else:
                 self.assertAlmostEqual(join.parents * join.one_in / 3000, 1, delta=0.35)
                 self.assertAlmostEqual(join.orphans * join.one_in / orphans, 1, delta=0.5)
@@ -143,9 +177,14 @@ class Reports(FolderCase):
         """
     GOOD: ClassVar[dict[str, Any]] = {"no": 1, "fare": "7.50", "note": "calm", "calls": ["a", "b"]}
 
-    def delivered(self, *sailings: dict[str, Any], name: str = "out", form: str = "csv", rules: str = RULES) -> Report:
+    def delivered(
+        self, *sailings: dict[str, Any], name: str = "out", form: str = "csv", rules: str = RULES
+    ) -> Report:
         file = self.file(f"{name}.json", json.dumps({"sailings": list(sailings)}))
-        deliver(Run(parse_rules(rules_text(rules)), find_sources([file])), Folder(str(self.folder / name), form))
+        deliver(
+            Run(parse_rules(rules_text(rules)), find_sources([file])),
+            Folder(str(self.folder / name), form),
+        )
         return self.report(name)
 
     def report(self, name: str, against: str | None = None) -> Report:
@@ -160,7 +199,11 @@ class Reports(FolderCase):
         good, other = self.GOOD, {**self.GOOD, "no": 2}
         bad = {**self.GOOD, "no": "seven"}
         for sailings, verdict, said in (
-            ([good, other], Verdict.YES, "None of 6 rows was rejected, and every document could be read."),
+            (
+                [good, other],
+                Verdict.YES,
+                "None of 6 rows was rejected, and every document could be read.",
+            ),
             (
                 [good, other, bad],
                 Verdict.WITH_CARE,
@@ -173,7 +216,11 @@ class Reports(FolderCase):
             ),
             ([bad], Verdict.NO, "No table has a row."),
             ([{**good, "note": None}], Verdict.WITH_CARE, "sailings.note is null in all of 1 row."),
-            ([{**good, "calls": []}], Verdict.WITH_CARE, "calls is empty: no row was found in the input."),
+            (
+                [{**good, "calls": []}],
+                Verdict.WITH_CARE,
+                "calls is empty: no row was found in the input.",
+            ),
             (
                 [good, {**other, "fare": None}],
                 Verdict.WITH_CARE,
@@ -188,22 +235,40 @@ class Reports(FolderCase):
         self.delivered(*({**self.GOOD, "no": number} for number in range(20)), name="before")
         self.delivered(*({**self.GOOD, "no": number} for number in range(5)), name="less")
         self.delivered(
-            *({**self.GOOD, "no": number, "note": "x" if number % 3 else None} for number in range(20)), name="nulls"
+            *(
+                {**self.GOOD, "no": number, "note": "x" if number % 3 else None}
+                for number in range(20)
+            ),
+            name="nulls",
         )
-        without = self.RULES.replace("note: $.note", "").replace("calls: {within: sailings", "halts: {within: sailings")
-        self.delivered(*({**self.GOOD, "no": number} for number in range(20)), name="other", rules=without)
+        without = self.RULES.replace("note: $.note", "").replace(
+            "calls: {within: sailings", "halts: {within: sailings"
+        )
+        self.delivered(
+            *({**self.GOOD, "no": number} for number in range(20)), name="other", rules=without
+        )
         for name, verdict, said in (
             ("before", Verdict.YES, ["Beside the delivery before nothing is out of the way."]),
             (
                 "less",
                 Verdict.WITH_CARE,
-                ["calls has shrunk to 10 rows, from 40 before.", "sailings has shrunk to 5 rows, from 20 before."],
+                [
+                    "calls has shrunk to 10 rows, from 40 before.",
+                    "sailings has shrunk to 5 rows, from 20 before.",
+                ],
             ),
-            ("nulls", Verdict.WITH_CARE, ["sailings.note is null in 35% of its rows; before it was 0%."]),
+            (
+                "nulls",
+                Verdict.WITH_CARE,
+                ["sailings.note is null in 35% of its rows; before it was 0%."],
+            ),
             (
                 "other",
                 Verdict.NO,
-                ["calls is gone; before it had 40 rows.", "sailings.note is gone; it was there before."],
+                [
+                    "calls is gone; before it had 40 rows.",
+                    "sailings.note is gone; it was there before.",
+                ],
             ),
         ):
             with self.subTest(name=name):
@@ -220,26 +285,45 @@ class Reports(FolderCase):
         self.assertNotIn("49", text.partition("<h2>Columns")[2].partition("<h2>Refused")[0])
 
     def test_a_delivery_of_several_runs_and_a_table_that_is_counted_only(self) -> None:
-        rules = self.RULES.replace("fields: {call: $}", "fields: {call: {at: $, keep: false}}").replace(
-            "inherit: [no], ", ""
-        )
+        rules = self.RULES.replace(
+            "fields: {call: $}", "fields: {call: {at: $, keep: false}}"
+        ).replace("inherit: [no], ", "")
         report = self.delivered(self.GOOD, rules=rules)
         self.assertEqual((report.tables["calls"].rows, report.tables["calls"].columns), (2, {}))
         self.assertIn(">calls</th>", page(report))
         self.file("feed.rules.yaml", rules_text(self.RULES))
         for number, sailings in enumerate(([self.GOOD], [])):
             self.file(f"{number}.json", json.dumps({"sailings": sailings}))
-            self.mukret("extract", "feed.rules.yaml", f"{number}.json", "--to", "sqlite:///f.db", "--mode", "append")
+            self.mukret(
+                "extract",
+                "feed.rules.yaml",
+                f"{number}.json",
+                "--to",
+                "sqlite:///f.db",
+                "--mode",
+                "append",
+            )
         found = json.loads(self.mukret("report", "sqlite:///f.db", "--json").stdout)
-        told = {name: (table["rows"], table["rows_seen"]) for name, table in found["tables"].items()}
-        self.assertEqual((found["fit_for_use"], told), ("yes", {"sailings": (1, 0), "calls": (2, 0)}))
+        told = {
+            name: (table["rows"], table["rows_seen"]) for name, table in found["tables"].items()
+        }
+        self.assertEqual(
+            (found["fit_for_use"], told), ("yes", {"sailings": (1, 0), "calls": (2, 0)})
+        )
 
     def test_every_kind_of_destination(self) -> None:
         self.demo()
         rules, feed = "merrow-demo/merrow.rules.yaml", "merrow-demo/feed"
         texts = set()
-        for target, form in (("a", "parquet"), ("b", "jsonl"), ("sqlite:///f.db", None), ("c", "csv")):
-            done = self.mukret("extract", rules, feed, "--to", target, *(["--format", form] if form else []))
+        for target, form in (
+            ("a", "parquet"),
+            ("b", "jsonl"),
+            ("sqlite:///f.db", None),
+            ("c", "csv"),
+        ):
+            done = self.mukret(
+                "extract", rules, feed, "--to", target, *(["--format", form] if form else [])
+            )
             self.assertEqual(done.returncode, 1, done.stderr)
             done = self.mukret("report", target, "--out", "page.html", "-q")
             self.assertEqual((done.returncode, done.stderr), (0, ""))
@@ -254,9 +338,17 @@ class Reports(FolderCase):
             (["out", "--out", "page.html"], 0, "fit for use? yes"),
             (["out", "--plot", "sailings.fare", "p.png"], 0, "sailings.fare → p.png"),
             (["out"], 2, "a page, a picture or JSON?"),
-            (["out", "--json", "--plot", "sailings.fare", "p.png"], 2, "--plot draws one picture and nothing else"),
+            (
+                ["out", "--json", "--plot", "sailings.fare", "p.png"],
+                2,
+                "--plot draws one picture and nothing else",
+            ),
             (["out", "--plot", "sailings.fair", "p.png"], 2, "did you mean sailings.fare?"),
-            (["out", "--plot", "sailings.fare", "p.gif"], 2, "a name that ends in .png, .svg, .pdf"),
+            (
+                ["out", "--plot", "sailings.fare", "p.gif"],
+                2,
+                "a name that ends in .png, .svg, .pdf",
+            ),
             (["nowhere", "--out", "page.html"], 3, "no run wrote it"),
             (["out", "--out", "no/page.html"], 4, "no such file or directory"),
             (["out", "--out", "page.html", "--against", "nowhere"], 3, "no run wrote it"),
@@ -268,9 +360,12 @@ class Reports(FolderCase):
         self.assertTrue((self.folder / "p.png").read_bytes().startswith(b"\x89PNG"))
         told = json.loads(self.mukret("report", "out", "--json").stdout)
         self.assertEqual(
-            (told["fit_for_use"], told["tables"]["sailings"]["columns"]["fare"]["largest"]), ("yes", "7.50")
+            (told["fit_for_use"], told["tables"]["sailings"]["columns"]["fare"]["largest"]),
+            ("yes", "7.50"),
         )
-        self.file("elsewhere/jinja2/__init__.py", "raise ModuleNotFoundError('gone', name='jinja2')")
+        self.file(
+            "elsewhere/jinja2/__init__.py", "raise ModuleNotFoundError('gone', name='jinja2')"
+        )
         place = {"PYTHONPATH": str(self.folder / "elsewhere")}
         done = self.mukret("report", "out", "--out", "page.html", variables=place)
         self.assertEqual(done.returncode, 2)
@@ -280,10 +375,15 @@ class Reports(FolderCase):
 class InPostgres(PostgresCase, FolderCase):
     def test_tables_and_rejects_are_read_again(self) -> None:
         self.demo()
-        address = f"postgresql:///postgres?{self.dsn.replace(' dbname=postgres', '').replace(' ', '&')}"
+        address = (
+            f"postgresql:///postgres?{self.dsn.replace(' dbname=postgres', '').replace(' ', '&')}"
+        )
         rules, feed = "merrow-demo/merrow.rules.yaml", "merrow-demo/feed"
         self.assertEqual(self.mukret("extract", rules, feed, "--to", address).returncode, 1)
-        there, here = (self.mukret("report", target, "--json").stdout for target in (address, "merrow-demo/tables"))
+        there, here = (
+            self.mukret("report", target, "--json").stdout
+            for target in (address, "merrow-demo/tables")
+        )
         self.assertEqual(json.loads(there), json.loads(here))
 
 
@@ -292,7 +392,10 @@ class InABrowser(FolderCase):
     def test_it_loads_shows_and_prints(self) -> None:
         self.demo()
         folder = Path(self.folder)
-        long, wide = f"a_name_{'long_' * 10}", json.dumps([{"no": 12345678901234567890 * 10**40, "x" * 150: "y" * 500}])
+        long, wide = (
+            f"a_name_{'long_' * 10}",
+            json.dumps([{"no": 12345678901234567890 * 10**40, "x" * 150: "y" * 500}]),
+        )
         rules = f"tables: {{{long}: {{rows: '$[*]', fields: {{{long}_: '$.{'x' * 150}', no: {{at: $.no}}, gone: $.gone}}}}}}"
         deliver(
             Run(parse_rules(rules_text(rules)), find_sources([self.file("wide.json", wide)])),
@@ -304,7 +407,9 @@ class InABrowser(FolderCase):
             for width in (1280, 390):
                 with self.subTest(name=name, width=width):
                     told = measured(text, width, folder)
-                    self.assertEqual((told["width"], told["wide"], told["headings"]), (width, [], HEADINGS))
+                    self.assertEqual(
+                        (told["width"], told["wide"], told["headings"]), (width, [], HEADINGS)
+                    )
                     names = ("seen", "written", "rejected", "filtered", "deduplicated")
                     wanted = [
                         [table, *(f"{counts[f'rows_{one}']:,}" for one in names)]

@@ -53,7 +53,8 @@ PROBLEMS: list[tuple[str, list[tuple[int, int, str]]]] = [
     (HEAD + "tables: {t: {rows: {zip: {}}, fields: {a: $.a}}}\n", [(2, 26, "wrong-value")]),
     (HEAD + "tables: {t: {rows: {uneven: pad}, fields: {a: $.a}}}\n", [(2, 20, "missing-key")]),
     (
-        HEAD + "tables: {t: {rows: {zip: {a: $.a}}, header: first, spread: true, recurse: $.a, fields: {a: $.a}}}\n",
+        HEAD
+        + "tables: {t: {rows: {zip: {a: $.a}}, header: first, spread: true, recurse: $.a, fields: {a: $.a}}}\n",
         [(2, 37, "wrong-option"), (2, 52, "wrong-option"), (2, 66, "wrong-option")],
     ),
     (
@@ -63,12 +64,17 @@ PROBLEMS: list[tuple[str, list[tuple[int, int, str]]]] = [
     (HEAD + "tables: {t: {recurse: $..a, fields: {a: $.a}}}\n", [(2, 23, "wrong-value")]),
     (HEAD + "tables: {t: {fields: {a: $.a, b: {parent: a}}}}\n", [(2, 43, "wrong-option")]),
     (
-        HEAD + "tables: {t: {recurse: $.a, fields: {a: {parent: x}, b: {parent: c}, c: {parent: b}}}}\n",
+        HEAD
+        + "tables: {t: {recurse: $.a, fields: {a: {parent: x}, b: {parent: c}, c: {parent: b}}}}\n",
         [(2, 49, "unknown-field"), (2, 65, "cycle")],
     ),
-    (HEAD + "tables: {t: {rest: a, omit: [b], fields: {a: $.a}}}\n", [(2, 20, "name-clash"), (2, 23, "wrong-option")]),
     (
-        HEAD + "response: {fields: {r: $.r}}\ntables: {t: {inherit: r, rest: r, fields: {a: $.a}}}\n",
+        HEAD + "tables: {t: {rest: a, omit: [b], fields: {a: $.a}}}\n",
+        [(2, 20, "name-clash"), (2, 23, "wrong-option")],
+    ),
+    (
+        HEAD
+        + "response: {fields: {r: $.r}}\ntables: {t: {inherit: r, rest: r, fields: {a: $.a}}}\n",
         [(3, 32, "name-clash")],
     ),
     (
@@ -83,20 +89,32 @@ PROBLEMS: list[tuple[str, list[tuple[int, int, str]]]] = [
     (HEAD + "tables: {t: {rows: [], fields: {a: $.a}}}\n", [(2, 20, "wrong-value")]),
     (HEAD + "tables: {t: {rows: [$.a, $b], fields: {a: $.a}}}\n", [(2, 27, "path-syntax")]),
     (HEAD + "tables: {t: {when: '@.a = 1', fields: {a: $.a}}}\n", [(2, 25, "path-syntax")]),
-    (HEAD + "tables: {t: {when: 'match(@.a, \"F\\\\d\")', fields: {a: $.a}}}\n", [(2, 32, "no-pattern")]),
+    (
+        HEAD + "tables: {t: {when: 'match(@.a, \"F\\\\d\")', fields: {a: $.a}}}\n",
+        [(2, 32, "no-pattern")],
+    ),
     (HEAD + "tables: {t: {when: a == 1, fields: {a: $.a}}}\n", [(2, 20, "path-syntax")]),
     (HEAD + "tables: {t: {spread: perhaps, fields: {a: $.a}}}\n", [(2, 22, "wrong-value")]),
     (HEAD + "tables: {t: {outer: yes, fields: {a: $.a}}}\n", [(2, 21, "wrong-value")]),
-    (HEAD + "tables: {t: {duplicates: newest, key: a, fields: {a: $.a}}}\n", [(2, 26, "wrong-value")]),
+    (
+        HEAD + "tables: {t: {duplicates: newest, key: a, fields: {a: $.a}}}\n",
+        [(2, 26, "wrong-value")],
+    ),
     (HEAD + "tables: {t: {duplicates: last, fields: {a: $.a}}}\n", [(2, 14, "missing-key")]),
     (HEAD + "tables: {t: {within: u, fields: {a: $.a}}}\n", [(2, 22, "unknown-table")]),
-    (HEAD + "tables: {t: {within: u, fields: {a: $.a}}, u: {within: t, fields: {b: $.b}}}\n", [(2, 10, "cycle")]),
+    (
+        HEAD + "tables: {t: {within: u, fields: {a: $.a}}, u: {within: t, fields: {b: $.b}}}\n",
+        [(2, 10, "cycle")],
+    ),
     (HEAD + "tables: {t: {fields: {a: $.a, A: $.b}}}\n", [(2, 31, "name-clash")]),
     (HEAD + "tables: {t: {fields: {1a: $.a}}}\n", [(2, 23, "name-invalid")]),
     (HEAD + "tables: {t: {key: b, fields: {a: $.a}}}\n", [(2, 19, "unknown-field")]),
     (HEAD + "tables: {t: {inherit: b, fields: {a: $.a}}}\n", [(2, 23, "unknown-field")]),
     (HEAD + "tables: {t: {where: a, fields: {a: $.a}}}\n", [(2, 21, "expression-type")]),
-    (HEAD + "tables: {t: {fields: {u: $.a}}, u: {within: t, fields: {b: $.b}}}\n", [(2, 23, "name-clash")]),
+    (
+        HEAD + "tables: {t: {fields: {u: $.a}}, u: {within: t, fields: {b: $.b}}}\n",
+        [(2, 23, "name-clash")],
+    ),
     (
         HEAD + "response: {fields: {a: $.x}}\ntables: {t: {inherit: a, fields: {a: $.a}}}\n",
         [(3, 35, "name-clash")],
@@ -119,11 +137,14 @@ PROBLEMS: list[tuple[str, list[tuple[int, int, str]]]] = [
     ),
     (table_rules("a: {lookup: {in: tt, by: b, give: b}}, b: $.b"), [(6, 31, "unknown-table")]),
     (
-        table_rules("a: {lookup: {in: t, by: b, give: b}, type: integer}, b: $.b", more="response: {}"),
+        table_rules(
+            "a: {lookup: {in: t, by: b, give: b}, type: integer}, b: $.b", more="response: {}"
+        ),
         [(6, 31, "missing-key"), (6, 51, "wrong-option")],
     ),
     (
-        HEAD + "tables: {t: {key: [a, b], fields: {a: $.a, b: $.b, c: {lookup: {in: t, by: a, give: b}}}}}\n",
+        HEAD
+        + "tables: {t: {key: [a, b], fields: {a: $.a, b: $.b, c: {lookup: {in: t, by: a, give: b}}}}}\n",
         [(2, 72, "wrong-value")],
     ),
     (
@@ -131,7 +152,10 @@ PROBLEMS: list[tuple[str, list[tuple[int, int, str]]]] = [
         + "tables: {t: {key: a, fields: {a: $.a, b: {at: $.b, type: integer}, c: {lookup: {in: t, by: b, give: b}}}}}\n",
         [(2, 92, "expression-type")],
     ),
-    (HEAD + "tables: {t: {key: c, fields: {b: $.b, c: {lookup: {in: t, by: b, give: b}}}}}\n", [(2, 56, "cycle")]),
+    (
+        HEAD + "tables: {t: {key: c, fields: {b: $.b, c: {lookup: {in: t, by: b, give: b}}}}}\n",
+        [(2, 56, "cycle")],
+    ),
     (table_rules("a: {fact: rank}"), [(6, 24, "wrong-value")]),
     (table_rules("a: {fact: request.}"), [(6, 24, "wrong-value")]),
     (table_rules("a: {at: $.a, type: json, trim: true}"), [(6, 39, "wrong-option")]),
@@ -153,7 +177,10 @@ PROBLEMS: list[tuple[str, list[tuple[int, int, str]]]] = [
     (table_rules("a: {at: $.a, bad: maybe}"), [(6, 32, "wrong-value")]),
     (table_rules("a: {at: $.a, type: timestamp, zone: Atlantic/Faro}"), [(6, 50, "unknown-zone")]),
     *(
-        (table_rules(f"a: {{at: $.a, type: {kind}, format: '{pattern}'}}"), [(6, 44 + len(kind) - 1, "wrong-value")])
+        (
+            table_rules(f"a: {{at: $.a, type: {kind}, format: '{pattern}'}}"),
+            [(6, 44 + len(kind) - 1, "wrong-value")],
+        )
         for kind, pattern in [
             ("timestamp", "%d.%m."),
             ("date", "%m-%Y %H:%M"),
@@ -179,7 +206,9 @@ PROBLEMS: list[tuple[str, list[tuple[int, int, str]]]] = [
         [(6, 52, "wrong-value"), (6, 72, "wrong-value")],
     ),
     (
-        table_rules("a: {at: $.a, type: time, format: '%I:%M'}, b: {at: $.b, type: date, format: '%Y %m %q'}"),
+        table_rules(
+            "a: {at: $.a, type: time, format: '%I:%M'}, b: {at: $.b, type: date, format: '%Y %m %q'}"
+        ),
         [(6, 47, "wrong-value"), (6, 90, "wrong-value")],
     ),
     (table_rules("a: {at: $.a, type: integer, grouping: '.'}"), [(6, 17, "wrong-value")]),
@@ -191,27 +220,46 @@ PROBLEMS: list[tuple[str, list[tuple[int, int, str]]]] = [
     (table_rules("a: {compute: \"'it''s' + 1\"}"), [(6, 28, "expression-type")]),
     (table_rules("a: {compute: '''x'' + ''y'' * 2'}"), [(6, 28, "expression-type")]),
     (table_rules("a: {at: $.a-b}, b: {compute: a}"), [(6, 25, "path-syntax")]),
-    (table_rules("a: {compute: \"DATE '2031-04-01'\", type: integer}"), [(6, 27, "expression-type")]),
+    (
+        table_rules("a: {compute: \"DATE '2031-04-01'\", type: integer}"),
+        [(6, 27, "expression-type")],
+    ),
     # enums and types
     (table_rules("a: $.a", more="enums: {e: {values: {}}}"), [(2, 12, "missing-key")]),
     (table_rules("a: $.a", more="enums: {e: {values: {x: }}}"), [(2, 22, "empty-key")]),
     (table_rules("a: $.a", more="enums: {e: {values: {bad: {}}}}"), [(2, 22, "name-invalid")]),
-    (table_rules("a: $.a", more="enums: {e: {values: {x: {}}, otherwise: y}}"), [(2, 41, "wrong-value")]),
-    (table_rules("a: $.a", more="enums: {e: {values: {x: {accept: [Y]}, y: {}}}}"), [(2, 40, "name-clash")]),
-    (table_rules("a: $.a", more="enums: {e: {values: {x: {r: 1}, y: {r: b}}}}"), [(2, 21, "wrong-value")]),
+    (
+        table_rules("a: $.a", more="enums: {e: {values: {x: {}}, otherwise: y}}"),
+        [(2, 41, "wrong-value")],
+    ),
+    (
+        table_rules("a: $.a", more="enums: {e: {values: {x: {accept: [Y]}, y: {}}}}"),
+        [(2, 40, "name-clash")],
+    ),
+    (
+        table_rules("a: $.a", more="enums: {e: {values: {x: {r: 1}, y: {r: b}}}}"),
+        [(2, 21, "wrong-value")],
+    ),
     (table_rules("a: $.a", more="enums: {text: {values: {x: {}}}}"), [(2, 9, "name-clash")]),
     (table_rules("a: $.a", more="types: {k: {type: l}, l: {type: k}}"), [(2, 9, "cycle")]),
     (table_rules("a: $.a", more="types: {k: {strip: x}}"), [(2, 12, "missing-key")]),
     # examples
     (table_rules("a: $.a") + "examples:\n  - shows: x\n", [(8, 5, "missing-key")]),
-    (table_rules("a: $.a") + "examples:\n  - {shows: x, response: {}, gives: {u: 1}}\n", [(8, 38, "unknown-table")]),
+    (
+        table_rules("a: $.a") + "examples:\n  - {shows: x, response: {}, gives: {u: 1}}\n",
+        [(8, 38, "unknown-table")],
+    ),
     (
         table_rules("a: $.a") + "examples:\n  - {shows: x, response: {}, gives: {t: [{b: 1}]}}\n",
         [(8, 43, "unknown-field")],
     ),
-    (table_rules("a: $.a") + "examples:\n  - {shows: x, file: no.json}\n", [(8, 22, "example-file")]),
     (
-        table_rules("a: $.a") + "examples:\n  - {shows: x, response: {}, facts: {pages: 1, page: x}}\n",
+        table_rules("a: $.a") + "examples:\n  - {shows: x, file: no.json}\n",
+        [(8, 22, "example-file")],
+    ),
+    (
+        table_rules("a: $.a")
+        + "examples:\n  - {shows: x, response: {}, facts: {pages: 1, page: x}}\n",
         [(8, 38, "unknown-key"), (8, 54, "wrong-value")],
     ),
 ]
@@ -238,7 +286,10 @@ class Problems(unittest.TestCase):
     def test_each_problem_is_reported_at_its_line_and_column_with_its_code(self) -> None:
         for text, expected in PROBLEMS:
             with self.subTest(text):
-                found = [(found.line, found.column, found.code) for found in self.problems(text).diagnostics]
+                found = [
+                    (found.line, found.column, found.code)
+                    for found in self.problems(text).diagnostics
+                ]
                 self.assertEqual(found, sorted(expected))
 
     def test_all_problems_of_a_file_are_reported_together_in_order_of_place(self) -> None:
@@ -293,11 +344,15 @@ class Problems(unittest.TestCase):
           - {shows: rows, response: {}, gives: {a: 1, b: [{x: 1}]}}
         """
         [found] = self.problems(rules_text(text)).diagnostics
-        self.assertEqual((found.code, found.message), ("cycle", "tables within each other: b → c → b"))
+        self.assertEqual(
+            (found.code, found.message), ("cycle", "tables within each other: b → c → b")
+        )
 
     def test_quotes_that_yaml_took_from_a_sql_text_are_named(self) -> None:
         [found] = self.problems(table_rules("a: {compute: 'departed'}")).diagnostics
-        self.assertEqual(found.hint, "if a text was meant, YAML took its quotes: write \"'departed'\"")
+        self.assertEqual(
+            found.hint, "if a text was meant, YAML took its quotes: write \"'departed'\""
+        )
 
     def test_an_error_points_into_folded_and_block_texts(self) -> None:
         text = """\
@@ -313,19 +368,26 @@ class Problems(unittest.TestCase):
                 compute: a ||
                   'x' || dd
         """
-        found = [(found.line, found.column, found.code) for found in self.problems(rules_text(text)).diagnostics]
+        found = [
+            (found.line, found.column, found.code)
+            for found in self.problems(rules_text(text)).diagnostics
+        ]
         self.assertEqual(found, [(7, 11, "unknown-field"), (12, 18, "unknown-field")])
 
     def test_anchors_that_multiply_are_refused_in_bounded_time(self) -> None:
         bomb = "a0: &a0 [x, x, x, x, x, x, x, x, x]\n"
         for level in range(1, 12):
             bomb += f"a{level}: &a{level} [{', '.join([f'*a{level - 1}'] * 9)}]\n"
-        self.assertIn("yaml-refused", [found.code for found in self.problems(HEAD + bomb).diagnostics])
+        self.assertIn(
+            "yaml-refused", [found.code for found in self.problems(HEAD + bomb).diagnostics]
+        )
 
     def test_a_file_that_is_not_utf8_or_nested_too_deeply_is_refused(self) -> None:
         with self.assertRaises(RulesError):
             parse_rules(b"mukret: 1\ntitle: \xff\n")
-        self.assertEqual(self.problems(HEAD + "x: " + "[" * 5000).diagnostics[0].code, "yaml-refused")
+        self.assertEqual(
+            self.problems(HEAD + "x: " + "[" * 5000).diagnostics[0].code, "yaml-refused"
+        )
 
 
 class Loading(FolderCase):
@@ -348,7 +410,9 @@ class Loading(FolderCase):
         self.assertEqual(dict(enum.attributes_by_name["007"]), {"rank": Decimal(1)})
         self.assertEqual(enum.attribute_types["rank"], DecimalType(3, 2))
         a, b, c, d = rules.tables["t"].fields
-        self.assertEqual([getattr(field.source, "value", None) for field in (a, d)], ["1.10", Decimal("1.10")])
+        self.assertEqual(
+            [getattr(field.source, "value", None) for field in (a, d)], ["1.10", Decimal("1.10")]
+        )
         self.assertEqual(str(getattr(b.source, "value", None)), "2031-04-01")
         self.assertEqual(c.default, "007")
 
@@ -360,14 +424,18 @@ class Loading(FolderCase):
             tables: {t: {fields: {a: {at: $.a, type: crowns, round: half-up, strip: [DKK]}}}}
             """)
         options = rules.tables["t"].fields[0].reading.options
-        self.assertEqual((options.grouping, options.strip, options.round), (",", ("DKK",), "half-up"))
+        self.assertEqual(
+            (options.grouping, options.strip, options.round), (",", ("DKK",), "half-up")
+        )
 
     def test_the_null_of_yaml_and_the_word_are_the_same_where_a_policy_is_wanted(self) -> None:
         rules = self.load("""
             enums: {e: {values: {x: {}}, otherwise: "null"}, f: {values: {x: {}}, otherwise: ~}}
             tables: {t: {bad: null, fields: {a: $.a, b: {at: $.b, bad: "null"}, c: {at: $.c, bad: stop}}}}
             """)
-        self.assertEqual([field.bad for field in rules.tables["t"].fields], ["null", "null", "stop"])
+        self.assertEqual(
+            [field.bad for field in rules.tables["t"].fields], ["null", "null", "stop"]
+        )
         self.assertEqual([enum.otherwise for enum in rules.enums.values()], [None, None])
 
     def test_fields_are_inherited_from_any_ancestor_and_the_response_nearest_first(self) -> None:
@@ -382,7 +450,9 @@ class Loading(FolderCase):
             [(item.name, item.origin, item.type.name) for item in rules.tables["berths"].inherit],
             [("at", RESPONSE, "text"), ("code", "ports", "text"), ("x", "ports", "integer")],
         )
-        self.assertEqual([table.name for table in rules.parents_first()], ["islands", "ports", "berths"])
+        self.assertEqual(
+            [table.name for table in rules.parents_first()], ["islands", "ports", "berths"]
+        )
 
     def test_expressions_find_their_operands_in_any_order_of_the_file(self) -> None:
         rules = self.load(
@@ -448,8 +518,12 @@ class Examples(FolderCase):
         self.assertIn("required at $[0]['no']", rejected[1])
 
     def test_plain_scalars_of_a_response_are_those_of_yamls_core_schema(self) -> None:
-        text = rules_text(self.RULES) + "  - {shows: x, response: [1, 1.10, .5, +2, 0x1F, true, ~, 'true', 1e3, no]}\n"
+        text = (
+            rules_text(self.RULES)
+            + "  - {shows: x, response: [1, 1.10, .5, +2, 0x1F, true, ~, 'true', 1e3, no]}\n"
+        )
         [example] = parse_rules(text).examples
         self.assertEqual(
-            example.response, [1, Number("1.10"), Number("0.5"), 2, 31, True, None, "true", Number("1e3"), "no"]
+            example.response,
+            [1, Number("1.10"), Number("0.5"), 2, 31, True, None, "true", Number("1e3"), "no"],
         )

@@ -1,4 +1,6 @@
-"""The scanner: it takes what is JSON and nothing else, and finds what the plain paths find; and the runs that use it."""
+"""The scanner: it takes what is JSON and nothing else, and finds what the plain paths find; and the
+runs that use it.
+"""
 
 from __future__ import annotations
 
@@ -32,7 +34,18 @@ DOUBLED_FEEDS = 150
 MUTANTS = int(os.environ.get("MUKRET_MUTANTS", "10000"))
 NAMES = ["a", "b", "", "d e", "ü", 'say "so"', "n\\t"]
 ROW_PATHS = ["$", "$.a", "$.a[*]", "$.*", "$[*].a", "$.a.b[*]", "$['']", "$.ü.*", "$[1]", "$[0][*]"]
-CELL_PATHS = ["$", "$.a", "$.b", "$.a.b", "$[0]", "$.a[2].b", "$['say \"so\"']", "$['n\\\\t']", "$['d e'][1]", "$.ü"]
+CELL_PATHS = [
+    "$",
+    "$.a",
+    "$.b",
+    "$.a.b",
+    "$[0]",
+    "$.a[2].b",
+    "$['say \"so\"']",
+    "$['n\\\\t']",
+    "$['d e'][1]",
+    "$.ü",
+]
 TEXTS = [
     '{"a": [1, -2.5e-3, "x\\n\\u00e9\\ud83d\\ude00", {"b": null}, []], "b": {"a": true, "": false}}',
     '[{"a": {"b": [1, 2, {}]}}, [[["ü", "\u2028"]]], "", 0, -0, 1e400]',
@@ -72,7 +85,9 @@ class Scans(unittest.TestCase):
             rows_path = rng.choice(ROW_PATHS)
             paths = rng.sample(CELL_PATHS, rng.randint(1, 4))
             document = random_value(rng, 4)
-            text = json.dumps(document, ensure_ascii=rng.random() < 0.5, indent=rng.choice([None, 1])).encode()
+            text = json.dumps(
+                document, ensure_ascii=rng.random() < 0.5, indent=rng.choice([None, 1])
+            ).encode()
             scan = Scan(program(rows_path, paths), text)
             self.assertTrue(scan.document(0, len(text)), text)
             expected = parse_path(rows_path).explored(document)
@@ -84,14 +99,22 @@ class Scans(unittest.TestCase):
             met = [row for row, item in enumerate(expected) if item.step is not None]
             self.assertEqual([row for row, _ in scan.met(1)], met, told)
             noted = {
-                number: {row for row, source in scan.events(1) if source == number} for number in range(len(paths))
+                number: {row for row, source in scan.events(1) if source == number}
+                for number in range(len(paths))
             }
             for number, path in enumerate(paths):
-                reached = [parse_path(path).explored(node) if row not in met else [] for row, node in enumerate(nodes)]
-                values = [next((item.value for item in items if item.step is None), None) for items in reached]
+                reached = [
+                    parse_path(path).explored(node) if row not in met else []
+                    for row, node in enumerate(nodes)
+                ]
+                values = [
+                    next((item.value for item in items if item.step is None), None)
+                    for items in reached
+                ]
                 self.assertEqual(column(scan, number), values, (path, *told))
                 self.assertEqual(
-                    noted[number], {row for row, items in enumerate(reached) if any(i.step for i in items)}
+                    noted[number],
+                    {row for row, items in enumerate(reached) if any(i.step for i in items)},
                 )
                 seen["values"] += sum(value is not None for value in values)
                 seen["noted"] += len(noted[number])
@@ -100,7 +123,9 @@ class Scans(unittest.TestCase):
         self.assertGreater(min(seen.values()), 300, seen)
 
     def test_mutated_documents_are_taken_if_and_only_if_they_are_json(self) -> None:
-        """But for members that come twice above what is read: those documents are left to others."""
+        """But for members that come twice above what is read:
+        those documents are left to others.
+        """
         rng = random.Random(int(os.environ.get("MUKRET_SEED", "20310402")))
         programs = [program(rows, CELL_PATHS) for rows in ROW_PATHS]
         taken = left = 0
@@ -158,7 +183,9 @@ class Scans(unittest.TestCase):
         with self.assertRaises(IndexError):
             Cells(b"[]", b"\x00", b"", b"", 1)
 
-    def test_an_object_with_very_many_members_is_read_and_one_that_comes_twice_is_seen(self) -> None:
+    def test_an_object_with_very_many_members_is_read_and_one_that_comes_twice_is_seen(
+        self,
+    ) -> None:
         made = program("$.*", ["$"])
         for count in (5, 64, 65, 70_000):
             text = json_text({f"n{number}": number for number in range(count)})
@@ -172,9 +199,13 @@ class Scans(unittest.TestCase):
         text = b'{"a":[1,2]}\n\n \t\n{"a":[3,{"b":4}}\r\n{"a":[5]}\n7'
         scan = Scan(program("$.a[*]", ["$"]), text)
         wrong = scan.lines(0, len(text))
-        self.assertEqual((text[wrong:][:8], scan.count(0), column(scan, 0)), (b'{"a":[3,', 1, [1, 2]))
+        self.assertEqual(
+            (text[wrong:][:8], scan.count(0), column(scan, 0)), (b'{"a":[3,', 1, [1, 2])
+        )
         self.assertEqual(scan.lines(text.index(b"\n", wrong) + 1, len(text)), len(text))
-        self.assertEqual((scan.count(0), column(scan, 0), scan.met(1)), (3, [1, 2, 5, None], [(3, 0)]))
+        self.assertEqual(
+            (scan.count(0), column(scan, 0), scan.met(1)), (3, [1, 2, 5, None], [(3, 0)])
+        )
         self.assertEqual(counted_lines(text), (5, 4))
         self.assertEqual([counted_lines(one) for one in (b"", b"\n", b"\x0b\n1", b"1\n")], [(0, 0), (1, 0), (1, 1), (1, 1)])  # fmt: skip
 
@@ -199,7 +230,9 @@ class Twice(EvaluatorsCase):
         ]
         rows, _ = self.compare(rules, lines)
         self.assertEqual([row["code"] for row in rows["ports"]], ["B", None, None, None, "C", "D"])
-        self.assertEqual([(row["name"], row["no"]) for row in rows["lines"]], [("a", 3), ("b", 2), ("c", 2)])
+        self.assertEqual(
+            [(row["name"], row["no"]) for row in rows["lines"]], [("a", 3), ("b", 2), ("c", 2)]
+        )
 
     def test_random_feeds_with_members_doubled(self) -> None:
         rng = random.Random(20310403)
@@ -213,7 +246,9 @@ class Twice(EvaluatorsCase):
             self.compare(feed.rules_text, lines)
 
     def test_null_is_there_and_what_is_missing_is_not(self) -> None:
-        rules = rules_text('tables: {t: {rows: "$[?@.a]", when: "@[\'b\'] != 1", fields: {no: $.no}}}')
+        rules = rules_text(
+            'tables: {t: {rows: "$[?@.a]", when: "@[\'b\'] != 1", fields: {no: $.no}}}'
+        )
         lines = [
             '[{"no": 1}, {"a": null, "no": 2}, {"a": 0, "b": 1, "no": 3}, {"no": 4}, {"a": null, "b": null, "no": 5}]'
         ]
@@ -253,8 +288,14 @@ class Runs(FolderCase):
 
     def test_what_is_found_by_the_scan_and_what_is_not(self) -> None:
         for table, found in (
-            ("rows: '$.a[*]', fields: {a: $.a, b: {at: '$.c[*].d', take: all, type: list(text)}}", True),
-            ("rows: '$[?@.a == 1 && @.b.c]', when: '@.d[0] > 2', fields: {a: {at: [$.a, '$.n[?@.k==1].v']}}", True),
+            (
+                "rows: '$.a[*]', fields: {a: $.a, b: {at: '$.c[*].d', take: all, type: list(text)}}",
+                True,
+            ),
+            (
+                "rows: '$[?@.a == 1 && @.b.c]', when: '@.d[0] > 2', fields: {a: {at: [$.a, '$.n[?@.k==1].v']}}",
+                True,
+            ),
             ("rows: '$[?@.a == $.b]', fields: {a: $.a}", False),
             ("rows: $.a, when: '@.b == $.c', fields: {a: $.a}", False),
             ("rows: '$..a', fields: {a: $.a}", False),
@@ -266,7 +307,9 @@ class Runs(FolderCase):
         embedded = "response: {embedded: '$..a'}\ntables: {t: {fields: {a: $.a}}}"
         self.assertIsNone(make_plan(parse_rules(rules_text(embedded))).scan)
 
-    def test_most_tables_of_the_sample_and_of_the_documentation_are_scanned_and_verbose_says_which(self) -> None:
+    def test_most_tables_of_the_sample_and_of_the_documentation_are_scanned_and_verbose_says_which(
+        self,
+    ) -> None:
         """A third or more on the slow way would be a defect."""
         page = (ROOT / "docs/rules-reference.md").read_text(encoding="utf-8")
         self.demo()
@@ -276,11 +319,15 @@ class Runs(FolderCase):
             for text in re.findall(r"^```yaml rules\n(.*?)^```$", page, re.MULTILINE | re.DOTALL)
             if ".yaml" not in text and ".csv" not in text
         ]
-        plans = [plan for rules in (sample, *map(parse_rules, texts)) for plan in make_plan(rules).tables]
+        plans = [
+            plan for rules in (sample, *map(parse_rules, texts)) for plan in make_plan(rules).tables
+        ]
         slow = [plan.table.name for plan in plans if plan.slow]
         self.assertGreater(len(plans), 40)
         self.assertLess(len(slow), len(plans) / 3, slow)
-        told = self.mukret("extract", "merrow-demo/merrow.rules.yaml", "merrow-demo/feed", "--to", "out", "-v").stderr
+        told = self.mukret(
+            "extract", "merrow-demo/merrow.rules.yaml", "merrow-demo/feed", "--to", "out", "-v"
+        ).stderr
         for line in (
             "documents are scanned for what the rules read",
             "zones: rows one by one (recurse)",
@@ -295,9 +342,13 @@ class Runs(FolderCase):
             list(Run(rules, find_sources([self.file("a.jsonl", lines)])).batches())
         self.assertEqual(caught.exception.hint, "$.port is not there; did you mean $.ports?")
 
-    def test_files_of_one_document_are_scanned_together_archives_and_marks_at_the_beginning_too(self) -> None:
+    def test_files_of_one_document_are_scanned_together_archives_and_marks_at_the_beginning_too(
+        self,
+    ) -> None:
         rules = parse_rules(rules_text(self.PORTS))
-        self.file("in/00.har", json.dumps({"log": {"version": "1.2", "creator": {}, "entries": []}}))
+        self.file(
+            "in/00.har", json.dumps({"log": {"version": "1.2", "creator": {}, "entries": []}})
+        )
         for number in range(1, 30):
             mark = "\ufeff" if number == 7 else ""
             self.file(f"in/{number:02}.json", mark + json.dumps(self.DOCUMENT))
@@ -311,7 +362,14 @@ class Runs(FolderCase):
         self.assertEqual(found, [{"code": "OTV", "calls": 1}] * 29)
 
     def test_bad_documents_are_told_with_their_places_whoever_sees_them(self) -> None:
-        lines = ['{"ports": []}', '{"x": "\udcff"}', "", '{"x": [1,]}', '{"ports": 2.5}', '{"x": ' + "9" * 5000 + "}"]
+        lines = [
+            '{"ports": []}',
+            '{"x": "\udcff"}',
+            "",
+            '{"x": [1,]}',
+            '{"ports": 2.5}',
+            '{"x": ' + "9" * 5000 + "}",
+        ]
         file = self.file("a.jsonl", "\n".join(lines).encode("utf-8", "surrogateescape"))
         found = []
         for scanned in (True, False):

@@ -1,4 +1,6 @@
-"""Where rows hide in responses, and what hangs on other rows: places, counts, and what the rules read."""
+"""Where rows hide in responses, and what hangs on other rows: places, counts, and what the rules
+read.
+"""
 
 from __future__ import annotations
 
@@ -26,7 +28,13 @@ def rows(result: Result, table: str = "t") -> list[tuple[Any, ...]]:
 def counts(result: Result, table: str = "t") -> tuple[int, ...]:
     """Seen, written, rejected, filtered, deduplicated."""
     tally = result.tally.tables[table]
-    return tally.rows_seen, tally.rows_written, tally.rows_rejected, tally.rows_filtered, tally.rows_deduplicated
+    return (
+        tally.rows_seen,
+        tally.rows_written,
+        tally.rows_rejected,
+        tally.rows_filtered,
+        tally.rows_deduplicated,
+    )
 
 
 def problems(result: Result) -> list[tuple[Any, ...]]:
@@ -39,7 +47,9 @@ def problems(result: Result) -> list[tuple[Any, ...]]:
 
 
 class Places(FolderCase):
-    def test_problems_and_rows_below_rows_that_were_put_together_name_where_things_really_stand(self) -> None:
+    def test_problems_and_rows_below_rows_that_were_put_together_name_where_things_really_stand(
+        self,
+    ) -> None:
         result = self.extract(
             """
             tables:
@@ -83,7 +93,9 @@ class Places(FolderCase):
               p: {rows: "$[*]", fields: {a: $.a}}
               t: {within: p, rows: {zip: {x: "$.x[*]", y: "$.y[*]"}}, outer: true, fields: {x: $.x}}
             """
-        result = self.extract(rules, '[{"x": [1, 2], "y": [1, 2, 3]}, {"x": [], "y": []}, {"x": [4], "y": [4]}]')
+        result = self.extract(
+            rules, '[{"x": [1, 2], "y": [1, 2, 3]}, {"x": [], "y": []}, {"x": [4], "y": [4]}]'
+        )
         self.assertEqual((rows(result), counts(result)), ([(None,), ("4",)], (5, 2, 3, 0, 0)))
         [reject] = result.rejects
         self.assertEqual((reject.rows, reject.path, reject.as_json()["rows"]), (3, "$[0]", 3))
@@ -103,12 +115,17 @@ class Places(FolderCase):
             with self.subTest(document):
                 result = self.extract(rules, json.dumps({**document, "r": [["1"], ["2"]]}))
                 self.assertEqual(
-                    [(reject.rows, reject.problems[0].message) for reject in result.rejects], [(2, message)]
+                    [(reject.rows, reject.problems[0].message) for reject in result.rejects],
+                    [(2, message)],
                 )
                 self.assertEqual(counts(result), (2, 0, 2, 0, 0))
-                self.assertEqual(counts(self.extract(rules, json.dumps({**document, "r": []}))), (0, 0, 0, 0, 0))
+                self.assertEqual(
+                    counts(self.extract(rules, json.dumps({**document, "r": []}))), (0, 0, 0, 0, 0)
+                )
 
-    def test_a_header_in_the_first_row_that_passes_when_is_no_row_and_does_not_count_for_position(self) -> None:
+    def test_a_header_in_the_first_row_that_passes_when_is_no_row_and_does_not_count_for_position(
+        self,
+    ) -> None:
         result = self.extract(
             """
             tables: {t: {rows: "$[*]", header: first, when: "@[0] != '#'", fields: {n: {fact: position}, b: $.b}}}
@@ -150,7 +167,9 @@ class Recursion(FolderCase):
             part(1, part(10)),
         )
         result = self.extract(self.RULES.replace("KEEP", "reject"), json.dumps(document))
-        self.assertEqual(rows(result), [(1, None, 0, 0), (2, 1, 1, 0), (8, None, 0, 1), (9, 8, 1, 0)])
+        self.assertEqual(
+            rows(result), [(1, None, 0, 0), (2, 1, 1, 0), (8, None, 0, 1), (9, 8, 1, 0)]
+        )
         self.assertEqual(counts(result), (11, 4, 5, 2, 0))
         self.assertEqual(
             [(path, code) for _, path, _, code, _ in problems(result)],
@@ -167,7 +186,9 @@ class Recursion(FolderCase):
         document = json.dumps(self.part(0, self.part(1, self.part(2)), self.part(1, self.part(3))))
         for keep, left in (("first", [1, 2]), ("last", [1, 3])):
             result = self.extract(self.RULES.replace("KEEP", keep), document)
-            self.assertEqual(([row[0] for row in rows(result)], counts(result)), (left, (4, 2, 0, 0, 2)))
+            self.assertEqual(
+                ([row[0] for row in rows(result)], counts(result)), (left, (4, 2, 0, 0, 2))
+            )
 
     def test_names_of_rows_below_rows_some_of_which_stand_for_none(self) -> None:
         result = self.extract(
@@ -202,15 +223,24 @@ class Duplicates(FolderCase):
             fields: {no: {at: $.no, type: integer}}
         """
     LINES: ClassVar[list[dict[str, Any]]] = [
-        {"ports": [{"code": "OTV", "seen": 1, "calls": [{"no": 1}, {"no": 2}]}, {"code": "SKR", "calls": [{"no": 3}]}]},
+        {
+            "ports": [
+                {"code": "OTV", "seen": 1, "calls": [{"no": 1}, {"no": 2}]},
+                {"code": "SKR", "calls": [{"no": 3}]},
+            ]
+        },
         {"ports": [{"code": "OTV", "seen": 2, "calls": [{"no": 1}, {"no": 1}]}, {"seen": 3}]},
     ]
 
     def check(self, result: Result) -> None:
-        """The second OTV is the one that counts, so calls below the first are gone, their keys with them."""
+        """The second OTV is the one that counts, so calls below the first are gone, their keys with
+        them.
+        """
         self.assertEqual(rows(result, "ports"), [("SKR", None), ("OTV", "2")])
         self.assertEqual(rows(result, "calls"), [("SKR", 3), ("OTV", 1)])
-        self.assertEqual((counts(result, "ports"), counts(result, "calls")), ((4, 2, 1, 0, 1), (5, 2, 0, 0, 3)))
+        self.assertEqual(
+            (counts(result, "ports"), counts(result, "calls")), ((4, 2, 1, 0, 1), (5, 2, 0, 0, 3))
+        )
 
     def test_the_last_of_each_level_is_kept_over_all_files(self) -> None:
         self.check(self.extract(self.RULES, *map(json.dumps, self.LINES)))
@@ -222,14 +252,22 @@ class Duplicates(FolderCase):
           notes: {rows: "$.notes[*]", fields: {n: $.text.n}}
         """
 
-    def test_a_text_that_is_no_json_in_a_row_of_another_table_leaves_the_last_row_alone(self) -> None:
-        """Which row is the last is found by the table alone, which can't tell that the text stands in a row."""
+    def test_a_text_that_is_no_json_in_a_row_of_another_table_leaves_the_last_row_alone(
+        self,
+    ) -> None:
+        """Which row is the last is found by the table alone, which can't tell that the text stands
+        in a row.
+        """
         lines = [
-            {"ports": [{"code": "OTV", "seen": n}], "notes": [{"text": text}]} for n, text in ((1, "{}"), (2, "{"))
+            {"ports": [{"code": "OTV", "seen": n}], "notes": [{"text": text}]}
+            for n, text in ((1, "{}"), (2, "{"))
         ]
         result = self.extract(self.EMBEDDED, *map(json.dumps, lines))
         self.assertEqual(rows(result, "ports"), [("OTV", "2")])
-        self.assertEqual(problems(result), [("notes", "$['notes'][0]", None, "not-json", "$['notes'][0]['text']")])
+        self.assertEqual(
+            problems(result),
+            [("notes", "$['notes'][0]", None, "not-json", "$['notes'][0]['text']")],
+        )
         picked = pick(
             parse_rules(rules_text(self.EMBEDDED)),
             find_sources([str(self.folder)]),
@@ -270,7 +308,9 @@ class Lookups(FolderCase):
         )
         self.assertEqual([row[2] for row in rows(result)], ["x!", "y!", "x!", None, None])
 
-    def test_only_rows_that_are_not_rejected_or_filtered_for_themselves_are_seen_before_duplicates(self) -> None:
+    def test_only_rows_that_are_not_rejected_or_filtered_for_themselves_are_seen_before_duplicates(
+        self,
+    ) -> None:
         result = self.extract(
             """
             tables:
@@ -290,7 +330,9 @@ class Lookups(FolderCase):
         self.assertEqual([row[1] for row in rows(result)], ["1", None, None, "6", "3", None])
 
     def test_a_table_that_looks_into_itself_is_judged_without_what_hangs_on_that(self) -> None:
-        """2 lacks its port and is rejected, but not before 3 has seen it; 4 has a bad value of its own."""
+        """2 lacks its port and is rejected, but not before 3 has seen it; 4 has a bad value of its
+        own.
+        """
         result = self.extract(
             """
             tables:
@@ -311,7 +353,9 @@ class Lookups(FolderCase):
         self.assertEqual(rows(result), [(1, 3, 3), (3, 2, 2)])
         self.assertEqual(counts(result), (6, 2, 3, 1, 0))
 
-    def test_a_lookup_that_never_finds_anything_is_a_warning_and_so_is_a_fact_that_is_nowhere_on_record(self) -> None:
+    def test_a_lookup_that_never_finds_anything_is_a_warning_and_so_is_a_fact_that_is_nowhere_on_record(
+        self,
+    ) -> None:
         rules = self.file(
             "r.rules.yaml",
             table_rules(
@@ -322,7 +366,10 @@ class Lookups(FolderCase):
         self.file("r.csv", "a,b\nP,1\n")
         run = Run(load_rules(rules), find_sources([self.file("a.json", '[{"id": "p"}]')]))
         text = "response: {embedded: [$.a, $.b]}\ntables: {t: {rows: $.t, recurse: '$.below', fields: {i: $.i}}}"
-        other = Run(parse_rules(rules_text(text)), find_sources([self.file("b.json", '{"a": "{}", "t": {"i": 1}}')]))
+        other = Run(
+            parse_rules(rules_text(text)),
+            find_sources([self.file("b.json", '{"a": "{}", "t": {"i": 1}}')]),
+        )
         list(other.batches())
         found = [(notice.message.partition(":")[0], notice.place) for notice in other.notices()]
         self.assertEqual(found, [("embedded", "rules.yaml:2:28"), ("rows of t", "rules.yaml:3:10")])
@@ -358,7 +405,10 @@ class Lookups(FolderCase):
         for content, message in cases.items():
             with self.subTest(content):
                 self.file("r.csv", content)
-                rules = self.file("r.rules.yaml", table_rules("x: $.x", more="reference: {r: {file: r.csv, key: a}}"))
+                rules = self.file(
+                    "r.rules.yaml",
+                    table_rules("x: $.x", more="reference: {r: {file: r.csv, key: a}}"),
+                )
                 with self.assertRaises(RulesError) as caught:
                     load_rules(rules)
                 [found] = caught.exception.diagnostics
@@ -398,7 +448,10 @@ class Documents(FolderCase):
         )
         result = extract(rules, [self.folder / "in"])
         [row] = result.tables["t"].to_pylist()
-        self.assertEqual((row["url"], row["page"], row["code"], str(row["day"])), (line["url"], 2, "OTV", "2031-04-01"))
+        self.assertEqual(
+            (row["url"], row["page"], row["code"], str(row["day"])),
+            (line["url"], 2, "OTV", "2031-04-01"),
+        )
         self.assertEqual(str(row["at"]), "2031-04-01 10:22:07+00:00")
         found = [(str(file).rpartition("/")[2], call, n) for file, call, n in rows(result, "u")]
         self.assertEqual(found, [("000001.json", "ports", "1"), ("000002.json", "other", "1")])
@@ -413,7 +466,8 @@ class Documents(FolderCase):
         result = self.extract(several, "[1]", "[2]", "[3]")
         self.assertEqual(rows(result), [("2",), ("3",)])
         self.assertEqual(
-            [(r.file[-11:], r.problems[0].code) for r in result.rejects], [("0-feed.json", "nothing-read")]
+            [(r.file[-11:], r.problems[0].code) for r in result.rejects],
+            [("0-feed.json", "nothing-read")],
         )
 
     def test_examples_say_what_the_run_would_know(self) -> None:
@@ -454,13 +508,17 @@ class Documents(FolderCase):
             ],
         )
         self.assertEqual(
-            (rows(result, "doc"), rows(result, "u"), result.tally.bad_documents), ([("4",), ("5",)], [("2",)], 0)
+            (rows(result, "doc"), rows(result, "u"), result.tally.bad_documents),
+            ([("4",), ("5",)], [("2",)], 0),
         )
 
 
 class Sample(FolderCase):
     def unread(self, rules: str, document: Any) -> dict[str, int]:
-        run = Run(parse_rules(rules_text(rules)), find_sources([self.file("a.json", json.dumps(document))]))
+        run = Run(
+            parse_rules(rules_text(rules)),
+            find_sources([self.file("a.json", json.dumps(document))]),
+        )
         list(run.batches())
         return dict(run.sample.unread)
 
@@ -477,12 +535,18 @@ class Sample(FolderCase):
         self.assertEqual(self.unread(ignoring, tree), {"$.a": 1, "$.in[*].in[*].y": 1})
         zipped = 'tables: {t: {rows: {zip: {a: "$.a[*]", b: "$.b[*]"}, uneven: pad}, fields: {x: $.a.x}}}'
         self.assertEqual(
-            self.unread(zipped, {"a": [{"x": 1, "y": 2}], "b": [3], "c": 4}), {"$.a[*].y": 1, "$.b": 1, "$.c": 1}
+            self.unread(zipped, {"a": [{"x": 1, "y": 2}], "b": [3], "c": 4}),
+            {"$.a[*].y": 1, "$.b": 1, "$.c": 1},
         )
         headed = 'tables: {t: {rows: "$.r[*]", header: "$.h", fields: {a: $.a}}}'
-        self.assertEqual(self.unread(headed, {"h": ["a", "b"], "r": [[1, {"c": 2}]], "i": 0}), {"$.i": 1})
         self.assertEqual(
-            self.unread('tables: {t: {rows: "$[*]", rest: r, fields: {a: $.a}}}', [{"a": 1, "b": {"c": 1}}]), {}
+            self.unread(headed, {"h": ["a", "b"], "r": [[1, {"c": 2}]], "i": 0}), {"$.i": 1}
+        )
+        self.assertEqual(
+            self.unread(
+                'tables: {t: {rows: "$[*]", rest: r, fields: {a: $.a}}}', [{"a": 1, "b": {"c": 1}}]
+            ),
+            {},
         )
 
 
@@ -512,13 +576,24 @@ class Includes(FolderCase):
             "tables: {t: {rows: $.z, omit: [c], fields: {d: {at: $.d, type: e}, b: {at: $.bb}}}}\n"
         )
         table = rules.tables["t"]
-        self.assertEqual([(own.name, own.required) for own in table.fields], [("a", False), ("b", False), ("d", False)])
-        self.assertEqual((table.rows.paths[0].text, table.key, rules.title), ("$.z", ("a",), "base"))
         self.assertEqual(
-            (table.fields[0].reading.options.grouping, table.fields[0].reading.options.blank), (",", {"-"})
+            [(own.name, own.required) for own in table.fields],
+            [("a", False), ("b", False), ("d", False)],
         )
-        values = {value.name: (value.accept, dict(value.attributes)) for value in rules.enums["e"].values}
-        self.assertEqual((values, rules.enums["e"].otherwise), ({"x": ((), {"rank": 7}), "y": ((), {"rank": 2})}, "y"))
+        self.assertEqual(
+            (table.rows.paths[0].text, table.key, rules.title), ("$.z", ("a",), "base")
+        )
+        self.assertEqual(
+            (table.fields[0].reading.options.grouping, table.fields[0].reading.options.blank),
+            (",", {"-"}),
+        )
+        values = {
+            value.name: (value.accept, dict(value.attributes)) for value in rules.enums["e"].values
+        }
+        self.assertEqual(
+            (values, rules.enums["e"].otherwise),
+            ({"x": ((), {"rank": 7}), "y": ((), {"rank": 2})}, "y"),
+        )
         self.assertEqual([example.shows for example in rules.examples], ["base"])
         self.assertEqual([name.rpartition("/")[2] for name in rules.included], ["base.yaml"])
 
@@ -539,10 +614,13 @@ class Includes(FolderCase):
             ],
         )
 
-    def test_files_that_include_each_other_are_refused_and_one_that_comes_twice_is_not(self) -> None:
+    def test_files_that_include_each_other_are_refused_and_one_that_comes_twice_is_not(
+        self,
+    ) -> None:
         self.file("own/a.yaml", "mukret: 1\ninclude: feed.rules.yaml\n")
         self.assertEqual(
-            self.refused("mukret: 1\ninclude: a.yaml\ntables: {t: {fields: {b: $.b}}}\n"), [("a.yaml", 2, 10, "cycle")]
+            self.refused("mukret: 1\ninclude: a.yaml\ntables: {t: {fields: {b: $.b}}}\n"),
+            [("a.yaml", 2, 10, "cycle")],
         )
         self.file("own/a.yaml", "mukret: 1\ninclude: c.yaml\n")
         self.file("own/b.yaml", "mukret: 1\ninclude: c.yaml\n")

@@ -41,7 +41,9 @@ KEYED = """
 
 def told_apart(schema: Any) -> Any:
     """A schema in which enums are texts."""
-    return pa.schema([one.with_type(pa.string()) if pa.types.is_dictionary(one.type) else one for one in schema])
+    return pa.schema(
+        [one.with_type(pa.string()) if pa.types.is_dictionary(one.type) else one for one in schema]
+    )
 
 
 class OnSpark(SparkCase):
@@ -62,20 +64,28 @@ class OnSpark(SparkCase):
             "tally": run.tally.as_json(),
             "reasons": {key: reason.count for key, reason in run.tally.reasons.items()},
             "unmatched": sorted(json.dumps(rule.as_json()) for rule in run.unmatched()),
-            "inputs": [(source.name, source.sha256, source.size, source.documents) for source in run.sources],
+            "inputs": [
+                (source.name, source.sha256, source.size, source.documents)
+                for source in run.sources
+            ],
         }
 
-    def on_spark(self, rules: Rules, files: Sequence[str | Path], size: int | None = None) -> dict[str, Any]:
+    def on_spark(
+        self, rules: Rules, files: Sequence[str | Path], size: int | None = None
+    ) -> dict[str, Any]:
         from mukret.spark.extracting import extract_planned
         from mukret.spark.pieces import find_inputs
         from mukret.spark.planning import planned
 
         try:
-            found = extract_planned(self.session, rules, planned(self.session, find_inputs(files), size), NOW)
+            found = extract_planned(
+                self.session, rules, planned(self.session, find_inputs(files), size), NOW
+            )
         except MukretError as error:
             return {"error": (type(error), error.code, error.message, error.place)}
         rows = {
-            name: frame.toArrow().cast(told_apart(found.schemas[name])).to_pylist() for name, frame in found.items()
+            name: frame.toArrow().cast(told_apart(found.schemas[name])).to_pylist()
+            for name, frame in found.items()
         }
         outcome = {
             "rows": {name: Counter(map(repr, some)) for name, some in rows.items()},
@@ -83,12 +93,16 @@ class OnSpark(SparkCase):
             "tally": found.tally.as_json(),
             "reasons": {key: reason.count for key, reason in found.tally.reasons.items()},
             "unmatched": sorted(json.dumps(rule.as_json()) for rule in found.unmatched),
-            "inputs": [(one["file"], one["sha256"], one["bytes"], one["documents"]) for one in found.inputs],
+            "inputs": [
+                (one["file"], one["sha256"], one["bytes"], one["documents"]) for one in found.inputs
+            ],
         }
         found.release()
         return outcome
 
-    def both(self, rules: Rules, files: Sequence[str | Path], size: int | None = None) -> dict[str, Any]:
+    def both(
+        self, rules: Rules, files: Sequence[str | Path], size: int | None = None
+    ) -> dict[str, Any]:
         one = self.on_one_machine(rules, files)
         self.assertEqual(self.on_spark(rules, files, size), one)
         return one
@@ -120,7 +134,10 @@ class OnSpark(SparkCase):
                   document: {fact: document}
                   file: {fact: file}
             """
-        lines = [json.dumps({"no": n % 170, "fare": "ask crew" if n % 31 == 0 else f"{n}.50"}) for n in range(200)]
+        lines = [
+            json.dumps({"no": n % 170, "fare": "ask crew" if n % 31 == 0 else f"{n}.50"})
+            for n in range(200)
+        ]
         lines[50:52] = ["", "  "]
         lines[120] = "{broken"
         split = self.file("day.jsonl", "\ufeff" + "\r\n".join(lines))
@@ -133,17 +150,34 @@ class OnSpark(SparkCase):
     def test_keys_are_settled_across_all_of_the_input(self) -> None:
         days = [
             [{"code": "OTV", "no": 1, "sailings": [{"no": 1, "fare": 7, "calls": ["a", "a"]}]}],
-            [{"code": "SKR", "no": 2, "sailings": [{"no": 2, "fare": 7, "calls": ["b", "c"]}, {"no": 3, "fare": 0}]}],
+            [
+                {
+                    "code": "SKR",
+                    "no": 2,
+                    "sailings": [{"no": 2, "fare": 7, "calls": ["b", "c"]}, {"no": 3, "fare": 0}],
+                }
+            ],
             [
                 {
                     "code": "OTV",
                     "no": 3,
-                    "sailings": [{"no": 2, "fare": 8, "calls": ["d"]}, {"no": 1, "fare": 0, "calls": ["b"]}],
+                    "sailings": [
+                        {"no": 2, "fare": 8, "calls": ["d"]},
+                        {"no": 1, "fare": 0, "calls": ["b"]},
+                    ],
                 }
             ],
-            [{"code": "BRA", "no": 4, "sailings": [{"no": 4, "fare": 9, "calls": ["d", "a"]}, {"no": 4, "fare": 9}]}],
+            [
+                {
+                    "code": "BRA",
+                    "no": 4,
+                    "sailings": [{"no": 4, "fare": 9, "calls": ["d", "a"]}, {"no": 4, "fare": 9}],
+                }
+            ],
         ]
-        files = [self.file(f"{n}.json", json.dumps({"ports": ports})) for n, ports in enumerate(days)]
+        files = [
+            self.file(f"{n}.json", json.dumps({"ports": ports})) for n, ports in enumerate(days)
+        ]
         for kind in ("reject", "first", "last"):
             with self.subTest(kind=kind):
                 one = self.both(parse_rules(rules_text(KEYED.replace("KIND", kind))), files, 10)
@@ -165,13 +199,21 @@ class OnSpark(SparkCase):
             [
                 {
                     "name": "north",
-                    "zones": [{"name": "sound", "lights": ["x"]}, {"name": "reef", "zones": [{"name": "bay"}]}],
+                    "zones": [
+                        {"name": "sound", "lights": ["x"]},
+                        {"name": "reef", "zones": [{"name": "bay"}]},
+                    ],
                 }
             ],
-            [{"name": "reef", "zones": [{"name": "point", "lights": ["x", "y"]}]}, {"name": "point", "lights": ["y"]}],
+            [
+                {"name": "reef", "zones": [{"name": "point", "lights": ["x", "y"]}]},
+                {"name": "point", "lights": ["y"]},
+            ],
             [{"name": "sound", "zones": [{"name": "north"}]}],
         ]
-        files = [self.file(f"{n}.json", json.dumps({"zones": zones})) for n, zones in enumerate(days)]
+        files = [
+            self.file(f"{n}.json", json.dumps({"zones": zones})) for n, zones in enumerate(days)
+        ]
         for kind in ("reject", "first", "last"):
             with self.subTest(kind=kind):
                 self.both(parse_rules(rules_text(text.replace("KIND", kind))), files, 10)
@@ -214,14 +256,19 @@ class OnSpark(SparkCase):
             "rest": {"a": [1.50]},
         }
         later = self.file(
-            "b.json", json.dumps({"ports": [{"code": "OTV", "name": "Otterwick"}, {"code": "OTV", "name": "No"}]})
+            "b.json",
+            json.dumps(
+                {"ports": [{"code": "OTV", "name": "Otterwick"}, {"code": "OTV", "name": "No"}]}
+            ),
         )
         first = self.file("a.json", json.dumps({"sailings": [sailing, {"no": 8}], "ports": []}))
         one = self.both(parse_rules(rules_text(text)), [first, later], 10)
         self.assertIn("Otterwick", next(iter(one["rows"]["sailings"])))
 
     def test_errors_are_those_of_one_machine(self) -> None:
-        stop = "tables: {sailings: {rows: '$[*]', fields: {no: {at: $.no, type: integer, bad: stop}}}}"
+        stop = (
+            "tables: {sailings: {rows: '$[*]', fields: {no: {at: $.no, type: integer, bad: stop}}}}"
+        )
         rules = parse_rules(rules_text(stop))
         good, bad = self.file("a.json", '[{"no": 1}]'), self.file("b.json", '[{"no": "one"}]')
         self.assertIs(self.both(rules, [good, bad, bad], 10)["error"][0], StoppedError)
@@ -236,14 +283,21 @@ class OnSpark(SparkCase):
         rules = parse_rules(rules_text(KEYED.replace("KIND", "first")))
         sailings = [{"no": n, "fare": n + 1, "note": "x" * 120} for n in range(3)]
         ports = [{"code": f"P{n % 15_000}", "no": n, "sailings": sailings} for n in range(20_000)]
-        files = [self.file(f"{n}.json", json.dumps({"ports": some})) for n, some in enumerate((ports, ports[:3]))]
+        files = [
+            self.file(f"{n}.json", json.dumps({"ports": some}))
+            for n, some in enumerate((ports, ports[:3]))
+        ]
         one = self.both(rules, files)
         self.assertEqual(one["tally"]["tables"]["ports"]["rows_deduplicated"], 5003)
 
     def test_rejects_as_columns(self) -> None:
         from mukret.spark import extract
 
-        rules = parse_rules(rules_text("tables: {sailings: {rows: '$[*]', fields: {no: {at: $.no, type: integer}}}}"))
+        rules = parse_rules(
+            rules_text(
+                "tables: {sailings: {rows: '$[*]', fields: {no: {at: $.no, type: integer}}}}"
+            )
+        )
         file = self.file("a.json", '[{"no": 1}, {"no": {"x": 1.50}}]')
         found = extract(self.session, rules, file)
         [row] = found.rejects.collect()
@@ -252,7 +306,10 @@ class OnSpark(SparkCase):
             (str(file), 1, "$[1]", "sailings", None),
         )
         [problem] = row["problems"]
-        self.assertEqual((problem["field"], problem["path"], problem["value"]), ("no", "$[1]['no']", '{"x":1.50}'))
+        self.assertEqual(
+            (problem["field"], problem["path"], problem["value"]),
+            ("no", "$[1]['no']", '{"x":1.50}'),
+        )
         found.release()
 
     # ---- delivered
@@ -268,7 +325,9 @@ class OnSpark(SparkCase):
         rules = load_rules(folder / "merrow.rules.yaml")
         run = Run(rules, find_sources([folder / "feed"]))
         record = deliver_run(run, Folder(str(self.folder / "one"), "parquet"))
-        found = extract_planned(self.session, rules, planned(self.session, find_inputs(folder / "feed"), 40_000))
+        found = extract_planned(
+            self.session, rules, planned(self.session, find_inputs(folder / "feed"), 40_000)
+        )
         for target in (str(self.folder / "here"), f"file://{self.folder}/there"):
             with self.subTest(target=target):
                 told = deliver(found, target)
@@ -278,10 +337,22 @@ class OnSpark(SparkCase):
                 one.close()
                 other.close()
                 self.assertEqual(
-                    (place / "rejects.jsonl").read_bytes(), (self.folder / "one/rejects.jsonl").read_bytes()
+                    (place / "rejects.jsonl").read_bytes(),
+                    (self.folder / "one/rejects.jsonl").read_bytes(),
                 )
-                same = ("tables", "inputs", "columns", "keys", "within", "unmatched", "bad_documents", "response")
-                self.assertEqual({name: told[name] for name in same}, {name: record[name] for name in same})
+                same = (
+                    "tables",
+                    "inputs",
+                    "columns",
+                    "keys",
+                    "within",
+                    "unmatched",
+                    "bad_documents",
+                    "response",
+                )
+                self.assertEqual(
+                    {name: told[name] for name in same}, {name: record[name] for name in same}
+                )
                 deliver(found, target)  # once more, in its place
                 foreign = place / "notes.txt"
                 foreign.write_text("mine")

@@ -31,7 +31,11 @@ class OnACluster(ClusterCase):
         rules = parse_rules(rules_text(RULES))
         for day in range(8):
             sailings = [
-                {"no": day * 500 + n, "prices": {"fare": "ask crew" if n % 500 == 9 else "7.50"}, "calls": ["a", "b"]}
+                {
+                    "no": day * 500 + n,
+                    "prices": {"fare": "ask crew" if n % 500 == 9 else "7.50"},
+                    "calls": ["a", "b"],
+                }
                 for n in range(700)
             ]
             self.file(f"feed/{day:02}.json", json.dumps({"sailings": sailings}))
@@ -42,16 +46,22 @@ class OnACluster(ClusterCase):
             with self.subTest(time=time):
                 stages: list[int] = []
                 killer = Thread(
-                    target=lambda stages=stages: stages.append(self.kill_an_executor_at_work()), daemon=True
+                    target=lambda stages=stages: stages.append(self.kill_an_executor_at_work()),
+                    daemon=True,
                 )
                 killer.start()
                 found = extract(self.session, rules, self.folder / "feed", piece_bytes=1)
                 rows = {name: found[name].count() for name in ("sailings", "calls")}
                 killer.join(60)
                 [stage] = stages
-                failed += self.session.sparkContext.statusTracker().getStageInfo(stage).numFailedTasks
+                failed += (
+                    self.session.sparkContext.statusTracker().getStageInfo(stage).numFailedTasks
+                )
                 self.assertEqual(rows, {name: run.tally.tables[name].rows_written for name in rows})
                 self.assertEqual(found.tally.as_json(), run.tally.as_json())
-                self.assertEqual(sorted(bytes(row["line"]) for row in found.reject_lines.collect()), sorted(rejects))
+                self.assertEqual(
+                    sorted(bytes(row["line"]) for row in found.reject_lines.collect()),
+                    sorted(rejects),
+                )
                 found.release()
         self.assertGreater(failed, 0)

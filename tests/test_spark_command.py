@@ -22,10 +22,19 @@ class OnSparkCommand(FolderCase):
     def test_what_one_machine_does_is_refused_before_spark_is_started(self) -> None:
         for arguments, why in (
             (["--to", "-"], "--on spark writes folders, not - [not-supported]"),
-            (["--to", "sqlite:///f.db"], "--on spark writes folders, not sqlite:///f.db [not-supported]"),
+            (
+                ["--to", "sqlite:///f.db"],
+                "--on spark writes folders, not sqlite:///f.db [not-supported]",
+            ),
             (["--to", "out", "--format", "csv"], "(orc), not csv [not-supported]"),
-            (["--to", "out", "--part", "1/2"], "--part is for one machine, and Spark shares the work itself [usage]"),
-            (["--to", "out", "--nested"], "--nested is for one machine, and Spark shares the work itself [usage]"),
+            (
+                ["--to", "out", "--part", "1/2"],
+                "--part is for one machine, and Spark shares the work itself [usage]",
+            ),
+            (
+                ["--to", "out", "--nested"],
+                "--nested is for one machine, and Spark shares the work itself [usage]",
+            ),
         ):
             with self.subTest(arguments=arguments):
                 self.assertTrue(self.refused("--on", "spark", *arguments).endswith(why))
@@ -51,7 +60,9 @@ class OnSparkCommand(FolderCase):
         self.assertEqual(done.returncode, 3)
         self.assertIn("error: Spark does not start", done.stderr)
         secret = "s3://key:s3cret@bucket/feed"
-        done = self.mukret("extract", RULES, secret, "--to", "out", "--on", "spark", variables=there)
+        done = self.mukret(
+            "extract", RULES, secret, "--to", "out", "--on", "spark", variables=there
+        )
         self.assertEqual(done.returncode, 2)
         self.assertNotIn("s3cret", done.stderr)
         done = self.mukret("extract", RULES, FEED, "--to", secret, "--on", "spark", variables=there)
@@ -61,7 +72,9 @@ class OnSparkCommand(FolderCase):
             ("nope.json", "no such file or folder [not-opened]"),
             ("-", "can be read once, and here alone"),
         ):
-            done = self.mukret("extract", RULES, name, "--to", "out", "--on", "spark", variables=there)
+            done = self.mukret(
+                "extract", RULES, name, "--to", "out", "--on", "spark", variables=there
+            )
             self.assertIn(why, done.stderr.splitlines()[0])
 
     @unittest.skipIf(missing() is not None, f"{missing()} is not installed")

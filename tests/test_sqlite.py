@@ -67,7 +67,9 @@ class InAFile(FolderCase):
 
     def test_it_holds_the_values_that_every_format_holds(self) -> None:
         rules = parse_rules(rules_text(test_formats.RULES))
-        file = self.file("feed.jsonl", "".join(json.dumps([row]) + "\n" for row in test_formats.ROWS))
+        file = self.file(
+            "feed.jsonl", "".join(json.dumps([row]) + "\n" for row in test_formats.ROWS)
+        )
         run = Run(rules, find_sources([file]))
         expected = [
             [test_formats.texts(kind, row[name]) for name, kind in rules.tables["t"].columns]
@@ -96,10 +98,16 @@ class InAFile(FolderCase):
         file = self.file("feed.jsonl", "".join(json.dumps([row]) + "\n" for row in rows))
         found = []
         for workers in (1, 2):
-            run = Run(parse_rules(rules_text(RULES)), find_sources([file]), workers=workers, batch_bytes=2000)
+            run = Run(
+                parse_rules(rules_text(RULES)),
+                find_sources([file]),
+                workers=workers,
+                batch_bytes=2000,
+            )
             deliver(run, Sqlite(f"sqlite:///{self.path}"))
             found.append(
-                self.ask("SELECT * FROM ports ORDER BY rowid") + self.ask("SELECT * FROM berths ORDER BY rowid")
+                self.ask("SELECT * FROM ports ORDER BY rowid")
+                + self.ask("SELECT * FROM berths ORDER BY rowid")
             )
         self.assertEqual(len(found[0]), 1600)
         self.assertEqual(*found)
@@ -108,7 +116,9 @@ class InAFile(FolderCase):
     def test_tables_have_keys_comments_and_the_records_of_runs_beside_them(self) -> None:
         record = self.deliver()
         self.assertEqual(self.ask("SELECT * FROM berths"), [("A", 1), ("A", 2)])
-        [(ports,), (berths,)] = self.ask("SELECT sql FROM sqlite_master WHERE name IN ('ports', 'berths')")
+        [(ports,), (berths,)] = self.ask(
+            "SELECT sql FROM sqlite_master WHERE name IN ('ports', 'berths')"
+        )
         for part in (
             "-- one a quay",
             '"code" TEXT NOT NULL, -- text; painted',
@@ -119,8 +129,12 @@ class InAFile(FolderCase):
         self.assertIn('FOREIGN KEY ("code") REFERENCES "ports" ("code")', berths)
         self.assertEqual(self.ask("PRAGMA foreign_key_check"), [])
         [(run, told, created)] = self.ask("SELECT run, record, created FROM mukret_runs")
-        self.assertEqual((run, json.loads(told), json.loads(created)), (1, record, ["ports", "berths"]))
-        [(run, place, table, problems)] = self.ask('SELECT run, path, "table", problems FROM mukret_rejects')
+        self.assertEqual(
+            (run, json.loads(told), json.loads(created)), (1, record, ["ports", "berths"])
+        )
+        [(run, place, table, problems)] = self.ask(
+            'SELECT run, path, "table", problems FROM mukret_rejects'
+        )
         self.assertEqual((run, place, table), (1, "$[1]", "ports"))
         self.assertEqual(json.loads(problems)[0]["code"], "not-a-number")
 
@@ -133,7 +147,9 @@ class InAFile(FolderCase):
         self.ask("CREATE TABLE winds (knots INTEGER)")
         winds = 'tables: {winds: {rows: "$[*]", fields: {knots: {at: $.seats, type: integer}}}}'
         for mode in (None, "replace"):
-            self.refused("not-empty", "winds is there, and Mukret did not make it", rules=winds, mode=mode)
+            self.refused(
+                "not-empty", "winds is there, and Mukret did not make it", rules=winds, mode=mode
+            )
         self.refused("not-empty", "ports is there already", mode="create")
         self.deliver(PORTS[:1], rules=winds, mode="append")
         self.deliver(PORTS[:1], rules=winds, mode="append")
@@ -143,11 +159,15 @@ class InAFile(FolderCase):
     def test_rows_are_added_or_replaced_by_their_key(self) -> None:
         ports = RULES.partition("      berths:")[0]
         self.deliver(rules=ports)
-        self.deliver([{"code": "A", "seats": 7}, {"code": "C", "seats": 3}], rules=ports, mode="upsert")
+        self.deliver(
+            [{"code": "A", "seats": 7}, {"code": "C", "seats": 3}], rules=ports, mode="upsert"
+        )
         self.assertEqual(self.ask("SELECT * FROM ports ORDER BY code"), [("A", 7), ("C", 3)])
         for _ in range(2):
             self.deliver([{"code": "D"}], rules=ports, mode="upsert")
-        self.assertEqual(self.ask("SELECT * FROM ports ORDER BY code"), [("A", 7), ("C", 3), ("D", None)])
+        self.assertEqual(
+            self.ask("SELECT * FROM ports ORDER BY code"), [("A", 7), ("C", 3), ("D", None)]
+        )
         self.refused(
             "key-there",
             'ports has a row with code "A" already',
@@ -187,19 +207,30 @@ class InAFile(FolderCase):
         self.assertEqual(self.mukret(*extract).returncode, 0)
         self.file("in/2.json", '[{"code": "B"}]')
         self.file("in/copy of 2.json", '[{"code": "B"}]')
-        for codes, more in ((["A", "B"], "2 files passed over"), (["A", "B"], "3 files passed over")):
+        for codes, more in (
+            (["A", "B"], "2 files passed over"),
+            (["A", "B"], "3 files passed over"),
+        ):
             done = self.mukret(*extract, "--mode", "append", "--skip-seen")
             self.assertEqual(done.returncode, 0, done.stderr)
             self.assertIn(more, done.stderr)
-            self.assertEqual([code for code, _ in self.ask("SELECT * FROM ports ORDER BY code")], codes)
+            self.assertEqual(
+                [code for code, _ in self.ask("SELECT * FROM ports ORDER BY code")], codes
+            )
         [(told,)] = self.ask("SELECT record FROM mukret_runs WHERE run = 2")
-        self.assertEqual([one["file"] for one in json.loads(told)["skipped"]], ["in/1.json", "in/copy of 2.json"])
+        self.assertEqual(
+            [one["file"] for one in json.loads(told)["skipped"]], ["in/1.json", "in/copy of 2.json"]
+        )
         self.assertEqual([one["file"] for one in json.loads(told)["inputs"]], ["in/2.json"])
         self.file("in/1.json", '[{"code": "C"}]')
-        self.assertEqual(self.mukret(*extract[:2], "in/1.json", *extract[3:]).returncode, 0)  # made anew
+        self.assertEqual(
+            self.mukret(*extract[:2], "in/1.json", *extract[3:]).returncode, 0
+        )  # made anew
         done = self.mukret(*extract, "--mode", "upsert", "--skip-seen")
         self.assertIn("2 files passed over", done.stderr)
-        self.assertEqual([code for code, _ in self.ask("SELECT * FROM ports ORDER BY code")], ["B", "C"])
+        self.assertEqual(
+            [code for code, _ in self.ask("SELECT * FROM ports ORDER BY code")], ["B", "C"]
+        )
         for mode, where in ((("--mode", "replace"), "sqlite:///m.db"), ((), "out")):
             self.assertEqual(self.mukret(*extract[:-1], where, *mode, "--skip-seen").returncode, 2)
 
@@ -235,11 +266,23 @@ class InAFile(FolderCase):
     def test_a_killed_run_leaves_what_was_there(self) -> None:
         self.deliver(PORTS[:1])
         self.file("t.rules.yaml", rules_text(RULES))
-        command = [sys.executable, "-m", "mukret", "extract", "t.rules.yaml", "-", "--to", "sqlite:///m.db"]
+        command = [
+            sys.executable,
+            "-m",
+            "mukret",
+            "extract",
+            "t.rules.yaml",
+            "-",
+            "--to",
+            "sqlite:///m.db",
+        ]
         for _ in range(3):
             with subprocess.Popen(command, cwd=self.folder, stdin=subprocess.PIPE) as process:
                 assert process.stdin is not None
-                line = json.dumps([{"code": "Z", "berths": [{"n": n} for n in range(1000)]}]).encode() + b"\n"
+                line = (
+                    json.dumps([{"code": "Z", "berths": [{"n": n} for n in range(1000)]}]).encode()
+                    + b"\n"
+                )
                 deadline = time.monotonic() + 60
                 while not (self.folder / "m.db-journal").exists():
                     self.assertLess(time.monotonic(), deadline)

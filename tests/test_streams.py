@@ -1,4 +1,6 @@
-"""Standard streams that are closed, full, gone, or of another encoding: exit codes hold, and no result goes silently."""
+"""Standard streams that are closed, full, gone, or of another encoding: exit codes hold, and no
+result goes silently.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,10 @@ COMMANDS = {
 class Streams(FolderCase):
     def setUp(self) -> None:
         super().setUp()
-        self.file("t.rules.yaml", rules_text('tables: {t: {rows: "$[*]", fields: {a: {at: $.a, type: integer}}}}'))
+        self.file(
+            "t.rules.yaml",
+            rules_text('tables: {t: {rows: "$[*]", fields: {a: {at: $.a, type: integer}}}}'),
+        )
         self.file("bad.json", '[{"a": 1}, {"a": "x"}]')
         self.file("ports.json", '[{"Händelsnamn": "Liegeplätze"}]')
 
@@ -46,7 +51,11 @@ class Streams(FolderCase):
                     self.assertEqual(self.code(command, redirected), expected)
 
     def test_results_that_can_not_be_written_are_an_error_that_says_so(self) -> None:
-        for command in ("check t.rules.yaml", "extract t.rules.yaml bad.json --to - --table t", "survey ports.json"):
+        for command in (
+            "check t.rules.yaml",
+            "extract t.rules.yaml bad.json --to - --table t",
+            "survey ports.json",
+        ):
             for redirected, message in (
                 (">&-", "standard output is closed"),
                 (">/dev/full", "no space left on device"),
@@ -54,7 +63,9 @@ class Streams(FolderCase):
                 with self.subTest(command, redirected=redirected):
                     self.assertEqual(self.code(command, redirected), 4)
                     self.assertIn(message, self.said.stderr.decode())
-        self.assertEqual(self.code("extract t.rules.yaml bad.json --to out", ">&-"), 1)  # it has no results to print
+        self.assertEqual(
+            self.code("extract t.rules.yaml bad.json --to out", ">&-"), 1
+        )  # it has no results to print
 
     def test_results_are_utf_8_whatever_the_locale(self) -> None:
         plain = {"LC_ALL": "C", "PYTHONCOERCECLOCALE": "0", "PYTHONUTF8": "0"}

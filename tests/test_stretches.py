@@ -12,7 +12,18 @@ from mukret.documents.sources import Stretch
 from mukret.documents.stretches import stretches
 from tests.helpers import FolderCase
 
-LINES = ('{"no": 1}', "", "  ", "\t", '{"no": ', "[1, 2]", '{"text": "Brannock by Sea"}', "null", "\u00e9", '"\ufeff"')
+LINES = (
+    '{"no": 1}',
+    "",
+    "  ",
+    "\t",
+    '{"no": ',
+    "[1, 2]",
+    '{"text": "Brannock by Sea"}',
+    "null",
+    "\u00e9",
+    '"\ufeff"',
+)
 FILES = 400
 
 
@@ -36,7 +47,9 @@ class Stretches(FolderCase):
         for number in range(FILES):
             ends = chance.choice(["\n", "\r\n"])
             lines = ['{"no": 0}', *chance.choices(LINES, k=chance.randint(1, 40))]
-            text = chance.choice(["", "\ufeff", "\n"]) + ends.join(lines) + chance.choice(["", ends])
+            text = (
+                chance.choice(["", "\ufeff", "\n"]) + ends.join(lines) + chance.choice(["", ends])
+            )
             path = self.file(f"{number}.jsonl", text)
             found = stretches(Source(str(path)), chance.randint(1, 60))
             with self.subTest(text=text):
@@ -49,7 +62,11 @@ class Stretches(FolderCase):
         self.assertGreater(cut, FILES // 3)
 
     def test_what_can_not_be_cut(self) -> None:
-        for name, text in (("a.json", '{"no":\n1}'), ("b.json-seq", '\x1e{"no": 1}\n\x1e{"no": 2}\n'), ("c.jsonl", "")):
+        for name, text in (
+            ("a.json", '{"no":\n1}'),
+            ("b.json-seq", '\x1e{"no": 1}\n\x1e{"no": 2}\n'),
+            ("c.jsonl", ""),
+        ):
             self.assertIsNone(stretches(Source(str(self.file(name, text))), 1), name)
         wide = self.file("d.jsonl", '{"no": 1}\n{"no": 2}\n'.encode("utf-16"))
         self.assertIsNone(stretches(Source(str(wide)), 1))

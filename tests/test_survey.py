@@ -1,4 +1,6 @@
-"""The survey: what texts look like, what shapes are found, what surprises, in memory that does not grow."""
+"""The survey: what texts look like, what shapes are found, what surprises, in memory that does not
+grow.
+"""
 
 from __future__ import annotations
 
@@ -94,7 +96,9 @@ class Forms(unittest.TestCase):
                 self.assertEqual(form_of(text), form)
 
     def test_what_is_remembered_of_a_text_never_changes_the_form_of_another(self) -> None:
-        """Texts that differ in their digits alone share an entry; the long way gives the same for each."""
+        """Texts that differ in their digits alone share an entry; the long way gives the same for
+        each.
+        """
         rng = random.Random(20310328)
         for _ in range(20_000):
             pattern, _ = rng.choice(FORMS)
@@ -102,7 +106,12 @@ class Forms(unittest.TestCase):
             self.assertEqual(form_of(text), _form_of(text), text)
 
     def test_a_share_never_reads_as_all_or_nothing_unless_it_is(self) -> None:
-        cases = [(5, 5, "all"), (3, 400, "3 of 400"), (99_999, 100_000, "99.9%"), (1, 10**6, "<0.1%")]
+        cases = [
+            (5, 5, "all"),
+            (3, 400, "3 of 400"),
+            (99_999, 100_000, "99.9%"),
+            (1, 10**6, "<0.1%"),
+        ]
         for part, whole, text in cases:
             self.assertEqual(share(part, whole), text)
 
@@ -110,7 +119,10 @@ class Forms(unittest.TestCase):
 class SurveyCase(FolderCase):
     def survey(self, *documents: Any, path: str | None = None) -> SurveyReport:
         """The survey of a file of lines."""
-        lines = [document if isinstance(document, str) else json.dumps(document) for document in documents]
+        lines = [
+            document if isinstance(document, str) else json.dumps(document)
+            for document in documents
+        ]
         file = self.file("feed.jsonl", "\n".join(lines) + "\n")
         return survey(find_sources([file]), parse_path(path) if path else None)
 
@@ -119,7 +131,10 @@ class SurveyCase(FolderCase):
 
     def looks(self, *values: Any, name: str = "x") -> list[tuple[str, int, str]]:
         report = self.survey({"r": [{name: value} for value in values]})
-        return [(look.name, look.count, look.detail) for look in self.place(report, f"$.r[*].{name}").looks]
+        return [
+            (look.name, look.count, look.detail)
+            for look in self.place(report, f"$.r[*].{name}").looks
+        ]
 
 
 class Looks(SurveyCase):
@@ -164,17 +179,33 @@ class Looks(SurveyCase):
 
     def test_words_ids_and_references(self) -> None:
         vessels = [{"id": f"MV-{n}", "name": f"Vessel {n}"} for n in range(12)]
-        sailings = [{"no": n, "vessel": f"MV-{n % 11}", "state": "DEP" if n % 3 else "dep "} for n in range(40)]
+        sailings = [
+            {"no": n, "vessel": f"MV-{n % 11}", "state": "DEP" if n % 3 else "dep "}
+            for n in range(40)
+        ]
         sailings[7]["vessel"] = "MV-99"
         report = self.survey({"vessels": vessels, "sailings": sailings})
-        state, vessel, number = (self.place(report, f"$.sailings[*].{name}") for name in ("state", "vessel", "no"))
+        state, vessel, number = (
+            self.place(report, f"$.sailings[*].{name}") for name in ("state", "vessel", "no")
+        )
         self.assertEqual(state.words, (("DEP", 26), ("dep ", 14)))
-        self.assertEqual((vessel.refers_to, vessel.unique, number.unique), ("$.vessels[*].id", None, "everywhere"))
+        self.assertEqual(
+            (vessel.refers_to, vessel.unique, number.unique),
+            ("$.vessels[*].id", None, "everywhere"),
+        )
         self.assertEqual(
             [(one.code, one.path, one.message) for one in report.surprises],
             [
-                ("reference-missing", "$.sailings[*].vessel", "1 of 12 different values stand not in $.vessels[*].id"),
-                ("words-alike", "$.sailings[*].state", 'differ in case or white space only: "DEP", "dep "'),
+                (
+                    "reference-missing",
+                    "$.sailings[*].vessel",
+                    "1 of 12 different values stand not in $.vessels[*].id",
+                ),
+                (
+                    "words-alike",
+                    "$.sailings[*].state",
+                    'differ in case or white space only: "DEP", "dep "',
+                ),
             ],
         )
 
@@ -185,7 +216,9 @@ class Looks(SurveyCase):
 
 class Surprises(SurveyCase):
     def test_what_differs_now_and_then_is_named_with_its_place(self) -> None:
-        records: list[dict[str, Any]] = [{"id": n, "fare": f"{n}.50", "to": "SKR", "deck": ["a"]} for n in range(40)]
+        records: list[dict[str, Any]] = [
+            {"id": n, "fare": f"{n}.50", "to": "SKR", "deck": ["a"]} for n in range(40)
+        ]
         records[3]["fare"] = "ask crew"
         records[4]["to"] = None
         del records[5]["to"]
@@ -194,7 +227,10 @@ class Surprises(SurveyCase):
         records[8]["extra"] = 1
         records[9]["when"] = ["2031-04-01", "1 April 2031"]
         report = self.survey({"r": records[:20]}, {"r": records[20:]})
-        found = {(one.code, one.where.path if one.where else None, one.message) for one in report.surprises}
+        found = {
+            (one.code, one.where.path if one.where else None, one.message)
+            for one in report.surprises
+        }
         self.assertEqual(
             found,
             {
@@ -202,17 +238,30 @@ class Surprises(SurveyCase):
                 ("null-now-and-then", "$['r'][4]['to']", "null in 1 of 39"),
                 ("missing-member", "$['r'][5]", "missing in 1 of 40"),
                 ("id-repeats", "$['r'][6]['id']", "1 value came before, such as 2"),
-                ("list-or-object", "$['r'][7]['deck']", "a list, but an object now and then: array 39, object 1"),
+                (
+                    "list-or-object",
+                    "$['r'][7]['deck']",
+                    "a list, but an object now and then: array 39, object 1",
+                ),
                 ("rare-member", "$['r'][8]['extra']", "there in 1 of 40 only"),
                 ("rare-member", "$['r'][9]['when']", "there in 1 of 40 only"),
-                ("ways-of-writing", "$['r'][9]['when'][1]", "written in 2 ways: ISO 8601 ×1, %d %B %Y ×1"),
+                (
+                    "ways-of-writing",
+                    "$['r'][9]['when'][1]",
+                    "written in 2 ways: ISO 8601 ×1, %d %B %Y ×1",
+                ),
             },
         )
         self.assertEqual({one.where.document for one in report.surprises if one.where}, {1})
 
     def test_white_space_is_named_where_it_would_be_kept(self) -> None:
-        report = self.survey({"r": ["tern", "eider ", " loon"], "n": [" 1", "2 "], "w": ["a", "a ", "b"] * 9})
-        found = [(one.code, one.path, one.message, one.where and one.where.path) for one in report.surprises]
+        report = self.survey(
+            {"r": ["tern", "eider ", " loon"], "n": [" 1", "2 "], "w": ["a", "a ", "b"] * 9}
+        )
+        found = [
+            (one.code, one.path, one.message, one.where and one.where.path)
+            for one in report.surprises
+        ]
         self.assertEqual(
             found,
             [
@@ -265,17 +314,28 @@ class Shapes(SurveyCase):
         self.assertEqual([place.path for place in report.places], paths)
         self.assertIn("holds itself", self.place(report, "$[*].replies").shape)
         self.assertEqual(self.place(report, "$[*].replies[*].id").present, 59)
-        deep = {"size": 1, "folders": {"y": {"size": 2, "folders": {"z": {"size": 3, "folders": {}}}}}}
+        deep = {
+            "size": 1,
+            "folders": {"y": {"size": 2, "folders": {"z": {"size": 3, "folders": {}}}}},
+        }
         report = self.survey({"folders": {"x": deep}})
         self.assertEqual(
-            [place.path for place in report.places], ["$", "$.folders", "$.folders[*]", "$.folders[*].size"]
+            [place.path for place in report.places],
+            ["$", "$.folders", "$.folders[*]", "$.folders[*].size"],
         )
         self.assertEqual(self.place(report, "$.folders[*].size").present, 3)
 
     def test_tables_sent_as_rows(self) -> None:
-        for stray in (None, [], 7, [None, 3.5]):  # below a header of names the list is a table, whatever stands in it
+        for stray in (
+            None,
+            [],
+            7,
+            [None, 3.5],
+        ):  # below a header of names the list is a table, whatever stands in it
             strange = {"t": [["code", "depth"], ["A", 3.5], stray]}
-            self.assertEqual(self.shape(strange, "$.t")[0], "the first row holds the names: code, depth", stray)
+            self.assertEqual(
+                self.shape(strange, "$.t")[0], "the first row holds the names: code, depth", stray
+            )
         header = {"t": [["code", "depth"], ["A", 3.5], ["B", 4.5]]}
         self.assertEqual(self.shape(header, "$.t"), ("the first row holds the names: code, depth",))
         depth = self.place(self.survey(header), "$.t[*][1]")
@@ -284,7 +344,8 @@ class Shapes(SurveyCase):
         self.assertEqual(self.shape(beside), ("columns holds the names of the columns of rows",))
         points = {"line": [[[-8.1, 57.2], [-8.2, 57.3]], [[-8.1, 57.2]]]}
         self.assertEqual(
-            [place.path for place in self.survey(points).places][-2:], ["$.line[*][*][0]", "$.line[*][*][1]"]
+            [place.path for place in self.survey(points).places][-2:],
+            ["$.line[*][*][0]", "$.line[*][*][1]"],
         )
         for uneven in ([[1], [1, 2], []], [[1, 2], []]):
             paths = [place.path for place in self.survey({"a": uneven}).places]
@@ -294,18 +355,27 @@ class Shapes(SurveyCase):
         self.assertEqual(paths, ["$", "$[0]", "$[0].page", "$[1]", "$[1][*]", "$[1][*].code"])
 
     def test_parallel_arrays_are_of_equal_length_always(self) -> None:
-        tides = [{"times": ["04:10"] * n, "heights": ["1.2"] * n, "notes": ["x"] * 2} for n in (2, 3, 4)]
-        self.assertEqual(self.shape({"r": tides}, "$.r[*]"), ("times and heights are of equal length: parallel",))
+        tides = [
+            {"times": ["04:10"] * n, "heights": ["1.2"] * n, "notes": ["x"] * 2} for n in (2, 3, 4)
+        ]
+        self.assertEqual(
+            self.shape({"r": tides}, "$.r[*]"), ("times and heights are of equal length: parallel",)
+        )
 
     def test_records_of_several_sorts_are_told_by_a_word(self) -> None:
         records = [
-            {"id": n, "kind": "berth", "depth": 3, "lit": True} if n % 3 else {"id": n, "kind": "buoy", "colour": "red"}
+            {"id": n, "kind": "berth", "depth": 3, "lit": True}
+            if n % 3
+            else {"id": n, "kind": "buoy", "colour": "red"}
             for n in range(12)
         ]
         sorts = self.place(self.survey({"r": records}), "$.r[*]").sorts
         assert sorts is not None
         told = {one.word: (one.count, one.members) for one in sorts.sorts}
-        self.assertEqual((sorts.member, told), ("kind", {"buoy": (4, ("colour",)), "berth": (8, ("depth", "lit"))}))
+        self.assertEqual(
+            (sorts.member, told),
+            ("kind", {"buoy": (4, ("colour",)), "berth": (8, ("depth", "lit"))}),
+        )
         for record in records:
             record.update(depth=3, lit=True, colour="red")
         self.assertIsNone(self.place(self.survey({"r": records}), "$.r[*]").sorts)
@@ -334,33 +404,49 @@ DOCUMENTS = st.recursive(
 class AnyJson(SurveyCase):
     @settings(max_examples=150, deadline=None)
     @given(st.lists(DOCUMENTS, min_size=1, max_size=5))
-    def test_every_node_is_counted_once_and_none_reaches_the_screen_as_it_is(self, documents: list[Any]) -> None:
+    def test_every_node_is_counted_once_and_none_reaches_the_screen_as_it_is(
+        self, documents: list[Any]
+    ) -> None:
         report = self.survey(*map(json.dumps, documents))
         for one in report.places:
             self.assertEqual(sum(seen.count for seen in one.place.kinds.values()), one.present)
             self.assertTrue(one.present <= one.of or one.place.recursive)
-        if not any(one.place.header for one in report.places):  # a row of names is said, not counted
+        if not any(
+            one.place.header for one in report.places
+        ):  # a row of names is said, not counted
             self.assertEqual(sum(one.present for one in report.places), sum(map(nodes, documents)))
         json_text(report.as_json())
         with contextlib.redirect_stdout(io.StringIO()) as shown:
             print_survey(report, ["feed.jsonl"], quiet=True, details=True)
-        unsafe = {c for c in shown.getvalue() if not c.isprintable() and unicodedata.category(c) != "Zs"}
+        unsafe = {
+            c for c in shown.getvalue() if not c.isprintable() and unicodedata.category(c) != "Zs"
+        }
         self.assertEqual(unsafe - {"\n"}, set())
 
 
 def nodes(document: Any) -> int:
-    below = document.values() if isinstance(document, dict) else document if isinstance(document, list) else ()
+    below = (
+        document.values()
+        if isinstance(document, dict)
+        else document
+        if isinstance(document, list)
+        else ()
+    )
     return 1 + sum(map(nodes, below))
 
 
 class Bounds(SurveyCase):
     def test_what_a_service_may_send_on_purpose_is_counted_within_bounds(self) -> None:
-        """A hundred thousand names, places, levels, forms; one place for each of them would be too many."""
+        """A hundred thousand names, places, levels, forms; one place for each of them would be too
+        many.
+        """
         names = {f"m{n}": n for n in range(100_000)}
         wide = {f"m{n}": [{}, "x", 1, None, [1]][n % 5] for n in range(100_000)}
         forms = [f"{'x' * (n % 50)} {n}{'y' * (n % 7)}" for n in range(100_000)]
         deep = "".join(f'{{"d{n}":[' for n in range(450)) + "1" + "]}" * 450
-        report = self.survey({"names": names}, {"wide": wide}, {"forms": forms}, f'{{"deep": {deep}}}')
+        report = self.survey(
+            {"names": names}, {"wide": wide}, {"forms": forms}, f'{{"deep": {deep}}}'
+        )
         self.assertLess(len(report.places), 3_000)
         self.assertIn("$.names[*]", [place.path for place in report.places])
         codes = {one.code: one.path for one in report.surprises}
@@ -370,7 +456,11 @@ class Bounds(SurveyCase):
 
     def test_two_screens_are_filled_and_the_rest_is_counted(self) -> None:
         def record(depth: int, name: str) -> Any:
-            below = {f"{name}{step}": [record(depth - 1, f"{name}{step}")] * 2 for step in "abcd"} if depth else {}
+            below = (
+                {f"{name}{step}": [record(depth - 1, f"{name}{step}")] * 2 for step in "abcd"}
+                if depth
+                else {}
+            )
             return {"id": depth, f"{name}_label": "x", **below}
 
         report = self.survey({"root": [record(4, "r")]})
@@ -384,7 +474,10 @@ class Bounds(SurveyCase):
         self.assertGreater(len(shown[True]), 1_000)
         self.assertIn("places below", "\n".join(shown[False]))
         self.assertTrue(
-            any(line.startswith("Deeper places are only counted: --path '$.root[*]") for line in shown[False])
+            any(
+                line.startswith("Deeper places are only counted: --path '$.root[*]")
+                for line in shown[False]
+            )
         )
 
     def test_a_path_narrows_the_survey_and_one_that_finds_nothing_says_what_is_near(self) -> None:
@@ -395,20 +488,28 @@ class Bounds(SurveyCase):
             [("$.ports[*].berths[*]", 2), ("$.ports[*].berths[*].no", 2)],
         )
         report = self.survey(document, path="$.port")
-        self.assertEqual((report.roots, report.hint), (0, "$.port is not there; did you mean $.ports?"))
+        self.assertEqual(
+            (report.roots, report.hint), (0, "$.port is not there; did you mean $.ports?")
+        )
 
     def test_bad_documents_are_counted_and_nothing_but_them_is_an_error(self) -> None:
         report = self.survey({"a": 1}, "{'a': 1}", {"a": 2})
         self.assertEqual((report.documents, report.bad_documents, report.bad[0].number), (2, 1, 2))
         with self.assertRaises(InputError) as caught:
             self.survey("{'a': 1}")
-        self.assertEqual((caught.exception.code, caught.exception.pointer), ("nothing-read", ("{'a': 1}", 1)))
+        self.assertEqual(
+            (caught.exception.code, caught.exception.pointer), ("nothing-read", ("{'a': 1}", 1))
+        )
 
     def test_batches_do_not_change_what_is_found(self) -> None:
         """The same lines in one file and in many, so that every batch holds other ones."""
         rng = random.Random(5)
         records = [
-            {"id": n, "x": rng.choice(["1", "2.5", "a", None, ""]), "y": {"z": [rng.randrange(9)] * (n % 3)}}
+            {
+                "id": n,
+                "x": rng.choice(["1", "2.5", "a", None, ""]),
+                "y": {"z": [rng.randrange(9)] * (n % 3)},
+            }
             for n in range(300)
         ]
         whole = self.survey(*records).as_json()
@@ -417,8 +518,17 @@ class Bounds(SurveyCase):
             self.assertEqual(survey(find_sources([file]), batch_bytes=size).as_json(), whole)
 
     def test_neither_do_the_parts_of_a_long_document(self) -> None:
-        """Nodes, lengths, places, what is unique in a list and what is parallel are those of the whole."""
-        paths = [None, "$.net", "$.net.ports[*]", "$.net.ports[30].berths[*]", "$.net.ports[?@.tide > 4]", "$..tide"]
+        """Nodes, lengths, places, what is unique in a list and what is parallel are those of the
+        whole.
+        """
+        paths = [
+            None,
+            "$.net",
+            "$.net.ports[*]",
+            "$.net.ports[30].berths[*]",
+            "$.net.ports[?@.tide > 4]",
+            "$..tide",
+        ]
         for seed in range(12):
             document = long_document(random.Random(seed))
             with self.subTest(seed=seed):
@@ -426,7 +536,8 @@ class Bounds(SurveyCase):
                 for text in paths:
                     path = parse_path(text) if text else None
                     whole, in_parts = (
-                        survey(find_sources([file]), path, batch_bytes=size).as_json() for size in (10_000_000, 1_000)
+                        survey(find_sources([file]), path, batch_bytes=size).as_json()
+                        for size in (10_000_000, 1_000)
                     )
                     self.assertEqual(in_parts, whole)
 
@@ -437,7 +548,9 @@ class Bounds(SurveyCase):
         report = survey(find_sources([file]), batch_bytes=200_000)
         _, peak = tracemalloc.get_traced_memory()
         tracemalloc.stop()
-        self.assertEqual((report.documents, self.place(report, "$.net.ports[*]").place.nodes), (1, 40_000))
+        self.assertEqual(
+            (report.documents, self.place(report, "$.net.ports[*]").place.nodes), (1, 40_000)
+        )
         self.assertLess(peak, 8_000_000)
 
 

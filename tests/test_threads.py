@@ -1,4 +1,6 @@
-"""Several threads at the work of one: the same rows, rejects and counts, in the same order, and none of them left."""
+"""Several threads at the work of one: the same rows, rejects and counts, in the same order, and
+none of them left.
+"""
 
 from __future__ import annotations
 
@@ -41,11 +43,15 @@ RULES = """
 
 
 def lines(count: int) -> str:
-    """Sailings of which each number comes up twice, far from each other; now and then one without a number, a broken
-    line, or a fare that is none."""
+    """Sailings of which each number comes up twice, far from each other; now and then one without a
+    number, a broken line, or a fare that is none.
+    """
     made = []
     for number in range(count):
-        sailing = {"no": number % (count // 2) if number % 50 else None, "fare": "ask" if number % 77 == 5 else "4.50"}
+        sailing = {
+            "no": number % (count // 2) if number % 50 else None,
+            "fare": "ask" if number % 77 == 5 else "4.50",
+        }
         made.append('{"sailings": [' if number % 99 == 98 else json.dumps({"sailings": [sailing]}))
     return "\n".join(made)
 
@@ -54,7 +60,11 @@ class TheSame(FolderCase):
     def run_of(self, rules: Any, files: list[Path], workers: int, **options: Any) -> dict[str, Any]:
         run = Run(rules, find_sources(files), workers=workers, **options)
         run.started = NOW
-        found: dict[str, Any] = {"rows": {name: [] for name in run.schemas}, "rejects": [], "error": None}
+        found: dict[str, Any] = {
+            "rows": {name: [] for name in run.schemas},
+            "rejects": [],
+            "error": None,
+        }
         try:
             for output in run.batches():
                 found["rejects"] += [reject.line().decode() for reject in output.rejects]
@@ -74,7 +84,10 @@ class TheSame(FolderCase):
         for number, feed in enumerate(seeded_feeds(FEEDS, SEED)):
             rules = parse_rules(feed.rules_text, str(self.folder / "feed.rules.yaml"))
             files = [self.file("feed.jsonl", "\n".join(feed.lines))]
-            with self.subTest(number=number), mock.patch("mukret.engine.run.is_sampled", lambda n: n % 3 == 2):
+            with (
+                self.subTest(number=number),
+                mock.patch("mukret.engine.run.is_sampled", lambda n: n % 3 == 2),
+            ):
                 one = self.run_of(rules, files, 1, batch_bytes=80)
                 self.assertEqual(self.run_of(rules, files, 2 + number % 2, batch_bytes=80), one)
 
@@ -84,7 +97,11 @@ class TheSame(FolderCase):
         text = lines(3000)
         whole = {"sailings": [{"no": number % 900, "fare": "1"} for number in range(2000)]}
         files = [self.file("a.jsonl", text), self.file("b.jsonl.gz", gzip.compress(text.encode()))]
-        files += [self.file("c.json", json.dumps(whole)), self.file("d.json", "[}"), self.file("e.json", "")]
+        files += [
+            self.file("c.json", json.dumps(whole)),
+            self.file("d.json", "[}"),
+            self.file("e.json", ""),
+        ]
         one = self.run_of(rules, [self.folder], 1, batch_bytes=3000)
         self.assertEqual(self.run_of(rules, [self.folder], 3, batch_bytes=3000), one)
         self.assertEqual(one["tally"]["tables"]["sailings"]["rows_deduplicated"], 6256)
@@ -155,7 +172,9 @@ class Threads(FolderCase):
             return evaluated(run, block, *rest, **options)
 
         with mock.patch.object(Run, "evaluated", noted):
-            outputs = Run(self.rules, find_sources([self.input]), workers=2, batch_bytes=500).batches()
+            outputs = Run(
+                self.rules, find_sources([self.input]), workers=2, batch_bytes=500
+            ).batches()
             for taken in range(1, 50):
                 next(outputs)
                 self.assertLessEqual(len(begun), taken + 2 * 2)
@@ -174,22 +193,49 @@ class OnTheCommandLine(FolderCase):
     def test_the_files_are_the_same_bytes(self) -> None:
         for form in ("csv", "parquet"):
             for workers in (1, 3):
-                options = ("--format", form, "--workers", str(workers), "--to", f"{form}{workers}", "-v")
+                options = (
+                    "--format",
+                    form,
+                    "--workers",
+                    str(workers),
+                    "--to",
+                    f"{form}{workers}",
+                    "-v",
+                )
                 done = self.mukret("extract", "ferry.rules.yaml", "a.jsonl", *options)
                 self.assertEqual(done.returncode, 1, done.stderr)
                 self.assertEqual("3 threads" in done.stderr, workers == 3, done.stderr)
             for name in (f"sailings.{form}", "rejects.jsonl"):
-                first, second = ((self.folder / f"{form}{workers}" / name).read_bytes() for workers in (1, 3))
+                first, second = (
+                    (self.folder / f"{form}{workers}" / name).read_bytes() for workers in (1, 3)
+                )
                 self.assertEqual(first, second)
         done = self.mukret("extract", "ferry.rules.yaml", "a.jsonl", "--to", "-", "--table", "sailings", "--workers", "2")  # fmt: skip
         self.assertEqual(done.stdout.encode(), (self.folder / "csv1/sailings.csv").read_bytes())
 
     def test_ctrl_c_ends_them(self) -> None:
         # a shell makes what it runs in the background deaf to Ctrl-C, and its children with it
-        self.addCleanup(signal.signal, signal.SIGINT, signal.signal(signal.SIGINT, signal.default_int_handler))
-        command = [sys.executable, "-m", "mukret", "extract", "ferry.rules.yaml", "-", "--to", "out", "--workers", "2"]
+        self.addCleanup(
+            signal.signal, signal.SIGINT, signal.signal(signal.SIGINT, signal.default_int_handler)
+        )
+        command = [
+            sys.executable,
+            "-m",
+            "mukret",
+            "extract",
+            "ferry.rules.yaml",
+            "-",
+            "--to",
+            "out",
+            "--workers",
+            "2",
+        ]
         with subprocess.Popen(
-            command, cwd=self.folder, stdin=subprocess.PIPE, stderr=subprocess.PIPE, start_new_session=True
+            command,
+            cwd=self.folder,
+            stdin=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            start_new_session=True,
         ) as process:
             assert process.stdin is not None
             text = lines(30_000).encode()
@@ -198,7 +244,10 @@ class OnTheCommandLine(FolderCase):
             process.stdin.flush()
             os.killpg(process.pid, signal.SIGINT)
             _, errors = process.communicate(timeout=60)  # much less, where nothing else is at work
-        self.assertEqual((process.returncode, errors.decode().strip()), (130, "interrupted; nothing was published"))
+        self.assertEqual(
+            (process.returncode, errors.decode().strip()),
+            (130, "interrupted; nothing was published"),
+        )
         self.assertFalse([name for name in os.listdir(self.folder) if "out" in name])
 
 

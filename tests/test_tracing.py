@@ -13,7 +13,15 @@ from mukret.documents import find_sources
 from mukret.engine.interface import extract
 from mukret.engine.run import Run
 from mukret.errors import MukretError
-from mukret.inspect.picking import Condition, Picked, all_rows, meeting, pick, pick_answer, with_values
+from mukret.inspect.picking import (
+    Condition,
+    Picked,
+    all_rows,
+    meeting,
+    pick,
+    pick_answer,
+    with_values,
+)
 from mukret.inspect.tracing import Traced, TracedRow, surroundings, trace
 from mukret.rules import parse_rules
 from mukret.semantics.fates import Fate
@@ -64,7 +72,9 @@ class Tracing(FolderCase):
     def setUp(self) -> None:
         super().setUp()
         self.rules = parse_rules(rules_text(RULES))
-        self.input = self.file("a.jsonl", json.dumps({"ports": [{"code": "X"}]}) + "\n" + json.dumps(DOCUMENT))
+        self.input = self.file(
+            "a.jsonl", json.dumps({"ports": [{"code": "X"}]}) + "\n" + json.dumps(DOCUMENT)
+        )
 
     def picked(
         self, table: str, wanted: Any = all_rows, fate: Fate | None = Fate.WRITTEN, nth: int = 1
@@ -95,13 +105,16 @@ class Tracing(FolderCase):
         )
         state = self.field("ports", "state", nth=2)
         self.assertEqual(state.value, "open")
-        self.assertEqual(state.steps[:2], ["$.mode finds nothing", '$.state finds " opn " at $.ports[0].state'])
+        self.assertEqual(
+            state.steps[:2], ["$.mode finds nothing", '$.state finds " opn " at $.ports[0].state']
+        )
         self.assertEqual(self.field("berths", "lit").steps[-1], "counted: 2")
         self.assertEqual(self.field("berths", "at", nth=2).steps[0], "the fact position: 1")
         depth = self.field("berths", "depth", nth=2)
         self.assertEqual((depth.value, depth.steps[2]), ("7.5", 'captured by about (.*): "7.5"'))
         self.assertEqual(
-            self.field("berths", "depth").steps, ["$.depth finds nothing", "nothing there: the default 1.0"]
+            self.field("berths", "depth").steps,
+            ["$.depth finds nothing", "nothing there: the default 1.0"],
         )
 
     def test_what_a_value_was_made_of_inward_to_the_response(self) -> None:
@@ -111,9 +124,15 @@ class Tracing(FolderCase):
         name = self.field("ports", "owner_name", nth=2)
         self.assertEqual(name.value, "Bob")
         self.assertEqual(
-            name.steps, ["name of the row of owners whose id is b (owner)", "found: the row of owners at $.owners[1]"]
+            name.steps,
+            [
+                "name of the row of owners whose id is b (owner)",
+                "found: the row of owners at $.owners[1]",
+            ],
         )
-        self.assertEqual([(inner.name, inner.value) for inner in name.inner], [("owner", "b"), ("name", "Bob")])
+        self.assertEqual(
+            [(inner.name, inner.value) for inner in name.inner], [("owner", "b"), ("name", "Bob")]
+        )
         day = self.field("ports", "day", nth=2)
         self.assertEqual(
             (day.steps, day.inner[0].steps[0]),
@@ -123,7 +142,10 @@ class Tracing(FolderCase):
         self.assertEqual((group.name, group.value), ("SUM(berths.size)", "of 2 rows"))
         self.assertEqual(
             group.steps,
-            ["the row of berths at $.ports[0].berths[0]: 12", "the row of berths at $.ports[0].berths[1]: null"],
+            [
+                "the row of berths at $.ports[0].berths[0]: 12",
+                "the row of berths at $.ports[0].berths[1]: null",
+            ],
         )
 
     def test_each_element_of_a_list_with_its_steps(self) -> None:
@@ -196,7 +218,9 @@ class Tracing(FolderCase):
                 source.rewind()
 
     def test_a_row_of_a_long_document_is_traced_by_its_part(self) -> None:
-        """Its place, its number and what stands around the array are those of the whole document."""
+        """Its place, its number and what stands around the array are those of the
+        whole document.
+        """
         self.rules = parse_rules(
             rules_text("""
             response: {fields: {day: $.day}}
@@ -209,12 +233,15 @@ class Tracing(FolderCase):
             """)
         )
         ports = [{"code": f"P{n}", "berths": [{"no": b} for b in range(n % 3)]} for n in range(400)]
-        self.input = self.file("a.json", json.dumps({"day": "2031-04-01", "data": {"ports": ports}}))
+        self.input = self.file(
+            "a.json", json.dumps({"day": "2031-04-01", "data": {"ports": ports}})
+        )
         with mock.patch("mukret.inspect.picking.Run", partial(Run, batch_bytes=1500)):
             row = self.traced("ports", nth=300)
             self.assertEqual((row.path, row.document), ("$.data.ports[299]", 1))
             self.assertEqual(
-                [one.value for one in row.fields], ["2031-04-01", "P299", "299", "$['data']['ports'][299]", "2"]
+                [one.value for one in row.fields],
+                ["2031-04-01", "P299", "299", "$['data']['ports'][299]", "2"],
             )
             self.assertEqual(self.traced("berths", nth=300).path, "$.data.ports[299].berths[1]")
             self.assertLess(self.picked("ports", nth=300).table.rows.count, 100)  # type: ignore[union-attr]
@@ -228,7 +255,9 @@ class Tracing(FolderCase):
         self.assertIsNone(state.value)
 
     def test_a_row_with_a_text_that_is_no_json_says_so(self) -> None:
-        """Also where the rows of other tables, and a document that is bad for another such text, come before it."""
+        """Also where the rows of other tables, and a document that is bad for another such text,
+        come before it.
+        """
         self.rules = parse_rules(
             rules_text("""
             response: {embedded: ["$.log", "$.notes[*].text"]}
@@ -237,7 +266,10 @@ class Tracing(FolderCase):
               ports: {rows: "$.ports[*]", fields: {code: $.code}}
             """)
         )
-        lines = [{"log": "{"}, {"ports": [{"code": "OTV"}], "notes": [{"text": '{"n": 1}'}, {"text": "[1,]"}]}]
+        lines = [
+            {"log": "{"},
+            {"ports": [{"code": "OTV"}], "notes": [{"text": '{"n": 1}'}, {"text": "[1,]"}]},
+        ]
         self.input = self.file("a.jsonl", "\n".join(map(json.dumps, lines)))
         row = self.traced("notes", fate=Fate.REJECTED)
         self.assertEqual((row.path, row.document), ("$.notes[1]", 2))
@@ -248,9 +280,13 @@ class Tracing(FolderCase):
     def test_rows_are_chosen_by_number_by_value_and_by_condition(self) -> None:
         ports, berths = self.rules.tables["ports"], self.rules.tables["berths"]
         self.assertEqual(self.traced("ports", nth=2).path, "$.ports[0]")
-        self.assertEqual(self.traced("ports", wanted=with_values(ports, {"code": "SKR"}), fate=None).path, "$.ports[1]")
         self.assertEqual(
-            self.traced("berths", wanted=meeting(Condition(berths.types, "size > 5"))).path, "$.ports[0].berths[0]"
+            self.traced("ports", wanted=with_values(ports, {"code": "SKR"}), fate=None).path,
+            "$.ports[1]",
+        )
+        self.assertEqual(
+            self.traced("berths", wanted=meeting(Condition(berths.types, "size > 5"))).path,
+            "$.ports[0].berths[0]",
         )
         self.assertIsNone(self.picked("ports", wanted=with_values(ports, {"code": "SKR"})))
         self.assertIsNone(self.picked("ports", nth=3))
@@ -258,12 +294,16 @@ class Tracing(FolderCase):
     def test_what_stands_beside_a_node(self) -> None:
         node = {"a": {"v": 1, "w": "x" * 99, "x": 2, "y": 3, "z": 4}, "list": [1, 2, 3]}
         self.assertEqual(surroundings(node, ("a", "z")), '{…, "x": 2, "y": 3, "z": 4}')
-        self.assertEqual(surroundings(node, ("a", "v")), f'{{"v": 1, "w": "{"x" * 38}…, "x": 2, …}}')
+        self.assertEqual(
+            surroundings(node, ("a", "v")), f'{{"v": 1, "w": "{"x" * 38}…, "x": 2, …}}'
+        )
         self.assertEqual(surroundings(node, ("list", 1)), "[1, 2, 3]")
         self.assertEqual(surroundings(node, ()), "")
 
     def test_the_values_are_those_that_are_written_whatever_the_rules(self) -> None:
-        """Of every written row of random feeds, however it is found and whatever its fields are made of."""
+        """Of every written row of random feeds, however it is found and whatever its fields are
+        made of.
+        """
         self.file("words.csv", REFERENCE)
         rows = 0
         for number, feed in enumerate(seeded_feeds(90, 5)):
@@ -276,7 +316,9 @@ class Tracing(FolderCase):
                 for name, table in result.tables.items():
                     kinds = dict(rules.tables[name].columns)
                     for nth, row in enumerate(table.to_pylist()[:4], 1):
-                        picked = pick(rules, find_sources([file]), name, all_rows, Fate.WRITTEN, nth)
+                        picked = pick(
+                            rules, find_sources([file]), name, all_rows, Fate.WRITTEN, nth
+                        )
                         assert picked is not None
                         for one in trace(picked).fields:
                             if one.name in row:
@@ -298,7 +340,15 @@ class OnTheCommandLine(FolderCase):
 
     def test_it_reads_like_an_explanation(self) -> None:
         done = self.mukret(
-            "trace", "ferry.rules.yaml", "a.json", "--table", "ports", "--key", "code=OTV", "--field", "label"
+            "trace",
+            "ferry.rules.yaml",
+            "a.json",
+            "--table",
+            "ports",
+            "--key",
+            "code=OTV",
+            "--field",
+            "label",
         )
         self.assertEqual(done.returncode, 0)
         self.assertEqual(
@@ -320,7 +370,9 @@ class OnTheCommandLine(FolderCase):
         )
         self.assertEqual(done.stderr.splitlines()[-1], "  mukret look a.json '$.ports[0]' --nth 1")
         report = json.loads(
-            self.mukret("trace", "ferry.rules.yaml", "a.json", "--table", "ports", "--reject", "1", "--json").stdout
+            self.mukret(
+                "trace", "ferry.rules.yaml", "a.json", "--table", "ports", "--reject", "1", "--json"
+            ).stdout
         )
         self.assertEqual((report["path"], report["fate"]), ("$.ports[1]", "rejected"))
 
@@ -335,7 +387,9 @@ class OnTheCommandLine(FolderCase):
 
     def test_the_folder_of_a_run_leads_to_its_input(self) -> None:
         self.mukret("extract", "ferry.rules.yaml", "a.json", "--to", "tables")
-        done = self.mukret("trace", "ferry.rules.yaml", "tables", "--table", "owners", "--where", "name = 'Ann'")
+        done = self.mukret(
+            "trace", "ferry.rules.yaml", "tables", "--table", "owners", "--where", "name = 'Ann'"
+        )
         self.assertIn("at $.owners[0] in a.json, document 1", done.stdout)
 
     def test_a_broken_file_is_told_and_not_taken_for_one_without_rows(self) -> None:

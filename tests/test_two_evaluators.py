@@ -31,7 +31,9 @@ class TwoEvaluators(EvaluatorsCase):
         report_multiple_bugs=False,
     )
     @given(feeds())
-    def test_random_rules_on_random_documents_give_the_same_rows_rejects_and_tally(self, feed: Feed) -> None:
+    def test_random_rules_on_random_documents_give_the_same_rows_rejects_and_tally(
+        self, feed: Feed
+    ) -> None:
         self.compare(feed.rules_text, feed.lines)
 
     def test_many_seeded_feeds_do_and_they_hit_every_reject_code(self) -> None:
@@ -40,8 +42,13 @@ class TwoEvaluators(EvaluatorsCase):
             self.compare(feed.rules_text, feed.lines)
         rows = self.rows - before
         listing = ", ".join(f"{code} {self.codes[code]}" for code in sorted(REJECTS))
-        print(f"\nrandom rules on random documents: {dict(rows)}\n  reject codes hit: {listing}", flush=True)
-        self.assertGreater(rows["written"], 0.4 * rows["seen"], "agreement about rejection alone proves little")
+        print(
+            f"\nrandom rules on random documents: {dict(rows)}\n  reject codes hit: {listing}",
+            flush=True,
+        )
+        self.assertGreater(
+            rows["written"], 0.4 * rows["seen"], "agreement about rejection alone proves little"
+        )
         never = {"no-data", "too-long"}  # only an answer in an HTTP archive, only a very long line
         self.assertEqual({code for code in REJECTS if not self.codes[code]}, never)
 
@@ -67,18 +74,22 @@ class TwoEvaluators(EvaluatorsCase):
     def test_the_two_zeros_of_a_float_are_one_key(self) -> None:
         for more in ("", "duplicates: first, ", "duplicates: last, ", "recurse: $.on, "):
             with self.subTest(more):
-                rules = (
-                    f'mukret: 1\ntables: {{z: {{rows: "$", key: a, {more}fields: {{a: {{at: $.a, type: float}}}}}}}}'
+                rules = f'mukret: 1\ntables: {{z: {{rows: "$", key: a, {more}fields: {{a: {{at: $.a, type: float}}}}}}}}'
+                found, _ = self.compare(
+                    rules, ['{"a": 0}', '{"a": -0.0}', '{"a": 1, "on": {"a": -0e1}}']
                 )
-                found, _ = self.compare(rules, ['{"a": 0}', '{"a": -0.0}', '{"a": 1, "on": {"a": -0e1}}'])
                 self.assertEqual(len(found["z"]), 2)
 
     def test_documents_that_are_read_in_parts_give_the_same(self) -> None:
         """Each in a file of its own, and all but the shortest cut wherever the rules allow it."""
         rows = ["$.a[*]", "$.b[*]", "$.a[*]", "$.b[*]", "$.c[*]", "$[*]", "$.a[*].b[*]", "$.a"]
-        with mock.patch.multiple(random_feeds, ROW_PATHS=rows, CONDITIONS=["@.a", "!@.b"], KINDS={}):
+        with mock.patch.multiple(
+            random_feeds, ROW_PATHS=rows, CONDITIONS=["@.a", "!@.b"], KINDS={}
+        ):
             for feed in random_feeds.seeded_feeds(SEEDED_EXAMPLES // 4, SEED):
-                if make_plan(parse_rules(feed.rules_text, str(self.folder / "feed.rules.yaml"))).long.arrays:
+                if make_plan(
+                    parse_rules(feed.rules_text, str(self.folder / "feed.rules.yaml"))
+                ).long.arrays:
                     self.compare(feed.rules_text, feed.lines, in_parts=True)
         self.assertGreater(self.rows["parts"], SEEDED_EXAMPLES // 80)
 

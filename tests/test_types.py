@@ -235,14 +235,26 @@ REFUSED: list[tuple[ValueType, Options, str, list[JsonValue]]] = [
 
 
 WIDE_COLUMNS = int(os.environ.get("MUKRET_WIDE_COLUMNS", "1500"))
-MOMENTS = ["%Y-%m-%dT%H:%M", "%Y-%m-%d %H:%M:%S", "%Y-%m-%dt%H:%M:%S", "%Y-%m-%d", "%Y%m%d", "%d.%m.%Y", "%H:%M:%S"]
+MOMENTS = [
+    "%Y-%m-%dT%H:%M",
+    "%Y-%m-%d %H:%M:%S",
+    "%Y-%m-%dt%H:%M:%S",
+    "%Y-%m-%d",
+    "%Y%m%d",
+    "%d.%m.%Y",
+    "%H:%M:%S",
+]
 EXPONENTS = [0, 1, -1, 30, -38, 45, 308, -324, 400, 99_999, -99_999, 10**18 - 1, 10**22, -(10**22)]
 
 
 def _number_reading(chosen: random.Random) -> tuple[ValueType, Options]:
     precision = chosen.randint(1, 38)
-    kind = chosen.choice([DecimalType(precision, chosen.randint(0, precision)), Float(), Integer(), Duration()])
-    marks: dict[str, Any] = chosen.choice([{}, {"grouping": ","}, {"point": ",", "grouping": "."}, {"point": ","}])
+    kind = chosen.choice(
+        [DecimalType(precision, chosen.randint(0, precision)), Float(), Integer(), Duration()]
+    )
+    marks: dict[str, Any] = chosen.choice(
+        [{}, {"grouping": ","}, {"point": ",", "grouping": "."}, {"point": ","}]
+    )
     if not isinstance(kind, Float) and chosen.random() < 0.3:
         marks["round"] = "half-even"
     if isinstance(kind, Duration):
@@ -252,12 +264,23 @@ def _number_reading(chosen: random.Random) -> tuple[ValueType, Options]:
 
 def _moment_reading(chosen: random.Random) -> tuple[ValueType, Options]:
     kind = chosen.choice([Timestamp(), Timestamp(), Date(), Datetime(), Time()])
-    named = {Timestamp: ["iso", "epoch-s", "epoch-ns", "rfc5322"], Date: ["iso", "epoch-ms"]}.get(type(kind), ["iso"])
-    patterns = ["%H:%M:%S", "%H"] if isinstance(kind, Time) else ["%Y%m%d", "%d.%m.%Y", "%Y-%m-%dT%H:%M"]
-    forms = chosen.sample([*named, *patterns], chosen.randint(1, 2)) if chosen.random() < 0.6 else ["iso"]
+    named = {Timestamp: ["iso", "epoch-s", "epoch-ns", "rfc5322"], Date: ["iso", "epoch-ms"]}.get(
+        type(kind), ["iso"]
+    )
+    patterns = (
+        ["%H:%M:%S", "%H"] if isinstance(kind, Time) else ["%Y%m%d", "%d.%m.%Y", "%Y-%m-%dT%H:%M"]
+    )
+    forms = (
+        chosen.sample([*named, *patterns], chosen.randint(1, 2))
+        if chosen.random() < 0.6
+        else ["iso"]
+    )
     zone = chosen.choice([None, "+02:00", "-23:59", "Atlantic/Faroe", "America/St_Johns"])
     return kind, Options(
-        format=tuple(forms), zone=zone, fold=chosen.choice([None, "first"]), round=chosen.choice([None, "half-up"])
+        format=tuple(forms),
+        zone=zone,
+        fold=chosen.choice([None, "first"]),
+        round=chosen.choice([None, "half-up"]),
     )
 
 
@@ -272,12 +295,18 @@ def wide_value(chosen: random.Random, options: Options) -> JsonValue:
 
 def _wide_number(chosen: random.Random, options: Options) -> JsonValue:
     digits = "".join(
-        chosen.choices("0123456789", [6, 1, 1, 1, 1, 1, 1, 1, 1, 6], k=chosen.randint(1, chosen.choice([5, 20, 45])))
+        chosen.choices(
+            "0123456789",
+            [6, 1, 1, 1, 1, 1, 1, 1, 1, 6],
+            k=chosen.randint(1, chosen.choice([5, 20, 45])),
+        )
     )
     before, after = digits[: (cut := chosen.randint(0, len(digits)))], digits[cut:]
     if chosen.random() < 0.3:
         text = (
-            f"{int(before or 0)}" + (f".{after}" if after else "") + chosen.choice(["", f"e{chosen.choice(EXPONENTS)}"])
+            f"{int(before or 0)}"
+            + (f".{after}" if after else "")
+            + chosen.choice(["", f"e{chosen.choice(EXPONENTS)}"])
         )
         text = chosen.choice(["", "-"]) + text
         return int(text) if text.isdecimal() and len(text) < 30 else Number(text)
@@ -289,19 +318,31 @@ def _wide_number(chosen: random.Random, options: Options) -> JsonValue:
 
 
 def _wide_moment(chosen: random.Random, _: Options) -> JsonValue:
-    year = chosen.choice([1, 2, 500, 1684, 1883, 1970, 2031, 2255, 2906, 9999, chosen.randint(1, 9999)])
-    text = dt.datetime(year, chosen.randint(1, 12), chosen.randint(1, 28), chosen.randint(0, 23), 22, 7).strftime(
-        chosen.choice(MOMENTS)
+    year = chosen.choice(
+        [1, 2, 500, 1684, 1883, 1970, 2031, 2255, 2906, 9999, chosen.randint(1, 9999)]
     )
+    text = dt.datetime(
+        year, chosen.randint(1, 12), chosen.randint(1, 28), chosen.randint(0, 23), 22, 7
+    ).strftime(chosen.choice(MOMENTS))
     text = text.replace(str(year), f"{year:04}", 1)
     if text.isdecimal() and chosen.random() < 0.5:
         return int(text)
-    fraction = "." + "".join(chosen.choices("0123459", k=chosen.randint(1, 8))) if chosen.random() < 0.3 else ""
-    return text + fraction + chosen.choice(["", "", "Z", "z", "+02:00", "-0330", "+24:00", "+01:60", "+02"])
+    fraction = (
+        "." + "".join(chosen.choices("0123459", k=chosen.randint(1, 8)))
+        if chosen.random() < 0.3
+        else ""
+    )
+    return (
+        text
+        + fraction
+        + chosen.choice(["", "", "Z", "z", "+02:00", "-0330", "+24:00", "+01:60", "+02"])
+    )
 
 
 def setUpModule() -> None:
-    """The expected instants come from the same time zone database, the package's and not the system's."""
+    """The expected instants come from the same time zone database, the package's and not the
+    system's.
+    """
     reset_tzpath(to=[])
     ZoneInfo.clear_cache()
 
@@ -312,8 +353,13 @@ def tearDownModule() -> None:
 
 
 def shown(outcomes: list[tuple[str, Any]]) -> list[tuple[str, str]]:
-    """Outcomes as texts that tell -0.0 from 0.0 and one kind from another, but not one UTC from another."""
-    return [(what, str(value) if isinstance(value, dt.datetime) else repr(value)) for what, value in outcomes]
+    """Outcomes as texts that tell -0.0 from 0.0 and one kind from another, but not one UTC from
+    another.
+    """
+    return [
+        (what, str(value) if isinstance(value, dt.datetime) else repr(value))
+        for what, value in outcomes
+    ]
 
 
 def outcome(reading: Reading, value: JsonValue) -> tuple[str, Any]:
@@ -355,7 +401,9 @@ class Reading_(unittest.TestCase):
                 with self.subTest(type=kind.name, options=options, value=value):
                     self.assertEqual(outcome(Reading(kind, options), value), ("bad", code))
 
-    def test_columns_read_every_value_of_the_tables_alone_and_in_company_as_the_plain_reading_does(self) -> None:
+    def test_columns_read_every_value_of_the_tables_alone_and_in_company_as_the_plain_reading_does(
+        self,
+    ) -> None:
         """Whatever stands beside a value in its column: all clean, one spoilt, many kinds."""
         readings: dict[Reading, list[JsonValue]] = {}
         for kind, options, cases in ACCEPTED:
@@ -385,39 +433,68 @@ class Reading_(unittest.TestCase):
     @settings(max_examples=300, deadline=None)
     @given(
         st.sampled_from([Integer(), DecimalType(12, 2), DecimalType(38, 9), Float()]),
-        st.sampled_from([Options(), Options(grouping=","), Options(percent=True), Options(grouping=".", point=",")]),
-        st.lists(st.from_regex(r"\A[ +(-]?[0-9]{0,20}[.,]?[0-9]{0,9}(e-?[0-9])?[)% ]?\Z"), min_size=1, max_size=40),
+        st.sampled_from(
+            [
+                Options(),
+                Options(grouping=","),
+                Options(percent=True),
+                Options(grouping=".", point=","),
+            ]
+        ),
+        st.lists(
+            st.from_regex(r"\A[ +(-]?[0-9]{0,20}[.,]?[0-9]{0,9}(e-?[0-9])?[)% ]?\Z"),
+            min_size=1,
+            max_size=40,
+        ),
     )
     def test_columns_of_nearly_numeric_texts_are_read_as_one_by_one(
         self, kind: ValueType, options: Options, texts: list[JsonValue]
     ) -> None:
         reading = Reading(kind, options)
-        self.assertEqual(shown(column_outcomes(reading, texts)), shown([outcome(reading, text) for text in texts]))
+        self.assertEqual(
+            shown(column_outcomes(reading, texts)),
+            shown([outcome(reading, text) for text in texts]),
+        )
 
     def test_columns_of_wide_pools_are_read_as_one_by_one(self) -> None:
-        """Many digits, many exponents, moments of all years, in all types, with all that can be said of them."""
+        """Many digits, many exponents, moments of all years, in all types, with all that can be
+        said of them.
+        """
         chosen = random.Random(20310401)
         for _ in range(WIDE_COLUMNS):
             kind, options = chosen.choice(WIDE_READINGS)(chosen)
             values = [wide_value(chosen, options) for _ in range(chosen.choice([1, 1, 3, 10, 60]))]
             reading = Reading(kind, options)
             expected = [outcome(reading, value) for value in values]
-            self.assertEqual(shown(column_outcomes(reading, values)), shown(expected), (kind.name, options, values))
+            self.assertEqual(
+                shown(column_outcomes(reading, values)),
+                shown(expected),
+                (kind.name, options, values),
+            )
 
-    def test_a_sum_is_the_same_by_take_and_by_aggregate_and_what_the_type_can_t_hold_is_bad(self) -> None:
+    def test_a_sum_is_the_same_by_take_and_by_aggregate_and_what_the_type_can_t_hold_is_bad(
+        self,
+    ) -> None:
         cases: list[tuple[ValueType, list[Any], Any]] = [
             (Integer(), [2**63 - 1, 1, -5], 2**63 - 5),
             (Integer(), [2**63 - 1, 1], "overflow"),
             (DecimalType(3, 1), [Decimal("99.9"), Decimal("-99.8")], Decimal("0.1")),
             (DecimalType(3, 1), [Decimal("99.9"), Decimal("0.1")], "overflow"),
-            (DecimalType(38, 0), [Decimal("9" * 38)] * 3 + [Decimal("-" + "9" * 38)] * 2, Decimal("9" * 38)),
+            (
+                DecimalType(38, 0),
+                [Decimal("9" * 38)] * 3 + [Decimal("-" + "9" * 38)] * 2,
+                Decimal("9" * 38),
+            ),
             (Float(), [-0.0], -0.0),
             (Float(), [1e308, 1e308], "overflow"),
             (Duration(), [dt.timedelta(days=1), dt.timedelta(hours=1)], dt.timedelta(hours=25)),
             (Duration(), [dt.timedelta(microseconds=2**62)] * 2, "overflow"),
         ]
         for kind, values, expected in cases:
-            nodes = [Number(kind.written(value)) if is_numeric(kind) else kind.written(value) for value in values]
+            nodes = [
+                Number(kind.written(value)) if is_numeric(kind) else kind.written(value)
+                for value in values
+            ]
             for total in (
                 lambda: gathered("sum", Reading(kind), nodes, ""),  # noqa: B023
                 lambda: aggregated(Aggregate(kind, "SUM", "t", "f"), values),  # noqa: B023
@@ -433,20 +510,32 @@ class Reading_(unittest.TestCase):
     @given(
         st.datetimes(dt.datetime(1800, 1, 1), dt.datetime(2200, 1, 1)),
         st.sampled_from(
-            ["Atlantic/Faroe", "America/St_Johns", "Australia/Lord_Howe", "Asia/Kathmandu", "Africa/Casablanca"]
+            [
+                "Atlantic/Faroe",
+                "America/St_Johns",
+                "Australia/Lord_Howe",
+                "Asia/Kathmandu",
+                "Africa/Casablanca",
+            ]
         ),
     )
-    def test_local_times_are_those_of_the_time_zone_database(self, moment: dt.datetime, name: str) -> None:
+    def test_local_times_are_those_of_the_time_zone_database(
+        self, moment: dt.datetime, name: str
+    ) -> None:
         """Against zoneinfo: a time that exists once has one instant; the others are refused."""
         zone = ZoneInfo(name)
         both = {moment.replace(tzinfo=zone, fold=fold).astimezone(dt.UTC) for fold in (0, 1)}
         reading = Reading(Timestamp(), Options(zone=name))
         expected: tuple[str, Any] = ("value", both.pop())
         if both:
-            exists = any(m.astimezone(zone).replace(tzinfo=None) == moment for m in (*both, expected[1]))
+            exists = any(
+                m.astimezone(zone).replace(tzinfo=None) == moment for m in (*both, expected[1])
+            )
             expected = ("bad", "local-time-twice" if exists else "local-time-missing")
         self.assertEqual(outcome(reading, moment.isoformat()), expected)
-        self.assertEqual(column_outcomes(reading, [moment.isoformat(), "2031-07-01T12:00:00"])[0], expected)
+        self.assertEqual(
+            column_outcomes(reading, [moment.isoformat(), "2031-07-01T12:00:00"])[0], expected
+        )
 
 
 class Writing(unittest.TestCase):
@@ -457,7 +546,9 @@ class Writing(unittest.TestCase):
                 column = read_column(Reading(kind, options), [value for value, _ in cases])
                 values = column.array.to_pylist()
                 texts = written(stored(kind).finished(column.array), kind).to_pylist()
-                self.assertEqual(texts, [None if value is None else kind.written(value) for value in values])
+                self.assertEqual(
+                    texts, [None if value is None else kind.written(value) for value in values]
+                )
                 self.assertEqual(stored(kind).finished(column.array).type, stored(kind).handed_over)
                 self.assertEqual(self.lines(column.array, kind), self.as_csv(texts))
 
@@ -470,8 +561,18 @@ class Writing(unittest.TestCase):
         """As the standard library reads it, and null apart from the empty text."""
         cells = []
         for text in texts:
-            marked = text == "" or any(mark in text or "" for mark in '",\r\n') if text is not None else False
-            cells.append("" if text is None else f'"{text.replace(chr(34), 2 * chr(34))}"' if marked else text)
+            marked = (
+                text == "" or any(mark in text or "" for mark in '",\r\n')
+                if text is not None
+                else False
+            )
+            cells.append(
+                ""
+                if text is None
+                else f'"{text.replace(chr(34), 2 * chr(34))}"'
+                if marked
+                else text
+            )
         return "".join(f"{cell}\n" for cell in cells)
 
     def test_lines_of_the_least_and_greatest_values_and_of_slices(self) -> None:
@@ -523,8 +624,13 @@ class Writing(unittest.TestCase):
         value = dt.timedelta(microseconds=micros)
         self.assertEqual(Reading(Duration()).read(Duration().written(value)), value)
 
-    @given(st.datetimes(dt.datetime(1000, 1, 2), dt.datetime(9999, 12, 30)), st.integers(-23 * 60, 23 * 60))
-    def test_moments_are_those_of_the_standard_library_in_every_form(self, moment: dt.datetime, offset: int) -> None:
+    @given(
+        st.datetimes(dt.datetime(1000, 1, 2), dt.datetime(9999, 12, 30)),
+        st.integers(-23 * 60, 23 * 60),
+    )
+    def test_moments_are_those_of_the_standard_library_in_every_form(
+        self, moment: dt.datetime, offset: int
+    ) -> None:
         zoned = moment.replace(tzinfo=dt.timezone(dt.timedelta(minutes=offset)))
         whole = zoned.replace(microsecond=0)
         for text, form, expected in (
@@ -541,7 +647,8 @@ class Writing(unittest.TestCase):
         self.assertEqual(Reading(Datetime()).read(moment.isoformat()), moment)
         self.assertEqual(Reading(Time()).read(moment.time().isoformat()), moment.time())
         self.assertEqual(
-            Reading(Date(), Options(format=("%d %B %Y",))).read(moment.strftime("%d %B %Y")), moment.date()
+            Reading(Date(), Options(format=("%d %B %Y",))).read(moment.strftime("%d %B %Y")),
+            moment.date(),
         )
 
     @given(st.floats(allow_nan=False, allow_infinity=False))
@@ -581,16 +688,32 @@ class Everywhere(unittest.TestCase):
         local = {"type": "string", "pattern": f"^[0-9]{{4}}-[0-9]{{2}}-[0-9]{{2}}T{clock}"}
         span = r"^-?P([0-9]+D)?(T([0-9]+H)?([0-9]+M)?([0-9]+(\.[0-9]{1,6})?S)?)?$"
         below = {
-            digits: {"type": "number", "exclusiveMinimum": -(10**digits), "exclusiveMaximum": 10**digits}
+            digits: {
+                "type": "number",
+                "exclusiveMinimum": -(10**digits),
+                "exclusiveMaximum": 10**digits,
+            }
             for digits in (7, 9)
         }
         expected: list[tuple[ValueType, Any, str, str, dict[str, Any]]] = [
             (Text(), "string", "text", "TEXT", {"type": "string"}),
             (Integer(), "long", "bigint", "INTEGER", whole),
             (Float(), "double", "double precision", "REAL", {"type": "number"}),
-            (Boolean(), {"base": "boolean", "format": "true|false"}, "boolean", "INTEGER", {"type": "boolean"}),
+            (
+                Boolean(),
+                {"base": "boolean", "format": "true|false"},
+                "boolean",
+                "INTEGER",
+                {"type": "boolean"},
+            ),
             (Date(), "date", "date", "TEXT", {"type": "string", "format": "date"}),
-            (Time(), "time", "time without time zone", "TEXT", {"type": "string", "pattern": f"^{clock}"}),
+            (
+                Time(),
+                "time",
+                "time without time zone",
+                "TEXT",
+                {"type": "string", "pattern": f"^{clock}"},
+            ),
             (Datetime(), "dateTime", "timestamp without time zone", "TEXT", local),
             (
                 Timestamp(),
@@ -599,10 +722,28 @@ class Everywhere(unittest.TestCase):
                 "TEXT",
                 {"type": "string", "format": "date-time"},
             ),
-            (Duration(), "dayTimeDuration", "interval", "TEXT", {"type": "string", "pattern": span}),
+            (
+                Duration(),
+                "dayTimeDuration",
+                "interval",
+                "TEXT",
+                {"type": "string", "pattern": span},
+            ),
             (Json(), "json", "json", "TEXT", {}),
-            (DecimalType(9, 2), {"base": "decimal", "format": "0.00"}, "numeric(9,2)", "TEXT", below[7]),
-            (DecimalType(9, 0), {"base": "decimal", "format": "0"}, "numeric(9,0)", "TEXT", below[9]),
+            (
+                DecimalType(9, 2),
+                {"base": "decimal", "format": "0.00"},
+                "numeric(9,2)",
+                "TEXT",
+                below[7],
+            ),
+            (
+                DecimalType(9, 0),
+                {"base": "decimal", "format": "0"},
+                "numeric(9,0)",
+                "TEXT",
+                below[9],
+            ),
             (ListOf(Integer()), "long", "bigint[]", "TEXT", {"type": "array", "items": whole}),
             (
                 word,

@@ -1,4 +1,6 @@
-"""Rules out of a few wanted rows: on the tables of all made-up responses, with mistakes in the typing, and made of others."""
+"""Rules out of a few wanted rows: on the tables of all made-up responses, with mistakes in the
+typing, and made of others.
+"""
 
 from __future__ import annotations
 
@@ -33,26 +35,44 @@ Columns = dict[str, list[str | None]]
 def columns_of(rules: Rules, files: Sequence[Path]) -> dict[str, Columns]:
     """The cells of all tables of which no row is rejected, by column."""
     run = Run(rules, find_sources(files))
-    found: dict[str, Columns] = {name: {column: [] for column in schema.names} for name, schema in run.schemas.items()}
+    found: dict[str, Columns] = {
+        name: {column: [] for column in schema.names} for name, schema in run.schemas.items()
+    }
     for output in run.batches():
         for name, batch in output.tables.items():
             for column, kind in rules.tables[name].columns:
                 plain = batch.column(column)
                 plain = plain.cast(pa.string()) if pa.types.is_dictionary(plain.type) else plain
                 found[name][column] += written(plain, kind).to_pylist()
-    return {name: columns for name, columns in found.items() if not run.tally.tables[name].rows_rejected}
+    return {
+        name: columns for name, columns in found.items() if not run.tally.tables[name].rows_rejected
+    }
 
 
 def kept_whole(rules: Rules) -> Rules:
-    """Rules that leave out no row: what is compared are fields, and three rows say nothing of keys."""
-    return replace(rules, tables={name: replace(table, key=()) for name, table in rules.tables.items()})
+    """Rules that leave out no row: what is compared are fields,
+    and three rows say nothing of keys.
+    """
+    return replace(
+        rules, tables={name: replace(table, key=()) for name, table in rules.tables.items()}
+    )
 
 
 def made_of(columns: Columns, kinds: Mapping[str, ValueType]) -> Columns:
-    """Columns that stand nowhere, made of those that do: of each kind the first that there are values for."""
+    """Columns that stand nowhere, made of those that do: of each kind the first that there are
+    values for.
+    """
     texts = [name for name, kind in kinds.items() if isinstance(kind, Text) and all(columns[name])]
-    numbers = [name for name, kind in kinds.items() if isinstance(kind, Integer | DecimalType) and all(columns[name])]
-    days = [name for name, kind in kinds.items() if isinstance(kind, Date | Timestamp) and all(columns[name])]
+    numbers = [
+        name
+        for name, kind in kinds.items()
+        if isinstance(kind, Integer | DecimalType) and all(columns[name])
+    ]
+    days = [
+        name
+        for name, kind in kinds.items()
+        if isinstance(kind, Date | Timestamp) and all(columns[name])
+    ]
     found: Columns = {}
     if len(texts) > 1:
         pairs = zip(columns[texts[0]], columns[texts[1]], strict=True)
@@ -61,22 +81,31 @@ def made_of(columns: Columns, kinds: Mapping[str, ValueType]) -> Columns:
         found["made_small"] = [str(text).lower() for text in columns[texts[-1]]]
     if len(numbers) > 1:
         pairs = zip(columns[numbers[0]], columns[numbers[1]], strict=True)
-        found["made_product"] = [f"{Decimal(str(one)) * Decimal(str(other)):.2f}" for one, other in pairs]
+        found["made_product"] = [
+            f"{Decimal(str(one)) * Decimal(str(other)):.2f}" for one, other in pairs
+        ]
     if days:
         found["made_month"] = [str(int(str(text)[5:7])) for text in columns[days[0]]]
     return found
 
 
 class WantedRows(FolderCase):
-    def like(self, files: Sequence[Path], name: str, columns: Columns, rows: Sequence[int]) -> dict[str, Columns]:
+    def like(
+        self, files: Sequence[Path], name: str, columns: Columns, rows: Sequence[int]
+    ) -> dict[str, Columns]:
         """What the rules give that are drafted for these rows of a table; `text` has these."""
         file = self.folder / f"{name}.csv"
         with open(file, "w", newline="", encoding="utf-8") as out:
             lines = csv.writer(out)
             lines.writerow(columns)
-            lines.writerows(["" if cells[row] is None else cells[row] for cells in columns.values()] for row in rows)
+            lines.writerows(
+                ["" if cells[row] is None else cells[row] for cells in columns.values()]
+                for row in rows
+            )
         self.text = ""
-        self.text = draft_like(find_sources(files), [read_wanted(str(file), name)], "like", "like.rules.yaml").text
+        self.text = draft_like(
+            find_sources(files), [read_wanted(str(file), name)], "like", "like.rules.yaml"
+        ).text
         return columns_of(parse_rules(self.text, "like.rules.yaml"), files)
 
     def test_whole_tables_out_of_a_few_rows_and_mistakes_are_named(self) -> None:
@@ -98,15 +127,22 @@ class WantedRows(FolderCase):
                     rows = sorted(chance.sample(range(count), size))
                     try:
                         found = self.like(files, name, {**columns, **made}, rows)[name]
-                    except UsageError as error:  # for one of its columns; the whole table is counted as wrong
-                        found, self.text = {}, "\n".join(f" {one}: {error}" for one in (*columns, *made))
+                    except (
+                        UsageError
+                    ) as error:  # for one of its columns; the whole table is counted as wrong
+                        found, self.text = (
+                            {},
+                            "\n".join(f" {one}: {error}" for one in (*columns, *made)),
+                        )
                     for column, cells in {**columns, **made}.items():
                         what = "made" if column in made else "plain"
                         right = self.same(kinds.get(column, Text()), cells, found.get(column, []))
                         seen[what] += 1
                         seen[f"{what} right"] += right
                         line = next(one for one in self.text.splitlines() if f" {column}: " in one)
-                        seen["without a rival"] += not right and "; or " not in line and what == "plain"
+                        seen["without a rival"] += (
+                            not right and "; or " not in line and what == "plain"
+                        )
                         wrong += [] if right else [f"{case.name} {name}, {size} rows: {line}"]
                     told = self.mistyped(files, name, columns, rows, chance)
                     if told is not None:
@@ -118,7 +154,11 @@ class WantedRows(FolderCase):
             "wrong without a rival": seen["without a rival"] / seen["plain"],
             "mistakes named": seen["named"] / seen["mistyped"],
         }
-        print("\nwanted rows:", ", ".join(f"{name} {share:.1%}" for name, share in shares.items()), dict(seen))
+        print(
+            "\nwanted rows:",
+            ", ".join(f"{name} {share:.1%}" for name, share in shares.items()),
+            dict(seen),
+        )
         self.assertGreaterEqual(shares["plain fields right"], 0.95, wrong)
         self.assertGreaterEqual(shares["made of others right"], 0.6, wrong)
         self.assertLessEqual(shares["wrong without a rival"], 0.01, wrong)
@@ -126,18 +166,30 @@ class WantedRows(FolderCase):
 
     @staticmethod
     def same(kind: Any, cells: list[str | None], found: list[str | None]) -> bool:
-        one, other = ([text and canonical(kind, text) for text in texts] for texts in (cells, found))
+        one, other = (
+            [text and canonical(kind, text) for text in texts] for texts in (cells, found)
+        )
         return one == other
 
     def mistyped(
-        self, files: Sequence[Path], name: str, columns: Columns, rows: Sequence[int], chance: Random
+        self,
+        files: Sequence[Path],
+        name: str,
+        columns: Columns,
+        rows: Sequence[int],
+        chance: Random,
     ) -> bool | None:
-        """Whether two digits that were exchanged in one number are told, with the column; None where there are none."""
+        """Whether two digits that were exchanged in one number are told, with the column; None
+        where there are none.
+        """
         places = [
             (column, row)
             for column, cells in columns.items()
             for row in rows
-            if (text := cells[row]) and text.replace(".", "").isdigit() and len(text) > 3 and text[0] != text[1]
+            if (text := cells[row])
+            and text.replace(".", "").isdigit()
+            and len(text) > 3
+            and text[0] != text[1]
         ]
         if not places:
             return None
@@ -180,38 +232,62 @@ class WantedRows(FolderCase):
             )
         ]
         codes = ("OTV", "SKR", "TOL", "LUN", "BRA")
-        harbours = [{"code": code, "title": f"{code.capitalize()} harbour", "berths": 2} for code in codes]
+        harbours = [
+            {"code": code, "title": f"{code.capitalize()} harbour", "berths": 2} for code in codes
+        ]
         file = self.file(
             "feed.json",
-            json.dumps({"operator": "Merrow", "plan": "summer/2031", "sailings": sailings, "harbours": harbours}),
+            json.dumps(
+                {
+                    "operator": "Merrow",
+                    "plan": "summer/2031",
+                    "sailings": sailings,
+                    "harbours": harbours,
+                }
+            ),
         )
         wanted: Columns = {
             "id": [str(one["id"]) for one in sailings],
             "ship": [str(one["vessel"])[3:] for one in sailings],
             "vessel_small": [str(one["vessel"]).lower() for one in sailings],
             "state": [
-                {"DEP": "departed", "BRD": "boarding", "CXL": "cancelled"}[str(one["state"])] for one in sailings
+                {"DEP": "departed", "BRD": "boarding", "CXL": "cancelled"}[str(one["state"])]
+                for one in sailings
             ],
             "day": [str(one["departs"])[:10] for one in sailings],
             "month": ["4"] * 6,
             "minutes": [str(120 + minute - 15) for minute in (40, 55, 20, 5, 0, 30)],
-            "takings": [f"{float(str(one['fare'])) * int(str(one['seats'])):.2f}" for one in sailings],
-            "a_seat": [f"{float(str(one['fare'])) / int(str(one['seats'])):.2f}" for one in sailings],
+            "takings": [
+                f"{float(str(one['fare'])) * int(str(one['seats'])):.2f}" for one in sailings
+            ],
+            "a_seat": [
+                f"{float(str(one['fare'])) / int(str(one['seats'])):.2f}" for one in sailings
+            ],
             "route": [f"{one['from']}-{one['to']}" for one in sailings],
             "first_note": [f"n{number}" for number in range(6)],
             "line": ["ferry"] * 6,
             "operator": ["Merrow"] * 6,
             "season": ["2031"] * 6,
-            "port_name": [f"{goal.capitalize()} harbour" for goal in ("SKR", "TOL", "OTV", "BRA", "LUN", "OTV")],
+            "port_name": [
+                f"{goal.capitalize()} harbour"
+                for goal in ("SKR", "TOL", "OTV", "BRA", "LUN", "OTV")
+            ],
         }
         found = self.like([file], "sailings", wanted, (0, 1, 2))["sailings"]
-        wrong = {name: (found[name], cells) for name, cells in wanted.items() if found[name] != cells}
+        wrong = {
+            name: (found[name], cells) for name, cells in wanted.items() if found[name] != cells
+        }
         self.assertEqual(wrong, {})
 
     def test_an_unwanted_row_makes_a_condition(self) -> None:
         file = self.file(
             "feed.json",
-            json.dumps([{"no": n, "state": "sailing" if n % 2 else "moored", "master": "nobody"} for n in range(8)]),
+            json.dumps(
+                [
+                    {"no": n, "state": "sailing" if n % 2 else "moored", "master": "nobody"}
+                    for n in range(8)
+                ]
+            ),
         )
         self.file("sailings.csv", "no\n1\n3\n-,4\n")
         done = self.mukret("draft", file, "--like", "sailings.csv", "--out", "s.rules.yaml")
@@ -224,9 +300,20 @@ class WantedRows(FolderCase):
         self.assertNotIn("nobody", text)
 
     def test_members_of_a_record_as_rows(self) -> None:
-        fares = {"fares": {"adult": {"amount": "7.50"}, "child": {"amount": "3.25"}, "car": {"amount": "31.00"}}}
-        file = self.file("feed.json", json.dumps({"sailings": [{"no": 1, **fares}, {"no": 2, **fares}]}))
-        columns: Columns = {"kind": ["adult", "child", "car"] * 2, "amount": ["7.50", "3.25", "31.00"] * 2}
+        fares = {
+            "fares": {
+                "adult": {"amount": "7.50"},
+                "child": {"amount": "3.25"},
+                "car": {"amount": "31.00"},
+            }
+        }
+        file = self.file(
+            "feed.json", json.dumps({"sailings": [{"no": 1, **fares}, {"no": 2, **fares}]})
+        )
+        columns: Columns = {
+            "kind": ["adult", "child", "car"] * 2,
+            "amount": ["7.50", "3.25", "31.00"] * 2,
+        }
         self.assertEqual(self.like([file], "fares", columns, (0, 1, 2))["fares"], columns)
 
     def test_two_tables_two_rivals_and_what_is_wrong(self) -> None:
@@ -249,7 +336,9 @@ class WantedRows(FolderCase):
 
         other = draft_like(find_sources([file]), likes, "", "like.rules.yaml", the_second)
         self.assertEqual(asked, [Choice("ports", "code", ("$.code", "$.alias"), 1, ("OTV", "X"))])
-        self.assertEqual(columns_of(parse_rules(other.text), [file])["ports"]["code"], ["X", "SKR", "TOL"])
+        self.assertEqual(
+            columns_of(parse_rules(other.text), [file])["ports"]["code"], ["X", "SKR", "TOL"]
+        )
         found = columns_of(parse_rules(done.stdout), [file])
         self.assertEqual(found["berths"]["port"], ["OTV", "OTV", "SKR", "SKR", "TOL", "TOL"])
         for text, word in (
@@ -265,7 +354,9 @@ class WantedRows(FolderCase):
         self.file("lost.csv", "code\nLUN\n")
         done = self.mukret("draft", file, "--like", "lost.csv")
         self.assertEqual(done.returncode, 2)
-        self.assertIn("lost.csv, line 2: no row of the input has anything of it [not-given]", done.stderr)
+        self.assertIn(
+            "lost.csv, line 2: no row of the input has anything of it [not-given]", done.stderr
+        )
         done = self.mukret("draft", file, "--like", "a b=lost.csv")
         self.assertIn("'a b' is no name of a table [usage]", done.stderr)
         done = self.mukret("draft", file, "--like", "lost.csv", "--path", "$.ports")

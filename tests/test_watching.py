@@ -1,4 +1,6 @@
-"""What is shown at every save, and in which order: a rules file that is changed while somebody watches it."""
+"""What is shown at every save, and in which order: a rules file that is changed while somebody
+watches it.
+"""
 
 from __future__ import annotations
 
@@ -37,11 +39,14 @@ class Watching(FolderCase):
         super().setUp()
         self.rules = self.file("t.rules.yaml", table_rules("a: $.a"))
         self.shown: list[tuple[str, int, str | None]] = []
-        """Of each time: the fields, how many pieces were read, and the fields of the look before."""
+        """Of each time: the fields, how many pieces were read, and the fields of the look before.
+        """
         self.saves: list[str] = []
 
     def watch(self, pieces: int) -> list[str]:
-        """Watches; each time that something is shown the next text is saved, until there is none left."""
+        """Watches; each time that something is shown the next text is saved, until there is none
+        left.
+        """
 
         def fields(look: FakeLook) -> str:
             return ",".join(look.rules.tables["t"].types)
@@ -69,15 +74,21 @@ class Watching(FolderCase):
     def test_what_there_is_is_shown_at_once_and_again_when_all_is_read(self) -> None:
         self.saves = [table_rules("b: $.b, c: $.c")]
         said = self.watch(3)
-        self.assertEqual(self.shown, [("a", 1, None), ("a", 3, None), ("b,c", 1, "a"), ("b,c", 3, "a")])
-        self.assertEqual([line.endswith("; reading on") for line in said if line], [True, False, True])
+        self.assertEqual(
+            self.shown, [("a", 1, None), ("a", 3, None), ("b,c", 1, "a"), ("b,c", 3, "a")]
+        )
+        self.assertEqual(
+            [line.endswith("; reading on") for line in said if line], [True, False, True]
+        )
 
     def test_a_save_ends_the_reading_under_the_rules_before(self) -> None:
         self.saves = ["at once", table_rules("b: $.b")]
         self.watch(3)
         self.assertEqual(self.shown, [("a", 1, None), ("b", 1, "a"), ("b", 3, "a")])
 
-    def test_rules_that_are_wrong_are_said_and_the_next_are_compared_with_the_last_that_were_right(self) -> None:
+    def test_rules_that_are_wrong_are_said_and_the_next_are_compared_with_the_last_that_were_right(
+        self,
+    ) -> None:
         self.saves = ["mukret: 1\ntables: {t: {rows: $.a, rows: $.b}}\n", table_rules("d: $.d")]
         begin = self.begin
         self.begin = lambda pieces: self.begun_or_saved(begin, pieces)  # type: ignore[method-assign]
@@ -107,7 +118,11 @@ class Window(FolderCase):
                     batch_bytes=4_000,
                     most_bytes=most,
                 )
-                rows = [row["a"] for output in run.batches() for row in output.tables["t"].to_pylist()]
+                rows = [
+                    row["a"] for output in run.batches() for row in output.tables["t"].to_pylist()
+                ]
                 self.assertEqual(run.cut_short, cut_short)
-                self.assertEqual(rows, [run.tally.documents - 1])  # the last of what was read, not of the file
+                self.assertEqual(
+                    rows, [run.tally.documents - 1]
+                )  # the last of what was read, not of the file
                 self.assertEqual(run.tally.documents == 2000, not cut_short)

@@ -61,7 +61,9 @@ _HOMES = {
 
 
 def __getattr__(name: str) -> Any:
-    """Public names are imported when they are first used, so that `mukret --help` loads next to nothing."""
+    """Public names are imported when they are first used, so that `mukret --help` loads next to
+    nothing.
+    """
     if name not in __all__:
         raise AttributeError(f"module 'mukret' has no attribute {name!r}")
     return getattr(import_module(_HOMES.get(name, "mukret.errors")), name)

@@ -1,4 +1,5 @@
-"""Every code that a user can meet, with what it means in a few words; `docs/messages.md` says what to do.
+"""Every code that a user can meet, with what it means in a few words; `docs/messages.md` says what
+to do.
 
 A test joins this table, the documentation and the code.
 """
@@ -79,7 +80,9 @@ SURPRISES: dict[str, str] = {
     "odd-value": "a value that does not look like the others of its place",
     "words-alike": "words that differ in case or in white space around them only",
     "white-space": "texts with white space around them",
-    "ways-of-writing": "dates or instants written in several ways, or only some of them with an offset",
+    "ways-of-writing": (
+        "dates or instants written in several ways, or only some of them with an offset"
+    ),
     "mixed-kinds": "values of several kinds at one path",
     "list-or-object": "a list that is sometimes an object",
     "rare-member": "a member that few of the records have",

@@ -9,8 +9,8 @@
     ├── OutputError            a destination that can't be written
     └── StoppedError           `bad: stop` or a limit on rejects ended the run
 
-Each carries a short code (see docs/messages.md), one sentence, where, and a hint with the next thing to do.
-`exit_code` is what the command line ends with.
+Each carries a short code (see docs/messages.md), one sentence, where, and a hint with the next
+thing to do. `exit_code` is what the command line ends with.
 """
 
 from __future__ import annotations
@@ -25,14 +25,17 @@ class MukretError(Exception):
 
     exit_code = 2
 
-    def __init__(self, code: str, message: str, *, place: str | None = None, hint: str | None = None) -> None:
+    def __init__(
+        self, code: str, message: str, *, place: str | None = None, hint: str | None = None
+    ) -> None:
         super().__init__(message)
         self.code = code
         self.message = message
         self.place = place
         self.hint = hint
         self.pointer: tuple[str, int] | None = None
-        """The text around the mistake, and where in it the mistake is (from 0), where that helps."""
+        """The text around the mistake, and where in it the mistake is (from 0), where that helps.
+        """
 
     def __reduce__(self) -> tuple[object, ...]:
         """Errors go from one process to another as they are, whatever their constructors want."""
@@ -48,7 +51,9 @@ def _restored(kind: type[MukretError], args: tuple[object, ...]) -> MukretError:
 class PositionedError(MukretError):
     """An error at a character of a text that a person wrote: `position` counts from 0 in `text`."""
 
-    def __init__(self, code: str, message: str, text: str, position: int, hint: str | None = None) -> None:
+    def __init__(
+        self, code: str, message: str, text: str, position: int, hint: str | None = None
+    ) -> None:
         super().__init__(code, message, place=f"character {position + 1} of {text!r}", hint=hint)
         self.pointer = (text, position)
         self.text = text
@@ -60,7 +65,9 @@ class PositionedError(MukretError):
 
 
 class PathSyntaxError(PositionedError):
-    """A text that is no JSONPath (RFC 9535), with the position of the first character that can't stand there."""
+    """A text that is no JSONPath (RFC 9535), with the position of the first character that can't
+    stand there.
+    """
 
 
 class ExpressionError(PositionedError):
@@ -69,7 +76,10 @@ class ExpressionError(PositionedError):
 
 @dataclass(frozen=True)
 class Diagnostic:
-    """One problem of a rules file. Line and column count from 1; `source` is the line as it stands."""
+    """One problem of a rules file.
+
+    Line and column count from 1; `source` is the line as it stands.
+    """
 
     file: str
     line: int
@@ -87,8 +97,9 @@ class Diagnostic:
 
 @dataclass(frozen=True)
 class Notice:
-    """A warning: a code, one sentence, where (`FILE:LINE:COLUMN` in the rules, or a path in a document), and a hint;
-    and the table that it is about, if it is about one."""
+    """A warning: a code, one sentence, where (`FILE:LINE:COLUMN` in the rules, or a path in a
+    document), and a hint; and the table that it is about, if it is about one.
+    """
 
     code: str
     message: str
@@ -103,7 +114,9 @@ class RulesError(MukretError):
     def __init__(self, file: str, diagnostics: Sequence[Diagnostic]) -> None:
         count = len(diagnostics)
         listing = "\n".join(f"  {diagnostic}" for diagnostic in diagnostics)
-        super().__init__("rules", f"{file}: {count} problem{'s' if count != 1 else ''}\n{listing}", place=file)
+        super().__init__(
+            "rules", f"{file}: {count} problem{'s' if count != 1 else ''}\n{listing}", place=file
+        )
         self.file = file
         self.diagnostics = tuple(diagnostics)
 

@@ -11,7 +11,9 @@ SHOWN = 60
 
 
 def escaped(text: str) -> str:
-    """The text with control, format and surrogate characters as escapes, so that data can't move the cursor."""
+    """The text with control, format and surrogate characters as escapes, so that data can't move
+    the cursor.
+    """
     if text.isprintable():
         return text
     return "".join(c if c.isprintable() or c == " " else _escape(c) for c in text)
@@ -27,7 +29,8 @@ def _escape(character: str) -> str:
     if code < 0x10000:
         return f"\\u{code:04x}"
     high, low = divmod(code - 0x10000, 0x400)
-    return f"\\u{0xD800 + high:04x}\\u{0xDC00 + low:04x}"  # as JSON writes it, so that what is shown can be pasted
+    # As JSON writes it, so that what is shown can be pasted.
+    return f"\\u{0xD800 + high:04x}\\u{0xDC00 + low:04x}"
 
 
 def shortened(text: str, limit: int = SHOWN) -> str:
@@ -47,7 +50,9 @@ def nearest(name: str, known: Iterable[str]) -> str | None:
             return candidate
     if len(name) > LONGEST_NAME:
         return None
-    if len(candidates) > MOST_COMPARED:  # of very many those that begin alike: each comparison has its price
+    if (
+        len(candidates) > MOST_COMPARED
+    ):  # of very many those that begin alike: each comparison has its price
         candidates.sort()
         at = bisect_left(candidates, name)
         candidates = candidates[max(0, at - MOST_COMPARED // 2) : at + MOST_COMPARED // 2]

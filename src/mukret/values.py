@@ -1,10 +1,9 @@
 """JSON values as Mukret holds them in memory.
 
-Objects are `dict`, arrays `list`, strings `str`, true and false `bool`, null `None`, and whole numbers without
-fraction and exponent `int`. Every other number, and `-0`, is a `Number`: its JSON text, so that no digit and no sign is
-lost on the way.
-Look at `type(value)`, not `isinstance`: a `Number` is a `str` (which lets it go into a column of texts as it is) and a
-`bool` is an `int`.
+Objects are `dict`, arrays `list`, strings `str`, true and false `bool`, null `None`, and whole
+numbers without fraction and exponent `int`. Every other number, and `-0`, is a `Number`: its JSON
+text, so that no digit and no sign is lost on the way. Look at `type(value)`, not `isinstance`: a
+`Number` is a `str` (which lets it go into a column of texts as it is) and a `bool` is an `int`.
 """
 
 from __future__ import annotations
@@ -51,7 +50,9 @@ def holds_nothing(value: JsonValue) -> bool:
 
 
 def scalar_text(value: JsonValue) -> str | None:
-    """The JSON text of a number or boolean, a string as it is, None for null, arrays and objects."""
+    """The JSON text of a number or boolean, a string as it is, None for null,
+    arrays and objects.
+    """
     kind = type(value)
     if kind is str or kind is Number:
         return str(value)
@@ -67,10 +68,11 @@ class _Literal(str):
 
 
 def json_text(value: JsonValue, limit: int | None = None, *, spaced: bool = False) -> str:
-    """Compact JSON text of any value, numbers digit for digit (RFC 8259); `spaced`: with a space after `,` and `:`.
+    """Compact JSON text of any value, numbers digit for digit (RFC 8259); `spaced`: with a space
+    after `,` and `:`.
 
-    With a limit, the work ends once so many characters are there. Without recursion, since responses may be nested
-    more deeply than Python's stack goes.
+    With a limit, the work ends once so many characters are there. Without recursion, since
+    responses may be nested more deeply than Python's stack goes.
     """
     comma, colon = (_Literal(", "), ": ") if spaced else (_Literal(","), ":")
     parts: list[str] = []
@@ -94,7 +96,13 @@ def json_text(value: JsonValue, limit: int | None = None, *, spaced: bool = Fals
         elif kind is str:
             text = encode_basestring(item)
         else:
-            text = "null" if item is None else str(item) if kind is _Literal else scalar_text(item) or ""
+            text = (
+                "null"
+                if item is None
+                else str(item)
+                if kind is _Literal
+                else scalar_text(item) or ""
+            )
         parts.append(text)
         length += len(text)
     return "".join(parts)

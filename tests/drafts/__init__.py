@@ -1,1 +1,3 @@
-"""Responses in the shapes that services send, each with the rules that a person would write for it."""
+"""Responses in the shapes that services send,
+each with the rules that a person would write for it.
+"""

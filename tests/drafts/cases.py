@@ -1,4 +1,7 @@
-"""The responses, made up with a seed, and the rules by hand. The rules were written first, out of the response alone."""
+"""The responses, made up with a seed, and the rules by hand.
+
+The rules were written first, out of the response alone.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +18,10 @@ Made = Callable[[Random], list[Document]]
 
 @dataclass(frozen=True)
 class Case:
-    """`documents` come one to a file, unless `lines`. `rules` are the tables (and response, enums, kinds) by hand."""
+    """`documents` come one to a file, unless `lines`.
+
+    `rules` are the tables (and response, enums, kinds) by hand.
+    """
 
     name: str
     documents: Made
@@ -46,7 +52,16 @@ def code(rng: Random, digits: int = 16) -> str:
     return "".join(rng.choice("123456789") for _ in range(digits))
 
 
-PORTS = ["Otterness", "Vesshaven", "Skerrywick", "Holm", "Inner Merrow", "Tarn Quay", "Ravnsund", "Ebbing"]
+PORTS = [
+    "Otterness",
+    "Vesshaven",
+    "Skerrywick",
+    "Holm",
+    "Inner Merrow",
+    "Tarn Quay",
+    "Ravnsund",
+    "Ebbing",
+]
 VESSELS = ["Petrel", "Gannet", "Puffin", "Heron", "Guillemot", "Tern"]
 STATES = ["scheduled", "boarding", "departed", "arrived", "cancelled"]
 
@@ -141,7 +156,10 @@ def keys_within_one_file(rng: Random) -> list[Document]:
             {
                 "call": n + 1,
                 "port": rng.choice(PORTS),
-                "stops": [{"quay": f"Q{k}", "minutes": rng.randrange(60)} for k in range(rng.randrange(1, 4))],
+                "stops": [
+                    {"quay": f"Q{k}", "minutes": rng.randrange(60)}
+                    for k in range(rng.randrange(1, 4))
+                ],
             }
             for n in range(12)
         ]
@@ -207,11 +225,23 @@ tables:
 )
 def two_kinds_of_documents(rng: Random) -> list[Document]:
     ports = [
-        {"port": {"code": f"P{n}", "name": rng.choice(PORTS), "opened_on": day(rng, n), "depth": f"{n % 9}.50"}}
+        {
+            "port": {
+                "code": f"P{n}",
+                "name": rng.choice(PORTS),
+                "opened_on": day(rng, n),
+                "depth": f"{n % 9}.50",
+            }
+        }
         for n in range(12)
     ]
     berths = [
-        {"berths": [{"id": 100 * f + n, "length": rng.randrange(20, 90), "covered": n % 3 == 0} for n in range(9)]}
+        {
+            "berths": [
+                {"id": 100 * f + n, "length": rng.randrange(20, 90), "covered": n % 3 == 0}
+                for n in range(9)
+            ]
+        }
         for f in range(12)
     ]
     return [document for pair in zip(ports, berths, strict=True) for document in pair]
@@ -380,7 +410,10 @@ tables:
 )
 def a_map_of_one_or_several(rng: Random) -> list[Document]:
     def one() -> Document:
-        return {"since": str(rng.randrange(3, 60)), **({"notes": "behind a flag"} if rng.random() < 0.3 else {})}
+        return {
+            "since": str(rng.randrange(3, 60)),
+            **({"notes": "behind a flag"} if rng.random() < 0.3 else {}),
+        }
 
     names = ["otter", "seal", "puffin", "gannet", "heron", "tern", "skua", "auk"]
     return [{"support": {name: one() if n % 3 else [one(), one()] for n, name in enumerate(names)}}]
@@ -480,7 +513,13 @@ tables:
 def columns_named_by_records(rng: Random) -> list[Document]:
     names = ["zone", "adult", "child", "valid_from"]
     rows = [
-        [rng.choice("NSEW"), round(rng.uniform(5, 30), 2), round(rng.uniform(2, 15), 2), day(rng, n)] for n in range(30)
+        [
+            rng.choice("NSEW"),
+            round(rng.uniform(5, 30), 2),
+            round(rng.uniform(2, 15), 2),
+            day(rng, n),
+        ]
+        for n in range(30)
     ]
     return [{"columns": [{"name": name, "label": name.title()} for name in names], "rows": rows}]
 
@@ -555,8 +594,14 @@ def features(rng: Random) -> list[Document]:
                 {
                     "type": "Feature",
                     "id": f"F{n}",
-                    "properties": {"name": f"{rng.choice(PORTS)} {n}", "kind": rng.choice(["quay", "buoy", "light"])},
-                    "geometry": {"type": "Point", "coordinates": [round(rng.uniform(-7, -6), 5), 62.1 + n / 900]},
+                    "properties": {
+                        "name": f"{rng.choice(PORTS)} {n}",
+                        "kind": rng.choice(["quay", "buoy", "light"]),
+                    },
+                    "geometry": {
+                        "type": "Point",
+                        "coordinates": [round(rng.uniform(-7, -6), 5), 62.1 + n / 900],
+                    },
                 }
                 for n in range(60)
             ],
@@ -713,7 +758,10 @@ def lists_that_refer_to_each_other(rng: Random) -> list[Document]:
                     "vessel_id": rng.choice(vessels)["id"],
                     "seats_left": rng.randrange(200),
                     "remarks": rng.choice([None, "late boat", "no cars today", "bring oilskins"]),
-                    "fares": [{"zone": z, "price": f"{rng.randrange(5, 60)}.50"} for z in "NSW"[: rng.randrange(1, 4)]],
+                    "fares": [
+                        {"zone": z, "price": f"{rng.randrange(5, 60)}.50"}
+                        for z in "NSW"[: rng.randrange(1, 4)]
+                    ],
                 }
                 for n in range(40)
             ],
@@ -754,7 +802,9 @@ def lines_of_a_log(rng: Random) -> list[Document]:
             "level": rng.choice(["info", "info", "warn", "alarm"]),
             "who": {"bridge": rng.choice(["north", "south"])},
             "text": f"tide {n} passed",
-            "tags": [{"key": "wind", "value": str(rng.randrange(40))} for _ in range(rng.randrange(3))],
+            "tags": [
+                {"key": "wind", "value": str(rng.randrange(40))} for _ in range(rng.randrange(3))
+            ],
         }
         for n in range(120)
     ]
@@ -783,7 +833,11 @@ def attributes_and_relationships(rng: Random) -> list[Document]:
         return {
             "type": "berths",
             "id": str(n),
-            "attributes": {"name": f"Berth {n}", "length_m": rng.randrange(20, 200), "opened_at": moment(rng, n)},
+            "attributes": {
+                "name": f"Berth {n}",
+                "length_m": rng.randrange(20, 200),
+                "opened_at": moment(rng, n),
+            },
             "relationships": {"port": {"data": {"type": "ports", "id": str(rng.randrange(8))}}},
             "links": {"self": f"https://merrow.example/berths/{n}"},
         }
@@ -830,7 +884,12 @@ def orders_with_lines(rng: Random) -> list[Document]:
             "Freight": f"{rng.randrange(4, 400)}.{rng.randrange(100):02}",
             "ShippedDate": None if n % 5 == 0 else f"{day(rng, n + 2)}T09:00:00",
             "Lines": [
-                {"Product": f"rope {k}", "Quantity": rng.randrange(1, 40), "UnitPrice": "12.50", "Discount": k / 20}
+                {
+                    "Product": f"rope {k}",
+                    "Quantity": rng.randrange(1, 40),
+                    "UnitPrice": "12.50",
+                    "Discount": k / 20,
+                }
                 for k in range(rng.randrange(1, 4))
             ],
         }
@@ -948,8 +1007,13 @@ tables:
 """
 )
 def a_header_row(rng: Random) -> list[Document]:
-    rows = [[rng.choice(PORTS), day(rng, n), round(rng.uniform(0, 5), 2), f"{n % 60:03}"] for n in range(40)]
-    return [{"generated": "2031-04-01T04:00:00Z", "rows": [["port", "day", "height", "code"], *rows]}]
+    rows = [
+        [rng.choice(PORTS), day(rng, n), round(rng.uniform(0, 5), 2), f"{n % 60:03}"]
+        for n in range(40)
+    ]
+    return [
+        {"generated": "2031-04-01T04:00:00Z", "rows": [["port", "day", "height", "code"], *rows]}
+    ]
 
 
 @case(
@@ -973,7 +1037,9 @@ def continental_numbers(rng: Random) -> list[Document]:
         return {
             "ref": f"BK-{n:05}",
             "price": f"{rng.randrange(1, 9)}.{rng.randrange(100, 999)},{rng.randrange(10, 99)} €",
-            "balance": f"({rng.randrange(10, 99)},50)" if n % 4 == 0 else f"{rng.randrange(10, 99)},50",
+            "balance": f"({rng.randrange(10, 99)},50)"
+            if n % 4 == 0
+            else f"{rng.randrange(10, 99)},50",
             "paid": rng.choice(["Yes", "No"]),
             "made": str(1932964927 + 60 * n),
             "people": f"{rng.randrange(1, 9)}",
@@ -1015,7 +1081,10 @@ enums:
 )
 def three_levels(rng: Random) -> list[Document]:
     def ramp(n: int) -> Document:
-        works = [{"from": day(rng, k), "to": day(rng, k + 3), "note": f"repair {k}"} for k in range(rng.randrange(3))]
+        works = [
+            {"from": day(rng, k), "to": day(rng, k + 3), "note": f"repair {k}"}
+            for k in range(rng.randrange(3))
+        ]
         return {"no": n + 1, "kind": rng.choice(["fixed", "floating", "linkspan"]), "works": works}
 
     def port(n: int) -> Document:
@@ -1050,7 +1119,9 @@ def json_in_texts(rng: Random) -> list[Document]:
         {
             "id": f"m-{n:06}",
             "sent": moment(rng, n),
-            "payload": json.dumps({"vessel": rng.choice(VESSELS), "speed": round(rng.uniform(0, 18), 4)}),
+            "payload": json.dumps(
+                {"vessel": rng.choice(VESSELS), "speed": round(rng.uniform(0, 18), 4)}
+            ),
         }
         for n in range(60)
     ]
@@ -1068,9 +1139,20 @@ tables:
 )
 def names_at_irregular_depth(rng: Random) -> list[Document]:
     def quays() -> Document:
-        return {"quays": [{"name": f"Q{rng.randrange(99)}", "depth": rng.randrange(2, 9)} for _ in range(3)]}
+        return {
+            "quays": [
+                {"name": f"Q{rng.randrange(99)}", "depth": rng.randrange(2, 9)} for _ in range(3)
+            ]
+        }
 
-    return [{"zones": {"Otter": quays(), "Inner": {"Holm": quays(), "Vess": {"North": quays(), "South": quays()}}}}]
+    return [
+        {
+            "zones": {
+                "Otter": quays(),
+                "Inner": {"Holm": quays(), "Vess": {"North": quays(), "South": quays()}},
+            }
+        }
+    ]
 
 
 @case(
@@ -1089,7 +1171,9 @@ def maps_in_maps(rng: Random) -> list[Document]:
         return {"amount": f"{rng.randrange(4, 80)}.50", "currency": "MKR"}
 
     routes = ["OTV-HOL", "HOL-VES", "VES-SKR", "SKR-OTV", "OTV-VES", "HOL-SKR"]
-    return [{"fares": {route: {kind: fare() for kind in ("adult", "child", "car")} for route in routes}}]
+    return [
+        {"fares": {route: {kind: fare() for kind in ("adult", "child", "car")} for route in routes}}
+    ]
 
 
 @case(
@@ -1120,7 +1204,9 @@ def positions(rng: Random) -> list[Document]:
             "updated": 1932964927 + n,
         }
 
-    return [{"vessels": [vessel(60 * file + n) for n in range(60)], "count": 60} for file in range(3)]
+    return [
+        {"vessels": [vessel(60 * file + n) for n in range(60)], "count": 60} for file in range(3)
+    ]
 
 
 @case(
@@ -1146,7 +1232,8 @@ def errors_among_the_answers(rng: Random) -> list[Document]:
             return {"error": {"code": 503, "message": "busy"}}
         return {
             "sailings": [
-                {"id": 20 * file + n, "vessel": rng.choice(VESSELS), "departs": moment(rng, n)} for n in range(20)
+                {"id": 20 * file + n, "vessel": rng.choice(VESSELS), "departs": moment(rng, n)}
+                for n in range(20)
             ]
         }
 
@@ -1176,7 +1263,10 @@ def notices_as_in_a_news_feed(rng: Random) -> list[Document]:
             "urgent": rng.choice(["true", "false"]),
         }
 
-    return [{"channel": {"title": "Notices", "item": [item(25 * f + n) for n in range(25)]}} for f in range(2)]
+    return [
+        {"channel": {"title": "Notices", "item": [item(25 * f + n) for n in range(25)]}}
+        for f in range(2)
+    ]
 
 
 @case(
@@ -1196,11 +1286,21 @@ tables:
 )
 def records_in_a_wrapper(rng: Random) -> list[Document]:
     def side() -> Document:
-        return {"team": rng.choice(["Holm rowers", "Vess rowers", "Otter rowers"]), "points": rng.randrange(9)}
+        return {
+            "team": rng.choice(["Holm rowers", "Vess rowers", "Otter rowers"]),
+            "points": rng.randrange(9),
+        }
 
     return [
         [
-            {"match": {"id": 40 * file + n, "home": side(), "away": side(), "played": f"{1 + n % 28:02}/04/2031"}}
+            {
+                "match": {
+                    "id": 40 * file + n,
+                    "home": side(),
+                    "away": side(),
+                    "played": f"{1 + n % 28:02}/04/2031",
+                }
+            }
             for n in range(40)
         ]
         for file in range(2)
@@ -1322,7 +1422,10 @@ def tickets_within_wrappers(rng: Random) -> list[Document]:
         }
 
     return [
-        {"status": "ok", "result": {"count": 40, "list": {"tickets": [ticket(40 * f + n) for n in range(40)]}}}
+        {
+            "status": "ok",
+            "result": {"count": 40, "list": {"tickets": [ticket(40 * f + n) for n in range(40)]}},
+        }
         for f in range(3)
     ]
 
@@ -1338,4 +1441,10 @@ tables:
 )
 def words_by_line(rng: Random) -> list[Document]:
     lines = ["red", "blue", "green", "north loop", "south loop", "island"]
-    return [{"alerts": {line: [{"text": f"late {k}", "minutes": k} for k in range(3)] for line in lines}}]
+    return [
+        {
+            "alerts": {
+                line: [{"text": f"late {k}", "minutes": k} for k in range(3)] for line in lines
+            }
+        }
+    ]

@@ -1,5 +1,6 @@
-"""A draft laid beside the rules that a person wrote: which tables, fields and types of these it has, and what it does to
-the input that it came from."""
+"""A draft laid beside the rules that a person wrote: which tables, fields and types of these it
+has, and what it does to the input that it came from.
+"""
 
 from __future__ import annotations
 
@@ -21,7 +22,9 @@ from mukret.types import DecimalType, Enum, ListOf, ValueType
 from tests.drafts.cases import Case, Document
 
 ALIKE = 0.9
-"""So large a share of the rows of two tables must stand at the same places for the tables to be one."""
+"""So large a share of the rows of two tables must stand at the same places for the tables to be
+one.
+"""
 RowPlace = tuple[str, int, tuple[str | int, ...]]
 
 
@@ -68,19 +71,26 @@ def score(case: Case, folder: Path) -> Score:
         two = write(folder / "two", case, documents[middle:])
         run = ran(drafted(one), two)
         found.other_half = [
-            sum(tally.rows_rejected for tally in run.tally.tables.values()) + run.tally.bad_documents,
+            sum(tally.rows_rejected for tally in run.tally.tables.values())
+            + run.tally.bad_documents,
             sum(tally.rows_seen for tally in run.tally.tables.values()) + run.tally.bad_documents,
         ]
         if share(found.other_half) > 0.01:
-            reasons = {(reason.table, reason.field, reason.code) for reason in run.tally.reasons.values()}
-            found.wrong.append(f"the other half is rejected: {found.other_half}, {sorted(map(str, reasons))[:4]}")
+            reasons = {
+                (reason.table, reason.field, reason.code) for reason in run.tally.reasons.values()
+            }
+            found.wrong.append(
+                f"the other half is rejected: {found.other_half}, {sorted(map(str, reasons))[:4]}"
+            )
     return found
 
 
 def write(folder: Path, case: Case, documents: Sequence[Document]) -> list[str]:
     folder.mkdir(exist_ok=True)
     if case.lines:
-        (folder / "log.jsonl").write_text("".join(f"{json.dumps(document)}\n" for document in documents))
+        (folder / "log.jsonl").write_text(
+            "".join(f"{json.dumps(document)}\n" for document in documents)
+        )
         return [str(folder / "log.jsonl")]
     names = [str(folder / f"{case.name}-{number}.json") for number in range(len(documents))]
     for name, document in zip(names, documents, strict=True):
@@ -108,7 +118,9 @@ def rows_of(rules: Rules, files: Sequence[str]) -> dict[str, set[RowPlace]]:
     for batch in Run(rules, find_sources(files)).decided_rows():
         for table in batch.new:
             unread = table.rows.unreadable | table.rows.hollow
-            found[table.name] |= {_place(table, row) for row in range(table.rows.count) if row not in unread}
+            found[table.name] |= {
+                _place(table, row) for row in range(table.rows.count) if row not in unread
+            }
     return found
 
 
@@ -119,7 +131,11 @@ def _place(table: DecidedTable, row: int) -> RowPlace:
 
 
 def compare(
-    hand: Mapping[str, set[RowPlace]], draft: Mapping[str, set[RowPlace]], by_hand: Rules, drafted: Rules, found: Score
+    hand: Mapping[str, set[RowPlace]],
+    draft: Mapping[str, set[RowPlace]],
+    by_hand: Rules,
+    drafted: Rules,
+    found: Score,
 ) -> None:
     found.drafted_tables = len(drafted.tables)
     for name, table in by_hand.tables.items():
@@ -149,7 +165,9 @@ def _compare_fields(hand: Table, draft: Table, found: Score) -> None:
         if _family(own.type) == _family(other.type):
             found.types[0] += 1
         else:
-            found.wrong.append(f"{hand.name}.{own.name} is {own.type.name}, drafted {other.type.name}")
+            found.wrong.append(
+                f"{hand.name}.{own.name} is {own.type.name}, drafted {other.type.name}"
+            )
 
 
 def _source(own: Field) -> str:
@@ -177,11 +195,23 @@ def damage(rules: Rules, files: Sequence[str], found: Score) -> None:
     run = Run(rules, find_sources(files))
     for output in run.batches():
         for name, batch in output.tables.items():
-            own = [item.name for item in rules.tables[name].fields if isinstance(item.source, At) and item.keep]
-            empty = [row for row in batch.select(own).to_pylist() if all(value is None for value in row.values())]
+            own = [
+                item.name
+                for item in rules.tables[name].fields
+                if isinstance(item.source, At) and item.keep
+            ]
+            empty = [
+                row
+                for row in batch.select(own).to_pylist()
+                if all(value is None for value in row.values())
+            ]
             found.rows_of_nulls += len(empty) if own else 0
     tally = run.tally
-    found.nulled = sum(table.values_nulled for table in tally.tables.values()) + tally.response_values_nulled
+    found.nulled = (
+        sum(table.values_nulled for table in tally.tables.values()) + tally.response_values_nulled
+    )
     found.rejected = sum(table.rows_rejected for table in tally.tables.values())
     if found.nulled or found.rows_of_nulls or found.rejected:
-        found.wrong.append(f"nulled {found.nulled}, rows of nulls {found.rows_of_nulls}, rejected {found.rejected}")
+        found.wrong.append(
+            f"nulled {found.nulled}, rows of nulls {found.rows_of_nulls}, rejected {found.rejected}"
+        )

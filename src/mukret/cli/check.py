@@ -52,18 +52,22 @@ def command(
     verbose: int,
     log: str | None,
 ) -> None:
-    """Check RULES: every problem of the file at once, each with its place, and the examples that stand in it.
+    """Check RULES: every problem of the file at once, each with its place, and the examples that
+    stand in it.
 
-    With FILEs (a file, a folder, a glob, or - for standard input) also what is in them that the rules do not expect:
-    what no rule reads, rules that find nothing, words that an enum does not have, values that do not fit. Every node
-    of them is looked at. In place of RULES a calls file (of mukret collect) can be checked, alone. Exit code 0: all is
-    well; 1: an example fails, or something is new; 2: the file has problems.
+    With FILEs (a file, a folder, a glob, or - for standard input) also what is in them that the
+    rules do not expect: what no rule reads, rules that find nothing, words that an enum does not
+    have, values that do not fit. Every node of them is looked at. In place of RULES a calls file
+    (of mukret collect) can be checked, alone. Exit code 0: all is well; 1: an example fails, or
+    something is new; 2: the file has problems.
     """
     from mukret.errors import RulesError, UsageError
 
     if ignore_now and not files:
         raise UsageError(
-            "usage", "--ignore-now wants responses to look at", hint="mukret check RULES FILE… --ignore-now"
+            "usage",
+            "--ignore-now wants responses to look at",
+            hint="mukret check RULES FILE… --ignore-now",
         )
     logger = set_up_logging(log, verbose)
     try:
@@ -87,8 +91,15 @@ def command(
     logger.info("%s: %d examples, %d failed", rules, len(outcomes), len(failed))
     found = _drift(checked, files, quiet=quiet or as_json) if files else None
     if as_json:
-        shown = [{"shows": item.example.shows, "differences": list(item.differences)} for item in outcomes]
-        report: dict[str, Any] = {"problems": [], "warnings": list(map(_warning, warnings)), "examples": shown}
+        shown = [
+            {"shows": item.example.shows, "differences": list(item.differences)}
+            for item in outcomes
+        ]
+        report: dict[str, Any] = {
+            "problems": [],
+            "warnings": list(map(_warning, warnings)),
+            "examples": shown,
+        }
         if found is not None:
             report["responses"] = found.as_json()
         click.echo(json_text(report))
@@ -115,14 +126,17 @@ def _check_calls(file: str, files: tuple[str, ...], *, as_json: bool, quiet: boo
 
     if files:
         hint = f"mukret collect {file} --to kept; then mukret check RULES kept"
-        raise UsageError("usage", f"{file} is a calls file: it is checked without responses", hint=hint)
+        raise UsageError(
+            "usage", f"{file} is a calls file: it is checked without responses", hint=hint
+        )
     calls = load_calls(file)
     if as_json:
         click.echo(json_text({"problems": [], "warnings": [], "examples": []}))
     elif not quiet:
         variables = sorted({secret.variable for secret in calls.secrets()})
         click.echo(
-            f"{file}: no problems ({counted(len(calls.calls), 'call')}; secrets: {', '.join(variables) or 'none'})"
+            f"{file}: no problems ({counted(len(calls.calls), 'call')}; secrets: "
+            f"{', '.join(variables) or 'none'})"
         )
         for variable in variables:
             if not os.environ.get(variable):
@@ -148,7 +162,9 @@ def _ignore(checked: Rules, paths: list[str], *, quiet: bool) -> None:
 
     with open(checked.file, encoding="utf-8", newline="") as file:
         text = with_ignored(file.read(), paths)
-    parse_rules(text, checked.file)  # raises, and nothing is written, should it not be valid any more
+    parse_rules(
+        text, checked.file
+    )  # raises, and nothing is written, should it not be valid any more
     rewrite(checked.file, text)
     if not quiet:
         click.echo(f"{checked.file}: {counted(len(paths), 'path')} more under ignore", err=True)
@@ -178,5 +194,8 @@ def _print(rules: Any, outcomes: list[Any]) -> None:
             click.echo(f"          {escaped(difference)}")
     failed = sum(not outcome.passed for outcome in outcomes)
     verdict = f"{counted(failed, 'example')} failed" if failed else "no problems"
-    size = f"{counted(len(rules.tables), 'table')}, {counted(fields, 'field')}, {counted(len(outcomes), 'example')}"
+    size = (
+        f"{counted(len(rules.tables), 'table')}, {counted(fields, 'field')}, "
+        f"{counted(len(outcomes), 'example')}"
+    )
     click.echo(f"{rules.file}: {verdict} ({size})")

@@ -34,8 +34,13 @@ class Given:
     ) -> None:
         if basic and bearer:
             raise UsageError("usage", "--basic and --bearer exclude each other")
-        typed: list[tuple[str, Value]] = [_pair(text, ":", "--header", "'NAME: VALUE'") for text in headers]
-        self.headers: Pairs = (*typed, *((name, Secret(variable)) for name, variable in header_from))
+        typed: list[tuple[str, Value]] = [
+            _pair(text, ":", "--header", "'NAME: VALUE'") for text in headers
+        ]
+        self.headers: Pairs = (
+            *typed,
+            *((name, Secret(variable)) for name, variable in header_from),
+        )
         typed = [_pair(text, "=", "--query", "NAME=VALUE") for text in query]
         self.query: Pairs = (*typed, *((name, Secret(variable)) for name, variable in query_from))
         self.sign_in: SignIn | None = None
@@ -50,7 +55,14 @@ class Given:
             base, call = call_for(source, self.query)
             pages = parse_pages(self.pages) if self.pages is not None else None
             limits = Limits(tries=TRIES_BY_HAND)
-            return Calls(base, (replace(call, pages=pages),), self.headers, self.sign_in, limits=limits, by_hand=True)
+            return Calls(
+                base,
+                (replace(call, pages=pages),),
+                self.headers,
+                self.sign_in,
+                limits=limits,
+                by_hand=True,
+            )
         if self.headers or self.query or self.sign_in or self.pages is not None:
             message = "headers, query, pages and sign-in stand in the calls file"
             raise UsageError("usage", message, hint=f"edit {source}")
@@ -63,14 +75,19 @@ def _pair(text: str, mark: str, option: str, form: str) -> tuple[str, str]:
     if not found or not name:
         raise UsageError("usage", f"{option} wants {form}", hint=f"{option} {form}")
     if mark == ":" and name.lower() in SET_BY_THE_TRANSFER:
-        raise UsageError("usage", f"{option} {name}: that header follows from what is sent", hint="leave it out")
+        raise UsageError(
+            "usage", f"{option} {name}: that header follows from what is sent", hint="leave it out"
+        )
     if mark == ":" and not (text.isascii() and text.isprintable()):
         raise UsageError("usage", f"{option} {name}: a header holds printable ASCII only")
     return name, value.strip() if mark == ":" else value
 
 
 def with_constants(calls: Calls, typed: tuple[str, ...]) -> Calls:
-    """The calls with other values for some of their constants. Raises UsageError for one that they don't have."""
+    """The calls with other values for some of their constants.
+
+    Raises UsageError for one that they don't have.
+    """
 
     constants = dict(calls.constants)
     for text in typed:
@@ -78,8 +95,13 @@ def with_constants(calls: Calls, typed: tuple[str, ...]) -> Calls:
         if not found:
             raise UsageError("usage", "--with wants NAME=VALUE", hint="--with day=2031-03-28")
         if name not in constants:
-            hint = did_you_mean(name, constants) or "with: {NAME: VALUE} in the calls file says what it is usually"
-            raise UsageError("usage", f"--with {name}: the calls have no constant of that name", hint=hint)
+            hint = (
+                did_you_mean(name, constants)
+                or "with: {NAME: VALUE} in the calls file says what it is usually"
+            )
+            raise UsageError(
+                "usage", f"--with {name}: the calls have no constant of that name", hint=hint
+            )
         constants[name] = value
     return replace(calls, constants=tuple(constants.items()))
 
@@ -121,7 +143,9 @@ def destinations(targets: tuple[str, ...], then: str | None, source: str) -> tup
         raise UsageError("usage", "where do the responses go?", hint="--to FOLDER")
     if then is None:
         if len(targets) > 1:
-            raise UsageError("usage", "a second --to is for the tables of --then", hint="--then RULES")
+            raise UsageError(
+                "usage", "a second --to is for the tables of --then", hint="--then RULES"
+            )
         return targets[0], None
     if len(targets) > 2:
         raise UsageError("usage", "--to is for the responses and, a second one, for the tables")

@@ -39,9 +39,15 @@ Line = dict[str, Any]
 def print_plan(calls: Calls, *, as_json: bool) -> None:
     """Prints the first request of each call, secrets masked."""
     lines = plan_lines(calls)
-    missing = sorted({secret.variable for secret in calls.secrets() if not os.environ.get(secret.variable)})
+    missing = sorted(
+        {secret.variable for secret in calls.secrets() if not os.environ.get(secret.variable)}
+    )
     if as_json:
-        click.echo(json.dumps({"requests": lines, "variables_not_set": missing}, indent=2, ensure_ascii=False))
+        click.echo(
+            json.dumps(
+                {"requests": lines, "variables_not_set": missing}, indent=2, ensure_ascii=False
+            )
+        )
         return
     limits = calls.limits
     tries = counted(limits.tries, "try", "tries")
@@ -68,7 +74,9 @@ def _call(call: Call, calls: Calls) -> Line:
         once_per = call.once_per
         rows = once_per.rows.text if once_per.rows else None
         paths = ", ".join(f"{name} at {path.text}" for name, path in once_per.variables)
-        line["once_per"] = " ".join(word for word in (f"answer of {once_per.call},", rows, paths) if word).rstrip(",")
+        line["once_per"] = " ".join(
+            word for word in (f"answer of {once_per.call},", rows, paths) if word
+        ).rstrip(",")
     headers = _masked((*calls.headers, *call.headers)) | _authorization(calls)
     if headers:
         line["headers"] = headers
@@ -92,13 +100,20 @@ def _sign_in(calls: Calls) -> Line:
     match calls.sign_in:
         case OAuth2(token, scope=scope):
             form = {"grant_type": "client_credentials"} | ({"scope": scope} if scope else {})
-            line: Line = {"call": "sign_in", "method": "POST", "url": _address(token, calls), "body": json_text(form)}
+            line: Line = {
+                "call": "sign_in",
+                "method": "POST",
+                "url": _address(token, calls),
+                "body": json_text(form),
+            }
             return line | {"keeps": "the access token"}
         case SignInCall() as way:
             line = {"call": "sign_in", "method": way.method, "url": _address(way.address, calls)}
             line |= {"headers": _masked(way.headers)} if way.headers else {}
             line |= {"body": _body(way.body)} if way.body else {}
-            kept = [f"{one.name} from {one.path.text if one.path else one.header}" for one in way.keep]
+            kept = [
+                f"{one.name} from {one.path.text if one.path else one.header}" for one in way.keep
+            ]
             return line | ({"keeps": ", ".join(kept)} if kept else {})
     variables = ", ".join(secret.variable for secret in calls.secrets())
     return {"call": "sign_in", "method": "-", "url": f"by what stands in {variables}"}
@@ -127,7 +142,10 @@ def _hidden(content: JsonValue) -> JsonValue:
 def _pages(pages: object) -> str:
     match pages:
         case CursorPages(path, header, target):
-            return f"by the cursor at {path.text if path else f'the header {header}'}, sent as {_target(target)}"
+            return (
+                f"by the cursor at {path.text if path else f'the header {header}'}, sent as "
+                f"{_target(target)}"
+            )
         case LinkPages(relation):
             return f"by the header Link with rel={relation}"
         case AddressPages(path):
@@ -149,4 +167,8 @@ def _target(target: Target) -> str:
 
 
 def _line_text(value: Any) -> str:
-    return ", ".join(f"{name}: {text}" for name, text in value.items()) if isinstance(value, dict) else str(value)
+    return (
+        ", ".join(f"{name}: {text}" for name, text in value.items())
+        if isinstance(value, dict)
+        else str(value)
+    )

@@ -47,14 +47,35 @@ ENDS = {
 """How a last page was recognised."""
 
 FAULTS = {
-    Fault.REPEATED: ("the next page would be one that was there before: {about}", "the list was left there"),
-    Fault.SAME_RECORDS: ("two pages with the same records", "does the service know the name in `pages`?"),
-    Fault.NOT_A_CURSOR: ("what stands where the cursor should is none: {about}", "look at the path in `pages`"),
-    Fault.NO_LIST: ("the records of a page can't be told {about}", 'say where they are: pages: {{…, list: "$.…"}}'),
+    Fault.REPEATED: (
+        "the next page would be one that was there before: {about}",
+        "the list was left there",
+    ),
+    Fault.SAME_RECORDS: (
+        "two pages with the same records",
+        "does the service know the name in `pages`?",
+    ),
+    Fault.NOT_A_CURSOR: (
+        "what stands where the cursor should is none: {about}",
+        "look at the path in `pages`",
+    ),
+    Fault.NO_LIST: (
+        "the records of a page can't be told {about}",
+        'say where they are: pages: {{…, list: "$.…"}}',
+    ),
     Fault.PAGE_LIMIT: ("there are more than {about} pages", "limits: {{pages: N}} allows more"),
-    Fault.MORE_BUT_NO_CURSOR: ("it says that there is more, and has no cursor at {about}", "ask the service"),
-    Fault.ELSEWHERE: ("the next page is at another origin: {about}", "origins: […] allows it, without credentials"),
-    Fault.NO_ADDRESS: ("what stands where the next address should is none: {about}", "look at the path in `pages`"),
+    Fault.MORE_BUT_NO_CURSOR: (
+        "it says that there is more, and has no cursor at {about}",
+        "ask the service",
+    ),
+    Fault.ELSEWHERE: (
+        "the next page is at another origin: {about}",
+        "origins: […] allows it, without credentials",
+    ),
+    Fault.NO_ADDRESS: (
+        "what stands where the next address should is none: {about}",
+        "look at the path in `pages`",
+    ),
 }
 """Why a list did not come to its end, and what to do."""
 
@@ -72,7 +93,9 @@ NOT_ASKED = {
 class View(Watcher):
     """Prints and logs what happens. Its methods are called by several threads."""
 
-    def __init__(self, calls: Calls, target: str, logger: logging.Logger, *, quiet: bool, verbose: bool) -> None:
+    def __init__(
+        self, calls: Calls, target: str, logger: logging.Logger, *, quiet: bool, verbose: bool
+    ) -> None:
         self.calls = calls
         self.target = target.rstrip("/")
         self.logger = logger
@@ -100,7 +123,9 @@ class View(Watcher):
 
         told = TextColumn("{task.description}", markup=False)
         console = Console(stderr=True, highlight=False)
-        with Progress(SpinnerColumn(), told, TimeElapsedColumn(), console=console, transient=True) as bar:
+        with Progress(
+            SpinnerColumn(), told, TimeElapsedColumn(), console=console, transient=True
+        ) as bar:
             bar.add_task("asking …")
             self.bar = bar
             try:
@@ -117,12 +142,19 @@ class View(Watcher):
             self._refresh()
 
     def waiting(self, pause: Waiting) -> None:
-        line = f"{pause.why}: {_seconds(pause.seconds)} until try {pause.number} of {pause.tries}, {pause.shown}"
+        line = (
+            f"{pause.why}: {_seconds(pause.seconds)} until try {pause.number} of "
+            f"{pause.tries}, {pause.shown}"
+        )
         self.logger.warning("%s", line)
         with self.lock:
             if not self.quiet and (self.verbose or pause.seconds >= LONG_PAUSE):
                 self._echo(click.style(escaped(line), fg="yellow"))
-            self._refresh(f", waiting {_seconds(pause.seconds)}: {pause.why}" if pause.seconds >= SHORT_PAUSE else "")
+            self._refresh(
+                f", waiting {_seconds(pause.seconds)}: {pause.why}"
+                if pause.seconds >= SHORT_PAUSE
+                else ""
+            )
 
     def signed_in(self, session: Session) -> None:
         with self.lock:
@@ -156,7 +188,9 @@ class View(Watcher):
         with self.lock:
             if answer.problem is not None:
                 self._apart(answer)
-            elif self.calls.by_hand and not (self.calls.calls[0].pages or len(self.calls.calls) > 1):
+            elif self.calls.by_hand and not (
+                self.calls.calls[0].pages or len(self.calls.calls) > 1
+            ):
                 self._kept(answer)
 
     def _kept(self, answer: Answer) -> None:
@@ -168,7 +202,9 @@ class View(Watcher):
         self._echo(f"  {documents} in {self.target}/{answer.file}")
         if answer.bad_documents:
             bad = counted(answer.bad_documents, "document")
-            self._echo(click.style(f"  {bad} in it can't be read: mukret survey shows which", fg="yellow"))
+            self._echo(
+                click.style(f"  {bad} in it can't be read: mukret survey shows which", fg="yellow")
+            )
 
     def _apart(self, answer: Answer) -> None:
         self.apart += 1
@@ -178,7 +214,9 @@ class View(Watcher):
             return  # the error at the end says all of it
         self._echo(click.style(escaped(answer.url), bold=True))
         problem = escaped(answer.problem or "")
-        self._echo(click.style(f"  {problem}: kept apart, {self.target}/{answer.file}", fg="yellow"))
+        self._echo(
+            click.style(f"  {problem}: kept apart, {self.target}/{answer.file}", fg="yellow")
+        )
         if answer.said:
             self._echo(click.style(f"  it begins: {escaped(answer.said[:SAID])}", dim=True))
 
@@ -189,13 +227,23 @@ class View(Watcher):
         self._log_report(report)
         if self.quiet:
             return
-        if ended and self.calls.by_hand and report.pages == 1 and not report.findings and not report.retries:
+        if (
+            ended
+            and self.calls.by_hand
+            and report.pages == 1
+            and not report.findings
+            and not report.retries
+        ):
             return  # what there is to say of one answer has been said
         if report.pages or (report.apart and len(report.calls) > 1):
             self._print_calls(report)
         self._print_signed_in(report)
         if report.tries and (report.pages or report.retries):
-            again = f", {report.retries:,} of them again, {_seconds(report.waited)} of pauses" if report.retries else ""
+            again = (
+                f", {report.retries:,} of them again, {_seconds(report.waited)} of pauses"
+                if report.retries
+                else ""
+            )
             took = _seconds(time.monotonic() - self.begun)
             click.echo(f"{counted(report.tries, 'request')} in {took}{again}", err=True)
         if self.apart > MOST_LINES:
@@ -210,7 +258,16 @@ class View(Watcher):
         if report.continued:
             since += f", begun {report.continued[:16].replace('T', ' ')} UTC and gone on with"
         click.echo(f"{what} → {click.style(self.target + '/', bold=True)}{since}", err=True)
-        rows = [["call", "pages", *self._more_heads(report), "size", "lists", "how the last page was recognised"]]
+        rows = [
+            [
+                "call",
+                "pages",
+                *self._more_heads(report),
+                "size",
+                "lists",
+                "how the last page was recognised",
+            ]
+        ]
         for name, call in report.calls.items():
             more = [f"{getattr(call, attribute):,}" for attribute, _ in self._more(report)]
             ends = ", ".join(_counted_end(end, count) for end, count in call.lists.most_common())
@@ -224,7 +281,11 @@ class View(Watcher):
     def _more(self, report: Report) -> list[tuple[str, str]]:
         """Counts that are not always there."""
         named = [("before", "kept before"), ("unchanged", "unchanged"), ("apart", "apart")]
-        return [(name, head) for name, head in named if any(getattr(call, name) for call in report.calls.values())]
+        return [
+            (name, head)
+            for name, head in named
+            if any(getattr(call, name) for call in report.calls.values())
+        ]
 
     def _more_heads(self, report: Report) -> list[str]:
         return [head for _, head in self._more(report)]
@@ -245,10 +306,14 @@ class View(Watcher):
             click.echo(f"  … and {hidden:,} more lists of {name}", err=True)
         for last, url in call.short[:MOST_LINES]:
             message = f"{name}: {last.count:,} records came of {last.stated:,} that were stated"
-            _print_error(f"{message} [records-short]", url, "ask the service; it may have cut the list off")
+            _print_error(
+                f"{message} [records-short]", url, "ask the service; it may have cut the list off"
+            )
         for (why, about), count in call.not_asked.most_common(MOST_LINES):
             words = NOT_ASKED[Why(why)].format(about=about or "…")
-            _print_warning(f"{name}: {counted(count, 'record')} led to no request: they {words} [not-asked]")
+            _print_warning(
+                f"{name}: {counted(count, 'record')} led to no request: they {words} [not-asked]"
+            )
         for error in call.given_up[:MOST_LINES]:
             _print_error(f"{name}: {error.message} [{error.code}]", None, error.hint)
         if len(call.given_up) > MOST_LINES:
@@ -256,10 +321,14 @@ class View(Watcher):
         for doubt, count in call.doubts.most_common(MOST_LINES):
             lists = "the answer has" if count == 1 else f"{count:,} answers have"
             message = f"{name}: {lists} nothing at {doubt.path}, and seems to go on [unmatched]"
-            _print_warning(message, f"did you mean {doubt.meant}?" if doubt.meant else f"pages: {doubt.seems}")
+            _print_warning(
+                message, f"did you mean {doubt.meant}?" if doubt.meant else f"pages: {doubt.seems}"
+            )
         if call.unmatched is not None:
             path, near = call.unmatched
-            _print_warning(f"{name}: {path} finds nothing in the answers that it hangs on [unmatched]", near)
+            _print_warning(
+                f"{name}: {path} finds nothing in the answers that it hangs on [unmatched]", near
+            )
         if call.asked_before and self.verbose:
             same = counted(call.asked_before, "record")
             click.echo(f"  {name}: {same} led to an address that had been asked already", err=True)
@@ -273,7 +342,13 @@ class View(Watcher):
                 self.logger.error("%s: %s", name, error.message)
 
     def print_next(
-        self, folder: CaptureFolder, report: Report, answers: list[Answer], save_calls: str | None, *, then: bool
+        self,
+        folder: CaptureFolder,
+        report: Report,
+        answers: list[Answer],
+        save_calls: str | None,
+        *,
+        then: bool,
     ) -> None:
         """What lies beside the answers, and what to type next."""
         if self.quiet:
@@ -281,16 +356,24 @@ class View(Watcher):
         beside, again = _beside(folder, report.round)
         if beside:
             answers_before = counted(beside, "answer")
-            click.echo(f"  beside {answers_before} from before: a run reads all that is kept there", err=True)
+            click.echo(
+                f"  beside {answers_before} from before: a run reads all that is kept there",
+                err=True,
+            )
         if again:
             same = "the same address" if report.pages == 1 else "the same addresses"
-            click.echo(f"  {again:,} of them from {same}: --newest reads the newest answer of each alone", err=True)
+            click.echo(
+                f"  {again:,} of them from {same}: --newest reads the newest answer of each alone",
+                err=True,
+            )
         self._print_more_pages(answers)
         if then:
             return
         click.echo("\nNext:", err=True)
         if report.given_up or report.apart:
-            click.echo("  what is missing is asked for again by the same command with --go-on", err=True)
+            click.echo(
+                "  what is missing is asked for again by the same command with --go-on", err=True
+            )
         next_step("survey", self.target, *(["--newest"] if again else []))
         if save_calls:
             next_step("collect", save_calls, "--to", self.target)
@@ -301,7 +384,9 @@ class View(Watcher):
             if answer.next_page is not None:
                 click.secho("  there are more pages", fg="yellow", nl=False, err=True)
                 how = shlex.quote(answer.next_page)
-                click.echo(f": the answer names the next one; --pages {how} asks for them all", err=True)
+                click.echo(
+                    f": the answer names the next one; --pages {how} asks for them all", err=True
+                )
                 return
 
 
@@ -313,10 +398,14 @@ def none_kept(apart: list[Answer], target: str) -> InputError:
     if len(apart) > 1:
         reasons = Counter(answer.problem for answer in apart)
         hint = f"most often: {reasons.most_common(1)[0][0]}"
-        return InputError("set-apart", f"none of {len(apart)} answers is data", place=f"{target}/apart", hint=hint)
+        return InputError(
+            "set-apart", f"none of {len(apart)} answers is data", place=f"{target}/apart", hint=hint
+        )
     hint = f"it begins: {shortened(' '.join(first.said.split()), SAID)}" if first.said else ""
     if first.status in (401, 403):
-        hint = "sign in: --bearer VARIABLE, or --basic VARIABLE VARIABLE" + (f"; {hint}" if hint else "")
+        hint = "sign in: --bearer VARIABLE, or --basic VARIABLE VARIABLE" + (
+            f"; {hint}" if hint else ""
+        )
     if first.finding and first.finding.excerpt.strip():
         hint = WHAT_TO_DO[first.finding.sort]
     message = f"{first.url}: {first.problem}"
@@ -344,7 +433,10 @@ def _request_line(tried: Try) -> str:
     if tried.reply is None:
         return escaped(f"{tried.shown}  {tried.told}")
     reply = tried.reply
-    line = f"{tried.shown}  {status_text(reply.status)}  {_bytes(reply.content.size)}  {reply.seconds:.2f} s"
+    line = (
+        f"{tried.shown}  {status_text(reply.status)}  {_bytes(reply.content.size)}  "
+        f"{reply.seconds:.2f} s"
+    )
     problem = tried.judgement.problem if tried.judgement and 200 <= reply.status < 300 else None
     return escaped(f"{line}  {problem}" if problem else line)
 
@@ -374,7 +466,9 @@ def _print_warning(message: str, hint: str | None = None) -> None:
 
 
 def _beside(folder: CaptureFolder, round: int) -> tuple[int, int]:
-    """How many answers of earlier rounds are kept, and how many of them are of lists that were asked for again."""
+    """How many answers of earlier rounds are kept, and how many of them are of lists that were
+    asked for again.
+    """
     now = {record.key for record in folder.records() if record.round == round and not record.apart}
     beside = again = 0
     for record in folder.records():

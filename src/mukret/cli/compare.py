@@ -1,4 +1,6 @@
-"""`mukret compare`: what differs between two deliveries, or between what two versions of the rules give."""
+"""`mukret compare`: what differs between two deliveries, or between what two versions of the rules
+give.
+"""
 
 from __future__ import annotations
 
@@ -32,7 +34,10 @@ LONGEST_PLACE = 110
     "compare",
     short_help="Say what differs between two deliveries, or by other rules.",
     epilog=examples(
-        "mukret compare merrow-demo/tables sqlite:///ferries.db --ignore-fields generated_at,log.found_in",
+        (
+            "mukret compare merrow-demo/tables sqlite:///ferries.db --ignore-fields "
+            "generated_at,log.found_in"
+        ),
         "mukret compare merrow-demo/merrow.rules.yaml new.rules.yaml merrow-demo/feed",
     ),
 )
@@ -62,13 +67,15 @@ def command(
     verbose: int,
     log: str | None,
 ) -> None:
-    """Say what is different: in the delivery NEW beside the delivery OLD (folders that `extract` wrote, sqlite:///…,
-    postgresql://…, of whatever kinds), or in what the rules NEW make of FILE... beside the rules OLD.
+    """Say what is different: in the delivery NEW beside the delivery OLD (folders that `extract`
+    wrote, sqlite:///…, postgresql://…, of whatever kinds), or in what the rules NEW make of FILE...
+    beside the rules OLD.
 
-    Of deliveries: rows that came, went and changed, told apart by the key of their table (where it has none, whole rows
-    are counted), and columns that came, went, have another type or another name. Of rules: rows that are written in one
-    version only and why, and values that changed; rows are the same if they stand at one place of a response. Each is
-    counted and shown by its first cases; numbers are compared by their value. Exit code 1 if anything is different.
+    Of deliveries: rows that came, went and changed, told apart by the key of their table (where it
+    has none, whole rows are counted), and columns that came, went, have another type or another
+    name. Of rules: rows that are written in one version only and why, and values that changed; rows
+    are the same if they stand at one place of a response. Each is counted and shown by its first
+    cases; numbers are compared by their value. Exit code 1 if anything is different.
     """
     set_up_logging(log, verbose)
     if files:
@@ -83,7 +90,9 @@ def names_in(text: str | None) -> tuple[str, ...]:
     return tuple(name.strip() for name in (text or "").split(",") if name.strip())
 
 
-def _compare_deliveries(old: str, new: str, ignored: tuple[str, ...], *, as_json: bool, quiet: bool) -> bool:
+def _compare_deliveries(
+    old: str, new: str, ignored: tuple[str, ...], *, as_json: bool, quiet: bool
+) -> bool:
     """Whether two deliveries differ; what differs is printed."""
     from contextlib import closing
 
@@ -111,14 +120,22 @@ def _refuse_rules(old: str, new: str) -> None:
     rules = [one for one in (old, new) if looks_like_rules(one)]
     if len(rules) == 2:
         hint = f"mukret compare {old} {new} FILE…"
-        raise UsageError("usage", "two rules files are compared over responses, and none are named", hint=hint)
+        raise UsageError(
+            "usage", "two rules files are compared over responses, and none are named", hint=hint
+        )
     if rules:
         hint = "name two deliveries, or two rules files and responses"
         raise UsageError("usage", f"{rules[0]} has rules, the other one is a delivery", hint=hint)
 
 
 def _compare_rules(
-    old: str, new: str, files: Sequence[str], ignored: tuple[str, ...], *, as_json: bool, quiet: bool
+    old: str,
+    new: str,
+    files: Sequence[str],
+    ignored: tuple[str, ...],
+    *,
+    as_json: bool,
+    quiet: bool,
 ) -> bool:
     """Whether two versions of the rules give different tables; what differs is printed."""
     from mukret.cli.progress import progress_bar
@@ -150,14 +167,18 @@ def _print_next(found: Comparison, old: str, new: str, files: Sequence[str]) -> 
         rows: list[tuple[str | None, str | None, Change]] = [
             (None, now, one) for (_, now), one in changes.fates.items()
         ]
-        values: list[tuple[str | None, str | None, Change]] = [(col, "", one) for col, one in changes.values.items()]
+        values: list[tuple[str | None, str | None, Change]] = [
+            (col, "", one) for col, one in changes.values.items()
+        ]
         for column, is_now, change in [*values, *rows]:
             key = change.examples[0].key
             if key and "-" not in files:
                 pairs = [part for pair in key.items() for part in ("--key", "=".join(pair))]
                 only = ["--field", column] if column else []
                 click.echo("Next: how the first of these came about", err=True)
-                next_step("trace", old if is_now is None else new, *files, "--table", name, *pairs, *only)
+                next_step(
+                    "trace", old if is_now is None else new, *files, "--table", name, *pairs, *only
+                )
                 return
 
 
@@ -173,16 +194,24 @@ def print_comparison(found: Comparison, rules: Rules) -> None:
     for name, changes in found.tables.items():
         if changes.any:
             above = found.tables.get(parents[name] or "")
-            _print_table(name, changes, along=parents[name] if above is not None and above.fates else None)
+            _print_table(
+                name, changes, along=parents[name] if above is not None and above.fates else None
+            )
     same = [name for name, changes in found.tables.items() if not changes.any]
     if same:
         click.echo(f"the same: {', '.join(same)}")
-    bad = f", {found.bad_documents:,} not readable (mukret survey says why)" if found.bad_documents else ""
+    bad = (
+        f", {found.bad_documents:,} not readable (mukret survey says why)"
+        if found.bad_documents
+        else ""
+    )
     click.echo(f"{counted(found.documents, 'document')} read by both{bad}")
 
 
 def _print_table(name: str, changes: TableChanges, *, along: str | None) -> None:
-    """`along`: the table above, where rows of that have another fate now, which those of this one share."""
+    """`along`: the table above, where rows of that have another fate now, which those of this one
+    share.
+    """
     old, new = changes.written
     renamed = f" (renamed, was {changes.old_name})" if changes.old_name != name else ""
     click.echo(f"{click.style(name, bold=True)}{renamed}  {old:,} rows written, now {new:,}")
@@ -190,14 +219,23 @@ def _print_table(name: str, changes: TableChanges, *, along: str | None) -> None
         click.echo(f"  column {column}: renamed, was {old_name}")
     for column, (before, after) in changes.columns.items():
         what = (
-            f"gone (was {before})" if after is None else f"new, {after}" if before is None else f"{before}, now {after}"
+            f"gone (was {before})"
+            if after is None
+            else f"new, {after}"
+            if before is None
+            else f"{before}, now {after}"
         )
         click.echo(f"  column {column}: {what}")
     if along is not None and changes.fates:
-        fates = (f"{was} → {becomes} {change.count:,}" for (was, becomes), change in changes.fates.items())
+        fates = (
+            f"{was} → {becomes} {change.count:,}"
+            for (was, becomes), change in changes.fates.items()
+        )
         click.echo(f"  with {along}: {', '.join(fates)}")
     for (was, becomes), change in changes.fates.items() if along is None else ():
-        _print_change(f"rows {was or 'not there'} → {becomes or 'not there'}", change, most=1, reasons=True)
+        _print_change(
+            f"rows {was or 'not there'} → {becomes or 'not there'}", change, most=1, reasons=True
+        )
     for column, change in changes.values.items():
         _print_change(column, change, most=3)
 
@@ -209,7 +247,11 @@ def _print_change(what: str, change: Change, *, most: int, reasons: bool = False
     click.echo(f"  {what}: {change.count:,}")
     for case in change.examples[:most]:
         key = "  ".join(map("=".join, case.key.items()))
-        place = f"{key}  {case.place}" if key and len(key) + len(case.place) <= LONGEST_PLACE else case.place
+        place = (
+            f"{key}  {case.place}"
+            if key and len(key) + len(case.place) <= LONGEST_PLACE
+            else case.place
+        )
         if case.old is None and case.new is None:
             click.secho(f"      {escaped(place)}", dim=True)
             continue

@@ -1,4 +1,7 @@
-"""What a shell offers where a file, a table or a field is to be typed. Whatever goes wrong, it offers nothing."""
+"""What a shell offers where a file, a table or a field is to be typed.
+
+Whatever goes wrong, it offers nothing.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +28,9 @@ def rules_files(ctx: click.Context, parameter: click.Parameter, begun: str) -> l
     found: list[str] = []
     with suppress(OSError):
         found = sorted(
-            one for one in os.listdir(folder or ".") if one.startswith(name) and one.endswith(_RULES_ENDINGS)
+            one
+            for one in os.listdir(folder or ".")
+            if one.startswith(name) and one.endswith(_RULES_ENDINGS)
         )
     if found:
         return [CompletionItem(os.path.join(folder, one)) for one in found]
@@ -68,7 +73,11 @@ def compared_fields(ctx: click.Context, _: click.Parameter, begun: str) -> list[
 def formats(_: click.Context, __: click.Parameter, begun: str) -> list[CompletionItem]:
     from mukret.destinations.formats import FORMATS
 
-    return [CompletionItem(name, help=form.about) for name, form in FORMATS.items() if name.startswith(begun)]
+    return [
+        CompletionItem(name, help=form.about)
+        for name, form in FORMATS.items()
+        if name.startswith(begun)
+    ]
 
 
 # ---- names
@@ -89,7 +98,10 @@ def _outline(ctx: click.Context) -> dict[str, list[str]]:
 
 
 def _typed(ctx: click.Context, name: str, position: int) -> str | None:
-    """What was typed for an argument. Behind an option that still lacks its value click has not told them apart."""
+    """What was typed for an argument.
+
+    Behind an option that still lacks its value click has not told them apart.
+    """
     left = ctx.args[position] if len(ctx.args) > position else None
     return ctx.params.get(name) or left
 

@@ -28,7 +28,10 @@ _WINDOW = 100
 
 
 def screen() -> Console:
-    """Where rich draws. A reader that has seen enough is no error here either: rich would end the program with 1."""
+    """Where rich draws.
+
+    A reader that has seen enough is no error here either: rich would end the program with 1.
+    """
     from rich.console import Console
 
     class Screen(Console):
@@ -65,11 +68,15 @@ def print_diagnostic(diagnostic: Diagnostic, *, err: bool = True) -> None:
 
 
 def windowed(source: str, caret: int) -> tuple[str, int]:
-    """The part of a line around a place, control characters escaped, and how many columns stand before the place."""
+    """The part of a line around a place, control characters escaped, and how many columns stand
+    before the place.
+    """
     first = max(0, caret - _WINDOW // 2) if len(source) > _WINDOW else 0
     before = ("…" if first else "") + escaped(source[first:caret])
     after = source[caret : first + _WINDOW]
-    return before + escaped(after) + ("…" if caret + len(after) < len(source) else ""), cell_width(before)
+    return before + escaped(after) + ("…" if caret + len(after) < len(source) else ""), cell_width(
+        before
+    )
 
 
 def _padded(cell: str, width: int, *, right: bool) -> str:
@@ -112,7 +119,8 @@ def print_counts(tally: Tally, written: str = "written") -> None:
 
 
 def print_reasons(tally: Tally, where: str | None, parents: Mapping[str, str | None]) -> None:
-    """Why rows were rejected, the most frequent first, each with its first case; and what went with rows above it.
+    """Why rows were rejected, the most frequent first, each with its first case; and what went with
+    rows above it.
 
     `parents`: the table that each table is within.
     """
@@ -142,7 +150,13 @@ def print_reasons(tally: Tally, where: str | None, parents: Mapping[str, str | N
             followers.setdefault(above, []).append(f"{reason.count:,} {reason.table}")
     for above, below in followers.items():
         rejected = counted(tally.tables[above].rows_rejected, "row")
-        click.echo(f"  {rejected} of {above} rejected took with them {', '.join(below)} [{PARENT_REJECTED}]", err=True)
+        click.echo(
+            (
+                f"  {rejected} of {above} rejected took with them {', '.join(below)} "
+                f"[{PARENT_REJECTED}]"
+            ),
+            err=True,
+        )
 
 
 def finding_lines(finding: Finding) -> list[str]:
@@ -171,12 +185,18 @@ def reason_lines(reason: Reason, width: int) -> list[str]:
     if example.finding:
         return bad_document_lines(reason)
     lines = [f"{what}: {reason.count:,} × {reason.code}{shown}"]
-    lines += [f"    {path}{place}"] if len(path) + len(place) + 6 <= width else [f"    {path}", f"    {place}"]
+    lines += (
+        [f"    {path}{place}"]
+        if len(path) + len(place) + 6 <= width
+        else [f"    {path}", f"    {place}"]
+    )
     return [escaped(line.rstrip()) for line in lines]
 
 
 def bad_document_lines(reason: Reason) -> list[str]:
-    """`document: 2 × nothing-read: no rule reads anything in it …`, and below what there is of the first, and where."""
+    """`document: 2 × nothing-read: no rule reads anything in it …`, and below what there is of the
+    first, and where.
+    """
     example, finding = reason.example, reason.example.finding
     told = str(finding) if finding else example.message
     lines = [f"document: {reason.count:,} × {reason.code}: {told}"]
@@ -191,7 +211,9 @@ def bad_document_lines(reason: Reason) -> list[str]:
 
 
 def readable(normalized_path: str) -> str:
-    """A normalized path as a person writes it: `$.sailings[3].fare`; still one that can be pasted."""
+    """A normalized path as a person writes it: `$.sailings[3].fare`;
+    still one that can be pasted.
+    """
     from mukret.paths import parse_path
     from mukret.paths.locate import path_text
 
@@ -199,7 +221,9 @@ def readable(normalized_path: str) -> str:
 
 
 def print_bad_documents(bad: Sequence[BadDocument], count: int) -> None:
-    """The first documents that could not be read, each with its place and a caret; `count` is how many there are."""
+    """The first documents that could not be read, each with its place and a caret; `count` is how
+    many there are.
+    """
     if not count:
         return
     click.secho(f"{counted(count, 'document')} could not be read:", fg="yellow", err=True)

@@ -1,4 +1,6 @@
-"""What `extract` and `merge` have in common: the options of a delivery, and what is said of it when it is done."""
+"""What `extract` and `merge` have in common: the options of a delivery, and what is said of it when
+it is done.
+"""
 
 from __future__ import annotations
 
@@ -34,24 +36,45 @@ _OPTIONS = (
     click.option(
         "--mode",
         type=click.Choice(["create", "replace", "append", "upsert"]),
-        help="What becomes of tables that are there; if it is not said those that Mukret made are made anew.",
+        help=(
+            "What becomes of tables that are there; if it is not said those that Mukret made are "
+            "made anew."
+        ),
     ),
-    click.option("--widen", is_flag=True, help="Add new columns to tables of a database, with append and upsert."),
+    click.option(
+        "--widen",
+        is_flag=True,
+        help="Add new columns to tables of a database, with append and upsert.",
+    ),
     click.option(
         "--table",
         metavar="T",
         shell_complete=completing.tables,
         help="With --to -: the table to write, if there is more than one.",
     ),
-    click.option("--titles", is_flag=True, help="Head the columns of csv and xlsx with the titles of the fields."),
-    click.option("--nested", is_flag=True, help="Put tables within into their parents' records, in json and jsonl."),
-    click.option("--indent", metavar="N", type=click.IntRange(1, 8), help="Indent json by N blanks a level."),
+    click.option(
+        "--titles",
+        is_flag=True,
+        help="Head the columns of csv and xlsx with the titles of the fields.",
+    ),
+    click.option(
+        "--nested",
+        is_flag=True,
+        help="Put tables within into their parents' records, in json and jsonl.",
+    ),
+    click.option(
+        "--indent", metavar="N", type=click.IntRange(1, 8), help="Indent json by N blanks a level."
+    ),
     click.option(
         "--formulas-as-text",
         is_flag=True,
         help="Put a ' before each text of csv that a spreadsheet would take for a formula.",
     ),
-    click.option("--max-rejects", metavar="N|P%", help="So many rejects are clean; with more nothing is published."),
+    click.option(
+        "--max-rejects",
+        metavar="N|P%",
+        help="So many rejects are clean; with more nothing is published.",
+    ),
     click.option("--strict", is_flag=True, help="Warnings are findings too (exit code 1)."),
 )
 
@@ -73,7 +96,9 @@ def refuse_twins(rules: Rules) -> None:
             other = by_title.setdefault(title, name)
             if other != name:
                 message = f"{table.name}: {other} and {name} would both be headed {title!r}"
-                raise UsageError("usage", message, hint="give one of them another title, or leave out --titles")
+                raise UsageError(
+                    "usage", message, hint="give one of them another title, or leave out --titles"
+                )
 
 
 def reject_limit(text: str | None) -> RejectLimit | None:
@@ -85,18 +110,31 @@ def reject_limit(text: str | None) -> RejectLimit | None:
     try:
         return RejectLimit.parse(text)
     except ValueError:
-        raise UsageError("usage", f"--max-rejects can't be {text!r}", hint="a number (12) or a share (0.5%)") from None
+        raise UsageError(
+            "usage", f"--max-rejects can't be {text!r}", hint="a number (12) or a share (0.5%)"
+        ) from None
 
 
 def where_rejects_are(target: str) -> str | None:
     """Where the rejects are."""
     if target == "-":
         return None
-    return f"mukret_rejects of {target}" if "://" in target else f"{target.rstrip('/')}/rejects.jsonl"
+    return (
+        f"mukret_rejects of {target}" if "://" in target else f"{target.rstrip('/')}/rejects.jsonl"
+    )
 
 
 def headline(documents: int, files: int, target: str) -> str:
     from mukret.text import counted
 
-    to = "standard output" if target == "-" else target if "://" in target else f"{target.rstrip('/')}/"
-    return f"{counted(documents, 'document')} in {counted(files, 'file')} → {click.style(to, bold=True)}"
+    to = (
+        "standard output"
+        if target == "-"
+        else target
+        if "://" in target
+        else f"{target.rstrip('/')}/"
+    )
+    return (
+        f"{counted(documents, 'document')} in {counted(files, 'file')} → "
+        f"{click.style(to, bold=True)}"
+    )

@@ -15,10 +15,16 @@ NEXT = (
     ("see all of the feed, place by place", "mukret survey {to}/feed"),
     ("begin rules of your own for it", "mukret draft {to}/feed"),
     ("read what was set aside, and why", "cat {to}/tables/rejects.jsonl"),
-    ("ask how a value came about", "mukret trace {rules} {to}/feed --table sailings --nth 3 --field family_fare"),
+    (
+        "ask how a value came about",
+        "mukret trace {rules} {to}/feed --table sailings --nth 3 --field family_fare",
+    ),
     ("see what is in the feed that the rules don't expect", "mukret check {rules} {to}/feed"),
     ("change a rule and look again", "mukret preview {rules} {to}/feed --table sailings"),
-    ("let only a clean run through", "mukret extract {rules} {to}/feed --to {to}/tables --max-rejects 1%"),
+    (
+        "let only a clean run through",
+        "mukret extract {rules} {to}/feed --to {to}/tables --max-rejects 1%",
+    ),
     ("keep the sample's service running, and ask it yourself: it says how", "mukret standin"),
 )
 
@@ -28,27 +34,52 @@ NEXT = (
     short_help="Try it all on the sample feed, command by command.",
     epilog=examples("mukret demo", "mukret demo --to /tmp/merrow"),
 )
-@click.option("--to", "target", metavar="DIR", default="merrow-demo", show_default=True, help="Where the sample goes.")
+@click.option(
+    "--to",
+    "target",
+    metavar="DIR",
+    default="merrow-demo",
+    show_default=True,
+    help="Where the sample goes.",
+)
 def command(target: str) -> None:
-    """Write the sample feed (the ferries of the Merrow Isles, made up) and its rules to DIR, and run each step on it.
+    """Write the sample feed (the ferries of the Merrow Isles, made up) and its rules to DIR, and
+    run each step on it.
 
     A rules file in DIR that you have changed is kept, and so is the file that it refers to.
     """
     _copy_sample(target)
     rules, feed, tables = f"{target}/merrow.rules.yaml", f"{target}/feed", f"{target}/tables"
     wanted = f"{target}/crossings.csv"
-    _step("What does the feed send? One of its sailings, as it stands.", ["look", feed, SAILINGS, "--nth", "3"])
-    _step("What is in all of them, and what surprises?", ["survey", feed, "--path", SAILINGS, "--quiet"])
-    _step("No rules yet? Three rows of the wanted table are enough.", ["draft", feed, "--like", wanted])
+    _step(
+        "What does the feed send? One of its sailings, as it stands.",
+        ["look", feed, SAILINGS, "--nth", "3"],
+    )
+    _step(
+        "What is in all of them, and what surprises?",
+        ["survey", feed, "--path", SAILINGS, "--quiet"],
+    )
+    _step(
+        "No rules yet? Three rows of the wanted table are enough.",
+        ["draft", feed, "--like", wanted],
+    )
     _step("Are the rules in order? Do their examples hold?", ["check", rules])
-    _step("What do they make of the feed?", ["preview", rules, feed, "--table", "bookings", "--rows", "4"])
-    _step("The job itself: every table, and every reject on record.", ["extract", rules, feed, "--to", tables])
+    _step(
+        "What do they make of the feed?",
+        ["preview", rules, feed, "--table", "bookings", "--rows", "4"],
+    )
+    _step(
+        "The job itself: every table, and every reject on record.",
+        ["extract", rules, feed, "--to", tables],
+    )
     _ask_the_service(target)
     click.echo()
     click.secho("Next:", bold=True)
     for what, line in NEXT:
         click.echo(f"  {what}")
-        click.secho(f"    {line.format(to=shlex.quote(target), rules=shlex.quote(rules))}", fg="green")
+        click.secho(
+            f"    {line.format(to=shlex.quote(target), rules=shlex.quote(rules))}", fg="green"
+        )
 
 
 def _ask_the_service(target: str) -> None:
@@ -57,9 +88,21 @@ def _ask_the_service(target: str) -> None:
     from mukret.errors import OutputError
     from mukret.sample.service import PASSWORD, USER, is_standing_in, standing_in
 
-    why = "The same out of a service (the sample's own, simulated): sign in, page by page, what hangs on each port."
+    why = (
+        "The same out of a service (the sample's own, simulated): sign in, page by page, what "
+        "hangs on each port."
+    )
     calls, rules = f"{target}/service.calls.yaml", f"{target}/service.rules.yaml"
-    arguments = ["collect", calls, "--to", f"{target}/kept", "--then", rules, "--to", f"{target}/service-tables"]
+    arguments = [
+        "collect",
+        calls,
+        "--to",
+        f"{target}/kept",
+        "--then",
+        rules,
+        "--to",
+        f"{target}/service-tables",
+    ]
     os.environ |= {"FERRY_USER": USER, "FERRY_PASSWORD": PASSWORD}
     if is_standing_in(DEFAULT_PORT):
         _step(why, arguments)
@@ -88,7 +131,9 @@ def _copy_sample(target: str) -> None:
             place.write_bytes(source.read_bytes())
     except OSError as error:
         raise OutputError(
-            "not-written", f"{target}: {(error.strerror or str(error)).lower()}", hint="mukret demo --to ANOTHER_FOLDER"
+            "not-written",
+            f"{target}: {(error.strerror or str(error)).lower()}",
+            hint="mukret demo --to ANOTHER_FOLDER",
         ) from None
 
 

@@ -44,9 +44,16 @@ DIALECTS = ("either", "postgresql", "sqlite")
     "--dialect",
     metavar="NAME",
     type=click.Choice(DIALECTS),
-    help="Of SQL: postgresql or sqlite, as `extract` makes tables there; or either, which both take (the default).",
+    help=(
+        "Of SQL: postgresql or sqlite, as `extract` makes tables there; or either, which both "
+        "take (the default)."
+    ),
 )
-@click.option("--rules-schema", is_flag=True, help="The JSON Schema of rules files, for an editor; without RULES.")
+@click.option(
+    "--rules-schema",
+    is_flag=True,
+    help="The JSON Schema of rules files, for an editor; without RULES.",
+)
 @output_options
 def command(
     rules: str | None,
@@ -89,7 +96,11 @@ def _refuse_beside_rules_schema(*given: str | None) -> None:
     from mukret.errors import UsageError
 
     if any(given):
-        raise UsageError("usage", "--rules-schema goes alone: it is the same for all rules", hint="leave the rest out")
+        raise UsageError(
+            "usage",
+            "--rules-schema goes alone: it is the same for all rules",
+            hint="leave the rest out",
+        )
 
 
 def _print(rules: Rules, form: str, table: str | None, dialect: str) -> None:
@@ -97,7 +108,9 @@ def _print(rules: Rules, form: str, table: str | None, dialect: str) -> None:
         case "json-schema":
             from mukret.describe.json_schema import json_schema
 
-            _print_json(json_schema(rules, known_table(rules, table).name if table is not None else None))
+            _print_json(
+                json_schema(rules, known_table(rules, table).name if table is not None else None)
+            )
         case "csvw":
             from mukret.destinations.csv_metadata import csv_metadata
 

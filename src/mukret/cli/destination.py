@@ -1,4 +1,6 @@
-"""What was typed of a destination → the destination; what makes no sense is refused with what to type instead."""
+"""What was typed of a destination → the destination; what makes no sense is refused with what to
+type instead.
+"""
 
 from __future__ import annotations
 
@@ -61,10 +63,18 @@ def destination_for(typed: Typed, rules: Rules) -> Destination:
     if typed.target != "-":
         return Folder(typed.target, form.name, append=typed.mode == "append")
     if not form.streams:
-        raise UsageError("usage", f"{form.name} is no stream", hint=f"--format {form.name} --to FOLDER")
+        raise UsageError(
+            "usage", f"{form.name} is no stream", hint=f"--format {form.name} --to FOLDER"
+        )
     if form.binary and sys.stdout.isatty():
-        raise UsageError("usage", f"{form.name} is nothing for a terminal", hint="> FILE, or a pipe")
-    if typed.table is None and form.payload and sum(bool(one.columns) for one in rules.tables.values()) > 1:
+        raise UsageError(
+            "usage", f"{form.name} is nothing for a terminal", hint="> FILE, or a pipe"
+        )
+    if (
+        typed.table is None
+        and form.payload
+        and sum(bool(one.columns) for one in rules.tables.values()) > 1
+    ):
         return Stream(sys.stdout.buffer, form.name)
     return Stream(sys.stdout.buffer, form.name, known_table(rules, typed.table).name)
 
@@ -87,13 +97,23 @@ def _refuse_for_a_database(typed: Typed, options: Options) -> None:
     if scheme not in ("sqlite", "postgresql", "postgres"):
         raise UsageError("not-supported", f"--to {scheme}://… is not supported yet", hint=_PLACES)
     if scheme == "sqlite" and not typed.target.startswith("sqlite:///"):
-        raise UsageError("usage", f"--to {typed.target}: a file is wanted", hint="sqlite:///ferries.db, with three /")
-    given = ["--format"] * (typed.form is not None) + [_TYPED[name] for name in sorted(options.given)]
+        raise UsageError(
+            "usage",
+            f"--to {typed.target}: a file is wanted",
+            hint="sqlite:///ferries.db, with three /",
+        )
+    given = ["--format"] * (typed.form is not None) + [
+        _TYPED[name] for name in sorted(options.given)
+    ]
     if given:
-        raise UsageError("usage", f"{given[0]} is for files, not for a database", hint="leave it out")
+        raise UsageError(
+            "usage", f"{given[0]} is for files, not for a database", hint="leave it out"
+        )
     for option, chosen in (("--widen", typed.widen), ("--skip-seen", typed.skip_seen)):
         if chosen and typed.mode not in ("append", "upsert"):
-            raise UsageError("usage", f"{option} goes with --mode append or upsert", hint="leave it out")
+            raise UsageError(
+                "usage", f"{option} goes with --mode append or upsert", hint="leave it out"
+            )
 
 
 def _refuse_for_files(typed: Typed, options: Options) -> None:
@@ -101,15 +121,24 @@ def _refuse_for_files(typed: Typed, options: Options) -> None:
 
     stem, dot, ending = os.path.basename(typed.target.rstrip("/")).rpartition(".")
     if dot and ending.lower() in FORMATS and not os.path.isdir(typed.target):
-        hint = f"--to {stem or 'tables'} for a folder with the files; --to - --table T > {typed.target} for one table"
-        raise UsageError("usage", f"--to {typed.target}: DEST is a folder, and that is the name of a file", hint=hint)
+        hint = (
+            f"--to {stem or 'tables'} for a folder with the files; --to - --table T > "
+            f"{typed.target} for one table"
+        )
+        raise UsageError(
+            "usage",
+            f"--to {typed.target}: DEST is a folder, and that is the name of a file",
+            hint=hint,
+        )
     name = typed.form or "csv"
     if name not in FORMATS:
         raise UsageError("usage", f"no format {name}", hint=did_you_mean(name, FORMATS))
     _refuse_additions(typed, FORMATS[name])
     for option in sorted(options.given - FORMATS[name].options):
         takers = " and ".join(other.name for other in FORMATS.values() if option in other.options)
-        raise UsageError("usage", f"{_TYPED[option]} is for {takers}, not for {name}", hint="leave it out")
+        raise UsageError(
+            "usage", f"{_TYPED[option]} is for {takers}, not for {name}", hint="leave it out"
+        )
 
 
 def _refuse_additions(typed: Typed, form: Format) -> None:
@@ -117,12 +146,16 @@ def _refuse_additions(typed: Typed, form: Format) -> None:
     from mukret.destinations.formats import FORMATS
 
     if typed.target == "-" and (typed.mode or typed.skip_seen):
-        raise UsageError("usage", "--mode and --skip-seen are for a folder or a database", hint="leave it out")
+        raise UsageError(
+            "usage", "--mode and --skip-seen are for a folder or a database", hint="leave it out"
+        )
     if typed.widen or typed.mode in ("create", "upsert"):
         option = "--widen" if typed.widen else f"--mode {typed.mode}"
         raise UsageError("usage", f"{option} is for databases", hint="leave it out")
     if typed.mode == "append" and not form.grows:
         growing = " and ".join(one.name for one in FORMATS.values() if one.grows)
-        raise UsageError("usage", f"--mode append is for {growing}, not for {form.name}", hint="leave it out")
+        raise UsageError(
+            "usage", f"--mode append is for {growing}, not for {form.name}", hint="leave it out"
+        )
     if typed.skip_seen and typed.mode != "append":
         raise UsageError("usage", "--skip-seen goes with --mode append", hint="leave it out")

@@ -10,7 +10,14 @@ from pathlib import Path
 import click
 
 from mukret.cli.console import next_step
-from mukret.delivered.differences import ChangedValue, ColumnChanges, Differences, Row, Rows, TableDifferences
+from mukret.delivered.differences import (
+    ChangedValue,
+    ColumnChanges,
+    Differences,
+    Row,
+    Rows,
+    TableDifferences,
+)
 from mukret.destinations.publish import RUN_FILE
 from mukret.text import counted, escaped, shortened
 
@@ -35,7 +42,10 @@ def print_differences(found: Differences) -> None:
 
 def _print_table(name: str, table: TableDifferences) -> None:
     before, after = table.rows
-    click.echo(f"{click.style(name, bold=True)}  {counted(before, 'row')}, now {after:,}; {_told_apart(table)}")
+    click.echo(
+        f"{click.style(name, bold=True)}  {counted(before, 'row')}, now {after:,}; "
+        f"{_told_apart(table)}"
+    )
     for line in _columns(table.columns):
         click.echo(f"  {line}")
     _print_rows("rows added", table.added, table.key)
@@ -58,7 +68,10 @@ def _told_apart(table: TableDifferences) -> str:
 
 def _columns(columns: ColumnChanges) -> Iterator[str]:
     for name, renamed in columns.renamed.items():
-        yield f"column {name}: renamed, was {renamed.before} ({renamed.share:.0%} of the values are the same)"
+        yield (
+            f"column {name}: renamed, was {renamed.before} ({renamed.share:.0%} of the values "
+            "are the same)"
+        )
     for name, kind in columns.added.items():
         yield f"column {name}: new, {kind}"
     for name, kind in columns.gone.items():
@@ -73,14 +86,17 @@ def _print_rows(what: str, rows: Rows, key: tuple[str, ...]) -> None:
     click.echo(f"  {what}: {rows.count:,}")
     for row in rows.sample:
         first = {name: row[name] for name in key}
-        click.echo(f"{INDENT}{escaped(shortened(_row(first | dict(row)), _width() - len(INDENT) - 2))}")
+        click.echo(
+            f"{INDENT}{escaped(shortened(_row(first | dict(row)), _width() - len(INDENT) - 2))}"
+        )
 
 
 def _print_value(one: ChangedValue) -> None:
     pair = escaped(f"{_cell(one.before)} → {_cell(one.after)}")
     room = _width() - len(INDENT) - len(pair)
     between = "   " if len(_row(one.key)) < room else f"\n{INDENT}  "
-    click.echo(f"{INDENT}{pair}{between}{click.style(escaped(shortened(_row(one.key), LONGEST_ROW)), dim=True)}")
+    row = click.style(escaped(shortened(_row(one.key), LONGEST_ROW)), dim=True)
+    click.echo(f"{INDENT}{pair}{between}{row}")
 
 
 def _width() -> int:
@@ -97,7 +113,9 @@ def _cell(text: str | None) -> str:
 
 
 def print_next(found: Differences, new: str) -> None:
-    """How to see where the first changed value came from, if the later delivery says by which rules it was made."""
+    """How to see where the first changed value came from, if the later delivery says by which rules
+    it was made.
+    """
     record = Path(new) / RUN_FILE
     if not record.is_file():
         return

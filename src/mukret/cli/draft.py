@@ -51,9 +51,13 @@ if TYPE_CHECKING:
     shell_complete=completing.rules_files,
     help="Add to these rules what they do not read; all else stays.",
 )
-@click.option("--path", metavar="PATH", help="Only what stands in the nodes that this JSONPath finds.")
 @click.option(
-    "--fields", metavar="NAMES", help="Only these fields, comma-separated: names of members, or of fields of the draft."
+    "--path", metavar="PATH", help="Only what stands in the nodes that this JSONPath finds."
+)
+@click.option(
+    "--fields",
+    metavar="NAMES",
+    help="Only these fields, comma-separated: names of members, or of fields of the draft.",
 )
 @click.option(
     "--like",
@@ -78,15 +82,16 @@ def command(
     verbose: int,
     log: str | None,
 ) -> None:
-    """Draft rules for every FILE (a file, a folder, a glob, or - for standard input): tables for its lists of records,
-    with keys, types and an example of each field, ready to be edited.
+    """Draft rules for every FILE (a file, a folder, a glob, or - for standard input): tables for
+    its lists of records, with keys, types and an example of each field, ready to be edited.
 
-    The draft is tried on these files: it makes null of nothing, what is plainly a mistake among other values is left to
-    be rejected (with a comment), and what no rule reads stands under `ignore`.
+    The draft is tried on these files: it makes null of nothing, what is plainly a mistake among
+    other values is left to be rejected (with a comment), and what no rule reads stands under
+    `ignore`.
 
-    With --like two or three rows of the wanted table are enough: a header and, as `extract` would write them, cells;
-    ? is whatever there is, an empty cell null, a row that begins with - not wanted. Out come the rules that give them.
-    Exit code 1 if a document could not be read.
+    With --like two or three rows of the wanted table are enough: a header and, as `extract` would
+    write them, cells; ? is whatever there is, an empty cell null, a row that begins with - not
+    wanted. Out come the rules that give them. Exit code 1 if a document could not be read.
     """
     from mukret.cli.progress import progress_bar
     from mukret.drafting import draft_rules, rules_text
@@ -122,35 +127,60 @@ def command(
     summary = f"{counted(len(draft.tables), 'table')} with {counted(count, 'field')}"
     logger.info("drafted %s", summary)
     if not quiet and out is not None:
-        click.echo(f"{click.style(out, bold=True)}: {summary}, tried on {counted(len(sources), 'file')}", err=True)
+        click.echo(
+            f"{click.style(out, bold=True)}: {summary}, tried on {counted(len(sources), 'file')}",
+            err=True,
+        )
         next_step("preview", out, *files)
     bad = draft.bad_documents
     if bad and not quiet:
-        click.echo(f"{counted(bad, 'document')} could not be read: mukret survey says why", err=True)
+        click.echo(
+            f"{counted(bad, 'document')} could not be read: mukret survey says why", err=True
+        )
     if draft.rejected and not quiet:
-        click.echo(f"{counted(draft.rejected, 'row')} of these would be rejected: the comments say why", err=True)
+        click.echo(
+            f"{counted(draft.rejected, 'row')} of these would be rejected: the comments say why",
+            err=True,
+        )
     ctx.exit(1 if bad else 0)
 
 
-def _refuse_nonsense(out: str | None, rules: str | None, likes: tuple[str, ...], *, chosen: bool) -> None:
-    """Raises UsageError and OutputError, before anything is read. `chosen`: a part of a draft was asked for."""
+def _refuse_nonsense(
+    out: str | None, rules: str | None, likes: tuple[str, ...], *, chosen: bool
+) -> None:
+    """Raises UsageError and OutputError, before anything is read.
+
+    `chosen`: a part of a draft was asked for.
+    """
     from mukret.errors import OutputError, UsageError
 
     if rules is not None and out is not None:
-        raise UsageError("usage", "--add changes a rules file, --out makes a new one", hint="take one of them")
+        raise UsageError(
+            "usage", "--add changes a rules file, --out makes a new one", hint="take one of them"
+        )
     if rules is not None and chosen:
-        raise UsageError("usage", "--path and --fields are for a new draft", hint="--add takes all that is new")
+        raise UsageError(
+            "usage", "--path and --fields are for a new draft", hint="--add takes all that is new"
+        )
     if likes and (rules is not None or chosen):
-        raise UsageError("usage", "--like says all that is wanted", hint="leave out --add, --path and --fields")
+        raise UsageError(
+            "usage", "--like says all that is wanted", hint="leave out --add, --path and --fields"
+        )
     if out is not None and os.path.lexists(out):
         hint = f"--add {shlex.quote(out)} adds to it; else name a new file, or take that one away"
         raise UsageError("usage", f"{out} is there already", hint=hint)
     if out is not None and not (place := Path(out).absolute().parent).is_dir():
-        raise OutputError("not-written", f"there is no folder {place}", hint="make it, or name another place")
+        raise OutputError(
+            "not-written", f"there is no folder {place}", hint="make it, or name another place"
+        )
 
 
-def _like(likes: tuple[str, ...], sources: list[Source], title: str, file: str) -> tuple[Draft, str]:
-    """`likes`: files of wanted rows, each perhaps with the name of its table; else that is the name of the file."""
+def _like(
+    likes: tuple[str, ...], sources: list[Source], title: str, file: str
+) -> tuple[Draft, str]:
+    """`likes`: files of wanted rows, each perhaps with the name of its table; else that is the name
+    of the file.
+    """
     from mukret.drafting.names import snake_case
     from mukret.drafting.wanted import draft_like, nobody_asked, read_wanted
     from mukret.errors import UsageError
@@ -161,7 +191,9 @@ def _like(likes: tuple[str, ...], sources: list[Source], title: str, file: str) 
         if not equals:
             name, place = snake_case(Path(like).name.partition(".")[0]) or "wanted", like
         if not re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]{0,62}", name):
-            raise UsageError("usage", f"{name!r} is no name of a table", hint="--like bookings=wanted.csv")
+            raise UsageError(
+                "usage", f"{name!r} is no name of a table", hint="--like bookings=wanted.csv"
+            )
         wanted.append(read_wanted(place, name))
     asked = sys.stdin.isatty() and sys.stderr.isatty()
     found = draft_like(sources, wanted, title, file, _chosen if asked else nobody_asked)
@@ -170,7 +202,10 @@ def _like(likes: tuple[str, ...], sources: list[Source], title: str, file: str) 
 
 def _chosen(choice: Choice) -> bool:
     """Asks which of two places is meant."""
-    click.echo(f"{choice.table}.{choice.column}: two places give it; they differ in row {choice.row}:", err=True)
+    click.echo(
+        f"{choice.table}.{choice.column}: two places give it; they differ in row {choice.row}:",
+        err=True,
+    )
     for number, (place, value) in enumerate(zip(choice.places, choice.values, strict=True), 1):
         click.echo(f"  {number}  {value}  {click.style(place, dim=True)}", err=True)
     answer: str = click.prompt("which is it?", type=click.Choice(["1", "2"]), default="1", err=True)
@@ -201,7 +236,10 @@ def _add(rules: str, files: tuple[str, ...], *, quiet: bool) -> None:
         return
     told = [counted(len(added.fields), "field"), counted(len(added.tables), "table")]
     click.echo(
-        f"{click.style(rules, bold=True)}: {', '.join(told)} and {counted(len(added.ignored), 'path')} to ignore added",
+        (
+            f"{click.style(rules, bold=True)}: {', '.join(told)} and "
+            f"{counted(len(added.ignored), 'path')} to ignore added"
+        ),
         err=True,
     )
     for name in (*added.fields, *added.tables):
@@ -212,7 +250,9 @@ def _add(rules: str, files: tuple[str, ...], *, quiet: bool) -> None:
         click.echo(f"  {one.table}.{one.field}: {one.words}", err=True)
     if added.proposals:
         count = counted(len(added.proposals), "proposal")
-        click.echo(f"{count} put above these fields, to be decided{_rejected(added.rejected)}", err=True)
+        click.echo(
+            f"{count} put above these fields, to be decided{_rejected(added.rejected)}", err=True
+        )
 
 
 def _rejected(rows: int) -> str:

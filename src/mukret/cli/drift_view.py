@@ -18,8 +18,9 @@ LONGEST = 46
 
 
 def print_drift(drift: Drift, again: tuple[str, ...] | None) -> None:
-    """The parts in which something was found, then what to type next: the same command, of which `again` are the words,
-    with what leaves out what is unread."""
+    """The parts in which something was found, then what to type next: the same command, of which
+    `again` are the words, with what leaves out what is unread.
+    """
     for title, rows, right in _parts(drift):
         click.secho(f"\n{title}", bold=True)
         shown = [[escaped(cell) for cell in row] for row in rows[:MOST_LINES]]
@@ -56,7 +57,9 @@ def _print_misshapen(drift: Drift) -> None:
 
 
 def _print_reasons(title: str, reasons: Sequence[tuple[Reason, int]]) -> None:
-    """Ways in which values are bad, each with the number of rows of its table, and where the first case is."""
+    """Ways in which values are bad, each with the number of rows of its table, and where the first
+    case is.
+    """
     if not reasons:
         return
     click.secho(f"\n{title}", bold=True)
@@ -68,7 +71,10 @@ def _print_reasons(title: str, reasons: Sequence[tuple[Reason, int]]) -> None:
 
 def _parts(drift: Drift) -> Iterator[tuple[str, list[list[str]], tuple[int, ...]]]:
     if drift.unread:
-        rows = [[one.path, f"{one.count:,}", f"e.g. {shortened(one.example, LONGEST)}"] for one in drift.unread]
+        rows = [
+            [one.path, f"{one.count:,}", f"e.g. {shortened(one.example, LONGEST)}"]
+            for one in drift.unread
+        ]
         yield "Read by no rule", rows, (1,)
     if drift.unmatched:
         unmatched = [

@@ -10,7 +10,13 @@ from typing import TYPE_CHECKING
 
 import click
 
-from mukret.cli.delivering import delivery_options, headline, refuse_twins, reject_limit, where_rejects_are
+from mukret.cli.delivering import (
+    delivery_options,
+    headline,
+    refuse_twins,
+    reject_limit,
+    where_rejects_are,
+)
 from mukret.cli.destination import Typed, destination_for, refuse_nonsense
 from mukret.cli.options import (
     examples,
@@ -38,14 +44,19 @@ if TYPE_CHECKING:
     short_help="Write clean tables: the main job.",
     epilog=examples(
         "mukret extract merrow-demo/merrow.rules.yaml merrow-demo/feed --to tables",
-        "mukret extract merrow-demo/merrow.rules.yaml merrow-demo/feed --to - --format json --nested --table ports",
+        (
+            "mukret extract merrow-demo/merrow.rules.yaml merrow-demo/feed --to - --format json "
+            "--nested --table ports"
+        ),
     ),
 )
 @rules_argument
 @files_argument
 @delivery_options
 @click.option(
-    "--skip-seen", is_flag=True, help="Pass over inputs whose content is there already, with append and upsert."
+    "--skip-seen",
+    is_flag=True,
+    help="Pass over inputs whose content is there already, with append and upsert.",
 )
 @click.option(
     "--workers",
@@ -58,7 +69,9 @@ if TYPE_CHECKING:
     metavar="K/N",
     help="Only the Kth of N shares of the files, into a folder for `mukret merge`.",
 )
-@click.option("--on", "engine", type=click.Choice(["spark"]), help="Let a cluster do the work: Apache Spark.")
+@click.option(
+    "--on", "engine", type=click.Choice(["spark"]), help="Let a cluster do the work: Apache Spark."
+)
 @click.option(
     "--master",
     metavar="URL",
@@ -93,14 +106,16 @@ def command(
     verbose: int,
     log: str | None,
 ) -> None:
-    """Extract the tables of RULES from every FILE (a file, a folder, a glob, or - for standard input).
+    """Extract the tables of RULES from every FILE (a file, a folder, a glob, or - for standard
+    input).
 
-    A folder gets one file per table (xlsx: one workbook), rejects.jsonl with every row that was set aside and why, and
-    run.json with what was read and counted; beside CSV also csv-metadata.json with types and keys. A database gets the
-    tables, mukret_rejects and mukret_runs. All of it appears at once or not at all.
+    A folder gets one file per table (xlsx: one workbook), rejects.jsonl with every row that was set
+    aside and why, and run.json with what was read and counted; beside CSV also csv-metadata.json
+    with types and keys. A database gets the tables, mukret_rejects and mukret_runs. All of it
+    appears at once or not at all.
 
-    With --to - --table T one table goes to standard output; --to - --format json gives all tables as one object. Exit
-    code 0: clean; 1: done, with rejects.
+    With --to - --table T one table goes to standard output; --to - --format json gives all tables
+    as one object. Exit code 0: clean; 1: done, with rejects.
     """
     from mukret.errors import UsageError, if_interrupted
 
@@ -123,14 +138,20 @@ def command(
         )
         ctx.exit(code)
     if part is not None:
-        _refuse_beside(ctx, _OF_A_PART, "goes with `mukret merge`, which writes the tables of all parts")
+        _refuse_beside(
+            ctx, _OF_A_PART, "goes with `mukret merge`, which writes the tables of all parts"
+        )
         set_up_logging(log, verbose)
         ctx.exit(_extract_part(rules, files, part, target, workers, as_json=as_json, quiet=quiet))
     if master is not None:
-        raise UsageError("usage", "--master goes with --on spark", hint="add --on spark, or leave it out")
+        raise UsageError(
+            "usage", "--master goes with --on spark", hint="add --on spark, or leave it out"
+        )
     if target == "-" and as_json:
         raise UsageError(
-            "usage", "--json and --to - both want standard output", hint="run.json of a folder has the same"
+            "usage",
+            "--json and --to - both want standard output",
+            hint="run.json of a folder has the same",
         )
     if table is not None and target != "-":
         hint = f"--to - --table {table} writes one table to standard output; --to FOLDER writes all"
@@ -185,7 +206,14 @@ def _refuse_beside(ctx: click.Context, fitting: frozenset[str], why: str) -> Non
 
 
 def _extract_part(
-    rules: str, files: tuple[str, ...], part: str, target: str, workers: int | None, *, as_json: bool, quiet: bool
+    rules: str,
+    files: tuple[str, ...],
+    part: str,
+    target: str,
+    workers: int | None,
+    *,
+    as_json: bool,
+    quiet: bool,
 ) -> int:
     """A share of the files, into a folder; gives the exit code."""
     from mukret.cli import console
@@ -199,14 +227,23 @@ def _extract_part(
 
     share = Share.parse(part)
     if target == "-" or "://" in target:
-        raise UsageError("usage", "a part goes into a folder", hint="--to parts/3, and then mukret merge parts/*")
+        raise UsageError(
+            "usage", "a part goes into a folder", hint="--to parts/3, and then mukret merge parts/*"
+        )
     checked = loaded_rules(rules, files)
     refuse_what_looks_across(checked)
     everything = sources_of(files)
     refuse_streams(everything)
     own = [everything[number] for number in share.taken(everything)]
     if asks_the_time(checked) and not quiet:
-        click.echo("CURRENT_TIMESTAMP is the time of each part: parts extracted at other times differ in it", err=True)
+        click.echo(
+            (
+                "CURRENT_TIMESTAMP is the time of each part: parts extracted at other times "
+                "differ in "
+                "it"
+            ),
+            err=True,
+        )
     run = Run(checked, own, workers=sensible(own) if workers is None else workers, settles=False)
     with progress_bar(own, quiet=quiet, told=partial(_so_far, run)) as run.progress:
         record = extract_part(run, share, everything, target)
@@ -215,7 +252,9 @@ def _extract_part(
     elif not quiet:
         documents = sum(source.documents for source in own)
         click.echo(headline(documents, len(own), target), err=True)
-        click.echo(f"part {share.number} of {share.of}, of {counted(len(everything), 'file')}", err=True)
+        click.echo(
+            f"part {share.number} of {share.of}, of {counted(len(everything), 'file')}", err=True
+        )
         console.print_counts(run.tally)
         click.echo("which keys came before is settled by `mukret merge PART… --to DEST`", err=True)
     return 1 if run.tally.findings else 0
@@ -249,7 +288,9 @@ def _report(run: Run, notices: list[Notice], target: str, skipped: int, *, verbo
     if verbose:
         for source in run.sources:
             packed = f", {source.compression}" if source.compression else ""
-            size = f"{counted(source.documents, 'document')}, {counted(source.size, 'byte')}{packed}"
+            size = (
+                f"{counted(source.documents, 'document')}, {counted(source.size, 'byte')}{packed}"
+            )
             over = f", passed over {passed}" if (passed := source.passed_over.total()) else ""
             click.echo(f"  {escaped(source.name)}: {size}{over}", err=True)
         for line in _ways(run):
@@ -263,10 +304,17 @@ def _report(run: Run, notices: list[Notice], target: str, skipped: int, *, verbo
 def _ways(run: Run) -> Iterator[str]:
     """Which way the work was done, and why not a quicker one."""
     yield f"{run.workers} threads share the work" if run.workers > 1 else "one thread does the work"
-    yield "documents are scanned for what the rules read" if run.plan.scan else "documents are decoded in full"
+    yield (
+        "documents are scanned for what the rules read"
+        if run.plan.scan
+        else "documents are decoded in full"
+    )
     long = run.plan.long
     if long.arrays:
-        yield f"long documents are cut at the elements of {', '.join(array.path for array in long.arrays)}"
+        yield (
+            "long documents are cut at the elements of "
+            f"{', '.join(array.path for array in long.arrays)}"
+        )
     for path, reason in long.whole.items():
         yield f"long documents are not cut at {path}: {reason}"
     for plan in run.plan.tables:
@@ -278,7 +326,12 @@ def _log(run: Run, notices: list[Notice], logger: logging.Logger) -> None:
         logger.info("%s: %s", name, table.as_json())
     for reason in run.tally.reasons.values():
         logger.warning(
-            "%d × %s %s %s: %s", reason.count, reason.table, reason.field, reason.code, reason.example.message
+            "%d × %s %s %s: %s",
+            reason.count,
+            reason.table,
+            reason.field,
+            reason.code,
+            reason.example.message,
         )
     for notice in notices:
         logger.warning("%s: %s", notice.code, notice.message)

@@ -46,11 +46,20 @@ BLOCK = 200
 @click.argument("file", metavar="FILE", shell_complete=completing.files)
 @click.argument("path", metavar="[PATH]", default="$")
 @click.option(
-    "--nth", metavar="N", type=click.IntRange(1), help="Show the Nth node alone, counted from 1 over all of FILE."
+    "--nth",
+    metavar="N",
+    type=click.IntRange(1),
+    help="Show the Nth node alone, counted from 1 over all of FILE.",
 )
-@click.option("--named", metavar="NAME", help="Members of this name, wherever they stand below PATH.")
+@click.option(
+    "--named", metavar="NAME", help="Members of this name, wherever they stand below PATH."
+)
 @click.option("--every", is_flag=True, help="List every node below, with its kind, as a table.")
-@click.option("--values", is_flag=True, help="Bare values, a line each: texts without quotes, all else as JSON.")
+@click.option(
+    "--values",
+    is_flag=True,
+    help="Bare values, a line each: texts without quotes, all else as JSON.",
+)
 @click.option("--whole", is_flag=True, help="Cut nothing.")
 @newest_option
 @json_option
@@ -70,10 +79,12 @@ def command(
     verbose: int,
     log: str | None,
 ) -> None:
-    """Show what a JSONPath (RFC 9535) finds in FILE (a file, a folder, a glob, or - for standard input), as it stands.
+    """Show what a JSONPath (RFC 9535) finds in FILE (a file, a folder, a glob, or - for standard
+    input), as it stands.
 
-    Each node has its normalized path above it, to paste into other commands. Text is cut to the screen. PATH is $, the
-    whole document, unless given. Reads no further than it has to. Exit code 1 if nothing is found.
+    Each node has its normalized path above it, to paste into other commands. Text is cut to the
+    screen. PATH is $, the whole document, unless given. Reads no further than it has to. Exit code
+    1 if nothing is found.
     """
     from mukret.documents import nothing_read
     from mukret.errors import UsageError
@@ -82,13 +93,17 @@ def command(
 
     set_up_logging(log, verbose)
     if every + values + as_json > 1 and not (every and as_json):
-        raise UsageError("usage", "--values, --every and --json are ways to show the same nodes", hint="take one")
+        raise UsageError(
+            "usage", "--values, --every and --json are ways to show the same nodes", hint="take one"
+        )
     asked = parse_path(path)
     if named is not None:
         asked = asked.members_named(named)
     size = _size(whole)
     plain = not (every or values or as_json or whole)
-    reading, nodes = find_nodes(sources_of([file]), asked, max(size.width, size.height) if plain else None)
+    reading, nodes = find_nodes(
+        sources_of([file]), asked, max(size.width, size.height) if plain else None
+    )
     if nth is not None:
         nodes = _nth(nodes, nth, asked.text, reading)
     if as_json:
@@ -138,7 +153,9 @@ def _nth(nodes: Iterator[Found], nth: int, path: str, reading: Reading) -> Itera
             return
     if count:
         _print_bad(reading)
-        raise UsageError("usage", f"{path} finds {counted(count, 'node')}; there is no number {nth:,}")
+        raise UsageError(
+            "usage", f"{path} finds {counted(count, 'node')}; there is no number {nth:,}"
+        )
 
 
 def _size(whole: bool) -> Size:
@@ -186,8 +203,12 @@ def _print_whole(nodes: Iterator[Found], width: int) -> int:
     return shown
 
 
-def _first_nodes(nodes: Iterator[Found], most: int, reading: Reading, *, one: bool) -> tuple[list[Found], bool]:
-    """The first nodes, and whether reading ends there: in a long document of which `one` node was wanted."""
+def _first_nodes(
+    nodes: Iterator[Found], most: int, reading: Reading, *, one: bool
+) -> tuple[list[Found], bool]:
+    """The first nodes, and whether reading ends there: in a long document of which `one` node was
+    wanted.
+    """
     first: list[Found] = []
     for node in nodes:
         first.append(node)
@@ -213,7 +234,9 @@ def _print_node(node: Found, width: int, height: int | None) -> int:
     path = escaped(node.path)
     if type(node.value) not in (dict, list) or not node.value:
         click.secho(path, fg="green", nl=False)
-        click.echo(f"  {in_short(node.value, width - len(path) - 2 if height is not None else 10**9)}")
+        click.echo(
+            f"  {in_short(node.value, width - len(path) - 2 if height is not None else 10**9)}"
+        )
         return 1
     click.secho(path, fg="green", nl=False)
     click.secho(f"  {node.kind}, {in_short(node.value, width)}", dim=True)
@@ -244,13 +267,17 @@ def _count_on(nodes: Iterator[Found], found: int, reading: Reading) -> tuple[int
     return found, True
 
 
-def _print_count(shown: int, found: int, complete: bool, reading: Reading, asked: Question, containers: bool) -> None:
+def _print_count(
+    shown: int, found: int, complete: bool, reading: Reading, asked: Question, containers: bool
+) -> None:
     from mukret.text import counted
 
     many = f"{counted(found, 'node')} in {counted(reading.documents, 'document')}"
     if not complete:
         many = f"{many} so far: reading stopped there"
-    click.echo(f"\n{many}; {f'the first {shown:,} shown' if shown < found else 'all shown'}", err=True)
+    click.echo(
+        f"\n{many}; {f'the first {shown:,} shown' if shown < found else 'all shown'}", err=True
+    )
     if asked.file == "-":
         return
     if shown < found:

@@ -64,7 +64,11 @@ class LazyGroup(click.Group):
 
     def shell_complete(self, ctx: click.Context, incomplete: str) -> list[CompletionItem]:
         """The commands out of the list, without importing them."""
-        named = [CompletionItem(name, help=text) for name, text in COMMANDS.items() if name.startswith(incomplete)]
+        named = [
+            CompletionItem(name, help=text)
+            for name, text in COMMANDS.items()
+            if name.startswith(incomplete)
+        ]
         return [*named, *click.Command.shell_complete(self, ctx, incomplete)]
 
     def invoke(self, ctx: click.Context) -> Any:
@@ -94,7 +98,11 @@ def run() -> NoReturn:
     hide_pandas()
     verbose = "-vv" in sys.argv
     try:
-        code = main.main(standalone_mode=False, prog_name="mukret", color=False if "NO_COLOR" in os.environ else None)
+        code = main.main(
+            standalone_mode=False,
+            prog_name="mukret",
+            color=False if "NO_COLOR" in os.environ else None,
+        )
     except MukretError as error:
         code = show(error, verbose)
     except click.exceptions.NoArgsIsHelpError as error:
@@ -126,7 +134,9 @@ def run() -> NoReturn:
 
 def _unwritten(error: OSError) -> MukretError:
     if error.errno == errno.EBADF:
-        return OutputError("not-written", "standard output is closed", hint="> FILE, or > /dev/null")
+        return OutputError(
+            "not-written", "standard output is closed", hint="> FILE, or > /dev/null"
+        )
     return OutputError("not-written", (error.strerror or str(error)).lower())
 
 
@@ -143,7 +153,9 @@ def _interrupt(*_: Any) -> None:
 
 
 def _past_interrupting() -> None:
-    """What the program did is decided: a signal that comes while it ends must not make another exit code of it."""
+    """What the program did is decided: a signal that comes while it ends must not make another exit
+    code of it.
+    """
     for number in (signal.SIGTERM, signal.SIGINT):
         signal.signal(number, signal.SIG_IGN)
 

@@ -7,7 +7,13 @@ import json
 import click
 
 from mukret.cli import completing
-from mukret.cli.delivering import delivery_options, headline, refuse_twins, reject_limit, where_rejects_are
+from mukret.cli.delivering import (
+    delivery_options,
+    headline,
+    refuse_twins,
+    reject_limit,
+    where_rejects_are,
+)
 from mukret.cli.destination import Typed, destination_for, refuse_nonsense
 from mukret.cli.options import examples, json_option, loaded_rules, output_options, set_up_logging
 
@@ -21,13 +27,17 @@ from mukret.cli.options import examples, json_option, loaded_rules, output_optio
         note="on parts that `mukret extract … --part 1/2 --to parts/1` writes",
     ),
 )
-@click.argument("parts", metavar="PART...", nargs=-1, required=True, shell_complete=completing.files)
+@click.argument(
+    "parts", metavar="PART...", nargs=-1, required=True, shell_complete=completing.files
+)
 @delivery_options
 @click.option(
     "--rules",
     metavar="RULES",
     shell_complete=completing.rules_files,
-    help="The rules of the parts, where they are not at the place at which the first part read them.",
+    help=(
+        "The rules of the parts, where they are not at the place at which the first part read them."
+    ),
 )
 @json_option
 @output_options
@@ -52,8 +62,9 @@ def command(
     verbose: int,
     log: str | None,
 ) -> None:
-    """Merge every PART (a folder that `extract --part` wrote; all of them must be named) into one delivery: the tables,
-    rejects and counts that one run over all of the input gives, keys settled across all parts.
+    """Merge every PART (a folder that `extract --part` wrote; all of them must be named) into one
+    delivery: the tables, rejects and counts that one run over all of the input gives, keys settled
+    across all parts.
 
     Exit code 0: clean; 1: done, with rejects.
     """

@@ -75,7 +75,10 @@ def _refuse_what_one_machine_writes(target: str, form: str | None) -> None:
     from mukret.destinations.postgresql import without_password
     from mukret.errors import UsageError
 
-    hint = "--to FOLDER, in parquet; or share the work by --part, and mukret merge writes it as you like"
+    hint = (
+        "--to FOLDER, in parquet; or share the work by --part, and mukret merge writes it as "
+        "you like"
+    )
     if target == "-" or target.partition("://")[0] in ("sqlite", "postgresql", "postgres"):
         shown = without_password(target) if target.startswith("postgres") else target
         raise UsageError("not-supported", f"--on spark writes folders, not {shown}", hint=hint)
@@ -89,7 +92,11 @@ def _say_before(in_one_go: Sequence[Input], target: str) -> None:
     from mukret.text import escaped
 
     click.echo(
-        "rows, rejects and counts are those of one machine; the order of rows in files is not promised", err=True
+        (
+            "rows, rejects and counts are those of one machine; the order of rows in files is not "
+            "promised"
+        ),
+        err=True,
     )
     for one in in_one_go:
         size = f"{one.size / 1e6:,.0f} MB"

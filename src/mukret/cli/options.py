@@ -23,7 +23,9 @@ if TYPE_CHECKING:
 Decorated = TypeVar("Decorated", bound=Callable[..., Any])
 
 rules_argument = click.argument("rules", metavar="RULES", shell_complete=completing.rules_files)
-files_argument = click.argument("files", metavar="FILE...", nargs=-1, required=True, shell_complete=completing.files)
+files_argument = click.argument(
+    "files", metavar="FILE...", nargs=-1, required=True, shell_complete=completing.files
+)
 _NEWEST = "mukret.newest"
 
 
@@ -38,7 +40,9 @@ newest_option = click.option(
     callback=_note_newest,
     help="Of a folder that collect wrote, each address's newest answer alone.",
 )
-json_option = click.option("--json", "as_json", is_flag=True, help="Print the report as JSON, for scripts.")
+json_option = click.option(
+    "--json", "as_json", is_flag=True, help="Print the report as JSON, for scripts."
+)
 
 
 def newest_wanted(ctx: click.Context) -> bool:
@@ -54,16 +58,29 @@ def sources_of(files: Sequence[str]) -> list[Source]:
 
 
 def print_earlier(sources: Sequence[Source]) -> None:
-    """Says which of the answers that were read are earlier ones of addresses that were asked again."""
+    """Says which of the answers that were read are earlier ones of addresses that
+    were asked again.
+    """
     from mukret.text import counted
 
-    earlier = sorted(source.origin.fetched_at or "" for source in sources if source.origin and source.origin.superseded)
+    earlier = sorted(
+        source.origin.fetched_at or ""
+        for source in sources
+        if source.origin and source.origin.superseded
+    )
     if not earlier:
         return
     first, last = earlier[0][:10], earlier[-1][:10]
     when = f"of {first}" if first == last else f"of {first} to {last}"
-    which = f"{counted(len(earlier), 'earlier answer')} {when}" if first else counted(len(earlier), "earlier answer")
-    click.echo(f"read too: {which}, of addresses that were asked again since (--newest leaves them out)", err=True)
+    which = (
+        f"{counted(len(earlier), 'earlier answer')} {when}"
+        if first
+        else counted(len(earlier), "earlier answer")
+    )
+    click.echo(
+        f"read too: {which}, of addresses that were asked again since (--newest leaves them out)",
+        err=True,
+    )
 
 
 def loaded_rules(file: str, inputs: Sequence[str] = ()) -> Rules:
@@ -79,7 +96,9 @@ def loaded_rules(file: str, inputs: Sequence[str] = ()) -> Rules:
         swapped = next((other for other in inputs if looks_like_rules(other)), None)
         if swapped is not None:
             others = [file if other == swapped else other for other in inputs]
-            command = shlex.join(["mukret", str(click.get_current_context().info_name), swapped, *others])
+            command = shlex.join(
+                ["mukret", str(click.get_current_context().info_name), swapped, *others]
+            )
             message = f"{file} is data, and {swapped} has the rules"
             raise UsageError("usage", message, hint=f"the rules come first: {command}") from None
         if _looks_like_data(file):
@@ -123,7 +142,10 @@ def _looks_like_data(file: str) -> bool:
 
 
 def known_table(rules: Rules, name: str | None) -> Table:
-    """A table of the rules by the name that was typed; none need be typed if there is only one. Raises UsageError."""
+    """A table of the rules by the name that was typed; none need be typed if there is only one.
+
+    Raises UsageError.
+    """
     from mukret.errors import UsageError
     from mukret.text import did_you_mean
 
@@ -133,7 +155,11 @@ def known_table(rules: Rules, name: str | None) -> Table:
         hint = f"--table {next(iter(rules.tables))}"
         raise UsageError("usage", f"of which table? There are {', '.join(rules.tables)}", hint=hint)
     if name not in rules.tables:
-        raise UsageError("unknown-table", f"no table {name} in {rules.file}", hint=did_you_mean(name, rules.tables))
+        raise UsageError(
+            "unknown-table",
+            f"no table {name} in {rules.file}",
+            hint=did_you_mean(name, rules.tables),
+        )
     return rules.tables[name]
 
 
@@ -145,7 +171,9 @@ def where_option(types: Mapping[str, ValueType], text: str) -> Condition:
     try:
         return Condition(types, text)
     except ExpressionError as error:
-        raise UsageError(error.code, f"--where, character {error.position + 1}: {error}", hint=error.hint) from None
+        raise UsageError(
+            error.code, f"--where, character {error.position + 1}: {error}", hint=error.hint
+        ) from None
 
 
 def output_options(function: Decorated) -> Decorated:
@@ -156,9 +184,9 @@ def output_options(function: Decorated) -> Decorated:
         shell_complete=completing.files,
         help="Keep what happened in a file, with times and levels.",
     )(function)
-    function = click.option("-v", "--verbose", count=True, help="Say more; -vv adds the traceback of an error.")(
-        function
-    )
+    function = click.option(
+        "-v", "--verbose", count=True, help="Say more; -vv adds the traceback of an error."
+    )(function)
     return click.option("-q", "--quiet", is_flag=True, help="Say nothing but errors.")(function)
 
 
@@ -180,7 +208,9 @@ def set_up_logging(file: str | None, verbose: int) -> logging.Logger:
     try:
         handler = logging.FileHandler(file, encoding="utf-8")
     except OSError as error:
-        raise OutputError("not-written", f"{file}: {(error.strerror or str(error)).lower()}") from None
+        raise OutputError(
+            "not-written", f"{file}: {(error.strerror or str(error)).lower()}"
+        ) from None
     handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)-7s %(message)s"))
     logger.addHandler(handler)
     return logger

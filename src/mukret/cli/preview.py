@@ -57,11 +57,30 @@ MOST_WATCHED = 4_000_000
 )
 @rules_argument
 @files_argument
-@click.option("--table", metavar="T", shell_complete=completing.tables, help="Show this table alone.")
-@click.option("--rows", metavar="N", type=click.IntRange(0), default=10, show_default=True, help="Rows of each table.")
-@click.option("--sample", metavar="N", type=click.IntRange(1), help="N rows from anywhere in the input, not the first.")
 @click.option(
-    "--seed", metavar="S", type=int, default=0, show_default=True, help="The same seed takes the same sample."
+    "--table", metavar="T", shell_complete=completing.tables, help="Show this table alone."
+)
+@click.option(
+    "--rows",
+    metavar="N",
+    type=click.IntRange(0),
+    default=10,
+    show_default=True,
+    help="Rows of each table.",
+)
+@click.option(
+    "--sample",
+    metavar="N",
+    type=click.IntRange(1),
+    help="N rows from anywhere in the input, not the first.",
+)
+@click.option(
+    "--seed",
+    metavar="S",
+    type=int,
+    default=0,
+    show_default=True,
+    help="The same seed takes the same sample.",
 )
 @click.option("--where", metavar="SQL", help="Only rows of a table that meet this condition.")
 @click.option(
@@ -71,8 +90,17 @@ MOST_WATCHED = 4_000_000
     help="Only these columns of a table, in this order.",
 )
 @click.option("--wide", is_flag=True, help="Rows as records: the fields downwards.")
-@click.option("--raw", is_flag=True, help="Below each value what stood in the response, where it is not the same.")
-@click.option("--watch", "watched", is_flag=True, help="Again at every save of RULES, with what the save changed.")
+@click.option(
+    "--raw",
+    is_flag=True,
+    help="Below each value what stood in the response, where it is not the same.",
+)
+@click.option(
+    "--watch",
+    "watched",
+    is_flag=True,
+    help="Again at every save of RULES, with what the save changed.",
+)
 @newest_option
 @json_option
 @output_options
@@ -95,20 +123,28 @@ def command(
     verbose: int,
     log: str | None,
 ) -> None:
-    """Show the first rows that RULES give for FILE..., with their types, rejected ones in place with their reasons.
+    """Show the first rows that RULES give for FILE..., with their types, rejected ones in place
+    with their reasons.
 
-    Reads the beginning of the input alone (20 MB at the most); with --where as far as it has to, with --sample, or with
-    --where and --rows 0, which counts, to the end. Writes nothing. Exit code 1 if a row that was read was rejected.
+    Reads the beginning of the input alone (20 MB at the most); with --where as far as it has to,
+    with --sample, or with
+    --where and --rows 0, which counts, to the end. Writes nothing. Exit code 1 if a row that was
+    read was rejected.
     """
     from mukret.cli.progress import progress_bar
     from mukret.errors import UsageError
 
     logger = set_up_logging(log, verbose)
     if watched and (as_json or "-" in files):
-        raise UsageError("usage", "--watch reads the files again and again, for a screen: no --json, no standard input")
+        raise UsageError(
+            "usage",
+            "--watch reads the files again and again, for a screen: no --json, no standard input",
+        )
     if raw and as_json:
         raise UsageError("usage", "--raw is for the screen: --json has no place for it")
-    asked = Asked(rules, files, table, rows, sample, seed, where, columns, wide=wide, raw=raw, quiet=quiet)
+    asked = Asked(
+        rules, files, table, rows, sample, seed, where, columns, wide=wide, raw=raw, quiet=quiet
+    )
     if watched:
         from mukret.cli.watch import watch
 
@@ -150,8 +186,8 @@ class Asked:
     def begin(self, *, rejected: bool, most: int | None = None) -> Seen:
         """Reads the rules; of the input, nothing so far.
 
-        `rejected`: rejected rows stand among the others. `most`: after so many bytes the input is taken to end, and all
-        that is read is kept.
+        `rejected`: rejected rows stand among the others. `most`: after so many bytes the input is
+        taken to end, and all that is read is kept.
         """
         from mukret.engine.run import Run
         from mukret.inspect.previewing import Anywhere, First, Preview
@@ -162,10 +198,14 @@ class Asked:
         names = [own.name] if own else list(rules.tables)
         columns = _columns(own, self.columns) if own and self.columns else None
         wanted = self.wanted(own)
-        choice = partial(Anywhere, self.sample, self.seed) if self.sample else partial(First, self.rows)
+        choice = (
+            partial(Anywhere, self.sample, self.seed) if self.sample else partial(First, self.rows)
+        )
         shown = [name for name in names if rules.tables[name].columns]
         keep = most is not None
-        preview = Preview(shown, choice, wanted=wanted, stood=self.raw, rejected=rejected, keep=keep)
+        preview = Preview(
+            shown, choice, wanted=wanted, stood=self.raw, rejected=rejected, keep=keep
+        )
         sources = sources_of(self.files)
         run = Run(rules, sources, batch_bytes=SMALL_BATCH, most_bytes=most, observer=preview.look)
         return Seen(self, run, preview, names, columns, run.batches())
@@ -173,13 +213,20 @@ class Asked:
     def wanted(self, table: Table | None) -> Wanted:
         from mukret.inspect.picking import all_rows, meeting
 
-        return meeting(where_option(dict(table.columns), self.where)) if table and self.where else all_rows
+        return (
+            meeting(where_option(dict(table.columns), self.where))
+            if table and self.where
+            else all_rows
+        )
 
 
 @dataclass
 class Seen:
-    """What was found so far. `rejects`: all, where rejected rows are not among the others; `apart`: by table, the first
-    of those that are no row of one."""
+    """What was found so far.
+
+    `rejects`: all, where rejected rows are not among the others; `apart`: by table, the first of
+    those that are no row of one.
+    """
 
     asked: Asked
     run: Run
@@ -194,10 +241,14 @@ class Seen:
     """Whether nothing is left to read."""
 
     def go_on(self, until: float = math.inf) -> None:
-        """Reads until there is enough, or until this time of the monotonic clock; one batch at least."""
+        """Reads until there is enough, or until this time of the monotonic clock; one batch at
+        least.
+        """
         for output in self.outputs:
             if not self.preview.rejected:
-                self.rejects += (reject for reject in output.rejects if reject.table in (None, *self.names))
+                self.rejects += (
+                    reject for reject in output.rejects if reject.table in (None, *self.names)
+                )
             for reject in output.rejects:
                 if reject.table is None or reject.rows is not None:
                     apart = self.apart.setdefault(reject.table, [])
@@ -209,7 +260,9 @@ class Seen:
 
     @property
     def enough(self) -> bool:
-        """Whether all rows are found that are to be shown, or those that are missing are not at the beginning."""
+        """Whether all rows are found that are to be shown, or those that are missing are not at the
+        beginning.
+        """
         counting = self.asked.where is not None and self.asked.rows == 0
         if self.preview.keep or self.size < ENOUGH_BYTES or counting:
             return False
@@ -228,7 +281,9 @@ class Seen:
     @property
     def findings(self) -> bool:
         tables = self.run.tally.tables
-        return any(tables[name].rows_rejected for name in self.names) or bool(self.run.tally.bad_documents)
+        return any(tables[name].rows_rejected for name in self.names) or bool(
+            self.run.tally.bad_documents
+        )
 
     def print(self) -> None:
         from mukret.cli.console import print_notices, screen
@@ -240,7 +295,9 @@ class Seen:
         rows = self.preview.rows
         for name in self.names:
             console.print(_title(name, self.run.tally.tables[name], self.complete))
-            view = RowsView(self.run.rules.tables[name], rows.get(name, ()), self.columns, console.width)
+            view = RowsView(
+                self.run.rules.tables[name], rows.get(name, ()), self.columns, console.width
+            )
             view.print(console, wide=self.asked.wide)
             if self.asked.where is not None:
                 console.print(f"      [dim]{self.meeting(name)}[/]")
@@ -255,7 +312,9 @@ class Seen:
             more = counted(self.run.tally.bad_documents - len(bad), "more document")
             console.print(f"{more} not readable: mukret survey says why", soft_wrap=True)
         if self.complete and not self.asked.quiet:
-            print_notices([one for one in self.run.notices() if one.table in (None, RESPONSE, *self.names)])
+            print_notices(
+                [one for one in self.run.notices() if one.table in (None, RESPONSE, *self.names)]
+            )
 
     def meeting(self, name: str) -> str:
         """How many rows meet the condition."""
@@ -271,18 +330,31 @@ class Seen:
 
         reasons = [reason for reason in self.run.tally.reasons.values() if reason.table == name]
         along = sum(reason.count for reason in reasons if reason.code == PARENT_REJECTED)
-        causes = sorted((one for one in reasons if one.code != PARENT_REJECTED), key=lambda one: -one.count)
+        causes = sorted(
+            (one for one in reasons if one.code != PARENT_REJECTED), key=lambda one: -one.count
+        )
         all_rejected = self.run.tally.tables[name].rows_rejected - along
-        shown = sum(row.reject is not None for row in rows) + sum(reject.rows or 0 for reject in apart)
+        shown = sum(row.reject is not None for row in rows) + sum(
+            reject.rows or 0 for reject in apart
+        )
         lines = []
         if shown < all_rejected:
-            lines.append(f"{counted(all_rejected - shown, 'rejected row')} not shown; the reasons of all:")
-            lines += [f"  {reason_lines(reason, 100)[0].removeprefix(f'{name}.')}" for reason in causes[:MOST_REASONS]]
+            lines.append(
+                f"{counted(all_rejected - shown, 'rejected row')} not shown; the reasons of all:"
+            )
+            lines += [
+                f"  {reason_lines(reason, 100)[0].removeprefix(f'{name}.')}"
+                for reason in causes[:MOST_REASONS]
+            ]
             if len(causes) > MOST_REASONS:
                 lines.append(f"  … and {len(causes) - MOST_REASONS} more kinds of reasons")
         if along:
-            above = self.run.rules.tables[name].within or name  # a table that recurses may be within none
-            whole = f"the row of {above} above it" if along == 1 else f"the rows of {above} above them"
+            above = (
+                self.run.rules.tables[name].within or name
+            )  # a table that recurses may be within none
+            whole = (
+                f"the row of {above} above it" if along == 1 else f"the rows of {above} above them"
+            )
             lines.append(f"{counted(along, 'row')} rejected with {whole}")
         return lines
 
@@ -321,8 +393,11 @@ def _print_next(seen: Seen, rules: str, files: Sequence[str]) -> None:
     if chosen is None:
         return
     name, row = chosen
-    click.echo(f"Next: {'why a row is rejected, field by field' if row.reject else 'how a row came about'}", err=True)
-    next_step("trace", rules, *files, "--table", name, "--reject" if row.reject else "--nth", str(row.nth))
+    question = "why a row is rejected, field by field" if row.reject else "how a row came about"
+    click.echo(f"Next: {question}", err=True)
+    next_step(
+        "trace", rules, *files, "--table", name, "--reject" if row.reject else "--nth", str(row.nth)
+    )
 
 
 def _show_changed(new: Seen, old: Seen | None) -> None:
@@ -335,7 +410,9 @@ def _show_changed(new: Seen, old: Seen | None) -> None:
         return
     click.secho("what the save changed", bold=True)
     if not same_parts(old.run, new.run):
-        click.echo("the input was cut in other places: mukret compare OLD NEW FILE... says what changed")
+        click.echo(
+            "the input was cut in other places: mukret compare OLD NEW FILE... says what changed"
+        )
         return
     comparing = Comparing(old.rules, new.rules)
     for before, after in zip(old.preview.kept, new.preview.kept, strict=False):
@@ -353,11 +430,18 @@ def _print_json(seen: Seen) -> None:
     for name, rows in seen.preview.rows.items():
         kinds = dict(seen.run.rules.tables[name].columns)
         tables[name] = [
-            {field: _json_value(row.values[field], kinds[field].written) for field in seen.columns or kinds}
+            {
+                field: _json_value(row.values[field], kinds[field].written)
+                for field in seen.columns or kinds
+            }
             for row in rows
         ]
     met = {"meeting": seen.preview.met.total()} if seen.asked.where is not None else {}
-    click.echo(json_text({"tables": tables, **met, "rejects": [reject.as_json() for reject in seen.rejects]}))
+    click.echo(
+        json_text(
+            {"tables": tables, **met, "rejects": [reject.as_json() for reject in seen.rejects]}
+        )
+    )
 
 
 def _json_value(value: Any, written: Any) -> Any:

@@ -1,4 +1,6 @@
-"""How far a long run has come, on a terminal: a bar that appears after a second and leaves nothing behind."""
+"""How far a long run has come, on a terminal: a bar that appears after a second and leaves nothing
+behind.
+"""
 
 from __future__ import annotations
 
@@ -30,19 +32,34 @@ STYLES = {
 def progress_bar(
     sources: Sequence[Source], *, quiet: bool, told: Callable[[], str] = lambda: ""
 ) -> Iterator[Callable[[int], None] | None]:
-    """What is to be called after each batch; None where nobody looks. `told` says what has come of it so far."""
+    """What is to be called after each batch; None where nobody looks.
+
+    `told` says what has come of it so far.
+    """
     if quiet or not sys.stderr.isatty():
         yield None
         return
     from rich.console import Console
-    from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeRemainingColumn, TransferSpeedColumn
+    from rich.progress import (
+        BarColumn,
+        DownloadColumn,
+        Progress,
+        TextColumn,
+        TimeRemainingColumn,
+        TransferSpeedColumn,
+    )
     from rich.theme import Theme
 
     said = TextColumn("{task.description}", markup=False)
     columns = (BarColumn(), DownloadColumn(), TransferSpeedColumn(), TimeRemainingColumn(), said)
     console = Console(stderr=True, theme=Theme(STYLES))
     progress = Progress(
-        *columns, console=console, transient=True, auto_refresh=False, redirect_stdout=False, redirect_stderr=False
+        *columns,
+        console=console,
+        transient=True,
+        auto_refresh=False,
+        redirect_stdout=False,
+        redirect_stderr=False,
     )
     files = _total(sources)
     task = progress.add_task("", total=files)

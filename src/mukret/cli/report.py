@@ -23,7 +23,12 @@ if TYPE_CHECKING:
     ),
 )
 @click.argument("delivery", metavar="DEST", shell_complete=completing.files)
-@click.option("--out", metavar="PAGE", shell_complete=completing.files, help="The page to write, one file of HTML.")
+@click.option(
+    "--out",
+    metavar="PAGE",
+    shell_complete=completing.files,
+    help="The page to write, one file of HTML.",
+)
 @click.option(
     "--against",
     metavar="DEST",
@@ -48,17 +53,22 @@ def command(
     verbose: int,
     log: str | None,
 ) -> None:
-    """Read the delivery DEST (a folder that `extract` wrote, sqlite:///…, postgresql://…) and draw a page: fit for use
-    or not, and why; where rows went; what each column holds; what was refused and never read; how tables join.
+    """Read the delivery DEST (a folder that `extract` wrote, sqlite:///…, postgresql://…) and draw
+    a page: fit for use or not, and why; where rows went; what each column holds; what was refused
+    and never read; how tables join.
 
-    The page is one file that asks for nothing, for a browser, a phone or paper. Large tables are read once, in bounded
-    memory; pictures of them are of a sample, and say so.
+    The page is one file that asks for nothing, for a browser, a phone or paper. Large tables are
+    read once, in bounded memory; pictures of them are of a sample, and say so.
     """
     from mukret.errors import UsageError
 
     set_up_logging(log, verbose)
     if plot is not None and (out is not None or against is not None or as_json):
-        raise UsageError("usage", "--plot draws one picture and nothing else", hint="leave out what goes with a page")
+        raise UsageError(
+            "usage",
+            "--plot draws one picture and nothing else",
+            hint="leave out what goes with a page",
+        )
     if out is None and plot is None and not as_json:
         hint = "--out page.html, --plot TABLE.COLUMN FILE.png, or --json"
         raise UsageError("usage", "a page, a picture or JSON?", hint=hint)
@@ -79,7 +89,9 @@ def command(
             before.close()
 
 
-def _write(delivered: Delivered, before: Delivered | None, out: str | None, *, as_json: bool, quiet: bool) -> None:
+def _write(
+    delivered: Delivered, before: Delivered | None, out: str | None, *, as_json: bool, quiet: bool
+) -> None:
     import json
 
     from mukret.destinations.publish import rewrite
@@ -120,4 +132,6 @@ def _missing(error: ImportError) -> Exception:
     from mukret.errors import UsageError
 
     hint = "pip install 'mukret[report]'"
-    return UsageError("missing-extra", f"pictures and pages need {error.name}, which is not installed", hint=hint)
+    return UsageError(
+        "missing-extra", f"pictures and pages need {error.name}, which is not installed", hint=hint
+    )

@@ -1,4 +1,6 @@
-"""How rows of a table are drawn: fitted to the width of the terminal, rejected ones with their reasons in place."""
+"""How rows of a table are drawn: fitted to the width of the terminal, rejected ones with their
+reasons in place.
+"""
 
 from __future__ import annotations
 
@@ -31,7 +33,9 @@ INDENT = " " * 6
 
 
 class Cell(NamedTuple):
-    """The text of a value, None for null; what stood in the response, where that is to be shown; whether it is bad."""
+    """The text of a value, None for null; what stood in the response, where that is to be shown;
+    whether it is bad.
+    """
 
     text: str | None
     stood: str = ""
@@ -71,19 +75,24 @@ class Head(NamedTuple):
 class RowsView:
     """Rows of one table as a grid. `width` is that of the terminal."""
 
-    def __init__(self, table: Table, rows: Sequence[SeenRow], names: Sequence[str] | None, width: int) -> None:
+    def __init__(
+        self, table: Table, rows: Sequence[SeenRow], names: Sequence[str] | None, width: int
+    ) -> None:
         kinds = dict(table.columns)
         self.table = table
         self.rows = rows
         self.width = width
         self.asked = names is not None
         self.heads = [_head(name, kinds[name]) for name in names or kinds]
-        self.cells = [[_cell(row, head.name, kinds[head.name]) for head in self.heads] for row in rows]
+        self.cells = [
+            [_cell(row, head.name, kinds[head.name]) for head in self.heads] for row in rows
+        ]
         self.gutter = max(len(NTH), *(len(_mark(row)) for row in rows)) if rows else 0
 
     def print(self, console: Console, *, wide: bool) -> None:
-        """As a grid with a row below the other; as records if that is asked for, or if columns that were asked for do
-        not fit."""
+        """As a grid with a row below the other; as records if that is asked for, or if columns that
+        were asked for do not fit.
+        """
         if not self.rows:
             return
         cap = next((cap for cap in WIDEST_CELLS if self.fits(self.widths(cap))), None)
@@ -107,7 +116,9 @@ class RowsView:
         return self.gutter + sum(widths) + GAP * len(widths) <= self.width
 
     def chosen(self, widths: Sequence[int]) -> list[int]:
-        """Columns that have room beside each other: first the key and what is bad, last what says nothing."""
+        """Columns that have room beside each other: first the key and what is bad, last what says
+        nothing.
+        """
         keys = self.table.key
         order = sorted(range(len(widths)), key=lambda index: (self.telling(index, keys), index))
         kept: list[int] = []
@@ -139,7 +150,9 @@ class RowsView:
 
     def print_grid(self, console: Console, chosen: Sequence[int], widths: Sequence[int]) -> None:
         first = True
-        for rejected, group in groupby(range(len(self.rows)), lambda number: self.rows[number].reject is not None):
+        for rejected, group in groupby(
+            range(len(self.rows)), lambda number: self.rows[number].reject is not None
+        ):
             for some in ([number] for number in group) if rejected else [list(group)]:
                 console.print(self.grid(chosen, widths, some, header=first))
                 first = False
@@ -147,7 +160,9 @@ class RowsView:
                 for line in _reasons(reject) if reject else ():
                     console.print(INDENT + line, soft_wrap=True)
 
-    def grid(self, chosen: Sequence[int], widths: Sequence[int], rows: Sequence[int], *, header: bool) -> Grid:
+    def grid(
+        self, chosen: Sequence[int], widths: Sequence[int], rows: Sequence[int], *, header: bool
+    ) -> Grid:
         grid = Grid(
             box=box.SIMPLE_HEAD,
             pad_edge=False,
@@ -176,7 +191,9 @@ class RowsView:
 
     def print_records(self, console: Console) -> None:
         """As many rows beside each other as have room, and the others below."""
-        names = [max(cell_width(getattr(head, part)) for head in self.heads) for part in ("name", "type")]
+        names = [
+            max(cell_width(getattr(head, part)) for head in self.heads) for part in ("name", "type")
+        ]
         room = self.width - sum(names) - 2 * GAP
         beside = max(1, min(len(self.rows), (room + GAP) // (NARROWEST_RECORD + GAP)))
         each = max(NARROWEST_RECORD, (room + GAP) // beside - GAP)
@@ -189,15 +206,25 @@ class RowsView:
                     console.print(f"  [yellow]{_mark(row)}[/]  {line}", soft_wrap=True)
 
     def records(self, rows: Sequence[int], each: int) -> Grid:
-        grid = Grid(box=box.SIMPLE_HEAD, pad_edge=False, header_style="bold", padding=(0, 1, 0, 0), show_edge=False)
+        grid = Grid(
+            box=box.SIMPLE_HEAD,
+            pad_edge=False,
+            header_style="bold",
+            padding=(0, 1, 0, 0),
+            show_edge=False,
+        )
         grid.add_column("field", no_wrap=True)
         grid.add_column("type", no_wrap=True, style="dim", header_style="dim not bold")
         for number in rows:
             row = self.rows[number]
-            head = f"[yellow]{REJECTED} rejected row {row.nth}[/]" if row.reject else f"row {row.nth}"
+            head = (
+                f"[yellow]{REJECTED} rejected row {row.nth}[/]" if row.reject else f"row {row.nth}"
+            )
             grid.add_column(head, no_wrap=True, max_width=each)
         for index, own in enumerate(self.heads):
-            grid.add_row(own.name, escape(own.type), *(self.cells[number][index].markup for number in rows))
+            grid.add_row(
+                own.name, escape(own.type), *(self.cells[number][index].markup for number in rows)
+            )
         return grid
 
 
@@ -227,7 +254,10 @@ def _reasons(reject: Reject) -> Iterator[str]:
     """Why a row is rejected, in rich's markup, and where it stands."""
     for problem in reject.problems:
         field = f"{problem.field}: " if problem.field else ""
-        yield f"[yellow]{escape(escaped(field + problem.message))}[/] [dim]{escape(f'[{problem.code}]')}[/]"
+        yield (
+            f"[yellow]{escape(escaped(field + problem.message))}[/] "
+            f"[dim]{escape(f'[{problem.code}]')}[/]"
+        )
     document = f", document {reject.document}" if reject.document > 1 else ""
     path = readable(reject.path) if reject.path else "document"
     yield f"[dim]{escape(escaped(f'{path} in {reject.file}{document}'))}[/]"

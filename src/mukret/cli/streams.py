@@ -1,7 +1,7 @@
 """The three standard streams, whatever whoever started the program has made of them.
 
-Results go to standard output: where they can't be written that is an error. Messages go to standard error: where they
-can't be written, the work and its exit code are worth more than they are.
+Results go to standard output: where they can't be written that is an error. Messages go to standard
+error: where they can't be written, the work and its exit code are worth more than they are.
 """
 
 from __future__ import annotations

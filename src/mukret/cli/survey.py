@@ -38,8 +38,12 @@ MOST_ADDRESSES = 8
     ),
 )
 @files_argument
-@click.option("--path", metavar="PATH", help="Look only at what this JSONPath finds in each document.")
-@click.option("--whole", is_flag=True, help="Show every place and every surprise, however many there are.")
+@click.option(
+    "--path", metavar="PATH", help="Look only at what this JSONPath finds in each document."
+)
+@click.option(
+    "--whole", is_flag=True, help="Show every place and every surprise, however many there are."
+)
 @newest_option
 @json_option
 @output_options
@@ -54,11 +58,11 @@ def command(
     verbose: int,
     log: str | None,
 ) -> None:
-    """Survey every FILE (a file, a folder, a glob, or - for standard input): which lists hold the records, what each
-    record has and how often, what the values look like, and what surprises.
+    """Survey every FILE (a file, a folder, a glob, or - for standard input): which lists hold the
+    records, what each record has and how often, what the values look like, and what surprises.
 
-    Reads everything once, in memory that does not grow with the number of documents. Writes nothing. Exit code 1 if a
-    document could not be read, or if --path finds nothing.
+    Reads everything once, in memory that does not grow with the number of documents. Writes
+    nothing. Exit code 1 if a document could not be read, or if --path finds nothing.
     """
     from mukret.cli.progress import progress_bar
     from mukret.survey import survey

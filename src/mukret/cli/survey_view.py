@@ -1,4 +1,6 @@
-"""How a survey is drawn: lists of records, the tree of places, surprises; fitted to the width of the terminal."""
+"""How a survey is drawn: lists of records, the tree of places, surprises; fitted to the width of
+the terminal.
+"""
 
 from __future__ import annotations
 
@@ -8,7 +10,15 @@ from typing import TYPE_CHECKING
 
 import click
 
-from mukret.cli.console import cell_width, columns, next_step, print_bad_documents, print_unmatched, readable, screen
+from mukret.cli.console import (
+    cell_width,
+    columns,
+    next_step,
+    print_bad_documents,
+    print_unmatched,
+    readable,
+    screen,
+)
 from mukret.survey.report import PlaceReport, RecordList, Surprise, SurveyReport, share
 from mukret.survey.shapes import in_array
 from mukret.text import counted, escaped, shortened
@@ -36,7 +46,9 @@ MOST_LINES = 120
 LIST_SHARE = 0.42
 """The part of the width that names may take."""
 GLUE = "\ufdd0"
-"""A space at which no line is broken; a character that no text is to hold (Unicode: a noncharacter)."""
+"""A space at which no line is broken; a character that no text is to hold (Unicode: a
+noncharacter).
+"""
 PLAIN = frozenset("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-./:+")
 
 Part = tuple[str, str]
@@ -46,8 +58,11 @@ Part = tuple[str, str]
 def print_survey(
     report: SurveyReport, files: Sequence[str], *, quiet: bool, details: bool, whole: bool = False
 ) -> None:
-    """Prints a survey; with `details` also reading options and longest texts. Unless `whole`, of very many places those
-    that stand deepest are only counted, and of very many surprises some are shown."""
+    """Prints a survey; with `details` also reading options and longest texts.
+
+    Unless `whole`, of very many places those that stand deepest are only counted, and of very many
+    surprises some are shown.
+    """
     console = screen()
     width = min(console.width, WIDEST)
     console.print(_headline(report), width=width)
@@ -76,13 +91,18 @@ def print_survey(
 def _headline(report: SurveyReport) -> Text:
     from rich.text import Text
 
-    size = f"{counted(report.documents, 'document')} in {counted(report.files, 'file')}, {_bytes(report.size)}"
+    size = (
+        f"{counted(report.documents, 'document')} in {counted(report.files, 'file')}, "
+        f"{_bytes(report.size)}"
+    )
     text = Text(size, style="bold")
     if report.path is not None:
         found = counted(report.roots, "node") if report.roots else "nothing"
         text.append(f"; {escaped(report.path)} finds {found}", style="not bold")
     if report.passed_over:
-        shown = ", ".join(f"{count:,} × {escaped(reason)}" for reason, count in report.passed_over.items())
+        shown = ", ".join(
+            f"{count:,} × {escaped(reason)}" for reason, count in report.passed_over.items()
+        )
         text.append(f"\npassed over, since they hold no data: {shown}", style="not bold dim")
     return text
 
@@ -97,7 +117,10 @@ def _bytes(size: int) -> str:
 def _print_lists(lists: Sequence[RecordList], most: int) -> None:
     """The lists in their order; of more than so many those that stand highest."""
     highest = sorted(range(len(lists)), key=lambda number: lists[number].path.count("["))[:most]
-    rows = [[f"  {one.path}", f"{one.records:,}", _lists_text(one)] for one in (lists[n] for n in sorted(highest))]
+    rows = [
+        [f"  {one.path}", f"{one.records:,}", _lists_text(one)]
+        for one in (lists[n] for n in sorted(highest))
+    ]
     for line in columns(rows, right=[1]):
         click.echo(escaped(line))
     if len(lists) > most:
@@ -106,7 +129,10 @@ def _print_lists(lists: Sequence[RecordList], most: int) -> None:
 
 def _lists_text(one: RecordList) -> str:
     if one.shortest is None or one.longest is None:
-        return f"in {'one object' if one.lists == 1 else f'{one.lists:,} objects'}, under names that are data"
+        return (
+            f"in {'one object' if one.lists == 1 else f'{one.lists:,} objects'}, under names "
+            "that are data"
+        )
     if one.lists == 1:
         return "in one list"
     if one.lists == one.records and one.path == "$":
@@ -122,7 +148,13 @@ class _Tree:
     """One line or more per place; an array and its elements stand on one line."""
 
     def __init__(
-        self, report: SurveyReport, console: Console, width: int, details: bool, *, whole: bool = False
+        self,
+        report: SurveyReport,
+        console: Console,
+        width: int,
+        details: bool,
+        *,
+        whole: bool = False,
     ) -> None:
         self.console = console
         self.details = details
@@ -136,7 +168,9 @@ class _Tree:
         longest = max(len(guide) + cell_width(label) for guide, _, label, _ in self.rows)
         deepest = max(len(guide) for guide, *_ in self.rows)
         self.label_width = min(longest, max(int(width * LIST_SHARE), deepest + SHORTEST_LABEL))
-        self.width = max(width - self.label_width - 2, NARROWEST)  # where places are deep, wider than the screen
+        self.width = max(
+            width - self.label_width - 2, NARROWEST
+        )  # where places are deep, wider than the screen
 
     def print(self) -> None:
         from rich.text import Text
@@ -158,21 +192,29 @@ class _Tree:
                 line.plain = line.plain.replace(GLUE, " ")
                 head.append_text(line)
                 head.rstrip()
-                self.console.print(head, no_wrap=True, overflow="ignore", crop=False, soft_wrap=True)
+                self.console.print(
+                    head, no_wrap=True, overflow="ignore", crop=False, soft_wrap=True
+                )
 
     def print_cut(self) -> None:
         """Says how to see the places that were only counted."""
         if self.cut_at is not None:
             path = shlex.quote(readable(self.cut_at))
-            click.echo(f"Deeper places are only counted: --path {path} shows those below it, --whole all")
+            click.echo(
+                f"Deeper places are only counted: --path {path} shows those below it, --whole all"
+            )
 
     def depth_to_show(self) -> int | None:
-        """How deep the lines may go so that they fill two screens; None if all of them may be shown."""
+        """How deep the lines may go so that they fill two screens; None if all of them may be
+        shown.
+        """
         counts: list[int] = []
         level = [self.root]
         while level:
             counts.append(len(level))
-            level = [child for one in level for child in self.children(self.chain(one))[:MOST_MEMBERS]]
+            level = [
+                child for one in level for child in self.children(self.chain(one))[:MOST_MEMBERS]
+            ]
         if sum(counts) <= MOST_LINES:
             return None
         fitting = [depth for depth in range(len(counts)) if sum(counts[: depth + 1]) <= MOST_LINES]
@@ -184,7 +226,9 @@ class _Tree:
     def lines(
         self, report: PlaceReport, guide: str, below: str, depth: int = 0
     ) -> Iterator[tuple[str, str, str, list[Part]]]:
-        """Guides of the first line and of those that follow, the label, and what is said of the place."""
+        """Guides of the first line and of those that follow, the label, and what is said of the
+        place.
+        """
         chain = self.chain(report)
         label = self.label(chain)
         children = self.children(chain)
@@ -202,10 +246,17 @@ class _Tree:
             guides = (f"{below}{'└' if last else '├'} ", f"{below}{'  ' if last else '│ '}")
             yield from self.lines(child, *guides, depth + 1)
         if more > 0:
-            yield f"{below}└ ", below, "…", [(f"{counted(more, 'more member')}: --json lists all", "yellow")]
+            yield (
+                f"{below}└ ",
+                below,
+                "…",
+                [(f"{counted(more, 'more member')}: --json lists all", "yellow")],
+            )
 
     def chain(self, report: PlaceReport) -> list[PlaceReport]:
-        """A place and, as long as each is only there to hold the next, its elements or members whose names are data."""
+        """A place and, as long as each is only there to hold the next, its elements or members
+        whose names are data.
+        """
         chain = [report]
         while True:
             place = chain[-1].place
@@ -225,10 +276,16 @@ class _Tree:
         elif first.place.position is not None:
             position = first.place.position
             header = self.header(first.place) or ()
-            name = header[position] if position < len(header) else ""  # a row may be longer than its header
+            name = (
+                header[position] if position < len(header) else ""
+            )  # a row may be longer than its header
             own = f"[{position}] {name}".rstrip()
         else:
-            own = path_text((child_segment(first.place.selector),)).removeprefix("$").removeprefix(".")
+            own = (
+                path_text((child_segment(first.place.selector),))
+                .removeprefix("$")
+                .removeprefix(".")
+            )
         return escaped(own + path_text(segments).removeprefix("$").replace(".*", "[*]"))
 
     def root_label(self, path: str) -> str:
@@ -242,14 +299,18 @@ class _Tree:
         table = column.parent.parent if column.parent else None
         return table.header if table is not None else None
 
-    def shown_below(self, report: PlaceReport, chain: Sequence[PlaceReport]) -> Iterator[PlaceReport]:
+    def shown_below(
+        self, report: PlaceReport, chain: Sequence[PlaceReport]
+    ) -> Iterator[PlaceReport]:
         place = report.place
         inner = {name for one in chain if one is not report for name in one.place.children}
         own = [*place.children.values(), *place.columns]
         if place.elements is not None and report is chain[-1]:
             own.append(place.elements)
         for child in own:
-            if report is chain[-1] or child.step not in inner:  # an object instead of a list: told once
+            if (
+                report is chain[-1] or child.step not in inner
+            ):  # an object instead of a list: told once
                 yield self.reports[id(child)]
 
     # ---- what is said of a place
@@ -268,7 +329,12 @@ class _Tree:
         place = report.place
         if report.nulls:
             always = report.nulls == place.nodes
-            yield [("always null" if always else f"null in {share(report.nulls, place.nodes)}", "yellow")]
+            yield [
+                (
+                    "always null" if always else f"null in {share(report.nulls, place.nodes)}",
+                    "yellow",
+                )
+            ]
         kinds = [kind for kind in place.kinds if kind != "null"]
         if len(kinds) > 1:
             yield [(" or ".join(f"{kind} {place.count(kind):,}" for kind in kinds), "yellow")]
@@ -337,7 +403,8 @@ class _Tree:
             return
         if place.numbers.low is not None and report.looks[-1].name != "epoch":
             low, high = (
-                shortened(json_text(value), LONGEST_EXAMPLE) for value in (place.numbers.low, place.numbers.high)
+                shortened(json_text(value), LONGEST_EXAMPLE)
+                for value in (place.numbers.low, place.numbers.high)
             )
             yield [(low if low == high else f"{low} … {high}", "")]
         texts = [value for value in values.examples if type(value) is str]
@@ -355,19 +422,27 @@ def _joined(parts: Iterator[list[Part]]) -> Iterator[Part]:
 
 
 def _harmless(text: str) -> str:
-    """What is said of a place holds names and values of the data: escaped here, whoever put them in."""
+    """What is said of a place holds names and values of the data: escaped here, whoever put them
+    in.
+    """
     return GLUE.join(map(escaped, text.split(GLUE)))
 
 
 def _word(value: JsonValue) -> str:
     """A word as it is where that can't be misread, else as a JSON text."""
     text = str(value) if type(value) is str else json_text(value)
-    return text if text and PLAIN.issuperset(text) else shortened(escaped(json_text(value)), LONGEST_EXAMPLE)
+    return (
+        text
+        if text and PLAIN.issuperset(text)
+        else shortened(escaped(json_text(value)), LONGEST_EXAMPLE)
+    )
 
 
 def _examples(values: Sequence[JsonValue]) -> str:
     shown = (shortened(escaped(json_text(value)), LONGEST_EXAMPLE) for value in values)
-    return ", ".join(text.replace(" ", GLUE) if len(text) <= LONGEST_UNBROKEN else text for text in shown)
+    return ", ".join(
+        text.replace(" ", GLUE) if len(text) <= LONGEST_UNBROKEN else text for text in shown
+    )
 
 
 def _print_surprise(surprise: Surprise, console: Console, width: int) -> None:

@@ -36,8 +36,14 @@ if TYPE_CHECKING:
     "trace",
     short_help="Explain a row: from the response to each value.",
     epilog=examples(
-        "mukret trace merrow-demo/merrow.rules.yaml merrow-demo/feed --table sailings --key sailing_no=1003",
-        "mukret trace merrow-demo/merrow.rules.yaml merrow-demo/feed --table bookings --nth 2 --field per_seat",
+        (
+            "mukret trace merrow-demo/merrow.rules.yaml merrow-demo/feed --table sailings --key "
+            "sailing_no=1003"
+        ),
+        (
+            "mukret trace merrow-demo/merrow.rules.yaml merrow-demo/feed --table bookings --nth 2 "
+            "--field per_seat"
+        ),
     ),
 )
 @rules_argument
@@ -48,7 +54,12 @@ if TYPE_CHECKING:
     shell_complete=completing.tables,
     help="The table of the row, if there is more than one.",
 )
-@click.option("--nth", metavar="N", type=click.IntRange(1), help="The Nth row that is written (or of those chosen).")
+@click.option(
+    "--nth",
+    metavar="N",
+    type=click.IntRange(1),
+    help="The Nth row that is written (or of those chosen).",
+)
 @click.option(
     "--key",
     "keys",
@@ -58,9 +69,17 @@ if TYPE_CHECKING:
     help="Rows with this value; may be given again.",
 )
 @click.option("--where", metavar="SQL", help="Rows that meet this condition.")
-@click.option("--reject", metavar="N", type=click.IntRange(1), help="The Nth row of the table that is rejected.")
 @click.option(
-    "--field", metavar="F", shell_complete=completing.fields, help="This field alone, with all that it was made of."
+    "--reject",
+    metavar="N",
+    type=click.IntRange(1),
+    help="The Nth row of the table that is rejected.",
+)
+@click.option(
+    "--field",
+    metavar="F",
+    shell_complete=completing.fields,
+    help="This field alone, with all that it was made of.",
 )
 @newest_option
 @json_option
@@ -81,8 +100,9 @@ def command(
     verbose: int,
     log: str | None,
 ) -> None:
-    """Explain one row that RULES give for FILE... (or for the input of a run, if FILE is the folder that it wrote):
-    where each value stood in the response, and each step from there to what is written.
+    """Explain one row that RULES give for FILE... (or for the input of a run, if FILE is the folder
+    that it wrote): where each value stood in the response, and each step from there to what is
+    written.
 
     Exit code 1 if there is no such row.
     """
@@ -100,7 +120,9 @@ def command(
     if reject is not None and (keys or where or nth):
         raise UsageError("usage", "--reject counts all rejected rows: it goes with no other choice")
     if field is not None and field not in own.types:
-        raise UsageError("usage", f"{table} has no field {field}", hint=did_you_mean(field, own.types))
+        raise UsageError(
+            "usage", f"{table} has no field {field}", hint=did_you_mean(field, own.types)
+        )
     sources = sources_of(_inputs(files))
     for source in sources:
         source.keep()
@@ -110,8 +132,15 @@ def command(
         picked = pick(checked, sources, table, wanted, fate, reject or nth or 1, progress=progress)
     if picked is None:
         what = "is rejected" if reject else "is chosen so" if keys or where else "is written"
-        count = f"there are fewer than {reject or nth}" if (reject or nth or 1) > 1 else f"no row of {table} {what}"
-        click.echo(count if quiet or reject else f"{count} (--reject 1 shows the first that was rejected)", err=True)
+        count = (
+            f"there are fewer than {reject or nth}"
+            if (reject or nth or 1) > 1
+            else f"no row of {table} {what}"
+        )
+        click.echo(
+            count if quiet or reject else f"{count} (--reject 1 shows the first that was rejected)",
+            err=True,
+        )
         ctx.exit(1)
     found = trace(picked, field, lambda lookup, form: pick_answer(checked, sources, lookup, form))
     if as_json:
@@ -127,7 +156,9 @@ def command(
 
 
 def _visible(rules: Rules, picked: Picked, path: str) -> str:
-    """The path of a row, or of the text that it stands in: `look` shows a text that holds JSON as a text."""
+    """The path of a row, or of the text that it stands in: `look` shows a text that holds JSON as a
+    text.
+    """
     from mukret.paths import parse_path
     from mukret.paths.locate import location_text
 
@@ -151,7 +182,9 @@ def _inputs(files: tuple[str, ...]) -> Sequence[str]:
     try:
         return [one["file"] for one in json.loads(place.read_text(encoding="utf-8"))["inputs"]]
     except (ValueError, KeyError, TypeError):
-        raise InputError("not-opened", f"{place} is no record of a run", hint="name the responses themselves") from None
+        raise InputError(
+            "not-opened", f"{place} is no record of a run", hint="name the responses themselves"
+        ) from None
 
 
 def _wanted(table: Table, keys: tuple[str, ...], where: str | None) -> Wanted:
@@ -161,7 +194,9 @@ def _wanted(table: Table, keys: tuple[str, ...], where: str | None) -> Wanted:
 
     if keys and where:
         raise UsageError(
-            "usage", "--key and --where are two ways to say it", hint="a condition can name the key as well"
+            "usage",
+            "--key and --where are two ways to say it",
+            hint="a condition can name the key as well",
         )
     if where is not None:
         return meeting(where_option(table.types, where))
@@ -172,7 +207,9 @@ def _wanted(table: Table, keys: tuple[str, ...], where: str | None) -> Wanted:
         name, equals, value = pair.partition("=")
         if not equals or name not in table.types:
             hint = did_you_mean(name, table.types) or f"fields: {', '.join(table.types)}"
-            raise UsageError("usage", f"--key {pair}: FIELD=VALUE, a field of {table.name}", hint=hint)
+            raise UsageError(
+                "usage", f"--key {pair}: FIELD=VALUE, a field of {table.name}", hint=hint
+            )
         values[name] = value
     return with_values(table, values)
 
@@ -194,7 +231,9 @@ def _print_field(one: Traced, depth: int) -> None:
 
     indent = "    " * depth
     value = click.style("null", dim=True) if one.value is None else escaped(one.value)
-    click.echo(f"{indent}{click.style(one.name, bold=True)} {click.style(one.type, dim=True)}  {value}")
+    click.echo(
+        f"{indent}{click.style(one.name, bold=True)} {click.style(one.type, dim=True)}  {value}"
+    )
     if one.problem:
         click.secho(f"{indent}    {escaped(one.problem)}", fg="red")
     for step in one.steps:

@@ -27,7 +27,9 @@ MOST_WAITS = 10
 
 
 class Look(Protocol):
-    """What is shown: `go_on` reads until some time of the monotonic clock, `finished` says that nothing is left."""
+    """What is shown: `go_on` reads until some time of the monotonic clock, `finished` says that
+    nothing is left.
+    """
 
     finished: bool
 
@@ -40,11 +42,15 @@ class Look(Protocol):
 Looking = TypeVar("Looking", bound=Look)
 
 
-def watch(rules: str, begin: Callable[[], Looking], show: Callable[[Looking, Looking | None], None]) -> None:
-    """Begins a look at once and at each save of the rules, or of a file that they include or refer to, until Ctrl-C.
+def watch(
+    rules: str, begin: Callable[[], Looking], show: Callable[[Looking, Looking | None], None]
+) -> None:
+    """Begins a look at once and at each save of the rules, or of a file that they include or refer
+    to, until Ctrl-C.
 
-    What there is after a moment is shown, together with the look before; reading goes on as long as nothing is saved,
-    and what there is then is shown again. What is wrong with the rules is said in place, and watching goes on.
+    What there is after a moment is shown, together with the look before; reading goes on as long as
+    nothing is saved, and what there is then is shown again. What is wrong with the rules is said in
+    place, and watching goes on.
     """
     watching = _Watching(rules, begin, show)
     try:
@@ -61,7 +67,10 @@ def watch(rules: str, begin: Callable[[], Looking], show: Callable[[Looking, Loo
 
 class _Watching(Generic[Looking]):
     def __init__(
-        self, rules: str, begin: Callable[[], Looking], show: Callable[[Looking, Looking | None], None]
+        self,
+        rules: str,
+        begin: Callable[[], Looking],
+        show: Callable[[Looking, Looking | None], None],
     ) -> None:
         self.rules = rules
         self.begin = begin
@@ -114,7 +123,11 @@ class _Watching(Generic[Looking]):
 
     def say(self) -> None:
         more = "" if self.now is None or self.now.finished else "; reading on"
-        click.secho(f"watching {self.rules}: save it to see this again, Ctrl-C ends{more}", dim=True, err=True)
+        click.secho(
+            f"watching {self.rules}: save it to see this again, Ctrl-C ends{more}",
+            dim=True,
+            err=True,
+        )
 
 
 def _clear() -> None:
@@ -123,7 +136,10 @@ def _clear() -> None:
 
 
 def _stamp(file: str) -> Stamp | None:
-    """What changes when a file is saved. None if it is not there, or empty: editors may write it anew."""
+    """What changes when a file is saved.
+
+    None if it is not there, or empty: editors may write it anew.
+    """
     try:
         found = os.stat(file)
     except OSError:

@@ -1,5 +1,6 @@
-"""Arrow imports pandas, where it is installed, to see whether it is given something of it, which takes a third of a
-second at each start. Hardly a command uses it, so for them it is not there."""
+"""Arrow imports pandas, where it is installed, to see whether it is given something of it, which
+takes a third of a second at each start. Hardly a command uses it, so for them it is not there.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,6 @@
-"""What one request is about, before any secret goes into it: a call, its variables, and which page."""
+"""What one request is about, before any secret goes into it: a call, its variables,
+and which page.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,9 @@ from mukret.values import JsonValue, scalar_text
 
 @dataclass(frozen=True)
 class Turn:
-    """What asks for a page: a value in its place in the request, or an address of its own (absolute); or neither."""
+    """What asks for a page: a value in its place in the request, or an address of its own
+    (absolute); or neither.
+    """
 
     target: Target | None = None
     value: JsonValue = None
@@ -29,8 +33,11 @@ class Turn:
 
 @dataclass(frozen=True)
 class Ask:
-    """One request. `address`: where a response said that it is (absolute), if one did; `list_id` and `address_id`: what
-    `identified` made; `count`: the records of the pages before."""
+    """One request.
+
+    `address`: where a response said that it is (absolute), if one did; `list_id` and `address_id`:
+    what `identified` made; `count`: the records of the pages before.
+    """
 
     call: Call
     variables: Mapping[str, JsonValue] = field(default_factory=dict)
@@ -46,8 +53,10 @@ class Ask:
     """The marks of the pages of this list that were asked for; all pages share it."""
 
     def identified(self, identity: str) -> Ask:
-        """The request with what tells its address and its list from others, `identity` being its address and body with
-        marks in the place of secrets. Kept as hashes: an address out of a response may hold anything."""
+        """The request with what tells its address and its list from others, `identity` being its
+        address and body with marks in the place of secrets. Kept as hashes: an address out of a
+        response may hold anything.
+        """
         if self.page > 1:
             return self
         variables = json.dumps(self.variables, sort_keys=True, default=str)
@@ -80,7 +89,11 @@ class Ask:
 
     def in_headers(self) -> dict[str, str]:
         target = self.turn.target
-        return {target.name: scalar_text(self.turn.value) or ""} if isinstance(target, InHeader) else {}
+        return (
+            {target.name: scalar_text(self.turn.value) or ""}
+            if isinstance(target, InHeader)
+            else {}
+        )
 
     def in_body(self, content: JsonValue) -> JsonValue:
         """The body with the page in its place; what is on the way and not there is made."""

@@ -12,15 +12,26 @@ from dataclasses import dataclass
 from typing import Any, Self
 
 _SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*(|k|M|G|T|Ki|Mi|Gi|Ti)B?")
-_UNITS = {"": 1, "k": 10**3, "M": 10**6, "G": 10**9, "T": 10**12, "Ki": 2**10, "Mi": 2**20, "Gi": 2**30, "Ti": 2**40}
+_UNITS = {
+    "": 1,
+    "k": 10**3,
+    "M": 10**6,
+    "G": 10**9,
+    "T": 10**12,
+    "Ki": 2**10,
+    "Mi": 2**20,
+    "Gi": 2**30,
+    "Ti": 2**40,
+}
 MOST_CONNECTIONS = 4
 """A client of one thread has one connection, or one to each of few origins."""
 
 
 @dataclass(frozen=True)
 class Bounds:
-    """`body` in bytes, after unpacking; `seconds` for an answer as a whole, `silence` in seconds for connecting, and
-    for each time that nothing comes."""
+    """`body` in bytes, after unpacking; `seconds` for an answer as a whole, `silence` in seconds
+    for connecting, and for each time that nothing comes.
+    """
 
     body: int = 10**9
     seconds: float = 3600.0
@@ -62,7 +73,9 @@ class Sockets:
 
 
 class Deadline:
-    """Ends connections after a time, so that nobody waits any longer for what drips out of them; `passed` says that."""
+    """Ends connections after a time, so that nobody waits any longer for what drips out of them;
+    `passed` says that.
+    """
 
     def __init__(self, seconds: float, sockets: Sockets) -> None:
         self.passed = False
@@ -82,7 +95,10 @@ class Deadline:
         self.sockets.cut()
 
     def bounded(self, body: Iterable[bytes], most: int) -> Iterator[bytes]:
-        """A body as it comes. Raises TooLarge, and TooSlow: the end of a connection may look like the end of a body."""
+        """A body as it comes.
+
+        Raises TooLarge, and TooSlow: the end of a connection may look like the end of a body.
+        """
         size = 0
         for piece in body:
             size += len(piece)

@@ -12,7 +12,16 @@ from mukret.paths import Path
 from mukret.values import JsonValue
 
 SET_BY_THE_TRANSFER = frozenset(
-    ["accept-encoding", "connection", "content-length", "expect", "te", "trailer", "transfer-encoding", "upgrade"]
+    [
+        "accept-encoding",
+        "connection",
+        "content-length",
+        "expect",
+        "te",
+        "trailer",
+        "transfer-encoding",
+        "upgrade",
+    ]
 )
 """Headers that follow from what is sent and how."""
 
@@ -28,12 +37,16 @@ class Secret:
         found = environment.get(self.variable)
         if not found:
             hint = f"set it first: read -rs {self.variable}; export {self.variable}"
-            raise UsageError("secret-missing", f"the environment has no variable {self.variable}", hint=hint)
+            raise UsageError(
+                "secret-missing", f"the environment has no variable {self.variable}", hint=hint
+            )
         try:
             found.encode()
         except UnicodeEncodeError:
             hint = f"set it anew: read -rs {self.variable}; export {self.variable}"
-            raise UsageError("secret-missing", f"the variable {self.variable} is not UTF-8", hint=hint) from None
+            raise UsageError(
+                "secret-missing", f"the variable {self.variable} is not UTF-8", hint=hint
+            ) from None
         return found
 
 
@@ -44,8 +57,11 @@ Pairs = tuple[tuple[str, Value], ...]
 
 @dataclass(frozen=True)
 class Body:
-    """What a request sends. `content` is a JSON value (or the members of a form) whose texts may be variables, and in
-    which secrets may stand; `form`: sent as application/x-www-form-urlencoded, not as JSON."""
+    """What a request sends.
+
+    `content` is a JSON value (or the members of a form) whose texts may be variables, and in which
+    secrets may stand; `form`: sent as application/x-www-form-urlencoded, not as JSON.
+    """
 
     content: JsonValue
     form: bool = False
@@ -71,8 +87,11 @@ class Bearer:
 
 @dataclass(frozen=True)
 class OAuth2:
-    """Client credentials (RFC 6749, section 4.4). `token` is the address that gives tokens, absolute or below the base;
-    `in_body`: the client's id and secret are sent in the body, not by Basic authentication."""
+    """Client credentials (RFC 6749, section 4.4).
+
+    `token` is the address that gives tokens, absolute or below the base; `in_body`: the client's id
+    and secret are sent in the body, not by Basic authentication.
+    """
 
     token: str
     client: Secret
@@ -83,7 +102,9 @@ class OAuth2:
 
 @dataclass(frozen=True)
 class Lasts:
-    """How long a kept value is good: `path` finds a number of `unit` seconds, or (`until`) an instant."""
+    """How long a kept value is good: `path` finds a number of `unit` seconds, or (`until`) an
+    instant.
+    """
 
     path: Path
     unit: float = 1.0
@@ -92,7 +113,9 @@ class Lasts:
 
 @dataclass(frozen=True)
 class Kept:
-    """A value that is kept from the response to a sign-in, found by a path in its body or in a header."""
+    """A value that is kept from the response to a sign-in, found by a path in its body or in a
+    header.
+    """
 
     name: str
     path: Path | None
@@ -102,7 +125,10 @@ class Kept:
 
 @dataclass(frozen=True)
 class SignInCall:
-    """A request whose response gives what the others need: values, cookies or both. `address` as in OAuth2."""
+    """A request whose response gives what the others need: values, cookies or both.
+
+    `address` as in OAuth2.
+    """
 
     method: str
     address: str
@@ -145,8 +171,10 @@ Target = InQuery | InHeader | InBody
 
 @dataclass(frozen=True)
 class Ends:
-    """What tells the last page, besides what each kind of paging has: `more` finds false there, `total` how many
-    records there are in all, `pages` how many pages; `records` finds the records of a page."""
+    """What tells the last page, besides what each kind of paging has: `more` finds false there,
+    `total` how many records there are in all, `pages` how many pages; `records` finds the records
+    of a page.
+    """
 
     records: Path | None = None
     total: Path | None = None
@@ -191,7 +219,9 @@ class NumberPages:
 
 @dataclass(frozen=True)
 class OffsetPages:
-    """A page begins at a record, counted from `first` on; the next one after as many as came, or after `step`."""
+    """A page begins at a record, counted from `first` on; the next one after as many as came, or
+    after `step`.
+    """
 
     target: Target
     first: int = 0
@@ -207,8 +237,11 @@ Pages = CursorPages | LinkPages | AddressPages | NumberPages | OffsetPages
 
 @dataclass(frozen=True)
 class OncePer:
-    """Asked once for each record of an earlier call's answers. `rows` finds the records (None: the answer itself, of
-    which a path may find several values, each a record); the paths of `variables` go on from there."""
+    """Asked once for each record of an earlier call's answers.
+
+    `rows` finds the records (None: the answer itself, of which a path may find several values, each
+    a record); the paths of `variables` go on from there.
+    """
 
     call: str
     rows: Path | None = None
@@ -217,8 +250,11 @@ class OncePer:
 
 @dataclass(frozen=True)
 class Call:
-    """One address, its pages and what it hangs on. `address` is a URI Template (RFC 6570) that goes on from the base;
-    where it is None, `url` finds addresses in the records of `once_per`."""
+    """One address, its pages and what it hangs on.
+
+    `address` is a URI Template (RFC 6570) that goes on from the base; where it is None, `url` finds
+    addresses in the records of `once_per`.
+    """
 
     name: str
     address: str | None
@@ -233,9 +269,12 @@ class Call:
 
 @dataclass(frozen=True)
 class Limits:
-    """How a service is treated. `per_second`: requests that begin in a second; `tries`: of one request, all told;
-    `timeout`: seconds of silence; `pages`: of one call; `pause`: seconds before the second try, doubled before each
-    further one; `longest_wait`: seconds beyond which a Retry-After ends the collection."""
+    """How a service is treated.
+
+    `per_second`: requests that begin in a second; `tries`: of one request, all told; `timeout`:
+    seconds of silence; `pages`: of one call; `pause`: seconds before the second try, doubled before
+    each further one; `longest_wait`: seconds beyond which a Retry-After ends the collection.
+    """
 
     per_second: float = 5.0
     at_once: int = 1
@@ -248,9 +287,12 @@ class Limits:
 
 @dataclass(frozen=True)
 class Calls:
-    """Calls of one service, with what they have in common. `constants` are variables of all of them; `origins`: where
-    else addresses that were found may lead, without credentials. `by_hand`: one address that was typed, so that what is
-    no JSON is told at once and not tried again."""
+    """Calls of one service, with what they have in common.
+
+    `constants` are variables of all of them; `origins`: where else addresses that were found may
+    lead, without credentials. `by_hand`: one address that was typed, so that what is no JSON is
+    told at once and not tried again.
+    """
 
     base: str
     calls: tuple[Call, ...]
@@ -316,8 +358,9 @@ def origin_of(url: str) -> str:
 
 
 def resolved(base: str, text: str) -> str:
-    """An address that stood in a response, resolved against where that came from (RFC 3986); as it stands, if it is no
-    reference at all."""
+    """An address that stood in a response, resolved against where that came from (RFC 3986); as it
+    stands, if it is no reference at all.
+    """
     try:
         return urljoin(base, text)
     except ValueError:
@@ -325,7 +368,9 @@ def resolved(base: str, text: str) -> str:
 
 
 def is_plain_address(text: str) -> bool:
-    """Whether a text out of a response is an address that can be asked: http or https, a host, and no password."""
+    """Whether a text out of a response is an address that can be asked: http or https, a host, and
+    no password.
+    """
     try:
         origin_of(text)
     except ValueError:
@@ -350,7 +395,9 @@ def check_address(url: str) -> None:
         message = "that is no address: it begins with http:// or https:// and a host"
         raise UsageError("usage", message, hint="quote it for the shell") from None
     if "@" in urlsplit(url).netloc:
-        hint = "take it out; --basic USER_VARIABLE PASSWORD_VARIABLE reads both from the environment"
+        hint = (
+            "take it out; --basic USER_VARIABLE PASSWORD_VARIABLE reads both from the environment"
+        )
         raise UsageError("usage", "the address holds a user name or a password", hint=hint)
 
 

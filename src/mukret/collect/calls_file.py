@@ -1,4 +1,6 @@
-"""Calls files: what a service is asked for, in YAML; secrets by the names of environment variables."""
+"""Calls files: what a service is asked for, in YAML;
+secrets by the names of environment variables.
+"""
 
 from __future__ import annotations
 
@@ -20,12 +22,17 @@ _TOP = keys("mukret base with sign_in headers query calls origins limits")
 
 
 def load_calls(path: str | os.PathLike[str]) -> Calls:
-    """Reads a calls file. Raises RulesError with every problem and its place, InputError if it can't be read."""
+    """Reads a calls file.
+
+    Raises RulesError with every problem and its place, InputError if it can't be read.
+    """
     name = os.fspath(path)
     try:
         text = Path(path).read_text(encoding="utf-8-sig")
     except OSError as error:
-        raise InputError("not-opened", f"{name}: {(error.strerror or str(error)).lower()}") from None
+        raise InputError(
+            "not-opened", f"{name}: {(error.strerror or str(error)).lower()}"
+        ) from None
     except UnicodeDecodeError:
         raise InputError("not-opened", f"{name}: not UTF-8") from None
     return parse_calls(text, name)
@@ -77,7 +84,9 @@ class _CallsFile:
         if base is None or node is None:
             return ""
         if any(mark in base for mark in "?#{"):
-            self.add("wrong-value", "base holds no query and no variables: they go into each call", node)
+            self.add(
+                "wrong-value", "base holds no query and no variables: they go into each call", node
+            )
         try:
             check_address(base)
         except UsageError as error:

@@ -38,8 +38,11 @@ from mukret.values import JsonValue
 
 
 def write_calls(calls: Calls, path: str) -> None:
-    """Writes a calls file that `load_calls` reads as the same calls. Raises OutputError, never overwriting a file;
-    UsageError if a value that looks like a secret would be written."""
+    """Writes a calls file that `load_calls` reads as the same calls.
+
+    Raises OutputError, never overwriting a file; UsageError if a value that looks like a secret
+    would be written.
+    """
     _refuse_secrets(calls)
     text = io.StringIO()
     _yaml().dump(_plain(calls), text)
@@ -47,9 +50,13 @@ def write_calls(calls: Calls, path: str) -> None:
         with open(path, "x", encoding="utf-8") as file:
             file.write(text.getvalue())
     except FileExistsError:
-        raise OutputError("not-empty", f"{path} is there already", hint="name another file, or remove it") from None
+        raise OutputError(
+            "not-empty", f"{path} is there already", hint="name another file, or remove it"
+        ) from None
     except OSError as error:
-        raise OutputError("not-written", f"{path}: {(error.strerror or str(error)).lower()}") from None
+        raise OutputError(
+            "not-written", f"{path}: {(error.strerror or str(error)).lower()}"
+        ) from None
 
 
 def _refuse_secrets(calls: Calls) -> None:
@@ -59,7 +66,10 @@ def _refuse_secrets(calls: Calls) -> None:
     for name, value in pairs:
         if isinstance(value, str) and is_sensitive(name) and not VARIABLE.search(value):
             message = f"the value of {name} looks like a secret and is not written to a file"
-            hint = "--header-from and --query-from take a value from the environment, and the file its name"
+            hint = (
+                "--header-from and --query-from take a value from the environment, and the "
+                "file its name"
+            )
             raise UsageError("usage", message, hint=hint)
 
 
@@ -123,7 +133,11 @@ def _pages(pages: Pages) -> dict[str, Any]:
         case NumberPages(target, first):
             found = {"number": _target(target)} | ({"first": first} if first != 1 else {})
         case OffsetPages(target, first, step):
-            found = {"offset": _target(target)} | ({"first": first} if first else {}) | ({"step": step} if step else {})
+            found = (
+                {"offset": _target(target)}
+                | ({"first": first} if first else {})
+                | ({"step": step} if step else {})
+            )
     return found | _ends(pages.ends)
 
 
@@ -156,7 +170,9 @@ def _sign_in(way: SignIn) -> dict[str, Any]:
             for name, pairs in (("query", way.query), ("headers", way.headers)):
                 called |= {name: _pairs(pairs)} if pairs else {}
             called |= _body(way.body)
-            return called | ({"keep": {one.name: _kept(one) for one in way.keep}} if way.keep else {})
+            return called | (
+                {"keep": {one.name: _kept(one) for one in way.keep}} if way.keep else {}
+            )
 
 
 def _kept(one: Kept) -> Any:

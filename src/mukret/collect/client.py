@@ -1,6 +1,7 @@
 """One request, sent over HTTP: the one border to the library that does it.
 
-A line is used by one thread and keeps its connection. Redirects are followed at home, so that credentials stay there.
+A line is used by one thread and keeps its connection. Redirects are followed at home, so that
+credentials stay there.
 """
 
 from __future__ import annotations
@@ -35,15 +36,21 @@ _KEEPS_METHOD = (307, 308)
 
 
 class NotReached(InputError):
-    """No whole answer came. `away`: not even a connection; else the answer was cut off, or did not come in time."""
+    """No whole answer came.
+
+    `away`: not even a connection; else the answer was cut off, or did not come in time.
+    """
 
     away = False
 
 
 @dataclass(frozen=True)
 class Reply(Generic[Content]):
-    """An answer. `headers` by lower-case name, several of a name joined by a comma; `url` is where it came from, with
-    whatever secrets are in it; `seconds` until it was whole."""
+    """An answer.
+
+    `headers` by lower-case name, several of a name joined by a comma; `url` is where it came from,
+    with whatever secrets are in it; `seconds` until it was whole.
+    """
 
     status: int
     reason: str
@@ -60,7 +67,10 @@ class Reply(Generic[Content]):
 
 @lru_cache(maxsize=1)
 def _certificates() -> ssl.SSLContext:
-    """Whom TLS trusts: the library's list, or what SSL_CERT_FILE and SSL_CERT_DIR name. Reading it takes its time."""
+    """Whom TLS trusts: the library's list, or what SSL_CERT_FILE and SSL_CERT_DIR name.
+
+    Reading it takes its time.
+    """
     import httpx
 
     return httpx.create_ssl_context()
@@ -93,9 +103,15 @@ class Line:
         return self.clients[trust, home]
 
     def send(self, wire: Wire, receive: Receive[Content]) -> Reply[Content]:
-        """Sends a request; `receive` is given the status and the body, unpacked, a piece at a time. Raises NotReached,
-        InputError for a redirect that is not followed and for what is beyond the bounds, and what `receive` raises."""
-        with Deadline(self.bounds.seconds, self.sockets) as deadline, self.translated(wire.shown, deadline):
+        """Sends a request; `receive` is given the status and the body, unpacked, a piece at a time.
+
+        Raises NotReached, InputError for a redirect that is not followed and for what is beyond the
+        bounds, and what `receive` raises.
+        """
+        with (
+            Deadline(self.bounds.seconds, self.sockets) as deadline,
+            self.translated(wire.shown, deadline),
+        ):
             return self.followed(wire, receive, deadline)
 
     def followed(self, wire: Wire, receive: Receive[Content], deadline: Deadline) -> Reply[Content]:
@@ -106,7 +122,9 @@ class Line:
         for _ in range(MOST_REDIRECTS):
             client = self.client(url.host, home=wire.home)
             begun = time.monotonic()
-            request = client.build_request(method, url, headers=wire.headers, content=content, extensions=extensions)
+            request = client.build_request(
+                method, url, headers=wire.headers, content=content, extensions=extensions
+            )
             response = client.send(request, stream=True)
             try:
                 if response.next_request is None:
@@ -132,16 +150,27 @@ class Line:
         headers = {name.lower(): response.headers[name] for name in response.headers}
         seconds = time.monotonic() - begun
         return Reply(
-            response.status_code, response.reason_phrase, headers, str(response.url), fetched_at, seconds, content
+            response.status_code,
+            response.reason_phrase,
+            headers,
+            str(response.url),
+            fetched_at,
+            seconds,
+            content,
         )
 
     def at_home(self, url: httpx.URL, target: httpx.URL) -> httpx.URL:
-        """The address of a redirect, if it is of the same origin (RFC 6454): credentials stay at home."""
+        """The address of a redirect, if it is of the same origin (RFC 6454): credentials stay at
+        home.
+        """
         if (url.scheme, url.host, url.port) == (target.scheme, target.host, target.port):
             return target
         raise InputError(
             "redirected",
-            f"{self.masker.url(str(url))} sends on to another origin: {self.masker.url(str(target))}",
+            (
+                f"{self.masker.url(str(url))} sends on to another origin: "
+                f"{self.masker.url(str(target))}"
+            ),
             hint="if you trust it, collect that address itself; nothing was sent there",
         )
 
@@ -154,7 +183,9 @@ class Line:
             yield
         except TooLarge:
             message = f"{shown}: the answer is larger than {self.bounds.body:,} bytes, unpacked"
-            raise InputError("over-bounds", message, hint="nothing of it was kept; --max-body allows more") from None
+            raise InputError(
+                "over-bounds", message, hint="nothing of it was kept; --max-body allows more"
+            ) from None
         except (httpx.HTTPError, httpx.InvalidURL, BadlyPacked, TooSlow) as error:
             if deadline.passed:
                 message = f"{shown}: the answer did not come whole within {self.bounds.seconds:g} s"
@@ -166,14 +197,25 @@ class Line:
         import httpx
 
         why = self.masker.excerpt(_why(error))
-        if isinstance(error, httpx.LocalProtocolError | httpx.InvalidURL | httpx.UnsupportedProtocol):
-            message, hint = f"{shown}: that can't be asked: {why}", "look at the address and the headers that are sent"
+        if isinstance(
+            error, httpx.LocalProtocolError | httpx.InvalidURL | httpx.UnsupportedProtocol
+        ):
+            message, hint = (
+                f"{shown}: that can't be asked: {why}",
+                "look at the address and the headers that are sent",
+            )
             return InputError("not-reached", message, hint=hint)
         if _is_untrusted(error):
-            hint = "who answers there is not known; SSL_CERT_FILE names a file with certificates to trust"
+            hint = (
+                "who answers there is not known; SSL_CERT_FILE names a file with certificates "
+                "to trust"
+            )
             return InputError("not-reached", f"{shown}: {why}", hint=hint)
         if isinstance(error, httpx.TimeoutException):
-            message, hint = f"{shown}: no answer within {self.bounds.silence:g} s", "--timeout allows more"
+            message, hint = (
+                f"{shown}: no answer within {self.bounds.silence:g} s",
+                "--timeout allows more",
+            )
         elif isinstance(error, httpx.RemoteProtocolError | httpx.ReadError | httpx.WriteError):
             message, hint = f"{shown}: the answer was cut off", "nothing of it was kept; try again"
         elif isinstance(error, BadlyPacked | TooSlow):

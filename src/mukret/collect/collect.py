@@ -1,7 +1,8 @@
 """Calls → answers, each kept as it came, beside what is known of it.
 
-Requests are sent by as many threads as the calls allow. What came is looked at in the order in which it was asked
-for, so that answers have the same numbers however many threads there are, and in whichever process a round goes on.
+Requests are sent by as many threads as the calls allow. What came is looked at in the order in
+which it was asked for, so that answers have the same numbers however many threads there are, and in
+whichever process a round goes on.
 """
 
 from __future__ import annotations
@@ -41,9 +42,11 @@ MOST_IN_A_ROW = 10
 
 @dataclass(frozen=True)
 class Manner:
-    """How a collection goes about what was kept before. `source` names the calls file or the address;
-    `since_last`: only what changed is sent; `anew` and `go_on`: a new round although the last one did not end, or
-    the other way round."""
+    """How a collection goes about what was kept before.
+
+    `source` names the calls file or the address; `since_last`: only what changed is sent; `anew`
+    and `go_on`: a new round although the last one did not end, or the other way round.
+    """
 
     source: str = ""
     since_last: bool = False
@@ -101,14 +104,19 @@ class Collection:
     def __iter__(self) -> Iterator[Answer]:
         """Asks each call and keeps what comes.
 
-        Raises InputError if the service is not reached, refuses the sign-in or wants a longer pause than is allowed,
-        and if nothing could be kept; OutputError if the folder can't be written. What was kept stays.
+        Raises InputError if the service is not reached, refuses the sign-in or wants a longer pause
+        than is allowed, and if nothing could be kept; OutputError if the folder can't be written.
+        What was kept stays.
         """
         with self.folder.alone():
-            round = this_round(self.folder, self.manner.source, anew=self.manner.anew, go_on=self.manner.go_on)
+            round = this_round(
+                self.folder, self.manner.source, anew=self.manner.anew, go_on=self.manner.go_on
+            )
             self.report.round = round.number
             self.report.continued = round.began if round.continued else None
-            self.earlier = Earlier.of(self.folder.records(), round.number, since_last=self.manner.since_last)
+            self.earlier = Earlier.of(
+                self.folder.records(), round.number, since_last=self.manner.since_last
+            )
             pool = ThreadPoolExecutor(self.calls.limits.at_once, thread_name_prefix="ask")
             try:
                 yield from self._asked(pool, round)
@@ -125,7 +133,10 @@ class Collection:
         frontier = Frontier(self.calls, self.documents_of)
         flying: deque[tuple[Ask, KeptAnswer | Future[Try]]] = deque()
         while True:
-            while len(flying) < self.calls.limits.at_once and (following := frontier.next()) is not None:
+            while (
+                len(flying) < self.calls.limits.at_once
+                and (following := frontier.next()) is not None
+            ):
                 begun = self._begun(following, pool)
                 flying.extend([begun] if begun else [])
             if not flying:
@@ -175,7 +186,9 @@ class Collection:
     # ---- what came
 
     def _kept_before(self, ask: Ask, kept: KeptAnswer, frontier: Frontier) -> None:
-        """An answer that an earlier process kept in this round: read again, to see what comes after it."""
+        """An answer that an earlier process kept in this round: read again, to see what comes after
+        it.
+        """
         report = self.report.calls[ask.call.name]
         report.pages += 1
         report.before += 1
@@ -218,13 +231,23 @@ class Collection:
             return
         self.in_a_row += 1
         if self.in_a_row >= MOST_IN_A_ROW:
-            message = f"{MOST_IN_A_ROW} requests in a row came to nothing, the last: {answer.url}: {answer.problem}"
-            raise InputError("not-reached", message, hint="the same command goes on where it stopped")
+            message = (
+                f"{MOST_IN_A_ROW} requests in a row came to nothing, the last: "
+                f"{answer.url}: {answer.problem}"
+            )
+            raise InputError(
+                "not-reached", message, hint="the same command goes on where it stopped"
+            )
 
     def _later(self, answer: Answer, seconds: float) -> InputError:
         longest = self.calls.limits.longest_wait
-        message = f"{answer.url}: the service asks for a pause of {seconds:,.0f} s ({answer.problem})"
-        hint = f"the same command goes on then; limits: {{longest_wait: {longest:g}}} is how long is waited"
+        message = (
+            f"{answer.url}: the service asks for a pause of {seconds:,.0f} s ({answer.problem})"
+        )
+        hint = (
+            f"the same command goes on then; limits: {{longest_wait: {longest:g}}} is how long "
+            "is waited"
+        )
         return InputError("asked-to-wait", message, hint=hint)
 
     def _kept(self, ask: Ask, tried: Try, round: Round) -> Answer:
@@ -261,8 +284,12 @@ class Collection:
         self.folder.note(answer.record(round.number))
         return answer
 
-    def _put(self, tried: Try, received: Received, judgement: Judgement, media_type: str | None) -> _Body:
-        """Puts a body in its place: among the pages, apart, or nowhere if the one of before is still good."""
+    def _put(
+        self, tried: Try, received: Received, judgement: Judgement, media_type: str | None
+    ) -> _Body:
+        """Puts a body in its place: among the pages, apart, or nowhere if the one of before is
+        still good.
+        """
         before = tried.before
         if judgement.sort is Sort.UNCHANGED and before is not None:
             received.discard()
@@ -270,12 +297,16 @@ class Collection:
         if judgement.problem is None:
             return _Body(received.keep(), received.size, received.sha256)
         said = self.masker.excerpt(received.beginning(SAID))
-        file = received.set_apart(media_type, self.masker)  # which masks it, so that size and hash are others
+        file = received.set_apart(
+            media_type, self.masker
+        )  # which masks it, so that size and hash are others
         return _Body(file, received.size, received.sha256, said)
 
     def _version(self, tried: Try, header: str) -> str | None:
-        """What later requests may ask for changes with. An unchanged answer need not say it again; what holds a secret
-        is not kept."""
+        """What later requests may ask for changes with.
+
+        An unchanged answer need not say it again; what holds a secret is not kept.
+        """
         assert tried.reply is not None
         value = tried.reply.headers.get(header)
         if value is None and tried.before is not None:
@@ -286,7 +317,9 @@ class Collection:
 
     # ---- what comes after
 
-    def _go_on(self, ask: Ask, ahead: Outlook, shown: str, url: str, file: str, frontier: Frontier) -> None:
+    def _go_on(
+        self, ask: Ask, ahead: Outlook, shown: str, url: str, file: str, frontier: Frontier
+    ) -> None:
         report = self.report.calls[ask.call.name]
         if isinstance(ahead, More):
             frontier.add_page(ask.next(ahead.turn, ahead.count, ahead.records))
@@ -303,7 +336,9 @@ class Collection:
             report.lists[ahead.end] += 1
             if ahead.doubt is not None:
                 report.doubts[ahead.doubt] += 1
-            report.short += [(ahead, shown)] if ahead.short_of and len(report.short) < MOST_EXAMPLES else []
+            report.short += (
+                [(ahead, shown)] if ahead.short_of and len(report.short) < MOST_EXAMPLES else []
+            )
 
     def documents_of(self, file: str) -> list[JsonValue]:
         """The documents of a kept answer; those that can't be read were told of when it came."""

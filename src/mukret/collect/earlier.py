@@ -11,7 +11,10 @@ from mukret.documents.captures import CaptureRecord
 
 @dataclass(frozen=True)
 class KeptAnswer:
-    """An answer that was kept. `shown`: the address that was asked for, `url`: where it came from."""
+    """An answer that was kept.
+
+    `shown`: the address that was asked for, `url`: where it came from.
+    """
 
     file: str
     shown: str
@@ -46,8 +49,9 @@ class KeptAnswer:
 
 @dataclass
 class Earlier:
-    """`in_round`: kept in this round, by list and page; `in_rounds`: the newest of earlier ones that can be asked
-    for on condition."""
+    """`in_round`: kept in this round, by list and page; `in_rounds`: the newest of earlier ones
+    that can be asked for on condition.
+    """
 
     in_round: dict[tuple[str, int], KeptAnswer] = field(default_factory=dict)
     in_rounds: dict[tuple[str, int], KeptAnswer] = field(default_factory=dict)
@@ -71,7 +75,9 @@ class Earlier:
         return self.in_round.get((ask.list_id, ask.page))
 
     def before(self, ask: Ask, shown: str) -> KeptAnswer | None:
-        """The answer of an earlier round from the very same address: versions of others mean nothing for it."""
+        """The answer of an earlier round from the very same address: versions of others mean
+        nothing for it.
+        """
         found = self.in_rounds.get((ask.list_id, ask.page))
         return found if found is not None and found.shown == shown else None
 

@@ -1,4 +1,6 @@
-"""One request until it is answered, or given up: paced, signed in, tried again where that may help."""
+"""One request until it is answered, or given up: paced, signed in,
+tried again where that may help.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,15 @@ from mukret.collect.calls import Calls, CursorPages, LinkPages, NumberPages, Off
 from mukret.collect.client import Line, NotReached, Reply
 from mukret.collect.earlier import KeptAnswer
 from mukret.collect.folder import CaptureFolder, Received
-from mukret.collect.judging import ASKS_TO_WAIT, PASSING, UNAUTHORIZED, Judgement, Sort, judged, status_text
+from mukret.collect.judging import (
+    ASKS_TO_WAIT,
+    PASSING,
+    UNAUTHORIZED,
+    Judgement,
+    Sort,
+    judged,
+    status_text,
+)
 from mukret.collect.manners import Clock, Pace, Stopped, pause, retry_after
 from mukret.collect.masking import Masker
 from mukret.collect.paging import End, Fault, Last, Lost, Outlook, Page, Reach, outlook, spotted
@@ -47,8 +57,11 @@ class Passing(StrEnum):
 
 @dataclass(frozen=True)
 class Try:
-    """One try of a request: an answer with its body, or an error. `passing`: why another may do better; `wanted`: the
-    seconds that the service asks to wait before; `too_long`: those, where they are more than is ever waited."""
+    """One try of a request: an answer with its body, or an error.
+
+    `passing`: why another may do better; `wanted`: the seconds that the service asks to wait
+    before; `too_long`: those, where they are more than is ever waited.
+    """
 
     shown: str
     reply: Reply[Received] | None = None
@@ -94,7 +107,9 @@ class Try:
 
 @dataclass(frozen=True)
 class Waiting:
-    """A pause before a request is tried again: the try that comes then is number `number` of `tries`."""
+    """A pause before a request is tried again: the try that comes then is number `number` of
+    `tries`.
+    """
 
     shown: str
     why: str
@@ -169,9 +184,12 @@ class Fetcher:
     # ---- tries
 
     def fetch(self, ask: Ask, before: KeptAnswer | None) -> Try:
-        """The last try of a request. `before`: an answer of an earlier round, if only what changed is wanted.
+        """The last try of a request.
 
-        Raises InputError where the sign-in is refused, OutputError where the body can't be written, and Stopped.
+        `before`: an answer of an earlier round, if only what changed is wanted.
+
+        Raises InputError where the sign-in is refused, OutputError where the body can't be written,
+        and Stopped.
         """
         found: Try = self._repeated(lambda: self.once(ask, before))
         return found
@@ -241,20 +259,31 @@ class Fetcher:
         self._learn_cookies()
         received = reply.content
         judgement = judged(
-            reply.status, received.size, str(received.part), self.masker, on_condition=before is not None
+            reply.status,
+            received.size,
+            str(received.part),
+            self.masker,
+            on_condition=before is not None,
         )
         tried = replace(tried, reply=reply, judgement=judgement, telling=telling_headers(ask))
         if reply.status in PASSING:
             return self._passing_status(tried, reply)
         if judgement.sort in (Sort.DATA, Sort.UNCHANGED):
             return self._data(tried, ask)
-        if judgement.sort is Sort.EMPTY and ask.page > 1 and isinstance(ask.call.pages, NumberPages | OffsetPages):
+        if (
+            judgement.sort is Sort.EMPTY
+            and ask.page > 1
+            and isinstance(ask.call.pages, NumberPages | OffsetPages)
+        ):
             return replace(tried, outlook=Last(End.NOTHING, ask.count))
         return replace(tried, passing=self._no_data(judgement))
 
     def _receive(self, status: int, body: Iterable[bytes]) -> Received:
-        """Puts a body on the disk. What is no data by its status has its secrets masked on the way, so that they don't
-        stand there even if the process is killed."""
+        """Puts a body on the disk.
+
+        What is no data by its status has its secrets masked on the way, so that they don't stand
+        there even if the process is killed.
+        """
         return self.folder.receive(body if 200 <= status < 300 else self.masker.pieces(body))
 
     def _stopped(self) -> bool:
@@ -278,8 +307,11 @@ class Fetcher:
         return None if self.calls.by_hand else Passing.NOT_JSON
 
     def _data(self, tried: Try, ask: Ask) -> Try:
-        """Data, with what comes after it. Where that is a page that was there before, or the last line is cut off, the
-        answer may be a faulty one."""
+        """Data, with what comes after it.
+
+        Where that is a page that was there before, or the last line is cut off, the answer may be a
+        faulty one.
+        """
         assert tried.reply is not None and tried.judgement is not None
         ahead = outlook(ask, self._page(tried), self.reach)
         passing = None
@@ -287,14 +319,22 @@ class Fetcher:
             passing = Passing.CUT_OFF
         elif isinstance(ahead, Lost) and ahead.fault is Fault.REPEATED:
             passing = Passing.REPEATED
-        if self.calls.by_hand and ask.call.pages is None and tried.reply.content.size < LARGEST_SPOTTED:
+        if (
+            self.calls.by_hand
+            and ask.call.pages is None
+            and tried.reply.content.size < LARGEST_SPOTTED
+        ):
             tried = replace(tried, next_page=spotted(self._page(tried)))
         return replace(tried, outlook=ahead, passing=passing)
 
     def _page(self, tried: Try) -> Page:
         assert tried.reply is not None
         reply, before = tried.reply, tried.before
-        if tried.judgement is not None and tried.judgement.sort is Sort.UNCHANGED and before is not None:
+        if (
+            tried.judgement is not None
+            and tried.judgement.sort is Sort.UNCHANGED
+            and before is not None
+        ):
             file, size = str(self.folder.path / before.file), before.size
             headers = {**before.headers, **reply.headers}
         else:
@@ -308,7 +348,10 @@ class Fetcher:
         self.watcher.signed_in(session)
 
     def send_sign_in(self, wire: Wire) -> Reply[bytes]:
-        """Sends a sign-in, as often as it takes; its answer is kept in memory alone. Raises InputError."""
+        """Sends a sign-in, as often as it takes; its answer is kept in memory alone.
+
+        Raises InputError.
+        """
         last: list[Reply[bytes]] = []
         tried = self._repeated(lambda: self._sign_in_once(wire, last))
         if tried.error is not None:
@@ -335,9 +378,13 @@ class Fetcher:
         problem = f"the service answered {status_text(reply.status)} to the sign-in"
         wanted = retry_after(reply.headers.get("retry-after"))
         if wanted is not None and wanted > self.limits.longest_wait:
-            later = InputError("asked-to-wait", f"{problem}, and asks for a pause of {wanted:,.0f} s")
+            later = InputError(
+                "asked-to-wait", f"{problem}, and asks for a pause of {wanted:,.0f} s"
+            )
             return Try(wire.shown, error=later)
-        return Try(wire.shown, error=InputError("sign-in", problem), passing=Passing.STATUS, wanted=wanted)
+        return Try(
+            wire.shown, error=InputError("sign-in", problem), passing=Passing.STATUS, wanted=wanted
+        )
 
     def _learn_cookies(self) -> None:
         """What a cookie holds is a secret, too."""
@@ -365,5 +412,7 @@ def _in_memory(_: int, body: Iterable[bytes]) -> bytes:
     for piece in body:
         found += piece
         if len(found) > LARGEST_SIGN_IN:
-            raise InputError("sign-in", f"the answer to the sign-in is larger than {LARGEST_SIGN_IN:,} bytes")
+            raise InputError(
+                "sign-in", f"the answer to the sign-in is larger than {LARGEST_SIGN_IN:,} bytes"
+            )
     return bytes(found)

@@ -1,9 +1,10 @@
 """The folder of a capture: every answer as it came, and a line about each.
 
-`pages/NNNNNN.json` holds what is data, `apart/NNNNNN.*` what is not; `capture.jsonl` says of each where it came from,
-and `rounds.jsonl` when the service was asked. A body is written beside its place and moved there when it is whole;
-its line is written after that, so that what the record names is always there. What was moved and has no line yet when
-the process is killed is taken away by the next one, which asks for it again.
+`pages/NNNNNN.json` holds what is data, `apart/NNNNNN.*` what is not; `capture.jsonl` says of each
+where it came from, and `rounds.jsonl` when the service was asked. A body is written beside its
+place and moved there when it is whole; its line is written after that, so that what the record
+names is always there. What was moved and has no line yet when the process is killed is taken away
+by the next one, which asks for it again.
 """
 
 from __future__ import annotations
@@ -39,28 +40,42 @@ class CaptureFolder:
         self.last_number: int | None = None
         with _writing(path):
             if self.path.exists() and not self.path.is_dir():
-                raise OutputError("not-empty", f"{path} is a file, not a folder", hint="--to ANOTHER_FOLDER")
-            others = sorted(set(os.listdir(path)) - {PAGES, APART, CAPTURE, ROUNDS}) if self.path.exists() else []
+                raise OutputError(
+                    "not-empty", f"{path} is a file, not a folder", hint="--to ANOTHER_FOLDER"
+                )
+            others = (
+                sorted(set(os.listdir(path)) - {PAGES, APART, CAPTURE, ROUNDS})
+                if self.path.exists()
+                else []
+            )
             ours = (self.path / CAPTURE).exists() or (self.path / ROUNDS).exists()
             if others and not ours:
                 message = f"{path} holds what Mukret did not write: {', '.join(others[:3])}"
                 raise OutputError("not-empty", message, hint="--to ANOTHER_FOLDER, or an empty one")
 
     def records(self) -> Iterator[CaptureRecord]:
-        """What was kept so far, in the order in which it came. Raises InputError if the record is broken."""
+        """What was kept so far, in the order in which it came.
+
+        Raises InputError if the record is broken.
+        """
         if (self.path / CAPTURE).exists():
             yield from capture_records(self.path)
 
     @contextmanager
     def alone(self) -> Iterator[None]:
-        """While nobody else writes into it. A new folder in which nothing was kept goes. Raises OutputError."""
+        """While nobody else writes into it.
+
+        A new folder in which nothing was kept goes. Raises OutputError.
+        """
         with _writing(str(self.path)):
             self.path.mkdir(parents=True, exist_ok=True)
             handle = os.open(self.path, os.O_RDONLY)
         try:
             if hold(handle) is False:
                 hint = "wait until it is done, or --to ANOTHER_FOLDER"
-                raise OutputError("in-use", f"{self.path}: another mukret collect writes into it", hint=hint)
+                raise OutputError(
+                    "in-use", f"{self.path}: another mukret collect writes into it", hint=hint
+                )
             self._tidy()
             yield
         finally:
@@ -76,7 +91,9 @@ class CaptureFolder:
                 folder.rmdir()
 
     def _tidy(self) -> None:
-        """Takes away what a process that was killed left: parts of bodies, and whole ones without a line."""
+        """Takes away what a process that was killed left: parts of bodies, and whole ones without a
+        line.
+        """
         numbers = [_number(record.file) for record in self.records()]
         self.last_number = max(numbers, default=0)
         with _writing(str(self.path)):
@@ -86,7 +103,10 @@ class CaptureFolder:
                         entry.unlink()
 
     def receive(self, body: Iterable[bytes]) -> Received:
-        """Writes a body beside its place as it comes. Raises OutputError, and whatever `body` raises."""
+        """Writes a body beside its place as it comes.
+
+        Raises OutputError, and whatever `body` raises.
+        """
         with _writing(str(self.path)):
             (self.path / PAGES).mkdir(parents=True, exist_ok=True)
         return Received(self, self.path / PAGES / f".part-{next(self.parts)}", body)
@@ -150,7 +170,11 @@ class Received:
         if not masker.forms:
             return
         masked = self.part.with_name(self.part.name + "-masked")
-        with _writing(str(self.folder.path)), open(self.part, "rb") as file, open(masked, "wb") as target:
+        with (
+            _writing(str(self.folder.path)),
+            open(self.part, "rb") as file,
+            open(masked, "wb") as target,
+        ):
             target.writelines(masker.pieces(iter(partial(file.read, _PIECE), b"")))
         digest = hashlib.sha256()
         with open(masked, "rb") as file:
@@ -187,7 +211,9 @@ def _writing(name: str) -> Iterator[None]:
     try:
         yield
     except OSError as error:
-        raise OutputError("not-written", f"{name}: {(error.strerror or str(error)).lower()}") from None
+        raise OutputError(
+            "not-written", f"{name}: {(error.strerror or str(error)).lower()}"
+        ) from None
 
 
 def _end_torn_line(file: Any, path: Path) -> None:

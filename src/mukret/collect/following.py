@@ -38,11 +38,16 @@ Followed = Ask | NotAsked
 
 
 def followed(
-    call: Call, calls: Calls, documents: Iterable[JsonValue], above: Mapping[str, JsonValue], url: str
+    call: Call,
+    calls: Calls,
+    documents: Iterable[JsonValue],
+    above: Mapping[str, JsonValue],
+    url: str,
 ) -> Iterator[Followed]:
     """The first requests of a call, one for each record in an answer of the call that it hangs on.
 
-    `above`: the variables of that answer; `url`: where it came from, to which addresses in it are relative.
+    `above`: the variables of that answer; `url`: where it came from, to which addresses in it are
+    relative.
     """
     for document in documents:
         for record in _records(call, document):
@@ -76,7 +81,9 @@ def _once_per(call: Call) -> OncePer:
     return call.once_per
 
 
-def _ask(call: Call, calls: Calls, record: _Record, above: Mapping[str, JsonValue], url: str) -> Followed:
+def _ask(
+    call: Call, calls: Calls, record: _Record, above: Mapping[str, JsonValue], url: str
+) -> Followed:
     variables = dict(above)
     for name, path in _once_per(call).variables:
         value = _value(call, name, path, record)

@@ -1,7 +1,8 @@
-"""What is to be asked next: pages before anything else, since cursors grow old; then what hangs on answers.
+"""What is to be asked next: pages before anything else, since cursors grow old; then what hangs on
+answers.
 
-What hangs on an answer is worked out of its body when its turn comes, so that what waits is small however many records
-there are.
+What hangs on an answer is worked out of its body when its turn comes, so that what waits is small
+however many records there are.
 """
 
 from __future__ import annotations
@@ -24,7 +25,9 @@ MOST_DOCUMENTS = 5
 
 @dataclass
 class Unmatched:
-    """How many records a path found in the answers of a call; some documents in which it found none."""
+    """How many records a path found in the answers of a call; some documents in which it found
+    none.
+    """
 
     path: Path | None
     records: int = 0
@@ -55,7 +58,9 @@ class Frontier:
         return Ask(call, self.constants[call.name], turn=first_turn(call))
 
     def next(self) -> Followed | None:
-        """The next request, or a record that leads to none; None if nothing is left but what is under way."""
+        """The next request, or a record that leads to none; None if nothing is left but what is
+        under way.
+        """
         if self.pages:
             return self.pages.popleft()
         while self.waiting:
@@ -73,7 +78,9 @@ class Frontier:
         for call in self.calls.children(ask.call.name):
             self.waiting.append(self._followed(call, ask.variables, file, url))
 
-    def _followed(self, call: Call, above: Mapping[str, JsonValue], file: str, url: str) -> Iterator[Followed]:
+    def _followed(
+        self, call: Call, above: Mapping[str, JsonValue], file: str, url: str
+    ) -> Iterator[Followed]:
         variables = {**above, **self.constants[call.name]}
         documents = self.documents_of(file)
         unmatched = self.unmatched.setdefault(call.name, Unmatched(_path_of(call)))
@@ -85,9 +92,15 @@ class Frontier:
 
 
 def constants_of(call: Call, calls: Calls) -> dict[str, JsonValue]:
-    """The constants that the requests of a call are filled with, secrets aside: what a row may be told by later."""
+    """The constants that the requests of a call are filled with, secrets aside: what a row may be
+    told by later.
+    """
     used = {name for name, _ in names_in_address(call.address or "")}
     for _, value in (*calls.headers, *calls.query, *call.headers, *call.query):
         used |= {name for name, _ in names_in_text(value)} if isinstance(value, str) else set()
     used |= set(names_in_body(call.body.content)) if call.body else set()
-    return {name: value for name, value in calls.constants if name in used and not isinstance(value, Secret)}
+    return {
+        name: value
+        for name, value in calls.constants
+        if name in used and not isinstance(value, Secret)
+    }

@@ -32,8 +32,10 @@ class Sort(StrEnum):
 
 @dataclass(frozen=True)
 class Judgement:
-    """`problem` says why an answer is no data, secrets masked; `finding` where it stops being JSON. `documents` can be
-    read, `bad` can't."""
+    """`problem` says why an answer is no data, secrets masked; `finding` where it stops being JSON.
+
+    `documents` can be read, `bad` can't.
+    """
 
     sort: Sort
     problem: str | None = None
@@ -45,8 +47,10 @@ class Judgement:
 
 
 def judged(status: int, size: int, file: str, masker: Masker, *, on_condition: bool) -> Judgement:
-    """Judges an answer by its status and its body, which is in a file of this name. `on_condition`: only what changed
-    was asked for."""
+    """Judges an answer by its status and its body, which is in a file of this name.
+
+    `on_condition`: only what changed was asked for.
+    """
     if status == NOT_MODIFIED and on_condition:
         return Judgement(Sort.UNCHANGED)
     if not 200 <= status < 300:
@@ -66,8 +70,12 @@ def judged(status: int, size: int, file: str, masker: Masker, *, on_condition: b
         cut_off = bool(findings) and findings[-1].sort == "cut-off"
         return Judgement(Sort.DATA, documents=documents, bad=len(findings), cut_off=cut_off)
     finding = findings[0] if findings else Finding("there is nothing in it")
-    finding = replace(finding, message=masker.excerpt(finding.message), **masked_pointer(finding, masker))
-    return Judgement(Sort.NOT_JSON, f"the body is not JSON: {finding.message}", finding, bad=len(findings))
+    finding = replace(
+        finding, message=masker.excerpt(finding.message), **masked_pointer(finding, masker)
+    )
+    return Judgement(
+        Sort.NOT_JSON, f"the body is not JSON: {finding.message}", finding, bad=len(findings)
+    )
 
 
 def masked_pointer(finding: Finding, masker: Masker) -> dict[str, Any]:

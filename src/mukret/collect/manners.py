@@ -59,7 +59,9 @@ def instant() -> str:
 
 
 class Pace:
-    """Lets so many requests begin in a second, all threads together, and none while the service wants a pause."""
+    """Lets so many requests begin in a second, all threads together, and none while the service
+    wants a pause.
+    """
 
     def __init__(self, per_second: float, clock: Clock) -> None:
         self.interval = 1 / per_second
@@ -86,14 +88,19 @@ class Pace:
 
 
 def pause(tries: int, limits: Limits, chance: random.Random) -> float:
-    """Seconds before the try after so many: twice as long each time, and by chance up to half of it less, so that many
-    who were refused at one moment don't come back at one moment."""
+    """Seconds before the try after so many: twice as long each time, and by chance up to half of it
+    less, so that many who were refused at one moment don't come back at one moment.
+    """
     longest: float = min(LONGEST_PAUSE, limits.pause * 2 ** min(tries - 1, 30))
     return longest * (1 - chance.random() / 2)
 
 
-def retry_after(value: str | None, now: Callable[[], datetime] = lambda: datetime.now(UTC)) -> float | None:
-    """The seconds of a header Retry-After (RFC 9110, section 10.2.3): a number, or an instant; None for neither."""
+def retry_after(
+    value: str | None, now: Callable[[], datetime] = lambda: datetime.now(UTC)
+) -> float | None:
+    """The seconds of a header Retry-After (RFC 9110, section 10.2.3): a number, or an instant; None
+    for neither.
+    """
     if value is None:
         return None
     if value.strip().isascii() and value.strip().isdigit():

@@ -16,13 +16,17 @@ SENSITIVE = re.compile(
 )
 """Names of headers and query members whose values are nobody else's business."""
 _OF_PAGES = re.compile(r"page|next|cursor|contin|resum|scroll|after|before|sync", re.I)
-"""A token with such a name says where a list goes on. It is no secret, and without it pages can't be told apart."""
+"""A token with such a name says where a list goes on.
+
+It is no secret, and without it pages can't be told apart.
+"""
 MASK = "***"
 SHORTEST_PART = 6
 """So many characters of a secret are masked as well, where a text was cut."""
 SHORTEST_LEARNT = 6
-"""What comes from the service (from a sign-in, in a cookie) and is shorter is masked in its place alone: a number of
-two digits stands in many an address."""
+"""What comes from the service (from a sign-in, in a cookie) and is shorter is masked in its place
+alone: a number of two digits stands in many an address.
+"""
 
 
 def is_sensitive(name: str) -> bool:
@@ -65,7 +69,9 @@ class Masker:
         return text
 
     def excerpt(self, text: str) -> str:
-        """The same for a text that was cut out of a longer one, so that a secret may stand in it in part."""
+        """The same for a text that was cut out of a longer one, so that a secret may stand in it in
+        part.
+        """
         text = self.text(text)
         for form in self.forms:
             for length in range(len(form) - 1, SHORTEST_PART - 1, -1):
@@ -73,8 +79,10 @@ class Masker:
         return text
 
     def pieces(self, body: Iterable[bytes]) -> Iterator[bytes]:
-        """The body of an answer that is no data, which may be an error page that says everything again: a piece at a
-        time. Where the longest secret could still begin, the next piece is waited for."""
+        """The body of an answer that is no data, which may be an error page that says everything
+        again: a piece at a time. Where the longest secret could still begin, the next piece is
+        waited for.
+        """
         forms = [form.encode() for form in self.forms]
         secret = re.compile(b"|".join(map(re.escape, forms)) or rb"(?!)")
         longest = max(map(len, forms), default=1)
@@ -107,7 +115,13 @@ class Masker:
 def _forms(secrets: Iterable[str]) -> list[str]:
     found = set()
     for secret in secrets:
-        found |= {secret, quote(secret, safe=""), quote_plus(secret), json.dumps(secret)[1:-1], _base64(secret)}
+        found |= {
+            secret,
+            quote(secret, safe=""),
+            quote_plus(secret),
+            json.dumps(secret)[1:-1],
+            _base64(secret),
+        }
     return sorted(found | {form.lower() for form in found}, key=len, reverse=True)
 
 

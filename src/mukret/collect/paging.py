@@ -1,4 +1,7 @@
-"""From one page to the next: what an answer says of what comes after it. Nothing is sent or read here."""
+"""From one page to the next: what an answer says of what comes after it.
+
+Nothing is sent or read here.
+"""
 
 from __future__ import annotations
 
@@ -55,8 +58,10 @@ class Fault(StrEnum):
 
 @dataclass(frozen=True)
 class Doubt:
-    """The first page has nothing at `path`, where the next one should be named, and something like it elsewhere:
-    `meant` is the path that was likely meant, `seems` how the answer seems to go on, as `pages` would say it."""
+    """The first page has nothing at `path`, where the next one should be named, and something like
+    it elsewhere: `meant` is the path that was likely meant, `seems` how the answer seems to go on,
+    as `pages` would say it.
+    """
 
     path: str
     meant: str | None = None
@@ -65,8 +70,11 @@ class Doubt:
 
 @dataclass(frozen=True)
 class Last:
-    """This page was the last one. `stated`: how many records the service said there are, if it did; `count`: how many
-    came, if they can be counted."""
+    """This page was the last one.
+
+    `stated`: how many records the service said there are, if it did; `count`: how many came, if
+    they can be counted.
+    """
 
     end: End
     count: int | None = None
@@ -103,8 +111,9 @@ _LINES = re.compile(r"ndjson|jsonl|json-seq|json-lines|jsonlines", re.IGNORECASE
 
 @dataclass
 class Page:
-    """What of an answer is looked at: its documents (read when they are asked for), headers by lower-case name, and the
-    address that it came from, to which addresses in it are relative."""
+    """What of an answer is looked at: its documents (read when they are asked for), headers by
+    lower-case name, and the address that it came from, to which addresses in it are relative.
+    """
 
     read: Callable[[], Sequence[JsonValue]]
     headers: Mapping[str, str]
@@ -118,7 +127,10 @@ class Page:
     @property
     def is_lines(self) -> bool:
         """Whether each record is a document of its own."""
-        return len(self.documents) > 1 or _LINES.search(self.headers.get("content-type", "")) is not None
+        return (
+            len(self.documents) > 1
+            or _LINES.search(self.headers.get("content-type", "")) is not None
+        )
 
     def values(self, path: Path) -> list[JsonValue]:
         return [value for document in self.documents for value in path.values(document)]
@@ -141,7 +153,9 @@ def first_turn(call: Call) -> Turn:
 
 @dataclass(frozen=True)
 class Reach:
-    """How far a list may go: so many pages, at these origins, of which the first is that of the calls."""
+    """How far a list may go: so many pages, at these origins, of which the first is that of the
+    calls.
+    """
 
     pages: int
     origins: tuple[str, ...]
@@ -164,7 +178,9 @@ def outlook(ask: Ask, page: Page, reach: Reach) -> Outlook:
 def _stopped(ask: Ask, more: More, reach: Reach) -> Lost | None:
     """Why the next page is not to be asked for."""
     address = more.turn.address
-    origins = reach.origins if ask.call.method == "GET" else reach.origins[:1]  # what a body holds stays at home
+    origins = (
+        reach.origins if ask.call.method == "GET" else reach.origins[:1]
+    )  # what a body holds stays at home
     if address is not None and not is_plain_address(address):
         return Lost(Fault.NO_ADDRESS, address)
     if address is not None and origin_of(address) not in origins:
@@ -279,7 +295,9 @@ def _end_by_count(ends: Ends, counts: _Counts, ask: Ask, page: Page) -> End | No
 
 
 def _needs_records(pages: NumberPages | OffsetPages) -> bool:
-    """Whether nothing but the records of a page says where the next one begins, or that there is none."""
+    """Whether nothing but the records of a page says where the next one begins, or that there is
+    none.
+    """
     if isinstance(pages, OffsetPages) and pages.step is None:
         return True
     return pages.ends.pages is None and pages.ends.more is None
@@ -314,7 +332,8 @@ class _Counts:
 
 
 def _records(ends: Ends, page: Page, *, first: bool) -> list[JsonValue] | None:
-    """The records of a page: what `list` finds; else what its documents are a list of, or their only list.
+    """The records of a page: what `list` finds; else what its documents are a list of, or their
+    only list.
 
     None where there is no list. A page that is not the first may leave an empty list out.
     """
@@ -336,7 +355,9 @@ def _records(ends: Ends, page: Page, *, first: bool) -> list[JsonValue] | None:
 
 
 def _lists(document: JsonValue) -> list[list[JsonValue]]:
-    """The lists that may hold the records: the document itself, or its members, or those of what it wraps them in."""
+    """The lists that may hold the records: the document itself, or its members, or those of what it
+    wraps them in.
+    """
     if type(document) is list:
         return [document]
     while type(document) is dict:
@@ -357,12 +378,16 @@ def _whole(value: JsonValue) -> int | None:
 
 # ---- RFC 8288
 
-_LINK = re.compile(r'<([^>]*)>((?:\s*;\s*[^\s=;,]+(?:\s*=\s*(?:"(?:[^"\\]|\\.)*"|[^\s";,]*))?)*)\s*(?:,|$)')
+_LINK = re.compile(
+    r'<([^>]*)>((?:\s*;\s*[^\s=;,]+(?:\s*=\s*(?:"(?:[^"\\]|\\.)*"|[^\s";,]*))?)*)\s*(?:,|$)'
+)
 _PARAMETER = re.compile(r';\s*([^\s=;,]+)\s*=\s*(?:"((?:[^"\\]|\\.)*)"|([^\s";,]*))')
 
 
 def links(header: str) -> Iterator[tuple[str, str]]:
-    """Relations and addresses of a header Link (RFC 8288); what belongs to another context is left out."""
+    """Relations and addresses of a header Link (RFC 8288); what belongs to another context is left
+    out.
+    """
     for target, parameters in _LINK.findall(header):
         given: dict[str, str] = {}
         for name, quoted, bare in _PARAMETER.findall(parameters):
@@ -393,7 +418,9 @@ def spotted(page: Page) -> str | None:
     """How an answer seems to go on, as `pages` of a call would say it; None if it does not."""
     if link_to("next", page) is not None:
         return "{link: next}"
-    members = [member for document in page.documents[:1] for member in _members(document, "$", _LEVELS)]
+    members = [
+        member for document in page.documents[:1] for member in _members(document, "$", _LEVELS)
+    ]
     for path, name, value in members:
         found = _way(path, name, value) if _NEXT_NAMES.fullmatch(name) else None
         if found is not None:
@@ -408,7 +435,9 @@ def _members(document: JsonValue, path: str, levels: int) -> Iterator[tuple[str,
     """The members of an object and of the objects in it, outer ones first, each with its path."""
     if type(document) is not dict or not levels:
         return
-    paths = {name: f"{path}.{name}" if name.isidentifier() else f"{path}['{name}']" for name in document}
+    paths = {
+        name: f"{path}.{name}" if name.isidentifier() else f"{path}['{name}']" for name in document
+    }
     for name, value in document.items():
         if name.isprintable() and not set(name) & set("'\"\\"):
             yield paths[name], name, value

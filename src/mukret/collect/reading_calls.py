@@ -36,7 +36,9 @@ class CallReader:
                 self.parent(key, value, call.once_per, names, found)
         return [call for call in found if call is not None]
 
-    def parent(self, key: Scalar, node: Node, once_per: OncePer, names: list[str], found: list[Call | None]) -> None:
+    def parent(
+        self, key: Scalar, node: Node, once_per: OncePer, names: list[str], found: list[Call | None]
+    ) -> None:
         """Notes a call that hangs on one that is not there, or on itself by way of others."""
         section = node.get("once_per") if isinstance(node, Mapping) else None
         where = section.get("call") if isinstance(section, Mapping) else None
@@ -68,7 +70,9 @@ class CallReader:
         body = self.requests.body(mapping)
         if body is not None and method == "GET":
             where = mapping.key("form" if body.form else "json")
-            self.add("wrong-value", "only a post has a body", where, f"post: {address or '/ADDRESS'}")
+            self.add(
+                "wrong-value", "only a post has a body", where, f"post: {address or '/ADDRESS'}"
+            )
         return Call(
             key.text,
             None if "url" in mapping.entries else address or "/",
@@ -83,23 +87,41 @@ class CallReader:
 
     def one_way(self, key: Scalar, mapping: Mapping, ways: list[str]) -> None:
         if ways:
-            self.add("wrong-value", f"{key.text} has {ways[0]} and {ways[1]}: one of them", mapping.key(ways[1]))
+            self.add(
+                "wrong-value",
+                f"{key.text} has {ways[0]} and {ways[1]}: one of them",
+                mapping.key(ways[1]),
+            )
         else:
-            self.add("missing-key", f"the call {key.text} needs get, post or url", mapping, "get: /ADDRESS")
+            self.add(
+                "missing-key",
+                f"the call {key.text} needs get, post or url",
+                mapping,
+                "get: /ADDRESS",
+            )
 
     def agree(self, key: Scalar, mapping: Mapping, once_per: OncePer | None) -> None:
         """Notes what `url`, `rows` and `with` can't mean together."""
         if "url" in mapping.entries and "once_per" not in mapping.entries:
             hint = "once_per: {call: NAME} says in whose answers the address stands"
             self.add(
-                "missing-key", f"{key.text}: url is a path in the answers of another call", mapping.key("url"), hint
+                "missing-key",
+                f"{key.text}: url is a path in the answers of another call",
+                mapping.key("url"),
+                hint,
             )
         if once_per is None or once_per.rows is not None:
             return
         several = len(once_per.variables) + ("url" in mapping.entries)
         if several > 1:
-            hint = 'once_per: {call: …, rows: "$.ports[*]", with: {code: "$.code"}}, paths going on from a record'
-            message = f"{key.text}: rows says which records these values stand in, so that they go together"
+            hint = (
+                'once_per: {call: …, rows: "$.ports[*]", with: {code: "$.code"}}, paths going '
+                "on from a record"
+            )
+            message = (
+                f"{key.text}: rows says which records these values stand in, so that they "
+                "go together"
+            )
             self.add("missing-key", message, mapping.key("once_per"), hint)
 
     def address(self, node: Node | None, key: str) -> str | None:
@@ -108,7 +130,11 @@ class CallReader:
             return None
         if not re.match(r"/(?!/)", scalar.text):
             elsewhere = "//" in scalar.text
-            hint = "an address elsewhere has a calls file of its own" if elsewhere else f"write {key}: /{scalar.text}"
+            hint = (
+                "an address elsewhere has a calls file of its own"
+                if elsewhere
+                else f"write {key}: /{scalar.text}"
+            )
             message = f"{key} begins with / and goes on from base, unlike {scalar.text}"
             self.add("wrong-value", message, scalar, hint)
         if "#" in re.sub(r"\{[^}]*\}", "", scalar.text):
@@ -124,7 +150,9 @@ class CallReader:
         if mapping is None:
             return None
         if "call" not in mapping.entries:
-            self.add("missing-key", "once_per needs call: the one whose answers it follows", mapping)
+            self.add(
+                "missing-key", "once_per needs call: the one whose answers it follows", mapping
+            )
         given = self.reader.mapping(mapping.get("with"), "with")
         variables = []
         for key, value in given.entries.values() if given else ():

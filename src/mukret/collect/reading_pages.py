@@ -34,7 +34,10 @@ _PAGES = {
 }
 ANY_PAGES = Keys(frozenset[str]().union(*(one.known for one in _PAGES.values())))
 """All keys that may stand there, with one way of paging or another."""
-_HOW = '{cursor: "$.next_cursor", as: cursor}, {link: next}, {number: page}, {offset: from} or {url: "$.next"}'
+_HOW = (
+    '{cursor: "$.next_cursor", as: cursor}, {link: next}, {number: page}, {offset: from} or '
+    '{url: "$.next"}'
+)
 
 
 class PagesReader:
@@ -51,7 +54,12 @@ class PagesReader:
         ways: list[str] = [way for way in _PAGES if way in mapping.entries]
         if len(ways) != 1:
             says = f"both {ways[0]} and {ways[1]}" if ways else "none of its ways"
-            self.add("wrong-value", f"pages says how to get to the next one, and here is {says}", mapping, _HOW)
+            self.add(
+                "wrong-value",
+                f"pages says how to get to the next one, and here is {says}",
+                mapping,
+                _HOW,
+            )
             return None
         self.only_keys_of(ways[0], mapping)
         read: dict[str, Callable[[Mapping, Ends], Pages | None]] = {
@@ -69,7 +77,9 @@ class PagesReader:
                 self.add("wrong-value", f"{key.text} means nothing with {way}", key, "take it away")
 
     def ends(self, mapping: Mapping) -> Ends:
-        records, total, pages, more = (self.reader.path(mapping.get(name), name) for name in _ENDS.split())
+        records, total, pages, more = (
+            self.reader.path(mapping.get(name), name) for name in _ENDS.split()
+        )
         return Ends(records, total, pages, more)
 
     # ---- each way
@@ -83,8 +93,12 @@ class PagesReader:
         else:
             path = self.reader.path(node, "cursor")
         if "as" not in mapping.entries:
-            hint = "as: NAME_IN_THE_QUERY, as: {header: NAME}, or as: a path in the body that is sent"
-            self.add("missing-key", "pages by cursor needs as: how the cursor is sent", mapping, hint)
+            hint = (
+                "as: NAME_IN_THE_QUERY, as: {header: NAME}, or as: a path in the body that is sent"
+            )
+            self.add(
+                "missing-key", "pages by cursor needs as: how the cursor is sent", mapping, hint
+            )
         target = self.target(mapping.get("as"), "as")
         if target is None or (path is None and header is None):
             return None
@@ -128,7 +142,9 @@ class PagesReader:
         found = [_step(segment.only) for segment in path.segments]
         steps = tuple(step for step in found if step is not None)
         if self.method != "POST" or not steps or len(steps) < len(found):
-            message = f"{what}: {scalar.text} is one place in the body of a post, or a name in the query"
+            message = (
+                f"{what}: {scalar.text} is one place in the body of a post, or a name in the query"
+            )
             self.add("wrong-value", message, scalar, 'such as "$.variables.after", or cursor')
         return InBody(steps, scalar.text)
 

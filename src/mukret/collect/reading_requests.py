@@ -1,4 +1,6 @@
-"""What requests of all sorts have in common in a calls file: pairs of names and values, secrets, bodies."""
+"""What requests of all sorts have in common in a calls file: pairs of names and values, secrets,
+bodies.
+"""
 
 from __future__ import annotations
 
@@ -27,8 +29,15 @@ class RequestReader:
     def headers(self, node: Node | None) -> Pairs:
         for key, value in node.entries.values() if isinstance(node, Mapping) else ():
             if key.text.lower() in SET_BY_THE_TRANSFER:
-                self.add("wrong-value", f"the header {key.text} follows from what is sent", key, "leave it out")
-            elif isinstance(value, Scalar) and not (value.text.isascii() and value.text.isprintable()):
+                self.add(
+                    "wrong-value",
+                    f"the header {key.text} follows from what is sent",
+                    key,
+                    "leave it out",
+                )
+            elif isinstance(value, Scalar) and not (
+                value.text.isascii() and value.text.isprintable()
+            ):
                 self.add("wrong-value", f"the header {key.text} holds printable ASCII only", value)
         return self.pairs(node, "headers")
 
@@ -52,7 +61,9 @@ class RequestReader:
         return text
 
     def no_secret(self, name: str, node: Scalar) -> None:
-        """Notes a text that would be a secret in a file; one that is put together from variables is none."""
+        """Notes a text that would be a secret in a file; one that is put together from variables is
+        none.
+        """
         if is_sensitive(name) and not VARIABLE.search(node.text):
             hint = f"write {name}: {{secret: NAME_OF_AN_ENVIRONMENT_VARIABLE}}"
             self.add("wrong-value", f"the value of {name} does not belong in a file", node, hint)
@@ -68,7 +79,10 @@ class RequestReader:
         """The secret under a key that has to be there."""
         if key not in mapping.entries:
             self.add(
-                "missing-key", f"{what} needs {key}", mapping, f"{key}: {{secret: NAME_OF_AN_ENVIRONMENT_VARIABLE}}"
+                "missing-key",
+                f"{what} needs {key}",
+                mapping,
+                f"{key}: {{secret: NAME_OF_AN_ENVIRONMENT_VARIABLE}}",
             )
             return None
         node = mapping.get(key)

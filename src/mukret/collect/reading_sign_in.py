@@ -33,7 +33,9 @@ class SignInReader:
         ways: list[str] = [way for way in _WAYS if way in mapping.entries]
         if len(ways) != 1:
             says = f"both {ways[0]} and {ways[1]}" if ways else "none"
-            self.add("wrong-value", f"sign_in is done in one way, and here is {says}", mapping, _HINT)
+            self.add(
+                "wrong-value", f"sign_in is done in one way, and here is {says}", mapping, _HINT
+            )
             return None
         way = ways[0]
         if way in ("post", "get"):
@@ -86,17 +88,25 @@ class SignInReader:
         address = self.address(mapping.get(method), method)
         body = self.requests.body(mapping)
         if method == "get" and body is not None:
-            self.add("wrong-value", "a get has no body", mapping.key("json" if "json" in mapping.entries else "form"))
+            self.add(
+                "wrong-value",
+                "a get has no body",
+                mapping.key("json" if "json" in mapping.entries else "form"),
+            )
         keep = self.reader.mapping(mapping.get("keep"), "keep")
         kept = [self.kept(key, value) for key, value in keep.entries.values()] if keep else []
         query = self.requests.pairs(mapping.get("query"), "query")
         headers = self.requests.headers(mapping.get("headers"))
         if address is None:
             return None
-        return SignInCall(method.upper(), address, query, headers, body, tuple(one for one in kept if one))
+        return SignInCall(
+            method.upper(), address, query, headers, body, tuple(one for one in kept if one)
+        )
 
     def address(self, node: Node | None, key: str) -> str | None:
-        """An address below the base, or elsewhere: whoever gives tokens may live in another house."""
+        """An address below the base, or elsewhere:
+        whoever gives tokens may live in another house.
+        """
         scalar = self.reader.scalar(node, key)
         if scalar is None:
             return None
@@ -120,7 +130,11 @@ class SignInReader:
         path = self.reader.path(mapping.get("at"), "at")
         header = self.reader.text(mapping.get("header"), "header")
         if ("at" in mapping.entries) == ("header" in mapping.entries):
-            self.add("missing-key", f"{key.text} is kept from at (a path in the body) or from header", key)
+            self.add(
+                "missing-key",
+                f"{key.text} is kept from at (a path in the body) or from header",
+                key,
+            )
         return Kept(key.text, path, header, self.lasts(mapping))
 
     def lasts(self, mapping: Mapping) -> Lasts | None:
@@ -128,7 +142,11 @@ class SignInReader:
         until = self.reader.path(mapping.get("until"), "until")
         unit = self.reader.choice(mapping.get("unit"), "unit", UNITS)
         if "lasts" in mapping.entries and "until" in mapping.entries:
-            self.add("wrong-value", "a value lasts so long, or until then, not both", mapping.key("until"))
+            self.add(
+                "wrong-value",
+                "a value lasts so long, or until then, not both",
+                mapping.key("until"),
+            )
         if "unit" in mapping.entries and "lasts" not in mapping.entries:
             self.add("wrong-value", "unit goes with lasts", mapping.key("unit"))
         found: Path | None = length or until

@@ -19,8 +19,11 @@ MOST_EXAMPLES = 20
 
 @dataclass(frozen=True)
 class Answer:
-    """What came of one request. `said`: how a body begins that is no data; `outlook`: what comes after this page. `url`
-    and `asked` (the address before redirects) have no secrets in them."""
+    """What came of one request.
+
+    `said`: how a body begins that is no data; `outlook`: what comes after this page. `url` and
+    `asked` (the address before redirects) have no secrets in them.
+    """
 
     call: str
     variables: Mapping[str, JsonValue]
@@ -104,8 +107,10 @@ class Answer:
 
 @dataclass
 class CallReport:
-    """What came of one call: `pages` that are kept as data (`before` of them by an earlier process, `unchanged`
-    not sent again), `lists` that came to their end and how, what was not asked and why, what was given up."""
+    """What came of one call: `pages` that are kept as data (`before` of them by an earlier process,
+    `unchanged` not sent again), `lists` that came to their end and how, what was not asked and why,
+    what was given up.
+    """
 
     pages: int = 0
     before: int = 0
@@ -149,8 +154,11 @@ class CallReport:
 
 @dataclass
 class Report:
-    """What came of all calls. `tries` counts requests that were sent; `retries` those of them that were sent again;
-    `waited` seconds of all pauses."""
+    """What came of all calls.
+
+    `tries` counts requests that were sent; `retries` those of them that were sent again; `waited`
+    seconds of all pauses.
+    """
 
     calls: dict[str, CallReport] = field(default_factory=dict)
     tries: int = 0

@@ -1,6 +1,7 @@
 """When a service was asked: a round from the first request to the end, on record in `rounds.jsonl`.
 
-A round that did not come to its end is gone on with; one that did is not, and the next collection begins another.
+A round that did not come to its end is gone on with; one that did is not, and the next collection
+begins another.
 """
 
 from __future__ import annotations
@@ -16,8 +17,11 @@ from mukret.errors import InputError
 
 @dataclass(frozen=True)
 class Round:
-    """One round. `source`: the calls file or the address that it is of; `began` an RFC 3339 instant; `continued`:
-    it was begun by an earlier process."""
+    """One round.
+
+    `source`: the calls file or the address that it is of; `began` an RFC 3339 instant; `continued`:
+    it was begun by an earlier process.
+    """
 
     number: int
     source: str
@@ -25,9 +29,13 @@ class Round:
     continued: bool = False
 
 
-def this_round(folder: CaptureFolder, source: str, *, anew: bool = False, go_on: bool = False) -> Round:
-    """The round that a collection belongs to: the last one of the same source, if that did not end (or is to be gone on
-    with), else a new one, which is put on record. Raises InputError where there is none to go on with."""
+def this_round(
+    folder: CaptureFolder, source: str, *, anew: bool = False, go_on: bool = False
+) -> Round:
+    """The round that a collection belongs to: the last one of the same source, if that did not end
+    (or is to be gone on with), else a new one, which is put on record. Raises InputError where
+    there is none to go on with.
+    """
     lines = _lines(folder)
     last = next((line for line in reversed(lines) if line.get("source") == source), None)
     if last is not None and not anew and (go_on or not _has_ended(last["round"], lines)):
@@ -44,7 +52,10 @@ def this_round(folder: CaptureFolder, source: str, *, anew: bool = False, go_on:
 
 
 def _has_ended(number: int, lines: list[dict[str, Any]]) -> bool:
-    """Whether a round came to its end. One that was gone on with after that ended more than once."""
+    """Whether a round came to its end.
+
+    One that was gone on with after that ended more than once.
+    """
     return any(line["round"] == number and "ended" in line for line in lines)
 
 
@@ -63,7 +74,9 @@ def _lines(folder: CaptureFolder) -> list[dict[str, Any]]:
             record = decode(line)
         except NotJson as error:
             hint = "take that line away: the answers themselves are in capture.jsonl"
-            raise InputError("capture-broken", f"{file}: line {number}: {error.finding.message}", hint=hint) from None
+            raise InputError(
+                "capture-broken", f"{file}: line {number}: {error.finding.message}", hint=hint
+            ) from None
         if type(record) is dict and type(record.get("round")) is int:
             found.append(record)
     return found

@@ -37,7 +37,9 @@ def check_scopes(calls: Calls, top: Mapping, problems: Problems) -> None:
 
 
 def variables_of(call: Call, calls: Calls) -> list[str]:
-    """The names of what is filled from records: those of the call and of the calls that it hangs on."""
+    """The names of what is filled from records: those of the call and of the calls that it hangs
+    on.
+    """
     own = [name for name, _ in call.once_per.variables] if call.once_per else []
     return [*own, *_above(call, calls)]
 
@@ -46,7 +48,11 @@ def _above(call: Call, calls: Calls) -> list[str]:
     by_name = {one.name: one for one in calls.calls}
     names: list[str] = []
     seen = {call.name}
-    while call.once_per is not None and call.once_per.call in by_name and call.once_per.call not in seen:
+    while (
+        call.once_per is not None
+        and call.once_per.call in by_name
+        and call.once_per.call not in seen
+    ):
         call = by_name[call.once_per.call]
         seen.add(call.name)
         names += [name for name, _ in call.once_per.variables] if call.once_per else []
@@ -65,16 +71,26 @@ def _check(uses: Iterable[Use], known: list[str], where: str, problems: Problems
     for name, scalar, offset in uses:
         if name not in known:
             hint = did_you_mean(name, known)
-            hint = hint or "with: {NAME: value} gives one to all calls, once_per: {with: …} takes one from answers"
+            hint = hint or (
+                "with: {NAME: value} gives one to all calls, once_per: {with: …} takes one "
+                "from answers"
+            )
             if VARIABLE.fullmatch(scalar.text):
                 hint = f"{hint}; braces that are meant as they stand: {{ {name} }}"
-            problems.add("unknown-variable", f"{where}: nothing says what {name} is", scalar, hint, offset)
+            problems.add(
+                "unknown-variable", f"{where}: nothing says what {name} is", scalar, hint, offset
+            )
 
 
 def _clashes(node: Node | None, above: list[str], problems: Problems) -> None:
     for key, _ in node.entries.values() if isinstance(node, Mapping) else ():
         if key.text in above:
-            problems.add("name-clash", f"the variable {key.text} has a value already", key, "give it another name")
+            problems.add(
+                "name-clash",
+                f"the variable {key.text} has a value already",
+                key,
+                "give it another name",
+            )
 
 
 def _uses(body: Mapping, addresses: tuple[str, ...]) -> Iterator[Use]:

@@ -32,7 +32,10 @@ MOST_MARGIN = 60.0
 
 @dataclass(frozen=True)
 class Credentials:
-    """What requests carry. `generation` counts sign-ins; `good_until` is a time of the clock, in seconds."""
+    """What requests carry.
+
+    `generation` counts sign-ins; `good_until` is a time of the clock, in seconds.
+    """
 
     generation: int = 0
     kept: Mapping[str, str] = field(default_factory=dict)
@@ -42,8 +45,9 @@ class Credentials:
 
 @dataclass(frozen=True)
 class KeptValue:
-    """What may be told of a value from a sign-in: where it was found, how long it is, for how many seconds it is
-    good."""
+    """What may be told of a value from a sign-in: where it was found, how long it is, for how many
+    seconds it is good.
+    """
 
     name: str
     source: str
@@ -62,7 +66,9 @@ class Session:
         now: Callable[[], float],
         signed_in: Callable[[Session], object] = lambda session: None,
     ) -> None:
-        """`now` gives seconds of a clock that is never set back; `signed_in` is called after each sign-in."""
+        """`now` gives seconds of a clock that is never set back; `signed_in` is called after each
+        sign-in.
+        """
         self.signed_in = signed_in
         self.calls = calls
         self.writer = writer
@@ -75,9 +81,13 @@ class Session:
         match calls.sign_in:
             case Basic(user, password):
                 pair = f"{writer.secrets[user]}:{writer.secrets[password]}"
-                self.current = Credentials(authorization=f"Basic {base64.b64encode(pair.encode()).decode()}")
+                self.current = Credentials(
+                    authorization=f"Basic {base64.b64encode(pair.encode()).decode()}"
+                )
             case Bearer(token):
-                value = in_header(writer.secrets[token], f"the variable {token.variable}", variable=token.variable)
+                value = in_header(
+                    writer.secrets[token], f"the variable {token.variable}", variable=token.variable
+                )
                 self.current = Credentials(authorization=f"Bearer {value}")
             case None:
                 self.current = Credentials()
@@ -92,12 +102,17 @@ class Session:
         return self.current.generation if self.current else 0
 
     def credentials(self, send: Send) -> Credentials:
-        """Those that are good now; signs in where there are none. Raises InputError where that is refused."""
+        """Those that are good now; signs in where there are none.
+
+        Raises InputError where that is refused.
+        """
         with self.lock:
             if self.refusal is not None:
                 raise self.refusal
             current = self.current
-            if current is None or (current.good_until is not None and self.now() >= current.good_until):
+            if current is None or (
+                current.good_until is not None and self.now() >= current.good_until
+            ):
                 try:
                     current = self.current = self._sign_in(send)
                 except InputError as error:
@@ -107,9 +122,15 @@ class Session:
             return current
 
     def refused(self, generation: int) -> None:
-        """The service did not take the credentials of this generation: the next request signs in anew."""
+        """The service did not take the credentials of this generation: the next request signs in
+        anew.
+        """
         with self.lock:
-            if self.renewable and self.current is not None and self.current.generation == generation:
+            if (
+                self.renewable
+                and self.current is not None
+                and self.current.generation == generation
+            ):
                 self.current = Credentials(generation, {}, None, good_until=float("-inf"))
 
     def _sign_in(self, send: Send) -> Credentials:
@@ -136,7 +157,9 @@ class Session:
             headers = merged({"Content-Type": media_type}, headers)
         return self._wire(way.method, with_pairs(url, query), shown, headers, content)
 
-    def _with_kept(self, reply: Reply[bytes], keep: tuple[Kept, ...], generation: int) -> Credentials:
+    def _with_kept(
+        self, reply: Reply[bytes], keep: tuple[Kept, ...], generation: int
+    ) -> Credentials:
         self._accepted(reply)
         document = _document(reply) if any(one.path for one in keep) else None
         values: dict[str, str] = {}
@@ -161,8 +184,12 @@ class Session:
             found = scalar_text(values[0]) if values else None
             source = one.path.text
         if not found:
-            message = f"the answer to the sign-in has nothing at {source}, where {one.name} is kept from"
-            raise InputError("sign-in", message, hint="look at what the service's description says of its answer")
+            message = (
+                f"the answer to the sign-in has nothing at {source}, where {one.name} is kept from"
+            )
+            raise InputError(
+                "sign-in", message, hint="look at what the service's description says of its answer"
+            )
         return found, source
 
     # ---- OAuth 2
@@ -181,7 +208,9 @@ class Session:
             headers["Authorization"] = f"Basic {base64.b64encode(pair.encode()).decode()}"
         content, media_type = writer.body(Body(form, form=True), {})
         url = self._address(filled_address(way.token, writer.constants))
-        return self._wire("POST", url, self.masker.url(url), headers | {"Content-Type": media_type}, content)
+        return self._wire(
+            "POST", url, self.masker.url(url), headers | {"Content-Type": media_type}, content
+        )
 
     def _with_token(self, reply: Reply[bytes], generation: int) -> Credentials:
         self._accepted(reply)
@@ -201,7 +230,9 @@ class Session:
     def _address(self, address: str) -> str:
         return address if "://" in address else joined(self.calls.base, address)
 
-    def _wire(self, method: str, url: str, shown: str, headers: Mapping[str, str], content: bytes | None) -> Wire:
+    def _wire(
+        self, method: str, url: str, shown: str, headers: Mapping[str, str], content: bytes | None
+    ) -> Wire:
         home = origin_of(url) == self.calls.base_origin
         return Wire(method, url, shown, headers, content, home)
 
@@ -224,7 +255,9 @@ def _document(reply: Reply[bytes]) -> JsonValue:
     try:
         return decode(reply.content)
     except NotJson as error:
-        raise InputError("sign-in", f"the answer to the sign-in is not JSON: {error.finding.message}") from None
+        raise InputError(
+            "sign-in", f"the answer to the sign-in is not JSON: {error.finding.message}"
+        ) from None
 
 
 def _seconds(one: Kept, document: JsonValue) -> float | None:
@@ -243,7 +276,9 @@ def _seconds(one: Kept, document: JsonValue) -> float | None:
         until = datetime.fromisoformat(str(found))
     except ValueError:
         return None
-    return (until if until.tzinfo else until.replace(tzinfo=UTC)).timestamp() - datetime.now(UTC).timestamp()
+    return (until if until.tzinfo else until.replace(tzinfo=UTC)).timestamp() - datetime.now(
+        UTC
+    ).timestamp()
 
 
 def _number(value: JsonValue) -> float | None:

@@ -1,8 +1,8 @@
 """Variables in addresses, texts and bodies, put in their places.
 
-In an address they stand as RFC 6570 has them; in a header, in the query and in a form `{name}` stands for one; in a
-JSON body a whole text `"{name}"` does, and takes the variable's type. A body is not searched for parts of texts:
-queries in GraphQL are full of braces.
+In an address they stand as RFC 6570 has them; in a header, in the query and in a form `{name}`
+stands for one; in a JSON body a whole text `"{name}"` does, and takes the variable's type. A body
+is not searched for parts of texts: queries in GraphQL are full of braces.
 """
 
 from __future__ import annotations
@@ -18,8 +18,10 @@ from mukret.values import JsonValue, scalar_text
 
 VARIABLE = re.compile(r"\{([A-Za-z_]\w*)\}", re.ASCII)
 _REQUIRED = re.compile(r"\{\+?([^{}?&/;#.+][^{}]*)\}")
-"""Expressions of a URI Template that leave nothing behind where a variable is missing. `{?a}`, `{/a}` and their
-like take their mark away with it, so what they hold is optional."""
+"""Expressions of a URI Template that leave nothing behind where a variable is missing.
+
+`{?a}`, `{/a}` and their like take their mark away with it, so what they hold is optional.
+"""
 _BRACES = re.compile(r"\{[^{}]*\}")
 _VARSPEC = r"\w[\w.]*(?::[1-9]\d{0,3}|\*)?"
 _EXPRESSION = re.compile(rf"\{{[+#./;?&]?{_VARSPEC}(?:,{_VARSPEC})*\}}", re.ASCII)
@@ -27,7 +29,9 @@ _DOTS = frozenset([".", ".."])
 
 
 class NotFilled(Exception):
-    """A template that can't be filled, with what is wrong in words; `names` are the variables that it lacks."""
+    """A template that can't be filled, with what is wrong in words; `names` are the variables that
+    it lacks.
+    """
 
     def __init__(self, why: str, names: tuple[str, ...] = ()) -> None:
         super().__init__(why)
@@ -35,7 +39,9 @@ class NotFilled(Exception):
 
 
 def names_in_text(text: str) -> list[tuple[str, int]]:
-    """The variables of a header, a query or a form, each with the character at which its braces open."""
+    """The variables of a header, a query or a form, each with the character at which its braces
+    open.
+    """
     return [(match[1], match.start()) for match in VARIABLE.finditer(text)]
 
 
@@ -74,8 +80,9 @@ def filled_text(text: str, known: Mapping[str, JsonValue]) -> str:
 def filled_address(template: str, known: Mapping[str, JsonValue]) -> str:
     """An address, or the rest of one, with its variables (RFC 6570).
 
-    A variable that nobody knows may only stand where it is optional, as in `{?lang}`. Raises NotFilled for any other,
-    and where a value would lead to another folder: what stood in a response is never a way.
+    A variable that nobody knows may only stand where it is optional, as in `{?lang}`. Raises
+    NotFilled for any other, and where a value would lead to another folder: what stood in a
+    response is never a way.
     """
     if "{" not in template and "}" not in template:
         return template
@@ -105,7 +112,9 @@ def _has_dots(address: str) -> bool:
     return any(unquote(segment) in _DOTS for segment in urlsplit(address).path.split("/"))
 
 
-def filled_body(content: JsonValue, known: Mapping[str, JsonValue], secret: Mapping[Secret, str]) -> JsonValue:
+def filled_body(
+    content: JsonValue, known: Mapping[str, JsonValue], secret: Mapping[Secret, str]
+) -> JsonValue:
     """A body with its variables and secrets. Raises NotFilled."""
     if isinstance(content, Secret):
         return secret[content]

@@ -1,4 +1,6 @@
-"""The body of an answer, its content coding (RFC 9110) undone: a piece at a time, however much it unpacks to."""
+"""The body of an answer, its content coding (RFC 9110) undone: a piece at a time, however much it
+unpacks to.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,10 @@ class BadlyPacked(Exception):
 
 
 def unpacked(body: Iterable[bytes], coding: str) -> Iterator[bytes]:
-    """Pieces of at most PIECE_BYTES for a body that is packed. Raises BadlyPacked, also where it ends too early."""
+    """Pieces of at most PIECE_BYTES for a body that is packed.
+
+    Raises BadlyPacked, also where it ends too early.
+    """
     match coding.strip().lower():
         case "" | "identity":
             yield from body

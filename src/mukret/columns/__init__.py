@@ -1,1 +1,3 @@
-"""Types and expressions over whole Arrow columns: what `types` and `expressions` mean, by kernels."""
+"""Types and expressions over whole Arrow columns: what `types` and `expressions` mean,
+by kernels.
+"""

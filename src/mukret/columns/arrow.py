@@ -54,7 +54,9 @@ def regex_mask(array: Any, pattern: str) -> Any:
 
 
 def merged(parts: Sequence[tuple[list[int], Any]], count: int, arrow_type: Any) -> Any:
-    """An array of `count` rows put together from parts, each with the rows that it holds; the rest is null."""
+    """An array of `count` rows put together from parts, each with the rows that it holds; the rest
+    is null.
+    """
     order = [count] * count
     position = 0
     for rows, _ in parts:
@@ -63,4 +65,6 @@ def merged(parts: Sequence[tuple[list[int], Any]], count: int, arrow_type: Any) 
             position += 1
     arrays = [array for _, array in parts]
     joined = pa.concat_arrays([*arrays, pa.nulls(1, arrow_type)])
-    return joined.take(pa.array([position if index == count else index for index in order], pa.int64()))
+    return joined.take(
+        pa.array([position if index == count else index for index in order], pa.int64())
+    )

@@ -1,7 +1,9 @@
-"""Cells of a scan → typed Arrow columns, with exactly the values refused that the plain reading refuses.
+"""Cells of a scan → typed Arrow columns, with exactly the values refused that the plain reading
+refuses.
 
-The kernels of the scanner read from the bytes what surely means one thing. What they refuse is read by the type itself
-(`Reading.read`), once for each different text, and so are types that have no kernel.
+The kernels of the scanner read from the bytes what surely means one thing. What they refuse is read
+by the type itself (`Reading.read`), once for each different text, and so are types that have no
+kernel.
 """
 
 from __future__ import annotations
@@ -29,7 +31,9 @@ from mukret.types import (
 from mukret.values import JsonValue
 
 MOST_DIFFERENT = 4096
-"""Up to so many different values are read once each; of more it does not pay to look for those that are the same."""
+"""Up to so many different values are read once each; of more it does not pay to look for those that
+are the same.
+"""
 
 MOST_KNOWN, LONGEST_KNOWN = 20_000, 200
 """So many texts of a field are remembered, and none that are longer."""
@@ -43,7 +47,10 @@ def value_of(cells: Cells, row: int) -> JsonValue:
 
 
 def value_in(raw: bytes) -> JsonValue:
-    """The value of a JSON text that was scanned. A text without escapes, as most are, needs no decoder."""
+    """The value of a JSON text that was scanned.
+
+    A text without escapes, as most are, needs no decoder.
+    """
     if raw.startswith(b'"') and b"\\" not in raw:
         return raw[1:-1].decode()
     return decode(raw)
@@ -100,7 +107,9 @@ def kernel_for(reading: Reading) -> CellKernel | None:
     return stored(reading.type).of_cells(reading)
 
 
-def _completed(reading: Reading, array: Any, refused: Sequence[int], cells: Cells, known: Known) -> Column:
+def _completed(
+    reading: Reading, array: Any, refused: Sequence[int], cells: Cells, known: Known
+) -> Column:
     """Reads what a kernel refused and puts it in."""
     column = Column(array)
     values: dict[int, object] = {}
@@ -121,7 +130,9 @@ def _by_different(reading: Reading, cells: Cells, known: Known) -> Column | None
         return None
     codes, rows = found
     outcomes = [known.outcome(reading, cells.raw(row)) for row in rows]
-    values = pa.array([None if isinstance(one, Bad) else one for one in outcomes], value_type(reading.type))
+    values = pa.array(
+        [None if isinstance(one, Bad) else one for one in outcomes], value_type(reading.type)
+    )
     numbers = pa.Array.from_buffers(pa.int32(), cells.count, [None, pa.py_buffer(codes)])
     column = Column(values.take(numbers))
     if any(isinstance(one, Bad) for one in outcomes):

@@ -1,7 +1,8 @@
 """Typed expressions over whole columns, by Arrow's kernels.
 
-The meaning is that of `mukret.expressions.evaluate`, row by row. An error belongs to its row alone: where a kernel
-can't go on because of some rows, those are taken out first, or that one operation is done row by row.
+The meaning is that of `mukret.expressions.evaluate`, row by row. An error belongs to its row alone:
+where a kernel can't go on because of some rows, those are taken out first, or that one operation is
+done row by row.
 """
 
 from __future__ import annotations
@@ -68,9 +69,12 @@ Columns = Mapping[str, Any]
 
 
 def evaluate_column(node: Expression, columns: Columns, count: int) -> Column:
-    """The values of an expression for all rows; `columns` holds an array of `count` values for each field."""
+    """The values of an expression for all rows; `columns` holds an array of `count` values for each
+    field.
+    """
     column = _Evaluator(columns, count).column(node)
-    # A failed operand counts as null on the way, and some operators make a value of that (IS NULL, FALSE AND null).
+    # A failed operand counts as null on the way, and some operators make a value of that
+    # (IS NULL, FALSE AND null).
     column.array = with_values(column.array, dict.fromkeys(column.failures))
     return column
 
@@ -93,7 +97,9 @@ class _Evaluator:
             case Temporal():
                 return self.temporal(node)
             case Concatenation():
-                return self.binary(node, lambda left, right: pc.binary_join_element_wise(left, right, ""))
+                return self.binary(
+                    node, lambda left, right: pc.binary_join_element_wise(left, right, "")
+                )
             case Comparison():
                 return self.binary(node, lambda left, right: compared(node, left, right))
             case Logical():
@@ -114,7 +120,9 @@ class _Evaluator:
             case Extraction():
                 return self.extraction(node)
             case AtZone():
-                return self.by_value(self.column(node.operand), node.type, lambda value: at_zone(value, node.zone))
+                return self.by_value(
+                    self.column(node.operand), node.type, lambda value: at_zone(value, node.zone)
+                )
             case Now():
                 return Column(repeated(self.columns[NOW], node.type, self.count))
             case Aggregate():
@@ -138,7 +146,9 @@ class _Evaluator:
 
     def attribute(self, node: EnumAttribute) -> Any:
         enum = node.enum
-        positions = pc.index_in(self.columns[node.name], value_set=pa.array(enum.names, pa.string()))
+        positions = pc.index_in(
+            self.columns[node.name], value_set=pa.array(enum.names, pa.string())
+        )
         attributes = [enum.attribute(name, node.attribute) for name in enum.names]
         return pa.array(attributes, value_type(node.type)).take(positions)
 
@@ -158,7 +168,9 @@ class _Evaluator:
         return Column(array, failures)
 
     def without_zeros(self, left: Any, divisor: Any, failures: Failures) -> Any:
-        """The divisor with its zeros as null; they are noted, unless the dividend is null anyway."""
+        """The divisor with its zeros as null; they are noted,
+        unless the dividend is null anyway.
+        """
         zero = pc.fill_null(pc.equal(divisor, pa.scalar("0").cast(divisor.type)), False)
         for row in true_rows(pc.and_(zero, pc.is_valid(left))):
             failures.setdefault(row, division_by_zero())
@@ -189,7 +201,9 @@ class _Evaluator:
         except pa.ArrowInvalid:  # the smallest integer has no positive counterpart
             return self.each(column, node.type, lambda value: negated(node.type, value))
 
-    def each(self, column: Column, kind: ValueType | None, function: Callable[[Any], Any]) -> Column:
+    def each(
+        self, column: Column, kind: ValueType | None, function: Callable[[Any], Any]
+    ) -> Column:
         """A function applied to every value that is not null, one by one."""
         failures = dict(column.failures)
         values: list[Any] = []
@@ -201,9 +215,17 @@ class _Evaluator:
                 failures.setdefault(row, bad.alone())
         return Column(pa.array(values, value_type(kind)), failures)
 
-    def by_value(self, column: Column, kind: ValueType | None, function: Callable[[Any], Any]) -> Column:
-        """As `each`, but once for each different value: where a function costs more than to find them."""
-        array = column.array.combine_chunks() if isinstance(column.array, pa.ChunkedArray) else column.array
+    def by_value(
+        self, column: Column, kind: ValueType | None, function: Callable[[Any], Any]
+    ) -> Column:
+        """As `each`, but once for each different value: where a function costs more than to find
+        them.
+        """
+        array = (
+            column.array.combine_chunks()
+            if isinstance(column.array, pa.ChunkedArray)
+            else column.array
+        )
         encoded = array.dictionary_encode()
         few = self.each(Column(encoded.dictionary), kind, function)
         failures = dict(column.failures)
@@ -213,13 +235,17 @@ class _Evaluator:
                     failures.setdefault(row, few.failures[index])
         return Column(few.array.take(encoded.indices), failures)
 
-    def together(self, kind: ValueType | None, columns: list[Column], function: Callable[..., Any]) -> Column:
+    def together(
+        self, kind: ValueType | None, columns: list[Column], function: Callable[..., Any]
+    ) -> Column:
         """A function applied to the values of each row."""
         failures: Failures = {}
         for column in reversed(columns):
             failures.update(column.failures)
         values: list[Any] = []
-        for row, items in enumerate(zip(*(column.array.to_pylist() for column in columns), strict=True)):
+        for row, items in enumerate(
+            zip(*(column.array.to_pylist() for column in columns), strict=True)
+        ):
             try:
                 values.append(function(*items))
             except Bad as bad:
@@ -238,8 +264,12 @@ class _Evaluator:
             array = kernel(columns[0].array)
             if array is not None:
                 return Column(array, columns[0].failures)
-        if len(columns) > 1 and all(isinstance(argument, Constant) for argument in node.arguments[1:]):
-            rest = [argument.value for argument in node.arguments[1:] if isinstance(argument, Constant)]
+        if len(columns) > 1 and all(
+            isinstance(argument, Constant) for argument in node.arguments[1:]
+        ):
+            rest = [
+                argument.value for argument in node.arguments[1:] if isinstance(argument, Constant)
+            ]
             return self.by_value(columns[0], node.type, lambda value: call(node, [value, *rest]))
         if len(columns) == 1:
             return self.by_value(columns[0], node.type, lambda value: call(node, [value]))
@@ -249,7 +279,10 @@ class _Evaluator:
         pattern = node.right
         if isinstance(pattern, Constant) and isinstance(pattern.value, str):
             text = self.column(node.left)
-            return Column(pc.match_substring_regex(text.array, like_pattern(pattern.value, node.escape)), text.failures)
+            return Column(
+                pc.match_substring_regex(text.array, like_pattern(pattern.value, node.escape)),
+                text.failures,
+            )
 
         def value(text: str | None, pattern: str | None) -> bool | None:
             return None if text is None or pattern is None else is_like(text, pattern, node.escape)
@@ -260,12 +293,18 @@ class _Evaluator:
         column = self.column(node.operand)
         kernel = _PARTS.get(node.part) if pa.types.is_timestamp(column.array.type) else None
         if kernel is not None:
-            return Column(kernel(column.array.cast(pa.timestamp("us"))).cast(pa.int64()), column.failures)
+            return Column(
+                kernel(column.array.cast(pa.timestamp("us"))).cast(pa.int64()), column.failures
+            )
         return self.by_value(column, node.type, lambda value: extracted(node.part, value))
 
     def temporal(self, node: Temporal) -> Column:
         left, right = self.column(node.left), self.column(node.right)
-        if node.operator == "-" and pa.types.is_timestamp(left.array.type) and left.array.type == right.array.type:
+        if (
+            node.operator == "-"
+            and pa.types.is_timestamp(left.array.type)
+            and left.array.type == right.array.type
+        ):
             return Column(pc.subtract(left.array, right.array), {**right.failures, **left.failures})
 
         def value(a: Any, b: Any) -> Any:
@@ -286,7 +325,9 @@ class _Evaluator:
         if families.is_textual(source):
             strict = not node.lenient
             options = node.target.options if node.lenient else Options()
-            return read_strings(Reading(target, options), array, lambda text: read_text(node, text), strict=strict)
+            return read_strings(
+                Reading(target, options), array, lambda text: read_text(node, text), strict=strict
+            )
         match target:
             case Text() if isinstance(source, Json):
                 return self.each(Column(array), target, json_as_text)
@@ -299,11 +340,15 @@ class _Evaluator:
             case Datetime() if isinstance(source, Date):
                 return Column(array.cast(pa.timestamp("us")))
             case Date() if isinstance(source, Timestamp | Datetime):
-                return Column(pc.floor_temporal(array.cast(pa.timestamp("us")), unit="day").cast(pa.date32()))
+                return Column(
+                    pc.floor_temporal(array.cast(pa.timestamp("us")), unit="day").cast(pa.date32())
+                )
         return Column(array)
 
     def number(self, node: Conversion, array: Any, source: ValueType) -> Column:
-        """To integer or decimal, exactly: by a cast that checks, and where that refuses, value by value."""
+        """To integer or decimal, exactly: by a cast that checks, and where that refuses, value by
+        value.
+        """
         if array.type == value_type(node.target.type):
             return Column(array)
         if _never_wraps(source, node.target.type):
@@ -311,7 +356,9 @@ class _Evaluator:
                 return Column(array.cast(value_type(node.target.type)))
             except pa.ArrowInvalid:
                 pass
-        return self.each(Column(array), node.target.type, lambda value: as_number(node.target, value))
+        return self.each(
+            Column(array), node.target.type, lambda value: as_number(node.target, value)
+        )
 
     # ---- branches
 
@@ -381,15 +428,18 @@ _PARTS: dict[str, Callable[[Any], Any]] = {
 
 
 def as_floats(array: Any, source: ValueType) -> Any:
-    """The nearest doubles; decimals by way of their text, since Arrow's direct cast is off in the last digit."""
+    """The nearest doubles; decimals by way of their text, since Arrow's direct cast is off in the
+    last digit.
+    """
     if isinstance(source, DecimalType):
         return array.cast(pa.string()).cast(pa.float64())
     return array.cast(pa.float64(), safe=False)
 
 
 def _never_wraps(source: ValueType, target: ValueType) -> bool:
-    """Whether Arrow's cast gives the number or refuses: from one decimal to another it multiplies in 128 bits, which
-    hold 38 digits, before it looks at the size."""
+    """Whether Arrow's cast gives the number or refuses: from one decimal to another it multiplies
+    in 128 bits, which hold 38 digits, before it looks at the size.
+    """
     if isinstance(source, DecimalType) and isinstance(target, DecimalType):
         return source.precision - source.scale + target.scale <= MAX_DIGITS
     return not isinstance(source, Float)
@@ -399,7 +449,9 @@ def calculated(node: Arithmetic, left: Any, right: Any) -> Any:
     """The result by a kernel; None where no kernel is exact, or some row overflows."""
     kernels = {"+": pc.add_checked, "-": pc.subtract_checked, "*": pc.multiply_checked}
     if isinstance(node.type, Float):
-        return {**kernels, "+": pc.add, "-": pc.subtract, "*": pc.multiply, "/": pc.divide}[node.operator](left, right)
+        return {**kernels, "+": pc.add, "-": pc.subtract, "*": pc.multiply, "/": pc.divide}[
+            node.operator
+        ](left, right)
     if node.operator == "/":
         return None
     try:
@@ -451,6 +503,8 @@ def _aligned(left: Any, right: Any) -> tuple[Any, Any]:
         return left.cast(pa.int8()), right.cast(pa.int8())
     if not (pa.types.is_decimal(left.type) or pa.types.is_decimal(right.type)):
         return (left.cast(right.type), right) if pa.types.is_null(left.type) else (left, right)
-    scale = max(array.type.scale if pa.types.is_decimal(array.type) else 0 for array in (left, right))
+    scale = max(
+        array.type.scale if pa.types.is_decimal(array.type) else 0 for array in (left, right)
+    )
     common = pa.decimal256(2 * MAX_DIGITS, scale)
     return tuple(array.cast(common) for array in (left, right))

@@ -1,4 +1,6 @@
-"""Rows of text columns as hashes of 128 bits (see `scan/_keys.pyx`): equal within one process if their texts are."""
+"""Rows of text columns as hashes of 128 bits (see `scan/_keys.pyx`): equal within one process if
+their texts are.
+"""
 
 from __future__ import annotations
 
@@ -21,7 +23,9 @@ def row_hashes(columns: Sequence[Any], count: int) -> bytes:
 
 def hash_array(columns: Sequence[Any], count: int) -> Any:
     """The same as an Arrow array of 16 bytes each."""
-    return pa.Array.from_buffers(pa.binary(WIDTH), count, [None, pa.py_buffer(row_hashes(columns, count))])
+    return pa.Array.from_buffers(
+        pa.binary(WIDTH), count, [None, pa.py_buffer(row_hashes(columns, count))]
+    )
 
 
 def _buffers(texts: Any) -> tuple[Any, Any, Any, int]:

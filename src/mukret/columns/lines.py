@@ -1,4 +1,7 @@
-"""Typed columns → lines of CSV. What compiled code does not write goes in as the texts of its cells."""
+"""Typed columns → lines of CSV.
+
+What compiled code does not write goes in as the texts of its cells.
+"""
 
 from __future__ import annotations
 
@@ -14,8 +17,10 @@ from mukret.types import ValueType
 
 
 def csv_lines(columns: Sequence[Any], kinds: Sequence[ValueType], count: int) -> bytes:
-    """The lines of so many rows (RFC 4180, `\\n` at the end of each). A column is an array of its type, or of strings:
-    the texts of its cells."""
+    """The lines of so many rows (RFC 4180, `\\n` at the end of each).
+
+    A column is an array of its type, or of strings: the texts of its cells.
+    """
     lines = Lines(len(columns), count)
     for column, kind in zip(columns, kinds, strict=True):
         _add(lines, column, kind)
@@ -24,7 +29,11 @@ def csv_lines(columns: Sequence[Any], kinds: Sequence[ValueType], count: int) ->
 
 def _add(lines: Lines, column: Any, kind: ValueType) -> None:
     columns = stored(kind)
-    line = Line.TEXTS if pa.types.is_string(column.type) or not columns.is_short(column) else columns.line
+    line = (
+        Line.TEXTS
+        if pa.types.is_string(column.type) or not columns.is_short(column)
+        else columns.line
+    )
     if line is Line.TEXTS and not pa.types.is_string(column.type):
         column = columns.written(column)
     if line is Line.WORDS:

@@ -28,9 +28,13 @@ class Lists(Stored[ListOf]):
             array = array.combine_chunks()
         items = self.item.written(array.flatten())
         if any_true(pc.match_substring_regex(items, r"[;\\]|^$")):  # some must be escaped
-            texts = [None if value is None else self.kind.written(value) for value in array.to_pylist()]
+            texts = [
+                None if value is None else self.kind.written(value) for value in array.to_pylist()
+            ]
             return pa.array(texts, pa.string())
         lengths = pc.fill_null(pc.list_value_length(array), 0)
-        ends = pa.concat_arrays([pa.array([0], pa.int32()), pc.cumulative_sum(lengths).cast(pa.int32())])
+        ends = pa.concat_arrays(
+            [pa.array([0], pa.int32()), pc.cumulative_sum(lengths).cast(pa.int32())]
+        )
         joined = pc.binary_join(pa.ListArray.from_arrays(ends, items), ";")
         return pc.if_else(array.is_valid(), joined, pa.scalar(None, pa.string()))

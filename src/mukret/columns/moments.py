@@ -95,7 +95,9 @@ class Timestamps(Stored[Timestamp]):
         if epoch is not None:
             factor = 10 ** EPOCH_MICROS[epoch] if EPOCH_MICROS[epoch] >= 0 else -1
         iso = "iso" in options.format
-        return lambda cells: _instants(cells, options, cells.moments(blanks, iso, factor, FIRST_MICRO, LAST_MICRO))
+        return lambda cells: _instants(
+            cells, options, cells.moments(blanks, iso, factor, FIRST_MICRO, LAST_MICRO)
+        )
 
     def reads_texts(self, options: Options) -> bool:
         return all(form == "iso" or form in EPOCH_MICROS for form in options.format)
@@ -104,7 +106,9 @@ class Timestamps(Stored[Timestamp]):
         return _timestamps(options, strings)
 
     def of_integers(self, options: Options, integers: Any) -> Converted:
-        form = next((form for form in options.format if form in EPOCH_MICROS or is_pattern(form)), None)
+        form = next(
+            (form for form in options.format if form in EPOCH_MICROS or is_pattern(form)), None
+        )
         return _epochs(form, integers) if form in EPOCH_MICROS else self.nothing(integers)
 
     def written(self, array: Any) -> Any:
@@ -113,7 +117,9 @@ class Timestamps(Stored[Timestamp]):
 
 def _moments(array: Any) -> Any:
     naive = array.cast(pa.timestamp("us"))
-    if not any_true(pc.not_equal(pc.microsecond(naive), 0)) and not any_true(pc.not_equal(pc.millisecond(naive), 0)):
+    if not any_true(pc.not_equal(pc.microsecond(naive), 0)) and not any_true(
+        pc.not_equal(pc.millisecond(naive), 0)
+    ):
         text = naive.cast(pa.timestamp("s"), safe=False).cast(pa.string())
     else:  # six digits after the point: all that end it go, and the point if it ends the text then
         text = pc.utf8_rtrim(pc.utf8_rtrim(naive.cast(pa.string()), characters="0"), characters=".")
@@ -125,7 +131,9 @@ def _moments(array: Any) -> Any:
 
 def _without_offset(cells: Cells, blanks: bytes) -> tuple[Any, list[int]]:
     """Local times; what has an offset is none."""
-    values, validity, null_count, refused, local = cells.moments(blanks, True, 0, FIRST_MICRO, LAST_MICRO)
+    values, validity, null_count, refused, local = cells.moments(
+        blanks, True, 0, FIRST_MICRO, LAST_MICRO
+    )
     buffers = [pa.py_buffer(validity), pa.py_buffer(values)]
     array = pa.Array.from_buffers(pa.timestamp("us"), cells.count, buffers, null_count)
     with_offset = pc.and_(array.is_valid(), pc.invert(_flags(local, cells.count)))
@@ -148,7 +156,10 @@ def _instants(cells: Cells, options: Options, found: Any) -> tuple[Any, list[int
         return array, sorted({*refused, *true_rows(is_local)})
     naive = pc.if_else(is_local, array, pa.scalar(None, UTC)).cast(pa.timestamp("us"))
     instants, doubtful = zoned.to_utc(naive, options.zone, options.fold)
-    outside = pc.or_(pc.less(instants.cast(pa.int64()), FIRST_MICRO), pc.greater(instants.cast(pa.int64()), LAST_MICRO))
+    outside = pc.or_(
+        pc.less(instants.cast(pa.int64()), FIRST_MICRO),
+        pc.greater(instants.cast(pa.int64()), LAST_MICRO),
+    )
     doubtful = outside if doubtful is None else pc.or_(pc.fill_null(outside, False), doubtful)
     if any_true(doubtful):
         refused = sorted({*refused, *true_rows(doubtful)})
@@ -185,7 +196,9 @@ def _datetimes(strings: Any) -> Converted:
 
 
 def _timestamps(options: Options, strings: Any) -> Converted:
-    """ISO texts with an offset, or all without one; a column of both kinds, or of epochs, form by form."""
+    """ISO texts with an offset, or all without one; a column of both kinds, or of epochs, form by
+    form.
+    """
     if "iso" in options.format:
         for chosen in (strings, None):
             if chosen is None:  # most columns that fail have words in them
@@ -202,7 +215,10 @@ def _timestamps(options: Options, strings: Any) -> Converted:
 
 
 def _has_hours_alone(strings: Any) -> bool:
-    """`2031-04-01T10Z`: Arrow reads it, we do not. With an offset such a text has 19 characters at most."""
+    """`2031-04-01T10Z`: Arrow reads it, we do not.
+
+    With an offset such a text has 19 characters at most.
+    """
     shortest = pc.min(pc.binary_length(strings)).as_py()
     if shortest is None or shortest >= len("2031-04-01T10:22:07Z"):
         return False
@@ -225,7 +241,14 @@ def _by_form(options: Options, strings: Any) -> Converted:
         forms.append((_LOCAL + _OFFSET, lambda some: (some.cast(UTC), None)))
         if options.zone:
             zone_name = options.zone
-            forms.append((_LOCAL, lambda some: zoned.to_utc(some.cast(pa.timestamp("us")), zone_name, options.fold)))
+            forms.append(
+                (
+                    _LOCAL,
+                    lambda some: zoned.to_utc(
+                        some.cast(pa.timestamp("us")), zone_name, options.fold
+                    ),
+                )
+            )
     if epoch:
         forms.append((_EPOCH, lambda some: _epochs(epoch, some.cast(pa.int64()))))
     for pattern, convert in forms:
@@ -239,13 +262,17 @@ def _by_form(options: Options, strings: Any) -> Converted:
 
 
 def _epochs(form: str | None, integers: Any) -> Converted:
-    """Whole epochs as instants; what would leave the calendar, and nanoseconds that are no microseconds, is refused."""
+    """Whole epochs as instants; what would leave the calendar, and nanoseconds that are no
+    microseconds, is refused.
+    """
     power = EPOCH_MICROS[form or "epoch-s"]
     factor = 10 ** abs(power)
     if power >= 0:
         low, high = -(-FIRST_MICRO // factor), LAST_MICRO // factor
         fits = pc.and_(pc.greater_equal(integers, low), pc.less_equal(integers, high))
-        chosen = integers if all_true(fits) else pc.if_else(fits, integers, pa.scalar(None, pa.int64()))
+        chosen = (
+            integers if all_true(fits) else pc.if_else(fits, integers, pa.scalar(None, pa.int64()))
+        )
         micros = pc.multiply(chosen, factor)
     else:
         micros = pc.divide(integers, factor)

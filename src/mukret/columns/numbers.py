@@ -27,7 +27,9 @@ from mukret.types import DecimalType, Float, Integer, Options, Reading
 from mukret.types.numbers import MAX_DIGITS, numeric_pattern
 
 Marks = tuple[str, str, bool]
-"""The decimal point, the mark between groups of digits, and whether a percent sign may stand behind."""
+"""The decimal point, the mark between groups of digits, and whether a percent sign may stand
+behind.
+"""
 
 
 class _Numbers(Stored[Kind]):
@@ -36,11 +38,18 @@ class _Numbers(Stored[Kind]):
     def of_cells(self, reading: Reading) -> CellKernel | None:
         options, blanks = reading.options, blanks_for_kernel(reading)
         grouping = options.grouping or ""
-        one_byte = options.point.isascii() and len(options.point) == 1 and grouping.isascii() and len(grouping) <= 1
+        one_byte = (
+            options.point.isascii()
+            and len(options.point) == 1
+            and grouping.isascii()
+            and len(grouping) <= 1
+        )
         if blanks is None or not one_byte:
             return None
         marks = (options.point, grouping, options.percent)
-        return lambda cells: from_buffers(self.arrow, cells.count, self.scanned(cells, marks, blanks))
+        return lambda cells: from_buffers(
+            self.arrow, cells.count, self.scanned(cells, marks, blanks)
+        )
 
     def scanned(self, cells: Cells, marks: Marks, blanks: bytes) -> Any:
         raise AssertionError("each kind of number has its kernel")
@@ -115,11 +124,17 @@ class Decimals(_Numbers[DecimalType]):
         return _decimals(self, options, strings)
 
     def written(self, array: Any) -> Any:
-        return _without_exponent(array, self.kind, "E") if self.kind.scale > 6 else super().written(array)
+        return (
+            _without_exponent(array, self.kind, "E")
+            if self.kind.scale > 6
+            else super().written(array)
+        )
 
 
 def _without_exponent(array: Any, kind: DecimalType | Float, mark: str) -> Any:
-    """Arrow writes floats from 1e10 on and small decimals with an exponent: those are written one by one."""
+    """Arrow writes floats from 1e10 on and small decimals with an exponent: those are written one
+    by one.
+    """
     text = array.cast(pa.string())
     marked = pc.fill_null(pc.match_substring(text, mark), False)
     return with_values(text, {row: kind.written(array[row].as_py()) for row in true_rows(marked)})
@@ -136,7 +151,9 @@ def _digits(options: Options) -> Callable[[Any], Any]:
             strings = pc.binary_join_element_wise(pc.utf8_rtrim(strings, characters="%"), "e-2", "")
         if options.grouping:
             strings = pc.replace_substring(strings, options.grouping, "")
-        return pc.replace_substring(strings, options.point, ".") if options.point != "." else strings
+        return (
+            pc.replace_substring(strings, options.point, ".") if options.point != "." else strings
+        )
 
     return plain
 
@@ -156,7 +173,11 @@ def _integers(options: Options, strings: Any) -> Converted:
     if options.grouping:
         mark = re.escape(options.grouping)
         sure = f"-?(?:[0-9]{{1,18}}|[0-9]{{1,3}}(?:{mark}[0-9]{{3}}){{1,5}})"
-        return guarded(strings, sure, lambda some: pc.replace_substring(some, options.grouping, "").cast(pa.int64()))
+        return guarded(
+            strings,
+            sure,
+            lambda some: pc.replace_substring(some, options.grouping, "").cast(pa.int64()),
+        )
 
     def hexadecimal(_: Any, texts: Any) -> bool:
         """Arrow reads `0x1F`."""
@@ -212,19 +233,25 @@ def _decimals(stored: Decimals, options: Options, strings: Any) -> Converted:
 
 
 def _may_wrap(kind: DecimalType, strings: Any) -> bool:
-    """Whether Arrow's cast, which multiplies the digits up to the scale in 128 bits and looks at the size only then,
-    could come round to another number. In 128 bits are all numbers of 38 digits."""
+    """Whether Arrow's cast, which multiplies the digits up to the scale in 128 bits and looks at
+    the size only then, could come round to another number. In 128 bits are all numbers of 38
+    digits.
+    """
     longest = pc.max(pc.binary_length(strings)).as_py()
     return longest is not None and longest + kind.scale > MAX_DIGITS
 
 
 def _holds_exponent(strings: Any) -> bool:
-    """Whether some text may have an exponent: Arrow loses digits by it, and `1e99999` ends the program."""
+    """Whether some text may have an exponent: Arrow loses digits by it, and `1e99999` ends the
+    program.
+    """
     data = strings.buffers()[2]
     return data is not None and any(mark in data.to_pybytes() for mark in (b"e", b"E"))
 
 
-def _picked_decimals(stored: Decimals, options: Options, strings: Any, cast: Callable[[Any], Any]) -> Converted:
+def _picked_decimals(
+    stored: Decimals, options: Options, strings: Any, cast: Callable[[Any], Any]
+) -> Converted:
     """With marks: those whose digits surely fit."""
     kind = stored.kind
     shift = 2 if options.percent else 0
@@ -235,7 +262,9 @@ def _picked_decimals(stored: Decimals, options: Options, strings: Any, cast: Cal
     marked = regex_mask(strings, _marked_pattern(options))
     plain = pc.replace_substring(strings, options.grouping, "") if options.grouping else strings
     point = re.escape(options.point)
-    fits = regex_mask(plain, f"[+-]?[0-9]{{1,{whole}}}(?:{point}[0-9]{{0,{fraction}}})?{'%?' if shift else ''}")
+    fits = regex_mask(
+        plain, f"[+-]?[0-9]{{1,{whole}}}(?:{point}[0-9]{{0,{fraction}}})?{'%?' if shift else ''}"
+    )
     sure = pc.and_(marked, fits) if kind.scale >= shift else pc.and_(marked, pa.scalar(False))
     chosen = pc.if_else(sure, strings, pa.scalar(None, pa.string()))
     return cast(chosen), pc.fill_null(pc.invert(sure), False)

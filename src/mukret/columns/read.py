@@ -1,7 +1,8 @@
-"""Raw columns → typed Arrow columns, with exactly the values refused that the plain reading refuses.
+"""Raw columns → typed Arrow columns, with exactly the values refused that the plain reading
+refuses.
 
-A kernel converts what it surely understands, all at once; what is left is read one value at a time by the type itself
-(`Reading.read`), which alone decides what is bad and why.
+A kernel converts what it surely understands, all at once; what is left is read one value at a time
+by the type itself (`Reading.read`), which alone decides what is bad and why.
 """
 
 from __future__ import annotations
@@ -23,7 +24,9 @@ from mukret.types import WHITE_SPACE, Bad, Boolean, Enum, Json, ListOf, Reading,
 from mukret.values import JsonValue, Number, scalar_text
 
 FEW = 32
-"""Up to so many refused values are read one by one at once; more are trimmed and tried again as a column first."""
+"""Up to so many refused values are read one by one at once; more are trimmed and tried again as a
+column first.
+"""
 STRIP_ROUNDS = 4
 
 Failures = dict[int, Bad]
@@ -57,7 +60,11 @@ def read_column(reading: Reading, values: Sequence[JsonValue]) -> Column:
 
 def read_lists(reading: Reading, values: Sequence[list[JsonValue]]) -> Column:
     """A column of which each row holds all nodes of a path."""
-    plain = isinstance(reading.type, ListOf) and isinstance(reading.type.item, Text) and not has_text_steps(reading)
+    plain = (
+        isinstance(reading.type, ListOf)
+        and isinstance(reading.type.item, Text)
+        and not has_text_steps(reading)
+    )
     if plain and {type(node) for nodes in values for node in nodes} <= {str, Number}:
         return Column(pa.array(values, value_type(reading.type)))
     return _collected(reading.read_nodes, reading, values)
@@ -92,7 +99,9 @@ def _mixed(reading: Reading, values: Sequence[JsonValue], groups: list[set[type]
 
 
 def _texts(reading: Reading, values: Sequence[JsonValue], kinds: set[type]) -> Column:
-    """Texts out of scalars of several kinds; numbers and booleans are not trimmed or stripped, being neither."""
+    """Texts out of scalars of several kinds; numbers and booleans are not trimmed or stripped,
+    being neither.
+    """
     if has_text_steps(reading) or not kinds <= {str, int, bool, Number}:
         return _one_by_one(reading, values)
     return Column(pa.array(list(map(scalar_text, values)), pa.string()))
@@ -145,9 +154,14 @@ def tried(read: Callable[[Any], object], value: JsonValue) -> object:
         return bad.alone()
 
 
-def read_strings(reading: Reading, strings: Any, read: Callable[[str], object], *, strict: bool = False) -> Column:
-    """A string array as typed column. `read` decides about what no kernel takes; `strict`: nothing but trimming
-    comes before the type (a CAST)."""
+def read_strings(
+    reading: Reading, strings: Any, read: Callable[[str], object], *, strict: bool = False
+) -> Column:
+    """A string array as typed column.
+
+    `read` decides about what no kernel takes; `strict`: nothing but trimming comes before the type
+    (a CAST).
+    """
     options = reading.options
     if not stored(reading.type).reads_texts(options):
         return _by_unique(reading, strings, read)
@@ -161,12 +175,15 @@ def read_strings(reading: Reading, strings: Any, read: Callable[[str], object], 
         refused = unmatched if refused is None else pc.or_(pc.fill_null(refused, False), unmatched)
     if refused is not None and prepared is strings and (pc.sum(refused).as_py() or 0) > FEW:
         array, refused = _tried_again(reading, strings, array, refused, strict)
-    return _completed(array, refused, lambda rows: strings.take(pa.array(rows, pa.int64())).to_pylist(), read)
+    return _completed(
+        array, refused, lambda rows: strings.take(pa.array(rows, pa.int64())).to_pylist(), read
+    )
 
 
 def _prepared(reading: Reading, strings: Any) -> tuple[Any, Any]:
-    """The steps before a type's own, for a whole column: trim, blank, capture, strip; and a mask of the texts that the
-    pattern does not match, None if there are none."""
+    """The steps before a type's own, for a whole column: trim, blank, capture, strip; and a mask of
+    the texts that the pattern does not match, None if there are none.
+    """
     if reading.trims:
         strings = pc.utf8_trim(strings, characters=WHITE_SPACE)
     if reading.blanks:
@@ -175,7 +192,9 @@ def _prepared(reading: Reading, strings: Any) -> tuple[Any, Any]:
             strings = pc.if_else(blank, pa.scalar(None, pa.string()), strings)
     unmatched = None
     if reading.options.capture is not None:
-        found = pc.struct_field(pc.extract_regex(strings, capturing(reading.options.capture)), CAPTURED)
+        found = pc.struct_field(
+            pc.extract_regex(strings, capturing(reading.options.capture)), CAPTURED
+        )
         lost = pc.and_(pc.is_valid(strings), pc.is_null(found))
         unmatched = lost if any_true(lost) else None
         strings = pc.utf8_trim(found, characters=WHITE_SPACE) if reading.trims else found
@@ -183,8 +202,9 @@ def _prepared(reading: Reading, strings: Any) -> tuple[Any, Any]:
 
 
 def _stripped(reading: Reading, strings: Any) -> Any:
-    """`Reading.stripped`, step by step, for a whole column; what is not done after a few rounds goes one by one, since
-    each round goes over all."""
+    """`Reading.stripped`, step by step, for a whole column; what is not done after a few rounds
+    goes one by one, since each round goes over all.
+    """
     for _ in range(STRIP_ROUNDS):
         changed = False
         for part in reading.strips:
@@ -195,20 +215,26 @@ def _stripped(reading: Reading, strings: Any) -> Any:
                 if any_true(found):
                     changed = True
                     cut = pc.utf8_slice_codeunits(strings, start, stop)
-                    # ends_with was asked before the beginning was cut off: ask again where both could be the same
+                    # ends_with was asked before the beginning was cut off: ask again where both
+                    # could be the same
                     still = found if start else pc.ends_with(strings, part)
                     strings = pc.if_else(still, cut, strings)
             if changed and reading.trims:
                 strings = pc.utf8_trim(strings, characters=WHITE_SPACE)
         if not changed:
             return strings
-    left = [pc.or_(pc.starts_with(strings, part), pc.ends_with(strings, part)) for part in reading.strips]
+    left = [
+        pc.or_(pc.starts_with(strings, part), pc.ends_with(strings, part))
+        for part in reading.strips
+    ]
     longer = pc.fill_null(reduce(pc.or_, left), False)
     rest = [reading.stripped(text) for text in strings.filter(longer).to_pylist()]
     return pc.replace_with_mask(strings, longer, pa.array(rest, strings.type))
 
 
-def _tried_again(reading: Reading, strings: Any, array: Any, refused: Any, strict: bool) -> tuple[Any, Any]:
+def _tried_again(
+    reading: Reading, strings: Any, array: Any, refused: Any, strict: bool
+) -> tuple[Any, Any]:
     rows = pc.indices_nonzero(refused)
     some = strings.take(rows)
     some = pc.utf8_trim(some, characters=WHITE_SPACE) if strict else _prepared(reading, some)[0]
@@ -224,7 +250,9 @@ def _by_unique(reading: Reading, strings: Any, read: Callable[[str], object]) ->
     """Few different strings: each is read once."""
     encoded = strings.dictionary_encode()
     outcomes = [tried(read, word) for word in encoded.dictionary.to_pylist()]
-    words = pa.array([None if isinstance(item, Bad) else item for item in outcomes], value_type(reading.type))
+    words = pa.array(
+        [None if isinstance(item, Bad) else item for item in outcomes], value_type(reading.type)
+    )
     column = Column(words.take(encoded.indices))
     bad = [isinstance(item, Bad) for item in outcomes]
     if any(bad):
@@ -242,9 +270,14 @@ _UNKNOWN = object()
 
 
 def _completed(
-    array: Any, refused: Any, raw: Callable[[list[int]], list[JsonValue]], read: Callable[[Any], object]
+    array: Any,
+    refused: Any,
+    raw: Callable[[list[int]], list[JsonValue]],
+    read: Callable[[Any], object],
 ) -> Column:
-    """Reads what a kernel refused one by one and puts it in; `raw` gives the values of some rows."""
+    """Reads what a kernel refused one by one and puts it in;
+    `raw` gives the values of some rows.
+    """
     column = Column(array)
     if refused is None:
         return column

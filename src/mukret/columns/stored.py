@@ -1,8 +1,12 @@
-"""How the values of a type stand in columns: what each module of a family says of its types, and tools for it.
+"""How the values of a type stand in columns: what each module of a family says of its types, and
+tools for it.
 
-A kernel gives an array (null where it refused) and what it refused; it converts only what it surely converts as the
-type says. Arrow's casts take things that the types do not (hexadecimal integers, `nan`, hours without minutes, the year
-0): every cast is guarded against those, and where one value spoils a cast an exact regular expression picks what is
+A kernel gives an array (null where it refused) and what it refused; it converts only what it surely
+converts as the
+type says. Arrow's casts take things that the types do not (hexadecimal integers, `nan`, hours
+without minutes, the year
+0): every cast is guarded against those, and where one value spoils a cast an exact regular
+expression picks what is
 cast.
 """
 
@@ -30,8 +34,10 @@ AFTER_DIGITS = ":"
 
 
 class Line(IntEnum):
-    """What compiled code writes into a line of CSV, as `_lines.pyx` numbers it. WORDS: codes of the words of a
-    dictionary."""
+    """What compiled code writes into a line of CSV, as `_lines.pyx` numbers it.
+
+    WORDS: codes of the words of a dictionary.
+    """
 
     TEXTS = 0
     WORDS = 1
@@ -45,7 +51,10 @@ class Line(IntEnum):
 
 
 class Stored(Generic[Kind]):
-    """The columns of one type. What is not said by a family: strings in Arrow, no kernels, written by Arrow's cast."""
+    """The columns of one type.
+
+    What is not said by a family: strings in Arrow, no kernels, written by Arrow's cast.
+    """
 
     line = Line.TEXTS
     """How a column is written where it is as short as most are; else as the texts of its cells."""
@@ -93,7 +102,9 @@ class Stored(Generic[Kind]):
         return pa.nulls(len(array), self.arrow), pc.is_valid(array)
 
     def written(self, array: Any) -> Any:
-        """The texts that stand in CSV cells (as `ValueType.written`, a column at a time); null stays null."""
+        """The texts that stand in CSV cells (as `ValueType.written`, a column at a time); null
+        stays null.
+        """
         return array.cast(pa.string())
 
     def is_short(self, array: Any) -> bool:
@@ -109,8 +120,9 @@ def from_buffers(arrow: Any, count: int, found: Any) -> tuple[Any, list[int]]:
 
 
 def blanks_for_kernel(reading: Reading) -> bytes | None:
-    """The texts that mean null, each behind its length; None if one is too long for that, or other steps come before
-    the type."""
+    """The texts that mean null, each behind its length; None if one is too long for that, or other
+    steps come before the type.
+    """
     if reading.options.strip or reading.options.capture is not None:
         return None
     texts = [text.encode("utf-8", "surrogatepass") for text in sorted(reading.blanks)]
@@ -138,7 +150,9 @@ def guarded(strings: Any, pattern: str, cast: Callable[[Any], Any]) -> Converted
 def cast_or_pick(
     strings: Any, pattern: str, cast: Callable[[Any], Any], suspicious: Callable[[Any, Any], bool]
 ) -> Converted:
-    """Casts the whole column; if that fails or `suspicious` finds something in the result, only what is sure."""
+    """Casts the whole column; if that fails or `suspicious` finds something in the result, only
+    what is sure.
+    """
     try:
         array = cast(strings)
     except pa.ArrowInvalid:
@@ -149,8 +163,9 @@ def cast_or_pick(
 def _without_words(
     strings: Any, pattern: str, cast: Callable[[Any], Any], suspicious: Callable[[Any, Any], bool]
 ) -> Converted:
-    """What spoils a column is mostly words: all that begins after the digits in ASCII is left out by one comparison,
-    which costs a tenth of a regular expression."""
+    """What spoils a column is mostly words: all that begins after the digits in ASCII is left out
+    by one comparison, which costs a tenth of a regular expression.
+    """
     numeric = pc.less(strings, AFTER_DIGITS)
     chosen = pc.if_else(numeric, strings, pa.scalar(None, pa.string()))
     try:

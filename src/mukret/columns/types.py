@@ -1,4 +1,6 @@
-"""The one list of what types are in columns: a type that is added has its module in `types/` and its columns here."""
+"""The one list of what types are in columns: a type that is added has its module in `types/` and
+its columns here.
+"""
 
 from __future__ import annotations
 
@@ -54,7 +56,9 @@ def stored(kind: ValueType) -> Stored[Any]:
 
 
 def value_type(kind: ValueType | None) -> Any:
-    """The Arrow type in which values of a type are computed; of none (null alone) that of strings."""
+    """The Arrow type in which values of a type are computed;
+    of none (null alone) that of strings.
+    """
     return pa.string() if kind is None else stored(kind).arrow
 
 

@@ -34,7 +34,9 @@ class Enums(Stored[Enum]):
 
     def finished(self, array: Any) -> Any:
         names = pa.array(self.kind.names, pa.string())
-        return pa.DictionaryArray.from_arrays(pc.index_in(array, value_set=names).cast(pa.int32()), names)
+        return pa.DictionaryArray.from_arrays(
+            pc.index_in(array, value_set=names).cast(pa.int32()), names
+        )
 
 
 class Booleans(Stored[Boolean]):
@@ -56,7 +58,9 @@ def has_text_steps(reading: Reading) -> bool:
 
 
 def strings_of(cells: Cells) -> tuple[Any, list[int]]:
-    """A string array of texts, of numbers as they are written, and of true and false; and the rows of other kinds."""
+    """A string array of texts, of numbers as they are written, and of true and false; and the rows
+    of other kinds.
+    """
     offsets, data, validity, null_count, refused = cells.texts()
     buffers = [pa.py_buffer(validity), pa.py_buffer(offsets), pa.py_buffer(data)]
     return pa.Array.from_buffers(pa.string(), cells.count, buffers, null_count), refused

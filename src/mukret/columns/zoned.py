@@ -1,8 +1,8 @@
 """Local times of a zone → instants, for whole columns.
 
-Arrow reads zones from the system, which differs between machines and may be missing. So each calendar day is asked
-once in Python: on nearly all days a zone has one offset, and the whole day is shifted by it; times of other days are
-refused here and read one by one.
+Arrow reads zones from the system, which differs between machines and may be missing. So each
+calendar day is asked once in Python: on nearly all days a zone has one offset, and the whole day is
+shifted by it; times of other days are refused here and read one by one.
 """
 
 from __future__ import annotations
@@ -21,10 +21,16 @@ _EPOCH_DAY = dt.datetime(1970, 1, 1)
 
 
 def to_utc(local: Any, name: str, fold: str | None) -> tuple[Any, Any]:
-    """Naive timestamps as instants, and a mask of the times that have to be looked at one by one."""
+    """Naive timestamps as instants, and a mask of the times that have to be looked
+    at one by one.
+    """
     micros = local.cast(pa.int64())
-    days = pc.floor_temporal(local, unit="day").cast(pa.date32()).cast(pa.int32()).dictionary_encode()
-    offsets = pa.array([_offset_of_day(name, day) for day in days.dictionary.to_pylist()], pa.int64())
+    days = (
+        pc.floor_temporal(local, unit="day").cast(pa.date32()).cast(pa.int32()).dictionary_encode()
+    )
+    offsets = pa.array(
+        [_offset_of_day(name, day) for day in days.dictionary.to_pylist()], pa.int64()
+    )
     shift = offsets.take(days.indices)
     instants = pc.subtract(micros, shift).cast(UTC)
     refused = pc.and_(pc.is_valid(local), pc.is_null(shift))
@@ -33,7 +39,9 @@ def to_utc(local: Any, name: str, fold: str | None) -> tuple[Any, Any]:
 
 @lru_cache(maxsize=100_000)
 def _offset_of_day(name: str, day: int) -> int | None:
-    """Microseconds by which local time is ahead of UTC on a day; None where that changes on the day or beside it."""
+    """Microseconds by which local time is ahead of UTC on a day; None where that changes on the day
+    or beside it.
+    """
     where = zone(name)
     offsets = set()
     for hour in range(25):

@@ -1,7 +1,8 @@
 """Two deliveries beside each other: which rows and columns came, went and changed.
 
-Each table is gone through once on both sides, as hashes (`hashed.py`) that are joined by the key, in parts if they are
-many (`partitions.py`). Counts come out of the hashes alone. What is shown of a few rows is read in a second pass.
+Each table is gone through once on both sides, as hashes (`hashed.py`) that are joined by the key,
+in parts if they are many (`partitions.py`). Counts come out of the hashes alone. What is shown of a
+few rows is read in a second pass.
 """
 
 from __future__ import annotations
@@ -37,15 +38,24 @@ FEW_VALUES, RENAMED_FROM_OF_FEW = 3, 0.9
 """Columns of so few different values (flags, mostly) are alike by chance: more is asked of them."""
 
 
-def compare_deliveries(before: Delivered, after: Delivered, *, ignored: Collection[str] = ()) -> Differences:
-    """What differs in `after`. `ignored` are fields (`NAME`, or `TABLE.NAME`) that are not looked at.
+def compare_deliveries(
+    before: Delivered, after: Delivered, *, ignored: Collection[str] = ()
+) -> Differences:
+    """What differs in `after`.
 
-    Memory is bounded, whatever the number of rows; what has no room goes to temporary files. Raises InputError where a
-    delivery can't be read, and UsageError for ignored fields that are in neither.
+    `ignored` are fields (`NAME`, or `TABLE.NAME`) that are not looked at.
+
+    Memory is bounded, whatever the number of rows; what has no room goes to temporary files. Raises
+    InputError where a delivery can't be read, and UsageError for ignored fields that are in
+    neither.
     """
     refuse_unknown(ignored, [*_column_names(before), *_column_names(after)])
     return Differences(
-        {name: _compared(before, after, name, ignored) for name in after.tables if name in before.tables},
+        {
+            name: _compared(before, after, name, ignored)
+            for name in after.tables
+            if name in before.tables
+        },
         added=tuple(name for name in after.tables if name not in before.tables),
         gone=tuple(name for name in before.tables if name not in after.tables),
     )
@@ -61,7 +71,9 @@ def _column_names(delivered: Delivered) -> Iterator[tuple[str, str]]:
 
 @dataclass(frozen=True)
 class _Columns:
-    """The columns of a table on both sides that are looked at: those that both have, and those that one has alone."""
+    """The columns of a table on both sides that are looked at: those that both have, and those that
+    one has alone.
+    """
 
     before: DeliveredTable
     after: DeliveredTable
@@ -70,8 +82,12 @@ class _Columns:
     added: tuple[str, ...]
 
     @classmethod
-    def of(cls, before: DeliveredTable, after: DeliveredTable, ignored: Collection[str]) -> _Columns:
-        skipped = {name for name in (*before.types, *after.types) if is_ignored(after.name, name, ignored)}
+    def of(
+        cls, before: DeliveredTable, after: DeliveredTable, ignored: Collection[str]
+    ) -> _Columns:
+        skipped = {
+            name for name in (*before.types, *after.types) if is_ignored(after.name, name, ignored)
+        }
         return cls(
             before,
             after,
@@ -82,7 +98,9 @@ class _Columns:
 
     @property
     def key(self) -> tuple[str, ...]:
-        """What tells rows apart: the key of the later delivery, or else of the earlier, if both have all of it."""
+        """What tells rows apart: the key of the later delivery, or else of the earlier, if both
+        have all of it.
+        """
         keys = (self.after.key, self.before.key)
         return next((key for key in keys if key and set(key) <= set(self.both)), ())
 
@@ -115,11 +133,15 @@ class _KeyRepeats(Exception):
     """The key does not tell all rows apart."""
 
 
-def _compared(before: Delivered, after: Delivered, name: str, ignored: Collection[str]) -> TableDifferences:
+def _compared(
+    before: Delivered, after: Delivered, name: str, ignored: Collection[str]
+) -> TableDifferences:
     columns = _Columns.of(before.tables[name], after.tables[name], ignored)
     if columns.key:
         try:
-            return _Comparison(columns, columns.sides(before, after, columns.key), keyed=True).differences()
+            return _Comparison(
+                columns, columns.sides(before, after, columns.key), keyed=True
+            ).differences()
         except _KeyRepeats:
             pass
     whole = columns.sides(before, after, columns.both)
@@ -128,7 +150,9 @@ def _compared(before: Delivered, after: Delivered, name: str, ignored: Collectio
 
 @dataclass(frozen=True, order=True)
 class _Place:
-    """A row that may be shown: its number, by which the first ones are found, and the hash of its key."""
+    """A row that may be shown: its number, by which the first ones are found, and the hash of its
+    key.
+    """
 
     row: int
     key: bytes
@@ -144,14 +168,23 @@ class _Counted:
     def add(self, count: int, rows: Any, keys: Any) -> None:
         """More of them, with their numbers and keys."""
         self.count += count
-        first = pc.select_k_unstable(rows, MOST_SHOWN, sort_keys=[("", "ascending")]) if len(rows) else []
-        found = [_Place(rows[index.as_py()].as_py(), keys[index.as_py()].as_py()) for index in first]
+        first = (
+            pc.select_k_unstable(rows, MOST_SHOWN, sort_keys=[("", "ascending")])
+            if len(rows)
+            else []
+        )
+        found = [
+            _Place(rows[index.as_py()].as_py(), keys[index.as_py()].as_py()) for index in first
+        ]
         self.places = sorted([*self.places, *found])[:MOST_SHOWN]
 
 
 class _Comparison:
-    """One table on its way through. Where it is not `keyed`, rows are the same if they are so as a whole, and as many
-    times as they come."""
+    """One table on its way through.
+
+    Where it is not `keyed`, rows are the same if they are so as a whole, and as many times as they
+    come.
+    """
 
     def __init__(self, columns: _Columns, sides: tuple[Side, Side], *, keyed: bool) -> None:
         self.columns = columns
@@ -192,7 +225,9 @@ class _Comparison:
         for table in (before, after):
             if pc.count_distinct(table.column(KEY)).as_py() < table.num_rows:
                 raise _KeyRepeats
-        joined = before.join(after, [KEY], join_type="full outer", use_threads=False).combine_chunks()
+        joined = before.join(
+            after, [KEY], join_type="full outer", use_threads=False
+        ).combine_chunks()
         old_rows, new_rows = (joined.column(side.column(ROW)) for side in (self.before, self.after))
         self.alone(self.gone, joined.filter(pc.is_null(new_rows)), self.before)
         self.alone(self.added, joined.filter(pc.is_null(old_rows)), self.after)
@@ -200,13 +235,19 @@ class _Comparison:
 
     def alone(self, counted: _Counted, rows: Any, side: Side) -> None:
         """Rows that one side alone has."""
-        counted.add(rows.num_rows, rows.column(side.column(ROW)).combine_chunks(), rows.column(KEY).combine_chunks())
+        counted.add(
+            rows.num_rows,
+            rows.column(side.column(ROW)).combine_chunks(),
+            rows.column(KEY).combine_chunks(),
+        )
 
     def values(self, both: Any) -> None:
         """Rows that both sides have, each with the hashes of both."""
         different = pa.repeat(pa.scalar(False), both.num_rows)
         for name, counted in self.changed.items():
-            differs = pc.not_equal(both.column(BEFORE + name), both.column(AFTER + name)).combine_chunks()
+            differs = pc.not_equal(
+                both.column(BEFORE + name), both.column(AFTER + name)
+            ).combine_chunks()
             if pc.any(differs, min_count=0).as_py():
                 rows = both.select([KEY, self.after.column(ROW)]).filter(differs)
                 self.alone(counted, rows, self.after)
@@ -219,7 +260,9 @@ class _Comparison:
         """Where the same row comes several times, so many times more or less are counted."""
         old, new = _times(before, self.before), _times(after, self.after)
         joined = old.join(new, [KEY], join_type="full outer", use_threads=False).combine_chunks()
-        times = [pc.fill_null(joined.column(side.column(TIMES)), 0) for side in (self.before, self.after)]
+        times = [
+            pc.fill_null(joined.column(side.column(TIMES)), 0) for side in (self.before, self.after)
+        ]
         for counted, side, more in (
             (self.gone, self.before, pc.subtract(times[0], times[1])),
             (self.added, self.after, pc.subtract(times[1], times[0])),
@@ -227,7 +270,11 @@ class _Comparison:
             some = pc.greater(more, 0)
             rows = joined.filter(some)
             count = pc.sum(more.filter(some), min_count=0).as_py()
-            counted.add(count, rows.column(side.column(ROW)).combine_chunks(), rows.column(KEY).combine_chunks())
+            counted.add(
+                count,
+                rows.column(side.column(ROW)).combine_chunks(),
+                rows.column(KEY).combine_chunks(),
+            )
         for (gone, added), pair in self.pairs.items():
             pair.see_alike(before.column(BEFORE + gone), after.column(AFTER + added))
 
@@ -247,7 +294,8 @@ class _Comparison:
             self.changed_rows,
             {
                 name: ChangedField(
-                    counted.count, tuple(self.value(name, old[one.key], new[one.key]) for one in counted.places)
+                    counted.count,
+                    tuple(self.value(name, old[one.key], new[one.key]) for one in counted.places),
                 )
                 for name, counted in changed.items()
             },
@@ -270,7 +318,9 @@ def _times(table: Any, side: Side) -> Any:
 
 @dataclass
 class _Pair:
-    """A column that is gone and a new one: in how many rows either has a value, and in how many both have the same."""
+    """A column that is gone and a new one: in how many rows either has a value, and in how many
+    both have the same.
+    """
 
     filled: int = 0
     same: int = 0
@@ -286,7 +336,9 @@ class _Pair:
         self.different_values = max(self.different_values, pc.count_distinct(new).as_py())
 
     def see_alike(self, old: Any, new: Any) -> None:
-        """The hashes of both, where it is not known which rows belong together: how often each value comes in both."""
+        """The hashes of both, where it is not known which rows belong together: how often each
+        value comes in both.
+        """
         null = hash_of_null()
         old, new = (column.filter(pc.not_equal(column, null)) for column in (old, new))
         before = {entry["values"]: entry["counts"] for entry in pc.value_counts(old).to_pylist()}
@@ -306,7 +358,9 @@ class _Pair:
 
 
 def _renamed(pairs: Mapping[tuple[str, str], _Pair]) -> dict[str, Renamed]:
-    """Each new column with the one that is gone whose values it has; the most alike first, each taken once."""
+    """Each new column with the one that is gone whose values it has; the most alike first, each
+    taken once.
+    """
     found: dict[str, Renamed] = {}
     taken: set[str] = set()
     for (old, new), pair in sorted(pairs.items(), key=lambda entry: -entry[1].share):

@@ -13,8 +13,11 @@ from mukret.types.names import TypeNameError, item_name, list_of
 
 @dataclass(frozen=True)
 class DeliveredTable:
-    """A table as the record of its run has it. `types`: the names of the types, as the rules call them; `rows`: how
-    many were written, None if that is not on record."""
+    """A table as the record of its run has it.
+
+    `types`: the names of the types, as the rules call them; `rows`: how many were written, None if
+    that is not on record.
+    """
 
     name: str
     types: Mapping[str, str]
@@ -30,8 +33,9 @@ class DeliveredTable:
 
 @dataclass(frozen=True)
 class DeliveredReject:
-    """A row that was rejected, or a document (with `table` None); `rows`: for how many rows it stands. Problems have
-    `field`, `code`, `path`, `value` and `message`."""
+    """A row that was rejected, or a document (with `table` None); `rows`: for how many rows it
+    stands. Problems have `field`, `code`, `path`, `value` and `message`.
+    """
 
     file: str
     document: int
@@ -49,12 +53,18 @@ class DeliveredReject:
 class Delivered(ABC):
     """Tables of one destination. It is opened for reading alone, and never changed.
 
-    `exact`: whether it keeps all digits of floats, and the empty text apart from null; a workbook does neither.
+    `exact`: whether it keeps all digits of floats, and the empty text apart from null; a workbook
+    does neither.
     """
 
     exact = True
 
-    def __init__(self, target: str, tables: Mapping[str, DeliveredTable], records: Sequence[Mapping[str, Any]]) -> None:
+    def __init__(
+        self,
+        target: str,
+        tables: Mapping[str, DeliveredTable],
+        records: Sequence[Mapping[str, Any]],
+    ) -> None:
         """`records`: of the runs that wrote it, the last one last; there is one at least."""
         self.target = target
         self.tables = tables
@@ -62,21 +72,28 @@ class Delivered(ABC):
 
     @abstractmethod
     def texts(self, table: str) -> Iterator[Any]:
-        """The rows of a table as record batches of strings: each cell as it stands in CSV, null where it is null.
+        """The rows of a table as record batches of strings: each cell as it stands in CSV, null
+        where it is null.
 
         Raises InputError where they can't be read.
         """
 
     @abstractmethod
     def rejects(self) -> Iterator[DeliveredReject]:
-        """What was set aside by the runs that are on record. Raises InputError where it can't be read."""
+        """What was set aside by the runs that are on record.
+
+        Raises InputError where it can't be read.
+        """
 
     def close(self) -> None:  # noqa: B027  # folders hold nothing open
         """Lets go of what was opened."""
 
 
 def recorded_type(name: str) -> ValueType:
-    """A type by its name in the record of a run. Enums, of which the record has the name alone, are read as texts."""
+    """A type by its name in the record of a run.
+
+    Enums, of which the record has the name alone, are read as texts.
+    """
     try:
         kind = parse_type(name)
     except TypeNameError:
@@ -87,7 +104,10 @@ def recorded_type(name: str) -> ValueType:
 
 
 def recorded_tables(record: Mapping[str, Any]) -> dict[str, DeliveredTable]:
-    """The tables that the record of a run describes. Raises KeyError for a record that describes none."""
+    """The tables that the record of a run describes.
+
+    Raises KeyError for a record that describes none.
+    """
     counts: Mapping[str, Mapping[str, int]] = record.get("tables", {})
     keys: Mapping[str, list[str]] = record.get("keys", {})
     within: Mapping[str, str] = record.get("within", {})

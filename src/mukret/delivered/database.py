@@ -1,4 +1,6 @@
-"""What is read alike of both databases: which tables runs made in them, out of the records that the runs left."""
+"""What is read alike of both databases: which tables runs made in them, out of the records that the
+runs left.
+"""
 
 from __future__ import annotations
 
@@ -30,13 +32,18 @@ def rejects_of_rows(rows: Iterable[tuple[Any, ...]]) -> Iterator[DeliveredReject
 def tables_of_runs(
     records: Iterable[Mapping[str, Any]], there: Mapping[str, Iterable[str]]
 ) -> dict[str, DeliveredTable]:
-    """The tables that runs have written, with the columns that they have now (`there`). What the last run that wrote a
-    table says of it counts; a column that no run knows is read as a text."""
+    """The tables that runs have written, with the columns that they have now (`there`).
+
+    What the last run that wrote a table says of it counts; a column that no run knows is read as a
+    text.
+    """
     found: dict[str, DeliveredTable] = {}
     for record in records:
         for name, table in recorded_tables(record).items():
             before = found.get(name)
-            earlier: Mapping[str, str] = before.types if before is not None and not record.get("anew") else {}
+            earlier: Mapping[str, str] = (
+                before.types if before is not None and not record.get("anew") else {}
+            )
             found[name] = replace(table, types={**earlier, **table.types}, rows=None)
     return {name: _as_it_is(table, there[name]) for name, table in found.items() if name in there}
 

@@ -1,4 +1,6 @@
-"""What differs between two deliveries: the results, as facts; words are made by whoever shows them."""
+"""What differs between two deliveries: the results, as facts;
+words are made by whoever shows them.
+"""
 
 from __future__ import annotations
 
@@ -47,7 +49,9 @@ class ChangedField:
 
 @dataclass(frozen=True)
 class Renamed:
-    """A new column that holds what one that is gone held, in this share (0 to 1) of the rows with a value in either."""
+    """A new column that holds what one that is gone held, in this share (0 to 1) of the rows with a
+    value in either.
+    """
 
     before: str
     share: float
@@ -73,15 +77,20 @@ class ColumnChanges:
         return {
             "added": dict(self.added),
             "gone": dict(self.gone),
-            "retyped": {name: {"before": old, "after": new} for name, (old, new) in self.retyped.items()},
+            "retyped": {
+                name: {"before": old, "after": new} for name, (old, new) in self.retyped.items()
+            },
             "renamed": {name: one.as_json() for name, one in self.renamed.items()},
         }
 
 
 @dataclass(frozen=True)
 class TableDifferences:
-    """A table of both deliveries. `rows`: how many each has; `key`: by which columns rows were told apart, none where
-    whole rows were compared; `repeated`: the key that could not be used since it comes more than once."""
+    """A table of both deliveries.
+
+    `rows`: how many each has; `key`: by which columns rows were told apart, none where whole rows
+    were compared; `repeated`: the key that could not be used since it comes more than once.
+    """
 
     rows: tuple[int, int]
     key: tuple[str, ...]
@@ -113,7 +122,9 @@ class TableDifferences:
 
 @dataclass(frozen=True)
 class Differences:
-    """`tables` are those that both deliveries have; `added` and `gone` those that only one has, with their rows."""
+    """`tables` are those that both deliveries have; `added` and `gone` those that only one has,
+    with their rows.
+    """
 
     tables: Mapping[str, TableDifferences]
     added: tuple[str, ...] = ()

@@ -23,8 +23,10 @@ Tables = Mapping[str, DeliveredTable]
 
 
 def csv_texts(path: Path, table: DeliveredTable, _: Tables) -> Iterator[Any]:
-    """Cells stand in a CSV file as they are; an empty one is null, unless it has quotes. Columns are told by their
-    order, since the file may be headed with titles."""
+    """Cells stand in a CSV file as they are; an empty one is null, unless it has quotes.
+
+    Columns are told by their order, since the file may be headed with titles.
+    """
     taken = 0
     for block_size in _BLOCK_SIZES:
         try:
@@ -51,7 +53,9 @@ def _csv_batches(path: Path, names: list[str], block_size: int, *, after: int) -
     read = pa_csv.ReadOptions(block_size=block_size)
     parse = pa_csv.ParseOptions(newlines_in_values=True, ignore_empty_lines=False)
     seen = 0
-    with pa_csv.open_csv(path, read_options=read, convert_options=convert, parse_options=parse) as reader:
+    with pa_csv.open_csv(
+        path, read_options=read, convert_options=convert, parse_options=parse
+    ) as reader:
         for batch in reader:
             first = max(0, after - seen)
             seen += batch.num_rows

@@ -39,10 +39,16 @@ class DeliveredFolder(Delivered):
         self.format: str = record["format"]
         if "part" in record:
             hint = "mukret merge PART… --to FOLDER makes a delivery of parts"
-            raise InputError("not-opened", f"{target} is a part, whose keys are not settled yet", hint=hint)
+            raise InputError(
+                "not-opened", f"{target} is a part, whose keys are not settled yet", hint=hint
+            )
         if self.format not in READERS:
             hint = "--format parquet is read again"
-            raise InputError("not-opened", f"{target}: its tables are {self.format}, which is not read here", hint=hint)
+            raise InputError(
+                "not-opened",
+                f"{target}: its tables are {self.format}, which is not read here",
+                hint=hint,
+            )
         self.nested = bool(record.get("nested"))
         self.marked = bool(record.get("formulas_as_text"))
         self.files: list[str] = record["files"]
@@ -56,7 +62,9 @@ class DeliveredFolder(Delivered):
                 for line in lines:
                     yield DeliveredReject.of_json(decode(line))
         except OSError as error:
-            raise InputError("not-opened", f"{place}: {(error.strerror or str(error)).lower()}") from None
+            raise InputError(
+                "not-opened", f"{place}: {(error.strerror or str(error)).lower()}"
+            ) from None
         except (ValueError, KeyError, TypeError):
             raise InputError("not-opened", f"{place}: it is not as the run wrote it") from None
 
@@ -68,7 +76,9 @@ class DeliveredFolder(Delivered):
                     yield _without_marks(batch, wanted) if self.marked else batch
             except (OSError, pa.ArrowException) as error:
                 reason = getattr(error, "strerror", None) or str(error).partition("\n")[0]
-                raise InputError("not-opened", f"{path}: {reason}", hint="it is not as the run wrote it") from None
+                raise InputError(
+                    "not-opened", f"{path}: {reason}", hint="it is not as the run wrote it"
+                ) from None
 
     def read(self, path: Path, wanted: DeliveredTable) -> Iterator[Any]:
         module, _, name = (NESTED if self.nested else READERS)[self.format].partition(":")
@@ -82,7 +92,11 @@ class DeliveredFolder(Delivered):
             from mukret.destinations.xlsx import FILE
 
             return [self.place / FILE]
-        return [self.place / name for name in self.files if _stem(name) == holder and name.endswith(f".{self.format}")]
+        return [
+            self.place / name
+            for name in self.files
+            if _stem(name) == holder and name.endswith(f".{self.format}")
+        ]
 
     def outermost(self, table: str) -> str:
         """The table in whose file the records of a nested one stand."""
@@ -99,8 +113,9 @@ def _without_marks(batch: Any, table: DeliveredTable) -> Any:
 
 
 def _stem(name: str) -> str:
-    """The name of the table in the name of a file: `sailings.2.parquet` is the second one of sailings, and so may be
-    what stands in the folder `sailings/`."""
+    """The name of the table in the name of a file: `sailings.2.parquet` is the second one of
+    sailings, and so may be what stands in the folder `sailings/`.
+    """
     return name.partition("/")[0].partition(".")[0]
 
 
@@ -110,9 +125,13 @@ def _record(target: str, place: Path) -> dict[str, Any]:
         record["format"], record["files"], record["columns"]
     except FileNotFoundError:
         hint = "name a folder that `mukret extract … --to FOLDER` wrote"
-        raise InputError("not-opened", f"{target}: no run wrote it, there is no {RUN_FILE}", hint=hint) from None
+        raise InputError(
+            "not-opened", f"{target}: no run wrote it, there is no {RUN_FILE}", hint=hint
+        ) from None
     except OSError as error:
-        raise InputError("not-opened", f"{target}: {(error.strerror or str(error)).lower()}") from None
+        raise InputError(
+            "not-opened", f"{target}: {(error.strerror or str(error)).lower()}"
+        ) from None
     except (ValueError, KeyError, TypeError):
         hint = "extract it again"
         raise InputError("not-opened", f"{place}: that is no record of a run", hint=hint) from None

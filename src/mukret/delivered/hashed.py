@@ -1,6 +1,7 @@
 """A table of a delivery as hashes: of the key of each row, and of each of its cells.
 
-Rows are compared by these alone, so it does not matter how long they are: a row takes 24 bytes, and 8 for each cell.
+Rows are compared by these alone, so it does not matter how long they are: a row takes 24 bytes, and
+8 for each cell.
 """
 
 from __future__ import annotations
@@ -29,8 +30,11 @@ Canonical = Callable[[Any], Any]
 
 @dataclass(frozen=True)
 class Side:
-    """A table on one side of a comparison. `mark` begins the names of its columns of hashes; `key` are the columns that
-    tell rows apart; `canonical` has all columns that are compared."""
+    """A table on one side of a comparison.
+
+    `mark` begins the names of its columns of hashes; `key` are the columns that tell rows apart;
+    `canonical` has all columns that are compared.
+    """
 
     mark: str
     delivered: Delivered
@@ -39,8 +43,9 @@ class Side:
     canonical: Mapping[str, Canonical]
 
     def hashed(self) -> Iterator[Any]:
-        """Tables with the hash of the key, the number of the row from 0, and a 64-bit hash of each cell; the first has
-        no rows, so that there is always one."""
+        """Tables with the hash of the key, the number of the row from 0, and a 64-bit hash of each
+        cell; the first has no rows, so that there is always one.
+        """
         yield self.hashes({name: pa.array([], pa.string()) for name in self.canonical}, 0, 0)
         first = 0
         for batch in self.delivered.texts(self.table):
@@ -65,7 +70,10 @@ class Side:
         return hash_array([texts[name] for name in self.key], count)
 
     def rows_of(self, wanted: Iterable[bytes]) -> dict[bytes, Row]:
-        """The first row of each of some hashes of keys. The delivery is read again, as far as that takes."""
+        """The first row of each of some hashes of keys.
+
+        The delivery is read again, as far as that takes.
+        """
         missing = set(wanted)
         found: dict[bytes, Row] = {}
         for batch in self.delivered.texts(self.table):
@@ -73,7 +81,9 @@ class Side:
                 break
             hashes = self.key_hashes(self.canonical_texts(batch), batch.num_rows)
             mask = pc.is_in(hashes, value_set=pa.array(sorted(missing), hashes.type))
-            chosen = zip(hashes.filter(mask).to_pylist(), batch.filter(mask).to_pylist(), strict=True)
+            chosen = zip(
+                hashes.filter(mask).to_pylist(), batch.filter(mask).to_pylist(), strict=True
+            )
             for key, row in chosen:
                 found.setdefault(key, row)
             missing -= found.keys()
@@ -96,8 +106,11 @@ def first_half(hashes: Any) -> Any:
 
 
 def canonical_for(one: ValueType, other: ValueType, *, exact: bool) -> Canonical:
-    """How the texts of a column of both types are made comparable. Numbers are equal if their values are. `exact`: both
-    deliveries keep all digits of floats, and the empty text apart from null."""
+    """How the texts of a column of both types are made comparable.
+
+    Numbers are equal if their values are. `exact`: both deliveries keep all digits of floats, and
+    the empty text apart from null.
+    """
     if one != other and one.is_number and other.is_number:
         return _plain_numbers
     if isinstance(one, Float):

@@ -1,4 +1,6 @@
-"""JSON and JSON Lines → the texts of their cells, by the engine itself: each column is a field read at its member."""
+"""JSON and JSON Lines → the texts of their cells, by the engine itself: each column is a field read
+at its member.
+"""
 
 from __future__ import annotations
 
@@ -58,13 +60,24 @@ def _read(path: Path, chain: list[DeliveredTable], *, lines: bool) -> Iterator[A
             problem = output.rejects[0].problems[0]
             where = f"{path}, {output.rejects[0].path or 'a document'}"
             hint = "it is not as the run wrote it"
-            raise InputError("not-opened", f"{where}: {problem.field or wanted.name}: {problem.message}", hint=hint)
+            raise InputError(
+                "not-opened",
+                f"{where}: {problem.field or wanted.name}: {problem.message}",
+                hint=hint,
+            )
         if wanted.name in output.tables:
             yield typed_texts(output.tables[wanted.name], wanted)
 
 
 def _table(table: DeliveredTable, *, lines: bool) -> dict[str, Any]:
-    fields = {name: {"at": location_text((name,)), "type": kind.name} for name, kind in table.columns.items()}
+    fields = {
+        name: {"at": location_text((name,)), "type": kind.name}
+        for name, kind in table.columns.items()
+    }
     if table.within is not None:
-        return {"within": table.within, "rows": f"{location_text((table.name,))}[*]", "fields": fields}
+        return {
+            "within": table.within,
+            "rows": f"{location_text((table.name,))}[*]",
+            "fields": fields,
+        }
     return {"rows": "$" if lines else "$[*]", "fields": fields}

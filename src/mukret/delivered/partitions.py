@@ -1,7 +1,9 @@
-"""Hashed rows in parts that fit into memory: rows with the same key are in the part of the same number.
+"""Hashed rows in parts that fit into memory: rows with the same key are in the part of the same
+number.
 
-A few rows stay where they are. Beyond that all go to the disk, each into the file of its part, so that two deliveries
-of any length are joined a part after the other. Sorting both would have done as well, but writes everything twice.
+A few rows stay where they are. Beyond that all go to the disk, each into the file of its part, so
+that two deliveries of any length are joined a part after the other. Sorting both would have done as
+well, but writes everything twice.
 """
 
 from __future__ import annotations
@@ -20,7 +22,9 @@ from mukret.delivered.hashed import KEY, first_half
 PARTS = 128
 """A power of two."""
 MOST_IN_MEMORY = 32_000_000
-"""Bytes of hashed rows of one side; so many are also gathered before they are written, so that files grow by blocks."""
+"""Bytes of hashed rows of one side; so many are also gathered before they are written, so that
+files grow by blocks.
+"""
 
 
 class Partitions:
@@ -53,12 +57,16 @@ class Partitions:
         self.waiting, self.size = [], 0
         if not self.writers:
             self.folder = tempfile.TemporaryDirectory(prefix="mukret-")
-            self.writers = [pa.ipc.new_file(str(self.file(n)), table.schema) for n in range(self.count)]
+            self.writers = [
+                pa.ipc.new_file(str(self.file(n)), table.schema) for n in range(self.count)
+            ]
         parts = _part_of(table.column(KEY).combine_chunks(), self.count)
         ordered = table.take(pc.sort_indices(parts))
         start = 0
         for entry in sorted(pc.value_counts(parts).to_pylist(), key=lambda entry: entry["values"]):
-            self.writers[entry["values"]].write_table(ordered.slice(start, entry["counts"]).combine_chunks())
+            self.writers[entry["values"]].write_table(
+                ordered.slice(start, entry["counts"]).combine_chunks()
+            )
             start += entry["counts"]
 
     def file(self, part: int) -> Path:
@@ -83,7 +91,9 @@ class Partitions:
     def __enter__(self) -> Self:
         return self
 
-    def __exit__(self, _: type[BaseException] | None, __: BaseException | None, ___: TracebackType | None) -> None:
+    def __exit__(
+        self, _: type[BaseException] | None, __: BaseException | None, ___: TracebackType | None
+    ) -> None:
         for writer in self.writers:
             writer.close()
         if self.folder is not None:

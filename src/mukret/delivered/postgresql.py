@@ -23,14 +23,17 @@ if TYPE_CHECKING:
 _MICROSECONDS = "(EXTRACT(EPOCH FROM {}) * 1000000)::bigint"
 _COLUMNS = (
     "SELECT relname::text, attname::text FROM pg_attribute JOIN pg_class ON pg_class.oid = attrelid"
-    " WHERE pg_table_is_visible(attrelid) AND relkind IN ('r', 'p') AND attnum > 0 AND NOT attisdropped"
+    " WHERE pg_table_is_visible(attrelid) AND relkind IN ('r', 'p') AND attnum > 0 AND NOT "
+    "attisdropped"
     " ORDER BY attrelid, attnum"
 )
 
 
 class DeliveredPostgresql(Delivered):
     def __init__(self, target: str) -> None:
-        """Raises InputError if it is not reached, or if no run has written into it; UsageError without the driver."""
+        """Raises InputError if it is not reached, or if no run has written into it; UsageError
+        without the driver.
+        """
         self.address = target
         self.shown = without_password(target)
         connect = driver()
@@ -42,12 +45,17 @@ class DeliveredPostgresql(Delivered):
                 there.setdefault(table, []).append(column)
             records = []
             if RUNS in there:
-                records = self.ask(f"SELECT record::text FROM {RUNS} WHERE record IS NOT NULL ORDER BY run")
+                records = self.ask(
+                    f"SELECT record::text FROM {RUNS} WHERE record IS NOT NULL ORDER BY run"
+                )
         found = records_of_runs(self.shown, (text for (text,) in records))
         super().__init__(self.shown, tables_of_runs(found, there), found)
 
     def rejects(self) -> Iterator[DeliveredReject]:
-        query = f'SELECT file, document, path, "table", problems::text FROM {REJECTS} ORDER BY run, file, document'
+        query = (
+            f'SELECT file, document, path, "table", problems::text FROM {REJECTS} ORDER BY '
+            "run, file, document"
+        )
         with self.told(), self.connection.cursor() as cursor:
             cursor.execute(query)
             for batch in cursor.fetch_record_batch():
@@ -56,7 +64,10 @@ class DeliveredPostgresql(Delivered):
 
     def texts(self, table: str) -> Iterator[Any]:
         wanted = self.tables[table]
-        asked = ", ".join(f"{_asked(quoted(name), kind)} AS {quoted(name)}" for name, kind in wanted.columns.items())
+        asked = ", ".join(
+            f"{_asked(quoted(name), kind)} AS {quoted(name)}"
+            for name, kind in wanted.columns.items()
+        )
         with self.told(), self.connection.cursor() as cursor:
             cursor.execute(f"SELECT {asked} FROM {quoted(table)}")
             for batch in cursor.fetch_record_batch():
@@ -78,11 +89,15 @@ class DeliveredPostgresql(Delivered):
         try:
             yield
         except adbc_driver_manager.Error as error:
-            raise InputError("not-opened", f"{self.shown}: {first_line(str(error), self.address)}") from None
+            raise InputError(
+                "not-opened", f"{self.shown}: {first_line(str(error), self.address)}"
+            ) from None
 
 
 def _asked(column: str, kind: ValueType) -> str:
-    """The expression whose values Arrow holds exactly: numbers with many digits as texts, durations as microseconds."""
+    """The expression whose values Arrow holds exactly: numbers with many digits as texts, durations
+    as microseconds.
+    """
     match kind:
         case Text() | Enum() | Json() | DecimalType():
             return f"{column}::text"
@@ -91,8 +106,14 @@ def _asked(column: str, kind: ValueType) -> str:
         case ListOf(item) if isinstance(item, DecimalType | Json):
             return f"{column}::text[]"
         case ListOf(item) if isinstance(item, Duration):
-            elements = f"ARRAY(SELECT {_MICROSECONDS.format('one')} FROM unnest({column}) WITH ORDINALITY AS"
-            return f"CASE WHEN {column} IS NOT NULL THEN {elements} of_list(one, nth) ORDER BY nth) END"
+            elements = (
+                f"ARRAY(SELECT {_MICROSECONDS.format('one')} FROM unnest({column}) WITH "
+                "ORDINALITY AS"
+            )
+            return (
+                f"CASE WHEN {column} IS NOT NULL THEN {elements} of_list(one, nth) ORDER BY "
+                "nth) END"
+            )
     return column
 
 

@@ -31,8 +31,12 @@ class DeliveredSqlite(Delivered):
         address = f"{Path(path).absolute().as_uri()}?mode=ro"
         try:
             self.connection = sqlite3.connect(address, uri=True)
-            self.connection.execute("BEGIN")  # what is read belongs together, whatever others write meanwhile
-            names = self.connection.execute("SELECT name FROM sqlite_master WHERE type = 'table'").fetchall()
+            self.connection.execute(
+                "BEGIN"
+            )  # what is read belongs together, whatever others write meanwhile
+            names = self.connection.execute(
+                "SELECT name FROM sqlite_master WHERE type = 'table'"
+            ).fetchall()
             there = {name: self.columns(name) for (name,) in names}
             records: list[tuple[str]] = []
             if RUNS in there:
@@ -60,7 +64,10 @@ class DeliveredSqlite(Delivered):
             cursor = self.connection.execute(f"SELECT {names} FROM {quoted(table)} ORDER BY rowid")
             while rows := cursor.fetchmany(ROWS_AT_ONCE):
                 columns = zip(*rows, strict=True)
-                arrays = [_texts(column, kind) for column, kind in zip(columns, kinds.values(), strict=True)]
+                arrays = [
+                    _texts(column, kind)
+                    for column, kind in zip(columns, kinds.values(), strict=True)
+                ]
                 yield pa.record_batch(arrays, names=list(kinds))
         except sqlite3.Error as error:
             raise InputError("not-opened", f"{self.target}: {error}") from None

@@ -1,4 +1,6 @@
-"""A workbook → the texts of its cells, as far as a sheet holds them: 15 digits, and no empty texts."""
+"""A workbook → the texts of its cells, as far as a sheet holds them: 15 digits,
+and no empty texts.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +22,9 @@ from mukret.types import Date, DecimalType, Float, Timestamp, ValueType
 
 ROWS_AT_ONCE = 10_000
 _ESCAPED = re.compile("_x([0-9A-F]{4})_")
-"""A control character, as a sheet has it (ECMA-376, part 1, 22.9.2.19); the reading library leaves it so."""
+"""A control character, as a sheet has it (ECMA-376, part 1, 22.9.2.19); the reading library leaves
+it so.
+"""
 
 
 def sheet_texts(path: Path, table: DeliveredTable, tables: Tables) -> Iterator[Any]:
@@ -29,7 +33,9 @@ def sheet_texts(path: Path, table: DeliveredTable, tables: Tables) -> Iterator[A
         import openpyxl
     except ImportError:
         hint = "pip install 'mukret[xlsx]'"
-        raise UsageError("missing-extra", "workbooks need openpyxl, which is not installed", hint=hint) from None
+        raise UsageError(
+            "missing-extra", "workbooks need openpyxl, which is not installed", hint=hint
+        ) from None
     book = openpyxl.load_workbook(path, read_only=True)
     try:
         rows = book[sheet_names(list(tables))[table.name]].iter_rows(values_only=True)

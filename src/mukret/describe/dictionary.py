@@ -1,4 +1,6 @@
-"""The data dictionary in Markdown (CommonMark, with tables): what each table, column and word means and comes from."""
+"""The data dictionary in Markdown (CommonMark, with tables): what each table, column and word means
+and comes from.
+"""
 
 from __future__ import annotations
 
@@ -65,7 +67,15 @@ def _overview(tables: Sequence[Nested]) -> Iterator[str]:
     rows = []
     for one in tables:
         link = f"[{one.name}](#{one.name.lower()})"
-        rows.append((link, str(len(one.fields)), _names(one.table.key), one.above or "", _cell(one.table.note)))
+        rows.append(
+            (
+                link,
+                str(len(one.fields)),
+                _names(one.table.key),
+                one.above or "",
+                _cell(one.table.note),
+            )
+        )
     yield from _grid(("table", "columns", "key", "within", "what it holds"), rows)
 
 
@@ -89,7 +99,9 @@ def _table(rules: Rules, one: Nested) -> Iterator[str]:
         source = _inherited(inherited[name], field) if name in inherited else told_source(field)
         null = "never" if name in sure else _null(field)
         meaning = " · ".join(part for part in (field.title, field.note) if part)
-        rows.append((f"`{name}`", _type(kind), null, _cell(field.measured_in), source, _cell(meaning)))
+        rows.append(
+            (f"`{name}`", _type(kind), null, _cell(field.measured_in), source, _cell(meaning))
+        )
     yield from _grid(("column", "type", "null", "unit", "comes from", "meaning"), rows)
     hidden = [field for field in table.fields if not field.keep]
     if hidden:
@@ -106,7 +118,11 @@ def _facts(rules: Rules, table: Table) -> Iterator[str]:
     if table.kind:
         yield f"Of responses of the kind `{table.kind}` alone"
     if table.key:
-        again = {"reject": "rejected", "first": "left out", "last": "taken in place of the earlier one"}
+        again = {
+            "reject": "rejected",
+            "first": "left out",
+            "last": "taken in place of the earlier one",
+        }
         yield f"Key: {_names(table.key)}; a row whose key came before is {again[table.duplicates]}"
     if table.where is not None:
         yield f"Only rows for which {code(str(table.where_text))}"
@@ -118,16 +134,26 @@ def _facts(rules: Rules, table: Table) -> Iterator[str]:
 
 
 def _fields(fields: Sequence[Field]) -> Iterator[str]:
-    rows = [(f"`{field.name}`", _type(field.type), told_source(field), _cell(field.note)) for field in fields]
+    rows = [
+        (f"`{field.name}`", _type(field.type), told_source(field), _cell(field.note))
+        for field in fields
+    ]
     yield from _grid(("field", "type", "comes from", "meaning"), rows)
 
 
 def _inherited(origin: str, field: Field) -> str:
-    return f"the response: {told_source(field)}" if origin == RESPONSE else f"inherited from `{origin}`"
+    return (
+        f"the response: {told_source(field)}"
+        if origin == RESPONSE
+        else f"inherited from `{origin}`"
+    )
 
 
 def _null(field: Field) -> str:
-    """When a column is null. A value that can't be read rejects its row, unless the rules say otherwise."""
+    """When a column is null.
+
+    A value that can't be read rejects its row, unless the rules say otherwise.
+    """
     if not isinstance(field.source, At):
         return "yes"
     if field.bad == "null":
@@ -179,14 +205,17 @@ def _shown(value: object) -> str:
 
 
 def _grid(head: Sequence[str], rows: Iterable[Sequence[str]]) -> Iterator[str]:
-    """A table, its columns but for the last as wide as their cells (up to a bound), so that it can be read before it is
-    drawn, too."""
+    """A table, its columns but for the last as wide as their cells (up to a bound), so that it can
+    be read before it is drawn, too.
+    """
     lines = [head, *rows]
     widths = [min(WIDEST, max(len(line[number]) for line in lines)) for number in range(len(head))]
     widths[-1] = len(head[-1])
     lines.insert(1, ["-" * width for width in widths])
     for line in lines:
-        padded = (cell + " " * (width - len(cell)) for cell, width in zip(line, widths, strict=True))
+        padded = (
+            cell + " " * (width - len(cell)) for cell, width in zip(line, widths, strict=True)
+        )
         yield f"| {' | '.join(padded)} |"
 
 

@@ -1,7 +1,7 @@
 """JSON Schema (draft 2020-12) of the records, as the formats `json` and `jsonl` write them.
 
-One schema takes a record, an array of them and the object that has all tables, nested or not: a table within another
-is a member of its record that need not be there.
+One schema takes a record, an array of them and the object that has all tables, nested or not: a
+table within another is a member of its record that need not be there.
 """
 
 from __future__ import annotations
@@ -31,7 +31,9 @@ def json_schema(rules: Rules, table: str | None = None) -> Schema:
 
 
 def _of_one(table: str) -> Schema:
-    """A record, or an array of them: which one is told by its kind, so that a mistake is told where it stands."""
+    """A record, or an array of them: which one is told by its kind, so that a mistake is told where
+    it stands.
+    """
     record = {"$ref": f"#/$defs/{table}"}
     return {"if": {"type": "array"}, "then": {"items": record}, "else": record}
 
@@ -41,14 +43,22 @@ def _any_form(tables: Mapping[str, Nested]) -> Schema:
     record = records[0] if len(records) == 1 else {"anyOf": records}
     payload: Schema = {
         "type": "object",
-        "properties": {name: {"type": "array", "items": {"$ref": f"#/$defs/{name}"}} for name in tables},
+        "properties": {
+            name: {"type": "array", "items": {"$ref": f"#/$defs/{name}"}} for name in tables
+        },
         "required": [name for name, table in tables.items() if table.above is None],
         "additionalProperties": False,
     }
-    return {"if": {"type": "array"}, "then": {"items": record}, "else": {"anyOf": [payload, record]}}
+    return {
+        "if": {"type": "array"},
+        "then": {"items": record},
+        "else": {"anyOf": [payload, record]},
+    }
 
 
-def _reached(definitions: Mapping[str, Schema], tables: Mapping[str, Nested], table: str | None) -> dict[str, Schema]:
+def _reached(
+    definitions: Mapping[str, Schema], tables: Mapping[str, Nested], table: str | None
+) -> dict[str, Schema]:
     """The definitions of a table and of those within it; all of them if it is None."""
     if table is None:
         return dict(definitions)
@@ -61,9 +71,12 @@ def _reached(definitions: Mapping[str, Schema], tables: Mapping[str, Nested], ta
 def _record(rules: Rules, table: Nested) -> Schema:
     sure = never_null(rules, table.table)
     properties = {
-        name: _property(kind, table.fields[name], null=name not in sure) for name, kind in table.table.columns
+        name: _property(kind, table.fields[name], null=name not in sure)
+        for name, kind in table.table.columns
     }
-    inside = {name: {"type": "array", "items": {"$ref": f"#/$defs/{name}"}} for name in table.inside}
+    inside = {
+        name: {"type": "array", "items": {"$ref": f"#/$defs/{name}"}} for name in table.inside
+    }
     described = {"description": table.table.note} if table.table.note else {}
     return {
         "$anchor": table.name,

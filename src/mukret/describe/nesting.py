@@ -9,8 +9,9 @@ from mukret.rules.model import Field, Rules, Table
 
 @dataclass(frozen=True)
 class Nested:
-    """`fields`: those of the columns, by their names; `above`: the nearest table around it that is written; `inside`:
-    the names of the tables whose rows stand in its records."""
+    """`fields`: those of the columns, by their names; `above`: the nearest table around it that is
+    written; `inside`: the names of the tables whose rows stand in its records.
+    """
 
     table: Table
     fields: dict[str, Field]

@@ -1,4 +1,6 @@
-"""Names of tables, fields and enums → names that Python takes and that don't get into each other's way."""
+"""Names of tables, fields and enums → names that Python takes and that don't get into each other's
+way.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,9 @@ _NOT_IN_A_NAME = re.compile(r"[^A-Za-z0-9]+")
 
 
 def class_names(names: Iterable[str], ending: str, taken: Collection[str]) -> dict[str, str]:
-    """`sailing_stops` → `SailingStops` and the ending; a number behind it where that is taken already."""
+    """`sailing_stops` → `SailingStops` and the ending; a number behind it where that is taken
+    already.
+    """
     found: dict[str, str] = {}
     for name in names:
         words = [word for word in _NOT_IN_A_NAME.split(name) if word]
@@ -20,8 +24,10 @@ def class_names(names: Iterable[str], ending: str, taken: Collection[str]) -> di
 
 
 def field_names(names: Iterable[str], taken: Collection[str]) -> dict[str, str]:
-    """The same names, with a `_` behind those that mean something in Python or in the class. Two underscores at the
-    beginning would make another name of it within a class."""
+    """The same names, with a `_` behind those that mean something in Python or in the class.
+
+    Two underscores at the beginning would make another name of it within a class.
+    """
     found: dict[str, str] = {}
     for name in names:
         wanted = f"field{name}" if name.startswith("__") else name

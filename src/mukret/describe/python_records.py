@@ -1,7 +1,8 @@
-"""Python dataclasses of the records, with enums, and with the way from and to the nested JSON output.
+"""Python dataclasses of the records, with enums, and with the way from and to the nested JSON
+output.
 
-The module that is made stands alone: it needs Python 3.11 and its standard library, and passes `mypy --strict`. What
-its classes use of `record_support.py` is copied into it.
+The module that is made stands alone: it needs Python 3.11 and its standard library, and passes
+`mypy --strict`. What its classes use of `record_support.py` is copied into it.
 """
 
 from __future__ import annotations
@@ -52,7 +53,9 @@ _TYPES: dict[type[ValueType], tuple[str, str]] = {
     Json: ("Any", "_anything"),
 }
 """What a type is in Python, and what reads it."""
-_NAMES_OF_TYPES = frozenset({"str", "int", "float", "bool", "list", "set", "dt", "Any", "Decimal", "Enum", "Mapping"})
+_NAMES_OF_TYPES = frozenset(
+    {"str", "int", "float", "bool", "list", "set", "dt", "Any", "Decimal", "Enum", "Mapping"}
+)
 
 
 def python_records(rules: Rules) -> str:
@@ -78,14 +81,22 @@ class _Module:
             classes += self.record(table)
         body = "\n".join(classes)
         helpers = _used_helpers(body)
-        head = [*self.docstring(), "from __future__ import annotations", "", *_imports(f"{helpers}\n{body}")]
+        head = [
+            *self.docstring(),
+            "from __future__ import annotations",
+            "",
+            *_imports(f"{helpers}\n{body}"),
+        ]
         return "\n".join([*head, body, "", "", helpers])
 
     def docstring(self) -> Iterator[str]:
         title = self.rules.title or "Records"
         yield f'"""{_quotable(title)}: the records that `mukret extract --nested` writes as JSON.'
         yield ""
-        yield f"Made of the rules by `mukret describe --as python` of Mukret {__version__}: when they change,"
+        yield (
+            f"Made of the rules by `mukret describe --as python` of Mukret {__version__}: when "
+            "they change,"
+        )
         yield "make it anew."
         yield '"""'
         yield ""
@@ -98,7 +109,9 @@ class _Module:
             yield f"    {member} = {_literal(word)}"
 
     def record(self, table: Nested) -> Iterator[str]:
-        attributes = field_names([*(name for name, _ in table.table.columns), *table.inside], self.reserved)
+        attributes = field_names(
+            [*(name for name, _ in table.table.columns), *table.inside], self.reserved
+        )
         class_name = self.row_classes[table.name]
         yield from ("", "", "@dataclass(kw_only=True)", f"class {class_name}:")
         yield from _doc(table.table.note or f"A record of {table.name}.")
@@ -106,7 +119,10 @@ class _Module:
         yield from self.annotations(table, attributes)
         yield from ("", "    @classmethod")
         yield f"    def from_json(cls, record: str | bytes | Mapping[str, Any]) -> {class_name}:"
-        yield '        """A record out of JSON text, or parsed already. Raises ValueError for what is none."""'
+        yield (
+            '        """A record out of JSON text, or parsed already. Raises ValueError for '
+            'what is none."""'
+        )
         yield "        members = _members("
         yield "            record,"
         yield from _wrapped(map(_literal, attributes))
@@ -142,7 +158,9 @@ class _Module:
             read = "_read" if name in sure else "_read_or_null"
             found[name] = f"{read}(members, {_literal(name)}, {reader})"
         for name in table.inside:
-            found[name] = f"_read(members, {_literal(name)}, _list_of({self.row_classes[name]}.from_json))"
+            found[name] = (
+                f"_read(members, {_literal(name)}, _list_of({self.row_classes[name]}.from_json))"
+            )
         return found
 
     def of_type(self, kind: ValueType) -> tuple[str, str]:
@@ -183,7 +201,9 @@ def _quotable(text: str) -> str:
 
 def _wrapped(names: Iterable[str]) -> list[str]:
     """A set of names as an argument, over as many lines as it takes."""
-    return textwrap.wrap("{" + ", ".join(names) + "},", 100, initial_indent=" " * 12, subsequent_indent=" " * 13)
+    return textwrap.wrap(
+        "{" + ", ".join(names) + "},", 100, initial_indent=" " * 12, subsequent_indent=" " * 13
+    )
 
 
 def _literal(text: str) -> str:
@@ -194,7 +214,9 @@ def _literal(text: str) -> str:
 
 
 def _definitions() -> dict[str, str]:
-    """The source of each function, class and constant of the module that is copied from, by its name, in order."""
+    """The source of each function, class and constant of the module that is copied from, by its
+    name, in order.
+    """
     source = Path(record_support.__file__).read_text(encoding="utf-8")
     found = {}
     for node in ast.parse(source).body:
@@ -216,7 +238,9 @@ def _used_helpers(classes: str) -> str:
     waiting = _names_in(classes) & definitions.keys()
     while waiting:
         used |= waiting
-        waiting = {name for one in waiting for name in _names_in(definitions[one])} & definitions.keys() - used
+        waiting = {
+            name for one in waiting for name in _names_in(definitions[one])
+        } & definitions.keys() - used
     texts = [definitions[name] for name in definitions if name in used]
     return "\n\n\n".join(text for text in texts if text) + "\n"
 

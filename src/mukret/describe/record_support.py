@@ -1,5 +1,8 @@
-"""What records in Python need beside their classes. `python_records.py` copies out of here what the classes of some
-rules use, so that what is handed over stands alone: only the standard library is used, and every name is private."""
+"""What records in Python need beside their classes.
+
+`python_records.py` copies out of here what the classes of some rules use, so that what is handed
+over stands alone: only the standard library is used, and every name is private.
+"""
 
 from __future__ import annotations
 
@@ -50,14 +53,18 @@ def _members(record: str | bytes | Mapping[str, Any], known: set[str]) -> Mappin
 def _read(members: Mapping[str, Any], name: str, kind: Callable[[Any], _Value]) -> _Value:
     """A member that is never null."""
     if name not in members:
-        raise ValueError(f"there is no member {name} (tables within others are members with --nested)")
+        raise ValueError(
+            f"there is no member {name} (tables within others are members with --nested)"
+        )
     try:
         return kind(members[name])
     except (TypeError, ValueError, ArithmeticError) as error:
         raise ValueError(f"{name}: {error}") from None
 
 
-def _read_or_null(members: Mapping[str, Any], name: str, kind: Callable[[Any], _Value]) -> _Value | None:
+def _read_or_null(
+    members: Mapping[str, Any], name: str, kind: Callable[[Any], _Value]
+) -> _Value | None:
     if name in members and members[name] is None:
         return None
     return _read(members, name, kind)
@@ -85,7 +92,9 @@ def _integer(value: Any) -> int:
 
 
 def _decimal_of(digits: int) -> Callable[[Any], Decimal]:
-    """Reads decimals with so many digits after the point; what a parser made a float of is the number that it shows."""
+    """Reads decimals with so many digits after the point; what a parser made a float of is the
+    number that it shows.
+    """
     unit = Decimal(1).scaleb(-digits)
     exact = Context(prec=60, traps=[InvalidOperation, Inexact])
 
@@ -149,8 +158,9 @@ def _json(value: Any) -> str:
 
 
 def _float_text(number: float) -> str:
-    """The shortest text that reads back as the same number, without a fraction of nought, and with an exponent only for
-    the very large and the very small."""
+    """The shortest text that reads back as the same number, without a fraction of nought, and with
+    an exponent only for the very large and the very small.
+    """
     text = repr(number)
     mantissa, e, exponent = text.partition("e")
     if not e:

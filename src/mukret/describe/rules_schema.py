@@ -1,9 +1,10 @@
-"""JSON Schema (draft 2020-12) of rules files, with which an editor completes and checks them while they are written.
+"""JSON Schema (draft 2020-12) of rules files, with which an editor completes and checks them while
+they are written.
 
-It has the shape of a file: keys, kinds of values, words to choose from, what goes together. What hangs on the meaning
-(paths, expressions, names that must exist) is left to the reader. A file that includes others may lack what these have.
-YAML's null and a key that is left empty are one thing to an editor: where the reader takes the word null, so does the
-schema.
+It has the shape of a file: keys, kinds of values, words to choose from, what goes together. What
+hangs on the meaning (paths, expressions, names that must exist) is left to the reader. A file that
+includes others may lack what these have. YAML's null and a key that is left empty are one thing to
+an editor: where the reader takes the word null, so does the schema.
 """
 
 from __future__ import annotations
@@ -76,7 +77,12 @@ def _object(members: Mapping[str, Schema], required: Iterable[str] = ()) -> Sche
 
 def _named(value: Schema, **more: Any) -> Schema:
     """A mapping from names that a person gives."""
-    return {"type": "object", "propertyNames": {"pattern": NAME}, "additionalProperties": value, **more}
+    return {
+        "type": "object",
+        "propertyNames": {"pattern": NAME},
+        "additionalProperties": value,
+        **more,
+    }
 
 
 def _without(*names: str) -> Schema:
@@ -98,7 +104,9 @@ _PATH: Schema = _ref("path")
 _PATHS: Schema = _ref("paths")
 _TRUE: Schema = {"enum": [True, "true", "True", "TRUE"]}
 _TEXT_OR_NULL: Schema = {"type": ["string", "number", "boolean", "null"]}
-_COUNT: Schema = {"anyOf": [{"type": "integer", "minimum": 0}, {"type": "string", "pattern": "^[0-9]+$"}]}
+_COUNT: Schema = {
+    "anyOf": [{"type": "integer", "minimum": 0}, {"type": "string", "pattern": "^[0-9]+$"}]
+}
 _BAD: Schema = _words("reject", "null", "stop", None)
 
 _OPTIONS: dict[str, Schema] = {
@@ -112,9 +120,14 @@ _OPTIONS: dict[str, Schema] = {
     "percent": _told("The number is divided by 100, with or without the sign.", _FLAG),
     "accounting": _told("(1,200) is negative.", _FLAG),
     "round": _told("Round what has more digits than the type holds.", _words(*CHOICES["round"])),
-    "format": _told("iso, rfc5322, epoch-s, epoch-ms, epoch-us, epoch-ns, or a pattern such as %d.%m.%Y.", _TEXTS),
+    "format": _told(
+        "iso, rfc5322, epoch-s, epoch-ms, epoch-us, epoch-ns, or a pattern such as %d.%m.%Y.",
+        _TEXTS,
+    ),
     "zone": _told("The time zone of times without an offset: an IANA name, or +02:00.", _TEXT),
-    "fold": _told("Which of two instants a local time means that comes twice.", _words(*CHOICES["fold"])),
+    "fold": _told(
+        "Which of two instants a local time means that comes twice.", _words(*CHOICES["fold"])
+    ),
     "unit": _told("What a number is as a duration.", _words(*CHOICES["unit"])),
 }
 _TYPE: Schema = _told(
@@ -133,38 +146,56 @@ _TOP: dict[str, Schema] = {
     "response": _told("What is true of a whole response.", _ref("response")),
     "reference": _told("Small tables in CSV files, for lookups.", _named(_ref("reference"))),
     "tables": _told("What becomes rows.", _named(_ref("table"), minProperties=1)),
-    "examples": _told("Responses with the rows that they must give.", {"type": "array", "items": _ref("example")}),
+    "examples": _told(
+        "Responses with the rows that they must give.", {"type": "array", "items": _ref("example")}
+    ),
 }
 _TABLE: dict[str, Schema] = {
     "rows": _told(
-        "The path to the nodes that become rows, a list of paths, or a zip.", {"anyOf": [_PATHS, _ref("zip")]}
+        "The path to the nodes that become rows, a list of paths, or a zip.",
+        {"anyOf": [_PATHS, _ref("zip")]},
     ),
     "when": _told("A condition on the raw node: \"@.kind == 'berth'\".", _TEXT),
     "spread": _told("An array that the path finds stands for its elements.", _FLAG),
     "outer": _told("A row of the table around it without any gives one row.", _FLAG),
     "header": _told(
-        "Rows are arrays: the path to their column names, or first.", {"anyOf": [{"const": "first"}, _PATH]}
+        "Rows are arrays: the path to their column names, or first.",
+        {"anyOf": [{"const": "first"}, _PATH]},
     ),
     "recurse": _told("From a row to those of the same table below it.", _PATH),
     "within": _told("The table whose rows these stand in.", _TEXT),
-    "inherit": _told("Fields of the tables around it, or of the response, copied into each row.", _TEXTS),
+    "inherit": _told(
+        "Fields of the tables around it, or of the response, copied into each row.", _TEXTS
+    ),
     "kind": _told("The kind of response that has these rows.", _TEXT),
     "key": _told("The fields that identify a row.", _TEXTS),
-    "duplicates": _told("What becomes of rows with a key that came before.", _words("reject", "first", "last")),
+    "duplicates": _told(
+        "What becomes of rows with a key that came before.", _words("reject", "first", "last")
+    ),
     "where": _told("An SQL condition on the fields; other rows are left out.", _TEXT),
     "bad": _told("What a value does that can't be read.", _BAD),
-    "rest": _told("The name of a column for members that nothing else reads.", {"type": "string", "pattern": NAME}),
+    "rest": _told(
+        "The name of a column for members that nothing else reads.",
+        {"type": "string", "pattern": NAME},
+    ),
     "fields": _told("The fields, in the order of the columns.", _named(_ref("field"))),
     "omit": _told("Fields of an included file that are taken away.", _TEXTS),
     "note": _told("What a row is.", _TEXT),
 }
 _SOURCES: dict[str, Schema] = {
-    "at": _told("The path to the value, from the row; of several the first that finds one.", _PATHS),
+    "at": _told(
+        "The path to the value, from the row; of several the first that finds one.", _PATHS
+    ),
     "compute": _told("An SQL expression over the fields of the row.", _TEXT),
     "constant": _told("The same in each row.", _TEXT_OR_NULL),
     "fact": _told(
         "What the run knows of the row or of its response.",
-        {"anyOf": [_words(*ROW_FACTS, *DOCUMENT_FACTS), {"type": "string", "pattern": r"^request\..+"}]},
+        {
+            "anyOf": [
+                _words(*ROW_FACTS, *DOCUMENT_FACTS),
+                {"type": "string", "pattern": r"^request\..+"},
+            ]
+        },
     ),
     "lookup": _told("A field of another table's row, found by its key.", _ref("lookup")),
     "parent": _told("A field of the row above, in a table that recurses.", _TEXT),
@@ -199,7 +230,9 @@ _DEFINITIONS: dict[str, Schema] = {
                 "Parallel arrays, by the names of the members that they become.",
                 {"type": "object", "minProperties": 1, "additionalProperties": _PATH},
             ),
-            "uneven": _told("What becomes of arrays of unequal length.", _words("reject", "pad", "shortest")),
+            "uneven": _told(
+                "What becomes of arrays of unequal length.", _words("reject", "pad", "shortest")
+            ),
         },
         required=["zip"],
     ),
@@ -214,7 +247,9 @@ _DEFINITIONS: dict[str, Schema] = {
                     "additionalProperties": _ref("word"),
                 },
             ),
-            "otherwise": _told("What an unknown word becomes: bad, null, or one of the values.", _TEXT_OR_NULL),
+            "otherwise": _told(
+                "What an unknown word becomes: bad, null, or one of the values.", _TEXT_OR_NULL
+            ),
             "case": _told("exact: capitals count.", _words("exact")),
             "note": _told("What the words are of.", _TEXT),
         }
@@ -242,7 +277,9 @@ _DEFINITIONS: dict[str, Schema] = {
                 "files": _told("Patterns for the name of the file.", _TEXTS),
                 "call": _told("The call that is answered.", _TEXT),
                 "when": _told("A condition on the response.", _TEXT),
-                "must_have": _told("Paths without which a response of this kind is bad.", _ref("some_paths")),
+                "must_have": _told(
+                    "Paths without which a response of this kind is bad.", _ref("some_paths")
+                ),
                 "note": _told("What it is.", _TEXT),
             }
         ),
@@ -266,8 +303,14 @@ _DEFINITIONS: dict[str, Schema] = {
                 "dependentRequired": {"take": ["at"], "with": ["take"]},
                 "allOf": [
                     {"if": _has("with"), "then": {"properties": {"take": {"const": "join"}}}},
-                    {"if": {"anyOf": [_has("lookup"), _has("parent")]}, "then": _without("type", *_OPTIONS)},
-                    {"if": {"properties": {"required": _TRUE}, **_has("required")}, "then": _without("default")},
+                    {
+                        "if": {"anyOf": [_has("lookup"), _has("parent")]},
+                        "then": _without("type", *_OPTIONS),
+                    },
+                    {
+                        "if": {"properties": {"required": _TRUE}, **_has("required")},
+                        "then": _without("default"),
+                    },
                 ],
             },
         ]
@@ -289,7 +332,8 @@ _DEFINITIONS: dict[str, Schema] = {
                 "file": _told("A file with the response, relative to this one.", _TEXT),
                 "gives": _told(
                     "The rows of each table, or how many there are.",
-                    _every({"anyOf": [_COUNT, {"type": "array", "items": {"type": "object"}}]}) | {"type": "object"},
+                    _every({"anyOf": [_COUNT, {"type": "array", "items": {"type": "object"}}]})
+                    | {"type": "object"},
                 ),
                 "rejected": _told("How many rows are rejected.", _COUNT),
                 "facts": _told("What the run would know.", _ref("facts")),
@@ -301,7 +345,9 @@ _DEFINITIONS: dict[str, Schema] = {
     },
     "facts": {
         "type": "object",
-        "properties": {name: _COUNT if name in ("document", "page") else _TEXT for name in DOCUMENT_FACTS},
+        "properties": {
+            name: _COUNT if name in ("document", "page") else _TEXT for name in DOCUMENT_FACTS
+        },
         "patternProperties": {r"^request\.": _TEXT},
         "additionalProperties": False,
     },

@@ -1,4 +1,6 @@
-"""Where rows and values come from, in the words of a data dictionary (Markdown, within one cell of a table)."""
+"""Where rows and values come from, in the words of a data dictionary (Markdown, within one cell of
+a table).
+"""
 
 from __future__ import annotations
 
@@ -39,7 +41,9 @@ _FACTS = {
 def read_by(rows: Rows) -> str:
     """What becomes rows."""
     if rows.zip is not None:
-        arrays = ", ".join(f"{code(name)} {code(str(path))}" for name, path in rows.zip.paths.items())
+        arrays = ", ".join(
+            f"{code(name)} {code(str(path))}" for name, path in rows.zip.paths.items()
+        )
         found = f"the arrays {arrays}, side by side"
     else:
         found = ", then ".join(code(str(path)) for path in rows.paths)
@@ -73,7 +77,9 @@ def _of_source(field: Field) -> str:
         case Compute(text):
             return f"= {code(text)}"
         case Constant(value):
-            return f"always {code(field.type.written(value))}" if value is not None else "always null"
+            return (
+                f"always {code(field.type.written(value))}" if value is not None else "always null"
+            )
         case Fact(name):
             return _FACTS.get(name) or f"{code(name)} of the request that was answered"
         case Above(name):
@@ -121,7 +127,9 @@ _OPTIONS: dict[str, Callable[[Any], str]] = {
 
 
 def code(text: str) -> str:
-    """A text as code within a cell: in more backticks than stand in it (CommonMark, section 6.1)."""
+    """A text as code within a cell: in more backticks than stand in it (CommonMark,
+    section 6.1).
+    """
     plain = " ".join(text.split(" ")).replace("\n", " ").replace("|", "\\|")
     longest = max((len(run) for run in re.findall("`+", plain)), default=0)
     fence = "`" * (longest + 1)

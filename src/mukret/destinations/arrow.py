@@ -1,4 +1,5 @@
-"""Arrow IPC: the record batches as they are, what the rules say about them in the metadata of the schema.
+"""Arrow IPC: the record batches as they are, what the rules say about them in the metadata of the
+schema.
 
 A file is in the file format, which can be read from any place; a stream in the format for streams.
 """
@@ -23,7 +24,9 @@ class ArrowTables(EachInAFile):
     ending = ".arrow"
 
     def file_of(self, table: Table, schema: Any, file: BinaryIO) -> ArrowFile:
-        return ArrowFile(described(self.delivery.rules, table, schema), file, streaming=self.delivery.streaming)
+        return ArrowFile(
+            described(self.delivery.rules, table, schema), file, streaming=self.delivery.streaming
+        )
 
 
 class ArrowFile(GatheredFile):
@@ -43,8 +46,12 @@ class ArrowFile(GatheredFile):
 
 
 def described(rules: Rules, table: Table, schema: Any) -> Any:
-    """The schema with what the rules say: notes and units of the columns, the note of the table, and which rules."""
-    about = {own.name: own for own in table.fields} | {item.name: item.field for item in table.inherit}
+    """The schema with what the rules say: notes and units of the columns, the note of the table,
+    and which rules.
+    """
+    about = {own.name: own for own in table.fields} | {
+        item.name: item.field for item in table.inherit
+    }
     fields = []
     for column in schema:
         own = about[column.name]

@@ -16,12 +16,15 @@ PATIENCE = 0.0002
 
 
 class WriteBehind:
-    """Does tasks one after the other in a thread of its own: it pays, since Arrow's kernels let go of the interpreter.
+    """Does tasks one after the other in a thread of its own: it pays, since Arrow's kernels let go
+    of the interpreter.
 
-    Few tasks wait at a time, so memory is bounded. An error of a task is raised where a later one is handed in, or at
-    the end of the block; if the block itself fails, tasks that have not begun are dropped.
+    Few tasks wait at a time, so memory is bounded. An error of a task is raised where a later one
+    is handed in, or at the end of the block; if the block itself fails, tasks that have not begun
+    are dropped.
 
-    Both threads ask for the interpreter after each kernel: they wait for it a fraction of the usual time.
+    Both threads ask for the interpreter after each kernel: they wait for it a fraction of the usual
+    time.
     """
 
     def __init__(self) -> None:

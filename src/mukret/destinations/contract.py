@@ -1,4 +1,6 @@
-"""What a destination is: where the tables of a run go, opened before the first row, and published whole at the end."""
+"""What a destination is: where the tables of a run go, opened before the first row, and published
+whole at the end.
+"""
 
 from __future__ import annotations
 
@@ -12,8 +14,11 @@ from mukret.semantics.rejects import Reject
 
 @dataclass(frozen=True)
 class Options:
-    """How tables are written, as far as a format lets one choose. `titles`: these head the columns, and not the names;
-    `nested`: the rows of tables within stand in the records of their parents; `indent`: by so many blanks a level."""
+    """How tables are written, as far as a format lets one choose.
+
+    `titles`: these head the columns, and not the names; `nested`: the rows of tables within stand
+    in the records of their parents; `indent`: by so many blanks a level.
+    """
 
     titles: bool = False
     nested: bool = False
@@ -31,8 +36,10 @@ PLAIN = Options()
 
 @dataclass(frozen=True)
 class Delivery:
-    """What is to be written: the tables of the rules that have columns, in their order, with their Arrow schemas.
-    `streaming`: into a stream that is read as it comes, and from its beginning to its end."""
+    """What is to be written: the tables of the rules that have columns, in their order, with their
+    Arrow schemas. `streaming`: into a stream that is read as it comes, and from its beginning to
+    its end.
+    """
 
     rules: Rules
     schemas: Mapping[str, Any]
@@ -44,8 +51,8 @@ class Delivery:
 class Rows:
     """Rows of the tables that come together, as record batches.
 
-    `above` is there where a destination wants it (`linked`): for each row of a table the number of the row that it
-    stands in, among those of the nearest table above that is written.
+    `above` is there where a destination wants it (`linked`): for each row of a table the number of
+    the row that it stands in, among those of the nearest table above that is written.
     """
 
     tables: Mapping[str, Any]
@@ -53,8 +60,9 @@ class Rows:
 
 
 class Destination(Protocol):
-    """Called in this order: `open`, then `write` and `set_aside` while rows come, then `publish`; `abort` after an
-    error in any of them, whatever was done before. Errors are OutputError, or OSError, which is told as one.
+    """Called in this order: `open`, then `write` and `set_aside` while rows come, then `publish`;
+    `abort` after an error in any of them, whatever was done before. Errors are OutputError, or
+    OSError, which is told as one.
     """
 
     @property
@@ -76,13 +84,18 @@ class Destination(Protocol):
         """The SHA-256 of the inputs whose content is in it already; after `open`."""
 
     def write(self, rows: Rows) -> None:
-        """Adds rows. This and `set_aside` are called in a thread of their own, one call after the other."""
+        """Adds rows.
+
+        This and `set_aside` are called in a thread of their own, one call after the other.
+        """
 
     def set_aside(self, rejects: Sequence[Reject]) -> None:
         """Adds rows and documents that were rejected."""
 
     def publish(self, record: dict[str, Any]) -> None:
-        """Makes all of it visible at once, with the record of the run, to which it adds what it wrote (`files`)."""
+        """Makes all of it visible at once, with the record of the run, to which it adds what it
+        wrote (`files`).
+        """
 
     def abort(self) -> None:
         """Leaves everything as it was before; does nothing after `publish`."""

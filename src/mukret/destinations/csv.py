@@ -1,7 +1,7 @@
 """CSV (RFC 4180): UTF-8, a header, `\\n`; null is empty and unquoted, the empty string is `""`.
 
-Written by compiled code of our own: CSV libraries that are fast quote every text, and those that quote only where it is
-needed write null and the empty string alike.
+Written by compiled code of our own: CSV libraries that are fast quote every text, and those that
+quote only where it is needed write null and the empty string alike.
 """
 
 from __future__ import annotations
@@ -16,7 +16,18 @@ from mukret.columns.types import written
 from mukret.destinations.formats import EachInAFile
 from mukret.destinations.gathering import Gathering
 from mukret.rules.model import Table
-from mukret.types import Boolean, Date, Datetime, DecimalType, Duration, Float, Integer, Time, Timestamp, ValueType
+from mukret.types import (
+    Boolean,
+    Date,
+    Datetime,
+    DecimalType,
+    Duration,
+    Float,
+    Integer,
+    Time,
+    Timestamp,
+    ValueType,
+)
 
 ENDING = ".csv"
 ROWS_AT_ONCE = 50_000
@@ -35,7 +46,9 @@ class CsvTables(EachInAFile):
 
     def file_of(self, table: Table, schema: Any, file: BinaryIO) -> CsvFile:
         options = self.delivery.options
-        return CsvFile(table, file, titles=options.titles, formulas_as_text=options.formulas_as_text)
+        return CsvFile(
+            table, file, titles=options.titles, formulas_as_text=options.formulas_as_text
+        )
 
     def beside(self) -> Mapping[str, Any]:
         from mukret.destinations import csv_metadata
@@ -44,10 +57,15 @@ class CsvTables(EachInAFile):
 
 
 class CsvFile:
-    """A table on its way into a CSV file. `titles`: these head the columns, and not the names. `formulas_as_text`: a
-    quote stands before each text that a spreadsheet would take for a formula."""
+    """A table on its way into a CSV file.
 
-    def __init__(self, table: Table, file: BinaryIO, *, titles: bool = False, formulas_as_text: bool = False) -> None:
+    `titles`: these head the columns, and not the names. `formulas_as_text`: a quote stands before
+    each text that a spreadsheet would take for a formula.
+    """
+
+    def __init__(
+        self, table: Table, file: BinaryIO, *, titles: bool = False, formulas_as_text: bool = False
+    ) -> None:
         self.formulas_as_text = formulas_as_text
         self.kinds = [kind for _, kind in table.columns]
         self.file = file
@@ -56,7 +74,9 @@ class CsvFile:
         self.file.write(",".join(map(_quoted, heads)).encode() + b"\n")
 
     def write(self, batch: Any) -> None:
-        """Adds the rows of a record batch, of several together: each kernel begins with a wait for the interpreter."""
+        """Adds the rows of a record batch, of several together: each kernel begins with a wait for
+        the interpreter.
+        """
         self._write(self.gathering.add(batch))
 
     def _write(self, table: Any) -> None:
@@ -67,7 +87,9 @@ class CsvFile:
         """The lines of a record batch."""
         columns = batch.columns
         if self.formulas_as_text:
-            columns = [_as_text(column, kind) for column, kind in zip(columns, self.kinds, strict=True)]
+            columns = [
+                _as_text(column, kind) for column, kind in zip(columns, self.kinds, strict=True)
+            ]
         return csv_lines(columns, self.kinds, batch.num_rows)
 
     def close(self) -> None:
@@ -77,7 +99,11 @@ class CsvFile:
 
 def _quoted(text: str) -> str:
     """A text as a cell."""
-    return '"' + text.replace('"', '""') + '"' if not text or any(mark in text for mark in _MARKS) else text
+    return (
+        '"' + text.replace('"', '""') + '"'
+        if not text or any(mark in text for mark in _MARKS)
+        else text
+    )
 
 
 def _as_text(column: Any, kind: ValueType) -> Any:
@@ -88,7 +114,10 @@ def _as_text(column: Any, kind: ValueType) -> Any:
 
 
 def without_marks(texts: Any, kind: ValueType) -> Any:
-    """The texts of a column in which `formulas_as_text` has put such quotes. One that stood there before goes, too."""
+    """The texts of a column in which `formulas_as_text` has put such quotes.
+
+    One that stood there before goes, too.
+    """
     if isinstance(kind, _NO_TEXTS):
         return texts
     return pc.replace_substring_regex(texts, _MARKED, r"\1")

@@ -1,4 +1,6 @@
-"""`csv-metadata.json`: what the CSV files hold, in the W3C's CSV on the Web vocabulary (tabular metadata, 2015)."""
+"""`csv-metadata.json`: what the CSV files hold, in the W3C's CSV on the Web vocabulary (tabular
+metadata, 2015).
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,9 @@ FILE = "csv-metadata.json"
 
 
 def csv_metadata(rules: Rules) -> dict[str, Any]:
-    """The metadata document of all tables that are written; keys and joins that the rules imply included."""
+    """The metadata document of all tables that are written; keys and joins that the rules imply
+    included.
+    """
     written = [table for table in rules.tables.values() if table.columns]
     document: dict[str, Any] = {"@context": "http://www.w3.org/ns/csvw"}
     if rules.title:
@@ -43,11 +47,15 @@ def _table(rules: Rules, table: Table) -> dict[str, Any]:
 
 
 def _column(field: Field, kind: ValueType, *, may_lack: bool) -> dict[str, Any]:
-    titles = field.name if field.title is None else [field.title, field.name]  # the file is headed with either
+    titles = (
+        field.name if field.title is None else [field.title, field.name]
+    )  # the file is headed with either
     column: dict[str, Any] = {"name": field.name, "titles": titles, "datatype": kind.elsewhere.csvw}
     if isinstance(kind, ListOf):
         column["separator"] = ";"
     if field.required and isinstance(field.source, At) and not may_lack:
         column["required"] = True
-    about = " ".join(part for part in (field.note, field.measured_in and f"({field.measured_in})") if part)
+    about = " ".join(
+        part for part in (field.note, field.measured_in and f"({field.measured_in})") if part
+    )
     return {**column, **({"dc:description": about} if about else {})}

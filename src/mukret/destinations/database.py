@@ -1,4 +1,6 @@
-"""What databases share: how a table is written into one that may be there already, and what differs from it."""
+"""What databases share: how a table is written into one that may be there already, and what differs
+from it.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,9 @@ RUNS, REJECTS = "mukret_runs", "mukret_rejects"
 
 
 class Mode(Enum):
-    """What becomes of a table that is there: refused; made anew; added to; added to, rows with a known key replaced."""
+    """What becomes of a table that is there: refused; made anew; added to; added to, rows with a
+    known key replaced.
+    """
 
     CREATE = "create"
     REPLACE = "replace"
@@ -36,7 +40,9 @@ class Existing:
 
 @dataclass(frozen=True)
 class Difference:
-    """What keeps rows out of a table that is there, in words; `missing`: it lacks a column, no more."""
+    """What keeps rows out of a table that is there, in words; `missing`: it lacks a column, no
+    more.
+    """
 
     told: str
     missing: bool = False
@@ -51,7 +57,9 @@ def differences(wanted: Sequence[Column], there: Mapping[str, Existing]) -> list
         if existing is None:
             found.append(Difference(f"{column.name} is missing ({column.type})", missing=True))
         elif existing.type.lower() != column.type.lower():
-            found.append(Difference(f"{column.name} is {existing.type or 'of no type'}, not {column.type}"))
+            found.append(
+                Difference(f"{column.name} is {existing.type or 'of no type'}, not {column.type}")
+            )
     own = {column.name.lower() for column in wanted}
     needed = [name for name, one in there.items() if one.needed and name.lower() not in own]
     return found + [Difference(f"{name} wants a value, and the rules have none") for name in needed]
@@ -66,10 +74,12 @@ def refuse_names(tables: Sequence[Table]) -> None:
 
 
 class Database(ABC):
-    """A destination that is a database. `mode` None: what a run has made is made anew, all else is refused.
+    """A destination that is a database.
 
-    A database says how it calls types, what is there, and how a table is made and changed; what may be done to which
-    table is decided here.
+    `mode` None: what a run has made is made anew, all else is refused.
+
+    A database says how it calls types, what is there, and how a table is made and changed; what may
+    be done to which table is decided here.
     """
 
     linked = False
@@ -140,7 +150,10 @@ class Database(ABC):
                 self.created.append(table.name)
 
     def fit(self, name: str, columns: Sequence[Column], there: Mapping[str, Existing]) -> None:
-        """Adds the columns that a table lacks, where that is asked for. Raises OutputError for any other difference."""
+        """Adds the columns that a table lacks, where that is asked for.
+
+        Raises OutputError for any other difference.
+        """
         found = [one for one in differences(columns, there) if not (one.missing and self.widen)]
         if found:
             told = "; ".join(one.told for one in found)
@@ -156,14 +169,19 @@ class Database(ABC):
     def refuse_foreign(self, name: str, ours: set[str]) -> None:
         """Raises OutputError for a table that may not be made anew."""
         if self.mode is Mode.CREATE:
-            raise OutputError("not-empty", f"{name} is there already", hint="--mode replace, append or upsert")
+            raise OutputError(
+                "not-empty", f"{name} is there already", hint="--mode replace, append or upsert"
+            )
         if name not in ours:
             hint = "--mode append or upsert adds to it, where its columns fit"
-            raise OutputError("not-empty", f"{name} is there, and Mukret did not make it", hint=hint)
+            raise OutputError(
+                "not-empty", f"{name} is there, and Mukret did not make it", hint=hint
+            )
 
     def insert(self, rules: Rules, table: Table, values: str) -> str:
-        """The statement that adds rows, in the place of those with their key where that is asked for. Raises
-        OutputError for a table without a key then."""
+        """The statement that adds rows, in the place of those with their key where that is asked
+        for. Raises OutputError for a table without a key then.
+        """
         names = [name for name, _ in table.columns]
         statement = f"INSERT INTO {quoted(table.name)} ({', '.join(map(quoted, names))}) {values}"
         if self.mode is not Mode.UPSERT:
@@ -178,5 +196,7 @@ class Database(ABC):
         return f"{statement} ON CONFLICT ({', '.join(map(quoted, key))}) DO {action}"
 
     def no_key_there(self, rules: Rules, table: Table) -> OutputError:
-        message = f"{table.name} is there, and {', '.join(primary_key(rules, table))} is no key of it"
+        message = (
+            f"{table.name} is there, and {', '.join(primary_key(rules, table))} is no key of it"
+        )
         return OutputError("no-key", message, hint="a unique index makes it one")

@@ -1,4 +1,6 @@
-"""The statements that make the tables of some rules, in the words of a database or in those that both take."""
+"""The statements that make the tables of some rules, in the words of a database or in those that
+both take.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +14,9 @@ from mukret.types import ListOf, ValueType
 
 @dataclass(frozen=True)
 class Column:
-    """A column as the rules have it; `type` is what the database calls its type, `about` what the rules say of it."""
+    """A column as the rules have it; `type` is what the database calls its type, `about` what the
+    rules say of it.
+    """
 
     name: str
     kind: ValueType
@@ -23,8 +27,11 @@ class Column:
 
 @dataclass(frozen=True)
 class Dialect:
-    """`about` says which database it is of; `type_of` what that calls a type. `comment_on`: comments are statements of
-    their own, and not remarks within the one that makes the table."""
+    """`about` says which database it is of; `type_of` what that calls a type.
+
+    `comment_on`: comments are statements of their own, and not remarks within the one that makes
+    the table.
+    """
 
     name: str
     about: str
@@ -33,13 +40,17 @@ class Dialect:
 
 
 def standard_type(kind: ValueType) -> str:
-    """The name of a type that PostgreSQL and SQLite both take, and that PostgreSQL takes for its own."""
+    """The name of a type that PostgreSQL and SQLite both take, and that PostgreSQL takes for its
+    own.
+    """
     if isinstance(kind, ListOf):
         return f"{standard_type(kind.item)} ARRAY"
     return kind.elsewhere.postgresql
 
 
-POSTGRESQL = Dialect("postgresql", "PostgreSQL", lambda kind: kind.elsewhere.postgresql, comment_on=True)
+POSTGRESQL = Dialect(
+    "postgresql", "PostgreSQL", lambda kind: kind.elsewhere.postgresql, comment_on=True
+)
 SQLITE = Dialect("sqlite", "SQLite", lambda kind: kind.elsewhere.sqlite)
 EITHER = Dialect("either", "PostgreSQL, and SQLite too", standard_type)
 DIALECTS = {one.name: one for one in (EITHER, POSTGRESQL, SQLITE)}
@@ -57,13 +68,16 @@ def literal(text: str) -> str:
 def columns_of(rules: Rules, table: Table, dialect: Dialect) -> list[Column]:
     required = never_null(rules, table)
     return [
-        Column(name, kind, dialect.type_of(kind), name in required, about(table, name)) for name, kind in table.columns
+        Column(name, kind, dialect.type_of(kind), name in required, about(table, name))
+        for name, kind in table.columns
     ]
 
 
 def about(table: Table, name: str) -> str:
     """The type of a column by its name in the rules, and what they say of it."""
-    own = {field.name: field for field in table.fields} | {item.name: item.field for item in table.inherit}
+    own = {field.name: field for field in table.fields} | {
+        item.name: item.field for item in table.inherit
+    }
     field = own[name]
     told = [dict(table.columns)[name].name, field.measured_in, field.note]
     return "; ".join(" ".join(part.split()) for part in told if part)
@@ -72,7 +86,9 @@ def about(table: Table, name: str) -> str:
 def create_table(rules: Rules, table: Table, dialect: Dialect, *, foreign_key: bool = True) -> str:
     """The statement that makes a table, without a semicolon."""
     columns = columns_of(rules, table, dialect)
-    lines = [f"{quoted(column.name)} {column.type}{' NOT NULL' * column.required}" for column in columns]
+    lines = [
+        f"{quoted(column.name)} {column.type}{' NOT NULL' * column.required}" for column in columns
+    ]
     remarks = ["" if dialect.comment_on else f" -- {column.about}" for column in columns]
     if key := primary_key(rules, table):
         lines.append(f"PRIMARY KEY ({', '.join(map(quoted, key))})")
@@ -86,13 +102,18 @@ def create_table(rules: Rules, table: Table, dialect: Dialect, *, foreign_key: b
 
 
 def foreign_key_of(rules: Rules, table: Table) -> str | None:
-    """The constraint that leads to the table around it, if both have its key. It is looked at when a transaction ends:
-    rows of both may come in any order until then."""
+    """The constraint that leads to the table around it, if both have its key.
+
+    It is looked at when a transaction ends: rows of both may come in any order until then.
+    """
     above = parent_key(rules, table)
     if above is None or not primary_key(rules, rules.tables[above[0]]):
         return None
     shared = ", ".join(map(quoted, above[1]))
-    return f"FOREIGN KEY ({shared}) REFERENCES {quoted(above[0])} ({shared}) DEFERRABLE INITIALLY DEFERRED"
+    return (
+        f"FOREIGN KEY ({shared}) REFERENCES {quoted(above[0])} ({shared}) DEFERRABLE INITIALLY "
+        "DEFERRED"
+    )
 
 
 def comments(table: Table, columns: Sequence[Column]) -> Iterator[str]:

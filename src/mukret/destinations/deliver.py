@@ -22,7 +22,9 @@ from mukret.version import __version__
 
 @dataclass(frozen=True)
 class RejectLimit:
-    """How many rejected rows and bad documents are still clean: a number, or a share of all rows."""
+    """How many rejected rows and bad documents are still clean: a number,
+    or a share of all rows.
+    """
 
     number: int | None = None
     percent: float | None = None
@@ -45,14 +47,21 @@ class RejectLimit:
         everything = tally.rows_seen + tally.bad_documents
         return tally.findings * 100 <= (self.percent or 0) * everything
 
-    def check(self, tally: Tally, *, finished: bool, outcome: str = "nothing was published") -> None:
-        """Raises StoppedError above the limit; while the run goes on only an absolute one can be judged."""
+    def check(
+        self, tally: Tally, *, finished: bool, outcome: str = "nothing was published"
+    ) -> None:
+        """Raises StoppedError above the limit; while the run goes on only an absolute one can be
+        judged.
+        """
         if (finished or self.number is not None) and not self.allows(tally):
             allowed = f"{self.number}" if self.number is not None else f"{self.percent:g}%"
             raise StoppedError(
                 "too-many-rejects",
                 f"{tally.findings} rejects, more than the {allowed} allowed; {outcome}",
-                hint="without --max-rejects all of it is written, with each reject and its reasons on record",
+                hint=(
+                    "without --max-rejects all of it is written, with each reject and its "
+                    "reasons on record"
+                ),
             )
 
 
@@ -71,8 +80,10 @@ class RowsAndRejects(Protocol):
 
 @dataclass(frozen=True)
 class Extraction:
-    """What is delivered: of a run, or of parts that are merged. `tally` grows while `batches` are taken; `record` is
-    what is known after the last of them."""
+    """What is delivered: of a run, or of parts that are merged.
+
+    `tally` grows while `batches` are taken; `record` is what is known after the last of them.
+    """
 
     rules: Rules
     schemas: Mapping[str, Any]
@@ -89,8 +100,11 @@ def deliver(
     *,
     skip_seen: bool = False,
 ) -> dict[str, Any]:
-    """Does the run and publishes what it gives; returns the record of the run. `skip_seen`: inputs whose content is
-    there already are passed over. Raises as `deliver_extraction`."""
+    """Does the run and publishes what it gives; returns the record of the run.
+
+    `skip_seen`: inputs whose content is there already are passed over. Raises as
+    `deliver_extraction`.
+    """
     skipped: list[Source] = []
 
     def batches(links: Links) -> Iterator[RowsAndRejects]:
@@ -107,12 +121,15 @@ def deliver(
 
 
 def deliver_extraction(
-    extraction: Extraction, destination: Destination, limit: RejectLimit | None = None, options: Options = PLAIN
+    extraction: Extraction,
+    destination: Destination,
+    limit: RejectLimit | None = None,
+    options: Options = PLAIN,
 ) -> dict[str, Any]:
     """Publishes all that an extraction gives; returns its record.
 
-    Raises OutputError, InputError and StoppedError; the destination is as it was before then, if it can be. An
-    interrupt says what has become of it.
+    Raises OutputError, InputError and StoppedError; the destination is as it was before then, if it
+    can be. An interrupt says what has become of it.
     """
     try:
         return _delivered(extraction, destination, limit, options)
@@ -161,9 +178,19 @@ def _skipped(run: Run, taken: set[str]) -> list[Source]:
 
 
 def run_record(run: Run) -> dict[str, Any]:
-    """What `run.json` holds: enough to say later what was read, by which rules, and what became of it."""
+    """What `run.json` holds: enough to say later what was read, by which rules, and what became of
+    it.
+    """
     unmatched = [unmatched.as_json() for unmatched in run.unmatched()]
-    return record_of(run.rules, run.schemas, run.tally, run.started, inputs_of(run), unmatched, run.sample.as_json())
+    return record_of(
+        run.rules,
+        run.schemas,
+        run.tally,
+        run.started,
+        inputs_of(run),
+        unmatched,
+        run.sample.as_json(),
+    )
 
 
 def inputs_of(run: Run) -> list[dict[str, Any]]:
@@ -190,7 +217,10 @@ def record_of(
     unmatched: Sequence[Mapping[str, Any]],
     sample: Mapping[str, Any],
 ) -> dict[str, Any]:
-    """The same, out of its members that are known only when all is done. `written` are the tables with columns."""
+    """The same, out of its members that are known only when all is done.
+
+    `written` are the tables with columns.
+    """
     counts: Mapping[str, Any] = tally.as_json()
     return {
         "mukret": __version__,
@@ -208,13 +238,20 @@ def record_of(
 
 
 def _described(rules: Rules, written: Collection[str]) -> dict[str, Any]:
-    """What one must know of the tables that are written to read them again: the names of the types of their columns,
-    the keys, and the tables that they stand in."""
+    """What one must know of the tables that are written to read them again: the names of the types
+    of their columns, the keys, and the tables that they stand in.
+    """
     tables = [rules.tables[name] for name in written]
     around = {table.name: rules.around(table.name, written) for table in tables}
     return {
-        "columns": {table.name: {name: kind.name for name, kind in table.columns} for table in tables},
-        "keys": {table.name: list(table.key) for table in tables if set(table.key) <= dict(table.columns).keys()},
+        "columns": {
+            table.name: {name: kind.name for name, kind in table.columns} for table in tables
+        },
+        "keys": {
+            table.name: list(table.key)
+            for table in tables
+            if set(table.key) <= dict(table.columns).keys()
+        },
         "within": {name: above for name, above in around.items() if above is not None},
     }
 

@@ -19,7 +19,10 @@ REJECTS_FILE = "rejects.jsonl"
 
 
 class Folder:
-    """Appears whole or not at all. `append`: beside what earlier runs wrote into it, if there is anything."""
+    """Appears whole or not at all.
+
+    `append`: beside what earlier runs wrote into it, if there is anything.
+    """
 
     def __init__(self, target: str, form: str = "csv", *, append: bool = False) -> None:
         self.target = target
@@ -60,10 +63,14 @@ class Folder:
                 shutil.copyfileobj(earlier, self.rejects)
 
     def new_file(self, name: str) -> BinaryIO:
-        """Raises OutputError for a table whose file would be one of those that stand beside the tables."""
+        """Raises OutputError for a table whose file would be one of those that stand beside the
+        tables.
+        """
         assert self.publication is not None
         if name.lower() in (REJECTS_FILE, RUN_FILE):
-            told = {REJECTS_FILE: "what was rejected", RUN_FILE: "the record of the run"}[name.lower()]
+            told = {REJECTS_FILE: "what was rejected", RUN_FILE: "the record of the run"}[
+                name.lower()
+            ]
             hint = "rename the table, or choose another --format"
             raise OutputError("not-held", f"a table in {name}: that file is for {told}", hint=hint)
         if self.before is not None:
@@ -112,7 +119,9 @@ class Folder:
             (self.publication.work / name).write_text(text, encoding="utf-8")
         if self.before is not None and not self.before.unchanged:
             hint = "the same command again adds to what is there now"
-            raise OutputError("in-use", f"{self.target}: another run has changed it meanwhile", hint=hint)
+            raise OutputError(
+                "in-use", f"{self.target}: another run has changed it meanwhile", hint=hint
+            )
         self.publication.publish()
         self.publication.close()
 

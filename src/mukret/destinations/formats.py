@@ -1,4 +1,6 @@
-"""The formats of files, and the one list of them that the command line, the documentation and the tests read."""
+"""The formats of files, and the one list of them that the command line, the documentation and the
+tests read.
+"""
 
 from __future__ import annotations
 
@@ -29,7 +31,9 @@ class Writer(Protocol):
         """Writes what is left."""
 
     def abandon(self) -> None:
-        """Lets go of what was opened, in the place of `close`: what was written is worth nothing."""
+        """Lets go of what was opened, in the place of `close`:
+        what was written is worth nothing.
+        """
 
     def beside(self) -> Mapping[str, Any]:
         """What stands beside the tables in a folder: JSON documents by the names of their files."""
@@ -37,10 +41,12 @@ class Writer(Protocol):
 
 @dataclass(frozen=True)
 class Format:
-    """`writer` names a class of `mukret.destinations`, which is imported when it is asked for, and called with a
-    Delivery and an Opener; `payload` one by which all tables can go into one stream together. `streams`: a table can
-    go to standard output as it comes; `binary`: not on a terminal; `grows`: a run can add files of its own to
-    those of a table. `options` are those of `Options` that it takes; `extra` is to be installed for it."""
+    """`writer` names a class of `mukret.destinations`, which is imported when it is asked for, and
+    called with a Delivery and an Opener; `payload` one by which all tables can go into one stream
+    together. `streams`: a table can go to standard output as it comes; `binary`: not on a terminal;
+    `grows`: a run can add files of its own to those of a table. `options` are those of `Options`
+    that it takes; `extra` is to be installed for it.
+    """
 
     name: str
     about: str
@@ -55,7 +61,9 @@ class Format:
     def open(self, delivery: Delivery, opener: Opener, *, together: bool = False) -> Writer:
         """`together`: as one payload. Raises what the format refuses."""
         module, _, name = ((self.payload or "") if together else self.writer).partition(":")
-        made: Writer = getattr(import_module(f"mukret.destinations.{module}"), name)(delivery, opener)
+        made: Writer = getattr(import_module(f"mukret.destinations.{module}"), name)(
+            delivery, opener
+        )
         return made
 
 
@@ -82,7 +90,13 @@ FORMATS: dict[str, Format] = {
             payload="json_text:Payload",
             options=frozenset({"nested", "indent"}),
         ),
-        Format("parquet", "Apache Parquet, compressed by zstd", "parquet:ParquetTables", binary=True, grows=True),
+        Format(
+            "parquet",
+            "Apache Parquet, compressed by zstd",
+            "parquet:ParquetTables",
+            binary=True,
+            grows=True,
+        ),
         Format(
             "arrow",
             "Arrow IPC: the file format, in a stream that for streams",

@@ -18,7 +18,10 @@ _COUNTS = ("tables", "bad_documents", "documents_left_out", "response")
 
 
 class Before:
-    """What stands in a folder to which a run adds. `state` tells whether it is still the same folder."""
+    """What stands in a folder to which a run adds.
+
+    `state` tells whether it is still the same folder.
+    """
 
     def __init__(self, place: Path) -> None:
         """Raises OutputError for a folder without the record of a run."""
@@ -27,7 +30,9 @@ class Before:
             self.record: Record = json.loads((place / RUN_FILE).read_bytes())
             self.state = os.stat(place)
         except (OSError, ValueError) as error:
-            raise OutputError("not-empty", f"{place}: its {RUN_FILE} can't be read: {error}") from None
+            raise OutputError(
+                "not-empty", f"{place}: its {RUN_FILE} can't be read: {error}"
+            ) from None
 
     @property
     def number(self) -> int:
@@ -42,23 +47,34 @@ class Before:
     def unchanged(self) -> bool:
         return os.path.samestat(os.stat(self.place), self.state)
 
-    def refuse_differences(self, target: str, form: str, columns: Mapping[str, Mapping[str, str]]) -> None:
-        """Raises OutputError where the files of both runs would not go together; all that differs is named."""
+    def refuse_differences(
+        self, target: str, form: str, columns: Mapping[str, Mapping[str, str]]
+    ) -> None:
+        """Raises OutputError where the files of both runs would not go together; all that differs
+        is named.
+        """
         found = []
         if self.record.get("format") != form:
             found.append(f"it holds {self.record.get('format', 'csv')}, not {form}")
         before: Mapping[str, Mapping[str, str]] = self.record.get("columns", {})
         for table in sorted(before.keys() & columns.keys()):
             one, other = before[table], columns[table]
-            found += [f"{table}.{name} is {one.get(name, 'missing')}, now {other.get(name, 'missing')}"
-                      for name in dict.fromkeys([*one, *other]) if one.get(name) != other.get(name)]  # fmt: skip
+            found += [
+                (f"{table}.{name} is {one.get(name, 'missing')}, now {other.get(name, 'missing')}")
+                for name in dict.fromkeys([*one, *other])
+                if one.get(name) != other.get(name)
+            ]
             if not found and list(one) != list(other):
                 found.append(f"the columns of {table} stand in another order")
         if found:
-            raise OutputError("other-table", f"{target} differs: {'; '.join(found)}", hint="name another folder")
+            raise OutputError(
+                "other-table", f"{target} differs: {'; '.join(found)}", hint="name another folder"
+            )
 
     def keep(self, work: Path, names: set[str]) -> list[str]:
-        """Puts its files into another folder too, under the same names, but for some; gives the names."""
+        """Puts its files into another folder too, under the same names, but for some; gives the
+        names.
+        """
         kept = [name for name in self.record["files"] if name not in names]
         for name in kept:
             try:
@@ -92,4 +108,7 @@ def added(one: Any, other: Any) -> Any:
 def columns_of(delivery: Delivery) -> dict[str, dict[str, str]]:
     """The columns of each table, and their types by name."""
     tables = delivery.rules.tables
-    return {name: {column: kind.name for column, kind in tables[name].columns} for name in delivery.schemas}
+    return {
+        name: {column: kind.name for column, kind in tables[name].columns}
+        for name in delivery.schemas
+    }

@@ -1,4 +1,6 @@
-"""What the rules imply of keys: which columns of a table tell its rows apart, and which lead to the table around it."""
+"""What the rules imply of keys: which columns of a table tell its rows apart, and which lead to the
+table around it.
+"""
 
 from __future__ import annotations
 
@@ -12,13 +14,23 @@ _ALWAYS_THERE = frozenset({"position", "path", "depth", "kind", "document", "fil
 def primary_key(rules: Rules, table: Table) -> tuple[str, ...]:
     """The key, if all of it is written and none of it can be null; else nothing."""
     names = {name for name, _ in table.columns}
-    return table.key if set(table.key) <= names and not set(table.key) & hollow_columns(rules, table) else ()
+    return (
+        table.key
+        if set(table.key) <= names and not set(table.key) & hollow_columns(rules, table)
+        else ()
+    )
 
 
 def parent_key(rules: Rules, table: Table) -> tuple[str, tuple[str, ...]] | None:
-    """The table around it and that one's whole key, if it is inherited and written on both sides."""
+    """The table around it and that one's whole key,
+    if it is inherited and written on both sides.
+    """
     parent = rules.tables.get(table.within or "")
-    if parent is None or not parent.key or not set(parent.key) <= {name for name, _ in parent.columns}:
+    if (
+        parent is None
+        or not parent.key
+        or not set(parent.key) <= {name for name, _ in parent.columns}
+    ):
         return None
     inherited = {item.name for item in table.inherit}
     return (parent.name, parent.key) if set(parent.key) <= inherited else None
@@ -46,8 +58,12 @@ def _always_filled(field: Field) -> bool:
 
 
 def hollow_columns(rules: Rules, table: Table) -> set[str]:
-    """The fields that are null, whatever they say, in the rows that stand for a parent without rows."""
+    """The fields that are null, whatever they say, in the rows that stand for a parent without
+    rows.
+    """
     own = {field.name for field in table.fields if table.rows.outer}
     return own | {
-        item.name for item in table.inherit if item.origin in rules.tables and rules.tables[item.origin].rows.outer
+        item.name
+        for item in table.inherit
+        if item.origin in rules.tables and rules.tables[item.origin].rows.outer
     }

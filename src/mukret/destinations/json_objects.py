@@ -1,7 +1,8 @@
 """Record batches → JSON objects (RFC 8259), a column at a time.
 
-Numbers have all their digits, decimals those after the point too; dates, times and durations are texts as in CSV;
-lists are arrays; what has the type `json` stands as it is. Every object has all members, null where there is nothing.
+Numbers have all their digits, decimals those after the point too; dates, times and durations are
+texts as in CSV; lists are arrays; what has the type `json` stands as it is. Every object has all
+members, null where there is nothing.
 """
 
 from __future__ import annotations
@@ -23,11 +24,16 @@ _CONTROL = r"[\x00-\x1f]"
 
 
 def objects(batch: Any, columns: Sequence[tuple[str, ValueType]], *, closed: bool = True) -> Any:
-    """The rows of a record batch as JSON texts, in a string array; not `closed`: without the brace at the end."""
+    """The rows of a record batch as JSON texts, in a string array; not `closed`: without the brace
+    at the end.
+    """
     parts: list[Any] = []
     for number, (name, kind) in enumerate(columns):
         opening = "{" if number == 0 else ","
-        parts += [f"{opening}{_quoted(name)}:", pc.fill_null(json_values(batch.column(number), kind), "null")]
+        parts += [
+            f"{opening}{_quoted(name)}:",
+            pc.fill_null(json_values(batch.column(number), kind), "null"),
+        ]
     return pc.binary_join_element_wise(*parts, *(["}"] if closed else []), "")
 
 
@@ -61,7 +67,9 @@ def _arrays(array: Any, kind: ListOf) -> Any:
     if isinstance(array, pa.ChunkedArray):
         array = array.combine_chunks()
     lengths = pc.fill_null(pc.list_value_length(array), 0)
-    offsets = pa.concat_arrays([pa.array([0], pa.int32()), pc.cumulative_sum(lengths).cast(pa.int32())])
+    offsets = pa.concat_arrays(
+        [pa.array([0], pa.int32()), pc.cumulative_sum(lengths).cast(pa.int32())]
+    )
     items = pc.fill_null(json_values(array.flatten(), kind.item), "null")
     joined = pc.binary_join(pa.ListArray.from_arrays(offsets, items), ",")
     text = pc.binary_join_element_wise("[", joined, "]", "")

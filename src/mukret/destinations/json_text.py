@@ -25,7 +25,10 @@ class JsonTables(PlainWriter):
         self.delivery = delivery
         self.nesting = Nesting(delivery) if delivery.options.nested else None
         names = self.nesting.roots if self.nesting else list(delivery.schemas)
-        self.arrays = {name: Array(opener(f"{name}.json"), delivery.options.indent, inside=inside) for name in names}
+        self.arrays = {
+            name: Array(opener(f"{name}.json"), delivery.options.indent, inside=inside)
+            for name in names
+        }
 
     def write(self, rows: Rows) -> None:
         if self.nesting is not None:
@@ -63,7 +66,9 @@ class Array:
     def indented(self, records: list[str]) -> Iterator[bytes]:
         margin = self.margin + b" " * (self.indent or 0)
         for record in records:
-            yield margin + msgspec.json.format(record.encode(), indent=self.indent or 0).replace(b"\n", b"\n" + margin)
+            yield margin + msgspec.json.format(record.encode(), indent=self.indent or 0).replace(
+                b"\n", b"\n" + margin
+            )
 
     def add(self, elements: bytes | None) -> None:
         if elements:
@@ -76,7 +81,10 @@ class Array:
 
 
 class Payload(PlainWriter):
-    """All tables as one object, each under its name. Rows of all come together, so each waits in a file of its own."""
+    """All tables as one object, each under its name.
+
+    Rows of all come together, so each waits in a file of its own.
+    """
 
     def __init__(self, delivery: Delivery, opener: Opener) -> None:
         self.out = opener("")
@@ -96,7 +104,9 @@ class Payload(PlainWriter):
         self.tables.close()
         margin = b" " * (self.indent or 0)
         for number, (name, file) in enumerate(self.waiting.items()):
-            self.out.write((b",\n" if number else b"{\n") + margin + msgspec.json.encode(name) + b": ")
+            self.out.write(
+                (b",\n" if number else b"{\n") + margin + msgspec.json.encode(name) + b": "
+            )
             file.seek(0)
             while chunk := file.read(CHUNK):
                 self.out.write(chunk)

@@ -24,7 +24,11 @@ class JsonLines(PlainWriter):
     def __init__(self, delivery: Delivery, opener: Opener) -> None:
         self.flat = None if delivery.options.nested else Lines(delivery, opener)
         self.nesting = Nesting(delivery) if delivery.options.nested else None
-        self.files = {} if self.nesting is None else {name: opener(f"{name}.jsonl") for name in self.nesting.roots}
+        self.files = (
+            {}
+            if self.nesting is None
+            else {name: opener(f"{name}.jsonl") for name in self.nesting.roots}
+        )
 
     def write(self, rows: Rows) -> None:
         if self.flat is not None:
@@ -61,7 +65,9 @@ class LinesFile:
 
     def _write(self, table: Any) -> None:
         if table is not None:
-            self.file.write(joined(objects(table.combine_chunks().to_batches()[0], self.columns), "\n"))
+            self.file.write(
+                joined(objects(table.combine_chunks().to_batches()[0], self.columns), "\n")
+            )
             self.file.write(b"\n")
 
     def close(self) -> None:

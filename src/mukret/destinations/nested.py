@@ -13,7 +13,9 @@ from mukret.errors import UsageError
 
 
 class Nesting:
-    """`roots` are the tables that stand in no other that is written; `inside` those that stand in each."""
+    """`roots` are the tables that stand in no other that is written; `inside` those that stand in
+    each.
+    """
 
     def __init__(self, delivery: Delivery) -> None:
         """Raises UsageError where a table and a column of the table around it have one name."""
@@ -28,22 +30,35 @@ class Nesting:
             self.inside[above].append(name)
             if name in {column for column, _ in delivery.rules.tables[above].columns}:
                 message = f"a column of {above} and the table within it are both named {name}"
-                raise UsageError("usage", message, hint="give one of them another name, or leave out --nested")
+                raise UsageError(
+                    "usage", message, hint="give one of them another name, or leave out --nested"
+                )
 
     def records(self, rows: Rows) -> dict[str, Any]:
         """The records of the roots as JSON texts, in string arrays."""
-        return {name: pa.array(self._records(name, rows), pa.string()) for name in self.roots if name in rows.tables}
+        return {
+            name: pa.array(self._records(name, rows), pa.string())
+            for name in self.roots
+            if name in rows.tables
+        }
 
     def _records(self, name: str, rows: Rows) -> list[str]:
         batch = rows.tables[name]
         if not batch.num_rows:
             return []
-        records: list[str] = objects(batch, self.rules.tables[name].columns, closed=False).to_pylist()
+        records: list[str] = objects(
+            batch, self.rules.tables[name].columns, closed=False
+        ).to_pylist()
         for inner in self.inside[name]:
             below: list[list[str]] = [[] for _ in records]
             if inner in rows.tables:
-                for above, record in zip(rows.above[inner], self._records(inner, rows), strict=True):
+                for above, record in zip(
+                    rows.above[inner], self._records(inner, rows), strict=True
+                ):
                     below[above].append(record)
             member = f",{json.dumps(inner, ensure_ascii=False)}:["
-            records = [f"{record}{member}{','.join(found)}]" for record, found in zip(records, below, strict=True)]
+            records = [
+                f"{record}{member}{','.join(found)}]"
+                for record, found in zip(records, below, strict=True)
+            ]
         return [f"{record}}}" for record in records]

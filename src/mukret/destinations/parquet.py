@@ -1,4 +1,6 @@
-"""Apache Parquet: one file per table, the types as they are, what the rules say about a column in its metadata."""
+"""Apache Parquet: one file per table, the types as they are, what the rules say about a column in
+its metadata.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +26,9 @@ class ParquetTables(EachInAFile):
     def abandon(self) -> None:
         for file in self.files.values():
             if isinstance(file, ParquetFile):
-                file.writer.is_open = False  # else it writes an end, when it goes, into a file that is closed
+                file.writer.is_open = (
+                    False  # else it writes an end, when it goes, into a file that is closed
+                )
 
     def file_of(self, table: Table, schema: Any, file: BinaryIO) -> ParquetFile:
         return ParquetFile(self.delivery.rules, table, schema, file)

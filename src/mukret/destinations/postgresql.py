@@ -1,8 +1,9 @@
-"""PostgreSQL, by ADBC: tables filled by COPY from Arrow's columns, in one transaction with the records of the run.
+"""PostgreSQL, by ADBC: tables filled by COPY from Arrow's columns, in one transaction with the
+records of the run.
 
-COPY takes the bytes of a column unchecked, so every batch is brought to exactly the types that the table has, and a
-table that is there must have these. What the connection needs beside its address is looked for where all programs of
-PostgreSQL look for it (`PGPASSWORD`, `~/.pgpass`, `PGSERVICE`).
+COPY takes the bytes of a column unchecked, so every batch is brought to exactly the types that the
+table has, and a table that is there must have these. What the connection needs beside its address
+is looked for where all programs of PostgreSQL look for it (`PGPASSWORD`, `~/.pgpass`, `PGSERVICE`).
 """
 
 from __future__ import annotations
@@ -68,22 +69,29 @@ class Postgresql(Database):
             self.connection = connect(self.address)
             self.alone()
             self.execute(
-                f"CREATE TABLE IF NOT EXISTS {RUNS} (run bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,"
-                " started timestamptz, finished timestamptz, rules_sha256 text, created json, record json)"
+                f"CREATE TABLE IF NOT EXISTS {RUNS} (run bigint GENERATED ALWAYS AS IDENTITY "
+                "PRIMARY KEY,"
+                " started timestamptz, finished timestamptz, rules_sha256 text, created json, "
+                "record json)"
             )
             self.execute(
-                f"CREATE TABLE IF NOT EXISTS {REJECTS} (run bigint REFERENCES {RUNS}, file text, document bigint,"
+                f"CREATE TABLE IF NOT EXISTS {REJECTS} (run bigint REFERENCES {RUNS}, file text, "
+                "document bigint,"
                 ' path text, "table" text, problems json)'
             )
             made_before = self.ask(f"SELECT created::text FROM {RUNS} WHERE created IS NOT NULL")
             self.make(
-                self.rules, list(self.tables.values()), {name for (text,) in made_before for name in json.loads(text)}
+                self.rules,
+                list(self.tables.values()),
+                {name for (text,) in made_before for name in json.loads(text)},
             )
             for table in self.tables.values():
                 self.ready(table)
             if self.anew:
                 self.execute(f"DELETE FROM {REJECTS}")
-            [(self.run,)] = self.ask(f"INSERT INTO {RUNS} (rules_sha256) VALUES ($1) RETURNING run", self.rules.sha256)
+            [(self.run,)] = self.ask(
+                f"INSERT INTO {RUNS} (rules_sha256) VALUES ($1) RETURNING run", self.rules.sha256
+            )
 
     def alone(self) -> None:
         """Raises OutputError while another run writes into the same database."""
@@ -105,10 +113,14 @@ class Postgresql(Database):
                 if getattr(error, "sqlstate", None) == _NO_ARBITER:
                     raise self.no_key_there(self.rules, table) from None
                 raise
-            self.execute(f"CREATE TEMP TABLE {quoted(self.stage(table.name))} ON COMMIT DROP AS {nothing}")
+            self.execute(
+                f"CREATE TEMP TABLE {quoted(self.stage(table.name))} ON COMMIT DROP AS {nothing}"
+            )
 
     def stage(self, name: str) -> str:
-        """The table in which rows wait until they replace others; names of tables may be as long as names can be."""
+        """The table in which rows wait until they replace others; names of tables may be as long as
+        names can be.
+        """
         return f"mukret_stage_{list(self.tables).index(name) + 1}"
 
     def write(self, rows: Rows) -> None:
@@ -125,7 +137,9 @@ class Postgresql(Database):
         self.copied[name] += plain.num_rows
         upsert = self.mode is Mode.UPSERT
         with self.cursor() as cursor:
-            cursor.adbc_ingest(self.stage(name) if upsert else name, plain, mode="append", temporary=upsert)
+            cursor.adbc_ingest(
+                self.stage(name) if upsert else name, plain, mode="append", temporary=upsert
+            )
 
     def refuse_nul(self, name: str, rows: Any) -> None:
         """Raises OutputError for a text with the character NUL, which no text of PostgreSQL has."""
@@ -140,7 +154,10 @@ class Postgresql(Database):
                 row = pc.list_parent_indices(array)[odd[0]].as_py() if is_list else odd[0]
                 nth = self.copied[name] + row + 1
                 hint = f"mukret trace RULES FILE --table {name} --nth {nth} shows where it stands"
-                message = f"{name}.{column}, row {nth:,}: the character NUL (\\u0000), which no text of PostgreSQL has"
+                message = (
+                    f"{name}.{column}, row {nth:,}: the character NUL (\\u0000), which no "
+                    "text of PostgreSQL has"
+                )
                 raise OutputError("not-held", message, hint=hint)
 
     def set_aside(self, rejects: Sequence[Reject]) -> None:
@@ -151,7 +168,9 @@ class Postgresql(Database):
             "document": pa.array([one["document"] for one in told], pa.int64()),
             "path": pa.array([_shown(one["path"]) for one in told], pa.string()),
             "table": pa.array([one["table"] for one in told], pa.string()),
-            "problems": pa.array([json.dumps(one["problems"], ensure_ascii=False) for one in told], pa.string()),
+            "problems": pa.array(
+                [json.dumps(one["problems"], ensure_ascii=False) for one in told], pa.string()
+            ),
         }
         with self.told(), self.cursor() as cursor:
             cursor.adbc_ingest(REJECTS, pa.table(columns), mode="append")
@@ -166,16 +185,24 @@ class Postgresql(Database):
                 for table in self.tables.values():
                     names = ", ".join(quoted(name) for name, _ in table.columns)
                     self.execute(
-                        self.insert(self.rules, table, f"SELECT {names} FROM {quoted(self.stage(table.name))}")
+                        self.insert(
+                            self.rules,
+                            table,
+                            f"SELECT {names} FROM {quoted(self.stage(table.name))}",
+                        )
                     )
             for name in self.created:
                 self.join(self.tables[name])
             self.execute(
-                f"UPDATE {RUNS} SET started = $1::text::timestamptz, finished = $2::text::timestamptz,"
+                f"UPDATE {RUNS} SET started = $1::text::timestamptz, finished = "
+                "$2::text::timestamptz,"
                 " created = $3::text::json, record = $4::text::json WHERE run = $5",
-                record["started"], record["finished"], json.dumps(self.created),
-                json.dumps(record, ensure_ascii=False), self.run,
-            )  # fmt: skip
+                record["started"],
+                record["finished"],
+                json.dumps(self.created),
+                json.dumps(record, ensure_ascii=False),
+                self.run,
+            )
             self.connection.commit()
             self.committed = True
             self.connection.close()
@@ -190,13 +217,17 @@ class Postgresql(Database):
     # ---- what a database says
 
     def records(self) -> list[str]:
-        query = f"SELECT record::text FROM {RUNS} WHERE record IS NOT NULL AND run < $1 ORDER BY run"
+        query = (
+            f"SELECT record::text FROM {RUNS} WHERE record IS NOT NULL AND run < $1 ORDER BY run"
+        )
         return [text for (text,) in self.ask(query, self.run)]
 
     def there(self, name: str) -> dict[str, Existing]:
         rows = self.ask(
-            "SELECT attname::text, format_type(atttypid, atttypmod), attnotnull AND NOT atthasdef AND attidentity = ''"
-            " FROM pg_attribute WHERE attrelid = to_regclass($1) AND attnum > 0 AND NOT attisdropped ORDER BY attnum",
+            "SELECT attname::text, format_type(atttypid, atttypmod), attnotnull AND NOT atthasdef "
+            "AND attidentity = ''"
+            " FROM pg_attribute WHERE attrelid = to_regclass($1) AND attnum > 0 AND NOT "
+            "attisdropped ORDER BY attnum",
             quoted(name),
         )
         return {column: Existing(kind, needed=needed) for column, kind, needed in rows}
@@ -252,7 +283,9 @@ class Postgresql(Database):
             if error.sqlstate == _UNIQUE and self.mode is Mode.APPEND:
                 hint = "--mode upsert replaces rows with a known key"
                 raise OutputError("key-there", message, hint=hint) from None
-            raise OutputError("not-written", message, hint="what was there before is still there") from None
+            raise OutputError(
+                "not-written", message, hint="what was there before is still there"
+            ) from None
 
 
 def driver() -> Callable[[str], dbapi.Connection]:
@@ -261,7 +294,9 @@ def driver() -> Callable[[str], dbapi.Connection]:
         from adbc_driver_postgresql import dbapi as postgresql
     except ImportError:
         message = "PostgreSQL needs adbc-driver-postgresql, which is not installed"
-        raise UsageError("missing-extra", message, hint="pip install 'mukret[postgresql]'") from None
+        raise UsageError(
+            "missing-extra", message, hint="pip install 'mukret[postgresql]'"
+        ) from None
     connect: Callable[[str], dbapi.Connection] = postgresql.connect
     return connect
 
@@ -269,7 +304,10 @@ def driver() -> Callable[[str], dbapi.Connection]:
 def _plain(schema: Any) -> Any:
     """The schema in which rows are handed over: enums as texts."""
     return pa.schema(
-        [field.with_type(pa.string()) if pa.types.is_dictionary(field.type) else field for field in schema]
+        [
+            field.with_type(pa.string()) if pa.types.is_dictionary(field.type) else field
+            for field in schema
+        ]
     )
 
 
@@ -299,8 +337,12 @@ def _passwords(address: str) -> list[str]:
 
 
 def first_line(message: str, address: str) -> str:
-    """What the server or its library says, in one line, without what stands around it and without a password."""
-    said = " ".join(message.partition("ERROR:")[2].split() or message.rpartition("[libpq]")[2].split())
+    """What the server or its library says, in one line, without what stands around it and without a
+    password.
+    """
+    said = " ".join(
+        message.partition("ERROR:")[2].split() or message.rpartition("[libpq]")[2].split()
+    )
     said = re.split(r" (?:CONTEXT|HINT):|\. SQLSTATE:", said)[0]
     for password in _passwords(address):
         for secret in (password, unquote(password)):

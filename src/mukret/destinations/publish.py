@@ -1,9 +1,9 @@
 """A folder that appears whole or not at all.
 
-Everything is written into a folder beside the target, synced, and then takes the target's place in one exchange of
-names (where the system has no exchange: in two renames). A run that fails or is killed leaves what was there before.
-While a run works it holds a lock on its folder: what nobody holds any more was left by a killed run, and the next one
-clears it.
+Everything is written into a folder beside the target, synced, and then takes the target's place in
+one exchange of names (where the system has no exchange: in two renames). A run that fails or is
+killed leaves what was there before. While a run works it holds a lock on its folder: what nobody
+holds any more was left by a killed run, and the next one clears it.
 """
 
 from __future__ import annotations
@@ -51,7 +51,9 @@ class Publication:
         self.made = os.fstat(self.lock)
 
     def _make_folder(self) -> bool:
-        """Makes the folder and holds its lock; False if another run has just taken it for a leftover."""
+        """Makes the folder and holds its lock; False if another run has just taken it for a
+        leftover.
+        """
         self.work.mkdir()
         self.lock = os.open(self.work, os.O_RDONLY)
         if hold(self.lock) is not False and _same(self.work, self.lock):
@@ -118,29 +120,39 @@ def _same(place: Path, descriptor: int) -> bool:
 
 def not_written(target: str, error: OSError) -> OutputError:
     reason = (error.strerror or str(error)).lower()
-    return OutputError("not-written", f"{target}: {reason}", hint="what was there before is still there")
+    return OutputError(
+        "not-written", f"{target}: {reason}", hint="what was there before is still there"
+    )
 
 
 def check_ours(target: str, place: Path) -> None:
-    """Raises OutputError if the target is a file, or a folder that holds anything that a run did not write."""
+    """Raises OutputError if the target is a file, or a folder that holds anything that a run did
+    not write.
+    """
     above = next(parent for parent in (place, *place.parents) if parent.exists())
     if not above.is_dir():
         shown = target if above == place else above
-        raise OutputError("not-empty", f"{shown} is a file, not a folder", hint="name a folder, a new one is best")
+        raise OutputError(
+            "not-empty", f"{shown} is a file, not a folder", hint="name a folder, a new one is best"
+        )
     if above != place:
         return
     foreign = sorted({entry.name for entry in place.iterdir()} - _written_before(place))
     if foreign:
         shown = ", ".join(foreign[:3]) + (", …" if len(foreign) > 3 else "")
         hint = f"give it a folder of its own: --to {target.rstrip('/')}/tables"
-        raise OutputError("not-empty", f"{target} holds what Mukret did not write: {shown}", hint=hint)
+        raise OutputError(
+            "not-empty", f"{target} holds what Mukret did not write: {shown}", hint=hint
+        )
 
 
 def _written_before(place: Path) -> set[str]:
     """The names that a run's record says it wrote."""
     try:
         record = json.loads((place / RUN_FILE).read_bytes())
-        names = {str(name).partition("/")[0] for name in record["files"]}  # a table may be a folder of files
+        names = {
+            str(name).partition("/")[0] for name in record["files"]
+        }  # a table may be a folder of files
         return names | {RUN_FILE} if "mukret" in record else set()
     except (OSError, ValueError, KeyError, TypeError):
         return set()
@@ -159,7 +171,10 @@ def _clear_leftovers(place: Path) -> None:
 
 
 def _left(folder: Path) -> bool:
-    """Whether it is a folder that no run holds. Where the file system has no locks that can't be known: False."""
+    """Whether it is a folder that no run holds.
+
+    Where the file system has no locks that can't be known: False.
+    """
     try:
         descriptor = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
     except OSError:

@@ -1,6 +1,7 @@
 """SQLite: tables in a file, written in one transaction with the records of the run.
 
-Decimals, dates, instants and durations are texts as in CSV, so that they stay exact; lists and `json` are JSON texts.
+Decimals, dates, instants and durations are texts as in CSV, so that they stay exact; lists and
+`json` are JSON texts.
 """
 
 from __future__ import annotations
@@ -54,20 +55,28 @@ class Sqlite(Database):
             )
             self.execute("BEGIN IMMEDIATE")
             self.execute(
-                f"CREATE TABLE IF NOT EXISTS {RUNS} (run INTEGER PRIMARY KEY, started TEXT, finished TEXT,"
+                f"CREATE TABLE IF NOT EXISTS {RUNS} (run INTEGER PRIMARY KEY, started TEXT, "
+                "finished TEXT,"
                 " rules_sha256 TEXT, created TEXT, record TEXT)"
             )
             self.execute(
-                f"CREATE TABLE IF NOT EXISTS {REJECTS} (run INTEGER REFERENCES {RUNS}, file TEXT, document INTEGER,"
+                f"CREATE TABLE IF NOT EXISTS {REJECTS} (run INTEGER REFERENCES {RUNS}, file TEXT, "
+                "document INTEGER,"
                 ' path TEXT, "table" TEXT, problems TEXT)'
             )
-            ours = {str(name) for (text,) in self.execute(f"SELECT created FROM {RUNS}") for name in json.loads(text)}
+            ours = {
+                str(name)
+                for (text,) in self.execute(f"SELECT created FROM {RUNS}")
+                for name in json.loads(text)
+            }
             self.make(rules, tables, ours)
             for table in tables:
                 self.inserts[table.name] = self.checked_insert(rules, table)
             if self.anew:
                 self.execute(f"DELETE FROM {REJECTS}")
-            cursor = self.execute(f"INSERT INTO {RUNS} (rules_sha256, created) VALUES (?, '[]')", rules.sha256)
+            cursor = self.execute(
+                f"INSERT INTO {RUNS} (rules_sha256, created) VALUES (?, '[]')", rules.sha256
+            )
             self.run = cursor.lastrowid or 0
         self.kinds = {table.name: [kind for _, kind in table.columns] for table in tables}
 
@@ -76,7 +85,10 @@ class Sqlite(Database):
             for name, batch in rows.tables.items():
                 if batch.num_rows:
                     kinds = self.kinds[name]
-                    columns = [_values(column, kind) for column, kind in zip(batch.columns, kinds, strict=True)]
+                    columns = [
+                        _values(column, kind)
+                        for column, kind in zip(batch.columns, kinds, strict=True)
+                    ]
                     self.add(name, list(zip(*columns, strict=True)))
 
     def add(self, name: str, rows: list[tuple[Any, ...]]) -> None:
@@ -88,20 +100,37 @@ class Sqlite(Database):
         except sqlite3.IntegrityError:
             table = self.rules.tables[name]
             row = dict(
-                zip((column for column, _ in table.columns), rows[self.connection.total_changes - before], strict=True)
+                zip(
+                    (column for column, _ in table.columns),
+                    rows[self.connection.total_changes - before],
+                    strict=True,
+                )
             )
-            key = ", ".join(f"{one} {shown_text(row[one])}" for one in primary_key(self.rules, table))
-            message = f"{self.target}: {name} has a row with {key or 'a unique value of this one'} already"
-            raise OutputError("key-there", message, hint="--mode upsert replaces rows with a known key") from None
+            key = ", ".join(
+                f"{one} {shown_text(row[one])}" for one in primary_key(self.rules, table)
+            )
+            message = (
+                f"{self.target}: {name} has a row with "
+                f"{key or 'a unique value of this one'} already"
+            )
+            raise OutputError(
+                "key-there", message, hint="--mode upsert replaces rows with a known key"
+            ) from None
 
     def set_aside(self, rejects: Sequence[Reject]) -> None:
         assert self.connection is not None
         told = [json.loads(reject.line()) for reject in rejects]
         rows = [
-            (self.run, one["file"], one["document"], one["path"], one["table"],
-             json.dumps(one["problems"], ensure_ascii=False))
+            (
+                self.run,
+                one["file"],
+                one["document"],
+                one["path"],
+                one["table"],
+                json.dumps(one["problems"], ensure_ascii=False),
+            )
             for one in told
-        ]  # fmt: skip
+        ]
         with self.told():
             self.connection.executemany(f"INSERT INTO {REJECTS} VALUES (?, ?, ?, ?, ?, ?)", rows)
 
@@ -111,9 +140,14 @@ class Sqlite(Database):
         created, told = json.dumps(self.created), json.dumps(record, ensure_ascii=False)
         with self.told():
             self.execute(
-                f"UPDATE {RUNS} SET started = ?, finished = ?, created = ?, record = ? WHERE run = ?",
-                record["started"], record["finished"], created, told, self.run,
-            )  # fmt: skip
+                f"UPDATE {RUNS} SET started = ?, finished = ?, created = ?, record = ?"
+                " WHERE run = ?",
+                record["started"],
+                record["finished"],
+                created,
+                told,
+                self.run,
+            )
             self.execute("COMMIT")
             self.committed = True
             self.connection.close()
@@ -131,12 +165,17 @@ class Sqlite(Database):
     # ---- what a database says
 
     def records(self) -> list[str]:
-        rows = self.execute(f"SELECT record FROM {RUNS} WHERE record IS NOT NULL AND run < ? ORDER BY run", self.run)
+        rows = self.execute(
+            f"SELECT record FROM {RUNS} WHERE record IS NOT NULL AND run < ? ORDER BY run", self.run
+        )
         return [text for (text,) in rows]
 
     def there(self, name: str) -> dict[str, Existing]:
         rows = self.execute(f"PRAGMA table_info({quoted(name)})").fetchall()
-        return {row[1]: Existing(row[2], needed=bool(row[3]) and row[4] is None and not row[5]) for row in rows}
+        return {
+            row[1]: Existing(row[2], needed=bool(row[3]) and row[4] is None and not row[5])
+            for row in rows
+        }
 
     def create(self, rules: Rules, table: Table, columns: Sequence[Column]) -> None:
         """With what the rules say in remarks, which SQLite keeps."""
@@ -169,11 +208,15 @@ class Sqlite(Database):
         except sqlite3.OperationalError as error:
             if "locked" in str(error):
                 hint = "wait until the other program is done"
-                raise OutputError("in-use", f"{self.target}: another program writes into it", hint=hint) from None
+                raise OutputError(
+                    "in-use", f"{self.target}: another program writes into it", hint=hint
+                ) from None
             hint = "what was there before is still there"
             raise OutputError("not-written", f"{self.target}: {error}", hint=hint) from None
         except sqlite3.DatabaseError as error:
-            raise OutputError("not-empty", f"{self.target}: {error}", hint="name another file") from None
+            raise OutputError(
+                "not-empty", f"{self.target}: {error}", hint="name another file"
+            ) from None
 
 
 def _values(array: Any, kind: ValueType) -> list[Any]:
@@ -181,4 +224,6 @@ def _values(array: Any, kind: ValueType) -> list[Any]:
         return list(array.to_pylist())
     if isinstance(kind, Boolean):
         return [None if value is None else int(value) for value in array.to_pylist()]
-    return list((json_values if isinstance(kind, ListOf | Json) else written)(array, kind).to_pylist())
+    return list(
+        (json_values if isinstance(kind, ListOf | Json) else written)(array, kind).to_pylist()
+    )

@@ -1,5 +1,6 @@
-"""A stream, such as standard output: one table, or all together in a format that can; what was written before an error
-stays."""
+"""A stream, such as standard output: one table, or all together in a format that can; what was
+written before an error stays.
+"""
 
 from __future__ import annotations
 
@@ -39,10 +40,14 @@ class Stream:
                 message = f"no table {self.table} to write"
                 raise UsageError("unknown-table", message, hint=f"tables of these rules: {known}")
             below = descendants(delivery.rules, self.table) if self.linked else set()
-            schemas = {name: schema for name, schema in schemas.items() if name in {self.table, *below}}
+            schemas = {
+                name: schema for name, schema in schemas.items() if name in {self.table, *below}
+            }
         self.names = frozenset(schemas)
         wanted = Delivery(delivery.rules, schemas, delivery.options, streaming=True)
-        self.writer = self.format.open(wanted, lambda name: self.stream, together=self.table is None)
+        self.writer = self.format.open(
+            wanted, lambda name: self.stream, together=self.table is None
+        )
 
     def taken(self) -> set[str]:
         return set()

@@ -1,7 +1,9 @@
-"""XLSX (ECMA-376): one workbook with a sheet for each table and one for what was rejected, to be looked at by people.
+"""XLSX (ECMA-376): one workbook with a sheet for each table and one for what was rejected, to be
+looked at by people.
 
-Numbers, booleans, dates and instants are real ones as far as a sheet holds them exactly: its numbers have 15 digits,
-its times milliseconds. What has more is written as text, as in CSV; what can't be held at all is refused.
+Numbers, booleans, dates and instants are real ones as far as a sheet holds them exactly: its
+numbers have 15 digits, its times milliseconds. What has more is written as text, as in CSV; what
+can't be held at all is refused.
 """
 
 from __future__ import annotations
@@ -18,7 +20,17 @@ from mukret.destinations.formats import Opener, PlainWriter
 from mukret.errors import OutputError, UsageError
 from mukret.rules.model import Table
 from mukret.semantics.rejects import Reject
-from mukret.types import Boolean, Date, Datetime, DecimalType, Float, Integer, Time, Timestamp, ValueType
+from mukret.types import (
+    Boolean,
+    Date,
+    Datetime,
+    DecimalType,
+    Float,
+    Integer,
+    Time,
+    Timestamp,
+    ValueType,
+)
 
 FILE = "tables.xlsx"
 MOST_ROWS = 1_048_575
@@ -38,18 +50,26 @@ Cell = Callable[[Any, int, int, Any], None]
 
 class Workbook(PlainWriter):
     def __init__(self, delivery: Delivery, opener: Opener) -> None:
-        """Raises UsageError without the library, and for names and numbers of columns that a workbook can't have."""
+        """Raises UsageError without the library, and for names and numbers of columns that a
+        workbook can't have.
+        """
         try:
             import xlsxwriter
         except ImportError:
             hint = "pip install 'mukret[xlsx]'"
-            raise UsageError("missing-extra", "workbooks need xlsxwriter, which is not installed", hint=hint) from None
+            raise UsageError(
+                "missing-extra", "workbooks need xlsxwriter, which is not installed", hint=hint
+            ) from None
         names = sheet_names(list(delivery.schemas))
         file = opener(FILE)
-        beside = os.path.dirname(file.name)  # rows wait in files of their own, which go with the folder
+        beside = os.path.dirname(
+            file.name
+        )  # rows wait in files of their own, which go with the folder
         self.book = xlsxwriter.Workbook(file, {"constant_memory": True, "tmpdir": beside})
         self.sheets = {
-            name: Sheet(self.book, names[name], delivery.rules.tables[name], titles=delivery.options.titles)
+            name: Sheet(
+                self.book, names[name], delivery.rules.tables[name], titles=delivery.options.titles
+            )
             for name in delivery.schemas
         }
         self.rejected = _new_sheet(self.book, _free_name("rejects", names.values()), REJECTED)
@@ -84,7 +104,10 @@ class Sheet:
 
     def __init__(self, book: Any, name: str, table: Table, *, titles: bool) -> None:
         if len(table.columns) > MOST_COLUMNS:
-            message = f"{table.name} has {len(table.columns):,} columns, a sheet {MOST_COLUMNS:,} at the most"
+            message = (
+                f"{table.name} has {len(table.columns):,} columns, a sheet {MOST_COLUMNS:,} "
+                "at the most"
+            )
             raise OutputError("not-held", message, hint=ELSEWHERE)
         self.table = table
         self.columns = table.columns
@@ -94,7 +117,10 @@ class Sheet:
         self.cells = [_cell(kind, book) for _, kind in table.columns]
 
     def write(self, batch: Any) -> None:
-        """Adds the rows of a record batch. Raises OutputError for a value that a sheet can't hold, with its place."""
+        """Adds the rows of a record batch.
+
+        Raises OutputError for a value that a sheet can't hold, with its place.
+        """
         if self.rows + batch.num_rows > MOST_ROWS:
             message = f"{self.table.name} has more rows than a sheet: {MOST_ROWS:,} at the most"
             raise OutputError("not-held", message, hint=ELSEWHERE)
@@ -112,7 +138,9 @@ class Sheet:
             name = f"{self.table.name}.{self.columns[number][0]}"
             trace = f"mukret trace RULES FILE --table {self.table.name} --nth {self.rows}"
             hint = f"{trace} shows where it stands; {ELSEWHERE}"
-            raise OutputError("not-held", f"{name}, row {self.rows:,}: {error}", hint=hint) from None
+            raise OutputError(
+                "not-held", f"{name}, row {self.rows:,}: {error}", hint=hint
+            ) from None
 
 
 class _NotHeld(ValueError):
@@ -146,7 +174,9 @@ def _new_sheet(book: Any, name: str, heads: Sequence[str]) -> Any:
 
 
 def _values(array: Any, kind: ValueType) -> list[Any]:
-    if isinstance(kind, Integer | DecimalType | Float | Boolean | Date | Time | Datetime | Timestamp):
+    if isinstance(
+        kind, Integer | DecimalType | Float | Boolean | Date | Time | Datetime | Timestamp
+    ):
         return list(array.to_pylist())
     return list(written(array, kind).to_pylist())
 
@@ -159,7 +189,10 @@ def _cell(kind: ValueType, book: Any) -> Cell:
         case Integer():
             return _number(book.add_format({"num_format": "0"}), kind)
         case DecimalType():
-            return _number(book.add_format({"num_format": f"0.{'0' * kind.scale}" if kind.scale else "0"}), kind)
+            return _number(
+                book.add_format({"num_format": f"0.{'0' * kind.scale}" if kind.scale else "0"}),
+                kind,
+            )
         case Float():
             return lambda sheet, row, column, value: sheet.write_number(row, column, value)
         case Date():
@@ -184,14 +217,25 @@ def _number(form: Any, kind: ValueType) -> Cell:
 
 def _moment(form: Any, kind: ValueType) -> Cell:
     def put(sheet: Any, row: int, column: int, value: Any) -> None:
-        day = value if type(value) is dt.date else value.date() if isinstance(value, dt.datetime) else None
+        day = (
+            value
+            if type(value) is dt.date
+            else value.date()
+            if isinstance(value, dt.datetime)
+            else None
+        )
         if day is not None and day < FIRST_DAY:
-            raise _NotHeld(f"a sheet holds no date before {FIRST_DAY}, such as {kind.written(value)}")
+            raise _NotHeld(
+                f"a sheet holds no date before {FIRST_DAY}, such as {kind.written(value)}"
+            )
         if getattr(value, "microsecond", 0) % 1000:
             sheet.write_string(row, column, kind.written(value))
         else:
             sheet.write_datetime(
-                row, column, value.replace(tzinfo=None) if isinstance(value, dt.datetime) else value, form
+                row,
+                column,
+                value.replace(tzinfo=None) if isinstance(value, dt.datetime) else value,
+                form,
             )
 
     return put

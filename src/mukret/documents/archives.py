@@ -10,12 +10,23 @@ from dataclasses import dataclass
 from mukret.documents.origin import Origin
 from mukret.values import JsonValue
 
-_NEVER_DATA = ("image/", "font/", "video/", "audio/", "text/css", "text/javascript", "application/javascript")
+_NEVER_DATA = (
+    "image/",
+    "font/",
+    "video/",
+    "audio/",
+    "text/css",
+    "text/javascript",
+    "application/javascript",
+)
 
 
 @dataclass(frozen=True)
 class Entry:
-    """One recorded answer: its body if it holds data, else why it does not. `failed`: it should have been data."""
+    """One recorded answer: its body if it holds data, else why it does not.
+
+    `failed`: it should have been data.
+    """
 
     origin: Origin
     body: bytes | None = None
@@ -24,25 +35,38 @@ class Entry:
 
 
 def is_archive(document: JsonValue) -> bool:
-    """Whether a document is an HTTP archive: an object `log` with a list of `entries` that hold requests."""
+    """Whether a document is an HTTP archive: an object `log` with a list of `entries` that hold
+    requests.
+    """
     log = _object(_object(document).get("log"))
     entries = log.get("entries")
     if type(entries) is not list or not ("version" in log or "creator" in log):
         return False
-    return all(type(entry) is dict and "request" in entry and "response" in entry for entry in entries)
+    return all(
+        type(entry) is dict and "request" in entry and "response" in entry for entry in entries
+    )
 
 
 def entries(document: JsonValue) -> Iterator[Entry]:
     """The recorded answers in their order."""
     for entry in document["log"]["entries"]:
-        yield _entry(_object(entry.get("request")), _object(entry.get("response")), entry.get("startedDateTime"))
+        yield _entry(
+            _object(entry.get("request")),
+            _object(entry.get("response")),
+            entry.get("startedDateTime"),
+        )
 
 
 def _entry(request: JsonValue, response: JsonValue, started: JsonValue) -> Entry:
     content = _object(response.get("content"))
     media_type = _text(content.get("mimeType")).partition(";")[0].strip().lower()
     status = response.get("status")
-    origin = Origin(_text(request.get("url")), status if type(status) is int else None, media_type, _text(started))
+    origin = Origin(
+        _text(request.get("url")),
+        status if type(status) is int else None,
+        media_type,
+        _text(started),
+    )
     if media_type.startswith(_NEVER_DATA):
         return Entry(origin, reason=media_type)
     if type(status) is int and status >= 400:
@@ -67,8 +91,14 @@ def _body(origin: Origin, content: JsonValue) -> Entry:
 
 
 def is_json_media_type(media_type: str) -> bool:
-    """`application/json`, the older spellings, and everything with the suffix `+json` (RFC 6839)."""
-    return media_type.endswith("+json") or media_type in ("application/json", "text/json", "application/x-json")
+    """`application/json`, the older spellings,
+    and everything with the suffix `+json` (RFC 6839).
+    """
+    return media_type.endswith("+json") or media_type in (
+        "application/json",
+        "text/json",
+        "application/x-json",
+    )
 
 
 def _object(value: JsonValue) -> JsonValue:

@@ -18,13 +18,15 @@ from mukret.errors import InputError
 from mukret.values import JsonValue
 
 PIECES_TO_WAIT = 8
-"""After a piece with an odd line in it, so many are read line by line before the quick way is tried again."""
+"""After a piece with an odd line in it, so many are read line by line before the quick way is tried
+again.
+"""
 
 
 @dataclass
 class Batch:
-    """Documents in order; `sources` and `numbers` (from 1 in its file) say where each one comes from, `origins` which
-    request it answered, if that is on record.
+    """Documents in order; `sources` and `numbers` (from 1 in its file) say where each one comes
+    from, `origins` which request it answered, if that is on record.
 
     `raw` holds the bytes of the documents that were asked for, by index.
     """
@@ -87,18 +89,23 @@ def read_batches(
 ) -> Iterator[Batch]:
     """Batches of about `size` bytes of input. Raises InputError for a source that can't be read.
 
-    Documents are decoded by `partly`, if it is given. Long ones may be cut at these arrays, as `read_blocks` says.
+    Documents are decoded by `partly`, if it is given. Long ones may be cut at these arrays, as
+    `read_blocks` says.
     """
     decoding = Decoding(keep_raw, partly)
     return map(decoding.batch, read_blocks(sources, size, arrays, as_it_comes=as_it_comes))
 
 
 def nothing_read(bad: BadDocument, count: int) -> InputError:
-    """The error of a run of which none of so many documents could be read: what is wrong with the first."""
+    """The error of a run of which none of so many documents could be read: what is wrong with the
+    first.
+    """
     return nothing_read_since(bad.source.name, bad.number, bad.finding, bad.hint, count)
 
 
-def nothing_read_since(file: str, document: int, finding: Finding, hint: str | None, count: int) -> InputError:
+def nothing_read_since(
+    file: str, document: int, finding: Finding, hint: str | None, count: int
+) -> InputError:
     """The same where it comes from a record of that document."""
     what = "no document of the run could be read"
     if count > 1:
@@ -127,9 +134,15 @@ class Decoding:
     """Decodes blocks, one after the other."""
 
     def __init__(
-        self, keep_raw: Wanted = nothing_wanted, partly: Partly | None = None, *, every_part: bool = False
+        self,
+        keep_raw: Wanted = nothing_wanted,
+        partly: Partly | None = None,
+        *,
+        every_part: bool = False,
     ) -> None:
-        """`every_part`: of a document in parts the bytes of all are kept, and not only those of the first elements."""
+        """`every_part`: of a document in parts the bytes of all are kept, and not only those of the
+        first elements.
+        """
         self.keep_raw = keep_raw
         self.partly = partly
         self.every_part = every_part
@@ -154,7 +167,8 @@ class Decoding:
     def all_at_once(self, batch: Batch, piece: Piece) -> bool:
         """Decodes all documents of a piece without a look at each.
 
-        False if one of them is odd: nothing was taken then, and the next pieces are read one by one too.
+        False if one of them is odd: nothing was taken then, and the next pieces are read one by one
+        too.
         """
         texts = piece.texts
         if piece.separator == RECORD_SEPARATOR:
@@ -176,7 +190,9 @@ class Decoding:
             batch.answers.update(range(first, first + count))
         if self.every_part or piece.part.first == 0:
             wanted = self.keep_raw
-            batch.raw.update((first + n, texts[n]) for n in range(count) if wanted(piece.before + n))
+            batch.raw.update(
+                (first + n, texts[n]) for n in range(count) if wanted(piece.before + n)
+            )
         batch.documents += documents
         batch.sources += [piece.source] * count
         batch.numbers += range(piece.number, piece.number + count)
@@ -233,8 +249,10 @@ def _by(partly: Partly, raw: bytes) -> JsonValue:
 
 
 def set_aside(batch: Batch, piece: Piece, number: int, finding: Finding) -> None:
-    """Notes that the document with this number in its piece (from 0) is no JSON. Raises InputError for a part of one,
-    which was JSON before."""
+    """Notes that the document with this number in its piece (from 0) is no JSON.
+
+    Raises InputError for a part of one, which was JSON before.
+    """
     if piece.part != WHOLE:
         raise InputError("not-opened", f"{piece.source.name}: it changed while it was read")
     if piece.inside:

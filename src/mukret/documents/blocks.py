@@ -1,4 +1,6 @@
-"""Sources → blocks: pieces of the input, each of which can be decoded on its own and knows its place."""
+"""Sources → blocks: pieces of the input, each of which can be decoded on its own and knows its
+place.
+"""
 
 from __future__ import annotations
 
@@ -11,11 +13,25 @@ from functools import cached_property
 from typing import BinaryIO, cast
 
 from mukret.documents.archives import Entry, entries, is_archive
-from mukret.documents.cutting import WHOLE, CanNotCut, Cuts, Cutter, Names, Part, Readable, with_names
+from mukret.documents.cutting import (
+    WHOLE,
+    CanNotCut,
+    Cuts,
+    Cutter,
+    Names,
+    Part,
+    Readable,
+    with_names,
+)
 from mukret.documents.decode import BYTE_ORDER_MARK, NotJson, decode
 from mukret.documents.diagnose import Finding
 from mukret.documents.origin import Origin
-from mukret.documents.recognise import RECORD_SEPARATOR, looks_like_lines, looks_like_sequence, named_like_lines
+from mukret.documents.recognise import (
+    RECORD_SEPARATOR,
+    looks_like_lines,
+    looks_like_sequence,
+    named_like_lines,
+)
 from mukret.documents.sources import BROKEN_ARCHIVE, Source, not_read
 from mukret.errors import InputError
 from mukret.scan import counted_lines
@@ -26,17 +42,21 @@ LONG = 4
 """A document is long from so many blocks on."""
 FAR = 1_000_000
 FEWEST_ELEMENTS = 100
-"""An array of fewer may be a record with a place for each value, or a page beside a list: it is not cut where nobody
-says what it is."""
+"""An array of fewer may be a record with a place for each value, or a page beside a list: it is not
+cut where nobody says what it is.
+"""
 LONGEST_LINE = 128 << 20
 """A line is decoded as a whole, which takes many times its size."""
 
 
 @dataclass(frozen=True)
 class BadDocument:
-    """A document that can't be read; it keeps its number in the file. The finding's place is in the file, for a body
-    in an HTTP archive in that body. Where it is JSON that the rules can't read, `value` is what there is of it,
-    shortened, and `hint` what may have been meant."""
+    """A document that can't be read; it keeps its number in the file.
+
+    The finding's place is in the file, for a body in an HTTP archive in that body. Where it is JSON
+    that the rules can't read, `value` is what there is of it, shortened, and `hint` what may have
+    been meant.
+    """
 
     source: Source
     number: int
@@ -50,9 +70,10 @@ class BadDocument:
 class Piece:
     """Bytes of one source that hold one document, or with a `separator` many.
 
-    `number` (from 1) is that of the first document in its file, `before` how many documents of the run come before it;
-    `lines` and `offset` say how much of the file does. `origin` and `inside` are told of a body in an HTTP archive.
-    `part`: what of one document it is, if that is read in parts.
+    `number` (from 1) is that of the first document in its file, `before` how many documents of the
+    run come before it; `lines` and `offset` say how much of the file does. `origin` and `inside`
+    are told of a body in an HTTP archive. `part`: what of one document it is, if that is read in
+    parts.
     """
 
     source: Source
@@ -121,10 +142,11 @@ def read_blocks(
 ) -> Iterator[Block]:
     """Blocks of about `size` bytes of input. Raises InputError for a source that can't be read.
 
-    Documents of LONG times that size may be cut at these arrays, into parts that are blocks of their own: what stands
-    around the arrays comes first and is in all of them. With `as_it_comes` the elements come first, as they are found
-    and with nothing beside them, before it is known what follows. With None for `arrays` all long ones that are reached
-    by names alone are cut, and nothing comes twice (`Cuts.begun`).
+    Documents of LONG times that size may be cut at these arrays, into parts that are blocks of
+    their own: what stands around the arrays comes first and is in all of them. With `as_it_comes`
+    the elements come first, as they are found and with nothing beside them, before it is known what
+    follows. With None for `arrays` all long ones that are reached by names alone are cut, and
+    nothing comes twice (`Cuts.begun`).
     """
     reader = _Reader(size, arrays, as_it_comes=as_it_comes)
     for source in sources:
@@ -134,7 +156,9 @@ def read_blocks(
 
 
 class _Reader:
-    def __init__(self, size: int, arrays: Sequence[Names] | None, *, as_it_comes: bool = False) -> None:
+    def __init__(
+        self, size: int, arrays: Sequence[Names] | None, *, as_it_comes: bool = False
+    ) -> None:
         self.size = size
         self.arrays = arrays
         self.cuts_documents = arrays is None or bool(arrays)
@@ -176,7 +200,9 @@ class _Reader:
     def nothing(self, source: Source) -> None:
         if source.named:
             raise InputError(
-                "empty-input", f"{source.name}: the file is empty", hint="a response is one JSON text at least"
+                "empty-input",
+                f"{source.name}: the file is empty",
+                hint="a response is one JSON text at least",
             )
         self.bad(source, Finding("the file is empty"))
 
@@ -200,7 +226,11 @@ class _Reader:
         """A file that is one document, perhaps of any length."""
         if self.cuts_documents:
             head += file.read(max(0, LONG * self.size - len(head)))
-        long = self.cuts_documents and len(head) >= LONG * self.size and b'"entries"' not in head[: self.size]
+        long = (
+            self.cuts_documents
+            and len(head) >= LONG * self.size
+            and b'"entries"' not in head[: self.size]
+        )
         if not long:
             self.document(source, head + file.read())
             return
@@ -218,7 +248,9 @@ class _Reader:
             if self.as_it_comes:
                 yield from self.in_pieces(source, cutter, again)
                 return
-            source.parts_size = again.seek(0, os.SEEK_END) if stream is file else 0  # about; so long as it is not known
+            source.parts_size = (
+                again.seek(0, os.SEEK_END) if stream is file else 0
+            )  # about; so long as it is not known
             try:
                 cuts = self.checked(cutter.cut(), again)
             except (CanNotCut, NotJson) as error:
@@ -240,7 +272,10 @@ class _Reader:
                 yield from self.in_parts(source, parts)
 
     def checked(self, cuts: Cuts, file: BinaryIO) -> Cuts:
-        """Where a document is cut. Raises CanNotCut where nobody says where, and there is no place."""
+        """Where a document is cut.
+
+        Raises CanNotCut where nobody says where, and there is no place.
+        """
         if self.arrays is not None:
             return cuts
         cuts = cuts.with_short_ones(file, FEWEST_ELEMENTS)
@@ -269,11 +304,16 @@ class _Reader:
                 raw = with_names(self.arrays[part.array or 0], elements)
                 yield Block([replace(first, raw=raw, part=part)], size=len(raw))
         except NotJson as error:
-            self.block.bad.append(BadDocument(source, first.number, _with_column(error.finding, again)))
+            self.block.bad.append(
+                BadDocument(source, first.number, _with_column(error.finding, again))
+            )
             return
         except CanNotCut:
             lines = True
-        yield Block([replace(first, raw=cutter.cuts.skeleton, part=Part(around=True))], size=len(cutter.cuts.skeleton))
+        yield Block(
+            [replace(first, raw=cutter.cuts.skeleton, part=Part(around=True))],
+            size=len(cutter.cuts.skeleton),
+        )
         if lines:
             yield from self.separated(source, cast(BinaryIO, cutter.file), cutter.rest, b"\n")
 
@@ -302,7 +342,9 @@ class _Reader:
             piece.origin, piece.inside = entry.origin, f"the answer of {entry.origin.address}"
             self.add(piece)
 
-    def separated(self, source: Source, file: BinaryIO, head: bytes, separator: bytes) -> Iterator[Block]:
+    def separated(
+        self, source: Source, file: BinaryIO, head: bytes, separator: bytes
+    ) -> Iterator[Block]:
         """JSON Lines, or a JSON text sequence (RFC 7464): a blank piece is no document."""
         rest, more = b"", head.removeprefix(BYTE_ORDER_MARK)
         lines, offset = 0, len(head) - len(more)
@@ -339,11 +381,17 @@ class _Reader:
             self.add(piece)
 
     def too_long(self, source: Source, lines: int, offset: int) -> None:
-        self.bad(source, Finding(f"a line of more than {LONGEST_LINE >> 20} MB", lines + 1, 1, offset), "too-long")
+        self.bad(
+            source,
+            Finding(f"a line of more than {LONGEST_LINE >> 20} MB", lines + 1, 1, offset),
+            "too-long",
+        )
 
 
 def _skip(file: BinaryIO, separator: bytes, size: int) -> tuple[int, int, bytes]:
-    """Reads on behind the next separator: the bytes and line ends that were passed over, and what was read besides."""
+    """Reads on behind the next separator: the bytes and line ends that were passed over, and what
+    was read besides.
+    """
     passed = line_ends = 0
     while chunk := file.read(size):
         before, found, after = chunk.partition(separator)
@@ -385,8 +433,9 @@ def _with_column(finding: Finding, file: BinaryIO) -> Finding:
 
 
 def read_a_line(file: BinaryIO, size: int, most: int | None = None) -> bytes:
-    """The beginning of a file: at least its first line that is not blank and something of what follows it, unless that
-    is longer than `most`."""
+    """The beginning of a file: at least its first line that is not blank and something of what
+    follows it, unless that is longer than `most`.
+    """
     head = bytearray(file.read(size))
     searched = 0
     while True:

@@ -1,7 +1,9 @@
-"""A folder that `collect` wrote: `capture.jsonl` says which responses it holds and where each came from.
+"""A folder that `collect` wrote: `capture.jsonl` says which responses it holds and where each came
+from.
 
-An answer belongs to a list of pages (most lists have one), and a list is asked for again in each round of a collection.
-The newest answers are those of the last round in which the list came to its end; an unfinished round must not hide it.
+An answer belongs to a list of pages (most lists have one), and a list is asked for again in each
+round of a collection. The newest answers are those of the last round in which the list came to its
+end; an unfinished round must not hide it.
 """
 
 from __future__ import annotations
@@ -45,7 +47,9 @@ class CaptureRecord:
 
     @property
     def file(self) -> str:
-        """The file of the body, within the folder; of one that has not changed since, the one that was kept then."""
+        """The file of the body, within the folder; of one that has not changed since, the one that
+        was kept then.
+        """
         return str(self.line["file"])
 
     @property
@@ -79,7 +83,10 @@ class CaptureRecord:
 
     @property
     def key(self) -> str:
-        """Which list of pages it belongs to. What says nothing of lists is one of its own for each address."""
+        """Which list of pages it belongs to.
+
+        What says nothing of lists is one of its own for each address.
+        """
         known = self.text("list")
         if known is not None:
             return known
@@ -101,15 +108,20 @@ class CaptureRecord:
 
 
 def captured_sources(folder: Path, *, newest: bool = False) -> list[Source]:
-    """The kept responses in the order in which they came, or the newest of each address alone; what was kept apart is
-    no data. Raises InputError."""
+    """The kept responses in the order in which they came, or the newest of each address alone; what
+    was kept apart is no data. Raises InputError.
+    """
     newest_files = _newest_files(folder)
     found = []
     for record in capture_records(folder):
         superseded = record.file not in newest_files
         if record.apart or record.unchanged or (newest and superseded):
             continue
-        found.append(Source(str(folder / record.file), named=False, origin=record.origin(superseded=superseded)))
+        found.append(
+            Source(
+                str(folder / record.file), named=False, origin=record.origin(superseded=superseded)
+            )
+        )
     return found
 
 
@@ -144,7 +156,10 @@ def _newest_files(folder: Path) -> set[str]:
 
 
 def capture_records(folder: Path) -> Iterator[CaptureRecord]:
-    """The lines of `capture.jsonl`; a last line that was cut off by a crash is none. Raises InputError."""
+    """The lines of `capture.jsonl`; a last line that was cut off by a crash is none.
+
+    Raises InputError.
+    """
     file = folder / CAPTURE
     try:
         with open(file, "rb") as lines:
@@ -152,7 +167,9 @@ def capture_records(folder: Path) -> Iterator[CaptureRecord]:
                 if line.endswith(b"\n"):
                     yield _record(file, number, line)
     except OSError as error:
-        raise InputError("not-opened", f"{file}: {(error.strerror or str(error)).lower()}") from None
+        raise InputError(
+            "not-opened", f"{file}: {(error.strerror or str(error)).lower()}"
+        ) from None
 
 
 def _record(file: Path, number: int, line: bytes) -> CaptureRecord:

@@ -9,7 +9,9 @@ from contextlib import contextmanager
 
 @contextmanager
 def collector_at_rest() -> Iterator[None]:
-    """Without the cyclic garbage collector: documents have no cycles, and it would look at every one of them."""
+    """Without the cyclic garbage collector: documents have no cycles, and it would look at every
+    one of them.
+    """
     was_on = gc.isenabled()
     gc.disable()
     try:

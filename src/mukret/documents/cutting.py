@@ -1,8 +1,10 @@
-"""One document that is larger than memory: read in parts, each with some elements of one of its long arrays.
+"""One document that is larger than memory: read in parts, each with some elements of one of its
+long arrays.
 
-The document is gone through once, from its beginning to its end, to find where it can be cut and to see whether it is
-JSON at all; what is kept of that is the text around the arrays and the places of the cuts. Each part is a JSON text of
-its own: what stands around the arrays, all of them empty but one, which has some of its elements.
+The document is gone through once, from its beginning to its end, to find where it can be cut and to
+see whether it is JSON at all; what is kept of that is the text around the arrays and the places of
+the cuts. Each part is a JSON text of its own: what stands around the arrays, all of them empty but
+one, which has some of its elements.
 """
 
 from __future__ import annotations
@@ -40,8 +42,9 @@ class Readable(Protocol):
 
 
 class CanNotCut(Exception):
-    """It is JSON perhaps, but can't be cut: a member on the way to an array came twice, or there are several
-    documents."""
+    """It is JSON perhaps, but can't be cut: a member on the way to an array came twice, or there
+    are several documents.
+    """
 
 
 @dataclass(frozen=True)
@@ -54,9 +57,10 @@ class LongArray:
 
 @dataclass(frozen=True)
 class Part:
-    """Which part of a document this is: elements of the array with number `array`, from the element `first` on; or
-    what stands `around` the arrays, which comes first. `begun`: the arrays of which that has the first elements; the
-    parts after it have the others, by their number among these."""
+    """Which part of a document this is: elements of the array with number `array`, from the element
+    `first` on; or what stands `around` the arrays, which comes first. `begun`: the arrays of which
+    that has the first elements; the parts after it have the others, by their number among these.
+    """
 
     array: int | None = None
     first: int = 0
@@ -64,7 +68,9 @@ class Part:
     begun: tuple[LongArray, ...] = ()
 
     def in_document(self, location: Location, depth: int) -> Location:
-        """Where in the document stands what has a location in the part, within the array so deep in both."""
+        """Where in the document stands what has a location in the part, within the array so deep in
+        both.
+        """
         number = location[depth]
         assert isinstance(number, int)
         return (*location[:depth], self.first + number, *location[depth + 1 :])
@@ -76,9 +82,10 @@ WHOLE = Part()
 
 @dataclass
 class Cuts:
-    """Where a document can be cut: the texts around the arrays that were found, and for each of these its number among
-    those that were looked for, and its pieces: where they begin and end in the file, and the number of the first
-    element. `arrays` says where each stands and how many elements it has.
+    """Where a document can be cut: the texts around the arrays that were found, and for each of
+    these its number among those that were looked for, and its pieces: where they begin and end in
+    the file, and the number of the first element. `arrays` says where each stands and how many
+    elements it has.
     """
 
     around: list[bytearray] = field(default_factory=lambda: [bytearray()])
@@ -100,7 +107,9 @@ class Cuts:
         around, found, pieces, arrays = [self.around[0]], [], [], []
         for number, array in enumerate(self.arrays):
             if array.elements < fewest:
-                around[-1] = around[-1] + _between(file, self.pieces[number]) + self.around[number + 1]
+                around[-1] = (
+                    around[-1] + _between(file, self.pieces[number]) + self.around[number + 1]
+                )
             else:
                 around.append(self.around[number + 1])
                 found.append(self.found[number])
@@ -109,19 +118,28 @@ class Cuts:
         return Cuts(around, found, pieces, arrays)
 
     def begun(self, file: BinaryIO) -> Iterator[tuple[Part, bytes]]:
-        """The parts of a document for whoever looks at each node once: what stands around the arrays, with the first
-        elements of all of them, and then the other elements, with no more than the members that lead to them."""
+        """The parts of a document for whoever looks at each node once: what stands around the
+        arrays, with the first elements of all of them, and then the other elements, with no more
+        than the members that lead to them.
+        """
         beginnings = [_between(file, pieces[:1]) for pieces in self.pieces]
-        first = b"".join(text for pair in zip(self.around, [*beginnings, b""], strict=True) for text in pair)
+        first = b"".join(
+            text for pair in zip(self.around, [*beginnings, b""], strict=True) for text in pair
+        )
         yield Part(around=True, begun=tuple(self.arrays)), first
         for number, pieces in enumerate(self.pieces):
             for piece in pieces[1:]:
-                yield Part(number, piece[2]), with_names(self.arrays[number].names, _between(file, [piece]))
+                yield (
+                    Part(number, piece[2]),
+                    with_names(self.arrays[number].names, _between(file, [piece])),
+                )
 
     def parts(self, file: BinaryIO, size: int) -> Iterator[tuple[Part, bytes]]:
-        """The parts of a document, from a file that can be read anywhere; what stands around the arrays comes first.
+        """The parts of a document, from a file that can be read anywhere; what stands around the
+        arrays comes first.
 
-        Each part has elements of at least `size` bytes, and more than what stands around them, which is in all parts.
+        Each part has elements of at least `size` bytes, and more than what stands around them,
+        which is in all parts.
         """
         yield Part(around=True), self.skeleton
         for number, pieces in enumerate(self.pieces):
@@ -141,7 +159,9 @@ def _between(file: BinaryIO, pieces: Sequence[tuple[int, int, int]]) -> bytes:
 
 
 def with_names(names: Names, elements: bytes) -> bytes:
-    """Elements of an array, and of what stands around it no more than the members that lead to it."""
+    """Elements of an array, and of what stands around it no more than the members
+    that lead to it.
+    """
     opened = b"".join(b"{%s:" % msgspec.json.encode(name) for name in names)
     return b"%s[%s]%s" % (opened, elements, b"}" * len(names))
 
@@ -151,12 +171,21 @@ class _Unfinished(Exception):
 
 
 class Cutter:
-    """Goes through one document. `arrays` are those that may be cut, into pieces of about `size` bytes; None: all that
-    are longer and are reached by names alone. `both`: where a member on the way to one comes twice, both are gone
-    through."""
+    """Goes through one document.
+
+    `arrays` are those that may be cut, into pieces of about `size` bytes; None: all that are longer
+    and are reached by names alone. `both`: where a member on the way to one comes twice, both are
+    gone through.
+    """
 
     def __init__(
-        self, file: Readable, head: bytes, arrays: Sequence[Names] | None, size: int, *, both: bool = False
+        self,
+        file: Readable,
+        head: bytes,
+        arrays: Sequence[Names] | None,
+        size: int,
+        *,
+        both: bool = False,
     ) -> None:
         self.file = file
         self.both = both
@@ -172,7 +201,9 @@ class Cutter:
         """Line ends before the place that was reached."""
         self.cuts = Cuts()
         self.removed: list[list[int]] = []
-        """For each array: where in the skeleton it stood, and how many line ends and bytes of it are not there."""
+        """For each array: where in the skeleton it stood, and how many line ends and bytes of it
+        are not there.
+        """
 
     def cut(self) -> Cuts:
         """Raises NotJson, with the place in the file; CanNotCut."""
@@ -221,7 +252,9 @@ class Cutter:
         return self.buffer[self.at : self.at + 1]
 
     def blank(self) -> None:
-        """Goes over white space, which is kept, so that places in the skeleton are those of the file."""
+        """Goes over white space, which is kept, so that places in the skeleton are those of the
+        file.
+        """
         while True:
             found = _BLANK.match(self.buffer, self.at)
             assert found
@@ -331,7 +364,9 @@ class Cutter:
             end, ended, mark, count = self.piece(mark)
             if count is None:
                 count = self.checked(
-                    self.buffer[self.at : end], first == 0, self.buffer[end : end + 1] if ended else b""
+                    self.buffer[self.at : end],
+                    first == 0,
+                    self.buffer[end : end + 1] if ended else b"",
                 )
             if count:
                 pieces.append((self.before + self.at, self.before + end, first))
@@ -351,11 +386,11 @@ class Cutter:
         self.at = end
 
     def piece(self, mark: bytes) -> tuple[int, bool, bytes, int | None]:
-        """Where in the buffer the next piece ends, whether the array does, what to look for between two elements, and
-        how many elements the piece has, if they were counted.
+        """Where in the buffer the next piece ends, whether the array does, what to look for between
+        two elements, and how many elements the piece has, if they were counted.
 
-        What stood between two elements is found again quickly; whether that is a place between two others, or one in
-        the depth of an element, is seen when the text before it is read.
+        What stood between two elements is found again quickly; whether that is a place between two
+        others, or one in the depth of an element, is seen when the text before it is read.
         """
         while len(self.buffer) - self.at < self.size and self.more():
             pass
@@ -378,7 +413,9 @@ class Cutter:
         empty = first and ends_with == b"]" and not text.strip()
         if (not count and not empty) or ends_with == b"}":
             before = b"[" if first else b"[0,"
-            finding = _finding(before + text + (ends_with or b",0]")).moved(self.lines, self.before + self.at)
+            finding = _finding(before + text + (ends_with or b",0]")).moved(
+                self.lines, self.before + self.at
+            )
             raise NotJson(replace(finding, offset=finding.offset - len(before)))
         return count
 
@@ -426,8 +463,9 @@ def _count_in_full(array: bytes) -> int:
 
 
 def _end_of_value(buffer: bytes, at: int, end: int | None = None) -> int | None:
-    """Where the value ends that begins at a place of a buffer; None if that is not in it, or not before `end`. Whether
-    it is a value at all is not seen here."""
+    """Where the value ends that begins at a place of a buffer; None if that is not in it, or not
+    before `end`. Whether it is a value at all is not seen here.
+    """
     if buffer[at : at + 1] not in (b"{", b"[", b'"'):
         found = _SCALAR.match(buffer, at)
         assert found
@@ -447,8 +485,9 @@ def _end_of_value(buffer: bytes, at: int, end: int | None = None) -> int | None:
 
 
 def _scan(buffer: bytes, at: int, size: int) -> tuple[int, bool]:
-    """Where elements of an array that begin at a place of a buffer can be cut, at a comma after about `size` bytes; or
-    where the array ends (then true). -1 if neither is in the buffer."""
+    """Where elements of an array that begin at a place of a buffer can be cut, at a comma after
+    about `size` bytes; or where the array ends (then true). -1 if neither is in the buffer.
+    """
     depth, cut = 0, -1
     for mark in _STRUCTURE.finditer(buffer, at):
         character = buffer[mark.start()]
@@ -469,7 +508,9 @@ def _scan(buffer: bytes, at: int, size: int) -> tuple[int, bool]:
 
 
 def _mark(buffer: bytes, at: int, cut: int) -> bytes:
-    """What stands around the comma between two elements: the end of the one before, and how the next one begins."""
+    """What stands around the comma between two elements: the end of the one before, and how the
+    next one begins.
+    """
     before = buffer[at:cut].rstrip()
     if before[-1:] not in (b"}", b"]"):
         return b","

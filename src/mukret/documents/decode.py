@@ -19,14 +19,21 @@ _LONGEST_INTEGER = 4300
 _TOO_LONG = b"0" * (_LONGEST_INTEGER + 1)
 _PROBES = 12
 _PROBE = _LONGEST_INTEGER // _PROBES
-"""Every so many bytes one is looked at: an integer that is too long has at least so many digits among them."""
+"""Every so many bytes one is looked at: an integer that is too long has at least so many digits
+among them.
+"""
 
 
-_NEGATIVE_ZERO = re2.compile(rb"-0(?:[,\]}\s]|$)")  # five times as fast as the standard library's, and it goes over all
+_NEGATIVE_ZERO = re2.compile(
+    rb"-0(?:[,\]}\s]|$)"
+)  # five times as fast as the standard library's, and it goes over all
 
 
 class NotJson(ValueError):
-    """Bytes that are no JSON text. Line and column count from 1, the byte offset from 0, within these bytes."""
+    """Bytes that are no JSON text.
+
+    Line and column count from 1, the byte offset from 0, within these bytes.
+    """
 
     def __init__(self, finding: Finding) -> None:
         super().__init__(str(finding))
@@ -39,8 +46,9 @@ def decoder() -> msgspec.json.Decoder[JsonValue]:
 
 
 def look_over(raw: bytes) -> None:
-    """Raises ValueError where a fast decoder may not do: it does not see invalid UTF-8 and endless integers in what it
-    skips, and makes 0 of `-0`. `decode` tells whether there is anything wrong."""
+    """Raises ValueError where a fast decoder may not do: it does not see invalid UTF-8 and endless
+    integers in what it skips, and makes 0 of `-0`. `decode` tells whether there is anything wrong.
+    """
     suspicious = len(raw) > _LONGEST_INTEGER and b"0" * _PROBES in raw[::_PROBE].translate(_DIGITS)
     if suspicious and _TOO_LONG in raw.translate(_DIGITS):
         raise ValueError
@@ -71,7 +79,9 @@ def holds_negative_zero(raw: bytes) -> bool:
 
 
 def _with_signed_zeros(raw: bytes) -> JsonValue:
-    """The document with `-0` as it stands: the fast decoder makes 0 of it, and has no hook for whole numbers."""
+    """The document with `-0` as it stands: the fast decoder makes 0 of it, and has no hook for
+    whole numbers.
+    """
     return json.loads(raw, parse_int=_integer, parse_float=Number)
 
 

@@ -1,7 +1,8 @@
 """What is wrong with a text that should be JSON, in words and at a place.
 
-The fast decoder only says that it gave up; this scanner reads the same text slowly, without recursion, and knows the
-mistakes that people and services make. Where it is plain what was meant it reads on, to say how many lines are wrong.
+The fast decoder only says that it gave up; this scanner reads the same text slowly, without
+recursion, and knows the mistakes that people and services make. Where it is plain what was meant it
+reads on, to say how many lines are wrong.
 """
 
 from __future__ import annotations
@@ -21,7 +22,13 @@ _NUMBER = re.compile(r"-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][-+]?[0-9]+)?")
 _WORD = re.compile(r"[A-Za-z_$][A-Za-z0-9_$]*")
 _LOOSE_NUMBER = re.compile(r"[-+.0-9][-+.0-9A-Za-z]*")
 _LITERALS = ("true", "false", "null")
-_OTHER_LANGUAGES = {"True": "true", "False": "false", "None": "null", "undefined": "null", "nil": "null"}
+_OTHER_LANGUAGES = {
+    "True": "true",
+    "False": "false",
+    "None": "null",
+    "undefined": "null",
+    "nil": "null",
+}
 _LINE_NAMED = re.compile(r"(?<=(?:at|of) )line (\d+)")
 """Where a message names the line of an opening bracket."""
 _WINDOW = 30
@@ -34,8 +41,11 @@ Sort = Literal["slip", "page", "cut-off", "other"]
 
 @dataclass(frozen=True)
 class Finding:
-    """What is wrong and where. `excerpt` is the text around it, `caret` the place within it; where there is neither a
-    text nor a way to it, it is the whole that is wrong."""
+    """What is wrong and where.
+
+    `excerpt` is the text around it, `caret` the place within it; where there is neither a text nor
+    a way to it, it is the whole that is wrong.
+    """
 
     message: str
     line: int = 1
@@ -104,7 +114,13 @@ def _finding(text: str, at: int, message: str, sort: Sort = "other") -> Finding:
     before = escaped(line[first:column])
     after = escaped(line[column : column + _WINDOW])
     return Finding(
-        message, text.count("\n", 0, at) + 1, column + 1, len(text[:at].encode()), before + after, len(before), sort
+        message,
+        text.count("\n", 0, at) + 1,
+        column + 1,
+        len(text[:at].encode()),
+        before + after,
+        len(before),
+        sort,
     )
 
 
@@ -157,7 +173,10 @@ class _Scanner:
             return "there is nothing in it"
         bracket, place = self.open[-1]
         line = self.text.count("\n", 0, place) + 1
-        return f"cut off inside {'an object' if bracket == '{' else 'an array'} that began at line {line}"
+        return (
+            "cut off inside "
+            f"{'an object' if bracket == '{' else 'an array'} that began at line {line}"
+        )
 
     def fail(self, message: str, at: int | None = None) -> tuple[int, str]:
         return (self.at if at is None else at), message
@@ -170,12 +189,16 @@ class _Scanner:
     def quoted(self, wants: str) -> tuple[int, str]:
         """A text, or a name, in single quotes."""
         end = self.text.find("'", self.at + 1)
-        return self.slip("single quotes: JSON wants double", wants, end + 1 if end > 0 else len(self.text))
+        return self.slip(
+            "single quotes: JSON wants double", wants, end + 1 if end > 0 else len(self.text)
+        )
 
     def comment(self, wants: str) -> tuple[int, str]:
         ends = "*/" if self.text.startswith("/*", self.at) else "\n"
         end = self.text.find(ends, self.at)
-        return self.slip("a comment: JSON has none", wants, end + len(ends) if end > 0 else len(self.text))
+        return self.slip(
+            "a comment: JSON has none", wants, end + len(ends) if end > 0 else len(self.text)
+        )
 
     def after_value(self) -> str:
         return "more" if self.open else "end"
@@ -185,7 +208,10 @@ class _Scanner:
     def _end(self, character: str) -> tuple[int, str]:
         if character in "{[":
             self.another = True
-            message = "text after the end of the document, where another begins: several go one to a line (JSON Lines)"
+            message = (
+                "text after the end of the document, where another begins: several go one "
+                "to a line (JSON Lines)"
+            )
             return self.slip(message, "value", self.at)
         return self.fail("text after the end of the document")
 
@@ -298,10 +324,17 @@ class _Scanner:
         assert part
         if part.end() == len(self.text):
             return self.fail(
-                f"cut off inside a text that began at line {self.text.count(chr(10), 0, self.at) + 1}", part.end()
+                (
+                    "cut off inside a text that began at line "
+                    f"{self.text.count(chr(10), 0, self.at) + 1}"
+                ),
+                part.end(),
             )
         if self.text[part.end()] == "\\":
-            return self.fail(f"{escaped(self.text[part.end() : part.end() + 2])} is no escape of JSON", part.end())
+            return self.fail(
+                f"{escaped(self.text[part.end() : part.end() + 2])} is no escape of JSON",
+                part.end(),
+            )
         control = ord(self.text[part.end()])
         what = "a line break" if control in (10, 13) else f"the control character U+{control:04X}"
         return self.fail(f"{what} inside a text", part.end())

@@ -1,5 +1,6 @@
-"""Members that come twice in one object: the fast decoder takes the last without a word, so some documents are read
-again by one that tells."""
+"""Members that come twice in one object: the fast decoder takes the last without a word, so some
+documents are read again by one that tells.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +20,9 @@ MOST_BYTES = 8_000_000
 
 
 def is_sampled(number: int) -> bool:
-    """Whether the document with this number in the run (from 0) is looked at in full: the first, and some all along."""
+    """Whether the document with this number in the run (from 0) is looked at in full: the first,
+    and some all along.
+    """
     return number < FIRST or number % EVERY == 0
 
 
@@ -40,8 +43,9 @@ class DoubledMembers:
     bytes_left: int = MOST_BYTES
 
     def see(self, batch: Batch, array: Names | None = None) -> None:
-        """Looks at all documents of a batch of which the bytes are kept; of a part of one only at the array of which it
-        has some elements."""
+        """Looks at all documents of a batch of which the bytes are kept; of a part of one only at
+        the array of which it has some elements.
+        """
         for index, raw in batch.raw.items():
             self.bytes_left -= len(raw)
             if self.bytes_left > 0 and not surely_once(raw):
@@ -51,7 +55,9 @@ class DoubledMembers:
                             continue
                         location = batch.part.in_document(location, len(array))
                     place = normalized(location)
-                    self.found.append(Doubled(batch.sources[index].name, batch.numbers[index], place))
+                    self.found.append(
+                        Doubled(batch.sources[index].name, batch.numbers[index], place)
+                    )
 
 
 class _Members(list[tuple[str, JsonValue]]):

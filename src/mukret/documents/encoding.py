@@ -1,4 +1,6 @@
-"""UTF-16 with a byte order mark → UTF-8, on the way in (RFC 8259 wants UTF-8; some services send the other)."""
+"""UTF-16 with a byte order mark → UTF-8, on the way in (RFC 8259 wants UTF-8; some services send
+the other).
+"""
 
 from __future__ import annotations
 
@@ -9,7 +11,9 @@ LITTLE_ENDIAN, BIG_ENDIAN = b"\xff\xfe", b"\xfe\xff"
 
 
 def encoding_of(head: bytes) -> str | None:
-    """`utf-16` if the first bytes are its mark; that of UTF-32 begins alike and is not taken for it."""
+    """`utf-16` if the first bytes are its mark; that of UTF-32 begins alike and is not taken for
+    it.
+    """
     if head.startswith(LITTLE_ENDIAN + b"\0\0"):
         return None
     return "utf-16" if head.startswith((LITTLE_ENDIAN, BIG_ENDIAN)) else None
@@ -18,8 +22,8 @@ def encoding_of(head: bytes) -> str | None:
 class AsUtf8(io.RawIOBase):
     """A UTF-16 stream read as UTF-8.
 
-    Half of a surrogate pair passes as the three bytes that no UTF-8 text may hold, so that whoever decodes them refuses
-    that document at that place.
+    Half of a surrogate pair passes as the three bytes that no UTF-8 text may hold, so that whoever
+    decodes them refuses that document at that place.
     """
 
     def __init__(self, file: BinaryIO) -> None:

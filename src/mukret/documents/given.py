@@ -36,20 +36,24 @@ class Given(Source):
 
 
 def given_sources(documents: Any, origin: Origin | None = None) -> list[Source]:
-    """One source of the documents that a program has (see `given_texts`), or none where there are none. They are taken
-    as they are read; `origin` is that of all of them."""
+    """One source of the documents that a program has (see `given_texts`), or none where there are
+    none. They are taken as they are read; `origin` is that of all of them.
+    """
     texts = given_texts(documents)
     first = next(texts, None)
     return [] if first is None else [Given(NAME, origin=origin, texts=chain([first], texts))]
 
 
 def given_texts(documents: Any) -> Iterator[bytes]:
-    """The JSON texts of what a program has: a parsed object, a text, bytes, an open file, or an iterable of these.
+    """The JSON texts of what a program has: a parsed object, a text, bytes, an open file, or an
+    iterable of these.
 
-    A list is an iterable of documents: a document that is an array itself stands in a list. Raises UsageError for
-    anything that is no JSON.
+    A list is an iterable of documents: a document that is an array itself stands in a list. Raises
+    UsageError for anything that is no JSON.
     """
-    if isinstance(documents, Mapping | str | bytes | bytearray | memoryview) or hasattr(documents, "read"):
+    if isinstance(documents, Mapping | str | bytes | bytearray | memoryview) or hasattr(
+        documents, "read"
+    ):
         documents = [documents]
     if not isinstance(documents, Iterable):
         raise _no_document(documents, None)
@@ -121,12 +125,17 @@ def _with_digits(value: Any, number: int | None) -> JsonValue:
 def _no_document(document: object, number: int | None, why: str | None = None) -> UsageError:
     what = f"document {number}" if number is not None else "the document"
     reason = why or f"it is a {type(document).__name__}"
-    hint = "a parsed object (dict, list, str, int, float, Decimal, bool, None), JSON text, bytes, or an open file"
+    hint = (
+        "a parsed object (dict, list, str, int, float, Decimal, bool, None), JSON text, bytes, "
+        "or an open file"
+    )
     return UsageError("no-document", f"{what} can't be read as JSON: {reason}", hint=hint)
 
 
 class _Sequence(io.RawIOBase):
-    """Texts, each between the marks of a JSON text sequence, as a file that is read from its beginning to its end."""
+    """Texts, each between the marks of a JSON text sequence, as a file that is read from its
+    beginning to its end.
+    """
 
     def __init__(self, texts: Iterator[bytes]) -> None:
         self.texts = texts

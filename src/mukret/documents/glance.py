@@ -1,7 +1,8 @@
-"""Documents decoded no further than a look at them wants: the way to one node, and how things begin there; or nothing
-but whether they are JSON.
+"""Documents decoded no further than a look at them wants: the way to one node, and how things begin
+there; or nothing but whether they are JSON.
 
-What is left out stands as null, so that sizes are right. The text is in memory as a whole; the document is not.
+What is left out stands as null, so that sizes are right. The text is in memory as a whole; the
+document is not.
 """
 
 from __future__ import annotations
@@ -27,7 +28,9 @@ _arrays = msgspec.json.Decoder(list[msgspec.Raw]).decode
 
 @dataclass(frozen=True)
 class Glance:
-    """Decodes the node at the end of these steps, and of each container at and below it the first `most` children."""
+    """Decodes the node at the end of these steps, and of each container at and below it the first
+    `most` children.
+    """
 
     steps: Sequence[str | int]
     most: int

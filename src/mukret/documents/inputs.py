@@ -18,8 +18,9 @@ _PACKED = ("", ".gz", ".zst", ".bz2", ".xz")
 
 
 def find_sources(inputs: Iterable[str | os.PathLike[str]], *, newest: bool = False) -> list[Source]:
-    """All sources that the inputs stand for, in order: folders and globs are followed, by name. With `newest` collected
-    folders give only the newest answer of each address.
+    """All sources that the inputs stand for, in order: folders and globs are followed, by name.
+
+    With `newest` collected folders give only the newest answer of each address.
 
     Raises InputError for what is not there, and for a folder or glob without a response in it.
     """
@@ -29,13 +30,20 @@ def find_sources(inputs: Iterable[str | os.PathLike[str]], *, newest: bool = Fal
         if name == STANDARD_INPUT:
             found.append(Source(name))
         elif name.lower().startswith(("http://", "https://")):
-            hint = f"keep the answer first: mukret collect {shlex.quote(name)} --to kept, and read the folder kept"
-            raise InputError("not-opened", f"{name}: this is an address, and files are read here", hint=hint)
+            hint = (
+                f"keep the answer first: mukret collect {shlex.quote(name)} --to kept, and "
+                "read the folder kept"
+            )
+            raise InputError(
+                "not-opened", f"{name}: this is an address, and files are read here", hint=hint
+            )
         elif os.path.isdir(name):
             found += _in_folder(name, newest=newest)
         elif os.path.exists(name):
             if not os.access(name, os.R_OK):  # asked, not opened: a pipe can be opened only once
-                raise InputError("not-opened", f"{name}: permission denied", hint="check the permissions")
+                raise InputError(
+                    "not-opened", f"{name}: permission denied", hint="check the permissions"
+                )
             found.append(Source(name))
         elif glob.has_magic(name):
             found += _by_glob(name)
@@ -45,17 +53,23 @@ def find_sources(inputs: Iterable[str | os.PathLike[str]], *, newest: bool = Fal
             raise InputError("not-opened", f"{name}: no such file or folder", hint=hint)
     if not found:
         raise InputError(
-            "no-input", "no input was given", hint="name a file, a folder, a glob, or - for standard input"
+            "no-input",
+            "no input was given",
+            hint="name a file, a folder, a glob, or - for standard input",
         )
     if newest and not any(source.origin for source in found):
         raise InputError(
-            "no-input", "--newest is for a folder that mukret collect wrote, and here is none", hint="leave it out"
+            "no-input",
+            "--newest is for a folder that mukret collect wrote, and here is none",
+            hint="leave it out",
         )
     return found
 
 
 def _is_response(path: Path) -> bool:
-    return path.is_file() and any(path.name.endswith(ending + packed) for ending in ENDINGS for packed in _PACKED)
+    return path.is_file() and any(
+        path.name.endswith(ending + packed) for ending in ENDINGS for packed in _PACKED
+    )
 
 
 def _in_folder(name: str, *, newest: bool) -> list[Source]:
@@ -67,7 +81,8 @@ def _in_folder(name: str, *, newest: bool) -> list[Source]:
 
 
 def _responses_below(folder: Path, *, newest: bool) -> Iterator[Source]:
-    """All responses in a folder and below, by name; a collected folder gives its own, in the order in which they came.
+    """All responses in a folder and below, by name; a collected folder gives its own, in the order
+    in which they came.
 
     Hidden folders and those that hold the tables of a run are passed over.
     """
@@ -92,15 +107,22 @@ def _by_glob(name: str) -> list[Source]:
 
 
 def _neighbour(name: str) -> str | None:
-    """What was most likely meant: the file beside it (endings, which many share, are not compared), or the same below
-    the folder beside the one that is not there."""
+    """What was most likely meant: the file beside it (endings, which many share, are not compared),
+    or the same below the folder beside the one that is not there.
+    """
     folder, file = os.path.split(name)
     if folder and not os.path.isdir(folder):
         beside = _neighbour(folder)
-        return os.path.join(beside, file) if beside and os.path.exists(os.path.join(beside, file)) else beside
+        return (
+            os.path.join(beside, file)
+            if beside and os.path.exists(os.path.join(beside, file))
+            else beside
+        )
     folder = folder or "."
     try:
-        stems = {entry.partition(".")[0]: entry for entry in sorted(os.listdir(folder), reverse=True)}
+        stems = {
+            entry.partition(".")[0]: entry for entry in sorted(os.listdir(folder), reverse=True)
+        }
     except OSError:
         return None
     near = nearest(os.path.basename(name).partition(".")[0], stems)

@@ -1,7 +1,9 @@
-"""How deep documents may nest: a bound that is the same wherever in the program one is read, or read again.
+"""How deep documents may nest: a bound that is the same wherever in the program one is read, or
+read again.
 
-The decoders give up where the interpreter's stack does, and that depends on who calls them. So a decoder gets a stack
-of `MOST_LEVELS` from where it stands, and all that works on a document afterwards has room for several times as much.
+The decoders give up where the interpreter's stack does, and that depends on who calls them. So a
+decoder gets a stack of `MOST_LEVELS` from where it stands, and all that works on a document
+afterwards has room for several times as much.
 """
 
 from __future__ import annotations
@@ -12,7 +14,9 @@ from contextlib import contextmanager
 from threading import RLock
 
 MOST_LEVELS = 1000
-"""Give or take a few: calls that the interpreter makes in C count for the stack, and can't be counted from here."""
+"""Give or take a few: calls that the interpreter makes in C count for the stack, and can't be
+counted from here.
+"""
 _ROOM = 10 * MOST_LEVELS
 """Frames; what goes through a document takes a few for each level."""
 _one_at_a_time = RLock()

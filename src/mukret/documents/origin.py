@@ -10,8 +10,11 @@ from mukret.values import JsonValue
 
 @dataclass(frozen=True)
 class Origin:
-    """The request behind a response. `fetched_at` is an RFC 3339 instant; `variables` filled the call's address;
-    `superseded`: a newer answer of the same address is kept beside it."""
+    """The request behind a response.
+
+    `fetched_at` is an RFC 3339 instant; `variables` filled the call's address; `superseded`: a
+    newer answer of the same address is kept beside it.
+    """
 
     url: str | None
     status: int | None = None

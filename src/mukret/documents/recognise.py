@@ -11,12 +11,16 @@ _OPEN_ENDED = (int, float, Number, bool, type(None))
 
 
 def looks_like_sequence(head: bytes) -> bool:
-    """Whether a file is a JSON text sequence (RFC 7464): a record separator stands before each text."""
+    """Whether a file is a JSON text sequence (RFC 7464): a record separator stands before each
+    text.
+    """
     return head.removeprefix(BYTE_ORDER_MARK).lstrip().startswith(RECORD_SEPARATOR)
 
 
 def cut_off_in_sequence(document: JsonValue, piece: bytes) -> bool:
-    """Whether a text of a sequence may have lost its end: one that closes itself can't have (RFC 7464, section 2.4)."""
+    """Whether a text of a sequence may have lost its end: one that closes itself can't have (RFC
+    7464, section 2.4).
+    """
     return type(document) in _OPEN_ENDED and not piece[-1:].isspace()
 
 
@@ -26,10 +30,12 @@ def named_like_lines(name: str) -> bool:
 
 
 def looks_like_lines(head: bytes, name: str) -> bool:
-    """Whether a file that begins like this is JSON Lines and not one document; told by what is in it.
+    """Whether a file that begins like this is JSON Lines and not one document; told by what is in
+    it.
 
-    A first line that is a whole JSON text with something after it is; a first line that is cut off is not (a document
-    written over several lines), unless the file's name says so; where it is broken, the second line decides.
+    A first line that is a whole JSON text with something after it is; a first line that is cut off
+    is not (a document written over several lines), unless the file's name says so; where it is
+    broken, the second line decides.
     """
     first, _, rest = head.removeprefix(BYTE_ORDER_MARK).lstrip().partition(b"\n")
     if not rest.strip():

@@ -33,8 +33,9 @@ MOST_WAITING = 3
 
 @dataclass(frozen=True)
 class Stretch:
-    """Some whole lines of a file of JSON Lines: from one byte on to before another, and how many documents and line
-    ends the file has before them."""
+    """Some whole lines of a file of JSON Lines: from one byte on to before another, and how many
+    documents and line ends the file has before them.
+    """
 
     start: int
     end: int
@@ -46,11 +47,12 @@ class Stretch:
 class Source:
     """One input file, and what was learnt of it while it was read.
 
-    `path` is what is opened, `name` the same as text that can always be written. `named`: typed by the user, not found
-    in a folder or by a glob. `sha256` and `size` (in bytes) are of the file as it is stored; they are complete once it
-    was read to its end. `passed_over` counts what an HTTP archive holds besides data, by reason. Of a long document the
-    parts are read a second time: `parts_size` is how many bytes they have, `parts_read` how many of these came so far.
-    `reading` is called whenever something was read. `at` is where another machine finds it, if that is not
+    `path` is what is opened, `name` the same as text that can always be written. `named`: typed by
+    the user, not found in a folder or by a glob. `sha256` and `size` (in bytes) are of the file as
+    it is stored; they are complete once it was read to its end. `passed_over` counts what an HTTP
+    archive holds besides data, by reason. Of a long document the parts are read a second time:
+    `parts_size` is how many bytes they have, `parts_read` how many of these came so far. `reading`
+    is called whenever something was read. `at` is where another machine finds it, if that is not
     `path`; `remote` opens what is not on a disk. `stretch`: no more of the file than that is read.
     """
 
@@ -73,7 +75,9 @@ class Source:
     stretch: Stretch | None = None
 
     def keep(self) -> None:
-        """Sees to it that it can be opened more than once: what comes through a pipe is copied to the disk."""
+        """Sees to it that it can be opened more than once: what comes through a pipe is copied to
+        the disk.
+        """
         if self.copy is not None or self.on_disk():
             return
         copy = tempfile.TemporaryFile()  # noqa: SIM115  # it is read as long as the source is there
@@ -86,8 +90,9 @@ class Source:
         self.copy = cast(BinaryIO, copy)
 
     def content_hash(self) -> str:
-        """The SHA-256 of the file as it is stored, before it is read; what comes through a pipe is copied to the disk
-        for that. Raises InputError."""
+        """The SHA-256 of the file as it is stored, before it is read; what comes through a pipe is
+        copied to the disk for that. Raises InputError.
+        """
         self.keep()
         try:
             with self._raw() as file:
@@ -125,16 +130,22 @@ class Source:
         return self.digest.hexdigest()
 
     def second_look(self) -> BinaryIO | None:
-        """The contents once more, uncounted, beginning anywhere, after they were opened; None if they would have to be
-        made again."""
+        """The contents once more, uncounted, beginning anywhere, after they were opened; None if
+        they would have to be made again.
+        """
         if self.compression or self.encoding or self.stretch is not None or not self.on_disk():
             return None
         return open(self.at or self.path, "rb")
 
     def open(self) -> BinaryIO:
-        """The file's contents, decompressed, as UTF-8 where a mark says that they are UTF-16. Raises InputError."""
+        """The file's contents, decompressed, as UTF-8 where a mark says that they are UTF-16.
+
+        Raises InputError.
+        """
         try:
-            counted = cast(io.BufferedReader, io.BufferedReader(_Counted(self._raw(), self), 1 << 18))
+            counted = cast(
+                io.BufferedReader, io.BufferedReader(_Counted(self._raw(), self), 1 << 18)
+            )
             return self._as_utf8(self._decompressed(counted))
         except OSError as error:
             raise not_opened(self.name, error) from None
@@ -148,7 +159,9 @@ class Source:
 
     def _decompressed(self, file: io.BufferedReader) -> io.BufferedReader:
         head = file.peek(6)[:6]
-        self.compression = next((name for magic, name in _MAGIC.items() if head.startswith(magic)), None)
+        self.compression = next(
+            (name for magic, name in _MAGIC.items() if head.startswith(magic)), None
+        )
         match self.compression:
             case "gzip":
                 return _buffered(gzip.GzipFile(fileobj=file))
@@ -167,10 +180,14 @@ def _buffered(file: object) -> io.BufferedReader:
 
 
 class _Zstd(io.RawIOBase):
-    """Unpacks zstd by the standard library's module (from Python 3.14 on) or its backport; damage is an OSError."""
+    """Unpacks zstd by the standard library's module (from Python 3.14 on) or its backport; damage
+    is an OSError.
+    """
 
     def __init__(self, file: BinaryIO) -> None:
-        module: Any = import_module("compression.zstd" if sys.version_info >= (3, 14) else "backports.zstd")
+        module: Any = import_module(
+            "compression.zstd" if sys.version_info >= (3, 14) else "backports.zstd"
+        )
         self.file = module.ZstdFile(file)
         self.damage = module.ZstdError
 
@@ -195,8 +212,9 @@ def _hasher() -> ThreadPoolExecutor:
 
 
 class _FromTheStart(io.RawIOBase):
-    """An open file from its beginning, with a position of its own: copies of a descriptor share theirs, and it may be
-    read by two at a time."""
+    """An open file from its beginning, with a position of its own: copies of a descriptor share
+    theirs, and it may be read by two at a time.
+    """
 
     def __init__(self, descriptor: int) -> None:
         self.descriptor = descriptor
@@ -206,7 +224,9 @@ class _FromTheStart(io.RawIOBase):
         return True
 
     def readinto(self, buffer: object) -> int:
-        count = os.preadv(self.descriptor, [memoryview(cast(bytearray, buffer)).cast("B")], self.position)
+        count = os.preadv(
+            self.descriptor, [memoryview(cast(bytearray, buffer)).cast("B")], self.position
+        )
         self.position += count
         return count
 
@@ -275,4 +295,6 @@ def not_read(name: str, error: Exception) -> InputError:
 
 
 def not_opened(name: str, error: OSError) -> InputError:
-    return InputError("not-opened", f"{name}: {(error.strerror or str(error)).lower()}", hint="check the path")
+    return InputError(
+        "not-opened", f"{name}: {(error.strerror or str(error)).lower()}", hint="check the path"
+    )

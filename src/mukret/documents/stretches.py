@@ -1,4 +1,6 @@
-"""A long file of JSON Lines → stretches that machines read on their own, each of which knows what stands before it."""
+"""A long file of JSON Lines → stretches that machines read on their own, each of which knows what
+stands before it.
+"""
 
 from __future__ import annotations
 
@@ -14,8 +16,8 @@ _AT_ONCE = 8_000_000
 
 
 def stretches(source: Source, size: int) -> list[Stretch] | None:
-    """The stretches of about `size` bytes of which a file consists, which is read to its end for that; None for what
-    has to be read by one: anything but JSON Lines in UTF-8 that are not packed.
+    """The stretches of about `size` bytes of which a file consists, which is read to its end for
+    that; None for what has to be read by one: anything but JSON Lines in UTF-8 that are not packed.
 
     Raises InputError.
     """
@@ -40,7 +42,9 @@ def _cut(file: BinaryIO, head: bytes, size: int) -> list[Stretch] | None:
         cut = text.rfind(b"\n") + 1 if more else len(text)
         if len(text) - cut > LONGEST_LINE:
             return None
-        line_ends, filled = counted_lines(text[:cut].removeprefix(BYTE_ORDER_MARK if not end else b""))
+        line_ends, filled = counted_lines(
+            text[:cut].removeprefix(BYTE_ORDER_MARK if not end else b"")
+        )
         more_lines += line_ends
         more_documents += filled
         end += cut

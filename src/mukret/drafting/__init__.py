@@ -40,10 +40,13 @@ def draft_rules(
     fields: Sequence[str] = (),
     progress: Callable[[int], None] | None = None,
 ) -> Draft:
-    """A draft for what is in some sources, which are read several times. Raises InputError as a survey does.
+    """A draft for what is in some sources, which are read several times.
 
-    `embedded`: where texts stand that hold JSON; None: wherever all texts of a place do. With `path` a draft of what
-    stands in the nodes that it finds, with `fields` one of these alone; raises UsageError where nothing is found.
+    Raises InputError as a survey does.
+
+    `embedded`: where texts stand that hold JSON; None: wherever all texts of a place do. With
+    `path` a draft of what stands in the nodes that it finds, with `fields` one of these alone;
+    raises UsageError where nothing is found.
     """
     for source in sources:
         source.keep()
@@ -61,17 +64,22 @@ def draft_rules(
         whole = _draft_of(sources, title, file, embedded, progress)
         return with_variables(whole, sources if by_call else ())
     drafts = {
-        call: with_variables(_draft_of(own, title, file, embedded, progress), own) for call, own in by_call.items()
+        call: with_variables(_draft_of(own, title, file, embedded, progress), own)
+        for call, own in by_call.items()
     }
     return settled(together(title, drafts), sources, file)
 
 
-def _below(sources: Sequence[Source], path: Path, title: str, progress: Callable[[int], None] | None) -> Draft:
+def _below(
+    sources: Sequence[Source], path: Path, title: str, progress: Callable[[int], None] | None
+) -> Draft:
     report = survey(sources, path, progress=progress)
     if not report.roots:
         raise UsageError("usage", f"{path.text} finds nothing", hint=report.hint)
     steps = [segment.only.name for segment in path.segments if isinstance(segment.only, Name)]
-    draft = tables_of(report, title, snake_case(steps[-1]) if steps else _word(sources), of_nodes=True)
+    draft = tables_of(
+        report, title, snake_case(steps[-1]) if steps else _word(sources), of_nodes=True
+    )
     below(draft, path)
     return draft
 
@@ -85,12 +93,16 @@ def _draft_of(
 ) -> Draft:
     """A draft for documents of one kind, or of several that have no member in common."""
     report, paths = (
-        _looked_into(sources, progress) if embedded is None else (_survey(sources, embedded, progress), list(embedded))
+        _looked_into(sources, progress)
+        if embedded is None
+        else (_survey(sources, embedded, progress), list(embedded))
     )
     kinds = kinds_of_documents(report)
     if kinds:
         drafts = {
-            kind.name: _tables(_survey(sources, paths, progress, only=kind.fits), paths, title, sources)
+            kind.name: _tables(
+                _survey(sources, paths, progress, only=kind.fits), paths, title, sources
+            )
             for kind in kinds
         }
         draft = together(title, drafts)
@@ -103,18 +115,26 @@ def _draft_of(
     return draft
 
 
-def _drafted(report: SurveyReport, embedded: Sequence[Path], title: str, sources: Sequence[Source], file: str) -> Draft:
+def _drafted(
+    report: SurveyReport, embedded: Sequence[Path], title: str, sources: Sequence[Source], file: str
+) -> Draft:
     return settled(_tables(report, embedded, title, sources), sources, file)
 
 
-def _tables(report: SurveyReport, embedded: Sequence[Path], title: str, sources: Sequence[Source]) -> Draft:
+def _tables(
+    report: SurveyReport, embedded: Sequence[Path], title: str, sources: Sequence[Source]
+) -> Draft:
     call = next(iter(sources_by_call(sources)), None)
-    draft = tables_of(report, title, snake_case(call) if call else _word(sources), of_call=call is not None)
+    draft = tables_of(
+        report, title, snake_case(call) if call else _word(sources), of_call=call is not None
+    )
     draft.embedded = tuple(path_text(path.segments) for path in embedded)
     return draft
 
 
-def _looked_into(sources: Sequence[Source], progress: Callable[[int], None] | None) -> tuple[SurveyReport, list[Path]]:
+def _looked_into(
+    sources: Sequence[Source], progress: Callable[[int], None] | None
+) -> tuple[SurveyReport, list[Path]]:
     """A survey that has read the texts that hold JSON, and where these stand."""
     found: list[Path] = []
     report = _survey(sources, found, progress)
@@ -145,7 +165,9 @@ def _holds_json(report: PlaceReport) -> bool:
     """Whether all that stands at a place are texts that hold JSON."""
     place = report.place
     looks = [look.name for look in report.looks]
-    texts = set(place.kinds) <= {"string", "null"} and not any(one.recursive for one in _upward(place))
+    texts = set(place.kinds) <= {"string", "null"} and not any(
+        one.recursive for one in _upward(place)
+    )
     return texts and looks == ["JSON in text"] and not report.looks[0].odd
 
 
@@ -157,7 +179,12 @@ def _upward(place: Place) -> Iterator[Place]:
 
 
 def _word(sources: Sequence[Source]) -> str:
-    """What the files are called, without what differs between them: `timetable-2031-03-28.json` → timetable."""
-    words = {snake_case(_BESIDE_WORDS.sub(" ", PurePath(source.path).name.partition(".")[0])) for source in sources}
+    """What the files are called, without what differs between them: `timetable-2031-03-28.json` →
+    timetable.
+    """
+    words = {
+        snake_case(_BESIDE_WORDS.sub(" ", PurePath(source.path).name.partition(".")[0]))
+        for source in sources
+    }
     [word, *others] = words or {""}
     return word if word and not others else "rows"

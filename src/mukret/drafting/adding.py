@@ -1,4 +1,6 @@
-"""What is new in responses, drafted and put into rules that are there already; all that stands in them stays."""
+"""What is new in responses, drafted and put into rules that are there already; all that stands in
+them stays.
+"""
 
 from __future__ import annotations
 
@@ -39,7 +41,10 @@ class Added:
 
 
 def added_to(rules: Rules, text: str, sources: Sequence[Source]) -> Added:
-    """Rules with a draft of what they do not read. Raises InputError, and NotPlain where there is no place for it."""
+    """Rules with a draft of what they do not read.
+
+    Raises InputError, and NotPlain where there is no place for it.
+    """
     draft = draft_rules(sources, "", embedded=[item.path for item in rules.embedded])
     for source in sources:
         source.rewind()
@@ -69,7 +74,10 @@ class _Adding:
         """By table of the draft, the table of the rules that it is."""
         self.keys: dict[str, list[str]] = {}
         """By table of the draft that is added, the fields by which it is joined."""
-        self.taken = {*rules.tables, *(name for table in rules.tables.values() for name in table.types)}
+        self.taken = {
+            *rules.tables,
+            *(name for table in rules.tables.values() for name in table.types),
+        }
 
     def new(self, place: str) -> bool:
         """Whether no rule reads what stands at a place."""
@@ -85,7 +93,8 @@ class _Adding:
         fresh_facts = {
             _path(str(own.source["at"])): own
             for own in self.draft.response
-            if "at" in own.source and any(_within(_path(str(own.source["at"])), path) for path in self.unread)
+            if "at" in own.source
+            and any(_within(_path(str(own.source["at"])), path) for path in self.unread)
         }
         fields: dict[str, str] = {}
         for own in fresh_facts.values():
@@ -177,14 +186,18 @@ class _Adding:
             self.added.ignored = left
 
 
-def _drafted_fields(draft: Draft, rules: Rules, known: Mapping[str, str]) -> dict[tuple[str, str], DraftField]:
+def _drafted_fields(
+    draft: Draft, rules: Rules, known: Mapping[str, str]
+) -> dict[tuple[str, str], DraftField]:
     """What a draft makes of the values of fields, by the table and field of the rules."""
     found: dict[tuple[str, str], DraftField] = {}
     for table in draft.tables:
         if table.name in known:
             name = known[table.name]
             by_path = {
-                _path(str(own.source["at"])): own for own in table.fields if isinstance(own.source.get("at"), str)
+                _path(str(own.source["at"])): own
+                for own in table.fields
+                if isinstance(own.source.get("at"), str)
             }
             for own in rules.tables[name].fields:
                 paths = [_steps(path) for path in own.reads.paths]
@@ -207,7 +220,9 @@ def _path(text: str) -> str:
 
 def _steps(path: Path) -> str:
     """A path with `.*` as `[*]`, so that two that are the same read the same."""
-    return path_text(tuple(child_segment(Wildcard()) if one.only == Wildcard() else one for one in path.segments))
+    return path_text(
+        tuple(child_segment(Wildcard()) if one.only == Wildcard() else one for one in path.segments)
+    )
 
 
 def _joined(place: str, below: str) -> str:
@@ -224,12 +239,18 @@ def _place(table: DraftTable) -> str:
 
 
 def _places(rules: Rules) -> Iterator[tuple[str, str]]:
-    """The places at which rows of tables stand, and their names; of several at one place the first counts."""
+    """The places at which rows of tables stand, and their names; of several at one place the first
+    counts.
+    """
     bases: dict[str | None, str] = {None: "$"}
     seen: set[str] = set()
     for table in rules.parents_first():
         path = table.rows.named_paths[0]
-        place = bases[table.within] + _steps(path).removeprefix("$") + ("[*]" if table.rows.spread else "")
+        place = (
+            bases[table.within]
+            + _steps(path).removeprefix("$")
+            + ("[*]" if table.rows.spread else "")
+        )
         bases[table.name] = place
         if place not in seen:
             seen.add(place)

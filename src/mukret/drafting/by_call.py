@@ -1,4 +1,6 @@
-"""A draft for the answers of several calls: one for each, put together, its tables reading the answers of that call."""
+"""A draft for the answers of several calls: one for each, put together, its tables reading the
+answers of that call.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +14,9 @@ from mukret.values import JsonValue, json_text
 
 
 def sources_by_call(sources: Sequence[Source]) -> dict[str, list[Source]]:
-    """The sources of each call, in the order of the calls; nothing if not all of them are answers of a call."""
+    """The sources of each call, in the order of the calls; nothing if not all of them are answers
+    of a call.
+    """
     found: dict[str, list[Source]] = {}
     for source in sources:
         call = source.origin.call if source.origin else None
@@ -23,7 +27,9 @@ def sources_by_call(sources: Sequence[Source]) -> dict[str, list[Source]]:
 
 
 def with_variables(draft: Draft, sources: Sequence[Source]) -> Draft:
-    """The draft with what tells the answers of its call apart: variables of requests that are not always the same."""
+    """The draft with what tells the answers of its call apart: variables of requests that are not
+    always the same.
+    """
     values: dict[str, set[str]] = {}
     for source in sources:
         for name, value in source.origin.variables.items() if source.origin else ():
@@ -38,7 +44,9 @@ def with_variables(draft: Draft, sources: Sequence[Source]) -> Draft:
 
 
 def together(title: str, drafts: Mapping[str, Draft]) -> Draft:
-    """One draft out of those of several calls; names that two of them have get that of their call before them."""
+    """One draft out of those of several calls; names that two of them have get that of their call
+    before them.
+    """
     whole = Draft(title)
     for call, draft in drafts.items():
         prefix = snake_case(call)
@@ -71,7 +79,14 @@ def _rename_response(draft: Draft, whole: Draft, prefix: str) -> None:
     taken = _names_in(whole)
     new: dict[str, str] = {}
     for own in draft.response:
-        alike = next((one for one in whole.response if (one.source, one.reading) == (own.source, own.reading)), None)
+        alike = next(
+            (
+                one
+                for one in whole.response
+                if (one.source, one.reading) == (own.source, own.reading)
+            ),
+            None,
+        )
         if alike is not None:
             new[own.name] = alike.name
             continue
@@ -88,7 +103,9 @@ def _rename_tables(draft: Draft, whole: Draft, prefix: str) -> None:
     taken = _names_in(whole)
     new: dict[str, str] = {}
     for table in draft.tables:
-        new[table.name] = table.name if table.name not in taken else fresh(f"{prefix}_{table.name}", taken)
+        new[table.name] = (
+            table.name if table.name not in taken else fresh(f"{prefix}_{table.name}", taken)
+        )
         table.name = new[table.name]
         taken.add(table.name)
     others = {table.name for table in whole.tables} | {own.name for own in whole.response}
@@ -101,7 +118,9 @@ def _rename_tables(draft: Draft, whole: Draft, prefix: str) -> None:
 
 
 def _rename_field(table: DraftTable, own: DraftField, others: set[str]) -> None:
-    """A field that has the name of a table gets another: expressions tell them apart by their names."""
+    """A field that has the name of a table gets another: expressions tell them apart by their
+    names.
+    """
     name = fresh(f"{own.name}_", table.names() | others)
     table.key = [name if key == own.name else key for key in table.key]
     own.name = name

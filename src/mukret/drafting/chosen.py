@@ -15,8 +15,9 @@ _LAST_NAME = re.compile(r"(\w+)'?\]?$")
 
 
 def below(draft: Draft, path: Path) -> None:
-    """Has the tables of a draft that was made of what a path finds look for their rows from the document on. What
-    stands elsewhere is no concern of it."""
+    """Has the tables of a draft that was made of what a path finds look for their rows from the
+    document on. What stands elsewhere is no concern of it.
+    """
     draft.ignored.clear()
     for table in draft.tables:
         if table.within is None:
@@ -33,8 +34,9 @@ def _from(path: Path, rows: JsonValue) -> JsonValue:
 
 
 def with_fields_alone(draft: Draft, names: Sequence[str]) -> None:
-    """Leaves these fields, by their name in the draft or that of the member, and the tables that have some. A key stays
-    where all of it does. Raises UsageError for a name that no field has."""
+    """Leaves these fields, by their name in the draft or that of the member, and the tables that
+    have some. A key stays where all of it does. Raises UsageError for a name that no field has.
+    """
     everything = [own for table in draft.tables for own in table.fields] + draft.response
     for name in names:
         if not any(_is_called(own, name) for own in everything):
@@ -59,14 +61,22 @@ def _without_what_is_gone(draft: Draft) -> None:
         handed_down = table.within.names() if table.within is not None else set()
         table.inherit = [name for name in table.inherit if name in handed_down | there]
         if not table.fields:
-            table.fields = [DraftField("position", {"fact": "position"}, comment="the table within has the fields")]
+            table.fields = [
+                DraftField(
+                    "position", {"fact": "position"}, comment="the table within has the fields"
+                )
+            ]
         table.key = table.key if table.names() >= {*table.key} else []
         table.joined_by = [name for name in table.joined_by if name in table.names()]
     used = {own.reading.get("type") for table in draft.tables for own in table.fields}
     draft.enums = {name: words for name, words in draft.enums.items() if name in used}
     draft.ignored.clear()
-    read = [str(own.source.get("at")) for own in draft.response] + [str(table.rows) for table in draft.tables]
-    draft.embedded = tuple(path for path in draft.embedded if any(one.startswith(path) for one in read))
+    read = [str(own.source.get("at")) for own in draft.response] + [
+        str(table.rows) for table in draft.tables
+    ]
+    draft.embedded = tuple(
+        path for path in draft.embedded if any(one.startswith(path) for one in read)
+    )
 
 
 def _is_called(own: DraftField, name: str) -> bool:

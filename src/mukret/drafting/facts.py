@@ -19,8 +19,9 @@ DEEPEST = 3
 def response_fields(
     root: Place, documents: int, report: Callable[[Place], PlaceReport]
 ) -> tuple[list[DraftField], DraftField | None]:
-    """Fields for tables to inherit; and the one among them that all inherit: what tells one document from another, a
-    moment rather than a number, or when a single one was made."""
+    """Fields for tables to inherit; and the one among them that all inherit: what tells one
+    document from another, a moment rather than a number, or when a single one was made.
+    """
     scalars = list(facts_of(root))
     found = [place for place in scalars if _tells_apart(report(place), documents)]
     found.sort(key=lambda place: not _is_moment(report(place)))
@@ -30,13 +31,17 @@ def response_fields(
     for place in dict.fromkeys([*found[:1], *filter(_is_told, scalars)]):
         steps = [step for step in steps_of(place) if step not in WRAPPERS]
         name = joined(steps[-1:] if place in found[:1] else steps) or "document"
-        fields.append(_field(report(place), fresh(name, {own.name for own in fields}), path(place, root)))
+        fields.append(
+            _field(report(place), fresh(name, {own.name for own in fields}), path(place, root))
+        )
     return fields, fields[0] if found else None
 
 
 def _field(report: PlaceReport, name: str, at: str) -> DraftField:
     reading = reading_of(report)
-    own = DraftField(name, {"at": at}, dict(reading.options), odd=reading.odd, note=example_note(report))
+    own = DraftField(
+        name, {"at": at}, dict(reading.options), odd=reading.odd, note=example_note(report)
+    )
     for remark in reading.remarks:
         own.remark(remark)
     return own
@@ -45,7 +50,9 @@ def _field(report: PlaceReport, name: str, at: str) -> DraftField:
 def _tells_apart(report: PlaceReport, documents: int) -> bool:
     values = report.place.values
     sound = bool(report.looks) and not report.looks[0].odd and not is_about_the_answer(report.place)
-    return values.count == documents == values.distinct and (sound or (bool(report.looks) and _is_moment(report)))
+    return values.count == documents == values.distinct and (
+        sound or (bool(report.looks) and _is_moment(report))
+    )
 
 
 def _is_moment(report: PlaceReport) -> bool:
@@ -54,4 +61,8 @@ def _is_moment(report: PlaceReport) -> bool:
 
 def _is_told(place: Place) -> bool:
     """Whether a value says something of what is in the lists, and not of the answer as such."""
-    return len(steps_of(place)) <= DEEPEST and not is_about_the_answer(place) and bool(set(place.kinds) - {"null"})
+    return (
+        len(steps_of(place)) <= DEEPEST
+        and not is_about_the_answer(place)
+        and bool(set(place.kinds) - {"null"})
+    )

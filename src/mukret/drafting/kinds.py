@@ -1,4 +1,6 @@
-"""Documents of several kinds in one input, told apart by a member that only those of one kind have."""
+"""Documents of several kinds in one input,
+told apart by a member that only those of one kind have.
+"""
 
 from __future__ import annotations
 
@@ -33,15 +35,21 @@ class DocumentKind:
 
 
 def kinds_of_documents(report: SurveyReport) -> list[DocumentKind]:
-    """The kinds, if documents fall into groups that have no member in common but what tells of the answer."""
+    """The kinds, if documents fall into groups that have no member in common but what tells of the
+    answer.
+    """
     root = report.places[0].place
     if root.signatures is None or root.members is not None or root.objects < root.nodes:
         return []
     telling = {step for step, child in root.children.items() if not is_about_the_answer(child)}
-    groups = _groups((telling.intersection(names), count) for names, count in root.signatures.items())
+    groups = _groups(
+        (telling.intersection(names), count) for names, count in root.signatures.items()
+    )
     found = []
     for members, count in groups.items():
-        always = [name for name in root.children if name in members and root.children[name].nodes == count]
+        always = [
+            name for name in root.children if name in members and root.children[name].nodes == count
+        ]
         if not always or count < FEWEST:
             return []
         found.append(DocumentKind(fitting(snake_case(always[0]) or "kind"), always[0]))

@@ -1,4 +1,6 @@
-"""Fields whose values are keys of another table: words for that, and a lookup that could be made of it."""
+"""Fields whose values are keys of another table: words for that, and a lookup that could be made of
+it.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,9 @@ NAMING = ("name", "title", "label")
 
 @dataclass
 class Links:
-    """`keys` has fields that are keys, by their place; `referring` fields of which a survey says what they refer to."""
+    """`keys` has fields that are keys, by their place; `referring` fields of which a survey says
+    what they refer to.
+    """
 
     keys: dict[int, tuple[DraftTable, DraftField]] = field(default_factory=dict)
     referring: list[tuple[DraftTable, DraftField, PlaceReport]] = field(default_factory=list)
@@ -39,7 +43,9 @@ class Links:
 
 
 def _lookup(table: DraftTable, own: DraftField, target: DraftTable, key: DraftField) -> str | None:
-    """A field with what the other table calls the row; None if it has no name, or can't be found from here."""
+    """A field with what the other table calls the row; None if it has no name, or can't be found
+    from here.
+    """
     named = next((field for field in target.fields if field.name in NAMING), None)
     if named is None or target is table or not {*target.key} - {key.name} <= table.names():
         return None

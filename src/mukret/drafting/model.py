@@ -9,8 +9,10 @@ from mukret.values import JsonValue
 
 @dataclass
 class DraftField:
-    """`source` says where the value is from (`at`, `fact`, `lookup`), `reading` how it is read. `comment` stands behind
-    it."""
+    """`source` says where the value is from (`at`, `fact`, `lookup`), `reading` how it is read.
+
+    `comment` stands behind it.
+    """
 
     name: str
     source: dict[str, JsonValue]
@@ -67,8 +69,10 @@ class DraftTable:
 
 @dataclass
 class Draft:
-    """`ignored` are paths that no rule reads, each with a word on what stands there. `enums` by name: their
-    values."""
+    """`ignored` are paths that no rule reads, each with a word on what stands there.
+
+    `enums` by name: their values.
+    """
 
     title: str
     response: list[DraftField] = field(default_factory=list)

@@ -30,14 +30,45 @@ NO_NAMES = {"null", "true", "false"}
 """Words that are no names in YAML."""
 WRAPPERS = {"attributes", "data", "fields", "properties", "relationships", "value", "values"}
 """Names of objects that only hold what a record has."""
-BARE = {"id", "ids", "code", "key", "no", "nr", "num", "number", "ref", "reference", "name", "uuid", "guid", "slug"}
+BARE = {
+    "id",
+    "ids",
+    "code",
+    "key",
+    "no",
+    "nr",
+    "num",
+    "number",
+    "ref",
+    "reference",
+    "name",
+    "uuid",
+    "guid",
+    "slug",
+}
 """Names that say what they are only together with what has them."""
-VAGUE = {"type", "kind", "value", "unit", "amount", "count", "total", "date", "time", "status", "label", "title"}
+VAGUE = {
+    "type",
+    "kind",
+    "value",
+    "unit",
+    "amount",
+    "count",
+    "total",
+    "date",
+    "time",
+    "status",
+    "label",
+    "title",
+}
 """Names of which the same is true where they stand in an object within the record."""
 
 
 def snake_case(name: str) -> str:
-    """A name as it can stand in an expression; empty if nothing of it can. Numbers of an enumeration (`1. open`) go."""
+    """A name as it can stand in an expression; empty if nothing of it can.
+
+    Numbers of an enumeration (`1. open`) go.
+    """
     name = _NUMBERED.sub("", name)
     name = unicodedata.normalize("NFKD", name.replace("ß", "ss")).encode("ascii", "ignore").decode()
     words = _OTHER.sub("_", _HUMP.sub("_", name)).strip("_").lower()
@@ -51,14 +82,23 @@ def joined(steps: Iterable[str]) -> str:
 
 def singular(name: str) -> str:
     """One of what a table is named for."""
-    for ending, one in (("ies", "y"), ("sses", "ss"), ("xes", "x"), ("ches", "ch"), ("ss", "ss"), ("us", "us")):
+    for ending, one in (
+        ("ies", "y"),
+        ("sses", "ss"),
+        ("xes", "x"),
+        ("ches", "ch"),
+        ("ss", "ss"),
+        ("us", "us"),
+    ):
         if name.endswith(ending):
             return name.removesuffix(ending) + one
     return name.removesuffix("s") or name
 
 
 def fresh(name: str, taken: Container[str]) -> str:
-    """The name, as far as it may be long, or with a number behind it the first that is not taken."""
+    """The name, as far as it may be long,
+    or with a number behind it the first that is not taken.
+    """
     found = fitting(name)
     number = 1
     while found in taken:
@@ -68,7 +108,9 @@ def fresh(name: str, taken: Container[str]) -> str:
 
 
 def fitting(name: str, room: int = 0) -> str:
-    """The end of a name that is too long, from a word on; `room` is left for what comes behind it."""
+    """The end of a name that is too long, from a word on;
+    `room` is left for what comes behind it.
+    """
     most = LONGEST - room
     words = name.split("_")
     while len(name) > most and len(words) > 1:

@@ -28,7 +28,9 @@ def path(place: Place, base: Place) -> str:
 
 
 def steps_of(place: Place) -> list[str]:
-    """The names of the members on the way to a place; empty for elements and for names that are data."""
+    """The names of the members on the way to a place; empty for elements and for names that are
+    data.
+    """
     steps = []
     while place.parent is not None:
         steps.append(place.step or "")
@@ -38,19 +40,32 @@ def steps_of(place: Place) -> list[str]:
 
 def always_empty(place: Place) -> bool:
     """Whether nothing stands there but null, empty texts, empty arrays and empty objects."""
-    below = place.children or place.columns or place.members or (place.elements is not None and place.elements.nodes)
-    return not below and not place.longest and set(place.kinds) <= {"null", "string", "array", "object"}
+    below = (
+        place.children
+        or place.columns
+        or place.members
+        or (place.elements is not None and place.elements.nodes)
+    )
+    return (
+        not below
+        and not place.longest
+        and set(place.kinds) <= {"null", "string", "array", "object"}
+    )
 
 
 def told_kinds(place: Place) -> set[str]:
-    """The kinds of what stands at a place; null says nothing, nor does the empty text beside objects and lists."""
+    """The kinds of what stands at a place; null says nothing, nor does the empty text beside
+    objects and lists.
+    """
     kinds = set(place.kinds) - {"null"}
     empty = EMPTY in place.forms and place.forms[EMPTY].count == place.count("string")
     return kinds - {"string"} if empty and kinds & {"array", "object"} else kinds
 
 
 def has_scalars(place: Place) -> bool:
-    """Whether scalars stand there, as many as records or lists at least: what is rarer has strayed there."""
+    """Whether scalars stand there, as many as records or lists at least: what is rarer has strayed
+    there.
+    """
     kinds = told_kinds(place)
     scalars = sum(place.count(kind) for kind in kinds - {"object", "array"})
     lists = place.count("object") + place.count("array")
@@ -63,15 +78,18 @@ def holds_lists(place: Place) -> bool:
     while todo:
         one = todo.pop()
         inner = one.elements
-        if one.members is not None or (inner is not None and (inner.objects or inner.columns or inner.elements)):
+        if one.members is not None or (
+            inner is not None and (inner.objects or inner.columns or inner.elements)
+        ):
             return True
         todo += [*one.children.values(), *one.columns]
     return False
 
 
 def is_record(place: Place) -> bool:
-    """Whether an object beside the lists is a record itself, and these are its own: it has a name or an id, and more to
-    say than how it was asked for."""
+    """Whether an object beside the lists is a record itself, and these are its own: it has a name
+    or an id, and more to say than how it was asked for.
+    """
     told = [
         child
         for child in place.children.values()
@@ -79,7 +97,9 @@ def is_record(place: Place) -> bool:
     ]
     naming = [child for child in told if words_of_name(child.step or "")[-1:] in _NAMING]
     differing = [child for child in told if (child.values.distinct or FEWEST_DOCUMENTS) > 1]
-    if place.objects >= FEWEST_DOCUMENTS and len(differing) > 1:  # each document, or each of a list, is one of many
+    if (
+        place.objects >= FEWEST_DOCUMENTS and len(differing) > 1
+    ):  # each document, or each of a list, is one of many
         return any(child.nodes == place.objects and child in differing for child in naming)
     named = bool(naming)
     return len(told) >= FEWEST_FACTS and (
@@ -88,7 +108,9 @@ def is_record(place: Place) -> bool:
 
 
 def holders(place: Place) -> set[str]:
-    """The names of objects around a value that hold one thing, or are the one thing that another holds."""
+    """The names of objects around a value that hold one thing, or are the one thing that another
+    holds.
+    """
     found: set[str] = set()
     above = place.parent
     while above is not None and above.step is not None:
@@ -113,8 +135,10 @@ def unwrapped(place: Place) -> tuple[Place, tuple[str, ...]]:
 
 
 def is_nested(place: Place, inner: Place) -> bool:
-    """Whether what is in a list, or under names that are data, are lists and such objects again. Lists of lists of
-    scalars are values."""
+    """Whether what is in a list, or under names that are data, are lists and such objects again.
+
+    Lists of lists of scalars are values.
+    """
     below = inner.members or inner.elements
     if below is None or (inner.members is None and inner.objects):
         return False
@@ -122,16 +146,26 @@ def is_nested(place: Place, inner: Place) -> bool:
 
 
 def scattered(root: Place) -> list[list[Place]]:
-    """Lists of like records that have one name and stand in objects at several depths, wherever that name is."""
+    """Lists of like records that have one name and stand in objects at several depths, wherever
+    that name is.
+    """
     by_name: dict[str, list[Place]] = {}
     for place in root.everything():
         if place.step is not None:
             by_name.setdefault(place.step, []).append(place)
-    return [places for places in by_name.values() if len(places) >= FEWEST_SCATTERED and _are_scattered(places)]
+    return [
+        places
+        for places in by_name.values()
+        if len(places) >= FEWEST_SCATTERED and _are_scattered(places)
+    ]
 
 
 def _are_scattered(places: list[Place]) -> bool:
-    names = [inner_names(place.elements) for place in places if place.elements is not None and place.elements.objects]
+    names = [
+        inner_names(place.elements)
+        for place in places
+        if place.elements is not None and place.elements.objects
+    ]
     if len(names) < len(places) or len({place.depth for place in places}) < 2:
         return False
     union = frozenset().union(*names)
@@ -149,9 +183,9 @@ def _above(place: Place) -> Iterator[Place]:
 def is_one_or_several(inner: Place) -> bool:
     """Whether records stand there, alone or in lists of like ones."""
     below = inner.elements
-    return bool(inner.objects and inner.members is None and below is not None and below.objects) and bool(
-        inner_names(below) & frozenset(inner.children)
-    )
+    return bool(
+        inner.objects and inner.members is None and below is not None and below.objects
+    ) and bool(inner_names(below) & frozenset(inner.children))
 
 
 def scalars_of(place: Place) -> Iterator[Place]:
@@ -164,17 +198,24 @@ def scalars_of(place: Place) -> Iterator[Place]:
 
 
 def facts_of(place: Place) -> Iterator[Place]:
-    """Scalars beside the lists, also in the unlike parts of an array; not those of records with lists of their own."""
+    """Scalars beside the lists, also in the unlike parts of an array; not those of records with
+    lists of their own.
+    """
     for child in (*place.children.values(), *place.columns):
         plain = child.children and child.members is None and child.elements is None
-        if (child.values.count or child.count("boolean")) and not told_kinds(child) & {"object", "array"}:
+        if (child.values.count or child.count("boolean")) and not told_kinds(child) & {
+            "object",
+            "array",
+        }:
             yield child
         elif plain and not (is_record(child) and holds_lists(child)):
             yield from facts_of(child)
 
 
 def holds_itself(place: Place, inner: Place) -> Place | None:
-    """The list, in records, of further records like them: a tree whose first level has another name."""
+    """The list, in records, of further records like them: a tree whose first level has another
+    name.
+    """
     names = inner_names(inner)
     for child in inner.children.values():
         below = child.elements
@@ -192,14 +233,20 @@ def key_rank(place: Place) -> int:
 
 
 def names_its_parent(place: Place) -> bool:
-    return (place.step or "").lower().startswith("parent") or "parent" in words_of_name(place.step or "")
+    return (place.step or "").lower().startswith("parent") or "parent" in words_of_name(
+        place.step or ""
+    )
 
 
 def column_names(place: Place) -> list[list[str]]:
-    """What the names of the elements of an array have more than that of the array has, or instead of it: their numbers,
-    from 1; nothing for the only list among unlike parts. The position of a point (RFC 7946) has names."""
+    """What the names of the elements of an array have more than that of the array has, or instead
+    of it: their numbers, from 1; nothing for the only list among unlike parts. The position of a
+    point (RFC 7946) has names.
+    """
     above = [place.step] if place.step is not None else []
-    kind = place.parent.children.get("type") if place.parent and place.step == "coordinates" else None
+    kind = (
+        place.parent.children.get("type") if place.parent and place.step == "coordinates" else None
+    )
     if kind is not None and kind.values.counted == {"Point": kind.nodes}:
         return [[name] for name in islice(chain(_POSITION, "4"), len(place.columns))]
     parts = [column.kinds.keys() & {"array", "object"} for column in place.columns]

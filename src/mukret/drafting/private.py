@@ -1,4 +1,6 @@
-"""Which examples can stand in a file that is kept and shared: none that are secret or personal, by name or look."""
+"""Which examples can stand in a file that is kept and shared: none that are secret or personal, by
+name or look.
+"""
 
 from __future__ import annotations
 
@@ -13,14 +15,22 @@ from mukret.values import JsonValue
 
 LONGEST_SHOWN = 40
 _SECRET = word_set(
-    "token secret password passwd pwd passphrase credential apikey authorization auth bearer session cookie signature "
+    "token secret password passwd pwd passphrase credential apikey authorization auth bearer "
+    "session cookie signature "
     "sig nonce otp pin jwt csrf cvv salt"
 )
 _PERSONAL = word_set(
-    "email mail phone telephone tel mobile fax firstname lastname surname forename birthday birthdate dob ssn iban "
+    "email mail phone telephone tel mobile fax firstname lastname surname forename birthday "
+    "birthdate dob ssn iban "
     "passport licence license street address postcode zip ip ipaddress username login"
 )
-_PERSONAL_PAIRS = (("first", "name"), ("last", "name"), ("family", "name"), ("given", "name"), ("full", "name"))
+_PERSONAL_PAIRS = (
+    ("first", "name"),
+    ("last", "name"),
+    ("family", "name"),
+    ("given", "name"),
+    ("full", "name"),
+)
 _PAIRS = (("api", "key"), ("access", "key"), ("private", "key"), ("client", "secret"))
 _MAIL = re.compile(r"\S+@\S+\.\S+")
 _HEX = re.compile(r"(?:0x)?[0-9a-fA-F]{24,}")

@@ -1,11 +1,21 @@
-"""How the values of a place are read: a type with its options, or an enum of the words that were seen."""
+"""How the values of a place are read: a type with its options, or an enum of the words that were
+seen.
+"""
 
 from __future__ import annotations
 
 import re
 from dataclasses import dataclass, field
 
-from mukret.drafting.meanings import is_fixed_set, is_flag, is_free_text, is_label, is_measured, is_money, is_open_set
+from mukret.drafting.meanings import (
+    is_fixed_set,
+    is_flag,
+    is_free_text,
+    is_label,
+    is_measured,
+    is_money,
+    is_open_set,
+)
 from mukret.drafting.places import told_kinds
 from mukret.drafting.private import example, is_private
 from mukret.survey.forms import PLACEHOLDER, form_of
@@ -19,7 +29,10 @@ _NOTHING = ("empty text", "placeholder")
 _NUMERIC = ("integer", "float")
 _JSON_NUMBERS = ("whole number", "number", "epoch")
 FEW = 0.05
-"""So large a share of the values may not fit, or a single one: their rows are rejected. With more it is a text."""
+"""So large a share of the values may not fit, or a single one: their rows are rejected.
+
+With more it is a text.
+"""
 FEWEST_BESIDE_ONE = 4
 _MAY_BE_TEXT = ("number in text", "boolean word", "time", "duration", "epoch")
 """Looks of texts that are no more than that where the name says that it is a text."""
@@ -67,7 +80,9 @@ def reading_of(report: PlaceReport) -> Reading:
         return Reading(remarks=["always null"])
     looks = [look for look in report.looks if look.name not in _NOTHING]
     looks, strays = _without_strays(looks, place)
-    readings = [_by_name(look, place) for look in looks] + [{"type": "boolean"}] * bool(place.count("boolean"))
+    readings = [_by_name(look, place) for look in looks] + [{"type": "boolean"}] * bool(
+        place.count("boolean")
+    )
     if place.numbers.huge:
         return Reading(remarks=["has whole numbers beyond 64 bits"])
     found = _joined(readings)
@@ -87,7 +102,9 @@ def reading_of(report: PlaceReport) -> Reading:
         if not is_few(reading.odd, place.nodes):
             return Reading(remarks=[f"of several kinds: {_shown(strays, place)} among others"])
         if reading.odd:
-            reading.remarks.append(f"rejects {counted(reading.odd, 'value')} such as {_shown(strays, place)}")
+            reading.remarks.append(
+                f"rejects {counted(reading.odd, 'value')} such as {_shown(strays, place)}"
+            )
     _remarks(looks, reading)
     return reading
 
@@ -122,7 +139,11 @@ def _joined(readings: list[dict[str, JsonValue]]) -> dict[str, JsonValue] | None
     for other in others:
         one, two = first.get("type", "text"), other.get("type", "text")
         if one == two == "timestamp":
-            first = {**other, **first, "format": [*dict.fromkeys([*_formats(first), *_formats(other)])]}
+            first = {
+                **other,
+                **first,
+                "format": [*dict.fromkeys([*_formats(first), *_formats(other)])],
+            }
         elif one == two:
             first = {**other, **first}
         elif _is_number(one) and _is_number(two):
@@ -158,25 +179,34 @@ def _by_name(look: Look, place: Place) -> dict[str, JsonValue]:
     texts = bool(place.count("string"))
     if texts and look.name in _MAY_BE_TEXT and (is_free_text(place) or _is_left_alone(look, place)):
         return {"trim": True} if place.trimmed.count else {}
-    if is_flag(place) and place.values.counted is not None and place.values.counted.keys() <= _FLAG_VALUES:
+    if (
+        is_flag(place)
+        and place.values.counted is not None
+        and place.values.counted.keys() <= _FLAG_VALUES
+    ):
         return {"type": "boolean"}
     return dict(look.reading)
 
 
 def _is_left_alone(look: Look, place: Place) -> bool:
-    """Whether texts that look like something else are taken as they stand: digits of ids, a lone `t`."""
+    """Whether texts that look like something else are taken as they stand: digits of ids, a lone
+    `t`.
+    """
     known = [*(place.values.counted or ()), *place.values.examples]
     words = {value.strip().lower() for value in known if type(value) is str}
     if look.name == "boolean word":
         return len(words) < 2 and not words <= _PLAIN_BOOLEANS
     if look.name != "number in text":
         return False
-    return (is_label(place) and not look.reading.get("strip")) or all(word.startswith("+") for word in words)
+    return (is_label(place) and not look.reading.get("strip")) or all(
+        word.startswith("+") for word in words
+    )
 
 
 def _with_room(reading: dict[str, JsonValue], report: PlaceReport) -> dict[str, JsonValue]:
-    """Numbers with a fraction as what has room for those of tomorrow: amounts and what is sent as text exact, with two
-    digits at least, what was measured as a float."""
+    """Numbers with a fraction as what has room for those of tomorrow: amounts and what is sent as
+    text exact, with two digits at least, what was measured as a float.
+    """
     found = _DECIMAL.fullmatch(str(reading.get("type")))
     if not found:
         return reading
@@ -193,10 +223,15 @@ def _with_room(reading: dict[str, JsonValue], report: PlaceReport) -> dict[str, 
 
 
 def enum_words(report: PlaceReport, looks: list[Look]) -> tuple[str, ...]:
-    """The values of an enum, if the words of a place are a fixed set: those that differ in case and white space alone
-    are one, named as most of them are."""
+    """The values of an enum, if the words of a place are a fixed set: those that differ in case and
+    white space alone are one, named as most of them are.
+    """
     place = report.place
-    words = [(value, count) for value, count in report.words if type(value) is not str or not _is_sign(value)]
+    words = [
+        (value, count)
+        for value, count in report.words
+        if type(value) is not str or not _is_sign(value)
+    ]
     texts = [(value, count) for value, count in words if type(value) is str and value.strip()]
     free = report.refers_to or report.unique or is_open_set(place)
     if free or place.step is None or len(texts) != len(words) or looks[0].name != "text":
@@ -216,7 +251,9 @@ def enum_words(report: PlaceReport, looks: list[Look]) -> tuple[str, ...]:
 
 
 def names_reading(place: Place) -> tuple[str, dict[str, JsonValue]]:
-    """What the names of members are where they are data, and how they are read: days, instants, years, or texts."""
+    """What the names of members are where they are data, and how they are read: days, instants,
+    years, or texts.
+    """
     names = Place()
     names.see_strings([str(name) for name in place.names.counted or place.names.examples])
     look, *others = looks_of(names)
@@ -226,18 +263,24 @@ def names_reading(place: Place) -> tuple[str, dict[str, JsonValue]]:
             if Trait.WITHOUT_OFFSET in look.traits:
                 reading["type"] = "datetime"
             return ("date" if look.name == "date" else "time"), reading
-        if look.name == "number in text" and all(_YEAR.fullmatch(str(name)) for name in names.values.examples):
+        if look.name == "number in text" and all(
+            _YEAR.fullmatch(str(name)) for name in names.values.examples
+        ):
             return "year", {"type": "integer"}
     code = look.name == "text" and all(str(name).isupper() for name in names.values.examples)
     return ("code" if code else "name"), {}
 
 
 def _blanks(report: PlaceReport, reading: Reading, *, only_signs: bool = False) -> None:
-    """Words for nothing among values that are typed; `only_signs`: none that are words of a language, as `unknown`."""
+    """Words for nothing among values that are typed; `only_signs`: none that are words of a
+    language, as `unknown`.
+    """
     if not any(look.name == "placeholder" for look in report.looks):
         return
     known = [*(report.place.values.counted or ()), report.place.forms[PLACEHOLDER].example]
-    words = sorted({word.strip() for word in known if type(word) is str and form_of(word) == PLACEHOLDER})
+    words = sorted(
+        {word.strip() for word in known if type(word) is str and form_of(word) == PLACEHOLDER}
+    )
     words = [word for word in words if not only_signs or not _is_word(word)]
     if words:
         reading.options["blank"] = words if len(words) > 1 else words[0]
@@ -257,7 +300,9 @@ def _remarks(looks: list[Look], reading: Reading) -> None:
         if Trait.WITHOUT_OFFSET in look.traits:
             if Trait.WITH_OFFSET in look.traits:
                 reading.options["zone"] = "UTC"
-                reading.remarks.append("UTC is taken for those without offset: say which zone they are in")
+                reading.remarks.append(
+                    "UTC is taken for those without offset: say which zone they are in"
+                )
             else:
                 reading.options["type"] = "datetime"
                 reading.options.pop("zone", None)

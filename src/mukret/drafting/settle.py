@@ -1,4 +1,6 @@
-"""A draft tried on the input that it was made from, and eased until few rows are rejected, or none."""
+"""A draft tried on the input that it was made from, and eased until few rows are rejected,
+or none.
+"""
 
 from __future__ import annotations
 
@@ -18,13 +20,16 @@ from mukret.values import shown_text
 
 MOST_ROUNDS = 50
 STRAYS = 0.5
-"""Fewer of the elements of a list that have another shape than its records are rejected; more are left out."""
+"""Fewer of the elements of a list that have another shape than its records are rejected; more are
+left out.
+"""
 
 
 def settled(draft: Draft, sources: Sequence[Source], file: str, *, ignoring: bool = True) -> Draft:
-    """The draft, changed so that of the rows of these sources no more are rejected than hold what is plainly a mistake
-    among the others, which is said beside the field. They must be such as can be read again. `ignoring`: what no rule
-    reads is listed."""
+    """The draft, changed so that of the rows of these sources no more are rejected than hold what
+    is plainly a mistake among the others, which is said beside the field. They must be such as can
+    be read again. `ignoring`: what no rule reads is listed.
+    """
     for _ in range(MOST_ROUNDS):
         run = _tried(draft, sources, file)
         reasons = [reason for reason in run.tally.reasons.values() if reason.table is not None]
@@ -34,7 +39,9 @@ def settled(draft: Draft, sources: Sequence[Source], file: str, *, ignoring: boo
     for path, count in sorted(run.sample.unread.items()) if ignoring else ():
         draft.ignored.setdefault(path, f"{counted(count, 'time')} in the documents looked at")
     draft.rejected, draft.bad_documents = run.tally.rows_rejected, run.tally.bad_documents
-    draft.unread_texts = sum(reason.count for reason in run.tally.reasons.values() if reason.code == "not-json")
+    draft.unread_texts = sum(
+        reason.count for reason in run.tally.reasons.values() if reason.code == "not-json"
+    )
     return draft
 
 
@@ -56,7 +63,9 @@ def _eased(draft: Draft, reason: Reason, run: Run) -> bool:
         return True
     if reason.field is None:
         return _rows_eased(table, reason, run)
-    own = table.field(reason.field) or next((one for one in draft.response if one.name == reason.field), None)
+    own = table.field(reason.field) or next(
+        (one for one in draft.response if one.name == reason.field), None
+    )
     if own is None:
         return False
     if reason.code == "required" and own.required:
@@ -71,16 +80,24 @@ def _eased(draft: Draft, reason: Reason, run: Run) -> bool:
     elif is_few(reason.count, seen) and own.type not in (*draft.enums, "boolean", "json"):
         if not own.odd:
             own.odd = reason.count
-            own.remark(f"rejects {counted(reason.count, 'row')}, for values such as {_shown(reason)}")
+            own.remark(
+                f"rejects {counted(reason.count, 'row')}, for values such as {_shown(reason)}"
+            )
         return False
     else:
-        own.reading, own.odd, own.comment = {}, 0, f"of several kinds: {_shown(reason)} among others"
+        own.reading, own.odd, own.comment = (
+            {},
+            0,
+            f"of several kinds: {_shown(reason)} among others",
+        )
     return True
 
 
 def _way_eased(table: DraftTable, own: DraftField, *, few: bool, reason: Reason) -> bool:
-    """Where the way to a value leads through something that is not always of one kind: few rows are rejected; rows of
-    another kind are left out; else the field has all that stands at the first step, once."""
+    """Where the way to a value leads through something that is not always of one kind: few rows are
+    rejected; rows of another kind are left out; else the field has all that stands at the first
+    step, once.
+    """
     first = parse_path(str(own.source.get("at"))).segments[:1]
     if first and isinstance(first[0].only, Index) and "when" not in table.options:
         return _rows_left_out(table, reason)
@@ -127,12 +144,17 @@ def _rows_eased(table: DraftTable, reason: Reason, run: Run) -> bool:
         return True
     if reason.code == "header" and "header" in table.options:
         del table.options["header"]
-        cells: DraftField = DraftField("cells", {"at": "$[*]", "take": "all"}, {"type": "list(text)"})
+        cells: DraftField = DraftField(
+            "cells", {"at": "$[*]", "take": "all"}, {"type": "list(text)"}
+        )
         table.fields, table.key = [cells], []
         table.comment = "the first row seems to name the columns, but not all rows have as many"
         return True
     if reason.code == "row-shape":
-        few = reason.count < STRAYS * run.tally.tables[table.name].rows_seen and reason.example.value != ""
+        few = (
+            reason.count < STRAYS * run.tally.tables[table.name].rows_seen
+            and reason.example.value != ""
+        )
         if not few and "when" not in table.options:
             return _rows_left_out(table, reason)
         said = f"rejects {counted(reason.count, 'row')} of another shape"

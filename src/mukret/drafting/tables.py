@@ -8,7 +8,17 @@ from collections.abc import Sequence
 from mukret.drafting.facts import response_fields
 from mukret.drafting.links import Links
 from mukret.drafting.model import Draft, DraftField, DraftTable
-from mukret.drafting.names import BARE, GENERIC, VAGUE, WRAPPERS, fitting, fresh, joined, singular, snake_case
+from mukret.drafting.names import (
+    BARE,
+    GENERIC,
+    VAGUE,
+    WRAPPERS,
+    fitting,
+    fresh,
+    joined,
+    singular,
+    snake_case,
+)
 from mukret.drafting.places import (
     always_empty,
     column_names,
@@ -41,27 +51,43 @@ from mukret.types.names import SIMPLE
 from mukret.values import JsonValue, json_text
 
 FEWEST_UNIQUE = 20
-"""Of fewer values, or those of one document, that none comes twice says little, unless they are named like ids."""
+"""Of fewer values, or those of one document, that none comes twice says little, unless they are
+named like ids.
+"""
 MOST_SORTS = 6
 FEWEST_VALUES = 6
-"""A list of no more scalars than these beside the records is no table: corners of a map, words on the response."""
+"""A list of no more scalars than these beside the records is no table: corners of a map, words on
+the response.
+"""
 
 
 def tables_of(
-    report: SurveyReport, title: str, word: str = "rows", *, of_call: bool = False, of_nodes: bool = False
+    report: SurveyReport,
+    title: str,
+    word: str = "rows",
+    *,
+    of_call: bool = False,
+    of_nodes: bool = False,
 ) -> Draft:
-    """A draft of rules for what was surveyed: tables for the lists of records, children within their parents.
+    """A draft of rules for what was surveyed: tables for the lists of records, children within
+    their parents.
 
-    `word` is what a table of the documents themselves is called, or of their elements. `of_call`: it is the name of a
-    call, and says more than a name such as `data`. `of_nodes`: what was surveyed are nodes that a path finds; objects
-    among them are rows.
+    `word` is what a table of the documents themselves is called, or of their elements. `of_call`:
+    it is the name of a call, and says more than a name such as `data`. `of_nodes`: what was
+    surveyed are nodes that a path finds; objects among them are rows.
     """
     return _Drafter(report, title, word, word if of_call else None, of_nodes=of_nodes).draft
 
 
 class _Drafter:
     def __init__(
-        self, report: SurveyReport, title: str, word: str, call: str | None, *, of_nodes: bool = False
+        self,
+        report: SurveyReport,
+        title: str,
+        word: str,
+        call: str | None,
+        *,
+        of_nodes: bool = False,
     ) -> None:
         self.call = call
         self.of_nodes = of_nodes
@@ -76,7 +102,11 @@ class _Drafter:
         root = report.places[0].place
         self.root(root, word)
         if not self.draft.tables:
-            self.draft, self.moment, self.links = Draft(title, bad_documents=report.bad_documents), None, Links()
+            self.draft, self.moment, self.links = (
+                Draft(title, bad_documents=report.bad_documents),
+                None,
+                Links(),
+            )
             self.table(root, root, "$", None, (word,))
         self.links.tell(report.places)
 
@@ -123,8 +153,9 @@ class _Drafter:
         *,
         leaving: frozenset[str] = frozenset(),
     ) -> None:
-        """The members of an object: fields of the table whose rows it stands in, and tables within it. `base` is where
-        paths begin: the place of these rows, or the document."""
+        """The members of an object: fields of the table whose rows it stands in, and tables within
+        it. `base` is where paths begin: the place of these rows, or the document.
+        """
         taken = self.side_by_side(place, base, table, names)
         recursed = table.options.get("recurse") if table is not None and place is base else None
         for step, child in place.children.items():
@@ -133,12 +164,16 @@ class _Drafter:
             if step not in taken and step not in leaving:
                 self.node(child, base, table, (*names, step))
 
-    def node(self, place: Place, base: Place, table: DraftTable | None, names: tuple[str, ...]) -> None:
+    def node(
+        self, place: Place, base: Place, table: DraftTable | None, names: tuple[str, ...]
+    ) -> None:
         if id(place) in self.elsewhere:
             return
         kinds = told_kinds(place)
         scalars = kinds - {"array", "object"} if has_scalars(place) else set()
-        several = len(kinds) > 1 and (scalars or place.elements is None or not place.elements.objects)
+        several = len(kinds) > 1 and (
+            scalars or place.elements is None or not place.elements.objects
+        )
         by_name = place.members is not None and not scalars and "array" not in kinds
         if by_name or (place.elements is not None and not several):
             self.container(place, base, table, names)
@@ -162,11 +197,17 @@ class _Drafter:
         *,
         within: Place | None = None,
     ) -> None:
-        """A list, or an object whose member names are data: a table, or a field with a list; or a field with all of it,
-        and of the list `within` which it stands."""
+        """A list, or an object whose member names are data: a table, or a field with a list; or a
+        field with all of it, and of the list `within` which it stands.
+        """
         inner = place.members or place.elements
         assert inner is not None
-        if not place.header and not has_scalars(inner) and is_nested(place, inner) and not is_one_or_several(inner):
+        if (
+            not place.header
+            and not has_scalars(inner)
+            and is_nested(place, inner)
+            and not is_one_or_several(inner)
+        ):
             self.nested(place, inner, base, table, names, within or place)
             return
         records = inner.objects and inner.members is None and not has_scalars(inner)
@@ -175,9 +216,15 @@ class _Drafter:
             self.table(inner, base, path(inner, base), table, names, of=place)
         elif inner.columns or place.header:
             self.table_of_arrays(place, inner, base, table, names)
-        elif inner.values.count and not {"array", "object"} & set(inner.kinds) and table is not None:
+        elif (
+            inner.values.count and not {"array", "object"} & set(inner.kinds) and table is not None
+        ):
             self.list_field(inner, base, table, names)
-        elif inner.values.count and table is None and (place.lengths.longest > FEWEST_VALUES or place.parent is None):
+        elif (
+            inner.values.count
+            and table is None
+            and (place.lengths.longest > FEWEST_VALUES or place.parent is None)
+        ):
             self.table(inner, base, path(inner, base), table, names, of=place)
         elif table is not None and inner.nodes:
             self.whole(within or place, base, table, names)
@@ -193,13 +240,16 @@ class _Drafter:
         names: tuple[str, ...],
         within: Place,
     ) -> None:
-        """Lists of lists are one list of what is in them; names that are data are a table of their own, and what is
-        below each of them is within that."""
+        """Lists of lists are one list of what is in them; names that are data are a table of their
+        own, and what is below each of them is within that.
+        """
         if place.members is None:
             self.container(inner, base, table, names, within=within)
             return
         one = singular(names[-1]) if names else ""
-        outer = self.new_table(path(inner, base), table, (*names[:-1], f"{one}_{names_reading(place)[0]}s"), {})
+        outer = self.new_table(
+            path(inner, base), table, (*names[:-1], f"{one}_{names_reading(place)[0]}s"), {}
+        )
         self.named(outer, place)
         self.container(inner, inner, outer, names)
 
@@ -229,7 +279,9 @@ class _Drafter:
                 self.node(child, child.parent or inner, table, (step,))
         else:
             one = singular(names[-1])
-            self.scalar(inner, inner, table, ("value" if snake_case(one) in self.taken(table) else one,))
+            self.scalar(
+                inner, inner, table, ("value" if snake_case(one) in self.taken(table) else one,)
+            )
         if "recurse" in table.options:
             known = next((own for own in table.fields if named_like_an_id(own.name)), None)
             if known is not None:
@@ -239,8 +291,9 @@ class _Drafter:
         return table
 
     def shaped(self, table: DraftTable, inner: Place, base: Place, of: Place) -> None:
-        """What a table needs beside the path to its rows, since these stand under names, now and then alone, or below
-        each other."""
+        """What a table needs beside the path to its rows, since these stand under names, now and
+        then alone, or below each other.
+        """
         if of.members is not None:
             self.named(table, of)
             if inner.objects and inner.elements is not None and inner.elements.objects:
@@ -272,30 +325,48 @@ class _Drafter:
             own = (*names[:-1], f"{sort.word} {names[-1]}")
             when: dict[str, JsonValue] = {"when": f"{member} == {json_text(sort.word)}"}
             leaving = told - frozenset(sort.members)
-            tables.append(self.table(inner, base, rows, parent, own, of=of, options=when, leaving=leaving))
+            tables.append(
+                self.table(inner, base, rows, parent, own, of=of, options=when, leaving=leaving)
+            )
             for field in tables[-1].fields:
                 if field.source.get("at") == member.replace("@", "$", 1):
                     field.note = f"always {sort.word}"
-        tables[0].comment = f"records of {len(tables)} sorts; those of another {sorts.member} are in no table"
+        tables[
+            0
+        ].comment = (
+            f"records of {len(tables)} sorts; those of another {sorts.member} are in no table"
+        )
         return tables[0]
 
     def named(self, table: DraftTable, of: Place) -> None:
-        """A table of what stands under names that are data: the names are a field, typed where they are all days."""
+        """A table of what stands under names that are data: the names are a field, typed where they
+        are all days.
+        """
         taken = self.taken(table)
         name, reading = names_reading(of)
         whole = f"{singular(table.name.removesuffix(f'_{name}s'))}_{name}"
-        own = DraftField(fresh(name if reading and name not in taken else whole, taken), {"fact": "name"}, reading)
+        own = DraftField(
+            fresh(name if reading and name not in taken else whole, taken),
+            {"fact": "name"},
+            reading,
+        )
         own.note = _names_note(of)
         table.fields.append(own)
         table.rows = re.sub(r"\[\*\]$", ".*", str(table.rows))
         self.own_key(table, own, alone=of.nodes == 1)
 
     def new_table(
-        self, rows: JsonValue, parent: DraftTable | None, names: Sequence[str], options: dict[str, JsonValue]
+        self,
+        rows: JsonValue,
+        parent: DraftTable | None,
+        names: Sequence[str],
+        options: dict[str, JsonValue],
     ) -> DraftTable:
         said = [name for name in map(snake_case, names) if name]
         plain = [name for name in said if name not in GENERIC]
-        plain = plain or [name for name in (self.call,) if name and parent is None] or said or ["rows"]
+        plain = (
+            plain or [name for name in (self.call,) if name and parent is None] or said or ["rows"]
+        )
         taken = {table.name for table in self.draft.tables} | {"response"}
         taken |= {own.name for table in self.draft.tables for own in table.fields} | {
             own.name for own in self.draft.response
@@ -312,25 +383,38 @@ class _Drafter:
         return table
 
     def taken(self, table: DraftTable) -> set[str]:
-        """Names that a field of a table can't have: expressions tell tables and fields apart by their names."""
+        """Names that a field of a table can't have: expressions tell tables and fields apart by
+        their names.
+        """
         return table.names() | {other.name for other in self.draft.tables}
 
     def finish(self, table: DraftTable) -> None:
         """A table has a field at least."""
         if not table.fields:
-            table.fields.append(DraftField(fresh("position", self.taken(table)), {"fact": "position"}))
+            table.fields.append(
+                DraftField(fresh("position", self.taken(table)), {"fact": "position"})
+            )
 
     # ---- rows that are more than nodes
 
-    def side_by_side(self, place: Place, base: Place, table: DraftTable | None, names: tuple[str, ...]) -> set[str]:
-        """Tables of parallel arrays, and of rows with their column names beside them; gives the members they take."""
+    def side_by_side(
+        self, place: Place, base: Place, table: DraftTable | None, names: tuple[str, ...]
+    ) -> set[str]:
+        """Tables of parallel arrays, and of rows with their column names beside them; gives the
+        members they take.
+        """
         taken: set[str] = set()
         report = self.report(place)
         for pair in report.parallel:
             taken |= {*pair} if place.children.keys() >= {*pair} else set()
         if taken:
-            lists = {snake_case(step) or f"list_{n}": place.children[step] for n, step in enumerate(sorted(taken))}
-            lists = dict(sorted(lists.items(), key=lambda item: list(place.children.values()).index(item[1])))
+            lists = {
+                snake_case(step) or f"list_{n}": place.children[step]
+                for n, step in enumerate(sorted(taken))
+            }
+            lists = dict(
+                sorted(lists.items(), key=lambda item: list(place.children.values()).index(item[1]))
+            )
             self.zipped(lists, base, table, names or ("series",))
         for headed in report.headed:
             rows, header = place.children.get(headed.rows), place.children.get(headed.names)
@@ -338,11 +422,21 @@ class _Drafter:
                 continue
             taken |= {headed.rows, headed.names}
             assert rows.elements is not None and header.elements is not None
-            within = header.elements.children[headed.within] if headed.within is not None else header
-            self.table_of_arrays(rows, rows.elements, base, table, (*names, headed.rows), header=within)
+            within = (
+                header.elements.children[headed.within] if headed.within is not None else header
+            )
+            self.table_of_arrays(
+                rows, rows.elements, base, table, (*names, headed.rows), header=within
+            )
         return taken
 
-    def zipped(self, lists: dict[str, Place], base: Place, parent: DraftTable | None, names: tuple[str, ...]) -> None:
+    def zipped(
+        self,
+        lists: dict[str, Place],
+        base: Place,
+        parent: DraftTable | None,
+        names: tuple[str, ...],
+    ) -> None:
         inner = {name: place.elements for name, place in lists.items()}
         paths: JsonValue = {name: path(one, base) for name, one in inner.items() if one is not None}
         table = self.new_table({"zip": paths}, parent, names, {})
@@ -374,14 +468,18 @@ class _Drafter:
                 self.field(table, self.report(column), name, {"at": at})
         else:
             for number, column in enumerate(inner.columns):
-                self.field(table, self.report(column), f"column_{number + 1}", {"at": f"$[{number}]"})
+                self.field(
+                    table, self.report(column), f"column_{number + 1}", {"at": f"$[{number}]"}
+                )
             if header is not None:
                 self.ignore(header, self.words_for(header))
         self.finish(table)
 
     # ---- fields
 
-    def scalar(self, place: Place, base: Place, table: DraftTable | None, names: tuple[str, ...]) -> None:
+    def scalar(
+        self, place: Place, base: Place, table: DraftTable | None, names: tuple[str, ...]
+    ) -> None:
         if table is None:
             if path(place, base) not in [own.source.get("at") for own in self.draft.response]:
                 self.ignore(place, self.words_for(place))
@@ -391,7 +489,9 @@ class _Drafter:
             return
         if self.links.is_key(place, table):
             return  # it stands at the head of the table
-        self.field(table, self.report(place), self.name(table, place, names), {"at": path(place, base)})
+        self.field(
+            table, self.report(place), self.name(table, place, names), {"at": path(place, base)}
+        )
 
     def name(self, table: DraftTable, place: Place, names: tuple[str, ...]) -> str:
         *above, last = names or ("",)
@@ -402,12 +502,18 @@ class _Drafter:
         free = (name for name in candidates if name not in self.taken(table))
         return fitting(next(free, candidates[-1]))
 
-    def field(self, table: DraftTable, report: PlaceReport, name: str, source: dict[str, JsonValue]) -> DraftField:
+    def field(
+        self, table: DraftTable, report: PlaceReport, name: str, source: dict[str, JsonValue]
+    ) -> DraftField:
         reading = reading_of(report)
         if name == table.name:  # expressions tell tables and fields apart by their names
             several = f"{name}_rows" if name.endswith("s") else f"{name}s"
-            table.name = fresh(several, {*self.taken(table), *(own.name for own in self.draft.response)})
-        own = DraftField(fresh(name, self.taken(table)), source, dict(reading.options), note=example_note(report))
+            table.name = fresh(
+                several, {*self.taken(table), *(own.name for own in self.draft.response)}
+            )
+        own = DraftField(
+            fresh(name, self.taken(table)), source, dict(reading.options), note=example_note(report)
+        )
         self.read(own, reading)
         table.fields.append(own)
         if report.refers_to:
@@ -424,7 +530,9 @@ class _Drafter:
             self.draft.enums[name] = reading.words
             own.reading["type"] = name
 
-    def list_field(self, inner: Place, base: Place, table: DraftTable, names: tuple[str, ...]) -> None:
+    def list_field(
+        self, inner: Place, base: Place, table: DraftTable, names: tuple[str, ...]
+    ) -> None:
         reading = reading_of(self.report(inner))
         own = DraftField(
             fresh(joined(names) or "values", self.taken(table)),
@@ -443,7 +551,9 @@ class _Drafter:
     # ---- keys
 
     def key(self, inner: Place, table: DraftTable) -> None:
-        """The field that tells the rows of a table apart, everywhere or below one row of the parent."""
+        """The field that tells the rows of a table apart, everywhere or below one row of the
+        parent.
+        """
         if table.key or table.options.get("recurse"):
             return
         candidates = [place for place in scalars_of(inner) if self.may_be_key(place)]
@@ -463,8 +573,9 @@ class _Drafter:
             self.joined(table)
 
     def joined(self, table: DraftTable) -> None:
-        """Gives the rows of a table without an id what tells them apart for tables within: their position, and where
-        the response came from, or of which moment it is; with that it is a key."""
+        """Gives the rows of a table without an id what tells them apart for tables within: their
+        position, and where the response came from, or of which moment it is; with that it is a key.
+        """
         name = fresh(f"{singular(table.name)}_position", self.taken(table))
         own = DraftField(name, {"fact": "position"}, comment="for want of an id")
         table.fields.append(own)
@@ -477,11 +588,15 @@ class _Drafter:
         table.joined_by = [*table.inherit, own.name]
 
     def came_from(self) -> list[DraftField]:
-        """Fields of the response that say which file and document it is; none if there is but one."""
+        """Fields of the response that say which file and document it is;
+        none if there is but one.
+        """
         wanted = ["file"] * (self.files > 1) + ["document"] * (self.documents > self.files)
         for fact in wanted:
             if not any(own.source == {"fact": fact} for own in self.draft.response):
-                taken = {own.name for own in self.draft.response} | {table.name for table in self.draft.tables}
+                taken = {own.name for own in self.draft.response} | {
+                    table.name for table in self.draft.tables
+                }
                 self.draft.response.append(DraftField(fresh(fact, taken), {"fact": fact}))
         return [own for own in self.draft.response if own.source.get("fact") in wanted]
 
@@ -491,8 +606,15 @@ class _Drafter:
             return False
         if not report.unique:
             return place.nodes == self.documents == 1 and key_rank(place) == 0
-        enough = report.unique == "everywhere" and place.values.count >= FEWEST_UNIQUE and self.documents > 1
-        number = report.looks[0].name in ("whole number", "number in text")  # that differ today, and may not tomorrow
+        enough = (
+            report.unique == "everywhere"
+            and place.values.count >= FEWEST_UNIQUE
+            and self.documents > 1
+        )
+        number = report.looks[0].name in (
+            "whole number",
+            "number in text",
+        )  # that differ today, and may not tomorrow
         return named_like_an_id(place.step) or (enough and not number)
 
     @staticmethod
@@ -506,31 +628,48 @@ class _Drafter:
     # ---- words
 
     def ignore(self, place: Place, words: str) -> None:
-        """Leaves out what stands at a place; what holds nothing today is new on the day when it does."""
+        """Leaves out what stands at a place; what holds nothing today is new on the day when it
+        does.
+        """
         if place.parent is not None and not always_empty(place):
             self.draft.ignored.setdefault(path_text(place.segments()), words)
 
     def words_for(self, place: Place) -> str:
         if any(look.name == "JSON in text" for look in self.report(place).looks):
             return "JSON in text: response.embedded reads it"
-        examples = place.values.examples or (place.elements.values.examples if place.elements else [])
+        examples = place.values.examples or (
+            place.elements.values.examples if place.elements else []
+        )
         kinds = " or ".join(kind for kind in place.kinds if kind != "null")
         return f"e.g. {example(place, examples[0])}" if examples else kinds
 
 
 def sorts_apart(report: PlaceReport) -> Sorts | None:
-    """The sorts of records, if each is a table of its own: each has members that others have not, and there are no more
-    sorts than were looked at."""
+    """The sorts of records, if each is a table of its own: each has members that others have not,
+    and there are no more sorts than were looked at.
+    """
     sorts = report.sorts
-    if sorts is None or not 2 <= len(sorts.sorts) <= MOST_SORTS or not all(sort.members for sort in sorts.sorts):
+    if (
+        sorts is None
+        or not 2 <= len(sorts.sorts) <= MOST_SORTS
+        or not all(sort.members for sort in sorts.sorts)
+    ):
         return None
     words = report.place.children[sorts.member].values.counted
-    return sorts if words is not None and words.keys() == {sort.word for sort in sorts.sorts} else None
+    return (
+        sorts if words is not None and words.keys() == {sort.word for sort in sorts.sorts} else None
+    )
 
 
 def alone_in_objects(inner: Place, of: Place | None) -> dict[str, Place]:
-    """Where records stand in lists, and now and then alone: the members that only one of the two has."""
-    lists = inner.elements if inner.objects and inner.elements is not None and inner.elements.objects else None
+    """Where records stand in lists, and now and then alone: the members that only one of the two
+    has.
+    """
+    lists = (
+        inner.elements
+        if inner.objects and inner.elements is not None and inner.elements.objects
+        else None
+    )
     if lists is not None:
         return {step: child for step, child in lists.children.items() if step not in inner.children}
     if of is not None and of.objects and of.elements is inner:

@@ -39,7 +39,9 @@ def _lines(draft: Draft) -> Iterator[str]:
 
 
 def _response_lines(draft: Draft) -> Iterator[str]:
-    """Facts that a table inherits are fields; others are comments, ready to be made fields, and are ignored so far."""
+    """Facts that a table inherits are fields; others are comments, ready to be made fields, and are
+    ignored so far.
+    """
     inherited = {name for table in draft.tables for name in table.inherit}
     fields = [own for own in draft.response if own.name in inherited]
     others = [own for own in draft.response if own.name not in inherited]
@@ -57,7 +59,10 @@ def _response_lines(draft: Draft) -> Iterator[str]:
         yield from (f"    {name}: {flow({'when': when})}" for name, when in draft.kinds.items())
     width = max((len(own.name) for own in draft.response), default=0)
     if fields:
-        yield "  fields:                      # facts of the whole document: any table can inherit them"
+        yield (
+            "  fields:                      # facts of the whole document: any table can "
+            "inherit them"
+        )
         yield from (field_line(own, 4, width) for own in fields)
     if others and fields:
         yield from (f"    # {field_line(own, 0, width)}" for own in others)
@@ -66,12 +71,19 @@ def _response_lines(draft: Draft) -> Iterator[str]:
         yield from (f"  #   {field_line(own, 0, width)}" for own in others)
     if ignored:
         yield "  ignore:                      # read by no rule"
-        yield from (f"    - {json_text(path)}  # {_comment(words)}" for path, words in ignored.items())
+        yield from (
+            f"    - {json_text(path)}  # {_comment(words)}" for path, words in ignored.items()
+        )
 
 
-def enum_lines(name: str, words: Sequence[str], accepted_texts: Mapping[str, list[str]] | None = None) -> Iterator[str]:
-    """The lines of one enum. A word with which another begins is taken for that one, shortened, unless it is said what
-    stands for each."""
+def enum_lines(
+    name: str, words: Sequence[str], accepted_texts: Mapping[str, list[str]] | None = None
+) -> Iterator[str]:
+    """The lines of one enum.
+
+    A word with which another begins is taken for that one, shortened, unless it is said what stands
+    for each.
+    """
     yield f"  {name}:"
     yield "    values:"
     if accepted_texts is not None:
@@ -87,7 +99,9 @@ def enum_lines(name: str, words: Sequence[str], accepted_texts: Mapping[str, lis
 
 
 def _shortened(words: Sequence[str]) -> dict[str, str]:
-    """Codes in capitals that are the beginning of one longer word: `DEP` of `Departed`; not `car` of `cargo`."""
+    """Codes in capitals that are the beginning of one longer word: `DEP` of `Departed`; not `car`
+    of `cargo`.
+    """
     found = {}
     for short in words:
         if SHORTEST_PART <= len(short) <= LONGEST_PART and short.isalpha() and short.isupper():
@@ -108,7 +122,9 @@ def table_lines(table: DraftTable) -> Iterator[str]:
     if table.inherit:
         yield f"    inherit: [{', '.join(table.inherit)}]"
     if table.key:
-        yield f"    key: {table.key[0] if len(table.key) == 1 else '[' + ', '.join(table.key) + ']'}"
+        yield (
+            f"    key: {table.key[0] if len(table.key) == 1 else '[' + ', '.join(table.key) + ']'}"
+        )
     yield "    fields:"
     width = max((len(own.name) for own in table.fields), default=0)
     for own in table.fields:
@@ -159,6 +175,8 @@ def scalar(value: JsonValue) -> str:
     """A scalar as YAML: a word as it is, other text in double quotes, as JSON writes it."""
     if isinstance(value, str) and _PLAIN.fullmatch(value) and value.casefold() not in _WORDS:
         return value
-    return json_text(value).replace("\x7f", "\\u007f").replace("\x85", "\\u0085").replace("\u2028", "\\u2028").replace(
-        "\u2029", "\\u2029"
-    ).replace("\ufeff", "\\ufeff")  # fmt: skip
+    text = json_text(value)
+    # JSON lets these stand as they are, YAML takes them for breaks or for no text at all.
+    for character in "\x7f\x85\u2028\u2029\ufeff":
+        text = text.replace(character, f"\\u{ord(character):04x}")
+    return text

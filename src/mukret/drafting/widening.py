@@ -1,4 +1,6 @@
-"""Proposals for rules that reject rows: what could be made wider, as a comment above the field, to be decided."""
+"""Proposals for rules that reject rows: what could be made wider, as a comment above the field, to
+be decided.
+"""
 
 from __future__ import annotations
 
@@ -29,14 +31,25 @@ class Proposal:
 
 
 def proposals(
-    rules: Rules, reasons: Sequence[Reason], seen: Mapping[str, int], drafted: Mapping[tuple[str, str], DraftField]
+    rules: Rules,
+    reasons: Sequence[Reason],
+    seen: Mapping[str, int],
+    drafted: Mapping[tuple[str, str], DraftField],
 ) -> list[Proposal]:
-    """For each field for which rows are rejected. `seen`: how many rows each table has; `drafted`: what a draft makes
-    of the same values, by table and field of the rules."""
+    """For each field for which rows are rejected.
+
+    `seen`: how many rows each table has; `drafted`: what a draft makes of the same values, by table
+    and field of the rules.
+    """
     found: dict[tuple[str, str], Proposal] = {}
     for reason in reasons:
         own = _field(rules, reason)
-        if reason.table is None or own is None or reason.code == PARENT_REJECTED or (reason.table, own.name) in found:
+        if (
+            reason.table is None
+            or own is None
+            or reason.code == PARENT_REJECTED
+            or (reason.table, own.name) in found
+        ):
             continue
         words = _words(own, reason, seen[reason.table], drafted.get((reason.table, own.name)))
         found[reason.table, own.name] = Proposal(reason.table, own.name, reason.count, words)
@@ -47,12 +60,17 @@ def proposals(
 def _field(rules: Rules, reason: Reason) -> Field | None:
     if reason.table is None:
         return None
-    return next((own for own in rules.tables[reason.table].fields if own.name == reason.field), None)
+    return next(
+        (own for own in rules.tables[reason.table].fields if own.name == reason.field), None
+    )
 
 
 def _words(own: Field, reason: Reason, rows: int, drafted: DraftField | None) -> str:
     if reason.code == "required":
-        return f"not there in {reason.count:,} of {counted(rows, 'row')}, which are rejected: is it required?"
+        return (
+            f"not there in {reason.count:,} of {counted(rows, 'row')}, which are rejected: is "
+            "it required?"
+        )
     example = f"{counted(reason.count, 'value')} such as {shown_text(reason.example.value)}"
     if isinstance(own.type, Enum):
         return f"{example}: no word of {own.type.name}; add it there, or accept it for another"
@@ -64,7 +82,9 @@ def _words(own: Field, reason: Reason, rows: int, drafted: DraftField | None) ->
 
 
 def with_proposals(text: str, rules: Rules, made: Sequence[Proposal]) -> str:
-    """The text of these rules with each proposal above its field; one that stands there is made anew."""
+    """The text of these rules with each proposal above its field; one that stands there is made
+    anew.
+    """
     lines = text.split("\n")
     places = {
         (name, own.name): own.line
@@ -72,7 +92,9 @@ def with_proposals(text: str, rules: Rules, made: Sequence[Proposal]) -> str:
         for own in table.fields
         if own.file == rules.file
     }
-    known = [(places[one.table, one.field], one) for one in made if (one.table, one.field) in places]
+    known = [
+        (places[one.table, one.field], one) for one in made if (one.table, one.field) in places
+    ]
     for line, proposal in sorted(known, key=lambda item: -item[0]):
         field = lines[line - 1]
         comment = field[: len(field) - len(field.lstrip())] + MARK + proposal.words

@@ -1,1 +1,3 @@
-"""Blocks of documents through the plan: rows that are written, rejects, counts; in one thread or several."""
+"""Blocks of documents through the plan: rows that are written, rejects, counts; in one thread or
+several.
+"""

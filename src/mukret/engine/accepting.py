@@ -1,4 +1,6 @@
-"""Which documents of a batch are read, and of which kind each is; others can't be read, or are left out on purpose."""
+"""Which documents of a batch are read, and of which kind each is; others can't be read, or are left
+out on purpose.
+"""
 
 from __future__ import annotations
 
@@ -24,9 +26,10 @@ MOST_EXPLAINED = 3
 class Accepted:
     """What is left of a batch: documents that turned out to be bad are among the bad ones there.
 
-    `kinds` of each document, if the rules know kinds. `bad_texts`: embedded texts that could not be read, by document;
-    they are held against the rows that they stand in. `left_out`: how many documents are of a kind that no table reads.
-    `passed_over`: answers in HTTP archives that no rule reads, by the identity of their source.
+    `kinds` of each document, if the rules know kinds. `bad_texts`: embedded texts that could not be
+    read, by document; they are held against the rows that they stand in. `left_out`: how many
+    documents are of a kind that no table reads. `passed_over`: answers in HTTP archives that no
+    rule reads, by the identity of their source.
     """
 
     batch: Batch
@@ -39,15 +42,28 @@ class Accepted:
         """The same without documents that are bad, and some others."""
         if not bad and not others:
             return self
-        kept = [number for number in range(len(self.batch.documents)) if number not in bad and number not in others]
-        texts = {now: self.bad_texts[number] for now, number in enumerate(kept) if number in self.bad_texts}
+        kept = [
+            number
+            for number in range(len(self.batch.documents))
+            if number not in bad and number not in others
+        ]
+        texts = {
+            now: self.bad_texts[number]
+            for now, number in enumerate(kept)
+            if number in self.bad_texts
+        }
         kinds = None if self.kinds is None else [self.kinds[number] for number in kept]
-        return replace(self, batch=_only(self.batch, kept, list(bad.values())), kinds=kinds, bad_texts=texts)
+        return replace(
+            self, batch=_only(self.batch, kept, list(bad.values())), kinds=kinds, bad_texts=texts
+        )
 
 
 def accepted(plan: Plan, batch: Batch, *, refused: bool) -> Accepted:
-    """The documents of a batch that the rules read. `refused`: it is a part of a document that was refused when what
-    stands around its arrays was read."""
+    """The documents of a batch that the rules read.
+
+    `refused`: it is a part of a document that was refused when what stands around its arrays was
+    read.
+    """
     bad_texts = _unfold(plan, batch) if plan.rules.embedded else {}
     kinds = _kinds_of_documents(plan, batch) if plan.rules.kinds else None
     whole = Accepted(batch, kinds, bad_texts)
@@ -82,7 +98,9 @@ def _kinds_of_documents(plan: Plan, batch: Batch) -> list[frozenset[str]]:
     ]
 
 
-def kinds_of_scanned(batch: ScannedBatch, rules: Rules, calls: Sequence[str | None]) -> list[frozenset[str]]:
+def kinds_of_scanned(
+    batch: ScannedBatch, rules: Rules, calls: Sequence[str | None]
+) -> list[frozenset[str]]:
     """The kinds of documents that were scanned; `calls` are those that they answered."""
     found: list[set[str]] = [set() for _ in calls]
     rows = batch.rows()
@@ -106,7 +124,9 @@ def _judged(plan: Plan, whole: Accepted) -> Accepted:
         if any(not text.location for text in whole.bad_texts.get(number, ())):
             continue  # it is a text that is no JSON: that says it all
         kinds = whole.kinds[number] if whole.kinds else NO_KINDS
-        verdict = plan.acceptance.judge(batch.whole(number), kinds, explain=len(bad) < MOST_EXPLAINED)
+        verdict = plan.acceptance.judge(
+            batch.whole(number), kinds, explain=len(bad) < MOST_EXPLAINED
+        )
         if isinstance(verdict, Refused):
             bad[number] = _refused(batch, number, verdict)
         elif verdict is Verdict.LEFT_OUT:
@@ -114,7 +134,9 @@ def _judged(plan: Plan, whole: Accepted) -> Accepted:
     unread = _unread_answers(batch, bad)
     passed_over = Counter(id(batch.sources[number]) for number in unread)
     bad = {number: document for number, document in bad.items() if number not in unread}
-    return replace(whole.without(bad, left_out | unread), left_out=len(left_out), passed_over=passed_over)
+    return replace(
+        whole.without(bad, left_out | unread), left_out=len(left_out), passed_over=passed_over
+    )
 
 
 def _doubtful(plan: Plan, whole: Accepted) -> list[int]:
@@ -125,16 +147,24 @@ def _doubtful(plan: Plan, whole: Accepted) -> list[int]:
 
 
 def _unread_answers(batch: Batch, bad: Mapping[int, BadDocument]) -> set[int]:
-    """Of the documents in which no rule reads anything, the answers in HTTP archives of which another is read."""
+    """Of the documents in which no rule reads anything, the answers in HTTP archives of which
+    another is read.
+    """
     read = {id(batch.sources[number]) for number in batch.answers if number not in bad}
-    unread = {number for number, found in bad.items() if found.code == NOTHING_READ and number in batch.answers}
+    unread = {
+        number
+        for number, found in bad.items()
+        if found.code == NOTHING_READ and number in batch.answers
+    }
     return {number for number in unread if id(batch.sources[number]) in read}
 
 
 def _refused(batch: Batch, number: int, verdict: Refused) -> BadDocument:
     value = shown_value(batch.whole(number))
     finding = Finding(verdict.message)
-    return BadDocument(batch.sources[number], batch.numbers[number], finding, verdict.code, value, verdict.hint)
+    return BadDocument(
+        batch.sources[number], batch.numbers[number], finding, verdict.code, value, verdict.hint
+    )
 
 
 def _only(batch: Batch, kept: Sequence[int], bad: Sequence[BadDocument]) -> Batch:
@@ -142,7 +172,9 @@ def _only(batch: Batch, kept: Sequence[int], bad: Sequence[BadDocument]) -> Batc
     left = batch.only(kept) if isinstance(batch, ScannedBatch) else batch
     return replace(
         left,
-        documents=left.documents if left is not batch else [batch.documents[number] for number in kept],
+        documents=left.documents
+        if left is not batch
+        else [batch.documents[number] for number in kept],
         sources=[batch.sources[number] for number in kept],
         numbers=[batch.numbers[number] for number in kept],
         origins=[batch.origins[number] for number in kept],
@@ -156,7 +188,9 @@ def _only(batch: Batch, kept: Sequence[int], bad: Sequence[BadDocument]) -> Batc
 
 @dataclass
 class KindsFound:
-    """Which kinds of responses came, and how many documents were of none, where all tables want one."""
+    """Which kinds of responses came, and how many documents were of none, where all tables want
+    one.
+    """
 
     seen: set[str] = field(default_factory=set)
     of_none: int = 0
@@ -177,5 +211,8 @@ def kinds_found(documents: Accepted, rules: Rules) -> KindsFound:
         found.seen |= kinds
         if not kinds and all_want_one:
             found.of_none += 1
-            found.first = found.first or (documents.batch.sources[number].name, documents.batch.numbers[number])
+            found.first = found.first or (
+                documents.batch.sources[number].name,
+                documents.batch.numbers[number],
+            )
     return found

@@ -1,4 +1,6 @@
-"""Tasks done by threads ahead of whoever takes their results, which come in the order of the tasks."""
+"""Tasks done by threads ahead of whoever takes their results,
+which come in the order of the tasks.
+"""
 
 from __future__ import annotations
 
@@ -16,16 +18,19 @@ PAYS_FROM = 20_000_000
 AHEAD = 2
 """Tasks for each thread that may be done before one that goes before them."""
 PATIENCE = 0.0002
-"""Seconds after which a thread that wants the interpreter asks another for it: all of them do after each kernel, and
-would wait many times as long otherwise."""
+"""Seconds after which a thread that wants the interpreter asks another for it: all of them do after
+each kernel, and would wait many times as long otherwise.
+"""
 
 Made = TypeVar("Made")
 
 
 class Ahead(Generic[Made]):
-    """`threads` do tasks; with one alone there is no thread, and a task is done when its result is taken.
+    """`threads` do tasks; with one alone there is no thread, and a task is done when its result is
+    taken.
 
-    What a task raises is raised where its result is taken. If the block fails, tasks that have not begun are dropped.
+    What a task raises is raised where its result is taken. If the block fails, tasks that have not
+    begun are dropped.
     """
 
     def __init__(self, threads: int) -> None:
@@ -68,7 +73,11 @@ class Ahead(Generic[Made]):
 
 
 def sensible(sources: Sequence[Source]) -> int:
-    """How many threads an input is worth: as many as there are cores, if it is large enough; else 1."""
-    cores = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+    """How many threads an input is worth: as many as there are cores, if it is large enough; else
+    1.
+    """
+    cores = (
+        len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+    )
     files = [source.path for source in sources if os.path.isfile(source.path)]
     return cores if sum(map(os.path.getsize, files)) >= PAYS_FROM else 1

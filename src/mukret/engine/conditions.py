@@ -1,7 +1,8 @@
-"""Which rows of a scan fulfil conditions: filters and `when`, asked once for each different combination of cells.
+"""Which rows of a scan fulfil conditions: filters and `when`, asked once for each different
+combination of cells.
 
-The conditions are asked of nodes that hold no more than what they look at, so the meaning is that of the plain
-evaluator.
+The conditions are asked of nodes that hold no more than what they look at, so the meaning is that
+of the plain evaluator.
 """
 
 from __future__ import annotations
@@ -24,7 +25,10 @@ NOWHERE = object()
 
 
 def passing(judgement: Judgement, column: Callable[[int], Cells], count: int) -> Any:
-    """A boolean array: which of so many rows fulfil all conditions. `column` gives the cells of a column."""
+    """A boolean array: which of so many rows fulfil all conditions.
+
+    `column` gives the cells of a column.
+    """
     columns = [column(number) for number in judgement.columns.values()]
     combinations = _combined(columns, count)
     ways = list(judgement.columns)
@@ -37,7 +41,9 @@ def passing(judgement: Judgement, column: Callable[[int], Cells], count: int) ->
 
 
 def _combined(columns: Sequence[Cells], count: int) -> tuple[Any, list[int]] | None:
-    """For each row the number of its combination of cells, and a row for each of these; None if there are many."""
+    """For each row the number of its combination of cells, and a row for each of these; None if
+    there are many.
+    """
     together: Any = None
     firsts: list[int] = []
     for cells in columns:
@@ -45,11 +51,17 @@ def _combined(columns: Sequence[Cells], count: int) -> tuple[Any, list[int]] | N
         if found is None:
             return None
         codes, firsts = found
-        numbers = pa.Array.from_buffers(pa.int32(), count, [None, pa.py_buffer(codes)]).cast(pa.int64())
+        numbers = pa.Array.from_buffers(pa.int32(), count, [None, pa.py_buffer(codes)]).cast(
+            pa.int64()
+        )
         if together is None:
             together = numbers
             continue
-        together = pc.add(pc.multiply(together, len(firsts)), numbers).dictionary_encode().indices.cast(pa.int64())
+        together = (
+            pc.add(pc.multiply(together, len(firsts)), numbers)
+            .dictionary_encode()
+            .indices.cast(pa.int64())
+        )
         firsts = _first_rows(together)
     return (together, firsts) if columns else None
 
@@ -62,7 +74,9 @@ def _first_rows(numbers: Any) -> list[int]:
     return found
 
 
-def _fulfils(judgement: Judgement, ways: Sequence[tuple[Segment, ...]], columns: Sequence[Cells], row: int) -> bool:
+def _fulfils(
+    judgement: Judgement, ways: Sequence[tuple[Segment, ...]], columns: Sequence[Cells], row: int
+) -> bool:
     node: JsonValue = NOWHERE
     for segments, cells in zip(ways, columns, strict=True):
         raw = cells.raw(row)

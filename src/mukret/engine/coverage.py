@@ -29,7 +29,10 @@ RECURSE = -1
 
 @dataclass(frozen=True)
 class Unmatched:
-    """A rule that found nothing. `field` is None for the rows of a table; `hint` names what is there instead."""
+    """A rule that found nothing.
+
+    `field` is None for the rows of a table; `hint` names what is there instead.
+    """
 
     table: str
     field: str | None
@@ -47,15 +50,18 @@ class Unmatched:
 
 @dataclass
 class _Open:
-    """A rule that has found nothing so far, and some nodes in which it looked, with all that stands in them: `paths`,
-    or what `text` says."""
+    """A rule that has found nothing so far, and some nodes in which it looked, with all that stands
+    in them: `paths`, or what `text` says.
+    """
 
     paths: tuple[Path, ...]
     text: str
     rule: Field | Table | Embedded
     nodes: list[JsonValue] = field(default_factory=list)
     locals: set[int] = field(default_factory=set)
-    """Of a lookup: hashes of values that were looked for, and of keys that were there, in whatever document."""
+    """Of a lookup: hashes of values that were looked for, and of keys that were there, in whatever
+    document.
+    """
     keys: set[int] = field(default_factory=set)
 
     @property
@@ -71,7 +77,9 @@ class Coverage:
         self.tables = [table_plan.table for table_plan in plan.tables]
         self.embedded = plan.rules.embedded
         self.open: dict[tuple[str, str | int], _Open] = {}
-        """By table, and name of the field or number of the path to rows (of the response: to embedded texts)."""
+        """By table, and name of the field or number of the path to rows (of the response: to
+        embedded texts).
+        """
         for number, embedded in enumerate(plan.rules.embedded):
             self.open[RESPONSE, number] = _Open((embedded.path,), embedded.path.text, embedded)
         for table_plan in (plan.response, *plan.tables):
@@ -80,7 +88,9 @@ class Coverage:
                 for number, path in enumerate(table.rows.named_paths):
                     self.open[table.name, number] = _Open((path,), path.text, table)
                 if table.rows.recurse is not None:
-                    self.open[table.name, RECURSE] = _Open((table.rows.recurse,), table.rows.recurse.text, table)
+                    self.open[table.name, RECURSE] = _Open(
+                        (table.rows.recurse,), table.rows.recurse.text, table
+                    )
             for own in table.fields:
                 match own.source:
                     case At(paths=paths):
@@ -106,7 +116,9 @@ class Coverage:
             paths = rows.table.rows.named_paths
             for number in range(len(paths)):
                 if (name, number) in self.open:
-                    found = rows.count > len(rows.hollow) + len(rows.gathered.met) and len(paths) == 1
+                    found = (
+                        rows.count > len(rows.hollow) + len(rows.gathered.met) and len(paths) == 1
+                    )
                     self.look(name, number, rows.parent, _looked_in(rows), found=found)
         for own in table.table.fields:
             if (name, own.name) in self.open:
@@ -115,7 +127,9 @@ class Coverage:
                 self.look(name, own.name, rows, range(rows.count), found=found)
 
     def see_keys(self, seen: DecidedTable) -> None:
-        """Notes what lookups that have found nothing looked for in these rows, or could have found there."""
+        """Notes what lookups that have found nothing looked for in these rows, or could have found
+        there.
+        """
         columns = seen.columns
         for (table, _), rule in self.open.items():
             source = rule.rule.source if isinstance(rule.rule, Field) else None
@@ -126,7 +140,9 @@ class Coverage:
             if source.table == seen.name and len(rule.keys) < MOST_KEYS:
                 rule.keys |= _hashes(source, columns, source.key, columns.surviving)
 
-    def look(self, table: str, own: str | int, among: TableRows, rows: Sequence[int], *, found: bool) -> None:
+    def look(
+        self, table: str, own: str | int, among: TableRows, rows: Sequence[int], *, found: bool
+    ) -> None:
         """Looks for what a rule wants in some rows of a table."""
         rule = self.open[table, own]
         if not found:
@@ -139,7 +155,9 @@ class Coverage:
             rule.nodes += [among.locate(row)[1] for row in some]
 
     def told_otherwise(self) -> set[str]:
-        """The tables of which nothing was found since all came in another shape, which is told as one thing."""
+        """The tables of which nothing was found since all came in another shape, which is told as
+        one thing.
+        """
         told: set[str] = set()
         for table in self.tables:
             if table.name in self.shapes.all_otherwise or table.within in told:
@@ -147,12 +165,19 @@ class Coverage:
         return told
 
     def still_open(self) -> list[tuple[str, str | None, str]]:
-        """Table, field and path of each rule that has found nothing, also where there was nothing to look in."""
-        return [(table, own if isinstance(own, str) else None, rule.text) for (table, own), rule in self.open.items()]
+        """Table, field and path of each rule that has found nothing, also where there was nothing
+        to look in.
+        """
+        return [
+            (table, own if isinstance(own, str) else None, rule.text)
+            for (table, own), rule in self.open.items()
+        ]
 
     def unmatched(self) -> list[Unmatched]:
-        """The rules that found nothing; fields of a table without rows are left out, since their table says it all, and
-        those of a table of which nothing came in the shape that the rules want."""
+        """The rules that found nothing; fields of a table without rows are left out, since their
+        table says it all, and those of a table of which nothing came in the shape that the rules
+        want.
+        """
         found = []
         told = self.told_otherwise()
         for (table, own), rule in self.open.items():
@@ -163,29 +188,45 @@ class Coverage:
                 continue
             if own == RECURSE and not rule.nodes:
                 continue  # the table has no rows, which says it all
-            near = nearest_existing(rule.paths[0], rule.nodes) if rule.nodes and rule.paths else None
+            near = (
+                nearest_existing(rule.paths[0], rule.nodes) if rule.nodes and rule.paths else None
+            )
             hint = near.text if near else None
             if isinstance(rule.rule, Table) and not rule.nodes:
                 kind = rule.rule.kind if rule.rule.within is None else None
-                hint = f"no document of the kind {kind} came" if kind else "the table that it is within has no rows"
+                hint = (
+                    f"no document of the kind {kind} came"
+                    if kind
+                    else "the table that it is within has no rows"
+                )
             elif isinstance(rule.rule, Field) and not rule.paths:
                 hint = _why_nothing(rule.rule, elsewhere=rule.keys_stand_elsewhere)
             owner = rule.rule
             fact = isinstance(owner, Field) and isinstance(owner.source, Fact)
-            found.append(Unmatched(table, name, rule.text, owner.file, owner.line, owner.column, hint, fact))
+            found.append(
+                Unmatched(table, name, rule.text, owner.file, owner.line, owner.column, hint, fact)
+            )
         return found
 
 
 def _looked_in(rows: TableRows) -> Sequence[int]:
-    """The rows of the parent in which rows were looked for: not hollow ones, nor documents of another kind."""
+    """The rows of the parent in which rows were looked for: not hollow ones, nor documents of
+    another kind.
+    """
     assert rows.parent is not None
     hollow, belongs, numbers = rows.parent.hollow, rows.belongs, range(rows.parent.count)
     if not hollow and belongs is None:
         return numbers
-    return [number for number in numbers if number not in hollow and (belongs is None or belongs(number))]
+    return [
+        number
+        for number in numbers
+        if number not in hollow and (belongs is None or belongs(number))
+    ]
 
 
-def _hashes(lookup: Lookup, table: TypedColumns, names: Sequence[str], rows: Iterable[int]) -> set[int]:
+def _hashes(
+    lookup: Lookup, table: TypedColumns, names: Sequence[str], rows: Iterable[int]
+) -> set[int]:
     """Of the values of some fields, as a lookup compares them; a bounded number."""
     columns = [table.array(name).to_pylist() for name in names]
     forms = (lookup.form(tuple(column[row] for column in columns)) for row in rows)
@@ -196,7 +237,10 @@ def _why_nothing(own: Field, *, elsewhere: bool) -> str:
     if isinstance(own.source, Lookup):
         by, key = ", ".join(own.source.by), ", ".join(own.source.key)
         if elsewhere:
-            return f"no value of {by} is a key of {own.source.name} in the same document, but in others: across: run"
+            return (
+                f"no value of {by} is a key of {own.source.name} in the same document, but in "
+                "others: across: run"
+            )
         where = " in any document" if own.source.across_run else ""
         return f"no value of {by} is a key ({key}) of {own.source.name}{where}"
     return "responses that collect kept have it, and those of an HTTP archive some of it"

@@ -74,8 +74,9 @@ class DecidedTable:
         )
 
     def rejects(self) -> Iterator[tuple[int, Reject]]:
-        """The rejected rows, each with the number of its document in the batch; rows that are refused as a whole stand
-        where their rows would."""
+        """The rejected rows, each with the number of its document in the batch; rows that are
+        refused as a whole stand where their rows would.
+        """
         rows, above = self.rows, self.rows.parent
         assert above is not None
         refusals = dict(rows.refusals)
@@ -85,7 +86,10 @@ class DecidedTable:
             document = above.document(owner)
             if row < 0:
                 file, number = rows.batch.sources[document].name, rows.batch.numbers[document]
-                yield document, refused(file, number, self.name, above.locate(owner)[0], refusals[owner])
+                yield (
+                    document,
+                    refused(file, number, self.name, above.locate(owner)[0], refusals[owner]),
+                )
             else:
                 yield document, self.reject_at(row)
 
@@ -95,7 +99,15 @@ class DecidedTable:
         document = rows.document(row)
         file, number = rows.batch.sources[document].name, rows.batch.numbers[document]
         place, node = rows.locate(row)
-        return reject(file, number, self.name, place, node, list(self.outcomes.faults[row]), rows.excuses_at(row))
+        return reject(
+            file,
+            number,
+            self.name,
+            place,
+            node,
+            list(self.outcomes.faults[row]),
+            rows.excuses_at(row),
+        )
 
 
 @dataclass(frozen=True)
@@ -112,25 +124,38 @@ class DecidedRows:
 
     @property
     def new(self) -> list[DecidedTable]:
-        """The tables of which rows are met for the first time, parents first, without the response."""
+        """The tables of which rows are met for the first time, parents first,
+        without the response.
+        """
         return [self.tables[name] for name in self.found.new]
 
     @property
     def fates(self) -> Fates:
-        """The fates of the rows around the arrays of a document, for its parts; none where it was refused."""
-        return {name: table.outcomes.fates for name, table in self.tables.items()} if self.batch.documents else {}
+        """The fates of the rows around the arrays of a document, for its parts; none where it was
+        refused.
+        """
+        return (
+            {name: table.outcomes.fates for name, table in self.tables.items()}
+            if self.batch.documents
+            else {}
+        )
 
 
 def decided(evaluated: EvaluatedRows, seen: Mapping[str, SeenKeys], around: Fates) -> DecidedRows:
-    """What becomes of all rows. `around` has the fates of those that were met in the first part of a document; the keys
-    of others are noted in `seen`."""
+    """What becomes of all rows.
+
+    `around` has the fates of those that were met in the first part of a document; the keys of
+    others are noted in `seen`.
+    """
     new = set(evaluated.found.new)
     tables: dict[str, DecidedTable] = {}
     for name, columns in evaluated.tables.items():
         if name == RESPONSE:
             outcomes = written_all(columns)
         elif name in new:
-            outcomes = decide(columns, tables[columns.rows.table.within or RESPONSE].outcomes, seen[name])
+            outcomes = decide(
+                columns, tables[columns.rows.table.within or RESPONSE].outcomes, seen[name]
+            )
         else:  # nothing where the document was refused
             outcomes = Outcomes(around.get(name, bytes(columns.rows.count)), columns.faults)
         tables[name] = DecidedTable(columns, outcomes)

@@ -1,4 +1,6 @@
-"""What becomes of the rows of one table in one batch: which are rejected, filtered, dropped, and which are written."""
+"""What becomes of the rows of one table in one batch: which are rejected, filtered, dropped, and
+which are written.
+"""
 
 from __future__ import annotations
 
@@ -15,13 +17,21 @@ from mukret.columns.hashing import row_hashes
 from mukret.columns.types import written
 from mukret.engine.typed_columns import TypedColumns
 from mukret.semantics.fates import Fate, SeenKeys, key_hash
-from mukret.semantics.rejects import PARENT_REJECTED, Fault, duplicate, key_missing, parent_rejected, where_failed
+from mukret.semantics.rejects import (
+    PARENT_REJECTED,
+    Fault,
+    duplicate,
+    key_missing,
+    parent_rejected,
+    where_failed,
+)
 from mukret.types import Float
 
 
 @dataclass(frozen=True)
 class Outcomes:
-    """What becomes of each row (a byte, as `Fate` has them), and what is held against those that are rejected.
+    """What becomes of each row (a byte, as `Fate` has them), and what is held against those that
+    are rejected.
 
     `unknown`: those that were filtered since `where` could not be told.
     """
@@ -48,8 +58,11 @@ def written_all(columns: TypedColumns) -> Outcomes:
 
 
 def decide(columns: TypedColumns, above: Outcomes, seen: SeenKeys) -> Outcomes:
-    """Settles the fate of each row. `above` are the outcomes of the table that this one is within; the keys of the rows
-    are noted in `seen`."""
+    """Settles the fate of each row.
+
+    `above` are the outcomes of the table that this one is within; the keys of the rows are noted in
+    `seen`.
+    """
     deciding = _Deciding(columns, above, seen)
     deciding.decide()
     seen.looked_at(columns.rows.count)
@@ -135,7 +148,9 @@ class _Deciding:
         if any(fates):
             for place, row in enumerate(rows):
                 if fates[place]:
-                    self.came_before(row, tuple(column[place].as_py() for column in keys), fates[place])
+                    self.came_before(
+                        row, tuple(column[place].as_py() for column in keys), fates[place]
+                    )
 
     def came_before(self, row: int, key: tuple[str | None, ...], fate: int) -> None:
         self.fates[row] = fate

@@ -36,7 +36,10 @@ class EvaluatedRows:
 
 
 def evaluated(found: FoundRows, now: datetime, resolved: Resolved) -> EvaluatedRows:
-    """`now` is what CURRENT_TIMESTAMP gives, `resolved` what lookups across the run find. Raises StoppedError."""
+    """`now` is what CURRENT_TIMESTAMP gives, `resolved` what lookups across the run find.
+
+    Raises StoppedError.
+    """
     evaluation = _Evaluation(found, now, resolved)
     for step in found.plan.rules.schedule:
         match step:
@@ -87,7 +90,9 @@ class _Evaluation:
             table.prepared[NOW] = self.now
         for aggregate in expression.aggregates():
             if aggregate.key not in table.prepared:
-                table.prepared[aggregate.key] = _aggregated(aggregate, table.rows, self.tables[aggregate.table])
+                table.prepared[aggregate.key] = _aggregated(
+                    aggregate, table.rows, self.tables[aggregate.table]
+                )
 
     # ---- fields
 
@@ -137,9 +142,13 @@ class _Evaluation:
             case Fact():
                 return read_fact(rows, own, source)
             case Rest():
-                return read_column(own.reading, [rest_of(node, source.touched) for node in rows.nodes])
+                return read_column(
+                    own.reading, [rest_of(node, source.touched) for node in rows.nodes]
+                )
             case Above():
-                above = pa.array([row if row >= 0 else None for row in rows.gathered.above], pa.int64())
+                above = pa.array(
+                    [row if row >= 0 else None for row in rows.gathered.above], pa.int64()
+                )
                 return Column(table.columns[source.field].array.take(above))
             case Lookup():
                 return self.looked_up(table, own, source)
@@ -160,7 +169,9 @@ class _Evaluation:
     # ---- which rows survive
 
     def see_who_survives(self, name: str, without: frozenset[str]) -> None:
-        """Notes which rows are neither rejected nor filtered for themselves, as far as other fields than these say."""
+        """Notes which rows are neither rejected nor filtered for themselves, as far as other fields
+        than these say.
+        """
         table = self.tables[name]
         where = table.rows.table.where
         if where is not None and WHERE not in without:
@@ -175,7 +186,10 @@ class _Evaluation:
                 lost.update(columns.lacking(key))
         if where is not None and not {*where.fields(), WHERE} & without:
             condition = evaluate_column(where, columns.arrays, table.rows.count)
-            fails = {*condition.failures, *true_rows(pc.invert(pc.fill_null(condition.array, False)))}
+            fails = {
+                *condition.failures,
+                *true_rows(pc.invert(pc.fill_null(condition.array, False))),
+            }
             lost |= fails - columns.broken_in_any(columns.columns.keys() - without)
         table.surviving = [row for row in range(table.rows.count) if row not in lost]
 
@@ -218,5 +232,9 @@ def _tainted(table: _Table, own: Field) -> set[int]:
     found: set[int] = set()
     for name in own.reads.above:
         broken = table.columns[name].broken
-        found |= {row for row, above in enumerate(table.rows.gathered.above) if above in broken} if broken else set()
+        found |= (
+            {row for row, above in enumerate(table.rows.gathered.above) if above in broken}
+            if broken
+            else set()
+        )
     return found.union(*(table.columns[name].broken for name in own.reads.fields))

@@ -17,11 +17,12 @@ from mukret.semantics.embedded import BadText, RowPlaces, excuses
 
 @dataclass(frozen=True)
 class FoundRows:
-    """`tables` by name, that of the response (whose rows are the documents) among them, each after its parent.
+    """`tables` by name, that of the response (whose rows are the documents) among them, each after
+    its parent.
 
-    `given` is the batch as it came, `documents` what is read of it. `array`: of a part of a document the one of which
-    it has some elements; only rows in that are new. `blamed`: embedded texts could not be read, and rows were rejected
-    for it.
+    `given` is the batch as it came, `documents` what is read of it. `array`: of a part of a
+    document the one of which it has some elements; only rows in that are new. `blamed`: embedded
+    texts could not be read, and rows were rejected for it.
     """
 
     plan: Plan
@@ -38,13 +39,17 @@ class FoundRows:
 
     @property
     def new(self) -> list[str]:
-        """The tables of which rows are met for the first time, parents first, without the response."""
+        """The tables of which rows are met for the first time, parents first,
+        without the response.
+        """
         names = [plan.table.name for plan in self.plan.tables]
         return [name for name in names if self.array is None or name in self.array.tables]
 
 
 def find_rows(plan: Plan, batch: Batch, *, refused: bool = False) -> FoundRows:
-    """`refused`: it is a part of a document that was refused when what stands around its arrays was read."""
+    """`refused`: it is a part of a document that was refused when what stands around its arrays was
+    read.
+    """
     array = None if batch.part.array is None else plan.long.arrays[batch.part.array]
     documents = accepted(plan, batch, refused=refused)
     tables = _tables(plan, documents, array)
@@ -52,7 +57,10 @@ def find_rows(plan: Plan, batch: Batch, *, refused: bool = False) -> FoundRows:
     if blamed:
         in_no_row = _held_against_rows(tables, documents.bad_texts)
         if in_no_row:
-            bad = {number: _unreadable(documents.batch, number, text) for number, text in in_no_row.items()}
+            bad = {
+                number: _unreadable(documents.batch, number, text)
+                for number, text in in_no_row.items()
+            }
             documents = documents.without(bad)
             tables = _tables(plan, documents, array)
             _held_against_rows(tables, documents.bad_texts)
@@ -85,7 +93,10 @@ def _is_kind(kind: str, kinds: Sequence[frozenset[str]], number: int) -> bool:
 def _held_against_rows(
     tables: Mapping[str, TableRows], bad_texts: Mapping[int, Sequence[BadText]]
 ) -> dict[int, BadText]:
-    """Rejects the rows in which texts stand that are no JSON. Gives the texts that stand in no row, by document."""
+    """Rejects the rows in which texts stand that are no JSON.
+
+    Gives the texts that stand in no row, by document.
+    """
     rows: dict[int, list[tuple[TableRows, int]]] = {document: [] for document in bad_texts}
     for name, table in tables.items():
         for row, document in enumerate(table.documents if name != RESPONSE else ()):
@@ -102,12 +113,18 @@ def _held_against_rows(
                 in_no_row.setdefault(document, text)
             for number in chosen:
                 place = places[number]
-                _hold_against(*found[number], text, itself=place is not None and place.location == text.location)
+                _hold_against(
+                    *found[number],
+                    text,
+                    itself=place is not None and place.location == text.location,
+                )
     return in_no_row
 
 
 def _hold_against(table: TableRows, row: int, text: BadText, *, itself: bool) -> None:
-    """Notes a text in a row; where it is the row itself, that this is no object says nothing more."""
+    """Notes a text in a row; where it is the row itself,
+    that this is no object says nothing more.
+    """
     before = table.faults.get(row, [])
     if itself:
         before = [fault for fault in before if fault.bad.code != "row-shape"]

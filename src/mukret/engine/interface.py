@@ -1,5 +1,6 @@
-"""What programs call: `extract` for whole tables, `stream` for batches in bounded memory (`one.py` is for a single
-response)."""
+"""What programs call: `extract` for whole tables, `stream` for batches in bounded memory (`one.py`
+is for a single response).
+"""
 
 from __future__ import annotations
 
@@ -25,8 +26,9 @@ Inputs = str | os.PathLike[str] | Iterable[str | os.PathLike[str]]
 class Result:
     """The whole of a run.
 
-    `tables`: name → pyarrow.Table, in the order of the rules, tables without rows included. `rejects`: the rows and
-    documents that were set aside, with their problems. `tally`: the counts. `unmatched`: rules that found nothing.
+    `tables`: name → pyarrow.Table, in the order of the rules, tables without rows included.
+    `rejects`: the rows and documents that were set aside, with their problems. `tally`: the counts.
+    `unmatched`: rules that found nothing.
     """
 
     tables: dict[str, Any]
@@ -38,26 +40,37 @@ class Result:
     """For each row of a table within others the number of the row that it stands in."""
 
     def records(self, name: str) -> list[Record]:
-        """The rows of a table as dicts of Python's values: int, Decimal, float, bool, date, time, datetime (instants
-        with a zone, UTC), timedelta, str (enums by name), list; what has the type `json` parsed. Raises UsageError."""
+        """The rows of a table as dicts of Python's values: int, Decimal, float, bool, date, time,
+        datetime (instants with a zone, UTC), timedelta, str (enums by name), list; what has the
+        type `json` parsed. Raises UsageError.
+        """
         return parsed(self.tables[known(name, self.tables)].to_pylist(), self.rules, name)
 
     def nested(self, name: str) -> list[Record]:
-        """The same, each with the rows of the tables within as lists under the names of these. Raises UsageError."""
+        """The same, each with the rows of the tables within as lists under the names of these.
+
+        Raises UsageError.
+        """
         known(name, self.tables)
-        return nested(self.rules, {table: self.records(table) for table in self.tables}, self.above, name)
+        return nested(
+            self.rules, {table: self.records(table) for table in self.tables}, self.above, name
+        )
 
     def frame(self, name: str) -> Any:
-        """A table as a pandas.DataFrame of Arrow-backed columns: nulls stay nulls, decimals and instants exact.
+        """A table as a pandas.DataFrame of Arrow-backed columns: nulls stay nulls, decimals and
+        instants exact.
 
-        Needs the extra `mukret[pandas]`. Raises UsageError without it, and for a table that is not there.
+        Needs the extra `mukret[pandas]`. Raises UsageError without it, and for a table that is not
+        there.
         """
         known(name, self.tables)
         try:
             import pandas
         except ImportError:
             hint = "pip install 'mukret[pandas]'"
-            raise UsageError("missing-extra", "data frames need pandas, which is not installed", hint=hint) from None
+            raise UsageError(
+                "missing-extra", "data frames need pandas, which is not installed", hint=hint
+            ) from None
         return self.tables[name].to_pandas(types_mapper=pandas.ArrowDtype)
 
 
@@ -71,10 +84,11 @@ def extract(
 ) -> Result:
     """Reads files, folders or globs by some rules, or documents that are in hand, all into memory.
 
-    `documents`: a parsed object, JSON text, bytes, an open file, or an iterable of these (a list is one; a document
-    that is an array stands in a list); `origin`: the address that they come from, for the rules' facts; `workers`: so
-    many threads share the work. Raises InputError (an input that can't be opened, or nothing in it can be read),
-    StoppedError (`bad: stop`), and UsageError for what makes no sense.
+    `documents`: a parsed object, JSON text, bytes, an open file, or an iterable of these (a list is
+    one; a document that is an array stands in a list); `origin`: the address that they come from,
+    for the rules' facts; `workers`: so many threads share the work. Raises InputError (an input
+    that can't be opened, or nothing in it can be read), StoppedError (`bad: stop`), and UsageError
+    for what makes no sense.
     """
     import pyarrow as pa
 
@@ -87,7 +101,9 @@ def extract(
         links.see(output)
         for name, batch in output.tables.items():
             batches[name].append(batch)
-    tables = {name: pa.Table.from_batches(batches[name], schema) for name, schema in run.schemas.items()}
+    tables = {
+        name: pa.Table.from_batches(batches[name], schema) for name, schema in run.schemas.items()
+    }
     return Result(tables, rejects, run.tally, run.unmatched(), run.rules, links.above)
 
 
@@ -99,10 +115,11 @@ def stream(
     origin: Origin | str | None = None,
     workers: int = 1,
 ) -> Iterator[tuple[str, Any]]:
-    """The tables batch by batch: pairs of a table's name and a pyarrow.RecordBatch; empty batches are left out.
+    """The tables batch by batch: pairs of a table's name and a pyarrow.RecordBatch; empty batches
+    are left out.
 
-    Rows that are rejected are left out too: use `extract`, or the command line, where they are to be looked at.
-    Takes what `extract` takes, documents as they come, and raises as it does.
+    Rows that are rejected are left out too: use `extract`, or the command line, where they are to
+    be looked at. Takes what `extract` takes, documents as they come, and raises as it does.
     """
     run = Run(wanted_rules(rules), _sources(inputs, documents, origin), workers=_threads(workers))
     for output in run.batches():
@@ -110,8 +127,10 @@ def stream(
 
 
 class RowsAbove:
-    """The rows above, batch by batch, as numbers in whole tables. Parts of a document that is read in parts stand in
-    rows of its first part."""
+    """The rows above, batch by batch, as numbers in whole tables.
+
+    Parts of a document that is read in parts stand in rows of its first part.
+    """
 
     def __init__(self, run: Run) -> None:
         self.run = run
@@ -138,15 +157,23 @@ def _threads(workers: Any) -> int:
 
 def _sources(inputs: Any, documents: Any, origin: Origin | str | None) -> list[Source]:
     if (inputs is None) == (documents is None):
-        raise UsageError("usage", "files or documents, one of them", hint="extract(rules, ['a.json']), or documents=…")
+        raise UsageError(
+            "usage",
+            "files or documents, one of them",
+            hint="extract(rules, ['a.json']), or documents=…",
+        )
     if documents is not None:
         return given_sources(documents, origin_of(origin))
     if origin is not None:
-        raise UsageError("usage", "origin is for documents: files have their own", hint="leave it out")
+        raise UsageError(
+            "usage", "origin is for documents: files have their own", hint="leave it out"
+        )
     listed = [inputs] if isinstance(inputs, str | os.PathLike) else inputs
     if not isinstance(listed, Iterable) or isinstance(listed, Mapping | bytes):
         raise UsageError(
-            "usage", f"a path is wanted, not a {type(inputs).__name__}", hint="documents=… takes responses"
+            "usage",
+            f"a path is wanted, not a {type(inputs).__name__}",
+            hint="documents=… takes responses",
         )
     paths = list(listed)
     for path in paths:

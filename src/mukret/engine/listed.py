@@ -1,4 +1,6 @@
-"""Fields that are made of several nodes of a row, where a scan found these: without a value for each in Python."""
+"""Fields that are made of several nodes of a row, where a scan found these: without a value for
+each in Python.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,6 @@
-"""Rules for one record that met a list of records, or the other way round: said once, with the path to write."""
+"""Rules for one record that met a list of records, or the other way round: said once, with the path
+to write.
+"""
 
 from __future__ import annotations
 
@@ -20,8 +22,9 @@ LOOKED_AT = 5
 
 @dataclass(frozen=True)
 class Misshapen:
-    """Rows of a table that came as a list of records (`lists`), or as the members of one; `write` is the path that
-    finds the records."""
+    """Rows of a table that came as a list of records (`lists`), or as the members of one; `write`
+    is the path that finds the records.
+    """
 
     table: str
     path: str
@@ -36,8 +39,9 @@ class Misshapen:
 
 
 class Shapes:
-    """What is found in the batches of a run: the first case of each table, and the tables of which some row came as the
-    rules want it."""
+    """What is found in the batches of a run: the first case of each table, and the tables of which
+    some row came as the rules want it.
+    """
 
     def __init__(self) -> None:
         self.found: dict[str, Misshapen] = {}
@@ -51,7 +55,9 @@ class Shapes:
         if table.name not in self.found:
             cases = (_case(rows, row) for row in odd[:LOOKED_AT])
             self.found.update((table.name, case) for case in islice(filter(None, cases), 1))
-        if table.name not in self.sound and any(_is_sound(rows, row, alone=not odd) for row in _some_rows(rows)):
+        if table.name not in self.sound and any(
+            _is_sound(rows, row, alone=not odd) for row in _some_rows(rows)
+        ):
             self.sound.add(table.name)
 
     @property
@@ -66,15 +72,21 @@ def _some_rows(rows: TableRows) -> Iterator[int]:
 
 
 def _is_sound(rows: TableRows, row: int, *, alone: bool) -> bool:
-    """Whether a row that can be read is one; beside others that can't it may be a member of a record."""
+    """Whether a row that can be read is one; beside others that can't it may be a member of a
+    record.
+    """
     if alone:
         return True
     node = rows.locate(row)[1]
-    return not any(node is member for record in _records_around(rows, row) for member in record.values())
+    return not any(
+        node is member for record in _records_around(rows, row) for member in record.values()
+    )
 
 
 def _records_around(rows: TableRows, row: int) -> Iterator[dict[str, JsonValue]]:
-    """Objects of which a path takes all members for rows, and that seem to be a record themselves."""
+    """Objects of which a path takes all members for rows,
+    and that seem to be a record themselves.
+    """
     assert rows.parent is not None
     above = rows.parent.locate(rows.owners[row])[1]
     names = _first_names(rows.table)
@@ -88,10 +100,14 @@ def _case(rows: TableRows, row: int) -> Misshapen | None:
     table = rows.table
     names = _first_names(table)
     node = rows.locate(row)[1]
-    if type(node) is list and any(type(one) is dict and not names.isdisjoint(one) for one in node[:LOOKED_AT]):
+    if type(node) is list and any(
+        type(one) is dict and not names.isdisjoint(one) for one in node[:LOOKED_AT]
+    ):
         for path in table.rows.paths:
             if not _goes_into(path):
-                return _misshapen(table, path, Path("", (*path.segments, child_segment(Wildcard()))), lists=True)
+                return _misshapen(
+                    table, path, Path("", (*path.segments, child_segment(Wildcard()))), lists=True
+                )
     if next(_records_around(rows, row), None) is not None:
         path = next(filter(_goes_into, table.rows.paths))
         return _misshapen(table, path, Path("", path.segments[:-1]), lists=False)
@@ -105,7 +121,9 @@ def _goes_into(path: Path) -> bool:
 
 def _misshapen(table: Table, path: Path, write: Path, *, lists: bool) -> Misshapen:
     written = path_text(path.segments)
-    return Misshapen(table.name, written, lists, path_text(write.segments), table.file, table.line, table.column)
+    return Misshapen(
+        table.name, written, lists, path_text(write.segments), table.file, table.line, table.column
+    )
 
 
 def _first_names(table: Table) -> frozenset[str]:

@@ -1,5 +1,6 @@
-"""What is no error but worth a look after a run: rules that found nothing, conditions that were unknown, members that
-came twice."""
+"""What is no error but worth a look after a run: rules that found nothing, conditions that were
+unknown, members that came twice.
+"""
 
 from __future__ import annotations
 
@@ -35,19 +36,28 @@ def notices(
 
 def misshapen_notice(rows: Misshapen) -> Notice:
     """What came instead of records, and the path to write."""
-    came = "lists of records, not records" if rows.lists else "the members of one record, not records in a list"
+    came = (
+        "lists of records, not records"
+        if rows.lists
+        else "the members of one record, not records in a list"
+    )
     message = f"rows of {rows.table}: {rows.path} finds {came}"
     hint = f'write rows: "{rows.write}"; if some come as a list and some alone, with spread: true'
     if rows.lists:
         hint = (
-            f'write rows: "{rows.write}"; if some come alone and some in a list, rows: "{rows.path}" with spread: true'
+            f'write rows: "{rows.write}"; if some come alone and some in a list, rows: '
+            f'"{rows.path}" with spread: true'
         )
-    return Notice("list-or-record", message, f"{rows.file}:{rows.line}:{rows.column}", hint, rows.table)
+    return Notice(
+        "list-or-record", message, f"{rows.file}:{rows.line}:{rows.column}", hint, rows.table
+    )
 
 
 def unmatched_notices(rules: Rules, unmatched: Sequence[Unmatched]) -> list[Notice]:
     """In the order of the file."""
-    found = sorted(unmatched, key=lambda rule: (rule.file != rules.file, rule.file, rule.line, rule.column))
+    found = sorted(
+        unmatched, key=lambda rule: (rule.file != rules.file, rule.file, rule.line, rule.column)
+    )
     return [_unmatched(rule) for rule in found]
 
 
@@ -57,13 +67,18 @@ def _unmatched(rule: Unmatched) -> Notice:
         name = "embedded"
     finds = "is on record for no document" if rule.fact else "finds nothing in all of the input"
     message = f"{name}: {rule.path} {finds}"
-    return Notice("unmatched", message, f"{rule.file}:{rule.line}:{rule.column}", rule.hint, rule.table)
+    return Notice(
+        "unmatched", message, f"{rule.file}:{rule.line}:{rule.column}", rule.hint, rule.table
+    )
 
 
 def _of_no_kind(rules: Rules, kinds: KindsFound) -> Iterator[Notice]:
     if kinds.first is not None:
         file, number = kinds.first
-        message = f"{counted(kinds.of_none, 'document')} of no kind that the rules know: no table reads them"
+        message = (
+            f"{counted(kinds.of_none, 'document')} of no kind that the rules know: no table "
+            "reads them"
+        )
         hint = f"kinds: {', '.join(rules.kinds)}"
         yield Notice("no-kind", message, f"{file}, document {number}", hint)
 
@@ -73,7 +88,10 @@ def unknown(rules: Rules, tally: Tally) -> Iterator[Notice]:
     for name, counts in tally.tables.items():
         if counts.rows_filtered_unknown:
             table = rules.tables[name]
-            of_all = f"{counts.rows_filtered_unknown:,} of the {counted(counts.rows_filtered, 'filtered row')}"
+            of_all = (
+                f"{counts.rows_filtered_unknown:,} of the "
+                f"{counted(counts.rows_filtered, 'filtered row')}"
+            )
             yield Notice(
                 "filtered-unknown",
                 f"{name}: where is unknown, not false, for {of_all}",
@@ -86,6 +104,8 @@ def unknown(rules: Rules, tally: Tally) -> Iterator[Notice]:
 def _twice(sample: Sample) -> Iterator[Notice]:
     if sample.twice:
         first = sample.twice[0]
-        message = f"{counted(len(sample.twice), 'member')} came twice in one object; the last one counts"
+        message = (
+            f"{counted(len(sample.twice), 'member')} came twice in one object; the last one counts"
+        )
         place = f"{shortened(first.path, 200)} in {first.file}, document {first.document}"
         yield Notice("member-twice", message, place, None)

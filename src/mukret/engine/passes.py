@@ -1,6 +1,7 @@
-"""What must be known of the whole input before a row is written: the answers of lookups across the run, and which row
-with a key is the last. For that the input is read before: once, or several times where one thing that is to be known
-hangs on another."""
+"""What must be known of the whole input before a row is written: the answers of lookups across the
+run, and which row with a key is the last. For that the input is read before: once, or several times
+where one thing that is to be known hangs on another.
+"""
 
 from __future__ import annotations
 
@@ -56,14 +57,22 @@ class Passes:
         return known
 
     def _gathered(self, known: Known, looking: Sequence[tuple[str, Field]], rules: Rules) -> bool:
-        """Gathers what some lookups find, by as much of the rules as they hang on; False as `_settled`."""
-        found = {(table, own.name): (own.source, Answers()) for table, own in looking if isinstance(own.source, Lookup)}
+        """Gathers what some lookups find, by as much of the rules as they hang on; False as
+        `_settled`.
+        """
+        found = {
+            (table, own.name): (own.source, Answers())
+            for table, own in looking
+            if isinstance(own.source, Lookup)
+        }
 
         def note(rows: DecidedRows) -> None:
             new = {table.name: table.columns for table in rows.new}
             for lookup, answers in found.values():
                 if lookup.table in new:
-                    answers.add((form, value) for _, form, value in new[lookup.table].answered(lookup))
+                    answers.add(
+                        (form, value) for _, form, value in new[lookup.table].answered(lookup)
+                    )
 
         enough = self._read_before(known, rules, keys_of(rules.tables.values(), {}), note)
         if enough:
@@ -71,15 +80,21 @@ class Passes:
         return enough
 
     def _settled(self, known: Known, names: Sequence[str], rules: Rules) -> bool:
-        """Finds the last row with each key of some tables, by as much of the rules as they hang on; False if that is
-        too little to tell, since a text that can't be read may stand in rows of other tables."""
+        """Finds the last row with each key of some tables, by as much of the rules as they hang on;
+        False if that is too little to tell, since a text that can't be read may stand in rows of
+        other tables.
+        """
         for name in names:
             known.last.pop(name, None)
         seen = keys_of(rules.tables.values(), known.last, names)
         return self._read_before(known, rules, seen, lambda _: None)
 
     def _read_before(
-        self, known: Known, rules: Rules, seen: Mapping[str, SeenKeys], note: Callable[[DecidedRows], None]
+        self,
+        known: Known,
+        rules: Rules,
+        seen: Mapping[str, SeenKeys],
+        note: Callable[[DecidedRows], None],
     ) -> bool:
         """Reads all of the input by a part of the rules; False if it was too little of them."""
         enough = True

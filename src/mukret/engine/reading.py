@@ -1,4 +1,6 @@
-"""The values of a field in the rows of a table: nodes that the scan or the plain way finds → a typed column."""
+"""The values of a field in the rows of a table: nodes that the scan or the plain way finds → a
+typed column.
+"""
 
 from __future__ import annotations
 
@@ -26,7 +28,10 @@ from mukret.values import JsonValue
 
 
 def read_field(rows: TableRows, own: Field, at: At) -> Column:
-    """The values that stand in the rows. Where a path met another kind, what that means is settled row by row."""
+    """The values that stand in the rows.
+
+    Where a path met another kind, what that means is settled row by row.
+    """
     if isinstance(rows.gathered, ScannedRows):
         column, suspects = _scanned(rows, rows.gathered, own, at)
     else:
@@ -41,12 +46,15 @@ def read_fact(rows: TableRows, own: Field, fact: Fact) -> Column:
         column = read_cells(own.reading, facts.cells)
     else:
         column = read_column(own.reading, facts)
-    return Column(column.array, {row: bad.about(facts[row]) for row, bad in column.failures.items()})
+    return Column(
+        column.array, {row: bad.about(facts[row]) for row, bad in column.failures.items()}
+    )
 
 
 def _scanned(rows: TableRows, found: ScannedRows, own: Field, at: At) -> tuple[Column, set[int]]:
-    """The values of rows that were scanned, and the rows that have to be read again: in them a path met another kind,
-    or found several nodes."""
+    """The values of rows that were scanned, and the rows that have to be read again: in them a path
+    met another kind, or found several nodes.
+    """
     assert rows.plan.scan is not None
     sources = rows.plan.scan.fields.get(own.name)
     if sources is None:
@@ -55,7 +63,9 @@ def _scanned(rows: TableRows, found: ScannedRows, own: Field, at: At) -> tuple[C
         (source,) = sources
         assert isinstance(source, ByList)
         column = read_listed(own.reading, at, found, source)
-        return column or _of_nodes(own.reading, at, listed(at, found, source)), found.events(source.source)
+        return column or _of_nodes(own.reading, at, listed(at, found, source)), found.events(
+            source.source
+        )
     cells, suspects = found.nodes_of(sources[0], at.take)
     for source in sources[1:]:
         others, doubtful = found.nodes_of(source, at.take)
@@ -68,7 +78,9 @@ def _plainly(rows: TableRows, own: Field, at: At) -> tuple[Column, set[int]]:
     return _of_nodes(own.reading, at, nodes), met
 
 
-def _read_again(rows: TableRows, reading: Reading, at: At, column: Column, suspects: set[int]) -> Column:
+def _read_again(
+    rows: TableRows, reading: Reading, at: At, column: Column, suspects: set[int]
+) -> Column:
     """The column, some of its rows read the plain way."""
     values: dict[int, object] = {}
     failures = {row: bad for row, bad in column.failures.items() if row not in suspects}
@@ -90,10 +102,15 @@ def _of_nodes(reading: Reading, at: At, nodes: Sequence[list[JsonValue]]) -> Col
         return read_column(reading, list(map(len, nodes)))
     if at.take in GATHERINGS:
         return _one_by_one(reading, at, nodes)
-    many = {row: several(len(found)) for row, found in enumerate(nodes) if len(found) > 1 and at.take == "only"}
+    many = {
+        row: several(len(found))
+        for row, found in enumerate(nodes)
+        if len(found) > 1 and at.take == "only"
+    }
     which = -1 if at.take == "last" else 0
     column = read_column(
-        reading, [found[which] if found and row not in many else None for row, found in enumerate(nodes)]
+        reading,
+        [found[which] if found and row not in many else None for row, found in enumerate(nodes)],
     )
     return Column(column.array, column.failures | many)
 

@@ -51,11 +51,12 @@ Observer = Callable[[DecidedRows], None]
 
 @dataclass(frozen=True)
 class Output:
-    """What a batch gives: the rows that are written, by table in the order of the rules, and the rejects.
+    """What a batch gives: the rows that are written, by table in the order of the rules, and the
+    rejects.
 
-    The rest is for the run: what was counted, the documents of the sample, the bytes of input. `above`: for each row of
-    a table within others the number of the row that it stands in, among those of the nearest table above that is
-    written; where the run is linked.
+    The rest is for the run: what was counted, the documents of the sample, the bytes of input.
+    `above`: for each row of a table within others the number of the row that it stands in, among
+    those of the nearest table above that is written; where the run is linked.
     """
 
     tables: dict[str, Any]
@@ -70,7 +71,10 @@ class Output:
 
 
 class Links(Enum):
-    """Whether rows come with the number of the row that they stand in. WHOLE: and no document is read in parts."""
+    """Whether rows come with the number of the row that they stand in.
+
+    WHOLE: and no document is read in parts.
+    """
 
     NONE = auto()
     BY_BATCH = auto()
@@ -79,8 +83,11 @@ class Links(Enum):
 
 @dataclass(frozen=True)
 class InFull:
-    """Which documents are looked at in full, for what no rule reads. `wanted`: by their number; None: a sample.
-    `every_part`: of documents in parts each one, not only the first. `refused_too`: also those that can't be read."""
+    """Which documents are looked at in full, for what no rule reads.
+
+    `wanted`: by their number; None: a sample. `every_part`: of documents in parts each one, not
+    only the first. `refused_too`: also those that can't be read.
+    """
 
     wanted: Wanted | None = None
     every_part: bool = False
@@ -90,8 +97,9 @@ class InFull:
 class Run:
     """One run of a set of rules over some sources.
 
-    `batches` does the work, in so many threads as `workers` says; afterwards `tally`, `unmatched` and `sample` hold
-    what was counted and seen. `decided_rows` stops short of that, for what looks into a run.
+    `batches` does the work, in so many threads as `workers` says; afterwards `tally`, `unmatched`
+    and `sample` hold what was counted and seen. `decided_rows` stops short of that, for what looks
+    into a run.
     """
 
     def __init__(
@@ -110,10 +118,13 @@ class Run:
         settles: bool = True,
         answers: Resolved = _NO_ANSWERS,
     ) -> None:
-        """`most_bytes`: after so many the input is taken to end. `whole`: the rules of which `rules` are a part.
-        `observer` is called with the tables of each batch before it is given out. Not `settles`: the sources are a
-        share of the input, so rows are kept whose keys came before, each batch is of one source, and `answers` are what
-        lookups across the run find."""
+        """`most_bytes`: after so many the input is taken to end.
+
+        `whole`: the rules of which `rules` are a part. `observer` is called with the tables of each
+        batch before it is given out. Not `settles`: the sources are a share of the input, so rows
+        are kept whose keys came before, each batch is of one source, and `answers` are what lookups
+        across the run find.
+        """
         self.rules = rules
         self.whole = whole or rules
         self.sources = sources
@@ -138,13 +149,18 @@ class Run:
     def schemas(self) -> dict[str, Any]:
         """The Arrow schema of each table that is written, in the order of the rules."""
         plans = {plan.table.name: plan for plan in self.plan.tables}
-        return {name: plans[name].schema for name, table in self.rules.tables.items() if table.columns}
+        return {
+            name: plans[name].schema for name, table in self.rules.tables.items() if table.columns
+        }
 
     def nothing_counted(self) -> Tally:
         return Tally({name: TableTally() for name in self.rules.tables})
 
     def batches(self, links: Links = Links.NONE) -> Iterator[Output]:
-        """Reads everything. Raises InputError, also if not one document could be read; StoppedError for `bad: stop`."""
+        """Reads everything.
+
+        Raises InputError, also if not one document could be read; StoppedError for `bad: stop`.
+        """
         with collector_at_rest():
             for rows in self.settled(self.blocks(links), self.decoding(), self.known()):
                 if self.observer is not None:
@@ -157,7 +173,9 @@ class Run:
             raise nothing_read_since(reason.file, reason.document, finding, example.hint, count)
 
     def pass_over(self, answers: Mapping[int, int]) -> None:
-        """Counts answers of HTTP archives that no rule reads as passed over, as those are that are no JSON."""
+        """Counts answers of HTTP archives that no rule reads as passed over, as those are that are
+        no JSON.
+        """
         for number, count in answers.items():
             self.sources[number].passed_over[NO_RULE_READS] += count
             self.sources[number].documents -= count
@@ -168,18 +186,24 @@ class Run:
         self.kinds.merge(output.kinds)
         self.pass_over(output.passed_over)
         if output.sampled:
-            self.sample.see(self.sampled_batch(output.sampled), [one.kinds for one in output.sampled])
+            self.sample.see(
+                self.sampled_batch(output.sampled), [one.kinds for one in output.sampled]
+            )
         if self.progress:
             self.progress(output.size)
         return output
 
     def decided_rows(self, *, whole: bool = False) -> Iterator[DecidedRows]:
-        """The rows of every batch, everything settled. `whole`: no document is read in parts. Raises
-        InputError."""
+        """The rows of every batch, everything settled.
+
+        `whole`: no document is read in parts. Raises InputError.
+        """
         blocks = self.blocks(Links.WHOLE if whole else Links.NONE)
         yield from self.settled(blocks, self.decoding(nothing_wanted), self.known())
 
-    def settled(self, blocks: Iterable[Block], decoding: Decoding, known: Known) -> Iterator[DecidedRows]:
+    def settled(
+        self, blocks: Iterable[Block], decoding: Decoding, known: Known
+    ) -> Iterator[DecidedRows]:
         tables = self.rules.tables.values()
         seen: Mapping[str, SeenKeys] = {table.name: NothingSettled() for table in tables}
         if self.settles:
@@ -187,13 +211,17 @@ class Run:
         yield from self.decided(blocks, decoding, seen, known)
 
     def decided(
-        self, blocks: Iterable[Block], decoding: Decoding, seen: Mapping[str, SeenKeys], known: Known
+        self,
+        blocks: Iterable[Block],
+        decoding: Decoding,
+        seen: Mapping[str, SeenKeys],
+        known: Known,
     ) -> Iterator[DecidedRows]:
-        """The one way of blocks through the plan: each is evaluated on its own, perhaps by threads at once; what
-        becomes of the rows is decided in the order of the input.
+        """The one way of blocks through the plan: each is evaluated on its own, perhaps by threads
+        at once; what becomes of the rows is decided in the order of the input.
 
-        What stands around the arrays of a document that is read in parts comes first, and its fates are those of the
-        parts, too, so that it is waited for.
+        What stands around the arrays of a document that is read in parts comes first, and its fates
+        are those of the parts, too, so that it is waited for.
         """
         around: Fates = {}
         with Ahead[EvaluatedRows](self.workers) as ahead:
@@ -210,10 +238,18 @@ class Run:
                     around = settled.fates
             yield from (decided(rows, seen, around) for rows in ahead.rest())
 
-    def evaluated(self, block: Block, decoding: Decoding, known: Known, *, refused: bool) -> EvaluatedRows:
-        """The rows of a block with all their fields. `refused`: it is a part of a document of which no row can be
-        read."""
-        return evaluated(find_rows(self.plan, decoding.batch(block), refused=refused), self.started, known.answers)
+    def evaluated(
+        self, block: Block, decoding: Decoding, known: Known, *, refused: bool
+    ) -> EvaluatedRows:
+        """The rows of a block with all their fields.
+
+        `refused`: it is a part of a document of which no row can be read.
+        """
+        return evaluated(
+            find_rows(self.plan, decoding.batch(block), refused=refused),
+            self.started,
+            known.answers,
+        )
 
     # ---- the input
 
@@ -221,7 +257,9 @@ class Run:
         size = 0
         arrays = [] if links is Links.WHOLE else [array.names for array in self.plan.long.arrays]
         together = [self.sources] if self.settles else [[source] for source in self.sources]
-        for block in chain.from_iterable(read_blocks(some, self.batch_bytes, arrays) for some in together):
+        for block in chain.from_iterable(
+            read_blocks(some, self.batch_bytes, arrays) for some in together
+        ):
             if self.most_bytes is not None and size >= self.most_bytes:
                 self.cut_short = True
                 return
@@ -240,7 +278,9 @@ class Run:
             return Known(answers=dict(self.answers))
         return Passes(self.rules, self.whole, self.sources, self.by_part).known()
 
-    def by_part(self, rules: Rules, known: Known, seen: Mapping[str, SeenKeys]) -> Iterator[DecidedRows]:
+    def by_part(
+        self, rules: Rules, known: Known, seen: Mapping[str, SeenKeys]
+    ) -> Iterator[DecidedRows]:
         """The rows of all of the input by a part of the rules, which are read at the same time."""
         part = self
         if rules is not self.rules:
@@ -284,7 +324,10 @@ class Run:
         output = Output(written, rejects, tally, kinds, sampled, batch.size, passed_over)
         if links is not Links.NONE:
             above = {name: _above(found[name], rows.tables, self.schemas) for name in written}
-            output = replace(output, above={name: numbers for name, numbers in above.items() if numbers is not None})
+            output = replace(
+                output,
+                above={name: numbers for name, numbers in above.items() if numbers is not None},
+            )
         return output
 
     def rejects(self, batch: Batch, tables: Sequence[DecidedTable]) -> list[Reject]:
@@ -294,7 +337,9 @@ class Run:
             for document, reject in table.rejects():
                 source, number = batch.sources[document], batch.numbers[document]
                 found.append(((self.order[id(source)], number, rank), reject))
-        found += [((self.order[id(bad.source)], bad.number, 0), bad_document(bad)) for bad in batch.bad]
+        found += [
+            ((self.order[id(bad.source)], bad.number, 0), bad_document(bad)) for bad in batch.bad
+        ]
         return [reject for _, reject in sorted(found, key=lambda item: item[0])]
 
     @cached_property
@@ -311,7 +356,9 @@ class Run:
             if self.rules.kinds:
                 call = origin.call if origin else None
                 kinds = self.plan.acceptance.kinds_of(batch.documents[index], source.name, call)
-            found.append(Sampled(self.order[id(source)], batch.numbers[index], batch.part, raw, kinds))
+            found.append(
+                Sampled(self.order[id(source)], batch.numbers[index], batch.part, raw, kinds)
+            )
         return found
 
     def sampled_batch(self, sampled: Sequence[Sampled]) -> Batch:
@@ -337,20 +384,27 @@ class Run:
 
     def notices(self) -> list[Notice]:
         """The warnings of the run."""
-        return notices(self.rules, self.unmatched(), self.misshapen(), self.tally, self.sample, self.kinds)
+        return notices(
+            self.rules, self.unmatched(), self.misshapen(), self.tally, self.sample, self.kinds
+        )
 
 
 def _errors_last(blocks: Iterable[Block]) -> Iterator[Block | InputError]:
-    """The blocks, and at the end what keeps the input from being read further: what was read before goes before it."""
+    """The blocks, and at the end what keeps the input from being read further: what was read before
+    goes before it.
+    """
     try:
         yield from blocks
     except InputError as error:
         yield error
 
 
-def _above(table: DecidedTable, tables: Mapping[str, DecidedTable], written: Collection[str]) -> Sequence[int] | None:
-    """For each row that is written the number of the row it stands in among those that are written of the nearest table
-    above; None where none is."""
+def _above(
+    table: DecidedTable, tables: Mapping[str, DecidedTable], written: Collection[str]
+) -> Sequence[int] | None:
+    """For each row that is written the number of the row it stands in among those that are written
+    of the nearest table above; None where none is.
+    """
     rows = table.written_rows
     while table.table.within is not None:
         owners = table.rows.owners

@@ -1,7 +1,8 @@
-"""Documents looked at in full: which paths no rule reads, and which members come twice in one object.
+"""Documents looked at in full: which paths no rule reads, and which members come twice in one
+object.
 
-Only some documents are: the first ones and some all along, within a budget of nodes, so that the cost of a run stays
-that of its rules.
+Only some documents are: the first ones and some all along, within a budget of nodes, so that the
+cost of a run stays that of its rules.
 """
 
 from __future__ import annotations
@@ -29,8 +30,9 @@ ANY_ELEMENT, ANY_OTHER_MEMBER = 0, 1
 
 
 class Sampled(NamedTuple):
-    """A document, or a part of one, that is to be looked at in full; `source` is the number of its file, `kinds` are
-    the kinds that it is of."""
+    """A document, or a part of one, that is to be looked at in full; `source` is the number of its
+    file, `kinds` are the kinds that it is of.
+    """
 
     source: int
     number: int
@@ -41,8 +43,11 @@ class Sampled(NamedTuple):
 
 @dataclass
 class Sample:
-    """What was seen. `unread` counts nodes by path, array indexes written as `*`; those that hold nothing are nothing
-    to be read."""
+    """What was seen.
+
+    `unread` counts nodes by path, array indexes written as `*`; those that hold nothing are nothing
+    to be read.
+    """
 
     rules: Rules
     arrays: Sequence[Names] = ()
@@ -81,7 +86,9 @@ class Sample:
         return self.doubled.found
 
     def walk_in(self, document: JsonValue, names: Names, wanted: _Wanted) -> None:
-        """Looks at what an array of a document has in it; what stands around it was looked at before."""
+        """Looks at what an array of a document has in it; what stands around it was looked at
+        before.
+        """
         path = "$"
         for name in names:
             below = wanted.below(name, len(document))
@@ -117,13 +124,19 @@ class Sample:
         return {
             "documents": self.documents,
             "unread": dict(sorted(self.unread.items())),
-            "twice": [{"file": found.file, "document": found.document, "path": found.path} for found in self.twice],
+            "twice": [
+                {"file": found.file, "document": found.document, "path": found.path}
+                for found in self.twice
+            ],
         }
 
 
 class _Wanted:
-    """What is left of the rules' paths below a node. Nodes that are reached alike share one, so that the question which
-    paths go on is answered once and not for every node."""
+    """What is left of the rules' paths below a node.
+
+    Nodes that are reached alike share one, so that the question which paths go on is answered once
+    and not for every node.
+    """
 
     def __init__(self, ways: frozenset[Way], of_rules: Ways) -> None:
         self.of_rules = of_rules
@@ -133,10 +146,15 @@ class _Wanted:
         self.only_further_down = not read and all(way.segments[0].descend for way in self.ways)
         """All that goes on here are queries for descendants: a scalar has none."""
         self.by_place = any(
-            isinstance(selector, Index | Slice) for way in self.ways for selector in way.segments[0].selectors
+            isinstance(selector, Index | Slice)
+            for way in self.ways
+            for selector in way.segments[0].selectors
         )
         self.names = {
-            selector.name for way in self.ways for selector in way.segments[0].selectors if isinstance(selector, Name)
+            selector.name
+            for way in self.ways
+            for selector in way.segments[0].selectors
+            if isinstance(selector, Name)
         }
         self.by_first_step = ByFirstStep(self.ways)
         self.known: dict[object, _Wanted | None] = {}
@@ -153,13 +171,19 @@ class _Wanted:
             yield name, child, known[key] if key in known else self.below(name, length)
 
     def below(self, step: str | int, length: int) -> _Wanted | None:
-        """What is wanted below a member, or an element of an array of some length; None if nothing is."""
+        """What is wanted below a member, or an element of an array of some length; None if nothing
+        is.
+        """
         key: object = (step, length) if self.by_place else ANY_ELEMENT
         if isinstance(step, str):
             key = step if step in self.names else ANY_OTHER_MEMBER
         if key not in self.known:
             candidates = self.by_first_step.candidates(step)
-            ways = {Way(way.segments[1:], way.rows) for way in candidates if selects(way.segments[0], step, length)}
+            ways = {
+                Way(way.segments[1:], way.rows)
+                for way in candidates
+                if selects(way.segments[0], step, length)
+            }
             ways |= {way for way in candidates if way.segments[0].descend}
             for way in candidates:
                 ways |= set(self.of_rules.asked_by_filters(way.segments[0]))

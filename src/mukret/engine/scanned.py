@@ -74,8 +74,10 @@ class Found:
 
 @dataclass
 class ScannedBatch(Batch):
-    """Documents that were scanned. `kept`: the numbers of those that are left, among all that the scan found; None: all
-    are."""
+    """Documents that were scanned.
+
+    `kept`: the numbers of those that are left, among all that the scan found; None: all are.
+    """
 
     found: Found | None = None
     kept: Sequence[int] | None = None
@@ -105,10 +107,15 @@ class ScannedBatch(Batch):
 
 
 class ScannedRows:
-    """The rows of a table of a scan, or some of them: `kept` are their numbers there, None: all. `owner_array` has for
-    each the number of its parent's row, among those that are left of the parent's."""
+    """The rows of a table of a scan, or some of them: `kept` are their numbers there, None: all.
 
-    def __init__(self, found: Found, number: int, kept: Any, owners: Any, rules: Rows | None = None) -> None:
+    `owner_array` has for each the number of its parent's row, among those that are left of the
+    parent's.
+    """
+
+    def __init__(
+        self, found: Found, number: int, kept: Any, owners: Any, rules: Rows | None = None
+    ) -> None:
         self.found = found
         self.scan = found.scan
         self.number = number
@@ -123,7 +130,9 @@ class ScannedRows:
         count = found.scan.count(DOCUMENT) if kept is None else len(kept)
         return cls(found, DOCUMENT, chosen, pa.array(range(count), pa.int32()))
 
-    def below(self, number: int, without: Iterable[int] = (), rules: Rows | None = None) -> ScannedRows:
+    def below(
+        self, number: int, without: Iterable[int] = (), rules: Rows | None = None
+    ) -> ScannedRows:
         """The rows of a table within, but for those in some of these rows."""
         rows = self.all_below(number, sorted(without), rules)
         judgement = self.found.plan.judged.get(number)
@@ -134,7 +143,9 @@ class ScannedRows:
             mask = pc.or_(mask, row_mask(rows.met, rows.count))
         return rows.only(mask)
 
-    def all_below(self, number: int, without: Sequence[int], rules: Rows | None = None) -> ScannedRows:
+    def all_below(
+        self, number: int, without: Sequence[int], rules: Rows | None = None
+    ) -> ScannedRows:
         """The same, whether or not they fulfil what rows of that table must."""
         count = self.scan.count(number)
         owners = _numbers(self.scan.owners(number), count)
@@ -142,11 +153,19 @@ class ScannedRows:
             return ScannedRows(self.found, number, None, owners.view(pa.int32()), rules)
         left: list[int | None] = [None] * self.scan.count(self.number)
         gone = set(without)
-        for now, before in enumerate(self.kept.to_pylist() if self.kept is not None else range(self.count)):
+        for now, before in enumerate(
+            self.kept.to_pylist() if self.kept is not None else range(self.count)
+        ):
             left[before] = None if now in gone else now
         mapped = pa.array(left, pa.int32()).take(owners)
         valid = mapped.is_valid()
-        return ScannedRows(self.found, number, pc.indices_nonzero(valid).cast(pa.uint32()), mapped.filter(valid), rules)
+        return ScannedRows(
+            self.found,
+            number,
+            pc.indices_nonzero(valid).cast(pa.uint32()),
+            mapped.filter(valid),
+            rules,
+        )
 
     def only(self, mask: Any) -> ScannedRows:
         """Those of these rows at which a boolean array is true."""
@@ -168,8 +187,10 @@ class ScannedRows:
         return self.cells(self.scan.column(self.number, number))
 
     def nodes_of(self, source: NodeSource, take: Take) -> tuple[Cells, set[int]]:
-        """Of each row the first node that is not null, or the last; and the rows that have to be looked at again, since
-        a step of the path met another kind, or since there are several nodes where one alone is taken."""
+        """Of each row the first node that is not null, or the last; and the rows that have to be
+        looked at again, since a step of the path met another kind, or since there are several nodes
+        where one alone is taken.
+        """
         if isinstance(source, ByColumn):
             return self.column(source.column), self.events(source.column)
         assert isinstance(source, ByList)
@@ -200,7 +221,9 @@ class ScannedRows:
 
     @cached_property
     def noted(self) -> dict[int, list[int]]:
-        """The same by source, with the numbers that rows have in the scan: there may be thousands of sources."""
+        """The same by source, with the numbers that rows have in the scan: there may be thousands
+        of sources.
+        """
         found: dict[int, list[int]] = {}
         for row, source in self.scan.events(self.number):
             found.setdefault(source, []).append(row)
@@ -219,7 +242,9 @@ class ScannedRows:
     # ---- where they are
 
     def steps(self, row: int) -> tuple[str | int, ...] | None:
-        """The steps to a row from the one above; None where they can't be told without a look at what stands there."""
+        """The steps to a row from the one above; None where they can't be told without a look at
+        what stands there.
+        """
         if self.steps_alike is None or row in self.hollow:
             return None
         steps, one_of_several = self.steps_alike
@@ -233,8 +258,9 @@ class ScannedRows:
 
     @cached_property
     def steps_alike(self) -> tuple[tuple[str | int, ...], bool] | None:
-        """The steps that lead to all rows, and whether another follows, to one of several; None where those differ
-        before the last, and where an array may stand for its elements."""
+        """The steps that lead to all rows, and whether another follows, to one of several; None
+        where those differ before the last, and where an array may stand for its elements.
+        """
         if self.rules is None or self.rules.spread:
             return None
         segments = self.rules.paths[0].segments
@@ -259,7 +285,9 @@ class ScannedRows:
 
     @cached_property
     def steps_met(self) -> dict[int, int]:
-        """By the number in the scan of a row that stands in the stead of rows, the step that met it."""
+        """By the number in the scan of a row that stands in the stead of rows, the step that met
+        it.
+        """
         return dict(self.scan.met(self.number))
 
     # ---- as rows that were gathered
@@ -310,7 +338,11 @@ class ScannedRows:
             return {}
         segments = self.rules.paths[0].segments
         kept = {row: row for row in self.steps_met} if self.kept is None else self.place
-        return {kept[row]: met_fault(segments[step]) for row, step in self.steps_met.items() if row in kept}
+        return {
+            kept[row]: met_fault(segments[step])
+            for row, step in self.steps_met.items()
+            if row in kept
+        }
 
     @property
     def met(self) -> set[int]:
@@ -319,7 +351,11 @@ class ScannedRows:
     @cached_property
     def odd(self) -> Sequence[int]:
         """Rows that are no objects."""
-        return [row for row in self.node.rows_without(Kind.OBJECT) if row not in self.hollow and row not in self.faulty]
+        return [
+            row
+            for row in self.node.rows_without(Kind.OBJECT)
+            if row not in self.hollow and row not in self.faulty
+        ]
 
     depths: Sequence[int] = ()
     above: Sequence[int] = ()

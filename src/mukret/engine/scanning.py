@@ -1,8 +1,9 @@
 """Blocks → batches of documents that were scanned.
 
-A scan wants one document on each line, or one alone. What comes otherwise is brought into that form first: texts that
-hold JSON are unfolded, a text sequence becomes lines, and a document in which a member comes twice above what is read
-is written anew. What is wrong with a document, and where, is told of the bytes as they came.
+A scan wants one document on each line, or one alone. What comes otherwise is brought into that form
+first: texts that hold JSON are unfolded, a text sequence becomes lines, and a document in which a
+member comes twice above what is read is written anew. What is wrong with a document, and where, is
+told of the bytes as they came.
 """
 
 from __future__ import annotations
@@ -28,10 +29,15 @@ _LINE_ENDS = bytes.maketrans(b"\r\n", b"  ")
 
 
 class Scanning(Decoding):
-    """Scans blocks. One in which something stands that a scan leaves to others (more levels than it counts, a text to
-    be unfolded that is no JSON) is decoded as a whole."""
+    """Scans blocks.
 
-    def __init__(self, plan: ScanPlan, keep_raw: Wanted = nothing_wanted, *, every_part: bool = False) -> None:
+    One in which something stands that a scan leaves to others (more levels than it counts, a text
+    to be unfolded that is no JSON) is decoded as a whole.
+    """
+
+    def __init__(
+        self, plan: ScanPlan, keep_raw: Wanted = nothing_wanted, *, every_part: bool = False
+    ) -> None:
         super().__init__(keep_raw, every_part=every_part)
         self.plan = plan
 
@@ -60,7 +66,9 @@ class Scanning(Decoding):
         return text
 
     def on_a_line(self, raw: bytes) -> bytes:
-        """A text of a sequence on one line; one that may be cut off as something that is no JSON."""
+        """A text of a sequence on one line;
+        one that may be cut off as something that is no JSON.
+        """
         try:
             self.decoded(raw, sequence=True)
         except NotJson:
@@ -68,16 +76,23 @@ class Scanning(Decoding):
         return raw.translate(_LINE_ENDS)
 
     def scanned(self, block: Block, texts: list[bytes]) -> tuple[ScannedBatch, list[list[int]]]:
-        """The documents of a block, out of the texts of its pieces; and for each piece the numbers of those that a scan
-        leaves to others."""
+        """The documents of a block, out of the texts of its pieces; and for each piece the numbers
+        of those that a scan leaves to others.
+        """
         buffer = texts[0] if len(texts) == 1 else b"\n".join(texts)
-        batch = ScannedBatch(bad=[*block.bad], size=block.size, found=Found(Scan(self.plan.program, buffer), self.plan))
+        batch = ScannedBatch(
+            bad=[*block.bad],
+            size=block.size,
+            found=Found(Scan(self.plan.program, buffer), self.plan),
+        )
         left = []
         start = 0
         for piece, text in zip(block.pieces, texts, strict=True):
             batch.part = piece.part
             left.append(
-                _Scanned(self, batch, piece, start, start + len(text), as_it_came=text is piece.raw).left_over()
+                _Scanned(
+                    self, batch, piece, start, start + len(text), as_it_came=text is piece.raw
+                ).left_over()
             )
             start += len(text) + 1
         documents = Nodes(batch.rows().node)
@@ -136,17 +151,23 @@ class _Scanned:
         self.number += count
 
     def text(self, index: int, number: int) -> bytes:
-        """The bytes of a document that was read: its number in the batch, and in the piece. It costs much to split a
-        piece for one of its lines."""
+        """The bytes of a document that was read: its number in the batch, and in the piece.
+
+        It costs much to split a piece for one of its lines.
+        """
         if self.as_it_came:
-            return Cells(self.batch.scan.buffer, *self.batch.scan.nodes(DOCUMENT), index + 1).raw(index)
+            return Cells(self.batch.scan.buffer, *self.batch.scan.nodes(DOCUMENT), index + 1).raw(
+                index
+            )
         return self.piece.texts[number]
 
     def refused(self) -> None:
         """The next document is no JSON, or left to others."""
         piece = self.piece
         try:
-            self.scanning.decoded(piece.texts[self.number], sequence=piece.separator == RECORD_SEPARATOR)
+            self.scanning.decoded(
+                piece.texts[self.number], sequence=piece.separator == RECORD_SEPARATOR
+            )
             self.left.append(self.number)
         except NotJson as error:
             lines, offset = piece.places[self.number]
@@ -155,7 +176,9 @@ class _Scanned:
 
 
 def wrong_lines(scan: Scan, start: int, end: int) -> Iterator[bytes]:
-    """Scans the lines between two offsets; each that is not read is given out before those behind it are."""
+    """Scans the lines between two offsets; each that is not read is given out before those behind
+    it are.
+    """
     while start <= end:
         wrong = scan.lines(start, end)
         if wrong >= end:
@@ -167,9 +190,17 @@ def wrong_lines(scan: Scan, start: int, end: int) -> Iterator[bytes]:
 
 
 def with_unfolded(text: bytes, program: Program, *, lines: bool) -> bytes | None:
-    """Documents with the texts that a program finds unfolded in their places; None where one is no JSON."""
+    """Documents with the texts that a program finds unfolded in their places; None where one is no
+    JSON.
+    """
     scan = Scan(program, text)
-    left = list(wrong_lines(scan, 0, len(text))) if lines else [] if scan.document(0, len(text)) else [text]
+    left = (
+        list(wrong_lines(scan, 0, len(text)))
+        if lines
+        else []
+        if scan.document(0, len(text))
+        else [text]
+    )
     anew = {raw: made for raw in left if (made := written_anew(raw)) is not None}
     if anew:
         text = b"\n".join(anew.get(raw, raw) for raw in (text.split(b"\n") if lines else [text]))
@@ -200,8 +231,9 @@ def rewritten(piece: Piece, text: bytes | None, numbers: list[int]) -> bytes | N
 
 
 def written_anew(raw: bytes) -> bytes | None:
-    """A document with one member of each name, the last; None where it has no more, or is no JSON (or not in so many
-    levels as what was unfolded has made of it)."""
+    """A document with one member of each name, the last; None where it has no more, or is no JSON
+    (or not in so many levels as what was unfolded has made of it).
+    """
     try:
         made = json_text(decode(raw)).encode()
     except NotJson:

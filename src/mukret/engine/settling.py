@@ -1,5 +1,6 @@
-"""Rows of several machines settled together, block by block in the order of the input: which keys came before, and what
-stands below the rows that go for it."""
+"""Rows of several machines settled together, block by block in the order of the input: which keys
+came before, and what stands below the rows that go for it.
+"""
 
 from __future__ import annotations
 
@@ -22,8 +23,11 @@ from mukret.semantics.tally import TableTally
 
 @dataclass(frozen=True)
 class UnsettledBlock:
-    """The rows of some documents of one file, as `unsettled_rows` gives them, by table. `whole`: not another part of a
-    document whose rows around its arrays came in an earlier block, and are not among these."""
+    """The rows of some documents of one file, as `unsettled_rows` gives them, by table.
+
+    `whole`: not another part of a document whose rows around its arrays came in an earlier block,
+    and are not among these.
+    """
 
     file: str
     whole: bool
@@ -32,8 +36,10 @@ class UnsettledBlock:
 
 @dataclass
 class SettledTable:
-    """What becomes of each row (a byte, as `Fate` has them), and what is held against those that are rejected. At first
-    that is what became of it in its share: it is written, or filtered for what it holds or with the row above it."""
+    """What becomes of each row (a byte, as `Fate` has them), and what is held against those that
+    are rejected. At first that is what became of it in its share: it is written, or filtered for
+    what it holds or with the row above it.
+    """
 
     fates: bytearray
     faults: dict[int, Fault] = field(default_factory=dict)
@@ -76,8 +82,12 @@ class Settling:
         self.seen[table.name].looked_at(rows.num_rows)
         return found
 
-    def row_by_row(self, table: Table, rows: Any, around: bytearray | None, found: SettledTable) -> None:
-        """A row goes the way of the row above it, of its own table or of the one around it, which is settled before."""
+    def row_by_row(
+        self, table: Table, rows: Any, around: bytearray | None, found: SettledTable
+    ) -> None:
+        """A row goes the way of the row above it, of its own table or of the one around it, which
+        is settled before.
+        """
         places = zip(rows.column(OVER).to_pylist(), rows.column(ABOVE).to_pylist(), strict=True)
         for row, (over, owner) in enumerate(places):
             if over >= 0:
@@ -90,7 +100,9 @@ class Settling:
     def by_key(self, table: Table, rows: Any, kept: list[int], found: SettledTable) -> None:
         keys = [rows.column(f"{KEY}{name}") for name in table.key]
         numbers = pa.array(kept, pa.int64())
-        filled = _filled(keys).take(numbers)  # a key with nulls is that of a row that stands for none
+        filled = _filled(keys).take(
+            numbers
+        )  # a key with nulls is that of a row that stands for none
         if not pc.all(filled, min_count=0).as_py():
             numbers = numbers.filter(filled)
             kept = numbers.to_pylist()
@@ -101,13 +113,19 @@ class Settling:
                 found.fates[row] = fates[place]
                 if fates[place] == Fate.REJECTED:
                     found.faults[row] = duplicate(
-                        {name: column[place].as_py() for name, column in zip(table.key, keys, strict=True)}
+                        {
+                            name: column[place].as_py()
+                            for name, column in zip(table.key, keys, strict=True)
+                        }
                     )
 
 
 def settling_after(rules: Rules, blocks: Callable[[], Iterable[UnsettledBlock]]) -> Settling:
-    """Ready to settle blocks. Where the last row with a key counts they are read before, to know which that is: what is
-    above is settled in an earlier pass."""
+    """Ready to settle blocks.
+
+    Where the last row with a key counts they are read before, to know which that is: what is above
+    is settled in an earlier pass.
+    """
     last: dict[str, LastRows] = {}
     for names in settling_passes(rules.parents_first()):
         settling = Settling(rules, keys_of(rules.tables.values(), last, names))
@@ -143,11 +161,15 @@ def kept_rows(rows: Any, settled: SettledTable) -> Any:
 
 
 def otherwise(rows: Any, settled: SettledTable) -> TableTally:
-    """What must be added to the counts of the shares: something else became of some rows than was counted there."""
+    """What must be added to the counts of the shares: something else became of some rows than was
+    counted there.
+    """
     before = bytes(rows.column(FATE).to_pylist())
     if before == settled.fates:
         return TableTally()
-    written, rejected, filtered, deduplicated = (settled.fates.count(fate) - before.count(fate) for fate in Fate)
+    written, rejected, filtered, deduplicated = (
+        settled.fates.count(fate) - before.count(fate) for fate in Fate
+    )
     unknown = rows.column(UNKNOWN).to_pylist()
     known = sum(unknown[row] for row, fate in enumerate(settled.fates) if fate != Fate.FILTERED)
     return TableTally(

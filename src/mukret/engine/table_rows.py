@@ -16,7 +16,16 @@ from mukret.engine.zipped import ZippedRows
 from mukret.paths import normalized
 from mukret.plan.compiled import TablePlan
 from mukret.plan.plainly import Gathered, Parents, gathered
-from mukret.rules.rows import DOCUMENT, NO_EXCUSES, Excused, Excuses, FoundRow, Place, Refusal, row_shape
+from mukret.rules.rows import (
+    DOCUMENT,
+    NO_EXCUSES,
+    Excused,
+    Excuses,
+    FoundRow,
+    Place,
+    Refusal,
+    row_shape,
+)
 from mukret.semantics.facts import document_fact
 from mukret.semantics.rejects import Fault, unreadable
 from mukret.values import JsonValue, kind_of
@@ -26,10 +35,12 @@ Belongs = Callable[[int], bool]
 
 
 class TableRows:
-    """`parent` is None for the response, whose rows are the documents themselves. `nodes` are what stands in the rows.
+    """`parent` is None for the response, whose rows are the documents themselves.
 
-    `hollow` are rows that stand for none. Of `unreadable` rows no field of the table can be read, nor rows within;
-    `faults` has what is held against rows themselves.
+    `nodes` are what stands in the rows.
+
+    `hollow` are rows that stand for none. Of `unreadable` rows no field of the table can be read,
+    nor rows within; `faults` has what is held against rows themselves.
     """
 
     def __init__(
@@ -42,8 +53,9 @@ class TableRows:
         excuses: Mapping[int, Excuses] = MappingProxyType({}),
         cut_at: int | None = None,
     ) -> None:
-        """`cut_at`: of a part of a document, at which step of a row's location the numbers of elements count from the
-        part on."""
+        """`cut_at`: of a part of a document, at which step of a row's location the numbers of
+        elements count from the part on.
+        """
         self.plan = plan
         self.excuses = excuses
         self.table = plan.table
@@ -102,7 +114,10 @@ class TableRows:
             return gathered(self.table.rows, Parents(above, names))
         if self.belongs is None:
             unreadable = self.parent.unreadable
-            return gathered(self.table.rows, Parents(above, names, self.parent.hollow, unreadable, self.excused_below))
+            return gathered(
+                self.table.rows,
+                Parents(above, names, self.parent.hollow, unreadable, self.excused_below),
+            )
         chosen = [number for number in range(len(above)) if self.belongs(number)]
         nodes = [above[number] for number in chosen]
         excused = lambda owner: self.excused_below(chosen[owner])  # noqa: E731
@@ -157,7 +172,9 @@ class TableRows:
         return f"{self.batch.sources[document].name}, document {self.batch.numbers[document]}"
 
     def locate(self, row: int) -> tuple[Place, JsonValue]:
-        """Place and node of a row in its document: looked up again, since few rows are ever asked for."""
+        """Place and node of a row in its document: looked up again, since few rows are ever asked
+        for.
+        """
         if self.parent is None:
             return DOCUMENT, self.batch.whole(row)
         place = self.scanned_place(row)
@@ -184,13 +201,17 @@ class TableRows:
         """Place and node of a row, by finding all that stand with it."""
         assert self.parent is not None
         owner = self.owners[row]
-        if self._above is None or self._above[0] != owner:  # rows below one row are mostly asked for together
+        if (
+            self._above is None or self._above[0] != owner
+        ):  # rows below one row are mostly asked for together
             self._above = (owner, self.parent.locate(owner))
         above, parent_node = self._above[1]
         if owner not in self._siblings:
             excused = self.parent.excuses_at(owner).below(above)
             hollow = owner in self.parent.hollow
-            self._siblings[owner] = self.table.rows.find(parent_node, hollow=hollow, excused=excused).rows
+            self._siblings[owner] = self.table.rows.find(
+                parent_node, hollow=hollow, excused=excused
+            ).rows
         found = self._siblings[owner][row - bisect_left(self.owners, owner)]
         return self.counted_from_the_first(above.of(found)), found.node
 
@@ -201,12 +222,18 @@ class TableRows:
         location = place.location
         number = location[self.cut_at]
         assert isinstance(number, int)
-        return Place((*location[: self.cut_at], number + self.batch.part.first, *location[self.cut_at + 1 :]))
+        return Place(
+            (*location[: self.cut_at], number + self.batch.part.first, *location[self.cut_at + 1 :])
+        )
 
     def facts(self, name: str) -> Sequence[JsonValue]:
         """A fact of each row (ROW_FACTS) as raw values."""
         if name == "kind":
-            return self.gathered.kinds if isinstance(self.gathered, ScannedRows) else list(map(kind_of, self.nodes))
+            return (
+                self.gathered.kinds
+                if isinstance(self.gathered, ScannedRows)
+                else list(map(kind_of, self.nodes))
+            )
         if name == "name":
             return self.names
         if name == "position":
@@ -221,6 +248,8 @@ class TableRows:
         batch = self.batch
         known = [
             document_fact(name, source.name, number, origin)
-            for source, number, origin in zip(batch.sources, batch.numbers, batch.origins, strict=True)
+            for source, number, origin in zip(
+                batch.sources, batch.numbers, batch.origins, strict=True
+            )
         ]
         return [known[document] for document in self.documents]

@@ -24,8 +24,8 @@ from mukret.types import Bad
 class TypedColumn:
     """A field in all rows of a table, null where it has no value.
 
-    `broken` are the rows in which that is because something is bad; `faults` what is held against rows for it, `nulled`
-    how many bad values became null, as the rules say.
+    `broken` are the rows in which that is because something is bad; `faults` what is held against
+    rows for it, `nulled` how many bad values became null, as the rules say.
     """
 
     array: Any
@@ -36,7 +36,9 @@ class TypedColumn:
 
 @dataclass(frozen=True)
 class TypedColumns:
-    """All fields of a table. `prepared` is what expressions read besides: the time, and aggregates of tables within.
+    """All fields of a table.
+
+    `prepared` is what expressions read besides: the time, and aggregates of tables within.
 
     `surviving`: the rows that lookups and aggregates see, where one wants to know.
     """
@@ -56,7 +58,9 @@ class TypedColumns:
 
     def broken_in_any(self, names: Set[str] | None = None) -> set[int]:
         """The rows in which one of these fields (None: of all) is broken."""
-        some = (column.broken for name, column in self.columns.items() if names is None or name in names)
+        some = (
+            column.broken for name, column in self.columns.items() if names is None or name in names
+        )
         return set().union(*some)
 
     @property
@@ -78,12 +82,16 @@ class TypedColumns:
         return [row for row in true_rows(pc.is_null(column.array)) if row not in column.broken]
 
     def forms(self, lookup: Lookup) -> list[Form | None]:
-        """For each row the values of a lookup's local fields, as they are compared; None if one is null."""
+        """For each row the values of a lookup's local fields, as they are compared; None if one is
+        null.
+        """
         columns = (self.array(name).to_pylist() for name in lookup.by)
         return [lookup.form(values) for values in zip(*columns, strict=True)]
 
     def answered(self, lookup: Lookup) -> Iterator[tuple[int, Form, object]]:
-        """The surviving rows, as a lookup finds them: the number, the key, and the value that it takes."""
+        """The surviving rows, as a lookup finds them: the number, the key, and the value that it
+        takes.
+        """
         keys = [self.array(name).to_pylist() for name in lookup.key]
         given = self.columns[lookup.give]
         values = given.array.to_pylist()
@@ -100,12 +108,16 @@ class TypedColumns:
 
     def records(self, rows: Sequence[int]) -> list[dict[str, Any]]:
         """Some rows, as values of Python by the name of the field."""
-        found: list[dict[str, Any]] = self.record_batch().take(pa.array(rows, pa.int64())).to_pylist() if rows else []
+        found: list[dict[str, Any]] = (
+            self.record_batch().take(pa.array(rows, pa.int64())).to_pylist() if rows else []
+        )
         return found
 
 
 def settled(rows: TableRows, own: Field, column: Column, tainted: Set[int]) -> TypedColumn:
-    """What a field's rules make of missing and bad values. `tainted` are rows in which it is made of one that is bad.
+    """What a field's rules make of missing and bad values.
+
+    `tainted` are rows in which it is made of one that is bad.
 
     Raises StoppedError for `bad: stop`.
     """

@@ -1,10 +1,12 @@
-"""Rows of which it is not settled yet whether their keys came before: what one of several machines finds.
+"""Rows of which it is not settled yet whether their keys came before: what one of several machines
+finds.
 
-Whether a key came before hangs on all of the input, and so does the fate of what stands below such a row. So a machine
-that has a share of it keeps what is needed to settle that later: for each row the row that it stands in, its key, and
-its place. Settling within each share, and then once more, would not do: a row that is left out for another of its share
-would be missed if that one is left out for a third. Rows that `where` filters are kept, too: they go the way of the
-row that they stand in, if that is rejected after all.
+Whether a key came before hangs on all of the input, and so does the fate of what stands below such
+a row. So a machine that has a share of it keeps what is needed to settle that later: for each row
+the row that it stands in, its key, and its place. Settling within each share, and then once more,
+would not do: a row that is left out for another of its share would be missed if that one is left
+out for a third. Rows that `where` filters are kept, too: they go the way of the row that they stand
+in, if that is rejected after all.
 """
 
 from __future__ import annotations
@@ -27,18 +29,23 @@ FATE = "mukret:fate"
 UNKNOWN = "mukret:unknown"
 """Whether it is filtered since `where` could not be told."""
 ABOVE = "mukret:above"
-"""The number of the row that it stands in, among those of the table around it in the block where that one is met."""
+"""The number of the row that it stands in, among those of the table around it in the block where
+that one is met.
+"""
 OVER = "mukret:over"
 """The number of the row above it in a table that recurses, -1 for none."""
 DOCUMENT, PATH = "mukret:document", "mukret:path"
 """The number of its document in the file, and its normalized path there."""
 KEY = "mukret:key:"
-"""Begins the names of columns with the texts of the key; null in a row that stands for the absence of rows."""
+"""Begins the names of columns with the texts of the key; null in a row that stands for the absence
+of rows.
+"""
 
 
 def told_tables(rules: Rules) -> set[str]:
-    """Tables whose rows may be rejected for a key that came before, so that their places must be known: those with such
-    a key, and all within them."""
+    """Tables whose rows may be rejected for a key that came before, so that their places must be
+    known: those with such a key, and all within them.
+    """
     found: set[str] = set()
     for table in rules.parents_first():
         if (table.key and table.duplicates == "reject") or table.within in found:
@@ -47,8 +54,11 @@ def told_tables(rules: Rules) -> set[str]:
 
 
 def unsettled_schema(table: Table, schema: Any) -> Any:
-    """The columns of a table and those beside them. `schema` is that of its columns, None if it has none. Enums are
-    texts, since a file of Arrow has one dictionary for all of its batches."""
+    """The columns of a table and those beside them.
+
+    `schema` is that of its columns, None if it has none. Enums are texts, since a file of Arrow has
+    one dictionary for all of its batches.
+    """
     beside = [
         (FATE, pa.uint8()),
         (UNKNOWN, pa.bool_()),
@@ -72,10 +82,13 @@ def _plain(kind: Any) -> Any:
     return kind.value_type if pa.types.is_dictionary(kind) else kind
 
 
-def unsettled_rows(rows: DecidedRows, schemas: Mapping[str, Any], told: set[str]) -> Iterator[tuple[str, Any]]:
-    """The rows of each table that is met in a batch, but for those that are rejected, as record batches of
-    `unsettled_schema`. `schemas` has these by table, no others are looked at; `told` are those of which places are
-    wanted."""
+def unsettled_rows(
+    rows: DecidedRows, schemas: Mapping[str, Any], told: set[str]
+) -> Iterator[tuple[str, Any]]:
+    """The rows of each table that is met in a batch, but for those that are rejected, as record
+    batches of `unsettled_schema`. `schemas` has these by table, no others are looked at; `told` are
+    those of which places are wanted.
+    """
     for table in rows.new:
         if table.name not in schemas:
             continue
@@ -84,8 +97,13 @@ def unsettled_rows(rows: DecidedRows, schemas: Mapping[str, Any], told: set[str]
         schema = schemas[table.name]
         found = table.columns.record_batch().take(numbers).columns if table.table.columns else []
         own = [array.cast(schema.field(n).type) for n, array in enumerate(found)]
-        beside = [*_beside(table, kept, rows.tables, placed=table.name in told), *_keys(table, kept)]
-        arrays = [pa.array(column, schema.field(len(own) + n).type) for n, column in enumerate(beside)]
+        beside = [
+            *_beside(table, kept, rows.tables, placed=table.name in told),
+            *_keys(table, kept),
+        ]
+        arrays = [
+            pa.array(column, schema.field(len(own) + n).type) for n, column in enumerate(beside)
+        ]
         yield table.name, pa.RecordBatch.from_arrays([*own, *arrays], schema=schema)
 
 
@@ -105,10 +123,16 @@ def _beside(
     yield _over(table, kept)
     batch = table.rows.batch
     yield [batch.numbers[table.rows.document(row)] for row in kept]
-    yield [normalized(table.rows.place(row).location) for row in kept] if placed else [None] * len(kept)
+    yield (
+        [normalized(table.rows.place(row).location) for row in kept]
+        if placed
+        else [None] * len(kept)
+    )
 
 
-def _above(table: DecidedTable, kept: Sequence[int], tables: Mapping[str, DecidedTable]) -> list[int]:
+def _above(
+    table: DecidedTable, kept: Sequence[int], tables: Mapping[str, DecidedTable]
+) -> list[int]:
     """A row is kept only with the row that it stands in."""
     owners = [table.rows.owners[row] for row in kept]
     if table.table.within is None:

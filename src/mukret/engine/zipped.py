@@ -1,4 +1,6 @@
-"""Rows that are put together from parallel arrays which a scan found: row n is the object of the nth elements."""
+"""Rows that are put together from parallel arrays which a scan found: row n is the object of the
+nth elements.
+"""
 
 from __future__ import annotations
 
@@ -25,9 +27,12 @@ class ZippedRows(ScannedRows):
         self.parts = list(arrays.values())
 
     @classmethod
-    def of(cls, arrays: Mapping[str, int], above: ScannedRows, without: Sequence[int]) -> ZippedRows | None:
-        """The rows in these tables of a scan, below some rows; None where some are uneven, or something else was met
-        in the stead of an array: what becomes of that, the rules say."""
+    def of(
+        cls, arrays: Mapping[str, int], above: ScannedRows, without: Sequence[int]
+    ) -> ZippedRows | None:
+        """The rows in these tables of a scan, below some rows; None where some are uneven, or
+        something else was met in the stead of an array: what becomes of that, the rules say.
+        """
         parts = {name: above.all_below(number, without) for name, number in arrays.items()}
         first, *others = parts.values()
         if any(part.scan.met(part.number) for part in parts.values()):

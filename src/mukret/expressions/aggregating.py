@@ -16,7 +16,8 @@ from mukret.types.taken import total
 
 
 def aggregated(node: Aggregate, values: Sequence[Any]) -> Any:
-    """The value of an aggregate over the values of its field, nulls among them; COUNT without a field counts all.
+    """The value of an aggregate over the values of its field, nulls among them; COUNT without a
+    field counts all.
 
     COUNT of none is 0, the others of none are null. Raises Bad (overflow).
     """
@@ -46,7 +47,9 @@ def _average(node: Aggregate, values: Sequence[Any]) -> Any:
     assert isinstance(node.type, DecimalType)
     scale = node.type.scale
     exact = sum(map(Fraction, values), Fraction(0)) / len(values)
-    number = Decimal(round(exact * 10**scale)).scaleb(-scale, EXACT)  # Python rounds a fraction half-even
+    number = Decimal(round(exact * 10**scale)).scaleb(
+        -scale, EXACT
+    )  # Python rounds a fraction half-even
     return in_digits(number.quantize(Decimal((0, (1,), -scale)), ROUND_HALF_EVEN, EXACT), scale)
 
 

@@ -1,4 +1,6 @@
-"""Types an expression before any data is read: syntax tree in, typed tree out, or an error at a character."""
+"""Types an expression before any data is read: syntax tree in, typed tree out, or an error at a
+character.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,8 @@ from mukret.types.base import PLAIN
 def compile_expression(
     text: str, fields: Mapping[str, ValueType], types: TypeNames, children: Children | None = None
 ) -> Expression:
-    """Parse and type an expression over fields of the given types, and over the rows of tables directly within.
+    """Parse and type an expression over fields of the given types, and over the rows of tables
+    directly within.
 
     Raises ExpressionError.
     """
@@ -38,7 +41,10 @@ def compile_expression(
 
 
 def names_in(text: str) -> list[tuple[str, int]]:
-    """The fields of the row that an expression mentions, each with its position. Raises ExpressionError."""
+    """The fields of the row that an expression mentions, each with its position.
+
+    Raises ExpressionError.
+    """
     tree = parse_expression(text)
     over = {id(node) for node in _aggregated(tree)}
     return [
@@ -50,7 +56,10 @@ def names_in(text: str) -> list[tuple[str, int]]:
 
 
 def aggregates_in(text: str) -> list[tuple[str, str | None]]:
-    """The tables over which an expression aggregates, each with the field, if it names one. Raises ExpressionError."""
+    """The tables over which an expression aggregates, each with the field, if it names one.
+
+    Raises ExpressionError.
+    """
     return [
         (
             unquoted(cast(Token, node.children[0])),
@@ -63,7 +72,9 @@ def aggregates_in(text: str) -> list[tuple[str, str | None]]:
 def _aggregated(tree: Syntax) -> list[Syntax]:
     """What stands in the parentheses of aggregates: a table, or a field of one."""
     calls = [
-        node for node in tree.iter_subtrees() if node.data == "call" and str(node.children[0]).upper() in AGGREGATES
+        node
+        for node in tree.iter_subtrees()
+        if node.data == "call" and str(node.children[0]).upper() in AGGREGATES
     ]
     return [
         argument

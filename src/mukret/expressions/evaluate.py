@@ -1,4 +1,7 @@
-"""The plain meaning of a typed expression: one row in, one value out. `mukret.columns` does whole columns."""
+"""The plain meaning of a typed expression: one row in, one value out.
+
+`mukret.columns` does whole columns.
+"""
 
 from __future__ import annotations
 
@@ -69,7 +72,10 @@ COMPARISONS: dict[str, Callable[[Any, Any], bool]] = {
 
 
 def evaluate(node: Expression, row: Mapping[str, object]) -> Any:  # noqa: C901  # a case for each kind of node
-    """The value of an expression for one row of typed values. Raises Bad (division by zero, overflow, a cast)."""
+    """The value of an expression for one row of typed values.
+
+    Raises Bad (division by zero, overflow, a cast).
+    """
     match node:
         case Constant():
             return node.value
@@ -116,15 +122,23 @@ def evaluate(node: Expression, row: Mapping[str, object]) -> Any:  # noqa: C901 
                 raise value
             return value
         case Case():
-            taken = next((result for condition, result in node.branches if evaluate(condition, row)), node.otherwise)
+            taken = next(
+                (result for condition, result in node.branches if evaluate(condition, row)),
+                node.otherwise,
+            )
             return evaluate(taken, row)
         case Coalesce():
-            return next((value for item in node.items if (value := evaluate(item, row)) is not None), None)
+            return next(
+                (value for item in node.items if (value := evaluate(item, row)) is not None), None
+            )
     raise AssertionError(node)
 
 
 def call(node: Call, arguments: Sequence[Any]) -> Any:
-    """A function applied to values, null if one of them is null, unless it skips those. Raises Bad."""
+    """A function applied to values, null if one of them is null, unless it skips those.
+
+    Raises Bad.
+    """
     function = FUNCTIONS[node.function]
     if not function.skips_nulls and None in arguments:
         return None
@@ -165,7 +179,11 @@ def arithmetic(node: Arithmetic, left: Any, right: Any) -> Any:
             return _double(node.operator, left, right)
 
 
-INTEGERS: dict[str, Callable[[Any, Any], Any]] = {"+": operator.add, "-": operator.sub, "*": operator.mul}
+INTEGERS: dict[str, Callable[[Any, Any], Any]] = {
+    "+": operator.add,
+    "-": operator.sub,
+    "*": operator.mul,
+}
 
 
 def _decimal(sign: str, scale: int, left: Decimal | int, right: Decimal | int) -> Decimal:
@@ -179,7 +197,9 @@ def _decimal(sign: str, scale: int, left: Decimal | int, right: Decimal | int) -
 
 
 def _divided(a: Decimal, b: Decimal, scale: int) -> Decimal:
-    """The quotient with `scale` fraction digits, rounded half-even from the exact ratio, in whole numbers."""
+    """The quotient with `scale` fraction digits, rounded half-even from the exact ratio, in whole
+    numbers.
+    """
     a_digits, a_base = a.as_integer_ratio()
     b_digits, b_base = b.as_integer_ratio()
     above, below = a_digits * b_base * 10**scale, a_base * b_digits
@@ -192,7 +212,9 @@ def _divided(a: Decimal, b: Decimal, scale: int) -> Decimal:
 
 
 def _double(sign: str, left: float, right: float) -> float:
-    result = {"+": operator.add, "-": operator.sub, "*": operator.mul, "/": operator.truediv}[sign](left, right)
+    result = {"+": operator.add, "-": operator.sub, "*": operator.mul, "/": operator.truediv}[sign](
+        left, right
+    )
     if math.isinf(result) or math.isnan(result):
         raise overflow("a double can hold")
     return float(result)
@@ -231,7 +253,9 @@ def convert(node: Conversion, value: Any) -> Any:
 
 
 def read_text(node: Conversion, text: str) -> Any:
-    """A text read as the target type: with all reading options for a field's `type`, strictly for CAST."""
+    """A text read as the target type: with all reading options for a field's `type`, strictly for
+    CAST.
+    """
     target = node.target
     if node.lenient:
         return target.read(text)
@@ -241,6 +265,12 @@ def read_text(node: Conversion, text: str) -> Any:
 
 
 def as_number(target: Reading, value: Any) -> Any:
-    """An integer, decimal or float as an integer or decimal; a float stands for its shortest decimal text."""
-    text = Number(float_text(value)) if isinstance(value, float) else Number(format(Decimal(value), "f"))
+    """An integer, decimal or float as an integer or decimal; a float stands for its shortest
+    decimal text.
+    """
+    text = (
+        Number(float_text(value))
+        if isinstance(value, float)
+        else Number(format(Decimal(value), "f"))
+    )
     return target.type.convert(text, Options(round=target.options.round))

@@ -1,4 +1,6 @@
-"""Which types go together: the result types of arithmetic, of branches, and what can be cast to what."""
+"""Which types go together: the result types of arithmetic, of branches, and what can be cast to
+what.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +22,19 @@ DIVISION_DIGITS = 6
 
 _CASTS: dict[str, frozenset[str]] = {
     "text": frozenset(
-        {"text", "integer", "decimal", "float", "boolean", "date", "time", "datetime", "timestamp", "duration", "enum"}
+        {
+            "text",
+            "integer",
+            "decimal",
+            "float",
+            "boolean",
+            "date",
+            "time",
+            "datetime",
+            "timestamp",
+            "duration",
+            "enum",
+        }
     ),
     "integer": frozenset({"text", "integer", "decimal", "float"}),
     "decimal": frozenset({"text", "integer", "decimal", "float"}),
@@ -59,7 +73,13 @@ def is_textual(kind: ValueType) -> bool:
 
 def is_timely(kind: ValueType | None) -> bool:
     """Whether it is a date, a time, an instant or a duration."""
-    return kind is not None and family(kind) in ("date", "time", "datetime", "timestamp", "duration")
+    return kind is not None and family(kind) in (
+        "date",
+        "time",
+        "datetime",
+        "timestamp",
+        "duration",
+    )
 
 
 def castable(source: ValueType, target: ValueType) -> bool:
@@ -71,7 +91,9 @@ def as_decimal(kind: ValueType) -> DecimalType:
 
 
 def arithmetic_type(operator: str, left: ValueType, right: ValueType) -> ValueType | None:
-    """The result type of two numeric types; None if no decimal of 38 digits could hold the fraction digits."""
+    """The result type of two numeric types; None if no decimal of 38 digits could hold the fraction
+    digits.
+    """
     if isinstance(left, Float) or isinstance(right, Float):
         return Float()
     if operator != "/" and isinstance(left, Integer) and isinstance(right, Integer):
@@ -99,7 +121,9 @@ def common_type(left: ValueType | None, right: ValueType | None) -> ValueType | 
         return Float()
     a, b = as_decimal(left), as_decimal(right)
     scale = max(a.scale, b.scale)
-    return DecimalType(min(MAX_DIGITS, max(a.precision - a.scale, b.precision - b.scale) + scale), scale)
+    return DecimalType(
+        min(MAX_DIGITS, max(a.precision - a.scale, b.precision - b.scale) + scale), scale
+    )
 
 
 def aggregate_type(function: str, kind: ValueType) -> ValueType | None:
@@ -115,7 +139,9 @@ def aggregate_type(function: str, kind: ValueType) -> ValueType | None:
         case "SUM" if word in ("integer", "float", "duration"):
             return kind
         case "SUM" | "AVG" if isinstance(kind, DecimalType):
-            return DecimalType(MAX_DIGITS, kind.scale if function == "SUM" else max(DIVISION_DIGITS, kind.scale))
+            return DecimalType(
+                MAX_DIGITS, kind.scale if function == "SUM" else max(DIVISION_DIGITS, kind.scale)
+            )
         case "AVG" if word in ("integer", "float"):
             return kind if word == "float" else DecimalType(MAX_DIGITS, DIVISION_DIGITS)
     return None
@@ -128,8 +154,9 @@ def comparable(left: ValueType, right: ValueType) -> bool:
 
 
 def equal_form(left: ValueType, right: ValueType) -> Callable[[object], object] | None:
-    """What brings values of two comparable types to forms that are equal (and hash alike) if the values are; None if
-    they are as they stand. A float and a decimal compare as floats."""
+    """What brings values of two comparable types to forms that are equal (and hash alike) if the
+    values are; None if they are as they stand. A float and a decimal compare as floats.
+    """
     return _as_float if Float() in (left, right) and left != right else None
 
 

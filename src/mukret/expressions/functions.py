@@ -30,8 +30,10 @@ class WrongArgument(Exception):
 
 @dataclass(frozen=True)
 class Function:
-    """`signature` gives the types to which the arguments are brought, and that of the result; it raises WrongArgument.
-    `value` is called with the result's type and the arguments, none of them null unless `skips_nulls`."""
+    """`signature` gives the types to which the arguments are brought, and that of the result; it
+    raises WrongArgument. `value` is called with the result's type and the arguments, none of them
+    null unless `skips_nulls`.
+    """
 
     least: int
     most: int | None
@@ -63,7 +65,9 @@ def _texts(*wanted: str) -> Callable[[Types], list[ValueType]]:
     return checked
 
 
-def _text_function(*wanted: str, gives: ValueType | None = None) -> Callable[[Types], tuple[Types, ValueType]]:
+def _text_function(
+    *wanted: str, gives: ValueType | None = None
+) -> Callable[[Types], tuple[Types, ValueType]]:
     return lambda types: (_texts(*wanted)(types), gives or Text())
 
 
@@ -89,7 +93,9 @@ def _common(types: Types) -> tuple[Types, ValueType]:
         try:
             kind = families.common_type(kind, item)
         except TypeError:
-            raise WrongArgument(index, f"{kind.name if kind else 'a value'} like the one before") from None
+            raise WrongArgument(
+                index, f"{kind.name if kind else 'a value'} like the one before"
+            ) from None
         if families.family(item) in ("list", "json", "enum"):
             raise WrongArgument(index, "a value with an order")
     assert kind is not None
@@ -113,20 +119,33 @@ def _absolute(kind: ValueType, number: Any) -> Any:
 
 def _to_scale(kind: ValueType, number: Any, rounding: str) -> Any:
     if isinstance(kind, DecimalType):
-        return in_digits(number.quantize(Decimal((0, (1,), -kind.scale)), rounding=rounding, context=EXACT), kind.scale)
+        return in_digits(
+            number.quantize(Decimal((0, (1,), -kind.scale)), rounding=rounding, context=EXACT),
+            kind.scale,
+        )
     return number
 
 
 def _floor(kind: ValueType, number: Any) -> Any:
-    return float(math.floor(number)) if isinstance(kind, Float) else _to_scale(kind, number, ROUND_FLOOR)
+    return (
+        float(math.floor(number))
+        if isinstance(kind, Float)
+        else _to_scale(kind, number, ROUND_FLOOR)
+    )
 
 
 def _ceiling(kind: ValueType, number: Any) -> Any:
-    return float(math.ceil(number)) if isinstance(kind, Float) else _to_scale(kind, number, ROUND_CEILING)
+    return (
+        float(math.ceil(number))
+        if isinstance(kind, Float)
+        else _to_scale(kind, number, ROUND_CEILING)
+    )
 
 
 def round_half_away(kind: ValueType, number: Any, digits: int) -> Any:
-    """ROUND: to so many digits after the point, halves away from zero; a float by its shortest decimal text."""
+    """ROUND: to so many digits after the point, halves away from zero; a float by its shortest
+    decimal text.
+    """
     if isinstance(kind, Integer) and digits >= 0:
         return number
     exact = Decimal(repr(number)) if isinstance(kind, Float) else Decimal(number)
@@ -154,7 +173,10 @@ def _remainder(kind: ValueType, number: Any, divisor: Any) -> Any:
         return math.fmod(number, divisor)
     if isinstance(kind, Integer):
         return int(math.copysign(1, number)) * (abs(number) % abs(divisor))
-    return EXACT.remainder(number, divisor).quantize(Decimal((0, (1,), -kind.scale)), context=EXACT) + 0  # type: ignore[attr-defined]
+    assert isinstance(kind, DecimalType)
+    unit = Decimal((0, (1,), -kind.scale))
+    # Adding 0 makes 0 of -0, which no decimal column has.
+    return EXACT.remainder(number, divisor).quantize(unit, context=EXACT) + 0
 
 
 def _power(_: ValueType, base: float, exponent: float) -> float:
@@ -217,7 +239,11 @@ def _padding(text: str, length: int, fill: str) -> str:
 
 
 def _left_pad(_: ValueType, text: str, length: int, fill: str = " ") -> str:
-    return (_padding(text, length, fill) + text)[: max(0, length)] if length >= len(text) else text[: max(0, length)]
+    return (
+        (_padding(text, length, fill) + text)[: max(0, length)]
+        if length >= len(text)
+        else text[: max(0, length)]
+    )
 
 
 def _right_pad(_: ValueType, text: str, length: int, fill: str = " ") -> str:
@@ -259,25 +285,33 @@ FUNCTIONS: dict[str, Function] = {
     "LEAST": Function(1, None, _common, lambda _, *values: min(values)),
     "UPPER": Function(1, 1, _TEXT, lambda _, text: text.upper()),
     "LOWER": Function(1, 1, _TEXT, lambda _, text: text.lower()),
-    "CHAR_LENGTH": Function(1, 1, _text_function("text", gives=Integer()), lambda _, text: len(text)),
+    "CHAR_LENGTH": Function(
+        1, 1, _text_function("text", gives=Integer()), lambda _, text: len(text)
+    ),
     "SUBSTRING": Function(
         2,
         3,
         _text_function("text", "integer"),
         lambda _, text, start, length=None: substring(text, start, length),
     ),
-    "POSITION": Function(2, 2, _text_function("text", gives=Integer()), lambda _, part, text: text.find(part) + 1),
+    "POSITION": Function(
+        2, 2, _text_function("text", gives=Integer()), lambda _, part, text: text.find(part) + 1
+    ),
     "REPLACE": Function(3, 3, _TEXT, _replaced),
     "LEFT": Function(2, 2, _text_function("text", "integer"), _left),
     "RIGHT": Function(2, 2, _text_function("text", "integer"), _right),
     "LPAD": Function(2, 3, _text_function("text", "integer", "text"), _left_pad),
     "RPAD": Function(2, 3, _text_function("text", "integer", "text"), _right_pad),
-    "CONCAT": Function(1, None, _TEXT, lambda _, *texts: "".join(text for text in texts if text is not None), True),
+    "CONCAT": Function(
+        1, None, _TEXT, lambda _, *texts: "".join(text for text in texts if text is not None), True
+    ),
     "CONCAT_WS": Function(2, None, _TEXT, _joined_with, True),
     "TRIM BOTH": Function(1, 2, _TEXT, _trimmed("BOTH")),
     "TRIM LEADING": Function(1, 2, _TEXT, _trimmed("LEADING")),
     "TRIM TRAILING": Function(1, 2, _TEXT, _trimmed("TRAILING")),
-    "ROUND": Function(1, 2, _same_number, lambda kind, number, digits=0: round_half_away(kind, number, digits)),
+    "ROUND": Function(
+        1, 2, _same_number, lambda kind, number, digits=0: round_half_away(kind, number, digits)
+    ),
 }
 """By name; ROUND's own rules for the type of its result stand where calls are typed."""
 

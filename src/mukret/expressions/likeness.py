@@ -9,12 +9,17 @@ from typing import Any
 from mukret.expressions.values import no_result
 
 LONGEST_PATTERN = 1_000
-"""Patterns may come from data: their size is bounded, as the program that matches them grows with it."""
+"""Patterns may come from data: their size is bounded, as the program that matches them grows with
+it.
+"""
 
 
 @lru_cache(maxsize=200)
 def like_pattern(pattern: str, escape: str | None) -> str:
-    """The same as a regular expression for RE2. Raises Bad where the escape stands before what it can't escape."""
+    """The same as a regular expression for RE2.
+
+    Raises Bad where the escape stands before what it can't escape.
+    """
     if len(pattern) > LONGEST_PATTERN:
         raise no_result(f"a pattern of more than {LONGEST_PATTERN:,} characters")
     parts = []

@@ -1,4 +1,6 @@
-"""From the text of an expression to its syntax tree (lark), with errors that point at a character."""
+"""From the text of an expression to its syntax tree (lark),
+with errors that point at a character.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +22,10 @@ def _grammar() -> Lark:
 
 
 def parse_expression(text: str) -> Syntax:
-    """The syntax tree of an expression. Raises ExpressionError with the position of the first wrong character."""
+    """The syntax tree of an expression.
+
+    Raises ExpressionError with the position of the first wrong character.
+    """
     if not text.strip():
         raise ExpressionError("expression-syntax", "an empty expression", text, 0)
     try:
@@ -45,13 +50,23 @@ def _explain(error: UnexpectedInput, text: str) -> NoReturn:
             "%": "texts stand in single quotes; a remainder is MOD(a, b)",
         }.get(character)
         raise ExpressionError(
-            "expression-syntax", f"{character!r} can't stand here", text, error.pos_in_stream or 0, hint
+            "expression-syntax",
+            f"{character!r} can't stand here",
+            text,
+            error.pos_in_stream or 0,
+            hint,
         ) from None
     assert isinstance(error, UnexpectedToken)
     token = error.token
     if token.type == "$END":
-        raise ExpressionError("expression-syntax", "the expression ends too early", text, len(text), None) from None
-    hint = "equality is a single =" if token == "=" and text[max(0, token.start_pos - 1)] == "=" else None
+        raise ExpressionError(
+            "expression-syntax", "the expression ends too early", text, len(text), None
+        ) from None
+    hint = (
+        "equality is a single ="
+        if token == "=" and text[max(0, token.start_pos - 1)] == "="
+        else None
+    )
     if token.type == "STRING" and text[: token.start_pos].rstrip().upper().endswith("INTERVAL"):
         hint = "the unit stands after the text: INTERVAL '90' MINUTE"
     if token.type.startswith("_"):

@@ -1,4 +1,5 @@
-"""The parser's tables, made ahead: making them out of the grammar takes a fifth of a second at each start.
+"""The parser's tables, made ahead: making them out of the grammar takes a fifth of a second at each
+start.
 
 They belong to one version of the grammar and one of the library; for any other they are made anew.
 """
@@ -36,7 +37,9 @@ def parser() -> Lark:
 
 def made_anew(grammar: str) -> Lark:
     """The parser, out of the text of the grammar."""
-    return Lark(grammar, parser="lalr", lexer="basic", propagate_positions=True, maybe_placeholders=True)
+    return Lark(
+        grammar, parser="lalr", lexer="basic", propagate_positions=True, maybe_placeholders=True
+    )
 
 
 def tables_of(grammar: str) -> str:
@@ -52,7 +55,9 @@ def version_of(grammar: str) -> str:
 
 
 def _text(name: str) -> str:
-    return (pkgutil.get_data("mukret.expressions", name) or b"").decode()  # a tenth of what importlib.resources takes
+    return (
+        pkgutil.get_data("mukret.expressions", name) or b""
+    ).decode()  # a tenth of what importlib.resources takes
 
 
 def _packed(value: Any) -> Any:
@@ -60,7 +65,11 @@ def _packed(value: Any) -> Any:
         if any(isinstance(name, int) for name in value):
             return {_NUMBERED: [[name, _packed(item)] for name, item in value.items()]}
         return {name: _packed(item) for name, item in value.items()}
-    return [_packed(item) for item in value] if isinstance(value, list | tuple | set | frozenset) else value
+    return (
+        [_packed(item) for item in value]
+        if isinstance(value, list | tuple | set | frozenset)
+        else value
+    )
 
 
 def _unpacked(value: dict[str, Any]) -> dict[Any, Any]:

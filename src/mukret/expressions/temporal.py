@@ -17,7 +17,9 @@ _DAY = dt.timedelta(days=1)
 SECONDS = DecimalType(19, 6)
 
 PARTS: dict[str, tuple[type[ValueType], ...]] = {
-    **dict.fromkeys(("YEAR", "QUARTER", "MONTH", "WEEK", "DOW", "DOY"), (Date, Datetime, Timestamp)),
+    **dict.fromkeys(
+        ("YEAR", "QUARTER", "MONTH", "WEEK", "DOW", "DOY"), (Date, Datetime, Timestamp)
+    ),
     "DAY": (Date, Datetime, Timestamp, Duration),
     **dict.fromkeys(("HOUR", "MINUTE", "SECOND"), (Time, Datetime, Timestamp, Duration)),
     "EPOCH": (Date, Datetime, Timestamp, Duration),
@@ -26,7 +28,9 @@ PARTS: dict[str, tuple[type[ValueType], ...]] = {
 
 
 def temporal_type(operator: str, left: ValueType, right: ValueType) -> ValueType | None:
-    """The type of an operation of which one side is a date, an instant or a duration; None if there is none."""
+    """The type of an operation of which one side is a date, an instant or a duration; None if there
+    is none.
+    """
     moment = isinstance(left, Date | Datetime | Timestamp)
     match operator:
         case "-" if moment and type(left) is type(right):
@@ -96,7 +100,10 @@ def _scaled(operator: str, left: Any, right: Any) -> dt.timedelta:
 
 
 def extracted(part: str, value: Any) -> int | Decimal:
-    """A part of a value: an integer, SECOND and EPOCH with six digits. ISO weeks; DOW 0 is Sunday; instants in UTC."""
+    """A part of a value: an integer, SECOND and EPOCH with six digits.
+
+    ISO weeks; DOW 0 is Sunday; instants in UTC.
+    """
     if part == "EPOCH":
         return _seconds(_since_epoch(value) // MICROSECOND)
     if isinstance(value, dt.timedelta):
@@ -129,7 +136,9 @@ def _seconds(micros: int) -> Decimal:
 
 
 def _of_duration(part: str, value: dt.timedelta) -> int | Decimal:
-    """Days, and what is left of hours, minutes and seconds; of a duration below zero all are below zero."""
+    """Days, and what is left of hours, minutes and seconds; of a duration below zero all are below
+    zero.
+    """
     sign = -1 if value < dt.timedelta() else 1
     micros = abs(value) // MICROSECOND
     match part:
@@ -143,7 +152,9 @@ def _of_duration(part: str, value: dt.timedelta) -> int | Decimal:
 
 
 def at_zone(value: dt.datetime, name: str) -> dt.datetime:
-    """The local time of an instant in a zone; the instant of a local time, which must be there once. Raises Bad."""
+    """The local time of an instant in a zone; the instant of a local time, which must be there
+    once. Raises Bad.
+    """
     try:
         if value.tzinfo is not None:
             return value.astimezone(zone(name)).replace(tzinfo=None, fold=0)

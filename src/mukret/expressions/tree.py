@@ -73,7 +73,9 @@ class Now(Expression):
 
 @dataclass(frozen=True)
 class Aggregate(Expression):
-    """Over a field of the surviving rows of a table directly within; COUNT without a field counts the rows."""
+    """Over a field of the surviving rows of a table directly within; COUNT without a field counts
+    the rows.
+    """
 
     function: str
     table: str
@@ -132,7 +134,10 @@ class Concatenation(Binary):
 
 @dataclass(frozen=True)
 class Comparison(Binary):
-    """Operands of one family. With `distinct`, nulls compare like values (IS [NOT] DISTINCT FROM)."""
+    """Operands of one family.
+
+    With `distinct`, nulls compare like values (IS [NOT] DISTINCT FROM).
+    """
 
     operator: ComparisonOperator
     distinct: bool = False
@@ -190,8 +195,11 @@ class Like(Binary):
 
 @dataclass(frozen=True)
 class Conversion(Unary):
-    """To `target`: exactly, unless `target` says round. `lenient`: texts go through all the reading options
-    (a field's `type`), blank ones included; else (CAST) through the type alone."""
+    """To `target`: exactly, unless `target` says round.
+
+    `lenient`: texts go through all the reading options (a field's `type`), blank ones included;
+    else (CAST) through the type alone.
+    """
 
     target: Reading
     lenient: bool = False

@@ -61,16 +61,24 @@ def string_of(token: Token) -> str:
 class Basics:
     """Each `_name` types the nodes of that name in the syntax tree."""
 
-    def __init__(self, text: str, fields: Mapping[str, ValueType], types: TypeNames, children: Children) -> None:
+    def __init__(
+        self, text: str, fields: Mapping[str, ValueType], types: TypeNames, children: Children
+    ) -> None:
         self.text = text
         self.fields = fields
         self.types = types
         self.within = children
 
     def fail(
-        self, where: Syntax | Token, message: str, hint: str | None = None, code: str = "expression-type"
+        self,
+        where: Syntax | Token,
+        message: str,
+        hint: str | None = None,
+        code: str = "expression-type",
     ) -> ExpressionError:
-        position = where.start_pos if isinstance(where, Token) else getattr(where.meta, "start_pos", 0)
+        position = (
+            where.start_pos if isinstance(where, Token) else getattr(where.meta, "start_pos", 0)
+        )
         return ExpressionError(code, message, self.text, position or 0, hint)
 
     def check(self, node: Syntax) -> Expression:
@@ -146,9 +154,13 @@ class Basics:
         unit = unit.removesuffix("S") if unit.removesuffix("S") in _INTERVALS else unit
         if unit not in _INTERVALS:
             hint = f"INTERVAL '90' MINUTE; known: {', '.join(_INTERVALS)}"
-            raise self.fail(node, f"{before.strip()} '{text}' has no unit {unit} of fixed length", hint)
+            raise self.fail(
+                node, f"{before.strip()} '{text}' has no unit {unit} of fixed length", hint
+            )
         try:
-            return Constant(Duration(), Duration().convert(text.strip(), Options(unit=_INTERVALS[unit])))
+            return Constant(
+                Duration(), Duration().convert(text.strip(), Options(unit=_INTERVALS[unit]))
+            )
         except Bad as bad:
             raise self.fail(node, f"expected {bad.expected}") from None
 
@@ -159,7 +171,9 @@ class Basics:
         token = cast(Token, node.children[0])
         name = unquoted(token)
         if name not in self.fields:
-            raise self.fail(token, f"no field {name}", did_you_mean(name, self.fields), "unknown-field")
+            raise self.fail(
+                token, f"no field {name}", did_you_mean(name, self.fields), "unknown-field"
+            )
         return FieldValue(self.fields[name], name)
 
     def _attribute(self, node: Syntax) -> Expression:
@@ -167,13 +181,17 @@ class Basics:
         name = unquoted(owner)
         kind = self.fields.get(name)
         if kind is None:
-            raise self.fail(owner, f"no field {name}", did_you_mean(name, self.fields), "unknown-field")
+            raise self.fail(
+                owner, f"no field {name}", did_you_mean(name, self.fields), "unknown-field"
+            )
         if not isinstance(kind, Enum):
             raise self.fail(attribute, f"{name} is of type {kind.name}: only enums have attributes")
         known = kind.attribute_types
         if unquoted(attribute) not in known:
             message = f"the enum {kind.name} has no attribute {unquoted(attribute)}"
-            raise self.fail(attribute, message, did_you_mean(unquoted(attribute), known), "unknown-attribute")
+            raise self.fail(
+                attribute, message, did_you_mean(unquoted(attribute), known), "unknown-attribute"
+            )
         return EnumAttribute(known[unquoted(attribute)], name, kind, unquoted(attribute))
 
     def widened(self, expression: Expression, target: ValueType) -> Expression:

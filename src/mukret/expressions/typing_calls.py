@@ -99,10 +99,14 @@ class Calls(Operators):
 
     def called(self, node: Syntax, name: str, arguments: list[Syntax]) -> Expression:
         function = FUNCTIONS[name]
-        if len(arguments) < function.least or (function.most is not None and len(arguments) > function.most):
+        if len(arguments) < function.least or (
+            function.most is not None and len(arguments) > function.most
+        ):
             raise self.wrong_count(node, name.partition(" ")[0], len(arguments))
         expressions = [self.check(argument) for argument in arguments]
-        known = next((expression.type for expression in expressions if expression.type is not None), Text())
+        known = next(
+            (expression.type for expression in expressions if expression.type is not None), Text()
+        )
         types = [expression.type for expression in expressions]
         given: list[ValueType] = []
         for index, kind in enumerate(types):
@@ -114,7 +118,9 @@ class Calls(Operators):
             message = f"{name.partition(' ')[0]} wants {wrong.wanted} here, but this is {found}"
             raise self.fail(arguments[wrong.index], message, self.cast_hint(wrong.wanted)) from None
         return Call(
-            result, name, tuple(self.widened(item, kind) for item, kind in zip(expressions, wanted, strict=True))
+            result,
+            name,
+            tuple(self.widened(item, kind) for item, kind in zip(expressions, wanted, strict=True)),
         )
 
     @staticmethod
@@ -122,7 +128,9 @@ class Calls(Operators):
         """A type that a NULL in this place can have."""
         for candidate in (known, Integer(), Text()):
             try:
-                FUNCTIONS[name].signature([kind if kind is not None else candidate for kind in types])
+                FUNCTIONS[name].signature(
+                    [kind if kind is not None else candidate for kind in types]
+                )
                 return candidate
             except WrongArgument as wrong:
                 if wrong.index != index:
@@ -138,13 +146,21 @@ class Calls(Operators):
         }.get(wanted)
 
     def rounded(self, node: Syntax, arguments: list[Syntax]) -> Expression:
-        """ROUND(x) and ROUND(x, n): of a decimal n decides the digits after the point, so it must be a literal."""
+        """ROUND(x) and ROUND(x, n): of a decimal n decides the digits after the point, so it must
+        be a literal.
+        """
         number = self.numeric(arguments[0], "ROUND")
-        digits: Expression = self.check(arguments[1]) if len(arguments) == 2 else Constant(Integer(), 0)
+        digits: Expression = (
+            self.check(arguments[1]) if len(arguments) == 2 else Constant(Integer(), 0)
+        )
         count = self.literal_integer(digits)
         kind = number.type or Integer()
-        if count is None and (not isinstance(digits.type, Integer) or isinstance(kind, DecimalType)):
-            raise self.fail(arguments[-1], "ROUND wants a whole number here", "such as ROUND(fare, 2)")
+        if count is None and (
+            not isinstance(digits.type, Integer) or isinstance(kind, DecimalType)
+        ):
+            raise self.fail(
+                arguments[-1], "ROUND wants a whole number here", "such as ROUND(fare, 2)"
+            )
         if isinstance(kind, DecimalType) and count is not None:
             scale = min(kind.scale, max(0, count))
             whole = max(kind.precision - kind.scale, 0) + 1
@@ -167,8 +183,12 @@ class Calls(Operators):
         if part not in PARTS:
             raise self.fail(token, f"EXTRACT knows no {token}", did_you_mean(part, PARTS))
         if operand.type is not None and not isinstance(operand.type, PARTS[part]):
-            hint = "cast it first: CAST(… AS timestamp)" if families.is_textual(operand.type) else None
-            raise self.fail(operand_node, f"a value of type {operand.type.name} has no {part}", hint)
+            hint = (
+                "cast it first: CAST(… AS timestamp)" if families.is_textual(operand.type) else None
+            )
+            raise self.fail(
+                operand_node, f"a value of type {operand.type.name} has no {part}", hint
+            )
         result = SECONDS if part in ("SECOND", "EPOCH") else Integer()
         return Extraction(result, self.widened(operand, operand.type or Timestamp()), part)
 
@@ -176,12 +196,16 @@ class Calls(Operators):
         operand_node, token = self.children(node)[0], cast(Token, node.children[1])
         operand, name = self.check(operand_node), string_of(token)
         if operand.type is not None and not isinstance(operand.type, Timestamp | Datetime):
-            message = f"AT TIME ZONE wants a timestamp or a datetime, but this is {operand.type.name}"
+            message = (
+                f"AT TIME ZONE wants a timestamp or a datetime, but this is {operand.type.name}"
+            )
             raise self.fail(operand_node, message)
         try:
             zone(name)
         except KeyError:
-            raise self.fail(token, f"no time zone {name}", did_you_mean(name, zone_names()), "unknown-zone") from None
+            raise self.fail(
+                token, f"no time zone {name}", did_you_mean(name, zone_names()), "unknown-zone"
+            ) from None
         kind = operand.type or Timestamp()
         result = Datetime() if isinstance(kind, Timestamp) else Timestamp()
         return AtZone(result, self.widened(operand, kind), name)
@@ -203,7 +227,11 @@ class Calls(Operators):
         for child in (text_node, pattern_node):
             part = self.check(child)
             if part.type is not None and not families.is_textual(part.type):
-                raise self.fail(child, f"LIKE compares texts, but this is {part.type.name}", "write CAST(… AS text)")
+                raise self.fail(
+                    child,
+                    f"LIKE compares texts, but this is {part.type.name}",
+                    "write CAST(… AS text)",
+                )
             parts.append(self.widened(part, Text()))
         token = node.children[2] if len(node.children) > 2 else None
         escape = string_of(token) if isinstance(token, Token) else None
@@ -226,13 +254,21 @@ class Calls(Operators):
             raise self.wrong_count(node, name, len(arguments))
         over = arguments[0]
         if over.data not in ("field", "attribute"):
-            hint = f"{name}(sailings.fare): a field with compute in the table below can hold an expression"
+            hint = (
+                f"{name}(sailings.fare): a field with compute in the table below can hold an "
+                "expression"
+            )
             raise self.fail(over, f"{name} takes a field of a table directly within this one", hint)
         token = cast(Token, over.children[0])
         table = unquoted(token)
         if table not in self.within:
-            hint = did_you_mean(table, self.within) or "aggregates are over tables that are directly within this one"
-            raise self.fail(token, f"{name}: no table {table} within this one", hint, "unknown-table")
+            hint = (
+                did_you_mean(table, self.within)
+                or "aggregates are over tables that are directly within this one"
+            )
+            raise self.fail(
+                token, f"{name}: no table {table} within this one", hint, "unknown-table"
+            )
         if over.data == "field":
             if name != "COUNT":
                 some = next(iter(self.within[table]), "fare")
@@ -241,17 +277,26 @@ class Calls(Operators):
         field_token = cast(Token, over.children[1])
         field, known = unquoted(field_token), self.within[table]
         if field not in known:
-            raise self.fail(field_token, f"{table} has no field {field}", did_you_mean(field, known), "unknown-field")
+            raise self.fail(
+                field_token,
+                f"{table} has no field {field}",
+                did_you_mean(field, known),
+                "unknown-field",
+            )
         separator = self.check(arguments[1]) if name == "LISTAGG" else Constant(Text(), "")
         if not (isinstance(separator, Constant) and isinstance(separator.value, str)):
             raise self.fail(
-                arguments[1], "LISTAGG wants a literal text between the values", "LISTAGG(ports.name, ', ')"
+                arguments[1],
+                "LISTAGG wants a literal text between the values",
+                "LISTAGG(ports.name, ', ')",
             )
         result = families.aggregate_type(name, known[field])
         if result is None:
             by_name = {"LISTAGG": "texts", "SUM": "numbers or durations", "AVG": "numbers"}
             wants = by_name.get(name, "values with an order")
-            raise self.fail(over, f"{name} wants {wants}, but {table}.{field} is {known[field].name}")
+            raise self.fail(
+                over, f"{name} wants {wants}, but {table}.{field} is {known[field].name}"
+            )
         return Aggregate(result, name, table, field, separator.value)
 
     def _cast(self, node: Syntax) -> Expression:
@@ -265,7 +310,10 @@ class Calls(Operators):
             raise self.fail(type_node, f"no type {name}", code="unknown-type") from None
         except ValueError as error:
             raise self.fail(
-                type_node, str(error), getattr(error, "hint", None), getattr(error, "code", "unknown-type")
+                type_node,
+                str(error),
+                getattr(error, "hint", None),
+                getattr(error, "code", "unknown-type"),
             ) from None
         if expression.type is None:
             return Constant(target.type, None)

@@ -59,9 +59,19 @@ class Operators(Basics):
 
     def as_number(self, expression: Expression, node: Syntax, operator: str) -> Expression:
         if expression.type is not None and not families.is_numeric(expression.type):
-            text_hint = "cast it first: CAST(… AS decimal(12,2))" if families.is_textual(expression.type) else None
-            hint = "texts are joined by ||" if operator == "+" and families.is_textual(expression.type) else text_hint
-            raise self.fail(node, f"{operator} wants numbers, but this is {expression.type.name}", hint)
+            text_hint = (
+                "cast it first: CAST(… AS decimal(12,2))"
+                if families.is_textual(expression.type)
+                else None
+            )
+            hint = (
+                "texts are joined by ||"
+                if operator == "+" and families.is_textual(expression.type)
+                else text_hint
+            )
+            raise self.fail(
+                node, f"{operator} wants numbers, but this is {expression.type.name}", hint
+            )
         return expression
 
     def _arithmetic(self, node: Syntax) -> Expression:
@@ -80,13 +90,20 @@ class Operators(Basics):
         right_type = right.type or left_type
         result = families.arithmetic_type(operator, left_type, right_type)
         if result is None:
-            message = f"{left_type.name} * {right_type.name} would need more than {MAX_DIGITS} digits after the point"
+            message = (
+                f"{left_type.name} * {right_type.name} would need more than {MAX_DIGITS} "
+                "digits after the point"
+            )
             raise self.fail(node, message, "cast one of them to fewer first")
         if isinstance(result, Float):
             left_type = right_type = result
-        return Arithmetic(result, self.widened(left, left_type), self.widened(right, right_type), operator)
+        return Arithmetic(
+            result, self.widened(left, left_type), self.widened(right, right_type), operator
+        )
 
-    def with_times(self, node: Syntax, operator: ArithmeticOperator, left: Expression, right: Expression) -> Expression:
+    def with_times(
+        self, node: Syntax, operator: ArithmeticOperator, left: Expression, right: Expression
+    ) -> Expression:
         """Arithmetic of which one side is a date, an instant or a duration."""
         left_type, right_type = left.type or right.type, right.type or left.type
         assert left_type is not None
@@ -94,17 +111,26 @@ class Operators(Basics):
         result = temporal_type(operator, left_type, right_type)
         if result is None:
             hint = "durations are written INTERVAL '90' MINUTE"
-            if {families.family(left_type), families.family(right_type)} == {"timestamp", "datetime"}:
+            if {families.family(left_type), families.family(right_type)} == {
+                "timestamp",
+                "datetime",
+            }:
                 hint = "AT TIME ZONE makes one out of the other"
-            raise self.fail(node, f"{left_type.name} {operator} {right_type.name} means nothing", hint)
-        return Temporal(result, self.widened(left, left_type), self.widened(right, right_type), operator)
+            raise self.fail(
+                node, f"{left_type.name} {operator} {right_type.name} means nothing", hint
+            )
+        return Temporal(
+            result, self.widened(left, left_type), self.widened(right, right_type), operator
+        )
 
     def _concatenation(self, node: Syntax) -> Expression:
         parts = []
         for child in self.children(node):
             part = self.check(child)
             if part.type is not None and not families.is_textual(part.type):
-                raise self.fail(child, f"|| joins texts, but this is {part.type.name}", "write CAST(… AS text)")
+                raise self.fail(
+                    child, f"|| joins texts, but this is {part.type.name}", "write CAST(… AS text)"
+                )
             parts.append(part)
         return Concatenation(Text(), parts[0], parts[1])
 
@@ -125,7 +151,9 @@ class Operators(Basics):
         right_type = b.type or left_type
         if isinstance(left_type, Float) or isinstance(right_type, Float):
             left_type = right_type = Float()
-        return Comparison(BOOLEAN, self.widened(a, left_type), self.widened(b, right_type), operator, distinct)
+        return Comparison(
+            BOOLEAN, self.widened(a, left_type), self.widened(b, right_type), operator, distinct
+        )
 
     def check_comparable(self, a: Expression, operator: str, b: Expression, where: Syntax) -> None:
         if a.type is None or b.type is None:
@@ -138,7 +166,9 @@ class Operators(Basics):
             raise self.fail(where, f"{a.type.name} and {b.type.name} can't be compared", hint)
         if operator not in ("=", "<>") and (isinstance(a.type, Enum) or isinstance(b.type, Enum)):
             raise self.fail(
-                where, "enums have no order: only = and <> compare them", "give the values a rank and compare that"
+                where,
+                "enums have no order: only = and <> compare them",
+                "give the values a rank and compare that",
             )
 
     @staticmethod
@@ -158,11 +188,17 @@ class Operators(Basics):
         return None
 
     def check_word(self, enum: Expression, literal: Expression, where: Syntax) -> None:
-        if isinstance(enum.type, Enum) and isinstance(literal, Constant) and isinstance(literal.value, str):
+        if (
+            isinstance(enum.type, Enum)
+            and isinstance(literal, Constant)
+            and isinstance(literal.value, str)
+        ):
             names = enum.type.names
             if literal.value not in names:
                 message = f"'{literal.value}' is no value of the enum {enum.type.name}"
-                raise self.fail(where, message, did_you_mean(literal.value, names), "unknown-enum-value")
+                raise self.fail(
+                    where, message, did_you_mean(literal.value, names), "unknown-enum-value"
+                )
 
     def _is_distinct(self, node: Syntax) -> Expression:
         left, right = self.children(node)
@@ -174,7 +210,9 @@ class Operators(Basics):
 
     def _between(self, node: Syntax) -> Expression:
         value, low, high = self.children(node)
-        return Logical(BOOLEAN, self.compared(value, ">=", low), self.compared(value, "<=", high), "AND")
+        return Logical(
+            BOOLEAN, self.compared(value, ">=", low), self.compared(value, "<=", high), "AND"
+        )
 
     def _not_between(self, node: Syntax) -> Expression:
         return Inversion(BOOLEAN, self._between(node))
@@ -184,7 +222,9 @@ class Operators(Basics):
         found: list[Expression] = [self.compared(value, "=", item) for item in items]
         while len(found) > 1:  # in pairs, so that a long list makes a shallow tree
             pairs = zip(found[::2], found[1::2], strict=False)
-            joined: list[Expression] = [Logical(BOOLEAN, left, right, "OR") for left, right in pairs]
+            joined: list[Expression] = [
+                Logical(BOOLEAN, left, right, "OR") for left, right in pairs
+            ]
             found = joined + found[len(joined) * 2 :]
         return found[0]
 
@@ -203,7 +243,9 @@ class Operators(Basics):
         expression = self.check(node)
         if expression.type is not None and not isinstance(expression.type, Boolean):
             raise self.fail(
-                node, f"{role} wants a condition, but this is {expression.type.name}", "compare it with something"
+                node,
+                f"{role} wants a condition, but this is {expression.type.name}",
+                "compare it with something",
             )
         return self.widened(expression, BOOLEAN)
 
@@ -237,9 +279,13 @@ class Operators(Basics):
             (node for node in nodes if node.data != "when"), None
         )
 
-    def case(self, conditions: list[Expression], branches: list[Syntax], otherwise: Syntax | None) -> Expression:
+    def case(
+        self, conditions: list[Expression], branches: list[Syntax], otherwise: Syntax | None
+    ) -> Expression:
         nodes = [self.children(branch)[1] for branch in branches]
-        *results, last = self.unified([*nodes, otherwise] if otherwise else nodes, extra_null=otherwise is None)
+        *results, last = self.unified(
+            [*nodes, otherwise] if otherwise else nodes, extra_null=otherwise is None
+        )
         return Case(last.type, tuple(zip(conditions, results, strict=True)), last)
 
     def unified(self, nodes: list[Syntax], *, extra_null: bool = False) -> list[Expression]:
@@ -253,7 +299,9 @@ class Operators(Basics):
                 assert kind is not None
                 assert expression.type is not None
                 raise self.fail(
-                    node, f"one branch gives {kind.name}, this one {expression.type.name}", "cast one of them"
+                    node,
+                    f"one branch gives {kind.name}, this one {expression.type.name}",
+                    "cast one of them",
                 ) from None
         if extra_null:
             expressions.append(Constant(None, None))

@@ -1,4 +1,6 @@
-"""What another version of the rules makes of the same responses: rows that appear or go, values that change."""
+"""What another version of the rules makes of the same responses: rows that appear or go, values
+that change.
+"""
 
 from __future__ import annotations
 
@@ -30,7 +32,9 @@ MOST_EXAMPLES = 3
 
 @dataclass(frozen=True)
 class Case:
-    """A row: its place, its key (none where the table has none, or a part of it is null), and what was and is there."""
+    """A row: its place, its key (none where the table has none, or a part of it is null), and what
+    was and is there.
+    """
 
     place: str
     old: str | None
@@ -59,11 +63,12 @@ class Change:
 
 @dataclass
 class TableChanges:
-    """`old_name`: what the table is called in the old version, `names`: for each column that both have, by its name in
-    the new one, the name in the old.
+    """`old_name`: what the table is called in the old version, `names`: for each column that both
+    have, by its name in the new one, the name in the old.
 
-    `columns` are those that only one version has, or with another type, or under another name; `fates` by what becomes
-    of a row in the old and in the new version (None: it is not there); `values` by column.
+    `columns` are those that only one version has, or with another type, or under another name;
+    `fates` by what becomes of a row in the old and in the new version (None: it is not there);
+    `values` by column.
     """
 
     name: str
@@ -81,23 +86,32 @@ class TableChanges:
 
     @property
     def any(self) -> bool:
-        return bool(self.name != self.old_name or self.columns or self.renamed or self.fates or self.values)
+        return bool(
+            self.name != self.old_name or self.columns or self.renamed or self.fates or self.values
+        )
 
     def as_json(self) -> dict[str, JsonValue]:
         before = {"renamed_from": self.old_name} if self.name != self.old_name else {}
         return {
             **before,
             "written": list(self.written),
-            "columns": {name: {"old": old, "new": new} for name, (old, new) in self.columns.items()},
+            "columns": {
+                name: {"old": old, "new": new} for name, (old, new) in self.columns.items()
+            },
             "renamed": dict(self.renamed),
-            "rows": [{"old": old, "new": new, **change.as_json()} for (old, new), change in self.fates.items()],
+            "rows": [
+                {"old": old, "new": new, **change.as_json()}
+                for (old, new), change in self.fates.items()
+            ],
             "values": {name: change.as_json() for name, change in self.values.items()},
         }
 
 
 @dataclass
 class Comparison:
-    """`tables` by name, in the order of the new rules; `gone` and `come` are those that only one version has."""
+    """`tables` by name, in the order of the new rules; `gone` and `come` are those that only one
+    version has.
+    """
 
     documents: int = 0
     bad_documents: int = 0
@@ -108,7 +122,10 @@ class Comparison:
     @property
     def found(self) -> bool:
         return bool(
-            self.gone or self.come or self.bad_documents or any(changes.any for changes in self.tables.values())
+            self.gone
+            or self.come
+            or self.bad_documents
+            or any(changes.any for changes in self.tables.values())
         )
 
     def as_json(self) -> dict[str, JsonValue]:
@@ -122,7 +139,9 @@ class Comparison:
 
 
 class Comparing:
-    """Compares what two versions of the rules make of the same documents, a batch after the other."""
+    """Compares what two versions of the rules make of the same documents,
+    a batch after the other.
+    """
 
     def __init__(self, old: Rules, new: Rules, ignored: Collection[str] = ()) -> None:
         self.found = Comparison()
@@ -134,12 +153,16 @@ class Comparing:
                 was = old.tables[before[name]]
                 names = same_columns(was, table)
                 columns = _columns(was, table, names)
-                left_out = {column for column in {**names, **columns} if is_ignored(name, column, ignored)}
+                left_out = {
+                    column for column in {**names, **columns} if is_ignored(name, column, ignored)
+                }
                 self.found.tables[name] = TableChanges(
                     name,
                     was.name,
                     {column: before for column, before in names.items() if column not in left_out},
-                    columns={column: types for column, types in columns.items() if column not in left_out},
+                    columns={
+                        column: types for column, types in columns.items() if column not in left_out
+                    },
                 )
 
     def see(self, old: DecidedRows, new: DecidedRows) -> None:
@@ -161,10 +184,12 @@ def compare_rules(
     ignored: Collection[str] = (),
     progress: Callable[[int], None] | None = None,
 ) -> Comparison:
-    """Runs both versions over the same sources, which must be such as can be read again, a batch at a time.
+    """Runs both versions over the same sources, which must be such as can be read again, a batch at
+    a time.
 
-    Rows are the same if they are found at one place. `ignored` are fields (`NAME`, or `TABLE.NAME`) that are not looked
-    at: UsageError if neither version has one. `progress` is that of the second reading. Raises InputError as runs do.
+    Rows are the same if they are found at one place. `ignored` are fields (`NAME`, or `TABLE.NAME`)
+    that are not looked at: UsageError if neither version has one. `progress` is that of the second
+    reading. Raises InputError as runs do.
     """
     refuse_unknown(ignored, [*_column_names(old), *_column_names(new)])
     comparing = Comparing(old, new, ignored)
@@ -193,7 +218,9 @@ def same_parts(one: Run, two: Run) -> bool:
 
 
 def _again(sources: Sequence[Source]) -> list[Source]:
-    return [Source(source.path, source.named, source.origin, copy=source.copy) for source in sources]
+    return [
+        Source(source.path, source.named, source.origin, copy=source.copy) for source in sources
+    ]
 
 
 def _decided(run: Run, *, whole: bool) -> Iterator[DecidedRows]:
@@ -201,7 +228,9 @@ def _decided(run: Run, *, whole: bool) -> Iterator[DecidedRows]:
     return run.decided_rows(whole=whole)
 
 
-def _columns(old: Table, new: Table, names: Mapping[str, str]) -> dict[str, tuple[str | None, str | None]]:
+def _columns(
+    old: Table, new: Table, names: Mapping[str, str]
+) -> dict[str, tuple[str | None, str | None]]:
     """The types of columns that only one version has, or with another type."""
     before, after = dict(old.columns), dict(new.columns)
     gone: dict[str, tuple[str | None, str | None]] = {
@@ -240,7 +269,9 @@ def _pairs(old: TableRows, new: TableRows) -> list[tuple[int | None, int | None]
 
 
 def _same_rows(old: TableRows, new: TableRows) -> bool:
-    """Whether both have the same rows, in the same order: found by the same rules from the document on."""
+    """Whether both have the same rows, in the same order: found by the same rules from the document
+    on.
+    """
     return (
         [_finding(table) for table in _upward(old)] == [_finding(table) for table in _upward(new)]
         and old.batch.numbers == new.batch.numbers
@@ -267,7 +298,9 @@ def _fate(table: DecidedTable, row: int | None) -> str | None:
     return None if row is None else Fate(table.outcomes.fates[row]).name.lower()
 
 
-def _row_changed(old: DecidedTable, new: DecidedTable, before: int | None, after: int | None) -> Iterator[Case]:
+def _row_changed(
+    old: DecidedTable, new: DecidedTable, before: int | None, after: int | None
+) -> Iterator[Case]:
     table, row = (new, after) if after is not None else (old, before or 0)
     yield Case(_place(table.rows, row), None, _why(new, after), _key(table, row))
 
@@ -277,7 +310,10 @@ def _why(table: DecidedTable, row: int | None) -> str | None:
     if row is None or table.outcomes.fates[row] != Fate.REJECTED:
         return None
     faults = table.outcomes.faults.get(row, ())
-    return ", ".join(f"{fault.name or 'row'}: {fault.bad.code}" for fault in faults) or "with the row above it"
+    return (
+        ", ".join(f"{fault.name or 'row'}: {fault.bad.code}" for fault in faults)
+        or "with the row above it"
+    )
 
 
 def _place(rows: TableRows, row: int) -> str:
@@ -287,11 +323,16 @@ def _place(rows: TableRows, row: int) -> str:
 def _key(table: DecidedTable, row: int) -> dict[str, str]:
     """The values of the key, as they are written."""
     kinds, columns = table.table.types, table.columns
-    values = {name: written(columns.array(name).slice(row, 1), kinds[name])[0].as_py() for name in table.table.key}
+    values = {
+        name: written(columns.array(name).slice(row, 1), kinds[name])[0].as_py()
+        for name in table.table.key
+    }
     return {} if None in values.values() else values
 
 
-def _compare_values(changes: TableChanges, old: DecidedTable, new: DecidedTable, kept: list[tuple[int, int]]) -> None:
+def _compare_values(
+    changes: TableChanges, old: DecidedTable, new: DecidedTable, kept: list[tuple[int, int]]
+) -> None:
     if not kept:
         return
     before, after = dict(old.table.columns), dict(new.table.columns)
@@ -302,18 +343,27 @@ def _compare_values(changes: TableChanges, old: DecidedTable, new: DecidedTable,
         if kinds[0] == kinds[1] and old.columns.array(was).equals(new.columns.array(name)):
             continue
         one, two = _texts(old, was, kinds[0], first), _texts(new, name, kinds[1], second)
-        same = _equal(*map(_plain_numbers, (one, two))) if _both_numbers(*kinds) else _equal(one, two)
+        same = (
+            _equal(*map(_plain_numbers, (one, two))) if _both_numbers(*kinds) else _equal(one, two)
+        )
         different = true_rows(pc.invert(same))
         if different:
             cases = (
-                Case(_place(new.rows, kept[row][1]), one[row].as_py(), two[row].as_py(), _key(new, kept[row][1]))
+                Case(
+                    _place(new.rows, kept[row][1]),
+                    one[row].as_py(),
+                    two[row].as_py(),
+                    _key(new, kept[row][1]),
+                )
                 for row in different
             )
             changes.values.setdefault(name, Change()).see(len(different), cases)
 
 
 def _equal(one: Any, two: Any) -> Any:
-    return pc.or_(pc.fill_null(pc.equal(one, two), False), pc.and_(pc.is_null(one), pc.is_null(two)))
+    return pc.or_(
+        pc.fill_null(pc.equal(one, two), False), pc.and_(pc.is_null(one), pc.is_null(two))
+    )
 
 
 def _both_numbers(one: ValueType, two: ValueType) -> bool:

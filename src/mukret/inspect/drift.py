@@ -1,5 +1,6 @@
-"""What responses have that their rules do not expect: nodes that no rule reads, rules that find nothing, words that no
-enum has, values that do not fit their type."""
+"""What responses have that their rules do not expect: nodes that no rule reads, rules that find
+nothing, words that no enum has, values that do not fit their type.
+"""
 
 from __future__ import annotations
 
@@ -70,13 +71,22 @@ class Drift:
     @property
     def found(self) -> bool:
         """Whether there is anything to be looked at."""
-        return bool(self.unread or self.unmatched or self.misshapen or self.words or self.unfit or self.bad_documents)
+        return bool(
+            self.unread
+            or self.unmatched
+            or self.misshapen
+            or self.words
+            or self.unfit
+            or self.bad_documents
+        )
 
     def as_json(self) -> dict[str, JsonValue]:
         return {
             "documents": self.documents,
             "bad_documents": self.bad_documents,
-            "bad": [_reason_json(reason, self.documents + self.bad_documents) for reason in self.bad],
+            "bad": [
+                _reason_json(reason, self.documents + self.bad_documents) for reason in self.bad
+            ],
             "unread": [one.as_json() for one in self.unread],
             "unmatched": [one.as_json() for one in self.unmatched],
             "misshapen": [one.as_json() for one in self.misshapen],
@@ -100,8 +110,9 @@ def _reason_json(reason: Reason, rows: int) -> dict[str, JsonValue]:
 
 
 def ran_over_all(rules: Rules, sources: Sequence[Source]) -> Run:
-    """A run that looked at every node of every document, also of those in which no rule reads anything. Raises
-    InputError for an input that can't be opened."""
+    """A run that looked at every node of every document, also of those in which no rule reads
+    anything. Raises InputError for an input that can't be opened.
+    """
     run = looking_at_all(rules, sources, refused_too=True)
     try:
         for _ in run.batches():
@@ -120,7 +131,9 @@ def looking_at_all(
     *,
     refused_too: bool = False,
 ) -> Run:
-    """A run that looks at every node of every document; `refused_too`: also of those that the rules can't read."""
+    """A run that looks at every node of every document; `refused_too`: also of those that the rules
+    can't read.
+    """
     in_full = InFull(lambda number: True, every_part=True, refused_too=refused_too)
     run = Run(rules, sources, batch_bytes=batch_bytes, progress=progress, in_full=in_full)
     run.sample.nodes_left = run.sample.doubled.bytes_left = ALL
@@ -128,8 +141,11 @@ def looking_at_all(
 
 
 def drift(rules: Rules, sources: Sequence[Source], *, progress: Progress | None = None) -> Drift:
-    """Looks at every node of every document. Values count as bad also where the rules make something else of them:
-    `bad: null`, `otherwise`. Raises InputError as a run does."""
+    """Looks at every node of every document.
+
+    Values count as bad also where the rules make something else of them: `bad: null`, `otherwise`.
+    Raises InputError as a run does.
+    """
     run = looking_at_all(_strict(rules), sources, progress)
     words: Counter[tuple[str, str, str]] = Counter()
     for output in run.batches():
@@ -140,7 +156,10 @@ def drift(rules: Rules, sources: Sequence[Source], *, progress: Progress | None 
                     if word in words or len(words) < MOST_WORDS:
                         words[word] += 1
     found = Drift(run.tally.documents, run.tally.bad_documents)
-    found.unread = [Unread(path, count, run.sample.examples[path]) for path, count in sorted(run.sample.unread.items())]
+    found.unread = [
+        Unread(path, count, run.sample.examples[path])
+        for path, count in sorted(run.sample.unread.items())
+    ]
     found.unmatched, found.misshapen = run.unmatched(), run.misshapen()
     found.bad = [reason for reason in run.tally.reasons.values() if reason.table is None]
     found.words = [
@@ -151,12 +170,21 @@ def drift(rules: Rules, sources: Sequence[Source], *, progress: Progress | None 
         if reason.table and reason.code not in (PARENT_REJECTED, _UNKNOWN):
             own = _field(rules.tables[reason.table], reason.field)
             expected = own is not None and own.bad == "null" and reason.code != "required"
-            (found.nulled if expected else found.unfit).append((reason, run.tally.tables[reason.table].rows_seen))
+            (found.nulled if expected else found.unfit).append(
+                (reason, run.tally.tables[reason.table].rows_seen)
+            )
     return found
 
 
 def _field(table: Table, name: str | None) -> Field | None:
-    return next((one for one in [*table.fields, *(item.field for item in table.inherit)] if one.name == name), None)
+    return next(
+        (
+            one
+            for one in [*table.fields, *(item.field for item in table.inherit)]
+            if one.name == name
+        ),
+        None,
+    )
 
 
 def _enum_name(table: Table, name: str) -> str:
@@ -191,7 +219,9 @@ def _strict(rules: Rules) -> Rules:
         response_fields=tuple(map(field_of, rules.response_fields)),
         tables={
             name: replace(
-                table, fields=tuple(map(field_of, table.fields)), inherit=tuple(map(inherited, table.inherit))
+                table,
+                fields=tuple(map(field_of, table.fields)),
+                inherit=tuple(map(inherited, table.inherit)),
             )
             for name, table in rules.tables.items()
         },

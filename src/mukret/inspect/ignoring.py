@@ -1,4 +1,6 @@
-"""Fields that a comparison does not look at, by what was typed: `NAME` in every table, or `TABLE.NAME`."""
+"""Fields that a comparison does not look at, by what was typed: `NAME` in every table, or
+`TABLE.NAME`.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,9 @@ def is_ignored(table: str, column: str, ignored: Collection[str]) -> bool:
 
 
 def refuse_unknown(ignored: Iterable[str], columns: Iterable[tuple[str, str]]) -> None:
-    """Raises UsageError for a name that none of the columns (each with its table) has: it was typed wrongly."""
+    """Raises UsageError for a name that none of the columns (each with its table) has: it was typed
+    wrongly.
+    """
     known = {name for table, column in columns for name in (column, f"{table}.{column}")}
     for name in ignored:
         if name not in known:

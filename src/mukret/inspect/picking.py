@@ -58,13 +58,21 @@ def pick(
     *,
     progress: Progress | None = None,
 ) -> Picked | None:
-    """The nth row of a table with this fate (None: any) among those that are wanted; None if there are not so many.
+    """The nth row of a table with this fate (None: any) among those that are wanted; None if there
+    are not so many.
 
     Raises InputError as a run does.
     """
     part = part_for(rules, [table])
     try:
-        return _pick(Run(part, sources, progress=progress, whole=rules), table, wanted, fate, nth, whole=part is rules)
+        return _pick(
+            Run(part, sources, progress=progress, whole=rules),
+            table,
+            wanted,
+            fate,
+            nth,
+            whole=part is rules,
+        )
     except _TooLittle:
         for source in sources:
             source.rewind()
@@ -75,8 +83,13 @@ class _TooLittle(Exception):
     """A part of the rules can't tell what an embedded text that can't be read does."""
 
 
-def pick_answer(rules: Rules, sources: Sequence[Source], lookup: Lookup, form: Form) -> Picked | None:
-    """The row of which a lookup across the run takes a value: the first with this key. The sources are kept."""
+def pick_answer(
+    rules: Rules, sources: Sequence[Source], lookup: Lookup, form: Form
+) -> Picked | None:
+    """The row of which a lookup across the run takes a value: the first with this key.
+
+    The sources are kept.
+    """
 
     def wanted(table: DecidedTable, _: Sequence[int]) -> Sequence[int]:
         return [row for row, key, _ in table.columns.answered(lookup) if key == form]
@@ -86,7 +99,9 @@ def pick_answer(rules: Rules, sources: Sequence[Source], lookup: Lookup, form: F
     return pick(rules, sources, str(lookup.table), wanted, None)
 
 
-def _pick(run: Run, table: str, wanted: Wanted, fate: Fate | None, nth: int, *, whole: bool) -> Picked | None:
+def _pick(
+    run: Run, table: str, wanted: Wanted, fate: Fate | None, nth: int, *, whole: bool
+) -> Picked | None:
     before = documents = bad_documents = 0
     bad: BadDocument | None = None
     for rows in run.decided_rows():
@@ -94,7 +109,9 @@ def _pick(run: Run, table: str, wanted: Wanted, fate: Fate | None, nth: int, *, 
             raise _TooLittle
         here = next((one for one in rows.new if one.name == table), None)
         if here is not None:  # else a part of a document in which it has none
-            chosen = wanted(here, [row for row, own in enumerate(here.outcomes.fates) if fate in (None, own)])
+            chosen = wanted(
+                here, [row for row, own in enumerate(here.outcomes.fates) if fate in (None, own)]
+            )
             if before + len(chosen) >= nth:
                 return Picked(rows.tables, here, chosen[nth - 1 - before])
             before += len(chosen)
@@ -116,14 +133,24 @@ def with_values(table: Table, values: Mapping[str, str]) -> Wanted:
     """Rows with these texts in these fields, as they are written."""
 
     def wanted(decided: DecidedTable, rows: Sequence[int]) -> Sequence[int]:
-        columns = {name: written(decided.columns.array(name), table.types[name]).to_pylist() for name in values}
-        return [row for row in rows if all(columns[name][row] == value for name, value in values.items())]
+        columns = {
+            name: written(decided.columns.array(name), table.types[name]).to_pylist()
+            for name in values
+        }
+        return [
+            row
+            for row in rows
+            if all(columns[name][row] == value for name, value in values.items())
+        ]
 
     return wanted
 
 
 class Condition:
-    """An SQL condition over fields of some types; what is unknown, or an error, is not met. Raises ExpressionError."""
+    """An SQL condition over fields of some types; what is unknown, or an error, is not met.
+
+    Raises ExpressionError.
+    """
 
     def __init__(self, types: Mapping[str, ValueType], text: str) -> None:
         self.expression = compile_expression(text, types, _reading)
@@ -145,7 +172,11 @@ def meeting(condition: Condition) -> Wanted:
 
     def wanted(table: DecidedTable, rows: Sequence[int]) -> Sequence[int]:
         columns = {name: table.columns.array(name) for name in condition.names}
-        return [row for row in rows if condition({name: column[row].as_py() for name, column in columns.items()})]
+        return [
+            row
+            for row in rows
+            if condition({name: column[row].as_py() for name, column in columns.items()})
+        ]
 
     return wanted
 

@@ -1,4 +1,6 @@
-"""Some rows of each table, the first or any, rejected ones at their place among those that are written."""
+"""Some rows of each table, the first or any, rejected ones at their place among those that are
+written.
+"""
 
 from __future__ import annotations
 
@@ -19,10 +21,11 @@ from mukret.values import shown_text
 
 @dataclass(frozen=True)
 class SeenRow:
-    """`nth`: its number, from 1, among the rows of its table that are written, or among those that are rejected.
+    """`nth`: its number, from 1, among the rows of its table that are written, or among those that
+    are rejected.
 
-    `values` by the name of the field, null where bad. `stood`: what stood in the response for each field that is read
-    from it, as JSON text, where that was asked for.
+    `values` by the name of the field, null where bad. `stood`: what stood in the response for each
+    field that is read from it, as JSON text, where that was asked for.
     """
 
     nth: int
@@ -34,11 +37,15 @@ class SeenRow:
     def bad(self) -> dict[str, str]:
         """What stood where a field could not be read."""
         problems = self.reject.problems if self.reject else ()
-        return {found.field: shown_text(found.value) for found in problems if found.field in self.values}
+        return {
+            found.field: shown_text(found.value) for found in problems if found.field in self.values
+        }
 
 
 class Choice(Protocol):
-    """Which of the rows that come are kept: the places that the next ones take, each with its number among them."""
+    """Which of the rows that come are kept: the places that the next ones take, each with its
+    number among them.
+    """
 
     def take(self, count: int) -> Iterator[tuple[int, int]]: ...
 
@@ -84,9 +91,10 @@ class Anywhere:
 class Preview:
     """Looks at a run as its observer.
 
-    `names` are the tables that are looked at, `choice` makes what chooses among the rows of one, those that are
-    `wanted`: rows that are written and, if `rejected`, those that are rejected for themselves; those that go with the
-    row above them are only counted, by the run. `keep`: all tables are kept, for a comparison.
+    `names` are the tables that are looked at, `choice` makes what chooses among the rows of one,
+    those that are `wanted`: rows that are written and, if `rejected`, those that are rejected for
+    themselves; those that go with the row above them are only counted, by the run. `keep`: all
+    tables are kept, for a comparison.
     """
 
     def __init__(
@@ -140,7 +148,10 @@ class Preview:
         for (place, row), values in zip(taken.items(), records, strict=True):
             nth = self.before[name, fates[row]] + fates.count(fates[row], 0, row + 1)
             reject = table.reject_at(row) if fates[row] == Fate.REJECTED else None
-            self.chosen[name][place] = (self.come + row, SeenRow(nth, values, reject, self._stood(table, row)))
+            self.chosen[name][place] = (
+                self.come + row,
+                SeenRow(nth, values, reject, self._stood(table, row)),
+            )
         self.come += table.rows.count
 
     def _stood(self, table: DecidedTable, row: int) -> dict[str, str]:

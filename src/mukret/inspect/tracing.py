@@ -1,4 +1,6 @@
-"""How a value came about: where it stood in the response, each step from there, and the values it was made of."""
+"""How a value came about: where it stood in the response, each step from there, and the values it
+was made of.
+"""
 
 from __future__ import annotations
 
@@ -34,8 +36,11 @@ LONGEST = 40
 
 @dataclass
 class Traced:
-    """A field of a row. `value` is its text as it is written, None for null; `problem` what is wrong with it. `steps`
-    tell in words how it came about, `inner` are the fields that it was made of."""
+    """A field of a row.
+
+    `value` is its text as it is written, None for null; `problem` what is wrong with it. `steps`
+    tell in words how it came about, `inner` are the fields that it was made of.
+    """
 
     name: str
     type: str
@@ -62,16 +67,23 @@ class TracedRow:
     fields: list[Traced]
 
     def as_json(self) -> dict[str, JsonValue]:
-        return {**vars(self), "problems": list(self.problems), "fields": [one.as_json() for one in self.fields]}
+        return {
+            **vars(self),
+            "problems": list(self.problems),
+            "fields": [one.as_json() for one in self.fields],
+        }
 
 
 Elsewhere = Callable[[Lookup, Form], Picked | None]
 """Finds the row of which a lookup across the run takes its value, in whatever document."""
 
 
-def trace(picked: Picked, only: str | None = None, elsewhere: Elsewhere = lambda lookup, form: None) -> TracedRow:
-    """The fields of a row, or one of them with all that it was made of down to the response: for that, rows of other
-    documents are found by `elsewhere`."""
+def trace(
+    picked: Picked, only: str | None = None, elsewhere: Elsewhere = lambda lookup, form: None
+) -> TracedRow:
+    """The fields of a row, or one of them with all that it was made of down to the response: for
+    that, rows of other documents are found by `elsewhere`.
+    """
     row = Row(picked.tables, picked.table, picked.row)
     tracer = _Tracer(elsewhere, deep=only is not None)
     names = [only] if only else list(row.rules.types)
@@ -123,7 +135,9 @@ class Row:
         return Row(self.tables, self.table, number) if number >= 0 else None
 
     def ancestor(self, origin: str) -> Row:
-        return Row(self.tables, self.tables[origin], self.table.rows.owners_in(origin)[self.number].as_py())
+        return Row(
+            self.tables, self.tables[origin], self.table.rows.owners_in(origin)[self.number].as_py()
+        )
 
     def value(self, name: str) -> Any:
         return self.table.columns.array(name)[self.number].as_py()
@@ -137,7 +151,11 @@ class Row:
     def fact(self, name: str) -> JsonValue:
         if name == "path":
             return normalized(self.place.location)
-        known = self.table.rows.facts(name) if Fact(name).of_row else self.table.rows.document_facts(name)
+        known = (
+            self.table.rows.facts(name)
+            if Fact(name).of_row
+            else self.table.rows.document_facts(name)
+        )
         return known[self.number]
 
     def surviving(self, aggregate: Aggregate) -> list[Row]:
@@ -155,7 +173,9 @@ class Row:
         form, target = self.form(lookup), self.tables[str(lookup.table)]
         document = self.table.rows.document(self.number)
         answered = target.columns.answered(lookup)
-        same = (row for row, key, _ in answered if key == form and target.rows.document(row) == document)
+        same = (
+            row for row, key, _ in answered if key == form and target.rows.document(row) == document
+        )
         number = next(same, None)
         return None if number is None else Row(self.tables, target, number)
 
@@ -187,14 +207,20 @@ class _Tracer:
         found.steps += self.steps(row, own, looked_up)
         if self.deep:
             found.inner += self.inner(row, own, looked_up)
-        if found.value is not None and own.default is not None and found.value == own.type.written(own.default):
+        if (
+            found.value is not None
+            and own.default is not None
+            and found.value == own.type.written(own.default)
+        ):
             found.steps.append(f"nothing there: the default {found.value}")
         return found
 
     @staticmethod
     def started(row: Row, own: Field) -> Traced:
         problem = next((fault for fault in row.faults if fault.name == own.name), None)
-        return Traced(own.name, own.type.name, row.text(own.name), _told(problem) if problem else None)
+        return Traced(
+            own.name, own.type.name, row.text(own.name), _told(problem) if problem else None
+        )
 
     # ---- in words
 
@@ -250,13 +276,19 @@ class _Tracer:
         for item in attempt.met[:MOST_NODES]:
             assert item.step is not None
             there = location_text(place.below(item.location))
-            yield f"{attempt.path.text} meets {shown_text(item.value)} at {there}, but wants {wanted_kind(item.step)}"
+            yield (
+                f"{attempt.path.text} meets {shown_text(item.value)} at {there}, but wants "
+                f"{wanted_kind(item.step)}"
+            )
 
     def nodes(self, place: Place, node: JsonValue, attempt: Attempt) -> Iterator[str]:
         if not attempt.found:
             yield f"{attempt.path.text} finds nothing"
         for item in attempt.found[:MOST_NODES]:
-            yield f"{attempt.path.text} finds {shown_text(item.value)} at {location_text(place.below(item.location))}"
+            yield (
+                f"{attempt.path.text} finds {shown_text(item.value)} at "
+                f"{location_text(place.below(item.location))}"
+            )
             around = surroundings(node, item.location) if self.deep else ""
             if around:
                 yield f"in {around}"
@@ -266,7 +298,9 @@ class _Tracer:
     # ---- lookups
 
     def looked_up(self, row: Row, lookup: Lookup) -> Row | None:
-        """The row of which a lookup takes its value; None where there is none, or it was not looked for."""
+        """The row of which a lookup takes its value; None where there is none, or it was not looked
+        for.
+        """
         form = row.form(lookup)
         if form is None or lookup.table is None:
             return None
@@ -275,7 +309,9 @@ class _Tracer:
         picked = self.elsewhere(lookup, form) if self.deep else None
         return Row(picked.tables, picked.table, picked.row) if picked else None
 
-    def lookup_steps(self, row: Row, own: Field, lookup: Lookup, found: Row | None) -> Iterator[str]:
+    def lookup_steps(
+        self, row: Row, own: Field, lookup: Lookup, found: Row | None
+    ) -> Iterator[str]:
         pairs = zip(lookup.key, lookup.by, strict=True)
         wanted = " and ".join(f"{key} is {_shown(row, name)} ({name})" for key, name in pairs)
         yield f"{lookup.give} of the row of {lookup.name} whose {wanted}"
@@ -285,7 +321,9 @@ class _Tracer:
             elsewhere = _elsewhere(found) if lookup.across_run else ""
             yield f"found: {found.named}{elsewhere}"
         elif lookup.table is None:
-            yield f"there is none in {lookup.name}: null" if row.value(own.name) is None else "found"
+            yield (
+                f"there is none in {lookup.name}: null" if row.value(own.name) is None else "found"
+            )
         elif not lookup.across_run:
             yield "there is none in this document: null"
         elif row.value(own.name) is None:
@@ -322,7 +360,9 @@ def _elsewhere(row: Row) -> str:
 
 
 def _aggregated(aggregate: Aggregate, below: Sequence[Row]) -> Traced:
-    what = f"{aggregate.function}({aggregate.table}{'.' + aggregate.field if aggregate.field else ''})"
+    what = (
+        f"{aggregate.function}({aggregate.table}{'.' + aggregate.field if aggregate.field else ''})"
+    )
     group = Traced(what, aggregate.table, f"of {len(below):,} rows")
     for row in below[:MOST_ROWS]:
         value = f": {_shown(row, aggregate.field)}" if aggregate.field else ""
@@ -390,8 +430,13 @@ def list_steps(kind: ListOf, reading: Reading, value: JsonValue) -> Iterator[str
     split = options.split if type(value) is str else None
     elements = [value] if split is None else parts(value, split)
     if split is not None:
-        yield f"split at {shown_text(split)}: {', '.join(map(shown_text, elements[:MOST_NODES])) or 'nothing'}"
-    yield from element_steps(kind, Reading(kind, replace(options, capture=None, split=None)), elements)
+        yield (
+            f"split at {shown_text(split)}: "
+            f"{', '.join(map(shown_text, elements[:MOST_NODES])) or 'nothing'}"
+        )
+    yield from element_steps(
+        kind, Reading(kind, replace(options, capture=None, split=None)), elements
+    )
 
 
 def element_steps(kind: ListOf, reading: Reading, elements: Sequence[JsonValue]) -> Iterator[str]:
@@ -407,7 +452,9 @@ def each_of(reading: Reading, elements: Sequence[JsonValue]) -> Iterator[str]:
         try:
             reading.read(element)
         except Bad as bad:
-            steps.append(f"[{bad.code}]" if bad.code == "no-match" else f"{sentence(bad, None)} [{bad.code}]")
+            steps.append(
+                f"[{bad.code}]" if bad.code == "no-match" else f"{sentence(bad, None)} [{bad.code}]"
+            )
         yield f"[{number}] {shown_text(element)}: {', '.join(steps)}"
     if len(elements) > MOST_NODES:
         yield f"and {len(elements) - MOST_NODES:,} more"

@@ -1,1 +1,3 @@
-"""One extraction shared by several machines: each writes a part, and the parts are merged into one delivery."""
+"""One extraction shared by several machines: each writes a part, and the parts are merged into one
+delivery.
+"""

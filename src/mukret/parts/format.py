@@ -1,7 +1,8 @@
-"""A part on the disk: a folder with the rows of each table before their keys are settled, block by block.
+"""A part on the disk: a folder with the rows of each table before their keys are settled, block by
+block.
 
-`TABLE.arrow` (Arrow IPC) has a record batch for each block, `blocks.jsonl` a line, `rejects.jsonl` as many lines as
-that one says; `run.json` is the record, with `part` in it.
+`TABLE.arrow` (Arrow IPC) has a record batch for each block, `blocks.jsonl` a line, `rejects.jsonl`
+as many lines as that one says; `run.json` is the record, with `part` in it.
 """
 
 from __future__ import annotations
@@ -17,8 +18,9 @@ ENDING = ".arrow"
 
 @dataclass(frozen=True)
 class BlockLine:
-    """A block: the number of its input among all, whether it is `whole` (`UnsettledBlock`), how many rejects it has,
-    and the tables that are met in it; the others have an empty record batch."""
+    """A block: the number of its input among all, whether it is `whole` (`UnsettledBlock`), how
+    many rejects it has, and the tables that are met in it; the others have an empty record batch.
+    """
 
     input: int
     whole: bool

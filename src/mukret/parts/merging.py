@@ -11,7 +11,14 @@ from typing import Any
 
 from mukret.destinations.deliver import Extraction, record_of
 from mukret.engine.run import Links
-from mukret.engine.settling import SettledTable, Settling, kept_rows, otherwise, rejects_of, settling_after
+from mukret.engine.settling import (
+    SettledTable,
+    Settling,
+    kept_rows,
+    otherwise,
+    rejects_of,
+    settling_after,
+)
 from mukret.engine.unsettled import ABOVE, own_columns
 from mukret.errors import InputError, Notice, UsageError
 from mukret.parts.reading import MergedBlock, Part, blocks_in_order
@@ -43,14 +50,17 @@ class Merge:
         self.together = Together(rules, (Told.of_record(part.record) for part in in_order))
         inputs = {one["number"]: one for part in parts for one in part.record["inputs"]}
         self.inputs = [
-            {name: told for name, told in inputs[number].items() if name != "number"} for number in sorted(inputs)
+            {name: told for name, told in inputs[number].items() if name != "number"}
+            for number in sorted(inputs)
         ]
         self.started = min(datetime.fromisoformat(part.record["started"]) for part in parts)
 
     @cached_property
     def schemas(self) -> dict[str, Any]:
         plans = {plan.table.name: plan for plan in make_plan(self.rules, None).tables}
-        return {name: plans[name].schema for name, table in self.rules.tables.items() if table.columns}
+        return {
+            name: plans[name].schema for name, table in self.rules.tables.items() if table.columns
+        }
 
     @property
     def extraction(self) -> Extraction:
@@ -81,14 +91,19 @@ class Merge:
     # ---- rows
 
     def batches(self, links: Links = Links.NONE) -> Iterator[MergedOutput]:
-        """What is written, block by block in the order of the input; afterwards `tally` is that of all of it.
+        """What is written, block by block in the order of the input; afterwards `tally` is that of
+        all of it.
 
-        Raises InputError if no document could be read, UsageError for nested records where a document came in parts.
+        Raises InputError if no document could be read, UsageError for nested records where a
+        document came in parts.
         """
         settling = settling_after(self.rules, lambda: (block.rows for block in self.blocks()))
         for block in self.blocks():
             if links is not Links.NONE and not block.rows.whole:
-                message = f"{block.rows.file} has a document that was read in parts, and its records are not whole"
+                message = (
+                    f"{block.rows.file} has a document that was read in parts, and its "
+                    "records are not whole"
+                )
                 raise UsageError("not-supported", message, hint="leave out --nested")
             yield self.output(block, settling, links)
         if not self.tally.documents and self.tally.bad_documents:
@@ -108,7 +123,9 @@ class Merge:
             self.tally.tables[name].merge(otherwise(rows, table))
             rejects += rejects_of(name, block.rows.file, rows, table)
             if name in self.schemas:
-                tables[name] = own_columns(kept_rows(rows, table), self.rules.tables[name], self.schemas[name])
+                tables[name] = own_columns(
+                    kept_rows(rows, table), self.rules.tables[name], self.schemas[name]
+                )
         rejects.sort(key=self.place)
         self.tally.note(rejects)
         above = {} if links is Links.NONE else self.above(block, settled)
@@ -121,11 +138,19 @@ class Merge:
         ranks = {table.name: rank for rank, table in enumerate(self.rules.parents_first())}
         return lambda reject: (reject.document, ranks.get(reject.table or "", 0))
 
-    def above(self, block: MergedBlock, settled: Mapping[str, SettledTable]) -> dict[str, Sequence[int]]:
-        """For each row that is written the number of the one it stands in, of the nearest table above that is."""
+    def above(
+        self, block: MergedBlock, settled: Mapping[str, SettledTable]
+    ) -> dict[str, Sequence[int]]:
+        """For each row that is written the number of the one it stands in, of the nearest table
+        above that is.
+        """
         found: dict[str, Sequence[int]] = {}
         for name in self.schemas:
-            rows = [row for row, fate in enumerate(settled[name].fates) if not fate] if name in settled else []
+            rows = (
+                [row for row, fate in enumerate(settled[name].fates) if not fate]
+                if name in settled
+                else []
+            )
             table = name
             while rows and (within := self.rules.tables[table].within) is not None:
                 owners = block.rows.tables[table].column(ABOVE).to_pylist()
@@ -154,13 +179,21 @@ def _hashes(told: Mapping[str, Any]) -> set[str]:
 
 
 def check_parts(parts: Sequence[Part], rules: Rules) -> None:
-    """Raises InputError for parts that are not those of one extraction by these rules, each there once."""
+    """Raises InputError for parts that are not those of one extraction by these rules, each there
+    once.
+    """
     first = parts[0]
     for part in parts:
-        for name, what in (("of", "number of parts"), ("inputs", "number of inputs"), ("fingerprint", "inputs")):
+        for name, what in (
+            ("of", "number of parts"),
+            ("inputs", "number of inputs"),
+            ("fingerprint", "inputs"),
+        ):
             if part.share[name] != first.share[name]:
                 message = f"{part.folder} and {first.folder} saw another {what}"
-                raise InputError("other-parts", message, hint="extract all parts from the same files")
+                raise InputError(
+                    "other-parts", message, hint="extract all parts from the same files"
+                )
         if _hashes(part.record["rules"]) != {rules.sha256, *rules.included.values()}:
             message = f"{part.folder} was extracted by other rules than {rules.file}"
             raise InputError("other-parts", message, hint="extract all parts by the same rules")
@@ -168,7 +201,15 @@ def check_parts(parts: Sequence[Part], rules: Rules) -> None:
     missing = [number for number in range(1, first.share["of"] + 1) if not numbers[number]]
     if missing:
         shown = ", ".join(f"{number}/{first.share['of']}" for number in missing[:5])
-        raise InputError("other-parts", f"missing: part {shown}{' …' * (len(missing) > 5)}", hint="name all parts")
+        raise InputError(
+            "other-parts",
+            f"missing: part {shown}{' …' * (len(missing) > 5)}",
+            hint="name all parts",
+        )
     twice = [number for number, count in numbers.items() if count > 1]
     if twice:
-        raise InputError("other-parts", f"part {twice[0]}/{first.share['of']} is there twice", hint="name each once")
+        raise InputError(
+            "other-parts",
+            f"part {twice[0]}/{first.share['of']} is there twice",
+            hint="name each once",
+        )

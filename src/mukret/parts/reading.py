@@ -46,7 +46,10 @@ class Part:
         self.names = {one["number"]: one["file"] for one in self.record["inputs"]}
 
     def blocks(self, tables: Sequence[str]) -> Iterator[tuple[int, MergedBlock]]:
-        """Each with the number of its input. Raises InputError where the part is not as it was written."""
+        """Each with the number of its input.
+
+        Raises InputError where the part is not as it was written.
+        """
         try:
             yield from self._blocks(tables)
         except (OSError, pa.ArrowException, ValueError, KeyError, TypeError) as error:
@@ -57,17 +60,24 @@ class Part:
     def _blocks(self, tables: Sequence[str]) -> Iterator[tuple[int, MergedBlock]]:
         with ExitStack() as opened:
             readers = {
-                name: opened.enter_context(pa.ipc.open_file(str(self.place / f"{name}{ENDING}"))) for name in tables
+                name: opened.enter_context(pa.ipc.open_file(str(self.place / f"{name}{ENDING}")))
+                for name in tables
             }
             rejects = opened.enter_context(open(self.place / REJECTS, "rb"))
             lines = opened.enter_context(open(self.place / BLOCKS, encoding="utf-8"))
             number = -1
             for number, text in enumerate(lines):
                 line = BlockLine(**json.loads(text))
-                rows = {name: reader.get_batch(number) for name, reader in readers.items() if name in line.tables}
+                rows = {
+                    name: reader.get_batch(number)
+                    for name, reader in readers.items()
+                    if name in line.tables
+                }
                 block = UnsettledBlock(self.names[line.input], line.whole, rows)
                 yield line.input, MergedBlock(block, list(_rejects(rejects, line.rejects)))
-            if rejects.readline() or any(reader.num_record_batches != number + 1 for reader in readers.values()):
+            if rejects.readline() or any(
+                reader.num_record_batches != number + 1 for reader in readers.values()
+            ):
                 raise ValueError(f"{BLOCKS} does not have all blocks")
 
 
@@ -87,6 +97,9 @@ def _rejects(file: BinaryIO, count: int) -> Iterator[Reject]:
     for _ in range(count):
         told = decode(file.readline())  # values keep their digits
         problems = tuple(
-            Problem(one["field"], one["code"], one["path"], one["value"], one["message"]) for one in told["problems"]
+            Problem(one["field"], one["code"], one["path"], one["value"], one["message"])
+            for one in told["problems"]
         )
-        yield Reject(told["file"], told["document"], told["path"], told["table"], problems, told.get("rows"))
+        yield Reject(
+            told["file"], told["document"], told["path"], told["table"], problems, told.get("rows")
+        )

@@ -30,11 +30,14 @@ class Share:
         return cls(int(number), int(of))
 
     def taken(self, sources: Sequence[Source]) -> list[int]:
-        """The numbers of the inputs that this part takes: the largest first, each by the part that has the least so
-        far, so that all have about as much to do."""
+        """The numbers of the inputs that this part takes: the largest first, each by the part that
+        has the least so far, so that all have about as much to do.
+        """
         loads = [0] * self.of
         taken = []
-        for number in sorted(range(len(sources)), key=lambda number: (-_bytes(sources[number]), number)):
+        for number in sorted(
+            range(len(sources)), key=lambda number: (-_bytes(sources[number]), number)
+        ):
             least = loads.index(min(loads))
             loads[least] += _bytes(sources[number]) + 1
             if least == self.number - 1:
@@ -55,16 +58,26 @@ def _bytes(source: Source) -> int:
 
 
 def refuse_what_looks_across(rules: Rules) -> None:
-    """Raises UsageError for rules by which a row hangs on rows of other inputs, before they are together."""
+    """Raises UsageError for rules by which a row hangs on rows of other inputs, before they are
+    together.
+    """
     for table, own in rules.all_fields():
         if own.reads.across_run:
-            message = f"{table}.{own.name} looks at rows of the whole run, and a part has a share of them"
-            raise UsageError("not-supported", message, hint="extract it in one piece, or join the tables afterwards")
+            message = (
+                f"{table}.{own.name} looks at rows of the whole run, and a part has a share of them"
+            )
+            raise UsageError(
+                "not-supported",
+                message,
+                hint="extract it in one piece, or join the tables afterwards",
+            )
 
 
 def asks_the_time(rules: Rules) -> bool:
     """Whether a value hangs on when it is extracted, which each part is at a time of its own."""
-    computed = [own.source.expression for _, own in rules.all_fields() if isinstance(own.source, Compute)]
+    computed = [
+        own.source.expression for _, own in rules.all_fields() if isinstance(own.source, Compute)
+    ]
     conditions = [table.where for table in rules.tables.values() if table.where is not None]
     return any(expression.asks_the_time for expression in (*computed, *conditions))
 
@@ -73,4 +86,8 @@ def refuse_streams(sources: Sequence[Source]) -> None:
     """Raises UsageError for inputs that can't be the same on several machines."""
     for source in sources:
         if not os.path.isfile(source.path):
-            raise UsageError("usage", f"--part shares files, and {source.name} is none", hint="name files or folders")
+            raise UsageError(
+                "usage",
+                f"--part shares files, and {source.name} is none",
+                hint="name files or folders",
+            )

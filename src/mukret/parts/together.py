@@ -26,8 +26,11 @@ OpenRule = tuple[str, str | None, str]
 
 @dataclass(frozen=True)
 class Told:
-    """What a share tells when it is done. `open` are the rules that found nothing, also where there was nothing to look
-    in; `unmatched` says more of the others."""
+    """What a share tells when it is done.
+
+    `open` are the rules that found nothing, also where there was nothing to look in; `unmatched`
+    says more of the others.
+    """
 
     tables: dict[str, TableTally]
     bad_documents: int
@@ -59,7 +62,9 @@ class Told:
     def of_record(cls, record: Mapping[str, Any]) -> Told:
         """As the record of a part has it."""
         names = ("tables", "bad_documents", "documents_left_out", "sample")
-        told = {name: record[name] for name in names} | {name: record["part"][name] for name in _OF_A_PART}
+        told = {name: record[name] for name in names} | {
+            name: record["part"][name] for name in _OF_A_PART
+        }
         told["response_values_nulled"] = record["response"]["values_nulled"]
         return msgspec.convert(told, cls)
 
@@ -110,8 +115,10 @@ class Together:
 
     @cached_property
     def unmatched(self) -> list[Unmatched]:
-        """What found nothing in any share. A rule that had nothing to look in is told by none of these, and found
-        nothing all the same."""
+        """What found nothing in any share.
+
+        A rule that had nothing to look in is told by none of these, and found nothing all the same.
+        """
         still_open = self.still_open or set()
         return [rule for name, rule in self.told.items() if name in still_open]
 
@@ -126,7 +133,9 @@ class Together:
 
     @property
     def notices(self) -> list[Notice]:
-        """The warnings of all shares; what found nothing, and what is counted, is told of all of them together."""
+        """The warnings of all shares; what found nothing, and what is counted, is told of all of
+        them together.
+        """
         return [
             *self.others.values(),
             *unmatched_notices(self.rules, self.unmatched),

@@ -21,8 +21,11 @@ from mukret.parts.shares import Share, fingerprint
 from mukret.parts.together import Told
 
 
-def extract_part(run: Run, share: Share, everything: Sequence[Source], target: str) -> dict[str, Any]:
-    """Does a run over the sources of a share, which must not settle, and publishes the part; returns its record.
+def extract_part(
+    run: Run, share: Share, everything: Sequence[Source], target: str
+) -> dict[str, Any]:
+    """Does a run over the sources of a share, which must not settle, and publishes the part;
+    returns its record.
 
     Raises OutputError, InputError and StoppedError; the target is as it was before then.
     """
@@ -59,7 +62,8 @@ class _PartFolder:
     def __init__(self, run: Run, target: str) -> None:
         self.told = told_tables(run.rules)
         self.schemas = {
-            name: unsettled_schema(table, run.schemas.get(name)) for name, table in run.rules.tables.items()
+            name: unsettled_schema(table, run.schemas.get(name))
+            for name, table in run.rules.tables.items()
         }
         self.publication = Publication(target)
         self.opened = ExitStack()
@@ -72,7 +76,9 @@ class _PartFolder:
         work = self.publication.work
         options = pa.ipc.IpcWriteOptions(compression="zstd")
         self.tables = {
-            name: self.opened.enter_context(pa.ipc.new_file(str(work / f"{name}{ENDING}"), schema, options=options))
+            name: self.opened.enter_context(
+                pa.ipc.new_file(str(work / f"{name}{ENDING}"), schema, options=options)
+            )
             for name, schema in self.schemas.items()
         }
         self.blocks = self.opened.enter_context(open(work / BLOCKS, "wb"))  # noqa: SIM115
@@ -89,7 +95,12 @@ class _PartFolder:
         if not sources:  # nothing but what was passed over
             return
         found = dict(unsettled_rows(self.rows, self.schemas, self.told))
-        line = BlockLine(self.numbers[id(sources[0])], self.rows.found.array is None, len(output.rejects), [*found])
+        line = BlockLine(
+            self.numbers[id(sources[0])],
+            self.rows.found.array is None,
+            len(output.rejects),
+            [*found],
+        )
         self.blocks.write(json.dumps(line.as_json()).encode() + b"\n")
         self.rejects.writelines(reject.line() + b"\n" for reject in output.rejects)
         for name, writer in self.tables.items():

@@ -1,4 +1,6 @@
-"""How JSON values compare in a filter (RFC 9535, section 2.3.5.2.2): by kind, numbers exactly, nothing with nothing."""
+"""How JSON values compare in a filter (RFC 9535, section 2.3.5.2.2): by kind, numbers exactly,
+nothing with nothing.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,9 @@ from mukret.values import JsonValue, Number
 
 
 class Nothing:
-    """The absence of a value: what a path that finds no node, or a function without a result, gives."""
+    """The absence of a value: what a path that finds no node, or a function without a result,
+    gives.
+    """
 
     def __repr__(self) -> str:
         return "NOTHING"
@@ -20,7 +24,10 @@ NOTHING = Nothing()
 
 
 def equal(left: JsonValue, right: JsonValue) -> bool:
-    """Whether two values are the same JSON value, or both are nothing. Without recursion: responses may be deep."""
+    """Whether two values are the same JSON value, or both are nothing.
+
+    Without recursion: responses may be deep.
+    """
     todo = [(left, right)]
     while todo:
         one, other = todo.pop()
@@ -42,7 +49,9 @@ def equal(left: JsonValue, right: JsonValue) -> bool:
 
 
 def less(left: JsonValue, right: JsonValue) -> bool:
-    """Whether `left` comes before `right`: two numbers, or two strings by code points; nothing else has an order."""
+    """Whether `left` comes before `right`: two numbers, or two strings by code points; nothing else
+    has an order.
+    """
     kind = type(left)
     if kind is str:
         return type(right) is str and left < right
@@ -63,8 +72,11 @@ def _equal_numbers(left: JsonValue, right: JsonValue) -> bool:
 
 
 def _comparable(left: JsonValue, right: JsonValue) -> tuple[Any, Any]:
-    """Two numbers, exactly as they were written. Where one is a double already (in documents that another reader
-    made), both are doubles: else its 8.95 would not be the 8.95 of a query."""
+    """Two numbers, exactly as they were written.
+
+    Where one is a double already (in documents that another reader made), both are doubles: else
+    its 8.95 would not be the 8.95 of a query.
+    """
     if type(left) is float or type(right) is float:
         return _as_double(left), _as_double(right)
     return _exact(left), _exact(right)
@@ -82,7 +94,9 @@ def _exact(value: JsonValue) -> int | float | Decimal:
 
 
 def descendants(value: JsonValue) -> Iterator[JsonValue]:
-    """A value and all below it, each before what is below it, members and elements as they stand."""
+    """A value and all below it, each before what is below it,
+    members and elements as they stand.
+    """
     todo = [value]
     while todo:
         node = todo.pop()

@@ -144,14 +144,18 @@ Argument = Literally | Logical
 
 
 class Asked(NamedTuple):
-    """A query within a logical expression; `value`: what it finds is compared or measured, and not only counted."""
+    """A query within a logical expression; `value`: what it finds is compared or measured, and not
+    only counted.
+    """
 
     query: Query
     value: bool
 
 
 def queries_in(part: Argument, *, value: bool = False) -> Iterator[Asked]:
-    """The queries of a logical expression; those within the filters of a query stand in its segments."""
+    """The queries of a logical expression; those within the filters of a query stand in its
+    segments.
+    """
     match part:
         case Query():
             yield Asked(part, value)
@@ -169,9 +173,12 @@ def queries_in(part: Argument, *, value: bool = False) -> Iterator[Asked]:
 
 
 def looks_at_the_root(part: Argument) -> bool:
-    """Whether a logical expression, or a filter within one of its queries, asks of the root (`$`)."""
+    """Whether a logical expression, or a filter within one of its queries,
+    asks of the root (`$`).
+    """
     return any(
-        query.absolute or any(looks_at_the_root(inner) for inner in _filters_of(query)) for query, _ in queries_in(part)
+        query.absolute or any(looks_at_the_root(inner) for inner in _filters_of(query))
+        for query, _ in queries_in(part)
     )
 
 
@@ -186,7 +193,9 @@ def _filters_of(query: Query) -> Iterator[Logical]:
 
 @dataclass(frozen=True)
 class Doubt:
-    """Something that the standard allows and that can't be meant, at a character of the text (from 0)."""
+    """Something that the standard allows and that can't be meant, at a character of the text (from
+    0).
+    """
 
     position: int
     cause: str
@@ -195,7 +204,9 @@ class Doubt:
 
 @dataclass(frozen=True)
 class Condition:
-    """A logical expression that stands alone: `@` is a node, `$` what the node was looked for in."""
+    """A logical expression that stands alone: `@` is a node,
+    `$` what the node was looked for in.
+    """
 
     text: str
     logical: Logical

@@ -15,7 +15,9 @@ FunctionType = Literal["value", "logical", "nodes"]
 
 @dataclass(frozen=True)
 class Function:
-    """`call` takes a value (NOTHING included) or a list of values per parameter, as `parameters` say."""
+    """`call` takes a value (NOTHING included) or a list of values per parameter, as `parameters`
+    say.
+    """
 
     name: str
     parameters: tuple[FunctionType, ...]
@@ -27,7 +29,9 @@ class Function:
 
 
 def _length(value: JsonValue) -> JsonValue:
-    """Of a string its number of code points, of an array or object how many it holds; else nothing."""
+    """Of a string its number of code points, of an array or object how many it holds;
+    else nothing.
+    """
     return len(value) if type(value) in (str, list, dict) else NOTHING
 
 
@@ -58,8 +62,22 @@ FUNCTIONS = {
     for function in (
         Function("length", ("value",), "value", _length, "length(@.name) > 3"),
         Function("count", ("nodes",), "value", _count, "count(@.decks[*]) > 1"),
-        Function("match", ("value", "value"), "logical", _by_pattern(matches), "match(@.id, 'F[0-9]+')", (1,)),
-        Function("search", ("value", "value"), "logical", _by_pattern(found_in), "search(@.note, 'swell')", (1,)),
+        Function(
+            "match",
+            ("value", "value"),
+            "logical",
+            _by_pattern(matches),
+            "match(@.id, 'F[0-9]+')",
+            (1,),
+        ),
+        Function(
+            "search",
+            ("value", "value"),
+            "logical",
+            _by_pattern(found_in),
+            "search(@.note, 'swell')",
+            (1,),
+        ),
         Function("value", ("nodes",), "value", _value, "value(@..code) == 'OTV'"),
     )
 }

@@ -29,36 +29,48 @@ MOST_NAMES = 10_000
 
 @dataclass(frozen=True)
 class Nearest:
-    """What stands nearest to a path that finds nothing, in words; `meant` is the path that was most likely meant."""
+    """What stands nearest to a path that finds nothing, in words; `meant` is the path that was most
+    likely meant.
+    """
 
     text: str
     meant: str | None = None
 
 
 def nearest_existing(path: Path, roots: Sequence[JsonValue]) -> Nearest | None:
-    """Why `path` finds nothing below any of `roots`, and what is there instead; None if it does find something."""
+    """Why `path` finds nothing below any of `roots`, and what is there instead; None if it does
+    find something.
+    """
     if path.doubts and not any(path.values(root) for root in roots):
         return Nearest(path.doubts[0].cause)
     alive = [(root, root) for root in roots]
     for number, segment in enumerate(path.segments):
-        following = [(found, root) for value, root in alive for found in segment.values(value, root)]
+        following = [
+            (found, root) for value, root in alive for found in segment.values(value, root)
+        ]
         if not following:
             return _explain(path.segments[:number], segment, [value for value, _ in alive])
         alive = following
     return None
 
 
-def _explain(before: tuple[Segment, ...], segment: Segment, alive: Sequence[JsonValue]) -> Nearest | None:
+def _explain(
+    before: tuple[Segment, ...], segment: Segment, alive: Sequence[JsonValue]
+) -> Nearest | None:
     where = path_text(before)
     if not alive:
         return None
     if segment.descend:
         return _other_descendant(before, segment, alive)
     selector = segment.selectors[0]
-    if isinstance(selector, Filter) and any(type(value) in (list, dict) and value for value in alive):
+    if isinstance(selector, Filter) and any(
+        type(value) in (list, dict) and value for value in alive
+    ):
         return Nearest(f"nothing in {where} meets the condition {shortened(selector.text)}")
     if isinstance(selector, Name):
-        names = dict.fromkeys(islice((name for value in alive if type(value) is dict for name in value), MOST_NAMES))
+        names = dict.fromkeys(
+            islice((name for value in alive if type(value) is dict for name in value), MOST_NAMES)
+        )
         if names:
             return _other_member(before, selector, list(names))
     if all(type(value) in (list, dict) and not value for value in alive):
@@ -70,7 +82,9 @@ def _explain(before: tuple[Segment, ...], segment: Segment, alive: Sequence[Json
     return Nearest(f"{where} is {' or '.join(_article(kind) for kind in kinds)}")
 
 
-def _other_descendant(before: tuple[Segment, ...], segment: Segment, alive: Sequence[JsonValue]) -> Nearest:
+def _other_descendant(
+    before: tuple[Segment, ...], segment: Segment, alive: Sequence[JsonValue]
+) -> Nearest:
     wanted = segment.selectors[0]
     if isinstance(wanted, Name) and len(segment.selectors) == 1:
         below = (value for top in alive for value in descendants(top) if type(value) is dict)
@@ -78,7 +92,9 @@ def _other_descendant(before: tuple[Segment, ...], segment: Segment, alive: Sequ
         close = nearest(wanted.name, names)
         if close is not None:
             meant = path_text((*before, Segment((Name(close),), descend=True)))
-            return Nearest(f"no member {wanted.name} below {path_text(before)}; did you mean {close}?", meant)
+            return Nearest(
+                f"no member {wanted.name} below {path_text(before)}; did you mean {close}?", meant
+            )
     return Nearest(f"nothing below {path_text(before)} is found by {_segment_text(segment)}")
 
 
@@ -102,7 +118,11 @@ def wanted_kind(segment: Segment) -> str:
     if segment.takes == (dict,):
         names = [selector.name for selector in segment.selectors if isinstance(selector, Name)]
         shown = ", ".join(shortened(escaped(name)) for name in names[:5])
-        return f"an object with the member {shown}" if len(names) == 1 else f"an object with a member of {shown}"
+        return (
+            f"an object with the member {shown}"
+            if len(names) == 1
+            else f"an object with a member of {shown}"
+        )
     return "an array" if segment.takes == (list,) else "an array or an object"
 
 
@@ -113,7 +133,11 @@ def path_text(segments: tuple[Segment, ...]) -> str:
 
 def location_text(location: Location) -> str:
     """A location as a path that a person would write."""
-    return path_text(tuple(child_segment(Name(step) if isinstance(step, str) else Index(step)) for step in location))
+    return path_text(
+        tuple(
+            child_segment(Name(step) if isinstance(step, str) else Index(step)) for step in location
+        )
+    )
 
 
 def _segment_text(segment: Segment) -> str:

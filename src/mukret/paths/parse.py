@@ -12,26 +12,32 @@ from mukret.paths.query import Filter, Index, Name, Path, Segment, Selector, Sli
 from mukret.paths.scanner import Scanner
 from mukret.text import shortened
 
-_BEYOND_ASCII = r"(?![\ud800-\udfff])[^\x00-\x7f]"  # one set of all these ranges takes 40 ms to compile
+_BEYOND_ASCII = (
+    r"(?![\ud800-\udfff])[^\x00-\x7f]"  # one set of all these ranges takes 40 ms to compile
+)
 _NAME = re.compile(f"(?:[A-Za-z_]|{_BEYOND_ASCII})(?:[0-9A-Za-z_]|{_BEYOND_ASCII})*")
 _LOOSE_NAME = re.compile(r"[^\s.\[\]'\"*?@$,:()&|=!<>]+")
 
 
 MOST_STEPS = 1000
-"""Of a query. A document has fewer than 1,000 levels, and what is made of queries goes down step by step too."""
+"""Of a query.
+
+A document has fewer than 1,000 levels, and what is made of queries goes down step by step too.
+"""
 
 
 def parse_path(text: str) -> Path:
     """Parse a JSONPath.
 
-    Raises PathSyntaxError with the position (from 0) of the first character that can't stand there, the cause in
-    words, and a hint where one can be given.
+    Raises PathSyntaxError with the position (from 0) of the first character that can't stand there,
+    the cause in words, and a hint where one can be given.
     """
     return _QueryParser(text).path()
 
 
 def parse_condition(text: str) -> Condition:
-    """Parse a logical expression as it stands in a filter (RFC 9535, `logical-expr`), without `?` and brackets.
+    """Parse a logical expression as it stands in a filter (RFC 9535, `logical-expr`), without `?`
+    and brackets.
 
     Raises PathSyntaxError as `parse_path` does.
     """
@@ -79,7 +85,10 @@ class _QueryParser(Scanner):
     def odd_step(self) -> PathSyntaxError:
         if self.peek("]"):
             return self.fail("a ] that closes nothing")
-        return self.fail(f"{self.character!r} can't follow here", "a step begins with . or [; odd names go into ['…']")
+        return self.fail(
+            f"{self.character!r} can't follow here",
+            "a step begins with . or [; odd names go into ['…']",
+        )
 
     def condition(self) -> Condition:
         self.blank()
@@ -103,7 +112,9 @@ class _QueryParser(Scanner):
                 self.at = before
                 return tuple(found)
             if len(found) == MOST_STEPS:
-                raise self.fail(f"more than {MOST_STEPS} steps", "a table within another goes on from its rows")
+                raise self.fail(
+                    f"more than {MOST_STEPS} steps", "a table within another goes on from its rows"
+                )
             found.append(self.segment())
 
     def segment(self) -> Segment:
@@ -132,7 +143,9 @@ class _QueryParser(Scanner):
             more = "..* finds every node below" if descend else None
             raise self.fail("the path ends where a member name should follow", more)
         if self.character in "'\"":
-            raise self.fail("a quoted name stands in brackets", f"write {'..' if descend else ''}['name']")
+            raise self.fail(
+                "a quoted name stands in brackets", f"write {'..' if descend else ''}['name']"
+            )
         if self.character == "[":
             raise self.fail("a dot before [", "leave out the dot", self.at - 1)
         if self.character == ".":
@@ -151,7 +164,9 @@ class _QueryParser(Scanner):
             if not self.take(","):
                 if self.ended:
                     raise self.fail("this [ is never closed", "add ]", opened)
-                raise self.fail(f"{self.character!r} can't follow here", "a selector is followed by , or ]")
+                raise self.fail(
+                    f"{self.character!r} can't follow here", "a selector is followed by , or ]"
+                )
 
     # ---- selectors
 
@@ -192,7 +207,11 @@ class _QueryParser(Scanner):
     def no_selector(self) -> PathSyntaxError:
         loose = _LOOSE_NAME.match(self.text, self.at)
         if loose and not loose.group()[0].isdigit():
-            return self.fail("a name in brackets needs quotes", f"write ['{shortened(loose.group())}']")
+            return self.fail(
+                "a name in brackets needs quotes", f"write ['{shortened(loose.group())}']"
+            )
         if self.character in "(@":
             return self.fail(f"{self.character!r} is no selector", "a filter begins with ?")
-        return self.fail(f"{self.character!r} is no selector", "an index, a slice, *, a quoted name or a ?filter")
+        return self.fail(
+            f"{self.character!r} is no selector", "an index, a slice, *, a quoted name or a ?filter"
+        )

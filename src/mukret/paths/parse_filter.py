@@ -1,4 +1,6 @@
-"""The logical expressions of filters (RFC 9535, sections 2.3.5 and 2.4), checked to be well-typed as they are read."""
+"""The logical expressions of filters (RFC 9535, sections 2.3.5 and 2.4), checked to be well-typed
+as they are read.
+"""
 
 from __future__ import annotations
 
@@ -80,7 +82,9 @@ class FilterParser:
             parts.append(part())
 
     def no_word_operator(self) -> None:
-        """Refuses what other languages write between conditions, where the grammar has nothing to say."""
+        """Refuses what other languages write between conditions, where the grammar has nothing to
+        say.
+        """
         word = _WORD.match(self.scanner.text, self.scanner.at)
         meant = {"and": "&&", "or": "||"}.get(word.group().lower()) if word else None
         if word and meant:
@@ -118,7 +122,9 @@ class FilterParser:
         right_start = scanner.at
         right = self.operand()
         return Comparison(
-            self.compared(left, start, after), cast(Operator, operator), self.compared(right, right_start, scanner.at)
+            self.compared(left, start, after),
+            cast(Operator, operator),
+            self.compared(right, right_start, scanner.at),
         )
 
     def operator_follows(self) -> bool:
@@ -142,7 +148,9 @@ class FilterParser:
         before = self.scanner.at
         self.scanner.blank()
         if _OPERATOR.match(self.scanner.text, self.scanner.at):
-            raise self.fail("what stands in parentheses is a condition and can't be compared", at=opened)
+            raise self.fail(
+                "what stands in parentheses is a condition and can't be compared", at=opened
+            )
         self.scanner.at = before
         return inner
 
@@ -161,18 +169,28 @@ class FilterParser:
         if isinstance(operand, Call) and operand.function.result != "logical":
             name = operand.function.name
             raise self.fail(
-                f"{name}() gives a value, which is no condition", f"such as {operand.function.example}", start
+                f"{name}() gives a value, which is no condition",
+                f"such as {operand.function.example}",
+                start,
             )
         return operand
 
     def compared(self, operand: Operand, start: int, end: int) -> Comparable:
         if isinstance(operand, Query) and not operand.singular:
             written = self.scanner.text[start:end]
-            hint = "value(…) gives the one value of a path" if len(written) > 60 else f"write value({written})"
+            hint = (
+                "value(…) gives the one value of a path"
+                if len(written) > 60
+                else f"write value({written})"
+            )
             raise self.fail("a comparison wants a path that finds one node at most", hint, start)
         if isinstance(operand, Call) and operand.function.result != "value":
             name = operand.function.name
-            raise self.fail(f"{name}() gives true or false, which can't be compared", "use it alone, or with !", start)
+            raise self.fail(
+                f"{name}() gives true or false, which can't be compared",
+                "use it alone, or with !",
+                start,
+            )
         assert isinstance(operand, Literally | Query | Call)
         return operand
 
@@ -202,9 +220,13 @@ class FilterParser:
         if scanner.ended:
             return self.fail("the text ends where a condition should follow")
         if scanner.character in "[{":
-            return self.fail("arrays and objects can't be written here", "compare with a text, a number or a path")
+            return self.fail(
+                "arrays and objects can't be written here",
+                "compare with a text, a number or a path",
+            )
         return self.fail(
-            f"{scanner.character!r} can't stand here", "a path (@…), a text in quotes, a number, a function"
+            f"{scanner.character!r} can't stand here",
+            "a path (@…), a text in quotes, a number, a function",
         )
 
     def odd_word(self, word: re.Match[str]) -> PathSyntaxError:
@@ -258,7 +280,10 @@ class FilterParser:
             if found and not self.scanner.take(","):
                 if self.scanner.ended:
                     raise self.fail("this ( is never closed", "add )", opened)
-                raise self.fail(f"{self.scanner.character!r} can't follow here", "arguments are divided by commas")
+                raise self.fail(
+                    f"{self.scanner.character!r} can't follow here",
+                    "arguments are divided by commas",
+                )
             self.scanner.blank()
             if len(found) == len(function.parameters):
                 break
@@ -279,13 +304,21 @@ class FilterParser:
             return argument
         hint = f"such as {function.example}"
         if wanted == "value" and isinstance(argument, Query):
-            raise self.fail(f"{function.name}() wants a path that finds one node at most", hint, start)
+            raise self.fail(
+                f"{function.name}() wants a path that finds one node at most", hint, start
+            )
         raise self.fail(f"{function.name}() wants {_KINDS[wanted]} here", hint, start)
 
     def note_pattern(self, pattern: JsonValue, start: int) -> None:
-        """The standard lets a pattern that is none match nothing, without a word; whoever wrote it wants to know."""
+        """The standard lets a pattern that is none match nothing, without a word; whoever wrote it
+        wants to know.
+        """
         if type(pattern) is not str:
-            self.doubts.append(Doubt(start, f"{shown_text(pattern)} is no text, and no pattern", "put it in quotes"))
+            self.doubts.append(
+                Doubt(
+                    start, f"{shown_text(pattern)} is no text, and no pattern", "put it in quotes"
+                )
+            )
             return
         try:
             check_pattern(pattern)
@@ -294,7 +327,9 @@ class FilterParser:
             self.doubts.append(Doubt(start, cause, error.hint))
 
     def logical_or_value(self) -> Argument:
-        """An argument may be any expression; what it is used as decides whether it is well-typed."""
+        """An argument may be any expression;
+        what it is used as decides whether it is well-typed.
+        """
         start = self.scanner.at
         if not (self.scanner.peek("!") or self.scanner.peek("(")):
             operand = self.operand()
@@ -314,4 +349,6 @@ class FilterParser:
             case _:
                 if isinstance(argument, Call):
                     return argument.function.result == "value"
-                return isinstance(argument, Literally) or (isinstance(argument, Query) and argument.singular)
+                return isinstance(argument, Literally) or (
+                    isinstance(argument, Query) and argument.singular
+                )

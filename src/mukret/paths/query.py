@@ -1,4 +1,7 @@
-"""A parsed query and what it finds. Nodelists come in the order of RFC 9535; a node found twice is listed twice."""
+"""A parsed query and what it finds.
+
+Nodelists come in the order of RFC 9535; a node found twice is listed twice.
+"""
 
 from __future__ import annotations
 
@@ -26,7 +29,9 @@ class Name:
     name: str
 
     def select(self, value: JsonValue, root: JsonValue) -> Iterable[Child]:
-        return ((self.name, value[self.name]),) if type(value) is dict and self.name in value else ()
+        return (
+            ((self.name, value[self.name]),) if type(value) is dict and self.name in value else ()
+        )
 
 
 @dataclass(frozen=True)
@@ -43,7 +48,9 @@ class Index:
 
 @dataclass(frozen=True)
 class Slice:
-    """Elements from `start` up to `end` by `step`; the rules are those of Python, and step 0 selects nothing."""
+    """Elements from `start` up to `end` by `step`; the rules are those of Python, and step 0
+    selects nothing.
+    """
 
     start: int | None
     end: int | None
@@ -65,7 +72,9 @@ class Wildcard:
 
 @dataclass(frozen=True)
 class Filter:
-    """The elements or member values for which a logical expression holds; `text` is how it was written."""
+    """The elements or member values for which a logical expression holds; `text` is how it was
+    written.
+    """
 
     text: str = field(compare=False)
     logical: Logical
@@ -86,7 +95,9 @@ def _children(value: JsonValue) -> Iterable[Child]:
 
 @dataclass(frozen=True)
 class Segment:
-    """Selectors applied to a node one after the other; with `descend` (`..`) also to every node below it."""
+    """Selectors applied to a node one after the other; with `descend` (`..`) also to every node
+    below it.
+    """
 
     selectors: tuple[Selector, ...]
     descend: bool = False
@@ -94,18 +105,28 @@ class Segment:
     @property
     def singular(self) -> bool:
         """Whether it finds at most one node below each."""
-        return not self.descend and len(self.selectors) == 1 and isinstance(self.selectors[0], Name | Index)
+        return (
+            not self.descend
+            and len(self.selectors) == 1
+            and isinstance(self.selectors[0], Name | Index)
+        )
 
     @cached_property
     def takes(self) -> tuple[type, ...]:
-        """The types of values in which it can find something, itself, apart from what stands below them."""
+        """The types of values in which it can find something, itself, apart from what stands below
+        them.
+        """
         kinds = {Name: (dict,), Index: (list,), Slice: (list,)}
-        wanted = {kind for selector in self.selectors for kind in kinds.get(type(selector), (dict, list))}
+        wanted = {
+            kind for selector in self.selectors for kind in kinds.get(type(selector), (dict, list))
+        }
         return tuple(kind for kind in (dict, list) if kind in wanted)
 
     def meets_other_kind(self, value: JsonValue) -> bool:
-        """Whether it stands before a value in which it can find nothing although that holds something: a name before
-        an array, an index before an object, anything before a scalar. Queries for descendants never do."""
+        """Whether it stands before a value in which it can find nothing although that holds
+        something: a name before an array, an index before an object, anything before a scalar.
+        Queries for descendants never do.
+        """
         return not self.descend and type(value) not in self.takes and not holds_nothing(value)
 
     @property
@@ -123,7 +144,12 @@ class Segment:
     def children(self, value: JsonValue, root: JsonValue) -> list[Child]:
         """The nodes found below one, each with its last step."""
         visited = descendants(value) if self.descend else (value,)
-        return [child for node in visited for selector in self.selectors for child in selector.select(node, root)]
+        return [
+            child
+            for node in visited
+            for selector in self.selectors
+            for child in selector.select(node, root)
+        ]
 
 
 def child_segment(selector: Selector) -> Segment:
@@ -132,12 +158,15 @@ def child_segment(selector: Selector) -> Segment:
 
 
 _Trail = tuple["_Trail", Step] | None
-"""The steps to a node, last one first; what is above is shared, so that deep nodes cost no more than others."""
+"""The steps to a node, last one first; what is above is shared, so that deep nodes cost no more
+than others.
+"""
 
 
 class Reached(NamedTuple):
-    """Where a query came to: a node that it finds, or one before which it stood still, since `step` can find nothing in
-    a value of its kind."""
+    """Where a query came to: a node that it finds, or one before which it stood still, since `step`
+    can find nothing in a value of its kind.
+    """
 
     trail: _Trail
     value: JsonValue
@@ -183,7 +212,10 @@ class Path:
     def looks_at_the_root(self) -> bool:
         """Whether a filter asks of the root (`$`)."""
         filters = (
-            selector for segment in self.segments for selector in segment.selectors if isinstance(selector, Filter)
+            selector
+            for segment in self.segments
+            for selector in segment.selectors
+            if isinstance(selector, Filter)
         )
         return any(looks_at_the_root(selector.logical) for selector in filters)
 
@@ -197,7 +229,8 @@ class Path:
         return [(item.location, item.value) for item in self.explored(root) if item.step is None]
 
     def explored(self, root: JsonValue) -> list[Reached]:
-        """The nodes found and, each in its place among them, those at which a step met another kind.
+        """The nodes found and, each in its place among them, those at which a step met another
+        kind.
 
         What follows `..` never does: it looks at everything.
         """
@@ -220,7 +253,9 @@ class Path:
         return reached
 
     def _at_its_names(self, root: JsonValue) -> Reached | None:
-        """The node of a path of names alone, if each name is there: most are, and this is a fraction of the work."""
+        """The node of a path of names alone, if each name is there: most are, and this is a
+        fraction of the work.
+        """
         names = self._names_alone
         if names is None:
             return None
@@ -281,7 +316,15 @@ def _location(trail: _Trail) -> Location:
 
 LONGEST_KEPT = 60
 """Names that are longer are not kept as they stand in a path."""
-_ESCAPES = {"\b": "\\b", "\t": "\\t", "\n": "\\n", "\f": "\\f", "\r": "\\r", "'": "\\'", "\\": "\\\\"}
+_ESCAPES = {
+    "\b": "\\b",
+    "\t": "\\t",
+    "\n": "\\n",
+    "\f": "\\f",
+    "\r": "\\r",
+    "'": "\\'",
+    "\\": "\\\\",
+}
 
 
 def normalized(location: Location) -> str:

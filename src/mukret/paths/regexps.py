@@ -1,6 +1,7 @@
 """I-Regexp (RFC 9485), matched in time that grows with the text alone.
 
-A pattern is checked against the grammar of the RFC and mapped, by its section 5.4, to RE2, which has no backtracking.
+A pattern is checked against the grammar of the RFC and mapped, by its section 5.4, to RE2, which
+has no backtracking.
 """
 
 from __future__ import annotations
@@ -45,8 +46,14 @@ def found_in(pattern: str, text: str) -> bool:
 
 
 def _writable(text: str) -> str:
-    """RE2 reads UTF-8, which has no lone surrogates; a noncharacter stands in for one, since no pattern can name it."""
-    return text if text.isascii() else "".join("\uffff" if "\ud800" <= c <= "\udfff" else c for c in text)
+    """RE2 reads UTF-8, which has no lone surrogates; a noncharacter stands in for one, since no
+    pattern can name it.
+    """
+    return (
+        text
+        if text.isascii()
+        else "".join("\uffff" if "\ud800" <= c <= "\udfff" else c for c in text)
+    )
 
 
 CAPTURED = "captured"
@@ -57,20 +64,23 @@ CAPTURED = "captured"
 def capturing(pattern: str) -> str:
     """A pattern for RE2 that matches a whole text and whose first group is named.
 
-    `\\d`, `\\s` and `\\w`, which I-Regexp does not have, are taken as ASCII shorthands. Raises PatternError, also for a
-    pattern without a group.
+    `\\d`, `\\s` and `\\w`, which I-Regexp does not have, are taken as ASCII shorthands. Raises
+    PatternError, also for a pattern without a group.
     """
     mapper = _Mapper(pattern, captures=True)
     mapped = f"^(?:{mapper.mapped()})$"
     if not mapper.captured:
-        raise PatternError(0, "a pattern without a group captures nothing", "put ( and ) around what is wanted")
+        raise PatternError(
+            0, "a pattern without a group captures nothing", "put ( and ) around what is wanted"
+        )
     _compiled_re2(mapped)
     return mapped
 
 
 def captured(pattern: str, text: str) -> str | None:
-    """What the first group holds where the whole text matches; "" where the group takes no part; None if the text does
-    not match. Raises PatternError."""
+    """What the first group holds where the whole text matches; "" where the group takes no part;
+    None if the text does not match. Raises PatternError.
+    """
     found = _compiled_re2(capturing(pattern)).fullmatch(_writable(text))
     return None if found is None else found.group(1) or ""
 
@@ -111,7 +121,9 @@ class _Mapper:
     def mapped(self) -> str:
         self.branches(0)
         if self.at < len(self.pattern):
-            raise PatternError(self.at, "a ) that closes nothing", "write \\) for the character itself")
+            raise PatternError(
+                self.at, "a ) that closes nothing", "write \\) for the character itself"
+            )
         return "".join(self.parts)
 
     def character(self) -> str:
@@ -138,7 +150,9 @@ class _Mapper:
             return
         low, high = quantifier.groups()
         if low and high and int(high) < int(low):
-            raise PatternError(self.at, f"{quantifier.group()}: the upper bound is below the lower one")
+            raise PatternError(
+                self.at, f"{quantifier.group()}: the upper bound is below the lower one"
+            )
         if any(bound and (len(bound) > 4 or int(bound) > MOST_REPEATS) for bound in (low, high)):
             raise PatternError(self.at, f"{quantifier.group()}: more than {MOST_REPEATS} repeats")
         self.take(quantifier.group(), len(quantifier.group()))
@@ -148,7 +162,9 @@ class _Mapper:
         match character:
             case "(":
                 if self.pattern.startswith("(?", self.at):
-                    raise PatternError(self.at, "I-Regexp has plain groups alone: no (?…)", "write ( … )")
+                    raise PatternError(
+                        self.at, "I-Regexp has plain groups alone: no (?…)", "write ( … )"
+                    )
                 opened = self.at
                 first = self.captures and not self.captured
                 self.captured = self.captured or first
@@ -164,9 +180,15 @@ class _Mapper:
             case "\\":
                 self.escape()
             case "^" | "$":
-                self.take(character)  # as the mapping of section 5.4 leaves them: the text's two ends
+                self.take(
+                    character
+                )  # as the mapping of section 5.4 leaves them: the text's two ends
             case "*" | "+" | "?" | "{" | "}" | "]":
-                raise PatternError(self.at, f"{character!r} can't stand here", f"write \\{character} for the character")
+                raise PatternError(
+                    self.at,
+                    f"{character!r} can't stand here",
+                    f"write \\{character} for the character",
+                )
             case _:
                 self.take(re.escape(character) if character.isascii() else character)
 
@@ -179,7 +201,11 @@ class _Mapper:
         elif letter in _SHORTHANDS and self.captures:
             self.take(self.shorthand(letter), 2)
         else:
-            hint = f"write {_SHORTHANDS[letter]}" if letter in _SHORTHANDS else "known: \\n \\r \\t, \\p{…}, and marks"
+            hint = (
+                f"write {_SHORTHANDS[letter]}"
+                if letter in _SHORTHANDS
+                else "known: \\n \\r \\t, \\p{…}, and marks"
+            )
             raise PatternError(self.at, f"\\{letter} is no escape of I-Regexp", hint)
 
     def shorthand(self, letter: str) -> str:
@@ -188,9 +214,15 @@ class _Mapper:
 
     def property_class(self) -> str:
         start = self.at
-        found = _PROPERTY.match(self.pattern, self.at + 3) if self.pattern[self.at + 2 : self.at + 3] == "{" else None
+        found = (
+            _PROPERTY.match(self.pattern, self.at + 3)
+            if self.pattern[self.at + 2 : self.at + 3] == "{"
+            else None
+        )
         if not found:
-            raise PatternError(self.at, "no such category of characters", "\\p{L}, \\p{Lu}, \\p{Nd} and their like")
+            raise PatternError(
+                self.at, "no such category of characters", "\\p{L}, \\p{Lu}, \\p{Nd} and their like"
+            )
         self.at = found.end()
         return self.pattern[start : self.at]
 
@@ -219,7 +251,11 @@ class _Mapper:
             return
         start = self.at
         first = self.class_character()
-        if first is None or self.character() != "-" or self.pattern[self.at + 1 : self.at + 2] in ("]", ""):
+        if (
+            first is None
+            or self.character() != "-"
+            or self.pattern[self.at + 1 : self.at + 2] in ("]", "")
+        ):
             return
         self.take("-")
         last = self.class_character()

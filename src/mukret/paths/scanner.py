@@ -1,4 +1,6 @@
-"""The text of a JSONPath with a place in it, and the tokens of RFC 9535 that more than one rule needs."""
+"""The text of a JSONPath with a place in it, and the tokens of RFC 9535 that more than one rule
+needs.
+"""
 
 from __future__ import annotations
 
@@ -60,7 +62,9 @@ class Scanner:
             return None
         written = loose.group()
         if not _INTEGER.fullmatch(written):
-            raise self.fail(f"{shortened(written)} is no index", "no leading zeros, no plus sign, no -0")
+            raise self.fail(
+                f"{shortened(written)} is no index", "no leading zeros, no plus sign, no -0"
+            )
         number = int(written) if len(written) < 20 else _LARGEST + 1
         if abs(number) > _LARGEST:
             hint = "indexes lie between -(2^53 - 1) and 2^53 - 1"

@@ -1,4 +1,6 @@
-"""Rules compiled once: what a scan looks for, and for each table the plain way of finding its rows and values."""
+"""Rules compiled once: what a scan looks for, and for each table the plain way of finding its rows
+and values.
+"""
 
 from __future__ import annotations
 
@@ -19,15 +21,18 @@ from mukret.semantics.acceptance import Acceptance
 
 
 class TablePlan:
-    """How the rows and values of a table are found: by the scan where that can be (`scan`), else in nodes that are
-    decoded. `named`: its rows must know their member name."""
+    """How the rows and values of a table are found: by the scan where that can be (`scan`), else in
+    nodes that are decoded. `named`: its rows must know their member name.
+    """
 
     def __init__(self, table: Table, scan: TableScan | None, *, named: bool) -> None:
         self.table = table
         self.scan = scan
         self.named = named
         self.rank = {own.name: number for number, own in enumerate(table.fields)}
-        self.inherit_rank = {item.name: number - len(table.inherit) for number, item in enumerate(table.inherit)}
+        self.inherit_rank = {
+            item.name: number - len(table.inherit) for number, item in enumerate(table.inherit)
+        }
         self.slow = tuple(_slow(table, scan))
         """Why rows, or some of the fields, are not found by the scan; none if all are."""
         self._known: dict[str, Known] = {}
@@ -40,12 +45,16 @@ class TablePlan:
     def schema(self) -> object:
         import pyarrow as pa
 
-        return pa.schema([pa.field(name, stored(kind).handed_over) for name, kind in self.table.columns])
+        return pa.schema(
+            [pa.field(name, stored(kind).handed_over) for name, kind in self.table.columns]
+        )
 
 
 @dataclass
 class Plan:
-    """The response (the documents as rows of a table of its own), and the tables, each after its parent."""
+    """The response (the documents as rows of a table of its own), and the tables, each after its
+    parent.
+    """
 
     rules: Rules
     response: TablePlan
@@ -66,7 +75,10 @@ def make_plan(rules: Rules, whole: Rules | None = None) -> Plan:
     acceptance = Acceptance(whole or rules)
     scan = scan_plan(rules, acceptance)
     scanned = scan.tables if scan else {}
-    plans = [TablePlan(table, scanned.get(table.name), named=table.name in named) for table in (document, *tables)]
+    plans = [
+        TablePlan(table, scanned.get(table.name), named=table.name in named)
+        for table in (document, *tables)
+    ]
     return Plan(
         rules,
         plans[0],
@@ -81,7 +93,11 @@ def make_plan(rules: Rules, whole: Rules | None = None) -> Plan:
 
 def _slow(table: Table, scan: TableScan | None) -> Iterator[str]:
     rows = table.rows
-    words = {"zip": rows.zip if scan is None else None, "header": rows.header, "recurse": rows.recurse}
+    words = {
+        "zip": rows.zip if scan is None else None,
+        "header": rows.header,
+        "recurse": rows.recurse,
+    }
     yield from (f"rows one by one ({word})" for word, given in words.items() if given)
     if scan is None:
         if rows.plain:

@@ -1,4 +1,6 @@
-"""A quick look at the documents of a batch: which of them may be such as the rules can't read (`acceptance.py`)."""
+"""A quick look at the documents of a batch: which of them may be such as the rules can't read
+(`acceptance.py`).
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,9 @@ NO_KINDS: frozenset[str] = frozenset()
 
 
 class FirstLook:
-    """Nearly all documents have what a rule looks for first; only the others are looked at as a whole."""
+    """Nearly all documents have what a rule looks for first; only the others are looked at as a
+    whole.
+    """
 
     def __init__(self, acceptance: Acceptance, scan: ScanPlan | None) -> None:
         self.acceptance = acceptance
@@ -29,8 +33,12 @@ class FirstLook:
     def looks_for_nothing(self) -> bool:
         return not self.acceptance.looks and next(must_haves(self.acceptance.rules), None) is None
 
-    def doubtful(self, documents: Sequence[JsonValue], kinds: Sequence[frozenset[str]] | None) -> list[int]:
-        """The numbers of the documents that have to be judged; `kinds` are those of each, if the rules know kinds."""
+    def doubtful(
+        self, documents: Sequence[JsonValue], kinds: Sequence[frozenset[str]] | None
+    ) -> list[int]:
+        """The numbers of the documents that have to be judged; `kinds` are those of each, if the
+        rules know kinds.
+        """
         if self.looks_for_nothing:
             return []
         missing = set()
@@ -39,8 +47,14 @@ class FirstLook:
             missing |= {number for number, found in enumerate(nodes) if not found}
         if kinds is None:
             reads = self.reads(NO_KINDS)
-            return [n for n, document in enumerate(documents) if n in missing or not reads(document)]
-        return [n for n, document in enumerate(documents) if n in missing or not self.reads(kinds[n])(document)]
+            return [
+                n for n, document in enumerate(documents) if n in missing or not reads(document)
+            ]
+        return [
+            n
+            for n, document in enumerate(documents)
+            if n in missing or not self.reads(kinds[n])(document)
+        ]
 
     def doubtful_scanned(self, found: Scan, kinds: Sequence[frozenset[str]] | None) -> list[int]:
         """The same of documents that were scanned."""
@@ -61,7 +75,9 @@ class FirstLook:
         """Whether a rule surely reads something in a document of these kinds."""
         if kinds not in self.by_kinds:
             looks = self.acceptance.looks_into(kinds)
-            self.by_kinds[kinds] = lambda document: any(surely_finds(look, document) for look in looks)
+            self.by_kinds[kinds] = lambda document: any(
+                surely_finds(look, document) for look in looks
+            )
         return self.by_kinds[kinds]
 
 
@@ -102,7 +118,9 @@ class Signs:
             elif sign.table is not None:
                 owners = memoryview(self.found.owners(sign.table)).cast("I")
                 kinds = bytes(self.found.nodes(sign.table)[0])
-                having = {owner for owner, kind in zip(owners, kinds, strict=True) if kind not in NOTHING}
+                having = {
+                    owner for owner, kind in zip(owners, kinds, strict=True) if kind not in NOTHING
+                }
                 yield from (number for number in range(self.count) if number not in having)
             elif sign.column is not None:
                 cells = bytes(self.found.column(DOCUMENT, sign.column)[0])
@@ -130,4 +148,6 @@ class Signs:
 
     def of_kind(self, kind: Kind) -> int:
         """A byte for each document that is of a kind, as one number."""
-        return int.from_bytes(self.kinds.translate(bytes(number == kind for number in range(256))), "little")
+        return int.from_bytes(
+            self.kinds.translate(bytes(number == kind for number in range(256))), "little"
+        )

@@ -1,7 +1,8 @@
-"""Which arrays of a long document it can be cut at, so that it need not be in memory as a whole, and why not at others.
+"""Which arrays of a long document it can be cut at, so that it need not be in memory as a whole,
+and why not at others.
 
-The rows of a table that stand in the elements of one array can be found an element at a time, as long as nothing else
-looks at the array or into it.
+The rows of a table that stand in the elements of one array can be found an element at a time, as
+long as nothing else looks at the array or into it.
 """
 
 from __future__ import annotations
@@ -21,8 +22,11 @@ Names = tuple[str, ...]
 
 @dataclass(frozen=True)
 class CutArray:
-    """An array, by the names of the members that lead to it. `rows` are the tables whose rows are its elements or stand
-    in them, `tables` these and all tables within."""
+    """An array, by the names of the members that lead to it.
+
+    `rows` are the tables whose rows are its elements or stand in them, `tables` these and all
+    tables within.
+    """
 
     names: Names
     rows: frozenset[str]
@@ -35,7 +39,9 @@ class CutArray:
 
 @dataclass(frozen=True)
 class LongDocuments:
-    """`arrays` are those at which a document can be cut, `whole` says of the others why they can't be."""
+    """`arrays` are those at which a document can be cut, `whole` says of the others why they can't
+    be.
+    """
 
     arrays: tuple[CutArray, ...]
     whole: dict[str, str]
@@ -63,7 +69,9 @@ def long_documents(rules: Rules) -> LongDocuments:
 
 def _conditions_look_at_the_root(rules: Rules) -> bool:
     """Whether a condition may read any part of the document."""
-    conditions = [table.rows.when.logical for table in rules.tables.values() if table.rows.when is not None]
+    conditions = [
+        table.rows.when.logical for table in rules.tables.values() if table.rows.when is not None
+    ]
     return any(looks_at_the_root(logical) for logical in conditions) or any(
         path.looks_at_the_root for path in _all_paths(rules)
     )
@@ -71,7 +79,9 @@ def _conditions_look_at_the_root(rules: Rules) -> bool:
 
 def _descends_from_the_root(rules: Rules) -> bool:
     """Whether a path looks for descendants of the document (`$..`)."""
-    paths = [path for table in rules.tables.values() if table.within is None for path in table.rows.reads]
+    paths = [
+        path for table in rules.tables.values() if table.within is None for path in table.rows.reads
+    ]
     for own in rules.response_fields:
         paths += own.reads.paths
     return any(path.segments and path.segments[0].descend for path in paths)
@@ -86,8 +96,11 @@ def _all_paths(rules: Rules) -> Iterator[Path]:
 
 
 class _Reading:
-    """What the rules read of a document. `bases` has the tables of which there is one row at most, by names from the
-    root (the document itself among them)."""
+    """What the rules read of a document.
+
+    `bases` has the tables of which there is one row at most, by names from the root (the document
+    itself among them).
+    """
 
     def __init__(self, rules: Rules) -> None:
         self.rules = rules
@@ -126,12 +139,16 @@ class _Reading:
         for table_name, own in self.rules.all_fields():
             if isinstance(own.source, Lookup):
                 yield from (
-                    f"{table_name}.{own.name} looks up in {name}" for name in array.tables & {*looked_at([own.reads])}
+                    f"{table_name}.{own.name} looks up in {name}"
+                    for name in array.tables & {*looked_at([own.reads])}
                 )
 
     def against_fields(self, array: CutArray) -> Iterator[str]:
         for table_name, own in self.fields_outside():
-            if own.reads.rest and array.names[: len(self.bases[table_name])] == self.bases[table_name]:
+            if (
+                own.reads.rest
+                and array.names[: len(self.bases[table_name])] == self.bases[table_name]
+            ):
                 yield f"{table_name}.{own.name} takes the rest"
             if isinstance(own.source, Compute) and own.reads.rows.keys() & array.tables:
                 yield f"{table_name}.{own.name} counts or sums all its rows"
@@ -155,11 +172,15 @@ class _Reading:
         """All paths from the root but those to the rows of the array, and who takes them."""
         for path in must_haves(self.rules):
             names, rest = path.leading_names
-            if rest or names != array.names[: len(names)]:  # what stands around an array tells whether it is there
+            if (
+                rest or names != array.names[: len(names)]
+            ):  # what stands around an array tells whether it is there
                 yield "must_have", path.segments
         for table_name, own in self.fields_outside():
             base = _as_segments(self.bases[table_name])
-            yield from ((f"{table_name}.{own.name}", (*base, *path.segments)) for path in own.reads.paths)
+            yield from (
+                (f"{table_name}.{own.name}", (*base, *path.segments)) for path in own.reads.paths
+            )
         for table in self.rules.tables.values():
             parent = table.within or RESPONSE
             if table.name in array.rows or table.name in self.bases or parent not in self.bases:
@@ -178,7 +199,11 @@ def _against_rows(table: Table) -> Iterator[str]:
         "spread": rows.spread,
         "outer": rows.outer,
     }
-    yield from (f"rows of {table.name} are found in all of it ({word})" for word, given in words.items() if given)
+    yield from (
+        f"rows of {table.name} are found in all of it ({word})"
+        for word, given in words.items()
+        if given
+    )
     rest = rows.named_paths[0].leading_names[1][1:]
     if any(own.source == Fact("position") for own in table.fields) and (rest or rows.when):
         yield f"rows of {table.name} are numbered"
@@ -193,6 +218,8 @@ def _may_reach(segments: Sequence[Segment], names: Names) -> bool:
     for segment, name in zip(segments, names, strict=False):
         if segment.descend:
             return True
-        if all(isinstance(selector, Name) and selector.name != name for selector in segment.selectors):
+        if all(
+            isinstance(selector, Name) and selector.name != name for selector in segment.selectors
+        ):
             return False
     return True

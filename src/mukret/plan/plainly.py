@@ -1,7 +1,9 @@
-"""The plain way of finding rows and values: in nodes that are decoded, one by one, as the rules say it.
+"""The plain way of finding rows and values: in nodes that are decoded, one by one, as the rules say
+it.
 
-It is for what a scan does not find: rows that are put together, or stand under a header or below each other, and paths
-with `..`, slices, indexes from the end or several selectors; and for documents that a scan leaves to others.
+It is for what a scan does not find: rows that are put together, or stand under a header or below
+each other, and paths with `..`, slices, indexes from the end or several selectors; and for
+documents that a scan leaves to others.
 """
 
 from __future__ import annotations
@@ -19,10 +21,10 @@ from mukret.values import JsonValue
 class Gathered:
     """The rows of one table in a batch.
 
-    `owners` holds for each row the number of its parent, ascending. `hollow` are the rows that stand for none, `odd`
-    those that are no objects, `faulty` those that can't be read, `met` those of them that are no rows but stand in
-    their stead. `above` is the row above each in a table that recurses, -1 for none; `refusals`, by parent, rows that
-    can't be told apart.
+    `owners` holds for each row the number of its parent, ascending. `hollow` are the rows that
+    stand for none, `odd` those that are no objects, `faulty` those that can't be read, `met` those
+    of them that are no rows but stand in their stead. `above` is the row above each in a table that
+    recurses, -1 for none; `refusals`, by parent, rows that can't be told apart.
     """
 
     rows: list[JsonValue] = field(default_factory=list)
@@ -40,8 +42,10 @@ class Gathered:
 
 @dataclass(frozen=True)
 class Parents:
-    """The nodes in which rows are looked for, and their names; some of them stand for none (`hollow`), and in some
-    nothing is looked for (`unreadable`). `excused`: what is on record already below each of them."""
+    """The nodes in which rows are looked for, and their names; some of them stand for none
+    (`hollow`), and in some nothing is looked for (`unreadable`). `excused`: what is on record
+    already below each of them.
+    """
 
     nodes: Sequence[JsonValue]
     names: Sequence[str | None]
@@ -79,8 +83,10 @@ def gathered(rows: Rows, parents: Parents) -> Gathered:
 def nodes_of(
     paths: Sequence[Path], rows: Sequence[JsonValue], *, with_nulls: bool
 ) -> tuple[list[list[JsonValue]], set[int]]:
-    """For each row the nodes of the first path that finds a value other than null, and the rows in which a path met
-    another kind. Nulls are left out unless `with_nulls`; where no path finds a value, the first path's nodes count."""
+    """For each row the nodes of the first path that finds a value other than null, and the rows in
+    which a path met another kind. Nulls are left out unless `with_nulls`; where no path finds a
+    value, the first path's nodes count.
+    """
     column: list[list[JsonValue]] = []
     suspects: set[int] = set()
     for number, row in enumerate(rows):

@@ -1,8 +1,9 @@
-"""What a scan looks for, out of the rules: tables, and for each field the columns or the lists that it is made of.
+"""What a scan looks for, out of the rules: tables, and for each field the columns or the lists that
+it is made of.
 
-Rows and values at paths of names, indexes and wildcards are found by the scan. Where a rule looks more closely
-(filters, `..`, conditions, rows that are put together) the node above is decoded and the plain finder goes on from
-there, for those rows alone.
+Rows and values at paths of names, indexes and wildcards are found by the scan. Where a rule looks
+more closely (filters, `..`, conditions, rows that are put together) the node above is decoded and
+the plain finder goes on from there, for those rows alone.
 """
 
 from __future__ import annotations
@@ -38,7 +39,9 @@ class ByColumn:
 
 @dataclass(frozen=True)
 class ByList:
-    """Several nodes of each row: the rows of a table that has nothing else, or what stands in a column of these."""
+    """Several nodes of each row: the rows of a table that has nothing else, or what stands in a
+    column of these.
+    """
 
     table: int
     column: int | None
@@ -48,8 +51,9 @@ class ByList:
 
 @dataclass(frozen=True)
 class OfMember:
-    """One node of each row of a zip: the row of the table with this number among those of its arrays, or what stands in
-    a column of it."""
+    """One node of each row of a zip: the row of the table with this number among those of its
+    arrays, or what stands in a column of it.
+    """
 
     array: int
     column: int | None
@@ -60,8 +64,9 @@ NodeSource = ByColumn | ByList | OfMember
 
 @dataclass(frozen=True)
 class Judgement:
-    """What rows of a table must fulfil, and the columns of all that this looks at: by the way to each from the row,
-    none of which leads through another."""
+    """What rows of a table must fulfil, and the columns of all that this looks at: by the way to
+    each from the row, none of which leads through another.
+    """
 
     logicals: tuple[Logical, ...]
     columns: Mapping[tuple[Segment, ...], int]
@@ -69,9 +74,10 @@ class Judgement:
 
 @dataclass
 class TableScan:
-    """A table as a scan knows it: its number, and for each of its fields where the nodes of each of its paths are, by
-    name. Other fields that look at nodes are read the plain way. `arrays`: rows are put together out of those of these
-    tables, by the name of the member."""
+    """A table as a scan knows it: its number, and for each of its fields where the nodes of each of
+    its paths are, by name. Other fields that look at nodes are read the plain way. `arrays`: rows
+    are put together out of those of these tables, by the name of the member.
+    """
 
     number: int
     fields: dict[str, tuple[NodeSource, ...]] = field(default_factory=dict)
@@ -80,7 +86,9 @@ class TableScan:
 
 @dataclass(frozen=True)
 class Sign:
-    """What tells that a document has something: one of these columns of the documents, or rows of a table within."""
+    """What tells that a document has something: one of these columns of the documents, or rows of a
+    table within.
+    """
 
     column: int | None = None
     table: int | None = None
@@ -88,12 +96,15 @@ class Sign:
 
 @dataclass
 class ScanPlan:
-    """`named`: for each table of the scan whether names of members are kept. `tables` by name; those that are not among
-    them are found the plain way. `judged` has what rows of some tables, by their number, must fulfil: the scan takes
-    them all; `kinds` what documents of a kind must, where one is told by what is in it. `embedded`: programs that find
-    texts that hold JSON, as the rows of a table. `members`: for each name that a rule looks for first in a document the
-    column that says whether it is there. `must_have`: the same for each path that documents must have; None: that is
-    seen by the plain way."""
+    """`named`: for each table of the scan whether names of members are kept.
+
+    `tables` by name; those that are not among them are found the plain way. `judged` has what rows
+    of some tables, by their number, must fulfil: the scan takes them all; `kinds` what documents of
+    a kind must, where one is told by what is in it. `embedded`: programs that find texts that hold
+    JSON, as the rows of a table. `members`: for each name that a rule looks for first in a document
+    the column that says whether it is there. `must_have`: the same for each path that documents
+    must have; None: that is seen by the plain way.
+    """
 
     program: Program
     named: list[bool]
@@ -106,7 +117,9 @@ class ScanPlan:
 
 
 def scan_plan(rules: Rules, acceptance: Acceptance) -> ScanPlan | None:
-    """None where documents must be decoded as a whole, since texts are unfolded at places that no scan finds."""
+    """None where documents must be decoded as a whole, since texts are unfolded at places that no
+    scan finds.
+    """
     if not all(can_be_scanned(item.path) for item in rules.embedded):
         return None
     return _Making(rules, acceptance).plan()
@@ -137,12 +150,18 @@ class _Making:
             elif zip_can_be_scanned(table, named=table.name in named):
                 self.add_zip(table, above.number)
         members = self.members()
-        kinds = {name: self.judgement(DOCUMENT, (kind.when.logical,)) for name, kind in self.kinds() if kind.when}
+        kinds = {
+            name: self.judgement(DOCUMENT, (kind.when.logical,))
+            for name, kind in self.kinds()
+            if kind.when
+        }
         must_have = [self.sign(path) for path in must_haves(self.acceptance.rules)]
         shapes = zip(self.parents, self.columns, self.named, self.outer, strict=True)
         program = compiled([TableShape(*shape) for shape in shapes], self.routes)
         embedded = [finder(item.path) for item in self.rules.embedded]
-        return ScanPlan(program, self.named, self.tables, self.judged, kinds, embedded, members, must_have)
+        return ScanPlan(
+            program, self.named, self.tables, self.judged, kinds, embedded, members, must_have
+        )
 
     def kinds(self) -> Iterable[tuple[str, Kind]]:
         return self.acceptance.rules.kinds.items()
@@ -160,7 +179,9 @@ class _Making:
 
     def add_table(self, table: Table, parent: int, *, named: bool) -> None:
         named = named or not table.rows.paths[0].singular  # so that it is known where a row stands
-        scan = TableScan(self.table(parent, named=named and not table.rows.spread, outer=table.rows.outer))
+        scan = TableScan(
+            self.table(parent, named=named and not table.rows.spread, outer=table.rows.outer)
+        )
         self.tables[table.name] = scan
         end = RowEnd(scan.number, table.rows.spread)
         segments = table.rows.paths[0].segments
@@ -186,16 +207,25 @@ class _Making:
                     scan.fields[own.name] = tuple(found)
 
     def of_member(self, scan: TableScan, path: Path) -> OfMember | None:
-        """Where the one node of a path from the rows of a zip is; None if it is none of its arrays'."""
+        """Where the one node of a path from the rows of a zip is; None if it is none of its
+        arrays'.
+        """
         names, _ = path.leading_names
-        if not names or names[0] not in scan.arrays or not path.singular or not can_be_scanned(path):
+        if (
+            not names
+            or names[0] not in scan.arrays
+            or not path.singular
+            or not can_be_scanned(path)
+        ):
             return None
         array = scan.arrays[names[0]]
         number = list(scan.arrays).index(names[0])
         if len(path.segments) == 1:
             return OfMember(number, None)
         column = self.column(array)
-        self.routes.append(Route(array, path.segments[1:], CellEnd(array, column), Noted(array, column)))
+        self.routes.append(
+            Route(array, path.segments[1:], CellEnd(array, column), Noted(array, column))
+        )
         return OfMember(number, column)
 
     def judge(self, table: int, logicals: tuple[Logical, ...]) -> None:
@@ -204,7 +234,9 @@ class _Making:
             self.judged[table] = self.judgement(table, logicals)
 
     def judgement(self, table: int, logicals: tuple[Logical, ...]) -> Judgement:
-        asked = {looked_at(query.segments) for logical in logicals for query, _ in queries_in(logical)}
+        asked = {
+            looked_at(query.segments) for logical in logicals for query, _ in queries_in(logical)
+        }
         columns = {}
         for segments in asked:
             if not any(segments[:length] in asked for length in range(len(segments))):
@@ -215,15 +247,21 @@ class _Making:
     def add_fields(self, scan: TableScan, fields: Iterable[Field]) -> None:
         for own in fields:
             if isinstance(own.source, At) and field_can_be_scanned(own.source):
-                scan.fields[own.name] = tuple(self.nodes(scan.number, path) for path in own.source.paths)
+                scan.fields[own.name] = tuple(
+                    self.nodes(scan.number, path) for path in own.source.paths
+                )
 
     def nodes(self, table: int, path: Path) -> NodeSource:
         """Where the nodes of a path from the rows of a table are."""
         column = self.column(table)
         if path.singular:
-            self.routes.append(Route(table, path.segments, CellEnd(table, column), Noted(table, column)))
+            self.routes.append(
+                Route(table, path.segments, CellEnd(table, column), Noted(table, column))
+            )
             return ByColumn(column)
-        listed = self.table(table, named=False, outer=False)  # `column` holds nothing: a number for what is noted
+        listed = self.table(
+            table, named=False, outer=False
+        )  # `column` holds nothing: a number for what is noted
         noted = Noted(table, column)
         filtered = [number for number, segment in enumerate(path.segments) if is_filter(segment)]
         if not filtered:
@@ -301,14 +339,20 @@ def field_can_be_scanned(at: At) -> bool:
 
 
 def nodes_can_be_scanned(path: Path) -> bool:
-    """Whether a scan finds the nodes of a path: it may have one filter that looks at nothing but the node in question,
-    and names and indexes after that."""
+    """Whether a scan finds the nodes of a path: it may have one filter that looks at nothing but
+    the node in question, and names and indexes after that.
+    """
     filtered = [number for number, segment in enumerate(path.segments) if is_filter(segment)]
     if not filtered:
         return can_be_scanned(path)
     head, tail = path.segments[: filtered[0]], path.segments[filtered[0] + 1 :]
     after = Path("", tail)
-    return can_be_scanned(Path("", head)) and can_be_scanned(after) and after.singular and not path.looks_at_the_root
+    return (
+        can_be_scanned(Path("", head))
+        and can_be_scanned(after)
+        and after.singular
+        and not path.looks_at_the_root
+    )
 
 
 def is_filter(segment: Segment) -> bool:
@@ -317,7 +361,9 @@ def is_filter(segment: Segment) -> bool:
 
 def unfiltered(segments: Sequence[Segment]) -> tuple[Segment, ...]:
     """The same steps, with all that filters choose from."""
-    return tuple(child_segment(Wildcard()) if is_filter(segment) else segment for segment in segments)
+    return tuple(
+        child_segment(Wildcard()) if is_filter(segment) else segment for segment in segments
+    )
 
 
 def filters_in(segments: Sequence[Segment]) -> tuple[Logical, ...]:
@@ -340,7 +386,9 @@ def names_in(segment: Segment) -> list[str]:
 
 
 def need_names(tables: Sequence[Table]) -> set[str]:
-    """The tables whose rows must know their member name: for a field, or for a child that is the same node."""
+    """The tables whose rows must know their member name: for a field, or for a child that is the
+    same node.
+    """
     needed: set[str] = set()
     for table in reversed(tables):
         if table.name in needed or any(own.source == Fact("name") for own in table.fields):

@@ -1,24 +1,41 @@
-"""The paths of the rules from a document downwards: what is read of it, row by row of every table."""
+"""The paths of the rules from a document downwards: what is read of it,
+row by row of every table.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
-from mukret.paths import Condition, Filter, Index, Name, Path, Segment, Slice, Wildcard, child_segment
+from mukret.paths import (
+    Condition,
+    Filter,
+    Index,
+    Name,
+    Path,
+    Segment,
+    Slice,
+    Wildcard,
+    child_segment,
+)
 from mukret.paths.filters import Logical, queries_in
 from mukret.rules.model import Field, Rules, Table, must_haves
 from mukret.rules.sources import At, Rest
 
 Segments = tuple[Segment, ...]
 PRESENCE = ""
-"""At the end of a way: something is counted there, or looked at by a condition; what stands below it is not read."""
+"""At the end of a way: something is counted there, or looked at by a condition; what stands below
+it is not read.
+"""
 
 
 @dataclass(frozen=True)
 class Way:
-    """What is left of a path. At its end stands a row of the table `rows` (or what another such word says); without
-    one, something that is read."""
+    """What is left of a path.
+
+    At its end stands a row of the table `rows` (or what another such word says); without one,
+    something that is read.
+    """
 
     segments: Segments
     rows: str | None = None
@@ -28,9 +45,12 @@ class Way:
 
 
 class Ways:
-    """The paths of the rules. A table that recurses leads to itself, so they are followed step by step.
+    """The paths of the rules.
 
-    `kinds`: those that a document is of; of the tables at its root only those count that read them. None: all do.
+    A table that recurses leads to itself, so they are followed step by step.
+
+    `kinds`: those that a document is of; of the tables at its root only those count that read them.
+    None: all do.
     """
 
     def __init__(self, rules: Rules, kinds: frozenset[str] | None = None) -> None:
@@ -112,8 +132,9 @@ class Ways:
 
     @staticmethod
     def asked(logical: Logical, *, absolute: bool | None) -> Iterator[Way]:
-        """What a condition looks at: from the root of the query it stands in (`absolute`), from the node in question,
-        or from either."""
+        """What a condition looks at: from the root of the query it stands in (`absolute`), from the
+        node in question, or from either.
+        """
         for query, value in queries_in(logical):
             if absolute is None or query.absolute == absolute:
                 yield Way(query.segments, None if value else PRESENCE)
@@ -136,8 +157,11 @@ class Ways:
 
 
 class ByFirstStep:
-    """Ways by where they go first. Of the many that lead to one member each, a question about a member looks at its own
-    alone: rules with thousands of fields would take the square of their number otherwise."""
+    """Ways by where they go first.
+
+    Of the many that lead to one member each, a question about a member looks at its own alone:
+    rules with thousands of fields would take the square of their number otherwise.
+    """
 
     def __init__(self, ways: Iterable[Way]) -> None:
         self.named: dict[str, list[Way]] = {}
@@ -158,11 +182,15 @@ class ByFirstStep:
 def filters_of(segments: Segments) -> Iterator[Logical]:
     """The conditions of the filters in a path."""
     for segment in segments:
-        yield from (selector.logical for selector in segment.selectors if isinstance(selector, Filter))
+        yield from (
+            selector.logical for selector in segment.selectors if isinstance(selector, Filter)
+        )
 
 
 def selects(segment: Segment, step: str | int, length: int) -> bool:
-    """Whether a segment can find a member, or an element of an array of some length; a filter can find any."""
+    """Whether a segment can find a member, or an element of an array of some length; a filter can
+    find any.
+    """
     for selector in segment.selectors:
         match selector:
             case Wildcard() | Filter():

@@ -15,7 +15,10 @@ def report_as_json(report: Report) -> dict[str, Any]:
     verdict, findings = weighed(report)
     return {
         "fit_for_use": verdict.value,
-        "reasons": [{"about": one.matter.name.lower().replace("_", "-"), "text": sentence(one)} for one in findings],
+        "reasons": [
+            {"about": one.matter.name.lower().replace("_", "-"), "text": sentence(one)}
+            for one in findings
+        ],
         "documents": report.documents,
         "bad_documents": report.bad_documents,
         "tables": {table.name: _table(table) for table in report.tables.values()},
@@ -25,13 +28,21 @@ def report_as_json(report: Report) -> dict[str, Any]:
         ],
         "unmatched": list(report.unmatched),
         "unread": dict(report.unread),
-        "joins": [{name: value for name, value in vars(join).items() if value != ()} for join in report.joins],
+        "joins": [
+            {name: value for name, value in vars(join).items() if value != ()}
+            for join in report.joins
+        ],
     }
 
 
 def _table(table: TableReport) -> dict[str, Any]:
     columns = {column.name: _column(column) for column in table.columns.values()}
-    return {"rows": table.rows, "sampled": table.sampled, **table.tally.as_json(), "columns": columns}
+    return {
+        "rows": table.rows,
+        "sampled": table.sampled,
+        **table.tally.as_json(),
+        "columns": columns,
+    }
 
 
 def _column(column: ColumnProfile) -> dict[str, Any]:

@@ -42,8 +42,10 @@ class Verdict(Enum):
 
 @dataclass(frozen=True)
 class Finding:
-    """`weight` orders findings; `forbids`: the delivery should not be used as it is. `count` of `of`, or now and
-    before, as the matter has it."""
+    """`weight` orders findings; `forbids`: the delivery should not be used as it is.
+
+    `count` of `of`, or now and before, as the matter has it.
+    """
 
     matter: Matter
     weight: float
@@ -80,29 +82,47 @@ def _against(report: Report) -> Iterator[Finding]:
     bad = report.bad_documents
     if bad:
         share = bad / max(1, bad + report.documents)
-        yield Finding(Matter.BAD_DOCUMENTS, 0.5 + share / 2, share >= HALF, count=bad, of=bad + report.documents)
+        yield Finding(
+            Matter.BAD_DOCUMENTS,
+            0.5 + share / 2,
+            share >= HALF,
+            count=bad,
+            of=bad + report.documents,
+        )
     if report.members_twice:
         yield Finding(Matter.MEMBERS_TWICE, 0.2, count=report.members_twice)
-    own = {name: table.tally.rows_rejected - report.gone_along.get(name, 0) for name, table in report.tables.items()}
+    own = {
+        name: table.tally.rows_rejected - report.gone_along.get(name, 0)
+        for name, table in report.tables.items()
+    }
     for table in report.tables.values():
         yield from _of_table(table)
         if own[table.name] > 0 and table.tally.rows_written:
             yield _rejected(table, own[table.name], _along(report, table.name, own))
     for join in report.joins:
         if join.orphans:
-            yield Finding(Matter.ORPHANS, 0.4, table=join.child, column=join.parent, count=join.orphans * join.one_in)
+            yield Finding(
+                Matter.ORPHANS,
+                0.4,
+                table=join.child,
+                column=join.parent,
+                count=join.orphans * join.one_in,
+            )
     if report.before is not None:
         yield from _since(report, report.before)
 
 
 def _rejected(table: TableReport, own: int, along: int) -> Finding:
     seen = table.tally.rows_seen
-    return Finding(Matter.REJECTED, own / seen, own >= HALF * seen, table.name, None, own, seen, along)
+    return Finding(
+        Matter.REJECTED, own / seen, own >= HALF * seen, table.name, None, own, seen, along
+    )
 
 
 def _along(report: Report, name: str, own: Mapping[str, int]) -> int:
-    """The rows that went with rejected ones of this table: those of the tables within, unless these have some of
-    their own, with which they may have gone."""
+    """The rows that went with rejected ones of this table: those of the tables within, unless these
+    have some of their own, with which they may have gone.
+    """
     found = 0
     for inner in report.within.get(name, ()):
         found += report.gone_along.get(inner, 0)
@@ -123,9 +143,13 @@ def _of_table(table: TableReport) -> Iterator[Finding]:
         yield Finding(Matter.UNKNOWN_FILTERED, 0.3 + share, False, name, None, *counts)
     for column in table.columns.values():
         if column.rows and not column.filled:
-            yield Finding(Matter.ALWAYS_NULL, 0.35, table=name, column=column.name, count=column.rows)
+            yield Finding(
+                Matter.ALWAYS_NULL, 0.35, table=name, column=column.name, count=column.rows
+            )
         elif column.null_share >= MANY_NULLS:
-            yield Finding(Matter.MOSTLY_NULL, 0.1, False, name, column.name, column.nulls, column.rows)
+            yield Finding(
+                Matter.MOSTLY_NULL, 0.1, False, name, column.name, column.nulls, column.rows
+            )
 
 
 def _since(report: Report, before: Report) -> Iterator[Finding]:
@@ -135,7 +159,9 @@ def _since(report: Report, before: Report) -> Iterator[Finding]:
             yield Finding(Matter.TABLE_GONE, 1.0, forbids=True, table=name, of=old.rows)
             continue
         if old.rows and new.rows < HALF * old.rows:
-            yield Finding(Matter.SHRUNK, 0.8, new.rows < A_TENTH * old.rows, name, None, new.rows, old.rows)
+            yield Finding(
+                Matter.SHRUNK, 0.8, new.rows < A_TENTH * old.rows, name, None, new.rows, old.rows
+            )
         elif old.rows and new.rows > THREE_TIMES * old.rows:
             yield Finding(Matter.GREW, 0.3, False, name, None, new.rows, old.rows)
         for column in old.columns.values():
@@ -147,7 +173,14 @@ def _column_since(table: str, old: ColumnProfile, new: ColumnProfile | None) -> 
         yield Finding(Matter.COLUMN_GONE, 0.6, table=table, column=old.name)
     elif new.rows and new.null_share > old.null_share + TEN_POINTS:
         percents = (round(100 * new.null_share), round(100 * old.null_share))
-        yield Finding(Matter.MORE_NULLS, 0.3 + new.null_share - old.null_share, False, table, old.name, *percents)
+        yield Finding(
+            Matter.MORE_NULLS,
+            0.3 + new.null_share - old.null_share,
+            False,
+            table,
+            old.name,
+            *percents,
+        )
 
 
 def _in_favour(report: Report) -> Iterator[Finding]:

@@ -1,7 +1,9 @@
-"""How the rows of a table stand in those of the table around it: how many each has, how many have none.
+"""How the rows of a table stand in those of the table around it: how many each has, how many have
+none.
 
-Parents and children are told apart by hashes of the parent's key. Where there are many, one parent in two, in four and
-so on is looked at, with all of its children: those of which the hash ends in as many zeros.
+Parents and children are told apart by hashes of the parent's key. Where there are many, one parent
+in two, in four and so on is looked at, with all of its children: those of which the hash ends in as
+many zeros.
 """
 
 from __future__ import annotations
@@ -20,8 +22,12 @@ MOST_HASHES = 400_000
 
 @dataclass(frozen=True)
 class Join:
-    """A table in the one around it. `by`: the columns that lead there, none if there are no such in both. `one_in`: of
-    how many parents one was looked at; the other numbers are of these. `orphans`: rows whose parent is not there."""
+    """A table in the one around it.
+
+    `by`: the columns that lead there, none if there are no such in both. `one_in`: of how many
+    parents one was looked at; the other numbers are of these. `orphans`: rows whose parent is not
+    there.
+    """
 
     child: str
     parent: str
@@ -40,7 +46,9 @@ class Join:
 
 
 class KeyHashes:
-    """Hashes of some columns of the rows of a table; with more than `most` those that end in another zero."""
+    """Hashes of some columns of the rows of a table; with more than `most` those that end in
+    another zero.
+    """
 
     def __init__(self, columns: Sequence[str], most: int = MOST_HASHES) -> None:
         self.columns = columns
@@ -74,7 +82,9 @@ def joined(child: str, parent: str, of_child: KeyHashes, of_parent: KeyHashes) -
     parents = np.unique(KeyHashes.ending(of_parent.kept, zeros))
     found, counts = np.unique(KeyHashes.ending(of_child.kept, zeros), return_counts=True)
     there = np.isin(found, parents, assume_unique=True)
-    children = np.concatenate([counts[there], np.zeros(len(parents) - int(there.sum()), counts.dtype)])
+    children = np.concatenate(
+        [counts[there], np.zeros(len(parents) - int(there.sum()), counts.dtype)]
+    )
     return Join(
         child,
         parent,

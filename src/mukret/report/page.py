@@ -52,8 +52,11 @@ class Top:
 
 @dataclass(frozen=True)
 class Card:
-    """A column. `picture` is its distribution, `ends` what stands at both sides of a line of time; else there are
-    values."""
+    """A column.
+
+    `picture` is its distribution, `ends` what stands at both sides of a line of time; else there
+    are values.
+    """
 
     name: str
     kind: str
@@ -69,7 +72,12 @@ def page(report: Report) -> str:
     verdict, findings = weighed(report)
     tables = [table for table in report.tables.values() if table.columns]
     flows = {
-        name: (tally.rows_written, tally.rows_rejected, tally.rows_filtered, tally.rows_deduplicated)
+        name: (
+            tally.rows_written,
+            tally.rows_rejected,
+            tally.rows_filtered,
+            tally.rows_deduplicated,
+        )
         for name, tally in ((table.name, table.tally) for table in report.tables.values())
     }
     answer, below = VERDICTS[verdict]
@@ -96,7 +104,9 @@ def _template() -> jinja2.Template:
     environment = jinja2.Environment(
         autoescape=True, trim_blocks=True, lstrip_blocks=True, undefined=jinja2.StrictUndefined
     )
-    environment.filters.update(count=lambda number: f"{number:,}", percent=percent, short=_short, shown=shown_text)
+    environment.filters.update(
+        count=lambda number: f"{number:,}", percent=percent, short=_short, shown=shown_text
+    )
     return environment.from_string(_text("page.html"))
 
 
@@ -146,7 +156,12 @@ def _told(column: ColumnProfile) -> list[tuple[str, str]]:
     told = [("null", percent(column.nulls, column.rows))]
     if column.filled:
         about = "" if column.exactly else "about "
-        told.append(("different", f"{about}{column.different if column.exactly else _rounded(column.different):,}"))
+        told.append(
+            (
+                "different",
+                f"{about}{column.different if column.exactly else _rounded(column.different):,}",
+            )
+        )
     if column.smallest is not None and column.largest is not None:
         names = ("first", "last") if column.moments else ("smallest", "largest")
         told += zip(names, map(_short, (column.smallest, column.largest)), strict=True)
@@ -165,4 +180,8 @@ def _tops(column: ColumnProfile) -> Iterator[Top]:
     most = column.top[0][1] if column.top else 1
     for text, count in column.top:
         share = "" if most == 1 else percent(count, whole)
-        yield Top(_short(text) if text else "(empty text)", share, 0.0 if most == 1 else 100 * count / whole)
+        yield Top(
+            _short(text) if text else "(empty text)",
+            share,
+            0.0 if most == 1 else 100 * count / whole,
+        )

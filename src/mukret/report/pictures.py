@@ -1,4 +1,6 @@
-"""Pictures out of numbers: as SVG that stands in a page and takes its colours, or as a file of its own."""
+"""Pictures out of numbers: as SVG that stands in a page and takes its colours, or as a file of its
+own.
+"""
 
 from __future__ import annotations
 
@@ -21,10 +23,17 @@ mpl.rcParams["svg.fonttype"] = "none"
 mpl.rcParams["svg.hashsalt"] = "mukret"
 
 BINS = 32
-COLOURS: Mapping[str, str] = {"written": "#101010", "rejected": "#202020", "filtered": "#303030", "merged": "#404040"}
+COLOURS: Mapping[str, str] = {
+    "written": "#101010",
+    "rejected": "#202020",
+    "filtered": "#303030",
+    "merged": "#404040",
+}
 """Stand for those of the page, whose names they take there."""
 PLAIN = {"written": "#1d6f8c", "rejected": "#c8572c", "filtered": "#9aa5ab", "merged": "#cfd6d9"}
-"""The same in a file of its own: blue and orange, which the colour-blind can tell apart, and two greys."""
+"""The same in a file of its own: blue and orange, which the colour-blind can tell apart, and two
+greys.
+"""
 _OF_PAGE = {colour: f"var(--{name})" for name, colour in COLOURS.items()}
 _SIZES = re.compile(r'<svg [^>]*?viewBox="([^"]+)"[^>]*>', re.DOTALL)
 
@@ -67,10 +76,18 @@ def distribution_svg(bars: Bars) -> str:
     corners = [
         corner
         for place, height in enumerate(bars.heights)
-        for corner in ((place, 0), (place, height), (place + 0.86, height), (place + 0.86, 0), (place, 0))
+        for corner in (
+            (place, 0),
+            (place, height),
+            (place + 0.86, height),
+            (place + 0.86, 0),
+            (place, 0),
+        )
     ]
     steps = [Path.MOVETO, Path.LINETO, Path.LINETO, Path.LINETO, Path.CLOSEPOLY] * len(bars.heights)
-    axes.add_patch(PathPatch(Path(corners, steps), color=COLOURS["written"], linewidth=0))  # one is quicker than many
+    axes.add_patch(
+        PathPatch(Path(corners, steps), color=COLOURS["written"], linewidth=0)
+    )  # one is quicker than many
     axes.set_xlim(0, len(bars.heights) - 0.14)
     axes.set_ylim(0, max(bars.heights))
     axes.axis("off")
@@ -78,7 +95,9 @@ def distribution_svg(bars: Bars) -> str:
 
 
 def flow_svg(rows: Mapping[str, Sequence[int]]) -> str:
-    """For each table a bar of what became of its rows (written, rejected, filtered, merged), all equally long."""
+    """For each table a bar of what became of its rows (written, rejected, filtered, merged), all
+    equally long.
+    """
     figure = Figure(figsize=(7.2, 0.3 * len(rows)))
     axes = figure.add_axes((0, 0, 1, 1))
     for line, counts in enumerate(rows.values()):
@@ -102,7 +121,10 @@ def svg_of(figure: Figure, label: str) -> str:
     text = re.sub(r"<metadata>.*?</metadata>", "", text, flags=re.DOTALL)
     head = _SIZES.match(text)
     assert head is not None
-    text = f'<svg viewBox="{head[1]}" preserveAspectRatio="none" role="img" aria-label="{label}">{text[head.end() :]}'
+    text = (
+        f'<svg viewBox="{head[1]}" preserveAspectRatio="none" role="img" '
+        f'aria-label="{label}">{text[head.end() :]}'
+    )
     for colour, name in _OF_PAGE.items():
         text = text.replace(colour, name)
     return re.sub(r"\s*\n\s*", " ", text)

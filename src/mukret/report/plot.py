@@ -26,29 +26,45 @@ def draw(delivered: Delivered, name: str, file: str) -> None:
     """
     ending = os.path.splitext(file)[1].lower()
     if ending not in ENDINGS:
-        raise UsageError("usage", f"a picture {file}", hint=f"a name that ends in {', '.join(ENDINGS)}")
+        raise UsageError(
+            "usage", f"a picture {file}", hint=f"a name that ends in {', '.join(ENDINGS)}"
+        )
     table_name, _, column_name = name.partition(".")
-    known = [f"{table.name}.{column}" for table in delivered.tables.values() for column in table.types]
+    known = [
+        f"{table.name}.{column}" for table in delivered.tables.values() for column in table.types
+    ]
     if name not in known:
-        raise UsageError("unknown-field", f"no column {name} in {delivered.target}", hint=did_you_mean(name, known))
+        raise UsageError(
+            "unknown-field",
+            f"no column {name} in {delivered.target}",
+            hint=did_you_mean(name, known),
+        )
     found = profile(delivered, delivered.tables[table_name])
     figure = _figure(found.columns[column_name], name, found.sampled)
     try:
         figure.savefig(file, dpi=150)
     except OSError as error:
-        raise OutputError("not-written", f"{file}: {(error.strerror or str(error)).lower()}") from None
+        raise OutputError(
+            "not-written", f"{file}: {(error.strerror or str(error)).lower()}"
+        ) from None
 
 
 def _figure(column: ColumnProfile, name: str, sampled: int | None) -> Figure:
     if not column.filled:
-        raise InputError("no-input", f"{name} has no value in {counted(column.rows, 'row')}", hint="choose another")
+        raise InputError(
+            "no-input",
+            f"{name} has no value in {counted(column.rows, 'row')}",
+            hint="choose another",
+        )
     figure = Figure(figsize=(8, 4.5), layout="constrained")
     axes: Any = figure.add_subplot()
     bars = bars_of(column)
     if bars is None or (column.exactly and column.different <= MOST_SHOWN):
         values = column.top[::-1]
         axes.barh(
-            [shortened(text, LONGEST) for text, _ in values], [count for _, count in values], color=PLAIN["written"]
+            [shortened(text, LONGEST) for text, _ in values],
+            [count for _, count in values],
+            color=PLAIN["written"],
         )
         axes.set_xlabel("rows")
     else:

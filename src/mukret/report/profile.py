@@ -1,8 +1,8 @@
 """What a column holds, learnt in one pass over its texts in bounded memory.
 
-Counts, nulls, smallest and largest are of all rows. Different values are counted up to a bound and estimated beyond it
-(the k smallest hashes: Bar-Yossef et al., 2002; k = 4,096 errs by some 1.6%). Pictures, and the values that come most
-where there are many, are of a sample of rows, drawn evenly.
+Counts, nulls, smallest and largest are of all rows. Different values are counted up to a bound and
+estimated beyond it (the k smallest hashes: Bar-Yossef et al., 2002; k = 4,096 errs by some 1.6%).
+Pictures, and the values that come most where there are many, are of a sample of rows, drawn evenly.
 """
 
 from __future__ import annotations
@@ -34,9 +34,12 @@ _HASHES = float(2**64)
 
 @dataclass(frozen=True)
 class ColumnProfile:
-    """`different`: how many values there are, `exactly` or by an estimate. `top`: those that come most, with how often;
-    of all rows if they are counted `exactly`, else of the sample. `sample`: what stands in the sampled rows, nulls left
-    out, as Arrow has the type if it is `ordered`, else as texts."""
+    """`different`: how many values there are, `exactly` or by an estimate.
+
+    `top`: those that come most, with how often; of all rows if they are counted `exactly`, else of
+    the sample. `sample`: what stands in the sampled rows, nulls left out, as Arrow has the type if
+    it is `ordered`, else as texts.
+    """
 
     name: str
     kind: str
@@ -125,7 +128,9 @@ class _Column:
         if len(found) + len(self.counted) > 4 * MOST_DIFFERENT:
             self.counted = None
             return
-        self.counted.update(dict(zip(found.field(0).to_pylist(), found.field(1).to_pylist(), strict=True)))
+        self.counted.update(
+            dict(zip(found.field(0).to_pylist(), found.field(1).to_pylist(), strict=True))
+        )
         if len(self.counted) > MOST_DIFFERENT:
             self.counted = None
 
@@ -137,7 +142,10 @@ class _Column:
                 continue
             text = texts[pc.index(values, end).as_py()].as_py()
             known = getattr(self, name)
-            further = known is None or pc.less(*((end, known[0]) if name == "smallest" else (known[0], end))).as_py()
+            further = (
+                known is None
+                or pc.less(*((end, known[0]) if name == "smallest" else (known[0], end))).as_py()
+            )
             if further:
                 setattr(self, name, (end, text))
 
@@ -162,21 +170,28 @@ class _Column:
 
 
 def typed(texts: Any, kind: ValueType) -> Any:
-    """Texts of CSV cells as Arrow holds values of their type, times of day and durations as microseconds. Raises
-    ArrowInvalid and Bad."""
+    """Texts of CSV cells as Arrow holds values of their type, times of day and durations as
+    microseconds. Raises ArrowInvalid and Bad.
+    """
     if isinstance(kind, Time | Duration):  # as microseconds: Arrow has no smallest of these
-        return _once_each(texts, lambda text: kind.convert(text, PLAIN), stored(kind).arrow).cast(pa.int64())
+        return _once_each(texts, lambda text: kind.convert(text, PLAIN), stored(kind).arrow).cast(
+            pa.int64()
+        )
     target = pa.decimal128(38, kind.scale) if hasattr(kind, "scale") else stored(kind).arrow
     return texts.cast(target)
 
 
 def _once_each(texts: Any, convert: Any, target: Any) -> Any:
     encoded = texts.dictionary_encode()
-    return pa.array([convert(text) for text in encoded.dictionary.to_pylist()], target).take(encoded.indices)
+    return pa.array([convert(text) for text in encoded.dictionary.to_pylist()], target).take(
+        encoded.indices
+    )
 
 
 class RowSample:
-    """Rows drawn evenly out of all that come: those with the smallest of random numbers, the same in each run."""
+    """Rows drawn evenly out of all that come: those with the smallest of random numbers, the same
+    in each run.
+    """
 
     def __init__(self, most: int = SAMPLED_ROWS) -> None:
         self.most = most
@@ -194,14 +209,24 @@ class RowSample:
         self.numbers = np.concatenate([self.numbers, numbers])
         if len(self.numbers) > self.most:
             kept = np.sort(np.argpartition(self.numbers, self.most)[: self.most])
-            self.numbers, self.rows = self.numbers[kept], self.rows.take(pa.array(kept)).combine_chunks()
+            self.numbers, self.rows = (
+                self.numbers[kept],
+                self.rows.take(pa.array(kept)).combine_chunks(),
+            )
 
     def column(self, name: str) -> Any:
-        return pa.array([], pa.string()) if self.rows is None else self.rows.column(name).combine_chunks()
+        return (
+            pa.array([], pa.string())
+            if self.rows is None
+            else self.rows.column(name).combine_chunks()
+        )
 
 
 def profile(delivered: Delivered, table: DeliveredTable, also: Iterable[Any] = ()) -> TableProfile:
-    """Reads a table once. `also` are given each batch, too (with a method `see`). Raises InputError."""
+    """Reads a table once.
+
+    `also` are given each batch, too (with a method `see`). Raises InputError.
+    """
     columns = {name: _Column(kind) for name, kind in table.columns.items()}
     sample = RowSample()
     rows = 0
@@ -211,12 +236,16 @@ def profile(delivered: Delivered, table: DeliveredTable, also: Iterable[Any] = (
             try:
                 column.see(batch.column(name))
             except (pa.ArrowInvalid, Bad) as error:
-                message = f"{delivered.target}: {table.name}.{name} holds what is no {table.types[name]}: {error}"
+                message = (
+                    f"{delivered.target}: {table.name}.{name} holds what is no "
+                    f"{table.types[name]}: {error}"
+                )
                 raise InputError("not-opened", message, hint="extract it again") from None
         sample.see(batch)
         for other in also:
             other.see(batch)
     found = {
-        name: column.profile(name, table.types[name], rows, sample.column(name)) for name, column in columns.items()
+        name: column.profile(name, table.types[name], rows, sample.column(name))
+        for name, column in columns.items()
     }
     return TableProfile(table.name, rows, found, SAMPLED_ROWS if rows > SAMPLED_ROWS else None)

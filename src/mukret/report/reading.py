@@ -20,8 +20,9 @@ MOST_REASONS = 1_000
 
 @dataclass(frozen=True)
 class TableReport:
-    """A table: what became of its rows in the last run, and what the rows that are there hold; `sampled` as
-    `TableProfile` has it."""
+    """A table: what became of its rows in the last run, and what the rows that are there hold;
+    `sampled` as `TableProfile` has it.
+    """
 
     name: str
     tally: TableTally
@@ -33,7 +34,9 @@ class TableReport:
 
 @dataclass
 class Refused:
-    """A reason why rows were rejected, or documents (with `table` None): how many, and the first of them."""
+    """A reason why rows were rejected, or documents (with `table` None): how many, and the first of
+    them.
+    """
 
     table: str | None
     field_name: str | None
@@ -44,8 +47,10 @@ class Refused:
 
 @dataclass(frozen=True)
 class Report:
-    """`runs`: how many wrote the delivery; what is counted is that of the last one. `before`: the delivery that it is
-    compared with."""
+    """`runs`: how many wrote the delivery; what is counted is that of the last one.
+
+    `before`: the delivery that it is compared with.
+    """
 
     target: str
     record: Mapping[str, Any]
@@ -66,7 +71,9 @@ class Report:
 
     @cached_property
     def gone_along(self) -> Mapping[str, int]:
-        """For each table how many rows were rejected with the row that they stand in, and not for themselves."""
+        """For each table how many rows were rejected with the row that they stand in, and not for
+        themselves.
+        """
         counts = Counter[str]()
         for reason in self.refused:
             if reason.code == PARENT_REJECTED and reason.table is not None:
@@ -83,7 +90,9 @@ class Report:
 
     @property
     def unread(self) -> Mapping[str, int]:
-        """Paths that no rule reads, with how often they came in the documents that were looked at."""
+        """Paths that no rule reads, with how often they came in the documents that
+        were looked at.
+        """
         found: Mapping[str, int] = self.record["sample"]["unread"]
         return found
 
@@ -120,7 +129,9 @@ def read_report(delivered: Delivered, against: Delivered | None = None) -> Repor
         also = [hashes[table.name] for hashes in (of_parents, of_children) if table.name in hashes]
         found = profile(delivered, table, also)
         tally = tables[table.name].tally if table.name in tables else TableTally()
-        tables[table.name] = TableReport(table.name, tally, found.rows, found.columns, found.sampled, table.key)
+        tables[table.name] = TableReport(
+            table.name, tally, found.rows, found.columns, found.sampled, table.key
+        )
     joins = [
         joined(table.name, table.within, of_children[table.name], of_parents[table.within])
         if table.name in of_children and table.within in of_parents
@@ -151,4 +162,7 @@ def refused_by_reason(rejects: Iterable[DeliveredReject]) -> list[Refused]:
             reason.count += reject.rows
             if len(reason.examples) < MOST_EXAMPLES:
                 reason.examples.append((reject, problem))
-    return sorted(found.values(), key=lambda one: (-one.count, one.table or "", one.field_name or "", one.code))
+    return sorted(
+        found.values(),
+        key=lambda one: (-one.count, one.table or "", one.field_name or "", one.code),
+    )

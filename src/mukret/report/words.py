@@ -16,7 +16,9 @@ VERDICTS = {
 
 
 def percent(count: float, of: float) -> str:
-    """A share, as exactly as it is worth saying: never 0% of something, nor 100% of less than all."""
+    """A share, as exactly as it is worth saying: never 0% of something,
+    nor 100% of less than all.
+    """
     if not of:
         return "–"
     share = 100 * count / of
@@ -36,7 +38,8 @@ _SAID = {
     Matter.ALWAYS_NULL: "{table}.{column} is null in all of {rows}.",
     Matter.MOSTLY_NULL: "{table}.{column} is null in {share} of its rows.",
     Matter.UNKNOWN_FILTERED: (
-        "{rows} of {table} left out since the condition was unknown, not false (of {of:,} left out in all)."
+        "{rows} of {table} left out since the condition was unknown, not false (of {of:,} left "
+        "out in all)."
     ),
     Matter.ORPHANS: "{rows} of {table} stand in no row of {column}: a join loses them.",
     Matter.MEMBERS_TWICE: "{members} came twice in one object; the last one counted.",
@@ -64,11 +67,15 @@ def sentence(finding: Finding) -> str:
         documents=counted(count, "document"),
         members=counted(count, "member"),
         share=percent(count, finding.of),
-        along=f", and with them {counted(finding.along, 'row')} of the tables within" if finding.along else "",
+        along=f", and with them {counted(finding.along, 'row')} of the tables within"
+        if finding.along
+        else "",
     )
 
 
 def moment(microseconds: float) -> str:
     """A place on a line of time, as a date; with the time of day if it is not midnight."""
     found = datetime.fromtimestamp(microseconds / 1e6, UTC)
-    return f"{found:%Y-%m-%d}" if (found.hour, found.minute) == (0, 0) else f"{found:%Y-%m-%d %H:%M}"
+    return (
+        f"{found:%Y-%m-%d}" if (found.hour, found.minute) == (0, 0) else f"{found:%Y-%m-%d %H:%M}"
+    )

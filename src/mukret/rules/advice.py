@@ -17,7 +17,9 @@ def advice(rules: Rules) -> list[Notice]:
 Placed = tuple[tuple[bool, str, int, int], Notice]
 
 
-def _placed(rules: Rules, thing: Field | Table, code: str, message: str, hint: str, table: str | None) -> Placed:
+def _placed(
+    rules: Rules, thing: Field | Table, code: str, message: str, hint: str, table: str | None
+) -> Placed:
     place = f"{thing.file}:{thing.line}:{thing.column}"
     order = (thing.file != rules.file, thing.file, thing.line, thing.column)
     return order, Notice(code, message, place, hint, table)
@@ -27,7 +29,12 @@ def _unused(rules: Rules) -> Iterator[Placed]:
     """Fields of the response that no table has, itself or by way of another field."""
     fields = {own.name: own for own in rules.response_fields}
     used: set[str] = set()
-    todo = [item.name for table in rules.tables.values() for item in table.inherit if item.origin == RESPONSE]
+    todo = [
+        item.name
+        for table in rules.tables.values()
+        for item in table.inherit
+        if item.origin == RESPONSE
+    ]
     while todo:
         name = todo.pop()
         if name in fields and name not in used:
@@ -44,15 +51,26 @@ def _not_joined(rules: Rules) -> Iterator[Placed]:
     """Tables of which no row can be led back to its row of the table that it is within."""
     for table in rules.tables.values():
         parent = rules.tables.get(table.within or "")
-        if parent is None or not table.columns or not parent.columns or _tells_apart(rules, table, parent):
+        if (
+            parent is None
+            or not table.columns
+            or not parent.columns
+            or _tells_apart(rules, table, parent)
+        ):
             continue
         message = f"{table.name} inherits nothing that tells the rows of {parent.name} apart"
-        hint = f"inherit: [{', '.join(parent.key)}]" if parent.key else f"give {parent.name} a key, and inherit it"
+        hint = (
+            f"inherit: [{', '.join(parent.key)}]"
+            if parent.key
+            else f"give {parent.name} a key, and inherit it"
+        )
         yield _placed(rules, table, "not-joined", message, hint, table.name)
 
 
 def _tells_apart(rules: Rules, table: Table, parent: Table) -> bool:
-    """Whether a table has what tells the rows of its parent apart, at least those of one row above or document."""
+    """Whether a table has what tells the rows of its parent apart, at least those of one row above
+    or document.
+    """
     inherited = {item.name for item in table.inherit}
     own = [name for name in parent.key if name not in {item.name for item in parent.inherit}]
     if parent.key:
@@ -64,5 +82,10 @@ def _is_alone(rules: Rules, table: Table) -> bool:
     """Whether a table has one row in each document at most."""
     above = rules.tables.get(table.within or "")
     rows = table.rows
-    one = len(rows.named_paths) == 1 and rows.named_paths[0].singular and not rows.spread and rows.recurse is None
+    one = (
+        len(rows.named_paths) == 1
+        and rows.named_paths[0].singular
+        and not rows.spread
+        and rows.recurse is None
+    )
     return one and (above is None or _is_alone(rules, above))

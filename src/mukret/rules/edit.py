@@ -1,4 +1,6 @@
-"""Changes to the text of a rules file that leave all else as it was written, comments and order included."""
+"""Changes to the text of a rules file that leave all else as it was written, comments and order
+included.
+"""
 
 from __future__ import annotations
 
@@ -14,13 +16,17 @@ _COMMENT = re.compile(r"(?:[ \t]*\n)*( *)#[^\n]*(?:\n|\Z)")
 
 
 def with_ignored(text: str, paths: Sequence[str]) -> str:
-    """The text of a rules file, which must be valid YAML, with more paths under `response.ignore`."""
+    """The text of a rules file, which must be valid YAML,
+    with more paths under `response.ignore`.
+    """
     root = YAML().compose(text)
     assert isinstance(root, MappingNode)
     response = _member(root, "response")
     quoted = [json_text(path) for path in paths]
     if response is None:
-        return _inserted(text, _before_tables(text, root), ["response:", *_listed(quoted, "  "), ""])
+        return _inserted(
+            text, _before_tables(text, root), ["response:", *_listed(quoted, "  "), ""]
+        )
     if not isinstance(response, MappingNode):
         return _replaced(text, response, f"{{ignore: [{', '.join(quoted)}]}}")
     ignore = _member(response, "ignore")
@@ -29,11 +35,17 @@ def with_ignored(text: str, paths: Sequence[str]) -> str:
     if isinstance(ignore, SequenceNode) and not ignore.flow_style and ignore.value:
         last = ignore.value[-1]
         indent = _indent(text, ignore.value[0].start_mark.index).rpartition("-")[0]
-        return _inserted(text, _next_line(text, last.end_mark.index), [f"{indent}- {path}" for path in quoted])
+        return _inserted(
+            text, _next_line(text, last.end_mark.index), [f"{indent}- {path}" for path in quoted]
+        )
     if isinstance(ignore, SequenceNode) and ignore.flow_style:
         end = ignore.end_mark.index - 1
         return text[:end].rstrip() + (", " if ignore.value else "") + ", ".join(quoted) + text[end:]
-    known = [text[ignore.start_mark.index : ignore.end_mark.index].strip()] if _says_something(ignore) else []
+    known = (
+        [text[ignore.start_mark.index : ignore.end_mark.index].strip()]
+        if _says_something(ignore)
+        else []
+    )
     return _replaced(text, ignore, f"[{', '.join([*known, *quoted])}]")
 
 
@@ -44,25 +56,37 @@ def with_fields(text: str, table: str, fields: Mapping[str, str]) -> str:
     assert isinstance(tables, MappingNode)
     own = _member(tables, table)
     assert isinstance(own, MappingNode)
-    return _with_members(text, own, "fields", [f"{name}: {value}" for name, value in fields.items()])
+    return _with_members(
+        text, own, "fields", [f"{name}: {value}" for name, value in fields.items()]
+    )
 
 
 def with_facts(text: str, fields: Mapping[str, str]) -> str:
-    """More fields of the response, at the end of those that there are. Raises NotPlain if there are none."""
+    """More fields of the response, at the end of those that there are.
+
+    Raises NotPlain if there are none.
+    """
     response = _member(YAML().compose(text), "response")
     if not isinstance(response, MappingNode):
         raise NotPlain("response")
-    return _with_members(text, response, "fields", [f"{name}: {value}" for name, value in fields.items()])
+    return _with_members(
+        text, response, "fields", [f"{name}: {value}" for name, value in fields.items()]
+    )
 
 
 def with_members(text: str, key: str, members: Sequence[Sequence[str]]) -> str:
-    """More members of a mapping at the top (`tables`, `enums`), each as lines that are indented from its name on.
+    """More members of a mapping at the top (`tables`, `enums`), each as lines that are indented
+    from its name on.
 
     One that is not there is put before the tables.
     """
     root = YAML().compose(text)
     assert isinstance(root, MappingNode)
-    lines = [line for member in members for line in ("", *(f"  {line}" if line else "" for line in member))]
+    lines = [
+        line
+        for member in members
+        for line in ("", *(f"  {line}" if line else "" for line in member))
+    ]
     holder = _member(root, key)
     if holder is None:
         return _inserted(text, _before_tables(text, root), [f"{key}:", *lines[1:], ""])
@@ -74,7 +98,9 @@ def with_members(text: str, key: str, members: Sequence[Sequence[str]]) -> str:
 
 
 class NotPlain(Exception):
-    """A part of a rules file that is written in one line, in braces, has no place for whole blocks."""
+    """A part of a rules file that is written in one line, in braces,
+    has no place for whole blocks.
+    """
 
 
 def _with_members(text: str, holder: MappingNode, key: str, members: Sequence[str]) -> str:
@@ -86,7 +112,9 @@ def _with_members(text: str, holder: MappingNode, key: str, members: Sequence[st
         end = inner.end_mark.index - 1
         return f"{text[:end].rstrip()}{', ' if inner.value else ''}{', '.join(members)}{text[end:]}"
     indent = _indent(text, inner.value[0][0].start_mark.index)
-    return _inserted(text, _end_of_block(text, inner, len(indent)), [f"{indent}{member}" for member in members])
+    return _inserted(
+        text, _end_of_block(text, inner, len(indent)), [f"{indent}{member}" for member in members]
+    )
 
 
 def _before_tables(text: str, root: MappingNode) -> int:
@@ -98,7 +126,9 @@ def _before_tables(text: str, root: MappingNode) -> int:
 
 
 def _end_of_block(text: str, node: MappingNode, indent: int) -> int:
-    """Where the line after the last one of a block begins; comments that are indented as far belong to it."""
+    """Where the line after the last one of a block begins; comments that are indented as far belong
+    to it.
+    """
     last: Node = node
     while isinstance(last, MappingNode | SequenceNode) and last.value and not last.flow_style:
         last = last.value[-1][1] if isinstance(last, MappingNode) else last.value[-1]
@@ -162,5 +192,7 @@ def _next_line(text: str, place: int) -> int:
 
 
 def _indent(text: str, place: int) -> str:
-    """What stands before a place in its line, comments and all else made blank but for the marks of a list."""
+    """What stands before a place in its line, comments and all else made blank but for the marks of
+    a list.
+    """
     return re.sub(r"[^\s-]", " ", text[_line_start(text, place) : place])

@@ -25,9 +25,10 @@ Decoder = Callable[[bytes], JsonValue]
 
 
 class ExamplesReader:
-    """`declared`: the names of all tables and fields of the file, where it has problems, so that what is broken is not
-    reported as unknown too. `decode` turns the bytes of a file into a document; it raises ValueError for what is no
-    JSON."""
+    """`declared`: the names of all tables and fields of the file, where it has problems, so that
+    what is broken is not reported as unknown too. `decode` turns the bytes of a file into a
+    document; it raises ValueError for what is no JSON.
+    """
 
     def __init__(
         self,
@@ -57,7 +58,10 @@ class ExamplesReader:
         shows = self.reader.text(body.get("shows"), "shows")
         if shows is None:
             self.reader.add(
-                "missing-key", "the example does not say what it shows", body, "shows: a fare keeps its digits"
+                "missing-key",
+                "the example does not say what it shows",
+                body,
+                "shows: a fare keeps its digits",
             )
         if ("response" in body.entries) == ("file" in body.entries):
             self.reader.add("missing-key", "an example has a response or a file, one of them", body)
@@ -101,8 +105,12 @@ class ExamplesReader:
             scalar = self.reader.scalar(value, f"{name} of facts")
             if name not in DOCUMENT_FACTS and not name.startswith(REQUEST_FACT):
                 known = (*DOCUMENT_FACTS, f"{REQUEST_FACT}NAME")
-                self.reader.add("unknown-key", f"facts have no {name}", key, did_you_mean(name, known))
-            elif name in ("document", "page") and scalar is not None and not scalar.text.isdecimal():
+                self.reader.add(
+                    "unknown-key", f"facts have no {name}", key, did_you_mean(name, known)
+                )
+            elif (
+                name in ("document", "page") and scalar is not None and not scalar.text.isdecimal()
+            ):
                 self.reader.add("wrong-value", f"{name} is a number", scalar)
             elif scalar is not None:
                 found[name] = scalar.text
@@ -113,7 +121,9 @@ class ExamplesReader:
         if not facts:
             return None
         variables = {
-            name.removeprefix(REQUEST_FACT): text for name, text in facts.items() if name.startswith(REQUEST_FACT)
+            name.removeprefix(REQUEST_FACT): text
+            for name, text in facts.items()
+            if name.startswith(REQUEST_FACT)
         }
         page = facts.get("page")
         return Origin(
@@ -141,7 +151,10 @@ class ExamplesReader:
             return self.decode((Path(scalar.source.name).parent / scalar.text).read_bytes())
         except OSError as error:
             self.reader.add(
-                "example-file", f"{scalar.text}: {error.strerror}", scalar, "the path is relative to the rules file"
+                "example-file",
+                f"{scalar.text}: {error.strerror}",
+                scalar,
+                "the path is relative to the rules file",
             )
         except ValueError as error:
             self.reader.add("example-file", f"{scalar.text} is not JSON: {error}", scalar)
@@ -166,17 +179,23 @@ class ExamplesReader:
             return int(text, 0) if text.startswith("0") and text[1:2] in ("o", "x") else int(text)
         return Number(json_number(text)) if _FLOAT.fullmatch(text) else text
 
-    def expected(self, name: str, key: Scalar, node: Node) -> int | tuple[dict[str, object], ...] | None:
+    def expected(
+        self, name: str, key: Scalar, node: Node
+    ) -> int | tuple[dict[str, object], ...] | None:
         table = self.tables.get(name)
         if table is None and name in self.declared:
             return None  # a table that is broken has its own line in the report
         if table is None:
-            self.reader.add("unknown-table", f"no table {name}", key, did_you_mean(name, self.tables))
+            self.reader.add(
+                "unknown-table", f"no table {name}", key, did_you_mean(name, self.tables)
+            )
             return None
         if isinstance(node, Scalar) and node.text.isdecimal():
             return int(node.text)
         if not isinstance(node, Sequence):
-            self.reader.add("wrong-value", f"gives: {name} is a list of rows, or a number of rows", node)
+            self.reader.add(
+                "wrong-value", f"gives: {name} is a list of rows, or a number of rows", node
+            )
             return None
         rows = []
         for item in node.items:
@@ -192,13 +211,20 @@ class ExamplesReader:
             if name not in types:
                 if name in self.declared:
                     continue  # a field that is broken has its own line in the report
-                self.reader.add("unknown-field", f"{table.name} has no field {name}", key, did_you_mean(name, types))
+                self.reader.add(
+                    "unknown-field",
+                    f"{table.name} has no field {name}",
+                    key,
+                    did_you_mean(name, types),
+                )
             elif isinstance(node, Scalar) and (node.means_null or node.text == "null"):
                 row[name] = None
             elif isinstance(types[name], Json) and not isinstance(node, Scalar):
                 row[name] = json_text(self.document(node))
             elif isinstance(node, Scalar | Sequence):
-                row[name] = typed_scalar(self.reader, node, Reading(types[name]), f"{name} of {table.name}")
+                row[name] = typed_scalar(
+                    self.reader, node, Reading(types[name]), f"{name} of {table.name}"
+                )
             else:
                 self.reader.add("wrong-value", f"{name} is a text or a list of texts", node)
         return row

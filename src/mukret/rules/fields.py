@@ -1,6 +1,7 @@
 """One field: where its value comes from, its type, and what happens when the value is bad.
 
-Expressions and lookups are left as they are written (`Draft`): they are typed once all fields of all tables are known.
+Expressions and lookups are left as they are written (`Draft`): they are typed once all fields of
+all tables are known.
 """
 
 from __future__ import annotations
@@ -13,7 +14,16 @@ from mukret.documents.decode import NotJson, decode
 from mukret.rules.model import Policy
 from mukret.rules.reader import Reader, keys
 from mukret.rules.source import Mapping, Node, Scalar, Sequence
-from mukret.rules.sources import DOCUMENT_FACTS, REQUEST_FACT, ROW_FACTS, At, Constant, Fact, Rest, Take
+from mukret.rules.sources import (
+    DOCUMENT_FACTS,
+    REQUEST_FACT,
+    ROW_FACTS,
+    At,
+    Constant,
+    Fact,
+    Rest,
+    Take,
+)
 from mukret.rules.typing import OPTION_NAMES, TypeNames, policy
 from mukret.types import Bad, Integer, Json, ListOf, Reading, Text, Timestamp, ValueType
 from mukret.types.taken import GATHERINGS, Gathering, can_gather
@@ -26,7 +36,9 @@ _FACT_TYPES: dict[str, ValueType] = {
     "fetched_at": Timestamp(),
 }
 FIELD_KEYS = keys(
-    " ".join((*SOURCES, *OPTION_NAMES, "type take with required default bad keep note measured_in title")),
+    " ".join(
+        (*SOURCES, *OPTION_NAMES, "type take with required default bad keep note measured_in title")
+    ),
 )
 LOOKUP_KEYS = keys("in by give across")
 
@@ -44,8 +56,9 @@ class LookupDraft:
 
 @dataclass
 class Draft:
-    """A field that is not linked yet: a `source` that is ready, or an `expression`, a `lookup`, or the field of the row
-    `above`. `reading` is None where the type is that of what it is made of."""
+    """A field that is not linked yet: a `source` that is ready, or an `expression`, a `lookup`, or
+    the field of the row `above`. `reading` is None where the type is that of what it is made of.
+    """
 
     name: str
     key: Scalar
@@ -62,7 +75,9 @@ class Draft:
     measured_in: str | None = None
     title: str | None = None
     untyped: bool = False
-    """The file names a type that does not exist: nothing can be said of expressions that read this field."""
+    """The file names a type that does not exist: nothing can be said of expressions that read this
+    field.
+    """
 
 
 class FieldReader:
@@ -104,14 +119,21 @@ class FieldReader:
                 "keep one of them",
             )
         elif not given:
-            self.reader.add("missing-key", f"{key.text} has no source", key, f"give it one of {', '.join(SOURCES)}")
+            self.reader.add(
+                "missing-key",
+                f"{key.text} has no source",
+                key,
+                f"give it one of {', '.join(SOURCES)}",
+            )
         return given[0] if len(given) == 1 else None
 
     def source(self, draft: Draft, source_key: str, body: Mapping) -> None:
         node = body.entries[source_key][1]
         take = self.reader.choice(body.get("take"), "take", TAKES)
         if take and source_key != "at":
-            self.reader.add("wrong-option", f"take goes with at, not with {source_key}", body.key("take"))
+            self.reader.add(
+                "wrong-option", f"take goes with at, not with {source_key}", body.key("take")
+            )
         if "with" in body.entries and take != "join":
             self.reader.add("wrong-option", "with goes with take: join", body.key("with"))
         match source_key:
@@ -132,9 +154,15 @@ class FieldReader:
 
     def fact(self, node: Node) -> Fact | None:
         scalar = self.reader.scalar(node, "fact")
-        if scalar is not None and scalar.text.startswith(REQUEST_FACT) and scalar.text != REQUEST_FACT:
+        if (
+            scalar is not None
+            and scalar.text.startswith(REQUEST_FACT)
+            and scalar.text != REQUEST_FACT
+        ):
             return Fact(scalar.text)
-        word = self.reader.choice(node, "fact", (*ROW_FACTS, *DOCUMENT_FACTS, f"{REQUEST_FACT}NAME"))
+        word = self.reader.choice(
+            node, "fact", (*ROW_FACTS, *DOCUMENT_FACTS, f"{REQUEST_FACT}NAME")
+        )
         return Fact(word) if word else None
 
     def lookup(self, draft: Draft, node: Node) -> LookupDraft | None:
@@ -144,7 +172,9 @@ class FieldReader:
         for key in ("in", "by", "give"):
             if key not in body.entries:
                 hint = "lookup: {in: ports, by: [to_port], give: port_name}"
-                self.reader.add("missing-key", f"lookup of {draft.name} does not say {key}", body, hint)
+                self.reader.add(
+                    "missing-key", f"lookup of {draft.name} does not say {key}", body, hint
+                )
         into = self.reader.scalar(body.get("in"), "in")
         by = self.reader.scalars(body.get("by"), "by")
         give = self.reader.scalar(body.get("give"), "give")
@@ -159,10 +189,16 @@ class FieldReader:
         else:
             paths = [self.reader.path(node, f"path of {draft.name}")]
         found = tuple(path for path in paths if path is not None)
-        return At(found, cast(Take, take or "only"), separator) if found and len(found) == len(paths) else None
+        return (
+            At(found, cast(Take, take or "only"), separator)
+            if found and len(found) == len(paths)
+            else None
+        )
 
     def reading(self, draft: Draft, source_key: str, body: Mapping) -> Reading | None:
-        """The declared type with its options; the default type; None where what the field is made of decides."""
+        """The declared type with its options; the default type; None where what the field is made
+        of decides.
+        """
         if source_key in ("lookup", "parent"):
             self.no_type(source_key, body)
             return None
@@ -175,10 +211,17 @@ class FieldReader:
         given = [name for name in OPTION_NAMES if name in body.entries]
         if base is None and source_key == "compute" and "type" not in body.entries:
             if given:
-                self.reader.add("wrong-option", f"{given[0]} needs a type here", body.key(given[0]), "say type as well")
+                self.reader.add(
+                    "wrong-option",
+                    f"{given[0]} needs a type here",
+                    body.key(given[0]),
+                    "say type as well",
+                )
             return None
         if base is None and "type" in body.entries:
-            draft.untyped = True  # noted; neither its options nor what is computed from it can be judged
+            draft.untyped = (
+                True  # noted; neither its options nor what is computed from it can be judged
+            )
             return Reading(default)
         reading = self.types.with_options(base or self.types.with_defaults(Reading(default)), body)
         self.check_take(draft, reading, body)
@@ -187,8 +230,12 @@ class FieldReader:
     def no_type(self, source_key: str, body: Mapping) -> None:
         for name in ("type", *OPTION_NAMES):
             if name in body.entries:
-                message = f"{name} has no place beside {source_key}: the type is that of the field taken"
-                self.reader.add("wrong-option", message, body.key(name), "a field with compute can convert it")
+                message = (
+                    f"{name} has no place beside {source_key}: the type is that of the field taken"
+                )
+                self.reader.add(
+                    "wrong-option", message, body.key(name), "a field with compute can convert it"
+                )
 
     def check_take(self, draft: Draft, reading: Reading, body: Mapping) -> None:
         if not isinstance(draft.source, At):
@@ -198,7 +245,10 @@ class FieldReader:
             wants = {"sum": "a number", "join": "text"}.get(take, "a type with an order")
             hint = "say type: integer, or another number" if take == "sum" else None
             self.reader.add(
-                "wrong-value", f"take: {take} wants {wants}, not {reading.type.name}", body.key("take"), hint
+                "wrong-value",
+                f"take: {take} wants {wants}, not {reading.type.name}",
+                body.key("take"),
+                hint,
             )
         if draft.source.take == "all" and not isinstance(reading.type, ListOf):
             self.reader.add(
@@ -216,21 +266,26 @@ class FieldReader:
         draft.measured_in = self.reader.text(body.get("measured_in"), "measured_in")
         draft.title = self.reader.text(body.get("title"), "title")
         default = body.get("default")
-        if isinstance(default, Scalar | Sequence) and not (isinstance(default, Scalar) and default.empty):
+        if isinstance(default, Scalar | Sequence) and not (
+            isinstance(default, Scalar) and default.empty
+        ):
             draft.default = default
         elif isinstance(default, Mapping):
             self.reader.add("wrong-value", "default is a text, not a mapping", default)
         if draft.required and draft.default is not None:
             self.reader.add(
-                "wrong-option", f"{draft.name} is required and has a default", body.key("default"), "keep one of them"
+                "wrong-option",
+                f"{draft.name} is required and has a default",
+                body.key("default"),
+                "keep one of them",
             )
 
 
 def typed_scalar(reader: Reader, scalar: Scalar | Sequence, reading: Reading, what: str) -> object:
     """A text of the rules file read as a field's type; None with a problem noted if that fails.
 
-    `capture` is left out: it takes values out of what stands around them in the response, and nothing does here. ISO
-    8601 is a good form of dates and times, whatever that of the response is.
+    `capture` is left out: it takes values out of what stands around them in the response, and
+    nothing does here. ISO 8601 is a good form of dates and times, whatever that of the response is.
     """
     options = replace(reading.options, capture=None)
     if "iso" not in options.format:
@@ -240,15 +295,24 @@ def typed_scalar(reader: Reader, scalar: Scalar | Sequence, reading: Reading, wh
     if isinstance(scalar, Sequence):
         value = [item.text for item in reader.scalars(scalar, what)]
         if not isinstance(reading.type, ListOf):
-            reader.add("wrong-value", f"{what} is a list, but the type is {reading.type.name}", scalar)
+            reader.add(
+                "wrong-value", f"{what} is a list, but the type is {reading.type.name}", scalar
+            )
             return None
     else:
         value = scalar.text
         if isinstance(reading.type, Json) and not scalar.empty:
             with suppress(NotJson):
-                value = decode(scalar.text.encode())  # JSON text as it stands in a cell; any other text is a string
+                value = decode(
+                    scalar.text.encode()
+                )  # JSON text as it stands in a cell; any other text is a string
     try:
         return reading.read(value)
     except Bad as bad:
-        reader.add("wrong-value", f"{what} can't be read as {reading.type.name}", scalar, f"expected {bad.expected}")
+        reader.add(
+            "wrong-value",
+            f"{what} can't be read as {reading.type.name}",
+            scalar,
+            f"expected {bad.expected}",
+        )
         return None

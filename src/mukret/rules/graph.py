@@ -1,4 +1,6 @@
-"""What reads what, over the fields of all tables: the one answer on which order, parts and passes stand."""
+"""What reads what, over the fields of all tables: the one answer on which order, parts and passes
+stand.
+"""
 
 from __future__ import annotations
 
@@ -10,15 +12,17 @@ from mukret.rules.ordering import after_what_they_need
 from mukret.rules.sources import Reads, expression_reads
 
 Node = tuple[str, str | None]
-"""A field of a table, or its condition (WHERE); with None, the question which rows of the table survive."""
+"""A field of a table, or its condition (WHERE); with None, the question which rows of the table
+survive.
+"""
 
 
 class FieldGraph:
     """`needs` has for each node those that must be known before.
 
-    Lookups and aggregates see the rows that survive, and whether a row survives hangs on all of its fields and on its
-    condition. Where those hang on the lookup in turn (a table that looks into itself), the row is judged without them:
-    `without` has them, by table.
+    Lookups and aggregates see the rows that survive, and whether a row survives hangs on all of its
+    fields and on its condition. Where those hang on the lookup in turn (a table that looks into
+    itself), the row is judged without them: `without` has them, by table.
     """
 
     def __init__(
@@ -27,7 +31,9 @@ class FieldGraph:
         inherited: Mapping[str, Sequence[Inherited]],
         conditions: Mapping[str, Expression],
     ) -> None:
-        self.own: dict[Node, Field] = {(table, item.name): item for table, items in fields.items() for item in items}
+        self.own: dict[Node, Field] = {
+            (table, item.name): item for table, items in fields.items() for item in items
+        }
         self.taken: dict[Node, Inherited] = {
             (table, item.name): item for table, items in inherited.items() for item in items
         }
@@ -42,14 +48,19 @@ class FieldGraph:
         self.without = self._without()
         for table, names in self.without.items():
             self.needs[table, None] = [
-                node for node in self.needs if node[0] == table and node[1] is not None and node[1] not in names
+                node
+                for node in self.needs
+                if node[0] == table and node[1] is not None and node[1] not in names
             ]
 
     @classmethod
     def of(cls, rules: Rules) -> FieldGraph:
         tables = rules.tables
         return cls(
-            {RESPONSE: rules.response_fields, **{name: table.fields for name, table in tables.items()}},
+            {
+                RESPONSE: rules.response_fields,
+                **{name: table.fields for name, table in tables.items()},
+            },
             {name: table.inherit for name, table in tables.items()},
             {name: table.where for name, table in tables.items() if table.where is not None},
         )
@@ -64,15 +75,21 @@ class FieldGraph:
         return _reached(start, self.needs)
 
     def _without(self) -> dict[str, frozenset[str]]:
-        """For each table of which is asked which rows survive: its fields that hang on the answer."""
+        """For each table of which is asked which rows survive:
+        its fields that hang on the answer.
+        """
         needed_by: dict[Node, list[Node]] = {}
         for node, found in self.needs.items():
             for need in found:
                 needed_by.setdefault(need, []).append(node)
-            needed_by.setdefault(node, []).append((node[0], None))  # survival needs all fields of the table
+            needed_by.setdefault(node, []).append(
+                (node[0], None)
+            )  # survival needs all fields of the table
         asked = sorted({table for table, name in needed_by if name is None})
         return {
-            table: frozenset(str(name) for of, name in _reached((table, None), needed_by) if of == table and name)
+            table: frozenset(
+                str(name) for of, name in _reached((table, None), needed_by) if of == table and name
+            )
             for table in asked
         }
 
@@ -87,8 +104,9 @@ def needed(table: str, reads: Reads) -> list[Node]:
 
 
 def tables_behind(rules: Rules, names: Iterable[str]) -> set[str]:
-    """These tables and those that the rows of one hang on: tables above, and those that are looked at in the same
-    document."""
+    """These tables and those that the rows of one hang on: tables above, and those that are looked
+    at in the same document.
+    """
     found: set[str] = set()
     todo = list(names)
     while todo:

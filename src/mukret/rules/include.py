@@ -1,4 +1,6 @@
-"""Rules files that include others: their trees merged into one, every node keeping its place in its own file."""
+"""Rules files that include others: their trees merged into one, every node keeping its place in its
+own file.
+"""
 
 from __future__ import annotations
 
@@ -15,11 +17,17 @@ _WHOLE = (
     ("response", "fields", None),
     ("enums", None, "values", None),
 )
-"""What is replaced whole and not merged: fields, and the values of an enum. None stands for any name."""
+"""What is replaced whole and not merged: fields, and the values of an enum.
+
+None stands for any name.
+"""
 
 
 class Includer:
-    """Reads rules files with what they include. `hashes`: SHA-256 of each file but the first, by path."""
+    """Reads rules files with what they include.
+
+    `hashes`: SHA-256 of each file but the first, by path.
+    """
 
     def __init__(self, reader: Reader) -> None:
         self.reader = reader
@@ -27,7 +35,9 @@ class Includer:
         self.trees: dict[Path, Mapping | None] = {}
 
     def tree(self, source: SourceText, above: tuple[Path, ...] = ()) -> Mapping | None:
-        """The merged tree of a file; None with the problems noted if one of the files is no YAML."""
+        """The merged tree of a file; None with the problems noted if one of the files
+        is no YAML.
+        """
         own = read_source(source, self.reader.problems)
         if own is None:
             return None
@@ -38,7 +48,9 @@ class Includer:
             included = self.included(scalar, here)
             if included is not None:
                 base = included if base is None else self.merged(base, included, ())
-        own = replace(own, entries={name: entry for name, entry in own.entries.items() if name != "include"})
+        own = replace(
+            own, entries={name: entry for name, entry in own.entries.items() if name != "include"}
+        )
         return own if base is None else self.merged(base, own, ())
 
     def included(self, scalar: Scalar, above: tuple[Path, ...]) -> Mapping | None:
@@ -61,13 +73,17 @@ class Includer:
             self.reader.add("include-file", f"{scalar.text}: {error.strerror}", scalar, hint)
             return None
         except UnicodeDecodeError as error:
-            self.reader.add("include-file", f"{scalar.text}: not UTF-8 (byte {error.start})", scalar)
+            self.reader.add(
+                "include-file", f"{scalar.text}: not UTF-8 (byte {error.start})", scalar
+            )
             return None
         self.hashes[str(path)] = hashlib.sha256(raw).hexdigest()
         return self.tree(SourceText(str(path), text), above)
 
     def merged(self, below: Mapping, above: Mapping, where: tuple[str, ...]) -> Mapping:
-        """The entries of an included file with those of the file that includes it: the latter win."""
+        """The entries of an included file with those of the file that includes it:
+        the latter win.
+        """
         if len(where) == 2 and where[0] == "tables":
             below, above = self.without_omitted(below, above)
         entries = dict(below.entries)
@@ -80,24 +96,34 @@ class Includer:
         return replace(above, entries=entries)
 
     def without_omitted(self, below: Mapping, above: Mapping) -> tuple[Mapping, Mapping]:
-        """A table without the fields that `omit` takes away, and the table that says so without `omit`."""
+        """A table without the fields that `omit` takes away, and the table that says so without
+        `omit`.
+        """
         names = self.reader.scalars(above.get("omit"), "omit")
         fields = below.get("fields")
-        known: dict[str, tuple[Scalar, Node]] = fields.entries if isinstance(fields, Mapping) else {}
+        known: dict[str, tuple[Scalar, Node]] = (
+            fields.entries if isinstance(fields, Mapping) else {}
+        )
         for scalar in names:
             if scalar.text not in known:
                 message = f"omit: no included file gives this table a field {scalar.text}"
                 self.reader.add("unknown-field", message, scalar, did_you_mean(scalar.text, known))
         omitted = {scalar.text for scalar in names}
         if isinstance(fields, Mapping):
-            left = replace(fields, entries={name: entry for name, entry in known.items() if name not in omitted})
+            left = replace(
+                fields,
+                entries={name: entry for name, entry in known.items() if name not in omitted},
+            )
             below = replace(below, entries={**below.entries, "fields": (below.key("fields"), left)})
-        return below, replace(above, entries={name: entry for name, entry in above.entries.items() if name != "omit"})
+        return below, replace(
+            above, entries={name: entry for name, entry in above.entries.items() if name != "omit"}
+        )
 
 
 def _is_whole(where: tuple[str, ...]) -> bool:
     return any(
-        len(pattern) == len(where) and all(part in (None, name) for part, name in zip(pattern, where, strict=True))
+        len(pattern) == len(where)
+        and all(part in (None, name) for part, name in zip(pattern, where, strict=True))
         for pattern in _WHOLE
     )
 
@@ -105,10 +131,15 @@ def _is_whole(where: tuple[str, ...]) -> bool:
 def check_version(reader: Reader, source: Mapping) -> None:
     """Every file begins with the version of the format."""
     if "mukret" not in source.entries:
-        reader.add("missing-key", "the format version is missing", source, "begin the file with mukret: 1")
+        reader.add(
+            "missing-key", "the format version is missing", source, "begin the file with mukret: 1"
+        )
         return
     version = reader.scalar(source.get("mukret"), "mukret")
     if version is not None and version.text != "1":
         reader.add(
-            "wrong-value", f"format version {version.text} is not known", version, "this program reads mukret: 1"
+            "wrong-value",
+            f"format version {version.text} is not known",
+            version,
+            "this program reads mukret: 1",
         )

@@ -1,7 +1,7 @@
 """From drafts of fields to fields: expressions typed and lookups resolved, over all tables at once.
 
-A field may need fields of other tables (inherited ones, those that a lookup takes), so all fields of all tables are
-put in one order in which each finds what it needs.
+A field may need fields of other tables (inherited ones, those that a lookup takes), so all fields
+of all tables are put in one order in which each finds what it needs.
 """
 
 from __future__ import annotations
@@ -34,8 +34,9 @@ Name = tuple[str, str]
 class TableDraft:
     """A table (or the response) whose fields are not linked yet.
 
-    `inherit`: name → origin of the fields that it has from above. `declared`: all names that the file gives fields
-    here, those of broken ones included, which are not reported as unknown a second time.
+    `inherit`: name → origin of the fields that it has from above. `declared`: all names that the
+    file gives fields here, those of broken ones included, which are not reported as unknown a
+    second time.
     """
 
     name: str
@@ -52,7 +53,10 @@ class TableDraft:
 
 
 class Linker:
-    """Links all fields. Afterwards `fields` and `inherited` hold the sound ones, `visible` their types by table."""
+    """Links all fields.
+
+    Afterwards `fields` and `inherited` hold the sound ones, `visible` their types by table.
+    """
 
     def __init__(
         self,
@@ -109,16 +113,25 @@ class Linker:
     def reads(self, table: str, draft: Draft) -> Reads:
         """What the field will read, as far as that can be told before anything is typed."""
         if draft.lookup is not None:
-            by, target = tuple(scalar.text for scalar in draft.lookup.by), self.tables.get(draft.lookup.into.text)
+            by, target = (
+                tuple(scalar.text for scalar in draft.lookup.by),
+                self.tables.get(draft.lookup.into.text),
+            )
             if target is None:
                 return Reads(fields=by)
-            return Reads(fields=by, rows={target.name: (*(key.text for key in target.key), draft.lookup.give.text)})
+            return Reads(
+                fields=by,
+                rows={target.name: (*(key.text for key in target.key), draft.lookup.give.text)},
+            )
         if draft.above is not None:
             return Reads(above=(draft.above.text,))
         if draft.expression is None:
             return NOTHING
         try:
-            names, aggregates = names_in(draft.expression.text), aggregates_in(draft.expression.text)
+            names, aggregates = (
+                names_in(draft.expression.text),
+                aggregates_in(draft.expression.text),
+            )
         except ExpressionError:
             return NOTHING  # noted when it is typed
         rows: dict[str, tuple[str, ...]] = {}
@@ -128,7 +141,9 @@ class Linker:
         return Reads(fields=tuple(name for name, _ in names), rows=rows)
 
     def children(self, table: str) -> dict[str, dict[str, ValueType]]:
-        """The types of the fields of the tables directly within one, those of the document within the response."""
+        """The types of the fields of the tables directly within one, those of the document within
+        the response.
+        """
         within = None if table == RESPONSE else table
         return {
             name: self.visible[name]
@@ -139,8 +154,14 @@ class Linker:
     def cycle(self, cycle: list[Name]) -> None:
         tables = {table for table, _ in cycle}
         names = [name if len(tables) == 1 else f"{table}.{name}" for table, name in cycle]
-        draft = next(self.tables[table].drafts[name] for table, name in cycle if name in self.tables[table].drafts)
-        where = draft.expression or draft.above or (draft.lookup.into if draft.lookup else draft.key)
+        draft = next(
+            self.tables[table].drafts[name]
+            for table, name in cycle
+            if name in self.tables[table].drafts
+        )
+        where = (
+            draft.expression or draft.above or (draft.lookup.into if draft.lookup else draft.key)
+        )
         self.reader.add("cycle", f"fields that need each other: {' → '.join(names)}", where)
 
     # ---- one field
@@ -156,7 +177,9 @@ class Linker:
         assert reading is not None
         if isinstance(source, Constant):
             assert isinstance(source.value, Scalar)
-            source = Constant(typed_scalar(self.reader, source.value, reading, f"constant of {draft.name}"))
+            source = Constant(
+                typed_scalar(self.reader, source.value, reading, f"constant of {draft.name}")
+            )
         assert source is not None
         return self.field(draft, source, reading)
 
@@ -187,10 +210,16 @@ class Linker:
         own = expression.type or Text()
         reading = draft.reading or Reading(own)
         if expression.type is not None and not castable(own, reading.type):
-            message = f"compute of {draft.name} gives {own.name}, which can't become {reading.type.name}"
+            message = (
+                f"compute of {draft.name} gives {own.name}, which can't become {reading.type.name}"
+            )
             self.reader.add("expression-type", message, scalar)
             return None
-        finished = converted(expression, reading) if expression.type is not None else Nothing(reading.type, None)
+        finished = (
+            converted(expression, reading)
+            if expression.type is not None
+            else Nothing(reading.type, None)
+        )
         return self.field(draft, Compute(scalar.text, finished), reading)
 
     def typed(self, table: str, scalar: Scalar, what: str) -> Expression | None:
@@ -198,9 +227,13 @@ class Linker:
         try:
             unknown = [(name, at) for name, at in names_in(scalar.text) if name not in visible]
             if not unknown:
-                return compile_expression(scalar.text, visible, self.types.reading, self.children(table))
+                return compile_expression(
+                    scalar.text, visible, self.types.reading, self.children(table)
+                )
             for name, at in unknown:
-                if name not in self.tables[table].declared:  # one that is broken has its own line in the report
+                if (
+                    name not in self.tables[table].declared
+                ):  # one that is broken has its own line in the report
                     self.unknown(table, name, at, scalar, what)
         except ExpressionError as error:
             self.reader.positioned(error, scalar, what)
@@ -218,11 +251,15 @@ class Linker:
         return list(dict.fromkeys((*draft.names, *sorted(draft.declared))))
 
     def type_of(self, table: str, scalar: Scalar, what: str) -> ValueType | None:
-        """The type of a field that is named; None if it is not there, which is noted unless it is broken."""
+        """The type of a field that is named; None if it is not there, which is noted unless it is
+        broken.
+        """
         found = self.visible[table].get(scalar.text)
         if found is None and scalar.text not in self.tables[table].declared:
             hint = did_you_mean(scalar.text, self.known(table))
-            self.reader.add("unknown-field", f"{what}: no field {scalar.text} in {table}", scalar, hint)
+            self.reader.add(
+                "unknown-field", f"{what}: no field {scalar.text} in {table}", scalar, hint
+            )
         return found
 
     # ---- fields of other rows
@@ -230,7 +267,12 @@ class Linker:
     def from_above(self, table: str, draft: Draft, scalar: Scalar) -> Field | None:
         if not self.tables[table].recursive:
             message = f"{draft.name}: there is a row above only in a table that recurses"
-            self.reader.add("wrong-option", message, scalar, "fields of the table that it is within come by inherit")
+            self.reader.add(
+                "wrong-option",
+                message,
+                scalar,
+                "fields of the table that it is within come by inherit",
+            )
             return None
         found = self.type_of(table, scalar, f"parent of {draft.name}")
         return self.field(draft, Above(scalar.text), Reading(found)) if found is not None else None
@@ -244,11 +286,18 @@ class Linker:
         if into.text not in self.tables or into.text == RESPONSE:
             known = [name for name in (*self.tables, *self.references) if name != RESPONSE]
             if into.text not in self.broken:
-                self.reader.add("unknown-table", f"{what}: no table {into.text}", into, did_you_mean(into.text, known))
+                self.reader.add(
+                    "unknown-table",
+                    f"{what}: no table {into.text}",
+                    into,
+                    did_you_mean(into.text, known),
+                )
             return None
         return self.from_table(draft, self.tables[into.text], local)
 
-    def from_table(self, draft: Draft, target: TableDraft, local: list[ValueType | None]) -> Field | None:
+    def from_table(
+        self, draft: Draft, target: TableDraft, local: list[ValueType | None]
+    ) -> Field | None:
         assert draft.lookup is not None
         what = f"lookup of {draft.name}"
         taken = self.type_of(target.name, draft.lookup.give, what)
@@ -261,27 +310,43 @@ class Linker:
             if own is None or other is None:
                 return None
             if not comparable(own, other):
-                message = f"{what}: {scalar.text} is {own.name}, but {target.name}.{name} is {other.name}"
-                self.reader.add("expression-type", message, scalar, "give both fields the same type")
+                message = (
+                    f"{what}: {scalar.text} is {own.name}, but {target.name}.{name} is {other.name}"
+                )
+                self.reader.add(
+                    "expression-type", message, scalar, "give both fields the same type"
+                )
                 return None
             forms.append(equal_form(own, other))
         if taken is None:
             return None
         by = tuple(scalar.text for scalar in draft.lookup.by)
         lookup = Lookup(
-            target.name, target.name, by, key, draft.lookup.give.text, tuple(forms), draft.lookup.across_run
+            target.name,
+            target.name,
+            by,
+            key,
+            draft.lookup.give.text,
+            tuple(forms),
+            draft.lookup.across_run,
         )
         return self.field(draft, lookup, Reading(taken))
 
-    def from_reference(self, draft: Draft, reference: Reference | None, local: list[ValueType | None]) -> Field | None:
+    def from_reference(
+        self, draft: Draft, reference: Reference | None, local: list[ValueType | None]
+    ) -> Field | None:
         """`reference` is None where it is broken, which has its own line in the report."""
         assert draft.lookup is not None
-        if reference is None or not self.lengths_agree(draft, f"the reference {reference.name}", reference.key):
+        if reference is None or not self.lengths_agree(
+            draft, f"the reference {reference.name}", reference.key
+        ):
             return None
         give = draft.lookup.give
         if give.text not in reference.columns:
             message = f"lookup of {draft.name}: no column {give.text} in {reference.name}"
-            self.reader.add("unknown-field", message, give, did_you_mean(give.text, reference.columns))
+            self.reader.add(
+                "unknown-field", message, give, did_you_mean(give.text, reference.columns)
+            )
             return None
         types = [kind for kind in local if kind is not None]
         if len(types) < len(local):
@@ -290,8 +355,12 @@ class Linker:
         by = tuple(scalar.text for scalar in draft.lookup.by)
         if draft.lookup.across_run:
             message = f"lookup of {draft.name}: a reference is the same for the whole run"
-            self.reader.add("wrong-option", message, draft.lookup.body.key("across"), "take across away")
-        lookup = Lookup(reference.name, None, by, reference.key, give.text, (None,) * len(by), answers=answers)
+            self.reader.add(
+                "wrong-option", message, draft.lookup.body.key("across"), "take across away"
+            )
+        lookup = Lookup(
+            reference.name, None, by, reference.key, give.text, (None,) * len(by), answers=answers
+        )
         return self.field(draft, lookup, Reading(Text()))
 
     def lengths_agree(self, draft: Draft, what: str, key: tuple[str, ...]) -> bool:
@@ -299,9 +368,18 @@ class Linker:
         body: MappingNode = draft.lookup.body
         if not key:
             message = f"lookup of {draft.name}: {what} has no key"
-            self.reader.add("missing-key", message, draft.lookup.into, "say which fields identify its rows: key")
+            self.reader.add(
+                "missing-key", message, draft.lookup.into, "say which fields identify its rows: key"
+            )
         elif len(key) != len(draft.lookup.by):
-            message = f"lookup of {draft.name}: the key of {what.removeprefix('the ')} is {', '.join(key)}"
-            hint = f"by names {len(draft.lookup.by)} of {len(key)} fields" if len(key) > 1 else "by names one field"
+            message = (
+                f"lookup of {draft.name}: the key of {what.removeprefix('the ')} is "
+                f"{', '.join(key)}"
+            )
+            hint = (
+                f"by names {len(draft.lookup.by)} of {len(key)} fields"
+                if len(key) > 1
+                else "by names one field"
+            )
             self.reader.add("wrong-value", message, body.key("by"), hint)
         return bool(key) and len(key) == len(draft.lookup.by)

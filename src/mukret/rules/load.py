@@ -35,7 +35,8 @@ def load_rules(path: str | os.PathLike[str]) -> Rules:
 
 
 def parse_rules(data: bytes | str, file: str = "rules.yaml") -> Rules:
-    """Check the text of a rules file; `file` is the name for messages, and where relative paths start.
+    """Check the text of a rules file; `file` is the name for messages, and where relative paths
+    start.
 
     Raises RulesError with every problem and its position.
     """
@@ -54,7 +55,13 @@ def _decoded(raw: bytes, file: str) -> str:
         problems = Problems()
         source = SourceText(file, raw[: error.start].decode("utf-8", "ignore"))
         line = len(source.lines)
-        problems.add_at("yaml-syntax", f"not UTF-8 (byte {error.start})", source, line, len(source.lines[-1]) + 1)
+        problems.add_at(
+            "yaml-syntax",
+            f"not UTF-8 (byte {error.start})",
+            source,
+            line,
+            len(source.lines[-1]) + 1,
+        )
         raise RulesError(file, problems.found) from None
 
 

@@ -22,7 +22,9 @@ from mukret.values import JsonValue
 Policy = Literal["reject", "null", "stop"]
 Duplicates = Literal["reject", "first", "last"]
 RESPONSE = "response.fields"
-"""The origin of fields that tables inherit from the document itself; with its point it can't be a table's name."""
+"""The origin of fields that tables inherit from the document itself; with its point it can't be a
+table's name.
+"""
 
 
 @dataclass(frozen=True)
@@ -67,7 +69,9 @@ class Inherited:
 
 @dataclass(frozen=True)
 class Table:
-    """`fields` stand in the order of the file; `Rules.schedule` has them in the order in which they are evaluated."""
+    """`fields` stand in the order of the file; `Rules.schedule` has them in the order in which they
+    are evaluated.
+    """
 
     name: str
     rows: Rows
@@ -108,7 +112,9 @@ class Table:
 
     @property
     def judges_shape(self) -> bool:
-        """Whether a row that is no object is bad: there are paths, and all begin with a member name."""
+        """Whether a row that is no object is bad: there are paths, and all begin with a member
+        name.
+        """
         paths = [path for own in self.fields for path in own.reads.paths]
         return bool(paths) and all(path.begins_with_name for path in paths)
 
@@ -125,9 +131,12 @@ class Embedded:
 
 @dataclass(frozen=True)
 class Kind:
-    """One of several kinds of response that a rules file serves: all that is given must fit. `files` are patterns for
-    the name of the file, one of which must; `when` is a condition on the document. `must_have`: what every document of
-    the kind has. One that is not `described` is that of the call of its name."""
+    """One of several kinds of response that a rules file serves: all that is given must fit.
+
+    `files` are patterns for the name of the file, one of which must; `when` is a condition on the
+    document. `must_have`: what every document of the kind has. One that is not `described` is that
+    of the call of its name.
+    """
 
     name: str
     files: tuple[str, ...] = ()
@@ -137,11 +146,15 @@ class Kind:
     described: bool = True
 
     def fits(self, document: JsonValue, file: str, call: str | None) -> bool:
-        return self.came_by(file, call) and (self.when is None or self.when.holds(document, document))
+        return self.came_by(file, call) and (
+            self.when is None or self.when.holds(document, document)
+        )
 
     def came_by(self, file: str, call: str | None) -> bool:
         """Whether the file and the call that a document came by are those of the kind."""
-        if self.files and not any(fnmatchcase(name, files) for name in file_names(file) for files in self.files):
+        if self.files and not any(
+            fnmatchcase(name, files) for name in file_names(file) for files in self.files
+        ):
             return False
         return self.call is None or self.call == call
 
@@ -154,9 +167,11 @@ def file_names(path: str) -> tuple[str, str]:
 
 @dataclass(frozen=True)
 class Example:
-    """A document and what it must give: rows (the fields that are named, in order) or a number of rows per table.
+    """A document and what it must give: rows (the fields that are named, in order) or a number of
+    rows per table.
 
-    `input`, `document`, `origin` and `now` are the file, the number in it, the request and the time that the run knows.
+    `input`, `document`, `origin` and `now` are the file, the number in it, the request and the time
+    that the run knows.
     """
 
     shows: str
@@ -189,13 +204,17 @@ class Derive:
 
 
 WHERE = "where "
-"""Stands for the condition of a table among the names of its fields; with its space it can't be one."""
+"""Stands for the condition of a table among the names of its fields; with its space it can't be
+one.
+"""
 
 
 @dataclass(frozen=True)
 class Survive:
-    """A step of the schedule: which rows of a table are neither rejected nor filtered for themselves, so that lookups
-    may see them. `without`: fields that themselves hang on the answer, and are left out of the judgement."""
+    """A step of the schedule: which rows of a table are neither rejected nor filtered for
+    themselves, so that lookups may see them. `without`: fields that themselves hang on the answer,
+    and are left out of the judgement.
+    """
 
     table: str
     without: frozenset[str] = frozenset()
@@ -224,7 +243,9 @@ class Rules:
 
     @cached_property
     def looks_ahead(self) -> bool:
-        """Whether a row may hang on rows that come later, so that the input must be gone through before."""
+        """Whether a row may hang on rows that come later, so that the input must be gone through
+        before.
+        """
         across = any(own.reads.across_run for _, own in self.all_fields())
         return across or any(table.duplicates == "last" for table in self.tables.values())
 

@@ -10,9 +10,13 @@ from mukret.rules.source import Mapping, Node, Problems, Scalar, Sequence, Sourc
 
 
 def outline(file: str) -> dict[str, list[str]]:
-    """The fields of each table, those that it inherits first; nothing for a file that is no YAML. Raises OSError, and
-    UnicodeError for what is no text."""
-    tree = Includer(Reader(Problems())).tree(SourceText(file, Path(file).read_text(encoding="utf-8-sig")))
+    """The fields of each table, those that it inherits first; nothing for a file that is no YAML.
+
+    Raises OSError, and UnicodeError for what is no text.
+    """
+    tree = Includer(Reader(Problems())).tree(
+        SourceText(file, Path(file).read_text(encoding="utf-8-sig"))
+    )
     tables = tree.get("tables") if tree is not None else None
     if not isinstance(tables, Mapping):
         return {}

@@ -10,10 +10,11 @@ from mukret.rules.model import RESPONSE, Rules
 
 
 def part_for(rules: Rules, names: Iterable[str]) -> Rules:
-    """The rules with these tables alone and what they hang on: tables above, looked up and aggregated.
+    """The rules with these tables alone and what they hang on: tables above, looked up and
+    aggregated.
 
-    All of them, if a value may end the run. What an embedded text that can't be read does to a document only the whole
-    rules can tell: whether it stands in a row of any table.
+    All of them, if a value may end the run. What an embedded text that can't be read does to a
+    document only the whole rules can tell: whether it stands in a row of any table.
     """
     if any(own.bad == "stop" for _, own in rules.all_fields()):
         return rules
@@ -23,5 +24,7 @@ def part_for(rules: Rules, names: Iterable[str]) -> Rules:
     return replace(
         rules,
         tables={name: table for name, table in rules.tables.items() if name in kept},
-        schedule=tuple(step for step in rules.schedule if step.table in kept or step.table == RESPONSE),
+        schedule=tuple(
+            step for step in rules.schedule if step.table in kept or step.table == RESPONSE
+        ),
     )

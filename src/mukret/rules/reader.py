@@ -1,4 +1,6 @@
-"""Reading nodes of a rules file as what a key wants, noting a problem and going on where that fails."""
+"""Reading nodes of a rules file as what a key wants, noting a problem and going on where that
+fails.
+"""
 
 from __future__ import annotations
 
@@ -43,10 +45,14 @@ class Reader:
         return "a list" if isinstance(node, SequenceNode) else "a mapping"
 
     def missing(self, key: Scalar) -> None:
-        self.add("empty-key", f"{key.text} is left empty", key, "give it a value, or take the key away")
+        self.add(
+            "empty-key", f"{key.text} is left empty", key, "give it a value, or take the key away"
+        )
 
     def mapping(self, node: Node | None, what: str, allowed: Keys | None = None) -> Mapping | None:
-        """The node as a mapping whose keys are all allowed (any key if `allowed` is None) and have a value."""
+        """The node as a mapping whose keys are all allowed (any key if `allowed` is None) and have
+        a value.
+        """
         if node is None:
             return None
         if not isinstance(node, Mapping):
@@ -55,7 +61,11 @@ class Reader:
         if allowed is not None:
             self.check_keys(node, what, allowed)
         for key, value in node.entries.values():
-            if isinstance(value, Scalar) and value.empty and (allowed is None or key.text in allowed.known):
+            if (
+                isinstance(value, Scalar)
+                and value.empty
+                and (allowed is None or key.text in allowed.known)
+            ):
                 self.missing(key)
         return node
 
@@ -91,13 +101,20 @@ class Reader:
         scalar = self.scalar(node, what)
         return None if scalar is None else scalar.text
 
-    def choice(self, node: Node | None, what: str, choices: Iterable[str], later: Iterable[str] = ()) -> str | None:
+    def choice(
+        self, node: Node | None, what: str, choices: Iterable[str], later: Iterable[str] = ()
+    ) -> str | None:
         scalar = self.scalar(node, what)
         if scalar is None:
             return None
         word, known = scalar.text, list(choices)
         if word in later:
-            self.add("not-supported", f"{what}: {word} is not supported yet", scalar, f"supported: {', '.join(known)}")
+            self.add(
+                "not-supported",
+                f"{what}: {word} is not supported yet",
+                scalar,
+                f"supported: {', '.join(known)}",
+            )
             return None
         if word not in known:
             near = nearest(word, known)
@@ -127,7 +144,12 @@ class Reader:
             if scalar is not None:
                 found.append(scalar)
             elif isinstance(item, Scalar):
-                self.add("empty-key", f"an entry of {what} is left empty", item, 'the empty text is written ""')
+                self.add(
+                    "empty-key",
+                    f"an entry of {what} is left empty",
+                    item,
+                    'the empty text is written ""',
+                )
         return found
 
     def path(self, node: Node | None, what: str) -> Path | None:
@@ -166,4 +188,8 @@ class Reader:
         for name in names:
             first = seen.setdefault(name.text.lower(), name)
             if first is not name and first.text != name.text:
-                self.add("name-clash", f"the {what} {name.text} and {first.text} differ only in case", name)
+                self.add(
+                    "name-clash",
+                    f"the {what} {name.text} and {first.text} differ only in case",
+                    name,
+                )

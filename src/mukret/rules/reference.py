@@ -15,7 +15,9 @@ from mukret.types import Bad, Reading, ValueType
 
 REFERENCE_KEYS = keys("file key note")
 _CELL = re.compile(r'(?:"((?:[^"]|"")*)"|([^",\r\n]*))(,|\r?\n|\r|\Z)')
-"""The standard library's reader does not tell an empty cell from an empty text in quotes: here they are two things."""
+"""The standard library's reader does not tell an empty cell from an empty text in quotes: here they
+are two things.
+"""
 
 
 class CsvError(ValueError):
@@ -24,7 +26,9 @@ class CsvError(ValueError):
 
 @dataclass(frozen=True)
 class Reference:
-    """A table of texts, None for an empty cell without quotes; `key` names the columns that identify a row."""
+    """A table of texts, None for an empty cell without quotes; `key` names the columns that
+    identify a row.
+    """
 
     name: str
     columns: tuple[str, ...]
@@ -32,7 +36,8 @@ class Reference:
     rows: tuple[tuple[str | None, ...], ...]
 
     def answers(self, types: Sequence[ValueType], give: str) -> dict[tuple[object, ...], object]:
-        """The column `give` by the key, whose cells are read as these types; one that can't be read equals nothing.
+        """The column `give` by the key, whose cells are read as these types; one that can't be read
+        equals nothing.
 
         Of several rows with a key the first counts.
         """
@@ -41,7 +46,10 @@ class Reference:
         found: dict[tuple[object, ...], object] = {}
         for row in self.rows:
             try:
-                key = tuple(Reading(kind).read(row[place]) for kind, place in zip(types, places, strict=True))
+                key = tuple(
+                    Reading(kind).read(row[place])
+                    for kind, place in zip(types, places, strict=True)
+                )
             except Bad:
                 continue
             if None not in key:
@@ -93,7 +101,9 @@ class ReferencesReader:
         for wanted in ("file", "key"):
             if wanted not in body.entries:
                 hint = "reference: {classes: {file: classes.csv, key: [class_code]}}"
-                self.reader.add("missing-key", f"the reference {name} has no {wanted}", name_key, hint)
+                self.reader.add(
+                    "missing-key", f"the reference {name} has no {wanted}", name_key, hint
+                )
         file = self.reader.scalar(body.get("file"), f"file of {name}")
         key = self.reader.scalars(body.get("key"), f"key of {name}")
         records = self.records(file) if file else None
@@ -107,7 +117,9 @@ class ReferencesReader:
         for scalar in key:
             if scalar.text not in columns:
                 message = f"key of {name}: no column {scalar.text} in {file.text}"
-                self.reader.add("unknown-field", message, scalar, did_you_mean(scalar.text, columns))
+                self.reader.add(
+                    "unknown-field", message, scalar, did_you_mean(scalar.text, columns)
+                )
         if not all(scalar.text in columns for scalar in key):
             return None
         return Reference(name, columns, tuple(scalar.text for scalar in key), tuple(records[1:]))
@@ -125,11 +137,16 @@ class ReferencesReader:
             self.reader.add("reference-file", f"{file.text}: not UTF-8 (byte {error.start})", file)
             return None
         except CsvError as error:
-            self.reader.add("reference-file", f"{file.text}: {error}", file, "quotes inside quotes are doubled")
+            self.reader.add(
+                "reference-file", f"{file.text}: {error}", file, "quotes inside quotes are doubled"
+            )
             return None
         if not records:
             self.reader.add(
-                "reference-file", f"{file.text}: nothing stands in it", file, "its first line names columns"
+                "reference-file",
+                f"{file.text}: nothing stands in it",
+                file,
+                "its first line names columns",
             )
             return None
         self.hashes[str(path)] = hashlib.sha256(raw).hexdigest()

@@ -9,15 +9,18 @@ from mukret.rules.sources import Compute, Lookup
 
 
 def same_tables(old: Rules, new: Rules) -> dict[str, str]:
-    """The old name of each table of the new rules that was there before: under its name, or else as one that is gone
-    and found its rows in the same way."""
+    """The old name of each table of the new rules that was there before: under its name, or else as
+    one that is gone and found its rows in the same way.
+    """
     found = {name: name for name in new.tables if name in old.tables}
     gone = [name for name in old.tables if name not in new.tables]
     for name in new.tables:
         rows = _way_to_rows(new, name)
         alike = [other for other in gone if name not in found and _way_to_rows(old, other) == rows]
         if alike:
-            found[name] = max(alike, key=lambda other: len(same_columns(old.tables[other], new.tables[name])))
+            found[name] = max(
+                alike, key=lambda other: len(same_columns(old.tables[other], new.tables[name]))
+            )
             gone.remove(found[name])
     return found
 
@@ -33,8 +36,9 @@ def _way_to_rows(rules: Rules, name: str | None) -> list[object]:
 
 
 def same_columns(old: Table, new: Table) -> dict[str, str]:
-    """The old name of each column of the new table that was there before: under its name, or else as one that is gone
-    and has the same source, if possible of the same type."""
+    """The old name of each column of the new table that was there before: under its name, or else
+    as one that is gone and has the same source, if possible of the same type.
+    """
     before, after = _columns(old), _columns(new)
     found = {name: name for name in after if name in before}
     gone = [name for name in before if name not in after]

@@ -1,4 +1,6 @@
-"""The section `response`, its fields apart: embedded texts, kinds of response, and what is left out on purpose."""
+"""The section `response`, its fields apart: embedded texts, kinds of response, and what is left out
+on purpose.
+"""
 
 from __future__ import annotations
 
@@ -52,11 +54,17 @@ class ResponseReader:
         if body is None:
             return None
         if not any(word in body.entries for word in ("files", "call", "when")):
-            hint = '{files: "sailings-*.json"}, {call: sailings} or {when: "@.type == \'sailings\'"}'
-            self.reader.add("missing-key", f"the kind {name} does not say how it is recognised", key, hint)
+            hint = (
+                '{files: "sailings-*.json"}, {call: sailings} or {when: "@.type == \'sailings\'"}'
+            )
+            self.reader.add(
+                "missing-key", f"the kind {name} does not say how it is recognised", key, hint
+            )
         return Kind(
             name,
-            tuple(scalar.text for scalar in self.reader.scalars(body.get("files"), f"files of {name}")),
+            tuple(
+                scalar.text for scalar in self.reader.scalars(body.get("files"), f"files of {name}")
+            ),
             self.reader.text(body.get("call"), f"call of {name}"),
             self.reader.condition(body.get("when"), f"when of {name}"),
             self.must_haves(body),

@@ -1,4 +1,6 @@
-"""The keys of a table that say where its rows are: `rows`, `when`, `spread`, `outer`, `header`, `recurse`."""
+"""The keys of a table that say where its rows are: `rows`, `when`, `spread`, `outer`, `header`,
+`recurse`.
+"""
 
 from __future__ import annotations
 
@@ -46,7 +48,9 @@ def _refuse_pairs(reader: Reader, name: str, body: Mapping, zipped: bool) -> Non
 
 
 def _paths(reader: Reader, name: str, node: Node | None) -> tuple[Path, ...]:
-    items = node.items if isinstance(node, Sequence) else [] if isinstance(node, Mapping) else [node]
+    items = (
+        node.items if isinstance(node, Sequence) else [] if isinstance(node, Mapping) else [node]
+    )
     if isinstance(node, Sequence) and not items:
         reader.add("wrong-value", f"rows of {name} is an empty list of paths", node)
     paths = [reader.path(item, f"rows of {name}") for item in items]
@@ -79,7 +83,9 @@ def _header(reader: Reader, name: str, node: Node | None) -> Header | None:
         return Header(None)
     if isinstance(node, Scalar) and not node.text.startswith("$"):
         hint = did_you_mean(node.text, [FIRST])
-        reader.add("wrong-value", f"header of {name} is a path to the column names, or {FIRST}", node, hint)
+        reader.add(
+            "wrong-value", f"header of {name} is a path to the column names, or {FIRST}", node, hint
+        )
         return None
     path = reader.path(node, f"header of {name}")
     return Header(path) if path else None
@@ -91,17 +97,29 @@ def _recurse(reader: Reader, name: str, body: Mapping) -> Path | None:
         return None
     if not path.segments:
         message = f"recurse of {name}: a row would be below itself for ever"
-        reader.add("wrong-value", message, body.entries["recurse"][1], 'a path to the rows below: "$.parts[*]"')
+        reader.add(
+            "wrong-value",
+            message,
+            body.entries["recurse"][1],
+            'a path to the rows below: "$.parts[*]"',
+        )
         return None
     if any(segment.descend for segment in path.segments):
-        message = f"recurse of {name}: .. finds rows of every depth, which would come again below each row"
-        reader.add("wrong-value", message, body.entries["recurse"][1], 'one step at a time: "$.parts[*]"')
+        message = (
+            f"recurse of {name}: .. finds rows of every depth, which would come again below "
+            "each row"
+        )
+        reader.add(
+            "wrong-value", message, body.entries["recurse"][1], 'one step at a time: "$.parts[*]"'
+        )
         return None
     return path
 
 
 def touched_names(
-    name: str, tables: MappingType[str, tuple[str | None, Rows]], paths_of: Callable[[str], Iterable[Path]]
+    name: str,
+    tables: MappingType[str, tuple[str | None, Rows]],
+    paths_of: Callable[[str], Iterable[Path]],
 ) -> frozenset[str]:
     """The members of a row that paths of its table, or of tables within it, go through by name."""
     _, own = tables[name]
@@ -114,5 +132,9 @@ def touched_names(
                 found |= touched_names(child, tables, paths_of)
     for path in paths:
         if path.segments and not path.segments[0].descend:
-            found |= {selector.name for selector in path.segments[0].selectors if isinstance(selector, Name)}
+            found |= {
+                selector.name
+                for selector in path.segments[0].selectors
+                if isinstance(selector, Name)
+            }
     return frozenset(found)

@@ -1,4 +1,6 @@
-"""Where the rows of a table are, and the plain way of finding them below a document or a row of the parent table."""
+"""Where the rows of a table are, and the plain way of finding them below a document or a row of the
+parent table.
+"""
 
 from __future__ import annotations
 
@@ -15,17 +17,19 @@ from mukret.values import JsonValue, kind_of
 Uneven = Literal["reject", "pad", "shortest"]
 Members = Mapping[str, Location]
 Excused = Callable[[Location], bool]
-"""Whether what stands at a location below a node is on record already, as a text that was to be JSON and is none: a
-step that meets it finds nothing, and nobody complains again."""
+"""Whether what stands at a location below a node is on record already, as a text that was to be
+JSON and is none: a step that meets it finds nothing, and nobody complains again.
+"""
 
 
 class FoundRow(NamedTuple):
     """A row; its locations are below the node in which rows were looked for.
 
-    `spread`: it is an element of an array that a path found, and stands under the name of that array. `members`: the
-    row was put together, and its members stand at these places. `above`: the number of the row above it (`recurse`)
-    among those found with it. `fault`: it can't be read at all. `hollow`: it stands for the absence of rows (`outer`).
-    `met`: it was not found, but stands where a step of a path met another kind.
+    `spread`: it is an element of an array that a path found, and stands under the name of that
+    array. `members`: the row was put together, and its members stand at these places. `above`: the
+    number of the row above it (`recurse`) among those found with it. `fault`: it can't be read at
+    all. `hollow`: it stands for the absence of rows (`outer`). `met`: it was not found, but stands
+    where a step of a path met another kind.
     """
 
     location: Location
@@ -40,7 +44,9 @@ class FoundRow(NamedTuple):
     met: bool = False
 
     def name(self, of_parent: str | None) -> str | None:
-        """The member name under which it stands; a row that is its parent's node has its parent's."""
+        """The member name under which it stands;
+        a row that is its parent's node has its parent's.
+        """
         under = self.location[:-1] if self.spread else self.location
         if self.hollow:
             return None
@@ -65,7 +71,10 @@ class FoundRows:
 
 @dataclass(frozen=True)
 class Place:
-    """Where a row stands in its document. Members of a row that was put together stand at places of their own."""
+    """Where a row stands in its document.
+
+    Members of a row that was put together stand at places of their own.
+    """
 
     location: Location = ()
     members: Members | None = None
@@ -79,7 +88,10 @@ class Place:
     def of(self, row: FoundRow) -> Place:
         """The place of a row that was found in the row that stands here."""
         if row.members is not None:
-            return Place(self.below(row.location), {name: self.below(inner) for name, inner in row.members.items()})
+            return Place(
+                self.below(row.location),
+                {name: self.below(inner) for name, inner in row.members.items()},
+            )
         return Place(self.below(row.location)) if row.location else self
 
 
@@ -93,7 +105,9 @@ class Excuses:
     locations: frozenset[Location] = frozenset()
 
     def below(self, place: Place) -> Excused | None:
-        """Whether it stands at a location below the row at this place; None if there is nothing at all."""
+        """Whether it stands at a location below the row at this place; None if there is nothing at
+        all.
+        """
         return (lambda inner: place.below(inner) in self.locations) if self.locations else None
 
 
@@ -101,7 +115,9 @@ NO_EXCUSES = Excuses()
 
 
 def found_and_met(path: Path, root: JsonValue, excused: Excused | None = None) -> list[Reached]:
-    """The nodes that a path finds, and those at which it met another kind, but for those that are excused."""
+    """The nodes that a path finds, and those at which it met another kind, but for those that are
+    excused.
+    """
     reached = path.explored(root)
     if excused is None:
         return reached
@@ -129,7 +145,12 @@ class Zip:
     def find(self, root: JsonValue, excused: Excused | None) -> FoundRows:
         """The rows, and below them what was met in the stead of any of the arrays."""
         reached = {name: found_and_met(path, root, excused) for name, path in self.paths.items()}
-        met = [met_instead(item) for items in reached.values() for item in items if item.step is not None]
+        met = [
+            met_instead(item)
+            for items in reached.values()
+            for item in items
+            if item.step is not None
+        ]
         found = {
             name: [(item.location, item.value) for item in items if item.step is None]
             for name, items in reached.items()
@@ -137,22 +158,38 @@ class Zip:
         lengths = {name: len(nodes) for name, nodes in found.items()}
         if self.uneven == "reject" and len(set(lengths.values())) > 1:
             told = ", ".join(f"{name} {length}" for name, length in lengths.items())
-            bad = Bad("uneven", f"the arrays are of unequal length: {shortened(told, 200)}", told=True)
+            bad = Bad(
+                "uneven", f"the arrays are of unequal length: {shortened(told, 200)}", told=True
+            )
             return FoundRows(met, Refusal(bad, max(lengths.values())))
-        joined = zip(*found.values(), strict=False) if self.uneven == "shortest" else zip_longest(*found.values())
-        return FoundRows([*(self.row(dict(zip(found, nodes, strict=True))) for nodes in joined), *met])
+        joined = (
+            zip(*found.values(), strict=False)
+            if self.uneven == "shortest"
+            else zip_longest(*found.values())
+        )
+        return FoundRows(
+            [*(self.row(dict(zip(found, nodes, strict=True))) for nodes in joined), *met]
+        )
 
     def row(self, nodes: Mapping[str, tuple[Location, JsonValue] | None]) -> FoundRow:
         there = {name: node for name, node in nodes.items() if node is not None}
         location = next(iter(there.values()))[0]
-        members = {name: there[name][0] if name in there else would_stand(path) for name, path in self.paths.items()}
-        return FoundRow(location, {name: value for name, (_, value) in there.items()}, members=members)
+        members = {
+            name: there[name][0] if name in there else would_stand(path)
+            for name, path in self.paths.items()
+        }
+        return FoundRow(
+            location, {name: value for name, (_, value) in there.items()}, members=members
+        )
 
 
 @dataclass(frozen=True)
 class Header:
-    """Names for the elements of rows that are arrays. `path` leads to them, from where rows are looked for; None: the
-    first row holds them and is no row itself."""
+    """Names for the elements of rows that are arrays.
+
+    `path` leads to them, from where rows are looked for; None: the first row holds them and is no
+    row itself.
+    """
 
     path: Path | None
 
@@ -170,7 +207,9 @@ class Header:
         wrong = self.wrong(names)
         if wrong:
             met = [row for row in rows if row.fault is not None]
-            return FoundRows(met, Refusal(Bad("header", wrong, told=True), len(under)) if under else None)
+            return FoundRows(
+                met, Refusal(Bad("header", wrong, told=True), len(under)) if under else None
+            )
         return FoundRows([_under(names, row) if row.fault is None else row for row in rows])
 
     @staticmethod
@@ -197,9 +236,13 @@ def _a(kind: str) -> str:
 def _under(names: list[str], row: FoundRow) -> FoundRow:
     """A row that is an array as an object with these members."""
     if type(row.node) is not list:
-        return row._replace(fault=Bad("row-shape", "an array, one element for each column of the header"))
+        return row._replace(
+            fault=Bad("row-shape", "an array, one element for each column of the header")
+        )
     if len(row.node) > len(names):
-        told = f"{counted(len(row.node), 'element')} under a header of {counted(len(names), 'column')}"
+        told = (
+            f"{counted(len(row.node), 'element')} under a header of {counted(len(names), 'column')}"
+        )
         return row._replace(fault=Bad("header", told, told=True))
     members = {name: (*row.location, number) for number, name in enumerate(names)}
     return row._replace(node=dict(zip(names, row.node, strict=False)), members=members)
@@ -207,10 +250,12 @@ def _under(names: list[str], row: FoundRow) -> FoundRow:
 
 @dataclass(frozen=True)
 class Rows:
-    """Where the rows of a table are: all nodes of the first path, then of the next, or those of a zip.
+    """Where the rows of a table are: all nodes of the first path, then of the next, or those of a
+    zip.
 
-    With `spread` an array among them gives its elements, null no row. A node for which `when` does not hold is no row.
-    `recurse` leads from a row to those below it. With `outer` there is one hollow row where nothing is found.
+    With `spread` an array among them gives its elements, null no row. A node for which `when` does
+    not hold is no row. `recurse` leads from a row to those below it. With `outer` there is one
+    hollow row where nothing is found.
     """
 
     paths: tuple[Path, ...] = ()
@@ -221,7 +266,9 @@ class Rows:
     recurse: Path | None = None
     outer: bool = False
     judges_shape: bool = False
-    """Whether a row that is no object can't be read: all that its fields look for are members of an object."""
+    """Whether a row that is no object can't be read: all that its fields look for are members of an
+    object.
+    """
 
     @property
     def plain(self) -> bool:
@@ -241,10 +288,18 @@ class Rows:
     @property
     def reads(self) -> tuple[Path, ...]:
         """All paths that are followed from the node in which rows are looked for."""
-        return (*self.named_paths, *([self.header.path] if self.header and self.header.path else ()))
+        return (
+            *self.named_paths,
+            *([self.header.path] if self.header and self.header.path else ()),
+        )
 
-    def find(self, root: JsonValue, *, hollow: bool = False, excused: Excused | None = None) -> FoundRows:
-        """The rows below a document or a row of the parent table, in their order. Below a hollow row is nothing."""
+    def find(
+        self, root: JsonValue, *, hollow: bool = False, excused: Excused | None = None
+    ) -> FoundRows:
+        """The rows below a document or a row of the parent table, in their order.
+
+        Below a hollow row is nothing.
+        """
         found = FoundRows([]) if hollow else self.within(root, excused)
         if self.outer and not found.rows and found.refusal is None:
             return FoundRows([FoundRow((), None, hollow=True)])
@@ -259,9 +314,13 @@ class Rows:
             headed = self.header.applied(self.meeting(found, root), root)
             return FoundRows(_numbered(headed.rows), headed.refusal)
         rows = self.judged(self.meeting(found, root), excused)
-        return FoundRows(self.with_those_below(rows, self.recurse, excused) if self.recurse else rows)
+        return FoundRows(
+            self.with_those_below(rows, self.recurse, excused) if self.recurse else rows
+        )
 
-    def candidates(self, path: Path, root: JsonValue, excused: Excused | None) -> Iterator[FoundRow]:
+    def candidates(
+        self, path: Path, root: JsonValue, excused: Excused | None
+    ) -> Iterator[FoundRow]:
         for item in found_and_met(path, root, excused):
             location, node = item.location, item.value
             if item.step is not None:
@@ -269,15 +328,23 @@ class Rows:
             elif not self.spread:
                 yield FoundRow(location, node)
             elif type(node) is list:
-                yield from (FoundRow((*location, number), element, True) for number, element in enumerate(node))
+                yield from (
+                    FoundRow((*location, number), element, True)
+                    for number, element in enumerate(node)
+                )
             elif node is not None:
                 yield FoundRow(location, node)
 
     def meeting(self, found: list[FoundRow], root: JsonValue) -> list[FoundRow]:
-        """Those for which `when` holds, with their positions; it judges nodes that were found, not what was met in the
-        stead of rows."""
+        """Those for which `when` holds, with their positions; it judges nodes that were found, not
+        what was met in the stead of rows.
+        """
         when = self.when
-        return _numbered(row for row in found if when is None or row.fault is not None or when.holds(row.node, root))
+        return _numbered(
+            row
+            for row in found
+            if when is None or row.fault is not None or when.holds(row.node, root)
+        )
 
     def judged(self, rows: list[FoundRow], excused: Excused | None) -> list[FoundRow]:
         """With those that can't be read since they are no objects."""
@@ -287,11 +354,17 @@ class Rows:
 
     @staticmethod
     def in_shape(row: FoundRow, excused: Excused | None) -> FoundRow:
-        if row.fault is not None or type(row.node) is dict or (excused is not None and excused(row.location)):
+        if (
+            row.fault is not None
+            or type(row.node) is dict
+            or (excused is not None and excused(row.location))
+        ):
             return row
         return row._replace(fault=row_shape())
 
-    def with_those_below(self, top: list[FoundRow], recurse: Path, excused: Excused | None) -> list[FoundRow]:
+    def with_those_below(
+        self, top: list[FoundRow], recurse: Path, excused: Excused | None
+    ) -> list[FoundRow]:
         """Each row followed by those below it, depth first.
 
         A row that is itself what the first step meets is a leaf: it stands on record as a row.
@@ -303,7 +376,9 @@ class Rows:
             here = _within(excused, row.location)
             below = self.judged(self.meeting(self.below(row, recurse, here), row.node), here)
             todo += (
-                child._replace(location=(*row.location, *child.location), depth=row.depth + 1, above=len(rows))
+                child._replace(
+                    location=(*row.location, *child.location), depth=row.depth + 1, above=len(rows)
+                )
                 for child in reversed(below)
             )
             rows.append(row)
@@ -313,7 +388,11 @@ class Rows:
         """The rows directly below a row of the same table; none below one that can't be read."""
         if row.fault is not None:
             return []
-        return [child for child in self.candidates(recurse, row.node, excused) if child.location or not child.fault]
+        return [
+            child
+            for child in self.candidates(recurse, row.node, excused)
+            if child.location or not child.fault
+        ]
 
 
 def _within(excused: Excused | None, location: Location) -> Excused | None:
@@ -326,7 +405,10 @@ def row_shape() -> Bad:
 
 
 def _numbered(rows: Iterable[FoundRow]) -> list[FoundRow]:
-    return [row if row.position == position else row._replace(position=position) for position, row in enumerate(rows)]
+    return [
+        row if row.position == position else row._replace(position=position)
+        for position, row in enumerate(rows)
+    ]
 
 
 def would_stand(path: Path) -> Location:

@@ -22,11 +22,18 @@ def make_schedule(graph: FieldGraph) -> tuple[Step, ...]:
     return tuple(steps)
 
 
-def lookup_passes(rules: Rules, wanted: Collection[str] | None = None) -> list[list[tuple[str, Field]]]:
-    """The lookups across the run, by the readings of the input that must go before. In each the answers of some are
-    gathered: what those hang on is known from earlier ones. With `wanted` those that these tables hang on."""
+def lookup_passes(
+    rules: Rules, wanted: Collection[str] | None = None
+) -> list[list[tuple[str, Field]]]:
+    """The lookups across the run, by the readings of the input that must go before.
+
+    In each the answers of some are gathered: what those hang on is known from earlier ones. With
+    `wanted` those that these tables hang on.
+    """
     graph = FieldGraph.of(rules)
-    looking = {node: own for node, own in graph.own.items() if own.reads.across_run and own.reads.rows}
+    looking = {
+        node: own for node, own in graph.own.items() if own.reads.across_run and own.reads.rows
+    }
     behind = {node: (graph.behind(node) & looking.keys()) - {node} for node in looking}
     needed = set(looking)
     if wanted is not None:

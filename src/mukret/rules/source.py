@@ -1,7 +1,7 @@
 """The text of a rules file as a tree of nodes that know where they stand.
 
-YAML 1.2 by ruamel.yaml's composer: scalars stay the text that was written, nothing is ever constructed. Tags, anchors
-that multiply and keys that come twice are refused.
+YAML 1.2 by ruamel.yaml's composer: scalars stay the text that was written, nothing is ever
+constructed. Tags, anchors that multiply and keys that come twice are refused.
 """
 
 from __future__ import annotations
@@ -19,7 +19,9 @@ from mukret.errors import Diagnostic
 from mukret.rules.traps import explain_yaml_error
 
 MOST_NODES = 200_000
-"""Aliases are followed, so a few lines could stand for billions of nodes; more than this are refused."""
+"""Aliases are followed, so a few lines could stand for billions of nodes; more than this are
+refused.
+"""
 
 _TAGS = ("str", "int", "float", "bool", "null", "map", "seq", "timestamp", "merge", "value")
 _HARMLESS_TAGS = frozenset(f"tag:yaml.org,2002:{name}" for name in _TAGS)
@@ -40,7 +42,10 @@ class SourceText:
 
 @dataclass(frozen=True)
 class Scalar:
-    """A scalar. `plain`: written without quotes. `start` counts characters from the beginning of the file."""
+    """A scalar.
+
+    `plain`: written without quotes. `start` counts characters from the beginning of the file.
+    """
 
     text: str
     source: SourceText
@@ -86,11 +91,20 @@ Node = Scalar | Sequence | Mapping
 
 @dataclass
 class Problems:
-    """Collects everything that is wrong with a rules file and the files that it includes, with positions."""
+    """Collects everything that is wrong with a rules file and the files that it includes, with
+    positions.
+    """
 
     found: list[Diagnostic] = field(default_factory=list)
 
-    def add(self, code: str, message: str, where: Node, hint: str | None = None, offset: int | None = None) -> None:
+    def add(
+        self,
+        code: str,
+        message: str,
+        where: Node,
+        hint: str | None = None,
+        offset: int | None = None,
+    ) -> None:
         """Notes a problem at a node; `offset` is a character within the node's text."""
         line, column = where.line, where.column
         if offset is not None and isinstance(where, Scalar):
@@ -98,7 +112,13 @@ class Problems:
         self.add_at(code, message, where.source, line, column, hint)
 
     def add_at(
-        self, code: str, message: str, source: SourceText, line: int, column: int, hint: str | None = None
+        self,
+        code: str,
+        message: str,
+        source: SourceText,
+        line: int,
+        column: int,
+        hint: str | None = None,
     ) -> None:
         text = source.lines[line - 1].rstrip("\r") if line <= len(source.lines) else ""
         diagnostic = Diagnostic(source.name, line, column, code, message, hint, source=text)
@@ -107,11 +127,16 @@ class Problems:
 
     def in_order(self, first: str) -> list[Diagnostic]:
         """File by file, that of this name first, each by line and column."""
-        return sorted(self.found, key=lambda found: (found.file != first, found.file, found.line, found.column))
+        return sorted(
+            self.found,
+            key=lambda found: (found.file != first, found.file, found.line, found.column),
+        )
 
 
 class _Inside:
-    """Finds characters of a scalar's text in its file: quotes, escapes and folds are stepped over."""
+    """Finds characters of a scalar's text in its file: quotes,
+    escapes and folds are stepped over.
+    """
 
     def __init__(self, scalar: Scalar) -> None:
         self.scalar = scalar
@@ -127,7 +152,11 @@ class _Inside:
         quote = self.text[scalar.start : scalar.start + 1]
         for character in scalar.text[:offset]:
             at = self._step(at, character, quote)
-        while offset < len(scalar.text) and not scalar.text[offset].isspace() and self.text[at : at + 1].isspace():
+        while (
+            offset < len(scalar.text)
+            and not scalar.text[offset].isspace()
+            and self.text[at : at + 1].isspace()
+        ):
             at += 1
         line = self.text.count("\n", 0, at) + 1
         return line, at - (self.text.rfind("\n", 0, at) + 1) + 1
@@ -135,7 +164,9 @@ class _Inside:
     def _step(self, at: int, character: str, quote: str) -> int:
         here = self.text[at : at + 1]
         if here.isspace() and (character.isspace() or here == "\n"):
-            while self.text[at : at + 1].isspace() and (here == "\n" or self.text[at + 1 : at + 2] == "\n"):
+            while self.text[at : at + 1].isspace() and (
+                here == "\n" or self.text[at + 1 : at + 2] == "\n"
+            ):
                 at += 1
             if here != "\n" or not character.isspace():
                 at += 1
@@ -146,7 +177,10 @@ class _Inside:
 
 
 MOST_OPEN = 1000
-"""Brackets that may be open at once, those within texts included. The YAML library takes the square of their number."""
+"""Brackets that may be open at once, those within texts included.
+
+The YAML library takes the square of their number.
+"""
 
 
 def _most_open(text: str) -> int:
@@ -178,7 +212,9 @@ def read_source(source: SourceText, problems: Problems) -> Mapping | None:
         problems.add_at("yaml-syntax", str(error).splitlines()[0], source, 1, 1)
         return None
     if document is None:
-        problems.add_at("yaml-syntax", "the file is empty", source, 1, 1, "a rules file begins with mukret: 1")
+        problems.add_at(
+            "yaml-syntax", "the file is empty", source, 1, 1, "a rules file begins with mukret: 1"
+        )
         return None
     return _Builder(problems, source).root(document)
 
@@ -200,7 +236,9 @@ class _Builder:
             return None
         if isinstance(node, Mapping):
             return node
-        self.problems.add("yaml-syntax", "a rules file is a mapping", node, "it begins with mukret: 1")
+        self.problems.add(
+            "yaml-syntax", "a rules file is a mapping", node, "it begins with mukret: 1"
+        )
         return None
 
     def refuse(self, node: Any, message: str) -> _Refused:
@@ -222,7 +260,9 @@ class _Builder:
             return Scalar(node.value, self.source, line, column, node.start_mark.index, plain)
         inner = (*above, id(node))
         if isinstance(node, SequenceNode):
-            return Sequence(tuple(self.build(item, inner) for item in node.value), self.source, line, column)
+            return Sequence(
+                tuple(self.build(item, inner) for item in node.value), self.source, line, column
+            )
         assert isinstance(node, MappingNode)
         return self.mapping(node, inner, line, column)
 
@@ -236,7 +276,11 @@ class _Builder:
             value = self.build(value_node, inner)
             if key.text in entries:
                 first = entries[key.text][0].line
-                self.problems.add("name-twice", f"{key.text} stands here a second time (first in line {first})", key)
+                self.problems.add(
+                    "name-twice",
+                    f"{key.text} stands here a second time (first in line {first})",
+                    key,
+                )
                 continue
             entries[key.text] = (key, value)
         return Mapping(entries, self.source, line, column)

@@ -16,9 +16,10 @@ Take = Literal["only", "first", "last", "all", "count", "sum", "min", "max", "jo
 class Reads:
     """What a value, or a condition, is made of.
 
-    `paths` lead to nodes of the row; with `rest` all that stands in it may be taken. `fields` are of the same row,
-    `above` of the row above in a table that recurses. `rows`: the tables whose surviving rows are looked at, each with
-    the fields of these; in the same document, or with `across_run` in any of the run.
+    `paths` lead to nodes of the row; with `rest` all that stands in it may be taken. `fields` are
+    of the same row, `above` of the row above in a table that recurses. `rows`: the tables whose
+    surviving rows are looked at, each with the fields of these; in the same document, or with
+    `across_run` in any of the run.
     """
 
     paths: tuple[Path, ...] = ()
@@ -42,7 +43,9 @@ def expression_reads(expression: Expression) -> Reads:
 
 @dataclass(frozen=True)
 class At:
-    """The first of `paths` that finds a value other than null; `take` says what of several nodes counts."""
+    """The first of `paths` that finds a value other than null; `take` says what of several nodes
+    counts.
+    """
 
     paths: tuple[Path, ...]
     take: Take
@@ -76,7 +79,9 @@ class Constant:
 
 @dataclass(frozen=True)
 class Fact:
-    """What the run knows about a row or a document: one of ROW_FACTS, DOCUMENT_FACTS, or `request.NAME`."""
+    """What the run knows about a row or a document: one of ROW_FACTS, DOCUMENT_FACTS, or
+    `request.NAME`.
+    """
 
     name: str
 
@@ -121,11 +126,11 @@ Answers = Mapping[tuple[object, ...], object]
 
 @dataclass(frozen=True)
 class Lookup:
-    """The field `give` of the row of a table whose `key` equals the local fields `by`, of several the first: in the
-    same document, or with `across_run` in any of the run.
+    """The field `give` of the row of a table whose `key` equals the local fields `by`, of several
+    the first: in the same document, or with `across_run` in any of the run.
 
-    `table` is None for a reference, whose `answers` are ready. `forms` bring the values of a pair (local, key) to
-    forms that are equal if the values are; None where they are so as they stand.
+    `table` is None for a reference, whose `answers` are ready. `forms` bring the values of a pair
+    (local, key) to forms that are equal if the values are; None where they are so as they stand.
     """
 
     name: str
@@ -143,10 +148,14 @@ class Lookup:
         return Reads(fields=self.by, rows=rows, across_run=self.across_run)
 
     def form(self, values: tuple[object, ...]) -> tuple[object, ...] | None:
-        """Values of the local fields, or of the key, as they are compared; None if one is null: nothing equals it."""
+        """Values of the local fields, or of the key, as they are compared; None if one is null:
+        nothing equals it.
+        """
         if None in values:
             return None
-        return tuple(form(value) if form else value for form, value in zip(self.forms, values, strict=True))
+        return tuple(
+            form(value) if form else value for form, value in zip(self.forms, values, strict=True)
+        )
 
 
 Source = At | Compute | Constant | Fact | Above | Rest | Lookup

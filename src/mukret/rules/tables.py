@@ -28,7 +28,8 @@ from mukret.text import did_you_mean, nearest
 from mukret.types import Boolean, Json, Reading
 
 TABLE_KEYS = keys(
-    "rows when spread outer header recurse within inherit kind key duplicates where bad rest fields omit note"
+    "rows when spread outer header recurse within inherit kind key duplicates where bad rest "
+    "fields omit note"
 )
 
 
@@ -43,9 +44,13 @@ class _Body:
 
 
 class TablesReader:
-    """Reads what becomes rows and fields; `response`, `embedded`, `kinds` and `ignore` are of the response."""
+    """Reads what becomes rows and fields; `response`, `embedded`, `kinds` and `ignore` are of the
+    response.
+    """
 
-    def __init__(self, reader: Reader, types: TypeNames, references: MappingType[str, Reference | None]) -> None:
+    def __init__(
+        self, reader: Reader, types: TypeNames, references: MappingType[str, Reference | None]
+    ) -> None:
         self.reader = reader
         self.types = types
         self.references = references
@@ -67,8 +72,13 @@ class TablesReader:
     def schedule(self) -> tuple[Step, ...]:
         """The steps in which the fields of all tables are evaluated."""
         inherited = {name: table.inherit for name, table in self.tables.items()}
-        fields = {RESPONSE: self.response, **{name: table.fields for name, table in self.tables.items()}}
-        conditions = {name: table.where for name, table in self.tables.items() if table.where is not None}
+        fields = {
+            RESPONSE: self.response,
+            **{name: table.fields for name, table in self.tables.items()},
+        }
+        conditions = {
+            name: table.where for name, table in self.tables.items() if table.where is not None
+        }
         return make_schedule(FieldGraph(fields, inherited, conditions))
 
     # ---- response
@@ -82,7 +92,9 @@ class TablesReader:
         drafts = self.fields(section, self.types.default_policy)
         for draft in drafts:
             if draft.above or (isinstance(draft.source, Fact) and draft.source.of_row):
-                self.reader.add("wrong-value", "a fact of a row has no place in response.fields", draft.key)
+                self.reader.add(
+                    "wrong-value", "a fact of a row has no place in response.fields", draft.key
+                )
         self.drafts[RESPONSE] = TableDraft(
             RESPONSE,
             {draft.name: draft for draft in drafts if draft.above is None},
@@ -123,7 +135,12 @@ class TablesReader:
         for name, (key, value) in section.entries.items():
             self.reader.name(key, "a table")
             if name in self.references:
-                self.reader.add("name-clash", f"{name} is already the name of a reference", key, "rename one of them")
+                self.reader.add(
+                    "name-clash",
+                    f"{name} is already the name of a reference",
+                    key,
+                    "rename one of them",
+                )
             body = self.reader.mapping(value, f"the table {name}", TABLE_KEYS)
             if body is not None:
                 found[name] = (key, body)
@@ -133,7 +150,9 @@ class TablesReader:
         return {name: self.tables[name] for name in section.entries if name in self.tables}
 
     def parents_first(self, bodies: MappingType[str, tuple[Scalar, Mapping]]) -> list[str]:
-        """The tables, each after the one that it is within; those that are within each other are left out."""
+        """The tables, each after the one that it is within; those that are within each other are
+        left out.
+        """
         self.parents = {name: self.parent(body, bodies) for name, (_, body) in bodies.items()}
 
         def above(name: str) -> Sequence[str]:
@@ -142,7 +161,9 @@ class TablesReader:
 
         order, cycles = after_what_they_need(bodies, above)
         for cycle in cycles:
-            self.reader.add("cycle", f"tables within each other: {' → '.join(cycle)}", bodies[cycle[0]][0])
+            self.reader.add(
+                "cycle", f"tables within each other: {' → '.join(cycle)}", bodies[cycle[0]][0]
+            )
         lost = {name for cycle in cycles for name in cycle}
         for name in order:
             lost |= {name} if self.parents[name] in lost else set()
@@ -153,7 +174,12 @@ class TablesReader:
         if scalar is None:
             return None
         if scalar.text not in bodies:
-            self.reader.add("unknown-table", f"no table {scalar.text}", scalar, did_you_mean(scalar.text, bodies))
+            self.reader.add(
+                "unknown-table",
+                f"no table {scalar.text}",
+                scalar,
+                did_you_mean(scalar.text, bodies),
+            )
         return scalar.text
 
     def read_table(self, name: str, key: Scalar, body: Mapping) -> None:
@@ -162,16 +188,24 @@ class TablesReader:
         bad = policy(self.reader, body.get("bad")) or self.types.default_policy
         section = self.reader.mapping(body.get("fields"), f"fields of {name}")
         if "fields" not in body.entries:
-            self.reader.add("missing-key", f"the table {name} has no fields", key, "fields: {name: $.path}")
+            self.reader.add(
+                "missing-key", f"the table {name} has no fields", key, "fields: {name: $.path}"
+            )
         if "omit" in body.entries:
             message = "omit takes away fields that an included file gave this table; none did"
-            self.reader.add("wrong-option", message, body.key("omit"), "take the field away where it stands")
+            self.reader.add(
+                "wrong-option", message, body.key("omit"), "take the field away where it stands"
+            )
         drafts = {draft.name: draft for draft in self.fields(section, bad)}
         rest = self.rest(name, body, drafts)
         if rest is not None:
             drafts[rest.name] = rest
         inherit = self.inherit(name, body, within)
-        declared = frozenset(section.entries if section else ()) | frozenset(self.names_asked(body)) | frozenset(drafts)
+        declared = (
+            frozenset(section.entries if section else ())
+            | frozenset(self.names_asked(body))
+            | frozenset(drafts)
+        )
         rows = read_rows(self.reader, name, body)
         draft = TableDraft(
             name,
@@ -202,7 +236,13 @@ class TablesReader:
             for draft in body.draft.drafts.values():
                 if isinstance(draft.source, Rest):
                     draft.source = Rest(touched_names(name, rows, self.paths_of))
-        linker = Linker(self.reader, self.types, self.drafts, self.references, self.named - frozenset(self.bodies))
+        linker = Linker(
+            self.reader,
+            self.types,
+            self.drafts,
+            self.references,
+            self.named - frozenset(self.bodies),
+        )
         linker.link()
         self.response = self.linked(RESPONSE, linker)
         for body in self.bodies.values():
@@ -213,22 +253,39 @@ class TablesReader:
         return [path for source in sources if source is not None for path in source.reads.paths]
 
     def linked(self, name: str, linker: Linker) -> tuple[Field, ...]:
-        return tuple(linker.fields[name, own] for own in self.drafts[name].drafts if (name, own) in linker.fields)
+        return tuple(
+            linker.fields[name, own]
+            for own in self.drafts[name].drafts
+            if (name, own) in linker.fields
+        )
 
     def finish(self, body: _Body, linker: Linker) -> None:
         name, draft = body.draft.name, body.draft
         where_scalar = self.reader.scalar(body.body.get("where"), f"where of {name}")
         where = linker.typed(name, where_scalar, f"where of {name}") if where_scalar else None
-        if where_scalar and where is not None and where.type is not None and not isinstance(where.type, Boolean):
+        if (
+            where_scalar
+            and where is not None
+            and where.type is not None
+            and not isinstance(where.type, Boolean)
+        ):
             self.reader.add(
-                "expression-type", f"where of {name} wants a condition, but this is {where.type.name}", where_scalar
+                "expression-type",
+                f"where of {name} wants a condition, but this is {where.type.name}",
+                where_scalar,
             )
-        duplicates = self.reader.choice(body.body.get("duplicates"), "duplicates", ("reject", "first", "last"))
+        duplicates = self.reader.choice(
+            body.body.get("duplicates"), "duplicates", ("reject", "first", "last")
+        )
         table = Table(
             name,
             body.rows,
             draft.within,
-            tuple(linker.inherited[name, item] for item in draft.inherit if (name, item) in linker.inherited),
+            tuple(
+                linker.inherited[name, item]
+                for item in draft.inherit
+                if (name, item) in linker.inherited
+            ),
             self.linked(name, linker),
             self.key(body, linker),
             cast(Duplicates, duplicates or "reject"),
@@ -240,37 +297,56 @@ class TablesReader:
             body.key.line,
             body.key.column,
         )
-        self.tables[name] = replace(table, rows=replace(table.rows, judges_shape=table.judges_shape))
+        self.tables[name] = replace(
+            table, rows=replace(table.rows, judges_shape=table.judges_shape)
+        )
 
     def key(self, body: _Body, linker: Linker) -> tuple[str, ...]:
         name, visible = body.draft.name, linker.visible[body.draft.name]
         for scalar in body.draft.key:
             if scalar.text not in visible and scalar.text not in body.draft.declared:
                 hint = did_you_mean(scalar.text, visible)
-                self.reader.add("unknown-field", f"key of {name}: no field {scalar.text}", scalar, hint)
+                self.reader.add(
+                    "unknown-field", f"key of {name}: no field {scalar.text}", scalar, hint
+                )
         if "duplicates" in body.body.entries and "key" not in body.body.entries:
             key = body.body.key("duplicates")
-            self.reader.add("missing-key", f"duplicates of {name} needs a key", key, "say key as well")
+            self.reader.add(
+                "missing-key", f"duplicates of {name} needs a key", key, "say key as well"
+            )
         return tuple(scalar.text for scalar in body.draft.key if scalar.text in visible)
 
     def kind(self, body: _Body) -> str | None:
-        """The kind of response that a table reads: its own or that of the table that it is within."""
+        """The kind of response that a table reads:
+        its own or that of the table that it is within.
+        """
         scalar = self.reader.scalar(body.body.get("kind"), f"kind of {body.draft.name}")
         above = self.bodies.get(body.draft.within or "")
-        of_parent = self.tables[above.draft.name].kind if above and above.draft.name in self.tables else None
+        of_parent = (
+            self.tables[above.draft.name].kind
+            if above and above.draft.name in self.tables
+            else None
+        )
         if scalar is None:
             return of_parent
         if scalar.text not in self.kinds and not self.of_call(scalar):
-            hint = did_you_mean(scalar.text, self.kinds) or "kinds stand in response: {kinds: {NAME: {files: …}}}"
+            hint = (
+                did_you_mean(scalar.text, self.kinds)
+                or "kinds stand in response: {kinds: {NAME: {files: …}}}"
+            )
             self.reader.add("wrong-value", f"no kind {scalar.text}", scalar, hint)
         elif above is not None and scalar.text != of_parent:
-            message = f"{body.draft.name} is within {above.draft.name}, which reads {of_parent or 'every kind'}"
+            message = (
+                f"{body.draft.name} is within {above.draft.name}, which reads "
+                f"{of_parent or 'every kind'}"
+            )
             self.reader.add("wrong-value", message, scalar, f"give {above.draft.name} the kind")
         return scalar.text
 
     def of_call(self, scalar: Scalar) -> bool:
-        """Whether a kind that nobody described is that of the call of this name: a name that is like one of those that
-        are described was meant to be that one."""
+        """Whether a kind that nobody described is that of the call of this name: a name that is
+        like one of those that are described was meant to be that one.
+        """
         described = [name for name, kind in self.kinds.items() if kind.described]
         if nearest(scalar.text, described) is not None or not self.reader.name(scalar, "a kind"):
             return False
@@ -291,10 +367,16 @@ class TablesReader:
             if scalar.text in found:
                 self.reader.add("name-twice", f"{name} inherits {scalar.text} twice", scalar)
                 continue
-            origins = [origin for origin in self.ancestors(within) if scalar.text in self.drafts[origin].drafts]
+            origins = [
+                origin
+                for origin in self.ancestors(within)
+                if scalar.text in self.drafts[origin].drafts
+            ]
             if origins:
                 found[scalar.text] = origins[0]
-            elif scalar.text not in self.names_above(within) and (within is None or within in self.drafts):
+            elif scalar.text not in self.names_above(within) and (
+                within is None or within in self.drafts
+            ):
                 self.reader.add(
                     "unknown-field",
                     f"{name} can't inherit {scalar.text}: nothing above has it",
@@ -312,7 +394,9 @@ class TablesReader:
         return [*chain, RESPONSE]
 
     def names_above(self, within: str | None) -> list[str]:
-        return sorted(set().union(*(self.drafts[origin].declared for origin in self.ancestors(within))))
+        return sorted(
+            set().union(*(self.drafts[origin].declared for origin in self.ancestors(within)))
+        )
 
     def clashes(self, draft: TableDraft, body: Mapping) -> None:
         section = body.get("fields")
@@ -327,4 +411,6 @@ class TablesReader:
         if above is not None and draft.name in above.draft.declared:
             field = above.draft.drafts.get(draft.name)
             message = f"the table {draft.name} and a field of {above.draft.name} have the same name"
-            self.reader.add("name-clash", message, field.key if field else above.key, "rename one of them")
+            self.reader.add(
+                "name-clash", message, field.key if field else above.key, "rename one of them"
+            )

@@ -1,4 +1,6 @@
-"""Where YAML itself trips people: the message names the trap and prints the line as it should be."""
+"""Where YAML itself trips people: the message names the trap and prints the
+line as it should be.
+"""
 
 from __future__ import annotations
 
@@ -29,8 +31,9 @@ def _quote(match: re.Match[str]) -> str:
 
 
 def _with_quotes_kept(line: str) -> str | None:
-    """A line with the value quoted as a whole, within braces, of which only the beginning was: `{compute: 'a' || b}`;
-    None if there is no such value in it."""
+    """A line with the value quoted as a whole, within braces, of which only the beginning was:
+    `{compute: 'a' || b}`; None if there is no such value in it.
+    """
     for key in _QUOTED_VALUE.finditer(line):
         start = key.end()
         quoted = _YAML_QUOTED.match(line, start)
@@ -43,7 +46,9 @@ def _with_quotes_kept(line: str) -> str | None:
 
 
 def _end_of_value(line: str, start: int) -> int:
-    """Where a value within braces ends: at a comma or bracket that stands in no text and in no brackets of its own."""
+    """Where a value within braces ends: at a comma or bracket that stands in no text and in no
+    brackets of its own.
+    """
     depth = 0
     for token in _TOKEN.finditer(line, start):
         mark = token.group()
@@ -53,8 +58,12 @@ def _end_of_value(line: str, start: int) -> int:
     return len(line)
 
 
-def explain_yaml_error(error: MarkedYAMLError, lines: Sequence[str], line_number: int) -> tuple[str, str | None]:
-    """A sentence and a hint for a syntax error that stands in (or just after) a line, counted from 0."""
+def explain_yaml_error(
+    error: MarkedYAMLError, lines: Sequence[str], line_number: int
+) -> tuple[str, str | None]:
+    """A sentence and a hint for a syntax error that stands in (or just after) a line, counted from
+    0.
+    """
     problem = str(error.problem or "not YAML")
     for number in (line_number, line_number - 1):
         line = lines[number] if 0 <= number < len(lines) else ""
@@ -67,7 +76,10 @@ def explain_yaml_error(error: MarkedYAMLError, lines: Sequence[str], line_number
 def _trap(problem: str, line: str) -> tuple[str, str] | None:
     if "escape" in problem and '"' in line:
         fixed = _ESCAPED.sub(lambda match: "'" + match[1].replace("'", "''") + "'", line)
-        return "a backslash in double quotes is an escape of YAML", f"single quotes keep it: {fixed.strip()}"
+        return (
+            "a backslash in double quotes is an escape of YAML",
+            f"single quotes keep it: {fixed.strip()}",
+        )
     if "cannot start any token" in problem and _INDICATOR.search(line):
         fixed = _INDICATOR.sub(r'\1"\2"', line)
         return "a plain YAML text can't begin with this character", f"quote it: {fixed.strip()}"
@@ -81,12 +93,17 @@ def _trap(problem: str, line: str) -> tuple[str, str] | None:
     broken = _BROKEN_TEXT.match(line)
     if broken and ("block end" in problem or "mapping" in problem or "expected" in problem):
         text = broken[2].replace("\\", "\\\\").replace('"', '\\"')
-        return "the quotes end before the text does", f'quote the whole: {broken[1].strip()} "{text}"'
+        return (
+            "the quotes end before the text does",
+            f'quote the whole: {broken[1].strip()} "{text}"',
+        )
     return None
 
 
 def comma_in_type(keys: Sequence[str], line: str) -> str | None:
-    """The line as it should be, if an unquoted `decimal(12,2)` inside braces fell apart into keys."""
+    """The line as it should be, if an unquoted `decimal(12,2)` inside braces fell
+    apart into keys.
+    """
     if any(re.fullmatch(r"\d+\s*\)", key) for key in keys) and _UNQUOTED_TYPE.search(line):
         return quoted_line(line)
     return None

@@ -78,12 +78,18 @@ class TypeNames:
         self.default_policy: Policy = "reject"
 
     def reading(self, name: str) -> Reading:
-        """The type of this name with its options. Raises KeyError, or TypeNameError for a broken built-in one."""
+        """The type of this name with its options.
+
+        Raises KeyError, or TypeNameError for a broken built-in one.
+        """
         kind, given = self.named_type(name)
         return Reading(kind, replace(PLAIN, **given))
 
     def field_reading(self, name: str) -> Reading:
-        """The same for a field, which has the defaults of the file where the type says nothing. Raises as `reading`."""
+        """The same for a field, which has the defaults of the file where the type says nothing.
+
+        Raises as `reading`.
+        """
         kind, given = self.named_type(name)
         return Reading(kind, replace(PLAIN, **{**self.defaults_for(kind), **given}))
 
@@ -92,7 +98,9 @@ class TypeNames:
         return Reading(reading.type, replace(reading.options, **self.defaults_for(reading.type)))
 
     def defaults_for(self, kind: ValueType) -> dict[str, Any]:
-        return {name: value for name, value in self.defaults.items() if name in kind.accepts_options}
+        return {
+            name: value for name, value in self.defaults.items() if name in kind.accepts_options
+        }
 
     def named_type(self, name: str) -> _Named:
         """The type of this name, and the options that it is given."""
@@ -156,10 +164,14 @@ class TypeNames:
         if section:
             self.reader.distinct([*(key for key, _ in section.entries.values())], "types")
         while waiting:
-            ready = [name for name, (_, value) in waiting.items() if self.base_name(value) not in waiting]
+            ready = [
+                name for name, (_, value) in waiting.items() if self.base_name(value) not in waiting
+            ]
             if not ready:
                 key, _ = next(iter(waiting.values()))
-                self.reader.add("cycle", f"types that stand for each other: {', '.join(waiting)}", key)
+                self.reader.add(
+                    "cycle", f"types that stand for each other: {', '.join(waiting)}", key
+                )
                 return
             for name in ready:
                 self.read_type(name, waiting.pop(name)[1])
@@ -171,7 +183,9 @@ class TypeNames:
         except TypeNameError:
             taken = True
         if taken:
-            self.reader.add("name-clash", f"{key.text} is a built-in type", key, "choose another name")
+            self.reader.add(
+                "name-clash", f"{key.text} is a built-in type", key, "choose another name"
+            )
 
     @staticmethod
     def base_name(node: Node) -> str | None:
@@ -184,12 +198,17 @@ class TypeNames:
             return
         if "type" not in body.entries:
             self.reader.add(
-                "missing-key", f"the type {name} has no type to stand on", body, "say type: integer, or another"
+                "missing-key",
+                f"the type {name} has no type to stand on",
+                body,
+                "say type: integer, or another",
             )
             return
         base = self.of_node(body.get("type"), f"type of {name}", self.named_type)
         if base is not None:
-            self.named[name] = _Named(base.kind, {**base.given, **self.options(base.kind, base.given, body)})
+            self.named[name] = _Named(
+                base.kind, {**base.given, **self.options(base.kind, base.given, body)}
+            )
 
     def read_defaults(self, node: Node | None) -> None:
         """Reading options, and what becomes of bad values, for the whole file."""
@@ -211,7 +230,9 @@ class TypeNames:
         given = self.options(base.type, vars(base.options), body)
         return Reading(base.type, replace(base.options, **given))
 
-    def options(self, kind: ValueType, below: MappingType[str, Any], body: Mapping) -> dict[str, Any]:
+    def options(
+        self, kind: ValueType, below: MappingType[str, Any], body: Mapping
+    ) -> dict[str, Any]:
         """The reading options that stand in a mapping; `below` are those that they go on top of."""
         given: dict[str, Any] = {}
         for name in OPTION_NAMES:
@@ -220,7 +241,9 @@ class TypeNames:
             key, node = body.entries[name]
             if name not in kind.accepts_options and not (name == "trim" and kind.always_trims):
                 hint = f"it takes {', '.join(sorted(kind.accepts_options))}"
-                self.reader.add("wrong-option", f"{name} means nothing for the type {kind.name}", key, hint)
+                self.reader.add(
+                    "wrong-option", f"{name} means nothing for the type {kind.name}", key, hint
+                )
                 continue
             value = self.option(name, node, kind)
             if value is not None:
@@ -230,7 +253,12 @@ class TypeNames:
 
     def marks_differ(self, options: MappingType[str, Any], body: Mapping) -> None:
         if options.get("grouping") is not None and options["grouping"] == options["point"]:
-            self.reader.add("wrong-value", "grouping and point are the same character", body, "say point as well")
+            self.reader.add(
+                "wrong-value",
+                "grouping and point are the same character",
+                body,
+                "say point as well",
+            )
 
     def option(self, name: str, node: Node, kind: ValueType) -> Any:
         reader = self.reader
@@ -257,7 +285,9 @@ class TypeNames:
     def character(self, node: Node, name: str) -> str | None:
         text = self.reader.text(node, name)
         if text is not None and (len(text) != 1 or text.isalnum() or text in "+-"):
-            self.reader.add("wrong-value", f"{name} is one character, and no digit, letter or sign", node)
+            self.reader.add(
+                "wrong-value", f"{name} is one character, and no digit, letter or sign", node
+            )
             return None
         return text
 
@@ -270,7 +300,9 @@ class TypeNames:
         except KeyError:
             near = nearest(name, zone_names())
             hint = (
-                f"did you mean {near}?" if near else "an IANA name such as Atlantic/Faroe, or an offset such as +02:00"
+                f"did you mean {near}?"
+                if near
+                else "an IANA name such as Atlantic/Faroe, or an offset such as +02:00"
             )
             self.reader.add("unknown-zone", f"no time zone {name}", node, hint)
             return None
@@ -283,14 +315,20 @@ class TypeNames:
         for scalar in self.reader.scalars(node, "format"):
             word = scalar.text
             if "%" in word:
-                problem = pattern_problem(word, date=not isinstance(kind, Time), time=not isinstance(kind, Date))
+                problem = pattern_problem(
+                    word, date=not isinstance(kind, Time), time=not isinstance(kind, Date)
+                )
                 if problem is None and isinstance(kind, Datetime | Time) and "%z" in word:
                     problem = f"it reads an offset, which a {kind.name} does not have"
                 if problem:
                     self.reader.add("wrong-value", f"the format {word}: {problem}", scalar)
             elif word not in named:
                 near = nearest(word, named)
-                hint = f"did you mean {near}?" if near else f"one of {', '.join(named)}, or a pattern such as %d.%m.%Y"
+                hint = (
+                    f"did you mean {near}?"
+                    if near
+                    else f"one of {', '.join(named)}, or a pattern such as %d.%m.%Y"
+                )
                 self.reader.add("wrong-value", f"no format {word} of {kind.name}", scalar, hint)
             found.append(word)
         return tuple(found) or None
@@ -302,7 +340,9 @@ class TypeNames:
         try:
             capturing(scalar.text)
         except PatternError as error:
-            self.reader.add("no-pattern", f"capture: {error.cause}", scalar, error.hint, error.position)
+            self.reader.add(
+                "no-pattern", f"capture: {error.cause}", scalar, error.hint, error.position
+            )
             return None
         return scalar.text
 
@@ -324,7 +364,9 @@ class EnumReader:
         values = self.values(body)
         types = self.attribute_types(body, values)
         otherwise = self.otherwise(body, values)
-        enum = Enum(self.name, tuple(_widened(values, types)), otherwise, exact, MappingProxyType(types))
+        enum = Enum(
+            self.name, tuple(_widened(values, types)), otherwise, exact, MappingProxyType(types)
+        )
         self.check_words(body, enum)
         return enum
 
@@ -333,16 +375,24 @@ class EnumReader:
         if section is None or not section.entries:
             if "values" not in body.entries or section is not None:
                 self.reader.add(
-                    "missing-key", f"the enum {self.name} has no values", body, "values: {boarding: {}, departed: {}}"
+                    "missing-key",
+                    f"the enum {self.name} has no values",
+                    body,
+                    "values: {boarding: {}, departed: {}}",
                 )
             return []
-        return [value for name in section.entries if (value := self.value(section, name)) is not None]
+        return [
+            value for name in section.entries if (value := self.value(section, name)) is not None
+        ]
 
     def value(self, section: Mapping, name: str) -> EnumValue | None:
         key, node = section.entries[name]
         if name in ("bad", "null"):
             self.reader.add(
-                "name-invalid", f"no enum value can be called {name}", key, "the word means something in otherwise"
+                "name-invalid",
+                f"no enum value can be called {name}",
+                key,
+                "the word means something in otherwise",
             )
             return None
         if isinstance(node, Scalar) and node.empty:
@@ -372,7 +422,10 @@ class EnumReader:
             near = nearest(scalar.text, names)
             hint = f"did you mean {near}?" if near else "it is bad, null, or the name of a value"
             self.reader.add(
-                "wrong-value", f"otherwise: {scalar.text} is no value of the enum {self.name}", scalar, hint
+                "wrong-value",
+                f"otherwise: {scalar.text} is no value of the enum {self.name}",
+                scalar,
+                hint,
             )
             return "bad"
         return scalar.text
@@ -381,11 +434,17 @@ class EnumReader:
         names = dict.fromkeys(attribute for value in values for attribute in value.attributes)
         types: dict[str, ValueType] = {}
         for name in names:
-            literals = [value.attributes[name] for value in values if value.attributes.get(name) is not None]
+            literals = [
+                value.attributes[name] for value in values if value.attributes.get(name) is not None
+            ]
             kind = common_literal_type(literals)
             if kind is None:
-                message = f"the attribute {name} of the enum {self.name} has literals of different types"
-                self.reader.add("wrong-value", message, body.get("values") or body, "quote them all, or none")
+                message = (
+                    f"the attribute {name} of the enum {self.name} has literals of different types"
+                )
+                self.reader.add(
+                    "wrong-value", message, body.get("values") or body, "quote them all, or none"
+                )
                 continue
             types[name] = kind
         return types
@@ -398,11 +457,15 @@ class EnumReader:
                 if first != value.name:
                     section = body.get("values")
                     where = section.key(value.name) if isinstance(section, Mapping) else body
-                    self.reader.add("name-clash", f"{first} and {value.name} both accept {word!r}", where)
+                    self.reader.add(
+                        "name-clash", f"{first} and {value.name} both accept {word!r}", where
+                    )
 
 
 def _widened(values: list[EnumValue], types: MappingType[str, ValueType]) -> Iterator[EnumValue]:
-    """The values with all numbers of a decimal attribute as decimals, with as many digits after the point as it has."""
+    """The values with all numbers of a decimal attribute as decimals, with as many digits after the
+    point as it has.
+    """
     for value in values:
         attributes = dict(value.attributes)
         for name, number in attributes.items():
@@ -413,7 +476,9 @@ def _widened(values: list[EnumValue], types: MappingType[str, ValueType]) -> Ite
 
 
 def literal(scalar: Scalar) -> Attribute:
-    """The value of a YAML literal: quoted ones are texts, plain ones what YAML 1.2's core schema says."""
+    """The value of a YAML literal: quoted ones are texts, plain ones what YAML 1.2's core schema
+    says.
+    """
     text = scalar.text
     if not scalar.plain:
         return text

@@ -1,4 +1,6 @@
-"""The sample feed: the ferries of the Merrow Isles, a made-up network, and the rules that read it."""
+"""The sample feed: the ferries of the Merrow Isles, a made-up network,
+and the rules that read it.
+"""
 
 from __future__ import annotations
 
@@ -20,6 +22,7 @@ def sample_files() -> dict[str, Traversable]:
     feed = home.joinpath(FEED_FOLDER)
     responses = sorted(feed.iterdir(), key=lambda file: file.name)
     own = {
-        name: home.joinpath(name) for name in (RULES_FILE, REFERENCE_FILE, CALLS_FILE, CALLS_RULES_FILE, WANTED_FILE)
+        name: home.joinpath(name)
+        for name in (RULES_FILE, REFERENCE_FILE, CALLS_FILE, CALLS_RULES_FILE, WANTED_FILE)
     }
     return {**own, **{f"{FEED_FOLDER}/{file.name}": file for file in responses}}

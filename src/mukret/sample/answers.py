@@ -1,6 +1,7 @@
 """What the sample's service has to say: lists out of the made-up feed, each kind of paging once.
 
-Nothing is sent here: a request is a path, a query and a JSON body, an answer a JSON value with headers.
+Nothing is sent here: a request is a path, a query and a JSON body, an answer a JSON value with
+headers.
 """
 
 from __future__ import annotations
@@ -42,14 +43,33 @@ Query = Mapping[str, str]
 @lru_cache(maxsize=1)
 def timetables() -> dict[str, bytes]:
     """The responses of the sample by day."""
-    feed = {name: file for name, file in sample_files().items() if name.startswith(f"{FEED_FOLDER}/timetable-")}
+    feed = {
+        name: file
+        for name, file in sample_files().items()
+        if name.startswith(f"{FEED_FOLDER}/timetable-")
+    }
     return {name[-15:-5]: file.read_bytes() for name, file in feed.items()}
 
 
 def index(query: Query) -> Said:
-    lists = ["ports", "sailings", "bookings", "vessels", "log", "timetable?day=2031-03-28", "welcome", "closed"]
+    lists = [
+        "ports",
+        "sailings",
+        "bookings",
+        "vessels",
+        "log",
+        "timetable?day=2031-03-28",
+        "welcome",
+        "closed",
+    ]
     links = {name.partition("?")[0]: f"{ROOT}/{name}" for name in lists}
-    return Said({"service": "Merrow Isles timetable, simulated", "sign_in": f"{ROOT}/boarding", "links": links})
+    return Said(
+        {
+            "service": "Merrow Isles timetable, simulated",
+            "sign_in": f"{ROOT}/boarding",
+            "links": links,
+        }
+    )
 
 
 def ports(query: Query) -> Said:
@@ -72,7 +92,9 @@ def sailings_of(code: str, query: Query) -> Said:
 def berths_of(code: str, query: Query) -> Said:
     berths = _one_port(code, query).get("berths") or []
     lit = query.get("lit")
-    return Said({"port": code, "berths": [berth for berth in berths if lit in (None, berth.get("lit"))]})
+    return Said(
+        {"port": code, "berths": [berth for berth in berths if lit in (None, berth.get("lit"))]}
+    )
 
 
 def tide_of(code: str, query: Query) -> Said:
@@ -81,14 +103,18 @@ def tide_of(code: str, query: Query) -> Said:
 
 def sailings(query: Query) -> Said:
     """By number, with the total of all pages."""
-    every = [_brief(sailing, port["code"]) for port in _ports(query) for sailing in port["sailings"]]
+    every = [
+        _brief(sailing, port["code"]) for port in _ports(query) for sailing in port["sailings"]
+    ]
     number, size = _whole(query, "page", 1), _size(query)
     here = every[max(0, number - 1) * size : number * size]
     return Said({"page": number, "total": len(every), "sailings": here})
 
 
 def _brief(sailing: Mapping[str, Any], port: str) -> dict[str, Any]:
-    return {"port": port} | {name: sailing.get(name) for name in ("id", "to", "vessel", "state", "departs")}
+    return {"port": port} | {
+        name: sailing.get(name) for name in ("id", "to", "vessel", "state", "departs")
+    }
 
 
 def bookings(query: Query) -> Said:
@@ -96,7 +122,10 @@ def bookings(query: Query) -> Said:
     every = []
     for port in _ports(query):
         for sailing in port["sailings"]:
-            every += [{"sailing": sailing.get("id"), **booking} for booking in sailing.get("bookings") or []]
+            every += [
+                {"sailing": sailing.get("id"), **booking}
+                for booking in sailing.get("bookings") or []
+            ]
     begin = _whole(query, "from", 0)
     return Said({"from": begin, "bookings": every[begin : begin + _size(query)]})
 
@@ -107,23 +136,35 @@ def vessels(query: Query) -> Said:
     if cursor is None:
         return Said(found)
     following = urlencode({**query, "after": cursor, "size": _size(query)})
-    return Said(found, {"Link": f'<{ROOT}/vessels?{following}>; rel="next", <{ROOT}/vessels>; rel=first'}, "Link")
+    return Said(
+        found,
+        {"Link": f'<{ROOT}/vessels?{following}>; rel="next", <{ROOT}/vessels>; rel=first'},
+        "Link",
+    )
 
 
 def log(query: Query) -> Said:
     """By an address in the body, relative to the one that was asked."""
     found, cursor = _by_cursor(_day(query).get("log") or [], query.get("part"), query)
-    following = None if cursor is None else f"log?{urlencode({**query, 'part': cursor, 'size': _size(query)})}"
+    following = (
+        None
+        if cursor is None
+        else f"log?{urlencode({**query, 'part': cursor, 'size': _size(query)})}"
+    )
     return Said({"log": found, "paging": {"next": following}}, turn="next")
 
 
 def graph(body: Any) -> Said:
-    """A query with variables (a GraphQL request over HTTP); whatever it asks for, the ports are what there is."""
+    """A query with variables (a GraphQL request over HTTP); whatever it asks for, the ports are
+    what there is.
+    """
     variables = body.get("variables") if isinstance(body, dict) else None
     if not isinstance(variables, dict) or not isinstance(body.get("query"), str):
         raise Refused(400, "a query and its variables, in JSON")
     query = {"size": str(variables.get("first") or 2), "day": str(variables.get("day") or "")}
-    nodes, cursor = _by_cursor([_port(port) for port in _ports(query)], variables.get("after"), query)
+    nodes, cursor = _by_cursor(
+        [_port(port) for port in _ports(query)], variables.get("after"), query
+    )
     paging = {"endCursor": cursor, "hasNextPage": cursor is not None}
     return Said({"data": {"ports": {"nodes": nodes, "pageInfo": paging}}}, turn="endCursor")
 
@@ -160,7 +201,9 @@ def _by_cursor(every: list[Any], cursor: str | None, query: Query) -> tuple[list
         except ValueError:
             raise Refused(400, "that cursor is none of ours") from None
     end = begin + _size(query)
-    following = base64.urlsafe_b64encode(f"from-{end}".encode()).decode() if end < len(every) else None
+    following = (
+        base64.urlsafe_b64encode(f"from-{end}".encode()).decode() if end < len(every) else None
+    )
     return every[begin:end], following
 
 

@@ -1,4 +1,5 @@
-"""The service behind the sample feed, simulated by the standard library's server, on the loopback interface alone.
+"""The service behind the sample feed, simulated by the standard library's server, on the loopback
+interface alone.
 
 Its user, password and pass are made up and printed by whoever starts it: they protect nothing.
 """
@@ -28,7 +29,10 @@ from mukret.sample.faults import Fault, Faults
 
 USER, PASSWORD, TOKEN = "deckhand", "salt-and-rope", "gangway-7"
 """`TOKEN` is a pass that stays good; the others come from /boarding and run out."""
-WELCOME = "<!DOCTYPE html>\n<html><head><title>Merrow Isles Ferries</title></head><body>Welcome aboard.</body></html>\n"
+WELCOME = (
+    "<!DOCTYPE html>\n<html><head><title>Merrow Isles Ferries</title></head><body>Welcome "
+    "aboard.</body></html>\n"
+)
 CLOSED = "<html><body>The timetable is being repainted. Come back at high water.</body></html>\n"
 LARGEST_REQUEST = 100_000
 POLL_SECONDS = 0.05
@@ -42,7 +46,10 @@ _OPEN: dict[str, Callable[[answers.Query], Said]] = {
     "vessels": answers.vessels,
     "log": answers.log,
 }
-_SIGNED: dict[str, Callable[[answers.Query], Said]] = {"ports": answers.ports, "bookings": answers.bookings}
+_SIGNED: dict[str, Callable[[answers.Query], Said]] = {
+    "ports": answers.ports,
+    "bookings": answers.bookings,
+}
 _OF_PORT: dict[str, Callable[[str, answers.Query], Said]] = {
     "sailings": answers.sailings_of,
     "berths": answers.berths_of,
@@ -61,12 +68,22 @@ class QuietServer(ThreadingHTTPServer):
 
 
 class StandIn:
-    """The service on a port of 127.0.0.1; 0 takes a free one. Raises OutputError if the port is taken."""
+    """The service on a port of 127.0.0.1; 0 takes a free one.
+
+    Raises OutputError if the port is taken.
+    """
 
     def __init__(
-        self, port: int = 0, *, faults: Faults | None = None, per_second: float | None = None, pass_seconds: int = 3600
+        self,
+        port: int = 0,
+        *,
+        faults: Faults | None = None,
+        per_second: float | None = None,
+        pass_seconds: int = 3600,
     ) -> None:
-        """`per_second`: beyond so many requests it answers 429; `pass_seconds`: for how long a pass is good."""
+        """`per_second`: beyond so many requests it answers 429; `pass_seconds`: for how long a pass
+        is good.
+        """
         try:
             self.server = QuietServer(("127.0.0.1", port), _Handler)
         except OSError as error:
@@ -142,7 +159,9 @@ class _State:
             return False
         with self.lock:
             now = time.monotonic()
-            self.allowance = min(self.per_second, self.allowance + (now - self.counted_at) * self.per_second)
+            self.allowance = min(
+                self.per_second, self.allowance + (now - self.counted_at) * self.per_second
+            )
             self.counted_at = now
             if self.allowance < 1:
                 return True
@@ -217,7 +236,10 @@ class _Handler(BaseHTTPRequestHandler):
     def boarding(self, body: Any) -> None:
         if self.faulty(self.state.faults.draw([Fault.BUSY, Fault.BROKEN]), b"", {}):
             return
-        if not isinstance(body, dict) or (body.get("user"), body.get("password")) != (USER, PASSWORD):
+        if not isinstance(body, dict) or (body.get("user"), body.get("password")) != (
+            USER,
+            PASSWORD,
+        ):
             raise Refused(403, "user and password are not known here")
         minutes = max(1, self.state.pass_seconds // 60)
         content = {"gangway": {"pass": self.state.new_pass(), "minutes": minutes}}
@@ -238,7 +260,9 @@ class _Handler(BaseHTTPRequestHandler):
 
     def answer(self, said: Callable[[], Said], *, signed: bool = False) -> None:
         if signed and not self.signed_in():
-            self.problem(401, "sign in first: a pass comes from /v2/boarding", {"WWW-Authenticate": "Bearer"})
+            self.problem(
+                401, "sign in first: a pass comes from /v2/boarding", {"WWW-Authenticate": "Bearer"}
+            )
             return
         found = said()
         possible = [Fault.BUSY, Fault.BROKEN, Fault.CUT, Fault.SLOW, Fault.PAGE]
@@ -264,7 +288,9 @@ class _Handler(BaseHTTPRequestHandler):
     def turn_here(self) -> str | None:
         """The cursor with which this page was asked for."""
         query = parse_qs(urlsplit(self.path).query)
-        return next((query[name][-1] for name in ("cursor", "after", "part") if name in query), None)
+        return next(
+            (query[name][-1] for name in ("cursor", "after", "part") if name in query), None
+        )
 
     def turned_back(self, said: Said) -> Said:
         """An answer that names its own page as the next one."""
@@ -283,8 +309,14 @@ class _Handler(BaseHTTPRequestHandler):
             case Fault.BROKEN:
                 self.problem(500, "a rope broke")
             case Fault.PAGE:
-                sent = "".join(f"<li>{html.escape(f'{name}: {value}')}</li>" for name, value in self.headers.items())
-                page = f"<html><body><h1>Out of order</h1><ul>{sent}</ul>{html.escape(self.path)}</body></html>"
+                sent = "".join(
+                    f"<li>{html.escape(f'{name}: {value}')}</li>"
+                    for name, value in self.headers.items()
+                )
+                page = (
+                    "<html><body><h1>Out of "
+                    f"order</h1><ul>{sent}</ul>{html.escape(self.path)}</body></html>"
+                )
                 self.send(200, "text/html", page.encode())
             case Fault.TOKEN:
                 self.state.forget(self.headers.get("Authorization", "").partition(" ")[2])
@@ -310,7 +342,9 @@ class _Handler(BaseHTTPRequestHandler):
         body = json.dumps({"status": status, "detail": words}).encode()
         self.send(status, "application/problem+json", body, headers)
 
-    def send(self, status: int, media_type: str, body: bytes, headers: Mapping[str, str] | None = None) -> None:
+    def send(
+        self, status: int, media_type: str, body: bytes, headers: Mapping[str, str] | None = None
+    ) -> None:
         length = {} if status == 304 else {"Content-Length": str(len(body))}
         self.begin(status, {"Content-Type": media_type, **length, **(headers or {})})
         self.wfile.write(body)
@@ -322,4 +356,6 @@ class _Handler(BaseHTTPRequestHandler):
         self.end_headers()
 
     def log_message(self, format: str, *args: Any) -> None:
-        self.state.say(f"{self.command} {self.path.partition('?')[0]} {args[1] if len(args) > 1 else ''}".rstrip())
+        path = self.path.partition("?")[0]
+        status = args[1] if len(args) > 1 else ""
+        self.state.say(f"{self.command} {path} {status}".rstrip())

@@ -6,7 +6,10 @@ from enum import IntEnum
 
 
 class Kind(IntEnum):
-    """MISSING: nothing stands there. INTEGER: a number without fraction and exponent. ESCAPED: a text with escapes."""
+    """MISSING: nothing stands there.
+
+    INTEGER: a number without fraction and exponent. ESCAPED: a text with escapes.
+    """
 
     MISSING = 0
     NULL = 1

@@ -1,8 +1,9 @@
 """Paths → the program of a scan: a state for each set of paths that may go on at a value.
 
-A scan goes through a document once. At each value it is in a state, which says what begins or ends there and which
-state waits for each member and element. Paths that share their first steps share states; those that meet (`$.a[*]` and
-`$.a[0]`) are followed at once, as a regular expression's automaton does (subset construction).
+A scan goes through a document once. At each value it is in a state, which says what begins or ends
+there and which state waits for each member and element. Paths that share their first steps share
+states; those that meet (`$.a[*]` and `$.a[0]`) are followed at once, as a regular expression's
+automaton does (subset construction).
 """
 
 from __future__ import annotations
@@ -24,7 +25,10 @@ DOCUMENT = 0
 
 @dataclass(frozen=True)
 class RowEnd:
-    """At the end of a path stands a row of a table. `spread`: an array there gives its elements, null no row."""
+    """At the end of a path stands a row of a table.
+
+    `spread`: an array there gives its elements, null no row.
+    """
 
     table: int
     spread: bool = False
@@ -55,8 +59,11 @@ class Met:
 
 @dataclass(frozen=True)
 class Route:
-    """A path that a scan follows from the rows of a table. `otherwise`: what is done where a step meets a value of a
-    kind that it does not take; None: nothing."""
+    """A path that a scan follows from the rows of a table.
+
+    `otherwise`: what is done where a step meets a value of a kind that it does not take; None:
+    nothing.
+    """
 
     origin: int
     segments: tuple[Segment, ...]
@@ -66,8 +73,11 @@ class Route:
 
 @dataclass(frozen=True)
 class TableShape:
-    """A table of a scan: the one that its rows stand in, and so many columns. `named`: the names of members are kept.
-    `outer`: there is a row that stands for none where none is found."""
+    """A table of a scan: the one that its rows stand in, and so many columns.
+
+    `named`: the names of members are kept. `outer`: there is a row that stands for none where none
+    is found.
+    """
 
     parent: int
     columns: int
@@ -93,7 +103,9 @@ class State:
 
 
 def can_be_scanned(path: Path) -> bool:
-    """Whether a scan can follow a path: names, indexes that count from the beginning, and wildcards."""
+    """Whether a scan can follow a path: names, indexes that count from the beginning, and
+    wildcards.
+    """
     return all(_is_plain(segment) for segment in path.segments)
 
 
@@ -108,8 +120,12 @@ def _is_plain(segment: Segment) -> bool:
 
 @dataclass(frozen=True, order=True)
 class _At:
-    """How far a route has come. Behind its last step it ends, but for one that is spread: that ends one step further,
-    in the elements; `in_array` it waits for them. `no_row`: it begins where it ends, at a null that is none."""
+    """How far a route has come.
+
+    Behind its last step it ends, but for one that is spread: that ends one step further, in the
+    elements; `in_array` it waits for them. `no_row`: it begins where it ends, at a null that is
+    none.
+    """
 
     route: int
     step: int
@@ -121,7 +137,9 @@ _Reached = frozenset[_At]
 
 
 def compiled(shapes: Sequence[TableShape], routes: Sequence[Route]) -> Program:
-    """The program for some tables, each after the one that it stands in; the first is that of the documents."""
+    """The program for some tables, each after the one that it stands in; the first is that of the
+    documents.
+    """
     return Program(_Compiler(routes).states(), list(shapes))
 
 
@@ -158,7 +176,9 @@ class _Compiler:
 
     def state(self, reached: _Reached) -> State:
         state = State()
-        spread = frozenset(at for at in self.closed(reached, beyond_spread=False) if self.may_be_spread(at))
+        spread = frozenset(
+            at for at in self.closed(reached, beyond_spread=False) if self.may_be_spread(at)
+        )
         if spread:
             elements = frozenset(_At(at.route, at.step, in_array=True) for at in spread)
             nothing = frozenset(_At(at.route, at.step, no_row=True) for at in spread - reached)
@@ -180,8 +200,10 @@ class _Compiler:
         return not at.in_array and not at.no_row and at.step >= len(self.routes[at.route].segments)
 
     def closed(self, reached: _Reached, *, beyond_spread: bool = True) -> set[_At]:
-        """With all that begins at rows that stand here, but for routes of which it is known already what stands here.
-        Not `beyond_spread`: nor with what begins at rows that stand here only if it is no array and not null."""
+        """With all that begins at rows that stand here, but for routes of which it is known already
+        what stands here. Not `beyond_spread`: nor with what begins at rows that stand here only if
+        it is no array and not null.
+        """
         known = {at.route for at in reached if at.step == 0 and (at.in_array or at.no_row)}
         found: set[_At] = set()
         todo = list(reached)
@@ -191,8 +213,14 @@ class _Compiler:
                 continue
             found.add(at)
             end = self.routes[at.route].end
-            if self.ends(at) and isinstance(end, RowEnd) and (beyond_spread or not self.may_be_spread(at)):
-                begun = (number for number in self.from_table.get(end.table, ()) if number not in known)
+            if (
+                self.ends(at)
+                and isinstance(end, RowEnd)
+                and (beyond_spread or not self.may_be_spread(at))
+            ):
+                begun = (
+                    number for number in self.from_table.get(end.table, ()) if number not in known
+                )
                 todo += (_At(number, 0) for number in begun)
         return found
 
@@ -214,7 +242,9 @@ class _Compiler:
             self.add_judgement(state, at)
         following = [(selector, after) for at in going_on for selector, after in self.following(at)]
         below_any = frozenset(after for selector, after in following if selector == Wildcard())
-        elements = frozenset(_At(at.route, at.step + 1) for at in going_on if at.in_array) | below_any
+        elements = (
+            frozenset(_At(at.route, at.step + 1) for at in going_on if at.in_array) | below_any
+        )
         state.any_member, state.any_element = self.number(below_any), self.number(elements)
         by_step: dict[Name | Index, set[_At]] = {}
         for selector, after in following:

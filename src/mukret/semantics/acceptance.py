@@ -1,5 +1,6 @@
-"""Which documents the rules can read: those that have what every document of their kind must have, and in which a rule
-reads something."""
+"""Which documents the rules can read: those that have what every document of their kind must have,
+and in which a rule reads something.
+"""
 
 from __future__ import annotations
 
@@ -48,8 +49,10 @@ class All(Enum):
 
 @dataclass(frozen=True)
 class Look:
-    """What a rule looks for first in a document (in those of a kind alone, if there is one). `as_record`: the document
-    is a row itself, and this is one of its members."""
+    """What a rule looks for first in a document (in those of a kind alone, if there is one).
+
+    `as_record`: the document is a row itself, and this is one of its members.
+    """
 
     kind: str | None
     target: Path | All
@@ -60,7 +63,9 @@ class Look:
         return self.target.segments[0] if isinstance(self.target, Path) else None
 
     def finds(self, document: JsonValue) -> bool:
-        """Whether there is that first step; `[*]`, a slice and a filter are content with any array."""
+        """Whether there is that first step; `[*]`,
+        a slice and a filter are content with any array.
+        """
         match self.target:
             case Path():
                 return _finds_a_step(self.target.segments[0], document)
@@ -88,7 +93,9 @@ class Acceptance:
 
     def kinds_of(self, document: JsonValue, file: str, call: str | None) -> frozenset[str]:
         """The kinds that a document is of."""
-        return frozenset(name for name, kind in self.rules.kinds.items() if kind.fits(document, file, call))
+        return frozenset(
+            name for name, kind in self.rules.kinds.items() if kind.fits(document, file, call)
+        )
 
     def must_have(self, kinds: frozenset[str]) -> Iterator[Path]:
         """What documents of these kinds must have."""
@@ -101,8 +108,13 @@ class Acceptance:
         """The looks into documents of these kinds."""
         return [look for look in self.looks if look.kind is None or look.kind in kinds]
 
-    def judge(self, document: JsonValue, kinds: frozenset[str], *, explain: bool = True) -> Verdict | Refused:
-        """What becomes of a document, embedded texts read. `explain`: also what may have been meant."""
+    def judge(
+        self, document: JsonValue, kinds: frozenset[str], *, explain: bool = True
+    ) -> Verdict | Refused:
+        """What becomes of a document, embedded texts read.
+
+        `explain`: also what may have been meant.
+        """
         for path in self.must_have(kinds):
             if all(value is None for value in path.values(document)):
                 near = nearest_existing(path, [document]) if explain else None
@@ -122,7 +134,10 @@ def _described(document: JsonValue) -> str:
     if type(document) is dict:
         names = ", ".join(shortened(name, 20) for name in list(document)[:3])
         more = ", …" if len(document) > 3 else ""
-        return f"it: an object with {'the member' if len(document) == 1 else 'the members'} {names}{more}"
+        return (
+            f"it: an object with {'the member' if len(document) == 1 else 'the members'} "
+            f"{names}{more}"
+        )
     if type(document) is list:
         return f"it: an array of {counted(len(document), 'element')}"
     return f"it: a {kind_of(document)}"
@@ -135,15 +150,22 @@ def _meant(document: JsonValue, looks: Sequence[Look]) -> str:
             inside = next((look for look in looks if _looks_for_a_member(look, element)), None)
             if inside is not None:
                 way = 'rows: "$[*]"' if inside.as_record else 'rows that begin with "$[*]"'
-                return f"it is a list, and what the rules look for stands in its elements: write {way}"
+                return (
+                    f"it is a list, and what the rules look for stands in its elements: write {way}"
+                )
     paths = [look.target for look in looks if isinstance(look.target, Path)]
-    near = [found for path in paths if (found := nearest_existing(path, [document])) and found.meant]
+    near = [
+        found for path in paths if (found := nearest_existing(path, [document])) and found.meant
+    ]
     if near:
         return "; ".join(dict.fromkeys(found.text for found in near[:MOST_NEAR]))
     wanted = list(dict.fromkeys(path_text(path.segments[:1]) for path in paths))
     if not wanted:
         return "no table reads documents of its kind"
-    return f"the rules look for {', '.join(wanted[:MOST_WANTED])}{', …' if len(wanted) > MOST_WANTED else ''}"
+    return (
+        "the rules look for "
+        f"{', '.join(wanted[:MOST_WANTED])}{', …' if len(wanted) > MOST_WANTED else ''}"
+    )
 
 
 def _looks_for_a_member(look: Look, element: JsonValue) -> bool:
@@ -174,18 +196,26 @@ def _of_rows(rules: Rules, table: Table, kind: str | None) -> Iterator[Look]:
             yield from _of_the_document(rules, table, kind)
     if rows.when is not None:
         asked = [query for query, _ in queries_in(rows.when.logical) if query.absolute]
-        yield from (Look(kind, Path(rows.when.text, query.segments)) for query in asked if query.segments)
+        yield from (
+            Look(kind, Path(rows.when.text, query.segments)) for query in asked if query.segments
+        )
 
 
 def _of_the_document(rules: Rules, table: Table, kind: str | None) -> Iterator[Look]:
-    """Of a table of which the document itself is a row: what its fields read, and the tables within it."""
+    """Of a table of which the document itself is a row: what its fields read, and the tables within
+    it.
+    """
     rows = table.rows
     if rows.spread:
         yield Look(kind, All.ELEMENTS)
     yield from _of_fields(table.fields, kind, as_record=True)
     if rows.when is not None:
         asked = [query for query, _ in queries_in(rows.when.logical) if not query.absolute]
-        yield from (Look(kind, Path(rows.when.text, query.segments), True) for query in asked if query.segments)
+        yield from (
+            Look(kind, Path(rows.when.text, query.segments), True)
+            for query in asked
+            if query.segments
+        )
     if rows.recurse is not None:
         yield Look(kind, rows.recurse)
     for child in rules.tables.values():
@@ -197,6 +227,8 @@ def _of_fields(fields: Sequence[Field], kind: str | None, *, as_record: bool) ->
     for own in fields:
         match own.source:
             case At(paths=paths):
-                yield from (Look(kind, path if path.segments else All.ANYTHING, as_record) for path in paths)
+                yield from (
+                    Look(kind, path if path.segments else All.ANYTHING, as_record) for path in paths
+                )
             case Rest():
                 yield Look(kind, All.MEMBERS)

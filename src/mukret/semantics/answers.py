@@ -1,7 +1,8 @@
-"""What lookups across the run find: values by key, gathered in a reading of the whole input that goes before.
+"""What lookups across the run find: values by key, gathered in a reading of the whole input that
+goes before.
 
-In memory while there are few; beyond, in a database on the disk that has no name and goes with the program, so that
-memory grows neither with keys nor with values.
+In memory while there are few; beyond, in a database on the disk that has no name and goes with the
+program, so that memory grows neither with keys nor with values.
 """
 
 from __future__ import annotations
@@ -34,7 +35,9 @@ class Known(Protocol):
 
 
 class Answers:
-    """The values that one lookup takes, by the key of the row that it takes them from; of several the first counts."""
+    """The values that one lookup takes, by the key of the row that it takes them from; of several
+    the first counts.
+    """
 
     def __init__(self, most_in_memory: int = MOST_IN_MEMORY) -> None:
         self.most_in_memory = most_in_memory
@@ -42,7 +45,10 @@ class Answers:
         self.many: sqlite3.Connection | None = None
 
     def add(self, rows: Iterable[tuple[Form, object]]) -> None:
-        """Adds keys and values in the order of the input. Raises OutputError if there is no room on the disk."""
+        """Adds keys and values in the order of the input.
+
+        Raises OutputError if there is no room on the disk.
+        """
         for form, value in rows:
             self.few.setdefault(key_hash(form), value)
         if len(self.few) > (CHUNK if self.many is not None else self.most_in_memory):
@@ -55,7 +61,9 @@ class Answers:
         with _on_disk():
             if self.many is None:
                 self.many = sqlite3.connect("")
-                self.many.execute("create table answers (key blob primary key, value blob) without rowid")
+                self.many.execute(
+                    "create table answers (key blob primary key, value blob) without rowid"
+                )
             rows = ((key, pickle.dumps(value)) for key, value in self.few.items())
             self.many.executemany("insert or ignore into answers values (?, ?)", rows)
         self.few = {}
@@ -70,7 +78,9 @@ class Answers:
         known: dict[bytes, object] = {}
         with _on_disk():
             for key in wanted:
-                row = self.many.execute("select value from answers where key = ?", (key,)).fetchone()
+                row = self.many.execute(
+                    "select value from answers where key = ?", (key,)
+                ).fetchone()
                 if row is not None:
                     known[key] = pickle.loads(row[0])
         return [None if key is None else known.get(key) for key in hashes]
@@ -88,4 +98,6 @@ def _on_disk() -> Iterator[None]:
 
 
 Resolved = Mapping[FieldName, Known]
-"""What is known of lookups across the run, by the field that looks; one that is not there is not known yet."""
+"""What is known of lookups across the run, by the field that looks; one that is not there is not
+known yet.
+"""

@@ -1,4 +1,6 @@
-"""Which nodes a field is made of: those of one of its paths, unless a step of them met another kind than it takes."""
+"""Which nodes a field is made of: those of one of its paths, unless a step of them met another kind
+than it takes.
+"""
 
 from __future__ import annotations
 
@@ -61,17 +63,20 @@ def attempts(at: At, node: JsonValue, excused: Excused | None = None) -> Iterato
 
 
 def choose(at: At, node: JsonValue, excused: Excused | None = None) -> Chosen:
-    """The first path that finds a value other than null and meets no other kind on its way; else the first of all.
+    """The first path that finds a value other than null and meets no other kind on its way; else
+    the first of all.
 
-    Raises Bad (`other-kind`), with the place and value of what was met, where a path met another kind and no other can
-    stand in for it.
+    Raises Bad (`other-kind`), with the place and value of what was met, where a path met another
+    kind and no other can stand in for it.
     """
     tried = list(attempts(at, node, excused))
     if tried[-1].succeeds:
         return Chosen(tried[-1].path, tried[-1].found)
     met = [item for attempt in tried for item in attempt.met]
     if met and not _all_go_on_elsewhere(tried, node):
-        raise _other_kind(min(met, key=lambda item: _order(item.location, node)) if len(met) > 1 else met[0])
+        raise _other_kind(
+            min(met, key=lambda item: _order(item.location, node)) if len(met) > 1 else met[0]
+        )
     return Chosen(tried[0].path, tried[0].found)
 
 
@@ -89,19 +94,26 @@ def _other_kind(item: Reached) -> Bad:
 
 
 def _all_go_on_elsewhere(tried: Sequence[Attempt], node: JsonValue) -> bool:
-    """Whether nothing but null is found, and of all that was met another path takes a step: one that is for this kind,
-    so that what stands there is accounted for."""
+    """Whether nothing but null is found, and of all that was met another path takes a step: one
+    that is for this kind, so that what stands there is accounted for.
+    """
     if len(tried) == 1 or any(attempt.finds_a_value for attempt in tried):
         return False
     return all(
-        any(_takes_a_step(other.path, node, item.location) for other in tried if other is not attempt)
+        any(
+            _takes_a_step(other.path, node, item.location)
+            for other in tried
+            if other is not attempt
+        )
         for attempt in tried
         for item in attempt.met
     )
 
 
 def _takes_a_step(path: Path, node: JsonValue, location: Location) -> bool:
-    """Whether a path goes on from the node at a location, and can find something in a value of its kind."""
+    """Whether a path goes on from the node at a location, and can find something in a value of its
+    kind.
+    """
     for number, segment in enumerate(path.segments):
         before = Path(path.text, path.segments[:number])
         for at, value in _visited(before, node, location, descend=segment.descend):
@@ -111,7 +123,9 @@ def _takes_a_step(path: Path, node: JsonValue, location: Location) -> bool:
 
 
 def _visited(path: Path, node: JsonValue, location: Location, *, descend: bool) -> Iterator[Node]:
-    """The nodes of a path; with `descend` also the one at a location, if that is below one of them."""
+    """The nodes of a path; with `descend` also the one at a location,
+    if that is below one of them.
+    """
     for at, value in path.nodes(node):
         yield at, value
         if descend and at == location[: len(at)]:

@@ -30,7 +30,10 @@ class BadText:
     def fault(self) -> Fault:
         """What is wrong with the row that it stands in."""
         finding = self.finding
-        told = f"embedded text that is not JSON: {finding.message} (character {finding.column} of line {finding.line})"
+        told = (
+            f"embedded text that is not JSON: {finding.message} (character {finding.column} of "
+            f"line {finding.line})"
+        )
         bad = Bad("not-json", told, value=self.text, told=True)
         return Fault(TEXT_RANK, None, bad, origin=(Place(self.location), None))
 
@@ -41,8 +44,9 @@ def excuses(texts: Iterable[BadText]) -> Excuses:
 
 
 def unfolded(document: JsonValue, paths: Sequence[Path]) -> tuple[JsonValue, list[BadText]]:
-    """The document with the texts at these places read, in this order, so that one may stand in another; and those
-    that could not be. The document is changed."""
+    """The document with the texts at these places read, in this order, so that one may stand in
+    another; and those that could not be. The document is changed.
+    """
     found: dict[Location, BadText] = {}
     for path in paths:
         for location, text in path.nodes(document):
@@ -68,7 +72,9 @@ def _put(document: JsonValue, location: Location, value: JsonValue) -> JsonValue
 
 
 class RowPlaces:
-    """Finds the innermost of some rows around a place in the document; None among the rows is a hollow one."""
+    """Finds the innermost of some rows around a place in the document; None among the rows is a
+    hollow one.
+    """
 
     def __init__(self, places: Iterable[Place | None]) -> None:
         self.rows: dict[Location, list[int]] = {}
@@ -79,7 +85,10 @@ class RowPlaces:
     def around(self, location: Location) -> list[int]:
         """The numbers of the rows that have the innermost node around a place, itself included."""
         lengths = range(len(location), -1, -1)
-        return next((self.rows[location[:length]] for length in lengths if location[:length] in self.rows), [])
+        return next(
+            (self.rows[location[:length]] for length in lengths if location[:length] in self.rows),
+            [],
+        )
 
 
 def _roots(place: Place) -> Iterable[Location]:

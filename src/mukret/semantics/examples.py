@@ -14,7 +14,9 @@ from mukret.types.base import ValueType
 
 @dataclass(frozen=True)
 class Outcome:
-    """`differences` says in words what an example gave instead of what it should; none if it passed."""
+    """`differences` says in words what an example gave instead of what it should; none if it
+    passed.
+    """
 
     example: Example
     differences: tuple[str, ...]
@@ -57,7 +59,9 @@ def _differences(rules: Rules, example: Example) -> Iterator[str]:
                 yield f"  rejected: {what} {problem.code} at {problem.path}: {problem.message}"
 
 
-def _table(rules: Rules, name: str, expected: int | tuple[Mapping[str, object], ...], rows: list[Row]) -> Iterator[str]:
+def _table(
+    rules: Rules, name: str, expected: int | tuple[Mapping[str, object], ...], rows: list[Row]
+) -> Iterator[str]:
     count = expected if isinstance(expected, int) else len(expected)
     if len(rows) != count:
         yield f"{name} has {len(rows)} rows, not {count}"
@@ -69,7 +73,10 @@ def _table(rules: Rules, name: str, expected: int | tuple[Mapping[str, object], 
             found = row.values[field]
             if found != value or type(found) is not type(value):
                 kind = types[field]
-                yield f"{name}, row {number}: {field} is {_shown(kind, found)}, not {_shown(kind, value)}"
+                yield (
+                    f"{name}, row {number}: {field} is {_shown(kind, found)}, not "
+                    f"{_shown(kind, value)}"
+                )
 
 
 def _shown(kind: ValueType, value: object) -> str:

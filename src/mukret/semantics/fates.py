@@ -32,15 +32,22 @@ def in_key(value: object) -> object:
 
 
 class SeenKeys:
-    """The keys of one table that were seen in the run, as hashes of 128 bits, whatever the key holds.
+    """The keys of one table that were seen in the run, as hashes of 128 bits, whatever the key
+    holds.
 
-    Two different keys meet with a probability of about n² / 2¹²⁹: for a thousand million rows below 10⁻²⁰.
+    Two different keys meet with a probability of about n² / 2¹²⁹: for a thousand million rows below
+    10⁻²⁰.
 
-    Where the last row with a key is the one that is kept, `last` says which that is; `settling`: it is found out.
+    Where the last row with a key is the one that is kept, `last` says which that is; `settling`: it
+    is found out.
     """
 
     def __init__(
-        self, duplicates: Duplicates = "reject", last: LastRows | None = None, *, settling: bool = False
+        self,
+        duplicates: Duplicates = "reject",
+        last: LastRows | None = None,
+        *,
+        settling: bool = False,
     ) -> None:
         self.duplicates = duplicates
         self.hashes = HashSet()
@@ -49,10 +56,13 @@ class SeenKeys:
         self.before = 0
 
     def fates(self, hashes: bytes, rows: Sequence[int]) -> bytes:
-        """What becomes of rows with these keys (16 bytes for each), and these numbers among those that are looked at
-        now: a byte for each. The keys are noted."""
+        """What becomes of rows with these keys (16 bytes for each), and these numbers among those
+        that are looked at now: a byte for each. The keys are noted.
+        """
         if self.duplicates == "last":
-            return self.settled([hashes[place : place + 16] for place in range(0, len(hashes), 16)], rows)
+            return self.settled(
+                [hashes[place : place + 16] for place in range(0, len(hashes), 16)], rows
+            )
         again = Fate.REJECTED if self.duplicates == "reject" else Fate.DEDUPLICATED
         return self.hashes.add_all(hashes).translate(bytes([Fate.WRITTEN, again]) + bytes(254))
 
@@ -79,8 +89,10 @@ class NothingSettled(SeenKeys):
 
 
 def settling_passes(tables: Sequence[Table]) -> list[list[str]]:
-    """Which tables can be settled in each of the passes that must go before, so that the last row with each key is
-    known: whether a row counts may hang on that of its parent, which is settled in an earlier one."""
+    """Which tables can be settled in each of the passes that must go before, so that the last row
+    with each key is known: whether a row counts may hang on that of its parent, which is settled in
+    an earlier one.
+    """
     level: dict[str, int] = {}
     passes: list[list[str]] = []
     for table in tables:  # parents first
@@ -93,9 +105,13 @@ def settling_passes(tables: Sequence[Table]) -> list[list[str]]:
     return passes
 
 
-def keys_of(tables: Iterable[Table], last: dict[str, LastRows], settling: Collection[str] = ()) -> dict[str, SeenKeys]:
+def keys_of(
+    tables: Iterable[Table], last: dict[str, LastRows], settling: Collection[str] = ()
+) -> dict[str, SeenKeys]:
     """For one pass over the input: nothing seen so far, but for what earlier passes settled."""
     return {
-        table.name: SeenKeys(table.duplicates, last.setdefault(table.name, {}), settling=table.name in settling)
+        table.name: SeenKeys(
+            table.duplicates, last.setdefault(table.name, {}), settling=table.name in settling
+        )
         for table in tables
     }

@@ -1,4 +1,6 @@
-"""A single response in a service: without Arrow, by the plain evaluator, as quickly as one can be read."""
+"""A single response in a service: without Arrow, by the plain evaluator, as quickly as one can be
+read.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,9 @@ from mukret.semantics.rejects import Problem, Reject
 
 @dataclass(frozen=True)
 class One:
-    """What one response gives: its rows, by table in the order of the rules, and what was set aside."""
+    """What one response gives: its rows, by table in the order of the rules, and what was set
+    aside.
+    """
 
     rows: Mapping[str, list[Record]]
     rejects: list[Reject]
@@ -32,19 +36,25 @@ class One:
     def nested(self, name: str) -> list[Record]:
         """As those of `Result`. Raises UsageError."""
         known(name, self.rows)
-        return nested(self.rules, {table: self.records(table) for table in self.rows}, self.above, name)
+        return nested(
+            self.rules, {table: self.records(table) for table in self.rows}, self.above, name
+        )
 
 
 def extract_one(rules: Rules, document: Any, *, origin: Origin | str | None = None) -> One:
-    """What one response gives, as a service wants it: nothing is compiled, and calls of several threads don't meet.
+    """What one response gives, as a service wants it: nothing is compiled, and calls of several
+    threads don't meet.
 
-    `document`: a parsed object, JSON text, bytes, or an open file. A document that the rules can't read is a reject;
-    one of a kind that no table reads gives nothing. Raises InputError (it is no JSON), StoppedError and UsageError.
+    `document`: a parsed object, JSON text, bytes, or an open file. A document that the rules can't
+    read is a reject; one of a kind that no table reads gives nothing. Raises InputError (it is no
+    JSON), StoppedError and UsageError.
     """
     texts = list(given_text(document))
     if len(texts) != 1:
         hint = "extract(rules, documents=…) takes many"
-        raise UsageError("no-document", f"there are {len(texts)} documents in it, not one", hint=hint)
+        raise UsageError(
+            "no-document", f"there are {len(texts)} documents in it, not one", hint=hint
+        )
     try:
         value = decode(texts[0])
     except NotJson as error:
@@ -66,7 +76,9 @@ def extract_one(rules: Rules, document: Any, *, origin: Origin | str | None = No
 
 
 def _refused(bad: BadResponse) -> Reject:
-    return Reject(NAME, 1, None, None, (Problem(None, bad.code, None, None, bad.message, None, bad.hint),))
+    return Reject(
+        NAME, 1, None, None, (Problem(None, bad.code, None, None, bad.message, None, bad.hint),)
+    )
 
 
 def _kept(rules: Rules, table: str, row: Row) -> Record:
@@ -74,7 +86,9 @@ def _kept(rules: Rules, table: str, row: Row) -> Record:
 
 
 def _above(rules: Rules, rows: Mapping[str, list[Row]]) -> dict[str, list[int]]:
-    """For each row the number of the row that it stands in, of the nearest table that is written."""
+    """For each row the number of the row that it stands in,
+    of the nearest table that is written.
+    """
     numbers = {id(row): number for found in rows.values() for number, row in enumerate(found)}
     above: dict[str, list[int]] = {}
     for name, found in rows.items():
@@ -95,7 +109,9 @@ def _nearest_in(numbers: Mapping[int, int], row: Row) -> int | None:
 def wanted_rules(rules: object) -> Rules:
     if not isinstance(rules, Rules):
         hint = 'rules = mukret.load_rules("feed.rules.yaml")'
-        raise UsageError("usage", f"rules are wanted first, not a {type(rules).__name__}", hint=hint)
+        raise UsageError(
+            "usage", f"rules are wanted first, not a {type(rules).__name__}", hint=hint
+        )
     return rules
 
 

@@ -16,7 +16,9 @@ Record = dict[str, Any]
 
 
 def parsed(rows: list[Record], rules: Rules, table: str) -> list[Record]:
-    """Rows with what has the type `json` as the value that it is, its numbers with a fraction as Decimal."""
+    """Rows with what has the type `json` as the value that it is, its numbers with a fraction as
+    Decimal.
+    """
     for name, kind in rules.tables[table].columns:
         if isinstance(kind, Json):
             for row in rows:
@@ -28,7 +30,8 @@ def parsed(rows: list[Record], rules: Rules, table: str) -> list[Record]:
 def nested(
     rules: Rules, records: Mapping[str, list[Record]], above: Mapping[str, Sequence[int]], name: str
 ) -> list[Record]:
-    """The records of a table, with those of each table within it as a list under the name of that table.
+    """The records of a table, with those of each table within it as a list under the name of that
+    table.
 
     `above` has for each record of a table the number of the record that it stands in.
     """
@@ -37,7 +40,9 @@ def nested(
         if inner in above and rules.around(inner, records) == name:
             for record in found:
                 record[inner] = []
-            for number, record in zip(above[inner], nested(rules, records, above, inner), strict=True):
+            for number, record in zip(
+                above[inner], nested(rules, records, above, inner), strict=True
+            ):
                 found[number][inner].append(record)
     return found
 

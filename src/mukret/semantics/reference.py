@@ -1,7 +1,7 @@
 """The plain reading of the rules: a document, a row, a value at a time.
 
-Short and obvious, not fast. What it gives is what the rules mean; the engine must give the same (a property test holds
-them together). `check` runs examples through it.
+Short and obvious, not fast. What it gives is what the rules mean; the engine must give the same (a
+property test holds them together). `check` runs examples through it.
 """
 
 from __future__ import annotations
@@ -48,8 +48,8 @@ from mukret.values import JsonValue, kind_of
 class Row:
     """A row of a table, or a document with the fields of `response`.
 
-    `broken` are fields whose value is bad: expressions that read them are not evaluated. `above` is the row above it in
-    a table that recurses. `readable`: its own fields can be read.
+    `broken` are fields whose value is bad: expressions that read them are not evaluated. `above` is
+    the row above it in a table that recurses. `readable`: its own fields can be read.
     """
 
     found: FoundRow
@@ -84,7 +84,10 @@ class Row:
 
 @dataclass
 class Document:
-    """A document and its place in the run. Texts embedded in it are read once, however often it is evaluated."""
+    """A document and its place in the run.
+
+    Texts embedded in it are read once, however often it is evaluated.
+    """
 
     value: JsonValue
     file: str = "-"
@@ -119,7 +122,8 @@ class LeftOut(NotRead):
 class ReferenceRun:
     """Evaluates documents one after the other; keys are remembered over the whole run.
 
-    Where the last row with a key is kept, all documents must be settled before the first is evaluated.
+    Where the last row with a key is kept, all documents must be settled before the first is
+    evaluated.
     """
 
     def __init__(self, rules: Rules, now: datetime | None = None) -> None:
@@ -137,7 +141,9 @@ class ReferenceRun:
         self.tally = {name: TableTally() for name in self.rules.tables}
 
     def prepare(self, documents: list[Document]) -> None:
-        """Gathers what lookups across the run find, and finds out which rows are the last ones with their keys."""
+        """Gathers what lookups across the run find, and finds out which rows are the last ones with
+        their keys.
+        """
         for looking in lookup_passes(self.rules):
             self.begin()
             found = {(table, own.name): (own.source, Answers()) for table, own in looking}
@@ -197,7 +203,9 @@ class OneDocument:
                 case _:
                     table = self.rules.tables[step.table]
                     rows = self.rows[step.table]
-                    self.surviving[step.table] = [row for row in rows if self.survives(row, table, step.without)]
+                    self.surviving[step.table] = [
+                        row for row in rows if self.survives(row, table, step.without)
+                    ]
         rejects: list[Reject] = []
         for table in self.run.tables:
             for number, row in enumerate(self.rows[table.name]):
@@ -243,15 +251,23 @@ class OneDocument:
                 rows.append(row)
 
     def blame_bad_texts(self) -> None:
-        rows = [row for table in self.run.tables for row in self.rows[table.name]] if self.bad_texts else []
+        rows = (
+            [row for table in self.run.tables for row in self.rows[table.name]]
+            if self.bad_texts
+            else []
+        )
         places = RowPlaces(None if row.hollow else row.place for row in rows)
         for text in self.bad_texts:
             chosen = places.around(text.location)
             if not chosen:
-                raise BadResponse("not-json", f"the text at {text.path} is no JSON: {text.finding.message}")
+                raise BadResponse(
+                    "not-json", f"the text at {text.path} is no JSON: {text.finding.message}"
+                )
             for number in chosen:
                 row = rows[number]
-                if row.place.location == text.location:  # it is the row: that it is no object says nothing more
+                if (
+                    row.place.location == text.location
+                ):  # it is the row: that it is no object says nothing more
                     row.faults = [fault for fault in row.faults if fault.bad.code != "row-shape"]
                     row.readable = False
                 row.faults.append(text.fault)
@@ -278,7 +294,11 @@ class OneDocument:
         row.values[own.name] = None
         if row.hollow:
             return
-        tainted = not row.readable or bool(row.broken & set(own.reads.fields)) or self.is_unknown(row, own)
+        tainted = (
+            not row.readable
+            or bool(row.broken & set(own.reads.fields))
+            or self.is_unknown(row, own)
+        )
         if isinstance(own.source, Above) and row.above is not None:
             tainted = tainted or own.source.field in row.above.broken
         if tainted:
@@ -305,7 +325,11 @@ class OneDocument:
         return across and (row.origin, own.name) not in self.run.across
 
     def bad(self, row: Row, own: Field, bad: Bad) -> None:
-        fields = self.rules.response_fields if row.origin == RESPONSE else self.rules.tables[row.origin].fields
+        fields = (
+            self.rules.response_fields
+            if row.origin == RESPONSE
+            else self.rules.tables[row.origin].fields
+        )
         fault = Fault(fields.index(own), own.name, bad, own)
         if own.bad == "stop":
             document = f"{self.document.file}, document {self.document.number}"
@@ -316,7 +340,11 @@ class OneDocument:
     def value(self, row: Row, own: Field) -> object:
         match own.source:
             case At():
-                return taken(own.source, own.reading, choose(own.source, row.node, self.excuses.below(row.place)))
+                return taken(
+                    own.source,
+                    own.reading,
+                    choose(own.source, row.node, self.excuses.below(row.place)),
+                )
             case Compute():
                 return self.computed(row, own.source.expression)
             case Constant():
@@ -376,7 +404,9 @@ class OneDocument:
         return known.get(form)
 
     def answers_of(self, lookup: Lookup, table: str) -> dict[tuple[object, ...], object]:
-        """What the surviving rows of a table give, by their keys; the first of several with a key counts."""
+        """What the surviving rows of a table give, by their keys; the first of several with a key
+        counts.
+        """
         found: dict[tuple[object, ...], object] = {}
         for row in self.surviving[table]:
             form = lookup.form(tuple(row.values[name] for name in lookup.key))
@@ -387,8 +417,12 @@ class OneDocument:
     # ---- what becomes of a row
 
     def survives(self, row: Row, table: Table, without: frozenset[str]) -> bool:
-        """Whether a row is neither rejected nor filtered for itself, as far as other fields than these say."""
-        if row.hollow or any(fault.name is None or fault.name not in without for fault in row.faults):
+        """Whether a row is neither rejected nor filtered for itself, as far as other fields than
+        these say.
+        """
+        if row.hollow or any(
+            fault.name is None or fault.name not in without for fault in row.faults
+        ):
             return False
         if any(self.lacks(row, name) for name in table.key if name not in without):
             return False
@@ -427,7 +461,10 @@ class OneDocument:
             row.fate = Fate(self.run.seen[table.name].fates(key_hash(key), [number])[0])
             if row.fate == Fate.REJECTED:
                 types = table.types
-                told = {name: types[name].written(value) for name, value in zip(table.key, key, strict=True)}
+                told = {
+                    name: types[name].written(value)
+                    for name, value in zip(table.key, key, strict=True)
+                }
                 row.faults.append(duplicate(told))
 
     # ---- results
@@ -445,16 +482,23 @@ class OneDocument:
         tally.rows_filtered_unknown += sum(row.unknown for row in rows)
 
     def rejects(self, name: str) -> list[Reject]:
-        """In the order of the parents; rows that are refused as a whole stand where their rows would."""
+        """In the order of the parents; rows that are refused as a whole stand where their rows
+        would.
+        """
         file, number = self.document.file, self.document.number
         table = self.rules.tables[name]
-        order = {id(parent): place for place, parent in enumerate(self.rows[table.within or RESPONSE])}
+        order = {
+            id(parent): place for place, parent in enumerate(self.rows[table.within or RESPONSE])
+        }
         found = [
             (order[id(parent)], refused(file, number, name, parent.place, refusal))
             for parent, refusal in self.refusals[name]
         ]
         found += [
-            (order[id(row.parent)], reject(file, number, name, row.place, row.node, row.faults, self.excuses))
+            (
+                order[id(row.parent)],
+                reject(file, number, name, row.place, row.node, row.faults, self.excuses),
+            )
             for row in self.rows[name]
             if row.fate == Fate.REJECTED
         ]

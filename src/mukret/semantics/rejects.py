@@ -1,4 +1,6 @@
-"""What is on record about a rejected row: each problem with its place, the value that stood there, and a sentence."""
+"""What is on record about a rejected row: each problem with its place, the value that stood there,
+and a sentence.
+"""
 
 from __future__ import annotations
 
@@ -26,9 +28,11 @@ PARENT_REJECTED = "parent-rejected"
 
 @dataclass(frozen=True)
 class Problem:
-    """`path` is a normalized path (RFC 9535) in the document; `value` is what stood there, shortened.
+    """`path` is a normalized path (RFC 9535) in the document; `value` is what stood there,
+    shortened.
 
-    A document that can't be read has a `finding` instead of a path, and perhaps a `hint` about what was meant.
+    A document that can't be read has a `finding` instead of a path, and perhaps a `hint` about what
+    was meant.
     """
 
     field: str | None
@@ -74,7 +78,9 @@ class Reject:
         }
 
     def line(self) -> bytes:
-        """The reject as one line of `rejects.jsonl`, without the line end; the values keep their digits."""
+        """The reject as one line of `rejects.jsonl`, without the line end; the values keep their
+        digits.
+        """
         record = self.as_json()
         for problem in record["problems"]:
             problem["value"] = msgspec.Raw(json_text(problem["value"]).encode())
@@ -95,7 +101,8 @@ class Fault:
     origin: tuple[Place, JsonValue] | None = None
 
 
-# A row's shape comes before its fields (their rank is their place in the file), the rest after them, in this order.
+# A row's shape comes before its fields (their rank is their place in the file), the rest after
+# them, in this order.
 SHAPE_RANK, TEXT_RANK, KEY_RANK, WHERE_RANK, PARENT_RANK, DUPLICATE_RANK = (
     -1_000_001,
     -1_000_000,
@@ -116,21 +123,33 @@ def unreadable(bad: Bad) -> Fault:
 
 
 def key_missing(name: str) -> Fault:
-    return Fault(KEY_RANK, name, Bad("key-missing", f"{name} is null, and part of the key", told=True))
+    return Fault(
+        KEY_RANK, name, Bad("key-missing", f"{name} is null, and part of the key", told=True)
+    )
 
 
 def where_failed(bad: Bad) -> Fault:
-    return Fault(WHERE_RANK, None, Bad("where", f"the condition can't be evaluated: {sentence(bad, None)}", told=True))
+    return Fault(
+        WHERE_RANK,
+        None,
+        Bad("where", f"the condition can't be evaluated: {sentence(bad, None)}", told=True),
+    )
 
 
 @cache
 def parent_rejected(table: str) -> Fault:
-    return Fault(PARENT_RANK, None, Bad(PARENT_REJECTED, f"its row of {table} was rejected", told=True))
+    return Fault(
+        PARENT_RANK, None, Bad(PARENT_REJECTED, f"its row of {table} was rejected", told=True)
+    )
 
 
 def duplicate(key: dict[str, JsonValue]) -> Fault:
     shown = ", ".join(f"{name} {shortened(escaped(str(value)))}" for name, value in key.items())
-    return Fault(DUPLICATE_RANK, None, Bad("duplicate", f"the key was there before: {shown}", value=key, told=True))
+    return Fault(
+        DUPLICATE_RANK,
+        None,
+        Bad("duplicate", f"the key was there before: {shown}", value=key, told=True),
+    )
 
 
 def reject(
@@ -142,7 +161,9 @@ def reject(
     faults: list[Fault],
     excuses: Excuses = NO_EXCUSES,
 ) -> Reject:
-    """The record of a rejected row, with the place and value of each fault looked up in the row's node."""
+    """The record of a rejected row, with the place and value of each fault looked up in the row's
+    node.
+    """
     ordered = sorted(faults, key=lambda fault: fault.rank) if len(faults) > 1 else faults
     path = normalized(place.location)
     problems = tuple(problem(fault, place, node, path, excuses) for fault in ordered)
@@ -152,11 +173,22 @@ def reject(
 def refused(file: str, document: int, table: str, above: Place, refusal: Refusal) -> Reject:
     """The record of rows that can't be told apart, at the place in which they were looked for."""
     bad, path = refusal.bad, normalized(above.location)
-    return Reject(file, document, path, table, (Problem(None, bad.code, path, None, bad.expected),), refusal.count)
+    return Reject(
+        file,
+        document,
+        path,
+        table,
+        (Problem(None, bad.code, path, None, bad.expected),),
+        refusal.count,
+    )
 
 
 def problem(
-    fault: Fault, place: Place, node: JsonValue, path: str | None = None, excuses: Excuses = NO_EXCUSES
+    fault: Fault,
+    place: Place,
+    node: JsonValue,
+    path: str | None = None,
+    excuses: Excuses = NO_EXCUSES,
 ) -> Problem:
     """`path` is that of the row, if it is known already."""
     bad, row = fault.bad, place.location
@@ -176,7 +208,9 @@ def several(count: int) -> Bad:
     return Bad("several", f"{count} nodes where one was wanted (take says which counts)", told=True)
 
 
-def stopped(fault: Fault, row: Place, node: JsonValue, place: str, excuses: Excuses = NO_EXCUSES) -> StoppedError:
+def stopped(
+    fault: Fault, row: Place, node: JsonValue, place: str, excuses: Excuses = NO_EXCUSES
+) -> StoppedError:
     """The error that ends the run where the rules say `bad: stop`."""
     found = problem(fault, row, node, None, excuses)
     return StoppedError(
@@ -187,8 +221,12 @@ def stopped(fault: Fault, row: Place, node: JsonValue, place: str, excuses: Excu
     )
 
 
-def blame(at: At, bad: Bad, place: Place, node: JsonValue, excuses: Excuses) -> tuple[Location, JsonValue]:
-    """Where the value stood that could not be read, and the value; for a missing one where it would have stood."""
+def blame(
+    at: At, bad: Bad, place: Place, node: JsonValue, excuses: Excuses
+) -> tuple[Location, JsonValue]:
+    """Where the value stood that could not be read, and the value; for a missing one where it would
+    have stood.
+    """
     try:
         found = choose(at, node, excuses.below(place)).nodes
     except Bad as other_kind:  # it was nulled, and something is required
@@ -198,7 +236,9 @@ def blame(at: At, bad: Bad, place: Place, node: JsonValue, excuses: Excuses) -> 
     if bad.code == "several" or (bad.index is None and at.take in GATHERINGS):
         return place.location, [value for _, value in found]
     by_node = at.take == "all" or at.take in GATHERINGS
-    inner, value = found[bad.index if bad.index is not None and by_node else -1 if at.take == "last" else 0]
+    inner, value = found[
+        bad.index if bad.index is not None and by_node else -1 if at.take == "last" else 0
+    ]
     if bad.index is not None and not by_node:
         if type(value) is list:
             inner = (*inner, bad.index)
@@ -210,7 +250,11 @@ def sentence(bad: Bad, value: JsonValue) -> str:
     """`expected a number, such as 1204.50, not "ask crew"`."""
     if bad.told:
         return bad.expected
-    return f"expected {bad.expected}" if value is None else f"expected {bad.expected}, not {shown_text(value)}"
+    return (
+        f"expected {bad.expected}"
+        if value is None
+        else f"expected {bad.expected}, not {shown_text(value)}"
+    )
 
 
 def shown_value(value: JsonValue) -> JsonValue:
@@ -226,7 +270,11 @@ def shown_value(value: JsonValue) -> JsonValue:
 def bad_document(found: BadDocument) -> Reject:
     """The record of a document that can't be read."""
     finding = found.finding
-    excerpt = f": {finding.excerpt[: finding.caret]}▸{finding.excerpt[finding.caret :]}" if finding.excerpt else ""
+    excerpt = (
+        f": {finding.excerpt[: finding.caret]}▸{finding.excerpt[finding.caret :]}"
+        if finding.excerpt
+        else ""
+    )
     value = finding.excerpt or found.value
     problem = Problem(None, found.code, None, value, f"{finding}{excerpt}", finding, found.hint)
     return Reject(found.source.name, found.number, None, None, (problem,))

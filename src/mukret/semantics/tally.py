@@ -1,4 +1,6 @@
-"""Counting: every row that was seen is written, rejected, filtered or deduplicated, and the sums are kept."""
+"""Counting: every row that was seen is written, rejected, filtered or deduplicated, and the sums
+are kept.
+"""
 
 from __future__ import annotations
 
@@ -11,7 +13,9 @@ from mukret.semantics.rejects import Problem, Reject
 
 @dataclass
 class TableTally:
-    """`rows_filtered_unknown`: how many of the filtered rows had a condition that was unknown, not false."""
+    """`rows_filtered_unknown`: how many of the filtered rows had a condition that was unknown, not
+    false.
+    """
 
     rows_seen: int = 0
     rows_written: int = 0
@@ -85,7 +89,9 @@ class Tally:
                 key = (reject.table, problem.field, problem.code)
                 reason = self.reasons.get(key)
                 if reason is None:
-                    reason = self.reasons[key] = Reason(*key, 0, problem, reject.file, reject.document)
+                    reason = self.reasons[key] = Reason(
+                        *key, 0, problem, reject.file, reject.document
+                    )
                 reason.count += reject.rows or 1
 
     def as_json(self) -> dict[str, Any]:

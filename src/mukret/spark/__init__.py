@@ -1,4 +1,5 @@
-"""Extraction on a cluster: the same rules and the same results, the work done by the executors of Apache Spark.
+"""Extraction on a cluster: the same rules and the same results, the work done by the executors of
+Apache Spark.
 
 Needs the extra `mukret[spark]`, here and on the executors.
 """

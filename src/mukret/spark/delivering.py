@@ -1,8 +1,9 @@
-"""Tables, rejects and record of an extraction on a cluster → a folder of this machine, or one at an address.
+"""Tables, rejects and record of an extraction on a cluster → a folder of this machine, or one at an
+address.
 
-Each table is a folder of the files that executors write; `rejects.jsonl` and `run.json` are written by the driver. A
-folder of this machine appears whole or not at all; at an address, where names can't be exchanged, `run.json` comes
-last.
+Each table is a folder of the files that executors write; `rejects.jsonl` and `run.json` are written
+by the driver. A folder of this machine appears whole or not at all; at an address, where names
+can't be exchanged, `run.json` comes last.
 """
 
 from __future__ import annotations
@@ -31,7 +32,9 @@ WORTH_A_TASK = 8 << 20
 """So many bytes are worth a task of their own while others have nothing to do."""
 
 
-def deliver(found: Extracted, target: str, form: str = "parquet", limit: RejectLimit | None = None) -> dict[str, Any]:
+def deliver(
+    found: Extracted, target: str, form: str = "parquet", limit: RejectLimit | None = None
+) -> dict[str, Any]:
     """Writes everything in a format that the session can write, and returns the record.
 
     Raises OutputError, InputError and StoppedError.
@@ -72,7 +75,9 @@ def _written(found: Extracted, form: str, folder: ClusterFolder) -> dict[str, An
     with cluster_errors():
         with ThreadPoolExecutor(TABLES_AT_ONCE) as pool:
             write = partial(_table_written, found, form, folder)
-            files = [file for some in pool.map(write, _files_wanted(found).items()) for file in some]
+            files = [
+                file for some in pool.map(write, _files_wanted(found).items()) for file in some
+            ]
         with folder.opened(REJECTS_FILE) as out:
             if found.tally.findings:
                 for row in found.reject_lines.toLocalIterator(prefetchPartitions=True):
@@ -83,7 +88,9 @@ def _written(found: Extracted, form: str, folder: ClusterFolder) -> dict[str, An
     return record
 
 
-def _table_written(found: Extracted, form: str, folder: ClusterFolder, wanted: tuple[str, int]) -> list[str]:
+def _table_written(
+    found: Extracted, form: str, folder: ClusterFolder, wanted: tuple[str, int]
+) -> list[str]:
     """The files of a table, of which so many are wanted at most."""
     name, count = wanted
     found[name].coalesce(count).write.format(form).save(f"{folder.address}/{name}")

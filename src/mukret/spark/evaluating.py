@@ -1,4 +1,6 @@
-"""A piece → entries: rows that are written, rows of which keys are still to be settled, rejects, and what it tells."""
+"""A piece → entries: rows that are written, rows of which keys are still to be settled, rejects,
+and what it tells.
+"""
 
 from __future__ import annotations
 
@@ -26,7 +28,9 @@ from mukret.spark.rejected import reject_lines, rejects_entry
 
 @dataclass(frozen=True)
 class PieceTold:
-    """What a piece tells: as a share does, why rows were rejected, and what was read of each input, by its number."""
+    """What a piece tells: as a share does, why rows were rejected, and what was read of each input,
+    by its number.
+    """
 
     told: Told
     reasons: list[Reason]
@@ -45,7 +49,9 @@ def keyed_above(rules: Rules, name: str) -> list[str]:
 
 
 def unsettled_tables(rules: Rules) -> set[str]:
-    """The tables of which rows may be left out for keys: those with one, and all that stands within these."""
+    """The tables of which rows may be left out for keys: those with one, and all that stands within
+    these.
+    """
     return {name for name, table in rules.tables.items() if table.key or keyed_above(rules, name)}
 
 
@@ -55,7 +61,9 @@ def ranks_of(rules: Rules) -> dict[str, int]:
 
 
 def spark_schema(schema: Any) -> Any:
-    """The columns of a table as Spark takes them: enums are texts, times of day have nanoseconds."""
+    """The columns of a table as Spark takes them: enums are texts,
+    times of day have nanoseconds.
+    """
     return pa.schema([pa.field(one.name, _taken(one.type)) for one in schema])
 
 
@@ -68,7 +76,9 @@ def _taken(kind: Any) -> Any:
 
 
 def keys_schema() -> Any:
-    """The columns of entries with keys: the number of a row, its key, and the row with a key in which it stands."""
+    """The columns of entries with keys: the number of a row, its key, and the row with a key in
+    which it stands.
+    """
     return pa.schema(
         [
             ("row", pa.int32()),
@@ -84,7 +94,10 @@ def one_text(columns: Sequence[Any]) -> Any:
     """String arrays as one array of texts, which are equal if all of them are."""
     if len(columns) == 1:
         return columns[0]
-    apart = [pc.replace_substring(pc.replace_substring(column, "\\", "\\\\"), "|", "\\!") for column in columns]
+    apart = [
+        pc.replace_substring(pc.replace_substring(column, "\\", "\\\\"), "|", "\\!")
+        for column in columns
+    ]
     return pc.binary_join_element_wise(*apart, "|")
 
 
@@ -98,12 +111,18 @@ class Evaluating:
             name: unsettled_schema(run.rules.tables[name], run.schemas.get(name))
             for name in unsettled_tables(run.rules)
         }
-        self.plain = {name: spark_schema(schema) for name, schema in run.schemas.items() if name not in self.unsettled}
+        self.plain = {
+            name: spark_schema(schema)
+            for name, schema in run.schemas.items()
+            if name not in self.unsettled
+        }
         self.ranks = ranks_of(run.rules)
         self.gathered = GatheredRows(number)
         self.block = 0
         self.around: tuple[int, Mapping[str, Any]] = (0, {})
-        """The number of the block with what stands around the arrays of a document in parts, and its rows."""
+        """The number of the block with what stands around the arrays of a document in parts, and
+        its rows.
+        """
         run.observer = self.see
 
     def see(self, rows: DecidedRows) -> None:
@@ -129,7 +148,9 @@ class Evaluating:
         if whole:
             self.around = (self.block, tables)
         for name, rows in tables.items():
-            yield Entry(self.number, self.block, Kind.UNSETTLED, name, packed_rows([rows]), file, whole)
+            yield Entry(
+                self.number, self.block, Kind.UNSETTLED, name, packed_rows([rows]), file, whole
+            )
             if self.rules.tables[name].key:
                 keys = self.keys(self.rules.tables[name], tables)
                 if keys.num_rows:
@@ -141,7 +162,9 @@ class Evaluating:
             yield rejects_entry(self.number, self.block, reject_lines(output.rejects, self.ranks))
 
     def keys(self, table: Table, tables: Mapping[str, Any]) -> Any:
-        """The keys of the rows that are written so far, and the row of the nearest table with a key above each."""
+        """The keys of the rows that are written so far, and the row of the nearest table with a key
+        above each.
+        """
         rows = tables[table.name]
         texts = [rows.column(f"{KEY}{name}") for name in table.key]
         filled = reduce(pc.and_, map(pc.is_valid, texts))  # a row that stands for none has no key
@@ -157,7 +180,9 @@ class Evaluating:
         return found.filter(pc.and_(pc.equal(rows.column(FATE), int(Fate.WRITTEN)), filled))
 
     def above(self, table: Table, rows: Any, tables: Mapping[str, Any]) -> tuple[Any, Any, Any]:
-        """The nearest table with a key above, the block in which its rows are, and the number of each."""
+        """The nearest table with a key above, the block in which its rows are, and the number of
+        each.
+        """
         owners, within = rows.column(ABOVE), table.within
         nearest = next(iter(keyed_above(self.rules, table.name)), None)
         if nearest is None:

@@ -40,8 +40,9 @@ MOST_PARTITIONS = 10_000
 class Extracted(dict[str, DataFrame]):
     """The tables by name, in the order of the rules, those without rows included.
 
-    Everything is read and settled; rows are kept by the cluster until `release` (executors that are lost are made up
-    for). Columns have the types of the rules; enums, and what has the type `json`, are texts.
+    Everything is read and settled; rows are kept by the cluster until `release` (executors that are
+    lost are made up for). Columns have the types of the rules; enums, and what has the type `json`,
+    are texts.
     """
 
     def __init__(
@@ -82,21 +83,33 @@ class Extracted(dict[str, DataFrame]):
     @cached_property
     def reject_lines(self) -> DataFrame:
         """The lines of `rejects.jsonl` in their order, in the column `line`."""
-        lines = [frame.where(F.col("kind") == int(Kind.REJECTS)).mapInArrow(line_batches, LINES) for frame in self.kept]
+        lines = [
+            frame.where(F.col("kind") == int(Kind.REJECTS)).mapInArrow(line_batches, LINES)
+            for frame in self.kept
+        ]
         together = lines[0] if len(lines) == 1 else lines[0].union(lines[1])
         return together.orderBy("piece", "block", "document", "rank", "number").select("line")
 
     @cached_property
     def rejects(self) -> DataFrame:
-        """The rows and documents that were set aside: file, document, path, table, rows (if it stands for several), and
-        problems with field, code, path, value (as JSON) and message."""
+        """The rows and documents that were set aside: file, document, path, table, rows (if it
+        stands for several), and problems with field, code, path, value (as JSON) and message.
+        """
         return self.reject_lines.mapInArrow(column_batches, COLUMNS)
 
     def record(self) -> dict[str, Any]:
         """What `run.json` holds."""
         unmatched = [rule.as_json() for rule in self.unmatched]
         together = self.together
-        return record_of(self.rules, self.schemas, self.tally, self.started, self.inputs, unmatched, together.sample)
+        return record_of(
+            self.rules,
+            self.schemas,
+            self.tally,
+            self.started,
+            self.inputs,
+            unmatched,
+            together.sample,
+        )
 
     def release(self) -> None:
         """Lets the cluster forget the rows; the tables can't be used any more."""
@@ -119,27 +132,32 @@ def extract(
 ) -> Extracted:
     """Reads files by some rules on a cluster.
 
-    `paths`: files, folders or globs that all machines find in the same place, or addresses (`s3://BUCKET/feed`).
-    `newest`: of folders that `collect` wrote the newest answers alone. `piece_bytes`: how much a task reads; if it is
-    not said as much as Spark's setting `spark.sql.files.maxPartitionBytes` allows. Files of JSON Lines are split,
-    everything else is read by one task each. Rows, rejects and counts are those of one machine, with the keys of all of
-    the input; the order of rows is not promised.
+    `paths`: files, folders or globs that all machines find in the same place, or addresses
+    (`s3://BUCKET/feed`). `newest`: of folders that `collect` wrote the newest answers alone.
+    `piece_bytes`: how much a task reads; if it is not said as much as Spark's setting
+    `spark.sql.files.maxPartitionBytes` allows. Files of JSON Lines are split, everything else is
+    read by one task each. Rows, rejects and counts are those of one machine, with the keys of all
+    of the input; the order of rows is not promised.
 
-    Raises InputError (an input that can't be opened, nothing can be read, or Spark gave up), StoppedError (`bad: stop`)
-    and UsageError.
+    Raises InputError (an input that can't be opened, nothing can be read, or Spark gave up),
+    StoppedError (`bad: stop`) and UsageError.
     """
     inputs = find_inputs(paths, newest=newest)
     with cluster_errors():
         return extract_planned(session, rules, planned(session, inputs, piece_bytes))
 
 
-def extract_planned(session: SparkSession, rules: Rules, plan: Planned, started: datetime | None = None) -> Extracted:
+def extract_planned(
+    session: SparkSession, rules: Rules, plan: Planned, started: datetime | None = None
+) -> Extracted:
     """Reads the pieces of some files. Raises as `extract`, and Spark's own errors."""
     return _Extracting(session, rules, plan, started or datetime.now(UTC)).extracted()
 
 
 class _Extracting:
-    def __init__(self, session: SparkSession, rules: Rules, plan: Planned, started: datetime) -> None:
+    def __init__(
+        self, session: SparkSession, rules: Rules, plan: Planned, started: datetime
+    ) -> None:
         self.session = session
         self.rules = rules
         self.rules_sent = sent(rules)
@@ -148,11 +166,18 @@ class _Extracting:
         self.started = started
 
     def work(self, rules: Rules | None = None, answers: AnswersFound | None = None) -> Work:
-        return Work(self.rules_sent if rules is None else sent(rules), self.rules_sent, self.started, answers or {})
+        return Work(
+            self.rules_sent if rules is None else sent(rules),
+            self.rules_sent,
+            self.started,
+            answers or {},
+        )
 
     def extracted(self) -> Extracted:
         work = self.work(answers=self.answers())
-        frame = for_each_piece(self.session, self.pieces, in_batches(evaluated, work), SCHEMA).persist(KEPT)
+        frame = for_each_piece(
+            self.session, self.pieces, in_batches(evaluated, work), SCHEMA
+        ).persist(KEPT)
         try:
             told = self.told(frame)
             together = Together(self.rules, (one.told for one in told))
@@ -167,7 +192,9 @@ class _Extracting:
         return found
 
     def answers(self) -> AnswersFound:
-        """What lookups across the run find: the input is read for that, as often as they hang on each other."""
+        """What lookups across the run find: the input is read for that, as often as they hang on
+        each other.
+        """
         known: dict[Any, Mapping[bytes, object]] = {}
         for looking in lookup_passes(self.rules, self.rules.tables):
             names = [(table, own.name) for table, own in looking]
@@ -197,7 +224,9 @@ class _Extracting:
     def count(self, found: Extracted, told: Sequence[PieceTold]) -> None:
         """Counts why rows were rejected. Raises InputError if not one document could be read."""
         for one in told:
-            found.tally.merge(Tally({}, reasons={(why.table, why.field, why.code): why for why in one.reasons}))
+            found.tally.merge(
+                Tally({}, reasons={(why.table, why.field, why.code): why for why in one.reasons})
+            )
         if not found.tally.documents and found.tally.bad_documents:
             reason = next(reason for reason in found.tally.reasons.values() if reason.table is None)
             example, count = reason.example, found.tally.bad_documents
@@ -212,7 +241,9 @@ class _Extracting:
             gone: list[DataFrame] = []
             rows = self.settled(work, frame, gone).persist(KEPT)
             found.kept.append(rows)
-            for fact in facts_of(rows.where(F.col("kind") == int(Kind.TOLD)).select("piece", "payload")):
+            for fact in facts_of(
+                rows.where(F.col("kind") == int(Kind.TOLD)).select("piece", "payload")
+            ):
                 corrected(fact, found.tally)
             for known in gone:
                 known.unpersist()
@@ -226,12 +257,18 @@ class _Extracting:
         ranks = ranks_of(self.rules)
         met = sorted(
             tally.reasons.items(),
-            key=lambda item: (files.get(item[1].file, 0), item[1].document, ranks.get(item[1].table or "", 0)),
+            key=lambda item: (
+                files.get(item[1].file, 0),
+                item[1].document,
+                ranks.get(item[1].table or "", 0),
+            ),
         )
         tally.reasons = dict(met)
 
     def settled(self, work: Work, frame: DataFrame, kept: list[DataFrame]) -> DataFrame:
-        """The blocks again, with the rows that are left out beside them: piece by piece, each by one task."""
+        """The blocks again, with the rows that are left out beside them: piece by piece, each by
+        one task.
+        """
         blocks = frame.where(F.col("kind") == int(Kind.UNSETTLED))
         partitions = min(len(self.pieces), MOST_PARTITIONS)
         of_piece = F.floor(F.col("piece") * partitions / len(self.pieces)).cast("int")
@@ -246,7 +283,9 @@ class _Extracting:
 
 
 def _table(frame: DataFrame, name: str, schema: Any) -> DataFrame:
-    rows = frame.where((F.col("kind") == int(Kind.ROWS)) & (F.col("name") == name)).select("payload")
+    rows = frame.where((F.col("kind") == int(Kind.ROWS)) & (F.col("name") == name)).select(
+        "payload"
+    )
     return rows.mapInArrow(_unpacked, from_arrow_schema(schema))
 
 

@@ -37,11 +37,15 @@ class ClusterFolder:
         return cls(address.rstrip("/"), system, path)
 
     def clear(self) -> None:
-        """Takes away what an earlier run wrote, its record first. Raises OutputError for what no run wrote."""
+        """Takes away what an earlier run wrote, its record first.
+
+        Raises OutputError for what no run wrote.
+        """
         from pyarrow import fs
 
         names = {
-            info.base_name: info for info in self.system.get_file_info(fs.FileSelector(self.path, allow_not_found=True))
+            info.base_name: info
+            for info in self.system.get_file_info(fs.FileSelector(self.path, allow_not_found=True))
         }
         ours = self._written_before() if RUN_FILE in names else set()
         foreign = sorted(names.keys() - ours)
@@ -58,7 +62,11 @@ class ClusterFolder:
         try:
             with self.system.open_input_file(f"{self.path}/{RUN_FILE}") as file:
                 record = json.loads(file.read())
-            return {str(name).partition("/")[0] for name in record["files"]} if "mukret" in record else set()
+            return (
+                {str(name).partition("/")[0] for name in record["files"]}
+                if "mukret" in record
+                else set()
+            )
         except (ValueError, KeyError, TypeError):
             return set()
 
@@ -71,7 +79,9 @@ class ClusterFolder:
         from pyarrow import fs
 
         found = []
-        for info in self.system.get_file_info(fs.FileSelector(f"{self.path}/{table}", allow_not_found=True)):
+        for info in self.system.get_file_info(
+            fs.FileSelector(f"{self.path}/{table}", allow_not_found=True)
+        ):
             if info.base_name.startswith(("_", ".")):
                 self.system.delete_file(info.path)
             else:
@@ -79,8 +89,9 @@ class ClusterFolder:
         return sorted(found)
 
     def check_rows(self, table: str, files: list[str], form: str, wanted: int) -> None:
-        """Raises OutputError where files don't hold as many rows as were counted: executors on other machines have
-        written into folders of their own."""
+        """Raises OutputError where files don't hold as many rows as were counted: executors on
+        other machines have written into folders of their own.
+        """
         from pyarrow import dataset
 
         if form not in _COUNTED:
@@ -90,6 +101,9 @@ class ClusterFolder:
             paths = [f"{self.path}/{file}" for file in files]
             rows = dataset.dataset(paths, filesystem=self.system, format=form).count_rows()
         if rows != wanted:
-            message = f"{self.address}: the files of {table} that can be seen here hold {rows:,} rows of {wanted:,}"
+            message = (
+                f"{self.address}: the files of {table} that can be seen here hold {rows:,} "
+                f"rows of {wanted:,}"
+            )
             hint = "name a folder that all machines have, or an address: --to s3a://BUCKET/tables"
             raise OutputError("not-written", message, hint=hint)

@@ -1,7 +1,7 @@
 """What tasks hand on: rows of one Spark table, each with something of a block of documents.
 
-What is in a row (a record batch of Arrow, lines of JSON, a pickled fact) Spark takes as bytes; piece and block say
-where in the input it belongs.
+What is in a row (a record batch of Arrow, lines of JSON, a pickled fact) Spark takes as bytes;
+piece and block say where in the input it belongs.
 """
 
 from __future__ import annotations
@@ -18,7 +18,10 @@ SCHEMA = "piece int, block int, kind int, name string, file string, whole boolea
 
 
 class Kind(IntEnum):
-    """What a row holds. They are sorted: rows that were found out to be left out come before those of their block."""
+    """What a row holds.
+
+    They are sorted: rows that were found out to be left out come before those of their block.
+    """
 
     LEFT_OUT = 0
     """Numbers (int32) of rows of a table whose keys came before."""
@@ -62,7 +65,10 @@ _ARROW = pa.schema(
 
 def entry_batch(entries: Iterable[Entry]) -> Any:
     """Entries as a record batch."""
-    columns = zip(*((e.piece, e.block, int(e.kind), e.name, e.file, e.whole, e.payload) for e in entries), strict=True)
+    columns = zip(
+        *((e.piece, e.block, int(e.kind), e.name, e.file, e.whole, e.payload) for e in entries),
+        strict=True,
+    )
     arrays = [pa.array(column, kind.type) for column, kind in zip(columns, _ARROW, strict=True)]
     return pa.RecordBatch.from_arrays(arrays, schema=_ARROW)
 

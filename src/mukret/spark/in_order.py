@@ -1,7 +1,8 @@
-"""Keys settled row by row in the order of the input, by the driver: where a row hangs on a row of its own table.
+"""Keys settled row by row in the order of the input, by the driver: where a row hangs on a row of
+its own table.
 
-In a table that recurses, a row goes with the row above it, whose key hangs on all that came before; no join says that.
-The driver is sent the keys and what stands above, and nothing else.
+In a table that recurses, a row goes with the row above it, whose key hangs on all that came before;
+no join says that. The driver is sent the keys and what stands above, and nothing else.
 """
 
 from __future__ import annotations
@@ -16,7 +17,15 @@ from pyspark.sql import functions as F
 from mukret.engine.settling import UnsettledBlock, settling_after
 from mukret.engine.unsettled import ABOVE, FATE, KEY, OVER
 from mukret.rules.model import Rules
-from mukret.spark.frame import SCHEMA, Entry, Kind, entries_of, entry_batch, packed_rows, unpacked_rows
+from mukret.spark.frame import (
+    SCHEMA,
+    Entry,
+    Kind,
+    entries_of,
+    entry_batch,
+    packed_rows,
+    unpacked_rows,
+)
 from mukret.spark.keys import left_out_entry
 
 Block = tuple[int, int, UnsettledBlock]
@@ -32,7 +41,10 @@ def left_out_in_order(session: SparkSession, rules: Rules, frame: DataFrame) -> 
     entries = frame.where(F.col("kind") == int(Kind.UNSETTLED)).mapInArrow(without_values, SCHEMA)
 
     def blocks() -> Iterator[Block]:
-        rows = (Entry(**{**row.asDict(), "kind": Kind(row["kind"])}) for row in entries.toLocalIterator())
+        rows = (
+            Entry(**{**row.asDict(), "kind": Kind(row["kind"])})
+            for row in entries.toLocalIterator()
+        )
         for (piece, block), some in groupby(rows, key=lambda entry: (entry.piece, entry.block)):
             tables = {}
             for entry in some:
@@ -60,6 +72,22 @@ def without_values(batches: Iterable[Any]) -> Iterator[Any]:
     """Entries with unsettled rows, without the values of fields."""
     for entry in entries_of(batches):
         [rows] = unpacked_rows(entry.payload)
-        wanted = [name for name in rows.schema.names if name in (FATE, ABOVE, OVER) or name.startswith(KEY)]
+        wanted = [
+            name
+            for name in rows.schema.names
+            if name in (FATE, ABOVE, OVER) or name.startswith(KEY)
+        ]
         payload = packed_rows([rows.select(wanted)])
-        yield entry_batch([Entry(entry.piece, entry.block, entry.kind, entry.name, payload, entry.file, entry.whole)])
+        yield entry_batch(
+            [
+                Entry(
+                    entry.piece,
+                    entry.block,
+                    entry.kind,
+                    entry.name,
+                    payload,
+                    entry.file,
+                    entry.whole,
+                )
+            ]
+        )

@@ -36,19 +36,29 @@ def cluster_errors() -> Iterator[None]:
         yield
     except (PySparkException, Py4JError) as error:
         lines = [line.strip() for line in str(error).splitlines() if line.strip()]
-        told = next((line for line in reversed(lines) if "Error" in line and not line.startswith("at ")), "")
+        told = next(
+            (line for line in reversed(lines) if "Error" in line and not line.startswith("at ")), ""
+        )
         message = f"Spark gave up: {told or (lines or ['no reason given'])[0]}"
-        hint = "Spark's own log says more; all machines need Mukret and the files, in the same places"
+        hint = (
+            "Spark's own log says more; all machines need Mukret and the files, in the same places"
+        )
         raise InputError("spark", message, hint=hint) from error
 
 
-def for_each_piece(session: SparkSession, pieces: Sequence[Piece], task: Task, schema: str) -> DataFrame:
-    """What a task gives for each piece, which is a partition of its own, in the order of the input."""
+def for_each_piece(
+    session: SparkSession, pieces: Sequence[Piece], task: Task, schema: str
+) -> DataFrame:
+    """What a task gives for each piece, which is a partition of its own,
+    in the order of the input.
+    """
     numbers = session.range(0, len(pieces), 1, max(1, len(pieces)))
     given = session.createDataFrame(
         [(number, bytearray(packed_fact(piece))) for number, piece in enumerate(pieces)], FACTS
     )
-    spread = numbers.join(F.broadcast(given), numbers["id"] == given["piece"]).select("piece", "payload")
+    spread = numbers.join(F.broadcast(given), numbers["id"] == given["piece"]).select(
+        "piece", "payload"
+    )
     return spread.mapInArrow(task, schema)
 
 

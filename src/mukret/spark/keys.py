@@ -1,4 +1,6 @@
-"""Which rows are left out since another row has their key: by windows and joins over all of the input."""
+"""Which rows are left out since another row has their key: by windows and joins over all of the
+input.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,15 @@ from pyspark.sql import functions as F
 
 from mukret.rules.model import Rules
 from mukret.spark.evaluating import keyed_above
-from mukret.spark.frame import SCHEMA, Entry, Kind, entries_of, entry_batch, packed_rows, unpacked_rows
+from mukret.spark.frame import (
+    SCHEMA,
+    Entry,
+    Kind,
+    entries_of,
+    entry_batch,
+    packed_rows,
+    unpacked_rows,
+)
 from mukret.spark.jobs import KEPT, in_batches
 
 PLACE = ("name", "piece", "block", "row")
@@ -26,8 +36,9 @@ COLUMNS = (
 def left_out(rules: Rules, frame: DataFrame, kept: list[DataFrame]) -> DataFrame:
     """Entries with the rows that are left out for their keys, out of those with keys.
 
-    What stands above is settled first: with a row that is left out goes all within it, whose keys count for nothing.
-    What each level finds is kept by the cluster, so that it is found once, and noted in `kept`.
+    What stands above is settled first: with a row that is left out goes all within it, whose keys
+    count for nothing. What each level finds is kept by the cluster, so that it is found once, and
+    noted in `kept`.
     """
     last = frozenset(name for name, table in rules.tables.items() if table.duplicates == "last")
     entries = frame.where(F.col("kind") == int(Kind.KEYS))
@@ -41,15 +52,22 @@ def left_out(rules: Rules, frame: DataFrame, kept: list[DataFrame]) -> DataFrame
 
 
 def _gone(rows: DataFrame, gone: list[DataFrame]) -> DataFrame:
-    """The rows that are left out, or go with one that is: of those with the same key all but for the first that does
-    not go with one."""
+    """The rows that are left out, or go with one that is: of those with the same key all but for
+    the first that does not go with one.
+    """
     rows = rows.withColumn("goes_along", F.lit(False))
     if gone:
-        above = reduce(DataFrame.union, gone).toDF("gone_name", "gone_piece", "gone_block", "gone_row")
+        above = reduce(DataFrame.union, gone).toDF(
+            "gone_name", "gone_piece", "gone_block", "gone_row"
+        )
         rows = rows.join(above, _stands_in(rows, above), "left")
         rows = rows.withColumn("goes_along", F.col("gone_name").isNotNull())
     same = Window.partitionBy("name", "key", "goes_along").orderBy("first", "second", "third")
-    return rows.withColumn("nth", F.row_number().over(same)).where("goes_along or nth > 1").select(*PLACE)
+    return (
+        rows.withColumn("nth", F.row_number().over(same))
+        .where("goes_along or nth > 1")
+        .select(*PLACE)
+    )
 
 
 def _levels(rules: Rules) -> list[list[str]]:
@@ -74,14 +92,21 @@ def _stands_in(rows: DataFrame, above: DataFrame) -> Any:
 
 
 def key_batches(last: frozenset[str], batches: Iterable[Any]) -> Iterator[Any]:
-    """Entries with keys → rows of COLUMNS; in the order of `first`, `second` and `third` the one that counts is the
-    first. `last` are the tables of which the last row with a key counts."""
+    """Entries with keys → rows of COLUMNS; in the order of `first`, `second` and `third` the one
+    that counts is the first. `last` are the tables of which the last row with a key counts.
+    """
     for entry in entries_of(batches):
         for rows in unpacked_rows(entry.payload):
             count = rows.num_rows
             sign = -1 if entry.name in last else 1
-            place = [pa.repeat(pa.scalar(number, pa.int32()), count) for number in (entry.piece, entry.block)]
-            order = [pc.multiply(column, pa.scalar(sign, pa.int32())) for column in (*place, rows.column("row"))]
+            place = [
+                pa.repeat(pa.scalar(number, pa.int32()), count)
+                for number in (entry.piece, entry.block)
+            ]
+            order = [
+                pc.multiply(column, pa.scalar(sign, pa.int32()))
+                for column in (*place, rows.column("row"))
+            ]
             arrays = [pa.repeat(entry.name, count), *place, *rows.columns, *order]
             names = ["name", "piece", "block", *rows.schema.names, "first", "second", "third"]
             yield pa.RecordBatch.from_arrays(arrays, names=names)
@@ -93,10 +118,18 @@ def left_out_batches(batches: Iterable[Any]) -> Iterator[Any]:
         rows: dict[tuple[str, int, int], list[int]] = {}
         for one in batch.to_pylist():
             rows.setdefault((one["name"], one["piece"], one["block"]), []).append(one["row"])
-        entries = [left_out_entry(name, piece, block, some) for (name, piece, block), some in rows.items()]
+        entries = [
+            left_out_entry(name, piece, block, some) for (name, piece, block), some in rows.items()
+        ]
         if entries:
             yield entry_batch(entries)
 
 
 def left_out_entry(name: str, piece: int, block: int, rows: list[int]) -> Entry:
-    return Entry(piece, block, Kind.LEFT_OUT, name, packed_rows([pa.record_batch({"row": pa.array(rows, pa.int32())})]))
+    return Entry(
+        piece,
+        block,
+        Kind.LEFT_OUT,
+        name,
+        packed_rows([pa.record_batch({"row": pa.array(rows, pa.int32())})]),
+    )

@@ -19,8 +19,9 @@ FILE_COSTS = 1 << 20
 
 @dataclass(frozen=True)
 class Input:
-    """A file, or a stretch of one, as executors are told of it: its number among all, how it is called, and where every
-    machine finds it; `size` in bytes."""
+    """A file, or a stretch of one, as executors are told of it: its number among all, how it is
+    called, and where every machine finds it; `size` in bytes.
+    """
 
     number: int
     path: str
@@ -34,7 +35,13 @@ class Input:
         before = 0 if self.stretch is None else self.stretch.documents
         remote = partial(opened_remote, self.at) if is_remote(self.at) else None
         return Source(
-            self.path, self.named, self.origin, documents=before, at=self.at, remote=remote, stretch=self.stretch
+            self.path,
+            self.named,
+            self.origin,
+            documents=before,
+            at=self.at,
+            remote=remote,
+            stretch=self.stretch,
         )
 
     def cut(self, stretches: Iterable[Stretch]) -> Iterator[Input]:
@@ -48,7 +55,8 @@ Piece = Sequence[Input]
 
 
 def find_inputs(paths: Paths, *, newest: bool = False) -> list[Input]:
-    """All files that were named, in order: as on one machine, and by addresses (`s3://BUCKET/feed`).
+    """All files that were named, in order: as on one machine, and by addresses
+    (`s3://BUCKET/feed`).
 
     Raises InputError, and UsageError for what can't be read from elsewhere or more than once.
     """
@@ -63,22 +71,30 @@ def find_inputs(paths: Paths, *, newest: bool = False) -> list[Input]:
         for source in find_sources([path], newest=newest):
             if source.path == STANDARD_INPUT or not source.on_disk():
                 message = f"{source.name} can be read once, and here alone"
-                raise UsageError("usage", message, hint="on Spark: name files or folders that all machines have")
+                raise UsageError(
+                    "usage", message, hint="on Spark: name files or folders that all machines have"
+                )
             at = os.path.abspath(source.path)
-            found.append(Input(len(found), source.path, at, source.named, source.origin, os.path.getsize(at)))
+            found.append(
+                Input(len(found), source.path, at, source.named, source.origin, os.path.getsize(at))
+            )
     if not found:
         find_sources([])
     return found
 
 
 def piece_bytes(inputs: Sequence[Input], parallel: int, most: int) -> int:
-    """How large pieces should be, as Spark splits files: so that all cores have one, but none above `most`."""
+    """How large pieces should be, as Spark splits files: so that all cores have one, but none above
+    `most`.
+    """
     everything = sum(one.size + FILE_COSTS for one in inputs)
     return max(FILE_COSTS, min(most, everything // max(1, parallel)))
 
 
 def in_pieces(inputs: Iterable[Input], size: int) -> Sequence[Piece]:
-    """Pieces of at most about `size` bytes in the order of the input; an input that is larger is one of its own."""
+    """Pieces of at most about `size` bytes in the order of the input; an input that is larger is
+    one of its own.
+    """
     pieces: list[list[Input]] = []
     held = size
     for one in inputs:

@@ -18,7 +18,9 @@ LONG = 1.5
 
 @dataclass(frozen=True)
 class Planned:
-    """The inputs in their order, what was learnt of the long ones by their number, and the pieces of all of them."""
+    """The inputs in their order, what was learnt of the long ones by their number, and the pieces
+    of all of them.
+    """
 
     inputs: Sequence[Input]
     pieces: Sequence[Piece]
@@ -28,10 +30,16 @@ class Planned:
     @property
     def in_one_go(self) -> list[Input]:
         """Long files that can't be split, so that one task reads each."""
-        return [one for one in self.inputs if one.number in self.looked and self.looked[one.number].stretches is None]
+        return [
+            one
+            for one in self.inputs
+            if one.number in self.looked and self.looked[one.number].stretches is None
+        ]
 
     def read(self, told: Iterable[Mapping[int, Mapping[str, Any]]]) -> list[dict[str, Any]]:
-        """What was read of each file, its stretches together, out of what pieces tell of their inputs."""
+        """What was read of each file, its stretches together, out of what pieces tell of their
+        inputs.
+        """
         found: dict[int, dict[str, Any]] = {}
         for inputs in told:
             for number, one in inputs.items():
@@ -46,8 +54,11 @@ class Planned:
 
 
 def planned(session: SparkSession, inputs: Sequence[Input], size: int | None = None) -> Planned:
-    """The pieces of some files, of about `size` bytes. If that is not said they are as large as Spark's own parts of
-    files: enough for all cores, and no larger than `spark.sql.files.maxPartitionBytes`. Raises InputError."""
+    """The pieces of some files, of about `size` bytes.
+
+    If that is not said they are as large as Spark's own parts of files: enough for all cores, and
+    no larger than `spark.sql.files.maxPartitionBytes`. Raises InputError.
+    """
     if size is None:
         most = bytes_of(str(session.conf.get("spark.sql.files.maxPartitionBytes")))
         size = piece_bytes(inputs, parallel(session), most)

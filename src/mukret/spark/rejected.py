@@ -1,4 +1,6 @@
-"""Rejects on their way: lines of JSON with their place, and the columns that Spark makes of them."""
+"""Rejects on their way: lines of JSON with their place,
+and the columns that Spark makes of them.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,8 @@ LATER = 1 << 30
 LINES = "piece int, block int, document long, rank int, number int, line binary"
 COLUMNS = (
     "file string, document long, path string, table string, rows long, "
-    "problems array<struct<field: string, code: string, path: string, value: string, message: string>>"
+    "problems array<struct<field: string, code: string, path: string, value: string, message: "
+    "string>>"
 )
 _LINES = pa.schema(
     [
@@ -42,7 +45,9 @@ _COLUMNS = pa.schema(
 
 
 class RejectLine(NamedTuple):
-    """A line of `rejects.jsonl`, and its place in the block: document by document, and then table by table."""
+    """A line of `rejects.jsonl`, and its place in the block: document by document, and then table
+    by table.
+    """
 
     document: int
     rank: int
@@ -50,7 +55,9 @@ class RejectLine(NamedTuple):
     line: bytes
 
 
-def reject_lines(rejects: Iterable[Reject], ranks: Mapping[str, int], first: int = 0) -> list[RejectLine]:
+def reject_lines(
+    rejects: Iterable[Reject], ranks: Mapping[str, int], first: int = 0
+) -> list[RejectLine]:
     """`ranks` are those of the tables, numbers count from `first`."""
     return [
         RejectLine(one.document, ranks.get(one.table or "", 0), number, one.line())
@@ -69,7 +76,8 @@ def line_batches(batches: Iterable[Any]) -> Iterator[Any]:
         found = [(entry.piece, entry.block, *line) for line in decode(entry.payload)]
         if entry.kind is Kind.REJECTS and found:
             arrays = [
-                pa.array(column, kind.type) for column, kind in zip(zip(*found, strict=True), _LINES, strict=True)
+                pa.array(column, kind.type)
+                for column, kind in zip(zip(*found, strict=True), _LINES, strict=True)
             ]
             yield pa.RecordBatch.from_arrays(arrays, schema=_LINES)
 
@@ -92,7 +100,9 @@ class _Line(msgspec.Struct):
 
 
 def column_batches(batches: Iterable[Any]) -> Iterator[Any]:
-    """Lines → rows of COLUMNS; the value of a problem is a text of JSON, so that its digits are kept."""
+    """Lines → rows of COLUMNS; the value of a problem is a text of JSON, so that its digits are
+    kept.
+    """
     decode = msgspec.json.Decoder(_Line).decode
     for batch in batches:
         rows = [_columns(decode(line)) for line in batch.column("line").to_pylist()]

@@ -1,4 +1,5 @@
-"""Files that are not on this machine, by their address: `s3://BUCKET/KEY`, `gs://`, `abfss://`, `hdfs://`, `file://`.
+"""Files that are not on this machine, by their address: `s3://BUCKET/KEY`, `gs://`, `abfss://`,
+`hdfs://`, `file://`.
 
 Arrow's file systems read them; credentials are found as the service's own programs find them.
 """
@@ -30,7 +31,9 @@ class RemoteFile:
 
 
 def is_remote(name: str) -> bool:
-    """Whether it is the address of a file or folder elsewhere; one on the web is none, since answers are collected."""
+    """Whether it is the address of a file or folder elsewhere; one on the web is none, since
+    answers are collected.
+    """
     return _ADDRESS.match(name) is not None
 
 
@@ -41,18 +44,27 @@ def opened_remote(address: str) -> BinaryIO:
 
 
 def file_system(address: str) -> tuple[Any, str]:
-    """Arrow's file system, and the path in it. Raises OSError, InputError for a scheme that it does not know,
-    UsageError for a password in it."""
+    """Arrow's file system, and the path in it.
+
+    Raises OSError, InputError for a scheme that it does not know, UsageError for a password in it.
+    """
     import pyarrow as pa
     from pyarrow import fs
 
     scheme, _, rest = address.partition("://")
     refuse_password(address)
     try:
-        found: tuple[Any, str] = fs.FileSystem.from_uri(f"{_OTHER_NAMES.get(scheme.lower(), scheme)}://{_quoted(rest)}")
+        found: tuple[Any, str] = fs.FileSystem.from_uri(
+            f"{_OTHER_NAMES.get(scheme.lower(), scheme)}://{_quoted(rest)}"
+        )
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError, ImportError) as error:
-        hint = "s3://BUCKET/KEY, gs://BUCKET/KEY, abfss://…, hdfs://HOST:PORT/PATH, or a path that all machines have"
-        raise InputError("not-opened", f"{address}: {str(error).splitlines()[0]}", hint=hint) from None
+        hint = (
+            "s3://BUCKET/KEY, gs://BUCKET/KEY, abfss://…, hdfs://HOST:PORT/PATH, or a path "
+            "that all machines have"
+        )
+        raise InputError(
+            "not-opened", f"{address}: {str(error).splitlines()[0]}", hint=hint
+        ) from None
     return found
 
 
@@ -61,7 +73,9 @@ def refuse_password(address: str) -> None:
     scheme, _, rest = address.partition("://")
     if _SECRET.match(rest):
         hint = "leave it to the environment, as the service's own programs do"
-        raise UsageError("usage", f"{scheme}://…: an address with a password would stand in records", hint=hint)
+        raise UsageError(
+            "usage", f"{scheme}://…: an address with a password would stand in records", hint=hint
+        )
 
 
 def _quoted(rest: str) -> str:
@@ -71,14 +85,17 @@ def _quoted(rest: str) -> str:
 
 
 def remote_files(address: str) -> list[RemoteFile]:
-    """The file at an address, or all below a folder, or those that a pattern (`*`, `?`, `[…]`) fits, by name.
+    """The file at an address, or all below a folder, or those that a pattern (`*`, `?`, `[…]`)
+    fits, by name.
 
     Raises InputError where nothing is there.
     """
     from pyarrow import fs
 
     pattern = _PATTERN.search(address.partition("://")[2])
-    start = address if pattern is None else address[: address.rindex("/", 0, address.index(pattern[0]))]
+    start = (
+        address if pattern is None else address[: address.rindex("/", 0, address.index(pattern[0]))]
+    )
     try:
         system, path = file_system(start)
         [info] = system.get_file_info([path])
@@ -86,7 +103,9 @@ def remote_files(address: str) -> list[RemoteFile]:
             return [RemoteFile(address, info.size)]
         below = system.get_file_info(fs.FileSelector(path, recursive=True, allow_not_found=True))
     except OSError as error:
-        raise InputError("not-opened", f"{address}: {str(error).splitlines()[0]}", hint="check the address") from None
+        raise InputError(
+            "not-opened", f"{address}: {str(error).splitlines()[0]}", hint="check the address"
+        ) from None
     stem = start.rstrip("/")
     files = [
         RemoteFile(f"{stem}/{file.path[len(path.rstrip('/')) + 1 :]}", file.size)

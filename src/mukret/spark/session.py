@@ -13,7 +13,10 @@ from pyspark.sql import SparkSession
 
 from mukret.errors import InputError
 
-SETTINGS = {"spark.sql.session.timeZone": "UTC", "spark.sql.parquet.outputTimestampType": "TIMESTAMP_MICROS"}
+SETTINGS = {
+    "spark.sql.session.timeZone": "UTC",
+    "spark.sql.parquet.outputTimestampType": "TIMESTAMP_MICROS",
+}
 """What the tables need. All else is said in `spark-defaults.conf`, as ever."""
 NOTHING_MORE: Mapping[str, str] = {}
 LOGGING = Path(__file__).with_name("log4j2.properties")
@@ -29,9 +32,10 @@ AT_HOME = {
 def spark_session(
     master: str | None, *, progress: bool = False, more: Mapping[str, str] = NOTHING_MORE
 ) -> Iterator[SparkSession]:
-    """A session that ends with the block; `master` as Spark has it (`local[4]`, `spark://HOST:7077`, `yarn`), None for
-    what Spark's own settings say, or this machine; `more` are settings of Spark. Raises InputError where Spark does not
-    start."""
+    """A session that ends with the block; `master` as Spark has it (`local[4]`,
+    `spark://HOST:7077`, `yarn`), None for what Spark's own settings say, or this machine; `more`
+    are settings of Spark. Raises InputError where Spark does not start.
+    """
     os.environ.setdefault("PYSPARK_PYTHON", sys.executable)
     builder = SparkSession.builder.appName("mukret")
     if master is not None:
@@ -48,8 +52,13 @@ def spark_session(
     try:
         session = builder.getOrCreate()
     except PySparkException as error:
-        hint = "Java says above why, if it is there: it must be 17 or later; --master is as Spark has it, local[4]"
-        raise InputError("spark", f"Spark does not start: {str(error).splitlines()[0]}", hint=hint) from None
+        hint = (
+            "Java says above why, if it is there: it must be 17 or later; --master is as Spark "
+            "has it, local[4]"
+        )
+        raise InputError(
+            "spark", f"Spark does not start: {str(error).splitlines()[0]}", hint=hint
+        ) from None
     try:
         yield session
     finally:

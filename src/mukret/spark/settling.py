@@ -1,4 +1,6 @@
-"""Keys settled across all pieces: which rows are left out, by Spark's own means, and what becomes of the others."""
+"""Keys settled across all pieces: which rows are left out, by Spark's own means, and what becomes
+of the others.
+"""
 
 from __future__ import annotations
 
@@ -34,7 +36,9 @@ class LeftOut(SeenKeys):
 
 
 def settled(work: Work, batches: Iterable[Any]) -> Iterator[Any]:
-    """Entries of blocks in their order, those of pieces together → rows that are written, rejects, and corrections."""
+    """Entries of blocks in their order, those of pieces together → rows that are written, rejects,
+    and corrections.
+    """
     for piece, entries in groupby(entries_of(batches), key=lambda entry: entry.piece):
         for found in _SettledPiece(piece, work.run([])).entries(entries):
             if found:
@@ -78,7 +82,9 @@ class _SettledPiece:
             self.tally.tables[name].merge(otherwise(rows, table))
             rejects += rejects_of(name, first.file, rows, table)
             if name in self.schemas:
-                own = own_columns(kept_rows(rows, table), self.rules.tables[name], self.schemas[name])
+                own = own_columns(
+                    kept_rows(rows, table), self.rules.tables[name], self.schemas[name]
+                )
                 yield from self.gathered.add(name, own.cast(spark_schema(self.schemas[name])))
         self.tally.note(rejects)
         if rejects:

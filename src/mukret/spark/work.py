@@ -30,7 +30,10 @@ _FACTS = pa.schema([("piece", pa.int32()), ("payload", pa.binary())])
 
 @dataclass(frozen=True)
 class Work:
-    """`whole` are the rules of which `rules` are a part; both are pickled. `started`: the time of the run."""
+    """`whole` are the rules of which `rules` are a part; both are pickled.
+
+    `started`: the time of the run.
+    """
 
     rules: bytes
     whole: bytes
@@ -42,11 +45,15 @@ class Work:
         """Raises UsageError where another version stands here than where the run began."""
         if self.version != __version__:
             message = f"the executors have Mukret {__version__}, and the driver {self.version}"
-            raise UsageError("not-supported", message, hint="install the same version on all machines")
+            raise UsageError(
+                "not-supported", message, hint="install the same version on all machines"
+            )
         sources = [one.source() for one in piece]
         answers = {name: as_answers(values) for name, values in self.answers.items()}
         rules, whole = loaded(self.rules), loaded(self.whole)
-        return Run(rules, sources, whole=whole, started=self.started, settles=False, answers=answers)
+        return Run(
+            rules, sources, whole=whole, started=self.started, settles=False, answers=answers
+        )
 
 
 def sent(rules: Rules) -> bytes:
@@ -76,7 +83,9 @@ def pieces_in(batches: Iterable[Any]) -> Iterator[tuple[int, Piece]]:
 
 
 def _fact(piece: int, fact: object) -> Any:
-    return pa.RecordBatch.from_arrays([pa.array([piece], pa.int32()), pa.array([packed_fact(fact)])], schema=_FACTS)
+    return pa.RecordBatch.from_arrays(
+        [pa.array([piece], pa.int32()), pa.array([packed_fact(fact)])], schema=_FACTS
+    )
 
 
 # ---- before: how long files are cut, and what lookups across the run find
@@ -84,7 +93,10 @@ def _fact(piece: int, fact: object) -> Any:
 
 @dataclass(frozen=True)
 class LookedThrough:
-    """A long file that was read through. `stretches` is None for what has to be read by one, which tells the rest."""
+    """A long file that was read through.
+
+    `stretches` is None for what has to be read by one, which tells the rest.
+    """
 
     stretches: Sequence[Any] | None
     sha256: str
@@ -102,13 +114,19 @@ def _look_through(one: Input, size: int) -> LookedThrough:
     return LookedThrough(stretches(source, size), source.sha256, source.size)
 
 
-def answers_found(work: Work, looking: Sequence[FieldName], batches: Iterable[Any]) -> Iterator[Any]:
-    """What each piece gives to some lookups, the first of each key; None where that hangs on more of the rules."""
+def answers_found(
+    work: Work, looking: Sequence[FieldName], batches: Iterable[Any]
+) -> Iterator[Any]:
+    """What each piece gives to some lookups, the first of each key; None where that hangs on more
+    of the rules.
+    """
     for number, piece in pieces_in(batches):
         yield _fact(number, _caught(_answers, work, looking, piece))
 
 
-def _answers(work: Work, looking: Sequence[FieldName], piece: Piece) -> dict[FieldName, dict[bytes, object]] | None:
+def _answers(
+    work: Work, looking: Sequence[FieldName], piece: Piece
+) -> dict[FieldName, dict[bytes, object]] | None:
     run = work.run(piece)
     lookups = {
         (table, own.name): own.source
@@ -122,7 +140,10 @@ def _answers(work: Work, looking: Sequence[FieldName], piece: Piece) -> dict[Fie
         new = {table.name: table.columns for table in rows.new}
         for name, lookup in lookups.items():
             if lookup.table in new:
-                note_first(found[name], ((form, value) for _, form, value in new[lookup.table].answered(lookup)))
+                note_first(
+                    found[name],
+                    ((form, value) for _, form, value in new[lookup.table].answered(lookup)),
+                )
     return found
 
 
@@ -133,7 +154,9 @@ def note_first(known: dict[bytes, object], rows: Iterable[tuple[Form, object]]) 
 
 
 def _caught(function: Any, *arguments: Any) -> Any:
-    """What a function gives, or the error that it ends with: a task that fails would be tried again."""
+    """What a function gives, or the error that it ends with: a task that fails would be tried
+    again.
+    """
     try:
         return function(*arguments)
     except MukretError as error:

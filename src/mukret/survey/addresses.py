@@ -1,4 +1,6 @@
-"""Places that hold addresses at the service that the documents came from: where there is more to ask for."""
+"""Places that hold addresses at the service that the documents came from: where there is more to
+ask for.
+"""
 
 from __future__ import annotations
 
@@ -20,9 +22,13 @@ class AddressPlace:
 
 
 def addresses_at(report: SurveyReport, urls: Iterable[str]) -> list[AddressPlace]:
-    """The places whose texts are addresses at the origins of these: whole ones, or paths that begin as these do."""
+    """The places whose texts are addresses at the origins of these: whole ones, or paths that begin
+    as these do.
+    """
     known = {_origin(url) for url in urls} - {None}
-    beginnings = {beginning for url in urls if (beginning := _beginning(urlsplit(url).path)) is not None}
+    beginnings = {
+        beginning for url in urls if (beginning := _beginning(urlsplit(url).path)) is not None
+    }
     found = []
     for place in report.places:
         examples = list(place.place.values.examples)

@@ -1,8 +1,8 @@
 """A value as indented JSON text, cut to a number of lines and columns.
 
-What is cut is said. The outer levels come first: a container is opened as long as there are lines for it, so that one
-sees the whole of a record before the whole of its first member. But of a list of records the first is opened before the
-others take all lines.
+What is cut is said. The outer levels come first: a container is opened as long as there are lines
+for it, so that one sees the whole of a record before the whole of its first member. But of a list
+of records the first is opened before the others take all lines.
 """
 
 from __future__ import annotations
@@ -34,8 +34,9 @@ class _Line:
 
 
 def excerpt(value: JsonValue, width: int, height: int | None = None) -> list[str]:
-    """Lines of JSON text, none longer than `width` columns where that can be; at most `height` of them. If that is
-    None, nothing is left out, and only a long text makes a line longer."""
+    """Lines of JSON text, none longer than `width` columns where that can be; at most `height` of
+    them. If that is None, nothing is left out, and only a long text makes a line longer.
+    """
     root = _Line(value, 0, None, True)
     room = None if height is None else height - 1
     todo = deque([root])
@@ -69,7 +70,11 @@ def _first_record(line: _Line) -> JsonValue:
 
 
 def _open(line: _Line, shown: int) -> None:
-    members = line.value.items() if type(line.value) is dict else ((None, element) for element in line.value)
+    members = (
+        line.value.items()
+        if type(line.value) is dict
+        else ((None, element) for element in line.value)
+    )
     total = len(line.value)
     for number, (name, child) in enumerate(members):
         if number == shown:
@@ -132,7 +137,11 @@ def _one_line(line: _Line, room: int) -> str:
     text = escaped(json_text(value, room))
     if len(text) <= room:
         return text
-    size = f"… {counted(len(value), 'character')}" if type(value) is str else f"… {len(str(value)):,} digits"
+    size = (
+        f"… {counted(len(value), 'character')}"
+        if type(value) is str
+        else f"… {len(str(value)):,} digits"
+    )
     return text[: max(1, room - len(size))] + size
 
 
@@ -140,6 +149,8 @@ def in_short(value: JsonValue, room: int) -> str:
     """A scalar as JSON text, a container as its size, on one line of so many columns."""
     if type(value) in (dict, list):
         return (
-            counted(len(value), "member" if type(value) is dict else "element") if value else f"empty {kind_of(value)}"
+            counted(len(value), "member" if type(value) is dict else "element")
+            if value
+            else f"empty {kind_of(value)}"
         )
     return _one_line(_Line(value, 0, None, True), room)

@@ -1,7 +1,8 @@
-"""What one text looks like: a number with its marks, an instant, a date, a word for true or false, an address …
+"""What one text looks like: a number with its marks, an instant, a date, a word for true or false,
+an address …
 
-A form says how a value is written, not what it is worth: `kr 1,204.50` and `kr 12.00` have one form. What a whole place
-holds is decided later, from the forms of all its values (`looks.py`).
+A form says how a value is written, not what it is worth: `kr 1,204.50` and `kr 12.00` have one
+form. What a whole place holds is decided later, from the forms of all its values (`looks.py`).
 """
 
 from __future__ import annotations
@@ -19,19 +20,26 @@ LONGEST = 200
 LONGEST_JSON = 100_000
 LONGEST_ITEM = 40
 LONGEST_GROUP = 6
-"""Longer runs of digits before and after a mark are numbers of their own: a number would have more marks."""
+"""Longer runs of digits before and after a mark are numbers of their own: a number would have more
+marks.
+"""
 
 
 class Form(NamedTuple):
-    """How a text is written. `kind` is one of the families below, `detail` how exactly within the family."""
+    """How a text is written.
+
+    `kind` is one of the families below, `detail` how exactly within the family.
+    """
 
     kind: str
     detail: tuple[str, ...] = ()
 
 
 class NumberForm(NamedTuple):
-    """The marks of a number in a text. `either`: a single comma or point before three digits, which could be one or
-    the other."""
+    """The marks of a number in a text.
+
+    `either`: a single comma or point before three digits, which could be one or the other.
+    """
 
     kind: str = "number"
     before: str = ""
@@ -63,9 +71,31 @@ LISTS = {mark: Form("list", (mark,)) for mark in (",", ";", "|")}
 
 _BOOLEANS = frozenset({"true", "false", "yes", "no", "y", "n", "on", "off", "t", "f"})
 _PLACEHOLDERS = frozenset(
-    {"n/a", "na", "n.a.", "none", "null", "nil", "nan", "-", "--", "–", "—", "?", "??", "unknown", "undefined", "tbd",
-     "tba", "missing", "not available", "#n/a", "(null)", "<null>"}
-)  # fmt: skip
+    {
+        "n/a",
+        "na",
+        "n.a.",
+        "none",
+        "null",
+        "nil",
+        "nan",
+        "-",
+        "--",
+        "–",
+        "—",
+        "?",
+        "??",
+        "unknown",
+        "undefined",
+        "tbd",
+        "tba",
+        "missing",
+        "not available",
+        "#n/a",
+        "(null)",
+        "<null>",
+    }
+)
 _CURRENCY = "$€£¥₹₽₩₺₴₪฿₫₱"
 _UNIT = (
     "mm|cm|m|km|nm|NM|mi|ft|in|yd|kg|g|mg|lb|oz|ml|h|hr|hrs|min|mins|s|sec|ms|kn|kt|kts|kph|km/h|mph|m/s|kW|kWh|MW|Hz|"
@@ -93,7 +123,8 @@ _NUMBER = _ascii(
     rf"(?P<after>[{_SPACES}]*(?:%|[{_CURRENCY}]|(?:{_UNIT})(?![A-Za-z]))|[{_SPACES}]+[A-Za-zµ°][A-Za-z°²³/.]{{0,9}})?"
 )
 _ISO = _ascii(
-    r"(\d{4}-\d{2}-\d{2})(?:([Tt ])(\d{2}):(\d{2})(?::(\d{2})(?:[.,](\d+))?)?\s?([Zz]|[+-]\d{2}(?::?\d{2})?)?)?"
+    r"(\d{4}-\d{2}-\d{2})(?:([Tt "
+    r"])(\d{2}):(\d{2})(?::(\d{2})(?:[.,](\d+))?)?\s?([Zz]|[+-]\d{2}(?::?\d{2})?)?)?"
 )
 _BASIC = _ascii(r"(\d{4})(\d{2})(\d{2})(?:[Tt](\d{2})(\d{2})(\d{2})?([Zz])?)?")
 _DAY_FIRST = _ascii(r"(\d{1,2})([/.-])(\d{1,2})\2(\d{4}|\d{2})(?:,?\s+(.*))?")
@@ -103,20 +134,26 @@ _DAY_MONTH = _ascii(rf"(\d{{1,2}})([ -])({_MONTHS})([ -])(\d{{4}})(?:,?\s+(.*))?
 _YEAR_MONTH = _ascii(rf"(\d{{4}})([ -])({_MONTHS})\2(\d{{1,2}})(?:,?\s+(.*))?", re.IGNORECASE)
 _MONTH_DAY = _ascii(rf"({_MONTHS}) (\d{{1,2}})(,?) (\d{{4}})(?:,?\s+(.*))?", re.IGNORECASE)
 _RFC5322 = _ascii(
-    r"(?:(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun), ?)?\d{1,2} (?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec) \d{4} "
+    r"(?:(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun), ?)?\d{1,2} "
+    r"(?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec) \d{4} "
     r"\d{2}:\d{2}(?::\d{2})? (?:[+-]\d{4}|GMT|UTC?|[ECMP][SD]T|Z)",
     re.IGNORECASE,
 )
 _CTIME = _ascii(
-    r"(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun) (?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec) [ \d]\d \d{2}:\d{2}:\d{2} "
+    r"(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun) (?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec) [ \d]\d "
+    r"\d{2}:\d{2}:\d{2} "
     r"([+-]\d{4} )?\d{4}"
 )
 _CLOCK = _ascii(r"(\d{1,3}):([0-5]\d)(?::([0-5]\d)(\.\d{1,9})?)?(?:( ?)([AaPp])[Mm])?")
 _ISO_DURATION = _ascii(
     r"[+-]?P(?=\d|T\d)(?:\d+Y)?(?:\d+M)?(?:\d+W)?(?:\d+D)?(?:T(?:\d+H)?(?:\d+M)?(?:\d+(?:[.,]\d+)?S)?)?"
 )
-_ADDRESS = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*://[^\s<>\"]+|www\.[^\s<>\"]+\.[^\s<>\"]+|/[\w~%.{}:@+-]+(?:/[\w~%.{}:@+-]*)*(?:\?\S*)?")  # fmt: skip # noqa: E501
-_LIST = re.compile(r"[\w:/@+-]+(?:\.[\w-]+)*(?P<mark>[,;|])[ ]?(?:[\w:/@+-]+(?:\.[\w-]+)*(?:(?P=mark)[ ]?|(?=$)))+")
+_ADDRESS = re.compile(
+    r"[A-Za-z][A-Za-z0-9+.-]*://[^\s<>\"]+|www\.[^\s<>\"]+\.[^\s<>\"]+|/[\w~%.{}:@+-]+(?:/[\w~%.{}:@+-]*)*(?:\?\S*)?"
+)
+_LIST = re.compile(
+    r"[\w:/@+-]+(?:\.[\w-]+)*(?P<mark>[,;|])[ ]?(?:[\w:/@+-]+(?:\.[\w-]+)*(?:(?P=mark)[ ]?|(?=$)))+"
+)
 _MAIL = re.compile(r"[^\s@<>,;]+@[A-Za-z0-9-]+(?:\.[A-Za-z0-9-]+)+")
 _UUID = re.compile(r"[0-9A-Fa-f]{8}(?:-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}")
 _CODE = re.compile(r"(?=.*\d|[A-Z])[A-Z0-9][A-Z0-9_./:-]*|(?=.*\d)[A-Za-z0-9][A-Za-z0-9_./:-]*")
@@ -124,7 +161,9 @@ _CODE = re.compile(r"(?=.*\d|[A-Z])[A-Z0-9][A-Z0-9_./:-]*|(?=.*\d)[A-Za-z0-9][A-
 
 _DIGITS = bytes.maketrans(b"0123456789", b"9999999999")
 _KNOWN: dict[bytes, tuple[AnyForm, int]] = {}
-"""Forms by the skeleton of a text (every digit is a nine), and the place of the first digit; -1 for ISO instants."""
+"""Forms by the skeleton of a text (every digit is a nine), and the place of the first digit; -1 for
+ISO instants.
+"""
 _MOST_KNOWN = 10_000
 _LONGEST_KNOWN = 40
 _INSTANT = -1
@@ -138,8 +177,8 @@ def form_of(text: str) -> AnyForm:
 def forms_of(texts: Collection[str]) -> list[AnyForm]:
     """The form of each text.
 
-    Texts that differ in their digits alone mostly have one form, so that most need only be recognised: a number unless
-    it begins with a zero, an instant if it exists.
+    Texts that differ in their digits alone mostly have one form, so that most need only be
+    recognised: a number unless it begins with a zero, an instant if it exists.
     """
     forms: list[AnyForm] = []
     for text, skeleton in zip(texts, _skeletons(texts), strict=True):
@@ -210,13 +249,16 @@ def _form_of(text: str) -> AnyForm:
 
 
 def _are_items(text: str, mark: str) -> bool:
-    """Whether a text is a list of words or ids, and not a number whose mark stands between groups or for the point, nor
-    a name that is turned round (`Quay, Inner`)."""
+    """Whether a text is a list of words or ids, and not a number whose mark stands between groups
+    or for the point, nor a name that is turned round (`Quay, Inner`).
+    """
     items = [item.strip() for item in text.split(mark)]
     if text.endswith(mark) or any(len(item) > LONGEST_ITEM for item in items):
         return False
     if all(item.lstrip("+-").isdigit() for item in items):
-        long = any(len(item) > LONGEST_GROUP for item in items[:-1]) and len(items[-1]) > LONGEST_GROUP
+        long = (
+            any(len(item) > LONGEST_GROUP for item in items[:-1]) and len(items[-1]) > LONGEST_GROUP
+        )
         return long or (len(items) > 2 and number_form(text) is None and mark != ".")
     if f"{mark} " in text:
         return mark != "," or all(item.islower() for item in items)
@@ -261,7 +303,10 @@ def _words(text: str, first: str) -> AnyForm:
     match = _CTIME.fullmatch(text)
     if match:
         zone = match[1] is not None
-        return Form("timestamp", (f"%a %b %d %H:%M:%S {'%z ' if zone else ''}%Y", "offset" if zone else "none"))
+        return Form(
+            "timestamp",
+            (f"%a %b %d %H:%M:%S {'%z ' if zone else ''}%Y", "offset" if zone else "none"),
+        )
     match = _MONTH_DAY.fullmatch(text)
     if match:
         month, _, comma, _, clock = match.groups()
@@ -307,14 +352,22 @@ def _iso(text: str) -> Form | None:
         if match[4] is None:
             return Form("date", ("%Y%m%d",))
         seconds = "%S" if match[6] else ""
-        return Form("timestamp", (f"%Y%m%dT%H%M{seconds}{'Z' if match[7] else ''}", "Z" if match[7] else "none"))
+        return Form(
+            "timestamp",
+            (f"%Y%m%dT%H%M{seconds}{'Z' if match[7] else ''}", "Z" if match[7] else "none"),
+        )
     return None
 
 
 def _utc_in_letters(text: str) -> Form | None:
     instant, blank, name = text[:-3].rstrip(), " " * text[:-3].endswith(" "), text[-3:]
     match = _ISO.fullmatch(instant)
-    if match is None or match[2] is None or match[7] is not None or not _exists(*match[1].split("-")):
+    if (
+        match is None
+        or match[2] is None
+        or match[7] is not None
+        or not _exists(*match[1].split("-"))
+    ):
         return None
     seconds = ":%S" * (match[5] is not None) + ".%f" * (match[6] is not None)
     return Form("timestamp", (f"%Y-%m-%d{match[2]}%H:%M{seconds}{blank}{name}", "Z"))
@@ -324,7 +377,12 @@ def _other_date(text: str) -> Form | None:
     match = _DAY_FIRST.fullmatch(text)
     if match:
         one, mark, two, year, clock = match.groups()
-        if int(one) == 0 or int(two) == 0 or max(int(one), int(two)) > 31 or min(int(one), int(two)) > 12:
+        if (
+            int(one) == 0
+            or int(two) == 0
+            or max(int(one), int(two)) > 31
+            or min(int(one), int(two)) > 12
+        ):
             return None
         if mark == "." and len(year) == 2:
             return None  # a version number more likely
@@ -359,7 +417,9 @@ def _with_clock(pattern: str, clock: str | None) -> Form | None:
 
 def _clock_pattern(match: re.Match[str]) -> str:
     half = f"{match[5]}%p" if match[6] else ""
-    return f"{'%I' if half else '%H'}:%M{':%S' if match[3] else ''}{'.%f' if match[4] else ''}{half}"
+    return (
+        f"{'%I' if half else '%H'}:%M{':%S' if match[3] else ''}{'.%f' if match[4] else ''}{half}"
+    )
 
 
 def _clock(text: str) -> Form | None:
@@ -368,7 +428,11 @@ def _clock(text: str) -> Form | None:
         return None
     if match[6]:
         return Form("time", (_clock_pattern(match),))
-    return Form("time", ("iso",)) if len(match[1]) == 2 and match[1] < "24" else Form("duration", ("clock",))
+    return (
+        Form("time", ("iso",))
+        if len(match[1]) == 2 and match[1] < "24"
+        else Form("duration", ("clock",))
+    )
 
 
 def number_form(text: str) -> NumberForm | None:

@@ -41,7 +41,9 @@ LOOKS = {
 }
 """Every look, and what a value that has it is."""
 MOST = 0.8
-"""A family of forms that so large a share of the texts has is what the place holds; the others are odd."""
+"""A family of forms that so large a share of the texts has is what the place holds; the others are
+odd.
+"""
 MOST_UNITS = 3
 FEWEST_NUMBERS = 20
 """So many different numbers may be ids, whatever their name is."""
@@ -79,8 +81,11 @@ class Trait(Enum):
 
 @dataclass(frozen=True)
 class Look:
-    """What the values of a place look like. `name` is one of `LOOKS`, `detail` in words, for people; `reading` the
-    options of a rules file that read them so; `traits` what else is known."""
+    """What the values of a place look like.
+
+    `name` is one of `LOOKS`, `detail` in words, for people; `reading` the options of a rules file
+    that read them so; `traits` what else is known.
+    """
 
     name: str
     count: int
@@ -121,14 +126,21 @@ def _family_look(place: Place, forms: Mapping[AnyForm, object]) -> Look:
         main = "text"  # words allow no exceptions: they were taken for something else
     mine = [form for form in forms if main == "text" or _family(form, place) == main]
     others = [form for form in forms if form not in mine] if main != "text" else []
-    odd = tuple(Odd(place.forms[form].example, place.forms[form].count, place.forms[form].where) for form in others)
+    odd = tuple(
+        Odd(place.forms[form].example, place.forms[form].count, place.forms[form].where)
+        for form in others
+    )
     return _DESCRIBE.get(main, _plain)(place, main, mine, odd)
 
 
 def _are_lists(place: Place, forms: Mapping[AnyForm, object]) -> bool:
-    """Whether all texts are lists by one mark, of which some have one element: a word, an id, a number."""
+    """Whether all texts are lists by one mark, of which some have one element: a word, an id, a
+    number.
+    """
     marks = [form for form in forms if form.kind == "list"]
-    singles = [form for form in forms if form.kind in ("text", "code", "number") or form.kind == "uuid"]
+    singles = [
+        form for form in forms if form.kind in ("text", "code", "number") or form.kind == "uuid"
+    ]
     if (
         len(marks) != 1
         or len(marks) + len(singles) < len(forms)
@@ -138,7 +150,9 @@ def _are_lists(place: Place, forms: Mapping[AnyForm, object]) -> bool:
     known = [*(place.values.counted or ()), *place.values.examples]
     (mark,) = (form.detail[0] for form in marks if isinstance(form, Form))
     plain = all(type(form) is not NumberForm or form == NumberForm() for form in singles)
-    return plain and not any(type(text) is str and " " in text.strip() and mark not in text for text in known)
+    return plain and not any(
+        type(text) is str and " " in text.strip() and mark not in text for text in known
+    )
 
 
 def _list(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]) -> Look:
@@ -150,7 +164,9 @@ def _list(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...])
 def _family(form: AnyForm, place: Place) -> str:
     if form.kind in ("text", "code"):
         return "text"
-    if form == Form("date", ("%Y%m%d",)) and any(type(other) is NumberForm for other in place.forms):
+    if form == Form("date", ("%Y%m%d",)) and any(
+        type(other) is NumberForm for other in place.forms
+    ):
         return "number"
     if form.kind == "time" and Form("duration", ("clock",)) in place.forms:
         return "duration"
@@ -160,7 +176,10 @@ def _family(form: AnyForm, place: Place) -> str:
 def _units_agree(forms: Mapping[AnyForm, object]) -> bool:
     """Whether the words around the numbers are a few: units, not addresses of houses."""
     numbers = [form for form in forms if type(form) is NumberForm]
-    return max(len({form.before for form in numbers}), len({form.after for form in numbers})) <= MOST_UNITS
+    return (
+        max(len({form.before for form in numbers}), len({form.after for form in numbers}))
+        <= MOST_UNITS
+    )
 
 
 def _total(place: Place, forms: list[AnyForm]) -> int:
@@ -168,7 +187,11 @@ def _total(place: Place, forms: list[AnyForm]) -> int:
 
 
 def _plain(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]) -> Look:
-    names = {"json": "JSON in text", "boolean": "boolean word", "impossible-date": "date that does not exist"}
+    names = {
+        "json": "JSON in text",
+        "boolean": "boolean word",
+        "impossible-date": "date that does not exist",
+    }
     reading: dict[str, JsonValue] = {"type": "boolean"} if family == "boolean" else {}
     if place.trimmed.count and family not in ("boolean", "json"):
         reading["trim"] = True  # every other type trims of itself
@@ -179,14 +202,24 @@ def _number(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...
     numbers = [form for form in forms if type(form) is NumberForm]
     count = _total(place, forms)
     if any(form.leading_zeros for form in numbers):
-        return Look("leading zeros", count, "digits, some with zeros in front: keep them as text", odd=odd)
+        return Look(
+            "leading zeros", count, "digits, some with zeros in front: keep them as text", odd=odd
+        )
     epoch = _epoch_in_text(place, numbers)
     if epoch:
-        return Look("epoch", count, f"{_unit_name(epoch)} in text", {"type": "timestamp", "format": epoch}, odd)
+        return Look(
+            "epoch",
+            count,
+            f"{_unit_name(epoch)} in text",
+            {"type": "timestamp", "format": epoch},
+            odd,
+        )
     grouping, point = _marks(numbers)
     strip = sorted({text for form in numbers for text in (form.before, form.after) if text})
     percent = any(form.percent for form in numbers)
-    threes = [3 for form in numbers if form.either and point and (form.grouping or form.point) == point]
+    threes = [
+        3 for form in numbers if form.either and point and (form.grouping or form.point) == point
+    ]
     decimals = max([place.decimals, *threes])
     details = [f'"{text}" around it' for text in strip]
     details += [f'"{grouping}" in thousands'] if grouping else []
@@ -238,7 +271,9 @@ def _epoch_in_text(place: Place, numbers: list[NumberForm]) -> str | None:
 
 def _epoch_unit(place: Place, low: int, high: int) -> str | None:
     name = _name_of(place)
-    if name is not None and (named_like_an_id(name) or named_like_a_count(name) or not named_like_a_moment(name)):
+    if name is not None and (
+        named_like_an_id(name) or named_like_a_count(name) or not named_like_a_moment(name)
+    ):
         return None
     for unit, power in EPOCHS.items():
         if _EARLIEST * 10**power <= low and high <= _LATEST * 10**power:
@@ -247,14 +282,18 @@ def _epoch_unit(place: Place, low: int, high: int) -> str | None:
 
 
 def _name_of(place: Place) -> str | None:
-    """The name of a member, that of the list for its elements; None for what has only a position."""
+    """The name of a member, that of the list for its elements;
+    None for what has only a position.
+    """
     while place.step is None and place.position is None and place.parent is not None:
         place = place.parent
     return place.step
 
 
 def _unit_name(unit: str) -> str:
-    return {"s": "seconds", "ms": "milliseconds", "us": "microseconds", "ns": "nanoseconds"}[unit[6:]] + " since 1970"
+    return {"s": "seconds", "ms": "milliseconds", "us": "microseconds", "ns": "nanoseconds"}[
+        unit[6:]
+    ] + " since 1970"
 
 
 def _timestamp(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]) -> Look:
@@ -274,7 +313,11 @@ def _timestamp(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, 
         zone += ", more than 6 digits of a second"
     reading: dict[str, JsonValue] = {"type": "timestamp"}
     count, behind = _total(place, forms), list(place.midnights)
-    if place.midnights.total() == count >= FEWEST_DAYS and len(behind) == 1 and _MIDNIGHT.fullmatch(behind[0]):
+    if (
+        place.midnights.total() == count >= FEWEST_DAYS
+        and len(behind) == 1
+        and _MIDNIGHT.fullmatch(behind[0])
+    ):
         reading = {"type": "date", "format": [f"%Y-%m-%d{behind[0]}"]}
         detail = f"{', '.join(parts)}, always midnight"
         return Look("date", count, detail, reading, odd, frozenset({Trait.ALWAYS_MIDNIGHT}))
@@ -323,13 +366,26 @@ def _orderless(pattern: str) -> str:
 def _time(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]) -> Look:
     patterns = [form.detail[0] for form in forms if isinstance(form, Form)]
     if patterns == ["iso"]:
-        return Look("time", _total(place, forms), "HH:MM or HH:MM:SS: of day, or a duration", {"type": "time"}, odd)
-    return Look("time", _total(place, forms), "12-hour clock", {"type": "time", "format": patterns}, odd)
+        return Look(
+            "time",
+            _total(place, forms),
+            "HH:MM or HH:MM:SS: of day, or a duration",
+            {"type": "time"},
+            odd,
+        )
+    return Look(
+        "time", _total(place, forms), "12-hour clock", {"type": "time", "format": patterns}, odd
+    )
 
 
 def _duration(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]) -> Look:
-    iso = any(isinstance(form, Form) and form.detail == ("iso",) and form.kind == "duration" for form in forms)
-    return Look("duration", _total(place, forms), "ISO 8601" if iso else "H:MM", {"type": "duration"}, odd)
+    iso = any(
+        isinstance(form, Form) and form.detail == ("iso",) and form.kind == "duration"
+        for form in forms
+    )
+    return Look(
+        "duration", _total(place, forms), "ISO 8601" if iso else "H:MM", {"type": "duration"}, odd
+    )
 
 
 _DESCRIBE = {
@@ -353,13 +409,22 @@ def _numbers(place: Place) -> list[Look]:
         unit = _epoch_unit(place, _whole(numbers.low), _whole(numbers.high))
         if unit:
             detail = (
-                f"{_unit_name(unit)}: {_instant(_whole(numbers.low), unit)} … {_instant(_whole(numbers.high), unit)}"
+                f"{_unit_name(unit)}: {_instant(_whole(numbers.low), unit)} … "
+                f"{_instant(_whole(numbers.high), unit)}"
             )
             return [Look("epoch", count, detail, {"type": "timestamp", "format": unit})]
     if not numbers.fractions:
-        return [Look("whole number", count, "beyond 64 bits" if numbers.huge else "", {"type": "integer"})]
+        return [
+            Look(
+                "whole number", count, "beyond 64 bits" if numbers.huge else "", {"type": "integer"}
+            )
+        ]
     detail = f"{counted(numbers.decimals, 'digit')} after the point" if numbers.decimals else ""
-    kind = "float" if numbers.decimals > 6 or not numbers.decimals else f"decimal(18,{numbers.decimals})"
+    kind = (
+        "float"
+        if numbers.decimals > 6 or not numbers.decimals
+        else f"decimal(18,{numbers.decimals})"
+    )
     return [Look("number", count, detail, {"type": kind})]
 
 
@@ -377,11 +442,19 @@ def _instant(value: int, unit: str) -> str:
 
 
 def words_of(place: Place, looks: list[Look]) -> list[tuple[JsonValue, int]]:
-    """The values with their counts, the most frequent first, where they are few enough to be a fixed set."""
+    """The values with their counts, the most frequent first, where they are few enough to be a
+    fixed set.
+    """
     values = place.values
     main = looks[0].name if looks else ""
     distinct = len(values.counted) if values.counted is not None else None
-    if distinct is None or main not in ("text", "whole number", "boolean word", "leading zeros", "number in text"):
+    if distinct is None or main not in (
+        "text",
+        "whole number",
+        "boolean word",
+        "leading zeros",
+        "number in text",
+    ):
         return []
     if main == "number in text" and looks[0].reading != {"type": "integer"}:
         return []
@@ -395,11 +468,26 @@ def words_of(place: Place, looks: list[Look]) -> list[tuple[JsonValue, int]]:
 
 
 def uniqueness(place: Place, looks: list[Look]) -> str | None:
-    """`everywhere`: no value comes twice; `in its list`: none twice in one list. None where it means nothing."""
+    """`everywhere`: no value comes twice; `in its list`: none twice in one list.
+
+    None where it means nothing.
+    """
     main = looks[0].name if looks else ""
     values = place.values
-    wordy = main == "text" and not named_like_an_id(place.step) and any(" " in str(value) for value in values.examples)
-    if wordy or main not in ("text", "whole number", "number in text", "uuid", "leading zeros", "address", "mail"):
+    wordy = (
+        main == "text"
+        and not named_like_an_id(place.step)
+        and any(" " in str(value) for value in values.examples)
+    )
+    if wordy or main not in (
+        "text",
+        "whole number",
+        "number in text",
+        "uuid",
+        "leading zeros",
+        "address",
+        "mail",
+    ):
         return None
     if main == "number in text" and looks[0].reading != {"type": "integer"}:
         return None

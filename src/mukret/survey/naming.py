@@ -1,6 +1,8 @@
-"""What the name of a member says of its values: that they tell things apart, are moments, or count something.
+"""What the name of a member says of its values: that they tell things apart, are moments, or count
+something.
 
-Names decide only what values leave open: whether `1706000000` is a moment or a number of an account.
+Names decide only what values leave open: whether `1706000000` is a moment or a number of an
+account.
 """
 
 from __future__ import annotations
@@ -16,21 +18,29 @@ def _words(text: str) -> frozenset[str]:
 
 _IDS = _words("id ids uid uuid guid key code ref reference no nr num number slug sku")
 _NO_IDS = _words(
-    "paid unpaid prepaid valid invalid grid void avoid solid liquid fluid hybrid humid acid rapid covid android "
+    "paid unpaid prepaid valid invalid grid void avoid solid liquid fluid hybrid humid acid rapid "
+    "covid android "
     "asteroid centroid said raid aid bid mid maid squid tabloid"
 )
 _MOMENTS = _words(
-    "at dt ts ended end ends start starts started begin begins began since until from to when day eta etd due "
-    "deadline dob born birth birthday last first next seen sent posted made joined opened closed issued released "
-    "launched deleted removed completed finished fetched checked synced scheduled logged reported recorded "
-    "observed measured sunrise sunset moonrise moonset depart departs departed departure arrive arrives arrived "
+    "at dt ts ended end ends start starts started begin begins began since until from to when day "
+    "eta etd due "
+    "deadline dob born birth birthday last first next seen sent posted made joined opened closed "
+    "issued released "
+    "launched deleted removed completed finished fetched checked synced scheduled logged reported "
+    "recorded "
+    "observed measured sunrise sunset moonrise moonset depart departs departed departure arrive "
+    "arrives arrived "
     "arrival effective asof edited t dep arr occurred happened instant moment"
 )
 _STEMS = _words(
-    "time date stamp epoch unix utc creat updat modif chang expir publish generat retriev upload regist receiv "
+    "time date stamp epoch unix utc creat updat modif chang expir publish generat retriev upload "
+    "regist receiv "
     "accept approv"
 )
-_COUNT = re.compile(r"(?:count|size|bytes|total|length|amount|population|value|phone|zip|isbn|ean)s?$", re.I)
+_COUNT = re.compile(
+    r"(?:count|size|bytes|total|length|amount|population|value|phone|zip|isbn|ean)s?$", re.I
+)
 
 
 def words_of_name(name: str) -> list[str]:

@@ -43,7 +43,13 @@ class Found:
             found = todo.pop()
             yield found
             value = found.value
-            steps = value.items() if type(value) is dict else enumerate(value) if type(value) is list else ()
+            steps = (
+                value.items()
+                if type(value) is dict
+                else enumerate(value)
+                if type(value) is list
+                else ()
+            )
             below = [
                 Found(found.source, found.document, found.origin, (*found.location, step), child)
                 for step, child in steps
@@ -53,9 +59,10 @@ class Found:
 
 @dataclass
 class Reading:
-    """What was met while nodes were looked for: documents, those that can't be read, and the first ones whole, for a
-    word about what stands nearest where nothing was found. `in_pieces`: the document that is being read is long, and
-    comes a piece at a time."""
+    """What was met while nodes were looked for: documents, those that can't be read, and the first
+    ones whole, for a word about what stands nearest where nothing was found. `in_pieces`: the
+    document that is being read is long, and comes a piece at a time.
+    """
 
     documents: int = 0
     size: int = 0
@@ -64,19 +71,28 @@ class Reading:
     in_pieces: bool = False
 
 
-def find_nodes(sources: Iterable[Source], path: Path, most: int | None = None) -> tuple[Reading, Iterator[Found]]:
-    """The nodes of every document, in order, as they are asked for. With `most` so many members and elements of a node,
-    and of what stands in it, are enough: others may be null. Raises InputError while reading."""
+def find_nodes(
+    sources: Iterable[Source], path: Path, most: int | None = None
+) -> tuple[Reading, Iterator[Found]]:
+    """The nodes of every document, in order, as they are asked for.
+
+    With `most` so many members and elements of a node, and of what stands in it, are enough: others
+    may be null. Raises InputError while reading.
+    """
     reading = Reading()
     return reading, _nodes(sources, path, reading, most)
 
 
-def _nodes(sources: Iterable[Source], path: Path, reading: Reading, most: int | None) -> Iterator[Found]:
+def _nodes(
+    sources: Iterable[Source], path: Path, reading: Reading, most: int | None
+) -> Iterator[Found]:
     names = long_array(path)
     arrays = [] if names is None else [names]
     glance = None if names is not None or most is None else _glance(path, most)
     last: tuple[str, int] | None = None
-    for batch in read_batches(sources, size=SMALL_BATCH, partly=glance, arrays=arrays, as_it_comes=True):
+    for batch in read_batches(
+        sources, size=SMALL_BATCH, partly=glance, arrays=arrays, as_it_comes=True
+    ):
         reading.bad += batch.bad
         part = batch.part
         reading.in_pieces = part.array is not None
@@ -97,5 +113,9 @@ def _glance(path: Path, most: int) -> Glance | None:
     if not path.singular:
         return None
     selectors = [segment.only for segment in path.segments]
-    steps = [one.name if isinstance(one, Name) else one.index for one in selectors if isinstance(one, Name | Index)]
+    steps = [
+        one.name if isinstance(one, Name) else one.index
+        for one in selectors
+        if isinstance(one, Name | Index)
+    ]
     return Glance(steps, most)

@@ -10,8 +10,9 @@ from mukret.values import JsonValue
 
 
 def long_array(path: Path) -> Names | None:
-    """The array at which long documents can be cut: the path goes through its elements, or takes one of them, and looks
-    nowhere else."""
+    """The array at which long documents can be cut: the path goes through its elements, or takes
+    one of them, and looks nowhere else.
+    """
     names, rest = path.leading_names
     step = rest[0].only if rest else None
     whole = isinstance(step, Wildcard | Filter) or (isinstance(step, Index) and step.index >= 0)
@@ -19,15 +20,18 @@ def long_array(path: Path) -> Names | None:
 
 
 def arrays_to_cut(path: Path | None) -> list[Names] | None:
-    """Where long documents can be cut for one who looks at all that stands in the nodes of a path, or in the whole
-    document. None: at any array that is reached by names alone."""
+    """Where long documents can be cut for one who looks at all that stands in the nodes of a path,
+    or in the whole document. None: at any array that is reached by names alone.
+    """
     if path is None or not path.leading_names[1]:
         return None
     names = long_array(path)
     return [] if names is None else [names]
 
 
-def nodes_of(document: JsonValue, path: Path, part: Part, depth: int) -> Iterator[tuple[Location, JsonValue]]:
+def nodes_of(
+    document: JsonValue, path: Path, part: Part, depth: int
+) -> Iterator[tuple[Location, JsonValue]]:
     """The nodes of a document, or of some elements of the array so deep in it."""
     if part.array is None:
         yield from path.nodes(document)

@@ -1,7 +1,7 @@
 """What is known of a place: all nodes that one path reaches, array elements taken together.
 
-Everything is counted as it streams by, in memory that does not grow with the input: values are counted while they are
-few, told apart by hash up to a limit, and otherwise kept as examples.
+Everything is counted as it streams by, in memory that does not grow with the input: values are
+counted while they are few, told apart by hash up to a limit, and otherwise kept as examples.
 """
 
 from __future__ import annotations
@@ -24,7 +24,9 @@ MOST_FORMS = 40
 MOST_EXAMPLES = 4
 MOST_SIGNATURES = 100
 MOST_SAMPLED = 400
-"""Records of a list that are kept, names and short texts only, to see whether they are of several sorts."""
+"""Records of a list that are kept, names and short texts only, to see whether they are of several
+sorts.
+"""
 LONGEST_KEPT = 80
 """Texts that are longer are no words, and not kept to be counted."""
 
@@ -78,7 +80,9 @@ class Lengths:
 
 @dataclass
 class Values:
-    """The scalars of a place: counted while they are few, told apart by hash while they are not too many."""
+    """The scalars of a place: counted while they are few, told apart by hash while they are not too
+    many.
+    """
 
     count: int = 0
     counted: Counter[JsonValue] | None = field(default_factory=Counter)
@@ -189,8 +193,12 @@ def _decimals(text: str) -> int:
 
 @dataclass(eq=False)
 class Place:
-    """One place. `step` is the member name that leads here, `position` the number of an element of a row; both None for
-    the elements of an array, for the members of an object whose names are data, and for the root."""
+    """One place.
+
+    `step` is the member name that leads here, `position` the number of an element of a row; both
+    None for the elements of an array, for the members of an object whose names are data, and for
+    the root.
+    """
 
     parent: Place | None = None
     step: str | None = None
@@ -215,10 +223,13 @@ class Place:
     trimmed: Seen = field(default_factory=Seen)
     """Texts with white space around them."""
     midnights: Counter[str] = field(default_factory=Counter)
-    """What stands behind the day in instants that are midnight, and how often; of many ways some."""
+    """What stands behind the day in instants that are midnight, and how often; of many ways some.
+    """
     lengths: Lengths = field(default_factory=Lengths)
     header: tuple[str, ...] | None = None
-    """The first row of the arrays of rows at this place, where it holds names; it is counted as no row."""
+    """The first row of the arrays of rows at this place, where it holds names; it is counted as no
+    row.
+    """
     signatures: Counter[tuple[str, ...]] | None = field(default_factory=Counter)
     """How often each sequence of member names came; None: too many."""
     sampled: list[dict[str, JsonValue]] = field(default_factory=list)
@@ -228,7 +239,9 @@ class Place:
     missing_where: Where | None = None
     """The first object seen that lacks this member."""
     parallel: dict[tuple[str, str], list[int]] = field(default_factory=dict)
-    """Pairs of members that are arrays: in how many objects of equal length, and of how many in which one has two."""
+    """Pairs of members that are arrays: in how many objects of equal length, and of how many in
+    which one has two.
+    """
     recursive: bool = False
     not_followed: int = 0
     """Nodes below that were not looked at: too deep, or too many different places."""
@@ -322,7 +335,9 @@ class Place:
         self.header = self.header or other.header
         if self.signatures is not None and other.signatures is not None:
             self.signatures.update(other.signatures)
-        if other.signatures is None or (self.signatures is not None and len(self.signatures) > MOST_SIGNATURES):
+        if other.signatures is None or (
+            self.signatures is not None and len(self.signatures) > MOST_SIGNATURES
+        ):
             self.signatures = None
         self.sampled = (self.sampled + other.sampled)[:MOST_SAMPLED]
         self.unique_in_list &= other.unique_in_list

@@ -36,8 +36,9 @@ def survey(
     prepare: Prepare | None = None,
     only: Chosen | None = None,
 ) -> SurveyReport:
-    """Looks at every document, or at what `path` finds in each; with `only` at those that are chosen. Raises
-    InputError, also if none could be read."""
+    """Looks at every document, or at what `path` finds in each; with `only` at those that are
+    chosen. Raises InputError, also if none could be read.
+    """
     walk, doubled = Walk(path), DoubledMembers()
     goes_on = True
     bad: list[BadDocument] = []
@@ -56,7 +57,9 @@ def survey(
             walk.see(batch)
             if path is not None and not walk.roots:
                 first += batch.documents[: MOST_BAD - len(first)]
-            doubled.see(batch, walk.arrays[0] if walk.arrays and batch.part.array is not None else None)
+            doubled.see(
+                batch, walk.arrays[0] if walk.arrays and batch.part.array is not None else None
+            )
             documents += len(batch.documents) * (batch.part.array is None)
             bad_documents += len(batch.bad)
             bad += batch.bad[: MOST_BAD - len(bad)]
@@ -83,7 +86,9 @@ def survey(
     )
     if doubled.found:
         twice = doubled.found[0]
-        message = f"{counted(len(doubled.found), 'member')} came twice in one object; the last one counts"
+        message = (
+            f"{counted(len(doubled.found), 'member')} came twice in one object; the last one counts"
+        )
         where = Where(twice.file, twice.document, twice.path)
         report.surprises.append(Surprise("member-twice", message, _any_element(twice.path), where))
     return report
@@ -106,4 +111,6 @@ def _nearest(path: Path, roots: Sequence[JsonValue]) -> str | None:
 def _any_element(normalized_path: str) -> str:
     """The path of a node with every index open: that of the place where it stands."""
     segments = parse_path(normalized_path).segments
-    return path_text(tuple(child_segment(Wildcard()) if isinstance(one.only, Index) else one for one in segments))
+    return path_text(
+        tuple(child_segment(Wildcard()) if isinstance(one.only, Index) else one for one in segments)
+    )

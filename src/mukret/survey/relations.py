@@ -1,4 +1,6 @@
-"""What places have to do with each other: what refers to what, and records of several sorts in one list."""
+"""What places have to do with each other: what refers to what, and records of several sorts in one
+list.
+"""
 
 from __future__ import annotations
 
@@ -26,7 +28,10 @@ FEWEST_RECORDS = 6
 
 @dataclass(frozen=True)
 class Reference:
-    """The values of one place that are ids at another. `missing`: how many different ones are not there."""
+    """The values of one place that are ids at another.
+
+    `missing`: how many different ones are not there.
+    """
 
     place: Place
     target: Place
@@ -36,8 +41,9 @@ class Reference:
 
 @dataclass(frozen=True)
 class Sort:
-    """Records of one sort in a list of several: the word that tells, how many of those looked at, and the members that
-    only some sorts have."""
+    """Records of one sort in a list of several: the word that tells, how many of those looked at,
+    and the members that only some sorts have.
+    """
 
     word: str
     count: int
@@ -55,8 +61,10 @@ class Sorts:
 
 
 def references(scalars: Sequence[Place], ids: Sequence[Place]) -> list[Reference]:
-    """For each place whose values are all, or nearly all, ids of another one: which. Of very many places with ids those
-    are looked at that are named like one."""
+    """For each place whose values are all, or nearly all, ids of another one: which.
+
+    Of very many places with ids those are looked at that are named like one.
+    """
     targets = sorted(ids, key=lambda target: not named_like_an_id(target.step))[:MOST_TARGETS]
     return [best for place in scalars if (best := _best(place, targets)) is not None]
 
@@ -65,8 +73,14 @@ def _best(place: Place, ids: Sequence[Place]) -> Reference | None:
     hashes = place.values.hashes
     if not hashes or len(hashes) < 2:
         return None
-    found = [reference for target in ids if (reference := _reference(place, target, hashes)) is not None]
-    return max(found, key=lambda one: (_related(one), -one.missing, -len(one.target.values.hashes or ())), default=None)
+    found = [
+        reference for target in ids if (reference := _reference(place, target, hashes)) is not None
+    ]
+    return max(
+        found,
+        key=lambda one: (_related(one), -one.missing, -len(one.target.values.hashes or ())),
+        default=None,
+    )
 
 
 def _reference(place: Place, target: Place, hashes: set[int]) -> Reference | None:
@@ -102,7 +116,11 @@ def _record(place: Place) -> Place:
 def _telling(place: Place) -> bool:
     """Whether finding these values elsewhere says something: small numbers are everywhere."""
     values = [value for value in place.values.examples if not str(value).isdigit()]
-    return bool(values) or (type(place.numbers.high) is int and place.numbers.high >= LARGE) or place.longest > 4
+    return (
+        bool(values)
+        or (type(place.numbers.high) is int and place.numbers.high >= LARGE)
+        or place.longest > 4
+    )
 
 
 def _related(reference: Reference) -> bool:
@@ -118,15 +136,23 @@ def _related(reference: Reference) -> bool:
 
 def _stem(name: str) -> str:
     """A name without the ending that makes it plural, or an id."""
-    bare = re.sub(r"[_-]?(?:ids?|code|key|ref|no)$|(?<=[a-z])(?:Ids?|ID|Code|Key|Ref|No)$", "", name)
-    return re.sub(r"(?:ies|y)$", "y", bare.lower()) if bare.lower().endswith("ies") else bare.lower().removesuffix("s")
+    bare = re.sub(
+        r"[_-]?(?:ids?|code|key|ref|no)$|(?<=[a-z])(?:Ids?|ID|Code|Key|Ref|No)$", "", name
+    )
+    return (
+        re.sub(r"(?:ies|y)$", "y", bare.lower())
+        if bare.lower().endswith("ies")
+        else bare.lower().removesuffix("s")
+    )
 
 
 # ---- several sorts
 
 
 def sorts_of(place: Place) -> Sorts | None:
-    """The sorts of record in a list, if a member of few words decides which other members there are."""
+    """The sorts of record in a list, if a member of few words decides which other members there
+    are.
+    """
     records = place.sampled
     if len(records) < FEWEST_RECORDS or len({frozenset(record) for record in records}) < 2:
         return None
@@ -135,16 +161,23 @@ def sorts_of(place: Place) -> Sorts | None:
     if len(varying) > MOST_VARYING:
         return None
     telling = [name for name in records[0] if name not in varying][:MOST_TELLING]
-    found = [(len(told), name, told) for name in telling if (told := _told_by(name, records, varying))]
+    found = [
+        (len(told), name, told) for name in telling if (told := _told_by(name, records, varying))
+    ]
     if not found:
         return None
-    _, member, told = max(found, key=lambda item: (item[0], item[1] in ("type", "kind", "category", "class", "sort")))
+    _, member, told = max(
+        found, key=lambda item: (item[0], item[1] in ("type", "kind", "category", "class", "sort"))
+    )
     return Sorts(member, len(records), tuple(_sorts(member, records, told)))
 
 
-def _told_by(member: str, records: Sequence[dict[str, JsonValue]], varying: Sequence[str]) -> frozenset[str]:
-    """Of the members that not all records have those that records with some words of this member all have and others
-    never; none if most of them do not go by it."""
+def _told_by(
+    member: str, records: Sequence[dict[str, JsonValue]], varying: Sequence[str]
+) -> frozenset[str]:
+    """Of the members that not all records have those that records with some words of this member
+    all have and others never; none if most of them do not go by it.
+    """
     words = [record.get(member) for record in records]
     if any(type(word) is not str for word in words):
         return frozenset()
@@ -156,13 +189,18 @@ def _told_by(member: str, records: Sequence[dict[str, JsonValue]], varying: Sequ
         having = dict.fromkeys(counts, 0)
         for word, record in zip(words, records, strict=True):
             having[word] += name in record
-        if all(having[word] in (0, count) for word, count in counts.items()) and 0 in having.values():
+        if (
+            all(having[word] in (0, count) for word, count in counts.items())
+            and 0 in having.values()
+        ):
             told.add(name)
     enough = 2 * len(told) > len(varying) and (len(told) > 1 or min(counts.values()) > 1)
     return frozenset(told) if enough else frozenset()
 
 
-def _sorts(member: str, records: Sequence[dict[str, JsonValue]], told: frozenset[str]) -> Iterator[Sort]:
+def _sorts(
+    member: str, records: Sequence[dict[str, JsonValue]], told: frozenset[str]
+) -> Iterator[Sort]:
     for word in dict.fromkeys(record[member] for record in records):
         mine = [record for record in records if record[member] == word]
         yield Sort(word, len(mine), tuple(name for name in mine[0] if name in told))

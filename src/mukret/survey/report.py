@@ -1,4 +1,6 @@
-"""What a survey found, ready to be shown: places in their order, lists of records, references, surprises."""
+"""What a survey found, ready to be shown: places in their order, lists of records, references,
+surprises.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,10 @@ MOST_BAD = 20
 
 @dataclass(frozen=True)
 class Surprise:
-    """Something that rules should not be written without knowing. `path` is the place, `where` the first case."""
+    """Something that rules should not be written without knowing.
+
+    `path` is the place, `where` the first case.
+    """
 
     code: str
     message: str
@@ -35,13 +40,19 @@ class Surprise:
     where: Where | None = None
 
     def as_json(self) -> dict[str, JsonValue]:
-        return {"code": self.code, "message": self.message, "path": self.path, "where": _where_json(self.where)}
+        return {
+            "code": self.code,
+            "message": self.message,
+            "path": self.path,
+            "where": _where_json(self.where),
+        }
 
 
 @dataclass(frozen=True)
 class Headed:
-    """A member that holds rows, and one beside it with the names of their columns: texts, or records in which `within`
-    is the name."""
+    """A member that holds rows, and one beside it with the names of their columns: texts, or
+    records in which `within` is the name.
+    """
 
     rows: str
     names: str
@@ -58,7 +69,9 @@ class PlaceReport:
     words: tuple[tuple[JsonValue, int], ...]
     unique: str | None
     shape: tuple[str, ...]
-    """What its arrays or objects are, in words: `names are data`, `rows with a header`, `an object now and then` …"""
+    """What its arrays or objects are, in words: `names are data`, `rows with a header`, `an object
+    now and then` …
+    """
     refers_to: str | None = None
     sorts: Sorts | None = None
     parallel: tuple[tuple[str, str], ...] = ()
@@ -73,11 +86,17 @@ class PlaceReport:
     def of(self) -> int:
         """How many objects could have it; for elements and documents, how many there are."""
         parent = self.place.parent
-        return parent.objects if parent is not None and self.place.step is not None else self.place.nodes
+        return (
+            parent.objects
+            if parent is not None and self.place.step is not None
+            else self.place.nodes
+        )
 
     @property
     def always(self) -> bool:
-        """Whether it is there wherever it could be; of a place that holds itself that can't be said."""
+        """Whether it is there wherever it could be; of a place that holds itself that can't be
+        said.
+        """
         return self.present == self.of or self.place.recursive
 
     @property
@@ -114,7 +133,10 @@ class PlaceReport:
                 "elements": lengths.total,
             }
         if place.members is not None:
-            found["names"] = {"distinct": place.names.distinct, "examples": list(place.names.examples)}
+            found["names"] = {
+                "distinct": place.names.distinct,
+                "examples": list(place.names.examples),
+            }
         return found | self._relations()
 
     def _relations(self) -> dict[str, JsonValue]:
@@ -124,15 +146,25 @@ class PlaceReport:
         if self.refers_to:
             found["refers_to"] = self.refers_to
         if self.sorts:
-            sorts = [{"value": one.word, "count": one.count, "members": list(one.members)} for one in self.sorts.sorts]
-            found["sorts"] = {"member": self.sorts.member, "looked_at": self.sorts.looked_at, "sorts": sorts}
+            sorts = [
+                {"value": one.word, "count": one.count, "members": list(one.members)}
+                for one in self.sorts.sorts
+            ]
+            found["sorts"] = {
+                "member": self.sorts.member,
+                "looked_at": self.sorts.looked_at,
+                "sorts": sorts,
+            }
         return found
 
 
 @dataclass(frozen=True)
 class RecordList:
-    """A list whose elements are records: objects, or arrays of columns. `by_name`: they stand in objects instead, under
-    names that are data; `lists` counts these, and how many each holds was not counted."""
+    """A list whose elements are records: objects, or arrays of columns.
+
+    `by_name`: they stand in objects instead, under names that are data; `lists` counts these, and
+    how many each holds was not counted.
+    """
 
     path: str
     records: int
@@ -177,8 +209,12 @@ class SurveyReport:
         }
 
 
-def describe(root: Place, path: Path | None) -> tuple[list[PlaceReport], list[RecordList], list[Surprise]]:
-    """All places below a root that was counted and settled, the lists of records, and what surprises."""
+def describe(
+    root: Place, path: Path | None
+) -> tuple[list[PlaceReport], list[RecordList], list[Surprise]]:
+    """All places below a root that was counted and settled, the lists of records, and what
+    surprises.
+    """
     maker = _Describer(path)
     places = list(root.everything())
     looks = {id(place): looks_of(place) for place in places}
@@ -186,8 +222,13 @@ def describe(root: Place, path: Path | None) -> tuple[list[PlaceReport], list[Re
     ids = [place for place in places if unique[id(place)] and place.step is not None]
     scalars = [place for place in places if place.values.count and _could_refer(looks[id(place)])]
     found = {id(reference.place): reference for reference in references(scalars, ids)}
-    reports = [maker.place(place, looks[id(place)], unique[id(place)], found.get(id(place))) for place in places]
-    surprises = [surprise for one in reports for surprise in maker.surprises(one, found.get(id(one.place)))]
+    reports = [
+        maker.place(place, looks[id(place)], unique[id(place)], found.get(id(place)))
+        for place in places
+    ]
+    surprises = [
+        surprise for one in reports for surprise in maker.surprises(one, found.get(id(one.place)))
+    ]
     lists = [maker.records(place) for place in places if _holds_records(place)]
     if root.nodes > 1 and root.objects == root.nodes and not lists:
         lists = [RecordList(maker.path(root), root.nodes, root.nodes, 1, 1)]
@@ -201,7 +242,9 @@ def _could_refer(looks: list[Look]) -> bool:
 
 def _holds_records(place: Place) -> bool:
     inner = place.members or place.elements
-    return inner is not None and ((inner.objects > 0 and inner.members is None) or bool(inner.columns))
+    return inner is not None and (
+        (inner.objects > 0 and inner.members is None) or bool(inner.columns)
+    )
 
 
 class _Describer:
@@ -213,12 +256,27 @@ class _Describer:
 
     def records(self, place: Place) -> RecordList:
         if place.members is not None:
-            return RecordList(self.path(place.members), place.members.nodes, place.objects, None, None, by_name=True)
+            return RecordList(
+                self.path(place.members),
+                place.members.nodes,
+                place.objects,
+                None,
+                None,
+                by_name=True,
+            )
         assert place.elements is not None
         lengths = place.lengths
-        return RecordList(self.path(place.elements), lengths.total, lengths.lists, lengths.shortest, lengths.longest)
+        return RecordList(
+            self.path(place.elements),
+            lengths.total,
+            lengths.lists,
+            lengths.shortest,
+            lengths.longest,
+        )
 
-    def place(self, place: Place, looks: list[Look], unique: str | None, reference: Reference | None) -> PlaceReport:
+    def place(
+        self, place: Place, looks: list[Look], unique: str | None, reference: Reference | None
+    ) -> PlaceReport:
         return PlaceReport(
             place,
             self.path(place),
@@ -241,8 +299,13 @@ class _Describer:
             yield f"the first row holds the names: {', '.join(place.header)}"
         if place.recursive:
             yield "holds itself"
-        yield from (f"{one} and {two} are of equal length: parallel" for one, two in self.parallel(place))
-        yield from (f"{one.names} holds the names of the columns of {one.rows}" for one in self.headed(place))
+        yield from (
+            f"{one} and {two} are of equal length: parallel" for one, two in self.parallel(place)
+        )
+        yield from (
+            f"{one.names} holds the names of the columns of {one.rows}"
+            for one in self.headed(place)
+        )
 
     def parallel(self, place: Place) -> Iterator[tuple[str, str]]:
         for (one, two), (equal, compared) in place.parallel.items():
@@ -293,11 +356,16 @@ class _Describer:
             what = f"{counted(place.numbers.huge, 'whole number')} beyond 64 bits: keep as text"
             yield Surprise("beyond-64-bits", what, path)
         if place.not_followed:
-            what = f"{counted(place.not_followed, 'node')} below not looked into: too deep, or too many places"
+            what = (
+                f"{counted(place.not_followed, 'node')} below not looked into: too deep, or "
+                "too many places"
+            )
             yield Surprise("not-followed", what, path)
 
     def white_space(self, report: PlaceReport, alike: list[list[str]]) -> Iterator[Surprise]:
-        """Texts to be compared, with white space around them that would be kept; not those that are named anyway."""
+        """Texts to be compared, with white space around them that would be kept; not those that are
+        named anyway.
+        """
         place, trimmed = report.place, report.place.trimmed
         named = any(trimmed.example in group for group in alike)
         if trimmed.count and report.looks and report.looks[0].reading.get("trim") and not named:
@@ -306,22 +374,35 @@ class _Describer:
             yield Surprise("white-space", message, report.path, trimmed.where)
 
     def ways(self, report: PlaceReport, look: Look) -> Iterator[Surprise]:
-        """Dates or instants that are written in several ways, or of which only some have an offset."""
+        """Dates or instants that are written in several ways,
+        or of which only some have an offset.
+        """
         if look.name not in ("date", "timestamp"):
             return
         ways: dict[str, list[Seen]] = {}
         for form, seen in report.place.forms.items():
             if form.kind == look.name and isinstance(form, Form):
-                zone = {"none": "without offset", "Z": "with offset", "offset": "with offset"}.get(form.detail[-1], "")
+                zone = {"none": "without offset", "Z": "with offset", "offset": "with offset"}.get(
+                    form.detail[-1], ""
+                )
                 if look.name == "timestamp":
                     zone = "without offset" if form.detail[1] == "none" else "with offset"
-                pattern = "ISO 8601" if form.detail[0] == "iso" else form.detail[0].replace("%?", "…")
+                pattern = (
+                    "ISO 8601" if form.detail[0] == "iso" else form.detail[0].replace("%?", "…")
+                )
                 ways.setdefault(f"{pattern} {zone}".strip(), []).append(seen)
         counts = {way: sum(seen.count for seen in found) for way, found in ways.items()}
         if len(counts) > 1:
-            shown = ", ".join(f"{way} ×{count:,}" for way, count in sorted(counts.items(), key=lambda i: -i[1]))
+            shown = ", ".join(
+                f"{way} ×{count:,}" for way, count in sorted(counts.items(), key=lambda i: -i[1])
+            )
             rarest = ways[min(reversed(counts), key=lambda way: counts[way])][0]
-            yield Surprise("ways-of-writing", f"written in {len(counts)} ways: {shown}", report.path, rarest.where)
+            yield Surprise(
+                "ways-of-writing",
+                f"written in {len(counts)} ways: {shown}",
+                report.path,
+                rarest.where,
+            )
 
     def presence(self, report: PlaceReport) -> Iterator[Surprise]:
         present, of = report.present, report.of
@@ -329,7 +410,9 @@ class _Describer:
             return
         if present < RARE * of:
             where = next(iter(report.place.kinds.values())).where
-            yield Surprise("rare-member", f"there in {present:,} of {of:,} only", report.path, where)
+            yield Surprise(
+                "rare-member", f"there in {present:,} of {of:,} only", report.path, where
+            )
         elif of - present < RARE * of:
             message = f"missing in {of - present:,} of {of:,}"
             yield Surprise("missing-member", message, report.path, report.place.missing_where)
@@ -339,14 +422,24 @@ class _Describer:
         nulls = report.nulls
         if nulls and nulls < RARE * place.nodes and place.nodes >= FEWEST:
             where = place.kinds["null"].where
-            yield Surprise("null-now-and-then", f"null in {nulls:,} of {place.nodes:,}", report.path, where)
+            yield Surprise(
+                "null-now-and-then", f"null in {nulls:,} of {place.nodes:,}", report.path, where
+            )
         kinds = {kind: seen for kind, seen in place.kinds.items() if kind != "null"}
         if len(kinds) < 2:
             return
         rarest = min(kinds.values(), key=lambda seen: seen.count)
-        shown = ", ".join(f"{kind} {seen.count:,}" for kind, seen in sorted(kinds.items(), key=lambda i: -i[1].count))
+        shown = ", ".join(
+            f"{kind} {seen.count:,}"
+            for kind, seen in sorted(kinds.items(), key=lambda i: -i[1].count)
+        )
         if set(kinds) == {"array", "object"} and place.step is not None:
-            yield Surprise("list-or-object", f"a list, but an object now and then: {shown}", report.path, rarest.where)
+            yield Surprise(
+                "list-or-object",
+                f"a list, but an object now and then: {shown}",
+                report.path,
+                rarest.where,
+            )
         else:
             yield Surprise("mixed-kinds", f"of several kinds: {shown}", report.path, rarest.where)
 
@@ -356,16 +449,26 @@ class _Describer:
         if not named_like_an_id(report.place.step) or not values.repeated:
             return
         distinct = values.distinct
-        if distinct is not None and values.count >= FEWEST and distinct >= NEARLY_UNIQUE * values.count:
+        if (
+            distinct is not None
+            and values.count >= FEWEST
+            and distinct >= NEARLY_UNIQUE * values.count
+        ):
             again = values.count - distinct
-            message = f"{counted(again, 'value')} came before, such as {shown_text(values.repeated[0])}"
+            message = (
+                f"{counted(again, 'value')} came before, such as {shown_text(values.repeated[0])}"
+            )
             yield Surprise("id-repeats", message, report.path, report.place.repeated_where)
 
 
 def _naming_member(records: Place) -> str | None:
-    """The member of records that names each of them: a text that is always there and never the same."""
+    """The member of records that names each of them: a text that is always there and never the
+    same.
+    """
     for step in ("name", "key", "field", "id", "title", "label"):
-        child = next((child for name, child in records.children.items() if name.lower() == step), None)
+        child = next(
+            (child for name, child in records.children.items() if name.lower() == step), None
+        )
         if child is not None and child.count("string") == records.objects == child.values.distinct:
             return child.step
     return None
@@ -379,7 +482,8 @@ def _look_json(look: Look) -> dict[str, JsonValue]:
         found["reading"] = dict(look.reading)
     if look.odd:
         found["odd"] = [
-            {"example": odd.example, "count": odd.count, "where": _where_json(odd.where)} for odd in look.odd
+            {"example": odd.example, "count": odd.count, "where": _where_json(odd.where)}
+            for odd in look.odd
         ]
     return found
 
@@ -389,7 +493,9 @@ def _where_json(where: Where | None) -> dict[str, JsonValue] | None:
 
 
 def share(part: int, whole: int) -> str:
-    """How much of a whole, so that nearly all never reads as all: `all`, `98.3%`, `3 of 400`, `none`."""
+    """How much of a whole, so that nearly all never reads as all: `all`, `98.3%`, `3 of 400`,
+    `none`.
+    """
     if part == whole:
         return "all"
     counts = f"{part:,} of {whole:,}"

@@ -15,7 +15,9 @@ from mukret.values import JsonValue, kind_of
 
 DATA_KINDS = frozenset({"date", "timestamp", "time", "number", "uuid", "mail", "address"})
 FEW_NAMES = 5
-"""Fewer names than these are taken for members, unless each of them is a date, a number or the like."""
+"""Fewer names than these are taken for members, unless each of them is a date, a number or the
+like.
+"""
 ALIKE = 0.5
 MUCH_ALIKE = 0.75
 FEWEST_POINTS = 3
@@ -24,7 +26,9 @@ _CODE_NAME = re.compile(r"(?=.*[A-Z0-9])[A-Z0-9][A-Z0-9_.:/-]*|(?=.*\d)(?=.*[-:/
 
 
 def settle(root: Place) -> None:
-    """Decides, once all is counted, which objects have data for names, and merges what stands below them."""
+    """Decides, once all is counted, which objects have data for names, and merges what stands below
+    them.
+    """
     todo = [root]
     while todo:
         place = todo.pop()
@@ -54,22 +58,33 @@ def names_are_data(place: Place) -> bool:
         return True
     often = sum(child.nodes for child in children) / (len(children) * place.objects)
     if len(names) >= 2 * FEW_NAMES and all(child.kinds.keys() <= {"array"} for child in children):
-        return len({child.lengths.total for child in children}) > 1  # lists of equal length are rather columns
+        return (
+            len({child.lengths.total for child in children}) > 1
+        )  # lists of equal length are rather columns
     if place.objects >= 3:
         return often < ALIKE and len(names) >= 2 * FEW_NAMES
-    records = [child.objects or (child.elements is not None and child.elements.objects) for child in children]
+    records = [
+        child.objects or (child.elements is not None and child.elements.objects)
+        for child in children
+    ]
     inner = [inner_names(child) for child in children]
     return all(records) and any(len(names) > 1 or all(map(_is_data, names)) for names in inner)
 
 
 def _is_data(name: str) -> bool:
-    """Whether a name is a date, a number or the like; `1. open` and `3h` are names with a number in them."""
+    """Whether a name is a date, a number or the like; `1. open` and `3h` are names with a number in
+    them.
+    """
     form = form_of(name)
-    return form.kind in DATA_KINDS and not (isinstance(form, NumberForm) and (form.before or form.after))
+    return form.kind in DATA_KINDS and not (
+        isinstance(form, NumberForm) and (form.before or form.after)
+    )
 
 
 def _holds_another(child: Place, name: str) -> bool:
-    """Whether a record holds, under the name of the object that it stands in, an object of records like itself."""
+    """Whether a record holds, under the name of the object that it stands in, an object of records
+    like itself.
+    """
     own, again = frozenset(child.children), child.children.get(name)
     if again is None or not again.objects:
         return False
@@ -78,11 +93,15 @@ def _holds_another(child: Place, name: str) -> bool:
 
 
 def _repeat_their_name(children: Sequence[Place]) -> bool:
-    """Whether each is a record that says again under which name it stands: `{"fo": {"language": "fo", …}, …}`."""
+    """Whether each is a record that says again under which name it stands: `{"fo": {"language":
+    "fo", …}, …}`.
+    """
     if len(children) < 2 or any(child.kinds.keys() - {"object"} for child in children):
         return False
     common = frozenset.intersection(*(frozenset(child.children) for child in children))
-    return any(all(_says(child.children[name], child.step) for child in children) for name in common)
+    return any(
+        all(_says(child.children[name], child.step) for child in children) for name in common
+    )
 
 
 def _says(place: Place, word: str | None) -> bool:
@@ -90,16 +109,22 @@ def _says(place: Place, word: str | None) -> bool:
 
 
 def alike_places(places: Sequence[Place]) -> bool:
-    """Whether the places could be one: of the same kinds, and where they are objects with much the same members."""
+    """Whether the places could be one: of the same kinds, and where they are objects with much the
+    same members.
+    """
     kinds = {frozenset(place.kinds) - {"null"} for place in places} - {frozenset()}
     inner = [names for place in places if (names := inner_names(place))]
-    one_or_several = len(inner) == len(places) and all(kind <= {"object", "array"} for kind in kinds)
+    one_or_several = len(inner) == len(places) and all(
+        kind <= {"object", "array"} for kind in kinds
+    )
     if len(kinds) != 1 and not one_or_several:
         return False
     if inner:
         return _overlap(inner) >= ALIKE
     families = Counter(
-        max(place.forms, key=lambda form: place.forms[form].count).kind for place in places if place.forms
+        max(place.forms, key=lambda form: place.forms[form].count).kind
+        for place in places
+        if place.forms
     )
     return len(families) <= 1 or max(families.values()) >= 0.9 * families.total()
 
@@ -120,7 +145,9 @@ def _overlap(sets: Sequence[frozenset[str]]) -> float:
 
 
 def inner_names(place: Place | None) -> frozenset[str]:
-    """The member names of the records at a place, through arrays and through objects whose names are data."""
+    """The member names of the records at a place, through arrays and through objects whose names
+    are data.
+    """
     while place is not None:
         if place.children:
             return frozenset(place.children)
@@ -146,10 +173,12 @@ def make_map(place: Place) -> None:
 
 
 def fold_target(place: Place, name: str, values: Sequence[JsonValue]) -> Place | None:
-    """The place further up that a new member belongs to, where a structure holds itself: a list of replies to a reply.
+    """The place further up that a new member belongs to, where a structure holds itself: a list of
+    replies to a reply.
 
-    It has the same name, and the records in it have much the same members; where it does not stand in these records
-    themselves, but in some object of theirs, both have: `data` in `data[*].relationships.port` is something else.
+    It has the same name, and the records in it have much the same members; where it does not stand
+    in these records themselves, but in some object of theirs, both have: `data` in
+    `data[*].relationships.port` is something else.
     """
     sample = [names for value in values[:50] if (names := _names_in(value))]
     for above in _above(place):
@@ -157,10 +186,16 @@ def fold_target(place: Place, name: str, values: Sequence[JsonValue]) -> Place |
             continue
         known = inner_names(above)
         if not sample:
-            return above if place in (above, above.elements) and not any(map(_holds_scalars, values)) else None
+            return (
+                above
+                if place in (above, above.elements) and not any(map(_holds_scalars, values))
+                else None
+            )
         names = frozenset().union(*sample)
         itself = place in (above, above.elements, above.members)
-        if known and len(names & known) >= (ALIKE * len(names) if itself else MUCH_ALIKE * len(names | known)):
+        if known and len(names & known) >= (
+            ALIKE * len(names) if itself else MUCH_ALIKE * len(names | known)
+        ):
             return above
     return None
 
@@ -186,7 +221,14 @@ def _above(place: Place) -> Iterable[Place]:
 def _fold_members(place: Place) -> None:
     """A member that turned out, once names were known to be data, to be what stands further up."""
     while place.members is None:
-        found = next(((child, above) for child in place.children.values() for above in _folding(place, child)), None)
+        found = next(
+            (
+                (child, above)
+                for child in place.children.values()
+                for above in _folding(place, child)
+            ),
+            None,
+        )
         if found is None:
             return
         child, above = found
@@ -208,8 +250,14 @@ def _folding(place: Place, child: Place) -> Iterable[Place]:
 def _same_records(above: Place, child: Place) -> bool:
     known = inner_names(above)
     below = child.members.children if child.members else None
-    names = frozenset(below) if below else frozenset().union(*(inner_names(item) for item in child.children.values()))
-    return bool(known) and (len(names & known) >= ALIKE * len(names) if names else child.objects > 0)
+    names = (
+        frozenset(below)
+        if below
+        else frozenset().union(*(inner_names(item) for item in child.children.values()))
+    )
+    return bool(known) and (
+        len(names & known) >= ALIKE * len(names) if names else child.objects > 0
+    )
 
 
 def in_array(place: Place) -> bool:
@@ -218,7 +266,9 @@ def in_array(place: Place) -> bool:
 
 
 def _are_rows(place: Place) -> bool:
-    """Whether what was counted by position so far is a table, a series of coordinates, or unlike parts, to the end."""
+    """Whether what was counted by position so far is a table, a series of coordinates, or unlike
+    parts, to the end.
+    """
     if place.elements is not None or place.lengths.shortest != place.lengths.longest:
         return False
     kinds = [set(column.kinds) - {"null"} for column in place.columns]
@@ -229,8 +279,10 @@ def _are_rows(place: Place) -> bool:
 
 
 def unlike_parts(kinds: Sequence[set[str]]) -> bool:
-    """Whether each element of an array has a kind of its own, and one at least is a list beside something else; two
-    objects are rather records of a list. `kinds` are those that came at each position, without null."""
+    """Whether each element of an array has a kind of its own, and one at least is a list beside
+    something else; two objects are rather records of a list. `kinds` are those that came at each
+    position, without null.
+    """
     if any(len(found) > 1 for found in kinds):
         return False
     parts = [next(iter(found), None) for found in kinds]
@@ -238,7 +290,9 @@ def unlike_parts(kinds: Sequence[set[str]]) -> bool:
 
 
 def _forget_rows(place: Place) -> None:
-    """Rows that are of several lengths after all, or too few to tell: their elements are taken together."""
+    """Rows that are of several lengths after all, or too few to tell: their elements are taken
+    together.
+    """
     for column in place.columns:
         column.position = None
         if place.elements is None:

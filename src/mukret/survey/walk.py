@@ -1,7 +1,7 @@
 """Documents → places: every node is counted at its place, a batch and a place at a time.
 
-Nodes of one place are looked at together, so that most of the work is done by counters and comprehensions and not by a
-step of the interpreter per node.
+Nodes of one place are looked at together, so that most of the work is done by counters and
+comprehensions and not by a step of the interpreter per node.
 """
 
 from __future__ import annotations
@@ -40,11 +40,15 @@ MOST_SAMPLED_MEMBERS = 200_000
 """Members of the records that are kept, at all places together."""
 
 Owner = Callable[[int], tuple[JsonValue, str | int] | int]
-"""Of the nodes that are handed over together: the container of the nth and the step to it, or the number of a root."""
+"""Of the nodes that are handed over together: the container of the nth and the step to it, or the
+number of a root.
+"""
 
 
 class Walk:
-    """Counts the nodes below the roots of the survey: the documents, or what a path finds in them."""
+    """Counts the nodes below the roots of the survey: the documents,
+    or what a path finds in them.
+    """
 
     def __init__(self, path: Path | None = None) -> None:
         self.path = path
@@ -59,7 +63,9 @@ class Walk:
         self.begun: tuple[LongArray, ...] = ()
         """The arrays of the last document that goes on in parts."""
         self.lengths: dict[int, int] = {}
-        """How many elements arrays of this batch have in all, by their identity, where the others come later."""
+        """How many elements arrays of this batch have in all, by their identity, where the others
+        come later.
+        """
         self.continued: Place | None = None
         """Where the elements stand that this batch goes on with."""
 
@@ -97,7 +103,9 @@ class Walk:
         """Notes which arrays of a document have more elements than come with this batch."""
         if batch.part.begun:
             self.begun = batch.part.begun
-            self.lengths = {id(_at(batch.documents[0], array.names)): array.elements for array in self.begun}
+            self.lengths = {
+                id(_at(batch.documents[0], array.names)): array.elements for array in self.begun
+            }
 
     def _go_on(self, document: JsonValue, names: Names) -> None:
         """Takes further elements of an array."""
@@ -123,8 +131,12 @@ class Walk:
 
     # ---- nodes of one place
 
-    def _accept(self, place: Place, nodes: list[JsonValue], groups: list[int] | None, owner: Owner) -> None:
-        """`groups`: how many of the nodes stand in each array, if they are all the elements of arrays."""
+    def _accept(
+        self, place: Place, nodes: list[JsonValue], groups: list[int] | None, owner: Owner
+    ) -> None:
+        """`groups`: how many of the nodes stand in each array, if they are all the elements of
+        arrays.
+        """
         place.nodes += len(nodes)
         types = Counter(map(type, nodes))
         for kind, count in types.items():
@@ -146,23 +158,31 @@ class Walk:
             places = owner if whole else _part_owner(nodes, dict, owner)
             self._objects(place, objects, groups if whole else None, places)
 
-    def _kind(self, place: Place, kind: type, count: int, nodes: list[JsonValue], owner: Owner) -> None:
+    def _kind(
+        self, place: Place, kind: type, count: int, nodes: list[JsonValue], owner: Owner
+    ) -> None:
         first = next(index for index, node in enumerate(nodes) if type(node) is kind)
         name = kind_of(nodes[first])
         seen = place.kinds.get(name)
         if seen is None:
-            seen = place.kinds[name] = Seen(example=nodes[first] if kind not in (dict, list) else None)
+            seen = place.kinds[name] = Seen(
+                example=nodes[first] if kind not in (dict, list) else None
+            )
             self._want(seen, owner, first)
         seen.count += count
 
-    def _strings(self, place: Place, strings: list[str], nodes: list[JsonValue], owner: Owner) -> None:
+    def _strings(
+        self, place: Place, strings: list[str], nodes: list[JsonValue], owner: Owner
+    ) -> None:
         known, trimmed = len(place.forms), place.trimmed.count
         self._scalars(place, strings, nodes, owner, place.see_strings)
         fresh = [*islice(place.forms.values(), known, None)]
         if place.trimmed.count and not trimmed:
             fresh.append(place.trimmed)
         for seen in fresh:
-            first = next(i for i, node in enumerate(nodes) if type(node) is str and node == seen.example)
+            first = next(
+                i for i, node in enumerate(nodes) if type(node) is str and node == seen.example
+            )
             self._want(seen, owner, first)
 
     def _scalars(
@@ -177,7 +197,9 @@ class Walk:
         see(values)
         if not repeats and place.values.repeated:
             value = place.values.repeated[0]
-            again = [i for i, node in enumerate(nodes) if type(node) is type(value) and node == value]
+            again = [
+                i for i, node in enumerate(nodes) if type(node) is type(value) and node == value
+            ]
             self._want_place(partial(setattr, place, "repeated_where"), owner, again[:2][-1])
 
     # ---- arrays
@@ -185,10 +207,19 @@ class Walk:
     def _arrays(self, place: Place, arrays: list[list[JsonValue]]) -> None:
         shift, whole = self._header(place, arrays), arrays
         if shift:
-            arrays = [array[1:] if array and tuple(array[0]) == place.header else array for array in arrays]
+            arrays = [
+                array[1:] if array and tuple(array[0]) == place.header else array
+                for array in arrays
+            ]
         lengths = list(map(len, arrays))
-        place.lengths.see([self._length(array) - shift * bool(array) for array in whole] if self.lengths else lengths)
-        if not any(lengths) or (not shift and self._as_row(place, arrays)):  # a table with a header is no row itself
+        place.lengths.see(
+            [self._length(array) - shift * bool(array) for array in whole]
+            if self.lengths
+            else lengths
+        )
+        if not any(lengths) or (
+            not shift and self._as_row(place, arrays)
+        ):  # a table with a header is no row itself
             return
         if place.elements is None:
             place.elements = self._new(place)
@@ -207,19 +238,29 @@ class Walk:
                 place.header = tuple(first)
         if place.header is None:
             return 0
-        return int(all(not array or (type(array[0]) is list and tuple(array[0]) == place.header) for array in arrays))
+        return int(
+            all(
+                not array or (type(array[0]) is list and tuple(array[0]) == place.header)
+                for array in arrays
+            )
+        )
 
     def _as_row(self, place: Place, arrays: list[list[JsonValue]]) -> bool:
-        """Arrays of one length are rows where they stand in an array, and where they are a few numbers (coordinates) or
-        of unlike parts: what is said of a list, and the list. Their elements are counted by position."""
+        """Arrays of one length are rows where they stand in an array, and where they are a few
+        numbers (coordinates) or of unlike parts: what is said of a list, and the list. Their
+        elements are counted by position.
+        """
         length = place.lengths.longest
         if place.elements or not 0 < length <= MOST_COLUMNS or place.lengths.shortest != length:
             return False
         if in_array(place):
             first = arrays[0]  # of the whole survey: later ones are rows if it is
-            listed = any(type(cell) is list for cell in first) or all(type(cell) is dict for cell in first)
+            listed = any(type(cell) is list for cell in first) or all(
+                type(cell) is dict for cell in first
+            )
             if listed and not place.columns:
-                return False  # lists of lists of lists: a shape, not a table; and objects are records of their own
+                # Lists of lists of lists are a shape, no table; objects are records of their own.
+                return False
         elif not _are_coordinates(place, arrays, length) and not _unlike_parts(arrays, length):
             return False
         for position in range(length):
@@ -229,13 +270,19 @@ class Walk:
                     return False
                 place.columns.append(column)
             owner = _row_owner(arrays, position)
-            self.todo.append((place.columns[position], [array[position] for array in arrays], None, owner))
+            self.todo.append(
+                (place.columns[position], [array[position] for array in arrays], None, owner)
+            )
         return True
 
     # ---- objects
 
     def _objects(
-        self, place: Place, objects: list[dict[str, JsonValue]], groups: list[int] | None, owner: Owner
+        self,
+        place: Place,
+        objects: list[dict[str, JsonValue]],
+        groups: list[int] | None,
+        owner: Owner,
     ) -> None:
         if place.members is None:
             members = _by_name(objects)
@@ -285,15 +332,25 @@ class Walk:
                     continue
                 place.children[name] = child
             if groups is not None and child.unique_in_list:
-                child.unique_in_list = len(values) == len(objects) and _unique_in_each(values, groups)
-                if place is self.continued and child.unique_in_list and child.values.hashes is not None:
+                child.unique_in_list = len(values) == len(objects) and _unique_in_each(
+                    values, groups
+                )
+                if (
+                    place is self.continued
+                    and child.unique_in_list
+                    and child.values.hashes is not None
+                ):
                     child.unique_in_list = child.values.hashes.isdisjoint(map(hash, values))
                 child.lists_compared += sum(1 for length in groups if length > 1)
             self.todo.append((child, values, None, owner))
         self._parallel(place, objects)
 
     def _missing(
-        self, place: Place, objects: list[dict[str, JsonValue]], members: dict[str, list[JsonValue]], owner: Owner
+        self,
+        place: Place,
+        objects: list[dict[str, JsonValue]],
+        members: dict[str, list[JsonValue]],
+        owner: Owner,
     ) -> None:
         """Remembers where a member is missing first."""
         for name, child in place.children.items():
@@ -308,7 +365,9 @@ class Walk:
         if len(names) < 2:
             return
         for item in objects[:COMPARED]:
-            lengths = {name: self._length(item[name]) for name in names if type(item.get(name)) is list}
+            lengths = {
+                name: self._length(item[name]) for name in names if type(item.get(name)) is list
+            }
             for number, one in enumerate(names):
                 for two in names[number + 1 :]:
                     here = (lengths.get(one, 0), lengths.get(two, 0))
@@ -317,7 +376,9 @@ class Walk:
                         pair[0] += here[0] == here[1]
                         pair[1] += 1
 
-    def _records(self, place: Place, objects: list[dict[str, JsonValue]], groups: list[int] | None) -> None:
+    def _records(
+        self, place: Place, objects: list[dict[str, JsonValue]], groups: list[int] | None
+    ) -> None:
         """Which names come together in one record."""
         if groups is None and place.parent is not None:
             return
@@ -330,7 +391,9 @@ class Walk:
                 self.sample_left -= len(item)
                 place.sampled.append({name: _short(value) for name, value in item.items()})
 
-    def _new(self, parent: Place, step: str | None = None, position: int | None = None) -> Place | None:
+    def _new(
+        self, parent: Place, step: str | None = None, position: int | None = None
+    ) -> Place | None:
         if self.places >= MOST_PLACES or parent.depth >= MOST_DEPTH:
             return None
         self.places += 1
@@ -352,7 +415,11 @@ class Walk:
         located = _locations(batch.documents, containers)
         for put, found in owned:
             number, location = places[found] if isinstance(found, int) else located[id(found[0])]
-            whole = location if isinstance(found, int) else self._in_document(batch, (*location, found[1]))
+            whole = (
+                location
+                if isinstance(found, int)
+                else self._in_document(batch, (*location, found[1]))
+            )
             put(Where(batch.sources[number].name, batch.numbers[number], normalized(whole)))
 
     def _in_document(self, batch: Batch, location: Location) -> Location:
@@ -384,16 +451,26 @@ def _at(document: JsonValue, names: Names) -> JsonValue:
 
 def _are_coordinates(place: Place, arrays: Sequence[list[JsonValue]], length: int) -> bool:
     """Whether these could be coordinates: a few numbers, and no ids by the name."""
-    numbers = 1 < length <= MOST_NUMBERS and all(type(cell) in (int, Number) for array in arrays for cell in array)
+    numbers = 1 < length <= MOST_NUMBERS and all(
+        type(cell) in (int, Number) for array in arrays for cell in array
+    )
     return numbers and not named_like_an_id(place.step)
 
 
 def _unlike_parts(arrays: Sequence[list[JsonValue]], length: int) -> bool:
-    """Whether these are of unlike parts, as far as can be told: where one has only been null, others will tell."""
+    """Whether these are of unlike parts, as far as can be told: where one has only been null,
+    others will tell.
+    """
     if not 1 < length <= MOST_PARTS:
         return False
-    kinds = [{kind_of(array[position]) for array in arrays} - {"null"} for position in range(length)]
-    return unlike_parts(kinds) or unlike_parts([found or {"array"} for found in kinds]) or not any(kinds)
+    kinds = [
+        {kind_of(array[position]) for array in arrays} - {"null"} for position in range(length)
+    ]
+    return (
+        unlike_parts(kinds)
+        or unlike_parts([found or {"array"} for found in kinds])
+        or not any(kinds)
+    )
 
 
 def _of_type(nodes: list[JsonValue], kind: type, types: Counter[type]) -> list[JsonValue]:
@@ -409,7 +486,12 @@ def _short(value: JsonValue) -> JsonValue:
 
 def _names_columns(row: JsonValue) -> bool:
     """Whether a row holds names alone, no two of them alike."""
-    return type(row) is list and 1 < len(row) <= MOST_COLUMNS and _only_words(row) and len(set(row)) == len(row)
+    return (
+        type(row) is list
+        and 1 < len(row) <= MOST_COLUMNS
+        and _only_words(row)
+        and len(set(row)) == len(row)
+    )
 
 
 def _only_words(row: list[JsonValue]) -> bool:
@@ -430,11 +512,16 @@ def _unique_in_each(values: list[JsonValue], groups: list[int]) -> bool:
 
 def _part_owner(nodes: Sequence[JsonValue], kind: type, owner: Owner) -> Owner:
     """For those nodes that are of one type."""
-    return lambda index: owner(next(islice((i for i, node in enumerate(nodes) if type(node) is kind), index, None)))
+    return lambda index: owner(
+        next(islice((i for i, node in enumerate(nodes) if type(node) is kind), index, None))
+    )
 
 
 def _member_owner(objects: Sequence[JsonValue], name: str) -> Owner:
-    return lambda index: (next(islice((item for item in objects if name in item), index, None)), name)
+    return lambda index: (
+        next(islice((item for item in objects if name in item), index, None)),
+        name,
+    )
 
 
 def _element_owner(arrays: Sequence[JsonValue], ends: Sequence[int], shift: int) -> Owner:
@@ -451,10 +538,14 @@ def _row_owner(arrays: Sequence[JsonValue], position: int) -> Owner:
 
 
 def _map_owner(objects: Sequence[JsonValue]) -> Owner:
-    return lambda index: next(islice(((item, name) for item in objects for name in item), index, None))
+    return lambda index: next(
+        islice(((item, name) for item in objects for name in item), index, None)
+    )
 
 
-def _locations(documents: Sequence[JsonValue], containers: set[int]) -> dict[int, tuple[int, Location]]:
+def _locations(
+    documents: Sequence[JsonValue], containers: set[int]
+) -> dict[int, tuple[int, Location]]:
     """The document and the location of each of these containers, told by identity."""
     found: dict[int, tuple[int, Location]] = {}
     for number, document in enumerate(documents):
@@ -463,7 +554,13 @@ def _locations(documents: Sequence[JsonValue], containers: set[int]) -> dict[int
             node, link = todo.pop()
             if id(node) in containers:
                 found[id(node)] = (number, _unlinked(link))
-            for step, child in node.items() if type(node) is dict else enumerate(node) if type(node) is list else ():
+            for step, child in (
+                node.items()
+                if type(node) is dict
+                else enumerate(node)
+                if type(node) is list
+                else ()
+            ):
                 if type(child) in (dict, list):
                     todo.append((child, (link, step)))
     return found

@@ -1,4 +1,6 @@
-"""What all types share: reading options, the steps before a type's own, and the record of a value that is bad."""
+"""What all types share: reading options, the steps before a type's own, and the record of a value
+that is bad.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,11 @@ from typing import Any, Literal
 from mukret.paths.regexps import captured
 from mukret.values import JsonValue, scalar_text
 
-WHITE_SPACE = "\t\n\v\f\r \x85\xa0\u1680" + "".join(map(chr, range(0x2000, 0x200B))) + "\u2028\u2029\u202f\u205f\u3000"
+WHITE_SPACE = (
+    "\t\n\v\f\r \x85\xa0\u1680"
+    + "".join(map(chr, range(0x2000, 0x200B)))
+    + "\u2028\u2029\u202f\u205f\u3000"
+)
 """The characters that trimming takes away: Unicode's White_Space property."""
 
 Rounding = Literal["half-even", "half-up"]
@@ -19,10 +25,10 @@ Rounding = Literal["half-even", "half-up"]
 class Bad(Exception):
     """A value that its type can't take.
 
-    `expected` says in words what would have been taken. `index` and `value` name the element of a list that is to
-    blame; `location` and `value` a node below the row that stands in the way of a path. `nulled`: the type itself says
-    that the value becomes null (an enum's `otherwise: null`). Where `told`, the text is a sentence of its own about
-    what is wrong, and not what was expected.
+    `expected` says in words what would have been taken. `index` and `value` name the element of a
+    list that is to blame; `location` and `value` a node below the row that stands in the way of a
+    path. `nulled`: the type itself says that the value becomes null (an enum's `otherwise: null`).
+    Where `told`, the text is a sentence of its own about what is wrong, and not what was expected.
     """
 
     def __init__(
@@ -46,12 +52,16 @@ class Bad(Exception):
         self.nulled = nulled
 
     def alone(self) -> Bad:
-        """This, to be kept: without the frames that raised it, which would keep a whole batch alive, in a cycle."""
+        """This, to be kept: without the frames that raised it, which would keep a whole batch
+        alive, in a cycle.
+        """
         self.__traceback__ = self.__context__ = self.__cause__ = None
         return self
 
     def at_element(self, index: int, value: JsonValue) -> Bad:
-        return Bad(self.code, self.expected, index=index, value=value, nulled=self.nulled, told=self.told)
+        return Bad(
+            self.code, self.expected, index=index, value=value, nulled=self.nulled, told=self.told
+        )
 
     def about(self, value: JsonValue) -> Bad:
         """The same, with the value that is meant: one that stands at no path of its own."""
@@ -85,9 +95,12 @@ COMMON_OPTIONS = frozenset({"blank", "capture", "strip"})
 
 @dataclass(frozen=True)
 class Elsewhere:
-    """What a type is where rows are written. `csvw`: its datatype (W3C, Metadata Vocabulary for Tabular Data, section
-    5.11.2); `postgresql`: as the server itself calls it; `sqlite`: what decides on the affinity of a column;
-    `json_schema`: the keywords that its JSON values meet (draft 2020-12)."""
+    """What a type is where rows are written. `csvw`: its datatype (W3C, Metadata Vocabulary for
+    Tabular Data, section
+    5.11.2); `postgresql`: as the server itself calls it; `sqlite`: what decides on the affinity of
+    a column;
+    `json_schema`: the keywords that its JSON values meet (draft 2020-12).
+    """
 
     csvw: str | Mapping[str, str] = "string"
     postgresql: str = "text"
@@ -100,7 +113,9 @@ TEXT_ELSEWHERE = Elsewhere()
 
 @dataclass(frozen=True)
 class ValueType:
-    """A type: how a value is read, how it is written as text, and what it is called, here and elsewhere."""
+    """A type: how a value is read, how it is written as text, and what it is called, here and
+    elsewhere.
+    """
 
     @property
     def name(self) -> str:
@@ -183,7 +198,10 @@ class Reading:
 
     def stripped(self, text: str) -> str:
         """Takes the `strip` strings off both ends until none is left there."""
-        first, last = 0, len(text)  # cutting the text itself each time would take the square of its length
+        first, last = (
+            0,
+            len(text),
+        )  # cutting the text itself each time would take the square of its length
         before = None
         while before != (first, last):
             before = first, last
@@ -197,7 +215,10 @@ class Reading:
         return text[first:last]
 
     def read_nodes(self, nodes: list[JsonValue]) -> object:
-        """The list of all nodes that a path found, nulls and blanks skipped. Raises Bad with the node's index."""
+        """The list of all nodes that a path found, nulls and blanks skipped.
+
+        Raises Bad with the node's index.
+        """
         from mukret.types.lists import ListOf
 
         assert isinstance(self.type, ListOf)

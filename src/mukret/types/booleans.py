@@ -22,7 +22,9 @@ class Boolean(ValueType):
 
     @property
     def elsewhere(self) -> Elsewhere:
-        return Elsewhere({"base": "boolean", "format": "true|false"}, "boolean", "INTEGER", {"type": "boolean"})
+        return Elsewhere(
+            {"base": "boolean", "format": "true|false"}, "boolean", "INTEGER", {"type": "boolean"}
+        )
 
     def convert(self, value: JsonValue, options: Options) -> bool:
         kind = type(value)

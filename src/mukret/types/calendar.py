@@ -88,7 +88,9 @@ class Date(ValueType):
 def _date_examples(options: Options) -> str:
     if options.format == ("iso",):
         return "such as 2031-04-01"
-    return "in " + " or ".join("ISO form, such as 2031-04-01" if form == "iso" else form for form in options.format)
+    return "in " + " or ".join(
+        "ISO form, such as 2031-04-01" if form == "iso" else form for form in options.format
+    )
 
 
 @dataclass(frozen=True)
@@ -102,7 +104,9 @@ class Time(ValueType):
     @property
     def elsewhere(self) -> Elsewhere:
         return Elsewhere(
-            "time", "time without time zone", json_schema={"type": "string", "pattern": f"^{_CLOCK_TEXT}$"}
+            "time",
+            "time without time zone",
+            json_schema={"type": "string", "pattern": f"^{_CLOCK_TEXT}$"},
         )
 
     @property
@@ -113,10 +117,16 @@ class Time(ValueType):
         if type(value) is not str and not (type(value) in (int, Number) and takes_numbers(options)):
             raise Bad("wrong-kind", f"a string with a time of day, {_TIME_EXAMPLE}")
         for form in options.format:
-            found = _formed_time(value, form, options) if is_pattern(form) else _iso_time(value, options)
+            found = (
+                _formed_time(value, form, options)
+                if is_pattern(form)
+                else _iso_time(value, options)
+            )
             if found is not None:
                 return found
-        expected = " or ".join(_TIME_EXAMPLE if form == "iso" else f"in {form}" for form in options.format)
+        expected = " or ".join(
+            _TIME_EXAMPLE if form == "iso" else f"in {form}" for form in options.format
+        )
         raise Bad("not-a-time", f"a time of day, {expected}")
 
     def written(self, value: object) -> str:
@@ -173,10 +183,16 @@ class Datetime(ValueType):
         if type(value) is not str and not (type(value) in (int, Number) and takes_numbers(options)):
             raise Bad("wrong-kind", f"a string with a local date and time, {_DATETIME_EXAMPLE}")
         for form in options.format:
-            found = _formed_datetime(value, form, options) if is_pattern(form) else _iso_datetime(value, options)
+            found = (
+                _formed_datetime(value, form, options)
+                if is_pattern(form)
+                else _iso_datetime(value, options)
+            )
             if found is not None:
                 return found
-        expected = " or ".join(_DATETIME_EXAMPLE if form == "iso" else f"in {form}" for form in options.format)
+        expected = " or ".join(
+            _DATETIME_EXAMPLE if form == "iso" else f"in {form}" for form in options.format
+        )
         raise Bad("not-a-datetime", f"a local date and time, {expected}")
 
     def written(self, value: object) -> str:

@@ -1,4 +1,5 @@
-"""`duration`: ISO 8601 durations of fixed length, hours and minutes, or a number of a unit, to the microsecond.
+"""`duration`: ISO 8601 durations of fixed length, hours and minutes, or a number of a unit, to the
+microsecond.
 
 A typed duration is a `timedelta`; it has at most 64 bits of microseconds.
 """
@@ -18,7 +19,10 @@ UNITS = {"ms": 1_000, "s": 1_000_000, "min": 60_000_000, "h": 3_600_000_000, "d"
 """Microseconds of each unit."""
 
 _PART = "([0-9]+(?:[.,][0-9]+)?)"
-_ISO = re.compile(rf"([+-]?)P(?:{_PART}W|(?:{_PART}D)?(?:T(?:{_PART}H)?(?:{_PART}M)?(?:{_PART}S)?)?)", re.IGNORECASE)
+_ISO = re.compile(
+    rf"([+-]?)P(?:{_PART}W|(?:{_PART}D)?(?:T(?:{_PART}H)?(?:{_PART}M)?(?:{_PART}S)?)?)",
+    re.IGNORECASE,
+)
 _CLOCK = re.compile(r"([+-]?)([0-9]{1,9}):([0-5][0-9])(?::([0-5][0-9](?:\.[0-9]+)?))?")
 _NUMBER = re.compile(r"[+-]?(?:[0-9]+(?:\.[0-9]*)?|\.[0-9]+)(?:[eE][+-]?[0-9]+)?")
 _ISO_UNITS = (604_800_000_000, UNITS["d"], UNITS["h"], UNITS["min"], UNITS["s"])
@@ -34,7 +38,9 @@ class Duration(ValueType):
 
     @property
     def elsewhere(self) -> Elsewhere:
-        return Elsewhere("dayTimeDuration", "interval", json_schema={"type": "string", "pattern": _WRITTEN})
+        return Elsewhere(
+            "dayTimeDuration", "interval", json_schema={"type": "string", "pattern": _WRITTEN}
+        )
 
     @property
     def accepts_options(self) -> frozenset[str]:
@@ -83,11 +89,19 @@ def _times(text: str, micros: int) -> Decimal:
 
 
 def _iso(text: str) -> Decimal | None:
-    """Years and months have no fixed length, so they are refused. Only the last part may have a fraction."""
+    """Years and months have no fixed length, so they are refused.
+
+    Only the last part may have a fraction.
+    """
     match = _ISO.fullmatch(text)
     parts = match.groups()[1:] if match else ()
     given = [part for part in parts if part is not None]
-    if not match or not given or text[-1] in "Tt" or any("." in part or "," in part for part in given[:-1]):
+    if (
+        not match
+        or not given
+        or text[-1] in "Tt"
+        or any("." in part or "," in part for part in given[:-1])
+    ):
         return None
     total = Decimal(0)
     for part, unit in zip(parts, _ISO_UNITS, strict=True):
@@ -101,7 +115,11 @@ def _clock(text: str) -> Decimal | None:
     if not match:
         return None
     sign, hours, minutes, seconds = match.groups()
-    total = _times(hours, UNITS["h"]) + _times(minutes, UNITS["min"]) + _times(seconds or "0", UNITS["s"])
+    total = (
+        _times(hours, UNITS["h"])
+        + _times(minutes, UNITS["min"])
+        + _times(seconds or "0", UNITS["s"])
+    )
     return EXACT.minus(total) if sign == "-" else total
 
 

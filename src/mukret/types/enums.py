@@ -1,4 +1,6 @@
-"""Enums: a fixed set of words, each with the spellings that a service uses for it and facts attached."""
+"""Enums: a fixed set of words, each with the spellings that a service uses for it and facts
+attached.
+"""
 
 from __future__ import annotations
 
@@ -35,7 +37,9 @@ class Enum(ValueType):
     values: tuple[EnumValue, ...]
     otherwise: str | None = "bad"
     exact_case: bool = False
-    attribute_types: Mapping[str, ValueType] = field(default_factory=lambda: MappingProxyType({}), compare=False)
+    attribute_types: Mapping[str, ValueType] = field(
+        default_factory=lambda: MappingProxyType({}), compare=False
+    )
 
     @property
     def name(self) -> str:
@@ -60,7 +64,11 @@ class Enum(ValueType):
     @cached_property
     def words(self) -> dict[str, str]:
         """Folded word → canonical name."""
-        return {self.folded(word): value.name for value in self.values for word in (value.name, *value.accept)}
+        return {
+            self.folded(word): value.name
+            for value in self.values
+            for word in (value.name, *value.accept)
+        }
 
     def convert(self, value: JsonValue, options: Options) -> str | None:
         word = scalar_text(value)

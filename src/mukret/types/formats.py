@@ -1,7 +1,8 @@
-"""Texts of dates and times in other forms than ISO 8601: strptime patterns, and the dates of RFC 5322.
+"""Texts of dates and times in other forms than ISO 8601: strptime patterns, and the dates of RFC
+5322.
 
-The standard library's own readers take more than these forms say (digits of other scripts, names of local zones, wrong
-days of the week); what it may be given is checked before.
+The standard library's own readers take more than these forms say (digits of other scripts, names of
+local zones, wrong days of the week); what it may be given is checked before.
 """
 
 from __future__ import annotations
@@ -17,7 +18,9 @@ _DIRECTIVES = frozenset("aAwdbBmyYHIpMSfzjUWuVG%")
 _HOURS = frozenset("HI")
 _CLOCK = frozenset("HIpMSf")
 _WIDTHS = {**dict.fromkeys("YG", 4), "j": 3, **dict.fromkeys("ymdHIMSUWV", 2), "u": 1, "w": 1}
-"""Directives that read numbers, with all the digits that they can have; %f reads any number of them."""
+"""Directives that read numbers, with all the digits that they can have; %f reads any number of
+them.
+"""
 _DIRECTIVE = re.compile(r"%(.?)", re.DOTALL)
 _DAYS = "Mon|Tue|Wed|Thu|Fri|Sat|Sun"
 _MONTHS = "Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec"
@@ -35,7 +38,8 @@ _ZONES = {
     "PDT": -7,
 }
 _RFC5322 = re.compile(
-    rf"(?:({_DAYS}), ?)?([0-9]{{1,2}}) ({_MONTHS}) ([0-9]{{4}}) ([0-9]{{2}}):([0-9]{{2}})(?::([0-9]{{2}}))?"
+    rf"(?:({_DAYS}), ?)?([0-9]{{1,2}}) ({_MONTHS}) ([0-9]{{4}}) "
+    rf"([0-9]{{2}}):([0-9]{{2}})(?::([0-9]{{2}}))?"
     rf" (?:([+-])([0-9]{{2}})([0-9]{{2}})|({'|'.join(_ZONES)}))",
     re.IGNORECASE,
 )
@@ -52,14 +56,19 @@ def directives(pattern: str) -> list[str]:
 
 
 def pattern_problem(pattern: str, *, date: bool, time: bool) -> str | None:
-    """Why a strptime pattern can't be used; `date`, `time`: whether it must give a date, or a time of day.
+    """Why a strptime pattern can't be used; `date`, `time`: whether it must give a date, or a time
+    of day.
 
-    It may leave out what is smaller than its smallest part, which is then the first there is; never what is larger.
+    It may leave out what is smaller than its smallest part, which is then the first there is; never
+    what is larger.
     """
     found = directives(pattern)
     for directive in found:
         if directive == "Z":
-            return "%Z reads names of zones, which are ambiguous: %z reads offsets, zone names the zone"
+            return (
+                "%Z reads names of zones, which are ambiguous: %z reads offsets, zone names "
+                "the zone"
+            )
         if directive not in _DIRECTIVES:
             return f"%{directive} is no directive that means the same everywhere"
         if directive != "%" and found.count(directive) > 1:
@@ -68,22 +77,37 @@ def pattern_problem(pattern: str, *, date: bool, time: bool) -> str | None:
     if date:
         problem = _date_problem(given)
     else:
-        problem = None if given & _HOURS or not time else "it gives no time of day: hours (%H) and minutes (%M)"
+        problem = (
+            None
+            if given & _HOURS or not time
+            else "it gives no time of day: hours (%H) and minutes (%M)"
+        )
     return problem or _clock_problem(given)
 
 
 def _date_problem(given: frozenset[str]) -> str | None:
-    """Why directives give no date: the year may stand alone, and a month without a day, but nothing smaller alone."""
-    year, month, week_day = given & {"Y", "y", "G"}, given & {"m", "b", "B"}, given & {"a", "A", "w", "u"}
+    """Why directives give no date: the year may stand alone, and a month without a day, but nothing
+    smaller alone.
+    """
+    year, month, week_day = (
+        given & {"Y", "y", "G"},
+        given & {"m", "b", "B"},
+        given & {"a", "A", "w", "u"},
+    )
     if not year:
         return "it gives no date: a year (%Y) is missing"
     if ("G" in given) != ("V" in given) or (given & {"U", "W", "V"} and not week_day):
-        return "a week goes with its year and a day of it: %G-W%V-%u, or %Y with %U or %W and %a or %w"
+        return (
+            "a week goes with its year and a day of it: %G-W%V-%u, or %Y with %U or %W and %a or %w"
+        )
     whole_date = (month and "d" in given) or given & {"j", "U", "W", "V"}
     if "d" in given and not month:
         return "it gives a day without its month (%m)"
     if given & _CLOCK and not whole_date:
-        return "it gives a time without the whole date before it: a year (%Y), a month (%m) and a day (%d)"
+        return (
+            "it gives a time without the whole date before it: a year (%Y), a month (%m) and a "
+            "day (%d)"
+        )
     return None
 
 
@@ -103,8 +127,10 @@ def _clock_problem(given: frozenset[str]) -> str | None:
 
 @lru_cache(maxsize=200)
 def _strict(pattern: str) -> re.Pattern[str]:
-    """What a text of the pattern looks like, where the standard library is not strict: numbers without anything between
-    them have all their digits, and a fraction of a second any number of them, those after the sixth apart."""
+    """What a text of the pattern looks like, where the standard library is not strict: numbers
+    without anything between them have all their digits, and a fraction of a second any number of
+    them, those after the sixth apart.
+    """
     found = list(_DIRECTIVE.finditer(pattern))
     ends = {match.end() for match in found if match[1] in _WIDTHS}
     starts = {match.start() for match in found if match[1] in _WIDTHS or match[1] == "f"}
@@ -122,7 +148,9 @@ def _directive_pattern(directive: str, *, joined: bool) -> str:
     if directive in _WIDTHS:
         width = _WIDTHS[directive]
         return f"[0-9]{{{width}}}" if joined else f" ?[0-9]{{1,{width}}}"
-    return {"f": "[0-9]{1,6}(?P<more>[0-9]*)", "z": "(?:Z|[+-][0-9:.]+)", "%": "%"}.get(directive, "[a-z]+")
+    return {"f": "[0-9]{1,6}(?P<more>[0-9]*)", "z": "(?:Z|[+-][0-9:.]+)", "%": "%"}.get(
+        directive, "[a-z]+"
+    )
 
 
 def _literal(text: str) -> str:
@@ -139,10 +167,14 @@ class Moment:
 
 
 def read_pattern(text: str, pattern: str) -> Moment | None:
-    """The moment that a text says by a strptime pattern, with English names; None if it does not fit."""
+    """The moment that a text says by a strptime pattern, with English names; None if it does not
+    fit.
+    """
     if len(text) > LONGEST_TEXT or text != text.strip() or "\n" in text:
         return None
-    if not text.isascii() and any(character.isdigit() and not character.isascii() for character in text):
+    if not text.isascii() and any(
+        character.isdigit() and not character.isascii() for character in text
+    ):
         return None
     match = _strict(pattern).fullmatch(text)
     if match is None:
@@ -158,18 +190,25 @@ def read_pattern(text: str, pattern: str) -> Moment | None:
 
 
 def read_rfc5322(text: str) -> dt.datetime | None:
-    """The moment of an RFC 5322 date-time, with its offset; None if it is none. A day of the week must be right."""
+    """The moment of an RFC 5322 date-time, with its offset; None if it is none.
+
+    A day of the week must be right.
+    """
     match = _RFC5322.fullmatch(text)
     if not match:
         return None
-    week_day, day, month, year, hour, minute, second, sign, off_hour, off_minute, name = match.groups()
+    week_day, day, month, year, hour, minute, second, sign, off_hour, off_minute, name = (
+        match.groups()
+    )
     shift = _ZONES[name.upper()] * 60 if name else int(off_hour) * 60 + int(off_minute)
     if not name and (off_hour > "23" or off_minute > "59"):
         return None
     try:
         zone = dt.timezone(dt.timedelta(minutes=-shift if sign == "-" else shift))
         number = _MONTHS.lower().split("|").index(month.lower()) + 1
-        moment = dt.datetime(int(year), number, int(day), int(hour), int(minute), int(second or 0), tzinfo=zone)
+        moment = dt.datetime(
+            int(year), number, int(day), int(hour), int(minute), int(second or 0), tzinfo=zone
+        )
     except ValueError:
         return None
     if week_day and _DAYS.lower().split("|")[moment.weekday()] != week_day.lower():

@@ -1,4 +1,5 @@
-"""`timestamp`: ISO 8601 / RFC 3339 in the forms named and no other, epochs, RFC 5322, strptime patterns.
+"""`timestamp`: ISO 8601 / RFC 3339 in the forms named and no other, epochs, RFC 5322, strptime
+patterns.
 
 A typed timestamp is an aware `datetime` in UTC with microseconds.
 """
@@ -105,7 +106,11 @@ def local_text(value: dt.datetime) -> str:
 
 
 def _expected(options: Options) -> str:
-    examples = {"iso": _TIMESTAMP_EXAMPLE, "epoch-s": "such as 1932964927", "epoch-ms": "such as 1932964927000"}
+    examples = {
+        "iso": _TIMESTAMP_EXAMPLE,
+        "epoch-s": "such as 1932964927",
+        "epoch-ms": "such as 1932964927000",
+    }
     return " or ".join(examples.get(form, f"in {form}") for form in options.format)
 
 
@@ -139,7 +144,9 @@ def _rfc5322_micros(text: str) -> int | None:
 
 
 def _formed_micros(text: str, form: str, options: Options) -> int | None:
-    """Microseconds in UTC of a text in the form of a strptime pattern; None if it has another form."""
+    """Microseconds in UTC of a text in the form of a strptime pattern;
+    None if it has another form.
+    """
     moment = read_pattern(text, form)
     if moment is None:
         return None
@@ -156,10 +163,15 @@ def later_micros(moment: Moment, options: Options) -> int:
 
 
 def local_micros(match: re.Match[str], options: Options) -> int:
-    """Microseconds since 1970 of the date and time in a match of ISO_MOMENT, its offset left aside. Raises Bad."""
+    """Microseconds since 1970 of the date and time in a match of ISO_MOMENT, its offset left aside.
+
+    Raises Bad.
+    """
     day_text, hour, minute, second, fraction = match.groups()[:5]
     day = _calendar_day(day_text)
-    midnight = (int(hour), int(minute), int(second or 0)) == (24, 0, 0) and not (fraction or "").strip("0")
+    midnight = (int(hour), int(minute), int(second or 0)) == (24, 0, 0) and not (
+        fraction or ""
+    ).strip("0")
     if day is None or not (midnight or (hour < "24" and minute < "60" and (second or "00") < "60")):
         raise Bad("not-a-timestamp", f"a date and time that exist, {_TIMESTAMP_EXAMPLE}")
     seconds = (int(hour) * 60 + int(minute)) * 60 + int(second or 0)
@@ -183,7 +195,9 @@ def local_to_utc(local: int, name: str, fold: str | None) -> int:
 
 
 def fraction_micros(digits: str, options: Options) -> int:
-    """Microseconds of the digits after the point; more than six are rounded if asked, else bad unless zeros."""
+    """Microseconds of the digits after the point; more than six are rounded if asked, else bad
+    unless zeros.
+    """
     if len(digits) <= 6:
         return int(digits.ljust(6, "0"))
     if not digits[6:].strip("0"):

@@ -36,7 +36,9 @@ class Json(ValueType):
 
 
 def json_as_text(text: str) -> str:
-    """The text of a JSON value that is kept as JSON text: a string's own, without quotes and escapes."""
+    """The text of a JSON value that is kept as JSON text: a string's own, without quotes and
+    escapes.
+    """
     if not text.startswith('"'):
         return text
     value: str = json.loads(text)

@@ -42,8 +42,9 @@ class ListOf(ValueType):
         return self.convert_elements([value], whole)
 
     def convert_elements(self, elements: Iterable[JsonValue], options: Options) -> list[object]:
-        """Each element read as the item type, nulls and blanks left out; texts are split where that is asked for.
-        Raises Bad with the element's index."""
+        """Each element read as the item type, nulls and blanks left out; texts are split where that
+        is asked for. Raises Bad with the element's index.
+        """
         reading = Reading(self.item if options.split is None else self, options)
         found: list[object] = []
         for index, element in enumerate(elements):

@@ -41,14 +41,17 @@ class TypeNameError(ValueError):
 
 
 def parse_type(text: str) -> ValueType | None:
-    """The built-in type of this name; None if it is none (then it may be an enum's or a type's name).
+    """The built-in type of this name; None if it is none (then it may be an enum's or a type's
+    name).
 
     Raises TypeNameError for a built-in one that is written wrongly or not supported yet.
     """
     if text in SIMPLE:
         return SIMPLE[text]
     if text == "list":
-        raise TypeNameError("list wants the type of its elements", hint="write list(text), list(integer) …")
+        raise TypeNameError(
+            "list wants the type of its elements", hint="write list(text), list(integer) …"
+        )
     inner = item_name(text)
     if inner is not None:
         item = parse_type(inner)
@@ -58,7 +61,9 @@ def parse_type(text: str) -> ValueType | None:
 
 
 def item_name(text: str) -> str | None:
-    """The name of the elements' type in the name of a type of lists; None if it is another type's."""
+    """The name of the elements' type in the name of a type of lists;
+    None if it is another type's.
+    """
     match = _LIST.fullmatch(text)
     return match[1] if match else None
 
@@ -66,14 +71,17 @@ def item_name(text: str) -> str | None:
 def list_of(item: ValueType) -> ListOf:
     """Lists of this type. Raises TypeNameError for lists of lists."""
     if isinstance(item, ListOf):
-        raise TypeNameError("a list of lists is no type", hint="read it as json, or make its rows a table")
+        raise TypeNameError(
+            "a list of lists is no type", hint="read it as json, or make its rows a table"
+        )
     return ListOf(item)
 
 
 def _decimal(match: re.Match[str]) -> ValueType:
     if match[1] is None:
         raise TypeNameError(
-            "decimal wants its digits", hint='write "decimal(12,2)": 12 digits, 2 of them after the point'
+            "decimal wants its digits",
+            hint='write "decimal(12,2)": 12 digits, 2 of them after the point',
         )
     precision, scale = int(match[1]), int(match[2])
     if not 1 <= precision <= MAX_DIGITS or scale > precision:

@@ -1,11 +1,21 @@
-"""`integer`, `decimal(p,s)` and `float`: JSON numbers and numeric strings, exactly or not at all."""
+"""`integer`, `decimal(p,s)` and `float`: JSON numbers and numeric strings,
+exactly or not at all.
+"""
 
 from __future__ import annotations
 
 import math
 import re
 from dataclasses import dataclass
-from decimal import MAX_EMAX, MIN_EMIN, ROUND_HALF_EVEN, ROUND_HALF_UP, Context, Decimal, InvalidOperation
+from decimal import (
+    MAX_EMAX,
+    MIN_EMIN,
+    ROUND_HALF_EVEN,
+    ROUND_HALF_UP,
+    Context,
+    Decimal,
+    InvalidOperation,
+)
 from functools import lru_cache
 
 from mukret.types.base import COMMON_OPTIONS, WHITE_SPACE, Bad, Elsewhere, Options, ValueType
@@ -25,13 +35,15 @@ NUMBER_OPTIONS = COMMON_OPTIONS | {"grouping", "point", "percent", "accounting"}
 def numeric_pattern(grouping: str | None, point: str) -> str:
     """The regular expression of a numeric string (RE2 and Python read it alike).
 
-    Grouping marks stand where they belong (threes, or India's twos before a last three), so that `12,50` under
-    `grouping: ","` is refused instead of becoming 1250.
+    Grouping marks stand where they belong (threes, or India's twos before a last three), so that
+    `12,50` under `grouping: ","` is refused instead of becoming 1250.
     """
     whole = "[0-9]+"
     if grouping:
         mark = re.escape(grouping)
-        whole = f"(?:[0-9]+|[0-9]{{1,3}}(?:{mark}[0-9]{{3}})+|[0-9]{{1,2}}(?:{mark}[0-9]{{2}})+{mark}[0-9]{{3}})"
+        threes = f"[0-9]{{1,3}}(?:{mark}[0-9]{{3}})+"
+        twos = f"[0-9]{{1,2}}(?:{mark}[0-9]{{2}})+{mark}[0-9]{{3}}"
+        whole = f"(?:[0-9]+|{threes}|{twos})"
     dot = re.escape(point)
     return f"[+-]?(?:{whole}(?:{dot}[0-9]*)?|{dot}[0-9]+)(?:[eE][+-]?[0-9]+)?"
 
@@ -42,7 +54,10 @@ def _compiled(grouping: str | None, point: str) -> re.Pattern[str]:
 
 
 def plain_number(value: JsonValue, options: Options, example: str) -> str:
-    """The number's digits as a text that `Decimal` and `float` read, percent not yet applied. Raises Bad."""
+    """The number's digits as a text that `Decimal` and `float` read, percent not yet applied.
+
+    Raises Bad.
+    """
     kind = type(value)
     if kind is int or kind is Number:
         return str(value)
@@ -54,7 +69,9 @@ def plain_number(value: JsonValue, options: Options, example: str) -> str:
         text = text[1:-1].strip(WHITE_SPACE)
     if options.percent and text.endswith("%"):
         text = text[:-1].strip(WHITE_SPACE)
-    if not _compiled(options.grouping, options.point).fullmatch(text) or (negative and text[0] in "+-"):
+    if not _compiled(options.grouping, options.point).fullmatch(text) or (
+        negative and text[0] in "+-"
+    ):
         raise Bad("not-a-number", f"a number, such as {example}")
     if options.grouping:
         text = text.replace(options.grouping, "")
@@ -64,8 +81,10 @@ def plain_number(value: JsonValue, options: Options, example: str) -> str:
 
 
 def decimal_of(text: str, *, shift: int = 0) -> Decimal:
-    """The number that a numeric text says, times ten to the power of `shift`, exactly. Raises Bad for one that is too
-    long, or whose exponent is beyond all bounds."""
+    """The number that a numeric text says, times ten to the power of `shift`, exactly.
+
+    Raises Bad for one that is too long, or whose exponent is beyond all bounds.
+    """
     if len(text) > LONGEST:
         raise Bad("out-of-range", f"a number of at most {LONGEST} characters")
     try:
@@ -81,14 +100,17 @@ def exact_number(value: JsonValue, options: Options, example: str) -> Decimal:
 
 
 def rounded(number: Decimal, scale: int, rounding: str | None) -> Decimal | None:
-    """The number with `scale` fraction digits; None if digits would be lost and no rounding is allowed.
+    """The number with `scale` fraction digits; None if digits would be lost and no rounding is
+    allowed.
 
     The caller has looked at the size: `number.adjusted()` must be small.
     """
     result = number.quantize(Decimal((0, (1,), -scale)), ROUNDINGS[rounding or "half-even"], EXACT)
     if rounding is None and result != number:
         return None
-    return result if result else result.copy_abs()  # no negative zero: columns of decimals have none
+    return (
+        result if result else result.copy_abs()
+    )  # no negative zero: columns of decimals have none
 
 
 @dataclass(frozen=True)
@@ -176,7 +198,10 @@ class DecimalType(ValueType):
             raise self._outside()
         result = rounded(number, self.scale, rounding)
         if result is None:
-            raise Bad("too-many-digits", f"at most {self.scale} digits after the point (or say round: half-even)")
+            raise Bad(
+                "too-many-digits",
+                f"at most {self.scale} digits after the point (or say round: half-even)",
+            )
         if result and result.adjusted() >= self.precision - self.scale:
             raise self._outside()
         return result
@@ -222,12 +247,17 @@ class Float(ValueType):
 
 
 def float_text(number: float) -> str:
-    """The shortest text that reads back as the same double: no fraction of nought, an exponent only for the very
-    large (from 1e16) and the very small (below 1e-6)."""
+    """The shortest text that reads back as the same double: no fraction of nought, an exponent only
+    for the very large (from 1e16) and the very small (below 1e-6).
+    """
     text = repr(number)
     if text.endswith(".0"):
         return text[:-2]
     mantissa, e, exponent = text.partition("e")
     if not e:
         return text
-    return format(Decimal(text), "f") if int(exponent) in (-5, -6) else f"{mantissa}e{int(exponent):+d}"
+    return (
+        format(Decimal(text), "f")
+        if int(exponent) in (-5, -6)
+        else f"{mantissa}e{int(exponent):+d}"
+    )

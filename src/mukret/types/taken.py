@@ -1,4 +1,6 @@
-"""What becomes of the values of several nodes: their sum, the least, the greatest, or all of them as one text."""
+"""What becomes of the values of several nodes: their sum, the least, the greatest, or all of them
+as one text.
+"""
 
 from __future__ import annotations
 
@@ -26,11 +28,14 @@ def can_gather(how: Gathering, kind: ValueType) -> bool:
             return isinstance(kind, Integer | DecimalType | Float | Duration)
         case "join":
             return isinstance(kind, Text)
-    return isinstance(kind, Integer | DecimalType | Float | Text | Date | Time | Datetime | Timestamp | Duration)
+    return isinstance(
+        kind, Integer | DecimalType | Float | Text | Date | Time | Datetime | Timestamp | Duration
+    )
 
 
 def gathered(how: Gathering, reading: Reading, nodes: list[JsonValue], separator: str) -> object:
-    """Each node read as the type, nulls and blanks left out, and then all of them as one value; None of nothing.
+    """Each node read as the type, nulls and blanks left out, and then all of them as one value;
+    None of nothing.
 
     Raises Bad, with the node's index where one of them can't be read.
     """
@@ -55,8 +60,10 @@ def gathered(how: Gathering, reading: Reading, nodes: list[JsonValue], separator
 
 
 def total(kind: ValueType, values: Sequence[Any]) -> Any:
-    """The sum of values of a type, at least one, as the same type: exact, but for floats. Raises Bad (overflow) where
-    the type can't hold it; what stands between does not count."""
+    """The sum of values of a type, at least one, as the same type: exact, but for floats.
+
+    Raises Bad (overflow) where the type can't hold it; what stands between does not count.
+    """
     match kind:
         case DecimalType():
             exact = EXACT.create_decimal(0)

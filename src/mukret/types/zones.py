@@ -1,4 +1,6 @@
-"""Time zones, from the `tzdata` package alone, so that a run gives the same instants on every machine."""
+"""Time zones, from the `tzdata` package alone, so that a run gives the same instants on every
+machine.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,10 @@ MICROSECOND = dt.timedelta(microseconds=1)
 
 @lru_cache(maxsize=256)
 def zone(name: str) -> dt.tzinfo:
-    """The time zone with an IANA name, or a fixed offset such as `+02:00`. Raises KeyError for an unknown one."""
+    """The time zone with an IANA name, or a fixed offset such as `+02:00`.
+
+    Raises KeyError for an unknown one.
+    """
     offset = OFFSET.fullmatch(name)
     if offset:
         sign = -1 if offset[1] == "-" else 1
@@ -42,7 +47,10 @@ def zone_names() -> tuple[str, ...]:
 
 
 def offset_micros(local: dt.datetime, where: dt.tzinfo, fold: str | None, name: str) -> int:
-    """Microseconds by which local time is ahead of UTC. Raises Bad where a local time is missing or occurs twice."""
+    """Microseconds by which local time is ahead of UTC.
+
+    Raises Bad where a local time is missing or occurs twice.
+    """
     first = where.utcoffset(local.replace(tzinfo=where, fold=0))
     second = where.utcoffset(local.replace(tzinfo=where, fold=1))
     assert first is not None
@@ -50,7 +58,13 @@ def offset_micros(local: dt.datetime, where: dt.tzinfo, fold: str | None, name: 
     if first == second:
         return first // MICROSECOND
     if first < second:
-        raise Bad("local-time-missing", f"a local time that exists in {name} (the clock jumped over this one)")
+        raise Bad(
+            "local-time-missing",
+            f"a local time that exists in {name} (the clock jumped over this one)",
+        )
     if fold is None:
-        raise Bad("local-time-twice", f"a local time that occurs once in {name} (or say fold: first or second)")
+        raise Bad(
+            "local-time-twice",
+            f"a local time that occurs once in {name} (or say fold: first or second)",
+        )
     return (first if fold == "first" else second) // MICROSECOND

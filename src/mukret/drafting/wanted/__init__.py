@@ -33,8 +33,9 @@ def draft_like(
     file: str,
     ask: Ask = nobody_asked,
 ) -> Like:
-    """Rules that give the wanted rows and none of the unwanted ones, tried on all of the input. `ask` decides between
-    two places that both give a column.
+    """Rules that give the wanted rows and none of the unwanted ones, tried on all of the input.
+
+    `ask` decides between two places that both give a column.
 
     Raises InputError, and UsageError where a cell is given by nothing.
     """
@@ -45,5 +46,7 @@ def draft_like(
     row = next(not_given(parse_rules(text, file), sources, wanted), None)
     if row is not None:
         message = f"{row.file}, line {row.line}: no rules were found that are right about this row"
-        raise UsageError("not-given", message, hint="type another row, or put ? where a cell does not matter")
+        raise UsageError(
+            "not-given", message, hint="type another row, or put ? where a cell does not matter"
+        )
     return Like(draft, with_examples(text, file, sources, wanted))

@@ -1,7 +1,8 @@
-"""Tables that could be the wanted one: all that a draft would have, each row with every value that it could take.
+"""Tables that could be the wanted one: all that a draft would have, each row with every value that
+it could take.
 
-A row has its own fields, those of the rows that it stands in, and those of the response. A field comes as the draft
-reads it, and as the text that stands there.
+A row has its own fields, those of the rows that it stands in, and those of the response. A field
+comes as the draft reads it, and as the text that stands there.
 """
 
 from __future__ import annotations
@@ -30,8 +31,10 @@ MOST_BYTES = 4 << 20
 
 @dataclass(frozen=True)
 class Candidate:
-    """A value that rows could take: `own` with the reading that gives `texts`, as they would be written. `levels`: how
-    far above the row it stands. `raw` is what stands in the response, where that is known."""
+    """A value that rows could take: `own` with the reading that gives `texts`, as they would be
+    written. `levels`: how far above the row it stands. `raw` is what stands in the response, where
+    that is known.
+    """
 
     own: DraftField
     owner: DraftTable | None
@@ -65,8 +68,10 @@ def candidate_tables(draft: Draft, sources: Sequence[Source]) -> Iterator[Candid
 
 
 def _bare(draft: Draft) -> Draft:
-    """Without what could leave out a row: keys, what is required, values that are bad. What stands in the response
-    comes with the outermost tables."""
+    """Without what could leave out a row: keys, what is required, values that are bad.
+
+    What stands in the response comes with the outermost tables.
+    """
     bare = copy.deepcopy(draft)
     of_response = [own.name for own in bare.response]
     for table in bare.tables:
@@ -97,7 +102,9 @@ class _Values:
     def __init__(self, draft: Draft, sources: Sequence[Source]) -> None:
         for source in sources:
             source.rewind()
-        run = Run(parse_rules(rules_text(draft), "draft.rules.yaml"), sources, most_bytes=MOST_BYTES)
+        run = Run(
+            parse_rules(rules_text(draft), "draft.rules.yaml"), sources, most_bytes=MOST_BYTES
+        )
         self.rules = run.rules
         above = RowsAbove(run)
         batches: dict[str, list[Any]] = {name: [] for name in run.schemas}
@@ -106,7 +113,10 @@ class _Values:
             for name, batch in output.tables.items():
                 batches[name].append(batch)
         self.above: Mapping[str, Sequence[int]] = above.above
-        self.tables = {name: pa.Table.from_batches(batches[name], schema) for name, schema in run.schemas.items()}
+        self.tables = {
+            name: pa.Table.from_batches(batches[name], schema)
+            for name, schema in run.schemas.items()
+        }
 
     def count(self, table: str) -> int:
         return int(self.tables[table].num_rows)
@@ -135,7 +145,11 @@ def _values(draft: Draft, table: DraftTable, typed: _Values, raw: _Values) -> It
         rows = [typed.above[current.name][row] for row in rows]
         levels, current = levels + 1, current.within
     for inner in draft.tables:
-        if inner.within is table and isinstance(inner.rows, str) and inner.options.keys() <= {"bad"}:
+        if (
+            inner.within is table
+            and isinstance(inner.rows, str)
+            and inner.options.keys() <= {"bad"}
+        ):
             yield from _lists(table, inner, raw)
     for own in draft.response:
         yield from _readings(own, None, levels + 1, typed, raw, current.name, rows)
@@ -146,7 +160,11 @@ def _lists(table: DraftTable, inner: DraftTable, raw: _Values) -> Iterator[Candi
     count, above = raw.count(table.name), raw.above.get(inner.name, ())
     for own in inner.fields:
         at = own.source.get("at")
-        if not isinstance(at, str) or "take" in own.source or not _is_raw(raw.kind(inner.name, own.name)):
+        if (
+            not isinstance(at, str)
+            or "take" in own.source
+            or not _is_raw(raw.kind(inner.name, own.name))
+        ):
             continue
         lists: list[list[JsonValue]] = [[] for _ in range(count)]
         texts = raw.texts(inner.name, own.name, range(raw.count(inner.name)))
@@ -169,7 +187,10 @@ def _readings(
     kind = typed.kind(table, own.name)
     texts = typed.texts(table, own.name, rows)
     stands = (
-        [None if text is None else decode(text.encode()) for text in raw.texts(table, own.name, rows)]
+        [
+            None if text is None else decode(text.encode())
+            for text in raw.texts(table, own.name, rows)
+        ]
         if _is_raw(raw.kind(table, own.name))
         else texts
     )

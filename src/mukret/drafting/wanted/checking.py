@@ -17,20 +17,26 @@ from mukret.types import ValueType
 Texts = Mapping[str, str | None]
 
 
-def not_given(rules: Rules, sources: Sequence[Source], wanted: Sequence[WantedTable]) -> Iterator[WantedRow]:
+def not_given(
+    rules: Rules, sources: Sequence[Source], wanted: Sequence[WantedTable]
+) -> Iterator[WantedRow]:
     """The wanted rows that are not among those of the tables, and the unwanted ones that are."""
     waiting = {one.name: list(one.rows) for one in wanted}
     wrong: list[WantedRow] = []
     for table, kinds, row in _rows(rules, sources):
         for one in wanted:
             if one.name == table:
-                waiting[table] = [other for other in waiting[table] if not _is(one, other, row, kinds)]
+                waiting[table] = [
+                    other for other in waiting[table] if not _is(one, other, row, kinds)
+                ]
                 wrong += [other for other in one.unwanted if _is(one, other, row, kinds)]
     yield from (row for rows in waiting.values() for row in rows)
     yield from wrong
 
 
-def _rows(rules: Rules, sources: Sequence[Source]) -> Iterator[tuple[str, Mapping[str, ValueType], Texts]]:
+def _rows(
+    rules: Rules, sources: Sequence[Source]
+) -> Iterator[tuple[str, Mapping[str, ValueType], Texts]]:
     for source in sources:
         source.rewind()
     for output in Run(rules, sources).batches():
@@ -48,4 +54,7 @@ def _texts(column: pa.Array, kind: ValueType) -> list[str | None]:
 
 
 def _is(wanted: WantedTable, row: WantedRow, texts: Texts, kinds: Mapping[str, ValueType]) -> bool:
-    return all(same(kinds[name], texts[name], cell) for name, cell in zip(wanted.columns, row.cells, strict=True))
+    return all(
+        same(kinds[name], texts[name], cell)
+        for name, cell in zip(wanted.columns, row.cells, strict=True)
+    )

@@ -1,9 +1,11 @@
-"""Cells that stand nowhere as they were typed, as something made of values that do: the simplest that gives them all.
+"""Cells that stand nowhere as they were typed, as something made of values that do: the simplest
+that gives them all.
 
-In this order: the same text in other case; a part of a text; a part of a date; of a list how many, the ends, the sum or
-all of it; two texts with something between them; words for words that begin alike; the time between two moments; two
-numbers added, taken away, multiplied, divided; words for other words; what is the same in all rows. Each is tried with
-every value of the rows, the nearest first.
+In this order: the same text in other case; a part of a text; a part of a date; of a list how many,
+the ends, the sum or all of it; two texts with something between them; words for words that begin
+alike; the time between two moments; two numbers added, taken away, multiplied, divided; words for
+other words; what is the same in all rows. Each is tried with every value of the rows, the nearest
+first.
 """
 
 from __future__ import annotations
@@ -31,8 +33,9 @@ _SEPARATORS = "/-_:.,; #|"
 
 @dataclass(frozen=True)
 class Derived:
-    """A field that is made of others: `of` are these, which `source` (with names `{0}`, `{1}`) puts together, or reads
-    in another way. `words` are those of an enum."""
+    """A field that is made of others: `of` are these, which `source` (with names `{0}`, `{1}`) puts
+    together, or reads in another way. `words` are those of an enum.
+    """
 
     source: Mapping[str, JsonValue]
     of: Sequence[Candidate] = ()
@@ -41,9 +44,15 @@ class Derived:
     how: str = ""
 
 
-def derived(name: str, cells: Sequence[Cell], rows: Sequence[int], table: CandidateTable) -> Iterator[Derived]:
+def derived(
+    name: str, cells: Sequence[Cell], rows: Sequence[int], table: CandidateTable
+) -> Iterator[Derived]:
     """What gives the cells of a wanted column in these rows; the simplest first."""
-    wanted = [(row, cell) for row, cell in zip(rows, cells, strict=True) if cell is None or isinstance(cell, str)]
+    wanted = [
+        (row, cell)
+        for row, cell in zip(rows, cells, strict=True)
+        if cell is None or isinstance(cell, str)
+    ]
     if not any(isinstance(cell, str) for _, cell in wanted):
         return
     values = sorted(table.values, key=lambda value: (not alike(name, value.own.name), value.levels))
@@ -62,6 +71,16 @@ def _all(wanted: Wanted, make: Callable[[int], str | None]) -> bool:
     return all(make(row) == cell for row, cell in wanted)
 
 
+def _all_changed(wanted: Wanted, value: Candidate, change: Callable[[str], str]) -> bool:
+    """Whether a change of each text of a value gives the wanted cells; null stays null."""
+
+    def make(row: int) -> str | None:
+        text = value.texts[row]
+        return None if text is None else change(text)
+
+    return _all(wanted, make)
+
+
 def _texts_of(values: Sequence[Candidate]) -> Iterator[Candidate]:
     yield from (value for value in values if value.is_text)
 
@@ -69,8 +88,10 @@ def _texts_of(values: Sequence[Candidate]) -> Iterator[Candidate]:
 def _cased(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
     for value in _texts_of(values):
         for function, change in (("LOWER", str.lower), ("UPPER", str.upper), ("TRIM", str.strip)):
-            if _all(wanted, lambda row: None if (text := value.texts[row]) is None else change(text)):  # noqa: B023
-                yield Derived({"compute": f"{function}({{0}})"}, (value,), how=f"in other letters: {function}")
+            if _all_changed(wanted, value, change):
+                yield Derived(
+                    {"compute": f"{function}({{0}})"}, (value,), how=f"in other letters: {function}"
+                )
 
 
 def _captured(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
@@ -81,13 +102,19 @@ def _captured(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
         for pattern in _patterns(wanted, value):
             compiled = re.compile(pattern, re.ASCII)
 
-            def part(row: int, value: Candidate = value, compiled: re.Pattern[str] = compiled) -> str | None:
+            def part(
+                row: int, value: Candidate = value, compiled: re.Pattern[str] = compiled
+            ) -> str | None:
                 text = value.texts[row]
                 found = compiled.fullmatch(text) if text is not None else None
                 return found[1] if found else None
 
-            if _all(wanted, part) and all(text is None or compiled.fullmatch(text) for text in value.texts):
-                yield Derived(dict(value.own.source), (value,), {"capture": pattern}, how="a part of the text")
+            if _all(wanted, part) and all(
+                text is None or compiled.fullmatch(text) for text in value.texts
+            ):
+                yield Derived(
+                    dict(value.own.source), (value,), {"capture": pattern}, how="a part of the text"
+                )
 
 
 def _patterns(wanted: Wanted, value: Candidate) -> Iterator[str]:
@@ -97,11 +124,21 @@ def _patterns(wanted: Wanted, value: Candidate) -> Iterator[str]:
         return
     start = text.index(cell)
     before, after = text[:start], text[start + len(cell) :]
-    if before and not after and all(there is None or there.startswith(before) for there in value.texts):
+    if (
+        before
+        and not after
+        and all(there is None or there.startswith(before) for there in value.texts)
+    ):
         yield f"{escaped(before)}(.*)"
-    if after and not before and all(there is None or there.endswith(after) for there in value.texts):
+    if (
+        after
+        and not before
+        and all(there is None or there.endswith(after) for there in value.texts)
+    ):
         yield f"(.*){escaped(after)}"
-    for separator in dict.fromkeys(one for one in (before[-1:], after[:1]) if one and one in _SEPARATORS):
+    for separator in dict.fromkeys(
+        one for one in (before[-1:], after[:1]) if one and one in _SEPARATORS
+    ):
         if separator in cell:
             continue
         mark = escaped(separator)
@@ -133,7 +170,7 @@ def _of_a_date(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]
     for value in values:
         if isinstance(value.kind, Date | Datetime | Timestamp):
             for expression, part in parts:
-                if _all(wanted, lambda row: None if (text := value.texts[row]) is None else part(text)):  # noqa: B023
+                if _all_changed(wanted, value, part):
                     yield Derived({"compute": expression}, (value,), how="a part of the date")
 
 
@@ -150,7 +187,9 @@ def _of_a_list(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]
         for take, options, make in _TAKES:
             given = [make(one) if isinstance(one, list) else None for one in lists]
             if given == [cell for _, cell in wanted]:
-                yield Derived({"at": path, "take": take}, (value,), options, how=f"of the list: {take}")
+                yield Derived(
+                    {"at": path, "take": take}, (value,), options, how=f"of the list: {take}"
+                )
 
 
 def _scalars(elements: list[JsonValue]) -> list[str]:
@@ -183,27 +222,45 @@ def _worded(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
 
 
 def _worded_otherwise(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
-    """The same where nothing is alike: only if there are few words in all, and no two stand for the same."""
+    """The same where nothing is alike: only if there are few words in all, and no two stand for the
+    same.
+    """
     for value, words in _pairs_of_words(wanted, values):
         of_all = len(set(value.texts) - {None})
-        if of_all <= MOST_WORDS and 2 * of_all <= len(value.texts) and len(set(words.values())) == len(words):
+        if (
+            of_all <= MOST_WORDS
+            and 2 * of_all <= len(value.texts)
+            and len(set(words.values())) == len(words)
+        ):
             yield Derived(dict(value.own.source), (value,), words=words, how="words for words")
 
 
-def _pairs_of_words(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[tuple[Candidate, dict[str, str]]]:
+def _pairs_of_words(
+    wanted: Wanted, values: Sequence[Candidate]
+) -> Iterator[tuple[Candidate, dict[str, str]]]:
     """The texts that stand for one wanted word each, of which there are two at least."""
     if all(_number(cell) is not None for _, cell in wanted if cell is not None):
         return
     for value in _texts_of(values):
-        pairs = {(text, cell) for row, cell in wanted if cell is not None and (text := value.texts[row]) is not None}
+        pairs = {
+            (text, cell)
+            for row, cell in wanted
+            if cell is not None and (text := value.texts[row]) is not None
+        }
         words = dict(pairs)
-        if len(words) == len(pairs) and len(set(words.values())) >= FEWEST_WORDS and "at" in value.own.source:
+        if (
+            len(words) == len(pairs)
+            and len(set(words.values())) >= FEWEST_WORDS
+            and "at" in value.own.source
+        ):
             yield value, words
 
 
 def _between(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
     """The time between two moments, in seconds, minutes, hours or days."""
-    moments = [value for value in values if isinstance(value.kind, Timestamp | Datetime)][:MOST_PAIRED]
+    moments = [value for value in values if isinstance(value.kind, Timestamp | Datetime)][
+        :MOST_PAIRED
+    ]
     units = (("", 1), (" / 60", 60), (" / 3600", 3600), (" / 86400", 86400))
     for later, earlier in permutations(moments, 2):
         if later.kind != earlier.kind:
@@ -211,7 +268,10 @@ def _between(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
         for text, seconds in units:
 
             def span(
-                row: int, later: Candidate = later, earlier: Candidate = earlier, seconds: int = seconds
+                row: int,
+                later: Candidate = later,
+                earlier: Candidate = earlier,
+                seconds: int = seconds,
             ) -> str | None:
                 ends = [_moment(one.texts[row]) for one in (later, earlier)]
                 if ends[0] is None or ends[1] is None:
@@ -221,7 +281,9 @@ def _between(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
 
             if _all(wanted, span):
                 expression = f"CAST(EXTRACT(EPOCH FROM {{0}} - {{1}}){text} AS integer)"
-                yield Derived({"compute": expression}, (later, earlier), how="the time between two moments")
+                yield Derived(
+                    {"compute": expression}, (later, earlier), how="the time between two moments"
+                )
 
 
 def _moment(text: str | None) -> datetime | None:
@@ -239,15 +301,24 @@ def _calculated(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived
     """Two numbers of the row, in one step, rounded as the wanted ones are written."""
     numbers = [value for value in values if value.kind.is_number][:MOST_PAIRED]
     cells = [(row, _number(cell)) for row, cell in wanted]
-    if any(number is None for (_, number), (_, cell) in zip(cells, wanted, strict=True) if cell is not None):
+    if any(
+        number is None
+        for (_, number), (_, cell) in zip(cells, wanted, strict=True)
+        if cell is not None
+    ):
         return
-    digits = max((-int(number.as_tuple().exponent) for _, number in cells if number is not None), default=0)
+    digits = max(
+        (-int(number.as_tuple().exponent) for _, number in cells if number is not None), default=0
+    )
     unit = Decimal(1).scaleb(-max(0, digits))
     for one, other in permutations(numbers, 2):
         for sign, calculate in _STEPS:
 
             def result(
-                row: int, one: Candidate = one, other: Candidate = other, calculate: _Step = calculate
+                row: int,
+                one: Candidate = one,
+                other: Candidate = other,
+                calculate: _Step = calculate,
             ) -> Decimal | None:
                 left, right = _number(one.texts[row]), _number(other.texts[row])
                 if left is None or right is None or (sign == "/" and not right):  # noqa: B023
@@ -257,15 +328,21 @@ def _calculated(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived
                 may_be_rounded = sign in "*/" and digits > 0  # noqa: B023
                 return rounded if may_be_rounded or rounded == exact else None
 
-            if all(result(row) == number for row, number in cells) and _says_something(cells, one, other):
+            if all(result(row) == number for row, number in cells) and _says_something(
+                cells, one, other
+            ):
                 kind = "integer" if digits <= 0 else f"decimal(18,{digits})"
                 reading = {"type": kind, "round": "half-even"}
-                yield Derived({"compute": f"{{0}} {sign} {{1}}"}, (one, other), reading, how="of two numbers")
+                yield Derived(
+                    {"compute": f"{{0}} {sign} {{1}}"}, (one, other), reading, how="of two numbers"
+                )
 
 
 def _says_something(cells: Sequence[tuple[int, Decimal | None]], *values: Candidate) -> bool:
     """Whether the result is another number than either of the two, somewhere."""
-    return all(any(_number(value.texts[row]) != number for row, number in cells) for value in values)
+    return all(
+        any(_number(value.texts[row]) != number for row, number in cells) for value in values
+    )
 
 
 _Step = Callable[[Decimal, Decimal], Decimal]
@@ -287,7 +364,9 @@ def _joined(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
         if literal is not None:
             quoted = literal.replace("'", "''").replace("{", "{{").replace("}", "}}")
             middle = f" || '{quoted}' || " if literal else " || "
-            yield Derived({"compute": f"{{0}}{middle}{{1}}"}, (one, other), how="two texts together")
+            yield Derived(
+                {"compute": f"{{0}}{middle}{{1}}"}, (one, other), how="two texts together"
+            )
 
 
 def _literal(one: str | None, other: str | None, cell: str) -> str | None:
@@ -297,4 +376,14 @@ def _literal(one: str | None, other: str | None, cell: str) -> str | None:
     return middle if len(one) + len(other) <= len(cell) and len(middle) <= LONGEST_LITERAL else None
 
 
-_WAYS = (_cased, _captured, _of_a_date, _of_a_list, _joined, _worded, _between, _calculated, _worded_otherwise)
+_WAYS = (
+    _cased,
+    _captured,
+    _of_a_date,
+    _of_a_list,
+    _joined,
+    _worded,
+    _between,
+    _calculated,
+    _worded_otherwise,
+)

@@ -1,4 +1,6 @@
-"""A wanted row as an example of the rules: the response in which it was found, cut down to what they read of it."""
+"""A wanted row as an example of the rules: the response in which it was found, cut down to what
+they read of it.
+"""
 
 from __future__ import annotations
 
@@ -26,8 +28,12 @@ MOST_CHARACTERS = 1_500
 """A longer response helps nobody who reads the rules."""
 
 
-def with_examples(text: str, file: str, sources: Sequence[Source], wanted: Sequence[WantedTable]) -> str:
-    """Rules with an example for each wanted table, where one can be cut out that is short and holds."""
+def with_examples(
+    text: str, file: str, sources: Sequence[Source], wanted: Sequence[WantedTable]
+) -> str:
+    """Rules with an example for each wanted table, where one can be cut out that is short and
+    holds.
+    """
     for one in wanted:
         example = _example(text, file, sources, one)
         if example is not None:
@@ -47,7 +53,9 @@ def _holds(text: str, file: str) -> bool:
 def _example(text: str, file: str, sources: Sequence[Source], wanted: WantedTable) -> str | None:
     for source in sources:
         source.rewind()
-    for rows in Run(parse_rules(text, file), sources, most_bytes=MOST_BYTES).decided_rows(whole=True):
+    for rows in Run(parse_rules(text, file), sources, most_bytes=MOST_BYTES).decided_rows(
+        whole=True
+    ):
         table = rows.tables.get(wanted.name)
         for row, cells in _written(table) if table is not None else ():
             assert table is not None
@@ -69,14 +77,18 @@ def _written(table: DecidedTable) -> Iterator[tuple[int, dict[str, str | None]]]
         yield row, {name: texts[row] for name, texts in columns.items()}
 
 
-def _lines(rows: DecidedRows, table: DecidedTable, row: int, cells: dict[str, str | None]) -> str | None:
+def _lines(
+    rows: DecidedRows, table: DecidedTable, row: int, cells: dict[str, str | None]
+) -> str | None:
     document = rows.batch.whole(table.rows.document(row))
     response = _cut(document, table.rows.place(row).location, _names(rows))
     if len(json_text(response)) > MOST_CHARACTERS:
         return None
     kinds = dict(table.table.columns)
     gives = {
-        name: cell for name, cell in cells.items() if cell is not None and not isinstance(kinds[name], ListOf | Json)
+        name: cell
+        for name, cell in cells.items()
+        if cell is not None and not isinstance(kinds[name], ListOf | Json)
     }
     return (
         f"  - shows: a wanted row of {table.name}\n"
@@ -86,15 +98,21 @@ def _lines(rows: DecidedRows, table: DecidedTable, row: int, cells: dict[str, st
 
 
 def _names(rows: DecidedRows) -> frozenset[str]:
-    """The members that the rules name somewhere; of others, which may be nobody's business, nothing is shown."""
+    """The members that the rules name somewhere; of others, which may be nobody's business, nothing
+    is shown.
+    """
     fields = [own for table in rows.tables.values() for own in table.table.fields]
     paths = [path for own in fields if isinstance(own.source, At) for path in own.source.paths]
-    selectors = [selector for path in paths for segment in path.segments for selector in segment.selectors]
+    selectors = [
+        selector for path in paths for segment in path.segments for selector in segment.selectors
+    ]
     return frozenset(selector.name for selector in selectors if isinstance(selector, Name))
 
 
 def _cut(node: JsonValue, location: Location, names: frozenset[str]) -> JsonValue:
-    """What lies on the way: of arrays the one element, of objects the member and those beside it that are read."""
+    """What lies on the way: of arrays the one element, of objects the member and those beside it
+    that are read.
+    """
     step, rest = (location[0], location[1:]) if location else (None, ())
     if isinstance(node, list):
         return [_cut(node[int(step)], rest, names)] if step is not None else node

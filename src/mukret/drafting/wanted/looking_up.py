@@ -1,4 +1,6 @@
-"""Cells that stand in a record elsewhere in the response, whose key a row has: the name of a vessel by its number."""
+"""Cells that stand in a record elsewhere in the response, whose key a row has: the name of a vessel
+by its number.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,10 @@ class LookedUp:
 
 
 def looked_up(
-    cells: Sequence[Cell], rows: Sequence[int], table: CandidateTable, others: Sequence[CandidateTable]
+    cells: Sequence[Cell],
+    rows: Sequence[int],
+    table: CandidateTable,
+    others: Sequence[CandidateTable],
 ) -> Iterator[LookedUp]:
     """What gives the cells of a wanted column in these rows, out of outermost tables."""
     wanted = [(row, cell) for row, cell in zip(rows, cells, strict=True) if isinstance(cell, str)]
@@ -36,7 +41,9 @@ def looked_up(
             continue
         own = [value for value in other.values if value.levels == 0 and not value.nodes]
         for give in own:
-            if all(any(same(give.kind, text, cell) for text in set(give.texts)) for _, cell in wanted):
+            if all(
+                any(same(give.kind, text, cell) for text in set(give.texts)) for _, cell in wanted
+            ):
                 yield from _by_key(wanted, table, other, own, give)
 
 
@@ -55,5 +62,7 @@ def _by_key(
             given.setdefault(text, value)
         for by in table.values:
             same_type = by.kind == key.kind and "at" in by.own.source
-            if same_type and all(same(give.kind, given.get(by.texts[row]), cell) for row, cell in wanted):
+            if same_type and all(
+                same(give.kind, given.get(by.texts[row]), cell) for row, cell in wanted
+            ):
                 yield LookedUp(other, key, give, by)

@@ -1,4 +1,6 @@
-"""Wanted cells beside the values of candidate rows: which row each wanted row is, and which value gives each column."""
+"""Wanted cells beside the values of candidate rows: which row each wanted row is, and which value
+gives each column.
+"""
 
 from __future__ import annotations
 
@@ -22,8 +24,9 @@ MOST_LIKELY = 200
 
 @dataclass(frozen=True)
 class Matched:
-    """A candidate table with the number of the row that each wanted row is, and for each wanted column the values that
-    give all of its cells, the best first."""
+    """A candidate table with the number of the row that each wanted row is, and for each wanted
+    column the values that give all of its cells, the best first.
+    """
 
     table: CandidateTable
     rows: tuple[int, ...]
@@ -31,7 +34,9 @@ class Matched:
 
     @property
     def score(self) -> tuple[int, int, int]:
-        """More columns are better, then values that stand in the row itself, then a table with fewer rows."""
+        """More columns are better, then values that stand in the row itself, then a table with
+        fewer rows.
+        """
         found = [values[0] for values in self.columns.values() if values]
         return len(found), -sum(value.levels for value in found), -self.table.rows
 
@@ -56,7 +61,9 @@ def equal(value: Candidate, row: int, cell: Cell) -> bool:
 
 
 def same(kind: ValueType, text: str | None, cell: Cell) -> bool:
-    """Whether a text of a type is what was typed; nothing was typed for null as for the empty text."""
+    """Whether a text of a type is what was typed;
+    nothing was typed for null as for the empty text.
+    """
     if cell is ANYTHING:
         return True
     if not text or cell is None:
@@ -70,7 +77,9 @@ def rows_like(rows: Sequence[WantedRow], table: CandidateTable) -> list[int] | N
 
 
 def match(wanted: WantedTable, table: CandidateTable) -> Matched | None:
-    """The rows of a candidate table that fit the wanted ones best; None where some has nothing to go by."""
+    """The rows of a candidate table that fit the wanted ones best; None where some has nothing to
+    go by.
+    """
     found = _rows(wanted.rows, table)
     if found is None:
         return None
@@ -82,9 +91,12 @@ def match(wanted: WantedTable, table: CandidateTable) -> Matched | None:
 
 
 def _rows(wanted: Sequence[WantedRow], table: CandidateTable) -> list[int] | None:
-    """Of each wanted row the candidate row with the most of its cells. Where several have as many, the one that has
-    them in those values which have them for the other rows, too; then that with the rarest; of these one that no other
-    wanted row is, and that stands behind the one before."""
+    """Of each wanted row the candidate row with the most of its cells.
+
+    Where several have as many, the one that has them in those values which have them for the other
+    rows, too; then that with the rarest; of these one that no other wanted row is, and that stands
+    behind the one before.
+    """
     indexes = [_Index(value) for value in table.values]
     likely: list[dict[int, float]] = []
     for row in wanted:
@@ -94,19 +106,31 @@ def _rows(wanted: Sequence[WantedRow], table: CandidateTable) -> list[int] | Non
             if isinstance(cell, str):
                 told = _telling(cell, indexes)
                 votes.update(told.keys())
-                rarity.update({number: rarity.get(number, 0.0) + rare for number, rare in told.items()})
+                rarity.update(
+                    {number: rarity.get(number, 0.0) + rare for number, rare in told.items()}
+                )
         if not votes:
             return None
         most = max(votes.values())
         best = sorted(number for number, count in votes.items() if count == most)[:MOST_LIKELY]
         likely.append({number: rarity[number] for number in best})
-    consistent = [_in_all_rows(number, wanted, likely, table) for number in range(len(wanted[0].cells))]
+    consistent = [
+        _in_all_rows(number, wanted, likely, table) for number in range(len(wanted[0].cells))
+    ]
     found: list[int] = []
     for row, rare in zip(wanted, likely, strict=True):
 
-        def rank(number: int, row: WantedRow = row, rare: Mapping[int, float] = rare) -> tuple[float, ...]:
+        def rank(
+            number: int, row: WantedRow = row, rare: Mapping[int, float] = rare
+        ) -> tuple[float, ...]:
             last = found[-1] if found else -1
-            return _agreeing(row, number, consistent), rare[number], number not in found, number > last, -number
+            return (
+                _agreeing(row, number, consistent),
+                rare[number],
+                number not in found,
+                number > last,
+                -number,
+            )
 
         found.append(max(rare, key=rank))
     return found
@@ -123,9 +147,14 @@ def _telling(cell: str, indexes: Sequence[_Index]) -> dict[int, float]:
 
 
 def _in_all_rows(
-    column: int, wanted: Sequence[WantedRow], likely: Sequence[Collection[int]], table: CandidateTable
+    column: int,
+    wanted: Sequence[WantedRow],
+    likely: Sequence[Collection[int]],
+    table: CandidateTable,
 ) -> list[Candidate]:
-    """The values that could give a column in all wanted rows, whichever of the likely ones these are."""
+    """The values that could give a column in all wanted rows, whichever of the likely ones these
+    are.
+    """
     return [
         value
         for value in table.values
@@ -137,9 +166,12 @@ def _in_all_rows(
 
 
 def _agreeing(row: WantedRow, number: int, consistent: Sequence[Sequence[Candidate]]) -> int:
-    """In how many columns a candidate row has the wanted cell in a value that has it in all rows."""
+    """In how many columns a candidate row has the wanted cell in a value that has
+    it in all rows.
+    """
     return sum(
-        any(equal(value, number, cell) for value in values) for cell, values in zip(row.cells, consistent, strict=True)
+        any(equal(value, number, cell) for value in values)
+        for cell, values in zip(row.cells, consistent, strict=True)
     )
 
 
@@ -158,21 +190,37 @@ class _Index:
         return rows if len(rows) <= MOST_ROWS_OF_A_VALUE else ()
 
 
-def _giving(name: str, cells: Sequence[Cell], rows: Sequence[int], table: CandidateTable) -> list[Candidate]:
-    """The values that have all of the cells of a wanted column in these rows, the best first; none where only nulls, or
-    nothing, were typed of it."""
+def _giving(
+    name: str, cells: Sequence[Cell], rows: Sequence[int], table: CandidateTable
+) -> list[Candidate]:
+    """The values that have all of the cells of a wanted column in these rows, the best first; none
+    where only nulls, or nothing, were typed of it.
+    """
     if not any(isinstance(cell, str) for cell in cells):
         return []
     fitting = [
-        value for value in table.values if all(equal(value, row, cell) for row, cell in zip(rows, cells, strict=True))
+        value
+        for value in table.values
+        if all(equal(value, row, cell) for row, cell in zip(rows, cells, strict=True))
     ]
     return sorted(fitting, key=lambda value: _rank(name, value, cells, rows))
 
 
-def _rank(name: str, value: Candidate, cells: Sequence[Cell], rows: Sequence[int]) -> tuple[bool, bool, int, bool]:
+def _rank(
+    name: str, value: Candidate, cells: Sequence[Cell], rows: Sequence[int]
+) -> tuple[bool, bool, int, bool]:
     """Written as it was typed, of the same name, near, and read as the draft reads it."""
-    typed = [value.texts[row] == cell for row, cell in zip(rows, cells, strict=True) if isinstance(cell, str)]
-    return not all(typed), not alike(name, value.own.name), value.levels, value.is_text and not value.own.reading
+    typed = [
+        value.texts[row] == cell
+        for row, cell in zip(rows, cells, strict=True)
+        if isinstance(cell, str)
+    ]
+    return (
+        not all(typed),
+        not alike(name, value.own.name),
+        value.levels,
+        value.is_text and not value.own.reading,
+    )
 
 
 def alike(name: str, other: str) -> bool:

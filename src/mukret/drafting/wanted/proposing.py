@@ -29,8 +29,9 @@ LONGEST = 40
 
 @dataclass(frozen=True)
 class Choice:
-    """Two places that both give a wanted column, and the first row (from 1) in which they differ, with what each
-    has."""
+    """Two places that both give a wanted column, and the first row (from 1) in which they differ,
+    with what each has.
+    """
 
     table: str
     column: str
@@ -43,12 +44,19 @@ Ask = Callable[[Choice], bool]
 """Whether it is the second."""
 
 
-def propose(draft: Draft, sources: Sequence[Source], wanted: Sequence[WantedTable], ask: Ask) -> Draft:
-    """`draft`: all that a draft of these sources has. Raises UsageError for a cell that nothing gives, with what is
-    nearest to it."""
+def propose(
+    draft: Draft, sources: Sequence[Source], wanted: Sequence[WantedTable], ask: Ask
+) -> Draft:
+    """`draft`: all that a draft of these sources has.
+
+    Raises UsageError for a cell that nothing gives, with what is nearest to it.
+    """
     tables = list(candidate_tables(draft, sources))
     found = Draft(
-        draft.title, embedded=draft.embedded, kinds=draft.kinds, ignored={"$..*": "only what is wanted is read"}
+        draft.title,
+        embedded=draft.embedded,
+        kinds=draft.kinds,
+        ignored={"$..*": "only what is wanted is read"},
     )
     for one in wanted:
         matched = _best(draft, found, one, tables)
@@ -56,9 +64,13 @@ def propose(draft: Draft, sources: Sequence[Source], wanted: Sequence[WantedTabl
     return found
 
 
-def _best(draft: Draft, found: Draft, wanted: WantedTable, tables: Sequence[CandidateTable]) -> Matched:
-    """The table that fits best of those of which all columns can be given. Raises the error of the one that fits best,
-    if there is none."""
+def _best(
+    draft: Draft, found: Draft, wanted: WantedTable, tables: Sequence[CandidateTable]
+) -> Matched:
+    """The table that fits best of those of which all columns can be given.
+
+    Raises the error of the one that fits best, if there is none.
+    """
     matched = [one for table in tables if (one := match(wanted, table)) is not None]
     if not matched:
         raise _not_found(wanted, wanted.rows[0], "no row of the input has anything of it")
@@ -78,10 +90,14 @@ def nobody_asked(_: Choice) -> bool:
     return False
 
 
-def _not_found(wanted: WantedTable, row: WantedRow, why: str, hint: str | None = None) -> UsageError:
+def _not_found(
+    wanted: WantedTable, row: WantedRow, why: str, hint: str | None = None
+) -> UsageError:
     message = f"{wanted.file}, line {row.line}: {why}"
     return UsageError(
-        "not-given", message, hint=hint or "check what was typed; ? stands for a cell that does not matter"
+        "not-given",
+        message,
+        hint=hint or "check what was typed; ? stands for a cell that does not matter",
     )
 
 
@@ -104,7 +120,9 @@ class _Proposing:
         self.wanted = wanted
         self.matched = matched
         self.table = DraftTable(wanted.name, copy.deepcopy(matched.table.table.rows))
-        self.table.options = {name: value for name, value in matched.table.table.options.items() if name != "bad"}
+        self.table.options = {
+            name: value for name, value in matched.table.table.options.items() if name != "bad"
+        }
         self.above: dict[int, DraftTable] = {}
         """Tables around it that are needed, by how far above they are."""
         self.helpers: dict[int, str] = {}
@@ -129,12 +147,18 @@ class _Proposing:
         while source.within is not None:
             source = source.within
             around = DraftTable(self._free_name(source.name), copy.deepcopy(source.rows))
-            around.options = {name: value for name, value in source.options.items() if name != "bad"}
+            around.options = {
+                name: value for name, value in source.options.items() if name != "bad"
+            }
             inner.within = self.above[level] = around
             inner, level = around, level + 1
 
     def _free_name(self, name: str) -> str:
-        taken = {self.wanted.name, *(table.name for table in self.found.tables), *self.wanted.columns}
+        taken = {
+            self.wanted.name,
+            *(table.name for table in self.found.tables),
+            *self.wanted.columns,
+        }
         while name in taken:
             name = f"all_{name}"
         return name
@@ -148,12 +172,18 @@ class _Proposing:
             self.as_typed(own, giving[0], cells)
             return
         if not any(isinstance(cell, str) for cell in cells):
-            nulls = [value for value in self.matched.table.values if snake_case(value.own.name) == snake_case(name)]
+            nulls = [
+                value
+                for value in self.matched.table.values
+                if snake_case(value.own.name) == snake_case(name)
+            ]
             if nulls:
                 self.placed(name, nulls[0]).comment = "by its name: nothing was typed of it"
             else:
                 self.table.fields.append(
-                    DraftField(name, {"compute": "CAST(NULL AS text)"}, comment="nothing was typed of it")
+                    DraftField(
+                        name, {"compute": "CAST(NULL AS text)"}, comment="nothing was typed of it"
+                    )
                 )
             return
         made = next(derived(name, cells, self.matched.rows, self.matched.table), None)
@@ -168,9 +198,14 @@ class _Proposing:
         self._put(self.made(name, made), made.of[0].levels if read_there else 0)
 
     def condition(self) -> None:
-        """What holds for all wanted rows and for no unwanted one. Raises UsageError where nothing does."""
+        """What holds for all wanted rows and for no unwanted one.
+
+        Raises UsageError where nothing does.
+        """
         unwanted = rows_like(self.wanted.unwanted, self.matched.table) or ()
-        for value in sorted(self.matched.table.values, key=lambda value: (len(set(value.texts)), value.levels)):
+        for value in sorted(
+            self.matched.table.values, key=lambda value: (len(set(value.texts)), value.levels)
+        ):
             ours = {value.texts[row] for row in self.matched.rows}
             theirs = {value.texts[row] for row in unwanted}
             if ours & theirs or not (value.is_text or value.kind.name == "boolean"):
@@ -180,7 +215,9 @@ class _Proposing:
                 self.table.options["where"] = condition.format(self.operand(value))
                 return
         row = self.wanted.unwanted[0]
-        raise _not_found(self.wanted, row, "no single value tells the unwanted rows from the wanted ones")
+        raise _not_found(
+            self.wanted, row, "no single value tells the unwanted rows from the wanted ones"
+        )
 
     def chosen(self, name: str) -> Sequence[Candidate]:
         """The values that give a column, the one that is meant first."""
@@ -194,16 +231,30 @@ class _Proposing:
 
     def choice(self, name: str, one: Candidate, other: Candidate) -> Choice:
         row, (left, right) = _first_difference(one, other)
-        return Choice(self.wanted.name, name, (_place(one), _place(other)), row + 1, (_shown(left), _shown(right)))
+        return Choice(
+            self.wanted.name,
+            name,
+            (_place(one), _place(other)),
+            row + 1,
+            (_shown(left), _shown(right)),
+        )
 
     def out_of_another(self, name: str, found: LookedUp) -> DraftField:
-        """A field that is looked up, and the table in which that is done, of which nothing is written."""
+        """A field that is looked up, and the table in which that is done, of which nothing is
+        written.
+        """
         other = found.table.table
-        table = DraftTable(self._free_name(other.name), copy.deepcopy(other.rows), key=[found.key.own.name])
-        table.options = {option: value for option, value in other.options.items() if option != "bad"}
+        table = DraftTable(
+            self._free_name(other.name), copy.deepcopy(other.rows), key=[found.key.own.name]
+        )
+        table.options = {
+            option: value for option, value in other.options.items() if option != "bad"
+        }
         table.options["duplicates"] = "first"
         for value in (found.key, found.give):
-            own = DraftField(value.own.name, dict(value.own.source), {**value.own.reading, "keep": False})
+            own = DraftField(
+                value.own.name, dict(value.own.source), {**value.own.reading, "keep": False}
+            )
             self._take_enum(own)
             table.fields.append(own)
         self.found.tables.append(table)
@@ -212,7 +263,9 @@ class _Proposing:
         return DraftField(name, {"lookup": lookup}, comment="of a record with the same key")
 
     def placed(self, name: str, value: Candidate, *, kept: bool = True) -> DraftField:
-        """A value as a field: of the table itself, or of the one that it stands in, from where it is inherited."""
+        """A value as a field: of the table itself, or of the one that it stands in, from where it
+        is inherited.
+        """
         own = DraftField(name, dict(value.own.source), dict(value.own.reading))
         if isinstance(above := own.source.get("parent"), str):
             own.source["parent"] = self.name_of(self.of_name(above))
@@ -223,7 +276,9 @@ class _Proposing:
         return own
 
     def _put(self, own: DraftField, levels: int) -> None:
-        """Adds a field to the table, or to the one so many levels above it, from where it is inherited."""
+        """Adds a field to the table, or to the one so many levels above it, from where it is
+        inherited.
+        """
         if levels == 0:
             self.table.fields.append(own)
             return
@@ -234,10 +289,13 @@ class _Proposing:
             own.reading["keep"] = False
 
     def as_typed(self, own: DraftField, value: Candidate, cells: Sequence[Cell]) -> None:
-        """Numbers that were typed otherwise than the draft would write them have as many digits after the point as all
-        that were typed, if no value has more."""
+        """Numbers that were typed otherwise than the draft would write them have as many digits
+        after the point as all that were typed, if no value has more.
+        """
         rows = zip(self.matched.rows, cells, strict=True)
-        if not value.kind.is_number or all(value.texts[row] == cell for row, cell in rows if isinstance(cell, str)):
+        if not value.kind.is_number or all(
+            value.texts[row] == cell for row, cell in rows if isinstance(cell, str)
+        ):
             return
         typed = {_digits(cell) for cell in cells if isinstance(cell, str)}
         there = max((_digits(text) for text in value.texts if text is not None), default=0)
@@ -270,7 +328,11 @@ class _Proposing:
 
     def of_name(self, name: str) -> Candidate:
         """The value of a field of the table itself."""
-        return next(value for value in self.matched.table.values if value.own.name == name and value.levels == 0)
+        return next(
+            value
+            for value in self.matched.table.values
+            if value.own.name == name and value.levels == 0
+        )
 
     def name_of(self, value: Candidate) -> str:
         """The field that holds a value, which is added if there is none."""
@@ -287,8 +349,11 @@ class _Proposing:
         return self.helpers[id(value)]
 
     def worded(self, name: str, made: Derived) -> DraftField:
-        """An enum. A word of which nothing was typed stands for the one that it begins like, if there is one, else for
-        itself."""
+        """An enum.
+
+        A word of which nothing was typed stands for the one that it begins like, if there is one,
+        else for itself.
+        """
         [value] = made.of
         typed = list(dict.fromkeys(made.words.values()))
         known = {text.strip(): word for text, word in made.words.items()}
@@ -307,7 +372,9 @@ class _Proposing:
         said = f"{typed} of {counted(len(cells), 'row')}"
         rivals = [value for value in giving[1:] if self.differs(giving[0], value)]
         told = [self.rival(giving[0], value) for value in rivals[:MOST_RIVALS]]
-        return "; ".join([said, *(told or [f"alone among {counted(len(self.matched.table.values), 'value')}"])])
+        return "; ".join(
+            [said, *(told or [f"alone among {counted(len(self.matched.table.values), 'value')}"])]
+        )
 
     @staticmethod
     def differs(one: Candidate, other: Candidate) -> bool:
@@ -324,10 +391,14 @@ class _Proposing:
         return f"or {_place(other)}: row {row + 1} has {_shown(left)} here, {_shown(right)} there"
 
     def nothing_gives(self, name: str, cells: Sequence[Cell]) -> UsageError:
-        """The cell that is most likely wrong, and the value that stands where the others were found."""
+        """The cell that is most likely wrong, and the value that stands where the others were
+        found.
+        """
         best: tuple[int, Candidate] | None = None
         for value in self.matched.table.values:
-            wrong = [n for n, cell in enumerate(cells) if not equal(value, self.matched.rows[n], cell)]
+            wrong = [
+                n for n, cell in enumerate(cells) if not equal(value, self.matched.rows[n], cell)
+            ]
             right = sum(isinstance(cell, str) for n, cell in enumerate(cells) if n not in wrong)
             if len(wrong) == 1 and right and best is None:
                 best = wrong[0], value
@@ -335,16 +406,24 @@ class _Proposing:
             number, value = best
             row, there = self.wanted.rows[number], value.texts[self.matched.rows[number]]
             why = (
-                f"{name} is {_shown(_text(cells[number]))}, and where the other rows have theirs stands {_shown(there)}"
+                f"{name} is {_shown(_text(cells[number]))}, and where the other rows have "
+                f"theirs stands {_shown(there)}"
             )
             return _not_found(self.wanted, row, why)
         number = next(n for n, cell in enumerate(cells) if isinstance(cell, str))
         cell = str(cells[number])
-        texts = {text for value in self.matched.table.values if (text := value.texts[self.matched.rows[number]])}
+        texts = {
+            text
+            for value in self.matched.table.values
+            if (text := value.texts[self.matched.rows[number]])
+        }
         near = nearest(cell, texts)
         hint = did_you_mean(cell, texts) if near else None
         return _not_found(
-            self.wanted, self.wanted.rows[number], f"nothing in its row gives {name}: {_shown(cell)}", hint
+            self.wanted,
+            self.wanted.rows[number],
+            f"nothing in its row gives {name}: {_shown(cell)}",
+            hint,
         )
 
 
@@ -356,15 +435,23 @@ def _condition(ours: set[str | None], theirs: set[str | None], *, as_text: bool)
         return "{} IS NULL"
     for texts, operator in ((ours, "="), (theirs, "<>")):
         if len(texts) == 1 and isinstance(text := next(iter(texts)), str):
-            literal = "'" + text.replace("'", "''").replace("{", "{{").replace("}", "}}") + "'" if as_text else text
+            literal = (
+                "'" + text.replace("'", "''").replace("{", "{{").replace("}", "}}") + "'"
+                if as_text
+                else text
+            )
             return f"{{}} {operator} {literal}"
     return None
 
 
-def _first_difference(one: Candidate, other: Candidate) -> tuple[int, tuple[str | None, str | None]]:
+def _first_difference(
+    one: Candidate, other: Candidate
+) -> tuple[int, tuple[str | None, str | None]]:
     """The number of the first row in which two values differ, and what each has there."""
     pairs = enumerate(zip(one.texts, other.texts, strict=True))
-    return next((row, pair) for row, pair in pairs if _canonical(one, pair[0]) != _canonical(other, pair[1]))
+    return next(
+        (row, pair) for row, pair in pairs if _canonical(one, pair[0]) != _canonical(other, pair[1])
+    )
 
 
 def _place(value: Candidate) -> str:
@@ -372,7 +459,9 @@ def _place(value: Candidate) -> str:
 
 
 def _reach_through(outer: DraftTable, inner: DraftTable) -> None:
-    """A table of which nothing is wanted: the paths of both are one, or it has a field that is not written."""
+    """A table of which nothing is wanted: the paths of both are one, or it has a field that is not
+    written.
+    """
     plain = not outer.options and isinstance(outer.rows, str) and isinstance(inner.rows, str)
     if plain and inner.rows != "$":
         inner.rows = f"{outer.rows}{str(inner.rows)[1:]}"
@@ -385,7 +474,9 @@ def _word_for(text: str, typed: Mapping[str, str], words: Sequence[str]) -> str:
     if text in typed:
         return typed[text]
     alike = [
-        word for word in words if word.casefold().startswith(text.casefold()) or text.casefold() == word.casefold()
+        word
+        for word in words
+        if word.casefold().startswith(text.casefold()) or text.casefold() == word.casefold()
     ]
     return alike[0] if len(alike) == 1 else text
 

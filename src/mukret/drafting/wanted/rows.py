@@ -45,8 +45,9 @@ class WantedTable:
 
 
 def read_wanted(file: str, name: str) -> WantedTable:
-    """A header, and rows below it: `?` says nothing, an empty cell is null, and a row that begins with a cell `-` is
-    one that is not wanted. Raises InputError."""
+    """A header, and rows below it: `?` says nothing, an empty cell is null, and a row that begins
+    with a cell `-` is one that is not wanted. Raises InputError.
+    """
     try:
         with open(file, encoding="utf-8-sig", newline="") as opened:
             lines = csv.reader(opened)
@@ -89,7 +90,9 @@ def _add(found: WantedTable, cells: list[str], line: int) -> None:
         cells = [ANY_MARK, *cells[1:]]
     if len(cells) != width:
         message = f"{found.file}, line {line}: {len(cells)} cells, and the header has {width}"
-        raise InputError("not-opened", message, hint="a cell that holds a comma stands in double quotes")
+        raise InputError(
+            "not-opened", message, hint="a cell that holds a comma stands in double quotes"
+        )
     row = WantedRow(tuple(map(_cell, cells)), line, found.file)
     (found.unwanted if unwanted else found.rows).append(row)
 

@@ -1,7 +1,8 @@
-"""Records that may be rows written side by side: a table for the members of each, beside the tables of a draft.
+"""Records that may be rows written side by side: a table for the members of each, beside the tables
+of a draft.
 
-`{"adult": {"amount": 7}, "child": {"amount": 3}}` is a record with two amounts, or two rows. A draft has to choose; who
-types wanted rows has chosen.
+`{"adult": {"amount": 7}, "child": {"amount": 3}}` is a record with two amounts, or two rows. A
+draft has to choose; who types wanted rows has chosen.
 """
 
 from __future__ import annotations
@@ -17,7 +18,9 @@ FEWEST = 2
 
 
 def with_members_as_rows(draft: Draft) -> None:
-    """Adds tables to a draft of candidates: for each record that has members of the same shape the members as rows."""
+    """Adds tables to a draft of candidates: for each record that has members of the same shape the
+    members as rows.
+    """
     for table in list(draft.tables):
         draft.tables += _tables_of_members(draft, table)
 
@@ -35,7 +38,9 @@ def _groups(table: DraftTable) -> dict[str, list[DraftField]]:
     readings: dict[tuple[str, str], DraftField] = {}
     for own in table.fields:
         at = own.source.get("at")
-        segments = parse_path(at).segments if isinstance(at, str) and "take" not in own.source else ()
+        segments = (
+            parse_path(at).segments if isinstance(at, str) and "take" not in own.source else ()
+        )
         for place, segment in enumerate(segments):
             if not isinstance(segment.only, Name):
                 break
@@ -54,7 +59,9 @@ def _field(rest: str, like: DraftField) -> DraftField:
     reading = {name: value for name, value in like.reading.items() if name != "keep"}
     last = parse_path(rest).segments[-1:]
     name = last[0].only.name if last and isinstance(last[0].only, Name) else VALUE
-    plain = "".join(character if character.isalnum() and character.isascii() else "_" for character in name)
+    plain = "".join(
+        character if character.isalnum() and character.isascii() else "_" for character in name
+    )
     return DraftField(f"member_{plain}" if rest != "$" else VALUE, {"at": rest}, reading)
 
 
