@@ -34,10 +34,8 @@ LONGEST_PLACE = 110
     "compare",
     short_help="Say what differs between two deliveries, or by other rules.",
     epilog=examples(
-        (
-            "mukret compare merrow-demo/tables sqlite:///ferries.db --ignore-fields "
-            "generated_at,log.found_in"
-        ),
+        "mukret compare merrow-demo/tables sqlite:///ferries.db --ignore-fields "
+        "generated_at,log.found_in",
         "mukret compare merrow-demo/merrow.rules.yaml new.rules.yaml merrow-demo/feed",
     ),
 )

@@ -151,10 +151,8 @@ def print_reasons(tally: Tally, where: str | None, parents: Mapping[str, str | N
     for above, below in followers.items():
         rejected = counted(tally.tables[above].rows_rejected, "row")
         click.echo(
-            (
-                f"  {rejected} of {above} rejected took with them {', '.join(below)} "
-                f"[{PARENT_REJECTED}]"
-            ),
+            f"  {rejected} of {above} rejected took with them {', '.join(below)} "
+            f"[{PARENT_REJECTED}]",
             err=True,
         )
 

@@ -236,10 +236,8 @@ def _add(rules: str, files: tuple[str, ...], *, quiet: bool) -> None:
         return
     told = [counted(len(added.fields), "field"), counted(len(added.tables), "table")]
     click.echo(
-        (
-            f"{click.style(rules, bold=True)}: {', '.join(told)} and "
-            f"{counted(len(added.ignored), 'path')} to ignore added"
-        ),
+        f"{click.style(rules, bold=True)}: {', '.join(told)} and "
+        f"{counted(len(added.ignored), 'path')} to ignore added",
         err=True,
     )
     for name in (*added.fields, *added.tables):

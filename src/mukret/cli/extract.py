@@ -237,11 +237,8 @@ def _extract_part(
     own = [everything[number] for number in share.taken(everything)]
     if asks_the_time(checked) and not quiet:
         click.echo(
-            (
-                "CURRENT_TIMESTAMP is the time of each part: parts extracted at other times "
-                "differ in "
-                "it"
-            ),
+            "CURRENT_TIMESTAMP is the time of each part: parts extracted at other times differ in "
+            "it",
             err=True,
         )
     run = Run(checked, own, workers=sensible(own) if workers is None else workers, settles=False)

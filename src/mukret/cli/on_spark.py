@@ -92,10 +92,8 @@ def _say_before(in_one_go: Sequence[Input], target: str) -> None:
     from mukret.text import escaped
 
     click.echo(
-        (
-            "rows, rejects and counts are those of one machine; the order of rows in files is not "
-            "promised"
-        ),
+        "rows, rejects and counts are those of one machine; the order of rows in files is not "
+        "promised",
         err=True,
     )
     for one in in_one_go:

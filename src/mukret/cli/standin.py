@@ -73,11 +73,8 @@ def command(
         f"    mukret collect '{service.base}/timetable?day=2031-03-28' --to kept", fg="green"
     )
     click.secho(
-        (
-            f"    mukret collect {service.base}/ports --bearer FERRY_PASS --follow "
-            "'$..sailings_url' "
-            "--to kept"
-        ),
+        f"    mukret collect {service.base}/ports --bearer FERRY_PASS --follow '$..sailings_url' "
+        "--to kept",
         fg="green",
     )
     click.secho(

@@ -36,10 +36,8 @@ if TYPE_CHECKING:
     "trace",
     short_help="Explain a row: from the response to each value.",
     epilog=examples(
-        (
-            "mukret trace merrow-demo/merrow.rules.yaml merrow-demo/feed --table sailings --key "
-            "sailing_no=1003"
-        ),
+        "mukret trace merrow-demo/merrow.rules.yaml merrow-demo/feed --table sailings --key "
+        "sailing_no=1003",
         (
             "mukret trace merrow-demo/merrow.rules.yaml merrow-demo/feed --table bookings --nth 2 "
             "--field per_seat"

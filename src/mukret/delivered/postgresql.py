@@ -24,8 +24,7 @@ _MICROSECONDS = "(EXTRACT(EPOCH FROM {}) * 1000000)::bigint"
 _COLUMNS = (
     "SELECT relname::text, attname::text FROM pg_attribute JOIN pg_class ON pg_class.oid = attrelid"
     " WHERE pg_table_is_visible(attrelid) AND relkind IN ('r', 'p') AND attnum > 0 AND NOT "
-    "attisdropped"
-    " ORDER BY attrelid, attnum"
+    "attisdropped ORDER BY attrelid, attnum"
 )
 
 

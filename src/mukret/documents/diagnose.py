@@ -324,10 +324,8 @@ class _Scanner:
         assert part
         if part.end() == len(self.text):
             return self.fail(
-                (
-                    "cut off inside a text that began at line "
-                    f"{self.text.count(chr(10), 0, self.at) + 1}"
-                ),
+                "cut off inside a text that began at line "
+                f"{self.text.count(chr(10), 0, self.at) + 1}",
                 part.end(),
             )
         if self.text[part.end()] == "\\":

@@ -25,15 +25,13 @@ _MONEY = word_set(
 )
 _MEASURED = word_set(
     "lat lon lng long latitude longitude altitude elevation coordinate coord bbox boundingbox "
-    "bounds position geo "
-    "geometry"
+    "bounds position geo geometry"
 )
 _LABELS = word_set(
     "zip zipcode postcode postal plz phone telephone tel mobile fax cell isbn issn ean upc gtin "
     "fips ssn iban bic "
     "imei mmsi imo icao iata callsign barcode account version ver hash digest checksum md5 sha1 "
-    "sha256 code key ref "
-    "reference sku slug"
+    "sha256 code key ref reference sku slug"
 )
 _FREE = word_set(
     "name title label description desc comment text summary note remark message headline caption "
@@ -69,8 +67,7 @@ _ANSWER = word_set(
     "code cod message success ok result error errors version api request requests query params "
     "filter filters "
     "format type kind quota hits docs shards license licence copyright disclaimer attribution "
-    "help debug warnings "
-    "ttl took numfound start rows etag"
+    "help debug warnings ttl took numfound start rows etag"
 )
 _ANSWER_ENDS = word_set(
     "token page pages limit offset total count cursor url uri link links href status version took "

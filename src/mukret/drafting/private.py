@@ -16,8 +16,7 @@ from mukret.values import JsonValue
 LONGEST_SHOWN = 40
 _SECRET = word_set(
     "token secret password passwd pwd passphrase credential apikey authorization auth bearer "
-    "session cookie signature "
-    "sig nonce otp pin jwt csrf cvv salt"
+    "session cookie signature sig nonce otp pin jwt csrf cvv salt"
 )
 _PERSONAL = word_set(
     "email mail phone telephone tel mobile fax firstname lastname surname forename birthday "

@@ -35,8 +35,7 @@ _MOMENTS = _words(
 )
 _STEMS = _words(
     "time date stamp epoch unix utc creat updat modif chang expir publish generat retriev upload "
-    "regist receiv "
-    "accept approv"
+    "regist receiv accept approv"
 )
 _COUNT = re.compile(
     r"(?:count|size|bytes|total|length|amount|population|value|phone|zip|isbn|ean)s?$", re.I

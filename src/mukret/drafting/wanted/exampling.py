@@ -91,8 +91,7 @@ def _lines(
         if cell is not None and not isinstance(kinds[name], ListOf | Json)
     }
     return (
-        f"  - shows: a wanted row of {table.name}\n"
-        f"    response: {flow(response)}\n"
+        f"  - shows: a wanted row of {table.name}\n    response: {flow(response)}\n"
         f"    gives:\n      {table.name}:\n        - {flow(dict(gives))}\n"
     )
 
