@@ -14,7 +14,7 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
-from mukret.cli.standin import DEFAULT_PORT
+from mukret.cli.commands.standin import DEFAULT_PORT
 from mukret.sample.service import PASSWORD, USER, standing_in
 from tests.helpers import FolderCase, demo_port, rules_text, run_mukret
 

@@ -16,7 +16,7 @@ import unittest
 from typing import Any
 from unittest import mock
 
-from mukret.cli.console import cell_width
+from mukret.cli.views.screen import cell_width
 from mukret.documents import find_sources, glance
 from mukret.paths import parse_path
 from mukret.survey import nodes

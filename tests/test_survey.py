@@ -16,7 +16,7 @@ from typing import Any
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from mukret.cli.survey_view import print_survey
+from mukret.cli.views.survey import print_survey
 from mukret.documents import find_sources
 from mukret.errors import InputError
 from mukret.paths import parse_path

@@ -10,7 +10,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from mukret.cli.watch import watch
+from mukret.cli.handlers.watching import watch
 from mukret.documents import find_sources
 from mukret.engine.run import Run
 from mukret.errors import RulesError

@@ -87,7 +87,6 @@ class Diagnostic:
     code: str
     message: str
     hint: str | None = None
-    severity: str = "error"
     source: str = ""
 
     def __str__(self) -> str:

@@ -6,6 +6,7 @@ import errno
 import os
 import signal
 import sys
+import traceback
 from importlib import import_module
 from typing import Any, NoReturn
 
@@ -14,7 +15,8 @@ from click.shell_completion import CompletionItem
 
 from mukret.cli.streams import set_up_streams
 from mukret.cli.without_pandas import hide_pandas
-from mukret.errors import Interrupted, MukretError, OutputError, RulesError
+from mukret.errors import Interrupted, MukretError, OutputError
+from mukret.text import did_you_mean
 from mukret.version import __version__
 
 COMMANDS = {
@@ -50,15 +52,14 @@ class LazyGroup(click.Group):
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         if cmd_name not in COMMANDS:
             return None
-        command: click.Command = import_module(f"mukret.cli.{cmd_name}").command
+        command: click.Command = import_module(f"mukret.cli.commands.{cmd_name}").command
+        command.short_help = COMMANDS[cmd_name]
         return command
 
     def resolve_command(
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
         if args and args[0] not in COMMANDS and not args[0].startswith("-"):
-            from mukret.text import did_you_mean
-
             raise click.UsageError(f"no command {args[0]}: {did_you_mean(args[0], COMMANDS)}", ctx)
         return super().resolve_command(ctx, args)
 
@@ -96,7 +97,20 @@ def run() -> NoReturn:
     set_up_streams()
     signal.signal(signal.SIGTERM, _interrupt)
     hide_pandas()
-    verbose = "-vv" in sys.argv
+    code = _exit_code("-vv" in sys.argv)
+    _past_interrupting()
+    try:
+        sys.stdout.flush()
+    except BrokenPipeError:
+        _silence_output()
+    except OSError as error:
+        code = show(_unwritten(error))
+        _silence_output()
+    sys.exit(code)
+
+
+def _exit_code(verbose: bool) -> int:
+    """Runs the command that was typed; whatever goes wrong is printed, and decides the code."""
     try:
         code = main.main(
             standalone_mode=False,
@@ -104,32 +118,26 @@ def run() -> NoReturn:
             color=False if "NO_COLOR" in os.environ else None,
         )
     except MukretError as error:
-        code = show(error, verbose)
+        return show(error, verbose)
     except click.exceptions.NoArgsIsHelpError as error:
         click.echo(error.format_message())
-        code = error.exit_code
+        return error.exit_code
     except click.ClickException as error:
-        code = show_usage(error)
+        return show_usage(error)
     except (KeyboardInterrupt, click.Abort) as error:
         interrupt = error.__cause__ or error  # click makes another exception of it
         outcome = f"; {interrupt.outcome}" if isinstance(interrupt, Interrupted) else ""
         click.echo(f"\ninterrupted{outcome}", err=True)
-        code = INTERRUPTED
+        return INTERRUPTED
     except ReaderGone:
         _silence_output()
-        code = 0
+        return 0
     except OSError as error:
         code = show(_unwritten(error), verbose)
         _silence_output()
     except Exception as error:
-        code = show(_defect(error), verbose)
-    _past_interrupting()
-    try:
-        sys.stdout.flush()
-    except OSError as error:
-        code = show(_unwritten(error)) if not isinstance(error, BrokenPipeError) else code
-        _silence_output()
-    sys.exit(code if isinstance(code, int) else 0)
+        return show(_defect(error), verbose)
+    return code if isinstance(code, int) else 0
 
 
 def _unwritten(error: OSError) -> MukretError:
@@ -166,44 +174,20 @@ def _silence_output() -> None:
 
 
 def show(error: MukretError, verbose: bool = False) -> int:
-    """Prints an error; gives the exit code."""
+    """Prints an error, with its traceback if more is to be said; gives the exit code."""
+    from mukret.cli.views.problems import print_error  # `--help` prints none, and starts faster
+
     if verbose:
-        import traceback
-
         traceback.print_exception(error, file=sys.stderr)
-    from mukret.text import escaped
-
-    if isinstance(error, RulesError):
-        from mukret.cli.console import print_diagnostics
-
-        print_diagnostics(error)
-        return error.exit_code
-    click.secho("error: ", fg="red", bold=True, nl=False, err=True)
-    click.echo(f"{escaped(error.message)} [{error.code}]", err=True)
-    if error.place:
-        click.echo(f"  at {escaped(error.place)}", err=True)
-    if error.pointer:
-        from mukret.cli.console import windowed
-
-        line, caret = windowed(*error.pointer)
-        click.echo(f"    {line}", err=True)
-        click.secho(f"    {' ' * caret}^", fg="red", bold=True, err=True)
-    _hint(error.hint)
+    print_error(error)
     return error.exit_code
 
 
 def show_usage(error: click.ClickException) -> int:
-    click.secho("error: ", fg="red", bold=True, nl=False, err=True)
-    click.echo(f"{error.format_message()} [usage]", err=True)
+    """Prints what click says of a command that it can't take; gives the exit code."""
+    from mukret.cli.views.problems import print_failure
+
     context = getattr(error, "ctx", None)
-    if context is not None:
-        _hint(f"{context.command_path} --help shows how it is used")
+    hint = f"{context.command_path} --help shows how it is used" if context is not None else None
+    print_failure(f"{error.format_message()} [usage]", place=None, hint=hint)
     return 2
-
-
-def _hint(hint: str | None) -> None:
-    if hint:
-        from mukret.text import escaped
-
-        click.secho("  hint: ", fg="cyan", nl=False, err=True)
-        click.echo(escaped(hint), err=True)

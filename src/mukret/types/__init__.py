@@ -3,7 +3,7 @@
 This is the plain meaning, a value at a time; `mukret.columns` does the same for whole columns.
 """
 
-from mukret.types.base import PLAIN, WHITE_SPACE, Bad, Options, Reading, ValueType
+from mukret.types.base import PLAIN, WHITE_SPACE, Bad, Options, Reading, TypedValue, ValueType
 from mukret.types.booleans import Boolean
 from mukret.types.calendar import Date, Datetime, Time
 from mukret.types.durations import Duration
@@ -35,6 +35,7 @@ __all__ = [
     "Text",
     "Time",
     "Timestamp",
+    "TypedValue",
     "ValueType",
     "parse_type",
 ]

@@ -6,8 +6,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from datetime import date, datetime, time, timedelta
+from decimal import Decimal
 from functools import cached_property
-from typing import Any, Literal
+from typing import Any, Literal, TypeAlias
 
 from mukret.paths.regexps import captured
 from mukret.values import JsonValue, scalar_text
@@ -18,6 +20,12 @@ WHITE_SPACE = (
     + "\u2028\u2029\u202f\u205f\u3000"
 )
 """The characters that trimming takes away: Unicode's White_Space property."""
+
+TypedValue: TypeAlias = (
+    "bool | int | float | Decimal | str | date | datetime | time | timedelta"
+    " | list[TypedValue] | None"
+)
+"""A value of a type as Python holds it; null is None, whatever the type."""
 
 Rounding = Literal["half-even", "half-up"]
 

@@ -1,0 +1,1 @@
+"""What each command is called with: options, arguments and help, and nothing else."""

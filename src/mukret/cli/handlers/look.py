@@ -1,0 +1,97 @@
+"""`mukret look`: the raw nodes of a path, as they stand."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from mukret.cli.handlers.request import Talk
+from mukret.cli.views.counts import print_bad_documents
+from mukret.cli.views.look import (
+    Question,
+    Size,
+    print_as_json,
+    print_every,
+    print_nodes,
+    print_values,
+)
+from mukret.cli.views.problems import print_unmatched
+from mukret.documents import find_sources, nothing_read
+from mukret.errors import UsageError
+from mukret.paths import Path, parse_path
+from mukret.paths.locate import nearest_existing
+from mukret.survey.nodes import Found, Reading, find_nodes
+from mukret.text import counted
+
+
+@dataclass(frozen=True, kw_only=True)
+class Request(Talk):
+    """What was typed after `mukret look`."""
+
+    file: str
+    path: str
+    nth: int | None
+    named: str | None
+    every: bool
+    values: bool
+    whole: bool
+    newest: bool
+    as_json: bool
+
+    @property
+    def cut_to_the_screen(self) -> bool:
+        """Whether more of a node than there is room for on a screen is of no use."""
+        return not (self.every or self.values or self.as_json or self.whole)
+
+
+def handle(request: Request) -> int:
+    request.start_log()
+    ways = request.every + request.values + request.as_json
+    if ways > 1 and not (request.every and request.as_json):
+        message = "--values, --every and --json are ways to show the same nodes"
+        raise UsageError("usage", message, hint="take one")
+    path = parse_path(request.path)
+    if request.named is not None:
+        path = path.members_named(request.named)
+    size = Size.of_terminal(cut=not request.whole)
+    enough = max(size.width, size.height) if request.cut_to_the_screen else None
+    sources = find_sources([request.file], newest=request.newest)
+    reading, nodes = find_nodes(sources, path, enough)
+    if request.nth is not None:
+        nodes = _nth(nodes, request.nth, path, reading)
+    shown = _print(request, path, nodes, reading, size)
+    if reading.bad and not reading.documents:
+        raise nothing_read(reading.bad[0], len(reading.bad))
+    print_bad_documents(reading.bad, len(reading.bad))
+    if not shown:
+        near = nearest_existing(path, reading.first)
+        print_unmatched(path.text, near.text if near else None)
+    return 1 if not shown or reading.bad else 0
+
+
+def _print(
+    request: Request, path: Path, nodes: Iterator[Found], reading: Reading, size: Size
+) -> int:
+    """Shows nodes as was asked for; gives how many there are."""
+    if request.as_json:
+        return print_as_json(nodes, every=request.every)
+    if request.values:
+        return print_values(nodes)
+    if request.every:
+        return print_every(nodes)
+    question = Question(request.file, path, request.nth, quiet=request.quiet)
+    return print_nodes(nodes, reading, size, question)
+
+
+def _nth(nodes: Iterator[Found], nth: int, path: Path, reading: Reading) -> Iterator[Found]:
+    """The one of this number, from 1. Raises UsageError where there are fewer; none is no error."""
+    count = 0
+    for node in nodes:
+        count += 1
+        if count == nth:
+            yield node
+            return
+    if count:
+        print_bad_documents(reading.bad, len(reading.bad))
+        message = f"{path.text} finds {counted(count, 'node')}; there is no number {nth:,}"
+        raise UsageError("usage", message)

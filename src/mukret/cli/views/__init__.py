@@ -1,0 +1,1 @@
+"""How results are drawn on a terminal; nothing here reads, computes or decides."""

@@ -1,0 +1,480 @@
+"""How a survey is drawn: lists of records, the tree of places, surprises; fitted to the width of
+the terminal.
+"""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Iterator, Sequence
+
+import click
+from rich.console import Console
+from rich.text import Text
+
+from mukret.cli.views.counts import print_bad_documents
+from mukret.cli.views.problems import print_unmatched
+from mukret.cli.views.screen import (
+    aligned,
+    cell_width,
+    next_step,
+    readable,
+    screen,
+)
+from mukret.paths import child_segment
+from mukret.paths.locate import path_text
+from mukret.survey.addresses import AddressPlace
+from mukret.survey.places import Place
+from mukret.survey.report import PlaceReport, RecordList, Surprise, SurveyReport, share
+from mukret.survey.shapes import in_array
+from mukret.text import counted, escaped, shortened
+from mukret.values import JsonValue, json_text
+
+MOST_ADDRESSES = 8
+MOST_MEMBERS = 200
+"""Places below one that are drawn."""
+MOST_WORDS = 12
+LONGEST_EXAMPLE = 40
+LONGEST_UNBROKEN = 20
+LONGEST_ROOT = 16
+SHORTEST_LABEL = 8
+NARROWEST = 24
+WIDEST = 160
+MOST_SURPRISES = 30
+MOST_LISTS = 25
+MOST_LINES = 120
+"""Places that are shown on two screens, about; of more the deepest are counted."""
+LIST_SHARE = 0.42
+"""The part of the width that names may take."""
+GLUE = "\ufdd0"
+"""A space at which no line is broken; a character that no text is to hold (Unicode: a
+noncharacter).
+"""
+PLAIN = frozenset("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-./:+")
+
+Part = tuple[str, str]
+"""A piece of text and its style."""
+
+
+def print_survey(
+    report: SurveyReport, files: Sequence[str], *, quiet: bool, details: bool, whole: bool = False
+) -> None:
+    """Prints a survey; with `details` also reading options and longest texts.
+
+    Unless `whole`, of very many places those that stand deepest are only counted, and of very many
+    surprises some are shown.
+    """
+    console = screen()
+    width = min(console.width, WIDEST)
+    console.print(_headline(report), width=width)
+    print_bad_documents(report.bad, report.bad_documents)
+    if not report.roots:
+        print_unmatched(report.path or "$", report.hint)
+        return
+    if report.lists:
+        console.print("\n[bold]Lists of records[/bold]")
+        _print_lists(report.lists, len(report.lists) if whole else MOST_LISTS)
+    console.print("\n[bold]What stands where[/bold]")
+    tree = _Tree(report, console, width, details, whole=whole)
+    tree.print()
+    tree.print_cut()
+    if report.surprises:
+        console.print(f"\n[bold yellow]{counted(len(report.surprises), 'surprise')}[/bold yellow]")
+        most = len(report.surprises) if whole else MOST_SURPRISES
+        for surprise in report.surprises[:most]:
+            _print_surprise(surprise, console, width)
+        if len(report.surprises) > most:
+            console.print(f"  … and {len(report.surprises) - most} more: --whole shows all")
+    if not quiet:
+        _print_next(report, files)
+
+
+def _headline(report: SurveyReport) -> Text:
+    size = (
+        f"{counted(report.documents, 'document')} in {counted(report.files, 'file')}, "
+        f"{_bytes(report.size)}"
+    )
+    text = Text(size, style="bold")
+    if report.path is not None:
+        found = counted(report.roots, "node") if report.roots else "nothing"
+        text.append(f"; {escaped(report.path)} finds {found}", style="not bold")
+    if report.passed_over:
+        shown = ", ".join(
+            f"{count:,} × {escaped(reason)}" for reason, count in report.passed_over.items()
+        )
+        text.append(f"\npassed over, since they hold no data: {shown}", style="not bold dim")
+    return text
+
+
+def _bytes(size: int) -> str:
+    for unit, power in (("GB", 9), ("MB", 6), ("kB", 3)):
+        if size >= 10**power:
+            return f"{size / 10**power:.1f} {unit}"
+    return counted(size, "byte")
+
+
+def _print_lists(lists: Sequence[RecordList], most: int) -> None:
+    """The lists in their order; of more than so many those that stand highest."""
+    highest = sorted(range(len(lists)), key=lambda number: lists[number].path.count("["))[:most]
+    rows = [
+        [f"  {one.path}", f"{one.records:,}", _lists_text(one)]
+        for one in (lists[n] for n in sorted(highest))
+    ]
+    for line in aligned(rows, right=[1]):
+        click.echo(escaped(line))
+    if len(lists) > most:
+        click.echo(f"  … and {counted(len(lists) - most, 'list')} deeper down: --whole shows all")
+
+
+def _lists_text(one: RecordList) -> str:
+    if one.shortest is None or one.longest is None:
+        return (
+            f"in {'one object' if one.lists == 1 else f'{one.lists:,} objects'}, under names "
+            "that are data"
+        )
+    if one.lists == 1:
+        return "in one list"
+    if one.lists == one.records and one.path == "$":
+        return "one to a document"
+    return f"in {one.lists:,} lists of {_span(one.shortest, one.longest)}"
+
+
+def _span(low: int, high: int) -> str:
+    return f"{low:,}" if low == high else f"{low:,} to {high:,}"
+
+
+class _Tree:
+    """One line or more per place; an array and its elements stand on one line."""
+
+    def __init__(
+        self,
+        report: SurveyReport,
+        console: Console,
+        width: int,
+        details: bool,
+        *,
+        whole: bool = False,
+    ) -> None:
+        self.console = console
+        self.details = details
+        self.reports = {id(one.place): one for one in report.places}
+        self.root = report.places[0]
+        self.deepest = None if whole else self.depth_to_show()
+        """So deep the lines go, where there are too many for that."""
+        self.cut_at: str | None = None
+        """The first place of which those below are only counted."""
+        self.rows = list(self.lines(self.root, "", ""))
+        longest = max(len(guide) + cell_width(label) for guide, _, label, _ in self.rows)
+        deepest = max(len(guide) for guide, *_ in self.rows)
+        self.label_width = min(longest, max(int(width * LIST_SHARE), deepest + SHORTEST_LABEL))
+        self.width = max(
+            width - self.label_width - 2, NARROWEST
+        )  # where places are deep, wider than the screen
+
+    def print(self) -> None:
+        for guide, below, label, parts in self.rows:
+            text = Text()
+            for part, style in parts:
+                text.append(part, style)
+            lines = list(text.wrap(self.console, self.width)) or [Text()]
+            for number, line in enumerate(lines):
+                head = Text()
+                head.append(guide if number == 0 else below, style="dim")
+                room = self.label_width - len(head)
+                if number == 0:
+                    name = Text(label, style="bold")
+                    name.truncate(room, overflow="ellipsis")
+                    head.append_text(name)
+                head.pad_right(max(0, self.label_width + 2 - head.cell_len))
+                line.plain = line.plain.replace(GLUE, " ")
+                head.append_text(line)
+                head.rstrip()
+                self.console.print(
+                    head, no_wrap=True, overflow="ignore", crop=False, soft_wrap=True
+                )
+
+    def print_cut(self) -> None:
+        """Says how to see the places that were only counted."""
+        if self.cut_at is not None:
+            path = shlex.quote(readable(self.cut_at))
+            click.echo(
+                f"Deeper places are only counted: --path {path} shows those below it, --whole all"
+            )
+
+    def depth_to_show(self) -> int | None:
+        """How deep the lines may go so that they fill two screens; None if all of them may be
+        shown.
+        """
+        counts: list[int] = []
+        level = [self.root]
+        while level:
+            counts.append(len(level))
+            level = [
+                child for one in level for child in self.children(self.chain(one))[:MOST_MEMBERS]
+            ]
+        if sum(counts) <= MOST_LINES:
+            return None
+        fitting = [depth for depth in range(len(counts)) if sum(counts[: depth + 1]) <= MOST_LINES]
+        return max([1, *fitting])
+
+    def children(self, chain: Sequence[PlaceReport]) -> list[PlaceReport]:
+        return [child for one in chain for child in self.shown_below(one, chain)]
+
+    def lines(
+        self, report: PlaceReport, guide: str, below: str, depth: int = 0
+    ) -> Iterator[tuple[str, str, str, list[Part]]]:
+        """Guides of the first line and of those that follow, the label, and what is said of the
+        place.
+        """
+        chain = self.chain(report)
+        label = self.label(chain)
+        children = self.children(chain)
+        if children and depth == self.deepest:
+            self.cut_at = self.cut_at or chain[-1].path
+            places = sum(1 for _ in chain[-1].place.everything()) - 1
+            said = [*self.parts(chain), [(f"{counted(places, 'place')} below", "yellow")]]
+            yield guide, below, label, list(_joined(iter(said)))
+            return
+        bar = f"{below}│ " if children else below
+        yield guide, bar, label, list(_joined(self.parts(chain)))
+        more = len(children) - MOST_MEMBERS
+        for number, child in enumerate(children[:MOST_MEMBERS]):
+            last = number == len(children) - 1
+            guides = (f"{below}{'└' if last else '├'} ", f"{below}{'  ' if last else '│ '}")
+            yield from self.lines(child, *guides, depth + 1)
+        if more > 0:
+            yield (
+                f"{below}└ ",
+                below,
+                "…",
+                [(f"{counted(more, 'more member')}: --json lists all", "yellow")],
+            )
+
+    def chain(self, report: PlaceReport) -> list[PlaceReport]:
+        """A place and, as long as each is only there to hold the next, its elements or members
+        whose names are data.
+        """
+        chain = [report]
+        while True:
+            place = chain[-1].place
+            following = place.members or place.elements
+            if following is None or (place.children and place.step is None):
+                return chain
+            chain.append(self.reports[id(following)])
+
+    def label(self, chain: Sequence[PlaceReport]) -> str:
+        segments = tuple(child_segment(one.place.selector) for one in chain[1:])
+        first = chain[0]
+        if first.place.parent is None:
+            own = self.root_label(first.path)
+        elif first.place.position is not None:
+            position = first.place.position
+            header = self.header(first.place) or ()
+            name = (
+                header[position] if position < len(header) else ""
+            )  # a row may be longer than its header
+            own = f"[{position}] {name}".rstrip()
+        else:
+            own = (
+                path_text((child_segment(first.place.selector),))
+                .removeprefix("$")
+                .removeprefix(".")
+            )
+        return escaped(own + path_text(segments).removeprefix("$").replace(".*", "[*]"))
+
+    def root_label(self, path: str) -> str:
+        """A long path by its last member alone; the whole of it stands in the headline."""
+        if len(path) <= LONGEST_ROOT:
+            return path
+        _, dot, name = path.rpartition(".")
+        return name if dot and len(name) <= LONGEST_ROOT else "…"
+
+    def header(self, column: Place) -> tuple[str, ...] | None:
+        table = column.parent.parent if column.parent else None
+        return table.header if table is not None else None
+
+    def shown_below(
+        self, report: PlaceReport, chain: Sequence[PlaceReport]
+    ) -> Iterator[PlaceReport]:
+        place = report.place
+        inner = {name for one in chain if one is not report for name in one.place.children}
+        own = [*place.children.values(), *place.columns]
+        if place.elements is not None and report is chain[-1]:
+            own.append(place.elements)
+        for child in own:
+            if (
+                report is chain[-1] or child.step not in inner
+            ):  # an object instead of a list: told once
+                yield self.reports[id(child)]
+
+    # ---- what is said of a place
+
+    def parts(self, chain: Sequence[PlaceReport]) -> Iterator[list[Part]]:
+        first = chain[0]
+        place = first.place
+        if not first.always:
+            yield [(share(first.present, first.of), "yellow")]
+        if place.parent is None:
+            yield [(counted(place.nodes, "document" if first.path == "$" else "node"), "")]
+        for one in chain:
+            yield from self.own_parts(one)
+
+    def own_parts(self, report: PlaceReport) -> Iterator[list[Part]]:
+        place = report.place
+        if report.nulls:
+            always = report.nulls == place.nodes
+            yield [
+                (
+                    "always null" if always else f"null in {share(report.nulls, place.nodes)}",
+                    "yellow",
+                )
+            ]
+        kinds = [kind for kind in place.kinds if kind != "null"]
+        if len(kinds) > 1:
+            yield [(" or ".join(f"{kind} {place.count(kind):,}" for kind in kinds), "yellow")]
+        if place.lengths.lists and not (place.columns and in_array(place)):
+            yield self.array_parts(place)
+        if place.members is not None:
+            names = place.names
+            count = f"{names.distinct:,} different" if names.distinct is not None else "very many"
+            yield [("names are data", "cyan"), (f": {count}, {_examples(names.examples)}", "")]
+        elif kinds == ["object"] and not place.children:
+            yield [("always an empty object", "")]
+        yield from ([(text, "cyan")] for text in report.shape if text not in ("names are data",))
+        if report.sorts:
+            yield self.sorts_parts(report)
+        if place.values.count or place.count("boolean"):
+            yield from self.scalar_parts(report)
+
+    def array_parts(self, place: Place) -> list[Part]:
+        lengths = place.lengths
+        if not lengths.longest:
+            return [("always an empty list", "yellow")]
+        if place.columns:
+            return [(f"always {counted(lengths.longest, 'element')}, told apart by position", "")]
+        record = place.elements is not None and place.elements.objects
+        columns = len(place.elements.columns) if place.elements else 0
+        what = counted(lengths.total, "record" if record else "row" if columns else "element")
+        empty = f", {lengths.empty:,} of them empty" if lengths.empty else ""
+        lists = (
+            "one list"
+            if lengths.lists == 1
+            else f"{lengths.lists:,} lists of {_span(lengths.shortest, lengths.longest)}"
+        )
+        width = f" of {columns}" if columns and not record else ""
+        return [(f"{what}{width} in {lists}{empty}", "")]
+
+    def sorts_parts(self, report: PlaceReport) -> list[Part]:
+        assert report.sorts
+        shown = "; ".join(
+            f"{_word(one.word)}{GLUE}×{one.count:,}: {', '.join(one.members) or 'nothing more'}"
+            for one in report.sorts.sorts
+        )
+        return [("several sorts", "cyan"), (f", told by {report.sorts.member}: {shown}", "")]
+
+    def scalar_parts(self, report: PlaceReport) -> Iterator[list[Part]]:
+        place = report.place
+        for look in report.looks:
+            often = f" in {look.count:,}" if len(report.looks) > 1 else ""
+            detail = f" ({look.detail})" if look.detail else ""
+            yield [(look.name, "cyan"), (f"{often}{detail}", "")]
+        if report.unique:
+            yield [("unique" if report.unique == "everywhere" else "unique in its list", "green")]
+        if report.refers_to:
+            yield [(f"found in {report.refers_to}", "green")]
+        yield from self.values(report)
+        if place.count("boolean"):
+            counts = {"true": place.trues, "false": place.count("boolean") - place.trues}
+            shown = ", ".join(f"{word}{GLUE}×{count:,}" for word, count in counts.items() if count)
+            yield [("boolean", "cyan"), (f": {shown}", "")]
+
+    def values(self, report: PlaceReport) -> Iterator[list[Part]]:
+        place, values = report.place, report.place.values
+        if report.words:
+            shown = [f"{_word(word)}{GLUE}×{count:,}" for word, count in report.words[:MOST_WORDS]]
+            more = len(report.words) - MOST_WORDS
+            yield [(", ".join(shown) + (f", … {more} more words" if more > 0 else ""), "")]
+            return
+        if place.numbers.low is not None and report.looks[-1].name != "epoch":
+            low, high = (
+                shortened(json_text(value), LONGEST_EXAMPLE)
+                for value in (place.numbers.low, place.numbers.high)
+            )
+            yield [(low if low == high else f"{low} … {high}", "")]
+        texts = [value for value in values.examples if type(value) is str]
+        if texts:
+            yield [("e.g. ", "dim"), (_examples(texts[: 3 if self.details else 2]), "dim")]
+        if self.details and place.longest:
+            yield [(f"up to {place.longest:,} characters", "dim")]
+
+
+def _joined(parts: Iterator[list[Part]]) -> Iterator[Part]:
+    for number, some in enumerate(parts):
+        if number:
+            yield ("; ", "dim")
+        yield from ((_harmless(text), style) for text, style in some)
+
+
+def _harmless(text: str) -> str:
+    """What is said of a place holds names and values of the data: escaped here, whoever put them
+    in.
+    """
+    return GLUE.join(map(escaped, text.split(GLUE)))
+
+
+def _word(value: JsonValue) -> str:
+    """A word as it is where that can't be misread, else as a JSON text."""
+    text = str(value) if type(value) is str else json_text(value)
+    return (
+        text
+        if text and PLAIN.issuperset(text)
+        else shortened(escaped(json_text(value)), LONGEST_EXAMPLE)
+    )
+
+
+def _examples(values: Sequence[JsonValue]) -> str:
+    shown = (shortened(escaped(json_text(value)), LONGEST_EXAMPLE) for value in values)
+    return ", ".join(
+        text.replace(" ", GLUE) if len(text) <= LONGEST_UNBROKEN else text for text in shown
+    )
+
+
+def _print_surprise(surprise: Surprise, console: Console, width: int) -> None:
+    text = Text("  ")
+    text.append(escaped(surprise.path), style="bold")
+    text.append(f": {escaped(surprise.message)}")
+    for number, line in enumerate(text.wrap(console, width - 2)):
+        line.rstrip()
+        console.print(Text("    ") + line if number else line, soft_wrap=True)
+    if surprise.where:
+        where = surprise.where
+        document = f", document {where.document}" if where.document > 1 else ""
+        place = f"    at {escaped(readable(where.path))} in {escaped(where.file)}{document}"
+        console.print(Text(place, style="dim"), soft_wrap=True)
+
+
+def _print_next(report: SurveyReport, files: Sequence[str]) -> None:
+    """What to type next, words quoted so that they can be pasted."""
+    if "-" in files or len(report.places) < 2:
+        return
+    largest = max(report.lists, key=lambda one: one.records, default=None)
+    path = largest.path if largest else report.path or "$"
+    click.echo("\nNext: see one as it stands, one list alone; begin rules", err=True)
+    next_step("look", files[0], path, "--nth", "1")
+    if largest and report.path is None:
+        next_step("survey", *files, "--path", path)
+        next_step("draft", *files)
+
+
+def print_addresses(places: Sequence[AddressPlace], urls: Sequence[str], kept: str) -> None:
+    """Says which places lead on at the service that documents came from, by requests to these URLs,
+    and what to type; `kept` is the folder that the documents stand in.
+    """
+    if not places:
+        return
+    click.echo("\nAddresses at the same service, to be asked for as well:", err=True)
+    for place in places[:MOST_ADDRESSES]:
+        click.echo(f"  {escaped(place.path)}: {shortened(escaped(place.example))}", err=True)
+    if len(places) > MOST_ADDRESSES:
+        click.echo(f"  … and {len(places) - MOST_ADDRESSES} more places", err=True)
+    url = urls[0] if len(set(urls)) == 1 else "URL"
+    next_step("collect", url, "--follow", places[0].path, "--to", kept)
