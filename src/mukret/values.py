@@ -93,19 +93,20 @@ def json_text(value: JsonValue, limit: int | None = None, *, spaced: bool = Fals
             for element in reversed(item):
                 todo += (element, comma)
             _drop_comma(todo, item)
-        elif kind is str:
-            text = encode_basestring(item)
         else:
-            text = (
-                "null"
-                if item is None
-                else str(item)
-                if kind is _Literal
-                else scalar_text(item) or ""
-            )
+            text = _scalar_json(item)
         parts.append(text)
         length += len(text)
     return "".join(parts)
+
+
+def _scalar_json(value: JsonValue) -> str:
+    kind = type(value)
+    if kind is str:
+        return encode_basestring(value)
+    if kind is _Literal:
+        return str(value)
+    return "null" if value is None else scalar_text(value) or ""
 
 
 def shown_text(value: JsonValue) -> str:

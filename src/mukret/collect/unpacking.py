@@ -34,26 +34,48 @@ def unpacked(body: Iterable[bytes], coding: str) -> Iterator[bytes]:
 
 
 def _inflated(body: Iterable[bytes], format: int) -> Iterator[bytes]:
-    machine = zlib.decompressobj(format)
-    begun = False
+    unpacker = _Inflater(format)
     for piece in body:
+        yield from unpacker.fed(piece)
+    if unpacker.begun and not unpacker.machine.eof:
+        raise BadlyPacked("it ends too early")
+
+
+class _Inflater:
+    """DEFLATE (RFC 1951) in one of its wrappings, unpacked in pieces of bounded size: a few bytes
+    can unpack to gigabytes.
+    """
+
+    def __init__(self, format: int) -> None:
+        self.format = format
+        self.machine = zlib.decompressobj(format)
+        self.begun = False
+
+    def fed(self, piece: bytes) -> Iterator[bytes]:
         rest = piece
         while rest:
             try:
-                found = machine.decompress(rest, PIECE_BYTES)
+                unpacked = self.machine.decompress(rest, PIECE_BYTES)
             except zlib.error:
-                if format == _GZIP or begun:
-                    raise BadlyPacked("it is broken") from None
-                machine, format = zlib.decompressobj(_RAW), _RAW  # many call that deflate, too
+                self.try_without_wrapping()
                 continue
-            begun = True
-            yield found
-            rest = machine.unconsumed_tail
-            if machine.eof:
-                rest = machine.unused_data if format == _GZIP else b""
-                if rest:
-                    machine = zlib.decompressobj(format)
-        while not machine.eof and (found := machine.decompress(b"", PIECE_BYTES)):
-            yield found
-    if begun and not machine.eof:
-        raise BadlyPacked("it ends too early")
+            self.begun = True
+            yield unpacked
+            rest = self.machine.unconsumed_tail
+            if self.machine.eof:
+                rest = self.next_member()
+        while not self.machine.eof and (unpacked := self.machine.decompress(b"", PIECE_BYTES)):
+            yield unpacked
+
+    def try_without_wrapping(self) -> None:
+        """Raw DEFLATE, which many call deflate, too. Raises BadlyPacked if it can't be that."""
+        if self.format == _GZIP or self.begun:
+            raise BadlyPacked("it is broken") from None
+        self.machine, self.format = zlib.decompressobj(_RAW), _RAW
+
+    def next_member(self) -> bytes:
+        """What is behind the end: further members of gzip (RFC 1952, section 2.2); else nothing."""
+        rest = self.machine.unused_data if self.format == _GZIP else b""
+        if rest:
+            self.machine = zlib.decompressobj(self.format)
+        return rest

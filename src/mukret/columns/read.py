@@ -155,7 +155,7 @@ def tried(read: Callable[[Any], object], value: JsonValue) -> object:
 
 
 def read_strings(
-    reading: Reading, strings: Any, read: Callable[[str], object], *, strict: bool = False
+    reading: Reading, strings: pa.Array, read: Callable[[str], object], *, strict: bool = False
 ) -> Column:
     """A string array as typed column.
 
@@ -171,13 +171,20 @@ def read_strings(
     elif isinstance(reading.type, Text) and options.trim:
         prepared = pc.utf8_trim(strings, characters=WHITE_SPACE)
     array, refused = stored(reading.type).of_texts(options, prepared)
-    if unmatched is not None:
-        refused = unmatched if refused is None else pc.or_(pc.fill_null(refused, False), unmatched)
+    refused = _either(refused, unmatched)
+    # Few refusals are read one by one; for many it is quicker to try the kernel on tidier texts.
     if refused is not None and prepared is strings and (pc.sum(refused).as_py() or 0) > FEW:
         array, refused = _tried_again(reading, strings, array, refused, strict)
     return _completed(
         array, refused, lambda rows: strings.take(pa.array(rows, pa.int64())).to_pylist(), read
     )
+
+
+def _either(refused: pa.Array | None, unmatched: pa.Array | None) -> pa.Array | None:
+    """The rows in either of two masks; None if there is none."""
+    if refused is None or unmatched is None:
+        return unmatched if refused is None else refused
+    return pc.or_(pc.fill_null(refused, False), unmatched)
 
 
 def _prepared(reading: Reading, strings: Any) -> tuple[Any, Any]:

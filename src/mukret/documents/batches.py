@@ -170,34 +170,40 @@ class Decoding:
         False if one of them is odd: nothing was taken then, and the next pieces are read one by one
         too.
         """
-        texts = piece.texts
         if piece.separator == RECORD_SEPARATOR:
             return False
         if self.pieces_to_wait:
             self.pieces_to_wait -= 1
             return False
-        try:
-            if self.partly is None and holds_negative_zero(piece.raw):
-                return False
-            read = decoder().decode if self.partly is None else self.partly.decode
-            with bounded_levels():
-                documents = list(map(read, texts))
-        except (ValueError, RecursionError):
-            self.pieces_to_wait = PIECES_TO_WAIT if piece.separator else 0
+        documents = self.all_decoded(piece)
+        if documents is None:
             return False
-        first, count = len(batch.documents), len(texts)
+        first, count = len(batch.documents), len(documents)
         if piece.inside:
             batch.answers.update(range(first, first + count))
         if self.every_part or piece.part.first == 0:
-            wanted = self.keep_raw
-            batch.raw.update(
-                (first + n, texts[n]) for n in range(count) if wanted(piece.before + n)
-            )
+            wanted = [n for n in range(count) if self.keep_raw(piece.before + n)]
+            batch.raw.update((first + n, piece.texts[n]) for n in wanted)
         batch.documents += documents
         batch.sources += [piece.source] * count
         batch.numbers += range(piece.number, piece.number + count)
         batch.origins += [piece.origin] * count
         return True
+
+    def all_decoded(self, piece: Piece) -> list[JsonValue] | None:
+        """All documents of a piece; None if one has to be looked at by itself: it can't be decoded,
+        or has a -0, which the fast decoder takes for 0.
+        """
+        try:
+            if self.partly is None and holds_negative_zero(piece.raw):
+                return None
+            read = decoder().decode if self.partly is None else self.partly.decode
+            with bounded_levels():
+                return list(map(read, piece.texts))
+        except (ValueError, RecursionError):
+            # Mistakes come in swarms: looking at a piece twice would cost more than it saves.
+            self.pieces_to_wait = PIECES_TO_WAIT if piece.separator else 0
+            return None
 
     def one_by_one(self, batch: Batch, piece: Piece) -> None:
         """Documents that are no JSON are set aside, and the others go on."""

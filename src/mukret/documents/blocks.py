@@ -226,12 +226,7 @@ class _Reader:
         """A file that is one document, perhaps of any length."""
         if self.cuts_documents:
             head += file.read(max(0, LONG * self.size - len(head)))
-        long = (
-            self.cuts_documents
-            and len(head) >= LONG * self.size
-            and b'"entries"' not in head[: self.size]
-        )
-        if not long:
+        if not self.is_long(head):
             self.document(source, head + file.read())
             return
         with ExitStack() as stack:
@@ -248,28 +243,41 @@ class _Reader:
             if self.as_it_comes:
                 yield from self.in_pieces(source, cutter, again)
                 return
-            source.parts_size = (
-                again.seek(0, os.SEEK_END) if stream is file else 0
-            )  # about; so long as it is not known
-            try:
-                cuts = self.checked(cutter.cut(), again)
-            except (CanNotCut, NotJson) as error:
-                source.parts_size = 0
-                drain(stream, self.size)
-                lines = named_like_lines(source.name) and b"\n" not in head.strip()
-                if isinstance(error, NotJson) and not lines:
-                    self.bad(source, _with_column(error.finding, again))
-                    return
-                again.seek(0)
-                self.cuts_documents = False
-                yield from self.contents(source, again)
-                self.cuts_documents = True
-            else:
-                if self.block.pieces or self.block.bad:
-                    yield self.handed_over()
-                source.parts_size = cuts.size
-                parts = cuts.begun(again) if self.arrays is None else cuts.parts(again, self.size)
-                yield from self.in_parts(source, parts)
+            # About as many bytes again, for the bar; nothing as long as the size is not known.
+            source.parts_size = again.seek(0, os.SEEK_END) if stream is file else 0
+            yield from self.cut_up(source, cutter, stream, again, head)
+
+    def is_long(self, head: bytes) -> bool:
+        """Whether a document that begins so is to be cut;
+        an HTTP archive is taken apart otherwise.
+        """
+        if not self.cuts_documents or len(head) < LONG * self.size:
+            return False
+        return b'"entries"' not in head[: self.size]
+
+    def cut_up(
+        self, source: Source, cutter: Cutter, stream: Readable, again: BinaryIO, head: bytes
+    ) -> Iterator[Block]:
+        """The parts of a document that was looked through, or all of it where it can't be cut."""
+        try:
+            cuts = self.checked(cutter.cut(), again)
+        except (CanNotCut, NotJson) as error:
+            source.parts_size = 0
+            drain(stream, self.size)
+            lines = named_like_lines(source.name) and b"\n" not in head.strip()
+            if isinstance(error, NotJson) and not lines:
+                self.bad(source, _with_column(error.finding, again))
+                return
+            again.seek(0)
+            self.cuts_documents = False
+            yield from self.contents(source, again)
+            self.cuts_documents = True
+            return
+        if self.block.pieces or self.block.bad:
+            yield self.handed_over()
+        source.parts_size = cuts.size
+        parts = cuts.begun(again) if self.arrays is None else cuts.parts(again, self.size)
+        yield from self.in_parts(source, parts)
 
     def checked(self, cuts: Cuts, file: BinaryIO) -> Cuts:
         """Where a document is cut.

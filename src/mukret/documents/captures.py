@@ -136,23 +136,24 @@ class _Round:
 
 def _newest_files(folder: Path) -> set[str]:
     """The files of the newest answers of every list."""
+    # A list is asked for page by page, in rounds. A round that did not come to its end counts only
+    # as long as there is no whole one: half of today's list would hide that of yesterday.
     newest: dict[str, _Round] = {}
     under_way: dict[str, _Round] = {}
     for number, record in enumerate(capture_records(folder)):
         if record.apart and not record.ends:
             continue
-        key = record.key
         ordinal = number if record.round is None else record.round
-        this = under_way.get(key)
+        this = under_way.get(record.key)
         if this is None or this.number != ordinal:
-            this = under_way[key] = _Round(ordinal, [])
+            this = under_way[record.key] = _Round(ordinal, [])
         if not record.apart:
             this.files.append(record.file)
         this.ended = this.ended or record.ends or record.round is None
-        before = newest.get(key)
+        before = newest.get(record.key)
         if this.ended or before is None or not before.ended:
-            newest[key] = this
-    return {file for found in newest.values() for file in found.files}
+            newest[record.key] = this
+    return {file for answers in newest.values() for file in answers.files}
 
 
 def capture_records(folder: Path) -> Iterator[CaptureRecord]:

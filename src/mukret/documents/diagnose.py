@@ -80,13 +80,7 @@ def diagnose(raw: bytes, decoder_says: str) -> Finding:
     try:
         text = raw.decode("utf-8")
     except UnicodeDecodeError as error:
-        before = raw[: error.start].decode("utf-8")
-        message = f"invalid UTF-8 (byte 0x{raw[error.start]:02x})"
-        if raw[error.start] == 0xED and raw[error.start + 1 : error.start + 2] >= b"\xa0":
-            message = "half of a surrogate pair stands alone"
-        if raw[:2] in (b"\xff\xfe", b"\xfe\xff") or b"\0" in raw[:4]:
-            message = "this is UTF-16 or UTF-32, not UTF-8"
-        return _finding(before + "�", len(before), message)
+        return _wrong_encoding(raw, error.start)
     head = text.lstrip()[:200].lower()
     if not head:
         return Finding("there is nothing in it")
@@ -96,13 +90,26 @@ def diagnose(raw: bytes, decoder_says: str) -> Finding:
     scanner = _Scanner(text)
     mistake = scanner.mistake()
     if mistake is not None:
-        sort: Sort = "cut-off" if max(scanner.at, mistake[0]) >= len(text) else "slip"
-        return _finding(text, mistake[0], mistake[1] + scanner.more_mistakes(mistake[0]), sort)
+        place, message = mistake
+        sort: Sort = "cut-off" if max(scanner.at, place) >= len(text) else "slip"
+        return _finding(text, place, message + scanner.more_mistakes(place), sort)
+    # The text follows the grammar: the decoder has limits of its own, and says which in words.
     if "recursion" in decoder_says:
         return Finding(f"nested too deeply (more than about {MOST_LEVELS:,} levels)")
     if "out of range" in decoder_says:
         return Finding("an integer with more digits than can be handled (4,300)")
     return Finding(f"not JSON: {decoder_says}")
+
+
+def _wrong_encoding(raw: bytes, place: int) -> Finding:
+    """Bytes that are no UTF-8 from this place on."""
+    before = raw[:place].decode("utf-8")
+    message = f"invalid UTF-8 (byte 0x{raw[place]:02x})"
+    if raw[place] == 0xED and raw[place + 1 : place + 2] >= b"\xa0":
+        message = "half of a surrogate pair stands alone"
+    if raw[:2] in (b"\xff\xfe", b"\xfe\xff") or b"\0" in raw[:4]:
+        message = "this is UTF-16 or UTF-32, not UTF-8"
+    return _finding(before + "�", len(before), message)
 
 
 def _finding(text: str, at: int, message: str, sort: Sort = "other") -> Finding:

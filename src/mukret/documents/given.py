@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
 from itertools import chain
-from typing import Any, BinaryIO, cast
+from typing import Any, BinaryIO, TypeAlias, cast
 
 from mukret.documents.decode import BYTE_ORDER_MARK
 from mukret.documents.origin import Origin
@@ -17,6 +17,10 @@ from mukret.documents.sources import Source
 from mukret.errors import UsageError
 from mukret.values import JsonValue, Number, json_text
 
+# A parsed object, JSON text, bytes or an open file; anything else is refused when it is read.
+GivenDocument: TypeAlias = object
+# One of them, or an iterable of them.
+GivenDocuments: TypeAlias = object
 NAME = "documents"
 """What stands in the place of a file's name."""
 _HEAD = 100_000
@@ -35,7 +39,7 @@ class Given(Source):
         return super()._raw() if self.copy is not None else cast(BinaryIO, _Sequence(self.texts))
 
 
-def given_sources(documents: Any, origin: Origin | None = None) -> list[Source]:
+def given_sources(documents: GivenDocuments, origin: Origin | None = None) -> list[Source]:
     """One source of the documents that a program has (see `given_texts`), or none where there are
     none. They are taken as they are read; `origin` is that of all of them.
     """
@@ -44,7 +48,7 @@ def given_sources(documents: Any, origin: Origin | None = None) -> list[Source]:
     return [] if first is None else [Given(NAME, origin=origin, texts=chain([first], texts))]
 
 
-def given_texts(documents: Any) -> Iterator[bytes]:
+def given_texts(documents: GivenDocuments) -> Iterator[bytes]:
     """The JSON texts of what a program has: a parsed object, a text, bytes, an open file, or an
     iterable of these.
 
@@ -64,7 +68,7 @@ def given_texts(documents: Any) -> Iterator[bytes]:
             yield text
 
 
-def given_text(document: Any, number: int | None = None) -> Iterator[bytes]:
+def given_text(document: GivenDocument, number: int | None = None) -> Iterator[bytes]:
     """The JSON texts of one of them; a text may be JSON Lines."""
     if hasattr(document, "read"):
         document = document.read()
@@ -83,7 +87,7 @@ def given_text(document: Any, number: int | None = None) -> Iterator[bytes]:
         yield content
 
 
-def written(document: Any, number: int | None = None) -> bytes:
+def written(document: GivenDocument, number: int | None = None) -> bytes:
     """A parsed object as JSON text. Raises UsageError."""
     try:
         return json.dumps(document, ensure_ascii=False, allow_nan=False, default=_refused).encode()
@@ -97,7 +101,7 @@ class _HasDecimal(Exception):
     """It has numbers that the standard library's writer does not know."""
 
 
-def _refused(value: object) -> Any:
+def _refused(value: object) -> dict[object, object]:
     if isinstance(value, Decimal):
         raise _HasDecimal
     if isinstance(value, Mapping):
@@ -105,7 +109,7 @@ def _refused(value: object) -> Any:
     raise TypeError(f"it holds a {type(value).__name__}")
 
 
-def _with_digits(value: Any, number: int | None) -> JsonValue:
+def _with_digits(value: object, number: int | None) -> JsonValue:
     """With each decimal as the number that it is."""
     if isinstance(value, Decimal):
         if not value.is_finite():

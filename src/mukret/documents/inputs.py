@@ -24,46 +24,40 @@ def find_sources(inputs: Iterable[str | os.PathLike[str]], *, newest: bool = Fal
 
     Raises InputError for what is not there, and for a folder or glob without a response in it.
     """
-    found: list[Source] = []
-    for item in inputs:
-        name = os.fspath(item)
-        if name == STANDARD_INPUT:
-            found.append(Source(name))
-        elif name.lower().startswith(("http://", "https://")):
-            hint = (
-                f"keep the answer first: mukret collect {shlex.quote(name)} --to kept, and "
-                "read the folder kept"
-            )
-            raise InputError(
-                "not-opened", f"{name}: this is an address, and files are read here", hint=hint
-            )
-        elif os.path.isdir(name):
-            found += _in_folder(name, newest=newest)
-        elif os.path.exists(name):
-            if not os.access(name, os.R_OK):  # asked, not opened: a pipe can be opened only once
-                raise InputError(
-                    "not-opened", f"{name}: permission denied", hint="check the permissions"
-                )
-            found.append(Source(name))
-        elif glob.has_magic(name):
-            found += _by_glob(name)
-        else:
-            near = _neighbour(name)
-            hint = f"did you mean {near}?" if near else "check the path"
-            raise InputError("not-opened", f"{name}: no such file or folder", hint=hint)
-    if not found:
-        raise InputError(
-            "no-input",
-            "no input was given",
-            hint="name a file, a folder, a glob, or - for standard input",
+    sources = [source for item in inputs for source in _found(os.fspath(item), newest=newest)]
+    if not sources:
+        hint = "name a file, a folder, a glob, or - for standard input"
+        raise InputError("no-input", "no input was given", hint=hint)
+    if newest and not any(source.origin for source in sources):
+        message = "--newest is for a folder that mukret collect wrote, and here is none"
+        raise InputError("no-input", message, hint="leave it out")
+    return sources
+
+
+def _found(name: str, *, newest: bool) -> list[Source]:
+    """What one input stands for. A name that exists is no glob, whatever characters it has."""
+    if name == STANDARD_INPUT:
+        return [Source(name)]
+    if name.lower().startswith(("http://", "https://")):
+        hint = (
+            f"keep the answer first: mukret collect {shlex.quote(name)} --to kept, and read the "
+            "folder kept"
         )
-    if newest and not any(source.origin for source in found):
-        raise InputError(
-            "no-input",
-            "--newest is for a folder that mukret collect wrote, and here is none",
-            hint="leave it out",
-        )
-    return found
+        message = f"{name}: this is an address, and files are read here"
+        raise InputError("not-opened", message, hint=hint)
+    if os.path.isdir(name):
+        return _in_folder(name, newest=newest)
+    if os.path.exists(name):
+        # Asked, not opened: a pipe can be opened only once.
+        if not os.access(name, os.R_OK):
+            message = f"{name}: permission denied"
+            raise InputError("not-opened", message, hint="check the permissions")
+        return [Source(name)]
+    if glob.has_magic(name):
+        return _by_glob(name)
+    near = _neighbour(name)
+    hint = f"did you mean {near}?" if near else "check the path"
+    raise InputError("not-opened", f"{name}: no such file or folder", hint=hint)
 
 
 def _is_response(path: Path) -> bool:

@@ -136,25 +136,30 @@ class _Adding:
             self.added.text = with_fields(self.added.text, own.name, found)
 
     def add_table(self, table: DraftTable) -> None:
+        """Adds a table of the draft below the table of the rules, or the new one, that it is
+        within; none where the rules read its parent otherwise.
+        """
         above = table.within.name if table.within else None
         before = table.inherit
+        table.inherit = []
         if above in self.known:
             parent = self.rules.tables[self.known[above]]
             table.inherit = list(parent.key)
             table.within = DraftTable(parent.name, None)
-        elif above is not None and above in self.keys:
+        elif above in self.keys:
             table.inherit = list(self.keys[above])
         elif above is not None:
-            return  # its parent is read otherwise
-        else:
-            table.inherit = []
-        own = [name for name in table.key if name not in before]
-        table.key = [*table.inherit, *own] if own and (table.inherit or not before) else []
+            return
+        own_key = [name for name in table.key if name not in before]
+        complete = own_key and (table.inherit or not before)
+        table.key = [*table.inherit, *own_key] if complete else []
         name = fresh(table.name, self.taken)
         self.keys[table.name] = table.key
         table.name = name
-        self.taken |= {name, *(one.name for one in table.fields)}
-        table.fields = [self.with_enum(one) for one in table.fields if "lookup" not in one.source]
+        self.taken |= {name, *(field.name for field in table.fields)}
+        table.fields = [
+            self.with_enum(field) for field in table.fields if "lookup" not in field.source
+        ]
         self.new_tables.append(list(_dedented(table_lines(table))))
         self.added.tables.append(name)
 

@@ -37,46 +37,52 @@ def with_fields_alone(draft: Draft, names: Sequence[str]) -> None:
     """Leaves these fields, by their name in the draft or that of the member, and the tables that
     have some. A key stays where all of it does. Raises UsageError for a name that no field has.
     """
-    everything = [own for table in draft.tables for own in table.fields] + draft.response
+    everything = [field for table in draft.tables for field in table.fields] + draft.response
     for name in names:
-        if not any(_is_called(own, name) for own in everything):
-            hint = did_you_mean(name, dict.fromkeys(own.name for own in everything))
+        if not any(_is_called(field, name) for field in everything):
+            hint = did_you_mean(name, dict.fromkeys(field.name for field in everything))
             raise UsageError("usage", f"--fields: no field {name} in the draft", hint=hint)
     for table in draft.tables:
-        table.fields = [own for own in table.fields if any(_is_called(own, name) for name in names)]
-    draft.response = [own for own in draft.response if any(_is_called(own, name) for name in names)]
+        table.fields = _called(table.fields, names)
+    draft.response = _called(draft.response, names)
     _without_what_is_gone(draft)
 
 
+def _called(fields: Sequence[DraftField], names: Sequence[str]) -> list[DraftField]:
+    return [field for field in fields if any(_is_called(field, name) for name in names)]
+
+
 def _without_what_is_gone(draft: Draft) -> None:
-    kept = {id(table) for table in draft.tables if table.fields}
-    for table in draft.tables:
-        above: DraftTable | None = table
-        while table.fields and above is not None:  # tables above say where the rows are
-            kept.add(id(above))
-            above = above.within
-    draft.tables = [table for table in draft.tables if id(table) in kept]
-    there = {own.name for own in draft.response}
+    """Takes out of a draft what has no meaning without the fields that were taken out."""
+    draft.tables = _tables_with_fields(draft.tables)
+    response = {field.name for field in draft.response}
     for table in draft.tables:  # each after the one that it is within
         handed_down = table.within.names() if table.within is not None else set()
-        table.inherit = [name for name in table.inherit if name in handed_down | there]
+        table.inherit = [name for name in table.inherit if name in handed_down | response]
         if not table.fields:
-            table.fields = [
-                DraftField(
-                    "position", {"fact": "position"}, comment="the table within has the fields"
-                )
-            ]
+            why = "the table within has the fields"
+            table.fields = [DraftField("position", {"fact": "position"}, comment=why)]
         table.key = table.key if table.names() >= {*table.key} else []
         table.joined_by = [name for name in table.joined_by if name in table.names()]
-    used = {own.reading.get("type") for table in draft.tables for own in table.fields}
-    draft.enums = {name: words for name, words in draft.enums.items() if name in used}
+    types = {field.reading.get("type") for table in draft.tables for field in table.fields}
+    draft.enums = {name: words for name, words in draft.enums.items() if name in types}
     draft.ignored.clear()
-    read = [str(own.source.get("at")) for own in draft.response] + [
-        str(table.rows) for table in draft.tables
-    ]
+    read = [str(field.source.get("at")) for field in draft.response]
+    read += [str(table.rows) for table in draft.tables]
     draft.embedded = tuple(
-        path for path in draft.embedded if any(one.startswith(path) for one in read)
+        path for path in draft.embedded if any(text.startswith(path) for text in read)
     )
+
+
+def _tables_with_fields(tables: Sequence[DraftTable]) -> list[DraftTable]:
+    """Those that have fields, and the tables above them, which say where their rows are."""
+    kept: set[int] = set()
+    for table in tables:
+        above = table if table.fields else None
+        while above is not None:
+            kept.add(id(above))
+            above = above.within
+    return [table for table in tables if id(table) in kept]
 
 
 def _is_called(own: DraftField, name: str) -> bool:

@@ -23,18 +23,18 @@ def response_fields(
     document from another, a moment rather than a number, or when a single one was made.
     """
     scalars = list(facts_of(root))
-    found = [place for place in scalars if _tells_apart(report(place), documents)]
-    found.sort(key=lambda place: not _is_moment(report(place)))
+    telling = [place for place in scalars if _tells_apart(report(place), documents)]
+    telling.sort(key=lambda place: not _is_moment(report(place)))
     if documents < 2:
-        found = [place for place in found if _is_moment(report(place)) and is_when_made(place)]
+        telling = [place for place in telling if _is_moment(report(place)) and is_when_made(place)]
+    inherited = telling[:1]
     fields: list[DraftField] = []
-    for place in dict.fromkeys([*found[:1], *filter(_is_told, scalars)]):
+    for place in dict.fromkeys([*inherited, *filter(_is_told, scalars)]):
         steps = [step for step in steps_of(place) if step not in WRAPPERS]
-        name = joined(steps[-1:] if place in found[:1] else steps) or "document"
-        fields.append(
-            _field(report(place), fresh(name, {own.name for own in fields}), path(place, root))
-        )
-    return fields, fields[0] if found else None
+        name = joined(steps[-1:] if place in inherited else steps) or "document"
+        name = fresh(name, {field.name for field in fields})
+        fields.append(_field(report(place), name, path(place, root)))
+    return fields, fields[0] if inherited else None
 
 
 def _field(report: PlaceReport, name: str, at: str) -> DraftField:

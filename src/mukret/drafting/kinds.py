@@ -42,19 +42,23 @@ def kinds_of_documents(report: SurveyReport) -> list[DocumentKind]:
     if root.signatures is None or root.members is not None or root.objects < root.nodes:
         return []
     telling = {step for step, child in root.children.items() if not is_about_the_answer(child)}
-    groups = _groups(
-        (telling.intersection(names), count) for names, count in root.signatures.items()
-    )
-    found = []
+    signatures = root.signatures.items()
+    groups = _groups((telling.intersection(names), count) for names, count in signatures)
+    kinds: dict[str, DocumentKind] = {}
     for members, count in groups.items():
+        # A kind is told by a member that all of its documents have, and no others.
         always = [
-            name for name in root.children if name in members and root.children[name].nodes == count
+            name
+            for name, child in root.children.items()
+            if name in members and child.nodes == count
         ]
         if not always or count < FEWEST:
             return []
-        found.append(DocumentKind(fitting(snake_case(always[0]) or "kind"), always[0]))
-    different = len({kind.name for kind in found}) == len(found)
-    return found if 2 <= len(found) <= MOST_KINDS and different else []
+        name = fitting(snake_case(always[0]) or "kind")
+        kinds[name] = DocumentKind(name, always[0])
+    return (
+        list(kinds.values()) if 2 <= len(groups) <= MOST_KINDS and len(kinds) == len(groups) else []
+    )
 
 
 def _groups(signatures: Iterable[tuple[set[str], int]]) -> dict[frozenset[str], int]:

@@ -90,21 +90,20 @@ def is_record(place: Place) -> bool:
     """Whether an object beside the lists is a record itself, and these are its own: it has a name
     or an id, and more to say than how it was asked for.
     """
-    told = [
-        child
-        for child in place.children.values()
-        if (child.values.count or child.count("boolean")) and not is_about_the_answer(child)
-    ]
+    told = [child for child in place.children.values() if _is_told(child)]
     naming = [child for child in told if words_of_name(child.step or "")[-1:] in _NAMING]
     differing = [child for child in told if (child.values.distinct or FEWEST_DOCUMENTS) > 1]
-    if (
-        place.objects >= FEWEST_DOCUMENTS and len(differing) > 1
-    ):  # each document, or each of a list, is one of many
+    if place.objects >= FEWEST_DOCUMENTS and len(differing) > 1:
+        # Each document, or each of a list, is one of many.
         return any(child.nodes == place.objects and child in differing for child in naming)
-    named = bool(naming)
-    return len(told) >= FEWEST_FACTS and (
-        named or any(named_like_an_id(child.step) and child.step for child in told[:1])
-    )
+    has_id = bool(told) and bool(told[0].step) and named_like_an_id(told[0].step)
+    return len(told) >= FEWEST_FACTS and (bool(naming) or has_id)
+
+
+def _is_told(place: Place) -> bool:
+    """Whether a place holds scalars that say something of the record, and not of the answer."""
+    scalars = place.values.count or place.count("boolean")
+    return bool(scalars) and not is_about_the_answer(place)
 
 
 def holders(place: Place) -> set[str]:

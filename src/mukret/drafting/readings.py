@@ -5,6 +5,7 @@ seen.
 from __future__ import annotations
 
 import re
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field
 
 from mukret.drafting.meanings import (
@@ -72,41 +73,53 @@ class Reading:
 
 def reading_of(report: PlaceReport) -> Reading:
     """How the scalars of a place are read so that none is refused."""
+    # What a look says of itself is tried first; where several looks can't be read by one type, or
+    # too many values would be rejected, the place stays what it is in JSON, with a remark: a draft
+    # that loses values would be believed.
     place = report.place
     kinds = told_kinds(place)
     if kinds & {"array", "object"}:
-        return Reading({"type": "json"}, remarks=[f"of several kinds: {', '.join(sorted(kinds))}"])
+        return Reading({"type": "json"}, remarks=[_of_several_kinds(kinds)])
     if not kinds:
         return Reading(remarks=["always null"])
     looks = [look for look in report.looks if look.name not in _NOTHING]
     looks, strays = _without_strays(looks, place)
-    readings = [_by_name(look, place) for look in looks] + [{"type": "boolean"}] * bool(
-        place.count("boolean")
-    )
     if place.numbers.huge:
         return Reading(remarks=["has whole numbers beyond 64 bits"])
-    found = _joined(readings)
-    found = found and _with_room(found, report)
-    if found is None:
-        return Reading(remarks=[f"of several kinds: {', '.join(sorted(kinds))}"])
-    words = enum_words(report, looks) if found.keys() <= {"trim"} and len(looks) == 1 else ()
+    options = _joined_options(looks, report)
+    if options is None:
+        return Reading(remarks=[_of_several_kinds(kinds)])
+    plain = options.keys() <= {"trim"} and len(looks) == 1
+    words = enum_words(report, looks) if plain else ()
     if words:
         reading = Reading({}, words)
         _blanks(report, reading, only_signs=True)
         return reading
-    reading = Reading(found)
-    if found.get("type", "text") != "text":
+    reading = Reading(options)
+    if options.get("type", "text") != "text":
         _blanks(report, reading)
-        strays += [one for look in looks for one in look.odd]
-        reading.odd = sum(one.count for one in strays)
+        strays += [odd for look in looks for odd in look.odd]
+        reading.odd = sum(odd.count for odd in strays)
+        shown = _shown(strays, place)
         if not is_few(reading.odd, place.nodes):
-            return Reading(remarks=[f"of several kinds: {_shown(strays, place)} among others"])
+            return Reading(remarks=[f"of several kinds: {shown} among others"])
         if reading.odd:
-            reading.remarks.append(
-                f"rejects {counted(reading.odd, 'value')} such as {_shown(strays, place)}"
-            )
+            reading.remarks.append(f"rejects {counted(reading.odd, 'value')} such as {shown}")
     _remarks(looks, reading)
     return reading
+
+
+def _of_several_kinds(kinds: Collection[str]) -> str:
+    return f"of several kinds: {', '.join(sorted(kinds))}"
+
+
+def _joined_options(looks: Sequence[Look], report: PlaceReport) -> dict[str, JsonValue] | None:
+    """The options that read all looks of a place and its booleans; None if there are none."""
+    readings = [_by_name(look, report.place) for look in looks]
+    if report.place.count("boolean"):
+        readings.append({"type": "boolean"})
+    joined = _joined(readings)
+    return joined and _with_room(joined, report)
 
 
 def is_few(count: int, of: int) -> bool:
@@ -226,28 +239,35 @@ def enum_words(report: PlaceReport, looks: list[Look]) -> tuple[str, ...]:
     """The values of an enum, if the words of a place are a fixed set: those that differ in case and
     white space alone are one, named as most of them are.
     """
-    place = report.place
-    words = [
-        (value, count)
-        for value, count in report.words
-        if type(value) is not str or not _is_sign(value)
-    ]
-    texts = [(value, count) for value, count in words if type(value) is str and value.strip()]
-    free = report.refers_to or report.unique or is_open_set(place)
-    if free or place.step is None or len(texts) != len(words) or looks[0].name != "text":
+    if report.refers_to or report.unique or is_open_set(report.place):
         return ()
-    groups: dict[str, list[str]] = {}
-    for word, _ in texts:
-        groups.setdefault(word.strip().casefold(), []).append(word)
+    if report.place.step is None or looks[0].name != "text":
+        return ()
+    words = _only_texts(report)
+    groups: dict[str, str] = {}
+    for word in words:
+        groups.setdefault(word.strip().casefold(), word.strip())
+    return tuple(groups.values()) if _are_a_fixed_set(report.place, words, groups) else ()
+
+
+def _only_texts(report: PlaceReport) -> list[str]:
+    """The words, if all of them are texts; signs for nothing are no words."""
+    words = [word for word, _ in report.words if type(word) is not str or not _is_sign(word)]
+    texts = [word for word in words if type(word) is str and word.strip()]
+    return texts if len(texts) == len(words) else []
+
+
+def _are_a_fixed_set(place: Place, words: Sequence[str], folded: Collection[str]) -> bool:
+    """Whether there are few different words, and each comes often; of a member whose name does not
+    say that it is a state or a sort, they must be fewer and come oftener.
+    """
     named = is_fixed_set(place)
     most, times = (MOST_WORDS, TIMES_EACH) if named else (MOST_UNNAMED, TIMES_UNNAMED)
-    if not FEWEST_WORDS <= len(groups) <= most or place.values.count < times * len(groups):
-        return ()
-    if any(len(word) > LONGEST_WORD or word.count(" ") > 2 for word, _ in texts):
-        return ()
-    if not named and any(character.isdigit() for word in groups for character in word):
-        return ()
-    return tuple(words[0].strip() for words in groups.values())
+    if not FEWEST_WORDS <= len(folded) <= most or place.values.count < times * len(folded):
+        return False
+    if any(len(word) > LONGEST_WORD or word.count(" ") > 2 for word in words):
+        return False
+    return named or not any(character.isdigit() for word in folded for character in word)
 
 
 def names_reading(place: Place) -> tuple[str, dict[str, JsonValue]]:
@@ -257,18 +277,17 @@ def names_reading(place: Place) -> tuple[str, dict[str, JsonValue]]:
     names = Place()
     names.see_strings([str(name) for name in place.names.counted or place.names.examples])
     look, *others = looks_of(names)
-    if not others and not look.odd:
-        if look.name in ("date", "timestamp") and Trait.OF_UNKNOWN_ORDER not in look.traits:
-            reading = _settled(dict(look.reading))
-            if Trait.WITHOUT_OFFSET in look.traits:
-                reading["type"] = "datetime"
-            return ("date" if look.name == "date" else "time"), reading
-        if look.name == "number in text" and all(
-            _YEAR.fullmatch(str(name)) for name in names.values.examples
-        ):
-            return "year", {"type": "integer"}
-    code = look.name == "text" and all(str(name).isupper() for name in names.values.examples)
-    return ("code" if code else "name"), {}
+    examples = list(map(str, names.values.examples))
+    typed = not others and not look.odd
+    if typed and look.name in ("date", "timestamp") and Trait.OF_UNKNOWN_ORDER not in look.traits:
+        reading = _settled(dict(look.reading))
+        if Trait.WITHOUT_OFFSET in look.traits:
+            reading["type"] = "datetime"
+        return ("date" if look.name == "date" else "time"), reading
+    if typed and look.name == "number in text" and all(map(_YEAR.fullmatch, examples)):
+        return "year", {"type": "integer"}
+    codes = look.name == "text" and all(name.isupper() for name in examples)
+    return ("code" if codes else "name"), {}
 
 
 def _blanks(report: PlaceReport, reading: Reading, *, only_signs: bool = False) -> None:

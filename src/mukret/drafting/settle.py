@@ -63,34 +63,32 @@ def _eased(draft: Draft, reason: Reason, run: Run) -> bool:
         return True
     if reason.field is None:
         return _rows_eased(table, reason, run)
-    own = table.field(reason.field) or next(
-        (one for one in draft.response if one.name == reason.field), None
-    )
-    if own is None:
+    field = table.field(reason.field) or _response_field(draft, reason.field)
+    if field is None:
         return False
-    if reason.code == "required" and own.required:
-        own.required = False
+    if reason.code == "required" and field.required:
+        field.required = False
         return True
-    seen = run.tally.tables[table.name].rows_seen
+    few = is_few(reason.count, run.tally.tables[table.name].rows_seen)
     if reason.code == "other-kind":
-        return _way_eased(table, own, few=is_few(reason.count, seen), reason=reason)
-    own.required = False
-    if own.type == "text":
-        own.reading = {"type": "json"}
-    elif is_few(reason.count, seen) and own.type not in (*draft.enums, "boolean", "json"):
-        if not own.odd:
-            own.odd = reason.count
-            own.remark(
-                f"rejects {counted(reason.count, 'row')}, for values such as {_shown(reason)}"
-            )
+        return _way_eased(table, field, few=few, reason=reason)
+    field.required = False
+    if field.type == "text":
+        field.reading = {"type": "json"}
+        return True
+    if few and field.type not in (*draft.enums, "boolean", "json"):
+        if not field.odd:
+            field.odd = reason.count
+            rows = counted(reason.count, "row")
+            field.remark(f"rejects {rows}, for values such as {_shown(reason)}")
         return False
-    else:
-        own.reading, own.odd, own.comment = (
-            {},
-            0,
-            f"of several kinds: {_shown(reason)} among others",
-        )
+    field.reading, field.odd = {}, 0
+    field.comment = f"of several kinds: {_shown(reason)} among others"
     return True
+
+
+def _response_field(draft: Draft, name: str) -> DraftField | None:
+    return next((field for field in draft.response if field.name == name), None)
 
 
 def _way_eased(table: DraftTable, own: DraftField, *, few: bool, reason: Reason) -> bool:

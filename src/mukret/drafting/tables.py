@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
 from mukret.drafting.facts import response_fields
 from mukret.drafting.links import Links
@@ -167,20 +167,16 @@ class _Drafter:
     def node(
         self, place: Place, base: Place, table: DraftTable | None, names: tuple[str, ...]
     ) -> None:
+        """Whatever stands at a place, into the table around it or into one of its own."""
         if id(place) in self.elsewhere:
             return
         kinds = told_kinds(place)
-        scalars = kinds - {"array", "object"} if has_scalars(place) else set()
-        several = len(kinds) > 1 and (
-            scalars or place.elements is None or not place.elements.objects
-        )
-        by_name = place.members is not None and not scalars and "array" not in kinds
-        if by_name or (place.elements is not None and not several):
+        if _is_container(place, kinds):
             self.container(place, base, table, names)
         elif place.columns and kinds == {"array"}:
             above = names[:-1] if place.step is not None else names
-            for own, column in zip(column_names(place), place.columns, strict=True):
-                self.node(column, base, table, (*above, *own))
+            for words, column in zip(column_names(place), place.columns, strict=True):
+                self.node(column, base, table, (*above, *words))
         elif table is None and is_record(place) and holds_lists(place):
             self.table(place, base, path(place, base), None, names)
         elif kinds == {"object"} and place.children:
@@ -202,34 +198,21 @@ class _Drafter:
         """
         inner = place.members or place.elements
         assert inner is not None
-        if (
-            not place.header
-            and not has_scalars(inner)
-            and is_nested(place, inner)
-            and not is_one_or_several(inner)
-        ):
-            self.nested(place, inner, base, table, names, within or place)
-            return
-        records = inner.objects and inner.members is None and not has_scalars(inner)
-        values_by_name = place.members is not None and not inner.elements and inner.values.count
-        if records or values_by_name:
+        whole = within or place
+        if _holds_lists_or_maps(place, inner):
+            self.nested(place, inner, base, table, names, whole)
+        elif _are_rows(place, inner):
             self.table(inner, base, path(inner, base), table, names, of=place)
         elif inner.columns or place.header:
             self.table_of_arrays(place, inner, base, table, names)
-        elif (
-            inner.values.count and not {"array", "object"} & set(inner.kinds) and table is not None
-        ):
-            self.list_field(inner, base, table, names)
-        elif (
-            inner.values.count
-            and table is None
-            and (place.lengths.longest > FEWEST_VALUES or place.parent is None)
-        ):
+        elif inner.values.count and table is None and _is_long(place):
             self.table(inner, base, path(inner, base), table, names, of=place)
-        elif table is not None and inner.nodes:
-            self.whole(within or place, base, table, names)
+        elif table is None or not inner.nodes:
+            self.ignore(whole, self.words_for(whole))
+        elif inner.values.count and not inner.kinds.keys() & {"array", "object"}:
+            self.list_field(inner, base, table, names)
         else:
-            self.ignore(within or place, self.words_for(within or place))
+            self.whole(whole, base, table, names)
 
     def nested(
         self,
@@ -246,10 +229,9 @@ class _Drafter:
         if place.members is None:
             self.container(inner, base, table, names, within=within)
             return
-        one = singular(names[-1]) if names else ""
-        outer = self.new_table(
-            path(inner, base), table, (*names[:-1], f"{one}_{names_reading(place)[0]}s"), {}
-        )
+        of_one = singular(names[-1]) if names else ""
+        name = f"{of_one}_{names_reading(place)[0]}s"
+        outer = self.new_table(path(inner, base), table, (*names[:-1], name), {})
         self.named(outer, place)
         self.container(inner, inner, outer, names)
 
@@ -265,6 +247,9 @@ class _Drafter:
         options: dict[str, JsonValue] | None = None,
         leaving: frozenset[str] = frozenset(),
     ) -> DraftTable:
+        """A table of the nodes at a place, which are elements or members of another one (`of`),
+        without the members that are left to other tables (`leaving`).
+        """
         sorts = sorts_apart(self.report(inner)) if of is not None and of.members is None else None
         if sorts is not None and not options:
             return self.tables_by_sort(sorts, inner, base, rows, parent, names, of)
@@ -278,17 +263,20 @@ class _Drafter:
             for step, child in alone_in_objects(inner, of).items():
                 self.node(child, child.parent or inner, table, (step,))
         else:
-            one = singular(names[-1])
-            self.scalar(
-                inner, inner, table, ("value" if snake_case(one) in self.taken(table) else one,)
-            )
+            name = singular(names[-1])
+            taken = snake_case(name) in self.taken(table)
+            self.scalar(inner, inner, table, ("value" if taken else name,))
         if "recurse" in table.options:
-            known = next((own for own in table.fields if named_like_an_id(own.name)), None)
-            if known is not None:
-                name = fresh(f"above_{known.name}", self.taken(table))
-                table.fields.append(DraftField(name, {"parent": known.name}))
+            self.point_upwards(table)
         self.finish(table)
         return table
+
+    def point_upwards(self, table: DraftTable) -> None:
+        """The id of the row above, in rows that stand below each other."""
+        known = next((field for field in table.fields if named_like_an_id(field.name)), None)
+        if known is not None:
+            name = fresh(f"above_{known.name}", self.taken(table))
+            table.fields.append(DraftField(name, {"parent": known.name}))
 
     def shaped(self, table: DraftTable, inner: Place, base: Place, of: Place) -> None:
         """What a table needs beside the path to its rows, since these stand under names, now and
@@ -317,25 +305,28 @@ class _Drafter:
         names: Sequence[str],
         of: Place | None,
     ) -> DraftTable:
-        """A table for each sort of record, told by a member."""
+        """A table for each sort of record, told by a member; gives the first one."""
         told = frozenset(name for sort in sorts.sorts for name in sort.members)
-        member = path_text((child_segment(Name(sorts.member)),)).replace("$", "@", 1)
+        at = path_text((child_segment(Name(sorts.member)),))
         tables = []
         for sort in sorts.sorts:
-            own = (*names[:-1], f"{sort.word} {names[-1]}")
-            when: dict[str, JsonValue] = {"when": f"{member} == {json_text(sort.word)}"}
-            leaving = told - frozenset(sort.members)
-            tables.append(
-                self.table(inner, base, rows, parent, own, of=of, options=when, leaving=leaving)
+            when = f"{at.replace('$', '@', 1)} == {json_text(sort.word)}"
+            table = self.table(
+                inner,
+                base,
+                rows,
+                parent,
+                (*names[:-1], f"{sort.word} {names[-1]}"),
+                of=of,
+                options={"when": when},
+                leaving=told - frozenset(sort.members),
             )
-            for field in tables[-1].fields:
-                if field.source.get("at") == member.replace("@", "$", 1):
+            tables.append(table)
+            for field in table.fields:
+                if field.source.get("at") == at:
                     field.note = f"always {sort.word}"
-        tables[
-            0
-        ].comment = (
-            f"records of {len(tables)} sorts; those of another {sorts.member} are in no table"
-        )
+        apart = f"those of another {sorts.member} are in no table"
+        tables[0].comment = f"records of {len(tables)} sorts; {apart}"
         return tables[0]
 
     def named(self, table: DraftTable, of: Place) -> None:
@@ -345,15 +336,12 @@ class _Drafter:
         taken = self.taken(table)
         name, reading = names_reading(of)
         whole = f"{singular(table.name.removesuffix(f'_{name}s'))}_{name}"
-        own = DraftField(
-            fresh(name if reading and name not in taken else whole, taken),
-            {"fact": "name"},
-            reading,
-        )
-        own.note = _names_note(of)
-        table.fields.append(own)
+        short = reading and name not in taken
+        field = DraftField(fresh(name if short else whole, taken), {"fact": "name"}, reading)
+        field.note = _names_note(of)
+        table.fields.append(field)
         table.rows = re.sub(r"\[\*\]$", ".*", str(table.rows))
-        self.own_key(table, own, alone=of.nodes == 1)
+        self.own_key(table, field, alone=of.nodes == 1)
 
     def new_table(
         self,
@@ -362,18 +350,21 @@ class _Drafter:
         names: Sequence[str],
         options: dict[str, JsonValue],
     ) -> DraftTable:
-        said = [name for name in map(snake_case, names) if name]
-        plain = [name for name in said if name not in GENERIC]
-        plain = (
-            plain or [name for name in (self.call,) if name and parent is None] or said or ["rows"]
-        )
-        taken = {table.name for table in self.draft.tables} | {"response"}
-        taken |= {own.name for table in self.draft.tables for own in table.fields} | {
-            own.name for own in self.draft.response
-        }
-        name = plain[-1]
+        """An empty table, named by the last of the members that lead to its rows which says
+        something, and by those above where that name is taken.
+        """
+        words = list(filter(None, map(snake_case, names)))
+        telling = [name for name in words if name not in GENERIC]
+        if not telling and self.call and parent is None:
+            telling = [self.call]
+        telling = telling or words or ["rows"]
+        taken = {"response", *self.response_names}
+        for table in self.draft.tables:
+            taken |= {table.name, *(field.name for field in table.fields)}
+        name = telling[-1]
         if name in taken:
-            name = "_".join([parent.name if parent else "_".join(plain[:-1]), name]).strip("_")
+            above = parent.name if parent else "_".join(telling[:-1])
+            name = f"{above}_{name}".strip("_")
         table = DraftTable(fresh(name, taken), rows, parent, options)
         if parent is not None:
             table.inherit = list(parent.handed_down)
@@ -381,6 +372,10 @@ class _Drafter:
             table.inherit = [self.moment.name]
         self.draft.tables.append(table)
         return table
+
+    @property
+    def response_names(self) -> set[str]:
+        return {field.name for field in self.draft.response}
 
     def taken(self, table: DraftTable) -> set[str]:
         """Names that a field of a table can't have: expressions tell tables and fields apart by
@@ -403,18 +398,15 @@ class _Drafter:
         """Tables of parallel arrays, and of rows with their column names beside them; gives the
         members they take.
         """
-        taken: set[str] = set()
         report = self.report(place)
+        taken: set[str] = set()
         for pair in report.parallel:
-            taken |= {*pair} if place.children.keys() >= {*pair} else set()
+            if place.children.keys() >= {*pair}:
+                taken |= {*pair}
         if taken:
-            lists = {
-                snake_case(step) or f"list_{n}": place.children[step]
-                for n, step in enumerate(sorted(taken))
-            }
-            lists = dict(
-                sorted(lists.items(), key=lambda item: list(place.children.values()).index(item[1]))
-            )
+            # Columns are named by number where a name has no letters; they stand as the members do.
+            column = {step: snake_case(step) or f"list_{n}" for n, step in enumerate(sorted(taken))}
+            lists = {column[step]: child for step, child in place.children.items() if step in taken}
             self.zipped(lists, base, table, names or ("series",))
         for headed in report.headed:
             rows, header = place.children.get(headed.rows), place.children.get(headed.names)
@@ -422,12 +414,10 @@ class _Drafter:
                 continue
             taken |= {headed.rows, headed.names}
             assert rows.elements is not None and header.elements is not None
-            within = (
-                header.elements.children[headed.within] if headed.within is not None else header
-            )
-            self.table_of_arrays(
-                rows, rows.elements, base, table, (*names, headed.rows), header=within
-            )
+            if headed.within is not None:
+                header = header.elements.children[headed.within]
+            own_names = (*names, headed.rows)
+            self.table_of_arrays(rows, rows.elements, base, table, own_names, header=header)
         return taken
 
     def zipped(
@@ -462,15 +452,15 @@ class _Drafter:
             known = [str(name) for name in (header.elements or header).values.counted or ()]
         columns = inner.columns or [inner.elements or inner] * len(known)
         named = {snake_case(name): path_text((child_segment(Name(name)),)) for name in known}
-        if known and len(named) == len(known) == len(columns) and "" not in named:
+        usable = bool(known) and "" not in named
+        if usable and len(named) == len(known) == len(columns):
             table.options["header"] = "first" if header is None else path(header, base)
             for (name, at), column in zip(named.items(), columns, strict=True):
                 self.field(table, self.report(column), name, {"at": at})
         else:
             for number, column in enumerate(inner.columns):
-                self.field(
-                    table, self.report(column), f"column_{number + 1}", {"at": f"$[{number}]"}
-                )
+                at = f"$[{number}]"
+                self.field(table, self.report(column), f"column_{number + 1}", {"at": at})
             if header is not None:
                 self.ignore(header, self.words_for(header))
         self.finish(table)
@@ -508,41 +498,36 @@ class _Drafter:
         reading = reading_of(report)
         if name == table.name:  # expressions tell tables and fields apart by their names
             several = f"{name}_rows" if name.endswith("s") else f"{name}s"
-            table.name = fresh(
-                several, {*self.taken(table), *(own.name for own in self.draft.response)}
-            )
-        own = DraftField(
-            fresh(name, self.taken(table)), source, dict(reading.options), note=example_note(report)
-        )
-        self.read(own, reading)
-        table.fields.append(own)
+            table.name = fresh(several, self.taken(table) | self.response_names)
+        name = fresh(name, self.taken(table))
+        field = DraftField(name, source, dict(reading.options), note=example_note(report))
+        self.read(field, reading)
+        table.fields.append(field)
         if report.refers_to:
-            self.links.referring.append((table, own, report))
-        return own
+            self.links.referring.append((table, field, report))
+        return field
 
-    def read(self, own: DraftField, reading: Reading) -> None:
-        own.odd = reading.odd
+    def read(self, field: DraftField, reading: Reading) -> None:
+        field.odd = reading.odd
         for remark in reading.remarks:
-            own.remark(remark)
+            field.remark(remark)
         if reading.words:
             same = (name for name, words in self.draft.enums.items() if words == reading.words)
-            name = next(same, None) or fresh(own.name, {*self.draft.enums, *TYPE_NAMES})
+            name = next(same, None) or fresh(field.name, {*self.draft.enums, *TYPE_NAMES})
             self.draft.enums[name] = reading.words
-            own.reading["type"] = name
+            field.reading["type"] = name
 
     def list_field(
         self, inner: Place, base: Place, table: DraftTable, names: tuple[str, ...]
     ) -> None:
-        reading = reading_of(self.report(inner))
-        own = DraftField(
-            fresh(joined(names) or "values", self.taken(table)),
-            {"at": path(inner, base), "take": "all"},
-            dict(reading.options),
-            note=example_note(self.report(inner)),
-        )
-        self.read(own, reading)
-        own.reading["type"] = f"list({own.type})"
-        table.fields.append(own)
+        report = self.report(inner)
+        reading = reading_of(report)
+        name = fresh(joined(names) or "values", self.taken(table))
+        source: dict[str, JsonValue] = {"at": path(inner, base), "take": "all"}
+        field = DraftField(name, source, dict(reading.options), note=example_note(report))
+        self.read(field, reading)
+        field.reading["type"] = f"list({field.type})"
+        table.fields.append(field)
 
     def whole(self, place: Place, base: Place, table: DraftTable, names: tuple[str, ...]) -> None:
         name = fresh(joined(names) or "value", self.taken(table))
@@ -556,49 +541,55 @@ class _Drafter:
         """
         if table.key or table.options.get("recurse"):
             return
+        # Found in a sample, a key is a guess: what is named like an id is taken first, and of
+        # several the one that stands nearest to the record itself.
         candidates = [place for place in scalars_of(inner) if self.may_be_key(place)]
         candidates.sort(key=lambda place: (key_rank(place), len(steps_of(place))))
         for place in candidates:
             everywhere = self.report(place).unique == "everywhere" or place.nodes == 1
-            if everywhere or (table.inherit and (table.within is None or table.within.key)):
-                steps = tuple(steps_of(place)[len(steps_of(inner)) :])
-                name = self.name(table, place, steps)
-                name = f"{singular(table.name)}_{name}" if name in BARE else name
-                own = self.field(table, self.report(place), name, {"at": path(place, inner)})
-                own.required = True
-                self.links.keys[id(place)] = (table, own)
-                table.key = [own.name] if everywhere else [*table.inherit, own.name]
+            if everywhere or _knows_its_parent(table):
+                self.key_field(place, inner, table, everywhere=everywhere)
                 return
         if holds_lists(inner):
             self.joined(table)
+
+    def key_field(self, place: Place, inner: Place, table: DraftTable, *, everywhere: bool) -> None:
+        steps = tuple(steps_of(place)[len(steps_of(inner)) :])
+        name = self.name(table, place, steps)
+        if name in BARE:
+            name = f"{singular(table.name)}_{name}"
+        field = self.field(table, self.report(place), name, {"at": path(place, inner)})
+        field.required = True
+        self.links.keys[id(place)] = (table, field)
+        table.key = [field.name] if everywhere else [*table.inherit, field.name]
 
     def joined(self, table: DraftTable) -> None:
         """Gives the rows of a table without an id what tells them apart for tables within: their
         position, and where the response came from, or of which moment it is; with that it is a key.
         """
         name = fresh(f"{singular(table.name)}_position", self.taken(table))
-        own = DraftField(name, {"fact": "position"}, comment="for want of an id")
-        table.fields.append(own)
-        if table.inherit and (table.within is None or table.within.key):
-            table.key = [*table.inherit, own.name]
+        field = DraftField(name, {"fact": "position"}, comment="for want of an id")
+        table.fields.append(field)
+        if _knows_its_parent(table):
+            table.key = [*table.inherit, field.name]
             return
         if table.within is None:
-            table.inherit = [one.name for one in self.came_from()]
-        own.comment = "for want of an id: tells rows apart within one response"
-        table.joined_by = [*table.inherit, own.name]
+            table.inherit = [source.name for source in self.came_from()]
+        field.comment = "for want of an id: tells rows apart within one response"
+        table.joined_by = [*table.inherit, field.name]
 
     def came_from(self) -> list[DraftField]:
         """Fields of the response that say which file and document it is;
         none if there is but one.
         """
-        wanted = ["file"] * (self.files > 1) + ["document"] * (self.documents > self.files)
-        for fact in wanted:
-            if not any(own.source == {"fact": fact} for own in self.draft.response):
-                taken = {own.name for own in self.draft.response} | {
-                    table.name for table in self.draft.tables
-                }
+        facts = ["file"] if self.files > 1 else []
+        if self.documents > self.files:
+            facts.append("document")
+        for fact in facts:
+            if not any(field.source == {"fact": fact} for field in self.draft.response):
+                taken = self.response_names | {table.name for table in self.draft.tables}
                 self.draft.response.append(DraftField(fresh(fact, taken), {"fact": fact}))
-        return [own for own in self.draft.response if own.source.get("fact") in wanted]
+        return [field for field in self.draft.response if field.source.get("fact") in facts]
 
     def may_be_key(self, place: Place) -> bool:
         report = self.report(place)
@@ -606,24 +597,21 @@ class _Drafter:
             return False
         if not report.unique:
             return place.nodes == self.documents == 1 and key_rank(place) == 0
-        enough = (
-            report.unique == "everywhere"
-            and place.values.count >= FEWEST_UNIQUE
-            and self.documents > 1
-        )
-        number = report.looks[0].name in (
-            "whole number",
-            "number in text",
-        )  # that differ today, and may not tomorrow
-        return named_like_an_id(place.step) or (enough and not number)
+        if named_like_an_id(place.step):
+            return True
+        # Numbers that differ today may not tomorrow.
+        if report.looks[0].name in ("whole number", "number in text"):
+            return False
+        many = place.values.count >= FEWEST_UNIQUE and self.documents > 1
+        return many and report.unique == "everywhere"
 
     @staticmethod
-    def own_key(table: DraftTable, own: DraftField, *, alone: bool) -> None:
+    def own_key(table: DraftTable, field: DraftField, *, alone: bool) -> None:
         """A member's name is unique in its object."""
         if alone:
-            table.key = [own.name]
-        elif table.inherit and (table.within is None or table.within.key):
-            table.key = [*table.inherit, own.name]
+            table.key = [field.name]
+        elif _knows_its_parent(table):
+            table.key = [*table.inherit, field.name]
 
     # ---- words
 
@@ -682,3 +670,41 @@ TYPE_NAMES = {*SIMPLE, "decimal", "list"}
 
 def _names_note(of: Place) -> str | None:
     return f"e.g. {shortened(str(of.names.examples[0]), 40)}" if of.names.examples else None
+
+
+def _is_container(place: Place, kinds: Collection[str]) -> bool:
+    """Whether a place is a list, or an object whose member names are data, throughout: where
+    scalars stand among them it is one field, whatever they are.
+    """
+    scalars = has_scalars(place) and not set(kinds) <= {"array", "object"}
+    if place.members is not None and not scalars and "array" not in kinds:
+        return True
+    if place.elements is None:
+        return False
+    return len(kinds) <= 1 or (not scalars and place.elements.objects > 0)
+
+
+def _holds_lists_or_maps(place: Place, inner: Place) -> bool:
+    return (
+        not place.header
+        and not has_scalars(inner)
+        and is_nested(place, inner)
+        and not is_one_or_several(inner)
+    )
+
+
+def _are_rows(place: Place, inner: Place) -> bool:
+    """Whether each element, or each member of a map, is a row: a record, or a value by its name."""
+    if inner.objects and inner.members is None and not has_scalars(inner):
+        return True
+    return place.members is not None and not inner.elements and inner.values.count > 0
+
+
+def _is_long(place: Place) -> bool:
+    """Whether a list of values in no table is rather one than a fact of the document."""
+    return place.lengths.longest > FEWEST_VALUES or place.parent is None
+
+
+def _knows_its_parent(table: DraftTable) -> bool:
+    """Whether what a table inherits tells the rows above it apart."""
+    return bool(table.inherit) and (table.within is None or bool(table.within.key))

@@ -10,6 +10,8 @@ from mukret.values import JsonValue, json_text
 
 _PLAIN = re.compile(r"[A-Za-z_][A-Za-z0-9_]*(?: [A-Za-z0-9_]+)*")
 _TYPE = re.compile(r"[a-z_][a-z0-9_]*(?:\([a-z]+\))?")
+_SEE_ABOVE = "could be a field: see above"
+_FACTS = "# facts of the whole document"
 SHORTEST_PART, LONGEST_PART = 3, 5
 """Letters of a word that may stand for a longer one."""
 _WORDS = {"null", "true", "false", "yes", "no", "on", "off", "y", "n", "~"}
@@ -43,11 +45,10 @@ def _response_lines(draft: Draft) -> Iterator[str]:
     ignored so far.
     """
     inherited = {name for table in draft.tables for name in table.inherit}
-    fields = [own for own in draft.response if own.name in inherited]
-    others = [own for own in draft.response if own.name not in inherited]
-    ignored = {
-        str(own.source["at"]): "could be a field: see above" for own in others if "at" in own.source
-    } | draft.ignored
+    fields = [field for field in draft.response if field.name in inherited]
+    others = [field for field in draft.response if field.name not in inherited]
+    ignored = {str(field.source["at"]): _SEE_ABOVE for field in others if "at" in field.source}
+    ignored |= draft.ignored
     if not (fields or ignored or draft.embedded or draft.kinds):
         return
     yield ""
@@ -56,24 +57,30 @@ def _response_lines(draft: Draft) -> Iterator[str]:
         yield f"  embedded: {flow(list(draft.embedded))}"
     if draft.kinds:
         yield "  kinds:                       # documents that have no member in common"
-        yield from (f"    {name}: {flow({'when': when})}" for name, when in draft.kinds.items())
-    width = max((len(own.name) for own in draft.response), default=0)
-    if fields:
-        yield (
-            "  fields:                      # facts of the whole document: any table can "
-            "inherit them"
-        )
-        yield from (field_line(own, 4, width) for own in fields)
-    if others and fields:
-        yield from (f"    # {field_line(own, 0, width)}" for own in others)
-    elif others:
-        yield "  # fields:                    # facts of the whole document, for tables to inherit"
-        yield from (f"  #   {field_line(own, 0, width)}" for own in others)
+        for name, when in draft.kinds.items():
+            yield f"    {name}: {flow({'when': when})}"
+    width = max((len(field.name) for field in draft.response), default=0)
+    yield from _fact_lines(fields, others, width)
     if ignored:
         yield "  ignore:                      # read by no rule"
-        yield from (
-            f"    - {json_text(path)}  # {_comment(words)}" for path, words in ignored.items()
-        )
+        for path, words in ignored.items():
+            yield f"    - {json_text(path)}  # {_comment(words)}"
+
+
+def _fact_lines(
+    fields: Sequence[DraftField], others: Sequence[DraftField], width: int
+) -> Iterator[str]:
+    """Fields, and facts that could be some as comments beside them."""
+    if fields:
+        yield f"  fields:                      {_FACTS}: any table can inherit them"
+        for field in fields:
+            yield field_line(field, 4, width)
+        for field in others:
+            yield f"    # {field_line(field, 0, width)}"
+    elif others:
+        yield f"  # fields:                    {_FACTS}, for tables to inherit"
+        for field in others:
+            yield f"  #   {field_line(field, 0, width)}"
 
 
 def enum_lines(

@@ -7,6 +7,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping, Sequence, Set
 from dataclasses import dataclass, field, replace
+from typing import TypeVar
 
 from mukret.documents import BadDocument, Batch, Finding
 from mukret.engine.conditions import passing
@@ -20,6 +21,8 @@ from mukret.semantics.rejects import shown_value
 
 MOST_EXPLAINED = 3
 """For so many bad documents of a batch it is found out what the rules may have meant."""
+
+Kept = TypeVar("Kept")
 
 
 @dataclass(frozen=True)
@@ -169,21 +172,27 @@ def _refused(batch: Batch, number: int, verdict: Refused) -> BadDocument:
 
 def _only(batch: Batch, kept: Sequence[int], bad: Sequence[BadDocument]) -> Batch:
     """The batch with these documents alone; others are among the bad ones."""
-    left = batch.only(kept) if isinstance(batch, ScannedBatch) else batch
+    if isinstance(batch, ScannedBatch):
+        left: Batch = batch.only(kept)
+    else:
+        left = replace(batch, documents=[batch.documents[number] for number in kept])
+    renumbered = {number: now for now, number in enumerate(kept)}
     return replace(
         left,
-        documents=left.documents
-        if left is not batch
-        else [batch.documents[number] for number in kept],
         sources=[batch.sources[number] for number in kept],
         numbers=[batch.numbers[number] for number in kept],
         origins=[batch.origins[number] for number in kept],
-        raw={now: batch.raw[number] for now, number in enumerate(kept) if number in batch.raw},
-        answers={now for now, number in enumerate(kept) if number in batch.answers},
+        raw=_renumbered(batch.raw, renumbered),
+        full=_renumbered(batch.full, renumbered),
+        answers={renumbered[number] for number in batch.answers if number in renumbered},
         in_part=lambda now: batch.in_part(kept[now]),
-        full={now: batch.full[number] for now, number in enumerate(kept) if number in batch.full},
         bad=[*batch.bad, *bad],
     )
+
+
+def _renumbered(by_document: Mapping[int, Kept], numbers: Mapping[int, int]) -> dict[int, Kept]:
+    """What is kept of documents, by their new numbers in a batch; those without one are gone."""
+    return {numbers[number]: kept for number, kept in by_document.items() if number in numbers}
 
 
 @dataclass

@@ -178,35 +178,28 @@ class Coverage:
         table says it all, and those of a table of which nothing came in the shape that the rules
         want.
         """
-        found = []
         told = self.told_otherwise()
-        for (table, own), rule in self.open.items():
-            name = own if isinstance(own, str) else None
-            if table in told:
+        unmatched = []
+        for (table, member), rule in self.open.items():
+            # Without a node to look in there was no row: what the table itself says of that is
+            # enough.
+            of_a_row = not isinstance(rule.rule, Table) or member == RECURSE
+            if table in told or (of_a_row and not rule.nodes):
                 continue
-            if not isinstance(rule.rule, Table) and not rule.nodes:
-                continue
-            if own == RECURSE and not rule.nodes:
-                continue  # the table has no rows, which says it all
-            near = (
-                nearest_existing(rule.paths[0], rule.nodes) if rule.nodes and rule.paths else None
-            )
-            hint = near.text if near else None
-            if isinstance(rule.rule, Table) and not rule.nodes:
-                kind = rule.rule.kind if rule.rule.within is None else None
-                hint = (
-                    f"no document of the kind {kind} came"
-                    if kind
-                    else "the table that it is within has no rows"
-                )
-            elif isinstance(rule.rule, Field) and not rule.paths:
-                hint = _why_nothing(rule.rule, elsewhere=rule.keys_stand_elsewhere)
             owner = rule.rule
-            fact = isinstance(owner, Field) and isinstance(owner.source, Fact)
-            found.append(
-                Unmatched(table, name, rule.text, owner.file, owner.line, owner.column, hint, fact)
+            unmatched.append(
+                Unmatched(
+                    table,
+                    member if isinstance(member, str) else None,
+                    rule.text,
+                    owner.file,
+                    owner.line,
+                    owner.column,
+                    _hint(rule),
+                    isinstance(owner, Field) and isinstance(owner.source, Fact),
+                )
             )
-        return found
+        return unmatched
 
 
 def _looked_in(rows: TableRows) -> Sequence[int]:
@@ -244,3 +237,16 @@ def _why_nothing(own: Field, *, elsewhere: bool) -> str:
         where = " in any document" if own.source.across_run else ""
         return f"no value of {by} is a key ({key}) of {own.source.name}{where}"
     return "responses that collect kept have it, and those of an HTTP archive some of it"
+
+
+def _hint(rule: _Open) -> str | None:
+    """Why a rule found nothing, as far as that can be told."""
+    if isinstance(rule.rule, Table) and not rule.nodes:
+        kind = rule.rule.kind if rule.rule.within is None else None
+        if kind:
+            return f"no document of the kind {kind} came"
+        return "the table that it is within has no rows"
+    if isinstance(rule.rule, Field) and not rule.paths:
+        return _why_nothing(rule.rule, elsewhere=rule.keys_stand_elsewhere)
+    near = nearest_existing(rule.paths[0], rule.nodes) if rule.nodes and rule.paths else None
+    return near.text if near else None

@@ -173,9 +173,6 @@ class _Evaluation:
         than these say.
         """
         table = self.tables[name]
-        where = table.rows.table.where
-        if where is not None and WHERE not in without:
-            self.prepare_condition(table)
         columns = table.so_far
         lost = set(table.rows.hollow)
         for row, faults in columns.faults.items():
@@ -184,14 +181,22 @@ class _Evaluation:
         for key in table.rows.table.key:
             if key not in without:
                 lost.update(columns.lacking(key))
-        if where is not None and not {*where.fields(), WHERE} & without:
-            condition = evaluate_column(where, columns.arrays, table.rows.count)
-            fails = {
-                *condition.failures,
-                *true_rows(pc.invert(pc.fill_null(condition.array, False))),
-            }
-            lost |= fails - columns.broken_in_any(columns.columns.keys() - without)
+        if table.rows.table.where is not None and WHERE not in without:
+            lost |= self.filtered(table, table.rows.table.where, without)
         table.surviving = [row for row in range(table.rows.count) if row not in lost]
+
+    def filtered(self, table: _Table, where: Expression, without: frozenset[str]) -> set[int]:
+        """The rows that a condition leaves out, or can't be evaluated for; none if it hangs on
+        fields that are not to be looked at.
+        """
+        self.prepare_condition(table)
+        if not without.isdisjoint(where.fields()):
+            return set()
+        columns = table.so_far
+        condition = evaluate_column(where, columns.arrays, table.rows.count)
+        not_met = true_rows(pc.invert(pc.fill_null(condition.array, False)))
+        broken = columns.broken_in_any(columns.columns.keys() - without)
+        return {*condition.failures, *not_met} - broken
 
 
 def _aggregated(aggregate: Aggregate, rows: TableRows, below: _Table) -> Column:

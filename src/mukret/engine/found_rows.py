@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from functools import partial
 
@@ -97,28 +97,38 @@ def _held_against_rows(
 
     Gives the texts that stand in no row, by document.
     """
-    rows: dict[int, list[tuple[TableRows, int]]] = {document: [] for document in bad_texts}
-    for name, table in tables.items():
-        for row, document in enumerate(table.documents if name != RESPONSE else ()):
-            if document in rows:
-                rows[document].append((table, row))
+    rows = _rows_of_documents(tables, bad_texts)
     in_no_row: dict[int, BadText] = {}
     for document, texts in bad_texts.items():
-        found = rows[document]
-        places = [None if row in table.hollow else table.locate(row)[0] for table, row in found]
+        # A text is held against the innermost row around it, of whatever table that is.
+        places = [
+            None if row in table.hollow else table.locate(row)[0] for table, row in rows[document]
+        ]
         index = RowPlaces(places)
         for text in texts:
-            chosen = index.around(text.location)
-            if not chosen:
+            around = index.around(text.location)
+            if not around:
                 in_no_row.setdefault(document, text)
-            for number in chosen:
+            for number in around:
+                table, row = rows[document][number]
                 place = places[number]
-                _hold_against(
-                    *found[number],
-                    text,
-                    itself=place is not None and place.location == text.location,
-                )
+                itself = place is not None and place.location == text.location
+                _hold_against(table, row, text, itself=itself)
     return in_no_row
+
+
+def _rows_of_documents(
+    tables: Mapping[str, TableRows], documents: Collection[int]
+) -> dict[int, list[tuple[TableRows, int]]]:
+    """The rows of all tables in these documents, but for that of the response itself."""
+    rows: dict[int, list[tuple[TableRows, int]]] = {document: [] for document in documents}
+    for name, table in tables.items():
+        if name == RESPONSE:
+            continue
+        for row, document in enumerate(table.documents):
+            if document in rows:
+                rows[document].append((table, row))
+    return rows
 
 
 def _hold_against(table: TableRows, row: int, text: BadText, *, itself: bool) -> None:

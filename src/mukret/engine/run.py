@@ -13,8 +13,8 @@ from typing import Any
 from mukret.documents import Batch, Finding, Source
 from mukret.documents.batches import Decoding, Wanted, nothing_read_since, nothing_wanted
 from mukret.documents.blocks import BLOCK_BYTES, Block, read_blocks
-from mukret.documents.collector import collector_at_rest
 from mukret.documents.doubled import is_sampled
+from mukret.documents.gc_pause import gc_paused
 from mukret.engine.accepting import KindsFound, kinds_found
 from mukret.engine.ahead import Ahead
 from mukret.engine.coverage import Coverage, Unmatched
@@ -161,7 +161,7 @@ class Run:
 
         Raises InputError, also if not one document could be read; StoppedError for `bad: stop`.
         """
-        with collector_at_rest():
+        with gc_paused():
             for rows in self.settled(self.blocks(links), self.decoding(), self.known()):
                 if self.observer is not None:
                     self.observer(rows)

@@ -250,6 +250,7 @@ class Calls(Operators):
     # ---- aggregates
 
     def aggregate(self, node: Syntax, name: str, arguments: list[Syntax]) -> Expression:
+        """COUNT(table), SUM(table.field), LISTAGG(table.field, ', ') …"""
         if len(arguments) != (2 if name == "LISTAGG" else 1):
             raise self.wrong_count(node, name, len(arguments))
         over = arguments[0]
@@ -259,45 +260,46 @@ class Calls(Operators):
                 "expression"
             )
             raise self.fail(over, f"{name} takes a field of a table directly within this one", hint)
-        token = cast(Token, over.children[0])
-        table = unquoted(token)
-        if table not in self.within:
-            hint = (
-                did_you_mean(table, self.within)
-                or "aggregates are over tables that are directly within this one"
-            )
-            raise self.fail(
-                token, f"{name}: no table {table} within this one", hint, "unknown-table"
-            )
+        table = self.table_within(name, cast(Token, over.children[0]))
         if over.data == "field":
             if name != "COUNT":
-                some = next(iter(self.within[table]), "fare")
-                raise self.fail(over, f"{name} wants a field of {table}", f"{name}({table}.{some})")
+                example = next(iter(self.within[table]), "fare")
+                hint = f"{name}({table}.{example})"
+                raise self.fail(over, f"{name} wants a field of {table}", hint)
             return Aggregate(Integer(), name, table, None)
-        field_token = cast(Token, over.children[1])
-        field, known = unquoted(field_token), self.within[table]
-        if field not in known:
-            raise self.fail(
-                field_token,
-                f"{table} has no field {field}",
-                did_you_mean(field, known),
-                "unknown-field",
-            )
-        separator = self.check(arguments[1]) if name == "LISTAGG" else Constant(Text(), "")
-        if not (isinstance(separator, Constant) and isinstance(separator.value, str)):
-            raise self.fail(
-                arguments[1],
-                "LISTAGG wants a literal text between the values",
-                "LISTAGG(ports.name, ', ')",
-            )
-        result = families.aggregate_type(name, known[field])
+        field = self.field_within(table, cast(Token, over.children[1]))
+        separator = self.separator(arguments[1]) if name == "LISTAGG" else ""
+        kind = self.within[table][field]
+        result = families.aggregate_type(name, kind)
         if result is None:
             by_name = {"LISTAGG": "texts", "SUM": "numbers or durations", "AVG": "numbers"}
             wants = by_name.get(name, "values with an order")
-            raise self.fail(
-                over, f"{name} wants {wants}, but {table}.{field} is {known[field].name}"
-            )
-        return Aggregate(result, name, table, field, separator.value)
+            raise self.fail(over, f"{name} wants {wants}, but {table}.{field} is {kind.name}")
+        return Aggregate(result, name, table, field, separator)
+
+    def table_within(self, aggregate: str, token: Token) -> str:
+        table = unquoted(token)
+        if table not in self.within:
+            hint = did_you_mean(table, self.within)
+            hint = hint or "aggregates are over tables that are directly within this one"
+            message = f"{aggregate}: no table {table} within this one"
+            raise self.fail(token, message, hint, "unknown-table")
+        return table
+
+    def field_within(self, table: str, token: Token) -> str:
+        field, known = unquoted(token), self.within[table]
+        if field not in known:
+            hint = did_you_mean(field, known)
+            raise self.fail(token, f"{table} has no field {field}", hint, "unknown-field")
+        return field
+
+    def separator(self, argument: Syntax) -> str:
+        """The text between the values of LISTAGG, which must not differ from row to row."""
+        separator = self.check(argument)
+        if not isinstance(separator, Constant) or not isinstance(separator.value, str):
+            message = "LISTAGG wants a literal text between the values"
+            raise self.fail(argument, message, "LISTAGG(ports.name, ', ')")
+        return separator.value
 
     def _cast(self, node: Syntax) -> Expression:
         operand, type_node = self.children(node)

@@ -150,20 +150,7 @@ class Comparing:
         self.found.come = [name for name in new.tables if name not in before]
         for name, table in new.tables.items():
             if name in before:
-                was = old.tables[before[name]]
-                names = same_columns(was, table)
-                columns = _columns(was, table, names)
-                left_out = {
-                    column for column in {**names, **columns} if is_ignored(name, column, ignored)
-                }
-                self.found.tables[name] = TableChanges(
-                    name,
-                    was.name,
-                    {column: before for column, before in names.items() if column not in left_out},
-                    columns={
-                        column: types for column, types in columns.items() if column not in left_out
-                    },
-                )
+                self.found.tables[name] = _table_changes(old.tables[before[name]], table, ignored)
 
     def see(self, old: DecidedRows, new: DecidedRows) -> None:
         """Both are of one batch; each may hold other documents to be bad."""
@@ -379,3 +366,18 @@ def _plain_numbers(texts: Any) -> Any:
 
 def _texts(table: DecidedTable, name: str, kind: ValueType, which: Any) -> Any:
     return written(table.columns.array(name), kind).take(which)
+
+
+def _table_changes(old: Table, new: Table, ignored: Collection[str]) -> TableChanges:
+    """What is different about a table before any row is looked at: its columns."""
+    names = same_columns(old, new)
+    columns = _columns(old, new, names)
+    looked_at = {
+        column for column in {**names, **columns} if not is_ignored(new.name, column, ignored)
+    }
+    return TableChanges(
+        new.name,
+        old.name,
+        {column: name for column, name in names.items() if column in looked_at},
+        columns={column: types for column, types in columns.items() if column in looked_at},
+    )

@@ -147,6 +147,28 @@ def drift(rules: Rules, sources: Sequence[Source], *, progress: Progress | None 
     Raises InputError as a run does.
     """
     run = looking_at_all(_strict(rules), sources, progress)
+    words = _new_words(run)
+    result = Drift(run.tally.documents, run.tally.bad_documents)
+    result.unread = [
+        Unread(path, count, run.sample.examples[path])
+        for path, count in sorted(run.sample.unread.items())
+    ]
+    result.unmatched, result.misshapen = run.unmatched(), run.misshapen()
+    result.bad = [reason for reason in run.tally.reasons.values() if reason.table is None]
+    result.words = [
+        NewWord(table, name, _enum_name(rules.tables[table], name), word, count)
+        for (table, name, word), count in sorted(words.items())
+    ]
+    for reason in run.tally.reasons.values():
+        if reason.table and reason.code not in (PARENT_REJECTED, _UNKNOWN):
+            expected = _is_expected(rules.tables[reason.table], reason)
+            reasons = result.nulled if expected else result.unfit
+            reasons.append((reason, run.tally.tables[reason.table].rows_seen))
+    return result
+
+
+def _new_words(run: Run) -> Counter[tuple[str, str, str]]:
+    """How often words that an enum lacks came, by table and field; of very many the first ones."""
     words: Counter[tuple[str, str, str]] = Counter()
     for output in run.batches():
         for reject in output.rejects:
@@ -155,25 +177,13 @@ def drift(rules: Rules, sources: Sequence[Source], *, progress: Progress | None 
                     word = (reject.table, problem.field, str(problem.value))
                     if word in words or len(words) < MOST_WORDS:
                         words[word] += 1
-    found = Drift(run.tally.documents, run.tally.bad_documents)
-    found.unread = [
-        Unread(path, count, run.sample.examples[path])
-        for path, count in sorted(run.sample.unread.items())
-    ]
-    found.unmatched, found.misshapen = run.unmatched(), run.misshapen()
-    found.bad = [reason for reason in run.tally.reasons.values() if reason.table is None]
-    found.words = [
-        NewWord(table, name, _enum_name(rules.tables[table], name), word, count)
-        for (table, name, word), count in sorted(words.items())
-    ]
-    for reason in run.tally.reasons.values():
-        if reason.table and reason.code not in (PARENT_REJECTED, _UNKNOWN):
-            own = _field(rules.tables[reason.table], reason.field)
-            expected = own is not None and own.bad == "null" and reason.code != "required"
-            (found.nulled if expected else found.unfit).append(
-                (reason, run.tally.tables[reason.table].rows_seen)
-            )
-    return found
+    return words
+
+
+def _is_expected(table: Table, reason: Reason) -> bool:
+    """Whether the rules as they stand make null of what is bad here."""
+    field = _field(table, reason.field)
+    return field is not None and field.bad == "null" and reason.code != "required"
 
 
 def _field(table: Table, name: str | None) -> Field | None:

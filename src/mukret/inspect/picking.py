@@ -109,9 +109,8 @@ def _pick(
             raise _TooLittle
         here = next((one for one in rows.new if one.name == table), None)
         if here is not None:  # else a part of a document in which it has none
-            chosen = wanted(
-                here, [row for row, own in enumerate(here.outcomes.fates) if fate in (None, own)]
-            )
+            fates = enumerate(here.outcomes.fates)
+            chosen = wanted(here, [row for row, one in fates if fate in (None, one)])
             if before + len(chosen) >= nth:
                 return Picked(rows.tables, here, chosen[nth - 1 - before])
             before += len(chosen)

@@ -246,7 +246,8 @@ class _Tracer:
             case Lookup():
                 yield from self.lookup_steps(row, own, own.source, looked_up)
 
-    def found(self, row: Row, own: Field, at: At) -> Iterator[str]:
+    def found(self, row: Row, field: Field, at: At) -> Iterator[str]:
+        """What each path of a field led to, and what was made of the nodes that count."""
         place, node = row.place, row.node
         tried = list(attempts(at, node, row.table.rows.excuses_at(row.number).below(place)))
         for attempt in tried:
@@ -255,19 +256,24 @@ class _Tracer:
                 yield from self.nodes(place, node, attempt)
         if any(attempt.met for attempt in tried) and not tried[-1].succeeds:
             return
-        counted = tried[-1] if tried[-1].succeeds else tried[0]
+        # The paths are tried in order: the last one is the one that counts, if it found something.
+        counting = tried[-1] if tried[-1].succeeds else tried[0]
         if at.take == "count":
-            yield f"counted: {len(counted.found)}"
+            yield f"counted: {len(counting.found)}"
             return
-        values = [item.value for item in counted.found if item.value is not None]
-        if at.take == "all" and isinstance(own.type, ListOf):
-            yield from element_steps(own.type, own.reading, values)
+        values = [item.value for item in counting.found if item.value is not None]
+        yield from self.taken(field, at, values)
+
+    def taken(self, field: Field, at: At, values: Sequence[JsonValue]) -> Iterator[str]:
+        """What `take` makes of several nodes, and the type of the one, or of each."""
+        if at.take == "all" and isinstance(field.type, ListOf):
+            yield from element_steps(field.type, field.reading, values)
         elif at.take in GATHERINGS:
-            yield from each_of(own.reading, values)
+            yield from each_of(field.reading, values)
         elif values:
             if len(values) > 1:
                 yield f"the {at.take} of them"
-            yield from reading_steps(own.reading, values[-1 if at.take == "last" else 0])
+            yield from reading_steps(field.reading, values[-1 if at.take == "last" else 0])
         if at.take == "all" or at.take in GATHERINGS:
             yield f"taken together: {at.take}"
 
@@ -402,18 +408,22 @@ def reading_steps(reading: Reading, value: JsonValue) -> Iterator[str]:
             yield f"trimmed: {shown_text(trimmed)}"
         value = trimmed
     text = scalar_text(value)
-    if text is not None and text in (reading.blanks if type(value) is str else options.blank):
+    blanks = reading.blanks if type(value) is str else options.blank
+    if text is not None and text in blanks:
         yield "blank: null"
         return
     if options.capture is not None and text is not None:
-        found = captured(options.capture, text)
-        if found is None:
+        part = captured(options.capture, text)
+        if part is None:
             yield f"does not match {options.capture}"
             return
-        value = found.strip(WHITE_SPACE) if reading.trims else found
+        value = part.strip(WHITE_SPACE) if reading.trims else part
         yield f"captured by {options.capture}: {shown_text(value)}"
-    if type(value) is str and reading.strips and (stripped := reading.stripped(value)) != value:
-        yield f"stripped of {', '.join(map(shown_text, reading.strips))}: {shown_text(stripped)}"
+    if type(value) is str and reading.strips:
+        stripped = reading.stripped(value)
+        if stripped != value:
+            marks = ", ".join(map(shown_text, reading.strips))
+            yield f"stripped of {marks}: {shown_text(stripped)}"
         value = stripped
     if isinstance(reading.type, ListOf):
         yield from list_steps(reading.type, reading, value)

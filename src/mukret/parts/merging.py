@@ -184,32 +184,27 @@ def check_parts(parts: Sequence[Part], rules: Rules) -> None:
     """
     first = parts[0]
     for part in parts:
-        for name, what in (
-            ("of", "number of parts"),
-            ("inputs", "number of inputs"),
-            ("fingerprint", "inputs"),
-        ):
-            if part.share[name] != first.share[name]:
-                message = f"{part.folder} and {first.folder} saw another {what}"
-                raise InputError(
-                    "other-parts", message, hint="extract all parts from the same files"
-                )
+        _check_against(part, first)
         if _hashes(part.record["rules"]) != {rules.sha256, *rules.included.values()}:
             message = f"{part.folder} was extracted by other rules than {rules.file}"
             raise InputError("other-parts", message, hint="extract all parts by the same rules")
     numbers = Counter(part.share["number"] for part in parts)
-    missing = [number for number in range(1, first.share["of"] + 1) if not numbers[number]]
+    count = first.share["of"]
+    missing = [f"{number}/{count}" for number in range(1, count + 1) if not numbers[number]]
     if missing:
-        shown = ", ".join(f"{number}/{first.share['of']}" for number in missing[:5])
-        raise InputError(
-            "other-parts",
-            f"missing: part {shown}{' …' * (len(missing) > 5)}",
-            hint="name all parts",
-        )
-    twice = [number for number, count in numbers.items() if count > 1]
-    if twice:
-        raise InputError(
-            "other-parts",
-            f"part {twice[0]}/{first.share['of']} is there twice",
-            hint="name each once",
-        )
+        shown = ", ".join(missing[:5]) + (" …" if len(missing) > 5 else "")
+        raise InputError("other-parts", f"missing: part {shown}", hint="name all parts")
+    number, times = numbers.most_common(1)[0]
+    if times > 1:
+        message = f"part {number}/{count} is there twice"
+        raise InputError("other-parts", message, hint="name each once")
+
+
+def _check_against(part: Part, first: Part) -> None:
+    """Raises InputError if two parts are not shares of one input."""
+    compared = {"of": "number of parts", "inputs": "number of inputs", "fingerprint": "inputs"}
+    for name, what in compared.items():
+        if part.share[name] != first.share[name]:
+            message = f"{part.folder} and {first.folder} saw another {what}"
+            hint = "extract all parts from the same files"
+            raise InputError("other-parts", message, hint=hint)

@@ -32,18 +32,20 @@ def equal(left: JsonValue, right: JsonValue) -> bool:
     while todo:
         one, other = todo.pop()
         kind = type(one)
-        if kind is dict:
-            if type(other) is not dict or one.keys() != other.keys():
+        if kind in _NUMERIC:
+            if type(other) not in _NUMERIC or not _equal_numbers(one, other):
+                return False
+        elif kind is not type(other):
+            return False
+        elif kind is dict:
+            if one.keys() != other.keys():
                 return False
             todo += ((one[name], other[name]) for name in one)
         elif kind is list:
-            if type(other) is not list or len(one) != len(other):
+            if len(one) != len(other):
                 return False
             todo += zip(one, other, strict=True)
-        elif kind in _NUMERIC:
-            if type(other) not in _NUMERIC or not _equal_numbers(one, other):
-                return False
-        elif kind is not type(other) or one != other:
+        elif one != other:
             return False
     return True
 

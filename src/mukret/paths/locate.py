@@ -57,29 +57,33 @@ def nearest_existing(path: Path, roots: Sequence[JsonValue]) -> Nearest | None:
 def _explain(
     before: tuple[Segment, ...], segment: Segment, alive: Sequence[JsonValue]
 ) -> Nearest | None:
-    where = path_text(before)
+    """Why a step finds nothing in the nodes to which the steps before it led."""
     if not alive:
         return None
     if segment.descend:
         return _other_descendant(before, segment, alive)
+    where = path_text(before)
     selector = segment.selectors[0]
-    if isinstance(selector, Filter) and any(
-        type(value) in (list, dict) and value for value in alive
-    ):
+    containers = [value for value in alive if type(value) in (list, dict)]
+    if isinstance(selector, Filter) and any(containers):
         return Nearest(f"nothing in {where} meets the condition {shortened(selector.text)}")
     if isinstance(selector, Name):
-        names = dict.fromkeys(
-            islice((name for value in alive if type(value) is dict for name in value), MOST_NAMES)
-        )
+        names = _member_names(alive)
         if names:
-            return _other_member(before, selector, list(names))
-    if all(type(value) in (list, dict) and not value for value in alive):
+            return _other_member(before, selector, names)
+    if len(containers) == len(alive) and not any(containers):
         return Nearest(f"{where} is always empty")
     kinds = sorted({kind_of(value) for value in alive})
     if kinds == ["array"] and isinstance(selector, Name):
         meant = path_text((*before, child_segment(Wildcard()), segment))
         return Nearest(f"{where} is an array; did you mean {meant}?", meant)
-    return Nearest(f"{where} is {' or '.join(_article(kind) for kind in kinds)}")
+    return Nearest(f"{where} is {' or '.join(map(_article, kinds))}")
+
+
+def _member_names(nodes: Sequence[JsonValue]) -> list[str]:
+    """The different member names of objects; of very many the first ones."""
+    names = (name for node in nodes if type(node) is dict for name in node)
+    return list(dict.fromkeys(islice(names, MOST_NAMES)))
 
 
 def _other_descendant(

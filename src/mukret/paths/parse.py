@@ -126,6 +126,7 @@ class _QueryParser(Scanner):
         return Segment((self.shorthand(descend),), descend)
 
     def shorthand(self, descend: bool) -> Selector:
+        """`.*` or `.name`, after the dot."""
         if self.take("*"):
             return Wildcard()
         match = _NAME.match(self.text, self.at)
@@ -136,21 +137,24 @@ class _QueryParser(Scanner):
         dots = ".." if descend else "."
         if loose:
             bad = match.end() if match else self.at
-            name = shortened(loose.group())
-            hint = f"write {'..' if descend else ''}['{name}'] instead of {dots}{name}"
+            bracketed = f"{'..' if descend else ''}['{shortened(loose.group())}']"
+            hint = f"write {bracketed} instead of {dots}{shortened(loose.group())}"
             raise self.fail(f"{self.text[bad]!r} can't stand in a plain member name", hint, bad)
+        raise self.no_name(descend)
+
+    def no_name(self, descend: bool) -> PathSyntaxError:
+        """What stands after a dot and begins no member name."""
         if self.ended:
             more = "..* finds every node below" if descend else None
-            raise self.fail("the path ends where a member name should follow", more)
+            return self.fail("the path ends where a member name should follow", more)
         if self.character in "'\"":
-            raise self.fail(
-                "a quoted name stands in brackets", f"write {'..' if descend else ''}['name']"
-            )
+            hint = f"write {'..' if descend else ''}['name']"
+            return self.fail("a quoted name stands in brackets", hint)
         if self.character == "[":
-            raise self.fail("a dot before [", "leave out the dot", self.at - 1)
+            return self.fail("a dot before [", "leave out the dot", self.at - 1)
         if self.character == ".":
-            raise self.fail("three dots", "two go to every node below, one to a member")
-        raise self.fail(f"{self.character!r} is no member name")
+            return self.fail("three dots", "two go to every node below, one to a member")
+        return self.fail(f"{self.character!r} is no member name")
 
     def bracketed(self) -> tuple[Selector, ...]:
         opened = self.at - 1

@@ -158,21 +158,11 @@ class _Mapper:
         self.take(quantifier.group(), len(quantifier.group()))
 
     def atom(self, depth: int) -> None:
+        """One character, class or group (RFC 9485), as RE2 and Python write it."""
         character = self.character()
         match character:
             case "(":
-                if self.pattern.startswith("(?", self.at):
-                    raise PatternError(
-                        self.at, "I-Regexp has plain groups alone: no (?…)", "write ( … )"
-                    )
-                opened = self.at
-                first = self.captures and not self.captured
-                self.captured = self.captured or first
-                self.take(f"(?P<{CAPTURED}>" if first else "(?:")
-                self.branches(depth + 1)
-                if self.character() != ")":
-                    raise PatternError(opened, "this ( is never closed", "add ), or write \\(")
-                self.take(")")
+                self.group(depth)
             case "[":
                 self.character_class()
             case ".":
@@ -180,17 +170,27 @@ class _Mapper:
             case "\\":
                 self.escape()
             case "^" | "$":
-                self.take(
-                    character
-                )  # as the mapping of section 5.4 leaves them: the text's two ends
+                # As the mapping of section 5.4 leaves them: the text's two ends.
+                self.take(character)
             case "*" | "+" | "?" | "{" | "}" | "]":
-                raise PatternError(
-                    self.at,
-                    f"{character!r} can't stand here",
-                    f"write \\{character} for the character",
-                )
+                hint = f"write \\{character} for the character"
+                raise PatternError(self.at, f"{character!r} can't stand here", hint)
             case _:
                 self.take(re.escape(character) if character.isascii() else character)
+
+    def group(self, depth: int) -> None:
+        """Parentheses: the first one captures, if anything is to be captured."""
+        if self.pattern.startswith("(?", self.at):
+            message = "I-Regexp has plain groups alone: no (?…)"
+            raise PatternError(self.at, message, "write ( … )")
+        opened = self.at
+        first = self.captures and not self.captured
+        self.captured = self.captured or first
+        self.take(f"(?P<{CAPTURED}>" if first else "(?:")
+        self.branches(depth + 1)
+        if self.character() != ")":
+            raise PatternError(opened, "this ( is never closed", "add ), or write \\(")
+        self.take(")")
 
     def escape(self) -> None:
         letter = self.pattern[self.at + 1 : self.at + 2]

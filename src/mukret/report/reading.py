@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
-from mukret.delivered.contract import Delivered, DeliveredReject
+from mukret.delivered.contract import Delivered, DeliveredReject, DeliveredTable
 from mukret.report.joins import Join, KeyHashes, join_columns, joined
 from mukret.report.profile import ColumnProfile, profile
 from mukret.semantics.rejects import PARENT_REJECTED
@@ -114,34 +114,46 @@ class Report:
 def read_report(delivered: Delivered, against: Delivered | None = None) -> Report:
     """Reads a delivery once, and what it is compared with. Raises InputError."""
     record = delivered.records[-1]
-    of_parents = {
-        table.name: KeyHashes(table.key)
-        for table in delivered.tables.values()
-        if table.key and set(table.key) <= table.types.keys()
-    }
-    of_children = {
-        table.name: KeyHashes(columns)
-        for table in delivered.tables.values()
-        if (columns := join_columns(delivered.tables, table))
-    }
+    keys = _hashed_keys(delivered)
     tables = {name: _counted_only(name, counts) for name, counts in record["tables"].items()}
-    for table in delivered.tables.values():
-        also = [hashes[table.name] for hashes in (of_parents, of_children) if table.name in hashes]
-        found = profile(delivered, table, also)
-        tally = tables[table.name].tally if table.name in tables else TableTally()
-        tables[table.name] = TableReport(
-            table.name, tally, found.rows, found.columns, found.sampled, table.key
+    for name, table in delivered.tables.items():
+        hashes = [hashed[name] for hashed in (keys.own, keys.of_parents) if name in hashed]
+        profiled = profile(delivered, table, hashes)
+        tally = tables[name].tally if name in tables else TableTally()
+        tables[name] = TableReport(
+            name, tally, profiled.rows, profiled.columns, profiled.sampled, table.key
         )
-    joins = [
-        joined(table.name, table.within, of_children[table.name], of_parents[table.within])
-        if table.name in of_children and table.within in of_parents
-        else Join(table.name, table.within, ())
-        for table in delivered.tables.values()
-        if table.within is not None
-    ]
+    joins = [keys.join(table) for table in delivered.tables.values() if table.within is not None]
     refused = refused_by_reason(delivered.rejects())
     report = Report(delivered.target, record, len(delivered.records), tables, joins, refused)
     return report if against is None else replace(report, before=read_report(against))
+
+
+@dataclass(frozen=True)
+class _HashedKeys:
+    """The keys of tables, and the columns that lead back to those of their parents, hashed while
+    the rows are read: so that it is one reading, and no key is kept as it is.
+    """
+
+    own: Mapping[str, KeyHashes]
+    of_parents: Mapping[str, KeyHashes]
+
+    def join(self, table: DeliveredTable) -> Join:
+        parent = str(table.within)
+        if table.name in self.of_parents and parent in self.own:
+            return joined(table.name, parent, self.of_parents[table.name], self.own[parent])
+        return Join(table.name, parent, ())
+
+
+def _hashed_keys(delivered: Delivered) -> _HashedKeys:
+    own, of_parents = {}, {}
+    for name, table in delivered.tables.items():
+        if table.key and set(table.key) <= table.types.keys():
+            own[name] = KeyHashes(table.key)
+        columns = join_columns(delivered.tables, table)
+        if columns:
+            of_parents[name] = KeyHashes(columns)
+    return _HashedKeys(own, of_parents)
 
 
 def _counted_only(name: str, counts: Mapping[str, int]) -> TableReport:

@@ -40,17 +40,19 @@ def same_columns(old: Table, new: Table) -> dict[str, str]:
     as one that is gone and has the same source, if possible of the same type.
     """
     before, after = _columns(old), _columns(new)
-    found = {name: name for name in after if name in before}
+    old_names = {name: name for name in after if name in before}
     gone = [name for name in before if name not in after]
-    for exactly in (True, False):
-        for name, own in after.items():
-            alike = [other for other in gone if _source(before[other]) == _source(own)]
-            if exactly:
-                alike = [other for other in alike if before[other].type == own.type]
-            if name not in found and alike:
-                found[name] = alike[0]
+    for same_type in (True, False):
+        for name, column in after.items():
+            alike = [other for other in gone if _is_alike(before[other], column, same_type)]
+            if name not in old_names and alike:
+                old_names[name] = alike[0]
                 gone.remove(alike[0])
-    return {name: found[name] for name in after if name in found}
+    return {name: old_names[name] for name in after if name in old_names}
+
+
+def _is_alike(old: Field, new: Field, same_type: bool) -> bool:
+    return _source(old) == _source(new) and (not same_type or old.type == new.type)
 
 
 def _columns(table: Table) -> Mapping[str, Field]:

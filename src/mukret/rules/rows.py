@@ -151,25 +151,23 @@ class Zip:
             for item in items
             if item.step is not None
         ]
-        found = {
+        nodes = {
             name: [(item.location, item.value) for item in items if item.step is None]
             for name, items in reached.items()
         }
-        lengths = {name: len(nodes) for name, nodes in found.items()}
+        lengths = {name: len(found) for name, found in nodes.items()}
         if self.uneven == "reject" and len(set(lengths.values())) > 1:
-            told = ", ".join(f"{name} {length}" for name, length in lengths.items())
-            bad = Bad(
-                "uneven", f"the arrays are of unequal length: {shortened(told, 200)}", told=True
-            )
+            told = shortened(", ".join(f"{name} {length}" for name, length in lengths.items()), 200)
+            bad = Bad("uneven", f"the arrays are of unequal length: {told}", told=True)
             return FoundRows(met, Refusal(bad, max(lengths.values())))
-        joined = (
-            zip(*found.values(), strict=False)
-            if self.uneven == "shortest"
-            else zip_longest(*found.values())
-        )
-        return FoundRows(
-            [*(self.row(dict(zip(found, nodes, strict=True))) for nodes in joined), *met]
-        )
+        if self.uneven == "shortest":
+            joined: Iterable[tuple[tuple[Location, JsonValue] | None, ...]] = zip(
+                *nodes.values(), strict=False
+            )
+        else:
+            joined = zip_longest(*nodes.values())
+        rows = [self.row(dict(zip(nodes, together, strict=True))) for together in joined]
+        return FoundRows([*rows, *met])
 
     def row(self, nodes: Mapping[str, tuple[Location, JsonValue] | None]) -> FoundRow:
         there = {name: node for name, node in nodes.items() if node is not None}
@@ -202,14 +200,12 @@ class Header:
             first = under.pop(0)
             names, rows = first.node, [row for row in rows if row is not first]
         else:
-            found = self.path.values(root)
-            names = found[0] if len(found) == 1 and type(found[0]) is not str else found or None
+            names = _only_array(self.path.values(root))
         wrong = self.wrong(names)
         if wrong:
             met = [row for row in rows if row.fault is not None]
-            return FoundRows(
-                met, Refusal(Bad("header", wrong, told=True), len(under)) if under else None
-            )
+            bad = Bad("header", wrong, told=True)
+            return FoundRows(met, Refusal(bad, len(under)) if under else None)
         return FoundRows([_under(names, row) if row.fault is None else row for row in rows])
 
     @staticmethod
@@ -227,6 +223,15 @@ class Header:
                 return f"the column {shortened(repr(name), 80)} stands twice in the header"
             seen.add(name)
         return None
+
+
+def _only_array(nodes: list[JsonValue]) -> JsonValue:
+    """The names of columns that a path leads to: one array of them, or a text for each; None where
+    it leads to nothing.
+    """
+    if len(nodes) == 1 and type(nodes[0]) is not str:
+        return nodes[0]
+    return nodes or None
 
 
 def _a(kind: str) -> str:

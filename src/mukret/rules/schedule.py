@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Mapping, Set
+from graphlib import TopologicalSorter
 
 from mukret.rules.graph import FieldGraph, Node
 from mukret.rules.model import Derive, Field, Inherit, Rules, Step, Survive
@@ -32,18 +33,26 @@ def lookup_passes(
     """
     graph = FieldGraph.of(rules)
     looking = {
-        node: own for node, own in graph.own.items() if own.reads.across_run and own.reads.rows
+        node: field
+        for node, field in graph.own.items()
+        if field.reads.across_run and field.reads.rows
     }
     behind = {node: (graph.behind(node) & looking.keys()) - {node} for node in looking}
-    needed = set(looking)
-    if wanted is not None:
-        own = [node for node in looking if node[0] in wanted]
-        needed = set(own).union(*(behind[node] for node in own))
+    needed = _needed(behind, wanted)
+    order = TopologicalSorter({node: behind[node] for node in needed})
+    order.prepare()  # what hangs on itself is left out of the judgement, so that there is no cycle
     passes: list[list[tuple[str, Field]]] = []
-    known: set[Node] = set()
-    while known != needed:
-        ready = [node for node in looking if node in needed - known and behind[node] <= known]
-        assert ready, "what hangs on itself is left out of the judgement"
-        passes.append([(node[0], looking[node]) for node in ready])
-        known |= set(ready)
+    while order.is_active():
+        ready = set(order.get_ready())
+        # In the order of the rules, so that two runs of them do the same.
+        passes.append([(node[0], looking[node]) for node in looking if node in ready])
+        order.done(*ready)
     return passes
+
+
+def _needed(behind: Mapping[Node, Set[Node]], wanted: Collection[str] | None) -> set[Node]:
+    """The lookups of these tables, and those that they hang on."""
+    if wanted is None:
+        return set(behind)
+    nodes = {node for node in behind if node[0] in wanted}
+    return nodes.union(*(behind[node] for node in nodes))

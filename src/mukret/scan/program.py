@@ -8,6 +8,7 @@ automaton does (subset construction).
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -205,24 +206,23 @@ class _Compiler:
         it is no array and not null.
         """
         known = {at.route for at in reached if at.step == 0 and (at.in_array or at.no_row)}
-        found: set[_At] = set()
+        closure: set[_At] = set()
         todo = list(reached)
         while todo:
             at = todo.pop()
-            if at in found:
+            if at in closure:
                 continue
-            found.add(at)
-            end = self.routes[at.route].end
-            if (
-                self.ends(at)
-                and isinstance(end, RowEnd)
-                and (beyond_spread or not self.may_be_spread(at))
-            ):
-                begun = (
-                    number for number in self.from_table.get(end.table, ()) if number not in known
-                )
-                todo += (_At(number, 0) for number in begun)
-        return found
+            closure.add(at)
+            if beyond_spread or not self.may_be_spread(at):
+                todo += (_At(number, 0) for number in self.begun_at(at) if number not in known)
+        return closure
+
+    def begun_at(self, at: _At) -> Sequence[int]:
+        """The routes that begin at the rows whose own route ends here."""
+        end = self.routes[at.route].end
+        if not self.ends(at) or not isinstance(end, RowEnd):
+            return ()
+        return self.from_table.get(end.table, ())
 
     def add_ends(self, state: State, everywhere: Sequence[_At]) -> None:
         for at in everywhere:
@@ -236,24 +236,25 @@ class _Compiler:
         state.rows.sort()  # each after the one that it stands in
 
     def add_steps(self, state: State, everywhere: Sequence[_At]) -> None:
+        """The states that follow, member by member and element by element."""
+        # As a set of places in the routes becomes one state (the subset construction for automata):
+        # a member that several rules name leads to all that any of them asks for below it.
         going_on = [at for at in everywhere if not self.ends(at) and not at.no_row]
         state.lends_name = any(at.in_array for at in going_on)
         for at in going_on:
             self.add_judgement(state, at)
-        following = [(selector, after) for at in going_on for selector, after in self.following(at)]
-        below_any = frozenset(after for selector, after in following if selector == Wildcard())
-        elements = (
-            frozenset(_At(at.route, at.step + 1) for at in going_on if at.in_array) | below_any
-        )
+        by_step: defaultdict[Name | Index | Wildcard, set[_At]] = defaultdict(set)
+        for at in going_on:
+            for selector, after in self.following(at):
+                by_step[selector].add(after)
+        below_any = frozenset(by_step.pop(Wildcard(), ()))
+        in_arrays = frozenset(_At(at.route, at.step + 1) for at in going_on if at.in_array)
+        elements = in_arrays | below_any
         state.any_member, state.any_element = self.number(below_any), self.number(elements)
-        by_step: dict[Name | Index, set[_At]] = {}
-        for selector, after in following:
-            if isinstance(selector, Name | Index):
-                by_step.setdefault(selector, set()).add(after)
         for selector, after_it in by_step.items():
             if isinstance(selector, Name):
                 state.members[_bytes(selector.name)] = self.number(below_any | after_it)
-            else:
+            elif isinstance(selector, Index):
                 state.indexes[selector.index] = self.number(elements | after_it)
 
     def following(self, at: _At) -> Iterator[tuple[Name | Index | Wildcard, _At]]:

@@ -121,7 +121,10 @@ class Acceptance:
                 message = f"{path.text} finds nothing, and every document must have it"
                 return Refused(DOCUMENT_SHAPE, message, near.text if near else None)
         looks = self.looks_into(kinds)
-        if not self.looks or holds_nothing(document) or any(look.finds(document) for look in looks):
+        # A document that holds nothing at all is an answer without records, not one of another
+        # shape.
+        nothing_to_find = not self.looks or holds_nothing(document)
+        if nothing_to_find or any(look.finds(document) for look in looks):
             return Verdict.READ
         if kinds and not kinds & self.kinds_read:
             return Verdict.LEFT_OUT
@@ -145,27 +148,31 @@ def _described(document: JsonValue) -> str:
 
 def _meant(document: JsonValue, looks: Sequence[Look]) -> str:
     """What the rules look for, and what may be meant by it."""
-    if type(document) is list:
-        for element in document[:LOOKED_AT]:
-            inside = next((look for look in looks if _looks_for_a_member(look, element)), None)
-            if inside is not None:
-                way = 'rows: "$[*]"' if inside.as_record else 'rows that begin with "$[*]"'
-                return (
-                    f"it is a list, and what the rules look for stands in its elements: write {way}"
-                )
+    inside = _in_elements(document, looks)
+    if inside is not None:
+        way = 'rows: "$[*]"' if inside.as_record else 'rows that begin with "$[*]"'
+        return f"it is a list, and what the rules look for stands in its elements: write {way}"
     paths = [look.target for look in looks if isinstance(look.target, Path)]
-    near = [
-        found for path in paths if (found := nearest_existing(path, [document])) and found.meant
-    ]
+    nearest = (nearest_existing(path, [document]) for path in paths)
+    near = [path.text for path in nearest if path is not None and path.meant]
     if near:
-        return "; ".join(dict.fromkeys(found.text for found in near[:MOST_NEAR]))
+        return "; ".join(dict.fromkeys(near[:MOST_NEAR]))
     wanted = list(dict.fromkeys(path_text(path.segments[:1]) for path in paths))
     if not wanted:
         return "no table reads documents of its kind"
-    return (
-        "the rules look for "
-        f"{', '.join(wanted[:MOST_WANTED])}{', …' if len(wanted) > MOST_WANTED else ''}"
-    )
+    more = ", …" if len(wanted) > MOST_WANTED else ""
+    return f"the rules look for {', '.join(wanted[:MOST_WANTED])}{more}"
+
+
+def _in_elements(document: JsonValue, looks: Sequence[Look]) -> Look | None:
+    """What finds something in an element of a document that is a list."""
+    if type(document) is not list:
+        return None
+    for element in document[:LOOKED_AT]:
+        for look in looks:
+            if _looks_for_a_member(look, element):
+                return look
+    return None
 
 
 def _looks_for_a_member(look: Look, element: JsonValue) -> bool:

@@ -8,7 +8,7 @@ program, so that memory grows neither with keys nor with values.
 from __future__ import annotations
 
 import pickle
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Protocol
 
@@ -69,21 +69,27 @@ class Answers:
         self.few = {}
 
     def get_all(self, forms: Sequence[Form | None]) -> list[object]:
+        """The answer for each key; None for a key without one, or for none."""
         hashes = [None if form is None else key_hash(form) for form in forms]
         if self.many is None:
-            return [None if key is None else self.few.get(key) for key in hashes]
-        if self.few:
-            self.spill()
-        wanted = sorted({key for key in hashes if key is not None})
+            known: Mapping[bytes, object] = self.few
+        else:
+            if self.few:
+                self.spill()
+            known = self._from_disk({key for key in hashes if key is not None})
+        return [None if key is None else known.get(key) for key in hashes]
+
+    def _from_disk(self, keys: Collection[bytes]) -> dict[bytes, object]:
+        assert self.many is not None
         known: dict[bytes, object] = {}
         with _on_disk():
-            for key in wanted:
-                row = self.many.execute(
-                    "select value from answers where key = ?", (key,)
-                ).fetchone()
+            # In their order, as the index has them: neighbours stand on one page of the file.
+            for key in sorted(keys):
+                query = "select value from answers where key = ?"
+                row = self.many.execute(query, (key,)).fetchone()
                 if row is not None:
                     known[key] = pickle.loads(row[0])
-        return [None if key is None else known.get(key) for key in hashes]
+        return known
 
 
 @contextmanager

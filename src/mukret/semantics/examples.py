@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from mukret.errors import StoppedError
 from mukret.rules.model import Example, Rules
 from mukret.semantics.fates import Fate
 from mukret.semantics.reference import BadResponse, Document, LeftOut, ReferenceRun, Row
+from mukret.semantics.rejects import Reject
 from mukret.types.base import ValueType
+
+MOST_REJECTS = 5
 
 
 @dataclass(frozen=True)
@@ -50,13 +53,18 @@ def _differences(rules: Rules, example: Example) -> Iterator[str]:
     for name, expected in example.gives.items():
         written = [row for row in rows[name] if row.fate == Fate.WRITTEN]
         yield from _table(rules, name, expected, written)
+    yield from _rejected(example, rejects)
+
+
+def _rejected(example: Example, rejects: Sequence[Reject]) -> Iterator[str]:
     rejected = sum(reject.rows or 1 for reject in rejects)
-    if rejected != example.rejected:
-        yield f"{rejected} rows were rejected, not {example.rejected}"
-        for reject in rejects[:5]:
-            for problem in reject.problems:
-                what = f"{reject.table}.{problem.field}" if problem.field else reject.table
-                yield f"  rejected: {what} {problem.code} at {problem.path}: {problem.message}"
+    if rejected == example.rejected:
+        return
+    yield f"{rejected} rows were rejected, not {example.rejected}"
+    for reject in rejects[:MOST_REJECTS]:
+        for problem in reject.problems:
+            what = f"{reject.table}.{problem.field}" if problem.field else reject.table
+            yield f"  rejected: {what} {problem.code} at {problem.path}: {problem.message}"
 
 
 def _table(

@@ -6,16 +6,17 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 from mukret.documents import NotJson, Origin, decode, given_text
-from mukret.documents.given import NAME
+from mukret.documents.given import NAME, GivenDocument
 from mukret.errors import InputError, UsageError
 from mukret.rules.model import Rules
 from mukret.semantics.fates import Fate
 from mukret.semantics.records import Record, known, nested, parsed
 from mukret.semantics.reference import BadResponse, Document, LeftOut, ReferenceRun, Row
 from mukret.semantics.rejects import Problem, Reject
+from mukret.types import TypedValue
+from mukret.values import JsonValue
 
 
 @dataclass(frozen=True)
@@ -41,7 +42,9 @@ class One:
         )
 
 
-def extract_one(rules: Rules, document: Any, *, origin: Origin | str | None = None) -> One:
+def extract_one(
+    rules: Rules, document: GivenDocument, *, origin: Origin | str | None = None
+) -> One:
     """What one response gives, as a service wants it: nothing is compiled, and calls of several
     threads don't meet.
 
@@ -49,30 +52,33 @@ def extract_one(rules: Rules, document: Any, *, origin: Origin | str | None = No
     read is a reject; one of a kind that no table reads gives nothing. Raises InputError (it is no
     JSON), StoppedError and UsageError.
     """
-    texts = list(given_text(document))
-    if len(texts) != 1:
-        hint = "extract(rules, documents=…) takes many"
-        raise UsageError(
-            "no-document", f"there are {len(texts)} documents in it, not one", hint=hint
-        )
-    try:
-        value = decode(texts[0])
-    except NotJson as error:
-        raise InputError("nothing-read", f"the document is no JSON: {error.finding}") from None
-    one = Document(value, NAME, 1, origin_of(origin))
+    given = Document(_only_document(document), NAME, 1, origin_of(origin))
     run = ReferenceRun(wanted_rules(rules))
     written = [name for name, table in rules.tables.items() if table.columns]
+    nothing: dict[str, list[dict[str, TypedValue]]] = {name: [] for name in written}
     try:
         if rules.looks_ahead:
-            run.prepare([one])
-        found, rejects = run.document(one)
+            run.prepare([given])
+        all_rows, rejects = run.document(given)
     except BadResponse as bad:
-        return One({name: [] for name in written}, [_refused(bad)], rules, {})
+        return One(nothing, [_refused(bad)], rules, {})
     except LeftOut:
-        return One({name: [] for name in written}, [], rules, {})
-    rows = {name: [row for row in found[name] if row.fate == Fate.WRITTEN] for name in written}
+        return One(nothing, [], rules, {})
+    rows = {name: [row for row in all_rows[name] if row.fate == Fate.WRITTEN] for name in written}
     values = {name: [_kept(rules, name, row) for row in rows[name]] for name in written}
     return One(values, rejects, rules, _above(rules, rows))
+
+
+def _only_document(given: GivenDocument) -> JsonValue:
+    """The JSON value of a document that a program gave. Raises UsageError and InputError."""
+    texts = list(given_text(given))
+    if len(texts) != 1:
+        message = f"there are {len(texts)} documents in it, not one"
+        raise UsageError("no-document", message, hint="extract(rules, documents=…) takes many")
+    try:
+        return decode(texts[0])
+    except NotJson as error:
+        raise InputError("nothing-read", f"the document is no JSON: {error.finding}") from None
 
 
 def _refused(bad: BadResponse) -> Reject:

@@ -14,7 +14,17 @@ from datetime import UTC, datetime
 from mukret.documents.origin import Origin
 from mukret.expressions import NOW, Expression, aggregated, evaluate
 from mukret.paths import Path, normalized
-from mukret.rules.model import RESPONSE, WHERE, Derive, Field, Inherit, Inherited, Rules, Table
+from mukret.rules.model import (
+    RESPONSE,
+    WHERE,
+    Derive,
+    Field,
+    Inherit,
+    Inherited,
+    Rules,
+    Step,
+    Table,
+)
 from mukret.rules.rows import DOCUMENT, FoundRow, Place, Refusal
 from mukret.rules.schedule import lookup_passes
 from mukret.rules.sources import Above, At, Compute, Constant, Fact, Lookup, Rest
@@ -188,25 +198,19 @@ class OneDocument:
         self.kinds = run.acceptance.kinds_of(document.value, document.file, call)
 
     def evaluate(self) -> tuple[dict[str, list[Row]], list[Reject]]:
+        """The rows of all tables, and those that are rejected.
+
+        Raises BadResponse for a document that is none, LeftOut for one of a kind that no table
+        reads.
+        """
         self.judge()
         for table in self.run.tables:
             self.find(table)
         self.blame_bad_texts()
         for step in self.rules.schedule:
-            match step:
-                case Inherit():
-                    for row in self.rows[step.table]:
-                        self.inherit(row, step.inherited)
-                case Derive():
-                    for row in self.rows[step.table]:
-                        self.read(row, step.field)
-                case _:
-                    table = self.rules.tables[step.table]
-                    rows = self.rows[step.table]
-                    self.surviving[step.table] = [
-                        row for row in rows if self.survives(row, table, step.without)
-                    ]
+            self.take(step)
         rejects: list[Reject] = []
+        # Parents first: what becomes of a row hangs on what becomes of the row above it.
         for table in self.run.tables:
             for number, row in enumerate(self.rows[table.name]):
                 self.decide(row, table, number)
@@ -214,6 +218,22 @@ class OneDocument:
             self.count(table.name)
             rejects += self.rejects(table.name)
         return {name: self.rows[name] for name in self.rules.tables}, rejects
+
+    def take(self, step: Step) -> None:
+        """One step of the schedule, for all rows of its table."""
+        rows = self.rows[step.table]
+        match step:
+            case Inherit():
+                for row in rows:
+                    self.inherit(row, step.inherited)
+            case Derive():
+                for row in rows:
+                    self.read(row, step.field)
+            case _:
+                table = self.rules.tables[step.table]
+                self.surviving[step.table] = [
+                    row for row in rows if self.survives(row, table, step.without)
+                ]
 
     def judge(self) -> None:
         """Whether the rules can read the document at all. Raises NotRead."""
@@ -289,35 +309,38 @@ class OneDocument:
                     if fault.name == name
                 ]
 
-    def read(self, row: Row, own: Field) -> None:
+    def read(self, row: Row, field: Field) -> None:
         """One field of one row: its value, or what is wrong with it."""
-        row.values[own.name] = None
+        row.values[field.name] = None
         if row.hollow:
             return
-        tainted = (
-            not row.readable
-            or bool(row.broken & set(own.reads.fields))
-            or self.is_unknown(row, own)
-        )
-        if isinstance(own.source, Above) and row.above is not None:
-            tainted = tainted or own.source.field in row.above.broken
-        if tainted:
-            row.broken.add(own.name)
+        if self.is_tainted(row, field):
+            row.broken.add(field.name)
             return
         nulled = False
         try:
-            row.values[own.name] = self.value(row, own)
+            row.values[field.name] = self.value(row, field)
         except Bad as bad:
-            nulled = bad.nulled or own.bad == "null"
+            nulled = bad.nulled or field.bad == "null"
             row.nulled += nulled
             if not nulled:
-                self.bad(row, own, bad)
+                self.bad(row, field, bad)
                 return
-        if row.values[own.name] is None:
-            if own.required:
-                self.bad(row, own, required())
+        if row.values[field.name] is None:
+            if field.required:
+                self.bad(row, field, required())
             elif not nulled:
-                row.values[own.name] = own.default
+                row.values[field.name] = field.default
+
+    def is_tainted(self, row: Row, field: Field) -> bool:
+        """Whether something that a field is made of could not be read: it has no value then, and
+        what is to blame is told once, where it stands.
+        """
+        if not row.readable or row.broken & set(field.reads.fields) or self.is_unknown(row, field):
+            return True
+        if isinstance(field.source, Above) and row.above is not None:
+            return field.source.field in row.above.broken
+        return False
 
     def is_unknown(self, row: Row, own: Field) -> bool:
         """Whether it is a lookup across the run of which the answers are still to be gathered."""
@@ -438,14 +461,11 @@ class OneDocument:
         return row.values[name] is None and name not in row.broken
 
     def decide(self, row: Row, table: Table, number: int) -> None:
-        passes: object = True
-        if not row.hollow:
-            row.faults += [key_missing(name) for name in table.key if self.lacks(row, name)]
-            if table.where is not None and not row.faults and not row.broken:
-                try:
-                    passes = self.computed(row, table.where)
-                except Bad as bad:
-                    row.faults.append(where_failed(bad))
+        """What becomes of a row: rejected for itself or with the row above, filtered, a duplicate,
+        or written. The order is the contract: what is wrong with a row is told before a filter
+        hides it, and only rows that are left compete for a key.
+        """
+        passes = self.passes(row, table)
         above = row.above or row.parent
         if row.faults:
             row.fate = Fate.REJECTED
@@ -457,15 +477,33 @@ class OneDocument:
             row.fate = Fate.FILTERED
             row.unknown = passes is None
         elif table.key and not row.hollow:
-            key = tuple(in_key(row.values[name]) for name in table.key)
-            row.fate = Fate(self.run.seen[table.name].fates(key_hash(key), [number])[0])
-            if row.fate == Fate.REJECTED:
-                types = table.types
-                told = {
-                    name: types[name].written(value)
-                    for name, value in zip(table.key, key, strict=True)
-                }
-                row.faults.append(duplicate(told))
+            self.compare_key(row, table, number)
+
+    def passes(self, row: Row, table: Table) -> object:
+        """What the condition of the table says of a row: true, false, or None if it is unknown.
+
+        What is wrong with its key, or with the condition, is noted.
+        """
+        if row.hollow:
+            return True
+        row.faults += [key_missing(name) for name in table.key if self.lacks(row, name)]
+        if table.where is None or row.faults or row.broken:
+            return True
+        try:
+            return self.computed(row, table.where)
+        except Bad as bad:
+            row.faults.append(where_failed(bad))
+            return True
+
+    def compare_key(self, row: Row, table: Table, number: int) -> None:
+        key = tuple(in_key(row.values[name]) for name in table.key)
+        row.fate = Fate(self.run.seen[table.name].fates(key_hash(key), [number])[0])
+        if row.fate == Fate.REJECTED:
+            types = table.types
+            values = zip(table.key, key, strict=True)
+            row.faults.append(
+                duplicate({name: types[name].written(value) for name, value in values})
+            )
 
     # ---- results
 

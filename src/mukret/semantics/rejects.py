@@ -228,22 +228,24 @@ def blame(
     have stood.
     """
     try:
-        found = choose(at, node, excuses.below(place)).nodes
+        nodes = choose(at, node, excuses.below(place)).nodes
     except Bad as other_kind:  # it was nulled, and something is required
         return place.below(other_kind.location or ()), other_kind.value
-    if not found:
+    if not nodes:
         return place.below(would_stand(at.paths[0])), None
     if bad.code == "several" or (bad.index is None and at.take in GATHERINGS):
-        return place.location, [value for _, value in found]
-    by_node = at.take == "all" or at.take in GATHERINGS
-    inner, value = found[
-        bad.index if bad.index is not None and by_node else -1 if at.take == "last" else 0
-    ]
-    if bad.index is not None and not by_node:
-        if type(value) is list:
-            inner = (*inner, bad.index)
-        value = bad.value
-    return place.below(inner), value
+        return place.location, [value for _, value in nodes]
+    if bad.index is None:
+        inner, value = nodes[-1 if at.take == "last" else 0]
+        return place.below(inner), value
+    if at.take == "all" or at.take in GATHERINGS:
+        inner, value = nodes[bad.index]
+        return place.below(inner), value
+    # One node that was a list, or a text that was split: the element of this number in it.
+    inner, value = nodes[-1 if at.take == "last" else 0]
+    if type(value) is list:
+        inner = (*inner, bad.index)
+    return place.below(inner), bad.value
 
 
 def sentence(bad: Bad, value: JsonValue) -> str:

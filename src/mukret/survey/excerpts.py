@@ -37,6 +37,8 @@ def excerpt(value: JsonValue, width: int, height: int | None = None) -> list[str
     """Lines of JSON text, none longer than `width` columns where that can be; at most `height` of
     them. If that is None, nothing is left out, and only a long text makes a line longer.
     """
+    # Containers are opened level by level, as a queue has them: going down into the first member
+    # would spend all lines on it. The first record of a list goes to the front of the queue.
     root = _Line(value, 0, None, True)
     room = None if height is None else height - 1
     todo = deque([root])
@@ -44,16 +46,13 @@ def excerpt(value: JsonValue, width: int, height: int | None = None) -> list[str
         line = todo.popleft()
         if _fits(line, width) or not line.value:
             continue
-        count = len(line.value)
         first = _first_record(line)
-        shown = count
+        shown = len(line.value)
         if room is not None:
-            if room < min(count + 1, FEWEST_LINES - 1):
+            shown = _most_shown(shown, first, room)
+            if not shown:
                 continue
-            reserved = 0 if first is None else min(len(first) + 1, max(FEWEST_LINES - 1, room // 2))
-            if count + 1 > room - reserved:
-                shown = max(1, room - reserved - 2)
-            room -= shown + 1 + (shown < count)
+            room -= shown + 1 + (shown < len(line.value))
         _open(line, shown)
         if first is None:
             todo += line.below
@@ -61,6 +60,16 @@ def excerpt(value: JsonValue, width: int, height: int | None = None) -> list[str
             todo.appendleft(line.below[0])
             todo += line.below[1:]
     return list(_texts(root, width, whole=height is None))
+
+
+def _most_shown(count: int, first: JsonValue, room: int) -> int:
+    """How many of so many members there are lines for, some being kept for the first record of a
+    list; 0 if the container can't be opened.
+    """
+    if room < min(count + 1, FEWEST_LINES - 1):
+        return 0
+    reserved = 0 if first is None else min(len(first) + 1, max(FEWEST_LINES - 1, room // 2))
+    return count if count + 1 <= room - reserved else max(1, room - reserved - 2)
 
 
 def _first_record(line: _Line) -> JsonValue:
@@ -105,16 +114,13 @@ def _texts(root: _Line, width: int, *, whole: bool) -> Iterator[str]:
             continue
         head, comma = _head(line), "" if line.last else ","
         if not line.below:
-            text = (
-                escaped(json_text(line.value, spaced=True))
-                if whole
-                else _one_line(line, width - len(head) - len(comma))
-            )
+            room = width - len(head) - len(comma)
+            text = escaped(json_text(line.value, spaced=True)) if whole else _one_line(line, room)
             yield f"{head}{text}{comma}"
             continue
-        brackets = "{}" if type(line.value) is dict else "[]"
-        yield f"{head}{brackets[0]}"
-        todo.append(f"{INDENT * line.depth}{brackets[1]}{comma}")
+        opening, closing = _brackets(line.value)
+        yield f"{head}{opening}"
+        todo.append(f"{INDENT * line.depth}{closing}{comma}")
         if line.more:
             todo.append(f"{INDENT * (line.depth + 1)}… {_more(line)}")
         todo += reversed(line.below)
@@ -131,26 +137,28 @@ def _one_line(line: _Line, room: int) -> str:
         text = escaped(json_text(value, room, spaced=True))
         if len(text) <= room:
             return text
-        noun = "member" if type(value) is dict else "element"
-        brackets = "{}" if type(value) is dict else "[]"
-        return f"{brackets[0]}… {counted(len(value), noun)}{brackets[1]}"
+        opening, closing = _brackets(value)
+        return f"{opening}… {_size(value)}{closing}"
     text = escaped(json_text(value, room))
     if len(text) <= room:
         return text
-    size = (
-        f"… {counted(len(value), 'character')}"
-        if type(value) is str
-        else f"… {len(str(value)):,} digits"
-    )
+    if type(value) is str:
+        size = f"… {counted(len(value), 'character')}"
+    else:
+        size = f"… {len(str(value)):,} digits"
     return text[: max(1, room - len(size))] + size
+
+
+def _brackets(container: JsonValue) -> tuple[str, str]:
+    return ("{", "}") if type(container) is dict else ("[", "]")
+
+
+def _size(container: JsonValue) -> str:
+    return counted(len(container), "member" if type(container) is dict else "element")
 
 
 def in_short(value: JsonValue, room: int) -> str:
     """A scalar as JSON text, a container as its size, on one line of so many columns."""
     if type(value) in (dict, list):
-        return (
-            counted(len(value), "member" if type(value) is dict else "element")
-            if value
-            else f"empty {kind_of(value)}"
-        )
+        return _size(value) if value else f"empty {kind_of(value)}"
     return _one_line(_Line(value, 0, None, True), room)

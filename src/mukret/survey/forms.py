@@ -98,12 +98,14 @@ _PLACEHOLDERS = frozenset(
 )
 _CURRENCY = "$€£¥₹₽₩₺₴₪฿₫₱"
 _UNIT = (
-    "mm|cm|m|km|nm|NM|mi|ft|in|yd|kg|g|mg|lb|oz|ml|h|hr|hrs|min|mins|s|sec|ms|kn|kt|kts|kph|km/h|mph|m/s|kW|kWh|MW|Hz|"
+    "mm|cm|m|km|nm|NM|mi|ft|in|yd|kg|g|mg|lb|oz|ml|h|hr|hrs|min|mins|s|sec|ms|"
+    "kn|kt|kts|kph|km/h|mph|m/s|kW|kWh|MW|Hz|"
     "°|°C|°F|hPa|mb|bar|px|kB|KB|MB|GB|TB|ppm"
 )
 _MONEY_WORD = re.compile(
-    "(?:kr|rs|rm|z[lł]|lei|ft|k[cč]|r|us|eur|usd|gbp|jpy|cny|inr|aud|cad|chf|nok|sek|dkk|isk|pln|czk|huf|ron|bgn|try|rub|uah"
-    "|ils|zar|brl|mxn|ars|clp|cop|pen|krw|twd|hkd|sgd|myr|thb|idr|php|vnd|aed|sar|egp|ngn|kes|nzd)[.]?",
+    "(?:kr|rs|rm|z[lł]|lei|ft|k[cč]|r|us|eur|usd|gbp|jpy|cny|inr|aud|cad|chf|nok|sek|dkk|isk|pln|"
+    "czk|huf|ron|bgn|try|rub|uah|ils|zar|brl|mxn|ars|clp|cop|pen|krw|twd|hkd|sgd|myr|thb|idr|php|"
+    "vnd|aed|sar|egp|ngn|kes|nzd)[.]?",
     re.IGNORECASE,
 )
 _SPACES = " \u00a0\u202f\u2009"
@@ -117,10 +119,14 @@ def _ascii(pattern: str, flags: re.RegexFlag = re.RegexFlag.NOFLAG) -> re.Patter
 _NUMBER = _ascii(
     rf"(?P<before>[{_CURRENCY}]|[A-Za-z{_CURRENCY}]{{1,3}}\.?[{_SPACES}])?[{_SPACES}]*"
     r"(?P<sign>[+-])?"
-    rf"(?P<whole>\d{{1,3}}(?:(?P<mark>[,.'’{_SPACES}])\d{{3}})(?:(?P=mark)\d{{3}})*|\d{{1,2}}(?:,\d{{2}})+,\d{{3}}|\d+)?"
+    # Groups of three, India's groups of two before a last one of three, or no groups.
+    rf"(?P<whole>\d{{1,3}}(?:(?P<mark>[,.'’{_SPACES}])\d{{3}})(?:(?P=mark)\d{{3}})*|"
+    r"\d{1,2}(?:,\d{2})+,\d{3}|\d+)?"
     r"(?:(?P<point>[.,])(?P<fraction>\d*))?"
     r"(?P<exponent>[eE][+-]?\d+)?"
-    rf"(?P<after>[{_SPACES}]*(?:%|[{_CURRENCY}]|(?:{_UNIT})(?![A-Za-z]))|[{_SPACES}]+[A-Za-zµ°][A-Za-z°²³/.]{{0,9}})?"
+    # Known units directly behind the digits, any short word behind a blank.
+    rf"(?P<after>[{_SPACES}]*(?:%|[{_CURRENCY}]|(?:{_UNIT})(?![A-Za-z]))|"
+    rf"[{_SPACES}]+[A-Za-zµ°][A-Za-z°²³/.]{{0,9}})?"
 )
 _ISO = _ascii(
     r"(\d{4}-\d{2}-\d{2})(?:([Tt "
@@ -129,7 +135,10 @@ _ISO = _ascii(
 _BASIC = _ascii(r"(\d{4})(\d{2})(\d{2})(?:[Tt](\d{2})(\d{2})(\d{2})?([Zz])?)?")
 _DAY_FIRST = _ascii(r"(\d{1,2})([/.-])(\d{1,2})\2(\d{4}|\d{2})(?:,?\s+(.*))?")
 _YEAR_FIRST = _ascii(r"(\d{4})([/.])(\d{1,2})\2(\d{1,2})(?:,?\s+(.*))?")
-_MONTHS = "Jan(?:uary)?|Feb(?:ruary)?|Mar(?:ch)?|Apr(?:il)?|May|June?|July?|Aug(?:ust)?|Sept?(?:ember)?|Oct(?:ober)?|Nov(?:ember)?|Dec(?:ember)?"  # noqa: E501
+_MONTHS = (
+    "Jan(?:uary)?|Feb(?:ruary)?|Mar(?:ch)?|Apr(?:il)?|May|June?|July?|Aug(?:ust)?|"
+    "Sept?(?:ember)?|Oct(?:ober)?|Nov(?:ember)?|Dec(?:ember)?"
+)
 _DAY_MONTH = _ascii(rf"(\d{{1,2}})([ -])({_MONTHS})([ -])(\d{{4}})(?:,?\s+(.*))?", re.IGNORECASE)
 _YEAR_MONTH = _ascii(rf"(\d{{4}})([ -])({_MONTHS})\2(\d{{1,2}})(?:,?\s+(.*))?", re.IGNORECASE)
 _MONTH_DAY = _ascii(rf"({_MONTHS}) (\d{{1,2}})(,?) (\d{{4}})(?:,?\s+(.*))?", re.IGNORECASE)
@@ -175,24 +184,27 @@ def form_of(text: str) -> AnyForm:
 
 
 def forms_of(texts: Collection[str]) -> list[AnyForm]:
-    """The form of each text.
-
-    Texts that differ in their digits alone mostly have one form, so that most need only be
-    recognised: a number unless it begins with a zero, an instant if it exists.
-    """
+    """The form of each text."""
+    # Recognising a text takes microseconds, and a feed has millions. But texts that differ in
+    # their digits alone (one skeleton) mostly have one form, so that most need only be checked: a
+    # number must not begin with a zero, an instant must exist.
     forms: list[AnyForm] = []
     for text, skeleton in zip(texts, _skeletons(texts), strict=True):
         known = _KNOWN.get(skeleton)
-        if known is not None:
-            form, place = known
-            if _exists_as_iso(text) if place == _INSTANT else text[place] != "0":
-                forms.append(form)
-                continue
+        if known is not None and _still_holds(known, text):
+            forms.append(known[0])
+            continue
         form = _form_of(text)
         if known is None and len(text) <= _LONGEST_KNOWN:
             _remember(form, text, skeleton)
         forms.append(form)
     return forms
+
+
+def _still_holds(known: tuple[AnyForm, int], text: str) -> bool:
+    """Whether another text with the skeleton of a known form has that form too."""
+    _, first_digit = known
+    return _exists_as_iso(text) if first_digit == _INSTANT else text[first_digit] != "0"
 
 
 def _skeletons(texts: Collection[str]) -> list[bytes]:
@@ -214,9 +226,11 @@ def _exists_as_iso(text: str) -> bool:
 
 
 def _remember(form: AnyForm, text: str, skeleton: bytes) -> None:
+    """Keeps the form of a skeleton, where its digits alone can be checked in the next text."""
     if type(form) is NumberForm:
         place = next(place for place, character in enumerate(text) if character in "0123456789")
-        known = text[place] != "0" and skeleton.strip() != b"99999999"  # which may be a day
+        # Of eight digits some are days and some are numbers.
+        known = text[place] != "0" and skeleton.strip() != b"99999999"
     else:
         place = _INSTANT
         known = form[0] == "timestamp" and form[1][:1] == ("iso",) and _exists_as_iso(text)
@@ -227,6 +241,7 @@ def _remember(form: AnyForm, text: str, skeleton: bytes) -> None:
 
 
 def _form_of(text: str) -> AnyForm:
+    """The form of a text, told by the cheapest questions first."""
     stripped = text.strip()
     if not stripped:
         return EMPTY
@@ -235,9 +250,9 @@ def _form_of(text: str) -> AnyForm:
         return JSON_TEXT
     if len(stripped) > LONGEST:
         return ADDRESS if _ADDRESS.fullmatch(stripped) else TEXT
-    listed = _LIST.fullmatch(stripped) if any(mark in stripped for mark in LISTS) else None
-    if listed and _are_items(stripped, listed["mark"]):
-        return LISTS[listed["mark"]]
+    listed = _list_form(stripped)
+    if listed is not None:
+        return listed
     folded = stripped.lower()
     if folded in _BOOLEANS:
         return BOOLEAN
@@ -248,6 +263,13 @@ def _form_of(text: str) -> AnyForm:
     return _words(stripped, first)
 
 
+def _list_form(text: str) -> Form | None:
+    if not any(mark in text for mark in LISTS):
+        return None
+    match = _LIST.fullmatch(text)
+    return LISTS[match["mark"]] if match and _are_items(text, match["mark"]) else None
+
+
 def _are_items(text: str, mark: str) -> bool:
     """Whether a text is a list of words or ids, and not a number whose mark stands between groups
     or for the point, nor a name that is turned round (`Quay, Inner`).
@@ -256,13 +278,17 @@ def _are_items(text: str, mark: str) -> bool:
     if text.endswith(mark) or any(len(item) > LONGEST_ITEM for item in items):
         return False
     if all(item.lstrip("+-").isdigit() for item in items):
-        long = (
-            any(len(item) > LONGEST_GROUP for item in items[:-1]) and len(items[-1]) > LONGEST_GROUP
-        )
-        return long or (len(items) > 2 and number_form(text) is None and mark != ".")
+        return _are_numbers(text, mark, items)
     if f"{mark} " in text:
         return mark != "," or all(item.islower() for item in items)
     return number_form(text) is None and _iso(text) is None
+
+
+def _are_numbers(text: str, mark: str, items: list[str]) -> bool:
+    """Whether items of digits alone are a list: longer ones than a group of a number has."""
+    if len(items[-1]) > LONGEST_GROUP and any(len(item) > LONGEST_GROUP for item in items[:-1]):
+        return True
+    return len(items) > 2 and mark != "." and number_form(text) is None
 
 
 @lru_cache(maxsize=10_000)
@@ -282,46 +308,57 @@ def _holds_json(text: str) -> bool:
 
 def _figures(text: str) -> AnyForm:
     """What begins with a digit, a sign, a point or a parenthesis."""
+    # Eight digits may be a day; all other plain digits are a number, and most texts here are that.
     if len(text) != 8 and text.isascii() and text.isdigit():
         return NumberForm(leading_zeros=len(text) > 1 and text[0] == "0")
-    return (
-        _iso(text)
-        or _other_date(text)
-        or _clock(text)
-        or number_form(text)
-        or (UUID if _UUID.fullmatch(text) else None)
-        or (MAIL if _MAIL.fullmatch(text) else None)
-        or (CODE if _CODE.fullmatch(text) else TEXT)
-    )
+    form = _iso(text) or _other_date(text) or _clock(text) or number_form(text)
+    if form is not None:
+        return form
+    for pattern, form in ((_UUID, UUID), (_MAIL, MAIL), (_CODE, CODE)):
+        if pattern.fullmatch(text):
+            return form
+    return TEXT
 
 
 def _words(text: str, first: str) -> AnyForm:
+    """What begins with a letter or a mark."""
     if first in "Pp" and _ISO_DURATION.fullmatch(text):
         return Form("duration", ("iso",))
-    if _RFC5322.fullmatch(text):
-        return Form("timestamp", ("rfc5322", "offset"))
-    match = _CTIME.fullmatch(text)
-    if match:
-        zone = match[1] is not None
-        return Form(
-            "timestamp",
-            (f"%a %b %d %H:%M:%S {'%z ' if zone else ''}%Y", "offset" if zone else "none"),
-        )
-    match = _MONTH_DAY.fullmatch(text)
-    if match:
-        month, _, comma, _, clock = match.groups()
-        return _with_clock(f"{'%B' if len(month) > 3 else '%b'} %d{comma} %Y", clock) or TEXT
+    dated = _date_in_words(text)
+    if dated is not None:
+        return dated
     if "://" in text or first == "/" or text.startswith("www."):
         return ADDRESS if _ADDRESS.fullmatch(text) else TEXT
     if "@" in text and _MAIL.fullmatch(text):
         return MAIL
-    if text[-1].isdigit() or any(c.isdigit() for c in text):
+    if any(character.isdigit() for character in text):
         if _UUID.fullmatch(text):
             return UUID
         number = number_form(text)
         if number:
             return number
     return CODE if _CODE.fullmatch(text) else TEXT
+
+
+def _date_in_words(text: str) -> Form | None:
+    """A date that begins with the name of a weekday or month;
+    a text where only the clock is none.
+    """
+    if _RFC5322.fullmatch(text):
+        return Form("timestamp", ("rfc5322", "offset"))
+    match = _CTIME.fullmatch(text)
+    if match:
+        zone, offset = ("%z ", "offset") if match[1] is not None else ("", "none")
+        return Form("timestamp", (f"%a %b %d %H:%M:%S {zone}%Y", offset))
+    match = _MONTH_DAY.fullmatch(text)
+    if match:
+        month, _, comma, _, clock = match.groups()
+        return _with_clock(f"{_month_code(month)} %d{comma} %Y", clock) or TEXT
+    return None
+
+
+def _month_code(name: str) -> str:
+    return "%B" if len(name) > 3 else "%b"
 
 
 def _exists(year: str, month: str, day: str) -> bool:
@@ -338,71 +375,80 @@ def _iso(text: str) -> Form | None:
         return _utc_in_letters(text)
     match = _ISO.fullmatch(text)
     if match:
-        day, separator, hour, minute, second, fraction, offset = match.groups()
-        if not _exists(*day.split("-")):
-            return IMPOSSIBLE
-        if separator is None:
-            return Form("date", ("iso",))
-        if hour > "24" or minute > "59" or (second or "0") > "60":
-            return IMPOSSIBLE
-        zone = "none" if offset is None else "Z" if offset in "Zz" else "offset"
-        return Form("timestamp", ("iso", zone, "fraction" if len(fraction or "") > 6 else ""))
+        return _iso_extended(match)
     match = _BASIC.fullmatch(text)
+    # Any eight digits could be a day: only those of our time are taken for one.
     if match and "1900" <= match[1] <= "2100" and _exists(*match.group(1, 2, 3)):
-        if match[4] is None:
-            return Form("date", ("%Y%m%d",))
-        seconds = "%S" if match[6] else ""
-        return Form(
-            "timestamp",
-            (f"%Y%m%dT%H%M{seconds}{'Z' if match[7] else ''}", "Z" if match[7] else "none"),
-        )
+        return _iso_basic(match)
     return None
 
 
+def _iso_extended(match: re.Match[str]) -> Form:
+    day, separator, hour, minute, second, fraction, offset = match.groups()
+    if not _exists(*day.split("-")):
+        return IMPOSSIBLE
+    if separator is None:
+        return Form("date", ("iso",))
+    if hour > "24" or minute > "59" or (second or "0") > "60":
+        return IMPOSSIBLE
+    zone = "offset"
+    if offset is None or offset in "Zz":
+        zone = "none" if offset is None else "Z"
+    return Form("timestamp", ("iso", zone, "fraction" if len(fraction or "") > 6 else ""))
+
+
+def _iso_basic(match: re.Match[str]) -> Form:
+    if match[4] is None:
+        return Form("date", ("%Y%m%d",))
+    seconds, letter = "%S" if match[6] else "", "Z" if match[7] else ""
+    return Form("timestamp", (f"%Y%m%dT%H%M{seconds}{letter}", letter or "none"))
+
+
 def _utc_in_letters(text: str) -> Form | None:
-    instant, blank, name = text[:-3].rstrip(), " " * text[:-3].endswith(" "), text[-3:]
-    match = _ISO.fullmatch(instant)
-    if (
-        match is None
-        or match[2] is None
-        or match[7] is not None
-        or not _exists(*match[1].split("-"))
-    ):
+    """`2031-03-28 07:10 UTC`: the pattern reads the letters as they stand."""
+    name, instant = text[-3:], text[:-3]
+    blank = " " if instant.endswith(" ") else ""
+    match = _ISO.fullmatch(instant.rstrip())
+    if match is None or match[2] is None or match[7] is not None:
         return None
-    seconds = ":%S" * (match[5] is not None) + ".%f" * (match[6] is not None)
-    return Form("timestamp", (f"%Y-%m-%d{match[2]}%H:%M{seconds}{blank}{name}", "Z"))
+    if not _exists(*match[1].split("-")):
+        return None
+    seconds = ":%S" if match[5] is not None else ""
+    fraction = ".%f" if match[6] is not None else ""
+    return Form("timestamp", (f"%Y-%m-%d{match[2]}%H:%M{seconds}{fraction}{blank}{name}", "Z"))
 
 
 def _other_date(text: str) -> Form | None:
+    """Dates that begin with a digit and are not ISO 8601's."""
     match = _DAY_FIRST.fullmatch(text)
     if match:
-        one, mark, two, year, clock = match.groups()
-        if (
-            int(one) == 0
-            or int(two) == 0
-            or max(int(one), int(two)) > 31
-            or min(int(one), int(two)) > 12
-        ):
-            return None
-        if mark == "." and len(year) == 2:
-            return None  # a version number more likely
-        year_code = "%Y" if len(year) == 4 else "%y"
-        order = "%d{0}%m{0}" if int(one) > 12 else "%m{0}%d{0}" if int(two) > 12 else "%?{0}%?{0}"
-        return _with_clock(order.format(mark) + year_code, clock)
+        return _day_or_month_first(match)
     match = _YEAR_FIRST.fullmatch(text)
     if match and _exists(*match.group(1, 3, 4)):
         return _with_clock("%Y{0}%m{0}%d".format(match[2]), match[5])
     match = _YEAR_MONTH.fullmatch(text)
     if match:
-        month = "%B" if len(match[3]) > 3 else "%b"
-        return _with_clock(f"%Y{match[2]}{month}{match[2]}%d", match[5])
+        return _with_clock(f"%Y{match[2]}{_month_code(match[3])}{match[2]}%d", match[5])
     match = _DAY_MONTH.fullmatch(text)
     if match:
         if _RFC5322.fullmatch(text):
             return Form("timestamp", ("rfc5322", "offset"))
-        month = "%B" if len(match[3]) > 3 else "%b"
-        return _with_clock(f"%d{match[2]}{month}{match[4]}%Y", match[6])
+        return _with_clock(f"%d{match[2]}{_month_code(match[3])}{match[4]}%Y", match[6])
     return None
+
+
+def _day_or_month_first(match: re.Match[str]) -> Form | None:
+    """`28/03/2031`: which number is the day only one above 12 tells."""
+    one, mark, two, year, clock = match.groups()
+    low, high = sorted((int(one), int(two)))
+    if low == 0 or low > 12 or high > 31:
+        return None
+    if mark == "." and len(year) == 2:
+        return None  # a version number more likely
+    order = "%?{0}%?{0}"
+    if high > 12:
+        order = "%d{0}%m{0}" if int(one) > 12 else "%m{0}%d{0}"
+    return _with_clock(order.format(mark) + ("%Y" if len(year) == 4 else "%y"), clock)
 
 
 def _with_clock(pattern: str, clock: str | None) -> Form | None:
@@ -416,10 +462,10 @@ def _with_clock(pattern: str, clock: str | None) -> Form | None:
 
 
 def _clock_pattern(match: re.Match[str]) -> str:
-    half = f"{match[5]}%p" if match[6] else ""
-    return (
-        f"{'%I' if half else '%H'}:%M{':%S' if match[3] else ''}{'.%f' if match[4] else ''}{half}"
-    )
+    hour, half = ("%I", f"{match[5]}%p") if match[6] else ("%H", "")
+    seconds = ":%S" if match[3] else ""
+    fraction = ".%f" if match[4] else ""
+    return f"{hour}:%M{seconds}{fraction}{half}"
 
 
 def _clock(text: str) -> Form | None:
@@ -428,11 +474,8 @@ def _clock(text: str) -> Form | None:
         return None
     if match[6]:
         return Form("time", (_clock_pattern(match),))
-    return (
-        Form("time", ("iso",))
-        if len(match[1]) == 2 and match[1] < "24"
-        else Form("duration", ("clock",))
-    )
+    of_day = len(match[1]) == 2 and match[1] < "24"
+    return Form("time", ("iso",)) if of_day else Form("duration", ("clock",))
 
 
 def number_form(text: str) -> NumberForm | None:
@@ -444,28 +487,46 @@ def number_form(text: str) -> NumberForm | None:
     before = (match["before"] or "").strip()
     if before.rstrip(".").isalpha() and not _MONEY_WORD.fullmatch(before):
         return None  # `org 12` is the name of one
-    whole, mark, point = match["whole"] or "", match["mark"] or "", match["point"] or ""
-    if not mark and whole.count(","):
-        mark = ","  # India's groups of two
-    fraction = match["fraction"] or ""
-    either = False
-    if mark and mark == point:
+    digits = _Digits.of(match)
+    if digits is None:
         return None
-    if mark in (",", ".") and not point and whole.count(mark) == 1:
-        either = True
-        if mark == ".":  # 1.204 is more often a fraction than a thousand
-            mark, point, fraction = "", ".", whole.partition(".")[2]
-            whole = whole.partition(".")[0]
     after = (match["after"] or "").strip()
     return NumberForm(
         before=before,
         after="" if after == "%" else after,
-        grouping=mark,
-        point=point,
-        either=either,
+        grouping=digits.mark,
+        point=digits.point,
+        either=digits.either,
         percent=after == "%",
         accounting=accounting,
-        leading_zeros=len(whole) > 1 and whole[0] == "0" and not mark,
+        leading_zeros=len(digits.whole) > 1 and digits.whole[0] == "0" and not digits.mark,
         exponent=match["exponent"] is not None,
-        decimals=min(len(fraction), 20),
+        decimals=min(len(digits.fraction), 20),
     )
+
+
+class _Digits(NamedTuple):
+    """The digits of a number and the marks in them. `either`: one mark, before three digits, that
+    may group them or be the point.
+    """
+
+    whole: str
+    mark: str
+    point: str
+    fraction: str
+    either: bool
+
+    @classmethod
+    def of(cls, match: re.Match[str]) -> _Digits | None:
+        whole, mark, point = match["whole"] or "", match["mark"] or "", match["point"] or ""
+        fraction = match["fraction"] or ""
+        if not mark and "," in whole:
+            mark = ","  # India's groups of two
+        if mark and mark == point:
+            return None
+        either = mark in (",", ".") and not point and whole.count(mark) == 1
+        if either and mark == ".":
+            # 1.204 is more often a fraction than a thousand; with a comma it is the other way.
+            whole, _, fraction = whole.partition(".")
+            return cls(whole, "", ".", fraction, either)
+        return cls(whole, mark, point, fraction, either)

@@ -8,13 +8,13 @@ from __future__ import annotations
 import datetime as dt
 import re
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from enum import Enum, auto
 
 from mukret.survey.forms import EMPTY, PLACEHOLDER, AnyForm, Form, NumberForm
 from mukret.survey.naming import named_like_a_count, named_like_a_moment, named_like_an_id
-from mukret.survey.places import Place, Where, magnitude
+from mukret.survey.places import Place, Seen, Where, magnitude
 from mukret.text import counted
 from mukret.values import JsonValue
 
@@ -44,9 +44,17 @@ MOST = 0.8
 """A family of forms that so large a share of the texts has is what the place holds; the others are
 odd.
 """
+_SINGLES = ("text", "code", "number", "uuid")
+"""Kinds of forms that an element of a list in a text may have."""
 MOST_UNITS = 3
+MOST_DECIMALS = 6
+"""Numbers with more digits after the point are measured: floats."""
 FEWEST_NUMBERS = 20
 """So many different numbers may be ids, whatever their name is."""
+_WORDY = ("text", "whole number", "boolean word", "leading zeros", "number in text")
+"""Looks of values that may be of a fixed set."""
+_ID_LIKE = ("text", "whole number", "number in text", "uuid", "leading zeros", "address", "mail")
+"""Looks of values that may tell records apart."""
 MOST_WORDS = 30
 LONGEST_WORD = 60
 
@@ -55,6 +63,7 @@ EPOCHS = {"epoch-s": 0, "epoch-ms": 3, "epoch-us": 6, "epoch-ns": 9}
 _EARLIEST, _LATEST = 631_152_000, 4_102_444_800  # 1990 to 2100, in seconds
 FEWEST_DAYS = 5
 """Of fewer instants that are all midnight it can't be told that they are days."""
+_ZONES = {"Z": "Z", "offset": "with offset", "none": "no offset: local time"}
 _DIGITS = re.compile(r"[0-9]{1,30}")
 _MIDNIGHT = re.compile(r"[T ]00:00(?::00(?:\.0+)?)?(?:Z|[+-]\d\d:?\d\d)?")
 
@@ -105,54 +114,66 @@ def looks_of(place: Place) -> list[Look]:
 
 def _strings(place: Place) -> list[Look]:
     forms = {form: seen for form, seen in place.forms.items() if form not in (EMPTY, PLACEHOLDER)}
-    found = [_family_look(place, forms)] if forms else []
-    for form, name in ((EMPTY, "empty text"), (PLACEHOLDER, "placeholder")):
-        if form in place.forms:
-            seen = place.forms[form]
-            found.append(Look(name, seen.count, "" if form is EMPTY else f'"{seen.example}"'))
-    return found
+    looks = [_family_look(place, forms)] if forms else []
+    if EMPTY in place.forms:
+        looks.append(Look("empty text", place.forms[EMPTY].count))
+    if PLACEHOLDER in place.forms:
+        seen = place.forms[PLACEHOLDER]
+        looks.append(Look("placeholder", seen.count, f'"{seen.example}"'))
+    return looks
 
 
-def _family_look(place: Place, forms: Mapping[AnyForm, object]) -> Look:
+def _family_look(place: Place, forms: Mapping[AnyForm, Seen]) -> Look:
+    """The look of the family of forms that most texts have; the others are odd.
+
+    One look for all of them would call a place of dates with one `n/a` a text. So the largest
+    family gives its name if it has nearly all, and without that all are texts.
+    """
     families: Counter[str] = Counter()
-    for form in forms:
-        families[_family(form, place)] += place.forms[form].count
-    [(main, count)] = families.most_common(1)
+    for form, seen in forms.items():
+        families[_family(form, place)] += seen.count
     if families["list"] and _are_lists(place, forms):
         return _list(place, "list", list(forms), ())
-    if count < MOST * families.total() or (main == "number" and not _units_agree(forms)):
-        main = "text"
-    if main == "boolean" and count < families.total():
-        main = "text"  # words allow no exceptions: they were taken for something else
-    mine = [form for form in forms if main == "text" or _family(form, place) == main]
-    others = [form for form in forms if form not in mine] if main != "text" else []
+    main = _main_family(families, forms)
+    if main == "text":
+        return _plain(place, main, list(forms), ())
+    fitting = [form for form in forms if _family(form, place) == main]
     odd = tuple(
-        Odd(place.forms[form].example, place.forms[form].count, place.forms[form].where)
-        for form in others
+        Odd(seen.example, seen.count, seen.where)
+        for form, seen in forms.items()
+        if form not in fitting
     )
-    return _DESCRIBE.get(main, _plain)(place, main, mine, odd)
+    return _DESCRIBE.get(main, _plain)(place, main, fitting, odd)
 
 
-def _are_lists(place: Place, forms: Mapping[AnyForm, object]) -> bool:
+def _main_family(families: Counter[str], forms: Mapping[AnyForm, Seen]) -> str:
+    [(main, count)] = families.most_common(1)
+    if count < MOST * families.total():
+        return "text"
+    if main == "number" and not _units_agree(forms):
+        return "text"
+    # Words allow no exceptions: with one they were taken for something else.
+    if main == "boolean" and count < families.total():
+        return "text"
+    return main
+
+
+def _are_lists(place: Place, forms: Mapping[AnyForm, Seen]) -> bool:
     """Whether all texts are lists by one mark, of which some have one element: a word, an id, a
     number.
     """
-    marks = [form for form in forms if form.kind == "list"]
-    singles = [
-        form for form in forms if form.kind in ("text", "code", "number") or form.kind == "uuid"
-    ]
-    if (
-        len(marks) != 1
-        or len(marks) + len(singles) < len(forms)
-        or 5 * place.forms[marks[0]].count < _total(place, list(forms))
-    ):
+    lists = [form for form in forms if isinstance(form, Form) and form.kind == "list"]
+    singles = [form for form in forms if form.kind in _SINGLES]
+    if len(lists) != 1 or len(lists) + len(singles) < len(forms):
         return False
+    if 5 * place.forms[lists[0]].count < _total(place, list(forms)):
+        return False
+    if any(type(form) is NumberForm and form != NumberForm() for form in singles):
+        return False
+    mark = lists[0].detail[0]
     known = [*(place.values.counted or ()), *place.values.examples]
-    (mark,) = (form.detail[0] for form in marks if isinstance(form, Form))
-    plain = all(type(form) is not NumberForm or form == NumberForm() for form in singles)
-    return plain and not any(
-        type(text) is str and " " in text.strip() and mark not in text for text in known
-    )
+    # A phrase is no list of one word: the mark of the others is then a comma in a sentence.
+    return not any(type(text) is str and " " in text.strip() and mark not in text for text in known)
 
 
 def _list(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]) -> Look:
@@ -164,22 +185,23 @@ def _list(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...])
 def _family(form: AnyForm, place: Place) -> str:
     if form.kind in ("text", "code"):
         return "text"
+    # Eight digits are a day or a number: a number, if there are others.
     if form == Form("date", ("%Y%m%d",)) and any(
         type(other) is NumberForm for other in place.forms
     ):
         return "number"
+    # A clock that goes beyond 24 hours somewhere counts hours, and is none of day.
     if form.kind == "time" and Form("duration", ("clock",)) in place.forms:
         return "duration"
     return form.kind
 
 
-def _units_agree(forms: Mapping[AnyForm, object]) -> bool:
+def _units_agree(forms: Mapping[AnyForm, Seen]) -> bool:
     """Whether the words around the numbers are a few: units, not addresses of houses."""
     numbers = [form for form in forms if type(form) is NumberForm]
-    return (
-        max(len({form.before for form in numbers}), len({form.after for form in numbers}))
-        <= MOST_UNITS
-    )
+    before = {form.before for form in numbers}
+    after = {form.after for form in numbers}
+    return max(len(before), len(after)) <= MOST_UNITS
 
 
 def _total(place: Place, forms: list[AnyForm]) -> int:
@@ -202,43 +224,75 @@ def _number(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...
     numbers = [form for form in forms if type(form) is NumberForm]
     count = _total(place, forms)
     if any(form.leading_zeros for form in numbers):
-        return Look(
-            "leading zeros", count, "digits, some with zeros in front: keep them as text", odd=odd
-        )
+        detail = "digits, some with zeros in front: keep them as text"
+        return Look("leading zeros", count, detail, odd=odd)
     epoch = _epoch_in_text(place, numbers)
     if epoch:
-        return Look(
-            "epoch",
-            count,
-            f"{_unit_name(epoch)} in text",
-            {"type": "timestamp", "format": epoch},
-            odd,
+        detail = f"{_unit_name(epoch)} in text"
+        return Look("epoch", count, detail, {"type": "timestamp", "format": epoch}, odd)
+    marks = _NumberMarks.of(place, numbers)
+    return Look("number in text", count, ", ".join(marks.details()), marks.reading(), odd)
+
+
+@dataclass(frozen=True)
+class _NumberMarks:
+    """What stands around, between and behind the digits of the numbers at a place."""
+
+    strip: list[str]
+    grouping: str
+    point: str
+    percent: bool
+    accounting: bool
+    exponent: bool
+    decimals: int
+
+    @classmethod
+    def of(cls, place: Place, numbers: list[NumberForm]) -> _NumberMarks:
+        grouping, point = _marks(numbers)
+        around = {text for form in numbers for text in (form.before, form.after) if text}
+        # `1.204` was not counted among the fractions while its mark could be either; it is one.
+        a_fraction_after_all = point and any(
+            form.either and (form.grouping or form.point) == point for form in numbers
         )
-    grouping, point = _marks(numbers)
-    strip = sorted({text for form in numbers for text in (form.before, form.after) if text})
-    percent = any(form.percent for form in numbers)
-    threes = [
-        3 for form in numbers if form.either and point and (form.grouping or form.point) == point
-    ]
-    decimals = max([place.decimals, *threes])
-    details = [f'"{text}" around it' for text in strip]
-    details += [f'"{grouping}" in thousands'] if grouping else []
-    details += [f'"{point}" for a point'] if point not in ("", ".") else []
-    details += ["%"] if percent else []
-    details += ["parentheses when negative"] if any(form.accounting for form in numbers) else []
-    details += ["exponents"] if any(form.exponent for form in numbers) else []
-    details += [f"{counted(decimals, 'digit')} after the point" if decimals else "whole"]
-    digits = decimals + 2 if percent else decimals  # 57.5% is 0.575
-    reading: dict[str, JsonValue] = {"type": f"decimal(18,{digits})" if digits else "integer"}
-    options = {
-        "grouping": grouping,
-        "point": point if point == "," else "",
-        "strip": strip,
-        "percent": percent,
-        "accounting": any(form.accounting for form in numbers),
-    }
-    reading |= {name: value for name, value in options.items() if value}
-    return Look("number in text", count, ", ".join(details), reading, odd)
+        return cls(
+            sorted(around),
+            grouping,
+            point,
+            percent=any(form.percent for form in numbers),
+            accounting=any(form.accounting for form in numbers),
+            exponent=any(form.exponent for form in numbers),
+            decimals=max(place.decimals, 3) if a_fraction_after_all else place.decimals,
+        )
+
+    def details(self) -> Iterator[str]:
+        """The marks in words."""
+        for text in self.strip:
+            yield f'"{text}" around it'
+        if self.grouping:
+            yield f'"{self.grouping}" in thousands'
+        if self.point not in ("", "."):
+            yield f'"{self.point}" for a point'
+        if self.percent:
+            yield "%"
+        if self.accounting:
+            yield "parentheses when negative"
+        if self.exponent:
+            yield "exponents"
+        yield f"{counted(self.decimals, 'digit')} after the point" if self.decimals else "whole"
+
+    def reading(self) -> dict[str, JsonValue]:
+        """The type and the options that read these numbers."""
+        # A value in percent is divided by a hundred: 57.5% becomes 0.575.
+        digits = self.decimals + 2 if self.percent else self.decimals
+        options = {
+            "type": f"decimal(18,{digits})" if digits else "integer",
+            "grouping": self.grouping,
+            "point": self.point if self.point == "," else "",
+            "strip": self.strip,
+            "percent": self.percent,
+            "accounting": self.accounting,
+        }
+        return {name: value for name, value in options.items() if value}
 
 
 def _marks(numbers: list[NumberForm]) -> tuple[str, str]:
@@ -246,8 +300,7 @@ def _marks(numbers: list[NumberForm]) -> tuple[str, str]:
     sure = [form for form in numbers if not form.either]
     points = {form.point for form in sure if form.point}
     groupings = {form.grouping for form in sure if form.grouping}
-    unsure = {form.grouping or form.point for form in numbers if form.either}
-    for mark in unsure:
+    for mark in {form.grouping or form.point for form in numbers if form.either}:
         other = "." if mark == "," else ","
         if mark in points:
             continue  # 1,204 among 12,50: a fraction
@@ -255,8 +308,11 @@ def _marks(numbers: list[NumberForm]) -> tuple[str, str]:
             groupings.add(mark)
         else:
             points.add(mark)
-    point = "," if "," in points and "," not in groupings else "." if points else ""
-    return next(iter(sorted(groupings - {point})), ""), point
+    point = "." if points else ""
+    if "," in points and "," not in groupings:
+        point = ","
+    grouping = min(groupings - {point}, default="")
+    return grouping, point
 
 
 def _epoch_in_text(place: Place, numbers: list[NumberForm]) -> str | None:
@@ -270,10 +326,9 @@ def _epoch_in_text(place: Place, numbers: list[NumberForm]) -> str | None:
 
 
 def _epoch_unit(place: Place, low: int, high: int) -> str | None:
+    """The unit in which numbers between these are instants of our time, if their name allows."""
     name = _name_of(place)
-    if name is not None and (
-        named_like_an_id(name) or named_like_a_count(name) or not named_like_a_moment(name)
-    ):
+    if name is not None and not _may_be_a_moment(name):
         return None
     for unit, power in EPOCHS.items():
         if _EARLIEST * 10**power <= low and high <= _LATEST * 10**power:
@@ -281,57 +336,96 @@ def _epoch_unit(place: Place, low: int, high: int) -> str | None:
     return None
 
 
+def _may_be_a_moment(name: str) -> bool:
+    return named_like_a_moment(name) and not named_like_an_id(name) and not named_like_a_count(name)
+
+
 def _name_of(place: Place) -> str | None:
     """The name of a member, that of the list for its elements;
     None for what has only a position.
     """
+    # The elements of `departures` have its name: it says the same of them.
     while place.step is None and place.position is None and place.parent is not None:
         place = place.parent
     return place.step
 
 
 def _unit_name(unit: str) -> str:
-    return {"s": "seconds", "ms": "milliseconds", "us": "microseconds", "ns": "nanoseconds"}[
-        unit[6:]
-    ] + " since 1970"
+    """`epoch-ms` → milliseconds since 1970"""
+    names = {"s": "seconds", "ms": "milliseconds", "us": "microseconds", "ns": "nanoseconds"}
+    return f"{names[unit.removeprefix('epoch-')]} since 1970"
 
 
 def _timestamp(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]) -> Look:
-    ways = {"Z": "Z", "offset": "with offset", "none": "no offset: local time"}
-    zones: Counter[str] = Counter()
-    patterns: Counter[str] = Counter()
-    for form in forms:
-        assert isinstance(form, Form)
-        zones[ways[form.detail[1]]] += place.forms[form].count
-        patterns[form.detail[0]] += place.forms[form].count
-    parts = [pattern if pattern != "iso" else "ISO 8601" for pattern in _resolved(patterns)]
-    if len(zones) == 1:
-        zone = next(iter(zones))
-    else:
-        zone = ", ".join(f"{number:,} {way}" for way, number in zones.most_common())
-    if any("fraction" in form.detail for form in forms if isinstance(form, Form)):
-        zone += ", more than 6 digits of a second"
-    reading: dict[str, JsonValue] = {"type": "timestamp"}
-    count, behind = _total(place, forms), list(place.midnights)
-    if (
-        place.midnights.total() == count >= FEWEST_DAYS
-        and len(behind) == 1
-        and _MIDNIGHT.fullmatch(behind[0])
-    ):
-        reading = {"type": "date", "format": [f"%Y-%m-%d{behind[0]}"]}
-        detail = f"{', '.join(parts)}, always midnight"
+    count = _total(place, forms)
+    parts = _InstantParts.of(place, forms)
+    behind = _always_midnight(place, count)
+    if behind is not None:
+        reading: dict[str, JsonValue] = {"type": "date", "format": [f"%Y-%m-%d{behind}"]}
+        detail = f"{', '.join(parts.names)}, always midnight"
         return Look("date", count, detail, reading, odd, frozenset({Trait.ALWAYS_MIDNIGHT}))
-    if any("fraction" in form.detail for form in forms if isinstance(form, Form)):
-        reading["round"] = "half-even"
-    if list(patterns) != ["iso"]:
-        reading["format"] = list(_resolved(patterns))
-        if list(zones) == [ways["Z"]]:
-            reading["zone"] = "UTC"  # a pattern reads its Z or UTC as letters
-    traits = {Trait.WITHOUT_OFFSET if way == ways["none"] else Trait.WITH_OFFSET for way in zones}
-    if any("%?" in pattern for pattern in parts):
-        traits.add(Trait.OF_UNKNOWN_ORDER)
-    detail = f"{' and '.join(parts)}, {zone}"
-    return Look("timestamp", count, detail, reading, odd, frozenset(traits))
+    detail = f"{' and '.join(parts.names)}, {parts.zones_in_words()}"
+    return Look("timestamp", count, detail, parts.reading(), odd, parts.traits())
+
+
+@dataclass(frozen=True)
+class _InstantParts:
+    """How the instants at a place are written. `zones` and `patterns` count ways of writing."""
+
+    zones: Counter[str]
+    patterns: Counter[str]
+    fine: bool
+    """Whether some have more digits of a second than a timestamp keeps."""
+
+    @classmethod
+    def of(cls, place: Place, forms: list[AnyForm]) -> _InstantParts:
+        zones: Counter[str] = Counter()
+        patterns: Counter[str] = Counter()
+        fine = False
+        for form in forms:
+            assert isinstance(form, Form)
+            zones[_ZONES[form.detail[1]]] += place.forms[form].count
+            patterns[form.detail[0]] += place.forms[form].count
+            fine = fine or "fraction" in form.detail
+        return cls(zones, patterns, fine)
+
+    @property
+    def names(self) -> list[str]:
+        return ["ISO 8601" if pattern == "iso" else pattern for pattern in _resolved(self.patterns)]
+
+    def zones_in_words(self) -> str:
+        if len(self.zones) == 1:
+            words = next(iter(self.zones))
+        else:
+            words = ", ".join(f"{number:,} {way}" for way, number in self.zones.most_common())
+        return f"{words}, more than 6 digits of a second" if self.fine else words
+
+    def reading(self) -> dict[str, JsonValue]:
+        reading: dict[str, JsonValue] = {"type": "timestamp"}
+        if self.fine:
+            reading["round"] = "half-even"
+        if list(self.patterns) != ["iso"]:
+            reading["format"] = list(_resolved(self.patterns))
+            if list(self.zones) == [_ZONES["Z"]]:
+                reading["zone"] = "UTC"  # a pattern reads its Z or UTC as letters
+        return reading
+
+    def traits(self) -> frozenset[Trait]:
+        traits = set()
+        for way in self.zones:
+            local = way == _ZONES["none"]
+            traits.add(Trait.WITHOUT_OFFSET if local else Trait.WITH_OFFSET)
+        if any("%?" in name for name in self.names):
+            traits.add(Trait.OF_UNKNOWN_ORDER)
+        return frozenset(traits)
+
+
+def _always_midnight(place: Place, count: int) -> str | None:
+    """What stands behind the day, if all instants are midnight and so rather days."""
+    behind = list(place.midnights)
+    if place.midnights.total() != count or count < FEWEST_DAYS or len(behind) != 1:
+        return None
+    return behind[0] if _MIDNIGHT.fullmatch(behind[0]) else None
 
 
 def _date(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]) -> Look:
@@ -353,6 +447,8 @@ def _date(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...])
 
 def _resolved(patterns: Counter[str]) -> list[str]:
     """The patterns, the most frequent first; one of unknown order takes that of another like it."""
+    # Day first or month first is told by one value with a day above 12: the pattern that it has is
+    # taken for all others that fit it.
     sure = [pattern for pattern, _ in patterns.most_common() if "%?" not in pattern]
     known = {_orderless(pattern): pattern for pattern in reversed(sure)}
     unsure = [pattern for pattern in patterns if "%?" in pattern and pattern not in known]
@@ -365,27 +461,17 @@ def _orderless(pattern: str) -> str:
 
 def _time(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]) -> Look:
     patterns = [form.detail[0] for form in forms if isinstance(form, Form)]
-    if patterns == ["iso"]:
-        return Look(
-            "time",
-            _total(place, forms),
-            "HH:MM or HH:MM:SS: of day, or a duration",
-            {"type": "time"},
-            odd,
-        )
-    return Look(
-        "time", _total(place, forms), "12-hour clock", {"type": "time", "format": patterns}, odd
-    )
+    reading: dict[str, JsonValue] = {"type": "time"}
+    detail = "HH:MM or HH:MM:SS: of day, or a duration"
+    if patterns != ["iso"]:
+        reading["format"] = patterns
+        detail = "12-hour clock"
+    return Look("time", _total(place, forms), detail, reading, odd)
 
 
 def _duration(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]) -> Look:
-    iso = any(
-        isinstance(form, Form) and form.detail == ("iso",) and form.kind == "duration"
-        for form in forms
-    )
-    return Look(
-        "duration", _total(place, forms), "ISO 8601" if iso else "H:MM", {"type": "duration"}, odd
-    )
+    detail = "ISO 8601" if Form("duration", ("iso",)) in forms else "H:MM"
+    return Look("duration", _total(place, forms), detail, {"type": "duration"}, odd)
 
 
 _DESCRIBE = {
@@ -405,27 +491,30 @@ def _numbers(place: Place) -> list[Look]:
     count = numbers.whole + numbers.fractions
     if not count:
         return []
-    if _name_of(place) is not None or (numbers.low != numbers.high and not numbers.fractions):
-        unit = _epoch_unit(place, _whole(numbers.low), _whole(numbers.high))
-        if unit:
-            detail = (
-                f"{_unit_name(unit)}: {_instant(_whole(numbers.low), unit)} … "
-                f"{_instant(_whole(numbers.high), unit)}"
-            )
-            return [Look("epoch", count, detail, {"type": "timestamp", "format": unit})]
+    epoch = _epoch_of_numbers(place)
+    if epoch:
+        low, high = (_instant(_whole(end), epoch) for end in (numbers.low, numbers.high))
+        detail = f"{_unit_name(epoch)}: {low} … {high}"
+        return [Look("epoch", count, detail, {"type": "timestamp", "format": epoch})]
     if not numbers.fractions:
-        return [
-            Look(
-                "whole number", count, "beyond 64 bits" if numbers.huge else "", {"type": "integer"}
-            )
-        ]
+        detail = "beyond 64 bits" if numbers.huge else ""
+        return [Look("whole number", count, detail, {"type": "integer"})]
     detail = f"{counted(numbers.decimals, 'digit')} after the point" if numbers.decimals else ""
-    kind = (
-        "float"
-        if numbers.decimals > 6 or not numbers.decimals
-        else f"decimal(18,{numbers.decimals})"
-    )
+    exact = 0 < numbers.decimals <= MOST_DECIMALS
+    kind = f"decimal(18,{numbers.decimals})" if exact else "float"
     return [Look("number", count, detail, {"type": kind})]
+
+
+def _epoch_of_numbers(place: Place) -> str | None:
+    """The unit, if the numbers are plausible instants.
+
+    Those without a name (elements of a row) must be whole and differ: the width of a picture is
+    always the same.
+    """
+    numbers = place.numbers
+    if _name_of(place) is None and (numbers.low == numbers.high or numbers.fractions):
+        return None
+    return _epoch_unit(place, _whole(numbers.low), _whole(numbers.high))
 
 
 def _whole(number: JsonValue) -> int:
@@ -446,25 +535,25 @@ def words_of(place: Place, looks: list[Look]) -> list[tuple[JsonValue, int]]:
     fixed set.
     """
     values = place.values
-    main = looks[0].name if looks else ""
-    distinct = len(values.counted) if values.counted is not None else None
-    if distinct is None or main not in (
-        "text",
-        "whole number",
-        "boolean word",
-        "leading zeros",
-        "number in text",
-    ):
+    if values.counted is None or not _may_be_words(looks):
         return []
-    if main == "number in text" and looks[0].reading != {"type": "integer"}:
+    # Numbers and codes must come oftener than words before they are taken for a fixed set.
+    often = 2 if looks[0].name in ("text", "boolean word") else 5
+    distinct = len(values.counted)
+    if distinct > MOST_WORDS or values.count < often * distinct:
         return []
-    enough = 2 if main in ("text", "boolean word") else 5
-    if distinct > MOST_WORDS or values.count < enough * distinct:
+    if any(type(value) is str and len(value) > LONGEST_WORD for value in values.counted):
         return []
-    if any(type(value) is str and len(value) > LONGEST_WORD for value in values.counted or ()):
-        return []
-    assert values.counted is not None
     return values.counted.most_common()
+
+
+def _may_be_words(looks: list[Look]) -> bool:
+    return bool(looks) and looks[0].name in _WORDY and not _is_measured(looks[0])
+
+
+def _is_measured(look: Look) -> bool:
+    """Whether these are numbers in texts with something about them: amounts, no ids or codes."""
+    return look.name == "number in text" and look.reading != {"type": "integer"}
 
 
 def uniqueness(place: Place, looks: list[Look]) -> str | None:
@@ -472,32 +561,23 @@ def uniqueness(place: Place, looks: list[Look]) -> str | None:
 
     None where it means nothing.
     """
-    main = looks[0].name if looks else ""
     values = place.values
-    wordy = (
-        main == "text"
-        and not named_like_an_id(place.step)
-        and any(" " in str(value) for value in values.examples)
-    )
-    if wordy or main not in (
-        "text",
-        "whole number",
-        "number in text",
-        "uuid",
-        "leading zeros",
-        "address",
-        "mail",
-    ):
+    if values.count != place.nodes or values.count < 2 or not _may_be_ids(place, looks):
         return None
-    if main == "number in text" and looks[0].reading != {"type": "integer"}:
-        return None
-    if values.count != place.nodes or values.count < 2:
-        return None
-    if main in ("whole number", "number in text") and not named_like_an_id(place.step):
-        return "everywhere" if values.distinct == values.count >= FEWEST_NUMBERS else None
-    if values.distinct == values.count:
+    different = values.distinct == values.count
+    if looks[0].name in ("whole number", "number in text") and not named_like_an_id(place.step):
+        # A few measures differ as well: by their number alone many different ones are told as ids.
+        return "everywhere" if different and values.count >= FEWEST_NUMBERS else None
+    if different:
         return "everywhere"
     return "in its list" if place.unique_in_list and place.lists_compared else None
+
+
+def _may_be_ids(place: Place, looks: list[Look]) -> bool:
+    if not looks or looks[0].name not in _ID_LIKE or _is_measured(looks[0]):
+        return False
+    sentences = looks[0].name == "text" and any(" " in str(one) for one in place.values.examples)
+    return not sentences or named_like_an_id(place.step)
 
 
 def differing_only_in_case(values: list[tuple[JsonValue, int]]) -> list[list[str]]:

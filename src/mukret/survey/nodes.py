@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 
-from mukret.documents import BadDocument, Origin, Source, read_batches
+from mukret.documents import BadDocument, Batch, Origin, Source, read_batches
 from mukret.documents.glance import Glance
 from mukret.paths import Index, Location, Name, Path, normalized
 from mukret.survey.parts import long_array, nodes_of
@@ -40,21 +40,19 @@ class Found:
         """This node and all below it, in the order of the document."""
         todo = [self]
         while todo:
-            found = todo.pop()
-            yield found
-            value = found.value
-            steps = (
-                value.items()
-                if type(value) is dict
-                else enumerate(value)
-                if type(value) is list
-                else ()
-            )
-            below = [
-                Found(found.source, found.document, found.origin, (*found.location, step), child)
-                for step, child in steps
-            ]
-            todo += reversed(below)
+            node = todo.pop()
+            yield node
+            todo += reversed(list(node._below()))
+
+    def _below(self) -> Iterator[Found]:
+        steps: Iterable[tuple[str | int, JsonValue]] = ()
+        if type(self.value) is dict:
+            steps = self.value.items()
+        elif type(self.value) is list:
+            steps = enumerate(self.value)
+        for step, child in steps:
+            location = (*self.location, step)
+            yield Found(self.source, self.document, self.origin, location, child)
 
 
 @dataclass
@@ -69,6 +67,13 @@ class Reading:
     bad: list[BadDocument] = field(default_factory=list)
     first: list[JsonValue] = field(default_factory=list)
     in_pieces: bool = False
+
+    def begin(self, batch: Batch) -> None:
+        """Notes what a batch has, before its nodes are looked at."""
+        self.bad += batch.bad
+        self.in_pieces = batch.part.array is not None
+        if batch.part.first == 0 and not (batch.part.around and self.first):
+            self.first += batch.documents[: MOST_FIRST - len(self.first)]
 
 
 def find_nodes(
@@ -89,21 +94,19 @@ def _nodes(
     names = long_array(path)
     arrays = [] if names is None else [names]
     glance = None if names is not None or most is None else _glance(path, most)
-    last: tuple[str, int] | None = None
-    for batch in read_batches(
+    batches = read_batches(
         sources, size=SMALL_BATCH, partly=glance, arrays=arrays, as_it_comes=True
-    ):
-        reading.bad += batch.bad
-        part = batch.part
-        reading.in_pieces = part.array is not None
-        if part.first == 0 and not (part.around and reading.first):
-            reading.first += batch.documents[: MOST_FIRST - len(reading.first)]
+    )
+    last: tuple[str, int] | None = None
+    for batch in batches:
+        reading.begin(batch)
         for index, document in enumerate(batch.documents):
             source, number = batch.sources[index], batch.numbers[index]
+            # A document in parts comes several times, and is counted once.
             if last != (source.path, number):
                 last = (source.path, number)
                 reading.documents += 1
-            for location, value in nodes_of(document, path, part, len(names or ())):
+            for location, value in nodes_of(document, path, batch.part, len(names or ())):
                 yield Found(source, number, batch.origins[index], location, value)
         reading.size += batch.size
 

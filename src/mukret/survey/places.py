@@ -100,14 +100,11 @@ class Values:
         self.count += counts.total()
         if self.counted is not None:
             self.counted.update(counts)
-            if len(self.counted) > MOST_VALUES or any(
-                type(value) is str and len(value) > LONGEST_KEPT for value in counts
-            ):
+            if len(self.counted) > MOST_VALUES or any(map(_is_no_word, counts)):
                 self.counted = None
         if len(self.examples) < MOST_EXAMPLES:
-            self.examples += [value for value in counts if value not in self.examples][
-                : MOST_EXAMPLES - len(self.examples)
-            ]
+            fresh = [value for value in counts if value not in self.examples]
+            self.examples += fresh[: MOST_EXAMPLES - len(self.examples)]
         if self.hashes is not None:
             self._tell_apart(self.hashes, counts)
 
@@ -121,20 +118,30 @@ class Values:
 
     def merge(self, other: Values) -> None:
         self.count += other.count
-        if self.counted is not None and other.counted is not None:
-            self.counted.update(other.counted)
-        if other.counted is None or (self.counted is not None and len(self.counted) > MOST_VALUES):
-            self.counted = None
-        if self.hashes is not None and other.hashes is not None:
-            if not self.hashes.isdisjoint(other.hashes) and len(self.repeated) < MOST_EXAMPLES:
-                common = self.hashes & other.hashes
-                self.repeated += [value for value in other.examples if hash(value) in common][:1]
-            self.hashes |= other.hashes
-        if other.hashes is None or (self.hashes is not None and len(self.hashes) > MOST_HASHES):
-            self.hashes = None
+        self._merge_counted(other)
+        self._merge_hashes(other)
         self.repeated = (self.repeated + other.repeated)[:MOST_EXAMPLES]
         fresh = [value for value in other.examples if value not in self.examples]
         self.examples = (self.examples + fresh)[:MOST_EXAMPLES]
+
+    def _merge_counted(self, other: Values) -> None:
+        if self.counted is None or other.counted is None:
+            self.counted = None
+            return
+        self.counted.update(other.counted)
+        if len(self.counted) > MOST_VALUES:
+            self.counted = None
+
+    def _merge_hashes(self, other: Values) -> None:
+        if self.hashes is None or other.hashes is None:
+            self.hashes = None
+            return
+        common = self.hashes & other.hashes
+        if common and len(self.repeated) < MOST_EXAMPLES:
+            self.repeated += [value for value in other.examples if hash(value) in common][:1]
+        self.hashes |= other.hashes
+        if len(self.hashes) > MOST_HASHES:
+            self.hashes = None
 
 
 @dataclass
@@ -258,6 +265,8 @@ class Place:
         counts = Counter(strings)
         self.values.see(counts)
         self.longest = max(self.longest, *map(len, counts))
+        # Forms are equal by their contents, which takes long to compare; those of one skeleton are
+        # one object, so that most are found again by identity.
         seen_of: dict[int, Seen] = {}
         for (text, count), form in zip(counts.items(), forms_of(counts), strict=True):
             if text != text.strip():
@@ -267,12 +276,12 @@ class Place:
             if seen is None:
                 seen = seen_of[id(form)] = self.seen_of(form, text)
             seen.count += count
-            if (
-                form.kind == "timestamp"
-                and text[11:16] == "00:00"
-                and (text[10:] in self.midnights or len(self.midnights) < MOST_EXAMPLES)
-            ):
-                self.midnights[text[10:]] += count
+            if form.kind == "timestamp" and text[11:16] == "00:00":
+                self._see_midnight(text[10:], count)
+
+    def _see_midnight(self, behind: str, count: int) -> None:
+        if behind in self.midnights or len(self.midnights) < MOST_EXAMPLES:
+            self.midnights[behind] += count
 
     def seen_of(self, form: AnyForm, text: str) -> Seen:
         """What is counted of the form of a text; beyond so many forms they are taken together."""
@@ -297,6 +306,9 @@ class Place:
 
     def merge(self, other: Place) -> None:
         """Takes in what was counted at another place; what stands below both is merged as well."""
+        # With a list of pairs that are left, not by recursion: places can be deeper than Python
+        # goes. What stands below one of the two alone is taken over as it is, and only told its new
+        # parent, so that the work goes with what both have, not with all that there is.
         todo = [(self, other)]
         while todo:
             one, two = todo.pop()
@@ -306,13 +318,8 @@ class Place:
                     todo.append((one.children[name], child))
                 else:
                     child.parent, one.children[name] = one, child
-            for attribute in ("elements", "members"):
-                mine, theirs = getattr(one, attribute), getattr(two, attribute)
-                if mine is not None and theirs is not None:
-                    todo.append((mine, theirs))
-                elif theirs is not None:
-                    theirs.parent = one
-                    setattr(one, attribute, theirs)
+            one.elements = _merged_below(one, one.elements, two.elements, todo)
+            one.members = _merged_below(one, one.members, two.members, todo)
             todo += zip(one.columns, two.columns, strict=False)
             one.columns += two.columns[len(one.columns) :]
 
@@ -333,21 +340,24 @@ class Place:
         self.midnights.update(other.midnights)
         self.trues += other.trues
         self.header = self.header or other.header
-        if self.signatures is not None and other.signatures is not None:
-            self.signatures.update(other.signatures)
-        if other.signatures is None or (
-            self.signatures is not None and len(self.signatures) > MOST_SIGNATURES
-        ):
-            self.signatures = None
+        self._merge_signatures(other)
         self.sampled = (self.sampled + other.sampled)[:MOST_SAMPLED]
         self.unique_in_list &= other.unique_in_list
         self.lists_compared += other.lists_compared
         self.recursive |= other.recursive
         self.not_followed += other.not_followed
-        for pair, (equal, all_) in other.parallel.items():
+        for pair, (equal, compared) in other.parallel.items():
             mine = self.parallel.setdefault(pair, [0, 0])
             mine[0] += equal
-            mine[1] += all_
+            mine[1] += compared
+
+    def _merge_signatures(self, other: Place) -> None:
+        if self.signatures is None or other.signatures is None:
+            self.signatures = None
+            return
+        self.signatures.update(other.signatures)
+        if len(self.signatures) > MOST_SIGNATURES:
+            self.signatures = None
 
     def below(self) -> Iterator[Place]:
         """The places directly below."""
@@ -390,3 +400,22 @@ def _merge_seen(into: dict[Key, Seen], other: dict[Key, Seen]) -> None:
             into[key] = seen
         else:
             mine.count += seen.count
+
+
+def _is_no_word(value: JsonValue) -> bool:
+    return type(value) is str and len(value) > LONGEST_KEPT
+
+
+def _merged_below(
+    parent: Place, mine: Place | None, theirs: Place | None, todo: list[tuple[Place, Place]]
+) -> Place | None:
+    """The place below one that takes in another: its own, with which the other one's is to be
+    merged, or else the other one's.
+    """
+    if theirs is None:
+        return mine
+    if mine is None:
+        theirs.parent = parent
+        return theirs
+    todo.append((mine, theirs))
+    return mine

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 
 from mukret.documents import BadDocument, Batch, Source, nothing_read, read_batches
 from mukret.documents.blocks import BLOCK_BYTES
-from mukret.documents.collector import collector_at_rest
 from mukret.documents.doubled import DoubledMembers, is_sampled
+from mukret.documents.gc_pause import gc_paused
 from mukret.paths import Path, child_segment, parse_path
 from mukret.paths.locate import nearest_existing, path_text
 from mukret.paths.query import Index, Wildcard
@@ -39,59 +39,86 @@ def survey(
     """Looks at every document, or at what `path` finds in each; with `only` at those that are
     chosen. Raises InputError, also if none could be read.
     """
-    walk, doubled = Walk(path), DoubledMembers()
-    goes_on = True
-    bad: list[BadDocument] = []
-    documents = bad_documents = 0
-    first: list[JsonValue] = []
-    with collector_at_rest():
-        for batch in read_batches(sources, is_sampled, batch_bytes, arrays=walk.arrays):
-            if prepare is not None:
-                batch.documents = list(map(prepare, batch.documents))
-            if only is not None:
-                if batch.part.array is None:
-                    _choose(batch, only)
-                    goes_on = bool(batch.documents)
-                elif not goes_on:  # a part of one that was not chosen
-                    continue
-            walk.see(batch)
-            if path is not None and not walk.roots:
-                first += batch.documents[: MOST_BAD - len(first)]
-            doubled.see(
-                batch, walk.arrays[0] if walk.arrays and batch.part.array is not None else None
-            )
-            documents += len(batch.documents) * (batch.part.array is None)
-            bad_documents += len(batch.bad)
-            bad += batch.bad[: MOST_BAD - len(bad)]
+    reading = _SurveyRun(path, prepare, only)
+    with gc_paused():
+        for batch in read_batches(sources, is_sampled, batch_bytes, arrays=reading.walk.arrays):
+            reading.see(batch)
             if progress:
                 progress(batch.size)
-    if not documents and bad:
-        raise nothing_read(bad[0], bad_documents)
-    settle(walk.root)
-    places, lists, surprises = describe(walk.root, path) if walk.roots else ([], [], [])
-    passed_over: Counter[str] = sum((source.passed_over for source in sources), Counter())
-    report = SurveyReport(
-        documents,
-        len(sources),
-        sum(source.size for source in sources),
-        walk.roots,
-        str(path) if path else None,
-        dict(passed_over),
-        bad,
-        bad_documents,
-        places,
-        lists,
-        surprises,
-        _nearest(path, first) if path is not None and not walk.roots else None,
-    )
-    if doubled.found:
-        twice = doubled.found[0]
-        message = (
-            f"{counted(len(doubled.found), 'member')} came twice in one object; the last one counts"
+    if not reading.documents and reading.bad:
+        raise nothing_read(reading.bad[0], reading.bad_documents)
+    return reading.report(sources)
+
+
+class _SurveyRun:
+    """What a survey has come to so far."""
+
+    def __init__(self, path: Path | None, prepare: Prepare | None, only: Chosen | None) -> None:
+        self.path = path
+        self.prepare = prepare
+        self.only = only
+        self.walk = Walk(path)
+        self.doubled = DoubledMembers()
+        self.documents = 0
+        self.bad_documents = 0
+        self.bad: list[BadDocument] = []
+        self.first: list[JsonValue] = []
+        """The first documents, as long as the path found nothing in any."""
+        self.goes_on = True
+        """Whether the document that comes in parts is one that was chosen."""
+
+    def see(self, batch: Batch) -> None:
+        if self.prepare is not None:
+            batch.documents = list(map(self.prepare, batch.documents))
+        if self.only is not None and not self._chosen(batch, self.only):
+            return
+        self.walk.see(batch)
+        if self.path is not None and not self.walk.roots:
+            self.first += batch.documents[: MOST_BAD - len(self.first)]
+        in_parts = batch.part.array is not None
+        self.doubled.see(batch, self.walk.arrays[0] if self.walk.arrays and in_parts else None)
+        # A part that goes on with a document is none of its own.
+        self.documents += 0 if in_parts else len(batch.documents)
+        self.bad_documents += len(batch.bad)
+        self.bad += batch.bad[: MOST_BAD - len(self.bad)]
+
+    def _chosen(self, batch: Batch, only: Chosen) -> bool:
+        """Leaves the documents that are chosen; False for a part of one that was not."""
+        if batch.part.array is None:
+            _choose(batch, only)
+            self.goes_on = bool(batch.documents)
+            return True
+        return self.goes_on
+
+    def report(self, sources: Sequence[Source]) -> SurveyReport:
+        walk, path = self.walk, self.path
+        settle(walk.root)
+        places, lists, surprises = describe(walk.root, path) if walk.roots else ([], [], [])
+        surprises += self._doubled_members()
+        passed_over: Counter[str] = sum((source.passed_over for source in sources), Counter())
+        return SurveyReport(
+            self.documents,
+            len(sources),
+            sum(source.size for source in sources),
+            walk.roots,
+            str(path) if path else None,
+            dict(passed_over),
+            self.bad,
+            self.bad_documents,
+            places,
+            lists,
+            surprises,
+            _nearest(path, self.first) if path is not None and not walk.roots else None,
         )
-        where = Where(twice.file, twice.document, twice.path)
-        report.surprises.append(Surprise("member-twice", message, _any_element(twice.path), where))
-    return report
+
+    def _doubled_members(self) -> Iterator[Surprise]:
+        if not self.doubled.found:
+            return
+        first = self.doubled.found[0]
+        members = counted(len(self.doubled.found), "member")
+        message = f"{members} came twice in one object; the last one counts"
+        where = Where(first.file, first.document, first.path)
+        yield Surprise("member-twice", message, _any_element(first.path), where)
 
 
 def _choose(batch: Batch, only: Chosen) -> None:

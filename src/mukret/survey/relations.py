@@ -4,7 +4,9 @@ list.
 
 from __future__ import annotations
 
+import operator
 import re
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
@@ -22,6 +24,7 @@ LARGE = 1000
 MOST_SORTS = 12
 MOST_VARYING = 300
 """Members that not all records have; with more of them records are no longer of a few sorts."""
+_SORT_NAMES = ("type", "kind", "category", "class", "sort")
 MOST_TELLING = 50
 FEWEST_RECORDS = 6
 
@@ -70,30 +73,28 @@ def references(scalars: Sequence[Place], ids: Sequence[Place]) -> list[Reference
 
 
 def _best(place: Place, ids: Sequence[Place]) -> Reference | None:
+    """Of the places where the values are found, the one whose name says so, with the fewest values
+    missing; of several the smallest.
+    """
     hashes = place.values.hashes
     if not hashes or len(hashes) < 2:
         return None
-    found = [
-        reference for target in ids if (reference := _reference(place, target, hashes)) is not None
-    ]
-    return max(
-        found,
-        key=lambda one: (_related(one), -one.missing, -len(one.target.values.hashes or ())),
-        default=None,
-    )
+    references = (_reference(place, target, hashes) for target in ids)
+    return max(filter(None, references), key=_rank, default=None)
+
+
+def _rank(reference: Reference) -> tuple[bool, int, int]:
+    size = len(reference.target.values.hashes or ())
+    return (_related(reference), -reference.missing, -size)
 
 
 def _reference(place: Place, target: Place, hashes: set[int]) -> Reference | None:
     theirs = target.values.hashes
     if target is place or not theirs or len(theirs) < 2:
         return None
-    if hashes <= theirs:
-        common = len(hashes)
-    elif len(hashes) < FEWEST_VALUES:
-        return None
-    else:
-        common = len(hashes & theirs)
-    if common < NEARLY * len(hashes) or not _comparable(place, target):
+    common = len(hashes & theirs)
+    fewest = len(hashes) if len(hashes) < FEWEST_VALUES else NEARLY * len(hashes)
+    if common < fewest or not _comparable(place, target):
         return None
     reference = Reference(place, target, len(hashes), len(hashes) - common)
     return reference if _telling(place) or _related(reference) else None
@@ -115,12 +116,10 @@ def _record(place: Place) -> Place:
 
 def _telling(place: Place) -> bool:
     """Whether finding these values elsewhere says something: small numbers are everywhere."""
-    values = [value for value in place.values.examples if not str(value).isdigit()]
-    return (
-        bool(values)
-        or (type(place.numbers.high) is int and place.numbers.high >= LARGE)
-        or place.longest > 4
-    )
+    if any(not str(value).isdigit() for value in place.values.examples):
+        return True
+    high = place.numbers.high
+    return place.longest > 4 or (type(high) is int and high >= LARGE)
 
 
 def _related(reference: Reference) -> bool:
@@ -138,12 +137,10 @@ def _stem(name: str) -> str:
     """A name without the ending that makes it plural, or an id."""
     bare = re.sub(
         r"[_-]?(?:ids?|code|key|ref|no)$|(?<=[a-z])(?:Ids?|ID|Code|Key|Ref|No)$", "", name
-    )
-    return (
-        re.sub(r"(?:ies|y)$", "y", bare.lower())
-        if bare.lower().endswith("ies")
-        else bare.lower().removesuffix("s")
-    )
+    ).lower()
+    if bare.endswith("ies"):
+        return bare.removesuffix("ies") + "y"
+    return bare.removesuffix("s")
 
 
 # ---- several sorts
@@ -156,20 +153,17 @@ def sorts_of(place: Place) -> Sorts | None:
     records = place.sampled
     if len(records) < FEWEST_RECORDS or len({frozenset(record) for record in records}) < 2:
         return None
-    names = {name: None for record in records for name in record}
+    names = dict.fromkeys(name for record in records for name in record)
     varying = [name for name in names if any(name not in record for record in records)]
     if len(varying) > MOST_VARYING:
         return None
-    telling = [name for name in records[0] if name not in varying][:MOST_TELLING]
-    found = [
-        (len(told), name, told) for name in telling if (told := _told_by(name, records, varying))
-    ]
-    if not found:
+    always = [name for name in records[0] if name not in varying][:MOST_TELLING]
+    told = {name: _told_by(name, records, varying) for name in always}
+    # The member by which most others go; of several that say as much the one named like a sort.
+    member = max(told, key=lambda name: (len(told[name]), name in _SORT_NAMES), default=None)
+    if member is None or not told[member]:
         return None
-    _, member, told = max(
-        found, key=lambda item: (item[0], item[1] in ("type", "kind", "category", "class", "sort"))
-    )
-    return Sorts(member, len(records), tuple(_sorts(member, records, told)))
+    return Sorts(member, len(records), tuple(_sorts(member, records, told[member])))
 
 
 def _told_by(
@@ -181,21 +175,27 @@ def _told_by(
     words = [record.get(member) for record in records]
     if any(type(word) is not str for word in words):
         return frozenset()
-    counts = {word: words.count(word) for word in set(words)}
+    counts = Counter(words)
     if not 2 <= len(counts) <= MOST_SORTS or len(records) < 2 * len(counts):
         return frozenset()
-    told = set()
-    for name in varying:
-        having = dict.fromkeys(counts, 0)
-        for word, record in zip(words, records, strict=True):
-            having[word] += name in record
-        if (
-            all(having[word] in (0, count) for word, count in counts.items())
-            and 0 in having.values()
-        ):
-            told.add(name)
-    enough = 2 * len(told) > len(varying) and (len(told) > 1 or min(counts.values()) > 1)
-    return frozenset(told) if enough else frozenset()
+    told = {name for name in varying if _goes_by(words, counts, records, name)}
+    # One member could go by a word of one record by chance.
+    by_chance = len(told) == 1 and min(counts.values()) == 1
+    most = 2 * len(told) > len(varying)
+    return frozenset(told) if most and not by_chance else frozenset()
+
+
+def _goes_by(
+    words: Sequence[JsonValue],
+    counts: Counter[JsonValue],
+    records: Sequence[dict[str, JsonValue]],
+    name: str,
+) -> bool:
+    """Whether records have a member exactly if they have some of the words."""
+    having = Counter(word for word, record in zip(words, records, strict=True) if name in record)
+    always = [having[word] == count for word, count in counts.items()]
+    never = [having[word] == 0 for word in counts]
+    return any(never) and all(map(operator.or_, always, never))
 
 
 def _sorts(

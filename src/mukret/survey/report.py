@@ -4,6 +4,7 @@ surprises.
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
@@ -86,11 +87,9 @@ class PlaceReport:
     def of(self) -> int:
         """How many objects could have it; for elements and documents, how many there are."""
         parent = self.place.parent
-        return (
-            parent.objects
-            if parent is not None and self.place.step is not None
-            else self.place.nodes
-        )
+        if parent is None or self.place.step is None:
+            return self.place.nodes
+        return parent.objects
 
     @property
     def always(self) -> bool:
@@ -105,7 +104,7 @@ class PlaceReport:
 
     def as_json(self) -> dict[str, JsonValue]:
         place, values = self.place, self.place.values
-        found: dict[str, JsonValue] = {
+        report: dict[str, JsonValue] = {
             "path": self.path,
             "present": self.present,
             "of": self.of,
@@ -114,48 +113,49 @@ class PlaceReport:
             "examples": list(values.examples),
         }
         if values.count:
-            found |= {"distinct": values.distinct, "unique": self.unique}
+            report |= {"distinct": values.distinct, "unique": self.unique}
         if self.words:
-            found["words"] = [{"value": value, "count": count} for value, count in self.words]
+            report["words"] = [{"value": value, "count": count} for value, count in self.words]
         if place.numbers.low is not None:
-            found |= {"low": place.numbers.low, "high": place.numbers.high}
+            report |= {"low": place.numbers.low, "high": place.numbers.high}
         if place.count("boolean"):
-            found["true"] = place.trues
+            report["true"] = place.trues
         if place.longest:
-            found["longest"] = place.longest
-        if place.lengths.lists:
-            lengths = place.lengths
-            found["lengths"] = {
+            report["longest"] = place.longest
+        return report | self._containers() | self._relations()
+
+    def _containers(self) -> dict[str, JsonValue]:
+        report: dict[str, JsonValue] = {}
+        lengths, names = self.place.lengths, self.place.names
+        if lengths.lists:
+            report["lengths"] = {
                 "lists": lengths.lists,
                 "empty": lengths.empty,
                 "shortest": lengths.shortest,
                 "longest": lengths.longest,
                 "elements": lengths.total,
             }
-        if place.members is not None:
-            found["names"] = {
-                "distinct": place.names.distinct,
-                "examples": list(place.names.examples),
-            }
-        return found | self._relations()
+        if self.place.members is not None:
+            report["names"] = {"distinct": names.distinct, "examples": list(names.examples)}
+        return report
 
     def _relations(self) -> dict[str, JsonValue]:
-        found: dict[str, JsonValue] = {}
+        report: dict[str, JsonValue] = {}
         if self.shape:
-            found["shape"] = list(self.shape)
+            report["shape"] = list(self.shape)
         if self.refers_to:
-            found["refers_to"] = self.refers_to
+            report["refers_to"] = self.refers_to
         if self.sorts:
             sorts = [
-                {"value": one.word, "count": one.count, "members": list(one.members)}
-                for one in self.sorts.sorts
+                {"value": sort.word, "count": sort.count, "members": list(sort.members)}
+                for sort in self.sorts.sorts
             ]
-            found["sorts"] = {
+            report["sorts"] = {
                 "member": self.sorts.member,
                 "looked_at": self.sorts.looked_at,
                 "sorts": sorts,
             }
-        return found
+        return report
 
 
 @dataclass(frozen=True)
@@ -219,16 +219,17 @@ def describe(
     places = list(root.everything())
     looks = {id(place): looks_of(place) for place in places}
     unique = {id(place): uniqueness(place, looks[id(place)]) for place in places}
+    # What refers to what can only be said once the ids of all places are known.
     ids = [place for place in places if unique[id(place)] and place.step is not None]
     scalars = [place for place in places if place.values.count and _could_refer(looks[id(place)])]
-    found = {id(reference.place): reference for reference in references(scalars, ids)}
-    reports = [
-        maker.place(place, looks[id(place)], unique[id(place)], found.get(id(place)))
-        for place in places
-    ]
-    surprises = [
-        surprise for one in reports for surprise in maker.surprises(one, found.get(id(one.place)))
-    ]
+    referring = {id(reference.place): reference for reference in references(scalars, ids)}
+    reports: list[PlaceReport] = []
+    surprises: list[Surprise] = []
+    for place in places:
+        reference = referring.get(id(place))
+        report = maker.place(place, looks[id(place)], unique[id(place)], reference)
+        reports.append(report)
+        surprises += maker.surprises(report, reference)
     lists = [maker.records(place) for place in places if _holds_records(place)]
     if root.nodes > 1 and root.objects == root.nodes and not lists:
         lists = [RecordList(maker.path(root), root.nodes, root.nodes, 1, 1)]
@@ -242,9 +243,9 @@ def _could_refer(looks: list[Look]) -> bool:
 
 def _holds_records(place: Place) -> bool:
     inner = place.members or place.elements
-    return inner is not None and (
-        (inner.objects > 0 and inner.members is None) or bool(inner.columns)
-    )
+    if inner is None:
+        return False
+    return bool(inner.columns) or (inner.objects > 0 and inner.members is None)
 
 
 class _Describer:
@@ -319,8 +320,8 @@ class _Describer:
     def headed(self, place: Place) -> Iterator[Headed]:
         """Members with arrays of rows, and those that hold as many names as these have columns."""
         for name, child in place.children.items():
-            width = len(child.elements.columns) if child.elements else 0
-            if width < 2 or child.header or child.lengths.total < 2 * child.lengths.lists:
+            width = _columns_without_names(child)
+            if width < 2:
                 continue
             for other, names in place.children.items():
                 lengths, words = names.lengths, names.elements
@@ -334,33 +335,43 @@ class _Describer:
     # ---- surprises
 
     def surprises(self, report: PlaceReport, reference: Reference | None) -> Iterator[Surprise]:
-        place, path = report.place, report.path
         yield from self.presence(report)
         yield from self.kinds(report)
         for look in report.looks:
-            for odd in look.odd:
-                share = f"{odd.count:,} of {look.count + sum(one.count for one in look.odd):,}"
-                message = f"{share} is not {LOOKS[look.name]}: {shown_text(odd.example)}"
-                yield Surprise("odd-value", message, path, odd.where)
+            yield from self.odd(report, look)
             yield from self.ways(report, look)
         yield from self.repeats(report)
         alike = differing_only_in_case(list(report.words))
         yield from self.white_space(report, alike)
         for group in alike:
-            shown = ", ".join(json_text(word) for word in group)
-            yield Surprise("words-alike", f"differ in case or white space only: {shown}", path)
+            shown = ", ".join(map(json_text, group))
+            yield Surprise(
+                "words-alike", f"differ in case or white space only: {shown}", report.path
+            )
         if reference is not None and reference.missing:
             what = f"{reference.missing:,} of {counted(reference.distinct, 'different value')}"
-            yield Surprise("reference-missing", f"{what} stand not in {report.refers_to}", path)
+            message = f"{what} stand not in {report.refers_to}"
+            yield Surprise("reference-missing", message, report.path)
+        yield from self.limits(report)
+
+    def odd(self, report: PlaceReport, look: Look) -> Iterator[Surprise]:
+        """Values that do not look like the others."""
+        whole = look.count + sum(odd.count for odd in look.odd)
+        for odd in look.odd:
+            share = f"{odd.count:,} of {whole:,}"
+            message = f"{share} is not {LOOKS[look.name]}: {shown_text(odd.example)}"
+            yield Surprise("odd-value", message, report.path, odd.where)
+
+    def limits(self, report: PlaceReport) -> Iterator[Surprise]:
+        """What a column, or the survey itself, can't hold."""
+        place = report.place
         if place.numbers.huge:
             what = f"{counted(place.numbers.huge, 'whole number')} beyond 64 bits: keep as text"
-            yield Surprise("beyond-64-bits", what, path)
+            yield Surprise("beyond-64-bits", what, report.path)
         if place.not_followed:
-            what = (
-                f"{counted(place.not_followed, 'node')} below not looked into: too deep, or "
-                "too many places"
-            )
-            yield Surprise("not-followed", what, path)
+            nodes = counted(place.not_followed, "node")
+            what = f"{nodes} below not looked into: too deep, or too many places"
+            yield Surprise("not-followed", what, report.path)
 
     def white_space(self, report: PlaceReport, alike: list[list[str]]) -> Iterator[Surprise]:
         """Texts to be compared, with white space around them that would be kept; not those that are
@@ -379,30 +390,18 @@ class _Describer:
         """
         if look.name not in ("date", "timestamp"):
             return
-        ways: dict[str, list[Seen]] = {}
+        ways: defaultdict[str, list[Seen]] = defaultdict(list)
         for form, seen in report.place.forms.items():
             if form.kind == look.name and isinstance(form, Form):
-                zone = {"none": "without offset", "Z": "with offset", "offset": "with offset"}.get(
-                    form.detail[-1], ""
-                )
-                if look.name == "timestamp":
-                    zone = "without offset" if form.detail[1] == "none" else "with offset"
-                pattern = (
-                    "ISO 8601" if form.detail[0] == "iso" else form.detail[0].replace("%?", "…")
-                )
-                ways.setdefault(f"{pattern} {zone}".strip(), []).append(seen)
-        counts = {way: sum(seen.count for seen in found) for way, found in ways.items()}
-        if len(counts) > 1:
-            shown = ", ".join(
-                f"{way} ×{count:,}" for way, count in sorted(counts.items(), key=lambda i: -i[1])
-            )
-            rarest = ways[min(reversed(counts), key=lambda way: counts[way])][0]
-            yield Surprise(
-                "ways-of-writing",
-                f"written in {len(counts)} ways: {shown}",
-                report.path,
-                rarest.where,
-            )
+                ways[_way_of_writing(form)].append(seen)
+        if len(ways) < 2:
+            return
+        counts = {way: sum(seen.count for seen in forms) for way, forms in ways.items()}
+        often_first = sorted(counts.items(), key=lambda item: -item[1])
+        shown = ", ".join(f"{way} ×{count:,}" for way, count in often_first)
+        rarest = ways[min(reversed(counts), key=lambda way: counts[way])][0]
+        message = f"written in {len(counts)} ways: {shown}"
+        yield Surprise("ways-of-writing", message, report.path, rarest.where)
 
     def presence(self, report: PlaceReport) -> Iterator[Surprise]:
         present, of = report.present, report.of
@@ -418,47 +417,33 @@ class _Describer:
             yield Surprise("missing-member", message, report.path, report.place.missing_where)
 
     def kinds(self, report: PlaceReport) -> Iterator[Surprise]:
-        place = report.place
-        nulls = report.nulls
+        place, nulls, path = report.place, report.nulls, report.path
         if nulls and nulls < RARE * place.nodes and place.nodes >= FEWEST:
-            where = place.kinds["null"].where
-            yield Surprise(
-                "null-now-and-then", f"null in {nulls:,} of {place.nodes:,}", report.path, where
-            )
+            message = f"null in {nulls:,} of {place.nodes:,}"
+            yield Surprise("null-now-and-then", message, path, place.kinds["null"].where)
         kinds = {kind: seen for kind, seen in place.kinds.items() if kind != "null"}
         if len(kinds) < 2:
             return
+        often_first = sorted(kinds.items(), key=lambda item: -item[1].count)
+        shown = ", ".join(f"{kind} {seen.count:,}" for kind, seen in often_first)
         rarest = min(kinds.values(), key=lambda seen: seen.count)
-        shown = ", ".join(
-            f"{kind} {seen.count:,}"
-            for kind, seen in sorted(kinds.items(), key=lambda i: -i[1].count)
-        )
         if set(kinds) == {"array", "object"} and place.step is not None:
-            yield Surprise(
-                "list-or-object",
-                f"a list, but an object now and then: {shown}",
-                report.path,
-                rarest.where,
-            )
+            message = f"a list, but an object now and then: {shown}"
+            yield Surprise("list-or-object", message, path, rarest.where)
         else:
-            yield Surprise("mixed-kinds", f"of several kinds: {shown}", report.path, rarest.where)
+            yield Surprise("mixed-kinds", f"of several kinds: {shown}", path, rarest.where)
 
     def repeats(self, report: PlaceReport) -> Iterator[Surprise]:
         """An id that is unique nearly always."""
         values = report.place.values
-        if not named_like_an_id(report.place.step) or not values.repeated:
-            return
         distinct = values.distinct
-        if (
-            distinct is not None
-            and values.count >= FEWEST
-            and distinct >= NEARLY_UNIQUE * values.count
-        ):
-            again = values.count - distinct
-            message = (
-                f"{counted(again, 'value')} came before, such as {shown_text(values.repeated[0])}"
-            )
-            yield Surprise("id-repeats", message, report.path, report.place.repeated_where)
+        if not values.repeated or distinct is None or not named_like_an_id(report.place.step):
+            return
+        if values.count < FEWEST or distinct < NEARLY_UNIQUE * values.count:
+            return
+        again = counted(values.count - distinct, "value")
+        message = f"{again} came before, such as {shown_text(values.repeated[0])}"
+        yield Surprise("id-repeats", message, report.path, report.place.repeated_where)
 
 
 def _naming_member(records: Place) -> str | None:
@@ -475,17 +460,17 @@ def _naming_member(records: Place) -> str | None:
 
 
 def _look_json(look: Look) -> dict[str, JsonValue]:
-    found: dict[str, JsonValue] = {"look": look.name, "count": look.count}
+    shown: dict[str, JsonValue] = {"look": look.name, "count": look.count}
     if look.detail:
-        found["detail"] = look.detail
+        shown["detail"] = look.detail
     if look.reading:
-        found["reading"] = dict(look.reading)
+        shown["reading"] = dict(look.reading)
     if look.odd:
-        found["odd"] = [
+        shown["odd"] = [
             {"example": odd.example, "count": odd.count, "where": _where_json(odd.where)}
             for odd in look.odd
         ]
-    return found
+    return shown
 
 
 def _where_json(where: Where | None) -> dict[str, JsonValue] | None:
@@ -503,3 +488,18 @@ def share(part: int, whole: int) -> str:
         return counts
     percent = int(1000 * part / whole) / 10
     return f"{percent}%" if percent else "<0.1%"
+
+
+def _columns_without_names(place: Place) -> int:
+    """How many columns the rows at a place have, where no first row names them; 0 for no table."""
+    if place.elements is None or place.header or place.lengths.total < 2 * place.lengths.lists:
+        return 0
+    return len(place.elements.columns)
+
+
+def _way_of_writing(form: Form) -> str:
+    """`ISO 8601 with offset`, `%d.%m.%Y`"""
+    pattern = "ISO 8601" if form.detail[0] == "iso" else form.detail[0].replace("%?", "…")
+    if form.kind != "timestamp":
+        return pattern
+    return f"{pattern} {'without' if form.detail[1] == 'none' else 'with'} offset"

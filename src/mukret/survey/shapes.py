@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 from mukret.survey.forms import NumberForm, form_of
 from mukret.survey.places import Place
@@ -29,6 +29,8 @@ def settle(root: Place) -> None:
     """Decides, once all is counted, which objects have data for names, and merges what stands below
     them.
     """
+    # From the top down: what is merged above decides what stands below it. With a list of what is
+    # left, not by recursion: a feed of replies to replies is deeper than Python goes.
     todo = [root]
     while todo:
         place = todo.pop()
@@ -42,6 +44,11 @@ def settle(root: Place) -> None:
 
 def names_are_data(place: Place) -> bool:
     """Whether the member names of the objects at a place are data: dates, codes, ids."""
+    # No single question tells: `{"2031-03-28": …}` is told by its names, `{"fo": {"language":
+    # "fo"}}` by its values, `{"STC": {…}, "KPH": {…}}` by members that are alike. The sure signs
+    # come first; what is left is decided by how alike the members are and how seldom each is there.
+    # Questions one after the other, and no score over all of them: the one that decided can be told
+    # to somebody whose names it got wrong.
     names = list(place.children)
     if not names or not place.objects:
         return False
@@ -54,21 +61,26 @@ def names_are_data(place: Place) -> bool:
         return True
     if len(names) < FEW_NAMES or not alike_places(children):
         return False
-    if all(_CODE_NAME.fullmatch(name) for name in names):
-        return True
-    often = sum(child.nodes for child in children) / (len(children) * place.objects)
-    if len(names) >= 2 * FEW_NAMES and all(child.kinds.keys() <= {"array"} for child in children):
-        return (
-            len({child.lengths.total for child in children}) > 1
-        )  # lists of equal length are rather columns
+    return all(map(_CODE_NAME.fullmatch, names)) or _are_entries(place, children)
+
+
+def _are_entries(place: Place, children: Sequence[Place]) -> bool:
+    """Whether members that are alike are rather entries of one table than members of a record."""
+    many = len(children) >= 2 * FEW_NAMES
+    if many and all(child.kinds.keys() <= {"array"} for child in children):
+        # Lists of equal length are rather columns.
+        return len({child.lengths.total for child in children}) > 1
     if place.objects >= 3:
-        return often < ALIKE and len(names) >= 2 * FEW_NAMES
-    records = [
-        child.objects or (child.elements is not None and child.elements.objects)
-        for child in children
-    ]
+        often = sum(child.nodes for child in children) / (len(children) * place.objects)
+        return many and often < ALIKE
+    if not all(map(_holds_records, children)):
+        return False
     inner = [inner_names(child) for child in children]
-    return all(records) and any(len(names) > 1 or all(map(_is_data, names)) for names in inner)
+    return any(len(names) > 1 or all(map(_is_data, names)) for names in inner)
+
+
+def _holds_records(place: Place) -> bool:
+    return place.objects > 0 or (place.elements is not None and place.elements.objects > 0)
 
 
 def _is_data(name: str) -> bool:
@@ -112,21 +124,25 @@ def alike_places(places: Sequence[Place]) -> bool:
     """Whether the places could be one: of the same kinds, and where they are objects with much the
     same members.
     """
-    kinds = {frozenset(place.kinds) - {"null"} for place in places} - {frozenset()}
     inner = [names for place in places if (names := inner_names(place))]
-    one_or_several = len(inner) == len(places) and all(
-        kind <= {"object", "array"} for kind in kinds
-    )
-    if len(kinds) != 1 and not one_or_several:
+    if not _are_of_one_kind(places, holding_records=len(inner)):
         return False
     if inner:
         return _overlap(inner) >= ALIKE
-    families = Counter(
-        max(place.forms, key=lambda form: place.forms[form].count).kind
-        for place in places
-        if place.forms
-    )
+    families = Counter(_main_form(place) for place in places if place.forms)
     return len(families) <= 1 or max(families.values()) >= 0.9 * families.total()
+
+
+def _are_of_one_kind(places: Sequence[Place], *, holding_records: int) -> bool:
+    kinds = {frozenset(place.kinds) - {"null"} for place in places} - {frozenset()}
+    if len(kinds) == 1:
+        return True
+    # One record, or a list of such records, where there are several.
+    return holding_records == len(places) and all(kind <= {"object", "array"} for kind in kinds)
+
+
+def _main_form(place: Place) -> str:
+    return max(place.forms, key=lambda form: place.forms[form].count).kind
 
 
 def alike_values(values: Sequence[JsonValue]) -> bool:
@@ -180,24 +196,28 @@ def fold_target(place: Place, name: str, values: Sequence[JsonValue]) -> Place |
     in these records themselves, but in some object of theirs, both have: `data` in
     `data[*].relationships.port` is something else.
     """
+    if not any(type(value) in (dict, list) for value in values):
+        return None
     sample = [names for value in values[:50] if (names := _names_in(value))]
     for above in _above(place):
-        if above.step != name or not any(type(value) in (dict, list) for value in values):
+        if above.step != name:
             continue
-        known = inner_names(above)
         if not sample:
-            return (
-                above
-                if place in (above, above.elements) and not any(map(_holds_scalars, values))
-                else None
-            )
+            # Empty lists so far: taken for the same where they stand directly in its records.
+            direct = place in (above, above.elements)
+            return above if direct and not any(map(_holds_scalars, values)) else None
         names = frozenset().union(*sample)
-        itself = place in (above, above.elements, above.members)
-        if known and len(names & known) >= (
-            ALIKE * len(names) if itself else MUCH_ALIKE * len(names | known)
-        ):
+        if _has_such_records(above, names, itself=place in (above, above.elements, above.members)):
             return above
     return None
+
+
+def _has_such_records(above: Place, names: frozenset[str], *, itself: bool) -> bool:
+    known = inner_names(above)
+    common = len(names & known)
+    if not known:
+        return False
+    return common >= (ALIKE * len(names) if itself else MUCH_ALIKE * len(names | known))
 
 
 def _holds_scalars(value: JsonValue) -> bool:
@@ -221,17 +241,10 @@ def _above(place: Place) -> Iterable[Place]:
 def _fold_members(place: Place) -> None:
     """A member that turned out, once names were known to be data, to be what stands further up."""
     while place.members is None:
-        found = next(
-            (
-                (child, above)
-                for child in place.children.values()
-                for above in _folding(place, child)
-            ),
-            None,
-        )
-        if found is None:
+        fold = next(_folds(place), None)
+        if fold is None:
             return
-        child, above = found
+        child, above = fold
         del place.children[child.step or ""]
         if child.members is None and child.children:
             make_map(child)
@@ -239,25 +252,24 @@ def _fold_members(place: Place) -> None:
         above.recursive = True
 
 
-def _folding(place: Place, child: Place) -> Iterable[Place]:
-    return (
-        above
-        for above in _above(place)
-        if above.step == child.step and above.members is not None and _same_records(above, child)
-    )
+def _folds(place: Place) -> Iterator[tuple[Place, Place]]:
+    """Members, each with the place above that has the records it holds."""
+    for child in place.children.values():
+        for above in _above(place):
+            is_map = above.step == child.step and above.members is not None
+            if is_map and _same_records(above, child):
+                yield child, above
 
 
 def _same_records(above: Place, child: Place) -> bool:
     known = inner_names(above)
-    below = child.members.children if child.members else None
-    names = (
-        frozenset(below)
-        if below
-        else frozenset().union(*(inner_names(item) for item in child.children.values()))
-    )
-    return bool(known) and (
-        len(names & known) >= ALIKE * len(names) if names else child.objects > 0
-    )
+    if not known:
+        return False
+    if child.members is not None and child.members.children:
+        names = frozenset(child.members.children)
+    else:
+        names = frozenset().union(*map(inner_names, child.children.values()))
+    return len(names & known) >= ALIKE * len(names) if names else child.objects > 0
 
 
 def in_array(place: Place) -> bool:

@@ -8,9 +8,10 @@ from __future__ import annotations
 
 import contextlib
 from collections import Counter, defaultdict, deque
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from functools import partial
-from itertools import accumulate, chain, islice
+from itertools import accumulate, chain, combinations, islice
+from typing import NamedTuple
 
 from mukret.documents import Batch
 from mukret.documents.cutting import LongArray, Names
@@ -141,14 +142,7 @@ class Walk:
         types = Counter(map(type, nodes))
         for kind, count in types.items():
             self._kind(place, kind, count, nodes, owner)
-        strings = _of_type(nodes, str, types)
-        if strings:
-            self._strings(place, strings, nodes, owner)
-        numbers = _of_type(nodes, int, types) + _of_type(nodes, Number, types)
-        if numbers:
-            self._scalars(place, numbers, nodes, owner, place.see_numbers)
-        if bool in types:
-            place.trues += sum(1 for node in nodes if node is True)
+        self._accept_scalars(place, nodes, types, owner)
         arrays = _of_type(nodes, list, types)
         if arrays:
             self._arrays(place, arrays)
@@ -157,6 +151,18 @@ class Walk:
             whole = len(objects) == len(nodes)
             places = owner if whole else _part_owner(nodes, dict, owner)
             self._objects(place, objects, groups if whole else None, places)
+
+    def _accept_scalars(
+        self, place: Place, nodes: list[JsonValue], types: Counter[type], owner: Owner
+    ) -> None:
+        strings = _of_type(nodes, str, types)
+        if strings:
+            self._strings(place, strings, nodes, owner)
+        numbers = _of_type(nodes, int, types) + _of_type(nodes, Number, types)
+        if numbers:
+            self._scalars(place, numbers, nodes, owner, place.see_numbers)
+        if bool in types:
+            place.trues += sum(1 for node in nodes if node is True)
 
     def _kind(
         self, place: Place, kind: type, count: int, nodes: list[JsonValue], owner: Owner
@@ -205,21 +211,16 @@ class Walk:
     # ---- arrays
 
     def _arrays(self, place: Place, arrays: list[list[JsonValue]]) -> None:
-        shift, whole = self._header(place, arrays), arrays
-        if shift:
-            arrays = [
-                array[1:] if array and tuple(array[0]) == place.header else array
-                for array in arrays
-            ]
+        whole = arrays
+        has_header = self._has_header(place, arrays)
+        if has_header:
+            arrays = [array[1:] for array in arrays]
         lengths = list(map(len, arrays))
-        place.lengths.see(
-            [self._length(array) - shift * bool(array) for array in whole]
-            if self.lengths
-            else lengths
-        )
-        if not any(lengths) or (
-            not shift and self._as_row(place, arrays)
-        ):  # a table with a header is no row itself
+        place.lengths.see(self._whole_lengths(whole, lengths, has_header=has_header))
+        if not any(lengths):
+            return
+        # A table with a header is no row itself.
+        if not has_header and self._as_row(place, arrays):
             return
         if place.elements is None:
             place.elements = self._new(place)
@@ -228,22 +229,28 @@ class Walk:
             return
         ends = list(accumulate(lengths))
         elements = list(chain.from_iterable(arrays))
-        self.todo.append((place.elements, elements, lengths, _element_owner(whole, ends, shift)))
+        owner = _element_owner(whole, ends, int(has_header))
+        self.todo.append((place.elements, elements, lengths, owner))
 
-    def _header(self, place: Place, arrays: list[list[JsonValue]]) -> int:
-        """1 if the arrays are tables whose first row holds the names of their columns."""
-        if place.header is None and place.lengths.lists == 0 and arrays and len(arrays[0]) > 1:
+    def _whole_lengths(
+        self, arrays: list[list[JsonValue]], lengths: list[int], *, has_header: bool
+    ) -> list[int]:
+        """The lengths without headers, with the elements that come later in other parts."""
+        if not self.lengths:
+            return lengths
+        return [self._length(array) - (has_header and bool(array)) for array in arrays]
+
+    def _has_header(self, place: Place, arrays: list[list[JsonValue]]) -> bool:
+        """Whether the arrays are tables whose first row holds the names of their columns."""
+        # The first table of all decides what the names are; later ones must begin with the same
+        # row.
+        if place.header is None and place.lengths.lists == 0 and len(arrays[0]) > 1:
             first, second = arrays[0][:2]
             if _names_columns(first) and type(second) is list and not _only_words(second):
                 place.header = tuple(first)
         if place.header is None:
-            return 0
-        return int(
-            all(
-                not array or (type(array[0]) is list and tuple(array[0]) == place.header)
-                for array in arrays
-            )
-        )
+            return False
+        return all(_begins_with(array, place.header) for array in arrays if array)
 
     def _as_row(self, place: Place, arrays: list[list[JsonValue]]) -> bool:
         """Arrays of one length are rows where they stand in an array, and where they are a few
@@ -253,15 +260,7 @@ class Walk:
         length = place.lengths.longest
         if place.elements or not 0 < length <= MOST_COLUMNS or place.lengths.shortest != length:
             return False
-        if in_array(place):
-            first = arrays[0]  # of the whole survey: later ones are rows if it is
-            listed = any(type(cell) is list for cell in first) or all(
-                type(cell) is dict for cell in first
-            )
-            if listed and not place.columns:
-                # Lists of lists of lists are a shape, no table; objects are records of their own.
-                return False
-        elif not _are_coordinates(place, arrays, length) and not _unlike_parts(arrays, length):
+        if not _look_like_rows(place, arrays, length):
             return False
         for position in range(length):
             if position == len(place.columns):
@@ -269,10 +268,9 @@ class Walk:
                 if column is None:
                     return False
                 place.columns.append(column)
+            cells = [array[position] for array in arrays]
             owner = _row_owner(arrays, position)
-            self.todo.append(
-                (place.columns[position], [array[position] for array in arrays], None, owner)
-            )
+            self.todo.append((place.columns[position], cells, None, owner))
         return True
 
     # ---- objects
@@ -300,6 +298,8 @@ class Walk:
 
     def _many_names(self, place: Place, members: dict[str, list[JsonValue]], objects: int) -> None:
         """Decides, where very many names have come, whether they are data."""
+        # Names that are data come in thousands and once each. Those that come in half of the
+        # objects are members, however many there are; of them only so many are followed.
         fresh = [name for name in members if name not in place.children]
         often = sum(map(len, members.values())) / (len(members) * objects)
         if (objects < 3 or often < 0.5) and alike_values([members[name][0] for name in members]):
@@ -319,31 +319,47 @@ class Walk:
     ) -> None:
         for name, values in members.items():
             owner = _member_owner(objects, name)
-            child = place.children.get(name)
+            child = self._member(place, name, values)
             if child is None:
-                target = fold_target(place, name, values)
-                if target is not None:
-                    target.recursive = True
-                    self.todo.append((target, values, None, owner))
-                    continue
-                child = self._new(place, step=name)
-                if child is None:
-                    place.not_followed += len(values)
-                    continue
-                place.children[name] = child
-            if groups is not None and child.unique_in_list:
-                child.unique_in_list = len(values) == len(objects) and _unique_in_each(
-                    values, groups
-                )
-                if (
-                    place is self.continued
-                    and child.unique_in_list
-                    and child.values.hashes is not None
-                ):
-                    child.unique_in_list = child.values.hashes.isdisjoint(map(hash, values))
-                child.lists_compared += sum(1 for length in groups if length > 1)
+                place.not_followed += len(values)
+                continue
+            if groups is not None and child.parent is place:
+                self._compare(child, values, objects, groups)
             self.todo.append((child, values, None, owner))
         self._parallel(place, objects)
+
+    def _member(self, place: Place, name: str, values: list[JsonValue]) -> Place | None:
+        """The place of a member: a new one for a new name, or one further up that holds itself
+        there. None if there are too many places.
+        """
+        child = place.children.get(name)
+        if child is not None:
+            return child
+        above = fold_target(place, name, values)
+        if above is not None:
+            above.recursive = True
+            return above
+        child = self._new(place, step=name)
+        if child is not None:
+            place.children[name] = child
+        return child
+
+    def _compare(
+        self,
+        child: Place,
+        values: list[JsonValue],
+        objects: list[dict[str, JsonValue]],
+        groups: list[int],
+    ) -> None:
+        """Notes whether the values of a member still tell the records of each list apart."""
+        if not child.unique_in_list:
+            return
+        child.unique_in_list = len(values) == len(objects) and _unique_in_each(values, groups)
+        # Of a list that goes on from an earlier part what came there counts as well.
+        goes_on = child.parent is self.continued and child.values.hashes is not None
+        if goes_on and child.unique_in_list and child.values.hashes is not None:
+            child.unique_in_list = child.values.hashes.isdisjoint(map(hash, values))
+        child.lists_compared += sum(1 for length in groups if length > 1)
 
     def _missing(
         self,
@@ -365,21 +381,21 @@ class Walk:
         if len(names) < 2:
             return
         for item in objects[:COMPARED]:
-            lengths = {
+            lengths = dict.fromkeys(names, 0)
+            lengths |= {
                 name: self._length(item[name]) for name in names if type(item.get(name)) is list
             }
-            for number, one in enumerate(names):
-                for two in names[number + 1 :]:
-                    here = (lengths.get(one, 0), lengths.get(two, 0))
-                    if max(here) > 1:
-                        pair = place.parallel.setdefault((one, two), [0, 0])
-                        pair[0] += here[0] == here[1]
-                        pair[1] += 1
+            for one, two in combinations(names, 2):
+                if max(lengths[one], lengths[two]) > 1:
+                    pair = place.parallel.setdefault((one, two), [0, 0])
+                    pair[0] += lengths[one] == lengths[two]
+                    pair[1] += 1
 
     def _records(
         self, place: Place, objects: list[dict[str, JsonValue]], groups: list[int] | None
     ) -> None:
         """Which names come together in one record."""
+        # Single objects are no list, whose records could be of several sorts.
         if groups is None and place.parent is not None:
             return
         if place.signatures is not None:
@@ -409,18 +425,21 @@ class Walk:
 
     def _locate(self, batch: Batch, places: list[tuple[int, Location]]) -> None:
         """Finds the places of the nodes that were asked for, all in one pass over the documents."""
+        # A path for each node while walking would be the larger part of the work, for a few that
+        # are shown. So only the container and the step are kept, and where the container stands is
+        # looked for afterwards, by its identity.
         owned = [(put, owner(index)) for put, owner, index in self.wanted]
         self.wanted = []
-        containers = {id(found[0]) for _, found in owned if not isinstance(found, int)}
+        containers = {id(owner[0]) for _, owner in owned if not isinstance(owner, int)}
         located = _locations(batch.documents, containers)
-        for put, found in owned:
-            number, location = places[found] if isinstance(found, int) else located[id(found[0])]
-            whole = (
-                location
-                if isinstance(found, int)
-                else self._in_document(batch, (*location, found[1]))
-            )
-            put(Where(batch.sources[number].name, batch.numbers[number], normalized(whole)))
+        for put, owner in owned:
+            if isinstance(owner, int):
+                number, location = places[owner]
+            else:
+                container, step = owner
+                number, location = located[id(container)]
+                location = self._in_document(batch, (*location, step))
+            put(Where(batch.sources[number].name, batch.numbers[number], normalized(location)))
 
     def _in_document(self, batch: Batch, location: Location) -> Location:
         """The place in the document of what was found in a batch, which may hold a part of it."""
@@ -432,6 +451,7 @@ class Walk:
 
 def _by_name(objects: list[dict[str, JsonValue]]) -> dict[str, list[JsonValue]]:
     """The members of objects, by their name in the order in which names come."""
+    # Most lists hold records with the same members, which are taken by name in one go each.
     if len(set(map(len, objects))) == 1:
         with contextlib.suppress(KeyError):  # one that has as many members, but others
             return {name: [item[name] for item in objects] for name in objects[0]}
@@ -463,14 +483,10 @@ def _unlike_parts(arrays: Sequence[list[JsonValue]], length: int) -> bool:
     """
     if not 1 < length <= MOST_PARTS:
         return False
-    kinds = [
-        {kind_of(array[position]) for array in arrays} - {"null"} for position in range(length)
-    ]
-    return (
-        unlike_parts(kinds)
-        or unlike_parts([found or {"array"} for found in kinds])
-        or not any(kinds)
-    )
+    kinds = [{kind_of(cell) for cell in column} - {"null"} for column in zip(*arrays, strict=True)]
+    if not any(kinds) or unlike_parts(kinds):
+        return True
+    return unlike_parts([known or {"array"} for known in kinds])
 
 
 def _of_type(nodes: list[JsonValue], kind: type, types: Counter[type]) -> list[JsonValue]:
@@ -547,30 +563,50 @@ def _locations(
     documents: Sequence[JsonValue], containers: set[int]
 ) -> dict[int, tuple[int, Location]]:
     """The document and the location of each of these containers, told by identity."""
-    found: dict[int, tuple[int, Location]] = {}
+    located: dict[int, tuple[int, Location]] = {}
     for number, document in enumerate(documents):
-        todo: list[tuple[JsonValue, tuple[object, ...] | None]] = [(document, None)]
-        while todo and len(found) < len(containers):
+        # A location is kept as a chain of steps that leads up; only those asked for are unrolled.
+        todo: list[tuple[JsonValue, _Link | None]] = [(document, None)]
+        while todo and len(located) < len(containers):
             node, link = todo.pop()
             if id(node) in containers:
-                found[id(node)] = (number, _unlinked(link))
-            for step, child in (
-                node.items()
-                if type(node) is dict
-                else enumerate(node)
-                if type(node) is list
-                else ()
-            ):
+                located[id(node)] = (number, _unlinked(link))
+            for step, child in _children(node):
                 if type(child) in (dict, list):
-                    todo.append((child, (link, step)))
-    return found
+                    todo.append((child, _Link(link, step)))
+    return located
 
 
-def _unlinked(link: tuple[object, ...] | None) -> Location:
-    return tuple(reversed(list(_steps(link))))
+class _Link(NamedTuple):
+    above: _Link | None
+    step: str | int
 
 
-def _steps(link: tuple[object, ...] | None) -> Iterator[str | int]:
+def _children(node: JsonValue) -> Iterable[tuple[str | int, JsonValue]]:
+    if type(node) is dict:
+        return node.items()
+    return enumerate(node) if type(node) is list else ()
+
+
+def _unlinked(link: _Link | None) -> Location:
+    steps: list[str | int] = []
     while link is not None:
-        link, step = link  # type: ignore[assignment]
-        yield step  # type: ignore[misc]
+        steps.append(link.step)
+        link = link.above
+    return tuple(reversed(steps))
+
+
+def _begins_with(rows: list[JsonValue], header: tuple[str, ...]) -> bool:
+    return type(rows[0]) is list and tuple(rows[0]) == header
+
+
+def _look_like_rows(place: Place, arrays: Sequence[list[JsonValue]], length: int) -> bool:
+    if not in_array(place):
+        return _are_coordinates(place, arrays, length) or _unlike_parts(arrays, length)
+    if place.columns:
+        return True
+    # The first array of the whole survey decides; later ones are rows if it is one. Lists of lists
+    # of lists are a shape, no table; objects are records of their own.
+    first = arrays[0]
+    holds_lists = any(type(cell) is list for cell in first)
+    return not holds_lists and not all(type(cell) is dict for cell in first)

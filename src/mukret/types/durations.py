@@ -94,14 +94,11 @@ def _iso(text: str) -> Decimal | None:
     Only the last part may have a fraction.
     """
     match = _ISO.fullmatch(text)
-    parts = match.groups()[1:] if match else ()
+    if match is None or text[-1] in "Tt":
+        return None
+    parts = match.groups()[1:]
     given = [part for part in parts if part is not None]
-    if (
-        not match
-        or not given
-        or text[-1] in "Tt"
-        or any("." in part or "," in part for part in given[:-1])
-    ):
+    if not given or any("." in part or "," in part for part in given[:-1]):
         return None
     total = Decimal(0)
     for part, unit in zip(parts, _ISO_UNITS, strict=True):

@@ -63,21 +63,27 @@ def plain_number(value: JsonValue, options: Options, example: str) -> str:
         return str(value)
     if kind is not str:
         raise Bad("wrong-kind", f"a number or a numeric string, such as {example}")
-    text = value
-    negative = options.accounting and text.startswith("(") and text.endswith(")")
-    if negative:
-        text = text[1:-1].strip(WHITE_SPACE)
-    if options.percent and text.endswith("%"):
-        text = text[:-1].strip(WHITE_SPACE)
-    if not _compiled(options.grouping, options.point).fullmatch(text) or (
-        negative and text[0] in "+-"
-    ):
+    text, negative = _without_marks_around(value, options)
+    fits = _compiled(options.grouping, options.point).fullmatch(text)
+    if not fits or (negative and text[0] in "+-"):
         raise Bad("not-a-number", f"a number, such as {example}")
     if options.grouping:
         text = text.replace(options.grouping, "")
     if options.point != ".":
         text = text.replace(options.point, ".")
     return f"-{text}" if negative else text
+
+
+def _without_marks_around(text: str, options: Options) -> tuple[str, bool]:
+    """The text without the parentheses of accounting and without its percent sign; whether the
+    parentheses were there, which make it negative.
+    """
+    negative = options.accounting and text.startswith("(") and text.endswith(")")
+    if negative:
+        text = text[1:-1].strip(WHITE_SPACE)
+    if options.percent and text.endswith("%"):
+        text = text[:-1].strip(WHITE_SPACE)
+    return text, negative
 
 
 def decimal_of(text: str, *, shift: int = 0) -> Decimal:

@@ -46,10 +46,7 @@ class Request(Talk):
 
 def handle(request: Request) -> int:
     request.start_log()
-    ways = request.every + request.values + request.as_json
-    if ways > 1 and not (request.every and request.as_json):
-        message = "--values, --every and --json are ways to show the same nodes"
-        raise UsageError("usage", message, hint="take one")
+    _refuse_nonsense(request)
     path = parse_path(request.path)
     if request.named is not None:
         path = path.members_named(request.named)
@@ -67,6 +64,14 @@ def handle(request: Request) -> int:
         near = nearest_existing(path, reading.first)
         print_unmatched(path.text, near.text if near else None)
     return 1 if not shown or reading.bad else 0
+
+
+def _refuse_nonsense(request: Request) -> None:
+    """Raises UsageError."""
+    ways = request.every + request.values + request.as_json
+    if ways > 1 and not (request.every and request.as_json):
+        message = "--values, --every and --json are ways to show the same nodes"
+        raise UsageError("usage", message, hint="take one")
 
 
 def _print(

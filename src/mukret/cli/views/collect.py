@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from mukret.cli.views.problems import print_failure, print_warning
 from mukret.cli.views.screen import aligned, next_step
 from mukret.collect import Answer, Calls, CaptureFolder, Report
 from mukret.collect.fetching import Try, Waiting, Watcher
@@ -227,30 +228,27 @@ class CollectView(Watcher):
         self._log_report(report)
         if self.quiet:
             return
-        if (
-            ended
-            and self.calls.by_hand
-            and report.pages == 1
-            and not report.findings
-            and not report.retries
-        ):
-            return  # what there is to say of one answer has been said
+        # Of one answer to an address that was typed all has been said when it came.
+        alone = self.calls.by_hand and report.pages == 1
+        if ended and alone and not report.findings and not report.retries:
+            return
         if report.pages or (report.apart and len(report.calls) > 1):
             self._print_calls(report)
         self._print_signed_in(report)
         if report.tries and (report.pages or report.retries):
-            again = (
-                f", {report.retries:,} of them again, {_seconds(report.waited)} of pauses"
-                if report.retries
-                else ""
-            )
-            took = _seconds(time.monotonic() - self.begun)
-            click.echo(f"{counted(report.tries, 'request')} in {took}{again}", err=True)
+            self._print_requests(report)
         if self.apart > MOST_LINES:
             more = counted(self.apart - MOST_LINES, "more answer")
             click.secho(f"{more} kept apart: capture.jsonl says why of each", fg="yellow", err=True)
         for name, call in report.calls.items():
             self._print_findings(name, call)
+
+    def _print_requests(self, report: Report) -> None:
+        took = _seconds(time.monotonic() - self.begun)
+        line = f"{counted(report.tries, 'request')} in {took}"
+        if report.retries:
+            line += f", {report.retries:,} of them again, {_seconds(report.waited)} of pauses"
+        click.echo(line, err=True)
 
     def _print_calls(self, report: Report) -> None:
         what = f"{counted(report.pages, 'page')} in {counted(len(report.calls), 'call')}"
@@ -298,40 +296,40 @@ class CollectView(Watcher):
         click.echo(f"signed in{times}{': ' if kept else ''}{kept}", err=True)
 
     def _print_findings(self, name: str, call: CallReport) -> None:
-        for lost, url in call.lost[:MOST_LINES]:
-            message, hint = fault_words(lost)
-            _print_error(f"{name}: {message} [{lost.fault.value}]", url, hint)
-        hidden = sum(call.faults.values()) - len(call.lost[:MOST_LINES])
-        if hidden > 0:
-            click.echo(f"  … and {hidden:,} more lists of {name}", err=True)
-        for last, url in call.short[:MOST_LINES]:
-            message = f"{name}: {last.count:,} records came of {last.stated:,} that were stated"
-            _print_error(
-                f"{message} [records-short]", url, "ask the service; it may have cut the list off"
-            )
+        self._print_lists(name, call)
         for (why, about), count in call.not_asked.most_common(MOST_LINES):
+            records = counted(count, "record")
             words = NOT_ASKED[Why(why)].format(about=about or "…")
-            _print_warning(
-                f"{name}: {counted(count, 'record')} led to no request: they {words} [not-asked]"
-            )
+            print_warning(f"{name}: {records} led to no request: they {words} [not-asked]")
         for error in call.given_up[:MOST_LINES]:
-            _print_error(f"{name}: {error.message} [{error.code}]", None, error.hint)
+            print_failure(f"{name}: {error.message} [{error.code}]", place=None, hint=error.hint)
         if len(call.given_up) > MOST_LINES:
             click.echo(f"  … and {len(call.given_up) - MOST_LINES:,} more of {name}", err=True)
         for doubt, count in call.doubts.most_common(MOST_LINES):
             lists = "the answer has" if count == 1 else f"{count:,} answers have"
             message = f"{name}: {lists} nothing at {doubt.path}, and seems to go on [unmatched]"
-            _print_warning(
-                message, f"did you mean {doubt.meant}?" if doubt.meant else f"pages: {doubt.seems}"
-            )
+            hint = f"did you mean {doubt.meant}?" if doubt.meant else f"pages: {doubt.seems}"
+            print_warning(message, hint=hint)
         if call.unmatched is not None:
             path, near = call.unmatched
-            _print_warning(
-                f"{name}: {path} finds nothing in the answers that it hangs on [unmatched]", near
-            )
+            message = f"{name}: {path} finds nothing in the answers that it hangs on [unmatched]"
+            print_warning(message, hint=near)
         if call.asked_before and self.verbose:
             same = counted(call.asked_before, "record")
             click.echo(f"  {name}: {same} led to an address that had been asked already", err=True)
+
+    def _print_lists(self, name: str, call: CallReport) -> None:
+        """Lists that did not come to their end, or have fewer records than was said."""
+        for lost, url in call.lost[:MOST_LINES]:
+            message, hint = fault_words(lost)
+            print_failure(f"{name}: {message} [{lost.fault.value}]", place=url, hint=hint)
+        hidden = sum(call.faults.values()) - len(call.lost[:MOST_LINES])
+        if hidden > 0:
+            click.echo(f"  … and {hidden:,} more lists of {name}", err=True)
+        for last, url in call.short[:MOST_LINES]:
+            message = f"{name}: {last.count:,} records came of {last.stated:,} that were stated"
+            hint = "ask the service; it may have cut the list off"
+            print_failure(f"{message} [records-short]", place=url, hint=hint)
 
     def _log_report(self, report: Report) -> None:
         for name, call in report.calls.items():
@@ -443,26 +441,6 @@ def _request_line(tried: Try) -> str:
 
 def _counted_end(end: End, count: int) -> str:
     return ENDS[end] if count == 1 else f"{ENDS[end]} ({count:,} times)"
-
-
-def _print_error(message: str, place: str | None, hint: str | None) -> None:
-    click.secho("error: ", fg="red", bold=True, nl=False, err=True)
-    click.echo(escaped(message), err=True)
-    if place:
-        click.echo(f"  at {escaped(place)}", err=True)
-    _print_hint(hint)
-
-
-def _print_hint(hint: str | None) -> None:
-    if hint:
-        click.secho("  hint: ", fg="cyan", nl=False, err=True)
-        click.echo(escaped(hint), err=True)
-
-
-def _print_warning(message: str, hint: str | None = None) -> None:
-    click.secho("warning: ", fg="yellow", bold=True, nl=False, err=True)
-    click.echo(escaped(message), err=True)
-    _print_hint(hint)
 
 
 def _beside(folder: CaptureFolder, round: int) -> tuple[int, int]:

@@ -322,28 +322,31 @@ class _Tree:
         place = report.place
         if report.nulls:
             always = report.nulls == place.nodes
-            yield [
-                (
-                    "always null" if always else f"null in {share(report.nulls, place.nodes)}",
-                    "yellow",
-                )
-            ]
+            nulls = "always null" if always else f"null in {share(report.nulls, place.nodes)}"
+            yield [(nulls, "yellow")]
         kinds = [kind for kind in place.kinds if kind != "null"]
         if len(kinds) > 1:
-            yield [(" or ".join(f"{kind} {place.count(kind):,}" for kind in kinds), "yellow")]
+            counts = (f"{kind} {place.count(kind):,}" for kind in kinds)
+            yield [(" or ".join(counts), "yellow")]
         if place.lengths.lists and not (place.columns and in_array(place)):
             yield self.array_parts(place)
         if place.members is not None:
-            names = place.names
-            count = f"{names.distinct:,} different" if names.distinct is not None else "very many"
-            yield [("names are data", "cyan"), (f": {count}, {_examples(names.examples)}", "")]
+            yield self.names_parts(place)
         elif kinds == ["object"] and not place.children:
             yield [("always an empty object", "")]
-        yield from ([(text, "cyan")] for text in report.shape if text not in ("names are data",))
+        for text in report.shape:
+            if text != "names are data":  # which was said with the names
+                yield [(text, "cyan")]
         if report.sorts:
             yield self.sorts_parts(report)
         if place.values.count or place.count("boolean"):
             yield from self.scalar_parts(report)
+
+    def names_parts(self, place: Place) -> list[Part]:
+        """Members whose names are data, with some of the names."""
+        names = place.names
+        count = f"{names.distinct:,} different" if names.distinct is not None else "very many"
+        return [("names are data", "cyan"), (f": {count}, {_examples(names.examples)}", "")]
 
     def array_parts(self, place: Place) -> list[Part]:
         lengths = place.lengths
@@ -388,19 +391,20 @@ class _Tree:
             yield [("boolean", "cyan"), (f": {shown}", "")]
 
     def values(self, report: PlaceReport) -> Iterator[list[Part]]:
-        place, values = report.place, report.place.values
+        """The words if there are few; else the ends of numbers, and examples of texts."""
+        place = report.place
         if report.words:
             shown = [f"{_word(word)}{GLUE}×{count:,}" for word, count in report.words[:MOST_WORDS]]
             more = len(report.words) - MOST_WORDS
-            yield [(", ".join(shown) + (f", … {more} more words" if more > 0 else ""), "")]
+            if more > 0:
+                shown.append(f"… {more} more words")
+            yield [(", ".join(shown), "")]
             return
         if place.numbers.low is not None and report.looks[-1].name != "epoch":
-            low, high = (
-                shortened(json_text(value), LONGEST_EXAMPLE)
-                for value in (place.numbers.low, place.numbers.high)
-            )
+            ends = (json_text(end) for end in (place.numbers.low, place.numbers.high))
+            low, high = (shortened(end, LONGEST_EXAMPLE) for end in ends)
             yield [(low if low == high else f"{low} … {high}", "")]
-        texts = [value for value in values.examples if type(value) is str]
+        texts = [value for value in place.values.examples if type(value) is str]
         if texts:
             yield [("e.g. ", "dim"), (_examples(texts[: 3 if self.details else 2]), "dim")]
         if self.details and place.longest:

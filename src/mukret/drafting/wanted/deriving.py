@@ -118,36 +118,33 @@ def _captured(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
 
 
 def _patterns(wanted: Wanted, value: Candidate) -> Iterator[str]:
+    """Patterns that capture the first wanted cell out of a value; whether they give the others too
+    is tried by the caller.
+    """
     row, cell = next((row, cell) for row, cell in wanted if cell is not None)
     text = value.texts[row]
     if text is None or not cell or cell not in text or cell == text:
         return
-    start = text.index(cell)
-    before, after = text[:start], text[start + len(cell) :]
-    if (
-        before
-        and not after
-        and all(there is None or there.startswith(before) for there in value.texts)
-    ):
+    before, _, after = text.partition(cell)
+    others = [other for other in value.texts if other is not None]
+    if before and not after and all(other.startswith(before) for other in others):
         yield f"{escaped(before)}(.*)"
-    if (
-        after
-        and not before
-        and all(there is None or there.endswith(after) for there in value.texts)
-    ):
+    if after and not before and all(other.endswith(after) for other in others):
         yield f"(.*){escaped(after)}"
-    for separator in dict.fromkeys(
-        one for one in (before[-1:], after[:1]) if one and one in _SEPARATORS
-    ):
-        if separator in cell:
-            continue
-        mark = escaped(separator)
-        other = f"[^{escaped_in_class(separator)}]*"
-        yield f"{f'{other}{mark}' * before.count(separator)}({other})({mark}.*)?"
-        if separator in before:
-            yield f".*{mark}({other}){f'{mark}{other}' * after.count(separator)}"
+    for separator in dict.fromkeys((before[-1:], after[:1])):
+        if separator and separator in _SEPARATORS and separator not in cell:
+            yield from _between_marks(separator, before, after)
     if cell.isdigit() and not re.search(r"\d", before + after):
         yield "[^0-9]*([0-9]+)[^0-9]*"
+
+
+def _between_marks(separator: str, before: str, after: str) -> Iterator[str]:
+    """The part of this number between separators, counted from the beginning or from the end."""
+    mark = escaped(separator)
+    other = f"[^{escaped_in_class(separator)}]*"
+    yield f"{f'{other}{mark}' * before.count(separator)}({other})({mark}.*)?"
+    if separator in before:
+        yield f".*{mark}({other}){f'{mark}{other}' * after.count(separator)}"
 
 
 def escaped(text: str) -> str:
@@ -176,20 +173,17 @@ def _of_a_date(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]
 
 def _of_a_list(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
     """Of scalars in an array: how many, the sum, the ends, or all of them joined."""
+    cells = [cell for _, cell in wanted]
     for value in values:
         at = value.own.source.get("at")
-        if not isinstance(at, str):
-            continue
         lists = [value.raw[row] for row, _ in wanted]
-        if not any(isinstance(one, list) for one in lists):
+        if not isinstance(at, str) or not any(isinstance(raw, list) for raw in lists):
             continue
         path = at if value.nodes or at.endswith("[*]") else f"{at}[*]"
         for take, options, make in _TAKES:
-            given = [make(one) if isinstance(one, list) else None for one in lists]
-            if given == [cell for _, cell in wanted]:
-                yield Derived(
-                    {"at": path, "take": take}, (value,), options, how=f"of the list: {take}"
-                )
+            if [make(raw) if isinstance(raw, list) else None for raw in lists] == cells:
+                source: dict[str, JsonValue] = {"at": path, "take": take}
+                yield Derived(source, (value,), options, how=f"of the list: {take}")
 
 
 def _scalars(elements: list[JsonValue]) -> list[str]:
@@ -301,41 +295,42 @@ def _calculated(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived
     """Two numbers of the row, in one step, rounded as the wanted ones are written."""
     numbers = [value for value in values if value.kind.is_number][:MOST_PAIRED]
     cells = [(row, _number(cell)) for row, cell in wanted]
-    if any(
-        number is None
-        for (_, number), (_, cell) in zip(cells, wanted, strict=True)
-        if cell is not None
-    ):
+    no_number = [cell for _, cell in wanted if cell is not None and _number(cell) is None]
+    if no_number:
         return
-    digits = max(
-        (-int(number.as_tuple().exponent) for _, number in cells if number is not None), default=0
-    )
-    unit = Decimal(1).scaleb(-max(0, digits))
+    exponents = [number.as_tuple().exponent for _, number in cells if number is not None]
+    digits = max((-int(exponent) for exponent in exponents), default=0)
     for one, other in permutations(numbers, 2):
         for sign, calculate in _STEPS:
-
-            def result(
-                row: int,
-                one: Candidate = one,
-                other: Candidate = other,
-                calculate: _Step = calculate,
-            ) -> Decimal | None:
-                left, right = _number(one.texts[row]), _number(other.texts[row])
-                if left is None or right is None or (sign == "/" and not right):  # noqa: B023
-                    return None
-                exact = calculate(left, right)
-                rounded = exact.quantize(unit, ROUND_HALF_EVEN)
-                may_be_rounded = sign in "*/" and digits > 0  # noqa: B023
-                return rounded if may_be_rounded or rounded == exact else None
-
-            if all(result(row) == number for row, number in cells) and _says_something(
-                cells, one, other
-            ):
+            step = _TwoNumbers(one, other, sign, calculate, digits)
+            fits = all(step.result(row) == number for row, number in cells)
+            if fits and _says_something(cells, one, other):
                 kind = "integer" if digits <= 0 else f"decimal(18,{digits})"
-                reading = {"type": kind, "round": "half-even"}
-                yield Derived(
-                    {"compute": f"{{0}} {sign} {{1}}"}, (one, other), reading, how="of two numbers"
-                )
+                reading: dict[str, JsonValue] = {"type": kind, "round": "half-even"}
+                source: dict[str, JsonValue] = {"compute": f"{{0}} {sign} {{1}}"}
+                yield Derived(source, (one, other), reading, how="of two numbers")
+
+
+@dataclass(frozen=True)
+class _TwoNumbers:
+    """A step of calculation with the numbers of two values, to so many digits after the point."""
+
+    one: Candidate
+    other: Candidate
+    sign: str
+    calculate: _Step
+    digits: int
+
+    def result(self, row: int) -> Decimal | None:
+        left, right = _number(self.one.texts[row]), _number(self.other.texts[row])
+        if left is None or right is None or (self.sign == "/" and not right):
+            return None
+        exact = self.calculate(left, right)
+        rounded = exact.quantize(Decimal(1).scaleb(-max(0, self.digits)), ROUND_HALF_EVEN)
+        # Sums have no more digits than what they are made of: there a rounded one is another
+        # number.
+        may_be_rounded = self.sign in "*/" and self.digits > 0
+        return rounded if may_be_rounded or rounded == exact else None
 
 
 def _says_something(cells: Sequence[tuple[int, Decimal | None]], *values: Candidate) -> bool:

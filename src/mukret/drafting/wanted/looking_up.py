@@ -34,17 +34,21 @@ def looked_up(
 ) -> Iterator[LookedUp]:
     """What gives the cells of a wanted column in these rows, out of outermost tables."""
     wanted = [(row, cell) for row, cell in zip(rows, cells, strict=True) if isinstance(cell, str)]
-    if len({cell for _, cell in wanted}) < FEWEST_DIFFERENT:
+    different = {cell for _, cell in wanted}
+    if len(different) < FEWEST_DIFFERENT:
         return
     for other in others:
         if other.table is table.table or other.table.within is not None or other.rows > MOST_ROWS:
             continue
-        own = [value for value in other.values if value.levels == 0 and not value.nodes]
-        for give in own:
-            if all(
-                any(same(give.kind, text, cell) for text in set(give.texts)) for _, cell in wanted
-            ):
-                yield from _by_key(wanted, table, other, own, give)
+        values = [value for value in other.values if value.levels == 0 and not value.nodes]
+        for give in values:
+            if all(_gives(give, cell) for cell in different):
+                yield from _by_key(wanted, table, other, values, give)
+
+
+def _gives(value: Candidate, cell: str) -> bool:
+    """Whether a value is what was typed, in some row."""
+    return any(same(value.kind, text, cell) for text in set(value.texts))
 
 
 def _by_key(

@@ -394,37 +394,33 @@ class _Proposing:
         """The cell that is most likely wrong, and the value that stands where the others were
         found.
         """
-        best: tuple[int, Candidate] | None = None
-        for value in self.matched.table.values:
-            wrong = [
-                n for n, cell in enumerate(cells) if not equal(value, self.matched.rows[n], cell)
-            ]
-            right = sum(isinstance(cell, str) for n, cell in enumerate(cells) if n not in wrong)
-            if len(wrong) == 1 and right and best is None:
-                best = wrong[0], value
-        if best is not None:
-            number, value = best
-            row, there = self.wanted.rows[number], value.texts[self.matched.rows[number]]
-            why = (
-                f"{name} is {_shown(_text(cells[number]))}, and where the other rows have "
-                f"theirs stands {_shown(there)}"
-            )
-            return _not_found(self.wanted, row, why)
+        wanted, matched = self.wanted, self.matched
+        for value in matched.table.values:
+            number = self._only_wrong(value, cells)
+            if number is not None:
+                typed, there = _text(cells[number]), value.texts[matched.rows[number]]
+                why = (
+                    f"{name} is {_shown(typed)}, and where the other rows have theirs stands "
+                    f"{_shown(there)}"
+                )
+                return _not_found(wanted, wanted.rows[number], why)
         number = next(n for n, cell in enumerate(cells) if isinstance(cell, str))
         cell = str(cells[number])
-        texts = {
-            text
-            for value in self.matched.table.values
-            if (text := value.texts[self.matched.rows[number]])
-        }
-        near = nearest(cell, texts)
-        hint = did_you_mean(cell, texts) if near else None
-        return _not_found(
-            self.wanted,
-            self.wanted.rows[number],
-            f"nothing in its row gives {name}: {_shown(cell)}",
-            hint,
-        )
+        texts = {value.texts[matched.rows[number]] for value in matched.table.values}
+        known = {text for text in texts if text}
+        hint = did_you_mean(cell, known) if nearest(cell, known) else None
+        why = f"nothing in its row gives {name}: {_shown(cell)}"
+        return _not_found(wanted, wanted.rows[number], why, hint)
+
+    def _only_wrong(self, value: Candidate, cells: Sequence[Cell]) -> int | None:
+        """The number of the one cell that a value does not give, if it gives all others."""
+        fitting = [
+            equal(value, row, cell) for row, cell in zip(self.matched.rows, cells, strict=True)
+        ]
+        typed = [fits for fits, cell in zip(fitting, cells, strict=True) if isinstance(cell, str)]
+        if fitting.count(False) != 1 or not any(typed):
+            return None
+        return fitting.index(False)
 
 
 def _condition(ours: set[str | None], theirs: set[str | None], *, as_text: bool) -> str | None:

@@ -1,4 +1,4 @@
-"""The cyclic garbage collector and documents."""
+"""The collector of cycles (`gc`), and why it rests while documents are read."""
 
 from __future__ import annotations
 
@@ -8,9 +8,10 @@ from contextlib import contextmanager
 
 
 @contextmanager
-def collector_at_rest() -> Iterator[None]:
-    """Without the cyclic garbage collector: documents have no cycles, and it would look at every
-    one of them.
+def gc_paused() -> Iterator[None]:
+    """Without the collector of cycles.
+
+    Documents have no cycles, and it would go through every one of them again and again.
     """
     was_on = gc.isenabled()
     gc.disable()
