@@ -93,7 +93,9 @@ class Previews(FolderCase):
             preview, _ = self.preview(rules, lambda seed=seed: Anywhere(20, seed))
             rows = preview.rows["t"]
             self.assertEqual(len(rows), 20)
-            places = [row.nth * 10 - 10 if row.reject else row.values["n"] for row in rows]
+            places = [
+                row.nth * 10 - 10 if row.reject else int(str(row.values["n"])) for row in rows
+            ]
             self.assertEqual(places, sorted(set(places)))
             for place in places:
                 counts[place // 100] += 1

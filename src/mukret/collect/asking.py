@@ -8,7 +8,6 @@ import hashlib
 import json
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from typing import Any
 
 from mukret.collect.calls import Call, InBody, InHeader, InQuery, Target
 from mukret.collect.templates import names_in_address
@@ -107,7 +106,7 @@ def _hash(text: str) -> str:
     return hashlib.blake2b(text.encode("utf-8", "replace"), digest_size=10).hexdigest()
 
 
-def _with(content: Any, steps: tuple[str | int, ...], value: JsonValue) -> Any:
+def _with(content: JsonValue, steps: tuple[str | int, ...], value: JsonValue) -> JsonValue:
     if not steps:
         return value
     step, rest = steps[0], steps[1:]

@@ -9,7 +9,9 @@ from collections import deque
 from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass
-from typing import Any, Self
+from typing import Self
+
+from mukret.values import JsonValue
 
 _SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*(|k|M|G|T|Ki|Mi|Gi|Ti)B?")
 _UNITS = {
@@ -60,7 +62,7 @@ class Sockets:
     def __init__(self) -> None:
         self.open: deque[socket.socket] = deque(maxlen=MOST_CONNECTIONS)
 
-    def note(self, event: str, info: dict[str, Any]) -> None:
+    def note(self, event: str, info: dict[str, JsonValue]) -> None:
         """Called by the client with all that happens to a request (httpx's extension `trace`)."""
         if event == "connection.connect_tcp.complete":
             self.open.append(info["return_value"].get_extra_info("socket"))

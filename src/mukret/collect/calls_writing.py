@@ -82,8 +82,8 @@ def _yaml() -> Any:
     return yaml
 
 
-def _plain(calls: Calls) -> dict[str, Any]:
-    found: dict[str, Any] = {"mukret": 1, "base": calls.base}
+def _plain(calls: Calls) -> dict[str, JsonValue]:
+    found: dict[str, JsonValue] = {"mukret": 1, "base": calls.base}
     if calls.constants:
         found["with"] = {name: _content(value) for name, value in calls.constants}
     if calls.sign_in:
@@ -102,8 +102,8 @@ def _plain(calls: Calls) -> dict[str, Any]:
     return found | ({"limits": limits} if limits else {})
 
 
-def _call(call: Call) -> dict[str, Any]:
-    found: dict[str, Any] = {}
+def _call(call: Call) -> dict[str, JsonValue]:
+    found: dict[str, JsonValue] = {}
     if call.url is not None:
         found["url"] = _text(call.url.text)
     else:
@@ -114,18 +114,18 @@ def _call(call: Call) -> dict[str, Any]:
     if call.pages is not None:
         found["pages"] = _pages(call.pages)
     if call.once_per is not None:
-        section: dict[str, Any] = {"call": call.once_per.call}
+        section: dict[str, JsonValue] = {"call": call.once_per.call}
         section |= {"rows": _text(call.once_per.rows.text)} if call.once_per.rows else {}
         variables = {name: _text(path.text) for name, path in call.once_per.variables}
         found["once_per"] = section | ({"with": variables} if variables else {})
     return found
 
 
-def _pages(pages: Pages) -> dict[str, Any]:
+def _pages(pages: Pages) -> dict[str, JsonValue]:
     match pages:
         case CursorPages(path, header, target):
             cursor = _text(path.text) if path else {"header": header}
-            found: dict[str, Any] = {"cursor": cursor, "as": _target(target)}
+            found: dict[str, JsonValue] = {"cursor": cursor, "as": _target(target)}
         case LinkPages(relation):
             found = {"link": relation}
         case AddressPages(path):
@@ -141,7 +141,7 @@ def _pages(pages: Pages) -> dict[str, Any]:
     return found | _ends(pages.ends)
 
 
-def _ends(ends: Ends) -> dict[str, Any]:
+def _ends(ends: Ends) -> dict[str, JsonValue]:
     named = {"list": ends.records, "total": ends.total, "pages": ends.pages, "more": ends.more}
     return {name: _text(path.text) for name, path in named.items() if path is not None}
 
@@ -155,7 +155,7 @@ def _target(target: Target) -> Any:
     return target.name
 
 
-def _sign_in(way: SignIn) -> dict[str, Any]:
+def _sign_in(way: SignIn) -> dict[str, JsonValue]:
     match way:
         case Basic(user, password):
             return {"basic": {"user": _content(user), "password": _content(password)}}
@@ -166,7 +166,7 @@ def _sign_in(way: SignIn) -> dict[str, Any]:
             found |= {"scope": scope} if scope else {}
             return {"oauth2": found | ({"send": "body"} if in_body else {})}
         case SignInCall():
-            called: dict[str, Any] = {way.method.lower(): way.address}
+            called: dict[str, JsonValue] = {way.method.lower(): way.address}
             for name, pairs in (("query", way.query), ("headers", way.headers)):
                 called |= {name: _pairs(pairs)} if pairs else {}
             called |= _body(way.body)
@@ -178,7 +178,9 @@ def _sign_in(way: SignIn) -> dict[str, Any]:
 def _kept(one: Kept) -> Any:
     if one.lasts is None:
         return _text(one.path.text) if one.path else {"header": one.header}
-    found: dict[str, Any] = {"at": _text(one.path.text)} if one.path else {"header": one.header}
+    found: dict[str, JsonValue] = (
+        {"at": _text(one.path.text)} if one.path else {"header": one.header}
+    )
     if one.lasts.until:
         return found | {"until": _text(one.lasts.path.text)}
     found["lasts"] = _text(one.lasts.path.text)
@@ -186,15 +188,15 @@ def _kept(one: Kept) -> Any:
     return found | ({"unit": unit} if unit != "s" else {})
 
 
-def _body(body: Body | None) -> dict[str, Any]:
+def _body(body: Body | None) -> dict[str, JsonValue]:
     if body is None:
         return {}
     return {"form" if body.form else "json": _content(body.content)}
 
 
-def _pairs(pairs: Pairs) -> dict[str, Any]:
+def _pairs(pairs: Pairs) -> dict[str, JsonValue]:
     """Names with their values; a name that comes several times has a list."""
-    found: dict[str, Any] = {}
+    found: dict[str, JsonValue] = {}
     for name, value in pairs:
         if name not in found:
             found[name] = _content(value)

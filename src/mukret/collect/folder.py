@@ -25,6 +25,7 @@ from mukret.documents.archives import is_json_media_type
 from mukret.documents.captures import CAPTURE, CaptureRecord, capture_records
 from mukret.errors import OutputError
 from mukret.locks import hold
+from mukret.values import JsonValue
 
 PAGES, APART, ROUNDS = "pages", "apart", "rounds.jsonl"
 _PIECE = 1 << 20
@@ -117,7 +118,7 @@ class CaptureFolder:
         self.last_number += 1
         return self.last_number
 
-    def note(self, record: dict[str, Any]) -> None:
+    def note(self, record: dict[str, JsonValue]) -> None:
         """Adds a line to the record."""
         add_line(self.path / CAPTURE, record)
 
@@ -191,7 +192,7 @@ class Received:
         return name
 
 
-def add_line(path: Path, record: dict[str, Any]) -> None:
+def add_line(path: Path, record: dict[str, JsonValue]) -> None:
     """Adds a line to a file of JSON Lines, so that it is on the disk. Raises OutputError."""
     line = json.dumps(record, ensure_ascii=False) + "\n"
     with _writing(str(path.parent)), open(path, "ab") as file:

@@ -5,12 +5,12 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from http import HTTPStatus
-from typing import Any
 
 from mukret.collect.masking import MASK, Masker
 from mukret.documents import Finding, Source, read_batches
 from mukret.documents.glance import Skim
 from mukret.errors import MukretError
+from mukret.values import JsonValue
 
 NOT_MODIFIED = 304
 UNAUTHORIZED = 401
@@ -78,7 +78,7 @@ def judged(status: int, size: int, file: str, masker: Masker, *, on_condition: b
     )
 
 
-def masked_pointer(finding: Finding, masker: Masker) -> dict[str, Any]:
+def masked_pointer(finding: Finding, masker: Masker) -> dict[str, JsonValue]:
     """The text around a mistake without secrets, and the place in it."""
     before = masker.excerpt(finding.excerpt[: finding.caret])
     after = masker.excerpt(finding.excerpt[finding.caret :])

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Any
 
 from mukret.collect.calls import Limits
 from mukret.rules.reader import Reader, keys
 from mukret.rules.source import Node, Scalar
+from mukret.values import JsonValue
 
 
 @dataclass(frozen=True)
@@ -35,7 +35,7 @@ def read_limits(reader: Reader, node: Node | None) -> Limits | None:
     mapping = reader.mapping(node, "limits", keys(" ".join(RANGES)))
     if mapping is None:
         return None
-    given: dict[str, Any] = {}
+    given: dict[str, JsonValue] = {}
     for name, (_, value) in mapping.entries.items():
         scalar = reader.scalar(value, name)
         if scalar is not None and name in RANGES:

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any
 
 from mukret.collect.judging import Judgement, Sort
 from mukret.collect.paging import Doubt, End, Fault, Last, Lost, Outlook
@@ -76,9 +75,9 @@ class Answer:
         """Whether it is no data since the list had ended with the page before."""
         return self.problem is not None and isinstance(self.outlook, Last)
 
-    def record(self, round: int | None = None) -> dict[str, Any]:
+    def record(self, round: int | None = None) -> dict[str, JsonValue]:
         """The line of `capture.jsonl`."""
-        record: dict[str, Any] = {
+        record: dict[str, JsonValue] = {
             "call": self.call,
             "variables": dict(self.variables),
             "url": self.url,
@@ -136,8 +135,8 @@ class CallReport:
         records = self.not_asked or self.unmatched
         return bool(self.apart or self.bad_documents or self.given_up or lists or records)
 
-    def as_json(self) -> dict[str, Any]:
-        found: dict[str, Any] = {
+    def as_json(self) -> dict[str, JsonValue]:
+        found: dict[str, JsonValue] = {
             "pages": self.pages,
             "kept_before": self.before,
             "unchanged": self.unchanged,
@@ -190,7 +189,7 @@ class Report:
         """Whether anything is not as it should be."""
         return any(call.findings for call in self.calls.values())
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, JsonValue]:
         return {
             "requests": self.tries,
             "retries": self.retries,

@@ -7,12 +7,12 @@ begins another.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 from mukret.collect.folder import ROUNDS, CaptureFolder, add_line
 from mukret.collect.manners import instant
 from mukret.documents.decode import NotJson, decode
 from mukret.errors import InputError
+from mukret.values import JsonValue
 
 
 @dataclass(frozen=True)
@@ -51,7 +51,7 @@ def this_round(
     return Round(number, source, began)
 
 
-def _has_ended(number: int, lines: list[dict[str, Any]]) -> bool:
+def _has_ended(number: int, lines: list[dict[str, JsonValue]]) -> bool:
     """Whether a round came to its end.
 
     One that was gone on with after that ended more than once.
@@ -59,12 +59,12 @@ def _has_ended(number: int, lines: list[dict[str, Any]]) -> bool:
     return any(line["round"] == number and "ended" in line for line in lines)
 
 
-def end_round(folder: CaptureFolder, round: Round, counts: dict[str, Any]) -> None:
+def end_round(folder: CaptureFolder, round: Round, counts: dict[str, JsonValue]) -> None:
     """Puts the end of a round on record, with what came of it."""
     add_line(folder.path / ROUNDS, {"round": round.number, "ended": instant(), **counts})
 
 
-def _lines(folder: CaptureFolder) -> list[dict[str, Any]]:
+def _lines(folder: CaptureFolder) -> list[dict[str, JsonValue]]:
     file = folder.path / ROUNDS
     if not file.exists():
         return []

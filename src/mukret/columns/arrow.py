@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -11,7 +10,7 @@ import pyarrow.compute as pc
 UTC = pa.timestamp("us", "UTC")
 
 
-def row_mask(rows: Iterable[int], count: int) -> Any:
+def row_mask(rows: Iterable[int], count: int) -> pa.Array:
     """A boolean array that is true at the given rows."""
     flags = bytearray(count)
     for row in rows:
@@ -19,7 +18,7 @@ def row_mask(rows: Iterable[int], count: int) -> Any:
     return pa.array(memoryview(flags), pa.uint8()).cast(pa.bool_())
 
 
-def with_values(array: Any, values: Mapping[int, object]) -> Any:
+def with_values(array: pa.Array, values: Mapping[int, object]) -> pa.Array:
     """The array with some rows replaced; None makes a row null."""
     if not values:
         return array
@@ -33,27 +32,29 @@ def with_values(array: Any, values: Mapping[int, object]) -> Any:
     return pc.replace_with_mask(array, mask, replacements)
 
 
-def true_rows(mask: Any) -> list[int]:
+def true_rows(mask: pa.Array) -> list[int]:
     """The rows at which a boolean array is true."""
     rows: list[int] = pc.indices_nonzero(mask).to_pylist()
     return rows
 
 
-def any_true(mask: Any) -> bool:
+def any_true(mask: pa.Array) -> bool:
     return bool(pc.any(mask, min_count=0).as_py())
 
 
-def all_true(mask: Any) -> bool:
+def all_true(mask: pa.Array) -> bool:
     """Whether a boolean array is true wherever it is not null."""
     return bool(pc.all(mask, min_count=0).as_py())
 
 
-def regex_mask(array: Any, pattern: str) -> Any:
+def regex_mask(array: pa.Array, pattern: str) -> pa.Array:
     """Where a string array matches a pattern as a whole; nulls stay null."""
     return pc.match_substring_regex(array, f"^(?:{pattern})$")
 
 
-def merged(parts: Sequence[tuple[list[int], Any]], count: int, arrow_type: Any) -> Any:
+def merged(
+    parts: Sequence[tuple[list[int], pa.Array]], count: int, arrow_type: pa.DataType
+) -> pa.Array:
     """An array of `count` rows put together from parts, each with the rows that it holds; the rest
     is null.
     """

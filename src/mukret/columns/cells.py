@@ -10,7 +10,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from functools import lru_cache
-from typing import Any
 
 import pyarrow as pa
 
@@ -108,7 +107,7 @@ def kernel_for(reading: Reading) -> CellKernel | None:
 
 
 def _completed(
-    reading: Reading, array: Any, refused: Sequence[int], cells: Cells, known: Known
+    reading: Reading, array: pa.Array, refused: Sequence[int], cells: Cells, known: Known
 ) -> Column:
     """Reads what a kernel refused and puts it in."""
     column = Column(array)

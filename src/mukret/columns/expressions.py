@@ -8,7 +8,6 @@ done row by row.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -65,7 +64,7 @@ from mukret.types import (
 from mukret.types.json import json_as_text
 from mukret.types.numbers import MAX_DIGITS
 
-Columns = Mapping[str, Any]
+Columns = Mapping[str, pa.Array]
 
 
 def evaluate_column(node: Expression, columns: Columns, count: int) -> Column:
@@ -136,15 +135,15 @@ class _Evaluator:
 
     # ---- simple ones
 
-    def unary(self, operand: Expression, kernel: Callable[[Any], Any]) -> Column:
+    def unary(self, operand: Expression, kernel: Callable[[pa.Array], pa.Array]) -> Column:
         column = self.column(operand)
         return Column(kernel(column.array), column.failures)
 
-    def binary(self, node: Binary, kernel: Callable[[Any, Any], Any]) -> Column:
+    def binary(self, node: Binary, kernel: Callable[[pa.Array, pa.Array], pa.Array]) -> Column:
         left, right = self.column(node.left), self.column(node.right)
         return Column(kernel(left.array, right.array), {**right.failures, **left.failures})
 
-    def attribute(self, node: EnumAttribute) -> Any:
+    def attribute(self, node: EnumAttribute) -> pa.Array:
         enum = node.enum
         positions = pc.index_in(
             self.columns[node.name], value_set=pa.array(enum.names, pa.string())
@@ -167,7 +166,7 @@ class _Evaluator:
             array = self.finite(array, failures)
         return Column(array, failures)
 
-    def without_zeros(self, left: Any, divisor: Any, failures: Failures) -> Any:
+    def without_zeros(self, left: pa.Array, divisor: pa.Array, failures: Failures) -> pa.Array:
         """The divisor with its zeros as null; they are noted,
         unless the dividend is null anyway.
         """
@@ -176,14 +175,16 @@ class _Evaluator:
             failures.setdefault(row, division_by_zero())
         return pc.if_else(zero, pa.scalar(None, divisor.type), divisor)
 
-    def finite(self, array: Any, failures: Failures) -> Any:
+    def finite(self, array: pa.Array, failures: Failures) -> pa.Array:
         wrong = pc.fill_null(pc.invert(pc.is_finite(array)), False)
         for row in true_rows(wrong):
             failures.setdefault(row, overflow("a double can hold"))
         return pc.if_else(wrong, pa.scalar(None, array.type), array)
 
-    def row_by_row(self, node: Arithmetic, left: Any, right: Any, failures: Failures) -> Column:
-        values: list[Any] = []
+    def row_by_row(
+        self, node: Arithmetic, left: pa.Array, right: pa.Array, failures: Failures
+    ) -> Column:
+        values: list[object] = []
         for row, (a, b) in enumerate(zip(left.to_pylist(), right.to_pylist(), strict=True)):
             value = None
             if a is not None and b is not None:
@@ -202,11 +203,11 @@ class _Evaluator:
             return self.each(column, node.type, lambda value: negated(node.type, value))
 
     def each(
-        self, column: Column, kind: ValueType | None, function: Callable[[Any], Any]
+        self, column: Column, kind: ValueType | None, function: Callable[[pa.Array], pa.Array]
     ) -> Column:
         """A function applied to every value that is not null, one by one."""
         failures = dict(column.failures)
-        values: list[Any] = []
+        values: list[object] = []
         for row, value in enumerate(column.array.to_pylist()):
             try:
                 values.append(None if value is None else function(value))
@@ -216,7 +217,7 @@ class _Evaluator:
         return Column(pa.array(values, value_type(kind)), failures)
 
     def by_value(
-        self, column: Column, kind: ValueType | None, function: Callable[[Any], Any]
+        self, column: Column, kind: ValueType | None, function: Callable[[pa.Array], pa.Array]
     ) -> Column:
         """As `each`, but once for each different value: where a function costs more than to find
         them.
@@ -236,13 +237,13 @@ class _Evaluator:
         return Column(few.array.take(encoded.indices), failures)
 
     def together(
-        self, kind: ValueType | None, columns: list[Column], function: Callable[..., Any]
+        self, kind: ValueType | None, columns: list[Column], function: Callable[..., object]
     ) -> Column:
         """A function applied to the values of each row."""
         failures: Failures = {}
         for column in reversed(columns):
             failures.update(column.failures)
-        values: list[Any] = []
+        values: list[object] = []
         for row, items in enumerate(
             zip(*(column.array.to_pylist() for column in columns), strict=True)
         ):
@@ -307,7 +308,7 @@ class _Evaluator:
         ):
             return Column(pc.subtract(left.array, right.array), {**right.failures, **left.failures})
 
-        def value(a: Any, b: Any) -> Any:
+        def value(a: object, b: object) -> object:
             return None if a is None or b is None else temporal(node.operator, node.type, a, b)
 
         return self.together(node.type, [left, right], value)
@@ -319,7 +320,7 @@ class _Evaluator:
         converted = self.converted(node, column.array)
         return Column(converted.array, {**converted.failures, **column.failures})
 
-    def converted(self, node: Conversion, array: Any) -> Column:
+    def converted(self, node: Conversion, array: pa.Array) -> Column:
         source, target = node.operand.type, node.target.type
         assert source is not None
         if families.is_textual(source):
@@ -345,7 +346,7 @@ class _Evaluator:
                 )
         return Column(array)
 
-    def number(self, node: Conversion, array: Any, source: ValueType) -> Column:
+    def number(self, node: Conversion, array: pa.Array, source: ValueType) -> Column:
         """To integer or decimal, exactly: by a cast that checks, and where that refuses, value by
         value.
         """
@@ -385,7 +386,9 @@ class _Evaluator:
             open_rows = self.closed(pc.and_(open_rows, pc.is_null(result)), failures, failures)
         return Column(result, failures)
 
-    def taken(self, result: Any, taken: Any, branch: Expression, failures: Failures) -> Any:
+    def taken(
+        self, result: pa.Array, taken: pa.Array, branch: Expression, failures: Failures
+    ) -> pa.Array:
         """The result with the branch's values where it is taken; its errors count there alone."""
         if not any_true(taken):
             return result
@@ -395,27 +398,27 @@ class _Evaluator:
                 failures[row] = bad
         return pc.if_else(taken, column.array, result)
 
-    def closed(self, open_rows: Any, failed: Failures, failures: Failures) -> Any:
+    def closed(self, open_rows: pa.Array, failed: Failures, failures: Failures) -> pa.Array:
         """The open rows without those that failed, which are noted."""
         rows = [row for row in failed if open_rows[row].as_py()]
         failures.update({row: failed[row] for row in rows})
         return pc.and_not(open_rows, row_mask(rows, self.count)) if rows else open_rows
 
 
-def _absolute(array: Any) -> Any:
+def _absolute(array: pa.Array) -> pa.Array:
     try:
         return pc.abs_checked(array)
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
         return None
 
 
-_KERNELS: dict[str, Callable[[Any], Any]] = {
+_KERNELS: dict[str, Callable[[pa.Array], pa.Array]] = {
     "ABS": _absolute,
     "CHAR_LENGTH": lambda array: pc.utf8_length(array).cast(pa.int64()),
 }
 """Functions of one argument for which a kernel gives the very same; None where it gives up."""
 
-_PARTS: dict[str, Callable[[Any], Any]] = {
+_PARTS: dict[str, Callable[[pa.Array], pa.Array]] = {
     "YEAR": pc.year,
     "QUARTER": pc.quarter,
     "MONTH": pc.month,
@@ -427,7 +430,7 @@ _PARTS: dict[str, Callable[[Any], Any]] = {
 }
 
 
-def as_floats(array: Any, source: ValueType) -> Any:
+def as_floats(array: pa.Array, source: ValueType) -> pa.Array:
     """The nearest doubles; decimals by way of their text, since Arrow's direct cast is off in the
     last digit.
     """
@@ -445,7 +448,7 @@ def _never_wraps(source: ValueType, target: ValueType) -> bool:
     return not isinstance(source, Float)
 
 
-def calculated(node: Arithmetic, left: Any, right: Any) -> Any:
+def calculated(node: Arithmetic, left: pa.Array, right: pa.Array) -> pa.Array:
     """The result by a kernel; None where no kernel is exact, or some row overflows."""
     kernels = {"+": pc.add_checked, "-": pc.subtract_checked, "*": pc.multiply_checked}
     if isinstance(node.type, Float):
@@ -475,11 +478,11 @@ def _fits(node: Arithmetic) -> bool:
     return max(a.precision - a.scale, b.precision - b.scale) + scale < MAX_DIGITS
 
 
-def _decimal(array: Any) -> Any:
+def _decimal(array: pa.Array) -> pa.Array:
     return array.cast(pa.decimal128(19, 0)) if pa.types.is_integer(array.type) else array
 
 
-def compared(node: Comparison, left: Any, right: Any) -> Any:
+def compared(node: Comparison, left: pa.Array, right: pa.Array) -> pa.Array:
     """A comparison of two arrays of one family, as booleans."""
     left, right = _aligned(left, right)
     kernel = {
@@ -497,7 +500,7 @@ def compared(node: Comparison, left: Any, right: Any) -> Any:
     return pc.if_else(both_null, node.operator == "=", pc.fill_null(result, node.operator == "<>"))
 
 
-def _aligned(left: Any, right: Any) -> tuple[Any, Any]:
+def _aligned(left: pa.Array, right: pa.Array) -> tuple[pa.Array, pa.Array]:
     """Decimals of one scale; booleans as numbers, since Arrow gives them no order."""
     if pa.types.is_boolean(left.type) and pa.types.is_boolean(right.type):
         return left.cast(pa.int8()), right.cast(pa.int8())

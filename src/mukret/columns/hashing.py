@@ -16,19 +16,19 @@ WIDTH = 16
 _NO_OFFSETS = bytes(4)
 
 
-def row_hashes(columns: Sequence[Any], count: int) -> bytes:
+def row_hashes(columns: Sequence[pa.Array], count: int) -> bytes:
     """For each of `count` rows of some string arrays the bytes of its hash, one after the other."""
     return hashes_of([_buffers(column) for column in columns], count)
 
 
-def hash_array(columns: Sequence[Any], count: int) -> Any:
+def hash_array(columns: Sequence[pa.Array], count: int) -> pa.Array:
     """The same as an Arrow array of 16 bytes each."""
     return pa.Array.from_buffers(
         pa.binary(WIDTH), count, [None, pa.py_buffer(row_hashes(columns, count))]
     )
 
 
-def _buffers(texts: Any) -> tuple[Any, Any, Any, int]:
+def _buffers(texts: pa.Array) -> tuple[Any, Any, Any, int]:
     """A string array as the compiled code wants it."""
     validity, offsets, data = texts.buffers()
     return offsets or _NO_OFFSETS, data or b"", validity, texts.offset

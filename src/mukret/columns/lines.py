@@ -6,7 +6,6 @@ What compiled code does not write goes in as the texts of its cells.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 import pyarrow as pa
 
@@ -16,7 +15,7 @@ from mukret.columns.types import stored
 from mukret.types import ValueType
 
 
-def csv_lines(columns: Sequence[Any], kinds: Sequence[ValueType], count: int) -> bytes:
+def csv_lines(columns: Sequence[pa.Array], kinds: Sequence[ValueType], count: int) -> bytes:
     """The lines of so many rows (RFC 4180, `\\n` at the end of each).
 
     A column is an array of its type, or of strings: the texts of its cells.
@@ -27,7 +26,7 @@ def csv_lines(columns: Sequence[Any], kinds: Sequence[ValueType], count: int) ->
     return lines.text()
 
 
-def _add(lines: Lines, column: Any, kind: ValueType) -> None:
+def _add(lines: Lines, column: pa.Array, kind: ValueType) -> None:
     columns = stored(kind)
     line = (
         Line.TEXTS

@@ -20,10 +20,10 @@ class Lists(Stored[ListOf]):
         self.item = item
 
     @property
-    def arrow(self) -> Any:
+    def arrow(self) -> pa.DataType:
         return pa.list_(self.item.arrow)
 
-    def written(self, array: Any) -> Any:
+    def written(self, array: pa.Array) -> pa.Array:
         if isinstance(array, pa.ChunkedArray):
             array = array.combine_chunks()
         items = self.item.written(array.flatten())

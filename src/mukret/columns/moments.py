@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -40,7 +39,7 @@ class Dates(Stored[Date]):
     line = Line.DATES
 
     @property
-    def arrow(self) -> Any:
+    def arrow(self) -> pa.DataType:
         return pa.date32()
 
     def of_cells(self, reading: Reading) -> CellKernel | None:
@@ -52,7 +51,7 @@ class Dates(Stored[Date]):
     def reads_texts(self, options: Options) -> bool:
         return options.format == ("iso",)
 
-    def of_texts(self, options: Options, strings: Any) -> Converted:
+    def of_texts(self, options: Options, strings: pa.Array) -> Converted:
         return _dates(strings)
 
 
@@ -60,7 +59,7 @@ class Datetimes(Stored[Datetime]):
     line = Line.LOCAL_TIMES
 
     @property
-    def arrow(self) -> Any:
+    def arrow(self) -> pa.DataType:
         return pa.timestamp("us")
 
     def of_cells(self, reading: Reading) -> CellKernel | None:
@@ -72,10 +71,10 @@ class Datetimes(Stored[Datetime]):
     def reads_texts(self, options: Options) -> bool:
         return options.format == ("iso",)
 
-    def of_texts(self, options: Options, strings: Any) -> Converted:
+    def of_texts(self, options: Options, strings: pa.Array) -> Converted:
         return _datetimes(strings)
 
-    def written(self, array: Any) -> Any:
+    def written(self, array: pa.Array) -> pa.Array:
         return _moments(array)
 
 
@@ -83,7 +82,7 @@ class Timestamps(Stored[Timestamp]):
     line = Line.INSTANTS
 
     @property
-    def arrow(self) -> Any:
+    def arrow(self) -> pa.DataType:
         return UTC
 
     def of_cells(self, reading: Reading) -> CellKernel | None:
@@ -102,20 +101,20 @@ class Timestamps(Stored[Timestamp]):
     def reads_texts(self, options: Options) -> bool:
         return all(form == "iso" or form in EPOCH_MICROS for form in options.format)
 
-    def of_texts(self, options: Options, strings: Any) -> Converted:
+    def of_texts(self, options: Options, strings: pa.Array) -> Converted:
         return _timestamps(options, strings)
 
-    def of_integers(self, options: Options, integers: Any) -> Converted:
+    def of_integers(self, options: Options, integers: pa.Array) -> Converted:
         form = next(
             (form for form in options.format if form in EPOCH_MICROS or is_pattern(form)), None
         )
         return _epochs(form, integers) if form in EPOCH_MICROS else self.nothing(integers)
 
-    def written(self, array: Any) -> Any:
+    def written(self, array: pa.Array) -> pa.Array:
         return pc.binary_join_element_wise(_moments(array), "Z", "")
 
 
-def _moments(array: Any) -> Any:
+def _moments(array: pa.Array) -> pa.Array:
     naive = array.cast(pa.timestamp("us"))
     if not any_true(pc.not_equal(pc.microsecond(naive), 0)) and not any_true(
         pc.not_equal(pc.millisecond(naive), 0)
@@ -129,7 +128,7 @@ def _moments(array: Any) -> Any:
 # ---- cells
 
 
-def _without_offset(cells: Cells, blanks: bytes) -> tuple[Any, list[int]]:
+def _without_offset(cells: Cells, blanks: bytes) -> tuple[pa.Array, list[int]]:
     """Local times; what has an offset is none."""
     values, validity, null_count, refused, local = cells.moments(
         blanks, True, 0, FIRST_MICRO, LAST_MICRO
@@ -143,7 +142,7 @@ def _without_offset(cells: Cells, blanks: bytes) -> tuple[Any, list[int]]:
     return array, sorted({*refused, *true_rows(with_offset)})
 
 
-def _instants(cells: Cells, options: Options, found: Any) -> tuple[Any, list[int]]:
+def _instants(cells: Cells, options: Options, found: pa.Array) -> tuple[pa.Array, list[int]]:
     """Instants; local times are those of the zone, if one is told."""
     values, validity, null_count, refused, local = found
     buffers = [pa.py_buffer(validity), pa.py_buffer(values)]
@@ -167,7 +166,7 @@ def _instants(cells: Cells, options: Options, found: Any) -> tuple[Any, list[int
     return pc.if_else(is_local, instants, array), refused
 
 
-def _flags(flags: bytes | None, count: int) -> Any:
+def _flags(flags: bytes | None, count: int) -> pa.Array:
     if flags is None:
         return pa.repeat(pa.scalar(False), count)
     return pa.Array.from_buffers(pa.uint8(), count, [None, pa.py_buffer(flags)]).cast(pa.bool_())
@@ -176,18 +175,18 @@ def _flags(flags: bytes | None, count: int) -> Any:
 # ---- texts
 
 
-def _dates(strings: Any) -> Converted:
-    def before_year_one(array: Any, _: Any) -> bool:
+def _dates(strings: pa.Array) -> Converted:
+    def before_year_one(array: pa.Array, _: pa.Array) -> bool:
         first = pc.min(array.cast(pa.int32())).as_py()
         return first is not None and first < -719162
 
     return cast_or_pick(strings, _DAY, lambda some: some.cast(pa.date32()), before_year_one)
 
 
-def _datetimes(strings: Any) -> Converted:
+def _datetimes(strings: pa.Array) -> Converted:
     """ISO texts without an offset."""
 
-    def short(array: Any, texts: Any) -> bool:
+    def short(array: pa.Array, texts: pa.Array) -> bool:
         """A date alone and hours alone are no date and time for us; Arrow reads them."""
         least = pc.min(pc.binary_length(texts)).as_py()
         return (least is not None and least < len("2031-04-01T10:22")) or outside_calendar(array)
@@ -195,7 +194,7 @@ def _datetimes(strings: Any) -> Converted:
     return cast_or_pick(strings, _LOCAL, lambda some: some.cast(pa.timestamp("us")), short)
 
 
-def _timestamps(options: Options, strings: Any) -> Converted:
+def _timestamps(options: Options, strings: pa.Array) -> Converted:
     """ISO texts with an offset, or all without one; a column of both kinds, or of epochs, form by
     form.
     """
@@ -214,7 +213,7 @@ def _timestamps(options: Options, strings: Any) -> Converted:
     return _by_form(options, strings)
 
 
-def _has_hours_alone(strings: Any) -> bool:
+def _has_hours_alone(strings: pa.Array) -> bool:
     """`2031-04-01T10Z`: Arrow reads it, we do not.
 
     With an offset such a text has 19 characters at most.
@@ -225,18 +224,18 @@ def _has_hours_alone(strings: Any) -> bool:
     return not all_true(pc.equal(pc.utf8_slice_codeunits(strings, 13, 14), ":"))
 
 
-def outside_calendar(instants: Any) -> bool:
+def outside_calendar(instants: pa.Array) -> bool:
     """Whether an instant lies outside the years 1 to 9999."""
     bounds = pc.min_max(instants.cast(pa.int64()))
     first, last = bounds["min"].as_py(), bounds["max"].as_py()
     return first is not None and (first < FIRST_MICRO or last > LAST_MICRO)
 
 
-def _by_form(options: Options, strings: Any) -> Converted:
+def _by_form(options: Options, strings: pa.Array) -> Converted:
     array = pa.nulls(len(strings), UTC)
     left = pc.is_valid(strings)
     epoch = next((form for form in options.format if form in EPOCH_MICROS), None)
-    forms: list[tuple[str, Callable[[Any], Converted]]] = []
+    forms: list[tuple[str, Callable[[pa.Array], Converted]]] = []
     if "iso" in options.format:
         forms.append((_LOCAL + _OFFSET, lambda some: (some.cast(UTC), None)))
         if options.zone:
@@ -261,7 +260,7 @@ def _by_form(options: Options, strings: Any) -> Converted:
     return array, left if any_true(left) else None
 
 
-def _epochs(form: str | None, integers: Any) -> Converted:
+def _epochs(form: str | None, integers: pa.Array) -> Converted:
     """Whole epochs as instants; what would leave the calendar, and nanoseconds that are no
     microseconds, is refused.
     """

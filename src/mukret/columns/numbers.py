@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -51,16 +50,16 @@ class _Numbers(Stored[Kind]):
             self.arrow, cells.count, self.scanned(cells, marks, blanks)
         )
 
-    def scanned(self, cells: Cells, marks: Marks, blanks: bytes) -> Any:
+    def scanned(self, cells: Cells, marks: Marks, blanks: bytes) -> pa.Array:
         raise AssertionError("each kind of number has its kernel")
 
     def reads_texts(self, options: Options) -> bool:
         return True
 
-    def of_integers(self, options: Options, integers: Any) -> Converted:
+    def of_integers(self, options: Options, integers: pa.Array) -> Converted:
         return self.of_texts(Options(percent=options.percent), integers.cast(pa.string()))
 
-    def of_numbers(self, options: Options, texts: Any) -> Converted:
+    def of_numbers(self, options: Options, texts: pa.Array) -> Converted:
         return self.of_texts(Options(percent=options.percent, round=options.round), texts)
 
 
@@ -68,16 +67,16 @@ class Integers(_Numbers[Integer]):
     line = Line.INTEGERS
 
     @property
-    def arrow(self) -> Any:
+    def arrow(self) -> pa.DataType:
         return pa.int64()
 
-    def scanned(self, cells: Cells, marks: Marks, blanks: bytes) -> Any:
+    def scanned(self, cells: Cells, marks: Marks, blanks: bytes) -> pa.Array:
         return cells.integers(marks, blanks)
 
-    def of_texts(self, options: Options, strings: Any) -> Converted:
+    def of_texts(self, options: Options, strings: pa.Array) -> Converted:
         return self.nothing(strings) if options.percent else _integers(options, strings)
 
-    def of_integers(self, options: Options, integers: Any) -> Converted:
+    def of_integers(self, options: Options, integers: pa.Array) -> Converted:
         return super().of_integers(options, integers) if options.percent else (integers, None)
 
 
@@ -85,24 +84,24 @@ class Floats(_Numbers[Float]):
     line = Line.FLOATS
 
     @property
-    def arrow(self) -> Any:
+    def arrow(self) -> pa.DataType:
         return pa.float64()
 
-    def scanned(self, cells: Cells, marks: Marks, blanks: bytes) -> Any:
+    def scanned(self, cells: Cells, marks: Marks, blanks: bytes) -> pa.Array:
         return cells.floats(marks, blanks)
 
-    def of_texts(self, options: Options, strings: Any) -> Converted:
+    def of_texts(self, options: Options, strings: pa.Array) -> Converted:
         return _floats(options, strings)
 
-    def of_integers(self, options: Options, integers: Any) -> Converted:
+    def of_integers(self, options: Options, integers: pa.Array) -> Converted:
         if options.percent:
             return super().of_integers(options, integers)
         return integers.cast(pa.float64(), safe=False), None
 
-    def written(self, array: Any) -> Any:
+    def written(self, array: pa.Array) -> pa.Array:
         return _without_exponent(array, self.kind, "e+")
 
-    def is_short(self, array: Any) -> bool:
+    def is_short(self, array: pa.Array) -> bool:
         return are_short(array.offset, len(array), *array.buffers())
 
 
@@ -114,16 +113,16 @@ class Decimals(_Numbers[DecimalType]):
         self.scale = kind.scale
 
     @property
-    def arrow(self) -> Any:
+    def arrow(self) -> pa.DataType:
         return pa.decimal128(self.kind.precision, self.kind.scale)
 
-    def scanned(self, cells: Cells, marks: Marks, blanks: bytes) -> Any:
+    def scanned(self, cells: Cells, marks: Marks, blanks: bytes) -> pa.Array:
         return cells.decimals(marks, blanks, self.kind.precision, self.kind.scale)
 
-    def of_texts(self, options: Options, strings: Any) -> Converted:
+    def of_texts(self, options: Options, strings: pa.Array) -> Converted:
         return _decimals(self, options, strings)
 
-    def written(self, array: Any) -> Any:
+    def written(self, array: pa.Array) -> pa.Array:
         return (
             _without_exponent(array, self.kind, "E")
             if self.kind.scale > 6
@@ -131,7 +130,7 @@ class Decimals(_Numbers[DecimalType]):
         )
 
 
-def _without_exponent(array: Any, kind: DecimalType | Float, mark: str) -> Any:
+def _without_exponent(array: pa.Array, kind: DecimalType | Float, mark: str) -> pa.Array:
     """Arrow writes floats from 1e10 on and small decimals with an exponent: those are written one
     by one.
     """
@@ -143,10 +142,10 @@ def _without_exponent(array: Any, kind: DecimalType | Float, mark: str) -> Any:
 # ---- texts
 
 
-def _digits(options: Options) -> Callable[[Any], Any]:
+def _digits(options: Options) -> Callable[[pa.Array], pa.Array]:
     """Turns numeric strings with marks into those that Arrow reads."""
 
-    def plain(strings: Any) -> Any:
+    def plain(strings: pa.Array) -> pa.Array:
         if options.percent:
             strings = pc.binary_join_element_wise(pc.utf8_rtrim(strings, characters="%"), "e-2", "")
         if options.grouping:
@@ -168,7 +167,7 @@ def _marked_pattern(options: Options) -> str:
     return f"{pattern}%?" if options.percent else pattern
 
 
-def _integers(options: Options, strings: Any) -> Converted:
+def _integers(options: Options, strings: pa.Array) -> Converted:
     sure = "-?[0-9]{1,18}"
     if options.grouping:
         mark = re.escape(options.grouping)
@@ -179,7 +178,7 @@ def _integers(options: Options, strings: Any) -> Converted:
             lambda some: pc.replace_substring(some, options.grouping, "").cast(pa.int64()),
         )
 
-    def hexadecimal(_: Any, texts: Any) -> bool:
+    def hexadecimal(_: pa.Array, texts: pa.Array) -> bool:
         """Arrow reads `0x1F`."""
         if all_true(pc.ascii_is_decimal(texts)):
             return False
@@ -188,11 +187,11 @@ def _integers(options: Options, strings: Any) -> Converted:
     return cast_or_pick(strings, sure, lambda some: some.cast(pa.int64()), hexadecimal)
 
 
-def _floats(options: Options, strings: Any) -> Converted:
-    def cast(some: Any) -> Any:
+def _floats(options: Options, strings: pa.Array) -> Converted:
+    def cast(some: pa.Array) -> pa.Array:
         return _digits(options)(some).cast(pa.float64())
 
-    def too_large(array: Any, _: Any) -> bool:
+    def too_large(array: pa.Array, _: pa.Array) -> bool:
         return not all_true(pc.is_finite(array))
 
     if not _is_plain(options):
@@ -202,7 +201,7 @@ def _floats(options: Options, strings: Any) -> Converted:
     return _without_infinite(array, refused)
 
 
-def _without_infinite(array: Any, refused: Any) -> Converted:
+def _without_infinite(array: pa.Array, refused: pa.Array) -> Converted:
     infinite = pc.fill_null(pc.is_inf(array), False)
     if not any_true(infinite):
         return array, refused
@@ -210,11 +209,11 @@ def _without_infinite(array: Any, refused: Any) -> Converted:
     return array, infinite if refused is None else pc.or_(refused, infinite)
 
 
-def _decimals(stored: Decimals, options: Options, strings: Any) -> Converted:
+def _decimals(stored: Decimals, options: Options, strings: pa.Array) -> Converted:
     kind, target = stored.kind, stored.arrow
     whole = kind.precision - kind.scale
 
-    def cast(some: Any) -> Any:
+    def cast(some: pa.Array) -> pa.Array:
         return _digits(options)(some).cast(target)
 
     if not _is_plain(options):
@@ -232,7 +231,7 @@ def _decimals(stored: Decimals, options: Options, strings: Any) -> Converted:
     return cast_or_pick(strings, pattern, cast, lambda _, __: False)
 
 
-def _may_wrap(kind: DecimalType, strings: Any) -> bool:
+def _may_wrap(kind: DecimalType, strings: pa.Array) -> bool:
     """Whether Arrow's cast, which multiplies the digits up to the scale in 128 bits and looks at
     the size only then, could come round to another number. In 128 bits are all numbers of 38
     digits.
@@ -241,7 +240,7 @@ def _may_wrap(kind: DecimalType, strings: Any) -> bool:
     return longest is not None and longest + kind.scale > MAX_DIGITS
 
 
-def _holds_exponent(strings: Any) -> bool:
+def _holds_exponent(strings: pa.Array) -> bool:
     """Whether some text may have an exponent: Arrow loses digits by it, and `1e99999` ends the
     program.
     """
@@ -250,7 +249,7 @@ def _holds_exponent(strings: Any) -> bool:
 
 
 def _picked_decimals(
-    stored: Decimals, options: Options, strings: Any, cast: Callable[[Any], Any]
+    stored: Decimals, options: Options, strings: pa.Array, cast: Callable[[pa.Array], pa.Array]
 ) -> Converted:
     """With marks: those whose digits surely fit."""
     kind = stored.kind

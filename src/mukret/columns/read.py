@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from functools import reduce
-from typing import Any
+from typing import TypeVar
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -31,12 +31,14 @@ STRIP_ROUNDS = 4
 
 Failures = dict[int, Bad]
 
+Raw = TypeVar("Raw")
+
 
 @dataclass
 class Column:
     """A typed array (null where the value is null or bad) and what is wrong, by row."""
 
-    array: Any
+    array: pa.Array
     failures: Failures = field(default_factory=dict)
 
 
@@ -74,7 +76,7 @@ def _one_by_one(reading: Reading, values: Sequence[JsonValue]) -> Column:
     return _collected(reading.read, reading, values)
 
 
-def _collected(read: Callable[[Any], object], reading: Reading, values: Sequence[Any]) -> Column:
+def _collected(read: Callable[[Raw], object], reading: Reading, values: Sequence[Raw]) -> Column:
     found: list[object] = []
     failures: Failures = {}
     for row, value in enumerate(values):
@@ -147,7 +149,7 @@ def _by_word(reading: Reading, values: Sequence[JsonValue]) -> Column:
     return Column(pa.array(found, value_type(reading.type)), failures)
 
 
-def tried(read: Callable[[Any], object], value: JsonValue) -> object:
+def tried(read: Callable[[str], object], value: JsonValue) -> object:
     try:
         return read(value)
     except Bad as bad:
@@ -187,7 +189,7 @@ def _either(refused: pa.Array | None, unmatched: pa.Array | None) -> pa.Array | 
     return pc.or_(pc.fill_null(refused, False), unmatched)
 
 
-def _prepared(reading: Reading, strings: Any) -> tuple[Any, Any]:
+def _prepared(reading: Reading, strings: pa.Array) -> tuple[pa.Array, pa.Array]:
     """The steps before a type's own, for a whole column: trim, blank, capture, strip; and a mask of
     the texts that the pattern does not match, None if there are none.
     """
@@ -208,7 +210,7 @@ def _prepared(reading: Reading, strings: Any) -> tuple[Any, Any]:
     return _stripped(reading, strings) if reading.strips else strings, unmatched
 
 
-def _stripped(reading: Reading, strings: Any) -> Any:
+def _stripped(reading: Reading, strings: pa.Array) -> pa.Array:
     """`Reading.stripped`, step by step, for a whole column; what is not done after a few rounds
     goes one by one, since each round goes over all.
     """
@@ -240,8 +242,8 @@ def _stripped(reading: Reading, strings: Any) -> Any:
 
 
 def _tried_again(
-    reading: Reading, strings: Any, array: Any, refused: Any, strict: bool
-) -> tuple[Any, Any]:
+    reading: Reading, strings: pa.Array, array: pa.Array, refused: pa.Array, strict: bool
+) -> tuple[pa.Array, pa.Array]:
     rows = pc.indices_nonzero(refused)
     some = strings.take(rows)
     some = pc.utf8_trim(some, characters=WHITE_SPACE) if strict else _prepared(reading, some)[0]
@@ -253,7 +255,7 @@ def _tried_again(
     return array, mask
 
 
-def _by_unique(reading: Reading, strings: Any, read: Callable[[str], object]) -> Column:
+def _by_unique(reading: Reading, strings: pa.Array, read: Callable[[str], object]) -> Column:
     """Few different strings: each is read once."""
     encoded = strings.dictionary_encode()
     outcomes = [tried(read, word) for word in encoded.dictionary.to_pylist()]
@@ -277,10 +279,10 @@ _UNKNOWN = object()
 
 
 def _completed(
-    array: Any,
-    refused: Any,
+    array: pa.Array,
+    refused: pa.Array,
     raw: Callable[[list[int]], list[JsonValue]],
-    read: Callable[[Any], object],
+    read: Callable[[str], object],
 ) -> Column:
     """Reads what a kernel refused one by one and puts it in;
     `raw` gives the values of some rows.

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -14,22 +12,22 @@ from mukret.types.durations import UNITS
 
 class Times(Stored[Time]):
     @property
-    def arrow(self) -> Any:
+    def arrow(self) -> pa.DataType:
         return pa.time64("us")
 
-    def written(self, array: Any) -> Any:
+    def written(self, array: pa.Array) -> pa.Array:
         return written_once_each(array, self.kind.written)
 
 
 class Durations(Stored[Duration]):
     @property
-    def arrow(self) -> Any:
+    def arrow(self) -> pa.DataType:
         return pa.duration("us")
 
-    def of_integers(self, options: Options, integers: Any) -> Converted:
+    def of_integers(self, options: Options, integers: pa.Array) -> Converted:
         if options.unit is None:
             return self.nothing(integers)
         return pc.multiply_checked(integers, UNITS[options.unit]).cast(pa.duration("us")), None
 
-    def written(self, array: Any) -> Any:
+    def written(self, array: pa.Array) -> pa.Array:
         return written_once_each(array, self.kind.written)

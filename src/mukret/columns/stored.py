@@ -23,9 +23,9 @@ from mukret.columns.arrow import all_true, regex_mask
 from mukret.scan import Cells
 from mukret.types import Options, Reading, ValueType
 
-Converted = tuple[Any, Any]
+Converted = tuple[pa.Array, pa.Array]
 """An array, and a mask of what was refused; None if nothing was."""
-CellKernel = Callable[[Cells], tuple[Any, list[int]]]
+CellKernel = Callable[[Cells], tuple[pa.Array, list[int]]]
 """Reads cells of a scan: an array, and the rows that were refused."""
 Kind = TypeVar("Kind", bound=ValueType)
 
@@ -64,16 +64,16 @@ class Stored(Generic[Kind]):
         self.kind = kind
 
     @property
-    def arrow(self) -> Any:
+    def arrow(self) -> pa.DataType:
         """The Arrow type in which values are computed."""
         return pa.string()
 
     @property
-    def handed_over(self) -> Any:
+    def handed_over(self) -> pa.DataType:
         """The Arrow type of a column that is handed over."""
         return self.arrow
 
-    def finished(self, array: Any) -> Any:
+    def finished(self, array: pa.Array) -> pa.Array:
         """A computed array as a column to hand over."""
         return array
 
@@ -85,34 +85,34 @@ class Stored(Generic[Kind]):
         """Whether there is a kernel for texts."""
         return False
 
-    def of_texts(self, options: Options, strings: Any) -> Converted:
+    def of_texts(self, options: Options, strings: pa.Array) -> Converted:
         """A string array as an array of the type."""
         return self.nothing(strings)
 
-    def of_integers(self, options: Options, integers: Any) -> Converted:
+    def of_integers(self, options: Options, integers: pa.Array) -> Converted:
         """JSON numbers without a fraction, as int64."""
         return self.nothing(integers)
 
-    def of_numbers(self, options: Options, texts: Any) -> Converted:
+    def of_numbers(self, options: Options, texts: pa.Array) -> Converted:
         """JSON numbers as they are written."""
         return self.nothing(texts)
 
-    def nothing(self, array: Any) -> Converted:
+    def nothing(self, array: pa.Array) -> Converted:
         """All that is not null is refused."""
         return pa.nulls(len(array), self.arrow), pc.is_valid(array)
 
-    def written(self, array: Any) -> Any:
+    def written(self, array: pa.Array) -> pa.Array:
         """The texts that stand in CSV cells (as `ValueType.written`, a column at a time); null
         stays null.
         """
         return array.cast(pa.string())
 
-    def is_short(self, array: Any) -> bool:
+    def is_short(self, array: pa.Array) -> bool:
         """Whether a column can be written as `line` says."""
         return True
 
 
-def from_buffers(arrow: Any, count: int, found: Any) -> tuple[Any, list[int]]:
+def from_buffers(arrow: pa.DataType, count: int, found: pa.Array) -> tuple[pa.Array, list[int]]:
     """What a kernel of the scan gives, as an array and the rows that it refused."""
     values, validity, null_count, refused, _ = found
     buffers = [pa.py_buffer(validity), pa.py_buffer(values)]
@@ -131,14 +131,14 @@ def blanks_for_kernel(reading: Reading) -> bytes | None:
     return b"".join(bytes([len(text)]) + text for text in texts)
 
 
-def written_once_each(array: Any, write: Callable[[Any], str]) -> Any:
+def written_once_each(array: pa.Array, write: Callable[[Any], str]) -> pa.Array:
     """Few different values: each is written once."""
     encoded = array.dictionary_encode()
     texts = pa.array([write(value) for value in encoded.dictionary.to_pylist()], pa.string())
     return texts.take(encoded.indices)
 
 
-def guarded(strings: Any, pattern: str, cast: Callable[[Any], Any]) -> Converted:
+def guarded(strings: pa.Array, pattern: str, cast: Callable[[pa.Array], pa.Array]) -> Converted:
     """Casts the strings that match a pattern; the others are refused."""
     sure = regex_mask(strings, pattern)
     if all_true(sure):
@@ -148,7 +148,10 @@ def guarded(strings: Any, pattern: str, cast: Callable[[Any], Any]) -> Converted
 
 
 def cast_or_pick(
-    strings: Any, pattern: str, cast: Callable[[Any], Any], suspicious: Callable[[Any, Any], bool]
+    strings: pa.Array,
+    pattern: str,
+    cast: Callable[[pa.Array], pa.Array],
+    suspicious: Callable[[pa.Array, pa.Array], bool],
 ) -> Converted:
     """Casts the whole column; if that fails or `suspicious` finds something in the result, only
     what is sure.
@@ -161,7 +164,10 @@ def cast_or_pick(
 
 
 def _without_words(
-    strings: Any, pattern: str, cast: Callable[[Any], Any], suspicious: Callable[[Any, Any], bool]
+    strings: pa.Array,
+    pattern: str,
+    cast: Callable[[pa.Array], pa.Array],
+    suspicious: Callable[[pa.Array, pa.Array], bool],
 ) -> Converted:
     """What spoils a column is mostly words: all that begins after the digits in ASCII is left out
     by one comparison, which costs a tenth of a regular expression.

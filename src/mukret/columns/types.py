@@ -55,24 +55,24 @@ def stored(kind: ValueType) -> Stored[Any]:
     return Lists(kind, stored(kind.item)) if isinstance(kind, ListOf) else STORED[type(kind)](kind)
 
 
-def value_type(kind: ValueType | None) -> Any:
+def value_type(kind: ValueType | None) -> pa.DataType:
     """The Arrow type in which values of a type are computed;
     of none (null alone) that of strings.
     """
     return pa.string() if kind is None else stored(kind).arrow
 
 
-def nulls(kind: ValueType | None, count: int) -> Any:
+def nulls(kind: ValueType | None, count: int) -> pa.Array:
     return pa.nulls(count, value_type(kind))
 
 
-def repeated(value: object, kind: ValueType | None, count: int) -> Any:
+def repeated(value: object, kind: ValueType | None, count: int) -> pa.Array:
     """An array of one value, many times."""
     if value is None:
         return nulls(kind, count)
     return pa.repeat(pa.scalar(value, value_type(kind)), count)
 
 
-def written(array: Any, kind: ValueType) -> Any:
+def written(array: pa.Array, kind: ValueType) -> pa.Array:
     """The texts of a typed array, as they stand in CSV cells; null stays null."""
     return stored(kind).written(array)

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -19,7 +17,7 @@ class Texts(Stored[Text]):
     def reads_texts(self, options: Options) -> bool:
         return True
 
-    def of_texts(self, options: Options, strings: Any) -> Converted:
+    def of_texts(self, options: Options, strings: pa.Array) -> Converted:
         return strings, None
 
 
@@ -29,10 +27,10 @@ class Enums(Stored[Enum]):
     line = Line.WORDS
 
     @property
-    def handed_over(self) -> Any:
+    def handed_over(self) -> pa.DataType:
         return pa.dictionary(pa.int32(), pa.string())
 
-    def finished(self, array: Any) -> Any:
+    def finished(self, array: pa.Array) -> pa.Array:
         names = pa.array(self.kind.names, pa.string())
         return pa.DictionaryArray.from_arrays(
             pc.index_in(array, value_set=names).cast(pa.int32()), names
@@ -43,7 +41,7 @@ class Booleans(Stored[Boolean]):
     line = Line.BOOLEANS
 
     @property
-    def arrow(self) -> Any:
+    def arrow(self) -> pa.DataType:
         return pa.bool_()
 
 
@@ -57,7 +55,7 @@ def has_text_steps(reading: Reading) -> bool:
     return bool(options.trim or options.blank or options.strip or options.capture or options.split)
 
 
-def strings_of(cells: Cells) -> tuple[Any, list[int]]:
+def strings_of(cells: Cells) -> tuple[pa.Array, list[int]]:
     """A string array of texts, of numbers as they are written, and of true and false; and the rows
     of other kinds.
     """

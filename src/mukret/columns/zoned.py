@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import datetime as dt
 from functools import lru_cache
-from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -20,7 +19,7 @@ from mukret.types.zones import MICROSECOND, zone
 _EPOCH_DAY = dt.datetime(1970, 1, 1)
 
 
-def to_utc(local: Any, name: str, fold: str | None) -> tuple[Any, Any]:
+def to_utc(local: pa.Array, name: str, fold: str | None) -> tuple[pa.Array, pa.Array]:
     """Naive timestamps as instants, and a mask of the times that have to be looked
     at one by one.
     """

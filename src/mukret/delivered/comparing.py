@@ -9,7 +9,6 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -165,7 +164,7 @@ class _Counted:
     count: int = 0
     places: list[_Place] = field(default_factory=list)
 
-    def add(self, count: int, rows: Any, keys: Any) -> None:
+    def add(self, count: int, rows: pa.Table, keys: pa.Table) -> None:
         """More of them, with their numbers and keys."""
         self.count += count
         first = (
@@ -208,7 +207,7 @@ class _Comparison:
         renamed = _renamed(self.pairs)
         return self.shown(renamed, repeated)
 
-    def parts(self) -> Iterator[tuple[Any, Any]]:
+    def parts(self) -> Iterator[tuple[pa.Table, pa.Table]]:
         """The hashed rows of both sides, those with the same key together."""
         with Partitions(self.before.hashed()) as before, Partitions(self.after.hashed()) as after:
             if not before.spilled and not after.spilled:
@@ -221,7 +220,7 @@ class _Comparison:
 
     # ---- counting
 
-    def by_key(self, before: Any, after: Any) -> None:
+    def by_key(self, before: pa.Table, after: pa.Table) -> None:
         for table in (before, after):
             if pc.count_distinct(table.column(KEY)).as_py() < table.num_rows:
                 raise _KeyRepeats
@@ -233,7 +232,7 @@ class _Comparison:
         self.alone(self.added, joined.filter(pc.is_null(old_rows)), self.after)
         self.values(joined.filter(pc.and_(pc.is_valid(old_rows), pc.is_valid(new_rows))))
 
-    def alone(self, counted: _Counted, rows: Any, side: Side) -> None:
+    def alone(self, counted: _Counted, rows: pa.Table, side: Side) -> None:
         """Rows that one side alone has."""
         counted.add(
             rows.num_rows,
@@ -241,7 +240,7 @@ class _Comparison:
             rows.column(KEY).combine_chunks(),
         )
 
-    def values(self, both: Any) -> None:
+    def values(self, both: pa.Table) -> None:
         """Rows that both sides have, each with the hashes of both."""
         different = pa.repeat(pa.scalar(False), both.num_rows)
         for name, counted in self.changed.items():
@@ -256,7 +255,7 @@ class _Comparison:
         for (old, new), pair in self.pairs.items():
             pair.see(both.column(BEFORE + old), both.column(AFTER + new))
 
-    def by_whole_rows(self, before: Any, after: Any) -> None:
+    def by_whole_rows(self, before: pa.Table, after: pa.Table) -> None:
         """Where the same row comes several times, so many times more or less are counted."""
         old, new = _times(before, self.before), _times(after, self.after)
         joined = old.join(new, [KEY], join_type="full outer", use_threads=False).combine_chunks()
@@ -306,7 +305,7 @@ class _Comparison:
         return ChangedValue({part: new[part] for part in self.after.key}, old[name], new[name])
 
 
-def _times(table: Any, side: Side) -> Any:
+def _times(table: pa.Table, side: Side) -> pa.Table:
     """Each different row once: how many times it comes, and the number of the first."""
     row = side.column(ROW)
     grouped = table.group_by(KEY, use_threads=False).aggregate([(row, "min"), ([], "count_all")])
@@ -326,7 +325,7 @@ class _Pair:
     same: int = 0
     different_values: int = 0
 
-    def see(self, old: Any, new: Any) -> None:
+    def see(self, old: pa.Table, new: pa.Table) -> None:
         """The hashes of both in the same rows."""
         null = hash_of_null()
         filled = pc.or_(pc.not_equal(old, null), pc.not_equal(new, null))
@@ -335,7 +334,7 @@ class _Pair:
         self.same += pc.sum(same, min_count=0).as_py()
         self.different_values = max(self.different_values, pc.count_distinct(new).as_py())
 
-    def see_alike(self, old: Any, new: Any) -> None:
+    def see_alike(self, old: pa.Table, new: pa.Table) -> None:
         """The hashes of both, where it is not known which rows belong together: how often each
         value comes in both.
         """

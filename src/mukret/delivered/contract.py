@@ -5,10 +5,14 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING
 
 from mukret.types import Text, ValueType, parse_type
 from mukret.types.names import TypeNameError, item_name, list_of
+from mukret.values import JsonValue
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 
 @dataclass(frozen=True)
@@ -41,11 +45,11 @@ class DeliveredReject:
     document: int
     path: str | None
     table: str | None
-    problems: Sequence[Mapping[str, Any]]
+    problems: Sequence[Mapping[str, JsonValue]]
     rows: int = 1
 
     @classmethod
-    def of_json(cls, told: Mapping[str, Any]) -> DeliveredReject:
+    def of_json(cls, told: Mapping[str, JsonValue]) -> DeliveredReject:
         place = (told["file"], told["document"], told["path"], told["table"])
         return cls(*place, problems=told["problems"], rows=told.get("rows") or 1)
 
@@ -63,7 +67,7 @@ class Delivered(ABC):
         self,
         target: str,
         tables: Mapping[str, DeliveredTable],
-        records: Sequence[Mapping[str, Any]],
+        records: Sequence[Mapping[str, JsonValue]],
     ) -> None:
         """`records`: of the runs that wrote it, the last one last; there is one at least."""
         self.target = target
@@ -71,7 +75,7 @@ class Delivered(ABC):
         self.records = records
 
     @abstractmethod
-    def texts(self, table: str) -> Iterator[Any]:
+    def texts(self, table: str) -> Iterator[pa.RecordBatch]:
         """The rows of a table as record batches of strings: each cell as it stands in CSV, null
         where it is null.
 
@@ -103,7 +107,7 @@ def recorded_type(name: str) -> ValueType:
     return Text() if item_name(name) is None else list_of(Text())
 
 
-def recorded_tables(record: Mapping[str, Any]) -> dict[str, DeliveredTable]:
+def recorded_tables(record: Mapping[str, JsonValue]) -> dict[str, DeliveredTable]:
     """The tables that the record of a run describes.
 
     Raises KeyError for a record that describes none.

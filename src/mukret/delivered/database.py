@@ -12,9 +12,10 @@ from typing import Any
 from mukret.delivered.contract import DeliveredReject, DeliveredTable, recorded_tables
 from mukret.documents import decode
 from mukret.errors import InputError
+from mukret.values import JsonValue
 
 
-def records_of_runs(target: str, texts: Iterable[str]) -> list[dict[str, Any]]:
+def records_of_runs(target: str, texts: Iterable[str]) -> list[dict[str, JsonValue]]:
     """The records that runs left. Raises InputError if there is none."""
     records = [json.loads(text) for text in texts]
     if not records:
@@ -30,7 +31,7 @@ def rejects_of_rows(rows: Iterable[tuple[Any, ...]]) -> Iterator[DeliveredReject
 
 
 def tables_of_runs(
-    records: Iterable[Mapping[str, Any]], there: Mapping[str, Iterable[str]]
+    records: Iterable[Mapping[str, JsonValue]], there: Mapping[str, Iterable[str]]
 ) -> dict[str, DeliveredTable]:
     """The tables that runs have written, with the columns that they have now (`there`).
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import csv
 from collections.abc import Iterator, Mapping
 from pathlib import Path
-from typing import Any
 
 import pyarrow as pa
 import pyarrow.csv as pa_csv
@@ -22,7 +21,7 @@ _BLOCK_SIZES = (1 << 20, 1 << 25, 1 << 29)
 Tables = Mapping[str, DeliveredTable]
 
 
-def csv_texts(path: Path, table: DeliveredTable, _: Tables) -> Iterator[Any]:
+def csv_texts(path: Path, table: DeliveredTable, _: Tables) -> Iterator[pa.RecordBatch]:
     """Cells stand in a CSV file as they are; an empty one is null, unless it has quotes.
 
     Columns are told by their order, since the file may be headed with titles.
@@ -39,7 +38,9 @@ def csv_texts(path: Path, table: DeliveredTable, _: Tables) -> Iterator[Any]:
                 raise
 
 
-def _csv_batches(path: Path, names: list[str], block_size: int, *, after: int) -> Iterator[Any]:
+def _csv_batches(
+    path: Path, names: list[str], block_size: int, *, after: int
+) -> Iterator[pa.RecordBatch]:
     """The rows of a CSV file that come after so many."""
     csv.field_size_limit(_LONGEST_CELL)
     with open(path, encoding="utf-8", newline="") as file:
@@ -63,19 +64,19 @@ def _csv_batches(path: Path, names: list[str], block_size: int, *, after: int) -
                 yield pa.record_batch(batch.columns, names=names).slice(first)
 
 
-def parquet_texts(path: Path, table: DeliveredTable, _: Tables) -> Iterator[Any]:
+def parquet_texts(path: Path, table: DeliveredTable, _: Tables) -> Iterator[pa.RecordBatch]:
     with pq.ParquetFile(path) as file:
         for batch in file.iter_batches(ROWS_AT_ONCE):
             yield typed_texts(batch, table)
 
 
-def arrow_texts(path: Path, table: DeliveredTable, _: Tables) -> Iterator[Any]:
+def arrow_texts(path: Path, table: DeliveredTable, _: Tables) -> Iterator[pa.RecordBatch]:
     with pa.ipc.open_file(path) as file:
         for number in range(file.num_record_batches):
             yield typed_texts(file.get_batch(number), table)
 
 
-def typed_texts(batch: Any, table: DeliveredTable) -> Any:
+def typed_texts(batch: pa.RecordBatch, table: DeliveredTable) -> pa.RecordBatch:
     """A batch of typed columns as the texts that stand in CSV."""
     arrays = []
     for name, kind in table.columns.items():

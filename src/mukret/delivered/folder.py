@@ -6,7 +6,6 @@ import json
 from collections.abc import Callable, Iterator, Mapping
 from importlib import import_module
 from pathlib import Path
-from typing import Any
 
 import pyarrow as pa
 
@@ -15,8 +14,11 @@ from mukret.destinations.folder import REJECTS_FILE
 from mukret.destinations.publish import RUN_FILE
 from mukret.documents import decode
 from mukret.errors import InputError
+from mukret.values import JsonValue
 
-FileReader = Callable[[Path, DeliveredTable, Mapping[str, DeliveredTable]], Iterator[Any]]
+FileReader = Callable[
+    [Path, DeliveredTable, Mapping[str, DeliveredTable]], Iterator[pa.RecordBatch]
+]
 """The texts of a table out of one file; all tables of the delivery are there too."""
 READERS = {
     "csv": "files:csv_texts",
@@ -68,7 +70,7 @@ class DeliveredFolder(Delivered):
         except (ValueError, KeyError, TypeError):
             raise InputError("not-opened", f"{place}: it is not as the run wrote it") from None
 
-    def texts(self, table: str) -> Iterator[Any]:
+    def texts(self, table: str) -> Iterator[pa.RecordBatch]:
         wanted = self.tables[table]
         for path in self.paths(table):
             try:
@@ -80,7 +82,7 @@ class DeliveredFolder(Delivered):
                     "not-opened", f"{path}: {reason}", hint="it is not as the run wrote it"
                 ) from None
 
-    def read(self, path: Path, wanted: DeliveredTable) -> Iterator[Any]:
+    def read(self, path: Path, wanted: DeliveredTable) -> Iterator[pa.RecordBatch]:
         module, _, name = (NESTED if self.nested else READERS)[self.format].partition(":")
         reader: FileReader = getattr(import_module(f"mukret.delivered.{module}"), name)
         return reader(path, wanted, self.tables)
@@ -104,7 +106,7 @@ class DeliveredFolder(Delivered):
         return table if within is None else self.outermost(within)
 
 
-def _without_marks(batch: Any, table: DeliveredTable) -> Any:
+def _without_marks(batch: pa.RecordBatch, table: DeliveredTable) -> pa.RecordBatch:
     """Without what was put before texts that a spreadsheet would take for a formula."""
     from mukret.destinations.csv import without_marks
 
@@ -119,9 +121,9 @@ def _stem(name: str) -> str:
     return name.partition("/")[0].partition(".")[0]
 
 
-def _record(target: str, place: Path) -> dict[str, Any]:
+def _record(target: str, place: Path) -> dict[str, JsonValue]:
     try:
-        record: dict[str, Any] = json.loads(place.read_bytes())
+        record: dict[str, JsonValue] = json.loads(place.read_bytes())
         record["format"], record["files"], record["columns"]
     except FileNotFoundError:
         hint = "name a folder that `mukret extract … --to FOLDER` wrote"

@@ -9,7 +9,6 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
-from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -24,7 +23,7 @@ KEY, ROW, TIMES = "#key", "#row", "#times"
 _DIGITS_OF_A_SHEET = "%.16G"
 """How a workbook is written: what has more digits is another number there."""
 
-Canonical = Callable[[Any], Any]
+Canonical = Callable[[pa.Array], pa.Array]
 """Texts of cells → texts that are equal if the values are."""
 
 
@@ -42,7 +41,7 @@ class Side:
     key: Sequence[str]
     canonical: Mapping[str, Canonical]
 
-    def hashed(self) -> Iterator[Any]:
+    def hashed(self) -> Iterator[pa.RecordBatch]:
         """Tables with the hash of the key, the number of the row from 0, and a 64-bit hash of each
         cell; the first has no rows, so that there is always one.
         """
@@ -52,7 +51,7 @@ class Side:
             yield self.hashes(self.canonical_texts(batch), batch.num_rows, first)
             first += batch.num_rows
 
-    def hashes(self, texts: Mapping[str, Any], count: int, first: int) -> Any:
+    def hashes(self, texts: Mapping[str, pa.Array], count: int, first: int) -> pa.Array:
         """`count` rows, of which the first has this number."""
         columns = {KEY: self.key_hashes(texts, count)}
         columns[self.column(ROW)] = pa.array(range(first, first + count), pa.int64())
@@ -63,10 +62,10 @@ class Side:
     def column(self, name: str) -> str:
         return f"{self.mark}{name}"
 
-    def canonical_texts(self, batch: Any) -> dict[str, Any]:
+    def canonical_texts(self, batch: pa.RecordBatch) -> dict[str, pa.Array]:
         return {name: canonical(batch.column(name)) for name, canonical in self.canonical.items()}
 
-    def key_hashes(self, texts: Mapping[str, Any], count: int) -> Any:
+    def key_hashes(self, texts: Mapping[str, pa.Array], count: int) -> pa.Array:
         return hash_array([texts[name] for name in self.key], count)
 
     def rows_of(self, wanted: Iterable[bytes]) -> dict[bytes, Row]:
@@ -96,7 +95,7 @@ def hash_of_null() -> int:
     return hashed
 
 
-def first_half(hashes: Any) -> Any:
+def first_half(hashes: pa.Array) -> pa.Array:
     """Half of a hash: enough where rows that belong together are compared."""
     halves = memoryview(hashes.buffers()[1]).cast("q")[: 2 * len(hashes) : 2]
     return pa.Array.from_buffers(pa.int64(), len(hashes), [None, pa.py_buffer(halves.tobytes())])
@@ -118,28 +117,28 @@ def canonical_for(one: ValueType, other: ValueType, *, exact: bool) -> Canonical
     return _as_they_are if exact else _without_empty
 
 
-def _without_negative_zero(texts: Any) -> Any:
+def _without_negative_zero(texts: pa.Array) -> pa.Array:
     """It is equal to zero, and SQLite has no other."""
     return pc.if_else(pc.equal(texts, "-0"), "0", texts)
 
 
-def _as_they_are(texts: Any) -> Any:
+def _as_they_are(texts: pa.Array) -> pa.Array:
     return texts
 
 
-def _without_empty(texts: Any) -> Any:
+def _without_empty(texts: pa.Array) -> pa.Array:
     return pc.if_else(pc.equal(texts, ""), pa.scalar(None, pa.string()), texts)
 
 
-def _plain_numbers(texts: Any) -> Any:
+def _plain_numbers(texts: pa.Array) -> pa.Array:
     return _each(texts, lambda text: str(Decimal(text).normalize() + 0))
 
 
-def _sheet_floats(texts: Any) -> Any:
+def _sheet_floats(texts: pa.Array) -> pa.Array:
     return _each(texts, lambda text: repr(float(_DIGITS_OF_A_SHEET % float(text)) + 0.0))
 
 
-def _each(texts: Any, change: Callable[[str], str]) -> Any:
+def _each(texts: pa.Array, change: Callable[[str], str]) -> pa.Array:
     """Each different text is changed once."""
     encoded = texts.dictionary_encode()
     changed = pa.array([change(text) for text in encoded.dictionary.to_pylist()], pa.string())

@@ -9,7 +9,7 @@ import os
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from mukret.delivered.contract import DeliveredTable
 from mukret.delivered.files import Tables, typed_texts
@@ -19,20 +19,27 @@ from mukret.errors import InputError
 from mukret.paths.locate import location_text
 from mukret.rules import parse_rules
 
+if TYPE_CHECKING:
+    import pyarrow as pa
 
-def line_texts(path: Path, table: DeliveredTable, _: Tables) -> Iterator[Any]:
+
+def line_texts(path: Path, table: DeliveredTable, _: Tables) -> Iterator[pa.RecordBatch]:
     return _read(path, [_alone(table)], lines=True)
 
 
-def array_texts(path: Path, table: DeliveredTable, _: Tables) -> Iterator[Any]:
+def array_texts(path: Path, table: DeliveredTable, _: Tables) -> Iterator[pa.RecordBatch]:
     return _read(path, [_alone(table)], lines=False)
 
 
-def nested_line_texts(path: Path, table: DeliveredTable, tables: Tables) -> Iterator[Any]:
+def nested_line_texts(
+    path: Path, table: DeliveredTable, tables: Tables
+) -> Iterator[pa.RecordBatch]:
     return _read(path, _chain(table, tables), lines=True)
 
 
-def nested_array_texts(path: Path, table: DeliveredTable, tables: Tables) -> Iterator[Any]:
+def nested_array_texts(
+    path: Path, table: DeliveredTable, tables: Tables
+) -> Iterator[pa.RecordBatch]:
     return _read(path, _chain(table, tables), lines=False)
 
 
@@ -48,7 +55,7 @@ def _chain(table: DeliveredTable, tables: Tables) -> list[DeliveredTable]:
     return chain
 
 
-def _read(path: Path, chain: list[DeliveredTable], *, lines: bool) -> Iterator[Any]:
+def _read(path: Path, chain: list[DeliveredTable], *, lines: bool) -> Iterator[pa.RecordBatch]:
     """The rows of the last table of a chain, each of which stands in the one before it."""
     if not os.path.getsize(path):  # no lines at all
         return

@@ -32,14 +32,14 @@ class Partitions:
 
     def __init__(self, tables: Iterable[Any]) -> None:
         self.count = PARTS
-        self.waiting: list[Any] = []
+        self.waiting: list[pa.RecordBatch] = []
         self.size = 0
         self.writers: list[Any] = []
         self.folder: tempfile.TemporaryDirectory[str] | None = None
         for table in tables:
             self.add(table)
 
-    def add(self, table: Any) -> None:
+    def add(self, table: pa.Table) -> None:
         self.waiting.append(table)
         self.size += table.nbytes
         if self.size > MOST_IN_MEMORY:
@@ -100,6 +100,6 @@ class Partitions:
             self.folder.cleanup()
 
 
-def _part_of(keys: Any, count: int) -> Any:
+def _part_of(keys: pa.Table, count: int) -> Any:
     """The number of the part of each key: some bits of its hash."""
     return pc.bit_wise_and(first_half(keys), pa.scalar(count - 1, pa.int64())).cast(pa.int32())

@@ -61,7 +61,7 @@ class DeliveredPostgresql(Delivered):
                 columns = (column.to_pylist() for column in batch.columns)
                 yield from rejects_of_rows(zip(*columns, strict=True))
 
-    def texts(self, table: str) -> Iterator[Any]:
+    def texts(self, table: str) -> Iterator[pa.RecordBatch]:
         wanted = self.tables[table]
         asked = ", ".join(
             f"{_asked(quoted(name), kind)} AS {quoted(name)}"
@@ -116,7 +116,7 @@ def _asked(column: str, kind: ValueType) -> str:
     return column
 
 
-def _batch_texts(batch: Any, table: DeliveredTable) -> Any:
+def _batch_texts(batch: pa.RecordBatch, table: DeliveredTable) -> Any:
     arrays = []
     for column, kind in zip(batch.columns, table.columns.values(), strict=True):
         plain = column.storage if isinstance(column, pa.ExtensionArray) else column
@@ -124,7 +124,7 @@ def _batch_texts(batch: Any, table: DeliveredTable) -> Any:
     return pa.record_batch(arrays, names=list(table.columns))
 
 
-def _texts(array: Any, kind: ValueType) -> Any:
+def _texts(array: pa.Array, kind: ValueType) -> Any:
     match kind:
         case Text() | Enum() | Json() | DecimalType():
             return array.cast(pa.string())

@@ -57,7 +57,7 @@ class DeliveredSqlite(Delivered):
     def columns(self, table: str) -> list[str]:
         return [row[1] for row in self.connection.execute(f"PRAGMA table_info({quoted(table)})")]
 
-    def texts(self, table: str) -> Iterator[Any]:
+    def texts(self, table: str) -> Iterator[pa.RecordBatch]:
         kinds = self.tables[table].columns
         names = ", ".join(map(quoted, kinds))
         try:

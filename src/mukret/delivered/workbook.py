@@ -27,7 +27,7 @@ it so.
 """
 
 
-def sheet_texts(path: Path, table: DeliveredTable, tables: Tables) -> Iterator[Any]:
+def sheet_texts(path: Path, table: DeliveredTable, tables: Tables) -> Iterator[pa.RecordBatch]:
     """Raises UsageError without the library."""
     try:
         import openpyxl

@@ -6,7 +6,7 @@ A file is in the file format, which can be read from any place; a stream in the 
 
 from __future__ import annotations
 
-from typing import Any, BinaryIO
+from typing import BinaryIO
 
 import pyarrow as pa
 
@@ -23,7 +23,7 @@ class ArrowTables(EachInAFile):
 
     ending = ".arrow"
 
-    def file_of(self, table: Table, schema: Any, file: BinaryIO) -> ArrowFile:
+    def file_of(self, table: Table, schema: pa.Schema, file: BinaryIO) -> ArrowFile:
         return ArrowFile(
             described(self.delivery.rules, table, schema), file, streaming=self.delivery.streaming
         )
@@ -32,20 +32,20 @@ class ArrowTables(EachInAFile):
 class ArrowFile(GatheredFile):
     """A table on its way into an Arrow file or stream."""
 
-    def __init__(self, schema: Any, file: BinaryIO, *, streaming: bool) -> None:
+    def __init__(self, schema: pa.Schema, file: BinaryIO, *, streaming: bool) -> None:
         super().__init__(ROWS_OF_A_BATCH, BYTES_OF_A_BATCH)
         self.schema = schema
         make = pa.ipc.new_stream if streaming else pa.ipc.new_file
         self.writer = make(pa.PythonFile(file, "w"), schema)
 
-    def put(self, rows: Any) -> None:
+    def put(self, rows: pa.RecordBatch) -> None:
         self.writer.write_table(rows.cast(self.schema).combine_chunks())
 
     def end(self) -> None:
         self.writer.close()
 
 
-def described(rules: Rules, table: Table, schema: Any) -> Any:
+def described(rules: Rules, table: Table, schema: pa.Schema) -> pa.Array:
     """The schema with what the rules say: notes and units of the columns, the note of the table,
     and which rules.
     """

@@ -6,10 +6,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 from mukret.rules.model import Rules
 from mukret.semantics.rejects import Reject
+from mukret.values import JsonValue
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 
 @dataclass(frozen=True)
@@ -42,7 +46,7 @@ class Delivery:
     """
 
     rules: Rules
-    schemas: Mapping[str, Any]
+    schemas: Mapping[str, pa.Schema]
     options: Options = PLAIN
     streaming: bool = False
 
@@ -92,7 +96,7 @@ class Destination(Protocol):
     def set_aside(self, rejects: Sequence[Reject]) -> None:
         """Adds rows and documents that were rejected."""
 
-    def publish(self, record: dict[str, Any]) -> None:
+    def publish(self, record: dict[str, JsonValue]) -> None:
         """Makes all of it visible at once, with the record of the run, to which it adds what it
         wrote (`files`).
         """

@@ -7,7 +7,7 @@ quote only where it is needed write null and the empty string alike.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any, BinaryIO
+from typing import TYPE_CHECKING, Any, BinaryIO
 
 import pyarrow.compute as pc
 
@@ -29,6 +29,9 @@ from mukret.types import (
     ValueType,
 )
 
+if TYPE_CHECKING:
+    import pyarrow as pa
+
 ENDING = ".csv"
 ROWS_AT_ONCE = 50_000
 BYTES_AT_ONCE = 16_000_000
@@ -44,7 +47,7 @@ class CsvTables(EachInAFile):
 
     ending = ENDING
 
-    def file_of(self, table: Table, schema: Any, file: BinaryIO) -> CsvFile:
+    def file_of(self, table: Table, schema: pa.Schema, file: BinaryIO) -> CsvFile:
         options = self.delivery.options
         return CsvFile(
             table, file, titles=options.titles, formulas_as_text=options.formulas_as_text
@@ -73,17 +76,17 @@ class CsvFile:
         heads = table.titles.values() if titles else table.titles
         self.file.write(",".join(map(_quoted, heads)).encode() + b"\n")
 
-    def write(self, batch: Any) -> None:
+    def write(self, batch: pa.RecordBatch) -> None:
         """Adds the rows of a record batch, of several together: each kernel begins with a wait for
         the interpreter.
         """
         self._write(self.gathering.add(batch))
 
-    def _write(self, table: Any) -> None:
+    def _write(self, table: pa.Table) -> None:
         if table is not None:
             self.file.write(self.lines(table.combine_chunks().to_batches()[0]))
 
-    def lines(self, batch: Any) -> bytes:
+    def lines(self, batch: pa.RecordBatch) -> bytes:
         """The lines of a record batch."""
         columns = batch.columns
         if self.formulas_as_text:
@@ -106,14 +109,14 @@ def _quoted(text: str) -> str:
     )
 
 
-def _as_text(column: Any, kind: ValueType) -> Any:
+def _as_text(column: pa.Array, kind: ValueType) -> pa.Array:
     """A column with a quote before each text that a spreadsheet would take for a formula."""
     if isinstance(kind, _NO_TEXTS):
         return column
     return pc.replace_substring_regex(written(column, kind), _FORMULA, r"'\1")
 
 
-def without_marks(texts: Any, kind: ValueType) -> Any:
+def without_marks(texts: pa.Array, kind: ValueType) -> pa.Array:
     """The texts of a column in which `formulas_as_text` has put such quotes.
 
     One that stood there before goes, too.

@@ -4,8 +4,6 @@ metadata, 2015).
 
 from __future__ import annotations
 
-from typing import Any
-
 from mukret.destinations.csv import ENDING
 from mukret.destinations.joins import hollow_columns, parent_key, primary_key
 from mukret.rules.model import Field, Rules, Table
@@ -14,28 +12,29 @@ from mukret.types import (
     ListOf,
     ValueType,
 )
+from mukret.values import JsonValue
 
 FILE = "csv-metadata.json"
 
 
-def csv_metadata(rules: Rules) -> dict[str, Any]:
+def csv_metadata(rules: Rules) -> dict[str, JsonValue]:
     """The metadata document of all tables that are written; keys and joins that the rules imply
     included.
     """
     written = [table for table in rules.tables.values() if table.columns]
-    document: dict[str, Any] = {"@context": "http://www.w3.org/ns/csvw"}
+    document: dict[str, JsonValue] = {"@context": "http://www.w3.org/ns/csvw"}
     if rules.title:
         document["dc:title"] = rules.title
     document["tables"] = [_table(rules, table) for table in written]
     return document
 
 
-def _table(rules: Rules, table: Table) -> dict[str, Any]:
+def _table(rules: Rules, table: Table) -> dict[str, JsonValue]:
     own = {field.name: field for field in table.fields}
     own.update({item.name: item.field for item in table.inherit})
     hollow = hollow_columns(rules, table)
     columns = [_column(own[name], kind, may_lack=name in hollow) for name, kind in table.columns]
-    schema: dict[str, Any] = {"columns": columns, "null": ""}
+    schema: dict[str, JsonValue] = {"columns": columns, "null": ""}
     if key := primary_key(rules, table):
         schema["primaryKey"] = list(key)
     if above := parent_key(rules, table):
@@ -46,11 +45,15 @@ def _table(rules: Rules, table: Table) -> dict[str, Any]:
     return {"url": f"{table.name}{ENDING}", **described, "tableSchema": schema}
 
 
-def _column(field: Field, kind: ValueType, *, may_lack: bool) -> dict[str, Any]:
+def _column(field: Field, kind: ValueType, *, may_lack: bool) -> dict[str, JsonValue]:
     titles = (
         field.name if field.title is None else [field.title, field.name]
     )  # the file is headed with either
-    column: dict[str, Any] = {"name": field.name, "titles": titles, "datatype": kind.elsewhere.csvw}
+    column: dict[str, JsonValue] = {
+        "name": field.name,
+        "titles": titles,
+        "datatype": kind.elsewhere.csvw,
+    }
     if isinstance(kind, ListOf):
         column["separator"] = ";"
     if field.required and isinstance(field.source, At) and not may_lack:

@@ -6,7 +6,7 @@ from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import partial
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from mukret.destinations.behind import WriteBehind
 from mukret.destinations.contract import PLAIN, Delivery, Destination, Options, Rows
@@ -17,7 +17,11 @@ from mukret.errors import Interrupted, StoppedError
 from mukret.rules.model import Rules
 from mukret.semantics.rejects import Reject
 from mukret.semantics.tally import Tally
+from mukret.values import JsonValue
 from mukret.version import __version__
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 
 @dataclass(frozen=True)
@@ -69,7 +73,7 @@ class RowsAndRejects(Protocol):
     """What comes together of an extraction."""
 
     @property
-    def tables(self) -> Mapping[str, Any]: ...
+    def tables(self) -> Mapping[str, JsonValue]: ...
 
     @property
     def rejects(self) -> Sequence[Reject]: ...
@@ -86,10 +90,10 @@ class Extraction:
     """
 
     rules: Rules
-    schemas: Mapping[str, Any]
+    schemas: Mapping[str, pa.Schema]
     tally: Tally
     batches: Callable[[Links], Iterator[RowsAndRejects]]
-    record: Callable[[], dict[str, Any]]
+    record: Callable[[], dict[str, JsonValue]]
 
 
 def deliver(
@@ -99,7 +103,7 @@ def deliver(
     options: Options = PLAIN,
     *,
     skip_seen: bool = False,
-) -> dict[str, Any]:
+) -> dict[str, JsonValue]:
     """Does the run and publishes what it gives; returns the record of the run.
 
     `skip_seen`: inputs whose content is there already are passed over. Raises as
@@ -112,7 +116,7 @@ def deliver(
             skipped.extend(_skipped(run, destination.taken()))
         yield from run.batches(links)
 
-    def record() -> dict[str, Any]:
+    def record() -> dict[str, JsonValue]:
         over = [{"file": source.name, "sha256": source.content_hash()} for source in skipped]
         return {**run_record(run), **({"skipped": over} if skip_seen else {})}
 
@@ -125,7 +129,7 @@ def deliver_extraction(
     destination: Destination,
     limit: RejectLimit | None = None,
     options: Options = PLAIN,
-) -> dict[str, Any]:
+) -> dict[str, JsonValue]:
     """Publishes all that an extraction gives; returns its record.
 
     Raises OutputError, InputError and StoppedError; the destination is as it was before then, if it
@@ -143,7 +147,7 @@ def deliver_extraction(
 
 def _delivered(
     extraction: Extraction, destination: Destination, limit: RejectLimit | None, options: Options
-) -> dict[str, Any]:
+) -> dict[str, JsonValue]:
     try:
         destination.open(Delivery(extraction.rules, extraction.schemas, options))
         links = Links.WHOLE if destination.linked else Links.NONE
@@ -177,7 +181,7 @@ def _skipped(run: Run, taken: set[str]) -> list[Source]:
     return skipped
 
 
-def run_record(run: Run) -> dict[str, Any]:
+def run_record(run: Run) -> dict[str, JsonValue]:
     """What `run.json` holds: enough to say later what was read, by which rules, and what became of
     it.
     """
@@ -193,7 +197,7 @@ def run_record(run: Run) -> dict[str, Any]:
     )
 
 
-def inputs_of(run: Run) -> list[dict[str, Any]]:
+def inputs_of(run: Run) -> list[dict[str, JsonValue]]:
     """What was read of each input of a run."""
     return [
         {
@@ -213,15 +217,15 @@ def record_of(
     written: Collection[str],
     tally: Tally,
     started: datetime,
-    inputs: Sequence[Mapping[str, Any]],
-    unmatched: Sequence[Mapping[str, Any]],
-    sample: Mapping[str, Any],
-) -> dict[str, Any]:
+    inputs: Sequence[Mapping[str, JsonValue]],
+    unmatched: Sequence[Mapping[str, JsonValue]],
+    sample: Mapping[str, JsonValue],
+) -> dict[str, JsonValue]:
     """The same, out of its members that are known only when all is done.
 
     `written` are the tables with columns.
     """
-    counts: Mapping[str, Any] = tally.as_json()
+    counts: Mapping[str, JsonValue] = tally.as_json()
     return {
         "mukret": __version__,
         "rules": {"file": rules.file, "sha256": rules.sha256, **_also_read(rules)},
@@ -237,7 +241,7 @@ def record_of(
     }
 
 
-def _described(rules: Rules, written: Collection[str]) -> dict[str, Any]:
+def _described(rules: Rules, written: Collection[str]) -> dict[str, JsonValue]:
     """What one must know of the tables that are written to read them again: the names of the types
     of their columns, the keys, and the tables that they stand in.
     """
@@ -260,7 +264,7 @@ def _instant(moment: datetime) -> str:
     return moment.isoformat(timespec="seconds").replace("+00:00", "Z")
 
 
-def _also_read(rules: Rules) -> dict[str, Any]:
+def _also_read(rules: Rules) -> dict[str, JsonValue]:
     """The files that the rules file includes or refers to, if there are any."""
     files = [{"file": file, "sha256": sha256} for file, sha256 in rules.included.items()]
     return {"includes": files} if files else {}

@@ -6,7 +6,7 @@ import json
 import shutil
 from collections.abc import Sequence
 from contextlib import ExitStack
-from typing import Any, BinaryIO
+from typing import BinaryIO
 
 from mukret.destinations.contract import PLAIN, Delivery, Rows
 from mukret.destinations.formats import FORMATS, Writer
@@ -14,6 +14,7 @@ from mukret.destinations.growing import Before, columns_of
 from mukret.destinations.publish import RUN_FILE, Publication
 from mukret.errors import OutputError
 from mukret.semantics.rejects import Reject
+from mukret.values import JsonValue
 
 REJECTS_FILE = "rejects.jsonl"
 
@@ -101,7 +102,7 @@ class Folder:
         self.rejects.writelines(reject.line() + b"\n" for reject in rejects)
         self.writer.set_aside(rejects)
 
-    def publish(self, record: dict[str, Any]) -> None:
+    def publish(self, record: dict[str, JsonValue]) -> None:
         assert self.publication is not None and self.writer is not None
         self.writer.close()
         self.opened.close()

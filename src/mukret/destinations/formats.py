@@ -8,11 +8,15 @@ from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from importlib import import_module
-from typing import Any, BinaryIO, Protocol
+from typing import TYPE_CHECKING, BinaryIO, Protocol
 
 from mukret.destinations.contract import Delivery, Rows
 from mukret.rules.model import Table
 from mukret.semantics.rejects import Reject
+from mukret.values import JsonValue
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 Opener = Callable[[str], BinaryIO]
 """Opens a new file by its name; whoever opened it closes it."""
@@ -35,7 +39,7 @@ class Writer(Protocol):
         what was written is worth nothing.
         """
 
-    def beside(self) -> Mapping[str, Any]:
+    def beside(self) -> Mapping[str, JsonValue]:
         """What stands beside the tables in a folder: JSON documents by the names of their files."""
 
 
@@ -119,7 +123,7 @@ FORMATS: dict[str, Format] = {
 class TableFile(Protocol):
     """A table on its way into a file."""
 
-    def write(self, batch: Any) -> None: ...
+    def write(self, batch: pa.RecordBatch) -> None: ...
 
     def close(self) -> None: ...
 
@@ -133,7 +137,7 @@ class PlainWriter:
     def abandon(self) -> None:
         """There is nothing but the files, which who opened them closes."""
 
-    def beside(self) -> Mapping[str, Any]:
+    def beside(self) -> Mapping[str, JsonValue]:
         return {}
 
 
@@ -151,7 +155,7 @@ class EachInAFile(PlainWriter, ABC):
         }
 
     @abstractmethod
-    def file_of(self, table: Table, schema: Any, file: BinaryIO) -> TableFile:
+    def file_of(self, table: Table, schema: pa.Schema, file: BinaryIO) -> TableFile:
         """A table on its way into its file."""
 
     def write(self, rows: Rows) -> None:

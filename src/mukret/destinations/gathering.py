@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from typing import Any
 
 import pyarrow as pa
 
@@ -14,10 +13,10 @@ class Gathering:
     def __init__(self, rows: int, size: int) -> None:
         self.most_rows = rows
         self.most_bytes = size
-        self.waiting: list[Any] = []
+        self.waiting: list[pa.RecordBatch] = []
         self.rows = self.bytes = 0
 
-    def add(self, batch: Any) -> Any:
+    def add(self, batch: pa.RecordBatch) -> pa.Array:
         """A table of what has waited, this batch included, if it is enough now; else None."""
         if batch.num_rows:
             self.waiting.append(batch)
@@ -25,7 +24,7 @@ class Gathering:
             self.bytes += batch.nbytes
         return self.rest() if self.rows >= self.most_rows or self.bytes >= self.most_bytes else None
 
-    def rest(self) -> Any:
+    def rest(self) -> pa.Array:
         """A table of what has waited so far; None of nothing."""
         batches, self.waiting, self.rows, self.bytes = self.waiting, [], 0, 0
         return pa.Table.from_batches(batches) if batches else None
@@ -38,14 +37,14 @@ class GatheredFile(ABC):
         self.gathering = Gathering(rows, size)
 
     @abstractmethod
-    def put(self, rows: Any) -> None:
+    def put(self, rows: pa.RecordBatch) -> None:
         """Writes a table."""
 
     @abstractmethod
     def end(self) -> None:
         """Writes the end of the file, without which it is none."""
 
-    def write(self, batch: Any) -> None:
+    def write(self, batch: pa.RecordBatch) -> None:
         """Adds the rows of a record batch."""
         rows = self.gathering.add(batch)
         if rows is not None:

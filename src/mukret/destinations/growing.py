@@ -12,8 +12,9 @@ from typing import Any
 from mukret.destinations.contract import Delivery
 from mukret.destinations.publish import RUN_FILE
 from mukret.errors import OutputError
+from mukret.values import JsonValue
 
-Record = dict[str, Any]
+Record = dict[str, JsonValue]
 _COUNTS = ("tables", "bad_documents", "documents_left_out", "response")
 
 

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
-from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -23,11 +22,13 @@ _MARKED = r'["\\\x00-\x1f]'
 _CONTROL = r"[\x00-\x1f]"
 
 
-def objects(batch: Any, columns: Sequence[tuple[str, ValueType]], *, closed: bool = True) -> Any:
+def objects(
+    batch: pa.RecordBatch, columns: Sequence[tuple[str, ValueType]], *, closed: bool = True
+) -> pa.Array:
     """The rows of a record batch as JSON texts, in a string array; not `closed`: without the brace
     at the end.
     """
-    parts: list[Any] = []
+    parts: list[pa.Array] = []
     for number, (name, kind) in enumerate(columns):
         opening = "{" if number == 0 else ","
         parts += [
@@ -41,7 +42,7 @@ def _quoted(text: str) -> str:
     return json.dumps(text, ensure_ascii=False)
 
 
-def json_values(array: Any, kind: ValueType) -> Any:
+def json_values(array: pa.Array, kind: ValueType) -> pa.Array:
     """A column as the JSON texts of its values; null where there is none."""
     if isinstance(kind, ListOf):
         return _arrays(array, kind)
@@ -53,7 +54,7 @@ def json_values(array: Any, kind: ValueType) -> Any:
     return pc.binary_join_element_wise('"', text, '"', "")
 
 
-def _escaped(text: Any) -> Any:
+def _escaped(text: pa.Array) -> pa.Array:
     """Texts as they stand between quotes."""
     if not any_true(pc.match_substring_regex(text, _MARKED)):
         return text
@@ -63,7 +64,7 @@ def _escaped(text: Any) -> Any:
     return with_values(plain, controlled) if controlled else plain
 
 
-def _arrays(array: Any, kind: ListOf) -> Any:
+def _arrays(array: pa.Array, kind: ListOf) -> pa.Array:
     if isinstance(array, pa.ChunkedArray):
         array = array.combine_chunks()
     lengths = pc.fill_null(pc.list_value_length(array), 0)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import tempfile
 from collections.abc import Iterator
-from typing import Any, BinaryIO, cast
+from typing import TYPE_CHECKING, BinaryIO, cast
 
 import msgspec
 
@@ -13,6 +13,9 @@ from mukret.destinations.formats import Opener, PlainWriter
 from mukret.destinations.json_objects import objects
 from mukret.destinations.jsonl import joined
 from mukret.destinations.nested import Nesting
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 CHUNK = 1_000_000
 
@@ -55,7 +58,7 @@ class Array:
         self.end = b"" if inside else b"\n"
         self.empty = True
 
-    def elements(self, records: Any) -> bytes | None:
+    def elements(self, records: pa.RecordBatch) -> bytes | None:
         """Records as elements, with what stands between them."""
         if not len(records):
             return None

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, BinaryIO
+from typing import BinaryIO
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -47,7 +47,7 @@ class JsonLines(PlainWriter):
 class Lines(EachInAFile):
     ending = ".jsonl"
 
-    def file_of(self, table: Table, schema: Any, file: BinaryIO) -> LinesFile:
+    def file_of(self, table: Table, schema: pa.Schema, file: BinaryIO) -> LinesFile:
         return LinesFile(table, file)
 
 
@@ -59,11 +59,11 @@ class LinesFile:
         self.file = file
         self.gathering = Gathering(ROWS_AT_ONCE, BYTES_AT_ONCE)
 
-    def write(self, batch: Any) -> None:
+    def write(self, batch: pa.RecordBatch) -> None:
         """Adds the rows of a record batch, of several together."""
         self._write(self.gathering.add(batch))
 
-    def _write(self, table: Any) -> None:
+    def _write(self, table: pa.Table) -> None:
         if table is not None:
             self.file.write(
                 joined(objects(table.combine_chunks().to_batches()[0], self.columns), "\n")
@@ -75,7 +75,7 @@ class LinesFile:
         self._write(self.gathering.rest())
 
 
-def joined(texts: Any, between: str) -> Any:
+def joined(texts: pa.Array, between: str) -> pa.Array:
     """Texts of an array in one buffer."""
     one = pa.ListArray.from_arrays(pa.array([0, len(texts)], pa.int32()), texts)
     return pc.binary_join(one, between)[0].as_buffer()

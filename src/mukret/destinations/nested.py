@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from typing import Any
 
 import pyarrow as pa
 
@@ -34,7 +33,7 @@ class Nesting:
                     "usage", message, hint="give one of them another name, or leave out --nested"
                 )
 
-    def records(self, rows: Rows) -> dict[str, Any]:
+    def records(self, rows: Rows) -> dict[str, pa.Array]:
         """The records of the roots as JSON texts, in string arrays."""
         return {
             name: pa.array(self._records(name, rows), pa.string())

@@ -4,7 +4,7 @@ its metadata.
 
 from __future__ import annotations
 
-from typing import Any, BinaryIO
+from typing import TYPE_CHECKING, BinaryIO
 
 import pyarrow.parquet as pq
 
@@ -12,6 +12,9 @@ from mukret.destinations.arrow import described
 from mukret.destinations.formats import EachInAFile
 from mukret.destinations.gathering import GatheredFile
 from mukret.rules.model import Rules, Table
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 ROWS_OF_A_GROUP = 100_000
 """Batches are small; readers want row groups that are not."""
@@ -30,19 +33,19 @@ class ParquetTables(EachInAFile):
                     False  # else it writes an end, when it goes, into a file that is closed
                 )
 
-    def file_of(self, table: Table, schema: Any, file: BinaryIO) -> ParquetFile:
+    def file_of(self, table: Table, schema: pa.Schema, file: BinaryIO) -> ParquetFile:
         return ParquetFile(self.delivery.rules, table, schema, file)
 
 
 class ParquetFile(GatheredFile):
     """A table on its way into a Parquet file."""
 
-    def __init__(self, rules: Rules, table: Table, schema: Any, file: BinaryIO) -> None:
+    def __init__(self, rules: Rules, table: Table, schema: pa.Schema, file: BinaryIO) -> None:
         super().__init__(ROWS_OF_A_GROUP, BYTES_OF_A_GROUP)
         self.schema = described(rules, table, schema)
         self.writer = pq.ParquetWriter(file, self.schema, compression="zstd", compression_level=1)
 
-    def put(self, rows: Any) -> None:
+    def put(self, rows: pa.RecordBatch) -> None:
         self.writer.write_table(rows.cast(self.schema), row_group_size=rows.num_rows)
 
     def end(self) -> None:

@@ -34,6 +34,7 @@ from mukret.destinations.gathering import Gathering
 from mukret.errors import OutputError, UsageError
 from mukret.rules.model import Rules, Table
 from mukret.semantics.rejects import Reject
+from mukret.values import JsonValue
 
 if TYPE_CHECKING:
     from adbc_driver_manager import dbapi
@@ -128,7 +129,7 @@ class Postgresql(Database):
             for name, batch in rows.tables.items():
                 self.copy(name, self.waiting[name].add(batch))
 
-    def copy(self, name: str, rows: Any) -> None:
+    def copy(self, name: str, rows: pa.RecordBatch) -> None:
         """Hands rows to the server; None of them are nothing."""
         if rows is None:
             return
@@ -141,7 +142,7 @@ class Postgresql(Database):
                 self.stage(name) if upsert else name, plain, mode="append", temporary=upsert
             )
 
-    def refuse_nul(self, name: str, rows: Any) -> None:
+    def refuse_nul(self, name: str, rows: pa.RecordBatch) -> None:
         """Raises OutputError for a text with the character NUL, which no text of PostgreSQL has."""
         for column in rows.column_names:
             array = rows.column(column).combine_chunks()
@@ -162,7 +163,7 @@ class Postgresql(Database):
 
     def set_aside(self, rejects: Sequence[Reject]) -> None:
         told = [json.loads(reject.line()) for reject in rejects]
-        columns: dict[str, Any] = {
+        columns: dict[str, pa.Array] = {
             "run": pa.array([self.run] * len(told), pa.int64()),
             "file": pa.array([one["file"] for one in told], pa.string()),
             "document": pa.array([one["document"] for one in told], pa.int64()),
@@ -175,7 +176,7 @@ class Postgresql(Database):
         with self.told(), self.cursor() as cursor:
             cursor.adbc_ingest(REJECTS, pa.table(columns), mode="append")
 
-    def publish(self, record: dict[str, Any]) -> None:
+    def publish(self, record: dict[str, JsonValue]) -> None:
         assert self.connection is not None
         record["anew"] = self.anew
         with self.told():
@@ -301,7 +302,7 @@ def driver() -> Callable[[str], dbapi.Connection]:
     return connect
 
 
-def _plain(schema: Any) -> Any:
+def _plain(schema: pa.Schema) -> pa.Schema:
     """The schema in which rows are handed over: enums as texts."""
     return pa.schema(
         [

@@ -11,7 +11,7 @@ import os
 import sqlite3
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from mukret.columns.types import written
 from mukret.destinations.contract import Delivery, Rows
@@ -23,7 +23,10 @@ from mukret.errors import OutputError, UsageError
 from mukret.rules.model import Rules, Table
 from mukret.semantics.rejects import Reject
 from mukret.types import Boolean, Float, Integer, Json, ListOf, ValueType
-from mukret.values import shown_text
+from mukret.values import JsonValue, shown_text
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 SCHEME = "sqlite:///"
 PATIENCE = 5.0
@@ -134,7 +137,7 @@ class Sqlite(Database):
         with self.told():
             self.connection.executemany(f"INSERT INTO {REJECTS} VALUES (?, ?, ?, ?, ?, ?)", rows)
 
-    def publish(self, record: dict[str, Any]) -> None:
+    def publish(self, record: dict[str, JsonValue]) -> None:
         assert self.connection is not None
         record["anew"] = self.anew
         created, told = json.dumps(self.created), json.dumps(record, ensure_ascii=False)
@@ -219,7 +222,7 @@ class Sqlite(Database):
             ) from None
 
 
-def _values(array: Any, kind: ValueType) -> list[Any]:
+def _values(array: pa.Array, kind: ValueType) -> list[Any]:
     if isinstance(kind, Integer | Float):
         return list(array.to_pylist())
     if isinstance(kind, Boolean):

@@ -5,13 +5,14 @@ written before an error stays.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any, BinaryIO
+from typing import BinaryIO
 
 from mukret.destinations.contract import Delivery, Rows
 from mukret.destinations.formats import FORMATS, Writer
 from mukret.errors import UsageError
 from mukret.rules.model import Rules
 from mukret.semantics.rejects import Reject
+from mukret.values import JsonValue
 
 
 class Stream:
@@ -61,7 +62,7 @@ class Stream:
     def set_aside(self, rejects: Sequence[Reject]) -> None:
         """They are counted, no more."""
 
-    def publish(self, record: dict[str, Any]) -> None:
+    def publish(self, record: dict[str, JsonValue]) -> None:
         assert self.writer is not None
         self.writer.close()
         self.stream.flush()

@@ -12,7 +12,7 @@ import datetime as dt
 import os
 from collections.abc import Callable, Sequence
 from decimal import Decimal
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from mukret.columns.types import written
 from mukret.destinations.contract import Delivery, Rows
@@ -29,8 +29,15 @@ from mukret.types import (
     Integer,
     Time,
     Timestamp,
+    TypedValue,
     ValueType,
 )
+
+if TYPE_CHECKING:
+    import pyarrow as pa
+    from xlsxwriter import Workbook as Book
+    from xlsxwriter.format import Format
+    from xlsxwriter.worksheet import Worksheet
 
 FILE = "tables.xlsx"
 MOST_ROWS = 1_048_575
@@ -44,7 +51,7 @@ FIRST_DAY = dt.date(1900, 3, 1)
 ELSEWHERE = "--format csv or parquet holds it"
 REJECTED = ("table", "file", "document", "path", "field", "code", "value", "message")
 
-Cell = Callable[[Any, int, int, Any], None]
+Cell = Callable[["Worksheet", int, int, Any], None]
 """Writes a value of Python into a sheet, at a row and a column."""
 
 
@@ -102,7 +109,7 @@ class Workbook(PlainWriter):
 class Sheet:
     """A table on its way into a sheet."""
 
-    def __init__(self, book: Any, name: str, table: Table, *, titles: bool) -> None:
+    def __init__(self, book: Book, name: str, table: Table, *, titles: bool) -> None:
         if len(table.columns) > MOST_COLUMNS:
             message = (
                 f"{table.name} has {len(table.columns):,} columns, a sheet {MOST_COLUMNS:,} "
@@ -116,7 +123,7 @@ class Sheet:
         self.sheet = _new_sheet(book, name, heads)
         self.cells = [_cell(kind, book) for _, kind in table.columns]
 
-    def write(self, batch: Any) -> None:
+    def write(self, batch: pa.RecordBatch) -> None:
         """Adds the rows of a record batch.
 
         Raises OutputError for a value that a sheet can't hold, with its place.
@@ -131,7 +138,7 @@ class Sheet:
                 if value is not None:
                     self.put(number, value)
 
-    def put(self, number: int, value: Any) -> None:
+    def put(self, number: int, value: TypedValue) -> None:
         try:
             self.cells[number](self.sheet, self.rows, number, value)
         except _NotHeld as error:
@@ -163,7 +170,7 @@ def _free_name(wanted: str, taken: Any) -> str:
     return name
 
 
-def _new_sheet(book: Any, name: str, heads: Sequence[str]) -> Any:
+def _new_sheet(book: Book, name: str, heads: Sequence[str]) -> Worksheet:
     sheet = book.add_worksheet(name)
     bold = book.add_format({"bold": True})
     sheet.freeze_panes(1, 0)
@@ -173,7 +180,7 @@ def _new_sheet(book: Any, name: str, heads: Sequence[str]) -> Any:
     return sheet
 
 
-def _values(array: Any, kind: ValueType) -> list[Any]:
+def _values(array: pa.Array, kind: ValueType) -> list[TypedValue]:
     if isinstance(
         kind, Integer | DecimalType | Float | Boolean | Date | Time | Datetime | Timestamp
     ):
@@ -181,7 +188,7 @@ def _values(array: Any, kind: ValueType) -> list[Any]:
     return list(written(array, kind).to_pylist())
 
 
-def _cell(kind: ValueType, book: Any) -> Cell:
+def _cell(kind: ValueType, book: Book) -> Cell:
     """How values of a type are written."""
     match kind:
         case Boolean():
@@ -204,8 +211,8 @@ def _cell(kind: ValueType, book: Any) -> Cell:
     return _text
 
 
-def _number(form: Any, kind: ValueType) -> Cell:
-    def put(sheet: Any, row: int, column: int, value: int | Decimal) -> None:
+def _number(form: Format, kind: ValueType) -> Cell:
+    def put(sheet: Worksheet, row: int, column: int, value: int | Decimal) -> None:
         digits = Decimal(value).as_tuple().digits
         if len(digits) > MOST_DIGITS:
             sheet.write_string(row, column, kind.written(value))
@@ -215,8 +222,8 @@ def _number(form: Any, kind: ValueType) -> Cell:
     return put
 
 
-def _moment(form: Any, kind: ValueType) -> Cell:
-    def put(sheet: Any, row: int, column: int, value: Any) -> None:
+def _moment(form: Format, kind: ValueType) -> Cell:
+    def put(sheet: Worksheet, row: int, column: int, value: TypedValue) -> None:
         day = (
             value
             if type(value) is dt.date
@@ -241,7 +248,7 @@ def _moment(form: Any, kind: ValueType) -> Cell:
     return put
 
 
-def _text(sheet: Any, row: int, column: int, value: str | None) -> None:
+def _text(sheet: Worksheet, row: int, column: int, value: str | None) -> None:
     if value is None:
         return
     if len(value.encode("utf-16-le")) // 2 > LONGEST_TEXT:

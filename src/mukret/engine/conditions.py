@@ -8,7 +8,6 @@ of the plain evaluator.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -24,7 +23,7 @@ NOWHERE = object()
 """Stands for a node of which nothing is there that a condition looks at."""
 
 
-def passing(judgement: Judgement, column: Callable[[int], Cells], count: int) -> Any:
+def passing(judgement: Judgement, column: Callable[[int], Cells], count: int) -> pa.Array:
     """A boolean array: which of so many rows fulfil all conditions.
 
     `column` gives the cells of a column.
@@ -40,11 +39,11 @@ def passing(judgement: Judgement, column: Callable[[int], Cells], count: int) ->
     return pa.array(answers, pa.bool_()).take(numbers)
 
 
-def _combined(columns: Sequence[Cells], count: int) -> tuple[Any, list[int]] | None:
+def _combined(columns: Sequence[Cells], count: int) -> tuple[pa.Array, list[int]] | None:
     """For each row the number of its combination of cells, and a row for each of these; None if
     there are many.
     """
-    together: Any = None
+    together: pa.Array = None
     firsts: list[int] = []
     for cells in columns:
         found = cells.different(MOST_DIFFERENT)
@@ -66,7 +65,7 @@ def _combined(columns: Sequence[Cells], count: int) -> tuple[Any, list[int]] | N
     return (together, firsts) if columns else None
 
 
-def _first_rows(numbers: Any) -> list[int]:
+def _first_rows(numbers: pa.Array) -> list[int]:
     """The first row of each number; numbers count from 0 in the order of their first rows."""
     rows = pa.table({"number": numbers, "row": pa.array(range(len(numbers)), pa.int64())})
     first = rows.group_by("number", use_threads=False).aggregate([("row", "min")]).sort_by("number")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING
 
 import pyarrow.compute as pc
 
@@ -19,6 +19,9 @@ from mukret.rules.model import RESPONSE, Table
 from mukret.semantics.fates import Fate, SeenKeys
 from mukret.semantics.rejects import Reject, refused, reject
 from mukret.semantics.tally import TableTally
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 Fates = Mapping[str, bytes]
 """What becomes of the rows of each table, by name."""
@@ -50,7 +53,7 @@ class DecidedTable:
             return range(self.rows.count)
         return [row for row, fate in enumerate(self.outcomes.fates) if not fate]
 
-    def written(self) -> Any:
+    def written(self) -> pa.RecordBatch:
         """The rows that are written, as a record batch."""
         found = self.columns.record_batch()
         if self.outcomes.all_written:

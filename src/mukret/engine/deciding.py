@@ -6,7 +6,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -99,7 +98,7 @@ class _Deciding:
         if keys is not None:
             self.deduplicate(keys)
 
-    def condition(self) -> Any:
+    def condition(self) -> pa.Array:
         """The values of `where`; an error is a fault of rows that have none so far."""
         if self.table.where is None:
             return None
@@ -128,16 +127,16 @@ class _Deciding:
             if fate == Fate.REJECTED:
                 self.faults[row] = [parent_rejected(table)]
 
-    def filter(self, row: int, passes: Any) -> None:
+    def filter(self, row: int, passes: pa.Array) -> None:
         self.fates[row] = Fate.FILTERED
         if passes[row].as_py() is None:
             self.unknown.add(row)
 
-    def keys(self) -> list[Any]:
+    def keys(self) -> list[pa.Array]:
         """The columns of the key as texts."""
         return [key_texts(self.columns, name) for name in self.table.key]
 
-    def deduplicate(self, keys: list[Any]) -> None:
+    def deduplicate(self, keys: list[pa.Array]) -> None:
         hollow = self.rows.hollow
         rows: Sequence[int] = range(self.rows.count)
         if any(self.fates) or hollow:
@@ -157,7 +156,7 @@ class _Deciding:
         if fate == Fate.REJECTED:
             self.faults[row] = [duplicate(dict(zip(self.table.key, key, strict=True)))]
 
-    def row_by_row(self, passes: Any, keys: list[Any] | None) -> None:
+    def row_by_row(self, passes: pa.Array, keys: list[pa.Array] | None) -> None:
         """In a table that recurses, the row above may be one of the table: it is decided first."""
         failing = set(_failing(passes)) - self.rows.hollow
         for row, above in enumerate(self.rows.gathered.above):
@@ -176,12 +175,12 @@ class _Deciding:
                     self.came_before(row, key, fate)
 
 
-def key_texts(columns: TypedColumns, name: str) -> Any:
+def key_texts(columns: TypedColumns, name: str) -> pa.Array:
     """A column of the key as texts that are equal if the values are."""
     kind = columns.rows.table.types[name]
     texts = written(columns.array(name), kind)
     return pc.if_else(pc.equal(texts, "-0"), "0", texts) if isinstance(kind, Float) else texts
 
 
-def _failing(passes: Any) -> list[int]:
+def _failing(passes: pa.Array) -> list[int]:
     return [] if passes is None else true_rows(pc.invert(pc.fill_null(passes, False)))

@@ -58,7 +58,7 @@ class _Table:
 
     rows: TableRows
     columns: dict[str, TypedColumn] = field(default_factory=dict)
-    prepared: dict[str, Any] = field(default_factory=dict)
+    prepared: dict[str, pa.Array] = field(default_factory=dict)
     surviving: list[int] = field(default_factory=list)
 
     @property

@@ -7,7 +7,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from mukret.documents import Origin, Source, find_sources, given_sources
 from mukret.engine.coverage import Unmatched
@@ -18,6 +18,9 @@ from mukret.semantics.one import origin_of, wanted_rules
 from mukret.semantics.records import Record, known, nested, parsed
 from mukret.semantics.rejects import Reject
 from mukret.semantics.tally import Tally
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 Inputs = str | os.PathLike[str] | Iterable[str | os.PathLike[str]]
 
@@ -31,7 +34,7 @@ class Result:
     `unmatched`: rules that found nothing.
     """
 
-    tables: dict[str, Any]
+    tables: dict[str, pa.Table]
     rejects: list[Reject]
     tally: Tally
     unmatched: list[Unmatched]
@@ -94,7 +97,7 @@ def extract(
 
     run = Run(wanted_rules(rules), _sources(inputs, documents, origin), workers=_threads(workers))
     links = RowsAbove(run)
-    batches: dict[str, list[Any]] = {name: [] for name in run.schemas}
+    batches: dict[str, list[pa.RecordBatch]] = {name: [] for name in run.schemas}
     rejects: list[Reject] = []
     for output in run.batches(links=Links.BY_BATCH):
         rejects += output.rejects
@@ -114,7 +117,7 @@ def stream(
     documents: Any = None,
     origin: Origin | str | None = None,
     workers: int = 1,
-) -> Iterator[tuple[str, Any]]:
+) -> Iterator[tuple[str, pa.RecordBatch]]:
     """The tables batch by batch: pairs of a table's name and a pyarrow.RecordBatch; empty batches
     are left out.
 

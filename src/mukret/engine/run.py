@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from enum import Enum, auto
 from functools import cached_property, partial
 from itertools import chain
-from typing import Any
+from typing import TYPE_CHECKING
 
 from mukret.documents import Batch, Finding, Source
 from mukret.documents.batches import Decoding, Wanted, nothing_read_since, nothing_wanted
@@ -36,6 +36,9 @@ from mukret.semantics.fates import NothingSettled, SeenKeys, keys_of
 from mukret.semantics.rejects import Reject, bad_document
 from mukret.semantics.tally import TableTally, Tally
 
+if TYPE_CHECKING:
+    import pyarrow as pa
+
 NO_RULE_READS = "an answer that no rule reads"
 """Why an answer of an HTTP archive is passed over."""
 
@@ -59,7 +62,7 @@ class Output:
     those of the nearest table above that is written; where the run is linked.
     """
 
-    tables: dict[str, Any]
+    tables: dict[str, pa.Table]
     rejects: list[Reject]
     tally: Tally
     kinds: KindsFound
@@ -146,7 +149,7 @@ class Run:
         self.started = started or datetime.now(UTC)
 
     @cached_property
-    def schemas(self) -> dict[str, Any]:
+    def schemas(self) -> dict[str, pa.Schema]:
         """The Arrow schema of each table that is written, in the order of the rules."""
         plans = {plan.table.name: plan for plan in self.plan.tables}
         return {

@@ -114,7 +114,7 @@ class ScannedRows:
     """
 
     def __init__(
-        self, found: Found, number: int, kept: Any, owners: Any, rules: Rows | None = None
+        self, found: Found, number: int, kept: Any, owners: pa.Array, rules: Rows | None = None
     ) -> None:
         self.found = found
         self.scan = found.scan
@@ -167,7 +167,7 @@ class ScannedRows:
             rules,
         )
 
-    def only(self, mask: Any) -> ScannedRows:
+    def only(self, mask: pa.Array) -> ScannedRows:
         """Those of these rows at which a boolean array is true."""
         rows = pc.indices_nonzero(mask).cast(pa.uint32())
         kept = rows if self.kept is None else self.kept.take(rows)
@@ -204,7 +204,7 @@ class ScannedRows:
         below = self.below(source.table)
         return below, below.node if source.column is None else below.column(source.column)
 
-    def cells(self, arrays: tuple[Any, Any, Any]) -> Cells:
+    def cells(self, arrays: tuple[pa.Array, pa.Array, pa.Array]) -> Cells:
         kinds, starts, lengths = arrays
         if self.kept is None:
             return Cells(self.scan.buffer, kinds, starts, lengths, self.count)
@@ -368,9 +368,9 @@ def _step(segment: Segment) -> str | int:
     return step.name if isinstance(step, Name) else step.index
 
 
-def _numbers(memory: Any, count: int) -> Any:
+def _numbers(memory: Any, count: int) -> pa.Array:
     return pa.Array.from_buffers(pa.uint32(), count, [None, pa.py_buffer(memory)])
 
 
-def _bytes(memory: Any, count: int) -> Any:
+def _bytes(memory: Any, count: int) -> pa.Buffer:
     return pa.Array.from_buffers(pa.uint8(), count, [None, pa.py_buffer(memory)])

@@ -6,7 +6,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
-from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -31,7 +30,7 @@ class UnsettledBlock:
 
     file: str
     whole: bool
-    tables: Mapping[str, Any]
+    tables: Mapping[str, pa.Table]
 
 
 @dataclass
@@ -67,7 +66,7 @@ class Settling:
             self.around = settled
         return settled
 
-    def table(self, table: Table, rows: Any, above: SettledTable | None) -> SettledTable:
+    def table(self, table: Table, rows: pa.RecordBatch, above: SettledTable | None) -> SettledTable:
         found = SettledTable(bytearray(rows.column(FATE).to_pylist()))
         around = above.fates if above is not None and any(above.fates) else None
         if table.rows.recurse is not None:
@@ -83,7 +82,7 @@ class Settling:
         return found
 
     def row_by_row(
-        self, table: Table, rows: Any, around: bytearray | None, found: SettledTable
+        self, table: Table, rows: pa.RecordBatch, around: bytearray | None, found: SettledTable
     ) -> None:
         """A row goes the way of the row above it, of its own table or of the one around it, which
         is settled before.
@@ -97,7 +96,9 @@ class Settling:
             if table.key and not found.fates[row]:
                 self.by_key(table, rows, [row], found)
 
-    def by_key(self, table: Table, rows: Any, kept: list[int], found: SettledTable) -> None:
+    def by_key(
+        self, table: Table, rows: pa.RecordBatch, kept: list[int], found: SettledTable
+    ) -> None:
         keys = [rows.column(f"{KEY}{name}") for name in table.key]
         numbers = pa.array(kept, pa.int64())
         filled = _filled(keys).take(
@@ -142,7 +143,7 @@ def _share(found: SettledTable, row: int, fate: int, table: str) -> None:
             found.faults[row] = parent_rejected(table)
 
 
-def _filled(columns: list[Any]) -> Any:
+def _filled(columns: list[pa.Array]) -> pa.Array:
     valid = pc.is_valid(columns[0])
     for column in columns[1:]:
         valid = pc.and_(valid, pc.is_valid(column))
@@ -152,7 +153,7 @@ def _filled(columns: list[Any]) -> Any:
 # ---- what comes of it
 
 
-def kept_rows(rows: Any, settled: SettledTable) -> Any:
+def kept_rows(rows: pa.RecordBatch, settled: SettledTable) -> pa.RecordBatch:
     """The rows that are written, with all columns."""
     if not any(settled.fates):
         return rows
@@ -160,7 +161,7 @@ def kept_rows(rows: Any, settled: SettledTable) -> Any:
     return rows.filter(pc.invert(row_mask(gone, rows.num_rows)))
 
 
-def otherwise(rows: Any, settled: SettledTable) -> TableTally:
+def otherwise(rows: pa.RecordBatch, settled: SettledTable) -> TableTally:
     """What must be added to the counts of the shares: something else became of some rows than was
     counted there.
     """
@@ -181,7 +182,9 @@ def otherwise(rows: Any, settled: SettledTable) -> TableTally:
     )
 
 
-def rejects_of(table: str, file: str, rows: Any, settled: SettledTable) -> Iterator[Reject]:
+def rejects_of(
+    table: str, file: str, rows: pa.RecordBatch, settled: SettledTable
+) -> Iterator[Reject]:
     """The rows that are rejected since a key came before, in their order."""
     for row, fault in settled.faults.items():
         document, path = rows.column(DOCUMENT)[row].as_py(), rows.column(PATH)[row].as_py()

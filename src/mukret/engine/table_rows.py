@@ -6,7 +6,7 @@ from bisect import bisect_left
 from collections.abc import Callable, Mapping, Sequence, Set
 from functools import cached_property
 from types import MappingProxyType
-from typing import Any, Self
+from typing import Self
 
 import pyarrow as pa
 
@@ -140,7 +140,7 @@ class TableRows:
     def recursive(self) -> bool:
         return self.table.rows.recurse is not None
 
-    def owners_in(self, origin: str) -> Any:
+    def owners_in(self, origin: str) -> pa.Array:
         """For each row, the number of the row of an ancestor that it stands below."""
         assert self.parent is not None
         owners = self.owner_array
@@ -149,7 +149,7 @@ class TableRows:
         return owners
 
     @cached_property
-    def owner_array(self) -> Any:
+    def owner_array(self) -> pa.Array:
         if isinstance(self.gathered, ScannedRows):
             return self.gathered.owner_array
         return pa.array(self.owners, pa.int32())

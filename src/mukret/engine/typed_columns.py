@@ -28,7 +28,7 @@ class TypedColumn:
     rows for it, `nulled` how many bad values became null, as the rules say.
     """
 
-    array: Any
+    array: pa.Array
     broken: Set[int] = frozenset()
     faults: Mapping[int, Fault] = field(default_factory=dict)
     nulled: int = 0
@@ -45,14 +45,14 @@ class TypedColumns:
 
     rows: TableRows
     columns: Mapping[str, TypedColumn]
-    prepared: Mapping[str, Any]
+    prepared: Mapping[str, pa.Array]
     surviving: Sequence[int]
 
-    def array(self, name: str) -> Any:
+    def array(self, name: str) -> pa.Array:
         return self.columns[name].array
 
     @property
-    def arrays(self) -> dict[str, Any]:
+    def arrays(self) -> dict[str, pa.Array]:
         """What expressions read, by name."""
         return {**self.prepared, **{name: column.array for name, column in self.columns.items()}}
 
@@ -100,7 +100,7 @@ class TypedColumns:
             if form is not None and row not in given.broken:
                 yield row, form, values[row]
 
-    def record_batch(self) -> Any:
+    def record_batch(self) -> pa.RecordBatch:
         """All rows, whatever becomes of them; null where a value is bad."""
         plan = self.rows.plan
         columns = [stored(kind).finished(self.array(name)) for name, kind in plan.table.columns]

@@ -53,7 +53,7 @@ def told_tables(rules: Rules) -> set[str]:
     return found
 
 
-def unsettled_schema(table: Table, schema: Any) -> Any:
+def unsettled_schema(table: Table, schema: pa.Schema) -> pa.Schema:
     """The columns of a table and those beside them.
 
     `schema` is that of its columns, None if it has none. Enums are texts, since a file of Arrow has
@@ -72,19 +72,19 @@ def unsettled_schema(table: Table, schema: Any) -> Any:
     return pa.schema([*own, *beside, *keys])
 
 
-def own_columns(rows: Any, table: Table, schema: Any) -> Any:
+def own_columns(rows: pa.RecordBatch, table: Table, schema: pa.Schema) -> pa.RecordBatch:
     """The columns of a table out of unsettled rows, as they are handed over."""
     arrays = [stored(kind).finished(rows.column(name)) for name, kind in table.columns]
     return pa.RecordBatch.from_arrays(arrays, schema=schema)
 
 
-def _plain(kind: Any) -> Any:
+def _plain(kind: pa.DataType) -> pa.DataType:
     return kind.value_type if pa.types.is_dictionary(kind) else kind
 
 
 def unsettled_rows(
-    rows: DecidedRows, schemas: Mapping[str, Any], told: set[str]
-) -> Iterator[tuple[str, Any]]:
+    rows: DecidedRows, schemas: Mapping[str, pa.Schema], told: set[str]
+) -> Iterator[tuple[str, pa.RecordBatch]]:
     """The rows of each table that is met in a batch, but for those that are rejected, as record
     batches of `unsettled_schema`. `schemas` has these by table, no others are looked at; `told` are
     those of which places are wanted.

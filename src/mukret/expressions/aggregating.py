@@ -6,16 +6,15 @@ import math
 from collections.abc import Sequence
 from decimal import ROUND_HALF_EVEN, Decimal
 from fractions import Fraction
-from typing import Any
 
 from mukret.expressions.tree import Aggregate
-from mukret.expressions.values import in_digits, overflow
+from mukret.expressions.values import Value, in_digits, overflow
 from mukret.types import DecimalType, Float
 from mukret.types.numbers import EXACT
 from mukret.types.taken import total
 
 
-def aggregated(node: Aggregate, values: Sequence[Any]) -> Any:
+def aggregated(node: Aggregate, values: Sequence[Value]) -> Value:
     """The value of an aggregate over the values of its field, nulls among them; COUNT without a
     field counts all.
 
@@ -41,7 +40,7 @@ def aggregated(node: Aggregate, values: Sequence[Any]) -> Any:
     return _average(node, known)
 
 
-def _average(node: Aggregate, values: Sequence[Any]) -> Any:
+def _average(node: Aggregate, values: Sequence[Value]) -> Value:
     if isinstance(node.type, Float):
         return _finite(sum(values) / len(values))
     assert isinstance(node.type, DecimalType)

@@ -10,7 +10,6 @@ import math
 import operator
 from collections.abc import Callable, Mapping, Sequence
 from decimal import Decimal
-from typing import Any
 
 from mukret.expressions import families
 from mukret.expressions.functions import FUNCTIONS
@@ -41,7 +40,7 @@ from mukret.expressions.tree import (
     NullTest,
     Temporal,
 )
-from mukret.expressions.values import division_by_zero, in_digits, int64, overflow
+from mukret.expressions.values import Value, division_by_zero, in_digits, int64, overflow
 from mukret.types import (
     Bad,
     Date,
@@ -61,7 +60,7 @@ from mukret.types.json import json_as_text
 from mukret.types.numbers import EXACT, float_text
 from mukret.values import Number
 
-COMPARISONS: dict[str, Callable[[Any, Any], bool]] = {
+COMPARISONS: dict[str, Callable[[Value, Value], bool]] = {
     "=": operator.eq,
     "<>": operator.ne,
     "<": operator.lt,
@@ -71,7 +70,7 @@ COMPARISONS: dict[str, Callable[[Any, Any], bool]] = {
 }
 
 
-def evaluate(node: Expression, row: Mapping[str, object]) -> Any:  # noqa: C901  # a case for each kind of node
+def evaluate(node: Expression, row: Mapping[str, object]) -> Value:  # noqa: C901  # a case for each kind of node
     """The value of an expression for one row of typed values.
 
     Raises Bad (division by zero, overflow, a cast).
@@ -134,7 +133,7 @@ def evaluate(node: Expression, row: Mapping[str, object]) -> Any:  # noqa: C901 
     raise AssertionError(node)
 
 
-def call(node: Call, arguments: Sequence[Any]) -> Any:
+def call(node: Call, arguments: Sequence[Value]) -> Value:
     """A function applied to values, null if one of them is null, unless it skips those.
 
     Raises Bad.
@@ -145,7 +144,9 @@ def call(node: Call, arguments: Sequence[Any]) -> Any:
     return function.value(node.type, *arguments)
 
 
-def _if_both(node: Binary, row: Mapping[str, object], function: Callable[[Any, Any], Any]) -> Any:
+def _if_both(
+    node: Binary, row: Mapping[str, object], function: Callable[[Value, Value], Value]
+) -> Value:
     left, right = evaluate(node.left, row), evaluate(node.right, row)
     return None if left is None or right is None else function(left, right)
 
@@ -166,7 +167,7 @@ def _logic(word: str, left: bool | None, right: bool | None) -> bool | None:
     return None if left is None or right is None else not decisive
 
 
-def arithmetic(node: Arithmetic, left: Any, right: Any) -> Any:
+def arithmetic(node: Arithmetic, left: Value, right: Value) -> Value:
     """One operation on two values that are not null. Raises Bad."""
     if node.operator == "/" and not right:
         raise division_by_zero()
@@ -179,7 +180,7 @@ def arithmetic(node: Arithmetic, left: Any, right: Any) -> Any:
             return _double(node.operator, left, right)
 
 
-INTEGERS: dict[str, Callable[[Any, Any], Any]] = {
+INTEGERS: dict[str, Callable[[Value, Value], Value]] = {
     "+": operator.add,
     "-": operator.sub,
     "*": operator.mul,
@@ -220,7 +221,7 @@ def _double(sign: str, left: float, right: float) -> float:
     return float(result)
 
 
-def negated(kind: ValueType | None, value: Any) -> Any:
+def negated(kind: ValueType | None, value: Value) -> Value:
     if isinstance(kind, Integer):
         return int64(-value)
     return (
@@ -230,7 +231,7 @@ def negated(kind: ValueType | None, value: Any) -> Any:
     )
 
 
-def convert(node: Conversion, value: Any) -> Any:
+def convert(node: Conversion, value: Value) -> Value:
     """A cast, or a field's `type`: exact unless the target rounds. Raises Bad."""
     if value is None:
         return None
@@ -252,7 +253,7 @@ def convert(node: Conversion, value: Any) -> Any:
     return value
 
 
-def read_text(node: Conversion, text: str) -> Any:
+def read_text(node: Conversion, text: str) -> Value:
     """A text read as the target type: with all reading options for a field's `type`, strictly for
     CAST.
     """
@@ -264,7 +265,7 @@ def read_text(node: Conversion, text: str) -> Any:
     return target.type.convert(text.strip(WHITE_SPACE), target.options)
 
 
-def as_number(target: Reading, value: Any) -> Any:
+def as_number(target: Reading, value: Value) -> Value:
     """An integer, decimal or float as an integer or decimal; a float stands for its shortest
     decimal text.
     """

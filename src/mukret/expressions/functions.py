@@ -9,10 +9,9 @@ import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from decimal import ROUND_CEILING, ROUND_FLOOR, ROUND_HALF_UP, Decimal
-from typing import Any
 
 from mukret.expressions import families
-from mukret.expressions.values import division_by_zero, in_digits, int64, no_result, overflow
+from mukret.expressions.values import Value, division_by_zero, in_digits, int64, no_result, overflow
 from mukret.types import DecimalType, Float, Integer, Text, ValueType
 from mukret.types.numbers import EXACT
 
@@ -38,7 +37,7 @@ class Function:
     least: int
     most: int | None
     signature: Callable[[Types], tuple[Types, ValueType]]
-    value: Callable[..., Any]
+    value: Callable[..., Value]
     skips_nulls: bool = False
 
 
@@ -113,11 +112,11 @@ def _modulo(types: Types) -> tuple[Types, ValueType]:
 # ---- values
 
 
-def _absolute(kind: ValueType, number: Any) -> Any:
+def _absolute(kind: ValueType, number: Value) -> Value:
     return int64(abs(number)) if isinstance(kind, Integer) else abs(number)
 
 
-def _to_scale(kind: ValueType, number: Any, rounding: str) -> Any:
+def _to_scale(kind: ValueType, number: Value, rounding: str) -> Value:
     if isinstance(kind, DecimalType):
         return in_digits(
             number.quantize(Decimal((0, (1,), -kind.scale)), rounding=rounding, context=EXACT),
@@ -126,7 +125,7 @@ def _to_scale(kind: ValueType, number: Any, rounding: str) -> Any:
     return number
 
 
-def _floor(kind: ValueType, number: Any) -> Any:
+def _floor(kind: ValueType, number: Value) -> Value:
     return (
         float(math.floor(number))
         if isinstance(kind, Float)
@@ -134,7 +133,7 @@ def _floor(kind: ValueType, number: Any) -> Any:
     )
 
 
-def _ceiling(kind: ValueType, number: Any) -> Any:
+def _ceiling(kind: ValueType, number: Value) -> Value:
     return (
         float(math.ceil(number))
         if isinstance(kind, Float)
@@ -142,7 +141,7 @@ def _ceiling(kind: ValueType, number: Any) -> Any:
     )
 
 
-def round_half_away(kind: ValueType, number: Any, digits: int) -> Any:
+def round_half_away(kind: ValueType, number: Value, digits: int) -> Value:
     """ROUND: to so many digits after the point, halves away from zero; a float by its shortest
     decimal text.
     """
@@ -165,7 +164,7 @@ def finite(number: float) -> float:
     return number
 
 
-def _remainder(kind: ValueType, number: Any, divisor: Any) -> Any:
+def _remainder(kind: ValueType, number: Value, divisor: Value) -> Value:
     """With the sign of the dividend."""
     if not divisor:
         raise division_by_zero()

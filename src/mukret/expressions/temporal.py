@@ -4,10 +4,9 @@ from __future__ import annotations
 
 import datetime as dt
 from decimal import ROUND_HALF_EVEN, Decimal
-from typing import Any
 
 from mukret.expressions import families
-from mukret.expressions.values import division_by_zero, no_result, overflow
+from mukret.expressions.values import Value, division_by_zero, no_result, overflow
 from mukret.types import Date, Datetime, DecimalType, Duration, Integer, Time, Timestamp, ValueType
 from mukret.types.durations import in_64_bits
 from mukret.types.instants import EPOCH, local_to_utc
@@ -52,7 +51,7 @@ def temporal_type(operator: str, left: ValueType, right: ValueType) -> ValueType
     return None
 
 
-def temporal(operator: str, kind: ValueType | None, left: Any, right: Any) -> Any:
+def temporal(operator: str, kind: ValueType | None, left: Value, right: Value) -> Value:
     """One operation on two values that are not null. Raises Bad."""
     if operator in ("*", "/"):
         return _scaled(operator, left, right)
@@ -85,7 +84,7 @@ def _in_range(value: dt.timedelta) -> dt.timedelta:
     return value
 
 
-def _scaled(operator: str, left: Any, right: Any) -> dt.timedelta:
+def _scaled(operator: str, left: Value, right: Value) -> dt.timedelta:
     """Rounded to the microsecond, half-even."""
     duration, number = (left, right) if isinstance(left, dt.timedelta) else (right, left)
     if operator == "/" and not number:
@@ -99,7 +98,7 @@ def _scaled(operator: str, left: Any, right: Any) -> dt.timedelta:
         raise overflow("64 bits of microseconds") from None
 
 
-def extracted(part: str, value: Any) -> int | Decimal:
+def extracted(part: str, value: Value) -> int | Decimal:
     """A part of a value: an integer, SECOND and EPOCH with six digits.
 
     ISO weeks; DOW 0 is Sunday; instants in UTC.
@@ -122,7 +121,7 @@ def extracted(part: str, value: Any) -> int | Decimal:
     return int(getattr(value, part.lower()))
 
 
-def _since_epoch(value: Any) -> dt.timedelta:
+def _since_epoch(value: Value) -> dt.timedelta:
     if isinstance(value, dt.timedelta):
         return value
     if not isinstance(value, dt.datetime):

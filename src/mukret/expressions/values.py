@@ -3,9 +3,14 @@
 from __future__ import annotations
 
 from decimal import Decimal
+from typing import Any, TypeAlias
 
 from mukret.types import Bad
 from mukret.types.numbers import INT64_MAX, INT64_MIN, MAX_DIGITS
+
+# A value of the type that an expression was checked to have. Which one that is only the node
+# knows: operators and functions are chosen by it before they are called.
+Value: TypeAlias = Any
 
 
 def division_by_zero() -> Bad:

@@ -7,7 +7,6 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import islice, zip_longest
-from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -347,7 +346,7 @@ def _compare_values(
             changes.values.setdefault(name, Change()).see(len(different), cases)
 
 
-def _equal(one: Any, two: Any) -> Any:
+def _equal(one: pa.Array, two: pa.Array) -> pa.Array:
     return pc.or_(
         pc.fill_null(pc.equal(one, two), False), pc.and_(pc.is_null(one), pc.is_null(two))
     )
@@ -358,13 +357,13 @@ def _both_numbers(one: ValueType, two: ValueType) -> bool:
     return one != two and isinstance(one, numbers) and isinstance(two, numbers)
 
 
-def _plain_numbers(texts: Any) -> Any:
+def _plain_numbers(texts: pa.Array) -> pa.Array:
     """Numbers without the zeros at the end of a fraction: 12.45 and 12.4500 are one value."""
     cut = pc.utf8_rtrim(pc.utf8_rtrim(texts, characters="0"), characters=".")
     return pc.if_else(pc.match_substring(texts, "."), cut, texts)
 
 
-def _texts(table: DecidedTable, name: str, kind: ValueType, which: Any) -> Any:
+def _texts(table: DecidedTable, name: str, kind: ValueType, which: pa.Array) -> pa.Array:
     return written(table.columns.array(name), kind).take(which)
 
 

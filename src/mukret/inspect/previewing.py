@@ -8,7 +8,7 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from random import Random
-from typing import Any, Protocol
+from typing import Protocol
 
 from mukret.engine.decided import DecidedRows, DecidedTable
 from mukret.inspect.picking import Wanted, all_rows
@@ -16,6 +16,7 @@ from mukret.rules.sources import At
 from mukret.semantics.choosing import stood_there
 from mukret.semantics.fates import Fate
 from mukret.semantics.rejects import Reject
+from mukret.types import TypedValue
 from mukret.values import shown_text
 
 
@@ -29,7 +30,7 @@ class SeenRow:
     """
 
     nth: int
-    values: dict[str, Any]
+    values: dict[str, TypedValue]
     reject: Reject | None = None
     stood: dict[str, str] = field(default_factory=dict)
 

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING
 
 from mukret.destinations.deliver import Extraction, record_of
 from mukret.engine.run import Links
@@ -27,13 +27,17 @@ from mukret.plan.compiled import make_plan
 from mukret.rules.model import Rules
 from mukret.semantics.rejects import Reject
 from mukret.semantics.tally import Tally
+from mukret.values import JsonValue
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 
 @dataclass(frozen=True)
 class MergedOutput:
     """What a block gives to a destination."""
 
-    tables: Mapping[str, Any]
+    tables: Mapping[str, pa.Table]
     rejects: Sequence[Reject]
     above: Mapping[str, Sequence[int]]
 
@@ -56,7 +60,7 @@ class Merge:
         self.started = min(datetime.fromisoformat(part.record["started"]) for part in parts)
 
     @cached_property
-    def schemas(self) -> dict[str, Any]:
+    def schemas(self) -> dict[str, pa.Schema]:
         plans = {plan.table.name: plan for plan in make_plan(self.rules, None).tables}
         return {
             name: plans[name].schema for name, table in self.rules.tables.items() if table.columns
@@ -67,7 +71,7 @@ class Merge:
         """As it is delivered."""
         return Extraction(self.rules, self.schemas, self.tally, self.batches, self.record)
 
-    def record(self) -> dict[str, Any]:
+    def record(self) -> dict[str, JsonValue]:
         """That of one run over all of the input, and how many parts there were."""
         record = record_of(
             self.rules,
@@ -117,7 +121,7 @@ class Merge:
     def output(self, block: MergedBlock, settling: Settling, links: Links) -> MergedOutput:
         settled = settling.settle(block.rows)
         rejects = list(block.rejects)
-        tables: dict[str, Any] = {}
+        tables: dict[str, pa.Table] = {}
         for name, table in settled.items():
             rows = block.rows.tables[name]
             self.tally.tables[name].merge(otherwise(rows, table))
@@ -169,11 +173,11 @@ def _numbers(table: SettledTable) -> dict[int, int]:
     return {row: number for number, row in enumerate(kept)}
 
 
-def _without_number(told: Mapping[str, Any]) -> dict[str, Any]:
+def _without_number(told: Mapping[str, JsonValue]) -> dict[str, JsonValue]:
     return {name: value for name, value in told.items() if name != "number"}
 
 
-def _hashes(told: Mapping[str, Any]) -> set[str]:
+def _hashes(told: Mapping[str, JsonValue]) -> set[str]:
     """Of the rules file of a part, and of all that it includes or refers to."""
     return {told["sha256"], *(one["sha256"] for one in told.get("includes", ()))}
 

@@ -17,6 +17,7 @@ from mukret.engine.settling import UnsettledBlock
 from mukret.errors import InputError
 from mukret.parts.format import BLOCKS, ENDING, REJECTS, BlockLine
 from mukret.semantics.rejects import Problem, Reject
+from mukret.values import JsonValue
 
 
 @dataclass(frozen=True)
@@ -36,7 +37,7 @@ class Part:
         self.place = Path(folder)
         try:
             self.record: dict[str, Any] = json.loads((self.place / RUN_FILE).read_bytes())
-            self.share: Mapping[str, Any] = self.record["part"]
+            self.share: Mapping[str, JsonValue] = self.record["part"]
         except OSError as error:
             reason = (error.strerror or str(error)).lower()
             raise InputError("not-opened", f"{folder}: no part: {RUN_FILE}: {reason}") from None

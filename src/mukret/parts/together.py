@@ -16,6 +16,7 @@ from mukret.engine.run import Run
 from mukret.errors import Notice
 from mukret.rules.model import Rules
 from mukret.semantics.tally import TableTally, Tally
+from mukret.values import JsonValue
 
 UNMATCHED, FILTERED_UNKNOWN = "unmatched", "filtered-unknown"
 """Codes of warnings that are not those of a share alone."""
@@ -37,7 +38,7 @@ class Told:
     documents: int
     documents_left_out: int
     response_values_nulled: int
-    sample: dict[str, Any]
+    sample: dict[str, JsonValue]
     notices: list[Notice]
     unmatched: list[Unmatched]
     open: list[OpenRule]
@@ -59,7 +60,7 @@ class Told:
         )
 
     @classmethod
-    def of_record(cls, record: Mapping[str, Any]) -> Told:
+    def of_record(cls, record: Mapping[str, JsonValue]) -> Told:
         """As the record of a part has it."""
         names = ("tables", "bad_documents", "documents_left_out", "sample")
         told = {name: record[name] for name in names} | {
@@ -68,9 +69,9 @@ class Told:
         told["response_values_nulled"] = record["response"]["values_nulled"]
         return msgspec.convert(told, cls)
 
-    def beside_the_record(self) -> dict[str, Any]:
+    def beside_the_record(self) -> dict[str, JsonValue]:
         """What stands in the record of a part beside that of a run."""
-        told: dict[str, Any] = msgspec.to_builtins(self)
+        told: dict[str, JsonValue] = msgspec.to_builtins(self)
         return {name: told[name] for name in _OF_A_PART}
 
 
@@ -123,7 +124,7 @@ class Together:
         return [rule for name, rule in self.told.items() if name in still_open]
 
     @property
-    def sample(self) -> dict[str, Any]:
+    def sample(self) -> dict[str, JsonValue]:
         """Each share has looked at some documents of its own."""
         return {
             "documents": self.documents_sampled,

@@ -19,6 +19,7 @@ from mukret.errors import Interrupted
 from mukret.parts.format import BLOCKS, ENDING, REJECTS, BlockLine
 from mukret.parts.shares import Share, fingerprint
 from mukret.parts.together import Told
+from mukret.values import JsonValue
 
 
 def extract_part(
@@ -106,10 +107,10 @@ class _PartFolder:
         for name, writer in self.tables.items():
             writer.write_batch(found[name] if name in found else self.nothing(name))
 
-    def nothing(self, name: str) -> Any:
+    def nothing(self, name: str) -> pa.Table:
         return pa.RecordBatch.from_pylist([], schema=self.schemas[name])
 
-    def publish(self, record: dict[str, Any]) -> None:
+    def publish(self, record: dict[str, JsonValue]) -> None:
         self.opened.close()
         record["files"] = [*(f"{name}{ENDING}" for name in self.tables), BLOCKS, REJECTS, RUN_FILE]
         record["format"] = "part"

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from mukret.report.findings import weighed
 from mukret.report.profile import ColumnProfile
 from mukret.report.reading import Report, TableReport
 from mukret.report.words import sentence
+from mukret.values import JsonValue
 
 
-def report_as_json(report: Report) -> dict[str, Any]:
+def report_as_json(report: Report) -> dict[str, JsonValue]:
     """What the page says, without its pictures."""
     verdict, findings = weighed(report)
     return {
@@ -35,7 +34,7 @@ def report_as_json(report: Report) -> dict[str, Any]:
     }
 
 
-def _table(table: TableReport) -> dict[str, Any]:
+def _table(table: TableReport) -> dict[str, JsonValue]:
     columns = {column.name: _column(column) for column in table.columns.values()}
     return {
         "rows": table.rows,
@@ -45,7 +44,7 @@ def _table(table: TableReport) -> dict[str, Any]:
     }
 
 
-def _column(column: ColumnProfile) -> dict[str, Any]:
+def _column(column: ColumnProfile) -> dict[str, JsonValue]:
     return {
         "type": column.kind,
         "nulls": column.nulls,

@@ -10,12 +10,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from mukret.columns.hashing import hash_array
 from mukret.delivered.contract import DeliveredTable
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 MOST_HASHES = 400_000
 
@@ -56,7 +59,7 @@ class KeyHashes:
         self.zeros = 0
         self.kept = np.empty(0, np.uint64)
 
-    def see(self, batch: Any) -> None:
+    def see(self, batch: pa.RecordBatch) -> None:
         hashed = hash_array([batch.column(name) for name in self.columns], batch.num_rows)
         hashes = np.frombuffer(hashed.buffers()[1], np.uint64)[::2]
         self.kept = np.concatenate([self.kept, self.ending(hashes, self.zeros)])
@@ -65,7 +68,7 @@ class KeyHashes:
             self.kept = self.ending(self.kept, self.zeros)
 
     @staticmethod
-    def ending(hashes: Any, zeros: int) -> Any:
+    def ending(hashes: pa.Array, zeros: int) -> pa.Array:
         return hashes[hashes & np.uint64((1 << zeros) - 1) == 0]
 
 

@@ -8,7 +8,6 @@ import io
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import matplotlib as mpl
 import numpy as np
@@ -59,7 +58,7 @@ def bars_of(column: ColumnProfile) -> Bars | None:
     return Bars(heights.tolist(), float(edges[0]), float(edges[-1]))
 
 
-def positions(array: Any) -> Any:
+def positions(array: pa.Array) -> pa.Array:
     """Typed values as places on a line: numbers as they are, moments and spans in microseconds."""
     kind = array.type
     if pa.types.is_date32(kind):

@@ -52,7 +52,7 @@ class ColumnProfile:
     smallest: str | None
     largest: str | None
     top: list[tuple[str, int]]
-    sample: Any
+    sample: pa.Array
 
     @property
     def filled(self) -> int:
@@ -84,7 +84,7 @@ class Hashes:
         self.most = most
         self.smallest = np.empty(0, np.uint64)
 
-    def add(self, texts: Any) -> None:
+    def add(self, texts: pa.Array) -> None:
         hashed = np.frombuffer(hash_array([texts], len(texts)).buffers()[1], np.uint64)[::2]
         if len(self.smallest) == self.most:
             hashed = hashed[hashed < self.smallest[-1]]
@@ -111,7 +111,7 @@ class _Column:
     def ordered(self) -> bool:
         return self.kind.is_number or isinstance(self.kind, ORDERED)
 
-    def see(self, texts: Any) -> None:
+    def see(self, texts: pa.Array) -> None:
         self.nulls += texts.null_count
         texts = texts.drop_null()
         if not len(texts):
@@ -122,7 +122,7 @@ class _Column:
         if self.ordered:
             self.see_ends(texts)
 
-    def count(self, texts: Any) -> None:
+    def count(self, texts: pa.Array) -> None:
         assert self.counted is not None
         found = texts.value_counts()
         if len(found) + len(self.counted) > 4 * MOST_DIFFERENT:
@@ -134,7 +134,7 @@ class _Column:
         if len(self.counted) > MOST_DIFFERENT:
             self.counted = None
 
-    def see_ends(self, texts: Any) -> None:
+    def see_ends(self, texts: pa.Array) -> None:
         values = typed(texts, self.kind)
         ends = pc.min_max(values)
         for name, end in (("smallest", ends["min"]), ("largest", ends["max"])):
@@ -149,7 +149,7 @@ class _Column:
             if further:
                 setattr(self, name, (end, text))
 
-    def profile(self, name: str, kind: str, rows: int, sample: Any) -> ColumnProfile:
+    def profile(self, name: str, kind: str, rows: int, sample: pa.Array) -> ColumnProfile:
         sample = sample.drop_null()
         counted = self.counted
         top = Counter(sample.to_pylist()) if counted is None else counted
@@ -169,7 +169,7 @@ class _Column:
         )
 
 
-def typed(texts: Any, kind: ValueType) -> Any:
+def typed(texts: pa.Array, kind: ValueType) -> pa.Array:
     """Texts of CSV cells as Arrow holds values of their type, times of day and durations as
     microseconds. Raises ArrowInvalid and Bad.
     """
@@ -181,7 +181,7 @@ def typed(texts: Any, kind: ValueType) -> Any:
     return texts.cast(target)
 
 
-def _once_each(texts: Any, convert: Any, target: Any) -> Any:
+def _once_each(texts: pa.Array, convert: Any, target: pa.DataType) -> pa.Array:
     encoded = texts.dictionary_encode()
     return pa.array([convert(text) for text in encoded.dictionary.to_pylist()], target).take(
         encoded.indices
@@ -197,9 +197,9 @@ class RowSample:
         self.most = most
         self.random = np.random.default_rng(20310401)
         self.numbers = np.empty(0)
-        self.rows: Any = None
+        self.rows: pa.Table | None = None
 
-    def see(self, batch: Any) -> None:
+    def see(self, batch: pa.RecordBatch) -> None:
         numbers = self.random.random(batch.num_rows)
         if len(self.numbers) == self.most:
             chosen = numbers < self.numbers.max()
@@ -214,7 +214,7 @@ class RowSample:
                 self.rows.take(pa.array(kept)).combine_chunks(),
             )
 
-    def column(self, name: str) -> Any:
+    def column(self, name: str) -> pa.Array:
         return (
             pa.array([], pa.string())
             if self.rows is None

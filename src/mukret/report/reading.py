@@ -6,13 +6,13 @@ from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Any
 
 from mukret.delivered.contract import Delivered, DeliveredReject, DeliveredTable
 from mukret.report.joins import Join, KeyHashes, join_columns, joined
 from mukret.report.profile import ColumnProfile, profile
 from mukret.semantics.rejects import PARENT_REJECTED
 from mukret.semantics.tally import TableTally
+from mukret.values import JsonValue
 
 MOST_EXAMPLES = 3
 MOST_REASONS = 1_000
@@ -42,7 +42,7 @@ class Refused:
     field_name: str | None
     code: str
     count: int = 0
-    examples: list[tuple[DeliveredReject, Mapping[str, Any]]] = field(default_factory=list)
+    examples: list[tuple[DeliveredReject, Mapping[str, JsonValue]]] = field(default_factory=list)
 
 
 @dataclass(frozen=True)
@@ -53,7 +53,7 @@ class Report:
     """
 
     target: str
-    record: Mapping[str, Any]
+    record: Mapping[str, JsonValue]
     runs: int
     tables: Mapping[str, TableReport]
     joins: Sequence[Join]
@@ -105,9 +105,9 @@ class Report:
         return len(self.record["sample"]["twice"])
 
     @property
-    def unmatched(self) -> Sequence[Mapping[str, Any]]:
+    def unmatched(self) -> Sequence[Mapping[str, JsonValue]]:
         """Rules that found nothing."""
-        found: Sequence[Mapping[str, Any]] = self.record["unmatched"]
+        found: Sequence[Mapping[str, JsonValue]] = self.record["unmatched"]
         return found
 
 

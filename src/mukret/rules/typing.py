@@ -9,7 +9,7 @@ from dataclasses import fields as dataclass_fields
 from dataclasses import replace
 from decimal import Decimal
 from types import MappingProxyType
-from typing import Any, NamedTuple, TypeVar, cast
+from typing import Any, NamedTuple, TypeAlias, TypeVar, cast
 
 from mukret.paths.regexps import PatternError, capturing
 from mukret.rules.model import Policy
@@ -39,6 +39,10 @@ from mukret.types.names import TYPE_NAMES, TypeNameError, item_name, list_of
 from mukret.types.numbers import MAX_DIGITS
 from mukret.types.zones import zone, zone_names
 
+# What a reading option can be: a flag, a text, several of them, or a pattern.
+OptionValue: TypeAlias = Any
+GivenOptions: TypeAlias = dict[str, OptionValue]
+
 Found = TypeVar("Found")
 OPTION_NAMES = tuple(option.name for option in dataclass_fields(Options))
 TYPE_KEYS = keys("type note " + " ".join(OPTION_NAMES))
@@ -63,7 +67,7 @@ class _Named(NamedTuple):
     """A type with a name, and the options that the file gives it."""
 
     kind: ValueType
-    given: dict[str, Any]
+    given: GivenOptions
 
 
 class TypeNames:
@@ -73,7 +77,7 @@ class TypeNames:
         self.reader = reader
         self.enums: dict[str, Enum] = {}
         self.named: dict[str, _Named] = {}
-        self.defaults: dict[str, Any] = {}
+        self.defaults: GivenOptions = {}
         """Reading options of the whole file."""
         self.default_policy: Policy = "reject"
 
@@ -97,7 +101,7 @@ class TypeNames:
         """A built-in type with the defaults of the file."""
         return Reading(reading.type, replace(reading.options, **self.defaults_for(reading.type)))
 
-    def defaults_for(self, kind: ValueType) -> dict[str, Any]:
+    def defaults_for(self, kind: ValueType) -> GivenOptions:
         return {
             name: value for name, value in self.defaults.items() if name in kind.accepts_options
         }
@@ -231,10 +235,10 @@ class TypeNames:
         return Reading(base.type, replace(base.options, **given))
 
     def options(
-        self, kind: ValueType, below: MappingType[str, Any], body: Mapping
-    ) -> dict[str, Any]:
+        self, kind: ValueType, below: MappingType[str, OptionValue], body: Mapping
+    ) -> GivenOptions:
         """The reading options that stand in a mapping; `below` are those that they go on top of."""
-        given: dict[str, Any] = {}
+        given: GivenOptions = {}
         for name in OPTION_NAMES:
             if name not in body.entries:
                 continue
@@ -251,7 +255,7 @@ class TypeNames:
         self.marks_differ({"point": PLAIN.point, **below, **given}, body)
         return given
 
-    def marks_differ(self, options: MappingType[str, Any], body: Mapping) -> None:
+    def marks_differ(self, options: MappingType[str, OptionValue], body: Mapping) -> None:
         if options.get("grouping") is not None and options["grouping"] == options["point"]:
             self.reader.add(
                 "wrong-value",
@@ -260,7 +264,7 @@ class TypeNames:
                 "say point as well",
             )
 
-    def option(self, name: str, node: Node, kind: ValueType) -> Any:
+    def option(self, name: str, node: Node, kind: ValueType) -> OptionValue:
         reader = self.reader
         match name:
             case "trim" | "percent" | "accounting":

@@ -11,10 +11,10 @@ import json
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import lru_cache
-from typing import Any
 from urllib.parse import urlencode
 
 from mukret.sample import FEED_FOLDER, sample_files
+from mukret.values import JsonValue
 
 ROOT = "/v2"
 MOST_PER_PAGE = 100
@@ -32,7 +32,7 @@ class Refused(Exception):
 class Said:
     """An answer. `turn`: where in it the next page is named (`cursor`, `next` …), if it is."""
 
-    content: Any
+    content: JsonValue
     headers: Mapping[str, str] = field(default_factory=dict)
     turn: str | None = None
 
@@ -78,7 +78,7 @@ def ports(query: Query) -> Said:
     return Said({"ports": found, "next_cursor": cursor}, turn="next_cursor")
 
 
-def _port(port: Mapping[str, Any]) -> dict[str, Any]:
+def _port(port: Mapping[str, JsonValue]) -> dict[str, JsonValue]:
     code = port["code"]
     links = {"berths": f"{ROOT}/ports/{code}/berths{{?lit}}", "tide": f"ports/{code}/tide"}
     own = {name: port[name] for name in ("code", "name", "location", "opened") if name in port}
@@ -111,7 +111,7 @@ def sailings(query: Query) -> Said:
     return Said({"page": number, "total": len(every), "sailings": here})
 
 
-def _brief(sailing: Mapping[str, Any], port: str) -> dict[str, Any]:
+def _brief(sailing: Mapping[str, JsonValue], port: str) -> dict[str, JsonValue]:
     return {"port": port} | {
         name: sailing.get(name) for name in ("id", "to", "vessel", "state", "departs")
     }
@@ -154,7 +154,7 @@ def log(query: Query) -> Said:
     return Said({"log": found, "paging": {"next": following}}, turn="next")
 
 
-def graph(body: Any) -> Said:
+def graph(body: JsonValue) -> Said:
     """A query with variables (a GraphQL request over HTTP); whatever it asks for, the ports are
     what there is.
     """
@@ -172,27 +172,29 @@ def graph(body: Any) -> Said:
 # ---- what they share
 
 
-def _day(query: Query) -> dict[str, Any]:
+def _day(query: Query) -> dict[str, JsonValue]:
     raw = timetables().get(query.get("day") or next(iter(timetables())))
     if raw is None:
         raise Refused(404, f"no timetable for that day; there are {', '.join(timetables())}")
-    found: dict[str, Any] = json.loads(raw)
+    found: dict[str, JsonValue] = json.loads(raw)
     return found
 
 
-def _ports(query: Query) -> list[dict[str, Any]]:
-    found: list[dict[str, Any]] = _day(query)["network"]["ports"]
+def _ports(query: Query) -> list[dict[str, JsonValue]]:
+    found: list[dict[str, JsonValue]] = _day(query)["network"]["ports"]
     return found
 
 
-def _one_port(code: str, query: Query) -> dict[str, Any]:
+def _one_port(code: str, query: Query) -> dict[str, JsonValue]:
     found = next((port for port in _ports(query) if port["code"] == code), None)
     if found is None:
         raise Refused(404, f"no port {code}")
     return found
 
 
-def _by_cursor(every: list[Any], cursor: str | None, query: Query) -> tuple[list[Any], str | None]:
+def _by_cursor(
+    every: list[JsonValue], cursor: str | None, query: Query
+) -> tuple[list[JsonValue], str | None]:
     """A page, and the cursor of the next one: nobody's business what is in it."""
     begin = 0
     if cursor:

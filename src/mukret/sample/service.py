@@ -26,6 +26,7 @@ from mukret.errors import OutputError
 from mukret.sample import answers
 from mukret.sample.answers import ROOT, Refused, Said, timetables
 from mukret.sample.faults import Fault, Faults
+from mukret.values import JsonValue
 
 USER, PASSWORD, TOKEN = "deckhand", "salt-and-rope", "gangway-7"
 """`TOKEN` is a pass that stays good; the others come from /boarding and run out."""
@@ -192,7 +193,7 @@ class _Handler(BaseHTTPRequestHandler):
             body = None
         self.respond(body)
 
-    def respond(self, body: Any) -> None:
+    def respond(self, body: JsonValue) -> None:
         parts = urlsplit(self.path)
         query = {name: values[-1] for name, values in parse_qs(parts.query).items()}
         path = parts.path
@@ -208,7 +209,7 @@ class _Handler(BaseHTTPRequestHandler):
         except Refused as refused:
             self.problem(refused.status, str(refused))
 
-    def route(self, steps: list[str], query: answers.Query, body: Any) -> None:
+    def route(self, steps: list[str], query: answers.Query, body: JsonValue) -> None:
         match self.command, steps:
             case "POST", ["boarding"]:
                 self.boarding(body)
@@ -233,7 +234,7 @@ class _Handler(BaseHTTPRequestHandler):
 
     # ---- sign-in
 
-    def boarding(self, body: Any) -> None:
+    def boarding(self, body: JsonValue) -> None:
         if self.faulty(self.state.faults.draw([Fault.BUSY, Fault.BROKEN]), b"", {}):
             return
         if not isinstance(body, dict) or (body.get("user"), body.get("password")) != (

@@ -11,7 +11,6 @@ from __future__ import annotations
 import json
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
-from typing import Any
 
 from pyspark.sql import functions as F
 
@@ -24,6 +23,7 @@ from mukret.spark.folder import ClusterFolder
 from mukret.spark.frame import Kind
 from mukret.spark.jobs import cluster_errors, parallel
 from mukret.spark.remote import is_remote
+from mukret.values import JsonValue
 
 TABLES_AT_ONCE = 4
 BYTES_OF_A_FILE = 128 << 20
@@ -34,7 +34,7 @@ WORTH_A_TASK = 8 << 20
 
 def deliver(
     found: Extracted, target: str, form: str = "parquet", limit: RejectLimit | None = None
-) -> dict[str, Any]:
+) -> dict[str, JsonValue]:
     """Writes everything in a format that the session can write, and returns the record.
 
     Raises OutputError, InputError and StoppedError.
@@ -44,7 +44,7 @@ def deliver(
     return _at_an_address(found, target, form) if is_remote(target) else _here(found, target, form)
 
 
-def _here(found: Extracted, target: str, form: str) -> dict[str, Any]:
+def _here(found: Extracted, target: str, form: str) -> dict[str, JsonValue]:
     publication = Publication(target)
     try:
         publication.begin()
@@ -59,7 +59,7 @@ def _here(found: Extracted, target: str, form: str) -> dict[str, Any]:
         publication.close()
 
 
-def _at_an_address(found: Extracted, target: str, form: str) -> dict[str, Any]:
+def _at_an_address(found: Extracted, target: str, form: str) -> dict[str, JsonValue]:
     try:
         folder = ClusterFolder.at(target)
         folder.clear()
@@ -71,7 +71,7 @@ def _at_an_address(found: Extracted, target: str, form: str) -> dict[str, Any]:
         raise Interrupted(f"{target} is not whole: it has no {RUN_FILE}") from None
 
 
-def _written(found: Extracted, form: str, folder: ClusterFolder) -> dict[str, Any]:
+def _written(found: Extracted, form: str, folder: ClusterFolder) -> dict[str, JsonValue]:
     with cluster_errors():
         with ThreadPoolExecutor(TABLES_AT_ONCE) as pool:
             write = partial(_table_written, found, form, folder)

@@ -7,7 +7,6 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import reduce
-from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -24,6 +23,7 @@ from mukret.spark.frame import Entry, Kind, packed_fact, packed_rows
 from mukret.spark.gathering import GatheredRows
 from mukret.spark.pieces import Piece
 from mukret.spark.rejected import reject_lines, rejects_entry
+from mukret.values import JsonValue
 
 
 @dataclass(frozen=True)
@@ -34,7 +34,7 @@ class PieceTold:
 
     told: Told
     reasons: list[Reason]
-    inputs: Mapping[int, Mapping[str, Any]]
+    inputs: Mapping[int, Mapping[str, JsonValue]]
 
 
 def keyed_above(rules: Rules, name: str) -> list[str]:
@@ -60,14 +60,14 @@ def ranks_of(rules: Rules) -> dict[str, int]:
     return {table.name: rank for rank, table in enumerate(rules.parents_first())}
 
 
-def spark_schema(schema: Any) -> Any:
+def spark_schema(schema: pa.Schema) -> pa.Schema:
     """The columns of a table as Spark takes them: enums are texts,
     times of day have nanoseconds.
     """
     return pa.schema([pa.field(one.name, _taken(one.type)) for one in schema])
 
 
-def _taken(kind: Any) -> Any:
+def _taken(kind: pa.DataType) -> pa.DataType:
     if pa.types.is_dictionary(kind):
         return kind.value_type
     if pa.types.is_list(kind):
@@ -75,7 +75,7 @@ def _taken(kind: Any) -> Any:
     return pa.time64("ns") if pa.types.is_time(kind) else kind
 
 
-def keys_schema() -> Any:
+def keys_schema() -> pa.Schema:
     """The columns of entries with keys: the number of a row, its key, and the row with a key in
     which it stands.
     """
@@ -90,7 +90,7 @@ def keys_schema() -> Any:
     )
 
 
-def one_text(columns: Sequence[Any]) -> Any:
+def one_text(columns: Sequence[pa.Array]) -> pa.Array:
     """String arrays as one array of texts, which are equal if all of them are."""
     if len(columns) == 1:
         return columns[0]
@@ -119,7 +119,7 @@ class Evaluating:
         self.ranks = ranks_of(run.rules)
         self.gathered = GatheredRows(number)
         self.block = 0
-        self.around: tuple[int, Mapping[str, Any]] = (0, {})
+        self.around: tuple[int, Mapping[str, JsonValue]] = (0, {})
         """The number of the block with what stands around the arrays of a document in parts, and
         its rows.
         """
@@ -161,7 +161,7 @@ class Evaluating:
         if output.rejects:
             yield rejects_entry(self.number, self.block, reject_lines(output.rejects, self.ranks))
 
-    def keys(self, table: Table, tables: Mapping[str, Any]) -> Any:
+    def keys(self, table: Table, tables: Mapping[str, pa.RecordBatch]) -> pa.RecordBatch:
         """The keys of the rows that are written so far, and the row of the nearest table with a key
         above each.
         """
@@ -179,7 +179,9 @@ class Evaluating:
         found = pa.RecordBatch.from_arrays(arrays, schema=keys_schema())
         return found.filter(pc.and_(pc.equal(rows.column(FATE), int(Fate.WRITTEN)), filled))
 
-    def above(self, table: Table, rows: Any, tables: Mapping[str, Any]) -> tuple[Any, Any, Any]:
+    def above(
+        self, table: Table, rows: pa.RecordBatch, tables: Mapping[str, pa.RecordBatch]
+    ) -> tuple[pa.Array, pa.Array, pa.Array]:
         """The nearest table with a key above, the block in which its rows are, and the number of
         each.
         """

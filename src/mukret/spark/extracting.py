@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from pyspark.sql import DataFrame, SparkSession
 from pyspark.sql import functions as F
@@ -32,6 +32,10 @@ from mukret.spark.planning import Planned, planned
 from mukret.spark.rejected import COLUMNS, LINES, column_batches, line_batches
 from mukret.spark.settling import corrected, settled
 from mukret.spark.work import FACTS, AnswersFound, Work, answers_found, evaluated, sent
+from mukret.values import JsonValue
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 MOST_PARTITIONS = 10_000
 """Keys are settled in no more tasks: each reads something of each that went before."""
@@ -51,7 +55,7 @@ class Extracted(dict[str, DataFrame]):
         rules: Rules,
         together: Together,
         started: datetime,
-        inputs: Sequence[Mapping[str, Any]],
+        inputs: Sequence[Mapping[str, JsonValue]],
     ) -> None:
         super().__init__()
         self.session = session
@@ -76,7 +80,7 @@ class Extracted(dict[str, DataFrame]):
         return self.together.notices
 
     @cached_property
-    def schemas(self) -> dict[str, Any]:
+    def schemas(self) -> dict[str, pa.Schema]:
         """The Arrow schema of each table with columns."""
         return schemas_of(self.rules)
 
@@ -97,7 +101,7 @@ class Extracted(dict[str, DataFrame]):
         """
         return self.reject_lines.mapInArrow(column_batches, COLUMNS)
 
-    def record(self) -> dict[str, Any]:
+    def record(self) -> dict[str, JsonValue]:
         """What `run.json` holds."""
         unmatched = [rule.as_json() for rule in self.unmatched]
         together = self.together
@@ -117,7 +121,7 @@ class Extracted(dict[str, DataFrame]):
             frame.unpersist()
 
 
-def schemas_of(rules: Rules) -> dict[str, Any]:
+def schemas_of(rules: Rules) -> dict[str, JsonValue]:
     plans = {plan.table.name: plan for plan in make_plan(rules, None).tables}
     return {name: plans[name].schema for name, table in rules.tables.items() if table.columns}
 
@@ -282,14 +286,14 @@ class _Extracting:
         return in_order.mapInArrow(task, SCHEMA)
 
 
-def _table(frame: DataFrame, name: str, schema: Any) -> DataFrame:
+def _table(frame: DataFrame, name: str, schema: pa.Schema) -> DataFrame:
     rows = frame.where((F.col("kind") == int(Kind.ROWS)) & (F.col("name") == name)).select(
         "payload"
     )
     return rows.mapInArrow(_unpacked, from_arrow_schema(schema))
 
 
-def _unpacked(batches: Iterable[Any]) -> Iterator[Any]:
+def _unpacked(batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
     for batch in batches:
         for payload in batch.column("payload"):
             yield from unpacked_rows(payload.as_buffer())

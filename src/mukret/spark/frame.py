@@ -63,7 +63,7 @@ _ARROW = pa.schema(
 )
 
 
-def entry_batch(entries: Iterable[Entry]) -> Any:
+def entry_batch(entries: Iterable[Entry]) -> pa.RecordBatch:
     """Entries as a record batch."""
     columns = zip(
         *((e.piece, e.block, int(e.kind), e.name, e.file, e.whole, e.payload) for e in entries),
@@ -73,7 +73,7 @@ def entry_batch(entries: Iterable[Entry]) -> Any:
     return pa.RecordBatch.from_arrays(arrays, schema=_ARROW)
 
 
-def entries_of(batches: Iterable[Any]) -> Iterator[Entry]:
+def entries_of(batches: Iterable[pa.RecordBatch]) -> Iterator[Entry]:
     """Entries out of record batches."""
     for batch in batches:
         for one in batch.to_pylist():
@@ -83,7 +83,7 @@ def entries_of(batches: Iterable[Any]) -> Iterator[Entry]:
 _OPTIONS = pa.ipc.IpcWriteOptions(compression="zstd")
 
 
-def packed_rows(batches: list[Any]) -> bytes:
+def packed_rows(batches: list[pa.RecordBatch]) -> bytes:
     """Record batches of one schema as bytes."""
     sink = pa.BufferOutputStream()
     with pa.ipc.new_stream(sink, batches[0].schema, options=_OPTIONS) as writer:
@@ -92,7 +92,7 @@ def packed_rows(batches: list[Any]) -> bytes:
     return bytes(sink.getvalue())
 
 
-def unpacked_rows(payload: bytes) -> Iterator[Any]:
+def unpacked_rows(payload: bytes) -> Iterator[pa.RecordBatch]:
     """The same, read again."""
     with pa.ipc.open_stream(payload) as reader:
         yield from reader

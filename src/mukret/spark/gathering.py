@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any
+from typing import TYPE_CHECKING
 
 from mukret.spark.frame import Entry, Kind, packed_rows
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 ENOUGH_BYTES = 4 << 20
 
@@ -16,10 +19,10 @@ class GatheredRows:
     def __init__(self, piece: int) -> None:
         self.piece = piece
         self.block = 0
-        self.waiting: dict[str, list[Any]] = {}
+        self.waiting: dict[str, list[pa.RecordBatch]] = {}
         self.sizes: dict[str, int] = {}
 
-    def add(self, name: str, batch: Any) -> Iterator[Entry]:
+    def add(self, name: str, batch: pa.RecordBatch) -> Iterator[Entry]:
         """Adds rows of a table; gives an entry when there are enough."""
         if not batch.num_rows:
             return

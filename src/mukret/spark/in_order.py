@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 from itertools import groupby
-from typing import Any
+from typing import TYPE_CHECKING
 
 from pyspark.sql import DataFrame, SparkSession
 from pyspark.sql import functions as F
@@ -27,6 +27,9 @@ from mukret.spark.frame import (
     unpacked_rows,
 )
 from mukret.spark.keys import left_out_entry
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 Block = tuple[int, int, UnsettledBlock]
 """The numbers of a piece and of a block in it, and the block."""
@@ -68,7 +71,7 @@ def _left_out(rules: Rules, blocks: Callable[[], Iterator[Block]]) -> Iterator[E
                 yield left_out_entry(name, piece, block, gone)
 
 
-def without_values(batches: Iterable[Any]) -> Iterator[Any]:
+def without_values(batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
     """Entries with unsettled rows, without the values of fields."""
     for entry in entries_of(batches):
         [rows] = unpacked_rows(entry.payload)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from py4j.protocol import Py4JError
 from pyspark import StorageLevel
@@ -17,14 +17,17 @@ from mukret.spark.frame import packed_fact, unpacked_fact
 from mukret.spark.pieces import Piece
 from mukret.spark.work import FACTS
 
+if TYPE_CHECKING:
+    import pyarrow as pa
+
 KEPT = StorageLevel.MEMORY_AND_DISK
 """What is needed again; executors that are lost take it with them, and Spark makes it anew."""
 
-Task = Callable[[Iterable[Any]], Iterator[Any]]
+Task = Callable[[Iterable[pa.RecordBatch]], Iterator[pa.RecordBatch]]
 """Record batches in, record batches out."""
 
 
-def in_batches(function: Callable[..., Iterator[Any]], *arguments: Any) -> Task:
+def in_batches(function: Callable[..., Iterator[pa.RecordBatch]], *arguments: Any) -> Task:
     """A function as Spark wants it, which looks at its signature; batches come last."""
     return lambda batches: function(*arguments, batches)
 

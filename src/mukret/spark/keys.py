@@ -91,7 +91,9 @@ def _stands_in(rows: DataFrame, above: DataFrame) -> Any:
 # ---- what executors do
 
 
-def key_batches(last: frozenset[str], batches: Iterable[Any]) -> Iterator[Any]:
+def key_batches(
+    last: frozenset[str], batches: Iterable[pa.RecordBatch]
+) -> Iterator[pa.RecordBatch]:
     """Entries with keys → rows of COLUMNS; in the order of `first`, `second` and `third` the one
     that counts is the first. `last` are the tables of which the last row with a key counts.
     """
@@ -112,7 +114,7 @@ def key_batches(last: frozenset[str], batches: Iterable[Any]) -> Iterator[Any]:
             yield pa.RecordBatch.from_arrays(arrays, names=names)
 
 
-def left_out_batches(batches: Iterable[Any]) -> Iterator[Any]:
+def left_out_batches(batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
     """Rows of PLACE → entries."""
     for batch in batches:
         rows: dict[tuple[str, int, int], list[int]] = {}

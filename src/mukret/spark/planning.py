@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
 
 from pyspark.sql import SparkSession
 
 from mukret.spark.jobs import facts_of, for_each_piece, in_batches, parallel
 from mukret.spark.pieces import Input, Piece, in_pieces, piece_bytes
 from mukret.spark.work import FACTS, LookedThrough, looked_through
+from mukret.values import JsonValue
 
 LONG = 1.5
 """A file is cut if it is so many times as large as a piece should be."""
@@ -36,11 +36,13 @@ class Planned:
             if one.number in self.looked and self.looked[one.number].stretches is None
         ]
 
-    def read(self, told: Iterable[Mapping[int, Mapping[str, Any]]]) -> list[dict[str, Any]]:
+    def read(
+        self, told: Iterable[Mapping[int, Mapping[str, JsonValue]]]
+    ) -> list[dict[str, JsonValue]]:
         """What was read of each file, its stretches together, out of what pieces tell of their
         inputs.
         """
-        found: dict[int, dict[str, Any]] = {}
+        found: dict[int, dict[str, JsonValue]] = {}
         for inputs in told:
             for number, one in inputs.items():
                 known = self.looked.get(number)

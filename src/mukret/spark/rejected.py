@@ -69,7 +69,7 @@ def packed_lines(lines: list[RejectLine]) -> bytes:
     return msgspec.msgpack.encode(lines)
 
 
-def line_batches(batches: Iterable[Any]) -> Iterator[Any]:
+def line_batches(batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
     """Entries with rejects → rows of LINES."""
     decode = msgspec.msgpack.Decoder(list[RejectLine]).decode
     for entry in entries_of(batches):
@@ -99,7 +99,7 @@ class _Line(msgspec.Struct):
     rows: int | None = None
 
 
-def column_batches(batches: Iterable[Any]) -> Iterator[Any]:
+def column_batches(batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
     """Lines → rows of COLUMNS; the value of a problem is a text of JSON, so that its digits are
     kept.
     """

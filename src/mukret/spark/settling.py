@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from itertools import groupby
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from mukret.engine.settling import Settling, UnsettledBlock, kept_rows, otherwise, rejects_of
 from mukret.engine.unsettled import own_columns
@@ -19,6 +19,9 @@ from mukret.spark.frame import Entry, Kind, entries_of, entry_batch, packed_fact
 from mukret.spark.gathering import GatheredRows
 from mukret.spark.rejected import LATER, reject_lines, rejects_entry
 from mukret.spark.work import Work
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 
 class LeftOut(SeenKeys):
@@ -35,7 +38,7 @@ class LeftOut(SeenKeys):
         return bytes(self.again if row in self.rows else Fate.WRITTEN for row in rows)
 
 
-def settled(work: Work, batches: Iterable[Any]) -> Iterator[Any]:
+def settled(work: Work, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
     """Entries of blocks in their order, those of pieces together → rows that are written, rejects,
     and corrections.
     """

@@ -74,7 +74,7 @@ def as_answers(values: Mapping[bytes, object]) -> Answers:
     return answers
 
 
-def pieces_in(batches: Iterable[Any]) -> Iterator[tuple[int, Piece]]:
+def pieces_in(batches: Iterable[pa.RecordBatch]) -> Iterator[tuple[int, Piece]]:
     """What a task is given: the numbers of pieces, and the inputs of each."""
     for batch in batches:
         columns = (batch.column(name).to_pylist() for name in ("piece", "payload"))
@@ -103,7 +103,7 @@ class LookedThrough:
     size: int
 
 
-def looked_through(size: int, batches: Iterable[Any]) -> Iterator[Any]:
+def looked_through(size: int, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
     """Long files → where they are cut, into stretches of about `size` bytes."""
     for number, [one] in pieces_in(batches):
         yield _fact(number, _caught(_look_through, one, size))
@@ -115,8 +115,8 @@ def _look_through(one: Input, size: int) -> LookedThrough:
 
 
 def answers_found(
-    work: Work, looking: Sequence[FieldName], batches: Iterable[Any]
-) -> Iterator[Any]:
+    work: Work, looking: Sequence[FieldName], batches: Iterable[pa.RecordBatch]
+) -> Iterator[pa.RecordBatch]:
     """What each piece gives to some lookups, the first of each key; None where that hangs on more
     of the rules.
     """
@@ -166,7 +166,7 @@ def _caught(function: Any, *arguments: Any) -> Any:
 # ---- the work itself
 
 
-def evaluated(work: Work, batches: Iterable[Any]) -> Iterator[Any]:
+def evaluated(work: Work, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
     """Pieces → entries."""
     from mukret.spark.evaluating import Evaluating
 

@@ -33,7 +33,7 @@ from mukret.collect.wire import joined, shown_first
 from mukret.text import counted, escaped
 from mukret.values import JsonValue, json_text
 
-Line = dict[str, Any]
+Line = dict[str, JsonValue]
 
 
 def print_plan(calls: Calls, *, as_json: bool) -> None:

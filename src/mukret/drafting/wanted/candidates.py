@@ -10,7 +10,6 @@ from __future__ import annotations
 import copy
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import pyarrow as pa
 
@@ -107,7 +106,7 @@ class _Values:
         )
         self.rules = run.rules
         above = RowsAbove(run)
-        batches: dict[str, list[Any]] = {name: [] for name in run.schemas}
+        batches: dict[str, list[pa.RecordBatch]] = {name: [] for name in run.schemas}
         for output in run.batches(Links.WHOLE):
             above.see(output)
             for name, batch in output.tables.items():
