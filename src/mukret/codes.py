@@ -6,6 +6,7 @@ A test joins this table, the documentation and the code.
 
 from __future__ import annotations
 
+# Codes in `rejects.jsonl`.
 REJECTS: dict[str, str] = {
     "not-json": "a document, or a text embedded in one, that is no JSON text",
     "too-long": "a line of a size that can't be decoded as a whole",
@@ -42,8 +43,8 @@ REJECTS: dict[str, str] = {
     "parent-rejected": "a row whose parent row was rejected",
     "duplicate": "a row whose key was there before",
 }
-"""Codes in `rejects.jsonl`."""
 
+# Codes of problems in a rules file.
 RULES: dict[str, str] = {
     "yaml-syntax": "the file is not YAML",
     "yaml-trap": "YAML read something else than what was meant",
@@ -74,8 +75,8 @@ RULES: dict[str, str] = {
     "include-file": "an included file that can't be read",
     "reference-file": "a reference file that can't be read",
 }
-"""Codes of problems in a rules file."""
 
+# Codes of what a survey finds surprising.
 SURPRISES: dict[str, str] = {
     "odd-value": "a value that does not look like the others of its place",
     "words-alike": "words that differ in case or in white space around them only",
@@ -94,8 +95,8 @@ SURPRISES: dict[str, str] = {
     "member-twice": "a member that comes twice in one object",
     "not-followed": "nodes that were not looked into",
 }
-"""Codes of what a survey finds surprising."""
 
+# Codes of errors and warnings of a run.
 RUNS: dict[str, str] = {
     "rules": "the rules file has problems",
     "example-failed": "an example did not give what it says",
@@ -148,4 +149,3 @@ RUNS: dict[str, str] = {
     "member-twice": "a member that comes twice in one object",
     "defect": "a mistake of the program itself",
 }
-"""Codes of errors and warnings of a run."""

@@ -33,9 +33,8 @@ class MukretError(Exception):
         self.message = message
         self.place = place
         self.hint = hint
+        # The text around the mistake, and where in it the mistake is (from 0), where that helps.
         self.pointer: tuple[str, int] | None = None
-        """The text around the mistake, and where in it the mistake is (from 0), where that helps.
-        """
 
     def __reduce__(self) -> tuple[object, ...]:
         """Errors go from one process to another as they are, whatever their constructors want."""

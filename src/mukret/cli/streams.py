@@ -11,8 +11,8 @@ import os
 import sys
 from typing import Any
 
+# How a stream that is closed is opened; standard output so that each write fails, and is told.
 _MODES = ((0, os.O_RDONLY), (1, os.O_RDONLY), (2, os.O_WRONLY))
-"""How a stream that is closed is opened; standard output so that each write fails, and is told."""
 
 
 def set_up_streams() -> None:

@@ -25,8 +25,8 @@ _UNITS = {
     "Gi": 2**30,
     "Ti": 2**40,
 }
+# A client of one thread has one connection, or one to each of few origins.
 MOST_CONNECTIONS = 4
-"""A client of one thread has one connection, or one to each of few origins."""
 
 
 @dataclass(frozen=True)

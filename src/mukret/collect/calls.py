@@ -11,6 +11,7 @@ from mukret.errors import UsageError
 from mukret.paths import Path
 from mukret.values import JsonValue
 
+# Headers that follow from what is sent and how.
 SET_BY_THE_TRANSFER = frozenset(
     [
         "accept-encoding",
@@ -23,7 +24,6 @@ SET_BY_THE_TRANSFER = frozenset(
         "upgrade",
     ]
 )
-"""Headers that follow from what is sent and how."""
 
 
 @dataclass(frozen=True)
@@ -50,8 +50,8 @@ class Secret:
         return found
 
 
+# A text, in which `{name}` stands for a variable, or a secret.
 Value = str | Secret
-"""A text, in which `{name}` stands for a variable, or a secret."""
 Pairs = tuple[tuple[str, Value], ...]
 
 

@@ -27,8 +27,8 @@ if TYPE_CHECKING:
     import httpx
 
 Content = TypeVar("Content")
+# Takes the status and the body of an answer, as it comes.
 Receive = Callable[[int, Iterable[bytes]], Content]
-"""Takes the status and the body of an answer, as it comes."""
 
 MOST_REDIRECTS = 10
 LOOPBACK = ("localhost", "127.0.0.1", "::1")

@@ -34,10 +34,10 @@ from mukret.errors import InputError
 from mukret.paths import nearest_existing
 from mukret.values import JsonValue
 
+# Characters of a body that is no data that are shown.
 SAID = 300
-"""Characters of a body that is no data that are shown."""
+# After so many requests in a row that had to be given up the service is taken to be away.
 MOST_IN_A_ROW = 10
-"""After so many requests in a row that had to be given up the service is taken to be away."""
 
 
 @dataclass(frozen=True)

@@ -37,11 +37,11 @@ from mukret.documents import Source, read_batches
 from mukret.errors import InputError
 from mukret.values import JsonValue
 
+# Bytes that an answer to a sign-in may have; it is never written to the disk.
 LARGEST_SIGN_IN = 1_000_000
-"""Bytes that an answer to a sign-in may have; it is never written to the disk."""
 
+# Bytes up to which an answer is searched for a sign that it goes on.
 LARGEST_SPOTTED = 50_000_000
-"""Bytes up to which an answer is searched for a sign that it goes on."""
 
 
 class Passing(StrEnum):

@@ -19,8 +19,8 @@ from mukret.collect.templates import names_in_address, names_in_body, names_in_t
 from mukret.paths import Path
 from mukret.values import JsonValue
 
+# So many documents are kept for a word about what stands nearest.
 MOST_DOCUMENTS = 5
-"""So many documents are kept for a word about what stands nearest."""
 
 
 @dataclass
@@ -51,8 +51,8 @@ class Frontier:
         roots = [call for call in calls.calls if call.once_per is None]
         self.waiting: deque[Iterator[Followed]] = deque([iter(self._first(call) for call in roots)])
         self.pages: deque[Ask] = deque()
+        # By call: whether what it hangs on was found in any answer.
         self.unmatched: dict[str, Unmatched] = {}
-        """By call: whether what it hangs on was found in any answer."""
 
     def _first(self, call: Call) -> Ask:
         return Ask(call, self.constants[call.name], turn=first_turn(call))

@@ -14,10 +14,10 @@ from mukret.values import JsonValue
 
 NOT_MODIFIED = 304
 UNAUTHORIZED = 401
+# Statuses after which the same request may do better.
 PASSING = frozenset([408, 425, 429, 500, 502, 503, 504])
-"""Statuses after which the same request may do better."""
+# Statuses with which a service means all requests, not only this one.
 ASKS_TO_WAIT = frozenset([429, 503])
-"""Statuses with which a service means all requests, not only this one."""
 
 
 class Sort(StrEnum):

@@ -18,6 +18,7 @@ class _Range:
     whole: bool = False
 
 
+# What each limit may be.
 RANGES = {
     "per_second": _Range(0.001, 10_000),
     "at_once": _Range(1, 64, whole=True),
@@ -27,7 +28,6 @@ RANGES = {
     "pause": _Range(0.001, 3_600),
     "longest_wait": _Range(0, 86_400),
 }
-"""What each limit may be."""
 
 
 def read_limits(reader: Reader, node: Node | None) -> Limits | None:

@@ -15,8 +15,8 @@ from typing import Protocol
 
 from mukret.collect.calls import Limits
 
+# Seconds beyond which doubling a pause ends.
 LONGEST_PAUSE = 60.0
-"""Seconds beyond which doubling a pause ends."""
 
 
 class Stopped(Exception):

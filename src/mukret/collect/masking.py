@@ -10,23 +10,21 @@ from urllib.parse import parse_qsl, quote, quote_plus, urlencode, urlsplit, urlu
 
 from mukret.collect.calls import Basic, Calls, OAuth2
 
+# Names of headers and query members whose values are nobody else's business.
 SENSITIVE = re.compile(
     r"authori[sz]ation|cookie|passw|secret|token|api[-_]?key|^key$|[-_]key$|signature|^sig$|credential|session|^pass$",
     re.I,
 )
-"""Names of headers and query members whose values are nobody else's business."""
+# A token with such a name says where a list goes on.
+#
+# It is no secret, and without it pages can't be told apart.
 _OF_PAGES = re.compile(r"page|next|cursor|contin|resum|scroll|after|before|sync", re.I)
-"""A token with such a name says where a list goes on.
-
-It is no secret, and without it pages can't be told apart.
-"""
 MASK = "***"
+# So many characters of a secret are masked as well, where a text was cut.
 SHORTEST_PART = 6
-"""So many characters of a secret are masked as well, where a text was cut."""
+# What comes from the service (from a sign-in, in a cookie) and is shorter is masked in its place
+# alone: a number of two digits stands in many an address.
 SHORTEST_LEARNT = 6
-"""What comes from the service (from a sign-in, in a cookie) and is shorter is masked in its place
-alone: a number of two digits stands in many an address.
-"""
 
 
 def is_sensitive(name: str) -> bool:
@@ -39,8 +37,8 @@ class Masker:
 
     def __init__(self, secrets: Iterable[str] = ()) -> None:
         self.secrets = frozenset(secrets)
+        # All ways in which a secret may stand in a text, longer ones first.
         self.forms = _forms(self.secrets)
-        """All ways in which a secret may stand in a text, longer ones first."""
 
     @staticmethod
     def of(calls: Calls, environment: Mapping[str, str]) -> Masker:

@@ -105,8 +105,8 @@ class Lost:
 
 
 Outlook = Last | More | Lost
+# Media types of documents that come one after the other.
 _LINES = re.compile(r"ndjson|jsonl|json-seq|json-lines|jsonlines", re.IGNORECASE)
-"""Media types of documents that come one after the other."""
 
 
 @dataclass
@@ -194,8 +194,8 @@ def _stopped(ask: Ask, more: More, reach: Reach) -> Lost | None:
     return None
 
 
+# Ends that are told by what is not there, which a path that is wrong finds everywhere.
 _BY_ABSENCE = (End.NO_CURSOR, End.NO_ADDRESS, End.NO_LINK, End.NO_RECORDS)
-"""Ends that are told by what is not there, which a path that is wrong finds everywhere."""
 
 
 def _doubt(ask: Ask, page: Page) -> Doubt | None:

@@ -32,8 +32,8 @@ _PAGES = {
     "offset": keys(f"offset first step {_ENDS}"),
     "url": keys(f"url {_ENDS}"),
 }
+# All keys that may stand there, with one way of paging or another.
 ANY_PAGES = Keys(frozenset[str]().union(*(one.known for one in _PAGES.values())))
-"""All keys that may stand there, with one way of paging or another."""
 _HOW = (
     '{cursor: "$.next_cursor", as: cursor}, {link: next}, {number: page}, {offset: from} or '
     '{url: "$.next"}'

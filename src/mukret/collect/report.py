@@ -12,8 +12,8 @@ from mukret.documents import Finding
 from mukret.errors import InputError
 from mukret.values import JsonValue
 
+# Cases of each kind that are remembered.
 MOST_EXAMPLES = 20
-"""Cases of each kind that are remembered."""
 
 
 @dataclass(frozen=True)

@@ -9,8 +9,8 @@ from mukret.collect.templates import VARIABLE, NotFilled, names_in_address, name
 from mukret.rules.source import Mapping, Node, Problems, Scalar, Sequence
 from mukret.text import did_you_mean
 
+# A variable, the text in which it stands, and where in it.
 Use = tuple[str, Scalar, int]
-"""A variable, the text in which it stands, and where in it."""
 
 
 def check_scopes(calls: Calls, top: Mapping, problems: Problems) -> None:

@@ -25,8 +25,8 @@ from mukret.paths import parse_path
 from mukret.values import JsonValue, scalar_text
 
 Send = Callable[[Wire], Reply[bytes]]
+# This part of its time before a token runs out a new one is asked for.
 MARGIN = 0.1
-"""This part of its time before a token runs out a new one is asked for."""
 MOST_MARGIN = 60.0
 
 

@@ -17,11 +17,10 @@ from mukret.collect.calls import Secret
 from mukret.values import JsonValue, scalar_text
 
 VARIABLE = re.compile(r"\{([A-Za-z_]\w*)\}", re.ASCII)
+# Expressions of a URI Template that leave nothing behind where a variable is missing.
+#
+# `{?a}`, `{/a}` and their like take their mark away with it, so what they hold is optional.
 _REQUIRED = re.compile(r"\{\+?([^{}?&/;#.+][^{}]*)\}")
-"""Expressions of a URI Template that leave nothing behind where a variable is missing.
-
-`{?a}`, `{/a}` and their like take their mark away with it, so what they hold is optional.
-"""
 _BRACES = re.compile(r"\{[^{}]*\}")
 _VARSPEC = r"\w[\w.]*(?::[1-9]\d{0,3}|\*)?"
 _EXPRESSION = re.compile(rf"\{{[+#./;?&]?{_VARSPEC}(?:,{_VARSPEC})*\}}", re.ASCII)

@@ -7,8 +7,8 @@ from __future__ import annotations
 import zlib
 from collections.abc import Iterable, Iterator
 
+# The codings that are asked for.
 ACCEPTED = "gzip, deflate"
-"""The codings that are asked for."""
 PIECE_BYTES = 1 << 20
 _GZIP, _RAW = 16 + zlib.MAX_WBITS, -zlib.MAX_WBITS
 

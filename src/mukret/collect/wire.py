@@ -56,8 +56,8 @@ class Writer:
         self.kept_names = [one.name for one in way.keep] if isinstance(way, SignInCall) else []
         constants = dict(calls.constants)
         hidden = [name for name, value in constants.items() if isinstance(value, Secret)]
+        # The variables whose values are secrets.
         self.hidden = frozenset([*self.kept_names, *hidden])
-        """The variables whose values are secrets."""
         self.constants: Known = {name: self.plain(value) for name, value in constants.items()}
         self.shown_constants: Known = {
             name: MASK if isinstance(value, Secret) else value for name, value in constants.items()
@@ -178,12 +178,12 @@ class Writer:
         return json_text(content).encode("utf-8", "surrogatepass"), "application/json"
 
 
+# Headers of every request.
 ALWAYS = {
     "Accept": "application/json, */*;q=0.5",
     "Accept-Encoding": ACCEPTED,
     "User-Agent": f"mukret/{__version__}",
 }
-"""Headers of every request."""
 
 
 def in_header(value: str, label: str, *, variable: str | None = None) -> str:
@@ -240,8 +240,8 @@ def with_pairs(url: str, pairs: Iterable[tuple[str, str]]) -> str:
     return urlunsplit(parts._replace(query="&".join(kept + written)))
 
 
+# Characters of a value that stay as they are (RFC 3986 lets them stand in a query).
 SAFE = "-._~*,:/@!$'()"
-"""Characters of a value that stay as they are (RFC 3986 lets them stand in a query)."""
 
 
 def shown_first(calls: Calls, name: str) -> str:

@@ -29,13 +29,12 @@ from mukret.types import (
 )
 from mukret.values import JsonValue
 
+# Up to so many different values are read once each; of more it does not pay to look for those that
+# are the same.
 MOST_DIFFERENT = 4096
-"""Up to so many different values are read once each; of more it does not pay to look for those that
-are the same.
-"""
 
+# So many texts of a field are remembered, and none that are longer.
 MOST_KNOWN, LONGEST_KNOWN = 20_000, 200
-"""So many texts of a field are remembered, and none that are longer."""
 _UNKNOWN = object()
 
 

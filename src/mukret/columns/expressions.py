@@ -412,11 +412,11 @@ def _absolute(array: pa.Array) -> pa.Array:
         return None
 
 
+# Functions of one argument for which a kernel gives the very same; None where it gives up.
 _KERNELS: dict[str, Callable[[pa.Array], pa.Array]] = {
     "ABS": _absolute,
     "CHAR_LENGTH": lambda array: pc.utf8_length(array).cast(pa.int64()),
 }
-"""Functions of one argument for which a kernel gives the very same; None where it gives up."""
 
 _PARTS: dict[str, Callable[[pa.Array], pa.Array]] = {
     "YEAR": pc.year,

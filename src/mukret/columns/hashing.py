@@ -11,8 +11,8 @@ import pyarrow as pa
 
 from mukret.scan import hashes_of
 
+# Bytes of a hash.
 WIDTH = 16
-"""Bytes of a hash."""
 _NO_OFFSETS = bytes(4)
 
 

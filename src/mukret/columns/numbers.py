@@ -25,10 +25,8 @@ from mukret.scan import Cells
 from mukret.types import DecimalType, Float, Integer, Options, Reading
 from mukret.types.numbers import MAX_DIGITS, numeric_pattern
 
+# The decimal point, the mark between groups of digits, and whether a percent sign may stand behind.
 Marks = tuple[str, str, bool]
-"""The decimal point, the mark between groups of digits, and whether a percent sign may stand
-behind.
-"""
 
 
 class _Numbers(Stored[Kind]):

@@ -23,10 +23,9 @@ from mukret.paths.regexps import CAPTURED, capturing
 from mukret.types import WHITE_SPACE, Bad, Boolean, Enum, Json, ListOf, Reading, Text
 from mukret.values import JsonValue, Number, scalar_text
 
+# Up to so many refused values are read one by one at once; more are trimmed and tried again as a
+# column first.
 FEW = 32
-"""Up to so many refused values are read one by one at once; more are trimmed and tried again as a
-column first.
-"""
 STRIP_ROUNDS = 4
 
 Failures = dict[int, Bad]

@@ -23,14 +23,14 @@ from mukret.columns.arrow import all_true, regex_mask
 from mukret.scan import Cells
 from mukret.types import Options, Reading, ValueType
 
+# An array, and a mask of what was refused; None if nothing was.
 Converted = tuple[pa.Array, pa.Array]
-"""An array, and a mask of what was refused; None if nothing was."""
+# Reads cells of a scan: an array, and the rows that were refused.
 CellKernel = Callable[[Cells], tuple[pa.Array, list[int]]]
-"""Reads cells of a scan: an array, and the rows that were refused."""
 Kind = TypeVar("Kind", bound=ValueType)
 
+# The character that follows the digits in ASCII.
 AFTER_DIGITS = ":"
-"""The character that follows the digits in ASCII."""
 
 
 class Line(IntEnum):

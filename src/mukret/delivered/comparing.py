@@ -28,13 +28,13 @@ from mukret.delivered.hashed import KEY, ROW, TIMES, Side, canonical_for, hash_o
 from mukret.delivered.partitions import Partitions
 from mukret.inspect.ignoring import is_ignored, refuse_unknown
 
+# Rows of each kind of difference that are read again to be shown.
 MOST_SHOWN = 3
-"""Rows of each kind of difference that are read again to be shown."""
 BEFORE, AFTER = "before:", "after:"
+# A column is a renamed one if more than this share of its values are those of one that is gone.
 RENAMED_FROM = 0.5
-"""A column is a renamed one if more than this share of its values are those of one that is gone."""
+# Columns of so few different values (flags, mostly) are alike by chance: more is asked of them.
 FEW_VALUES, RENAMED_FROM_OF_FEW = 3, 0.9
-"""Columns of so few different values (flags, mostly) are alike by chance: more is asked of them."""
 
 
 def compare_deliveries(

@@ -9,8 +9,8 @@ from dataclasses import dataclass, field
 
 from mukret.values import JsonValue
 
+# The texts of a row, by column.
 Row = Mapping[str, str | None]
-"""The texts of a row, by column."""
 
 
 @dataclass(frozen=True)

@@ -15,8 +15,8 @@ from mukret.delivered.contract import DeliveredTable
 
 ROWS_AT_ONCE = 65_536
 _LONGEST_CELL = 1 << 27
+# Bytes that are read at once; the larger ones if a row has no room in the smaller.
 _BLOCK_SIZES = (1 << 20, 1 << 25, 1 << 29)
-"""Bytes that are read at once; the larger ones if a row has no room in the smaller."""
 
 Tables = Mapping[str, DeliveredTable]
 

@@ -16,10 +16,11 @@ from mukret.documents import decode
 from mukret.errors import InputError
 from mukret.values import JsonValue
 
+# The texts of a table out of one file; all tables of the delivery are there too.
 FileReader = Callable[
     [Path, DeliveredTable, Mapping[str, DeliveredTable]], Iterator[pa.RecordBatch]
 ]
-"""The texts of a table out of one file; all tables of the delivery are there too."""
+# By format, a function of this package that is imported when it is called.
 READERS = {
     "csv": "files:csv_texts",
     "jsonl": "json_files:line_texts",
@@ -28,9 +29,8 @@ READERS = {
     "arrow": "files:arrow_texts",
     "xlsx": "workbook:sheet_texts",
 }
-"""By format, a function of this package that is imported when it is called."""
+# The same, for records that stand in those of the tables around them.
 NESTED = {"jsonl": "json_files:nested_line_texts", "json": "json_files:nested_array_texts"}
-"""The same, for records that stand in those of the tables around them."""
 
 
 class DeliveredFolder(Delivered):

@@ -18,13 +18,13 @@ from mukret.delivered.contract import Delivered
 from mukret.delivered.differences import Row
 from mukret.types import Float, ValueType
 
+# Columns beside those of cells, with names that no field can have.
 KEY, ROW, TIMES = "#key", "#row", "#times"
-"""Columns beside those of cells, with names that no field can have."""
+# How a workbook is written: what has more digits is another number there.
 _DIGITS_OF_A_SHEET = "%.16G"
-"""How a workbook is written: what has more digits is another number there."""
 
+# Texts of cells → texts that are equal if the values are.
 Canonical = Callable[[pa.Array], pa.Array]
-"""Texts of cells → texts that are equal if the values are."""
 
 
 @dataclass(frozen=True)

@@ -19,12 +19,11 @@ import pyarrow.compute as pc
 
 from mukret.delivered.hashed import KEY, first_half
 
+# A power of two.
 PARTS = 128
-"""A power of two."""
+# Bytes of hashed rows of one side; so many are also gathered before they are written, so that files
+# grow by blocks.
 MOST_IN_MEMORY = 32_000_000
-"""Bytes of hashed rows of one side; so many are also gathered before they are written, so that
-files grow by blocks.
-"""
 
 
 class Partitions:

@@ -21,10 +21,9 @@ from mukret.errors import UsageError
 from mukret.types import Date, DecimalType, Float, Timestamp, ValueType
 
 ROWS_AT_ONCE = 10_000
+# A control character, as a sheet has it (ECMA-376, part 1, 22.9.2.19); the reading library leaves
+# it so.
 _ESCAPED = re.compile("_x([0-9A-F]{4})_")
-"""A control character, as a sheet has it (ECMA-376, part 1, 22.9.2.19); the reading library leaves
-it so.
-"""
 
 
 def sheet_texts(path: Path, table: DeliveredTable, tables: Tables) -> Iterator[pa.RecordBatch]:

@@ -13,8 +13,8 @@ from mukret.rules.model import RESPONSE, Field, Rules, Table
 from mukret.rules.sources import At
 from mukret.types import Enum, ListOf, ValueType
 
+# Characters up to which the cells of a column are filled up with blanks.
 WIDEST = 40
-"""Characters up to which the cells of a column are filled up with blanks."""
 
 
 def dictionary(rules: Rules) -> str:

@@ -36,10 +36,11 @@ from mukret.types import (
 )
 from mukret.version import __version__
 
+# Ends the name of the class of a table.
 ROW = "Row"
-"""Ends the name of the class of a table."""
+# Names that mean something within a class of records, beside those of the types.
 _OF_A_CLASS = frozenset({"cls", "self", "members", "from_json", "to_json", "classmethod", "bytes"})
-"""Names that mean something within a class of records, beside those of the types."""
+# What a type is in Python, and what reads it.
 _TYPES: dict[type[ValueType], tuple[str, str]] = {
     Text: ("str", "_text"),
     Integer: ("int", "_integer"),
@@ -52,7 +53,6 @@ _TYPES: dict[type[ValueType], tuple[str, str]] = {
     Duration: ("dt.timedelta", "_duration"),
     Json: ("Any", "_anything"),
 }
-"""What a type is in Python, and what reads it."""
 _NAMES_OF_TYPES = frozenset(
     {"str", "int", "float", "bool", "list", "set", "dt", "Any", "Decimal", "Enum", "Mapping"}
 )

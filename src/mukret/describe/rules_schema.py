@@ -216,6 +216,7 @@ _FIELD: dict[str, Schema] = {
 }
 _DEFAULTED = ("blank", "trim", "zone", "fold", "grouping", "point", "round")
 
+# By the names of what they are.
 _DEFINITIONS: dict[str, Schema] = {
     "text": {"type": ["string", "number", "boolean"]},
     "texts": {"anyOf": [_TEXT, {"type": "array", "items": _TEXT}]},
@@ -352,4 +353,3 @@ _DEFINITIONS: dict[str, Schema] = {
         "additionalProperties": False,
     },
 }
-"""By the names of what they are."""

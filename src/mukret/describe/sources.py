@@ -108,6 +108,7 @@ def _codes(texts: Iterable[str], between: str = ", ") -> str:
     return between.join(map(code, texts))
 
 
+# In the order in which they work.
 _OPTIONS: dict[str, Callable[[Any], str]] = {
     "blank": lambda texts: f"null for {_codes(sorted(texts))}",
     "capture": lambda pattern: f"the part captured by {code(pattern)}",
@@ -123,7 +124,6 @@ _OPTIONS: dict[str, Callable[[Any], str]] = {
     "fold": lambda which: f"the {which} of two equal local times",
     "unit": lambda unit: f"in {unit}",
 }
-"""In the order in which they work."""
 
 
 def code(text: str) -> str:

@@ -8,11 +8,11 @@ from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
 from typing import Self
 
+# Record batches that may wait to be written: enough to keep the thread busy.
 MOST_WAITING = 3
-"""Record batches that may wait to be written: enough to keep the thread busy."""
 
+# Seconds after which a thread that wants the interpreter asks the other for it.
 PATIENCE = 0.0002
-"""Seconds after which a thread that wants the interpreter asks the other for it."""
 
 
 class WriteBehind:

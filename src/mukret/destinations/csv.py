@@ -36,8 +36,8 @@ ENDING = ".csv"
 ROWS_AT_ONCE = 50_000
 BYTES_AT_ONCE = 16_000_000
 _MARKS = '",\r\n'
+# How a text begins that spreadsheets take for a formula.
 _FORMULA = r"^([=+\-@\t\r])"
-"""How a text begins that spreadsheets take for a formula."""
 _MARKED = r"^'([=+\-@\t\r])"
 _NO_TEXTS = (Integer, DecimalType, Float, Boolean, Date, Time, Datetime, Timestamp, Duration)
 

@@ -15,8 +15,8 @@ from mukret.destinations.joins import primary_key
 from mukret.errors import OutputError
 from mukret.rules.model import Rules, Table
 
+# The records of runs, and what they rejected.
 RUNS, REJECTS = "mukret_runs", "mukret_rejects"
-"""The records of runs, and what they rejected."""
 
 
 class Mode(Enum):

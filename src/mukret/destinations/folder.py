@@ -35,8 +35,8 @@ class Folder:
         self.publication: Publication | None = None
         self.writer: Writer | None = None
         self.files: list[str] = []
+        # The tables of which rows have come.
         self.filled: set[str] = set()
-        """The tables of which rows have come."""
         self.opened = ExitStack()
 
     @property

@@ -18,8 +18,8 @@ from mukret.values import JsonValue
 if TYPE_CHECKING:
     import pyarrow as pa
 
+# Opens a new file by its name; whoever opened it closes it.
 Opener = Callable[[str], BinaryIO]
-"""Opens a new file by its name; whoever opened it closes it."""
 
 
 class Writer(Protocol):

@@ -7,8 +7,8 @@ from __future__ import annotations
 from mukret.rules.model import Field, Rules, Table
 from mukret.rules.sources import At, Fact
 
+# Facts that every row has.
 _ALWAYS_THERE = frozenset({"position", "path", "depth", "kind", "document", "file"})
-"""Facts that every row has."""
 
 
 def primary_key(rules: Rules, table: Table) -> tuple[str, ...]:

@@ -16,8 +16,8 @@ from mukret.rules.model import Rules, Table
 if TYPE_CHECKING:
     import pyarrow as pa
 
+# Batches are small; readers want row groups that are not.
 ROWS_OF_A_GROUP = 100_000
-"""Batches are small; readers want row groups that are not."""
 BYTES_OF_A_GROUP = 16_000_000
 
 

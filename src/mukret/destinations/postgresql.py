@@ -42,8 +42,8 @@ if TYPE_CHECKING:
 SCHEMES = ("postgresql", "postgres")
 ROWS_AT_ONCE = 50_000
 BYTES_AT_ONCE = 16_000_000
+# Members of an address that are shown nowhere.
 _SECRET = ("password", "sslpassword")
-"""Members of an address that are shown nowhere."""
 _UNIQUE, _NO_ARBITER = "23505", "42P10"
 
 

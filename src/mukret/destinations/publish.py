@@ -19,8 +19,8 @@ from mukret.errors import OutputError
 from mukret.locks import hold
 
 RUN_FILE = "run.json"
+# Ends the name of what was there before, between two renames.
 _ASIDE = "-old"
-"""Ends the name of what was there before, between two renames."""
 _AT_FDCWD = -100
 _RENAME_EXCHANGE = 2
 

@@ -29,8 +29,8 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
 SCHEME = "sqlite:///"
+# Seconds to wait for another program that writes.
 PATIENCE = 5.0
-"""Seconds to wait for another program that writes."""
 
 
 class Sqlite(Database):

@@ -40,19 +40,19 @@ if TYPE_CHECKING:
     from xlsxwriter.worksheet import Worksheet
 
 FILE = "tables.xlsx"
+# Below the header.
 MOST_ROWS = 1_048_575
-"""Below the header."""
 MOST_COLUMNS = 16_384
 LONGEST_TEXT = 32_767
 LONGEST_NAME = 31
 MOST_DIGITS = 15
+# Before it sheets count a day that there never was.
 FIRST_DAY = dt.date(1900, 3, 1)
-"""Before it sheets count a day that there never was."""
 ELSEWHERE = "--format csv or parquet holds it"
 REJECTED = ("table", "file", "document", "path", "field", "code", "value", "message")
 
+# Writes a value of Python into a sheet, at a row and a column.
 Cell = Callable[["Worksheet", int, int, Any], None]
-"""Writes a value of Python into a sheet, at a row and a column."""
 
 
 class Workbook(PlainWriter):

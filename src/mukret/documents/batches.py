@@ -17,10 +17,9 @@ from mukret.documents.sources import Source
 from mukret.errors import InputError
 from mukret.values import JsonValue
 
+# After a piece with an odd line in it, so many are read line by line before the quick way is tried
+# again.
 PIECES_TO_WAIT = 8
-"""After a piece with an odd line in it, so many are read line by line before the quick way is tried
-again.
-"""
 
 
 @dataclass
@@ -59,8 +58,8 @@ class Batch:
         return self.full[index]
 
 
+# Whether the bytes of the document with this number in the run (from 0) are to be kept.
 Wanted = Callable[[int], bool]
-"""Whether the bytes of the document with this number in the run (from 0) are to be kept."""
 
 
 class Partly(Protocol):

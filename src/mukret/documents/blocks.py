@@ -38,15 +38,14 @@ from mukret.scan import counted_lines
 from mukret.values import JsonValue
 
 BLOCK_BYTES = 2_000_000
+# A document is long from so many blocks on.
 LONG = 4
-"""A document is long from so many blocks on."""
 FAR = 1_000_000
+# An array of fewer may be a record with a place for each value, or a page beside a list: it is not
+# cut where nobody says what it is.
 FEWEST_ELEMENTS = 100
-"""An array of fewer may be a record with a place for each value, or a page beside a list: it is not
-cut where nobody says what it is.
-"""
+# A line is decoded as a whole, which takes many times its size.
 LONGEST_LINE = 128 << 20
-"""A line is decoded as a whole, which takes many times its size."""
 
 
 @dataclass(frozen=True)

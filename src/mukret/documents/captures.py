@@ -27,8 +27,8 @@ NOT_MODIFIED = 304
 
 
 _quick = msgspec.json.Decoder(float_hook=Number).decode
+# The name of a file in the folder or below it.
 _INSIDE = re.compile(r"(?!/)(?!(?:.*/)?\.\.(?:/|$))[^\\]+")
-"""The name of a file in the folder or below it."""
 
 
 def is_capture(folder: Path) -> bool:

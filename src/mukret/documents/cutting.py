@@ -20,16 +20,16 @@ from mukret.documents.decode import NotJson, decode, look_over
 from mukret.documents.diagnose import Finding
 from mukret.paths import Location
 
+# Where an array stands: the names of the members that lead to it.
 Names = tuple[str, ...]
-"""Where an array stands: the names of the members that lead to it."""
 
 _BLANK = re.compile(rb"[ \t\n\r]*")
 _SCALAR = re.compile(rb"[^\s,\]}]*")
 _STRUCTURE = re.compile(rb'"[^"\\]*(?:\\.[^"\\]*)*"|["\[\]{},]', re.DOTALL)
+# So many bytes after a mistake are looked at to say what it is.
 _SHOWN = 1000
-"""So many bytes after a mistake are looked at to say what it is."""
+# So many bytes of an element, at most, tell the place between two elements from others.
 _LEARNT = 24
-"""So many bytes of an element, at most, tell the place between two elements from others."""
 
 _elements = msgspec.json.Decoder(list[msgspec.Raw]).decode
 
@@ -76,8 +76,8 @@ class Part:
         return (*location[:depth], self.first + number, *location[depth + 1 :])
 
 
+# A document that is not cut.
 WHOLE = Part()
-"""A document that is not cut."""
 
 
 @dataclass
@@ -195,15 +195,14 @@ class Cutter:
         self.size = size
         self.buffer = head
         self.at = 0
+        # Bytes of the file before the buffer.
         self.before = 0
-        """Bytes of the file before the buffer."""
+        # Line ends before the place that was reached.
         self.lines = 0
-        """Line ends before the place that was reached."""
         self.cuts = Cuts()
+        # For each array: where in the skeleton it stood, and how many line ends and bytes of it are
+        # not there.
         self.removed: list[list[int]] = []
-        """For each array: where in the skeleton it stood, and how many line ends and bytes of it
-        are not there.
-        """
 
     def cut(self) -> Cuts:
         """Raises NotJson, with the place in the file; CanNotCut."""

@@ -18,10 +18,9 @@ _DIGITS = bytes.maketrans(b"0123456789", b"0" * 10)
 _LONGEST_INTEGER = 4300
 _TOO_LONG = b"0" * (_LONGEST_INTEGER + 1)
 _PROBES = 12
+# Every so many bytes one is looked at: an integer that is too long has at least so many digits
+# among them.
 _PROBE = _LONGEST_INTEGER // _PROBES
-"""Every so many bytes one is looked at: an integer that is too long has at least so many digits
-among them.
-"""
 
 
 _NEGATIVE_ZERO = re2.compile(

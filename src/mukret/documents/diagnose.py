@@ -29,14 +29,14 @@ _OTHER_LANGUAGES = {
     "undefined": "null",
     "nil": "null",
 }
+# Where a message names the line of an opening bracket.
 _LINE_NAMED = re.compile(r"(?<=(?:at|of) )line (\d+)")
-"""Where a message names the line of an opening bracket."""
 _WINDOW = 30
+# So many characters are read on after the first mistake.
 _FAR = 1_000_000
-"""So many characters are read on after the first mistake."""
 
+# A mistake in JSON text, a page in its stead, a text that ends too early, or anything else.
 Sort = Literal["slip", "page", "cut-off", "other"]
-"""A mistake in JSON text, a page in its stead, a text that ends too early, or anything else."""
 
 
 @dataclass(frozen=True)
@@ -135,12 +135,12 @@ class _Scanner:
     def __init__(self, text: str) -> None:
         self.text = text
         self.at = 0
+        # Brackets that are open, with their places.
         self.open: list[tuple[str, int]] = []
-        """Brackets that are open, with their places."""
+        # What is wanted after a mistake, and where, if it is plain what was meant.
         self.go_on: tuple[str, int] | None = None
-        """What is wanted after a mistake, and where, if it is plain what was meant."""
+        # Whether the mistake is that another document begins.
         self.another = False
-        """Whether the mistake is that another document begins."""
 
     def mistake(self, wants: str = "value") -> tuple[int, str] | None:
         """Place and description of the next mistake; None if the text is JSON to its end."""

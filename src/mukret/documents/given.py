@@ -21,8 +21,8 @@ from mukret.values import JsonValue, Number, json_text
 GivenDocument: TypeAlias = object
 # One of them, or an iterable of them.
 GivenDocuments: TypeAlias = object
+# What stands in the place of a file's name.
 NAME = "documents"
-"""What stands in the place of a file's name."""
 _HEAD = 100_000
 
 

@@ -16,10 +16,10 @@ import msgspec
 from mukret.documents.decode import decode, look_over
 from mukret.values import JsonValue
 
+# Shorter documents are decoded in full.
 LONG_BYTES = 1_000_000
-"""Shorter documents are decoded in full."""
+# So many levels below the node are decoded in part.
 LEVELS = 4
-"""So many levels below the node are decoded in part."""
 
 _anything = msgspec.json.Decoder(msgspec.Raw).decode
 _objects = msgspec.json.Decoder(dict[str, msgspec.Raw]).decode

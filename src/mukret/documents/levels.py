@@ -13,14 +13,13 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from threading import RLock
 
+# Give or take a few: calls that the interpreter makes in C count for the stack, and can't be
+# counted from here.
 MOST_LEVELS = 1000
-"""Give or take a few: calls that the interpreter makes in C count for the stack, and can't be
-counted from here.
-"""
+# Frames; what goes through a document takes a few for each level.
 _ROOM = 10 * MOST_LEVELS
-"""Frames; what goes through a document takes a few for each level."""
+# The bound is that of the whole interpreter, so of several threads one decodes at a time.
 _one_at_a_time = RLock()
-"""The bound is that of the whole interpreter, so of several threads one decodes at a time."""
 
 
 @contextmanager

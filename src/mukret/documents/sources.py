@@ -27,8 +27,8 @@ from mukret.errors import InputError
 
 _MAGIC = {b"\x1f\x8b": "gzip", b"BZh": "bzip2", b"\xfd7zXZ\x00": "xz", b"\x28\xb5\x2f\xfd": "zstd"}
 STANDARD_INPUT = "-"
+# Pieces that may wait to be hashed, however fast the reader is.
 MOST_WAITING = 3
-"""Pieces that may wait to be hashed, however fast the reader is."""
 
 
 @dataclass(frozen=True)
@@ -285,8 +285,8 @@ class _Counted(io.RawIOBase):
         super().close()
 
 
+# What reading raises where the packed or encoded contents are damaged.
 BROKEN_ARCHIVE = (OSError, EOFError, UnicodeError, zlib.error, lzma.LZMAError)
-"""What reading raises where the packed or encoded contents are damaged."""
 
 
 def not_read(name: str, error: Exception) -> InputError:

@@ -23,8 +23,8 @@ from mukret.survey import PlaceReport, SurveyReport, survey
 from mukret.survey.places import Place
 from mukret.values import JsonValue
 
+# So deep texts are looked for that stand in other such texts.
 MOST_LEVELS = 3
-"""So deep texts are looked for that stand in other such texts."""
 _BESIDE_WORDS = re.compile(r"[^A-Za-z]+")
 
 __all__ = ["Draft", "draft_rules", "rules_text"]

@@ -70,10 +70,10 @@ class _Adding:
         self.enums = {*rules.enums, *TYPE_NAMES}
         self.place = {id(table): _place(table) for table in draft.tables}
         self.places = dict(_places(rules))
+        # By table of the draft, the table of the rules that it is.
         self.known: dict[str, str] = {}
-        """By table of the draft, the table of the rules that it is."""
+        # By table of the draft that is added, the fields by which it is joined.
         self.keys: dict[str, list[str]] = {}
-        """By table of the draft that is added, the fields by which it is joined."""
         self.taken = {
             *rules.tables,
             *(name for table in rules.tables.values() for name in table.types),

@@ -12,8 +12,8 @@ from mukret.drafting.readings import example_note, reading_of
 from mukret.survey import PlaceReport
 from mukret.survey.places import Place
 
+# What stands deeper beside the lists is not taken for a fact of the response.
 DEEPEST = 3
-"""What stands deeper beside the lists is not taken for a fact of the response."""
 
 
 def response_fields(

@@ -15,8 +15,8 @@ from mukret.survey import SurveyReport
 from mukret.values import JsonValue
 
 MOST_KINDS = 6
+# A single document of another kind is an accident.
 FEWEST = 2
-"""A single document of another kind is an accident."""
 
 
 @dataclass(frozen=True)

@@ -9,8 +9,9 @@ from collections.abc import Container, Iterable
 _HUMP = re.compile(r"(?<=[a-z0-9])(?=[A-Z])|(?<=[A-Z])(?=[A-Z][a-z])")
 _NUMBERED = re.compile(r"^\d+[.:)] (?=[A-Za-z])")
 _OTHER = re.compile(r"[^0-9A-Za-z]+")
+# Letters of a name: databases take no more.
 LONGEST = 63
-"""Letters of a name: databases take no more."""
+# Names that say nothing of what is in a list: the one above says more.
 GENERIC = {
     "response",
     "item",
@@ -25,11 +26,11 @@ GENERIC = {
     "entries",
     "elements",
 }
-"""Names that say nothing of what is in a list: the one above says more."""
+# Words that are no names in YAML.
 NO_NAMES = {"null", "true", "false"}
-"""Words that are no names in YAML."""
+# Names of objects that only hold what a record has.
 WRAPPERS = {"attributes", "data", "fields", "properties", "relationships", "value", "values"}
-"""Names of objects that only hold what a record has."""
+# Names that say what they are only together with what has them.
 BARE = {
     "id",
     "ids",
@@ -46,7 +47,7 @@ BARE = {
     "guid",
     "slug",
 }
-"""Names that say what they are only together with what has them."""
+# Names of which the same is true where they stand in an object within the record.
 VAGUE = {
     "type",
     "kind",
@@ -61,7 +62,6 @@ VAGUE = {
     "label",
     "title",
 }
-"""Names of which the same is true where they stand in an object within the record."""
 
 
 def snake_case(name: str) -> str:

@@ -12,10 +12,10 @@ from mukret.survey.naming import named_like_an_id, words_of_name
 from mukret.survey.places import Place
 from mukret.survey.shapes import MUCH_ALIKE, inner_names
 
+# An object with fewer scalars is no record.
 FEWEST_FACTS = 4
-"""An object with fewer scalars is no record."""
+# Of fewer documents it can't be told that what they say differs.
 FEWEST_DOCUMENTS = 3
-"""Of fewer documents it can't be told that what they say differs."""
 FEWEST_SCATTERED = 3
 _NAMING = (["id"], ["name"], ["title"])
 _POSITION = ("longitude", "latitude", "altitude")

@@ -29,33 +29,32 @@ from mukret.values import JsonValue, shown_text
 _NOTHING = ("empty text", "placeholder")
 _NUMERIC = ("integer", "float")
 _JSON_NUMBERS = ("whole number", "number", "epoch")
+# So large a share of the values may not fit, or a single one: their rows are rejected.
+#
+# With more it is a text.
 FEW = 0.05
-"""So large a share of the values may not fit, or a single one: their rows are rejected.
-
-With more it is a text.
-"""
 FEWEST_BESIDE_ONE = 4
+# Looks of texts that are no more than that where the name says that it is a text.
 _MAY_BE_TEXT = ("number in text", "boolean word", "time", "duration", "epoch")
-"""Looks of texts that are no more than that where the name says that it is a text."""
+# Of two words that came, nobody can tell that there is no third.
 FEWEST_WORDS = 3
-"""Of two words that came, nobody can tell that there is no third."""
 MOST_WORDS = 12
+# Words of an enum whose name does not say that its words are a fixed set.
 MOST_UNNAMED = 6
-"""Words of an enum whose name does not say that its words are a fixed set."""
+# Words of an enum come so often on average,
 TIMES_EACH = 3
-"""Words of an enum come so often on average,"""
+# or so often, if its name does not say so.
 TIMES_UNNAMED = 10
-"""or so often, if its name does not say so."""
 LONGEST_WORD = 30
+# Longer placeholders are words: `none`, `unknown`.
 MOST_SIGNS = 3
-"""Longer placeholders are words: `none`, `unknown`."""
 _DECIMAL = re.compile(r"decimal\(18,([0-9]+)\)")
+# With more digits after the point a JSON number is rather measured than counted,
 MOST_EXACT = 3
-"""With more digits after the point a JSON number is rather measured than counted,"""
+# and so is one in a text.
 MOST_EXACT_IN_TEXT = 8
-"""and so is one in a text."""
+# Digits that a float keeps.
 MOST_IN_FLOAT = 15
-"""Digits that a float keeps."""
 _YEAR = re.compile(r"1[5-9]\d\d|20\d\d|21\d\d")
 _FLAG_VALUES = {0, 1, "0", "1"}
 _PLAIN_BOOLEANS = {"true", "false", "yes", "no"}

@@ -19,10 +19,9 @@ from mukret.text import counted, shortened
 from mukret.values import shown_text
 
 MOST_ROUNDS = 50
+# Fewer of the elements of a list that have another shape than its records are rejected; more are
+# left out.
 STRAYS = 0.5
-"""Fewer of the elements of a list that have another shape than its records are rejected; more are
-left out.
-"""
 
 
 def settled(draft: Draft, sources: Sequence[Source], file: str, *, ignoring: bool = True) -> Draft:

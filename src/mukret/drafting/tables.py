@@ -50,15 +50,13 @@ from mukret.text import shortened
 from mukret.types.names import SIMPLE
 from mukret.values import JsonValue, json_text
 
+# Of fewer values, or those of one document, that none comes twice says little, unless they are
+# named like ids.
 FEWEST_UNIQUE = 20
-"""Of fewer values, or those of one document, that none comes twice says little, unless they are
-named like ids.
-"""
 MOST_SORTS = 6
+# A list of no more scalars than these beside the records is no table: corners of a map, words on
+# the response.
 FEWEST_VALUES = 6
-"""A list of no more scalars than these beside the records is no table: corners of a map, words on
-the response.
-"""
 
 
 def tables_of(
@@ -97,8 +95,8 @@ class _Drafter:
         self.draft = Draft(title, bad_documents=report.bad_documents)
         self.links = Links()
         self.moment: DraftField | None = None
+        # Places whose rows stand in a table together with those of others.
         self.elsewhere: set[int] = set()
-        """Places whose rows stand in a table together with those of others."""
         root = report.places[0].place
         self.root(root, word)
         if not self.draft.tables:

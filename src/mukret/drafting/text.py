@@ -12,10 +12,10 @@ _PLAIN = re.compile(r"[A-Za-z_][A-Za-z0-9_]*(?: [A-Za-z0-9_]+)*")
 _TYPE = re.compile(r"[a-z_][a-z0-9_]*(?:\([a-z]+\))?")
 _SEE_ABOVE = "could be a field: see above"
 _FACTS = "# facts of the whole document"
+# Letters of a word that may stand for a longer one.
 SHORTEST_PART, LONGEST_PART = 3, 5
-"""Letters of a word that may stand for a longer one."""
+# Words that some readers of YAML take for something else than text.
 _WORDS = {"null", "true", "false", "yes", "no", "on", "off", "y", "n", "~"}
-"""Words that some readers of YAML take for something else than text."""
 
 
 def rules_text(draft: Draft) -> str:

@@ -16,8 +16,8 @@ from mukret.text import counted
 from mukret.types import Enum
 from mukret.values import shown_text
 
+# How the comments begin, so that they are found, and are made anew.
 MARK = "# draft: "
-"""How the comments begin, so that they are found, and are made anew."""
 
 
 @dataclass(frozen=True)

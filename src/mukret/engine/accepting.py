@@ -19,8 +19,8 @@ from mukret.semantics.acceptance import NOTHING_READ, Refused, Verdict
 from mukret.semantics.embedded import BadText, unfolded
 from mukret.semantics.rejects import shown_value
 
+# For so many bad documents of a batch it is found out what the rules may have meant.
 MOST_EXPLAINED = 3
-"""For so many bad documents of a batch it is found out what the rules may have meant."""
 
 Kept = TypeVar("Kept")
 

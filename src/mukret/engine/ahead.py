@@ -13,14 +13,13 @@ from typing import Generic, Self, TypeVar
 
 from mukret.documents import Source
 
+# Bytes of input from which on several threads gain more than they cost.
 PAYS_FROM = 20_000_000
-"""Bytes of input from which on several threads gain more than they cost."""
+# Tasks for each thread that may be done before one that goes before them.
 AHEAD = 2
-"""Tasks for each thread that may be done before one that goes before them."""
+# Seconds after which a thread that wants the interpreter asks another for it: all of them do after
+# each kernel, and would wait many times as long otherwise.
 PATIENCE = 0.0002
-"""Seconds after which a thread that wants the interpreter asks another for it: all of them do after
-each kernel, and would wait many times as long otherwise.
-"""
 
 Made = TypeVar("Made")
 

@@ -19,8 +19,8 @@ from mukret.plan.scanning import Judgement
 from mukret.scan import Cells
 from mukret.values import JsonValue
 
+# Stands for a node of which nothing is there that a condition looks at.
 NOWHERE = object()
-"""Stands for a node of which nothing is there that a condition looks at."""
 
 
 def passing(judgement: Judgement, column: Callable[[int], Cells], count: int) -> pa.Array:

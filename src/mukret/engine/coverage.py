@@ -21,10 +21,10 @@ from mukret.rules.sources import At, Fact, Lookup
 from mukret.values import JsonValue
 
 KEPT_NODES = 200
+# So many different keys are remembered for a lookup that has found nothing.
 MOST_KEYS = 10_000
-"""So many different keys are remembered for a lookup that has found nothing."""
+# Stands for the path from a row to those below it, where the paths to rows are numbered.
 RECURSE = -1
-"""Stands for the path from a row to those below it, where the paths to rows are numbered."""
 
 
 @dataclass(frozen=True)
@@ -76,10 +76,9 @@ class Coverage:
         self.shapes = Shapes()
         self.tables = [table_plan.table for table_plan in plan.tables]
         self.embedded = plan.rules.embedded
+        # By table, and name of the field or number of the path to rows (of the response: to
+        # embedded texts).
         self.open: dict[tuple[str, str | int], _Open] = {}
-        """By table, and name of the field or number of the path to rows (of the response: to
-        embedded texts).
-        """
         for number, embedded in enumerate(plan.rules.embedded):
             self.open[RESPONSE, number] = _Open((embedded.path,), embedded.path.text, embedded)
         for table_plan in (plan.response, *plan.tables):

@@ -23,8 +23,8 @@ from mukret.semantics.tally import TableTally
 if TYPE_CHECKING:
     import pyarrow as pa
 
+# What becomes of the rows of each table, by name.
 Fates = Mapping[str, bytes]
-"""What becomes of the rows of each table, by name."""
 
 
 @dataclass(frozen=True)

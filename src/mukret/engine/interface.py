@@ -139,8 +139,8 @@ class RowsAbove:
         self.run = run
         self.above: dict[str, list[int]] = {}
         self.counts: dict[str, int] = {}
+        # Where in each table the rows of the last batch with rows of it begin.
         self.first: dict[str, int] = {}
-        """Where in each table the rows of the last batch with rows of it begin."""
 
     def see(self, output: Output) -> None:
         for name, batch in output.tables.items():

@@ -16,8 +16,8 @@ from mukret.rules.sources import At
 from mukret.values import JsonValue
 
 MOST_ROWS = 200
+# So many rows of a batch that are no objects, and so many elements of each, are looked at.
 LOOKED_AT = 5
-"""So many rows of a batch that are no objects, and so many elements of each, are looked at."""
 
 
 @dataclass(frozen=True)

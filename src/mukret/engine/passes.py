@@ -27,8 +27,8 @@ class Known:
     answers: dict[FieldName, Values] = field(default_factory=dict)
 
 
+# Reads all of the input by some rules; gives the rows of each batch, everything settled.
 Read = Callable[[Rules, Known, Mapping[str, SeenKeys]], Iterator[DecidedRows]]
-"""Reads all of the input by some rules; gives the rows of each batch, everything settled."""
 
 
 class Passes:

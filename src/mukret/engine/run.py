@@ -39,17 +39,17 @@ from mukret.semantics.tally import TableTally, Tally
 if TYPE_CHECKING:
     import pyarrow as pa
 
+# Why an answer of an HTTP archive is passed over.
 NO_RULE_READS = "an answer that no rule reads"
-"""Why an answer of an HTTP archive is passed over."""
 
+# Called after each batch with the bytes of input that it held.
 Progress = Callable[[int], None]
-"""Called after each batch with the bytes of input that it held."""
 
 
 _NO_ANSWERS: Resolved = {}
 
+# Looks at the tables of a batch, and changes nothing.
 Observer = Callable[[DecidedRows], None]
-"""Looks at the tables of a batch, and changes nothing."""
 
 
 @dataclass(frozen=True)
@@ -144,8 +144,8 @@ class Run:
         self.coverage = Coverage(self.plan)
         self.sample = Sample(rules, [array.names for array in self.plan.long.arrays])
         self.kinds = KindsFound()
+        # Whether there was more of the input than `most_bytes`.
         self.cut_short = False
-        """Whether there was more of the input than `most_bytes`."""
         self.started = started or datetime.now(UTC)
 
     @cached_property

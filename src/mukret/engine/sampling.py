@@ -25,8 +25,8 @@ from mukret.values import JsonValue, holds_nothing, shown_text
 MOST_NODES = 100_000
 MOST_PATHS = 500
 MOST_KNOWN = 10_000
+# Stand for steps of which none is asked for by its name or place: the same goes on below each.
 ANY_ELEMENT, ANY_OTHER_MEMBER = 0, 1
-"""Stand for steps of which none is asked for by its name or place: the same goes on below each."""
 
 
 class Sampled(NamedTuple):
@@ -143,8 +143,8 @@ class _Wanted:
         self.whole = Way(()) in ways
         self.ways = [way for way in ways if way.segments]
         read = len(self.ways) < len(ways)
+        # All that goes on here are queries for descendants: a scalar has none.
         self.only_further_down = not read and all(way.segments[0].descend for way in self.ways)
-        """All that goes on here are queries for descendants: a scalar has none."""
         self.by_place = any(
             isinstance(selector, Index | Slice)
             for way in self.ways

@@ -22,10 +22,10 @@ from mukret.scan import Cells, Program, Scan, is_json
 from mukret.scan.program import DOCUMENT
 from mukret.values import json_text
 
+# A scan counts offsets in 32 bits.
 MOST_BYTES = (1 << 32) - (1 << 20)
-"""A scan counts offsets in 32 bits."""
+# Within a document they are white space alone.
 _LINE_ENDS = bytes.maketrans(b"\r\n", b"  ")
-"""Within a document they are white space alone."""
 
 
 class Scanning(Decoding):

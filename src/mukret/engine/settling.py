@@ -53,8 +53,8 @@ class Settling:
     def __init__(self, rules: Rules, seen: Mapping[str, SeenKeys]) -> None:
         self.tables = rules.parents_first()
         self.seen = seen
+        # What became of the rows around the arrays of a document that comes in parts.
         self.around: SettledBlock = {}
-        """What became of the rows around the arrays of a document that comes in parts."""
 
     def settle(self, block: UnsettledBlock) -> SettledBlock:
         settled: dict[str, SettledTable] = {}

@@ -30,8 +30,8 @@ from mukret.semantics.facts import document_fact
 from mukret.semantics.rejects import Fault, unreadable
 from mukret.values import JsonValue, kind_of
 
+# Whether a table reads the document with this number in the batch.
 Belongs = Callable[[int], bool]
-"""Whether a table reads the document with this number in the batch."""
 
 
 class TableRows:
@@ -75,8 +75,8 @@ class TableRows:
         for row, why in bad:
             self.faults.setdefault(row, []).append(unreadable(why))
         self._siblings: dict[int, list[FoundRow]] = {}
+        # The row above that was located last.
         self._above: tuple[int, tuple[Place, JsonValue]] | None = None
-        """The row above that was located last."""
         self._place_above: tuple[int, Place] | None = None
 
     def found(self) -> Gathered | ScannedRows:

@@ -24,22 +24,20 @@ from mukret.rules.model import Rules, Table
 from mukret.semantics.fates import Fate
 
 # Columns beside those of a table; no field can have such a name.
+# What becomes of the row by its share alone: written or filtered.
 FATE = "mukret:fate"
-"""What becomes of the row by its share alone: written or filtered."""
+# Whether it is filtered since `where` could not be told.
 UNKNOWN = "mukret:unknown"
-"""Whether it is filtered since `where` could not be told."""
+# The number of the row that it stands in, among those of the table around it in the block where
+# that one is met.
 ABOVE = "mukret:above"
-"""The number of the row that it stands in, among those of the table around it in the block where
-that one is met.
-"""
+# The number of the row above it in a table that recurses, -1 for none.
 OVER = "mukret:over"
-"""The number of the row above it in a table that recurses, -1 for none."""
+# The number of its document in the file, and its normalized path there.
 DOCUMENT, PATH = "mukret:document", "mukret:path"
-"""The number of its document in the file, and its normalized path there."""
+# Begins the names of columns with the texts of the key; null in a row that stands for the absence
+# of rows.
 KEY = "mukret:key:"
-"""Begins the names of columns with the texts of the key; null in a row that stands for the absence
-of rows.
-"""
 
 
 def told_tables(rules: Rules) -> set[str]:

@@ -226,8 +226,8 @@ def _right(_: ValueType, text: str, count: int) -> str:
     return text[min(len(text), -count) :]
 
 
+# A text that a function makes longer is no longer than this.
 LONGEST_TEXT = 10_000_000
-"""A text that a function makes longer is no longer than this."""
 
 
 def _padding(text: str, length: int, fill: str) -> str:
@@ -271,6 +271,7 @@ def _trimmed(side: str) -> Callable[..., str]:
 
 
 _TEXT = _text_function("text")
+# By name; ROUND's own rules for the type of its result stand where calls are typed.
 FUNCTIONS: dict[str, Function] = {
     "ABS": Function(1, 1, _same_number, _absolute),
     "MOD": Function(2, 2, _modulo, _remainder),
@@ -312,6 +313,5 @@ FUNCTIONS: dict[str, Function] = {
         1, 2, _same_number, lambda kind, number, digits=0: round_half_away(kind, number, digits)
     ),
 }
-"""By name; ROUND's own rules for the type of its result stand where calls are typed."""
 
 ALIASES = {"CEIL": "CEILING", "CHARACTER_LENGTH": "CHAR_LENGTH"}

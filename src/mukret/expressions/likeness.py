@@ -8,10 +8,9 @@ from typing import Any
 
 from mukret.expressions.values import no_result
 
+# Patterns may come from data: their size is bounded, as the program that matches them grows with
+# it.
 LONGEST_PATTERN = 1_000
-"""Patterns may come from data: their size is bounded, as the program that matches them grows with
-it.
-"""
 
 
 @lru_cache(maxsize=200)

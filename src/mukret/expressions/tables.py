@@ -17,8 +17,8 @@ from lark.grammar import Rule
 from lark.lexer import TerminalDef
 
 GRAMMAR, TABLES = "sql.lark", "sql.tables.json"
+# JSON has no numbers for member names: a mapping with such is a list of pairs under this name.
 _NUMBERED = "#"
-"""JSON has no numbers for member names: a mapping with such is a list of pairs under this name."""
 
 
 def parser() -> Lark:

@@ -15,6 +15,7 @@ from mukret.types.zones import MICROSECOND, zone
 _DAY = dt.timedelta(days=1)
 SECONDS = DecimalType(19, 6)
 
+# What can be extracted, and of which types.
 PARTS: dict[str, tuple[type[ValueType], ...]] = {
     **dict.fromkeys(
         ("YEAR", "QUARTER", "MONTH", "WEEK", "DOW", "DOY"), (Date, Datetime, Timestamp)
@@ -23,7 +24,6 @@ PARTS: dict[str, tuple[type[ValueType], ...]] = {
     **dict.fromkeys(("HOUR", "MINUTE", "SECOND"), (Time, Datetime, Timestamp, Duration)),
     "EPOCH": (Date, Datetime, Timestamp, Duration),
 }
-"""What can be extracted, and of which types."""
 
 
 def temporal_type(operator: str, left: ValueType, right: ValueType) -> ValueType | None:

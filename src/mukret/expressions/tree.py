@@ -8,8 +8,8 @@ from typing import Literal
 
 from mukret.types import Boolean, Enum, Reading, ValueType
 
+# The key under which a row holds the one instant of the run.
 NOW = "CURRENT_TIMESTAMP"
-"""The key under which a row holds the one instant of the run."""
 
 ArithmeticOperator = Literal["+", "-", "*", "/"]
 ComparisonOperator = Literal["=", "<>", "<", "<=", ">", ">="]

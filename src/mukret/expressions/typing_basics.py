@@ -40,12 +40,12 @@ from mukret.types.instants import read_date
 from mukret.types.numbers import INT64_MAX, MAX_DIGITS
 
 _INTERVALS = {"DAY": "d", "HOUR": "h", "MINUTE": "min", "SECOND": "s"}
+# Finds a type by name for CAST; raises KeyError, or ValueError with the reason.
 TypeNames = Callable[[str], Reading]
-"""Finds a type by name for CAST; raises KeyError, or ValueError with the reason."""
 
 
+# The fields of the tables directly within one, by table.
 Children = Mapping[str, Mapping[str, ValueType]]
-"""The fields of the tables directly within one, by table."""
 
 
 def unquoted(token: Token) -> str:

@@ -44,6 +44,7 @@ from mukret.types.zones import zone, zone_names
 
 AGGREGATES = ("COUNT", "SUM", "MIN", "MAX", "AVG", "LISTAGG")
 _BRANCHING = ("COALESCE", "NULLIF")
+# What functions of SQL's dialects are called in the standard.
 _ELSEWHERE = {
     **dict.fromkeys(("NOW", "GETDATE", "SYSDATE", "CURRENT_DATE"), "CURRENT_TIMESTAMP"),
     **dict.fromkeys(("LENGTH", "LEN"), "CHAR_LENGTH(text)"),
@@ -55,7 +56,6 @@ _ELSEWHERE = {
     "SUBSTR": "SUBSTRING(text, start, length)",
     "POW": "POWER(a, b)",
 }
-"""What functions of SQL's dialects are called in the standard."""
 
 
 class Calls(Operators):

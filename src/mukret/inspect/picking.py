@@ -44,8 +44,8 @@ class Picked:
         return self.table.rows.batch.numbers[self.table.rows.document(self.row)]
 
 
+# Those of some rows of a batch that are asked for.
 Wanted = Callable[[DecidedTable, Sequence[int]], Sequence[int]]
-"""Those of some rows of a batch that are asked for."""
 
 
 def pick(

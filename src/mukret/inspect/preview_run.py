@@ -24,10 +24,10 @@ from mukret.semantics.rejects import PARENT_REJECTED, Reject
 from mukret.semantics.tally import Reason
 
 SMALL_BATCH = 500_000
+# Inputs up to this size are read to their end.
 ENOUGH_BYTES = 2_000_000
-"""Inputs up to this size are read to their end."""
+# So far rows are looked for of tables that have few or none.
 MOST_BYTES = 20_000_000
-"""So far rows are looked for of tables that have few or none."""
 MOST_APART = 3
 
 
@@ -91,12 +91,11 @@ class PreviewRun:
             observer=self.preview.look,
         )
         self.rejects: list[Reject] = []
+        # By table the first rejects that are no row of it: documents that can't be read (None),
+        # rows that can't be told apart.
         self.apart: defaultdict[str | None, list[Reject]] = defaultdict(list)
-        """By table the first rejects that are no row of it: documents that can't be read (None),
-        rows that can't be told apart.
-        """
+        # Whether nothing is left to read.
         self.finished = False
-        """Whether nothing is left to read."""
         self._outputs = self.run.batches()
         self._size = 0
 

@@ -112,10 +112,10 @@ class Preview:
         self.wanted = wanted
         self.stood = stood
         self.rejected = rejected
+        # How many rows of a table had a fate in the batches before.
         self.before: Counter[tuple[str, int]] = Counter()
-        """How many rows of a table had a fate in the batches before."""
+        # How many rows of a table were wanted so far.
         self.met: Counter[str] = Counter()
-        """How many rows of a table were wanted so far."""
         self.chosen: dict[str, dict[int, tuple[int, SeenRow]]] = {name: {} for name in names}
         self.come = 0
         self.keep = keep

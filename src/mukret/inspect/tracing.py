@@ -74,8 +74,8 @@ class TracedRow:
         }
 
 
+# Finds the row of which a lookup across the run takes its value, in whatever document.
 Elsewhere = Callable[[Lookup, Form], Picked | None]
-"""Finds the row of which a lookup across the run takes its value, in whatever document."""
 
 
 def trace(

@@ -18,11 +18,11 @@ from mukret.rules.model import Rules
 from mukret.semantics.tally import TableTally, Tally
 from mukret.values import JsonValue
 
+# Codes of warnings that are not those of a share alone.
 UNMATCHED, FILTERED_UNKNOWN = "unmatched", "filtered-unknown"
-"""Codes of warnings that are not those of a share alone."""
 
+# Table, field and path of a rule that has found nothing.
 OpenRule = tuple[str, str | None, str]
-"""Table, field and path of a rule that has found nothing."""
 
 
 @dataclass(frozen=True)

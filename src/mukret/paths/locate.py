@@ -23,8 +23,8 @@ from mukret.paths.query import (
 from mukret.text import escaped, nearest, shortened
 from mukret.values import JsonValue, kind_of
 
+# So many member names are gone through for one that is near.
 MOST_NAMES = 10_000
-"""So many member names are gone through for one that is near."""
 
 
 @dataclass(frozen=True)

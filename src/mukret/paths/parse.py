@@ -19,11 +19,10 @@ _NAME = re.compile(f"(?:[A-Za-z_]|{_BEYOND_ASCII})(?:[0-9A-Za-z_]|{_BEYOND_ASCII
 _LOOSE_NAME = re.compile(r"[^\s.\[\]'\"*?@$,:()&|=!<>]+")
 
 
+# Of a query.
+#
+# A document has fewer than 1,000 levels, and what is made of queries goes down step by step too.
 MOST_STEPS = 1000
-"""Of a query.
-
-A document has fewer than 1,000 levels, and what is made of queries goes down step by step too.
-"""
 
 
 def parse_path(text: str) -> Path:

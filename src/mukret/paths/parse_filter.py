@@ -36,8 +36,8 @@ _LOOSE_NUMBER = re.compile(r"[-+.0-9][-+.0-9A-Za-z]*")
 _WORD = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 _FUNCTION_NAME = re.compile(r"[a-z][a-z_0-9]*")
 _CONSTANTS = {"true": True, "false": False, "null": None}
+# How deeply parentheses, filters and calls may be nested in each other.
 MOST_LEVELS = 40
-"""How deeply parentheses, filters and calls may be nested in each other."""
 
 _KINDS = {"value": "a value", "logical": "true or false", "nodes": "a path"}
 Operand = Literally | Query | Call | Logical

@@ -15,8 +15,8 @@ from mukret.paths.filters import Doubt, Logical, looks_at_the_root
 from mukret.values import JsonValue, holds_nothing
 
 Step = str | int
+# Member names and (non-negative) element numbers that lead from the root to a node.
 Location = tuple[Step, ...]
-"""Member names and (non-negative) element numbers that lead from the root to a node."""
 
 Node = tuple[Location, JsonValue]
 Child = tuple[Step, JsonValue]
@@ -157,10 +157,9 @@ def child_segment(selector: Selector) -> Segment:
     return Segment((selector,))
 
 
+# The steps to a node, last one first; what is above is shared, so that deep nodes cost no more than
+# others.
 _Trail = tuple["_Trail", Step] | None
-"""The steps to a node, last one first; what is above is shared, so that deep nodes cost no more
-than others.
-"""
 
 
 class Reached(NamedTuple):
@@ -314,8 +313,8 @@ def _location(trail: _Trail) -> Location:
     return tuple(reversed(steps))
 
 
+# Names that are longer are not kept as they stand in a path.
 LONGEST_KEPT = 60
-"""Names that are longer are not kept as they stand in a path."""
 _ESCAPES = {
     "\b": "\\b",
     "\t": "\\t",

@@ -16,8 +16,8 @@ _QUANTIFIER = re.compile(r"[*+?]|\{([0-9]+)(?:,([0-9]*))?\}")
 _ESCAPABLE = frozenset("()*+-.?[\\]^nrt{|}")
 _SHORTHANDS = {"d": "[0-9]", "s": "[ \\t\\r\\n]", "w": "[A-Za-z0-9_]"}
 MOST_REPEATS = 1000
+# How deeply groups may be nested.
 MOST_GROUPS = 50
-"""How deeply groups may be nested."""
 
 
 class PatternError(ValueError):
@@ -56,8 +56,8 @@ def _writable(text: str) -> str:
     )
 
 
+# The name of the group that captures, in what `capturing` gives.
 CAPTURED = "captured"
-"""The name of the group that captures, in what `capturing` gives."""
 
 
 @lru_cache(maxsize=100)

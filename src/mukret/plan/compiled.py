@@ -33,8 +33,8 @@ class TablePlan:
         self.inherit_rank = {
             item.name: number - len(table.inherit) for number, item in enumerate(table.inherit)
         }
+        # Why rows, or some of the fields, are not found by the scan; none if all are.
         self.slow = tuple(_slow(table, scan))
-        """Why rows, or some of the fields, are not found by the scan; none if all are."""
         self._known: dict[str, Known] = {}
 
     def known(self, own: Field) -> Known:

@@ -23,10 +23,9 @@ from mukret.rules.model import Field, Rules, Table, must_haves
 from mukret.rules.sources import At, Rest
 
 Segments = tuple[Segment, ...]
+# At the end of a way: something is counted there, or looked at by a condition; what stands below it
+# is not read.
 PRESENCE = ""
-"""At the end of a way: something is counted there, or looked at by a condition; what stands below
-it is not read.
-"""
 
 
 @dataclass(frozen=True)

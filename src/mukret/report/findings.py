@@ -59,8 +59,8 @@ class Finding:
 
 
 HALF, MANY_NULLS, TEN_POINTS = 0.5, 0.9, 0.1
+# Bounds of judgement, the same for everybody: what they let pass is still on the page.
 A_TENTH, THREE_TIMES = 0.1, 3.0
-"""Bounds of judgement, the same for everybody: what they let pass is still on the page."""
 
 
 def weighed(report: Report) -> tuple[Verdict, list[Finding]]:

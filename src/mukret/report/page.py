@@ -20,11 +20,11 @@ from mukret.text import shortened
 from mukret.values import shown_text
 from mukret.version import __version__
 
+# As many stand on top; the rest further down.
 REASONS = 3
-"""As many stand on top; the rest further down."""
 MOST_REFUSED, MOST_UNREAD, MOST_FINDINGS = 40, 100, 40
+# Characters of a value that are shown, and that have room beside another.
 LONGEST, WIDE = 60, 12
-"""Characters of a value that are shown, and that have room beside another."""
 _CLASSES = {Verdict.YES: "yes", Verdict.WITH_CARE: "care", Verdict.NO: "no"}
 
 

@@ -22,17 +22,16 @@ mpl.rcParams["svg.fonttype"] = "none"
 mpl.rcParams["svg.hashsalt"] = "mukret"
 
 BINS = 32
+# Stand for those of the page, whose names they take there.
 COLOURS: Mapping[str, str] = {
     "written": "#101010",
     "rejected": "#202020",
     "filtered": "#303030",
     "merged": "#404040",
 }
-"""Stand for those of the page, whose names they take there."""
+# The same in a file of its own: blue and orange, which the colour-blind can tell apart, and two
+# greys.
 PLAIN = {"written": "#1d6f8c", "rejected": "#c8572c", "filtered": "#9aa5ab", "merged": "#cfd6d9"}
-"""The same in a file of its own: blue and orange, which the colour-blind can tell apart, and two
-greys.
-"""
 _OF_PAGE = {colour: f"var(--{name})" for name, colour in COLOURS.items()}
 _SIZES = re.compile(r'<svg [^>]*?viewBox="([^"]+)"[^>]*>', re.DOTALL)
 

@@ -23,8 +23,8 @@ from mukret.errors import InputError
 from mukret.types import PLAIN, Bad, Date, Datetime, Duration, Time, Timestamp, ValueType
 
 SAMPLED_ROWS = 20_000
+# So many different values are counted one by one.
 MOST_DIFFERENT = 5_000
-"""So many different values are counted one by one."""
 SMALLEST_HASHES = 4_096
 MOST_SHOWN = 5
 MOMENTS = (Date, Datetime, Timestamp)

@@ -11,10 +11,9 @@ from mukret.rules.model import RESPONSE, WHERE, Field, Inherited, Rules
 from mukret.rules.ordering import after_what_they_need
 from mukret.rules.sources import Reads, expression_reads
 
+# A field of a table, or its condition (WHERE); with None, the question which rows of the table
+# survive.
 Node = tuple[str, str | None]
-"""A field of a table, or its condition (WHERE); with None, the question which rows of the table
-survive.
-"""
 
 
 class FieldGraph:

@@ -12,15 +12,14 @@ from mukret.rules.reader import Reader
 from mukret.rules.source import Mapping, Node, Scalar, SourceText, read_source
 from mukret.text import did_you_mean
 
+# What is replaced whole and not merged: fields, and the values of an enum.
+#
+# None stands for any name.
 _WHOLE = (
     ("tables", None, "fields", None),
     ("response", "fields", None),
     ("enums", None, "values", None),
 )
-"""What is replaced whole and not merged: fields, and the values of an enum.
-
-None stands for any name.
-"""
 
 
 class Includer:

@@ -26,8 +26,8 @@ from mukret.rules.typing import TypeNames
 from mukret.text import did_you_mean
 from mukret.types import Reading, Text, ValueType
 
+# A field: its table (or RESPONSE) and its name.
 Name = tuple[str, str]
-"""A field: its table (or RESPONSE) and its name."""
 
 
 @dataclass
@@ -70,8 +70,8 @@ class Linker:
         self.types = types
         self.tables = tables
         self.references = references
+        # Names of tables that the file has, but that can't be read.
         self.broken = broken
-        """Names of tables that the file has, but that can't be read."""
         self.fields: dict[Name, Field] = {}
         self.inherited: dict[Name, Inherited] = {}
         self.visible: dict[str, dict[str, ValueType]] = {name: {} for name in tables}

@@ -21,10 +21,9 @@ from mukret.values import JsonValue
 
 Policy = Literal["reject", "null", "stop"]
 Duplicates = Literal["reject", "first", "last"]
+# The origin of fields that tables inherit from the document itself; with its point it can't be a
+# table's name.
 RESPONSE = "response.fields"
-"""The origin of fields that tables inherit from the document itself; with its point it can't be a
-table's name.
-"""
 
 
 @dataclass(frozen=True)
@@ -203,10 +202,8 @@ class Derive:
     field: Field
 
 
+# Stands for the condition of a table among the names of its fields; with its space it can't be one.
 WHERE = "where "
-"""Stands for the condition of a table among the names of its fields; with its space it can't be
-one.
-"""
 
 
 @dataclass(frozen=True)

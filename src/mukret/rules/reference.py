@@ -14,10 +14,9 @@ from mukret.text import did_you_mean
 from mukret.types import Bad, Reading, ValueType
 
 REFERENCE_KEYS = keys("file key note")
+# The standard library's reader does not tell an empty cell from an empty text in quotes: here they
+# are two things.
 _CELL = re.compile(r'(?:"((?:[^"]|"")*)"|([^",\r\n]*))(,|\r?\n|\r|\Z)')
-"""The standard library's reader does not tell an empty cell from an empty text in quotes: here they
-are two things.
-"""
 
 
 class CsvError(ValueError):

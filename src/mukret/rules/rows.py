@@ -16,10 +16,9 @@ from mukret.values import JsonValue, kind_of
 
 Uneven = Literal["reject", "pad", "shortest"]
 Members = Mapping[str, Location]
+# Whether what stands at a location below a node is on record already, as a text that was to be JSON
+# and is none: a step that meets it finds nothing, and nobody complains again.
 Excused = Callable[[Location], bool]
-"""Whether what stands at a location below a node is on record already, as a text that was to be
-JSON and is none: a step that meets it finds nothing, and nobody complains again.
-"""
 
 
 class FoundRow(NamedTuple):

@@ -18,14 +18,13 @@ from ruamel.yaml.nodes import MappingNode, ScalarNode, SequenceNode
 from mukret.errors import Diagnostic
 from mukret.rules.traps import explain_yaml_error
 
+# Aliases are followed, so a few lines could stand for billions of nodes; more than this are
+# refused.
 MOST_NODES = 200_000
-"""Aliases are followed, so a few lines could stand for billions of nodes; more than this are
-refused.
-"""
 
 _TAGS = ("str", "int", "float", "bool", "null", "map", "seq", "timestamp", "merge", "value")
+# What the composer itself calls plain scalars; none of it is acted upon.
 _HARMLESS_TAGS = frozenset(f"tag:yaml.org,2002:{name}" for name in _TAGS)
-"""What the composer itself calls plain scalars; none of it is acted upon."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -176,11 +175,10 @@ class _Inside:
         return at + (2 if quote == "'" and here == "'" else 1)
 
 
+# Brackets that may be open at once, those within texts included.
+#
+# The YAML library takes the square of their number.
 MOST_OPEN = 1000
-"""Brackets that may be open at once, those within texts included.
-
-The YAML library takes the square of their number.
-"""
 
 
 def _most_open(text: str) -> int:

@@ -54,8 +54,8 @@ class TablesReader:
         self.reader = reader
         self.types = types
         self.references = references
+        # Names of all tables, those of broken ones included.
         self.named: frozenset[str] = frozenset()
-        """Names of all tables, those of broken ones included."""
         self.bodies: dict[str, _Body] = {}
         self.drafts: dict[str, TableDraft] = {}
         self.tables: dict[str, Table] = {}

@@ -49,15 +49,15 @@ TYPE_KEYS = keys("type note " + " ".join(OPTION_NAMES))
 _DEFAULT_OPTIONS = ("blank", "trim", "zone", "fold", "grouping", "point", "round")
 DEFAULT_KEYS = keys(" ".join((*_DEFAULT_OPTIONS, "bad")))
 ENUM_KEYS = keys("values otherwise case note")
+# Options with a few words of their own.
 CHOICES = {"unit": tuple(UNITS), "round": ("half-even", "half-up"), "fold": ("first", "second")}
-"""Options with a few words of their own."""
+# The named formats of each type; all of them also take strptime patterns.
 _FORMATS: dict[type[ValueType], tuple[str, ...]] = {
     Timestamp: ("iso", "rfc5322", *EPOCH_MICROS),
     Date: ("iso", "rfc5322", *EPOCH_MICROS),
     Datetime: ("iso",),
     Time: ("iso",),
 }
-"""The named formats of each type; all of them also take strptime patterns."""
 _CUT_SHORT = re.compile(r"(?:decimal|list)\s*\([^)]*")
 _INTEGER = re.compile(r"[-+]?[0-9]+")
 _DECIMAL = re.compile(r"[-+]?(?:[0-9]+\.[0-9]*|\.[0-9]+)")
@@ -77,8 +77,8 @@ class TypeNames:
         self.reader = reader
         self.enums: dict[str, Enum] = {}
         self.named: dict[str, _Named] = {}
+        # Reading options of the whole file.
         self.defaults: GivenOptions = {}
-        """Reading options of the whole file."""
         self.default_policy: Policy = "reject"
 
     def reading(self, name: str) -> Reading:

@@ -11,8 +11,8 @@ RULES_FILE = "merrow.rules.yaml"
 REFERENCE_FILE = "fare_classes.csv"
 CALLS_FILE = "service.calls.yaml"
 CALLS_RULES_FILE = "service.rules.yaml"
+# Three rows of a table that somebody wants.
 WANTED_FILE = "crossings.csv"
-"""Three rows of a table that somebody wants."""
 FEED_FOLDER = "feed"
 
 

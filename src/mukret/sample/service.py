@@ -28,16 +28,16 @@ from mukret.sample.answers import ROOT, Refused, Said, timetables
 from mukret.sample.faults import Fault, Faults
 from mukret.values import JsonValue
 
+# `TOKEN` is a pass that stays good; the others come from /boarding and run out.
 USER, PASSWORD, TOKEN = "deckhand", "salt-and-rope", "gangway-7"
-"""`TOKEN` is a pass that stays good; the others come from /boarding and run out."""
 WELCOME = (
     "<!DOCTYPE html>\n<html><head><title>Merrow Isles Ferries</title></head><body>Welcome "
     "aboard.</body></html>\n"
 )
 CLOSED = "<html><body>The timetable is being repainted. Come back at high water.</body></html>\n"
 LARGEST_REQUEST = 100_000
+# How often a server looks whether it is to end.
 POLL_SECONDS = 0.05
-"""How often a server looks whether it is to end."""
 PIECES = 8
 PIECE_SECONDS = 0.02
 

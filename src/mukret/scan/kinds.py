@@ -23,6 +23,6 @@ class Kind(IntEnum):
     OBJECT = 9
 
 
+# Kinds of cells that have no value.
 NOTHING = frozenset({Kind.MISSING, Kind.NULL})
-"""Kinds of cells that have no value."""
 TEXTS = frozenset({Kind.TEXT, Kind.ESCAPED})

@@ -16,12 +16,12 @@ from functools import cached_property
 from mukret.paths import Index, Name, Path, Segment, Wildcard
 from mukret.scan._scanner import Program
 
+# Of states: nobody reads what stands there.
 NOTHING = -1
-"""Of states: nobody reads what stands there."""
+# The scanner's flags for the types that a step takes.
 TAKES: dict[type, int] = {dict: 1, list: 2}
-"""The scanner's flags for the types that a step takes."""
+# The number of the table that has the documents as its rows.
 DOCUMENT = 0
-"""The number of the table that has the documents as its rows."""
 
 
 @dataclass(frozen=True)

@@ -17,8 +17,8 @@ from mukret.text import counted, shortened
 from mukret.values import JsonValue, holds_nothing, kind_of
 
 MOST_WANTED, MOST_NEAR = 5, 3
+# So many elements of an array are looked at to see what it holds.
 LOOKED_AT = 5
-"""So many elements of an array are looked at to see what it holds."""
 
 
 DOCUMENT_SHAPE, NOTHING_READ = "document-shape", "nothing-read"

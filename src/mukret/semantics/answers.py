@@ -21,10 +21,10 @@ if TYPE_CHECKING:
 MOST_IN_MEMORY = 200_000
 CHUNK = 10_000
 
+# The values of a key, as a lookup compares them.
 Form = tuple[object, ...]
-"""The values of a key, as a lookup compares them."""
+# A field by its table and its name.
 FieldName = tuple[str, str]
-"""A field by its table and its name."""
 
 
 class Known(Protocol):
@@ -103,7 +103,6 @@ def _on_disk() -> Iterator[None]:
         raise OutputError("not-written", f"a temporary file: {error}", hint=hint) from None
 
 
+# What is known of lookups across the run, by the field that looks; one that is not there is not
+# known yet.
 Resolved = Mapping[FieldName, Known]
-"""What is known of lookups across the run, by the field that looks; one that is not there is not
-known yet.
-"""

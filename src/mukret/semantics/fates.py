@@ -17,8 +17,8 @@ class Fate(IntEnum):
     DEDUPLICATED = 3
 
 
+# By the hash of a key, the number in the run of the last row that has it.
 LastRows = dict[bytes, int]
-"""By the hash of a key, the number in the run of the last row that has it."""
 
 
 def key_hash(key: tuple[object, ...]) -> bytes:

@@ -142,8 +142,8 @@ class ReferenceRun:
         self.tables = rules.parents_first()
         self.acceptance = Acceptance(rules)
         self.last: dict[str, LastRows] = {}
+        # What lookups across the run find.
         self.across: dict[FieldName, Known] = {}
-        """What lookups across the run find."""
         self.begin()
 
     def begin(self, settling: Iterable[str] = ()) -> None:

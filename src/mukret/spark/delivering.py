@@ -26,10 +26,10 @@ from mukret.spark.remote import is_remote
 from mukret.values import JsonValue
 
 TABLES_AT_ONCE = 4
+# Files of a table are about as large, so that many pieces don't make many small ones.
 BYTES_OF_A_FILE = 128 << 20
-"""Files of a table are about as large, so that many pieces don't make many small ones."""
+# So many bytes are worth a task of their own while others have nothing to do.
 WORTH_A_TASK = 8 << 20
-"""So many bytes are worth a task of their own while others have nothing to do."""
 
 
 def deliver(

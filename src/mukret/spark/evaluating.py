@@ -119,10 +119,9 @@ class Evaluating:
         self.ranks = ranks_of(run.rules)
         self.gathered = GatheredRows(number)
         self.block = 0
+        # The number of the block with what stands around the arrays of a document in parts, and its
+        # rows.
         self.around: tuple[int, Mapping[str, JsonValue]] = (0, {})
-        """The number of the block with what stands around the arrays of a document in parts, and
-        its rows.
-        """
         run.observer = self.see
 
     def see(self, rows: DecidedRows) -> None:

@@ -37,8 +37,8 @@ from mukret.values import JsonValue
 if TYPE_CHECKING:
     import pyarrow as pa
 
+# Keys are settled in no more tasks: each reads something of each that went before.
 MOST_PARTITIONS = 10_000
-"""Keys are settled in no more tasks: each reads something of each that went before."""
 
 
 class Extracted(dict[str, DataFrame]):

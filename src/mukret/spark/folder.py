@@ -11,8 +11,8 @@ from mukret.destinations.publish import RUN_FILE
 from mukret.errors import OutputError
 from mukret.spark.remote import file_system
 
+# Formats of which the rows in files can be counted without reading them.
 _COUNTED = ("parquet", "orc")
-"""Formats of which the rows in files can be counted without reading them."""
 
 
 @dataclass(frozen=True)

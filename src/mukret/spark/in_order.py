@@ -31,8 +31,8 @@ from mukret.spark.keys import left_out_entry
 if TYPE_CHECKING:
     import pyarrow as pa
 
+# The numbers of a piece and of a block in it, and the block.
 Block = tuple[int, int, UnsettledBlock]
-"""The numbers of a piece and of a block in it, and the block."""
 
 
 def has_keys_that_recurse(rules: Rules) -> bool:

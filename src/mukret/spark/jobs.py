@@ -20,11 +20,11 @@ from mukret.spark.work import FACTS
 if TYPE_CHECKING:
     import pyarrow as pa
 
+# What is needed again; executors that are lost take it with them, and Spark makes it anew.
 KEPT = StorageLevel.MEMORY_AND_DISK
-"""What is needed again; executors that are lost take it with them, and Spark makes it anew."""
 
+# Record batches in, record batches out.
 Task = Callable[[Iterable[pa.RecordBatch]], Iterator[pa.RecordBatch]]
-"""Record batches in, record batches out."""
 
 
 def in_batches(function: Callable[..., Iterator[pa.RecordBatch]], *arguments: Any) -> Task:

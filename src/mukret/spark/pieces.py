@@ -13,8 +13,8 @@ from mukret.errors import UsageError
 from mukret.spark.remote import is_remote, opened_remote, remote_files
 
 Paths = str | os.PathLike[str] | Iterable[str | os.PathLike[str]]
+# To open a file takes about as long as to read so many bytes.
 FILE_COSTS = 1 << 20
-"""To open a file takes about as long as to read so many bytes."""
 
 
 @dataclass(frozen=True)
@@ -50,8 +50,8 @@ class Input:
             yield replace(self, stretch=stretch, size=stretch.end - stretch.start)
 
 
+# Inputs that one task reads one after the other.
 Piece = Sequence[Input]
-"""Inputs that one task reads one after the other."""
 
 
 def find_inputs(paths: Paths, *, newest: bool = False) -> list[Input]:

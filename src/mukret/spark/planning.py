@@ -12,8 +12,8 @@ from mukret.spark.pieces import Input, Piece, in_pieces, piece_bytes
 from mukret.spark.work import FACTS, LookedThrough, looked_through
 from mukret.values import JsonValue
 
+# A file is cut if it is so many times as large as a piece should be.
 LONG = 1.5
-"""A file is cut if it is so many times as large as a piece should be."""
 
 
 @dataclass(frozen=True)

@@ -13,8 +13,8 @@ import pyarrow as pa
 from mukret.semantics.rejects import Reject
 from mukret.spark.frame import Entry, Kind, entries_of
 
+# Rejects for a key that came before stand behind the others of their table and document.
 LATER = 1 << 30
-"""Rejects for a key that came before stand behind the others of their table and document."""
 LINES = "piece int, block int, document long, rank int, number int, line binary"
 COLUMNS = (
     "file string, document long, path string, table string, rows long, "

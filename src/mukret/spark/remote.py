@@ -14,11 +14,11 @@ from typing import Any, BinaryIO, cast
 
 from mukret.errors import InputError, UsageError
 
+# Names that programs on the Java platform have for the same schemes.
 _OTHER_NAMES = {"s3a": "s3", "s3n": "s3", "gcs": "gs"}
-"""Names that programs on the Java platform have for the same schemes."""
 _ADDRESS = re.compile(r"(?!https?:)([A-Za-z][A-Za-z0-9+.-]+)://")
+# A user and a password before the name of a bucket or a host.
 _SECRET = re.compile(r"[^/]*:[^/]*@")
-"""A user and a password before the name of a bucket or a host."""
 _PATTERN = re.compile(r"[*?\[]")
 
 

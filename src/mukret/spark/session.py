@@ -13,19 +13,19 @@ from pyspark.sql import SparkSession
 
 from mukret.errors import InputError
 
+# What the tables need. All else is said in `spark-defaults.conf`, as ever.
 SETTINGS = {
     "spark.sql.session.timeZone": "UTC",
     "spark.sql.parquet.outputTimestampType": "TIMESTAMP_MICROS",
 }
-"""What the tables need. All else is said in `spark-defaults.conf`, as ever."""
 NOTHING_MORE: Mapping[str, str] = {}
 LOGGING = Path(__file__).with_name("log4j2.properties")
+# On this machine alone nobody else is to be let in.
 AT_HOME = {
     "spark.ui.enabled": "false",
     "spark.driver.host": "127.0.0.1",
     "spark.driver.bindAddress": "127.0.0.1",
 }
-"""On this machine alone nobody else is to be let in."""
 
 
 @contextmanager

@@ -22,8 +22,8 @@ from mukret.spark.frame import Entry, Kind, entry_batch, packed_fact, unpacked_f
 from mukret.spark.pieces import Input, Piece
 from mukret.version import __version__
 
+# What lookups across the run find, by the field that looks and the hash of a key.
 AnswersFound = Mapping[FieldName, Mapping[bytes, object]]
-"""What lookups across the run find, by the field that looks and the hash of a key."""
 FACTS = "piece int, payload binary"
 _FACTS = pa.schema([("piece", pa.int32()), ("payload", pa.binary())])
 

@@ -16,8 +16,8 @@ from mukret.text import counted, escaped
 from mukret.values import JsonValue, json_text, kind_of
 
 INDENT = "  "
+# To open a container: its brackets, an element, and how many more there are.
 FEWEST_LINES = 4
-"""To open a container: its brackets, an element, and how many more there are."""
 _NARROWEST = 24
 
 

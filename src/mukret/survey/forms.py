@@ -15,14 +15,13 @@ from typing import NamedTuple
 
 from mukret.documents import NotJson, decode
 
+# Longer texts are only asked whether they hold JSON.
 LONGEST = 200
-"""Longer texts are only asked whether they hold JSON."""
 LONGEST_JSON = 100_000
 LONGEST_ITEM = 40
+# Longer runs of digits before and after a mark are numbers of their own: a number would have more
+# marks.
 LONGEST_GROUP = 6
-"""Longer runs of digits before and after a mark are numbers of their own: a number would have more
-marks.
-"""
 
 
 class Form(NamedTuple):
@@ -66,8 +65,8 @@ ADDRESS = Form("address")
 MAIL = Form("mail")
 UUID = Form("uuid")
 IMPOSSIBLE = Form("impossible-date")
+# Several short words without blanks in them, by the mark between them.
 LISTS = {mark: Form("list", (mark,)) for mark in (",", ";", "|")}
-"""Several short words without blanks in them, by the mark between them."""
 
 _BOOLEANS = frozenset({"true", "false", "yes", "no", "y", "n", "on", "off", "t", "f"})
 _PLACEHOLDERS = frozenset(
@@ -169,10 +168,9 @@ _CODE = re.compile(r"(?=.*\d|[A-Z])[A-Z0-9][A-Z0-9_./:-]*|(?=.*\d)[A-Za-z0-9][A-
 
 
 _DIGITS = bytes.maketrans(b"0123456789", b"9999999999")
+# Forms by the skeleton of a text (every digit is a nine), and the place of the first digit; -1 for
+# ISO instants.
 _KNOWN: dict[bytes, tuple[AnyForm, int]] = {}
-"""Forms by the skeleton of a text (every digit is a nine), and the place of the first digit; -1 for
-ISO instants.
-"""
 _MOST_KNOWN = 10_000
 _LONGEST_KNOWN = 40
 _INSTANT = -1

@@ -18,6 +18,7 @@ from mukret.survey.places import Place, Seen, Where, magnitude
 from mukret.text import counted
 from mukret.values import JsonValue
 
+# Every look, and what a value that has it is.
 LOOKS = {
     "text": "a text",
     "number in text": "a number",
@@ -39,30 +40,28 @@ LOOKS = {
     "whole number": "a whole number",
     "number": "a number with a fraction",
 }
-"""Every look, and what a value that has it is."""
+# A family of forms that so large a share of the texts has is what the place holds; the others are
+# odd.
 MOST = 0.8
-"""A family of forms that so large a share of the texts has is what the place holds; the others are
-odd.
-"""
+# Kinds of forms that an element of a list in a text may have.
 _SINGLES = ("text", "code", "number", "uuid")
-"""Kinds of forms that an element of a list in a text may have."""
 MOST_UNITS = 3
+# Numbers with more digits after the point are measured: floats.
 MOST_DECIMALS = 6
-"""Numbers with more digits after the point are measured: floats."""
+# So many different numbers may be ids, whatever their name is.
 FEWEST_NUMBERS = 20
-"""So many different numbers may be ids, whatever their name is."""
+# Looks of values that may be of a fixed set.
 _WORDY = ("text", "whole number", "boolean word", "leading zeros", "number in text")
-"""Looks of values that may be of a fixed set."""
+# Looks of values that may tell records apart.
 _ID_LIKE = ("text", "whole number", "number in text", "uuid", "leading zeros", "address", "mail")
-"""Looks of values that may tell records apart."""
 MOST_WORDS = 30
 LONGEST_WORD = 60
 
+# Powers of ten between a second and the unit.
 EPOCHS = {"epoch-s": 0, "epoch-ms": 3, "epoch-us": 6, "epoch-ns": 9}
-"""Powers of ten between a second and the unit."""
 _EARLIEST, _LATEST = 631_152_000, 4_102_444_800  # 1990 to 2100, in seconds
+# Of fewer instants that are all midnight it can't be told that they are days.
 FEWEST_DAYS = 5
-"""Of fewer instants that are all midnight it can't be told that they are days."""
 _ZONES = {"Z": "Z", "offset": "with offset", "none": "no offset: local time"}
 _DIGITS = re.compile(r"[0-9]{1,30}")
 _MIDNIGHT = re.compile(r"[T ]00:00(?::00(?:\.0+)?)?(?:Z|[+-]\d\d:?\d\d)?")

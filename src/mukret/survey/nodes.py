@@ -11,10 +11,10 @@ from mukret.paths import Index, Location, Name, Path, normalized
 from mukret.survey.parts import long_array, nodes_of
 from mukret.values import JsonValue, kind_of
 
+# Bytes that are read at a time, so that the first nodes are there at once.
 SMALL_BATCH = 250_000
-"""Bytes that are read at a time, so that the first nodes are there at once."""
+# So many documents are kept for a word about what stands nearest.
 MOST_FIRST = 20
-"""So many documents are kept for a word about what stands nearest."""
 
 
 @dataclass(frozen=True)

@@ -16,19 +16,18 @@ from mukret.paths.query import Index, Name, Segment, Selector, Wildcard, child_s
 from mukret.survey.forms import TEXT, AnyForm, NumberForm, forms_of, without_decimals
 from mukret.values import NEGATIVE_ZERO, JsonValue, Number
 
+# Distinct values of a place that are counted one by one.
 MOST_VALUES = 60
-"""Distinct values of a place that are counted one by one."""
+# Distinct values of a place that are told apart.
 MOST_HASHES = 50_000
-"""Distinct values of a place that are told apart."""
 MOST_FORMS = 40
 MOST_EXAMPLES = 4
 MOST_SIGNATURES = 100
+# Records of a list that are kept, names and short texts only, to see whether they are of several
+# sorts.
 MOST_SAMPLED = 400
-"""Records of a list that are kept, names and short texts only, to see whether they are of several
-sorts.
-"""
+# Texts that are longer are no words, and not kept to be counted.
 LONGEST_KEPT = 80
-"""Texts that are longer are no words, and not kept to be counted."""
 
 
 Key = TypeVar("Key")

@@ -19,12 +19,12 @@ from mukret.survey.walk import Walk
 from mukret.text import counted
 from mukret.values import JsonValue
 
+# What is made of a document before it is looked at.
 Prepare = Callable[[JsonValue], JsonValue]
-"""What is made of a document before it is looked at."""
+# Whether a document is looked at.
 Chosen = Callable[[JsonValue], bool]
-"""Whether a document is looked at."""
+# Called after each batch with the bytes of input that it held.
 Progress = Callable[[int], None]
-"""Called after each batch with the bytes of input that it held."""
 
 
 def survey(
@@ -62,10 +62,10 @@ class _SurveyRun:
         self.documents = 0
         self.bad_documents = 0
         self.bad: list[BadDocument] = []
+        # The first documents, as long as the path found nothing in any.
         self.first: list[JsonValue] = []
-        """The first documents, as long as the path found nothing in any."""
+        # Whether the document that comes in parts is one that was chosen.
         self.goes_on = True
-        """Whether the document that comes in parts is one that was chosen."""
 
     def see(self, batch: Batch) -> None:
         if self.prepare is not None:

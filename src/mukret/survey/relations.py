@@ -15,15 +15,15 @@ from mukret.survey.places import Place
 from mukret.values import JsonValue
 
 MOST_TARGETS = 100
+# So large a share of the values must be found at the other place.
 NEARLY = 0.9
-"""So large a share of the values must be found at the other place."""
+# Fewer different values must all be found.
 FEWEST_VALUES = 10
-"""Fewer different values must all be found."""
+# Whole numbers below this are in so many lists that they say nothing.
 LARGE = 1000
-"""Whole numbers below this are in so many lists that they say nothing."""
 MOST_SORTS = 12
+# Members that not all records have; with more of them records are no longer of a few sorts.
 MOST_VARYING = 300
-"""Members that not all records have; with more of them records are no longer of a few sorts."""
 _SORT_NAMES = ("type", "kind", "category", "class", "sort")
 MOST_TELLING = 50
 FEWEST_RECORDS = 6

@@ -20,10 +20,10 @@ from mukret.survey.relations import Reference, Sorts, references, sorts_of
 from mukret.text import counted
 from mukret.values import JsonValue, json_text, shown_text
 
+# A member is rare, or rarely missing, below this share; a kind or a form below it is odd.
 RARE = 0.05
-"""A member is rare, or rarely missing, below this share; a kind or a form below it is odd."""
+# Of fewer than these, one that differs is no surprise.
 FEWEST = 20
-"""Of fewer than these, one that differs is no surprise."""
 NEARLY_UNIQUE = 0.9
 MOST_BAD = 20
 

@@ -14,14 +14,12 @@ from mukret.survey.places import Place
 from mukret.values import JsonValue, kind_of
 
 DATA_KINDS = frozenset({"date", "timestamp", "time", "number", "uuid", "mail", "address"})
+# Fewer names than these are taken for members, unless each of them is a date, a number or the like.
 FEW_NAMES = 5
-"""Fewer names than these are taken for members, unless each of them is a date, a number or the
-like.
-"""
 ALIKE = 0.5
 MUCH_ALIKE = 0.75
+# Of fewer arrays it can't be told that their length is always the same.
 FEWEST_POINTS = 3
-"""Of fewer arrays it can't be told that their length is always the same."""
 _CODE_NAME = re.compile(r"(?=.*[A-Z0-9])[A-Z0-9][A-Z0-9_.:/-]*|(?=.*\d)(?=.*[-:/])[\w.:/-]+")
 
 

@@ -25,25 +25,24 @@ from mukret.values import JsonValue, Number, kind_of
 
 MOST_PLACES = 20_000
 MOST_DEPTH = 100
+# So many different member names at one place make it ask whether they are data.
 WIDEST = 200
-"""So many different member names at one place make it ask whether they are data."""
 MOST_NAMES = 2_000
 MOST_COLUMNS = 50
+# Longer arrays of numbers are series, not coordinates.
 MOST_NUMBERS = 4
-"""Longer arrays of numbers are series, not coordinates."""
+# Longer arrays of unlike things are lists all the same.
 MOST_PARTS = 6
-"""Longer arrays of unlike things are lists all the same."""
 MOST_PAIRS = 8
+# Objects of a batch in which the lengths of arrays are compared.
 COMPARED = 200
-"""Objects of a batch in which the lengths of arrays are compared."""
 LONGEST_WORD = 40
+# Members of the records that are kept, at all places together.
 MOST_SAMPLED_MEMBERS = 200_000
-"""Members of the records that are kept, at all places together."""
 
+# Of the nodes that are handed over together: the container of the nth and the step to it, or the
+# number of a root.
 Owner = Callable[[int], tuple[JsonValue, str | int] | int]
-"""Of the nodes that are handed over together: the container of the nth and the step to it, or the
-number of a root.
-"""
 
 
 class Walk:
@@ -53,22 +52,21 @@ class Walk:
 
     def __init__(self, path: Path | None = None) -> None:
         self.path = path
+        # The arrays at which long documents may be cut; None: any.
         self.arrays = arrays_to_cut(path)
-        """The arrays at which long documents may be cut; None: any."""
         self.root = Place()
         self.places = 1
         self.roots = 0
         self.sample_left = MOST_SAMPLED_MEMBERS
         self.todo: deque[tuple[Place, list[JsonValue], list[int] | None, Owner]] = deque()
         self.wanted: list[tuple[Callable[[Where], None], Owner, int]] = []
+        # The arrays of the last document that goes on in parts.
         self.begun: tuple[LongArray, ...] = ()
-        """The arrays of the last document that goes on in parts."""
+        # How many elements arrays of this batch have in all, by their identity, where the others
+        # come later.
         self.lengths: dict[int, int] = {}
-        """How many elements arrays of this batch have in all, by their identity, where the others
-        come later.
-        """
+        # Where the elements stand that this batch goes on with.
         self.continued: Place | None = None
-        """Where the elements stand that this batch goes on with."""
 
     def see(self, batch: Batch) -> None:
         """Counts all nodes of a batch."""

@@ -14,18 +14,18 @@ from typing import Any, Literal, TypeAlias
 from mukret.paths.regexps import captured
 from mukret.values import JsonValue, scalar_text
 
+# The characters that trimming takes away: Unicode's White_Space property.
 WHITE_SPACE = (
     "\t\n\v\f\r \x85\xa0\u1680"
     + "".join(map(chr, range(0x2000, 0x200B)))
     + "\u2028\u2029\u202f\u205f\u3000"
 )
-"""The characters that trimming takes away: Unicode's White_Space property."""
 
+# A value of a type as Python holds it; null is None, whatever the type.
 TypedValue: TypeAlias = (
     "bool | int | float | Decimal | str | date | datetime | time | timedelta"
     " | list[TypedValue] | None"
 )
-"""A value of a type as Python holds it; null is None, whatever the type."""
 
 Rounding = Literal["half-even", "half-up"]
 
@@ -97,8 +97,8 @@ class Options:
 
 
 PLAIN = Options()
+# Reading options that every type has but json.
 COMMON_OPTIONS = frozenset({"blank", "capture", "strip"})
-"""Reading options that every type has but json."""
 
 
 @dataclass(frozen=True)

@@ -26,8 +26,8 @@ from mukret.values import JsonValue, Number
 
 _TIME = re.compile(r"([0-9]{2}):([0-9]{2})(?::([0-9]{2})(?:\.([0-9]+))?)?")
 _DAY_TEXT = "[0-9]{4}-[0-9]{2}-[0-9]{2}"
+# How days and times are written, as patterns of JSON Schema (ECMA-262).
 _CLOCK_TEXT = r"[0-9]{2}:[0-9]{2}:[0-9]{2}(\.[0-9]{1,6})?"
-"""How days and times are written, as patterns of JSON Schema (ECMA-262)."""
 _DATETIME_EXAMPLE = "such as 2031-04-01T10:22:07, without an offset"
 _TIME_EXAMPLE = "such as 10:22 or 10:22:07"
 

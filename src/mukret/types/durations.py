@@ -15,8 +15,8 @@ from mukret.types.base import COMMON_OPTIONS, Bad, Elsewhere, Options, ValueType
 from mukret.types.numbers import EXACT, INT64_MAX, decimal_of, rounded
 from mukret.values import JsonValue, Number
 
+# Microseconds of each unit.
 UNITS = {"ms": 1_000, "s": 1_000_000, "min": 60_000_000, "h": 3_600_000_000, "d": 86_400_000_000}
-"""Microseconds of each unit."""
 
 _PART = "([0-9]+(?:[.,][0-9]+)?)"
 _ISO = re.compile(

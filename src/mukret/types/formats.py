@@ -12,15 +12,13 @@ import re
 from dataclasses import dataclass
 from functools import lru_cache
 
+# No moment is written in more characters.
 LONGEST_TEXT = 200
-"""No moment is written in more characters."""
 _DIRECTIVES = frozenset("aAwdbBmyYHIpMSfzjUWuVG%")
 _HOURS = frozenset("HI")
 _CLOCK = frozenset("HIpMSf")
+# Directives that read numbers, with all the digits that they can have; %f reads any number of them.
 _WIDTHS = {**dict.fromkeys("YG", 4), "j": 3, **dict.fromkeys("ymdHIMSUWV", 2), "u": 1, "w": 1}
-"""Directives that read numbers, with all the digits that they can have; %f reads any number of
-them.
-"""
 _DIRECTIVE = re.compile(r"%(.?)", re.DOTALL)
 _DAYS = "Mon|Tue|Wed|Thu|Fri|Sat|Sun"
 _MONTHS = "Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec"

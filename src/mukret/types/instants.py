@@ -20,8 +20,8 @@ from mukret.values import JsonValue, Number
 EPOCH = dt.datetime(1970, 1, 1, tzinfo=dt.UTC)
 FIRST_MICRO = (dt.datetime(1, 1, 1, tzinfo=dt.UTC) - EPOCH) // dt.timedelta(microseconds=1)
 LAST_MICRO = (dt.datetime.max.replace(tzinfo=dt.UTC) - EPOCH) // dt.timedelta(microseconds=1)
+# Power of ten that turns an epoch of this unit into microseconds.
 EPOCH_MICROS = {"epoch-s": 6, "epoch-ms": 3, "epoch-us": 0, "epoch-ns": -3}
-"""Power of ten that turns an epoch of this unit into microseconds."""
 
 _DATE = re.compile(r"([0-9]{4})-([0-9]{2})-([0-9]{2})")
 ISO_MOMENT = re.compile(

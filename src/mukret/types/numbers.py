@@ -23,8 +23,8 @@ from mukret.values import JsonValue, Number
 
 INT64_MIN, INT64_MAX = -(2**63), 2**63 - 1
 MAX_DIGITS = 38
+# A longer numeric text is out of every type's range; the limit bounds the work.
 LONGEST = 1000
-"""A longer numeric text is out of every type's range; the limit bounds the work."""
 
 EXACT = Context(prec=3 * LONGEST, Emax=MAX_EMAX, Emin=MIN_EMIN, traps=[InvalidOperation])
 ROUNDINGS = {"half-even": ROUND_HALF_EVEN, "half-up": ROUND_HALF_UP}

@@ -14,8 +14,8 @@ from mukret.errors import UsageError
 from mukret.paths import parse_path
 from mukret.text import did_you_mean
 
+# Somebody waits for an address that was typed.
 TRIES_BY_HAND = 3
-"""Somebody waits for an address that was typed."""
 _ADDRESS_WORDS = re.compile(r"_?(?:url|uri|href|link)s?$", re.IGNORECASE)
 
 

@@ -26,13 +26,13 @@ from mukret.text import did_you_mean
 
 _PLACES = "a folder, -, sqlite:///FILE, or postgresql://HOST/DATABASE"
 _SCHEMES = ("sqlite", "postgresql", "postgres")
+# How each member of Options is typed.
 _TYPED = {
     "titles": "--titles",
     "nested": "--nested",
     "indent": "--indent",
     "formulas_as_text": "--formulas-as-text",
 }
-"""How each member of Options is typed."""
 
 
 @dataclass(frozen=True, kw_only=True)

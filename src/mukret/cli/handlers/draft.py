@@ -26,8 +26,8 @@ from mukret.paths import parse_path
 from mukret.rules.edit import NotPlain
 
 _TABLE_NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]{0,62}")
+# The name of a draft that goes to the screen, where a message has to name it.
 _UNNAMED = "draft.rules.yaml"
-"""The name of a draft that goes to the screen, where a message has to name it."""
 
 
 @dataclass(frozen=True, kw_only=True)

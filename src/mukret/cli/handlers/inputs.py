@@ -18,8 +18,8 @@ from mukret.rules import Rules, load_rules
 from mukret.rules.model import Table
 from mukret.text import did_you_mean
 
+# Bytes of a file that tell what it is.
 _BEGINNING = 65_536
-"""Bytes of a file that tell what it is."""
 _RULES = re.compile(rb"""^[\s{]*["']?(mukret|tables)["']?\s*:""", re.MULTILINE)
 _CALLS = re.compile(rb"""^[\s{]*["']?(calls|sign_in)["']?\s*:""", re.MULTILINE)
 _TABLES = re.compile(rb"""^[\s{]*["']?tables["']?\s*:""", re.MULTILINE)

@@ -23,8 +23,8 @@ from mukret.text import counted
 if TYPE_CHECKING:
     from mukret.cli.handlers.extract import Request
 
+# Formats that are written by one machine.
 ELSEWHERE = FORMATS.keys() - {"parquet"}
-"""Formats that are written by one machine."""
 _HINT = (
     "--to FOLDER, in parquet; or share the work by --part, and mukret merge writes it as you like"
 )

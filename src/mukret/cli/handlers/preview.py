@@ -22,8 +22,8 @@ from mukret.rules import Rules
 from mukret.rules.model import Table
 from mukret.text import did_you_mean
 
+# So much of the input is read at every save, as far as there is time between two.
 MOST_WATCHED = 4_000_000
-"""So much of the input is read at every save, as far as there is time between two."""
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -18,12 +18,12 @@ if TYPE_CHECKING:
 
 Stamp = tuple[int, int]
 
+# Seconds for which is read before something is shown.
 PATIENCE = 0.25
-"""Seconds for which is read before something is shown."""
+# Seconds between two looks at the files.
 EVERY = 0.06
-"""Seconds between two looks at the files."""
+# After so many looks a file that is not there, or empty, is taken to be meant so.
 MOST_WAITS = 10
-"""After so many looks a file that is not there, or empty, is taken to be meant so."""
 
 
 class Look(Protocol):

@@ -30,11 +30,12 @@ if TYPE_CHECKING:
 
 SAID = 200
 SHORT_PAUSE = 0.1
+# Seconds of a pause that is told of, whoever looks.
 LONG_PAUSE = 5.0
-"""Seconds of a pause that is told of, whoever looks."""
 MOST_LINES = 5
 LONGEST_URL = 90
 
+# How a last page was recognised.
 ENDS = {
     End.ONE_ANSWER: "one answer",
     End.NO_CURSOR: "no further cursor",
@@ -45,8 +46,8 @@ ENDS = {
     End.TOTAL: "the total that was stated",
     End.NO_MORE: "it said that there is no more",
 }
-"""How a last page was recognised."""
 
+# Why a list did not come to its end, and what to do.
 FAULTS = {
     Fault.REPEATED: (
         "the next page would be one that was there before: {about}",
@@ -78,8 +79,8 @@ FAULTS = {
         "look at the path in `pages`",
     ),
 }
-"""Why a list did not come to its end, and what to do."""
 
+# Why records led to no request.
 NOT_ASKED = {
     Why.MISSING: "have no {about}",
     Why.NOT_TEXT: "have no text or number there: {about}",
@@ -88,7 +89,6 @@ NOT_ASKED = {
     Why.NO_ADDRESS: "give what is no address: {about}",
     Why.ELSEWHERE: "lead to another origin: {about}",
 }
-"""Why records led to no request."""
 
 
 class CollectView(Watcher):

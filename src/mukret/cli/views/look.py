@@ -17,13 +17,13 @@ from mukret.survey.nodes import Found, Reading
 from mukret.text import counted, escaped
 from mukret.values import JsonValue, json_text
 
+# Inputs up to this size are read to their end, so that the count of nodes is that of the whole.
 ENOUGH_BYTES = 2_000_000
-"""Inputs up to this size are read to their end, so that the count of nodes is that of the whole."""
+# An array or object with fewer lines than these says little.
 FEWEST_LINES = 9
-"""An array or object with fewer lines than these says little."""
 UNCUT = 10**9
+# Rows that `--every` aligns together.
 BLOCK = 200
-"""Rows that `--every` aligns together."""
 
 
 @dataclass(frozen=True)

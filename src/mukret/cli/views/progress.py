@@ -14,10 +14,10 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from mukret.documents import Source
 
+# Seconds after which somebody wants to know.
 PATIENCE = 1.0
-"""Seconds after which somebody wants to know."""
+# Seconds for which a look at it is good.
 BETWEEN = 0.1
-"""Seconds for which a look at it is good."""
 STYLES = {
     "bar.complete": "green",
     "bar.finished": "green",

@@ -22,8 +22,8 @@ if TYPE_CHECKING:
     from mukret.semantics.rejects import Reject
     from mukret.types import ValueType
 
+# What a cell may take, the widest first that gives all columns their room.
 WIDEST_CELLS = (60, 40, 32, 24)
-"""What a cell may take, the widest first that gives all columns their room."""
 NARROWEST_RECORD = 22
 GAP = 2
 NULL = "null"

@@ -15,8 +15,8 @@ from mukret.text import escaped
 if TYPE_CHECKING:
     from rich.console import Console
 
+# Characters of a long line that are shown around a mistake.
 _WINDOW = 100
-"""Characters of a long line that are shown around a mistake."""
 
 
 def screen() -> Console:

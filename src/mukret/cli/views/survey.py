@@ -30,8 +30,8 @@ from mukret.text import counted, escaped, shortened
 from mukret.values import JsonValue, json_text
 
 MOST_ADDRESSES = 8
+# Places below one that are drawn.
 MOST_MEMBERS = 200
-"""Places below one that are drawn."""
 MOST_WORDS = 12
 LONGEST_EXAMPLE = 40
 LONGEST_UNBROKEN = 20
@@ -41,18 +41,16 @@ NARROWEST = 24
 WIDEST = 160
 MOST_SURPRISES = 30
 MOST_LISTS = 25
+# Places that are shown on two screens, about; of more the deepest are counted.
 MOST_LINES = 120
-"""Places that are shown on two screens, about; of more the deepest are counted."""
+# The part of the width that names may take.
 LIST_SHARE = 0.42
-"""The part of the width that names may take."""
+# A space at which no line is broken; a character that no text is to hold (Unicode: a noncharacter).
 GLUE = "\ufdd0"
-"""A space at which no line is broken; a character that no text is to hold (Unicode: a
-noncharacter).
-"""
 PLAIN = frozenset("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-./:+")
 
+# A piece of text and its style.
 Part = tuple[str, str]
-"""A piece of text and its style."""
 
 
 def print_survey(
@@ -158,10 +156,10 @@ class _Tree:
         self.details = details
         self.reports = {id(one.place): one for one in report.places}
         self.root = report.places[0]
+        # So deep the lines go, where there are too many for that.
         self.deepest = None if whole else self.depth_to_show()
-        """So deep the lines go, where there are too many for that."""
+        # The first place of which those below are only counted.
         self.cut_at: str | None = None
-        """The first place of which those below are only counted."""
         self.rows = list(self.lines(self.root, "", ""))
         longest = max(len(guide) + cell_width(label) for guide, _, label, _ in self.rows)
         deepest = max(len(guide) for guide, *_ in self.rows)

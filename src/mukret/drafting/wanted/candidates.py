@@ -24,8 +24,8 @@ from mukret.rules import parse_rules
 from mukret.types import Text, ValueType
 from mukret.values import JsonValue, json_text
 
+# So much of the input is searched; what is proposed is tried on all of it.
 MOST_BYTES = 4 << 20
-"""So much of the input is searched; what is proposed is tried on all of it."""
 
 
 @dataclass(frozen=True)

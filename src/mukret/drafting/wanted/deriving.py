@@ -24,8 +24,8 @@ from mukret.types import Date, Datetime, Timestamp
 from mukret.values import JsonValue
 
 Texts = Sequence[str | None]
+# So many numbers, moments or texts are tried in pairs, the nearest first.
 MOST_PAIRED = 40
-"""So many numbers, moments or texts are tried in pairs, the nearest first."""
 LONGEST_LITERAL = 20
 FEWEST_WORDS, MOST_WORDS = 2, 20
 _SEPARATORS = "/-_:.,; #|"
@@ -63,8 +63,8 @@ def derived(
         yield Derived({"constant": text}, how="the same in all rows")
 
 
+# The numbers of candidate rows, each with the cell that it is to give.
 Wanted = Sequence[tuple[int, str | None]]
-"""The numbers of candidate rows, each with the cell that it is to give."""
 
 
 def _all(wanted: Wanted, make: Callable[[int], str | None]) -> bool:

@@ -24,8 +24,8 @@ from mukret.semantics.examples import run_examples
 from mukret.types import Json, ListOf
 from mukret.values import JsonValue, json_text
 
+# A longer response helps nobody who reads the rules.
 MOST_CHARACTERS = 1_500
-"""A longer response helps nobody who reads the rules."""
 
 
 def with_examples(

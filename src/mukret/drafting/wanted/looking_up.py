@@ -12,8 +12,8 @@ from mukret.drafting.wanted.matching import same
 from mukret.drafting.wanted.rows import Cell
 
 MOST_ROWS = 20_000
+# With fewer different cells anything would do.
 FEWEST_DIFFERENT = 2
-"""With fewer different cells anything would do."""
 
 
 @dataclass(frozen=True)

@@ -15,11 +15,11 @@ from mukret.drafting.wanted.candidates import Candidate, CandidateTable
 from mukret.drafting.wanted.rows import ANYTHING, Cell, WantedRow, WantedTable
 from mukret.types import PLAIN, Bad, ValueType
 
+# A value that so many rows have says nothing about which row is meant.
 MOST_ROWS_OF_A_VALUE = 5_000
-"""A value that so many rows have says nothing about which row is meant."""
 
+# So many candidate rows are looked at for each wanted one.
 MOST_LIKELY = 200
-"""So many candidate rows are looked at for each wanted one."""
 
 
 @dataclass(frozen=True)

@@ -22,8 +22,8 @@ from mukret.values import JsonValue
 
 _LITERALS = frozenset({"NULL", "TRUE", "FALSE", "CURRENT_TIMESTAMP"})
 MOST_RIVALS = 2
+# So many tables are tried, those that fit best first.
 MOST_TRIED = 6
-"""So many tables are tried, those that fit best first."""
 LONGEST = 40
 
 
@@ -40,8 +40,8 @@ class Choice:
     values: tuple[str, str]
 
 
+# Whether it is the second.
 Ask = Callable[[Choice], bool]
-"""Whether it is the second."""
 
 
 def propose(
@@ -123,10 +123,10 @@ class _Proposing:
         self.table.options = {
             name: value for name, value in matched.table.table.options.items() if name != "bad"
         }
+        # Tables around it that are needed, by how far above they are.
         self.above: dict[int, DraftTable] = {}
-        """Tables around it that are needed, by how far above they are."""
+        # Names of fields that are needed and not wanted, by the identity of the candidate.
         self.helpers: dict[int, str] = {}
-        """Names of fields that are needed and not wanted, by the identity of the candidate."""
 
     def add(self) -> None:
         self._make_tables_around()

@@ -20,8 +20,8 @@ class Anything(Enum):
 
 
 ANYTHING = Anything.ANYTHING
+# A text as `extract` would write it, None for null, or ANYTHING.
 Cell = str | None | Anything
-"""A text as `extract` would write it, None for null, or ANYTHING."""
 
 
 @dataclass(frozen=True)
