@@ -37,5 +37,7 @@ def compiled(name: str) -> Extension:
 
 MODULES = ["scan._scanner", "scan._kernels", "scan._keys", "columns._lines"]
 setup(
-    ext_modules=cythonize([compiled(name) for name in MODULES], build_dir="build", language_level=3)
+    ext_modules=cythonize(
+        [compiled(name) for name in MODULES], build_dir="build", language_level=3
+    )
 )

@@ -17,7 +17,9 @@ from decimal import Decimal
 
 from orjson import loads
 
-COLUMNS = "port_code sailing_no vessel hull state departs_at arrives_at fare load takings"
+COLUMNS = (
+    "port_code sailing_no vessel hull state departs_at arrives_at fare load takings"
+)
 STATES = {
     "boarding": "boarding",
     "departed": "departed",
@@ -41,8 +43,12 @@ def rows(path: str) -> Iterator[tuple[object, ...]]:
                         vessel["name"],
                         vessel["hull"],
                         STATES[sailing["state"].strip().lower()],
-                        datetime.fromtimestamp(sailing["departs"] / 1000, UTC).isoformat(),
-                        datetime.fromisoformat(sailing["arrives"]).astimezone(UTC).isoformat(),
+                        datetime.fromtimestamp(
+                            sailing["departs"] / 1000, UTC
+                        ).isoformat(),
+                        datetime.fromisoformat(sailing["arrives"])
+                        .astimezone(UTC)
+                        .isoformat(),
                         fare,
                         load,
                         float(fare) * load,

@@ -44,7 +44,10 @@ KEYED_RULES = SAILINGS_RULES.replace(
 
 
 def sailing(draw: random.Random, number: int, dirt: float) -> dict[str, Any]:
-    state, departs = draw.choice(STATES), 1900000000000 + number * 60000 + draw.randrange(1000)
+    state, departs = (
+        draw.choice(STATES),
+        1900000000000 + number * 60000 + draw.randrange(1000),
+    )
     month, day, hour, minute = (
         draw.randint(1, 12),
         draw.randint(1, 28),
@@ -89,7 +92,8 @@ def port(draw: random.Random, index: int, dirt: float) -> dict[str, Any]:
             {"role": "duty", "phone": "+00 1 2 4"},
         ],
         "sailings": [
-            sailing(draw, index * 10 + number, dirt) for number in range(draw.randint(2, 8))
+            sailing(draw, index * 10 + number, dirt)
+            for number in range(draw.randint(2, 8))
         ],
     }
 
@@ -110,8 +114,14 @@ def sailings(
                 written += out.write(("," if index else "") + dump(body))
             else:
                 generated = f"2031-03-0{index % 9 + 1}T1{index % 10}:22:07+02:00"
-                meta = {"request_id": f"r-{index:08}", "generated": generated, "notes": "x" * 40}
-                written += out.write(dump({"meta": meta, "result": {"ports": [body]}}) + "\n")
+                meta = {
+                    "request_id": f"r-{index:08}",
+                    "generated": generated,
+                    "notes": "x" * 40,
+                }
+                written += out.write(
+                    dump({"meta": meta, "result": {"ports": [body]}}) + "\n"
+                )
             index += 1
         if one_document:
             out.write("]}}\n")

@@ -45,8 +45,18 @@ RESPONSE = {
             "name": {"en": "Otterwick"},
             "opened": "1904-05-02",
             "sailings": [
-                {"id": "1", "state": "DEP", "departs": "2031-04-01T10:22:00Z", "fare": "1,204.50"},
-                {"id": "2", "state": "boarding", "departs": "2031-04-01T11:22:00Z", "fare": "12"},
+                {
+                    "id": "1",
+                    "state": "DEP",
+                    "departs": "2031-04-01T10:22:00Z",
+                    "fare": "1,204.50",
+                },
+                {
+                    "id": "2",
+                    "state": "boarding",
+                    "departs": "2031-04-01T11:22:00Z",
+                    "fare": "12",
+                },
             ],
         }
     ]
@@ -69,7 +79,10 @@ def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--runs", type=int, default=2000)
     runs = parser.parse_args().runs
-    for name, document in (("a parsed object", RESPONSE), ("bytes", json.dumps(RESPONSE).encode())):
+    for name, document in (
+        ("a parsed object", RESPONSE),
+        ("bytes", json.dumps(RESPONSE).encode()),
+    ):
         print(f"{name}: {microseconds(document, runs):.0f} µs")
 
 

@@ -110,7 +110,15 @@ class Bench:
         self, name: str, feed: Path, *options: str, rules: str = feeds.SAILINGS_RULES
     ) -> Program:
         place = rules if rules.endswith(".yaml") else self.rules(rules)
-        command = [*MUKRET, "extract", place, str(feed), "--to", str(self.folder / "out"), *options]
+        command = [
+            *MUKRET,
+            "extract",
+            place,
+            str(feed),
+            "--to",
+            str(self.folder / "out"),
+            *options,
+        ]
         return Program(name, command, feed.stat().st_size / 1e6)
 
     def beside(self, name: str, script: str, *arguments: object, feed: Path) -> Program:
@@ -121,14 +129,18 @@ class Bench:
 
     def sailings(self, megabytes: float) -> None:
         clean = self.feed("clean.jsonl", lambda path: feeds.sailings(path, megabytes))
-        dirty = self.feed("dirty.jsonl", lambda path: feeds.sailings(path, megabytes, dirt=0.001))
+        dirty = self.feed(
+            "dirty.jsonl", lambda path: feeds.sailings(path, megabytes, dirt=0.001)
+        )
         document = self.feed(
             "one.json", lambda path: feeds.sailings(path, megabytes, one_document=True)
         )
         hand = self.beside(
             "by hand, to CSV", "by_hand.py", clean, self.folder / "hand.csv", feed=clean
         )
-        parse = self.beside("projected parse alone", "floor.py", "parse", clean, feed=clean)
+        parse = self.beside(
+            "projected parse alone", "floor.py", "parse", clean, feed=clean
+        )
         programs = [
             hand,
             self.beside("read alone", "floor.py", "read", clean, feed=clean),
@@ -142,9 +154,20 @@ class Bench:
             self.extract("the same, 0.1% dirty", dirty, "--workers", "1"),
             self.extract("to CSV, two workers", clean, "--workers", "2"),
             self.extract("to Parquet", clean, "--format", "parquet", "--workers", "1"),
-            self.extract("to Parquet, two workers", clean, "--format", "parquet", "--workers", "2"),
             self.extract(
-                "to CSV, a key of one number", clean, "--workers", "1", rules=feeds.KEYED_RULES
+                "to Parquet, two workers",
+                clean,
+                "--format",
+                "parquet",
+                "--workers",
+                "2",
+            ),
+            self.extract(
+                "to CSV, a key of one number",
+                clean,
+                "--workers",
+                "1",
+                rules=feeds.KEYED_RULES,
             ),
             self.extract("to CSV, one document", document, "--workers", "1"),
             self.beside(
@@ -157,7 +180,9 @@ class Bench:
             ),
         ]
         measured(programs, self.runs)
-        print(f"\n{megabytes:.0f} MB of sailings, {self.runs} runs in turn; {machine()}\n")
+        print(
+            f"\n{megabytes:.0f} MB of sailings, {self.runs} runs in turn; {machine()}\n"
+        )
         print(
             "| program | median s | MB/s | times as fast as by hand | times the parse | peak MB |"
         )
@@ -180,7 +205,9 @@ class Bench:
 
     def start(self) -> None:
         small = self.feed("small.jsonl", lambda path: feeds.sailings(path, 0.01))
-        bare = Program("a bare Click program, --help", [sys.executable, "-c", BARE, "--help"], 0)
+        bare = Program(
+            "a bare Click program, --help", [sys.executable, "-c", BARE, "--help"], 0
+        )
         programs = [
             bare,
             Program("mukret --help", [*MUKRET, "--help"], 0),
@@ -189,7 +216,9 @@ class Bench:
         measured(programs, 2 * self.runs)
         print("\n| start-up | median s | times the bare program |\n| --- | --- | --- |")
         for program in programs:
-            print(f"| {program.name} | {program.median:.2f} | {program.times(bare):.2f} |")
+            print(
+                f"| {program.name} | {program.median:.2f} | {program.times(bare):.2f} |"
+            )
 
     def shapes(self, megabytes: float) -> None:
         """Other shapes, each beside the script by hand for it and the fastest general parser alone;
@@ -201,7 +230,8 @@ class Bench:
         ]
         kinds.append(self.sample(megabytes))
         measured(
-            [program for kind in kinds for pair in kind.values() for program in pair], self.runs
+            [program for kind in kinds for pair in kind.values() for program in pair],
+            self.runs,
         )
         print(
             f"\n{megabytes:.0f} MB of other shapes to CSV, {self.runs} runs in turn, without "
@@ -216,7 +246,8 @@ class Bench:
             took = {name: net(*pair) for name, pair in kind.items()}
             one, two = took["one"], took["two"]
             by_hand = [
-                f"{ratio(took['hand'], own):.2f}" if "hand" in took else "" for own in (one, two)
+                f"{ratio(took['hand'], own):.2f}" if "hand" in took else ""
+                for own in (one, two)
             ]
             program, seconds = kind["one"][0], statistics.median(one)
             speed = f"{seconds:.2f} | {program.megabytes / seconds:.0f}"
@@ -243,15 +274,24 @@ class Bench:
 
         feed, tiny = made(megabytes), made(TINY)
         script, target = f"shapes/{folder.name}/by_hand.py", self.folder / "hand"
-        hand = [self.beside(folder.name, script, one, target, feed=one) for one in (feed, tiny)]
-        others = self.parsed_and_extracted(folder.name, feed, tiny, folder / "feed.rules.yaml")
+        hand = [
+            self.beside(folder.name, script, one, target, feed=one)
+            for one in (feed, tiny)
+        ]
+        others = self.parsed_and_extracted(
+            folder.name, feed, tiny, folder / "feed.rules.yaml"
+        )
         return {"hand": (hand[0], hand[1]), **others}
 
     def sample(self, megabytes: float) -> Pairs:
         folder = Path(mukret.sample.__file__).parent
         documents = sorted((folder / "feed").glob("*.json"))
-        feed = self.feed("sample.jsonl", lambda path: feeds.repeated(path, megabytes, documents))
-        tiny = self.feed("tiny.jsonl", lambda path: feeds.repeated(path, TINY, documents))
+        feed = self.feed(
+            "sample.jsonl", lambda path: feeds.repeated(path, megabytes, documents)
+        )
+        tiny = self.feed(
+            "tiny.jsonl", lambda path: feeds.repeated(path, TINY, documents)
+        )
         return self.parsed_and_extracted(
             "the sample's rules", feed, tiny, folder / "merrow.rules.yaml"
         )
@@ -266,7 +306,9 @@ class Bench:
                 for one in (feed, tiny)
             ]
             found[key] = (pair[0], pair[1])
-        parse = [self.beside(name, "shapes/decode.py", one, feed=one) for one in (feed, tiny)]
+        parse = [
+            self.beside(name, "shapes/decode.py", one, feed=one) for one in (feed, tiny)
+        ]
         return {**found, "parse": (parse[0], parse[1])}
 
     def memory(self, large: float) -> None:
@@ -298,7 +340,9 @@ def net(program: Program, start: Program) -> list[float]:
 
 
 def ratio(ones: Sequence[float], others: Sequence[float]) -> float:
-    return statistics.median(one / other for one, other in zip(ones, others, strict=True))
+    return statistics.median(
+        one / other for one, other in zip(ones, others, strict=True)
+    )
 
 
 def machine() -> str:
@@ -310,13 +354,21 @@ def main() -> None:
         description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
     )
     parser.add_argument(
-        "--megabytes", type=float, default=400, help="size of the feeds of sailings; 0: none"
+        "--megabytes",
+        type=float,
+        default=400,
+        help="size of the feeds of sailings; 0: none",
     )
     parser.add_argument("--runs", type=int, default=5)
     parser.add_argument(
-        "--shapes", type=float, default=60, help="size of the feeds of other shapes; 0: none"
+        "--shapes",
+        type=float,
+        default=60,
+        help="size of the feeds of other shapes; 0: none",
     )
-    parser.add_argument("--large", type=float, default=0, help="also memory, at 100 MB and so many")
+    parser.add_argument(
+        "--large", type=float, default=0, help="also memory, at 100 MB and so many"
+    )
     options = parser.parse_args()
     folder = Path(tempfile.mkdtemp())
     try:

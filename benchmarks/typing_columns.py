@@ -36,21 +36,33 @@ from mukret.types import (
 )
 
 CHOSEN = random.Random(20310401)
-STATE = Enum("state", (EnumValue("boarding", ("BRD",)), EnumValue("departed", ("DEP",))))
+STATE = Enum(
+    "state", (EnumValue("boarding", ("BRD",)), EnumValue("departed", ("DEP",)))
+)
 MAKERS: dict[str, tuple[ValueType, Callable[[], str]]] = {
     "text": (Text(), lambda: f"berth {CHOSEN.randrange(10**6)}"),
     "integer": (Integer(), lambda: str(CHOSEN.randrange(10**9))),
-    "decimal(12,2)": (DecimalType(12, 2), lambda: f"{CHOSEN.randrange(10**7) / 100:.2f}"),
+    "decimal(12,2)": (
+        DecimalType(12, 2),
+        lambda: f"{CHOSEN.randrange(10**7) / 100:.2f}",
+    ),
     "float": (Float(), lambda: f"{CHOSEN.uniform(-90, 90):.4f}"),
     "boolean": (Boolean(), lambda: CHOSEN.choice(["true", "false"])),
-    "date": (Date(), lambda: f"2031-{CHOSEN.randint(1, 12):02d}-{CHOSEN.randint(1, 28):02d}"),
+    "date": (
+        Date(),
+        lambda: f"2031-{CHOSEN.randint(1, 12):02d}-{CHOSEN.randint(1, 28):02d}",
+    ),
     "datetime": (
         Datetime(),
-        lambda: f"2031-{CHOSEN.randint(1, 12):02d}-{CHOSEN.randint(1, 28):02d}T10:22:07",
+        lambda: (
+            f"2031-{CHOSEN.randint(1, 12):02d}-{CHOSEN.randint(1, 28):02d}T10:22:07"
+        ),
     ),
     "timestamp": (
         Timestamp(),
-        lambda: f"2031-{CHOSEN.randint(1, 12):02d}-{CHOSEN.randint(1, 28):02d}T10:22:07Z",
+        lambda: (
+            f"2031-{CHOSEN.randint(1, 12):02d}-{CHOSEN.randint(1, 28):02d}T10:22:07Z"
+        ),
     ),
     "enum": (STATE, lambda: CHOSEN.choice(["BRD", "DEP", "departed"])),
 }
@@ -91,20 +103,29 @@ def measured(
         )
         for _ in range(runs)
     ]
-    alone, typed, spoiled = (statistics.median(column) for column in zip(*times, strict=True))
+    alone, typed, spoiled = (
+        statistics.median(column) for column in zip(*times, strict=True)
+    )
     return alone, typed, spoiled
 
 
 def main() -> None:
-    options = argparse.ArgumentParser(description=__doc__.splitlines()[0] if __doc__ else "")
+    options = argparse.ArgumentParser(
+        description=__doc__.splitlines()[0] if __doc__ else ""
+    )
     options.add_argument("--rows", type=int, default=1_000_000)
     options.add_argument("--runs", type=int, default=7)
     chosen = options.parse_args()
-    print("| type | Arrow's cast alone, s | clean, times as long | 1% bad, times as long |")
+    print(
+        "| type | Arrow's cast alone, s | clean, times as long | 1% bad, times as long |"
+    )
     print("| --- | --- | --- | --- |")
     for name, (kind, make) in MAKERS.items():
         alone, typed, spoiled = measured(kind, make, chosen.rows, chosen.runs)
-        print(f"| {name} | {alone:.3f} | {typed / alone:.2f} | {spoiled / alone:.2f} |", flush=True)
+        print(
+            f"| {name} | {alone:.3f} | {typed / alone:.2f} | {spoiled / alone:.2f} |",
+            flush=True,
+        )
 
 
 if __name__ == "__main__":

@@ -48,7 +48,9 @@ def get_requires_for_build_editable(config_settings: Any = None) -> list[str]:
 
 
 def build_wheel(
-    wheel_directory: str, config_settings: Any = None, metadata_directory: str | None = None
+    wheel_directory: str,
+    config_settings: Any = None,
+    metadata_directory: str | None = None,
 ) -> str:
     """The name of the wheel that was made in the folder."""
     choose_compiler()
@@ -56,11 +58,15 @@ def build_wheel(
 
 
 def build_editable(
-    wheel_directory: str, config_settings: Any = None, metadata_directory: str | None = None
+    wheel_directory: str,
+    config_settings: Any = None,
+    metadata_directory: str | None = None,
 ) -> str:
     """The same for an editable installation."""
     choose_compiler()
-    return build_meta.build_editable(wheel_directory, config_settings, metadata_directory)
+    return build_meta.build_editable(
+        wheel_directory, config_settings, metadata_directory
+    )
 
 
 def system_compiler() -> str | None:

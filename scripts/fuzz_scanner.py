@@ -18,7 +18,11 @@ import tempfile
 from pathlib import Path
 
 ROOT = Path(__file__).parent.parent
-TESTS = ["tests.test_scanning.Scans", "tests.test_types.Reading_", "tests.test_types.Writing"]
+TESTS = [
+    "tests.test_scanning.Scans",
+    "tests.test_types.Reading_",
+    "tests.test_types.Writing",
+]
 
 
 def main() -> None:
@@ -30,13 +34,22 @@ def main() -> None:
     options = parser.parse_args()
     with tempfile.TemporaryDirectory() as folder:
         shutil.copytree(
-            ROOT / "src", f"{folder}/src", ignore=shutil.ignore_patterns("*.so", "__pycache__")
+            ROOT / "src",
+            f"{folder}/src",
+            ignore=shutil.ignore_patterns("*.so", "__pycache__"),
         )
         shutil.copytree(
-            ROOT / "tests", f"{folder}/tests", ignore=shutil.ignore_patterns("__pycache__")
+            ROOT / "tests",
+            f"{folder}/tests",
+            ignore=shutil.ignore_patterns("__pycache__"),
         )
         shutil.copy(ROOT / "setup.py", folder)
-        building = {**os.environ, "MUKRET_SANITIZE": "1", "CC": "gcc", "LDSHARED": "gcc -shared"}
+        building = {
+            **os.environ,
+            "MUKRET_SANITIZE": "1",
+            "CC": "gcc",
+            "LDSHARED": "gcc -shared",
+        }
         subprocess.run(
             [sys.executable, "setup.py", "-q", "build_ext", "--build-lib", "src"],
             cwd=folder,
@@ -44,7 +57,10 @@ def main() -> None:
             check=True,
         )
         library = subprocess.run(
-            ["gcc", "-print-file-name=libasan.so"], capture_output=True, text=True, check=True
+            ["gcc", "-print-file-name=libasan.so"],
+            capture_output=True,
+            text=True,
+            check=True,
         )
         running = {
             **os.environ,
@@ -56,7 +72,10 @@ def main() -> None:
             "MUKRET_SEED": str(options.seed),
         }
         done = subprocess.run(
-            [sys.executable, "-m", "unittest", *TESTS], cwd=folder, env=running, check=False
+            [sys.executable, "-m", "unittest", *TESTS],
+            cwd=folder,
+            env=running,
+            check=False,
         )
     sys.exit(done.returncode)
 

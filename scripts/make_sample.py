@@ -34,7 +34,17 @@ VESSELS = [
     ("MV-EIDER", "Eider", 2019, 60, 420),
     ("MV-TERN", "Tern", 2024, 12, 96),
 ]
-STATES = ["Departed", "DEP", "departed ", "boarding", "BRD", "Cancelled", "CXL", "delayed", "DLY"]
+STATES = [
+    "Departed",
+    "DEP",
+    "departed ",
+    "boarding",
+    "BRD",
+    "Cancelled",
+    "CXL",
+    "delayed",
+    "DLY",
+]
 NOTICES = [
     "No hot meals on this crossing",
     "Swell expected; lash loads",
@@ -49,7 +59,9 @@ ZONES: dict[str, Any] = {
     },
     "south": {
         "light": "Tolmar Head",
-        "inner": {"sands": {"closed": True, "inner": {"shoal": {"light": "Bell Buoy"}}}},
+        "inner": {
+            "sands": {"closed": True, "inner": {"shoal": {"light": "Bell Buoy"}}}
+        },
     },
 }
 """Zones of the sea by their names, those within them below; the same every day."""
@@ -107,7 +119,12 @@ class Maker:
             "zones": ZONES,
             "log": self.log(day, number),
             "bulletin": json.dumps(
-                {"wind": {"from": self.later.choice(["NW", "W", "SW"]), "knots": 8 + 7 * number}}
+                {
+                    "wind": {
+                        "from": self.later.choice(["NW", "W", "SW"]),
+                        "knots": 8 + 7 * number,
+                    }
+                }
             ),
         }
 
@@ -115,9 +132,15 @@ class Maker:
         """Rows under a header; on one day a row is longer than it."""
         rows = [
             [f"{day}T{hour:02d}:00:00Z", self.later.choice(PORTS)[0], entry]
-            for hour, entry in zip((6, 14), ENTRIES[number:] + ENTRIES[:number], strict=False)
+            for hour, entry in zip(
+                (6, 14), ENTRIES[number:] + ENTRIES[:number], strict=False
+            )
         ]
-        return [["at", "port", "entry"], *rows, *([[*rows[0], "see above"]] if number == 2 else [])]
+        return [
+            ["at", "port", "entry"],
+            *rows,
+            *([[*rows[0], "see above"]] if number == 2 else []),
+        ]
 
     def port(
         self, row: tuple[str, str, str | None, str, str, str], day: dt.date, index: int
@@ -141,20 +164,30 @@ class Maker:
                 for number in range(2 + index % 2)
             ],
             "tide": self.tide(day),
-            "sailings": [self.make_sailing(index, day, hour) for hour in self.hours(index)],
+            "sailings": [
+                self.make_sailing(index, day, hour) for hour in self.hours(index)
+            ],
         }
 
     def hours(self, index: int) -> list[int]:
         return sorted(self.rng.sample(range(6, 21), 5 + index % 3))
 
     def tide(self, day: dt.date) -> dict[str, Any]:
-        times = [f"{day}T{hour:02d}:{self.rng.randrange(60):02d}:00Z" for hour in (2, 8, 14, 20)]
-        return {"times": times, "heights": [f"{self.rng.uniform(0.3, 4.8):.2f}" for _ in times]}
+        times = [
+            f"{day}T{hour:02d}:{self.rng.randrange(60):02d}:00Z"
+            for hour in (2, 8, 14, 20)
+        ]
+        return {
+            "times": times,
+            "heights": [f"{self.rng.uniform(0.3, 4.8):.2f}" for _ in times],
+        }
 
     def make_sailing(self, index: int, day: dt.date, hour: int) -> dict[str, Any]:
         self.sailing += 1
         offset = ZONE_HOURS[day >= dt.date(2031, 3, 30)]
-        start = dt.datetime(day.year, day.month, day.day, hour, self.rng.choice([0, 15, 30, 45]))
+        start = dt.datetime(
+            day.year, day.month, day.day, hour, self.rng.choice([0, 15, 30, 45])
+        )
         end = start + dt.timedelta(minutes=self.rng.randrange(35, 190, 5))
         vessel = self.rng.choice(VESSELS)
         adult = self.rng.randrange(9_000, 220_000)
@@ -181,7 +214,9 @@ class Maker:
                 for name in (["car", "upper"] if vessel[3] > 20 else ["open"])
             ],
             "notices": self.rng.sample(NOTICES, self.rng.choice([0, 0, 1, 2])),
-            "bookings": [self.make_booking(start) for _ in range(self.rng.randrange(1, 4))],
+            "bookings": [
+                self.make_booking(start) for _ in range(self.rng.randrange(1, 4))
+            ],
         }
         return sailing
 
@@ -210,7 +245,9 @@ class Maker:
             ports[4]["sailings"][0]["state"] = "DEP"
             ports[4]["sailings"].append(dict(ports[4]["sailings"][0]))
         elif number == 2:
-            ports[1]["berths"] = ports[1]["berths"][0]  # one object instead of a list of one
+            ports[1]["berths"] = ports[1]["berths"][
+                0
+            ]  # one object instead of a list of one
             ports[3]["sailings"][2]["decks"][0]["load"] = "full"
             ports[2]["sailings"][0]["bookings"][0]["seats"] = "two"
             ports[0]["sailings"][0]["departs"] = (

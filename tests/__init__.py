@@ -19,4 +19,6 @@ def load_tests(
     from tests.side_by_side import SideBySide
 
     here = os.path.dirname(__file__)
-    return SideBySide([loader.discover(here, pattern or "test*.py", os.path.dirname(here))])
+    return SideBySide(
+        [loader.discover(here, pattern or "test*.py", os.path.dirname(here))]
+    )

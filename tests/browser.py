@@ -38,7 +38,9 @@ addEventListener("load", () => {{
 def measured(page: str, width: int, folder: Path) -> dict[str, Any]:
     """What stands in a page that is so many pixels wide, and what juts out."""
     around = folder / "around.html"
-    around.write_text(_MEASURES.format(width=width, page=html.escape(page)), encoding="utf-8")
+    around.write_text(
+        _MEASURES.format(width=width, page=html.escape(page)), encoding="utf-8"
+    )
     dom = run(folder, "--dump-dom", around.as_uri()).stdout
     told = re.search(r'<pre id="told">(.*?)</pre>', dom, re.DOTALL)
     assert told is not None
@@ -68,7 +70,12 @@ def run(folder: Path, *arguments: str) -> subprocess.CompletedProcess[str]:
     environment = {**os.environ, "HOME": str(folder)}
     command = [BROWSER, *flags, profile, "--window-size=1600,1000", *arguments]
     return subprocess.run(
-        command, capture_output=True, text=True, timeout=120, check=True, env=environment
+        command,
+        capture_output=True,
+        text=True,
+        timeout=120,
+        check=True,
+        env=environment,
     )
 
 

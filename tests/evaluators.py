@@ -46,7 +46,9 @@ class EvaluatorsCase(unittest.TestCase):
         rules = parse_rules(text, str(self.folder / "feed.rules.yaml"))
         feed = text, lines  # shown where they differ
         parts = self.rows["parts"]
-        reference, expected, expected_rejects = self.by_reference(rules, lines, apart=in_parts)
+        reference, expected, expected_rejects = self.by_reference(
+            rules, lines, apart=in_parts
+        )
         run, found, found_rejects = self.by_engine(rules, lines, apart=in_parts)
         if found is None:
             self.assertFalse(reference)
@@ -59,8 +61,12 @@ class EvaluatorsCase(unittest.TestCase):
                 sorted(found_rejects, key=repr),
             )
         self.assertEqual(found_rejects, expected_rejects, feed)
-        counts: dict[str, Any] = {name: tally.as_json() for name, tally in run.tally.tables.items()}
-        self.assertEqual({**counts, "left out": run.tally.documents_left_out}, reference, feed)
+        counts: dict[str, Any] = {
+            name: tally.as_json() for name, tally in run.tally.tables.items()
+        }
+        self.assertEqual(
+            {**counts, "left out": run.tally.documents_left_out}, reference, feed
+        )
         for tally in run.tally.tables.values():
             fates = (
                 tally.rows_written
@@ -70,11 +76,15 @@ class EvaluatorsCase(unittest.TestCase):
             )
             self.assertEqual(tally.rows_seen, fates)
             self.rows.update(
-                seen=tally.rows_seen, written=tally.rows_written, filtered=tally.rows_filtered
+                seen=tally.rows_seen,
+                written=tally.rows_written,
+                filtered=tally.rows_filtered,
             )
             self.rows.update(deduplicated=tally.rows_deduplicated)
         self.codes.update(
-            problem["code"] for reject in found_rejects for problem in reject["problems"]
+            problem["code"]
+            for reject in found_rejects
+            for problem in reject["problems"]
         )
         return found, found_rejects
 
@@ -82,17 +92,23 @@ class EvaluatorsCase(unittest.TestCase):
         self, rules: Rules, lines: list[str], *, apart: bool
     ) -> tuple[dict[str, Any] | None, Rows, list[Any]]:
         run = ReferenceRun(rules, NOW)
-        written: Rows = {name: [] for name, table in rules.tables.items() if table.columns}
+        written: Rows = {
+            name: [] for name, table in rules.tables.items() if table.columns
+        }
         rejects: list[Any] = []
         read = left_out = 0
         documents: dict[int, Document | None] = {}
         for number, line in enumerate(lines, 1):
             try:
-                file, place = (f"{number:04}.json", 1) if apart else ("feed.jsonl", number)
+                file, place = (
+                    (f"{number:04}.json", 1) if apart else ("feed.jsonl", number)
+                )
                 documents[number] = Document(decode(line.encode()), file, place)
             except NotJson:
                 documents[number] = None
-        run.prepare([document for document in documents.values() if document is not None])
+        run.prepare(
+            [document for document in documents.values() if document is not None]
+        )
         for number, document in documents.items():
             try:
                 if document is None:
@@ -115,13 +131,17 @@ class EvaluatorsCase(unittest.TestCase):
                 ]
         if not read and (left_out == 0 or rejects):
             return None, written, rejects
-        counts: dict[str, Any] = {name: tally.as_json() for name, tally in run.tally.items()}
+        counts: dict[str, Any] = {
+            name: tally.as_json() for name, tally in run.tally.items()
+        }
         return {**counts, "left out": left_out}, written, rejects
 
     def by_engine(
         self, rules: Rules, lines: list[str], *, apart: bool
     ) -> tuple[Run, Rows | None, list[Any]]:
-        written: Rows = {name: [] for name, table in rules.tables.items() if table.columns}
+        written: Rows = {
+            name: [] for name, table in rules.tables.items() if table.columns
+        }
         rejects: list[Any] = []
         with ExitStack() as stack, tempfile.TemporaryDirectory() as folder:
             stack.enter_context(chdir(folder))
@@ -132,14 +152,18 @@ class EvaluatorsCase(unittest.TestCase):
             )
             for name, text in texts.items():
                 Path(name).write_text(text, encoding="utf-8")
-            run = Run(rules, find_sources(sorted(texts)), batch_bytes=2 if apart else 80)
+            run = Run(
+                rules, find_sources(sorted(texts)), batch_bytes=2 if apart else 80
+            )
             run.started = NOW
             outputs = stack.enter_context(
                 mock.patch.object(Run, "output", autospec=True, side_effect=Run.output)
             )
             self.rows.update(feeds=1, scanned=run.plan.scan is not None)
             try:
-                with mock.patch("mukret.engine.run.is_sampled", lambda number: number % 3 == 2):
+                with mock.patch(
+                    "mukret.engine.run.is_sampled", lambda number: number % 3 == 2
+                ):
                     for output in run.batches():
                         rejects += output.rejects
                         for name, batch in output.tables.items():
@@ -147,7 +171,10 @@ class EvaluatorsCase(unittest.TestCase):
             except InputError:
                 return run, None, []
             self.rows.update(
-                parts=sum(call.args[1].found.array is not None for call in outputs.call_args_list)
+                parts=sum(
+                    call.args[1].found.array is not None
+                    for call in outputs.call_args_list
+                )
             )
         return (
             run,
@@ -156,7 +183,9 @@ class EvaluatorsCase(unittest.TestCase):
                 reject.as_json()
                 if reject.table
                 else {
-                    "document": int(reject.file.partition(".")[0]) if apart else reject.document,
+                    "document": int(reject.file.partition(".")[0])
+                    if apart
+                    else reject.document,
                     "problems": [{"code": reject.problems[0].code}],
                 }
                 for reject in rejects

@@ -63,11 +63,15 @@ class Grower:
             if child.within == table.name:
                 self.rows(holder, step, child, depth)
         if table.rows.recurse is not None and depth < 2:
-            for above, below in list(self.put(holder, step, table.rows.recurse.segments, 1)):
+            for above, below in list(
+                self.put(holder, step, table.rows.recurse.segments, 1)
+            ):
                 self.row(above, below, table, depth + 1)
 
     def field(self, holder: Any, step: Any, own: Field) -> None:
-        if not isinstance(own.source, At) or (not own.required and self.draw(0, 9) == 0):
+        if not isinstance(own.source, At) or (
+            not own.required and self.draw(0, 9) == 0
+        ):
             return
         path = own.source.paths[self.draw(0, len(own.source.paths) - 1)]
         several = own.source.take not in ("only", "first", "last")
@@ -114,7 +118,9 @@ class Grower:
                 case Name(name) if type(node) is dict:
                     node.setdefault(name, {})
                     yield name
-                case Index() | Slice() | Wildcard() | Filter() if node == {} or type(node) is list:
+                case Index() | Slice() | Wildcard() | Filter() if (
+                    node == {} or type(node) is list
+                ):
                     if node == {}:
                         node = holder[step] = []
                     wanted = (

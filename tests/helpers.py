@@ -56,12 +56,18 @@ class FolderCase(unittest.TestCase):
         """Puts into the folder what `mukret demo` leaves in it."""
         shutil.copytree(_demo(), self.folder, dirs_exist_ok=True)
 
-    def extract(self, rules: str, *documents: str | bytes, name: str = "feed.json") -> Result:
+    def extract(
+        self, rules: str, *documents: str | bytes, name: str = "feed.json"
+    ) -> Result:
         """Extracts documents, each a file of its own, by rules given as (indented) text."""
-        files = [self.file(f"{number}-{name}", text) for number, text in enumerate(documents)]
+        files = [
+            self.file(f"{number}-{name}", text) for number, text in enumerate(documents)
+        ]
         return extract_files(parse_rules(rules_text(rules)), files)
 
-    def mukret(self, *arguments: str | Path, **options: Any) -> subprocess.CompletedProcess[str]:
+    def mukret(
+        self, *arguments: str | Path, **options: Any
+    ) -> subprocess.CompletedProcess[str]:
         """Runs the built program in the folder; not a terminal, 100 columns wide."""
         return run_mukret(*arguments, folder=self.folder, **options)
 
@@ -78,7 +84,9 @@ def demo_port() -> Iterator[None]:
 def _demo() -> Path:
     """A folder with what the demo leaves behind, made once in a process."""
     holder = tempfile.TemporaryDirectory()
-    Finalize(None, holder.cleanup, exitpriority=0)  # at the end of a worker process, too
+    Finalize(
+        None, holder.cleanup, exitpriority=0
+    )  # at the end of a worker process, too
     run_mukret("demo", folder=Path(holder.name))
     return Path(holder.name)
 

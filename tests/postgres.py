@@ -15,7 +15,8 @@ from pathlib import Path
 def binaries() -> Path | None:
     """The folder of the newest server that is installed."""
     found = sorted(
-        glob.glob("/usr/lib/postgresql/*/bin/initdb"), key=lambda path: float(Path(path).parts[-3])
+        glob.glob("/usr/lib/postgresql/*/bin/initdb"),
+        key=lambda path: float(Path(path).parts[-3]),
     )
     return Path(found[-1]).parent if found else None
 
@@ -36,7 +37,13 @@ class PostgresCase(unittest.TestCase):
         if os.geteuid() == 0:  # the server refuses to run as root
             owner = pwd.getpwnam("postgres")
             os.chown(home, owner.pw_uid, owner.pw_gid)
-            as_owner = ["setpriv", "--reuid=postgres", "--regid=postgres", "--clear-groups", "--"]
+            as_owner = [
+                "setpriv",
+                "--reuid=postgres",
+                "--regid=postgres",
+                "--clear-groups",
+                "--",
+            ]
 
         def run(program: str, *arguments: str) -> None:
             subprocess.run(
@@ -60,6 +67,18 @@ class PostgresCase(unittest.TestCase):
             "--no-sync",
         )
         options = f"-k {home} -c listen_addresses= -c fsync=off -c timezone=UTC"
-        run("pg_ctl", "-D", f"{home}/data", "-w", "-o", options, "-l", f"{home}/log", "start")
-        cls.addClassCleanup(run, "pg_ctl", "-D", f"{home}/data", "-m", "immediate", "stop")
+        run(
+            "pg_ctl",
+            "-D",
+            f"{home}/data",
+            "-w",
+            "-o",
+            options,
+            "-l",
+            f"{home}/log",
+            "start",
+        )
+        cls.addClassCleanup(
+            run, "pg_ctl", "-D", f"{home}/data", "-m", "immediate", "stop"
+        )
         cls.dsn = f"host={home} user=ferries dbname=postgres"

@@ -112,9 +112,13 @@ class _Names:
     )
     text: list[str] = field(default_factory=lambda: ["'x'", "'12'", "''"])
     flag: list[str] = field(default_factory=lambda: ["TRUE", "CAST(NULL AS boolean)"])
-    instant: list[str] = field(default_factory=lambda: ["TIMESTAMP '2031-04-01T10:22:07Z'"])
+    instant: list[str] = field(
+        default_factory=lambda: ["TIMESTAMP '2031-04-01T10:22:07Z'"]
+    )
     day: list[str] = field(default_factory=lambda: ["DATE '2031-04-01'"])
-    span: list[str] = field(default_factory=lambda: ["INTERVAL '90' MINUTE", "INTERVAL '-1' DAY"])
+    span: list[str] = field(
+        default_factory=lambda: ["INTERVAL '90' MINUTE", "INTERVAL '-1' DAY"]
+    )
     state: list[str] = field(default_factory=list)
     any: list[str] = field(default_factory=list)
 
@@ -165,14 +169,28 @@ ROW_PATHS = ["$.a[*]", "$.a[*]", "$.a[*]", "$.a[*]", "$.b[*]", "$.b[*]", "$.b[*]
 ZIPPED = ["$.a[*]", "$.b[*]", "$.a[*].b", "$.c", "$['a','b'][*]", "$.b.*"]
 HEADERS = ["first", "first", "$.a[0]", "$.b", "$.b[*]", "$.c"]
 RECURSIONS = ["$.a[*]", "$.b[*]", "$.b.*", "$.a", "$['a','b'][?@.b]", "$.c"]
-EMBEDDED = [["$"], ["$.a"], ["$.a[*]"], ["$.b[*].a", "$.a"], ["$..c"], ["$.a", "$.a.b", "$.b"]]
+EMBEDDED = [
+    ["$"],
+    ["$.a"],
+    ["$.a[*]"],
+    ["$.b[*].a", "$.a"],
+    ["$..c"],
+    ["$.a", "$.a.b", "$.b"],
+]
 KINDS = {
     "k": {"when": "@.a"},
     "other": {"when": "!@.a || @.b == 1"},
     "file": {"files": "feed*.jsonl"},
     "call": {"call": "x"},
 }
-OWN_FIELD_PATHS = ["$[{0}]", "$[{0}]", "$[{0}].b", "$[{0}][0]", "$[{0}][-1]", "$[{0}].b.c"]
+OWN_FIELD_PATHS = [
+    "$[{0}]",
+    "$[{0}]",
+    "$[{0}].b",
+    "$[{0}][0]",
+    "$[{0}][-1]",
+    "$[{0}].b.c",
+]
 OWN_NODE_PATHS = [
     "$[{0}][*]",
     "$[{0}][*].b",
@@ -185,9 +203,25 @@ OWN_NODE_PATHS = [
 OWN_ROW_PATHS = [
     "$[{0}][*]", "$[{0}][*]", "$[{0}][*]", "$[{0}].*", "$[{0}].list[*]", "$[{0}][0:3]", "$[{0}][?@.a != 1]", "$..[{0}][*]"
 ]  # fmt: skip
-ODD_ENDS = ["", "", "", "", " é☺", '"', "\\", "'", ".x", "\n", "\u00df\u1e9e", "__", " "]
+ODD_ENDS = [
+    "",
+    "",
+    "",
+    "",
+    " é☺",
+    '"',
+    "\\",
+    "'",
+    ".x",
+    "\n",
+    "\u00df\u1e9e",
+    "__",
+    " ",
+]
 """Members may be called anything."""
-REFERENCE = 'word,number,meaning\n12,1,twelve\nboarding,2,\nx,3,""\nx,4,again\nkr 5,,five\n'
+REFERENCE = (
+    'word,number,meaning\n12,1,twelve\nboarding,2,\nx,3,""\nx,4,again\nkr 5,,five\n'
+)
 """A reference file, `words.csv`."""
 
 CONDITIONS = [
@@ -281,13 +315,25 @@ class Paths:
     apart: bool = False
 
     def field(self, draw: Draw, name: str) -> str:
-        return self.path(draw, OWN_FIELD_PATHS, name) if self.apart else pick(draw, FIELD_PATHS)
+        return (
+            self.path(draw, OWN_FIELD_PATHS, name)
+            if self.apart
+            else pick(draw, FIELD_PATHS)
+        )
 
     def nodes(self, draw: Draw, name: str) -> str:
-        return self.path(draw, OWN_NODE_PATHS, name) if self.apart else pick(draw, NODE_PATHS)
+        return (
+            self.path(draw, OWN_NODE_PATHS, name)
+            if self.apart
+            else pick(draw, NODE_PATHS)
+        )
 
     def rows(self, draw: Draw, name: str) -> str:
-        return self.path(draw, OWN_ROW_PATHS, name) if self.apart else pick(draw, ROW_PATHS)
+        return (
+            self.path(draw, OWN_ROW_PATHS, name)
+            if self.apart
+            else pick(draw, ROW_PATHS)
+        )
 
     def zipped(self, draw: Draw, name: str) -> dict[str, str]:
         names = NAMES[: draw(1, 3)]
@@ -313,7 +359,9 @@ class Paths:
 
 
 def last_name(path: str) -> str | None:
-    return next((name for name in NAMES if path.endswith((f".{name}", f"['{name}']"))), None)
+    return next(
+        (name for name in NAMES if path.endswith((f".{name}", f"['{name}']"))), None
+    )
 
 
 def read_field(
@@ -347,15 +395,27 @@ def read_field(
         body = {
             "fact": pick(
                 draw,
-                ["name", "position", "path", "depth", "kind", "document", "page", "request.a"][
-                    : 6 if paths.apart else 8
-                ],
+                [
+                    "name",
+                    "position",
+                    "path",
+                    "depth",
+                    "kind",
+                    "document",
+                    "page",
+                    "request.a",
+                ][: 6 if paths.apart else 8],
             ),
             "type": kind,
         }
     else:
         body["at"] = pick(draw, [path, path, path, path if paths.apart else "$"])
-    default = {"text": "none", "integer": "5", "boolean": "no", "date": "2031-01-01"}.get(family)
+    default = {
+        "text": "none",
+        "integer": "5",
+        "boolean": "no",
+        "date": "2031-01-01",
+    }.get(family)
     if default and "percent" not in body and often(draw, 6):
         body["default"] = default
     names.add(name, kind)
@@ -379,21 +439,33 @@ def computed_field(draw: Draw, names: _Names) -> tuple[dict[str, Any], str]:
 
 
 def fields(
-    draw: Draw, names: _Names, prefix: str, most: int, flavours: dict[str, str], paths: Paths
+    draw: Draw,
+    names: _Names,
+    prefix: str,
+    most: int,
+    flavours: dict[str, str],
+    paths: Paths,
 ) -> dict[str, Any]:
     found: dict[str, Any] = {}
     for number in range(draw(1, most)):
         name = f"{prefix}{number}"
         if number and often(draw, 2):
             body, kind = computed_field(draw, names)
-            if kind != "float" or "type" in body:  # the type of an untyped number is not known here
+            if (
+                kind != "float" or "type" in body
+            ):  # the type of an untyped number is not known here
                 names.add(name, kind)
         else:
             body = read_field(draw, names, name, flavours, paths)
-        bad = pick(draw, ["reject", *["null"] * (6 if paths.apart and "compute" in body else 1)])
+        bad = pick(
+            draw,
+            ["reject", *["null"] * (6 if paths.apart and "compute" in body else 1)],
+        )
         if bad != "reject":
             body["bad"] = bad
-        if "default" not in body and often(draw, 90 if paths.apart and "at" not in body else 12):
+        if "default" not in body and often(
+            draw, 90 if paths.apart and "at" not in body else 12
+        ):
             body["required"] = True
         if often(draw, 8):
             body["keep"] = False
@@ -459,7 +531,9 @@ def feed(draw: Draw) -> Feed:
     if often(draw, 8):
         rules["response"]["embedded"] = pick(draw, EMBEDDED)
     if often(draw, 12):
-        rules["response"]["must_have"] = [pick(draw, ["$.a", "$.b[0]", "$..c", "$.rows0"])]
+        rules["response"]["must_have"] = [
+            pick(draw, ["$.a", "$.b[0]", "$..c", "$.rows0"])
+        ]
     found = Feed(rules, [line(draw, flavours) for _ in range(draw(1, 4))])
     if paths.apart:
         found.lines = fitting_lines(draw, found)
@@ -474,7 +548,9 @@ FOLDER = Path(_HOLDER.name)
 
 def fitting_lines(draw: Draw, found: Feed) -> list[str]:
     """Documents that fit the rules, most of them."""
-    grower = Grower(draw, parse_rules(found.rules_text, str(FOLDER / "feed.rules.yaml")), SCALARS)
+    grower = Grower(
+        draw, parse_rules(found.rules_text, str(FOLDER / "feed.rules.yaml")), SCALARS
+    )
     lines = [json_text(grower.document()) for _ in range(draw(1, 4))]
     return [*lines, *found.lines[1:]] if often(draw, 4) else lines
 
@@ -520,7 +596,10 @@ def family_of(kind: str) -> str:
 
 
 def aggregate(
-    draw: Draw, table: dict[str, Any], child: str, visible: dict[str | None, dict[str, str]]
+    draw: Draw,
+    table: dict[str, Any],
+    child: str,
+    visible: dict[str | None, dict[str, str]],
 ) -> None:
     """Adds fields over the rows of a table within."""
     for number in range(draw(1, 3)):
@@ -529,7 +608,9 @@ def aggregate(
             for name, kind in visible[child].items()
             if name not in visible[None]
         ]
-        known = [(name, kind) for name, kind in known if name.startswith(f"f{child[1:]}_")]
+        known = [
+            (name, kind) for name, kind in known if name.startswith(f"f{child[1:]}_")
+        ]
         choices = [f"COUNT({child})", *(f"COUNT({child}.{name})" for name, _ in known)]
         for name, kind in known:
             functions = {
@@ -540,7 +621,8 @@ def aggregate(
             }
             rest = ", '+'" if kind == "text" else ""
             choices += [
-                f"{function}({child}.{name}{rest})" for function in functions.get(kind, [])
+                f"{function}({child}.{name}{rest})"
+                for function in functions.get(kind, [])
             ] * 3
         table["fields"][f"g{child[1:]}_{number}"] = {"compute": pick(draw, choices)}
     if often(draw, 6):
@@ -565,7 +647,8 @@ def look_up(
         if field in table["inherit"] or field in table["fields"]
     }
     targets: list[dict[str, Any]] = [
-        {"in": "words", "by": field, "give": pick(draw, ["number", "meaning"])} for field in mine
+        {"in": "words", "by": field, "give": pick(draw, ["number", "meaning"])}
+        for field in mine
     ]
     for other, body in tables.items():
         theirs = {
@@ -576,14 +659,18 @@ def look_up(
         key = body.get("key", ["-"])[0]
         if key in theirs:
             same = [
-                field for field, kind in mine.items() if family_of(kind) == family_of(theirs[key])
+                field
+                for field, kind in mine.items()
+                if family_of(kind) == family_of(theirs[key])
             ]
             across = {"across": "run"} if often(draw, 2) else {}
             targets += [
                 {"in": other, "by": field, "give": pick(draw, list(theirs)), **across}
                 for field in same
             ] * 3
-    targets = [look for look in targets if family_of(mine[look["by"]]) not in ("list", "json")]
+    targets = [
+        look for look in targets if family_of(mine[look["by"]]) not in ("list", "json")
+    ]
     if not targets:
         return
     table["fields"][f"l{number}"] = {"lookup": pick(draw, targets)}
@@ -615,11 +702,14 @@ def seeded_feeds(count: int, seed: int) -> Iterator[Feed]:
 
 def line(draw: Draw, flavours: dict[str, str]) -> str:
     if often(draw, 15):
-        return str(pick(draw, ["{'a': 1}", '{"a": [1, 2', "<html>", '{"a": NaN}', '{"a": 1,}']))
+        return str(
+            pick(draw, ["{'a': 1}", '{"a": [1, 2', "<html>", '{"a": NaN}', '{"a": 1,}'])
+        )
     found = value(draw, 3, flavours, "a")
     if often(draw, 12) and type(found) is dict:
         found = {
-            name: json_text(inner) if often(draw, 2) else inner for name, inner in found.items()
+            name: json_text(inner) if often(draw, 2) else inner
+            for name, inner in found.items()
         }
     return json_text(json_text(found) if often(draw, 20) else found)
 
@@ -630,7 +720,9 @@ def value(draw: Draw, depth: int, flavours: dict[str, str], name: str) -> JsonVa
     then, something else.
     """
     if depth == 0:
-        return pick(draw, SCALARS if often(draw, 10) else [*FLAVOURS[flavours[name]][0], None])
+        return pick(
+            draw, SCALARS if often(draw, 10) else [*FLAVOURS[flavours[name]][0], None]
+        )
     if often(draw, 12):
         return value(draw, draw(0, depth - 1), flavours, name)
     members = NAMES[draw(0, 8) // 8 : draw(2, len(NAMES))]
@@ -650,6 +742,15 @@ def below(draw: Draw, depth: int, flavours: dict[str, str], name: str) -> JsonVa
 def grid(draw: Draw, flavours: dict[str, str]) -> JsonValue:
     """Rows that are arrays, below a row of column names; now and then one that is odd."""
     names: list[JsonValue] = NAMES[: draw(1, len(NAMES))]
-    rows = [[value(draw, 0, flavours, str(name)) for name in names] for _ in range(draw(0, 3))]
-    odd: list[JsonValue] = [[*names, "a"], None, {"a": 1}, names[:1], [1, 2, 3, 4, 5, 6]]
+    rows = [
+        [value(draw, 0, flavours, str(name)) for name in names]
+        for _ in range(draw(0, 3))
+    ]
+    odd: list[JsonValue] = [
+        [*names, "a"],
+        None,
+        {"a": 1},
+        names[:1],
+        [1, 2, 3, 4, 5, 6],
+    ]
     return [names, *rows, *([pick(draw, odd)] if often(draw, 3) else [])]

@@ -67,7 +67,9 @@ class Service:
     def paths(self) -> list[str]:
         """What was asked for, with the queries."""
         return [
-            f"{one.path}?{'&'.join(f'{n}={v}' for n, v in one.query.items())}".rstrip("?")
+            f"{one.path}?{'&'.join(f'{n}={v}' for n, v in one.query.items())}".rstrip(
+                "?"
+            )
             for one in self.asked
         ]
 
@@ -85,9 +87,13 @@ def service(
 
         def respond(self) -> None:
             parts = urlsplit(self.path)
-            body = self.rfile.read(int(self.headers.get("Content-Length") or 0)).decode()
+            body = self.rfile.read(
+                int(self.headers.get("Content-Length") or 0)
+            ).decode()
             headers = {name.lower(): value for name, value in self.headers.items()}
-            one = Asked(self.command, parts.path, dict(parse_qsl(parts.query)), headers, body)
+            one = Asked(
+                self.command, parts.path, dict(parse_qsl(parts.query)), headers, body
+            )
             asked.append(one)
             route = routes.get(parts.path, Says({"error": "nothing here"}, 404))
             found = route(one) if callable(route) else route
@@ -98,7 +104,10 @@ def service(
                 else json.dumps(says.content).encode()
             )
             self.send_response(says.status)
-            for name, value in {"Content-Type": "application/json", **says.headers}.items():
+            for name, value in {
+                "Content-Type": "application/json",
+                **says.headers,
+            }.items():
                 self.send_header(name, value)
             if says.status != 304:
                 self.send_header("Content-Length", str(len(content)))
@@ -117,7 +126,9 @@ def service(
     thread = threading.Thread(target=server.serve_forever, args=(0.01,), daemon=True)
     thread.start()
     try:
-        yield Service(f"http{'s' if tls else ''}://127.0.0.1:{server.server_port}", asked)
+        yield Service(
+            f"http{'s' if tls else ''}://127.0.0.1:{server.server_port}", asked
+        )
     finally:
         server.shutdown()
         server.server_close()
@@ -126,5 +137,7 @@ def service(
 
 def calls_of(text: str, base: str) -> Calls:
     """Calls out of a text without its head, of a service that answers quickly."""
-    limits = "limits: {per_second: 1000, pause: 0.01}\n" if "limits:" not in text else ""
+    limits = (
+        "limits: {per_second: 1000, pause: 0.01}\n" if "limits:" not in text else ""
+    )
     return parse_calls(f"mukret: 1\nbase: {base}\n{limits}{text}", "x.calls.yaml")

@@ -93,7 +93,9 @@ class SideBySide(unittest.TestSuite):
     it comes.
     """
 
-    def run(self, result: unittest.TestResult, debug: bool = False) -> unittest.TestResult:
+    def run(
+        self, result: unittest.TestResult, debug: bool = False
+    ) -> unittest.TestResult:
         _classes[:] = list(by_class(self))
         order = sorted(range(len(_classes)), key=lambda number: _rank(_classes[number]))
         cores = (
@@ -140,6 +142,8 @@ def _tell(result: Any, told: Told, kind: str, words: str) -> None:
             result.addSkip(told, words)
         case "unexpectedSuccesses":
             result.addUnexpectedSuccess(told)
-        case _:  # put into words already, where a result would make them of an exception
+        case (
+            _
+        ):  # put into words already, where a result would make them of an exception
             getattr(result, kind).append((told, words))
             print(kind[0].upper(), end="", file=sys.stderr, flush=True)

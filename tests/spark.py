@@ -72,7 +72,9 @@ class ClusterCase(SparkCase):
         cls.started("master.Master", [*address, str(port)], home)
         limits = ["--cores", "2", "--memory", "2g", "--work-dir", str(home / "work")]
         url = f"spark://127.0.0.1:{port}"
-        cls.worker = cls.started("worker.Worker", [*address, str(free_port()), *limits, url], home)
+        cls.worker = cls.started(
+            "worker.Worker", [*address, str(free_port()), *limits, url], home
+        )
         return url
 
     @classmethod
@@ -86,7 +88,9 @@ class ClusterCase(SparkCase):
         }
 
     @classmethod
-    def started(cls, program: str, arguments: list[str], home: Path) -> subprocess.Popen[bytes]:
+    def started(
+        cls, program: str, arguments: list[str], home: Path
+    ) -> subprocess.Popen[bytes]:
         """One of Spark's daemons, in the foreground; it ends with the tests."""
         import pyspark
 
@@ -112,7 +116,9 @@ class ClusterCase(SparkCase):
         for place in Path("/proc").iterdir():
             try:
                 words = (
-                    (place / "cmdline").read_bytes().split(b"\0") if place.name.isdecimal() else []
+                    (place / "cmdline").read_bytes().split(b"\0")
+                    if place.name.isdecimal()
+                    else []
                 )
                 of_ours = (
                     str(self.worker.pid)
@@ -120,7 +126,9 @@ class ClusterCase(SparkCase):
                 )
             except OSError:
                 continue
-            if of_ours and any(b"CoarseGrainedExecutorBackend" in word for word in words):
+            if of_ours and any(
+                b"CoarseGrainedExecutorBackend" in word for word in words
+            ):
                 found.append(int(place.name))
         return sorted(found)
 
@@ -132,7 +140,11 @@ class ClusterCase(SparkCase):
         while True:
             for stage in tracker.getActiveStageIds():
                 told = tracker.getStageInfo(stage)
-                if told is not None and told.numCompletedTasks and told.numActiveTasks > 1:
+                if (
+                    told is not None
+                    and told.numCompletedTasks
+                    and told.numActiveTasks > 1
+                ):
                     os.kill(self.executors()[0], signal.SIGKILL)
                     return int(stage)
             time.sleep(0.01)

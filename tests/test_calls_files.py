@@ -61,7 +61,13 @@ limits: {per_second: 2.5, at_once: 4, tries: 9, timeout: 10.0, pages: 7, pause: 
 
 PROBLEMS: list[tuple[str, str, tuple[int, int], str, str]] = [
     # what stands after the head, code, line and column, part of the message, part of the hint
-    ("calls: {a: {gett: /a}}", "unknown-key", (3, 13), "no key gett", "did you mean get?"),
+    (
+        "calls: {a: {gett: /a}}",
+        "unknown-key",
+        (3, 13),
+        "no key gett",
+        "did you mean get?",
+    ),
     (
         "calls: {a: {query: {b: 1}}}",
         "missing-key",
@@ -69,7 +75,13 @@ PROBLEMS: list[tuple[str, str, tuple[int, int], str, str]] = [
         "the call a needs get, post or url",
         "get: /ADDRESS",
     ),
-    ("calls: {a: {get: /a, post: /a}}", "wrong-value", (3, 22), "get and post: one of them", ""),
+    (
+        "calls: {a: {get: /a, post: /a}}",
+        "wrong-value",
+        (3, 22),
+        "get and post: one of them",
+        "",
+    ),
     ("calls: {a: {get: a}}", "wrong-value", (3, 18), "begins with /", "write get: /a"),
     (
         "calls: {a: {get: //b/a}}",
@@ -94,8 +106,20 @@ PROBLEMS: list[tuple[str, str, tuple[int, int], str, str]] = [
         "what y is",
         "once_per",
     ),
-    ("headers: {X-A: '{y}'}\ncalls: {a: {get: /a}}", "unknown-variable", (3, 17), "what y is", ""),
-    ("calls: {a: {post: /a, json: {b: ['{y}']}}}", "unknown-variable", (3, 35), "what y is", ""),
+    (
+        "headers: {X-A: '{y}'}\ncalls: {a: {get: /a}}",
+        "unknown-variable",
+        (3, 17),
+        "what y is",
+        "",
+    ),
+    (
+        "calls: {a: {post: /a, json: {b: ['{y}']}}}",
+        "unknown-variable",
+        (3, 35),
+        "what y is",
+        "",
+    ),
     (
         "calls: {a: {get: /a, json: {b: 1}}}",
         "wrong-value",
@@ -111,7 +135,13 @@ PROBLEMS: list[tuple[str, str, tuple[int, int], str, str]] = [
         "",
     ),
     ("calls: {}", "wrong-value", (3, 8), "there are no calls", "ports"),
-    ("calls: {a: {get: /a}, A: {get: /b}}", "name-clash", (3, 23), "differ only in case", ""),
+    (
+        "calls: {a: {get: /a}, A: {get: /b}}",
+        "name-clash",
+        (3, 23),
+        "differ only in case",
+        "",
+    ),
     (
         "calls: {a: {get: /a}, b: {get: /b, once_per: {call: aa}}}",
         "wrong-value",
@@ -182,7 +212,13 @@ PROBLEMS: list[tuple[str, str, tuple[int, int], str, str]] = [
         "in the body of a post",
         "",
     ),
-    ("calls: {a: {get: /a, pages: {cursor: '$.n[', as: c}}}", "path-syntax", (3, 42), "cursor", ""),
+    (
+        "calls: {a: {get: /a, pages: {cursor: '$.n[', as: c}}}",
+        "path-syntax",
+        (3, 42),
+        "cursor",
+        "",
+    ),
     (
         "calls: {a: {get: /a}}\nlimits: {tries: 0}",
         "wrong-value",
@@ -225,7 +261,13 @@ PROBLEMS: list[tuple[str, str, tuple[int, int], str, str]] = [
         "origins: that is no address",
         "",
     ),
-    ("calls: {a: {get: /a}}\nsign_in: {}", "wrong-value", (4, 10), "here is none", "keep"),
+    (
+        "calls: {a: {get: /a}}\nsign_in: {}",
+        "wrong-value",
+        (4, 10),
+        "here is none",
+        "keep",
+    ),
     (
         "calls: {a: {get: /a}}\nsign_in: {bearer: abc}",
         "wrong-value",
@@ -283,7 +325,10 @@ class Files(FolderCase):
         for text, code, place, message, hint in PROBLEMS:
             with self.subTest(text), self.assertRaises(RulesError) as caught:
                 parse_calls(HEAD + text, "x.yaml")
-            found = {(one.code, one.line, one.column): one for one in caught.exception.diagnostics}
+            found = {
+                (one.code, one.line, one.column): one
+                for one in caught.exception.diagnostics
+            }
             with self.subTest(text):
                 self.assertIn((code, *place), found)
                 one = found[code, *place]
@@ -294,14 +339,23 @@ class Files(FolderCase):
         calls = parse_calls(EVERYTHING, "x.yaml")
         by_name: dict[str, Any] = {call.name: call for call in calls.calls}
         self.assertEqual(
-            calls.constants, (("day", "2031-03-28"), ("size", 50), ("hush", Secret("HUSH")))
+            calls.constants,
+            (("day", "2031-03-28"), ("size", 50), ("hush", Secret("HUSH"))),
         )
         assert isinstance(calls.sign_in, SignInCall) and calls.sign_in.body
         crew = [Secret("FERRY_CREW"), 7, None, True, "1.50", "8"]
-        self.assertEqual(calls.sign_in.body.content, {"user": Secret("FERRY_USER"), "crew": crew})
-        self.assertEqual([one.lasts.unit for one in calls.sign_in.keep if one.lasts], [60.0, 1.0])
-        self.assertEqual(by_name["ports"].query, (("size", "{size}"), ("tag", "a"), ("tag", "b")))
-        targets = [by_name[name].pages.target for name in ("ports", "heads", "graph", "offset")]
+        self.assertEqual(
+            calls.sign_in.body.content, {"user": Secret("FERRY_USER"), "crew": crew}
+        )
+        self.assertEqual(
+            [one.lasts.unit for one in calls.sign_in.keep if one.lasts], [60.0, 1.0]
+        )
+        self.assertEqual(
+            by_name["ports"].query, (("size", "{size}"), ("tag", "a"), ("tag", "b"))
+        )
+        targets = [
+            by_name[name].pages.target for name in ("ports", "heads", "graph", "offset")
+        ]
         self.assertEqual(
             targets,
             [
@@ -324,7 +378,9 @@ class Files(FolderCase):
             + "sign_in: {oauth2: {token: /t, client: {secret: A}, secret: {secret: B}, scope: a b, send: body}}\n"
         )
         sample = sample_files()[CALLS_FILE].read_text(encoding="utf-8")
-        for number, text in enumerate((EVERYTHING, oauth2 + "calls: {a: {get: /a}}", sample)):
+        for number, text in enumerate(
+            (EVERYTHING, oauth2 + "calls: {a: {get: /a}}", sample)
+        ):
             with self.subTest(number):
                 calls = parse_calls(text, "x.yaml")
                 path = self.folder / f"{number}.calls.yaml"
@@ -338,7 +394,10 @@ class Files(FolderCase):
         self.file("f.calls.yaml", EVERYTHING)
         done = self.mukret("check", "f.calls.yaml")
         self.assertEqual(
-            (done.returncode, "no problems (11 calls; secrets: FERRY_CREW" in done.stdout),
+            (
+                done.returncode,
+                "no problems (11 calls; secrets: FERRY_CREW" in done.stdout,
+            ),
             (0, True),
         )
         self.assertIn("the environment has no FERRY_KEY", done.stderr)
@@ -401,7 +460,12 @@ class Templates(unittest.TestCase):
     def test_a_body_takes_whole_texts_for_variables_with_their_types_and_secrets_and_leaves_braces_alone(
         self,
     ) -> None:
-        body = {"a": "{n}", "b": ["{n} m", "{ n }"], "q": "{ports {code}}", "s": Secret("X")}
+        body = {
+            "a": "{n}",
+            "b": ["{n} m", "{ n }"],
+            "q": "{ports {code}}",
+            "s": Secret("X"),
+        }
         found = filled_body(body, {"n": 7, "code": "OTV"}, {Secret("X"): "hush"})
         self.assertEqual(
             found, {"a": 7, "b": ["{n} m", "{ n }"], "q": "{ports {code}}", "s": "hush"}
@@ -420,7 +484,11 @@ class Spotted(unittest.TestCase):
                 {},
                 '{cursor: "$.meta.nextPageToken", as: pageToken}',
             ),
-            ({"paging": {"next": "https://ferries.example/a"}}, {}, '{url: "$.paging.next"}'),
+            (
+                {"paging": {"next": "https://ferries.example/a"}},
+                {},
+                '{url: "$.paging.next"}',
+            ),
             ({"next": "log?part=2"}, {}, '{url: "$.next"}'),
             ({"@odata.nextLink": "https://a/b"}, {}, "{url: \"$['@odata.nextLink']\"}"),
             (
@@ -429,13 +497,23 @@ class Spotted(unittest.TestCase):
                 '{number: page, pages: "$.total_pages"}',
             ),
             ([1], {"link": '</a>; rel="next"'}, "{link: next}"),
-            ({"next_cursor": None, "total_pages": 1, "next": "", "after": False}, {}, None),
-            ({"next_sailing": "12:40", "rows": [{"next": "x"}], "pages": "many"}, {}, None),
+            (
+                {"next_cursor": None, "total_pages": 1, "next": "", "after": False},
+                {},
+                None,
+            ),
+            (
+                {"next_sailing": "12:40", "rows": [{"next": "x"}], "pages": "many"},
+                {},
+                None,
+            ),
             ([{"next": "x"}], {}, None),
         ]
         for document, headers, expected in cases:
             with self.subTest(document):
-                page = Page(partial(list, (document,)), headers, "https://ferries.example/", 9)
+                page = Page(
+                    partial(list, (document,)), headers, "https://ferries.example/", 9
+                )
                 found = spotted(page)
                 self.assertEqual(found, expected)
                 if expected is not None:
@@ -450,7 +528,10 @@ class Headers(unittest.TestCase):
                 '</p>; rel=prev, </n>; title="a, b"; rel="Next last"',
                 [("prev", "/p"), ("next", "/n"), ("last", "/n")],
             ),
-            ('</n>;rel=next;rel=prev , </x>; rel="a\\"b"', [("next", "/n"), ('a"b', "/x")]),
+            (
+                '</n>;rel=next;rel=prev , </x>; rel="a\\"b"',
+                [("next", "/n"), ('a"b', "/x")],
+            ),
             ('</n>; rel="next"; anchor="#foo"', []),
             ("</n>; title=next", []),
             ("nonsense", []),

@@ -76,15 +76,21 @@ class OddService(BaseHTTPRequestHandler):
             "/lines": lambda: self.say(
                 200, b'{"n": 1}\n{"n": 2\n', {"Content-Type": "application/x-ndjson"}
             ),
-            "/words": lambda: self.say(200, b"{'n': 1}", {"Content-Type": "application/json"}),
+            "/words": lambda: self.say(
+                200, b"{'n': 1}", {"Content-Type": "application/json"}
+            ),
             "/cut": lambda: self.say(200, b'{"n": [1, 2', {"Content-Length": "400"}),
             "/nothing": lambda: self.say(204, b""),
             "/here": lambda: self.say(302, b"", {"Location": "/gzip"}),
             "/round": lambda: self.say(302, b"", {"Location": "/round"}),
             "/away": lambda: self.say(
-                302, b"", {"Location": f"http://localhost:{host.partition(':')[2]}/gzip"}
+                302,
+                b"",
+                {"Location": f"http://localhost:{host.partition(':')[2]}/gzip"},
             ),
-            "/echo": lambda: self.say(403, json.dumps(dict(self.headers.items())).encode()),
+            "/echo": lambda: self.say(
+                403, json.dumps(dict(self.headers.items())).encode()
+            ),
             "/silent": self.wait,
             "/deflate": lambda: self.say(
                 200, zlib.compress(b'{"n": 1}'), {"Content-Encoding": "deflate"}
@@ -93,18 +99,26 @@ class OddService(BaseHTTPRequestHandler):
                 200, zlib.compress(b'{"n": 1}')[2:-4], {"Content-Encoding": "deflate"}
             ),
             "/two-members": lambda: self.say(
-                200, gzip.compress(b'{"n"') + gzip.compress(b": 1}"), {"Content-Encoding": "gzip"}
+                200,
+                gzip.compress(b'{"n"') + gzip.compress(b": 1}"),
+                {"Content-Encoding": "gzip"},
             ),
             "/gzip-cut": lambda: self.say(
                 200, gzip.compress(b'{"n": 1}' * 99)[:-9], {"Content-Encoding": "gzip"}
             ),
-            "/odd-coding": lambda: self.say(200, b'{"n": 1}', {"Content-Encoding": "br"}),
+            "/odd-coding": lambda: self.say(
+                200, b'{"n": 1}', {"Content-Encoding": "br"}
+            ),
             "/bomb": lambda: self.say(
                 200, gzip.compress(b" " * 50_000_000), {"Content-Encoding": "gzip"}
             ),
-            "/endless": lambda: self.drip(b"x" * 100_000, 0, b"HTTP/1.1 200 OK\r\n\r\n"),
+            "/endless": lambda: self.drip(
+                b"x" * 100_000, 0, b"HTTP/1.1 200 OK\r\n\r\n"
+            ),
             "/drips": lambda: self.drip(b" ", 0.05, b"HTTP/1.1 200 OK\r\n\r\n"),
-            "/drips-headers": lambda: self.drip(b"x", 0.05, b"HTTP/1.1 200 OK\r\nX-Deck: "),
+            "/drips-headers": lambda: self.drip(
+                b"x", 0.05, b"HTTP/1.1 200 OK\r\nX-Deck: "
+            ),
             "/leak": lambda: self.say(
                 200,
                 self.headers["Authorization"].partition(" ")[2].encode() + b": 1}",
@@ -113,9 +127,14 @@ class OddService(BaseHTTPRequestHandler):
         }
         answers[path]()
 
-    def say(self, status: int, body: bytes, headers: dict[str, str] | None = None) -> None:
+    def say(
+        self, status: int, body: bytes, headers: dict[str, str] | None = None
+    ) -> None:
         self.send_response(status)
-        for name, value in {"Content-Length": str(len(body)), **(headers or {})}.items():
+        for name, value in {
+            "Content-Length": str(len(body)),
+            **(headers or {}),
+        }.items():
             self.send_header(name, value)
         self.end_headers()
         self.wfile.write(body)
@@ -156,11 +175,15 @@ class CollectCase(FolderCase):
 
     odd: str
 
-    def ask(self, url: str, *, to: str = "kept", bounds: Bounds = Bounds(), **more: Any) -> Answer:  # noqa: B008
+    def ask(
+        self, url: str, *, to: str = "kept", bounds: Bounds | None = None, **more: Any
+    ) -> Answer:
         base, call = call_for(url, more.pop("query", ()))
         folder = CaptureFolder(str(self.folder / to))
         calls = Calls(base, (call,), **more, limits=ONCE, by_hand=True)
-        [answer] = Collection(calls, folder, bounds=bounds, environment=ENVIRONMENT)
+        [answer] = Collection(
+            calls, folder, bounds=bounds or Bounds(), environment=ENVIRONMENT
+        )
         return answer
 
     def records(self, to: str = "kept") -> list[dict[str, Any]]:
@@ -171,14 +194,18 @@ class CollectCase(FolderCase):
 
 
 class Kept(CollectCase):
-    def test_a_body_is_kept_byte_for_byte_with_what_is_known_of_it_beside_it(self) -> None:
+    def test_a_body_is_kept_byte_for_byte_with_what_is_known_of_it_beside_it(
+        self,
+    ) -> None:
         answer = self.ask(f"{self.base}/timetable?day=2031-03-29")
         raw = timetables()["2031-03-29"]
         self.assertEqual((self.folder / "kept/pages/000001.json").read_bytes(), raw)
         [record] = self.records()
         self.assertRegex(record.pop("list"), "^[0-9a-f]{20}$")
         self.assertRegex(record.pop("etag"), '^"[0-9a-f]+"$')
-        self.assertRegex(record.pop("fetched_at"), r"^\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{3}Z$")
+        self.assertRegex(
+            record.pop("fetched_at"), r"^\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{3}Z$"
+        )
         self.assertEqual(record, {
             "call": "timetable", "variables": {}, "url": f"{self.base}/timetable?day=2031-03-29", "page": 1, "status": 200,
             "media_type": "application/json", "bytes": len(raw), "sha256": hashlib.sha256(raw).hexdigest(),
@@ -198,12 +225,20 @@ class Kept(CollectCase):
         self.ask(f"{self.base}/timetable")
         self.assertEqual(
             [one["file"] for one in self.records()],
-            ["pages/000001.json", "pages/000002.json", "apart/000003.json", "pages/000004.json"],
+            [
+                "pages/000001.json",
+                "pages/000002.json",
+                "apart/000003.json",
+                "pages/000004.json",
+            ],
         )
 
     def test_sign_in_headers_and_query_reach_the_service(self) -> None:
         self.assertEqual(
-            self.ask(f"{self.base}/ports", sign_in=Bearer(Secret("FERRY_PASS"))).documents, 1
+            self.ask(
+                f"{self.base}/ports", sign_in=Bearer(Secret("FERRY_PASS"))
+            ).documents,
+            1,
         )
         basic = Basic(Secret("FERRY_USER"), Secret("FERRY_PASSWORD"))
         answer = self.ask(
@@ -218,20 +253,27 @@ class Kept(CollectCase):
         )
         path, headers = OddService.asked[-1]
         self.assertEqual(
-            (path, headers["x-deck"], headers["x-key"]), ("/gzip?a=1&a=%26", "upper", "tell/no=one")
+            (path, headers["x-deck"], headers["x-key"]),
+            ("/gzip?a=1&a=%26", "upper", "tell/no=one"),
         )
         self.assertRegex(headers["user-agent"], "^mukret/")
 
-    def test_what_the_transfer_packed_is_unpacked_and_a_redirect_at_home_is_followed(self) -> None:
+    def test_what_the_transfer_packed_is_unpacked_and_a_redirect_at_home_is_followed(
+        self,
+    ) -> None:
         answer = self.ask(f"{self.odd}/here")
         self.assertEqual((answer.url, answer.documents), (f"{self.odd}/gzip", 1))
         self.assertEqual((self.folder / "kept" / answer.file).read_bytes(), b'{"n": 1}')
         for name in ("deflate", "raw-deflate", "two-members"):
             with self.subTest(name):
                 answer = self.ask(f"{self.odd}/{name}")
-                self.assertEqual((self.folder / "kept" / answer.file).read_bytes(), b'{"n": 1}')
+                self.assertEqual(
+                    (self.folder / "kept" / answer.file).read_bytes(), b'{"n": 1}'
+                )
         answer = self.ask(f"{self.odd}/lines")
-        self.assertEqual((answer.documents, answer.bad_documents, answer.problem), (1, 1, None))
+        self.assertEqual(
+            (answer.documents, answer.bad_documents, answer.problem), (1, 1, None)
+        )
 
 
 class Apart(CollectCase):
@@ -247,13 +289,21 @@ class Apart(CollectCase):
                 "the service answered 503 Service Unavailable",
                 "apart/000002.html",
             ),
-            (f"{self.base}/nowhere", "the service answered 404 Not Found", "apart/000003.json"),
+            (
+                f"{self.base}/nowhere",
+                "the service answered 404 Not Found",
+                "apart/000003.json",
+            ),
             (
                 f"{self.odd}/words",
                 "the body is not JSON: single quotes: JSON wants double",
                 "apart/000004.json",
             ),
-            (f"{self.odd}/nothing", "the service answered 204 No Content", "apart/000005.body"),
+            (
+                f"{self.odd}/nothing",
+                "the service answered 204 No Content",
+                "apart/000005.body",
+            ),
         ]
         for url, problem, file in cases:
             with self.subTest(url):
@@ -262,7 +312,9 @@ class Apart(CollectCase):
                     (answer.problem, answer.file),
                     (problem if "nothing" not in url else "the body is empty", file),
                 )
-                self.assertEqual((self.folder / "kept" / file).stat().st_size, answer.size)
+                self.assertEqual(
+                    (self.folder / "kept" / file).stat().st_size, answer.size
+                )
         with self.assertRaises(InputError) as caught:
             find_sources([self.folder / "kept"])
         self.assertEqual(caught.exception.code, "no-input")
@@ -336,9 +388,13 @@ class Apart(CollectCase):
                 self.ask(url, bounds=bounds, sign_in=Bearer(Secret("FERRY_PASS")))
             self.assertEqual(caught.exception.code, code)
             self.assertIn(message, caught.exception.message)
-        self.assertEqual([file for file in self.folder.rglob("*") if file.is_file()], [])
+        self.assertEqual(
+            [file for file in self.folder.rglob("*") if file.is_file()], []
+        )
         asked = [
-            path for path, headers in OddService.asked if headers["host"].startswith("localhost")
+            path
+            for path, headers in OddService.asked
+            if headers["host"].startswith("localhost")
         ]
         self.assertEqual(asked, [])
 
@@ -385,7 +441,8 @@ class Secrets(CollectCase):
                 self.assertNotIn(secret, told)
         self.assertIn("token=***&day=1&pin=***", told)
         self.assertEqual(
-            Masker().url("https://me:pw@isles.example/a?day=1#x"), "https://isles.example/a?day=1"
+            Masker().url("https://me:pw@isles.example/a?day=1#x"),
+            "https://isles.example/a?day=1",
         )
 
     def test_no_part_of_a_secret_is_told_where_a_body_is_no_json_or_a_secret_can_not_be_sent(
@@ -394,7 +451,10 @@ class Secrets(CollectCase):
         """What the service says again stands in the message, as a media type, or in base64."""
         cases: list[tuple[dict[str, str], Any]] = [
             (
-                {"FERRY_PASS": "long-and-secret-" * 4, "FERRY_KEY": "application/hush-hush"},
+                {
+                    "FERRY_PASS": "long-and-secret-" * 4,
+                    "FERRY_KEY": "application/hush-hush",
+                },
                 Bearer(Secret("FERRY_PASS")),
             ),
             (
@@ -405,14 +465,23 @@ class Secrets(CollectCase):
         for variables, sign_in in cases:
             with self.subTest(sign_in), mock.patch.dict(ENVIRONMENT, variables):
                 answer = self.ask(
-                    f"{self.odd}/leak", sign_in=sign_in, headers=(("X-Key", Secret("FERRY_KEY")),)
+                    f"{self.odd}/leak",
+                    sign_in=sign_in,
+                    headers=(("X-Key", Secret("FERRY_KEY")),),
                 )
                 self.assertIn("the body is not JSON", str(answer.problem))
                 told = repr(answer) + (self.folder / "kept/capture.jsonl").read_text()
                 pair = base64.b64encode(
                     f"{ENVIRONMENT['FERRY_USER']}:{ENVIRONMENT['FERRY_PASS']}".encode()
                 ).decode()
-                for secret in ("hush", "long-and", "sesame", "warden", pair[:9], pair[-9:]):
+                for secret in (
+                    "hush",
+                    "long-and",
+                    "sesame",
+                    "warden",
+                    pair[:9],
+                    pair[-9:],
+                ):
                     self.assertNotIn(secret, told)
         for value in ("sesame\nopen", "sésame", "\udcff"):
             with (
@@ -422,7 +491,9 @@ class Secrets(CollectCase):
             ):
                 self.ask(f"{self.base}/ports", sign_in=Bearer(Secret("FERRY_PASS")))
             self.assertIn("the variable FERRY_PASS", caught.exception.message)
-            self.assertNotIn("same", caught.exception.message + str(caught.exception.hint))
+            self.assertNotIn(
+                "same", caught.exception.message + str(caught.exception.hint)
+            )
 
     def test_a_secret_is_masked_wherever_pieces_of_a_body_end(self) -> None:
         masker = Masker(["hush-hush", "hush-hush-hush"])
@@ -442,7 +513,9 @@ class Secrets(CollectCase):
         ):
             with self.subTest(url), self.assertRaises(UsageError) as caught:
                 call_for(url)
-            self.assertNotIn("sesame", str(caught.exception) + str(caught.exception.hint))
+            self.assertNotIn(
+                "sesame", str(caught.exception) + str(caught.exception.hint)
+            )
         with self.assertRaises(UsageError) as missing:
             self.ask(f"{self.base}/ports", sign_in=Bearer(Secret("NOT_SET")))
         self.assertEqual(missing.exception.code, "secret-missing")
@@ -505,10 +578,14 @@ class CallsFiles(CollectCase):
 
 class Program(CollectCase):
     def run_collect(self, *arguments: str) -> subprocess.CompletedProcess[str]:
-        with mock.patch.dict(os.environ, {**ENVIRONMENT, "HTTP_PROXY": "http://127.0.0.1:9"}):
+        with mock.patch.dict(
+            os.environ, {**ENVIRONMENT, "HTTP_PROXY": "http://127.0.0.1:9"}
+        ):
             return self.mukret("collect", *arguments)
 
-    def test_the_built_program_collects_saves_its_calls_and_goes_on_from_them(self) -> None:
+    def test_the_built_program_collects_saves_its_calls_and_goes_on_from_them(
+        self,
+    ) -> None:
         """Not by way of a proxy that the environment names: the service is on this machine."""
         done = self.run_collect(f"{self.base}/ports", "--bearer", "FERRY_PASS", "--query", "size=1", "--to", "kept",
                                 "--save-calls", "ferries.calls.yaml")  # fmt: skip
@@ -519,7 +596,10 @@ class Program(CollectCase):
             [one["url"] for one in json.loads(again.stdout)["answers"]],
             [f"{self.base}/ports?size=1"],
         )
-        pages = [(self.folder / to / "pages/000001.json").read_bytes() for to in ("kept", "again")]
+        pages = [
+            (self.folder / to / "pages/000001.json").read_bytes()
+            for to in ("kept", "again")
+        ]
         self.assertEqual(*pages)
         shown = self.mukret("look", "kept", "$.ports[*].code")
         self.assertIn(f"from {self.base}/ports", shown.stdout)
@@ -537,7 +617,10 @@ class Program(CollectCase):
             (None, "1 of them from the same address", "2 of them from the same address")
         ):
             self.assertEqual(
-                self.mukret("collect", f"{self.base}/welcome", "--to", "kept").returncode, 3
+                self.mukret(
+                    "collect", f"{self.base}/welcome", "--to", "kept"
+                ).returncode,
+                3,
             )
             done = self.mukret("collect", f"{self.base}/timetable", "--to", "kept")
             self.assertEqual(done.returncode, 0, done.stderr)
@@ -548,7 +631,9 @@ class Program(CollectCase):
         self.mukret("collect", f"{self.base}/timetable?day=2031-03-29", "--to", "kept")
         counted = [
             len(
-                self.mukret("look", "kept", "$.network.name", "--values", *more).stdout.splitlines()
+                self.mukret(
+                    "look", "kept", "$.network.name", "--values", *more
+                ).stdout.splitlines()
             )
             for more in ((), ("--newest",))
         ]
@@ -564,16 +649,32 @@ class Program(CollectCase):
             ((f"{self.base}/ports",), 3, "hint: sign in: --bearer VARIABLE"),
             ((f"{self.base}/welcome",), 3, "    <!DOCTYPE html>\n    ^"),
             ((f"{self.odd}/half",), 3, "hint: the end is missing: fetch it again"),
-            ((f"{self.odd}/words",), 3, "hint: JSON does not allow that: have it written anew"),
-            ((f"{self.base}/ports", "--bearer", "A", "--basic", "A", "B"), 2, "exclude each other"),
-            ((f"{self.base}/ports", "--header", "X-Deck"), 2, "--header wants 'NAME: VALUE'"),
+            (
+                (f"{self.odd}/words",),
+                3,
+                "hint: JSON does not allow that: have it written anew",
+            ),
+            (
+                (f"{self.base}/ports", "--bearer", "A", "--basic", "A", "B"),
+                2,
+                "exclude each other",
+            ),
+            (
+                (f"{self.base}/ports", "--header", "X-Deck"),
+                2,
+                "--header wants 'NAME: VALUE'",
+            ),
             ((f"{self.base}/ports", "--header", "X-Deck: a\nb"), 2, "printable ASCII"),
             (
                 (f"{self.base}/ports", "--header", "Content-Length: 5"),
                 2,
                 "--header Content-Length: that header follows from what is sent",
             ),
-            ((f"{self.base}/ports", "--max-body", "large"), 2, "--max-body can't be 'large'"),
+            (
+                (f"{self.base}/ports", "--max-body", "large"),
+                2,
+                "--max-body can't be 'large'",
+            ),
             (
                 (f"{self.base}/timetable", "--max-body", "1kB"),
                 3,
@@ -615,14 +716,20 @@ class Program(CollectCase):
             import httpx
 
             given = httpx.post(
-                f"{base}/boarding", json={"user": USER, "password": PASSWORD}, trust_env=False
+                f"{base}/boarding",
+                json={"user": USER, "password": PASSWORD},
+                trust_env=False,
             )
             self.assertEqual(given.json()["gangway"]["minutes"], 60)
             self.assertEqual(
-                httpx.post(f"{base}/boarding", json={"user": USER}, trust_env=False).status_code,
+                httpx.post(
+                    f"{base}/boarding", json={"user": USER}, trust_env=False
+                ).status_code,
                 403,
             )
-            taken = self.mukret("standin", "--port", base.rpartition(":")[2].partition("/")[0])
+            taken = self.mukret(
+                "standin", "--port", base.rpartition(":")[2].partition("/")[0]
+            )
             self.assertEqual(taken.returncode, 4)
             self.assertIn("hint: --port 0 takes a free one", taken.stderr)
             process.terminate()

@@ -57,7 +57,9 @@ def calls_at(base: str) -> Calls:
 def calls_text(base: str) -> str:
     text = sample_files()[CALLS_FILE].read_text(encoding="utf-8")
     text = re.sub(r"^base: .*$", f"base: {base}", text, flags=re.MULTILINE)
-    return re.sub(r"^limits: .*$", MORE.strip("\n") + "\n" + LIMITS, text, flags=re.MULTILINE)
+    return re.sub(
+        r"^limits: .*$", MORE.strip("\n") + "\n" + LIMITS, text, flags=re.MULTILINE
+    )
 
 
 class Faulty(FolderCase):
@@ -79,10 +81,15 @@ class Faulty(FolderCase):
         """What is kept, in its order: of which call, with which variables, which page, and what is
         in it.
         """
-        lines = (self.folder / to / "capture.jsonl").read_text(encoding="utf-8").splitlines()
+        lines = (
+            (self.folder / to / "capture.jsonl")
+            .read_text(encoding="utf-8")
+            .splitlines()
+        )
         records = [json.loads(line) for line in lines]
         self.assertEqual(
-            sorted(record["file"] for record in records), sorted(kept_files(self.folder / to))
+            sorted(record["file"] for record in records),
+            sorted(kept_files(self.folder / to)),
         )
         found = []
         for record in records:
@@ -91,13 +98,17 @@ class Faulty(FolderCase):
         return found
 
     def tables(self, to: str) -> dict[str, Any]:
-        rules = parse_rules(sample_files()[CALLS_RULES_FILE].read_text(encoding="utf-8"))
+        rules = parse_rules(
+            sample_files()[CALLS_RULES_FILE].read_text(encoding="utf-8")
+        )
         result = extract(rules, [self.folder / to])
         tables = {name: table.drop_columns(["fetched_at"] if "fetched_at" in table.column_names else [])
                   for name, table in result.tables.items()}  # fmt: skip
         return {name: table.to_pylist() for name, table in tables.items()}
 
-    def test_fifty_seeds_of_faults_and_kills_leave_exactly_what_the_service_has(self) -> None:
+    def test_fifty_seeds_of_faults_and_kills_leave_exactly_what_the_service_has(
+        self,
+    ) -> None:
         with standing_in() as base:
             self.collect(base, "well")
         pages, tables = self.pages("well"), self.tables("well")
@@ -110,7 +121,9 @@ class Faulty(FolderCase):
             with self.subTest(seed=seed):
                 faults = Faults(SHARE, seed, wait=1)
                 with standing_in(faults=faults) as base:
-                    killed += self.killed_now_and_then(base, f"ill-{seed}", random.Random(seed))
+                    killed += self.killed_now_and_then(
+                        base, f"ill-{seed}", random.Random(seed)
+                    )
                     collection = self.collect(base, f"ill-{seed}")
                 drawn |= set(faults.drawn)
                 self.assertEqual(self.pages(f"ill-{seed}"), pages)
@@ -118,7 +131,9 @@ class Faulty(FolderCase):
                 self.assertFalse(collection.report.findings)
                 self.no_secret_in(self.folder / f"ill-{seed}")
         self.assertEqual(
-            len(drawn), 7, f"not every fault came up, beginning with seed {first}: {drawn}"
+            len(drawn),
+            7,
+            f"not every fault came up, beginning with seed {first}: {drawn}",
         )
         self.assertGreater(killed, SEEDS // 2)
 
@@ -134,7 +149,9 @@ class Faulty(FolderCase):
                     os._exit(0)
             time.sleep(chance.random() * 0.25)
             os.kill(process, signal.SIGKILL)
-            killed += os.waitstatus_to_exitcode(os.waitpid(process, 0)[1]) == -signal.SIGKILL
+            killed += (
+                os.waitstatus_to_exitcode(os.waitpid(process, 0)[1]) == -signal.SIGKILL
+            )
         return killed
 
     def no_secret_in(self, folder: Path, *texts: str) -> None:
@@ -145,13 +162,18 @@ class Faulty(FolderCase):
                 self.assertNotIn(secret, text)
             self.assertIsNone(TOKEN.search(text))
 
-    def test_the_built_program_is_killed_and_interrupted_goes_on_and_tells_no_secret(self) -> None:
+    def test_the_built_program_is_killed_and_interrupted_goes_on_and_tells_no_secret(
+        self,
+    ) -> None:
         seed = random.SystemRandom().randrange(1_000_000)
         chance = random.Random(seed)
         told = ""
         with self.subTest(seed=seed), standing_in() as base:
             self.collect(base, "well")
-        with self.subTest(seed=seed), standing_in(faults=Faults(0.3, seed, wait=0)) as base:
+        with (
+            self.subTest(seed=seed),
+            standing_in(faults=Faults(0.3, seed, wait=0)) as base,
+        ):
             self.file("ferries.calls.yaml", calls_text(base))
             command = [
                 sys.executable,

@@ -22,7 +22,11 @@ from mukret.errors import InputError, MukretError
 from tests.helpers import FolderCase
 from tests.services import Asked, QuickClock, Says, calls_of, service
 
-SECRETS = {"FERRY_USER": "deckhand", "FERRY_PASSWORD": "salt-and-rope", "FERRY_KEY": "tell/no=one"}
+SECRETS = {
+    "FERRY_USER": "deckhand",
+    "FERRY_PASSWORD": "salt-and-rope",
+    "FERRY_KEY": "tell/no=one",
+}
 NUMBERS = list(range(7))
 
 
@@ -37,7 +41,9 @@ class Noting(Watcher):
 
 
 class ServiceCase(FolderCase):
-    def collect(self, text: str, base: str, **manner: Any) -> tuple[list[Answer], Collection]:
+    def collect(
+        self, text: str, base: str, **manner: Any
+    ) -> tuple[list[Answer], Collection]:
         """What comes of calls written without their head."""
         self.watcher = Noting()
         collection = Collection(
@@ -54,7 +60,9 @@ class ServiceCase(FolderCase):
     def kept(self, *, newest: bool = False) -> list[Any]:
         """The documents that a command would read."""
         sources = find_sources([self.folder / "kept"], newest=newest)
-        return [document for batch in read_batches(sources) for document in batch.documents]
+        return [
+            document for batch in read_batches(sources) for document in batch.documents
+        ]
 
     def lines(self) -> list[dict[str, Any]]:
         text = (self.folder / "kept/capture.jsonl").read_text(encoding="utf-8")
@@ -69,7 +77,11 @@ def by_cursor(asked: Asked) -> Says:
     begin = int(asked.query.get("cursor", 0))
     following = begin + 3 if begin + 3 < len(NUMBERS) else None
     return Says(
-        {"rows": NUMBERS[begin : begin + 3], "paging": {"next": following}, "total": len(NUMBERS)}
+        {
+            "rows": NUMBERS[begin : begin + 3],
+            "paging": {"next": following},
+            "total": len(NUMBERS),
+        }
     )
 
 
@@ -81,7 +93,9 @@ def by_lines(asked: Asked) -> Says:
 
 def by_number(asked: Asked) -> Says:
     page = int(asked.query["page"])
-    return Says({"rows": NUMBERS[(page - 1) * 3 : page * 3], "total": len(NUMBERS), "pages": 3})
+    return Says(
+        {"rows": NUMBERS[(page - 1) * 3 : page * 3], "total": len(NUMBERS), "pages": 3}
+    )
 
 
 def by_offset(asked: Asked) -> Says:
@@ -117,7 +131,13 @@ def by_graph(asked: Asked) -> Says:
     begin = int(variables["after"] or 0)
     info = {"hasNextPage": begin + 3 < len(NUMBERS), "endCursor": str(begin + 3)}
     return Says(
-        {"data": {"rows": NUMBERS[begin : begin + 3], "pageInfo": info, "echo": variables["day"]}}
+        {
+            "data": {
+                "rows": NUMBERS[begin : begin + 3],
+                "pageInfo": info,
+                "echo": variables["day"],
+            }
+        }
     )
 
 
@@ -173,7 +193,9 @@ PAGED: dict[str, tuple[str, Callable[[Asked], Says], int, str]] = {
 
 
 class Pages(ServiceCase):
-    def test_every_kind_of_pages_is_gone_through_to_its_end_and_on_from_the_middle(self) -> None:
+    def test_every_kind_of_pages_is_gone_through_to_its_end_and_on_from_the_middle(
+        self,
+    ) -> None:
         for name, (call, route, requests, last) in PAGED.items():
             for stop_after in (None, 1, 2):
                 with self.subTest(name, stop_after=stop_after):
@@ -185,7 +207,9 @@ class Pages(ServiceCase):
                             self.interrupted(text, served.base, stop_after)
                         _, collection = self.collect(text, served.base)
                         self.assertEqual(
-                            len(served.asked), requests, "nothing that is kept is asked for again"
+                            len(served.asked),
+                            requests,
+                            "nothing that is kept is asked for again",
                         )
                     rows = [number for page in self.kept() for number in rows_of(page)]
                     self.assertEqual(rows, NUMBERS)
@@ -194,7 +218,8 @@ class Pages(ServiceCase):
                         [None] * (requests - 1) + [last],
                     )
                     self.assertEqual(
-                        [line["page"] for line in self.lines()], list(range(1, requests + 1))
+                        [line["page"] for line in self.lines()],
+                        list(range(1, requests + 1)),
                     )
                     self.assertFalse(collection.report.findings)
                     told = json.dumps(self.lines())
@@ -213,12 +238,19 @@ class Pages(ServiceCase):
             next(running)
         running.close()  # type: ignore[attr-defined]  # it is a generator
 
-    def test_a_list_that_does_not_come_to_its_end_says_why_and_keeps_what_came(self) -> None:
+    def test_a_list_that_does_not_come_to_its_end_says_why_and_keeps_what_came(
+        self,
+    ) -> None:
         again = {"rows": [1], "next": "a"}
         cases: list[tuple[str, Any, str, int]] = [
             ('cursor: "$.next", as: cursor', again, "page-repeated", 2),
             ('cursor: "$.next", as: cursor', {"next": {"a": 1}}, "cursor-kind", 1),
-            ('cursor: "$.next", as: cursor, more: "$.more"', {"more": True}, "cursor-missing", 1),
+            (
+                'cursor: "$.next", as: cursor, more: "$.more"',
+                {"more": True},
+                "cursor-missing",
+                1,
+            ),
             ('url: "$.next"', {"next": 5}, "not-an-address", 1),
             ('url: "$.next"', {"next": "http://[x"}, "not-an-address", 1),
             ('url: "$.next"', {"next": "http://me:pw@127.0.0.1/"}, "not-an-address", 1),
@@ -241,7 +273,9 @@ class Pages(ServiceCase):
                     f"calls: {{a: {{get: /a, pages: {{{pages}}}}}}}", served.base
                 )
                 report = collection.report.calls["a"]
-                self.assertEqual((dict(report.faults), report.pages), ({fault: 1}, kept))
+                self.assertEqual(
+                    (dict(report.faults), report.pages), ({fault: 1}, kept)
+                )
                 self.assertTrue(collection.report.findings)
         counted = itertools.count(1)
         with service({"/a": lambda asked: Says({"next": next(counted)})}) as served:
@@ -249,13 +283,20 @@ class Pages(ServiceCase):
             limits = "limits: {pages: 4, per_second: 1000}\n"
             text = f'{limits}calls: {{a: {{get: /a, pages: {{cursor: "$.next", as: cursor}}}}}}'
             _, collection = self.collect(text, served.base)
-            self.assertEqual(dict(collection.report.calls["a"].faults), {"page-limit": 1})
+            self.assertEqual(
+                dict(collection.report.calls["a"].faults), {"page-limit": 1}
+            )
             self.assertEqual(len(served.asked), 4)
 
-    def test_a_path_that_is_wrong_and_a_total_that_is_not_reached_are_told(self) -> None:
-        with service({"/a": {"rows": [1, 2], "next_cursor": "b", "total": 9}}) as served:
+    def test_a_path_that_is_wrong_and_a_total_that_is_not_reached_are_told(
+        self,
+    ) -> None:
+        with service(
+            {"/a": {"rows": [1, 2], "next_cursor": "b", "total": 9}}
+        ) as served:
             _, collection = self.collect(
-                'calls: {a: {get: /a, pages: {cursor: "$.next_curser", as: cursor}}}', served.base
+                'calls: {a: {get: /a, pages: {cursor: "$.next_curser", as: cursor}}}',
+                served.base,
             )
             [doubt] = collection.report.calls["a"].doubts
             self.assertEqual(doubt.meant, "$.next_cursor")
@@ -275,7 +316,8 @@ class Pages(ServiceCase):
 
     def test_a_page_may_be_told_in_the_address_and_constants_too(self) -> None:
         routes = {
-            f"/v2/2031-03-28/{number}": {"rows": [number], "pages": 3} for number in (1, 2, 3)
+            f"/v2/2031-03-28/{number}": {"rows": [number], "pages": 3}
+            for number in (1, 2, 3)
         }
         text = """
 with: {day: "2031-03-28", unused: 1}
@@ -284,7 +326,9 @@ calls: {a: {get: "/{day}/{page}", pages: {number: page, pages: "$.pages", list: 
         with service(routes) as served:
             self.collect(text, f"{served.base}/v2")
             self.assertEqual(served.paths(), list(routes))
-        self.assertEqual([line["variables"] for line in self.lines()], [{"day": "2031-03-28"}] * 3)
+        self.assertEqual(
+            [line["variables"] for line in self.lines()], [{"day": "2031-03-28"}] * 3
+        )
 
     def test_an_empty_answer_after_the_last_page_is_the_end(self) -> None:
         def route(asked: Asked) -> Says:
@@ -315,7 +359,9 @@ PORTS = {
 
 
 class Following(ServiceCase):
-    def test_calls_hang_on_each_other_to_any_depth_and_each_address_is_asked_once(self) -> None:
+    def test_calls_hang_on_each_other_to_any_depth_and_each_address_is_asked_once(
+        self,
+    ) -> None:
         routes = {
             "/ports": PORTS,
             "/ports/OTV/sailings": {"sailings": [{"no": 1}, {"no": 2}, {"no": 1}]},
@@ -339,13 +385,17 @@ calls:
         self.assertEqual(lines[-1]["variables"], {"code": "OTV", "no": 1, "fare": 9})
         report = collection.report.calls["fares"]
         self.assertEqual(
-            dict(report.not_asked), {("missing", "fare"): 2, ("not-text", "fare: [8]"): 1}
+            dict(report.not_asked),
+            {("missing", "fare"): 2, ("not-text", "fare: [8]"): 1},
         )
         self.assertEqual(
-            (report.asked_before, collection.report.calls["sailing"].asked_before), (1, 1)
+            (report.asked_before, collection.report.calls["sailing"].asked_before),
+            (1, 1),
         )
 
-    def test_addresses_in_answers_are_resolved_filled_and_asked_at_home_alone(self) -> None:
+    def test_addresses_in_answers_are_resolved_filled_and_asked_at_home_alone(
+        self,
+    ) -> None:
         with service({"/x": {"of": "elsewhere"}}) as other:
             ports = [
                 *PORTS["ports"],
@@ -369,11 +419,14 @@ calls: {ports: {get: /ports}, berths: {url: "$.links.b", once_per: {call: ports,
                 _, collection = self.collect(text, f"{served.base}/v2")
                 self.assertEqual([one.path for one in served.asked], list(routes))
                 self.assertTrue(
-                    all(one.query["key"] == SECRETS["FERRY_KEY"] for one in served.asked)
+                    all(
+                        one.query["key"] == SECRETS["FERRY_KEY"] for one in served.asked
+                    )
                 )
                 whys = [why for why, _ in collection.report.calls["berths"].not_asked]
                 self.assertEqual(
-                    sorted(whys), ["elsewhere", "not-an-address", "not-an-address", "not-filled"]
+                    sorted(whys),
+                    ["elsewhere", "not-an-address", "not-an-address", "not-filled"],
                 )
                 self.assertEqual(other.asked, [])
                 self.setUp()
@@ -412,7 +465,9 @@ origins: ['{other.base}']
             self.assertEqual(
                 served.asked[1].query, {"k": SECRETS["FERRY_KEY"], "t": "gangway-pass"}
             )
-            self.assertEqual(dict(collection.report.calls["b"].faults), {"elsewhere": 1})
+            self.assertEqual(
+                dict(collection.report.calls["b"].faults), {"elsewhere": 1}
+            )
 
     def test_a_value_of_a_response_never_leads_out_of_its_folder(self) -> None:
         with service(
@@ -423,10 +478,17 @@ origins: ['{other.base}']
             paths = [one.path for one in served.asked[1:]]
             self.assertEqual(
                 paths,
-                ["/v2/a/%252e%252e/b", "/v2/a/..%2F..%2Fx/b", "/v2/a/a%3Fb/b", "/v2/a/a%23b/b"],
+                [
+                    "/v2/a/%252e%252e/b",
+                    "/v2/a/..%2F..%2Fx/b",
+                    "/v2/a/a%3Fb/b",
+                    "/v2/a/a%23b/b",
+                ],
             )
 
-    def test_headers_take_variables_and_what_they_can_not_hold_is_not_sent(self) -> None:
+    def test_headers_take_variables_and_what_they_can_not_hold_is_not_sent(
+        self,
+    ) -> None:
         rows = {"rows": [{"code": "OTV"}, {"code": "a\nX-Other: b"}, {"code": "Ø"}]}
         text = """
 headers: {accept: application/geo+json}
@@ -449,10 +511,14 @@ calls:
         self.assertEqual(
             (second.method, second.json), ("POST", {"port": "OTV", "more": "{ code }"})
         )
-        self.assertEqual([why for why, _ in collection.report.calls["b"].not_asked], ["not-filled"])
+        self.assertEqual(
+            [why for why, _ in collection.report.calls["b"].not_asked], ["not-filled"]
+        )
         self.assertEqual(sum(collection.report.calls["b"].not_asked.values()), 2)
 
-    def test_a_path_that_finds_nothing_in_any_answer_is_told_with_what_is_near(self) -> None:
+    def test_a_path_that_finds_nothing_in_any_answer_is_told_with_what_is_near(
+        self,
+    ) -> None:
         with service({"/ports": PORTS}) as served:
             text = 'calls: {p: {get: /ports}, q: {get: "/{c}", once_per: {call: p, with: {c: "$.ports[*].cod"}}}}'
             _, collection = self.collect(text, served.base)
@@ -480,7 +546,9 @@ headers: {Authorization: "Bearer {token}"}
 
 
 class SigningIn(ServiceCase):
-    def test_a_token_is_renewed_when_its_time_is_over_and_when_it_is_refused(self) -> None:
+    def test_a_token_is_renewed_when_its_time_is_over_and_when_it_is_refused(
+        self,
+    ) -> None:
         tokens = [f"gangway-pass-{number}" for number in range(9)]
         given = iter(tokens)
         good: list[str] = []
@@ -500,9 +568,14 @@ class SigningIn(ServiceCase):
 
         seen: list[str] = []
         with service({"/boarding": board(token), "/a": data}) as served:
-            text = BOARDING + 'calls: {a: {get: /a, pages: {cursor: "$.next", as: cursor}}}'
+            text = (
+                BOARDING
+                + 'calls: {a: {get: /a, pages: {cursor: "$.next", as: cursor}}}'
+            )
             _, collection = self.collect(text, served.base)
-            self.assertEqual((collection.report.pages, collection.report.sign_ins), (4, 2))
+            self.assertEqual(
+                (collection.report.pages, collection.report.sign_ins), (4, 2)
+            )
             self.assertEqual(collection.fetcher.session.told[0].length, len(tokens[0]))
             everything = "".join(
                 file.read_text() for file in self.folder.rglob("*") if file.is_file()
@@ -517,14 +590,20 @@ class SigningIn(ServiceCase):
         with service({"/boarding": board(token), "/a": slow}) as served:
             self.setUp()
             _, collection = self.collect(text, served.base)
-            self.assertEqual((collection.report.sign_ins, collection.report.retries), (4, 0))
+            self.assertEqual(
+                (collection.report.sign_ins, collection.report.retries), (4, 0)
+            )
 
-    def test_a_refused_sign_in_ends_the_collection_and_says_nothing_of_what_was_sent(self) -> None:
+    def test_a_refused_sign_in_ends_the_collection_and_says_nothing_of_what_was_sent(
+        self,
+    ) -> None:
         with service(
             {"/boarding": Says({"detail": "no salt-and-rope for deckhand"}, 403)}
         ) as served:
             with self.assertRaises(InputError) as caught:
-                self.collect(BOARDING + "calls: {a: {get: /a}, b: {get: /b}}", served.base)
+                self.collect(
+                    BOARDING + "calls: {a: {get: /a}, b: {get: /b}}", served.base
+                )
             self.assertEqual((caught.exception.code, len(served.asked)), ("sign-in", 1))
             self.assertIn("no *** for ***", caught.exception.hint or "")
             self.assertFalse((self.folder / "kept").exists())
@@ -567,11 +646,17 @@ calls:
             pair = base64.b64encode(b"deckhand:salt-and-rope").decode()
             by_header = asked.headers.get("authorization") == f"Basic {pair}"
             form = "grant_type=client_credentials&scope=read+write"
-            in_body = asked.body == f"{form}&client_id=deckhand&client_secret=salt-and-rope"
+            in_body = (
+                asked.body == f"{form}&client_id=deckhand&client_secret=salt-and-rope"
+            )
             if not (in_body or (by_header and asked.body == form)):
                 return Says({"error": "invalid_client"}, 401)
             return Says(
-                {"access_token": "hush-hush-hush", "expires_in": 3600, "token_type": "Bearer"}
+                {
+                    "access_token": "hush-hush-hush",
+                    "expires_in": 3600,
+                    "token_type": "Bearer",
+                }
             )
 
         def data(asked: Asked) -> Says:
@@ -596,18 +681,23 @@ calls:
             routes = {
                 "/in": Says({}, headers={"Set-Cookie": "berth=forecastle-7; Path=/"}),
                 "/a": lambda asked: Says(
-                    {"next": f"{other.base}/x"}, 200 if "cookie" in asked.headers else 401
+                    {"next": f"{other.base}/x"},
+                    200 if "cookie" in asked.headers else 401,
                 ),
             }
             text = "sign_in: {get: /in}\ncalls: {a: {get: /a}, b: {url: $.next, once_per: {call: a}}}\n"
             with service(routes) as served:
                 self.collect(f"{text}origins: ['{other.base}']", served.base)
-                self.assertEqual(served.asked[1].headers["cookie"], "berth=forecastle-7")
+                self.assertEqual(
+                    served.asked[1].headers["cookie"], "berth=forecastle-7"
+                )
             self.assertNotIn("cookie", other.asked[0].headers)
 
 
 class Rounds(ServiceCase):
-    def test_since_last_has_only_that_sent_which_changed_and_newest_reads_each_once(self) -> None:
+    def test_since_last_has_only_that_sent_which_changed_and_newest_reads_each_once(
+        self,
+    ) -> None:
         version = {"/a": 1, "/b": 1, "/c": 1}
 
         def route(asked: Asked) -> Says:
@@ -618,11 +708,14 @@ class Rounds(ServiceCase):
                 else {"Last-Modified": f"Fri, 0{number} Mar 2031 12:00:00 GMT"}
             )
             same = asked.headers.get("if-none-match") == tag.get("ETag", "-")
-            same = same or asked.headers.get("if-modified-since") == tag.get("Last-Modified", "-")
+            same = same or asked.headers.get("if-modified-since") == tag.get(
+                "Last-Modified", "-"
+            )
             if same:
                 return Says(status=304, headers=tag)
             return Says(
-                {"path": asked.path, "version": number}, headers=tag if asked.path != "/c" else {}
+                {"path": asked.path, "version": number},
+                headers=tag if asked.path != "/c" else {},
             )
 
         text = "calls: {a: {get: /a}, b: {get: /b}, c: {get: /c}}"
@@ -640,7 +733,9 @@ class Rounds(ServiceCase):
         newest = [(page["path"], page["version"]) for page in self.kept(newest=True)]
         self.assertEqual(sorted(newest), [("/a", 2), ("/b", 1), ("/c", 1)])
         self.assertEqual(
-            len(self.kept()), 6, "two of a, one of b, three of c, which says nothing of its version"
+            len(self.kept()),
+            6,
+            "two of a, one of b, three of c, which says nothing of its version",
         )
 
     def test_a_round_that_was_not_finished_does_not_hide_the_one_before(self) -> None:
@@ -654,23 +749,31 @@ class Rounds(ServiceCase):
         with service(
             {
                 "/a": lambda asked: Says(
-                    [[rows["n"], asked.query["page"]]] if asked.query["page"] < "4" else []
+                    [[rows["n"], asked.query["page"]]]
+                    if asked.query["page"] < "4"
+                    else []
                 )
             }
         ) as s:
             self.collect(text, s.base)
             rows["n"] = 2
             collection = Collection(
-                calls_of(text, s.base), CaptureFolder(str(self.folder / "kept")), manner=Manner("x")
+                calls_of(text, s.base),
+                CaptureFolder(str(self.folder / "kept")),
+                manner=Manner("x"),
             )
             running = iter(collection)
             next(running)
             next(running)
             running.close()  # type: ignore[attr-defined]
-            self.assertEqual({page[0][0] for page in self.kept(newest=True) if page}, {1})
+            self.assertEqual(
+                {page[0][0] for page in self.kept(newest=True) if page}, {1}
+            )
             _, collection = self.collect(text, s.base)
             self.assertIsNotNone(collection.report.continued)
-            self.assertEqual({page[0][0] for page in self.kept(newest=True) if page}, {2})
+            self.assertEqual(
+                {page[0][0] for page in self.kept(newest=True) if page}, {2}
+            )
             self.assertEqual(len(self.kept(newest=True)), 4)
             rounds = [
                 json.loads(line)
@@ -687,12 +790,12 @@ class Rounds(ServiceCase):
         def route(asked: Asked) -> Says:
             return Says({}, 500) if asked.path in broken else Says({"path": asked.path})
 
-        text = (
-            "limits: {tries: 2, pause: 0.01, per_second: 1000}\ncalls: {a: {get: /a}, b: {get: /b}}"
-        )
+        text = "limits: {tries: 2, pause: 0.01, per_second: 1000}\ncalls: {a: {get: /a}, b: {get: /b}}"
         with service({"/a": route, "/b": route}) as served:
             _, collection = self.collect(text, served.base)
-            self.assertEqual((collection.report.apart, collection.report.retries), (1, 1))
+            self.assertEqual(
+                (collection.report.apart, collection.report.retries), (1, 1)
+            )
             broken.clear()
             self.collect(text, served.base, go_on=True)
             self.assertEqual(served.paths(), ["/a", "/b", "/b", "/b"])
@@ -725,7 +828,8 @@ class Manners(ServiceCase):
             clock = QuickClock()
             begun = clock.now()
             self.collect(
-                f"limits: {{per_second: 0.2, at_once: 3}}\ncalls: {{{calls}}}", served.base
+                f"limits: {{per_second: 0.2, at_once: 3}}\ncalls: {{{calls}}}",
+                served.base,
             )
             self.assertGreaterEqual(clock.now() - begun, 11 * 5)
             self.assertLessEqual(most[0], 3)
@@ -739,7 +843,9 @@ class Manners(ServiceCase):
             Says({"a": 1}),
         ]
         with service({"/a": lambda asked: says.pop(0)}) as served:
-            _, collection = self.collect("limits: {pause: 1}\ncalls: {a: {get: /a}}", served.base)
+            _, collection = self.collect(
+                "limits: {pause: 1}\ncalls: {a: {get: /a}}", served.base
+            )
         self.assertEqual((self.kept(), collection.report.retries), ([{"a": 1}], 4))
         for pause, (least, most) in zip(
             self.watcher.pauses, ((0.5, 1), (1, 2), (2, 4), (50, 50)), strict=True
@@ -763,10 +869,13 @@ class Manners(ServiceCase):
                 self.setUp()
                 _, collection = self.collect("calls: {a: {get: /a}}", served.base)
                 self.assertEqual(
-                    (self.kept(), collection.report.calls["a"].bad_documents), (kept, bad)
+                    (self.kept(), collection.report.calls["a"].bad_documents),
+                    (kept, bad),
                 )
 
-    def test_what_will_not_pass_is_told_at_once_and_what_does_not_pass_is_kept_apart(self) -> None:
+    def test_what_will_not_pass_is_told_at_once_and_what_does_not_pass_is_kept_apart(
+        self,
+    ) -> None:
         cases = [(404, 1), (400, 1), (403, 1), (304, 1), (500, 5), (503, 5), (429, 5)]
         for status, requests in cases:
             with (
@@ -778,7 +887,9 @@ class Manners(ServiceCase):
                     "calls: {a: {get: /a}, b: {get: /b}}", served.base
                 )
                 self.assertEqual(len(served.asked), requests + 1)
-                self.assertEqual([answer.file[:5] for answer in answers], ["apart", "pages"])
+                self.assertEqual(
+                    [answer.file[:5] for answer in answers], ["apart", "pages"]
+                )
                 self.assertTrue(collection.report.findings)
 
     def test_a_service_that_is_away_or_wants_a_long_pause_ends_it_and_the_same_goes_on_later(
@@ -787,7 +898,11 @@ class Manners(ServiceCase):
         state = {"open": False}
 
         def route(asked: Asked) -> Says:
-            return Says({"b": 1}) if state["open"] else Says({}, 503, {"Retry-After": "7200"})
+            return (
+                Says({"b": 1})
+                if state["open"]
+                else Says({}, 503, {"Retry-After": "7200"})
+            )
 
         text = "calls: {a: {get: /a}, b: {get: /b}}"
         with service({"/a": {"a": 1}, "/b": route}) as served:
@@ -804,19 +919,27 @@ class Manners(ServiceCase):
             self.assertRaises(InputError) as caught,
         ):
             self.collect("sign_in: {get: /in}\ncalls: {a: {get: /a}}", served.base)
-        self.assertEqual((caught.exception.code, len(served.asked)), ("asked-to-wait", 1))
+        self.assertEqual(
+            (caught.exception.code, len(served.asked)), ("asked-to-wait", 1)
+        )
         self.setUp()
         with self.assertRaises(MukretError) as away:
             self.collect(text, served.base)
         self.assertEqual(away.exception.code, "not-reached")
         self.assertEqual(len(self.watcher.pauses), 4)
 
-    def test_a_redirect_to_another_origin_is_not_followed_and_the_others_go_on(self) -> None:
+    def test_a_redirect_to_another_origin_is_not_followed_and_the_others_go_on(
+        self,
+    ) -> None:
         with service({"/x": {"x": 1}}) as other:
             away = Says({}, 302, {"Location": f"{other.base}/x"})
             with service({"/a": away, "/b": {"b": 1}}) as served:
-                _, collection = self.collect("calls: {a: {get: /a}, b: {get: /b}}", served.base)
-            self.assertEqual([error.code for error in collection.report.given_up], ["redirected"])
+                _, collection = self.collect(
+                    "calls: {a: {get: /a}, b: {get: /b}}", served.base
+                )
+            self.assertEqual(
+                [error.code for error in collection.report.given_up], ["redirected"]
+            )
             self.assertEqual((self.kept(), other.asked), ([{"b": 1}], []))
 
 
@@ -829,14 +952,27 @@ class Encrypted(FolderCase):
         for known, issuer in ((True, authority), (False, stranger)):
             context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
             issuer.issue_cert("127.0.0.1").configure_cert(context)
-            with self.subTest(known=known), service({"/a": {"a": 1}}, context) as served:
-                environment = {"SSL_CERT_FILE": str(self.folder / "authority.pem"), **SECRETS}
+            with (
+                self.subTest(known=known),
+                service({"/a": {"a": 1}}, context) as served,
+            ):
+                environment = {
+                    "SSL_CERT_FILE": str(self.folder / "authority.pem"),
+                    **SECRETS,
+                }
                 with mock.patch.dict("os.environ", environment):
                     done = self.mukret(
-                        "collect", f"{served.base}/a", "--bearer", "FERRY_KEY", "--to", "kept"
+                        "collect",
+                        f"{served.base}/a",
+                        "--bearer",
+                        "FERRY_KEY",
+                        "--to",
+                        "kept",
                     )
                 self.assertEqual(
-                    (done.returncode, len(served.asked)), (0, 1) if known else (3, 0), done.stderr
+                    (done.returncode, len(served.asked)),
+                    (0, 1) if known else (3, 0),
+                    done.stderr,
                 )
                 self.assertEqual("certificate verify failed" in done.stderr, not known)
 
@@ -872,15 +1008,19 @@ class Program(ServiceCase):
             )
             self.assertEqual(done.returncode, 0, done.stderr)
             self.assertIn(
-                "--pages '{cursor: \"$.next\", as: cursor}' asks for them all", done.stderr
+                "--pages '{cursor: \"$.next\", as: cursor}' asks for them all",
+                done.stderr,
             )
             again = self.mukret("collect", "f.calls.yaml", "--to", "again", "--json")
             report = json.loads(again.stdout)
             self.assertEqual(
-                [one["call"] for one in report["answers"]], ["ports", "followed", "followed"]
+                [one["call"] for one in report["answers"]],
+                ["ports", "followed", "followed"],
             )
             shown = self.mukret("survey", "kept")
-            self.assertIn("mukret collect URL --follow '$.ports[*].url' --to kept", shown.stderr)
+            self.assertIn(
+                "mukret collect URL --follow '$.ports[*].url' --to kept", shown.stderr
+            )
             deeper = self.mukret(
                 "collect",
                 "f.calls.yaml",
@@ -891,11 +1031,18 @@ class Program(ServiceCase):
                 "--save-calls",
                 "g.yaml",
             )
-            self.assertEqual(deeper.returncode, 1, "there is no tide anywhere, which is told")
+            self.assertEqual(
+                deeper.returncode, 1, "there is no tide anywhere, which is told"
+            )
             names = [call.name for call in load_calls(self.folder / "g.yaml").calls]
             self.assertEqual(names, ["ports", "followed", "tide", "followed_tide"])
             paged = self.mukret(
-                "collect", f"{base}/ports", "--pages", '{cursor: "$.next", as: c}', "--to", "paged"
+                "collect",
+                f"{base}/ports",
+                "--pages",
+                '{cursor: "$.next", as: c}',
+                "--to",
+                "paged",
             )
             self.assertEqual(paged.returncode, 1)
             self.assertIn(
@@ -903,7 +1050,12 @@ class Program(ServiceCase):
                 paged.stderr,
             )
             wrong = self.mukret(
-                "collect", f"{base}/ports", "--pages", "{cursor: $.next}", "--to", "paged"
+                "collect",
+                f"{base}/ports",
+                "--pages",
+                "{cursor: $.next}",
+                "--to",
+                "paged",
             )
             self.assertEqual(wrong.returncode, 2)
             self.assertIn("at --pages:1:8", wrong.stderr)
@@ -927,7 +1079,9 @@ calls:
                 (("--to", "kept", "--to", "tables"), "kept"),
                 (("--to", "tables"), "ports-responses"),
             ):
-                done = self.mukret("collect", "ports.calls.yaml", "--then", "ports.rules.yaml", *to)
+                done = self.mukret(
+                    "collect", "ports.calls.yaml", "--then", "ports.rules.yaml", *to
+                )
                 self.assertEqual(done.returncode, 0, done.stderr)
                 self.assertTrue((self.folder / expected / "capture.jsonl").exists())
                 names = (self.folder / "tables/names.csv").read_text()
@@ -945,7 +1099,9 @@ calls:
                 "--to",
                 "t",
             )
-            self.assertEqual((done.returncode, (self.folder / "new").exists()), (3, False))
+            self.assertEqual(
+                (done.returncode, (self.folder / "new").exists()), (3, False)
+            )
             self.assertEqual(
                 self.mukret(
                     "collect", "ports.calls.yaml", "--with", "sufix=y", "--to", "k"

@@ -41,7 +41,9 @@ class CommandLine(FolderCase):
 
     # ---- extract
 
-    def test_a_clean_run_ends_with_0_and_says_what_it_did_on_standard_error(self) -> None:
+    def test_a_clean_run_ends_with_0_and_says_what_it_did_on_standard_error(
+        self,
+    ) -> None:
         done = self.mukret("extract", "ferry.rules.yaml", "clean.json", "--to", "out")
         self.assertEqual((done.returncode, done.stdout), (0, ""))
         self.assertEqual(
@@ -53,19 +55,35 @@ class CommandLine(FolderCase):
             ],
         )
         self.assertEqual(
-            (self.folder / "out/sailings.csv").read_text(), "no,fare,note\n1,2.50,a\n2,3.00,\n"
+            (self.folder / "out/sailings.csv").read_text(),
+            "no,fare,note\n1,2.50,a\n2,3.00,\n",
         )
 
     def test_rejects_end_with_1_and_are_explained(self) -> None:
         done = self.mukret("extract", "ferry.rules.yaml", "dirty.json", "--to", "out")
         self.assertEqual(done.returncode, 1)
-        self.assertIn("2 rows rejected, every reason in out/rejects.jsonl:", done.stderr)
-        self.assertIn('  sailings.fare: 1 × not-a-number, e.g. "ask crew"\n', done.stderr)
-        self.assertIn("      at $.sailings[0].fare (dirty.json, document 1)\n", done.stderr)
-        self.assertEqual(len((self.folder / "out/rejects.jsonl").read_text().splitlines()), 2)
+        self.assertIn(
+            "2 rows rejected, every reason in out/rejects.jsonl:", done.stderr
+        )
+        self.assertIn(
+            '  sailings.fare: 1 × not-a-number, e.g. "ask crew"\n', done.stderr
+        )
+        self.assertIn(
+            "      at $.sailings[0].fare (dirty.json, document 1)\n", done.stderr
+        )
+        self.assertEqual(
+            len((self.folder / "out/rejects.jsonl").read_text().splitlines()), 2
+        )
 
     def test_a_limit_on_rejects_makes_them_clean_or_publishes_nothing(self) -> None:
-        arguments = ("extract", "ferry.rules.yaml", "dirty.json", "--to", "out", "--max-rejects")
+        arguments = (
+            "extract",
+            "ferry.rules.yaml",
+            "dirty.json",
+            "--to",
+            "out",
+            "--max-rejects",
+        )
         over = self.mukret(*arguments, "1")
         self.assertEqual(over.returncode, 1)
         self.assertIn(
@@ -77,35 +95,49 @@ class CommandLine(FolderCase):
         self.assertEqual(self.mukret(*arguments, "many").returncode, 2)
 
     def test_json_gives_the_record_on_standard_output(self) -> None:
-        done = self.mukret("extract", "ferry.rules.yaml", "clean.json", "--to", "out", "--json")
+        done = self.mukret(
+            "extract", "ferry.rules.yaml", "clean.json", "--to", "out", "--json"
+        )
         self.assertEqual(
-            json.loads(done.stdout), json.loads((self.folder / "out/run.json").read_text())
+            json.loads(done.stdout),
+            json.loads((self.folder / "out/run.json").read_text()),
         )
         self.assertEqual(done.stderr, "")
 
     def test_of_one_table_the_name_is_not_asked_for(self) -> None:
-        done = self.mukret("extract", "ferry.rules.yaml", "clean.json", "--to", "-", "-q")
-        self.assertEqual((done.returncode, done.stdout), (0, "no,fare,note\n1,2.50,a\n2,3.00,\n"))
+        done = self.mukret(
+            "extract", "ferry.rules.yaml", "clean.json", "--to", "-", "-q"
+        )
+        self.assertEqual(
+            (done.returncode, done.stdout), (0, "no,fare,note\n1,2.50,a\n2,3.00,\n")
+        )
         done = self.mukret(
             "preview", "ferry.rules.yaml", "clean.json", "--columns", "fare", "--json"
         )
         self.assertEqual(
-            json.loads(done.stdout)["tables"], {"sailings": [{"fare": 2.5}, {"fare": 3.0}]}
+            json.loads(done.stdout)["tables"],
+            {"sailings": [{"fare": 2.5}, {"fare": 3.0}]},
         )
         self.assertIn(
             "sailings, a row that is written",
             self.mukret("trace", "ferry.rules.yaml", "clean.json").stdout,
         )
         self.file(
-            "two.rules.yaml", RULES + '  ports: {rows: "$.ports[*]", fields: {code: $.code}}\n'
+            "two.rules.yaml",
+            RULES + '  ports: {rows: "$.ports[*]", fields: {code: $.code}}\n',
         )
-        for arguments in (("trace",), ("preview", "--where", "fare > 2"), ("extract", "--to", "-")):
+        for arguments in (
+            ("trace",),
+            ("preview", "--where", "fare > 2"),
+            ("extract", "--to", "-"),
+        ):
             with self.subTest(arguments):
                 command, *others = arguments
                 done = self.mukret(command, "two.rules.yaml", "clean.json", *others)
                 self.assertEqual(done.returncode, 2)
                 self.assertIn(
-                    "error: of which table? There are sailings, ports [usage]", done.stderr
+                    "error: of which table? There are sailings, ports [usage]",
+                    done.stderr,
                 )
 
     def test_titles_head_the_columns_where_that_is_wanted(self) -> None:
@@ -128,7 +160,9 @@ class CommandLine(FolderCase):
         columns = metadata["tables"][0]["tableSchema"]["columns"]
         self.assertEqual(columns[1]["titles"], ['Fare, "adult"', "fare"])
         self.file("titled.rules.yaml", RULES.replace("fare: {", "fare: {title: no, "))
-        done = self.mukret("extract", "titled.rules.yaml", "clean.json", "--to", "-", "--titles")
+        done = self.mukret(
+            "extract", "titled.rules.yaml", "clean.json", "--to", "-", "--titles"
+        )
         self.assertEqual(done.returncode, 2)
         self.assertIn("sailings: no and fare would both be headed 'no'", done.stderr)
 
@@ -170,16 +204,27 @@ class CommandLine(FolderCase):
             "-q",
             stdin=CLEAN,
         )
-        self.assertEqual((done.returncode, done.stdout), (0, "no,fare,note\n1,2.50,a\n2,3.00,\n"))
+        self.assertEqual(
+            (done.returncode, done.stdout), (0, "no,fare,note\n1,2.50,a\n2,3.00,\n")
+        )
         self.assertEqual(done.stderr, "")
 
     def test_a_named_pipe_is_opened_once_and_read_to_its_end(self) -> None:
         os.mkfifo(self.folder / "pipe")
         with subprocess.Popen(["bash", "-c", "cat clean.json > pipe"], cwd=self.folder):
             done = self.mukret(
-                "extract", "ferry.rules.yaml", "pipe", "--to", "-", "--table", "sailings", "-q"
+                "extract",
+                "ferry.rules.yaml",
+                "pipe",
+                "--to",
+                "-",
+                "--table",
+                "sailings",
+                "-q",
             )
-        self.assertEqual((done.returncode, done.stdout), (0, "no,fare,note\n1,2.50,a\n2,3.00,\n"))
+        self.assertEqual(
+            (done.returncode, done.stdout), (0, "no,fare,note\n1,2.50,a\n2,3.00,\n")
+        )
 
     def test_a_stream_that_a_limit_ends_is_called_cut_short(self) -> None:
         arguments = (
@@ -215,11 +260,20 @@ class CommandLine(FolderCase):
 
     def test_a_log_keeps_what_happened_with_levels(self) -> None:
         self.mukret(
-            "extract", "ferry.rules.yaml", "dirty.json", "--to", "out", "-q", "--log", "run.log"
+            "extract",
+            "ferry.rules.yaml",
+            "dirty.json",
+            "--to",
+            "out",
+            "-q",
+            "--log",
+            "run.log",
         )
         lines = (self.folder / "run.log").read_text().splitlines()
         self.assertIn(" INFO ", lines[0])
-        self.assertTrue(any(" WARNING 1 × sailings fare not-a-number" in line for line in lines))
+        self.assertTrue(
+            any(" WARNING 1 × sailings fare not-a-number" in line for line in lines)
+        )
 
     # ---- errors
 
@@ -253,33 +307,43 @@ class CommandLine(FolderCase):
             with self.subTest(arguments):
                 done = self.mukret(*arguments)
                 self.assertEqual(done.returncode, code)
-                self.assertTrue(done.stderr.splitlines()[0].endswith(message), done.stderr)
+                self.assertTrue(
+                    done.stderr.splitlines()[0].endswith(message), done.stderr
+                )
                 self.assertNotIn("Traceback", done.stderr)
         self.assertEqual(
-            [name for name in os.listdir(self.folder) if name.startswith((".", "o"))], ["out"]
+            [name for name in os.listdir(self.folder) if name.startswith((".", "o"))],
+            ["out"],
         )
 
     def test_a_hint_names_what_to_type(self) -> None:
         done = self.mukret("extract", "ferry.rules.yaml", "claen.json", "--to", "o")
         self.assertIn("hint: did you mean clean.json?", done.stderr)
         self.assertIn(
-            "Traceback", self.mukret("extract", "ferry.rules.yaml", "x", "--to", "o", "-vv").stderr
+            "Traceback",
+            self.mukret("extract", "ferry.rules.yaml", "x", "--to", "o", "-vv").stderr,
         )
 
     def test_a_reader_that_has_seen_enough_is_no_error(self) -> None:
         self.file(
             "many.jsonl",
-            "\n".join(f'{{"sailings": [{{"id": {number}}}]}}' for number in range(50_000)),
+            "\n".join(
+                f'{{"sailings": [{{"id": {number}}}]}}' for number in range(50_000)
+            ),
         )
         command = f"{sys.executable} -m mukret extract ferry.rules.yaml many.jsonl --to - --table sailings -q | head -n 1"
         done = subprocess.run(["bash", "-c", f"set -o pipefail; {command}"], cwd=self.folder, capture_output=True, text=True, check=False)  # fmt: skip
-        self.assertEqual((done.returncode, done.stdout, done.stderr), (0, "no,fare,note\n", ""))
+        self.assertEqual(
+            (done.returncode, done.stdout, done.stderr), (0, "no,fare,note\n", "")
+        )
 
     def test_an_interrupted_run_publishes_nothing_and_ends_with_130(self) -> None:
         """By Ctrl-C and by SIGTERM, while it waits for more of its input."""
         # a shell makes what it runs in the background deaf to Ctrl-C, and its children with it
         self.addCleanup(
-            signal.signal, signal.SIGINT, signal.signal(signal.SIGINT, signal.default_int_handler)
+            signal.signal,
+            signal.SIGINT,
+            signal.signal(signal.SIGINT, signal.default_int_handler),
         )
         for sent in (signal.SIGINT, signal.SIGTERM):
             with self.subTest(sent):
@@ -294,10 +358,15 @@ class CommandLine(FolderCase):
                     "out",
                 ]
                 with subprocess.Popen(
-                    command, cwd=self.folder, stdin=subprocess.PIPE, stderr=subprocess.PIPE
+                    command,
+                    cwd=self.folder,
+                    stdin=subprocess.PIPE,
+                    stderr=subprocess.PIPE,
                 ) as process:
                     deadline = time.monotonic() + 60
-                    while not any(name.startswith(".out.") for name in os.listdir(self.folder)):
+                    while not any(
+                        name.startswith(".out.") for name in os.listdir(self.folder)
+                    ):
                         self.assertLess(time.monotonic(), deadline)
                         time.sleep(0.02)
                     process.send_signal(sent)
@@ -306,7 +375,9 @@ class CommandLine(FolderCase):
                     (process.returncode, errors.decode().strip()),
                     (130, "interrupted; nothing was published"),
                 )
-                self.assertEqual([name for name in os.listdir(self.folder) if "out" in name], [])
+                self.assertEqual(
+                    [name for name in os.listdir(self.folder) if "out" in name], []
+                )
 
     # ---- check
 
@@ -328,7 +399,8 @@ class CommandLine(FolderCase):
         )
         report = json.loads(self.mukret("check", "typo.rules.yaml", "--json").stdout)
         self.assertEqual(
-            [(found["line"], found["code"]) for found in report["problems"]], [(7, "unknown-key")]
+            [(found["line"], found["code"]) for found in report["problems"]],
+            [(7, "unknown-key")],
         )
 
     def test_check_runs_the_examples(self) -> None:
@@ -336,10 +408,14 @@ class CommandLine(FolderCase):
         self.file("ok.rules.yaml", RULES + examples % 1)
         self.file("fails.rules.yaml", RULES + examples % 2)
         done = self.mukret("check", "ok.rules.yaml")
-        self.assertEqual((done.returncode, done.stdout.splitlines()[0]), (0, "passes  it counts"))
+        self.assertEqual(
+            (done.returncode, done.stdout.splitlines()[0]), (0, "passes  it counts")
+        )
         done = self.mukret("check", "fails.rules.yaml")
         self.assertEqual(done.returncode, 1)
-        self.assertIn("fails   it counts [example-failed] at fails.rules.yaml:11:5", done.stdout)
+        self.assertIn(
+            "fails   it counts [example-failed] at fails.rules.yaml:11:5", done.stdout
+        )
         self.assertIn("sailings has 1 rows, not 2", done.stdout)
 
     # ---- preview
@@ -373,14 +449,19 @@ class CommandLine(FolderCase):
         )
 
     def test_preview_names_columns_and_reasons_that_have_no_room(self) -> None:
-        fields = "".join(f"      field_number_{number}: $.f{number}\n" for number in range(12))
+        fields = "".join(
+            f"      field_number_{number}: $.f{number}\n" for number in range(12)
+        )
         self.file("many.rules.yaml", RULES + fields)
         record = {f"f{number}": "same" for number in range(11)} | {"fare": "none"}
         rows = [{"id": n, **record, "f11": f"other {n}"} for n in range(1, 4)]
         self.file(
-            "many.json", json.dumps({"sailings": [*rows, {"fare": 1}, {"id": 5, "fare": "gone"}]})
+            "many.json",
+            json.dumps({"sailings": [*rows, {"fare": 1}, {"id": 5, "fare": "gone"}]}),
         )
-        done = self.mukret("preview", "many.rules.yaml", "many.json", "--rows", "2", columns=72)
+        done = self.mukret(
+            "preview", "many.rules.yaml", "many.json", "--rows", "2", columns=72
+        )
         lines = [" ".join(line.split()) for line in done.stdout.splitlines()]
         self.assertEqual(lines[1], "no fare note field_number_0 field_number_11")
         self.assertEqual(lines[4], '✗ 1 1 "none" null same other 1')
@@ -394,14 +475,19 @@ class CommandLine(FolderCase):
                 "",
             ],
         )
-        drawn = [line.rstrip() for line in done.stdout.splitlines() if "expected" not in line]
+        drawn = [
+            line.rstrip() for line in done.stdout.splitlines() if "expected" not in line
+        ]
         self.assertLessEqual(max(map(len, drawn)), 72)
 
     def test_preview_shows_rows_as_records_if_asked_to_or_if_what_was_asked_for_has_no_room(
         self,
     ) -> None:
         self.file("wide.json", CLEAN.replace("]", ', {"id": 4, "fare": "gone"}]'))
-        asked = (("--wide",), ("--columns", "no,fare,note,no,fare,note,no", "--table", "sailings"))
+        asked = (
+            ("--wide",),
+            ("--columns", "no,fare,note,no,fare,note,no", "--table", "sailings"),
+        )
         for arguments in asked:
             with self.subTest(arguments):
                 done = self.mukret(
@@ -413,33 +499,54 @@ class CommandLine(FolderCase):
                 self.assertIn("field type ✗ rejected row 1", rows)
                 self.assertIn('fare decimal(9,2) "gone"', rows)
                 self.assertIn(
-                    '✗ 1 fare: expected a number, such as 1204.50, not "gone" [not-a-number]', rows
+                    '✗ 1 fare: expected a number, such as 1204.50, not "gone" [not-a-number]',
+                    rows,
                 )
 
     def test_preview_of_chosen_rows_and_columns(self) -> None:
         self.file(
             "many.json",
-            json.dumps({"sailings": [{"id": n, "fare": f"{n}.50"} for n in range(200)]}),
+            json.dumps(
+                {"sailings": [{"id": n, "fare": f"{n}.50"} for n in range(200)]}
+            ),
         )
-        command = ("preview", "ferry.rules.yaml", "many.json", "--table", "sailings", "--json")
+        command = (
+            "preview",
+            "ferry.rules.yaml",
+            "many.json",
+            "--table",
+            "sailings",
+            "--json",
+        )
 
         def numbers(*arguments: str) -> list[int]:
-            rows = json.loads(self.mukret(*command, *arguments).stdout)["tables"]["sailings"]
+            rows = json.loads(self.mukret(*command, *arguments).stdout)["tables"][
+                "sailings"
+            ]
             self.assertEqual({tuple(row) for row in rows}, {("no",)})
             return [row["no"] for row in rows]
 
         self.assertEqual(
-            numbers("--columns", "no", "--where", "no >= 30 AND fare < 33", "--rows", "9"),
+            numbers(
+                "--columns", "no", "--where", "no >= 30 AND fare < 33", "--rows", "9"
+            ),
             [30, 31, 32],
         )
         sample = numbers("--columns", "no", "--sample", "20", "--seed", "4")
-        self.assertEqual(sample, numbers("--columns", "no", "--sample", "20", "--seed", "4"))
-        self.assertNotEqual(sample, numbers("--columns", "no", "--sample", "20", "--seed", "5"))
+        self.assertEqual(
+            sample, numbers("--columns", "no", "--sample", "20", "--seed", "4")
+        )
+        self.assertNotEqual(
+            sample, numbers("--columns", "no", "--sample", "20", "--seed", "5")
+        )
         self.assertEqual(len(set(sample)), 20)
         self.assertTrue(
-            any(number >= 100 for number in sample) and any(number < 100 for number in sample)
+            any(number >= 100 for number in sample)
+            and any(number < 100 for number in sample)
         )
-        wide = self.mukret(*command[:-1], "--columns", "fare,no", "--wide", "--rows", "1").stdout
+        wide = self.mukret(
+            *command[:-1], "--columns", "fare,no", "--wide", "--rows", "1"
+        ).stdout
         self.assertLess(wide.index("fare"), wide.index("no "))
         self.assertIn("row 1", wide)
         for arguments, told in (
@@ -477,12 +584,17 @@ class CommandLine(FolderCase):
         )
         self.assertIn(["3"], [line.split() for line in sample.stdout.splitlines()])
         self.assertEqual(
-            self.mukret("preview", "ferry.rules.yaml", "raw.json", "--raw", "--json").returncode, 2
+            self.mukret(
+                "preview", "ferry.rules.yaml", "raw.json", "--raw", "--json"
+            ).returncode,
+            2,
         )
 
     def test_preview_again_at_every_save_with_what_it_changed(self) -> None:
         self.addCleanup(
-            signal.signal, signal.SIGINT, signal.signal(signal.SIGINT, signal.default_int_handler)
+            signal.signal,
+            signal.SIGINT,
+            signal.signal(signal.SIGINT, signal.default_int_handler),
         )
         command = [
             sys.executable,
@@ -496,7 +608,9 @@ class CommandLine(FolderCase):
         out = self.folder / "watched.txt"
         with (
             open(out, "wb") as file,
-            subprocess.Popen(command, cwd=self.folder, stdout=file, stderr=file) as process,
+            subprocess.Popen(
+                command, cwd=self.folder, stdout=file, stderr=file
+            ) as process,
             contextlib.ExitStack() as at_the_end,
         ):
             at_the_end.callback(process.kill)
@@ -526,12 +640,17 @@ class CommandLine(FolderCase):
             self.assertIn("  column fare: text, now decimal(9,2)\n", next_text())
             process.send_signal(signal.SIGINT)
             self.assertEqual(process.wait(timeout=60), 0)
-        self.assertEqual(self.mukret("preview", "ferry.rules.yaml", "-", "--watch").returncode, 2)
+        self.assertEqual(
+            self.mukret("preview", "ferry.rules.yaml", "-", "--watch").returncode, 2
+        )
 
     def test_preview_gives_json_with_numbers_as_they_are(self) -> None:
-        done = self.mukret("preview", "ferry.rules.yaml", "clean.json", "--json", "--rows", "1")
+        done = self.mukret(
+            "preview", "ferry.rules.yaml", "clean.json", "--json", "--rows", "1"
+        )
         self.assertEqual(
-            done.stdout, '{"tables":{"sailings":[{"no":1,"fare":2.50,"note":"a"}]},"rejects":[]}\n'
+            done.stdout,
+            '{"tables":{"sailings":[{"no":1,"fare":2.50,"note":"a"}]},"rejects":[]}\n',
         )
 
     # ---- the program as a whole
@@ -579,7 +698,9 @@ class CommandLine(FolderCase):
             "http",
         }
         self.assertEqual(
-            heavy & {name.strip("'[]") for name in done.stderr.replace(",", "").split()}, set()
+            heavy
+            & {name.strip("'[]") for name in done.stderr.replace(",", "").split()},
+            set(),
         )
 
     def test_check_needs_no_arrow_and_no_grid(self) -> None:
@@ -626,11 +747,18 @@ class Demo(FolderCase):
         )  # which has tests of its own: it would not end
         self.assertEqual(len(following), 6)
         sign_in = {"FERRY_USER": USER, "FERRY_PASSWORD": PASSWORD}
-        with demo_port(), standing_in(DEFAULT_PORT), mock.patch.dict(os.environ, sign_in):
+        with (
+            demo_port(),
+            standing_in(DEFAULT_PORT),
+            mock.patch.dict(os.environ, sign_in),
+        ):
             for line in [*ran, *following]:
                 with self.subTest(line):
                     self.assertIn(
-                        run_mukret(*shlex.split(line)[1:], folder=self.folder).returncode, (0, 1)
+                        run_mukret(
+                            *shlex.split(line)[1:], folder=self.folder
+                        ).returncode,
+                        (0, 1),
                     )
 
     def test_demo_keeps_rules_that_were_changed(self) -> None:
@@ -647,8 +775,12 @@ class Demo(FolderCase):
         code = f"import runpy, pathlib; m = runpy.run_path({str(script)!r}); m['main'].__globals__['FEED'] = pathlib.Path('feed'); m['main']()"  # fmt: skip
         subprocess.run([sys.executable, "-c", code], cwd=self.folder, check=True)
         feed = root / "src" / "mukret" / "sample" / "feed"
-        made = {path.name: path.read_bytes() for path in (self.folder / "feed").iterdir()}
-        self.assertEqual(made, {path.name: path.read_bytes() for path in feed.iterdir()})
+        made = {
+            path.name: path.read_bytes() for path in (self.folder / "feed").iterdir()
+        }
+        self.assertEqual(
+            made, {path.name: path.read_bytes() for path in feed.iterdir()}
+        )
 
 
 if __name__ == "__main__":

@@ -36,7 +36,9 @@ class Comparing(FolderCase):
     def compare(self, old: str, new: str, *documents: Any) -> Comparison:
         lines = "\n".join(json.dumps(document) for document in documents)
         sources = find_sources([self.file("a.jsonl", lines)])
-        return compare_rules(parse_rules(rules_text(old)), parse_rules(rules_text(new)), sources)
+        return compare_rules(
+            parse_rules(rules_text(old)), parse_rules(rules_text(new)), sources
+        )
 
     def test_rows_values_columns_and_tables(self) -> None:
         new = (
@@ -50,20 +52,32 @@ class Comparing(FolderCase):
         )
         found = self.compare(RULES, new, {"ports": PORTS}, {"ports": []})
         self.assertEqual(
-            (found.gone, found.come, found.documents, found.found), (["old"], ["new"], 2, True)
+            (found.gone, found.come, found.documents, found.found),
+            (["old"], ["new"], 2, True),
         )
         ports = found.tables["ports"]
         self.assertEqual(ports.written, [2, 2])
-        self.assertEqual(ports.columns, {"lit": ("boolean", "text"), "name": (None, "text")})
+        self.assertEqual(
+            ports.columns, {"lit": ("boolean", "text"), "name": (None, "text")}
+        )
         self.assertEqual(
             {
                 fates: (change.count, change.examples[0].place)
                 for fates, change in ports.fates.items()
             },
             {
-                ("written", "filtered"): (1, f"$.ports[0] in {self.folder}/a.jsonl, document 1"),
-                ("filtered", "written"): (1, f"$.ports[1] in {self.folder}/a.jsonl, document 1"),
-                ("rejected", "filtered"): (1, f"$.ports[2] in {self.folder}/a.jsonl, document 1"),
+                ("written", "filtered"): (
+                    1,
+                    f"$.ports[0] in {self.folder}/a.jsonl, document 1",
+                ),
+                ("filtered", "written"): (
+                    1,
+                    f"$.ports[1] in {self.folder}/a.jsonl, document 1",
+                ),
+                ("rejected", "filtered"): (
+                    1,
+                    f"$.ports[2] in {self.folder}/a.jsonl, document 1",
+                ),
             },
         )
         self.assertEqual(
@@ -76,31 +90,45 @@ class Comparing(FolderCase):
 
     def test_a_row_that_is_rejected_now_says_why(self) -> None:
         found = self.compare(
-            RULES.replace('type: "decimal(4,1)"', 'type: "decimal(4,1)", bad: null').replace(
-                "where: depth > 2", ""
-            ),
+            RULES.replace(
+                'type: "decimal(4,1)"', 'type: "decimal(4,1)", bad: null'
+            ).replace("where: depth > 2", ""),
             RULES.replace("where: depth > 2", ""),
             {"ports": PORTS},
         )
         change = found.tables["ports"].fates["written", "rejected"]
-        self.assertEqual((change.count, change.examples[0].new), (1, "depth: not-a-number"))
+        self.assertEqual(
+            (change.count, change.examples[0].new), (1, "depth: not-a-number")
+        )
 
     def test_rows_that_are_found_another_way_are_known_by_their_place(self) -> None:
-        found = self.compare(RULES, RULES.replace("$.ports[*]", "$.ports[1:]"), {"ports": PORTS})
+        found = self.compare(
+            RULES, RULES.replace("$.ports[*]", "$.ports[1:]"), {"ports": PORTS}
+        )
         self.assertEqual(
-            {fates: change.count for fates, change in found.tables["ports"].fates.items()},
+            {
+                fates: change.count
+                for fates, change in found.tables["ports"].fates.items()
+            },
             {("written", None): 1},
         )
         self.assertEqual(found.tables["ports"].values, {})
 
-    def test_rows_below_others_that_are_found_another_way_are_not_taken_for_the_same(self) -> None:
+    def test_rows_below_others_that_are_found_another_way_are_not_taken_for_the_same(
+        self,
+    ) -> None:
         old = """
             tables:
               ports: {rows: "$.ports[*]", fields: {code: $.code}}
               berths: {within: ports, rows: "$.berths[*]", fields: {no: $.no}}
             """
-        document = {"ports": [{"berths": [{"no": 1}]}], "piers": [{"berths": [{"no": 1}]}]}
-        found = self.compare(old, old.replace("$.ports", "$.piers"), document).tables["berths"]
+        document = {
+            "ports": [{"berths": [{"no": 1}]}],
+            "piers": [{"berths": [{"no": 1}]}],
+        }
+        found = self.compare(old, old.replace("$.ports", "$.piers"), document).tables[
+            "berths"
+        ]
         self.assertEqual(list(found.fates), [("written", None), (None, "written")])
 
     def test_what_is_renamed_is_compared_all_the_same(self) -> None:
@@ -128,7 +156,11 @@ class Comparing(FolderCase):
             .replace("lit: $.lit", "lit: $.lamp")
         )
         ports = [
-            {"code": f"P{n}", "depth": f"{n}.45", "berths": [{"no": "1", "lit": "a", "lamp": "b"}]}
+            {
+                "code": f"P{n}",
+                "depth": f"{n}.45",
+                "berths": [{"no": "1", "lit": "a", "lamp": "b"}],
+            }
             for n in range(3)
         ]
         found = self.compare(old, new, {"ports": ports})
@@ -168,9 +200,13 @@ class Comparing(FolderCase):
         ):
             with self.subTest(kind):
                 new = old.replace('"decimal(9,2)"', kind)
-                found = self.compare(old, new, [{"n": n} for n in ("12.45", "100", "0.50", None)])
+                found = self.compare(
+                    old, new, [{"n": n} for n in ("12.45", "100", "0.50", None)]
+                )
                 values = found.tables["t"].values
-                self.assertEqual(sum(change.count for change in values.values()), changed, values)
+                self.assertEqual(
+                    sum(change.count for change in values.values()), changed, values
+                )
 
     def test_random_rules_against_themselves_and_against_others(self) -> None:
         """No difference to themselves; and with others the counts are those of each run."""
@@ -192,11 +228,15 @@ class Comparing(FolderCase):
                             pass
                         tallies.append(run.tally)
                     same = compare_rules(versions[0], versions[0], find_sources([file]))
-                    found = compare_rules(versions[0], versions[1], find_sources([file]))
+                    found = compare_rules(
+                        versions[0], versions[1], find_sources([file])
+                    )
                 except MukretError:
                     continue
                 self.assertFalse(
-                    same.gone or same.come or any(changes.any for changes in same.tables.values())
+                    same.gone
+                    or same.come
+                    or any(changes.any for changes in same.tables.values())
                 )
                 for name, changes in found.tables.items():
                     self.assertEqual(
@@ -210,9 +250,14 @@ class Comparing(FolderCase):
 
 class OnTheCommandLine(FolderCase):
     def test_it_is_counted_and_shown_by_example(self) -> None:
-        keyed = rules_text(RULES).replace("where: depth > 2", "key: code\n    where: depth > 2")
+        keyed = rules_text(RULES).replace(
+            "where: depth > 2", "key: code\n    where: depth > 2"
+        )
         self.file("old.yaml", keyed)
-        self.file("new.yaml", keyed.replace("$.depth", "$.dept").replace("where: depth > 2", ""))
+        self.file(
+            "new.yaml",
+            keyed.replace("$.depth", "$.dept").replace("where: depth > 2", ""),
+        )
         self.file("a.json", json.dumps({"ports": PORTS}))
         done = self.mukret("compare", "old.yaml", "new.yaml", "a.json")
         self.assertEqual(done.returncode, 1)
@@ -255,9 +300,13 @@ class OnTheCommandLine(FolderCase):
             self.mukret("compare", "old.yaml", "new.yaml", "a.json", "--json").stdout
         )
         self.assertEqual(report["tables"]["ports"]["values"]["depth"]["count"], 2)
-        self.assertEqual(self.mukret("compare", "old.yaml", "none.yaml", "a.json").returncode, 3)
+        self.assertEqual(
+            self.mukret("compare", "old.yaml", "none.yaml", "a.json").returncode, 3
+        )
         self.file("cut.json", '{"ports": [')
-        self.assertEqual(self.mukret("compare", "old.yaml", "old.yaml", "cut.json").returncode, 3)
+        self.assertEqual(
+            self.mukret("compare", "old.yaml", "old.yaml", "cut.json").returncode, 3
+        )
         done = self.mukret("compare", "old.yaml", "old.yaml", "a.json", "cut.json")
         self.assertEqual(
             (done.returncode, done.stdout.splitlines()[-1]),

@@ -36,7 +36,12 @@ class Completing(FolderCase):
             "COMP_CWORD": str(len(words) - 1),
         }
         done = subprocess.run(
-            [PROGRAM], cwd=self.folder, env=environment, capture_output=True, text=True, check=False
+            [PROGRAM],
+            cwd=self.folder,
+            env=environment,
+            capture_output=True,
+            text=True,
+            check=False,
         )
         self.assertEqual((done.returncode, done.stderr), (0, ""), line)
         return [entry.partition(",")[2] for entry in done.stdout.splitlines() if entry]
@@ -48,18 +53,27 @@ class Completing(FolderCase):
             ("mukret de", ["describe", "demo"]),
             ("mukret describe merrow-demo/m", [rules]),
             (f"mukret preview {rules} f --table b", ["berths", "bookings"]),
-            (f"mukret preview {rules} f --table berths --columns lit,de", ["lit,depth"]),
+            (
+                f"mukret preview {rules} f --table berths --columns lit,de",
+                ["lit,depth"],
+            ),
             (f"mukret trace {rules} f --table berths --key b", ["berth_no="]),
             (f"mukret trace {rules} f --table berths --key berth_no=", []),
             (f"mukret trace {rules} f --table zones --field m", ["more"]),
             ("mukret extract r f --format j", ["jsonl", "json"]),
             ("mukret extract r f --mode a", ["append"]),
-            ("mukret compare one one --ignore-fields depth,port_n", ["depth,port_name"]),
+            (
+                "mukret compare one one --ignore-fields depth,port_n",
+                ["depth,port_name"],
+            ),
             ("mukret describe r --dialect s", ["sqlite"]),
             ("mukret trace half.rules.yaml f --table ports --field n", ["name"]),
             ("mukret trace broken.rules.yaml f --table ", []),
             ("mukret trace nowhere.yaml f --table ", []),
-            ("mukret survey merrow-demo/f", ["merrow-demo/f"]),  # the shell looks for files itself
+            (
+                "mukret survey merrow-demo/f",
+                ["merrow-demo/f"],
+            ),  # the shell looks for files itself
         ):
             with self.subTest(line):
                 self.assertEqual(self.offered(line), offered)
@@ -70,7 +84,11 @@ class Completing(FolderCase):
             COMP_WORDS=(mukret preview merrow-demo/merrow.rules.yaml f --table v); COMP_CWORD=5
             _mukret_completion mukret; echo "${{COMPREPLY[@]}}" """
         done = subprocess.run(
-            ["bash", "-c", script], cwd=self.folder, capture_output=True, text=True, check=True
+            ["bash", "-c", script],
+            cwd=self.folder,
+            capture_output=True,
+            text=True,
+            check=True,
         )
         self.assertEqual((done.stdout, done.stderr), ("vessels\n", ""))
 

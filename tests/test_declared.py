@@ -17,5 +17,7 @@ class Declared(unittest.TestCase):
                 request = import_module(f"mukret.cli.handlers.{name}").Request
                 declared = {parameter.name for parameter in command.params}
                 taken = {field.name for field in fields(request)}
-                needed = {field.name for field in fields(request) if field.default is MISSING}
+                needed = {
+                    field.name for field in fields(request) if field.default is MISSING
+                }
                 self.assertEqual((declared - taken, needed - declared), (set(), set()))

@@ -62,12 +62,19 @@ PORTS: list[dict[str, Any]] = [
 
 class Delivering(FolderCase):
     def deliver(
-        self, rules: str, rows: Sequence[Any], target: str, form: str = "csv", **options: Any
+        self,
+        rules: str,
+        rows: Sequence[Any],
+        target: str,
+        form: str = "csv",
+        **options: Any,
     ) -> str:
         """Delivers rows (each a document that is a list) and gives the destination, as it would be
         typed.
         """
-        source = self.file("feed.jsonl", "[]\n" + "".join(json.dumps([row]) + "\n" for row in rows))
+        source = self.file(
+            "feed.jsonl", "[]\n" + "".join(json.dumps([row]) + "\n" for row in rows)
+        )
         run = Run(parse_rules(rules_text(rules)), find_sources([source]))
         if target.startswith("sqlite"):
             deliver(run, Sqlite(target))
@@ -76,10 +83,14 @@ class Delivering(FolderCase):
         else:
             target = str(self.folder / target)
             append = options.pop("append", False)
-            deliver(run, Folder(target, form, append=append), options=Options(**options))
+            deliver(
+                run, Folder(target, form, append=append), options=Options(**options)
+            )
         return target
 
-    def compare(self, before: str, after: str, ignored: Sequence[str] = ()) -> Differences:
+    def compare(
+        self, before: str, after: str, ignored: Sequence[str] = ()
+    ) -> Differences:
         one, other = open_delivered(before), open_delivered(after)
         try:
             return compare_deliveries(one, other, ignored=ignored)
@@ -93,10 +104,14 @@ class EveryKind(Delivering):
         kinds = {form: self.deliver(rules, rows, form, form) for form in FORMATS}
         kinds["titles"] = self.deliver(rules, rows, "titles", titles=True)
         kinds["sqlite"] = self.deliver(
-            rules, rows, f"sqlite:///{self.folder}/{len(list(self.folder.iterdir()))}.db"
+            rules,
+            rows,
+            f"sqlite:///{self.folder}/{len(list(self.folder.iterdir()))}.db",
         )
         for form in ("json", "jsonl"):
-            kinds[f"nested {form}"] = self.deliver(rules, rows, f"nested-{form}", form, nested=True)
+            kinds[f"nested {form}"] = self.deliver(
+                rules, rows, f"nested-{form}", form, nested=True
+            )
         return kinds
 
     def test_the_same_rows_are_the_same_in_all_of_them(self) -> None:
@@ -106,7 +121,11 @@ class EveryKind(Delivering):
                     'rows: "$[*]"\n        fields:\n          "id"',
                     f'rows: "$[*]"\n        {keyed}fields:\n          "id"',
                 )
-                kept = [row for row in rows if "id" in row or not keyed] if rules is RULES else rows
+                kept = (
+                    [row for row in rows if "id" in row or not keyed]
+                    if rules is RULES
+                    else rows
+                )
                 kinds = self.everywhere(text, kept)
                 for name, target in kinds.items():
                     with self.subTest(name, keyed=bool(keyed)):
@@ -131,7 +150,10 @@ class EveryKind(Delivering):
                         kind,
                         options=Options(nested=name == "nested"),
                     )
-            except (InputError, StoppedError):  # by the rules, or no document can be read
+            except (
+                InputError,
+                StoppedError,
+            ):  # by the rules, or no document can be read
                 continue
             for name, kind in kinds.items():
                 with self.subTest(name, number=number, rules=feed.rules_text):
@@ -163,13 +185,17 @@ class EveryKind(Delivering):
         other = json.loads(json.dumps(PORTS))
         other[0]["sailings"][1]["fare"] = "7.01"
         before, after = self.everywhere(NESTED, PORTS), {}
-        after = {f"{name}": self.deliver(NESTED, other, f"other-{name}", name) for name in FORMATS}
+        after = {
+            f"{name}": self.deliver(NESTED, other, f"other-{name}", name)
+            for name in FORMATS
+        }
         for name, target in before.items():
             for form, changed in after.items():
                 with self.subTest(f"{name} and {form}"):
                     found = self.compare(target, changed)
                     self.assertEqual(
-                        [name for name, table in found.tables.items() if table.any], ["sailings"]
+                        [name for name, table in found.tables.items() if table.any],
+                        ["sailings"],
                     )
                     [fare] = found.tables["sailings"].changed["fare"].sample
                     self.assertEqual(
@@ -186,7 +212,10 @@ class EveryKind(Delivering):
         for name in ("foreign", "broken", "nowhere"):
             with self.subTest(name), self.assertRaises(InputError):
                 open_delivered(str(self.folder / name))
-        for address in (f"sqlite:///{self.folder}/no.db", f"sqlite:///{self.folder}/none.db"):
+        for address in (
+            f"sqlite:///{self.folder}/no.db",
+            f"sqlite:///{self.folder}/none.db",
+        ):
             with self.subTest(address), self.assertRaises(InputError):
                 open_delivered(address)
         with self.assertRaises(UsageError):
@@ -197,23 +226,27 @@ class EveryKind(Delivering):
 
 class InPostgres(PostgresCase, Delivering):
     def test_the_same_rows_are_the_same_there_and_a_change_is_found(self) -> None:
-        address = (
-            f"postgresql:///postgres?{self.dsn.replace(' dbname=postgres', '').replace(' ', '&')}"
-        )
-        sound = [{**row, "text": str(row.get("text", "")).replace("\0", "")} for row in ROWS]
+        address = f"postgresql:///postgres?{self.dsn.replace(' dbname=postgres', '').replace(' ', '&')}"
+        sound = [
+            {**row, "text": str(row.get("text", "")).replace("\0", "")} for row in ROWS
+        ]
         for rules, rows in ((RULES, sound), (NESTED, PORTS)):
             with psycopg.connect(self.dsn, autocommit=True) as connection:
                 connection.execute("DROP SCHEMA public CASCADE; CREATE SCHEMA public")
             folder = self.deliver(rules, rows, "folder", "parquet")
             there = self.deliver(rules, rows, address)
-            self.assertFalse(self.compare(folder, there).any, self.compare(folder, there).as_json())
+            self.assertFalse(
+                self.compare(folder, there).any, self.compare(folder, there).as_json()
+            )
         other = [{**PORTS[0], "lat": 1}, PORTS[1]]
         found = self.compare(there, self.deliver(NESTED, other, "other", "jsonl"))
         self.assertEqual(
             found.tables["ports"].changed["lat"].sample[0].as_json(),
             {"key": {"code": "OTV"}, "before": "62.5", "after": "1"},
         )
-        self.assertFalse(any(table.any for name, table in found.tables.items() if name != "ports"))
+        self.assertFalse(
+            any(table.any for name, table in found.tables.items() if name != "ports")
+        )
 
     def test_a_server_that_is_not_there_is_told_without_the_password(self) -> None:
         with self.assertRaises(InputError) as caught:
@@ -226,18 +259,25 @@ FIELDS = "a: $.a, b: {at: $.b, type: integer}, c: {at: $.c, type: float}"
 
 
 def expected(
-    before: Sequence[Mapping[str, Any]], after: Sequence[Mapping[str, Any]], key: str | None
+    before: Sequence[Mapping[str, Any]],
+    after: Sequence[Mapping[str, Any]],
+    key: str | None,
 ) -> tuple[Any, ...]:
     """What differs, by the plain way: counts of rows added, gone and changed, and of changes in
     each field.
     """
     if key is None:
-        old, new = (Counter(json.dumps(row) for row in rows) for rows in (before, after))
+        old, new = (
+            Counter(json.dumps(row) for row in rows) for rows in (before, after)
+        )
         return (new - old).total(), (old - new).total(), 0, {}
     one, other = ({row[key]: row for row in rows} for rows in (before, after))
     both = one.keys() & other.keys()
     fields = Counter(
-        name for each in both for name in one[each] if one[each][name] != other[each][name]
+        name
+        for each in both
+        for name in one[each]
+        if one[each][name] != other[each][name]
     )
     return (
         len(other.keys() - one.keys()),
@@ -263,10 +303,15 @@ class Differing(Delivering):
     ) -> str:
         said = f"key: {key}, " if key else ""
         return self.deliver(
-            f'tables: {{t: {{rows: "$[*]", {said}fields: {{{fields}}}}}}}', rows, name, form
+            f'tables: {{t: {{rows: "$[*]", {said}fields: {{{fields}}}}}}}',
+            rows,
+            name,
+            form,
         )
 
-    def test_random_tables_are_told_apart_as_by_hand_in_memory_and_on_the_disk(self) -> None:
+    def test_random_tables_are_told_apart_as_by_hand_in_memory_and_on_the_disk(
+        self,
+    ) -> None:
         chance = random.Random(8)
         for number in range(12):
             count = chance.choice([0, 1, 7, 300])
@@ -280,7 +325,10 @@ class Differing(Delivering):
             chance.shuffle(after)
             for key in ("a", None):
                 if key is None:
-                    before, after = [*before, *before[:5]], [*after, *after[:2], *after[:2]]
+                    before, after = (
+                        [*before, *before[:5]],
+                        [*after, *after[:2], *after[:2]],
+                    )
                 one, other = (
                     self.table(before, "one", key=key),
                     self.table(after, "other", key=key, form="parquet"),
@@ -295,9 +343,12 @@ class Differing(Delivering):
                         found = self.compare(one, other).tables["t"]
                         self.assertEqual(counted(found), expected(before, after, key))
                         self.assertEqual(found.rows, (len(before), len(after)))
-                        shown = len(found.added.sample)  # of whole rows each different one
+                        shown = len(
+                            found.added.sample
+                        )  # of whole rows each different one
                         self.assertTrue(
-                            shown == min(3, found.added.count) or (key is None and 0 < shown < 3)
+                            shown == min(3, found.added.count)
+                            or (key is None and 0 < shown < 3)
                         )
 
     def row(self, chance: random.Random, number: int) -> dict[str, Any]:
@@ -310,29 +361,42 @@ class Differing(Delivering):
     def test_the_first_rows_are_shown_with_what_was_and_is_there(self) -> None:
         before = [{"a": f"k{n}", "b": n} for n in range(9)]
         after = [{"a": f"k{n}", "b": n if n < 3 else None} for n in range(1, 12)]
-        found = self.compare(self.table(before, "one"), self.table(after, "other")).tables["t"]
+        found = self.compare(
+            self.table(before, "one"), self.table(after, "other")
+        ).tables["t"]
         self.assertEqual([row["a"] for row in found.gone.sample], ["k0"])
         self.assertEqual([row["a"] for row in found.added.sample], ["k9", "k10", "k11"])
         self.assertEqual(
-            [(one.key["a"], one.before, one.after) for one in found.changed["b"].sample],
+            [
+                (one.key["a"], one.before, one.after)
+                for one in found.changed["b"].sample
+            ],
             [("k3", "3", None), ("k4", "4", None), ("k5", "5", None)],
         )
 
     def test_columns_may_be_called_anything(self) -> None:
         fields = "a: $.a, row: {at: $.b, type: integer}, key: {at: $.b, type: integer}, times: {at: $.b, type: integer}"
         for key in ("a", None):
-            one = self.table([{"a": "k", "b": 1}, {"a": "m", "b": 7}], "one", fields, key=key)
-            other = self.table([{"a": "m", "b": 8}, {"a": "k", "b": 1}], "other", fields, key=key)
+            one = self.table(
+                [{"a": "k", "b": 1}, {"a": "m", "b": 7}], "one", fields, key=key
+            )
+            other = self.table(
+                [{"a": "m", "b": 8}, {"a": "k", "b": 1}], "other", fields, key=key
+            )
             found = counted(self.compare(one, other).tables["t"])
             self.assertEqual(
-                found, (0, 0, 1, {"row": 1, "key": 1, "times": 1}) if key else (1, 1, 0, {})
+                found,
+                (0, 0, 1, {"row": 1, "key": 1, "times": 1}) if key else (1, 1, 0, {}),
             )
 
     def test_columns_that_come_go_and_change_their_type(self) -> None:
         rows = [
-            {"a": f"k{n}", "b": n, "c": n / 2, "d": n % 2 == 0, "e": f"t{n}"} for n in range(20)
+            {"a": f"k{n}", "b": n, "c": n / 2, "d": n % 2 == 0, "e": f"t{n}"}
+            for n in range(20)
         ]
-        moved = [{**row, "e": "another"} if n < 3 else row for n, row in enumerate(rows)]
+        moved = [
+            {**row, "e": "another"} if n < 3 else row for n, row in enumerate(rows)
+        ]
         one = self.table(
             rows,
             "one",
@@ -349,7 +413,10 @@ class Differing(Delivering):
             {"b": ("integer", "decimal(9,3)"), "c": ("float", "decimal(9,2)")},
         )
         self.assertEqual(
-            {name: (one.before, one.share) for name, one in found.columns.renamed.items()},
+            {
+                name: (one.before, one.share)
+                for name, one in found.columns.renamed.items()
+            },
             {"text": ("e", 0.85)},
         )
         self.assertEqual(
@@ -364,15 +431,21 @@ class Differing(Delivering):
     def test_without_a_key_renamed_columns_are_found_too(self) -> None:
         rows = [{"a": f"k{n}", "b": n} for n in range(20)]
         one = self.table(rows, "one", "a: $.a, b: {at: $.b, type: integer}", key=None)
-        other = self.table(rows, "other", "a: $.a, seats: {at: $.b, type: integer}", key=None)
+        other = self.table(
+            rows, "other", "a: $.a, seats: {at: $.b, type: integer}", key=None
+        )
         found = self.compare(one, other).tables["t"]
         self.assertEqual(found.columns.renamed["seats"].before, "b")
         self.assertEqual(counted(found)[:2], (0, 0))
 
-    def test_what_is_ignored_is_not_looked_at_and_a_name_that_is_none_is_refused(self) -> None:
+    def test_what_is_ignored_is_not_looked_at_and_a_name_that_is_none_is_refused(
+        self,
+    ) -> None:
         before, after = [{"a": "k", "b": 1, "c": 1}], [{"a": "k", "b": 2, "c": 2}]
         one, other = self.table(before, "one"), self.table(after, "other")
-        self.assertEqual(self.compare(one, other, ["b"]).tables["t"].changed.keys(), {"c"})
+        self.assertEqual(
+            self.compare(one, other, ["b"]).tables["t"].changed.keys(), {"c"}
+        )
         self.assertFalse(self.compare(one, other, ["t.b", "c"]).any)
         self.assertTrue(
             self.compare(one, other, ["b", "a"]).tables["t"].added.count
@@ -438,9 +511,14 @@ class OnTheCommandLine(Delivering):
         ]))  # fmt: skip
         self.assertIn("--table ports --key code=OTV --field lat", done.stderr)
         report = json.loads(self.mukret("compare", "one", "other", "--json").stdout)
-        self.assertEqual(report["tables"]["ports"]["changed"]["fields"]["lat"]["count"], 1)
         self.assertEqual(
-            self.mukret("compare", "one", "other", "--ignore-fields", "lat,no").returncode, 0
+            report["tables"]["ports"]["changed"]["fields"]["lat"]["count"], 1
+        )
+        self.assertEqual(
+            self.mukret(
+                "compare", "one", "other", "--ignore-fields", "lat,no"
+            ).returncode,
+            0,
         )
 
     def test_what_makes_no_sense_is_told(self) -> None:
@@ -448,14 +526,24 @@ class OnTheCommandLine(Delivering):
         self.file("a.rules.yaml", rules_text(NESTED))
         for arguments, code, told in (
             (("one", "none"), 3, "no run wrote it"),
-            (("a.rules.yaml", "a.rules.yaml"), 2, "two rules files are compared over responses"),
-            (("a.rules.yaml", "one"), 2, "a.rules.yaml has rules, the other one is a delivery"),
+            (
+                ("a.rules.yaml", "a.rules.yaml"),
+                2,
+                "two rules files are compared over responses",
+            ),
+            (
+                ("a.rules.yaml", "one"),
+                2,
+                "a.rules.yaml has rules, the other one is a delivery",
+            ),
             (("one", "one", "--ignore-fields", "lt"), 2, "did you mean lat?"),
             (("one", "mysql://x"), 2, "mysql://… is not supported"),
         ):
             with self.subTest(arguments):
                 done = self.mukret("compare", *arguments)
-                self.assertEqual((done.returncode, told in done.stderr), (code, True), done.stderr)
+                self.assertEqual(
+                    (done.returncode, told in done.stderr), (code, True), done.stderr
+                )
 
 
 if __name__ == "__main__":

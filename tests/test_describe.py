@@ -96,20 +96,27 @@ class Described(FolderCase):
         ), self.folder / "merrow-demo/feed"
 
     def feed(self, rows: list[Any]) -> Path:
-        return self.file("feed.jsonl", "".join(json.dumps([row]) + "\n" for row in rows))
+        return self.file(
+            "feed.jsonl", "".join(json.dumps([row]) + "\n" for row in rows)
+        )
 
     def cases(self) -> Iterator[tuple[str, Rules, Path]]:
         """Rules with what they are for: the sample, all types, and names that mean something
         elsewhere.
         """
         yield "sample", *self.sample()
-        for name, text, rows in (("types", RULES, ROWS), ("awkward", AWKWARD, AWKWARD_ROWS)):
+        for name, text, rows in (
+            ("types", RULES, ROWS),
+            ("awkward", AWKWARD, AWKWARD_ROWS),
+        ):
             yield name, parse_rules(rules_text(text)), self.feed(rows)
 
     def written(self, rules: Rules, feed: Path, form: str, **options: Any) -> Path:
         folder = self.folder / f"{form}-{len(list(self.folder.iterdir()))}"
         deliver(
-            Run(rules, find_sources([feed])), Folder(str(folder), form), options=Options(**options)
+            Run(rules, find_sources([feed])),
+            Folder(str(folder), form),
+            options=Options(**options),
         )
         return folder
 
@@ -125,7 +132,11 @@ class OfRecords(Described):
         for name, rules, feed in self.cases():
             whole = self.validator(rules)
             for nested in (False, True):
-                tables = [one for one in nested_tables(rules) if not nested or one.above is None]
+                tables = [
+                    one
+                    for one in nested_tables(rules)
+                    if not nested or one.above is None
+                ]
                 arrays = self.written(rules, feed, "json", nested=nested)
                 lines = self.written(rules, feed, "jsonl", nested=nested)
                 payload = {}
@@ -137,20 +148,30 @@ class OfRecords(Described):
                         )
                         records = [
                             json.loads(line)
-                            for line in (lines / f"{one.name}.jsonl").read_text().split("\n")
+                            for line in (lines / f"{one.name}.jsonl")
+                            .read_text()
+                            .split("\n")
                             if line
                         ]
                         for document in (array, *records):
                             for validator in (own, whole):
                                 self.assertEqual(
-                                    [error.message for error in validator.iter_errors(document)], []
+                                    [
+                                        error.message
+                                        for error in validator.iter_errors(document)
+                                    ],
+                                    [],
                                 )
                 with self.subTest(name, nested=nested):
-                    self.assertEqual([error.message for error in whole.iter_errors(payload)], [])
+                    self.assertEqual(
+                        [error.message for error in whole.iter_errors(payload)], []
+                    )
 
     def test_what_is_no_record_does_not(self) -> None:
         rules, feed = self.sample()
-        [record] = json.loads((self.written(rules, feed, "json") / "bookings.json").read_text())[:1]
+        [record] = json.loads(
+            (self.written(rules, feed, "json") / "bookings.json").read_text()
+        )[:1]
         own, whole = self.validator(rules, "bookings"), self.validator(rules)
         for change in (
             {"sailing_no": "1001"}, {"sailing_no": None}, {"sailing_no": 2**63}, {"amount": 10**10}, {"made_at": 7},
@@ -162,10 +183,17 @@ class OfRecords(Described):
                         self.assertFalse(validator.is_valid(document))
         for name in record:
             self.assertFalse(
-                own.is_valid({key: value for key, value in record.items() if key != name}), name
+                own.is_valid(
+                    {key: value for key, value in record.items() if key != name}
+                ),
+                name,
             )
-        sailing = json.loads((self.written(rules, feed, "json") / "sailings.json").read_text())[0]
-        self.assertFalse(self.validator(rules, "sailings").is_valid({**sailing, "status": "sunk"}))
+        sailing = json.loads(
+            (self.written(rules, feed, "json") / "sailings.json").read_text()
+        )[0]
+        self.assertFalse(
+            self.validator(rules, "sailings").is_valid({**sailing, "status": "sunk"})
+        )
 
     def test_csvw_is_what_stands_beside_csv(self) -> None:
         for name, rules, feed in self.cases():
@@ -177,7 +205,9 @@ class OfRecords(Described):
 
 
 class InSql(Described):
-    def test_sqlite_takes_its_own_and_what_both_take_and_rows_fit_into_its_own(self) -> None:
+    def test_sqlite_takes_its_own_and_what_both_take_and_rows_fit_into_its_own(
+        self,
+    ) -> None:
         for name, rules, feed in self.cases():
             for dialect in ("either", "sqlite"):
                 with self.subTest(name, dialect=dialect):
@@ -185,21 +215,25 @@ class InSql(Described):
                     connection.executescript(schema(rules, DIALECTS[dialect]))
                     for one in nested_tables(rules):
                         columns = [
-                            row[1] for row in connection.execute(f'PRAGMA table_info("{one.name}")')
+                            row[1]
+                            for row in connection.execute(
+                                f'PRAGMA table_info("{one.name}")'
+                            )
                         ]
                         self.assertEqual(columns, list(one.fields))
                     connection.close()
             path = self.folder / f"{name}.db"
             with sqlite3.connect(path) as made:
                 made.executescript(schema(rules, SQLITE))
-            deliver(Run(rules, find_sources([feed])), Sqlite(f"sqlite:///{path}", Mode.APPEND))
+            deliver(
+                Run(rules, find_sources([feed])),
+                Sqlite(f"sqlite:///{path}", Mode.APPEND),
+            )
 
 
 class InPostgres(PostgresCase, Described):
     def test_it_takes_its_own_and_what_both_take_and_rows_fit_into_either(self) -> None:
-        address = (
-            f"postgresql:///postgres?{self.dsn.replace(' dbname=postgres', '').replace(' ', '&')}"
-        )
+        address = f"postgresql:///postgres?{self.dsn.replace(' dbname=postgres', '').replace(' ', '&')}"
         for name, rules, feed in self.cases():
             if name == "types":
                 feed = self.feed([{**row, "text": "plain"} for row in ROWS])
@@ -211,7 +245,10 @@ class InPostgres(PostgresCase, Described):
                     for one in nested_tables(rules):
                         connection.execute(f'DROP TABLE IF EXISTS "{one.name}" CASCADE')
                     connection.execute(schema(rules, dialect).encode())
-                    deliver(Run(rules, find_sources([feed])), Postgresql(address, Mode.APPEND))
+                    deliver(
+                        Run(rules, find_sources([feed])),
+                        Postgresql(address, Mode.APPEND),
+                    )
                     for one in nested_tables(rules):
                         count = connection.execute(
                             f'SELECT count(*) FROM "{one.name}"'.encode()
@@ -224,9 +261,7 @@ class InPostgres(PostgresCase, Described):
                                 ).fetchone()
                             ),
                         )
-                    query = (
-                        "SELECT count(*) FROM pg_description WHERE description LIKE 'timestamp%'"
-                    )
+                    query = "SELECT count(*) FROM pg_description WHERE description LIKE 'timestamp%'"
                     told = connection.execute(query).fetchone()
                     self.assertTrue(dialect.name == "either" or told is not None)
 
@@ -237,7 +272,9 @@ class InPython(Described):
         spec = importlib.util.spec_from_file_location(path.stem, path)
         assert spec is not None and spec.loader is not None
         made = importlib.util.module_from_spec(spec)
-        sys.modules[path.stem] = made  # where dataclasses look for what annotations mean
+        sys.modules[path.stem] = (
+            made  # where dataclasses look for what annotations mean
+        )
         self.addCleanup(sys.modules.pop, path.stem)
         spec.loader.exec_module(made)
         return made
@@ -256,7 +293,9 @@ class InPython(Described):
                         == one.name.replace("_", "")
                     )
                     for line in (
-                        (folder / f"{one.name}.jsonl").read_text(encoding="utf-8").split("\n")[:-1]
+                        (folder / f"{one.name}.jsonl")
+                        .read_text(encoding="utf-8")
+                        .split("\n")[:-1]
                     ):
                         with self.subTest(name, line=line):
                             rows += 1
@@ -292,7 +331,11 @@ class InPython(Described):
         self.assertEqual(
             module.PortsRow.from_json(json.loads(line)).to_json(), line
         )  # by a reader that makes floats
-        flat = (self.written(rules, feed, "jsonl") / "ports.jsonl").read_text().splitlines()[0]
+        flat = (
+            (self.written(rules, feed, "jsonl") / "ports.jsonl")
+            .read_text()
+            .splitlines()[0]
+        )
         for text, told in ((flat, "there is no member berths"), ("[]", "an object is wanted"), (line.replace('"port_code"', '"prt"', 1), "prt"),
                            (line.replace('"sailing_no":', '"sailing_no":"7","x":', 1), "sailings: ")):  # fmt: skip
             with self.subTest(text[:40]), self.assertRaisesRegex(ValueError, told):
@@ -311,12 +354,18 @@ class InPython(Described):
 
 
 class InMarkdown(Described):
-    def test_every_table_column_and_word_stands_there_and_every_row_has_all_its_cells(self) -> None:
+    def test_every_table_column_and_word_stands_there_and_every_row_has_all_its_cells(
+        self,
+    ) -> None:
         for name, rules, _ in self.cases():
             with self.subTest(name):
-                text = re.sub(" +", " ", dictionary(rules))  # columns are filled up with blanks
+                text = re.sub(
+                    " +", " ", dictionary(rules)
+                )  # columns are filled up with blanks
                 for one in nested_tables(rules):
-                    section = text.partition(f"\n### {one.name}\n")[2].partition("\n### ")[0]
+                    section = text.partition(f"\n### {one.name}\n")[2].partition(
+                        "\n### "
+                    )[0]
                     named = re.findall(r"^\| `([^`]+)` \|", section, re.MULTILINE)
                     self.assertEqual(named[: len(one.fields)], list(one.fields))
                 for enum in rules.enums.values():
@@ -324,7 +373,12 @@ class InMarkdown(Described):
                         self.assertIn(f"| `{word}` |", text)
                 for block in re.findall(r"(?:^\|.*\n)+", text, re.MULTILINE):
                     self.assertEqual(
-                        len({len(re.findall(r"(?<!\\)\|", line)) for line in block.splitlines()}),
+                        len(
+                            {
+                                len(re.findall(r"(?<!\\)\|", line))
+                                for line in block.splitlines()
+                            }
+                        ),
                         1,
                         block,
                     )
@@ -427,18 +481,27 @@ class OfRules(unittest.TestCase):
 
     def as_editors_see_it(self, text: str) -> Any:
         """YAML 1.2's core schema has no dates."""
-        return json.loads(json.dumps(YAML(typ="safe", pure=True).load(text), default=str))
+        return json.loads(
+            json.dumps(YAML(typ="safe", pure=True).load(text), default=str)
+        )
 
     def verdicts(self, document: Any) -> tuple[bool, set[str]]:
         """Whether the schema takes it, and the codes of what the reader has against it."""
         try:
-            parse_rules(json.dumps(document), str(ROOT / "src/mukret/sample/merrow.rules.yaml"))
+            parse_rules(
+                json.dumps(document), str(ROOT / "src/mukret/sample/merrow.rules.yaml")
+            )
         except RulesError as error:
-            return self.validator.is_valid(document), {found.code for found in error.diagnostics}
+            return self.validator.is_valid(document), {
+                found.code for found in error.diagnostics
+            }
         return self.validator.is_valid(document), set()
 
     def test_what_the_reader_takes_the_schema_takes(self) -> None:
-        texts = [path.read_text() for path in (ROOT / "src/mukret/sample").glob("*.rules.yaml")]
+        texts = [
+            path.read_text()
+            for path in (ROOT / "src/mukret/sample").glob("*.rules.yaml")
+        ]
         texts += [rules_text(text) for text in (RULES, AWKWARD)]
         texts += [
             rules_text(content)
@@ -451,7 +514,9 @@ class OfRules(unittest.TestCase):
                 self.assertEqual(
                     [
                         error.message
-                        for error in self.validator.iter_errors(self.as_editors_see_it(text))
+                        for error in self.validator.iter_errors(
+                            self.as_editors_see_it(text)
+                        )
                     ],
                     [],
                 )
@@ -463,7 +528,9 @@ class OfRules(unittest.TestCase):
             if codes <= SHAPES:
                 with self.subTest(text):
                     seen += 1
-                    self.assertFalse(self.validator.is_valid(self.as_editors_see_it(text)))
+                    self.assertFalse(
+                        self.validator.is_valid(self.as_editors_see_it(text))
+                    )
         self.assertGreater(seen, 10)
 
     def test_each_object_has_the_keys_that_the_reader_knows(self) -> None:
@@ -482,7 +549,9 @@ class OfRules(unittest.TestCase):
     ) -> None:
         """A key too many, one too few, and a value of another kind, wherever there is one."""
         whole = self.as_editors_see_it(rules_text(EVERY_KEY))
-        self.assertEqual([error.message for error in self.validator.iter_errors(whole)], [])
+        self.assertEqual(
+            [error.message for error in self.validator.iter_errors(whole)], []
+        )
         missing = set(keys_of(rules_schema(), ())) - {
             str(step) for where in places(whole) for step in where
         }
@@ -501,7 +570,9 @@ class OfRules(unittest.TestCase):
         self.assertGreater(refused, 80)
 
 
-def places(document: Any, above: tuple[str | int, ...] = ()) -> Iterator[tuple[str | int, ...]]:
+def places(
+    document: Any, above: tuple[str | int, ...] = ()
+) -> Iterator[tuple[str | int, ...]]:
     """Where in a document something stands, but for the documents and rows of examples."""
     yield above
     if above[:1] == ("examples",) and above[2:3] in (("response",), ("gives",)):
@@ -568,7 +639,9 @@ class OnTheCommandLine(Described):
         ):  # fmt: skip
             with self.subTest(arguments):
                 done = self.mukret("describe", *arguments)
-                self.assertEqual((done.returncode, told in done.stderr), (2, True), done.stderr)
+                self.assertEqual(
+                    (done.returncode, told in done.stderr), (2, True), done.stderr
+                )
 
 
 class Page(Described):
@@ -589,9 +662,15 @@ class Page(Described):
             if language == "python":
                 self.file("page.py", content)
         done = subprocess.run(
-            [sys.executable, "page.py"], cwd=self.folder, capture_output=True, text=True, check=True
+            [sys.executable, "page.py"],
+            cwd=self.folder,
+            capture_output=True,
+            text=True,
+            check=True,
         )
-        self.assertRegex(done.stdout, r"^\d+ 2031-\d\d-\d\d \d\d:\d\d:00\+00:00 [\d.]+\n\{")
+        self.assertRegex(
+            done.stdout, r"^\d+ 2031-\d\d-\d\d \d\d:\d\d:00\+00:00 [\d.]+\n\{"
+        )
 
 
 if __name__ == "__main__":

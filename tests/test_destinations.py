@@ -59,7 +59,9 @@ class Delivery(FolderCase):
         ]
         return Run(parse_rules(rules_text(rules)), find_sources(files))
 
-    def deliver(self, *documents: object, target: str = "out", limit: str | None = None) -> Path:
+    def deliver(
+        self, *documents: object, target: str = "out", limit: str | None = None
+    ) -> Path:
         folder = self.folder / target
         deliver(
             self.run_over(*documents),
@@ -103,7 +105,12 @@ class Delivery(FolderCase):
             run = Run(
                 parse_rules(rules_text(rules)),
                 find_sources(
-                    [self.file("a.jsonl", "".join(json.dumps([line]) + "\n" for line in lines))]
+                    [
+                        self.file(
+                            "a.jsonl",
+                            "".join(json.dumps([line]) + "\n" for line in lines),
+                        )
+                    ]
                 ),
                 batch_bytes=1,
             )
@@ -111,25 +118,38 @@ class Delivery(FolderCase):
         self.assertEqual(
             record["files"], ["t.parquet", "empty.parquet", "rejects.jsonl", "run.json"]
         )
-        self.assertEqual(sorted(os.listdir(self.folder / "out")), sorted(record["files"]))
+        self.assertEqual(
+            sorted(os.listdir(self.folder / "out")), sorted(record["files"])
+        )
         file = pq.ParquetFile(self.folder / "out/t.parquet")
         self.assertEqual(
-            ([file.metadata.row_group(n).num_rows for n in range(file.num_row_groups)]), [3, 3, 1]
+            ([file.metadata.row_group(n).num_rows for n in range(file.num_row_groups)]),
+            [3, 3, 1],
         )
         table = file.read()
-        expected = Run(parse_rules(rules_text(rules)), find_sources([self.folder / "a.jsonl"]))
+        expected = Run(
+            parse_rules(rules_text(rules)), find_sources([self.folder / "a.jsonl"])
+        )
         self.assertEqual(
             table.to_pylist(),
-            [row for output in expected.batches() for row in output.tables["t"].to_pylist()],
+            [
+                row
+                for output in expected.batches()
+                for row in output.tables["t"].to_pylist()
+            ],
         )
         self.assertTrue(table.schema.equals(expected.schemas["t"]))
-        described = [(table.schema.field(name).metadata or {}) for name in ("id", "fare", "took")]
+        described = [
+            (table.schema.field(name).metadata or {}) for name in ("id", "fare", "took")
+        ]
         self.assertEqual(
             [item.get(b"note") or item.get(b"measured_in") for item in described],
             [b"painted on the quay", b"crowns", None],
         )
         self.assertEqual(table.schema.metadata[b"note"], b"one line a sailing")
-        self.assertEqual(pq.read_table(self.folder / "out/empty.parquet").column_names, ["a"])
+        self.assertEqual(
+            pq.read_table(self.folder / "out/empty.parquet").column_names, ["a"]
+        )
 
     def test_a_folder_holds_a_file_per_table_the_rejects_and_the_record(self) -> None:
         out = self.deliver([ONE, {"id": 2}, {"id": "x"}])
@@ -145,7 +165,9 @@ class Delivery(FolderCase):
         )
         self.assertEqual((out / "empty.csv").read_text(), "a,b\n")
         [reject] = map(json.loads, (out / "rejects.jsonl").read_text().splitlines())
-        self.assertEqual((reject["table"], reject["path"], reject["document"]), ("t", "$[2]", 1))
+        self.assertEqual(
+            (reject["table"], reject["path"], reject["document"]), ("t", "$[2]", 1)
+        )
         self.assertEqual(
             reject["problems"],
             [{"field": "id", "code": "not-a-number", "path": "$[2]['id']", "value": "x",
@@ -162,14 +184,18 @@ class Delivery(FolderCase):
         )  # fmt: skip
         first, second = record["inputs"]
         self.assertEqual(
-            (first["documents"], first["bytes"]), (1, (self.folder / "0.json").stat().st_size)
+            (first["documents"], first["bytes"]),
+            (1, (self.folder / "0.json").stat().st_size),
         )
         self.assertEqual(
-            second["sha256"], "4f53cda18c2baa0c0354bb5f9a3ecbe5ed12ab4d8e11ba873c2f11161202b945"
+            second["sha256"],
+            "4f53cda18c2baa0c0354bb5f9a3ecbe5ed12ab4d8e11ba873c2f11161202b945",
         )
         self.assertEqual(record["bad_documents"], 0)
         self.assertEqual([rule["table"] for rule in record["unmatched"]], ["empty"])
-        self.assertTrue(record["started"].endswith("Z") and record["started"] <= record["finished"])
+        self.assertTrue(
+            record["started"].endswith("Z") and record["started"] <= record["finished"]
+        )
 
     def test_the_metadata_says_what_the_columns_hold_what_identifies_a_row_and_what_joins(
         self,
@@ -188,11 +214,15 @@ class Delivery(FolderCase):
                 fields: {texts: {at: "$", type: list(text)}}
             """
         out = self.folder / "out"
-        deliver(self.run_over([{"code": "OTV", "notices": ["a"]}], rules=rules), Folder(str(out)))
+        deliver(
+            self.run_over([{"code": "OTV", "notices": ["a"]}], rules=rules),
+            Folder(str(out)),
+        )
         metadata = json.loads((out / "csv-metadata.json").read_text())
         ports, notices = metadata["tables"]
         self.assertEqual(
-            (metadata["@context"], ports["url"]), ("http://www.w3.org/ns/csvw", "ports.csv")
+            (metadata["@context"], ports["url"]),
+            ("http://www.w3.org/ns/csvw", "ports.csv"),
         )
         self.assertEqual(ports["tableSchema"]["primaryKey"], ["code"])
         code, depth = ports["tableSchema"]["columns"]
@@ -206,13 +236,17 @@ class Delivery(FolderCase):
         )
         self.assertEqual(notices["tableSchema"]["columns"][1]["separator"], ";")
         [join] = notices["tableSchema"]["foreignKeys"]
-        self.assertEqual(join["reference"], {"resource": "ports.csv", "columnReference": ["code"]})
+        self.assertEqual(
+            join["reference"], {"resource": "ports.csv", "columnReference": ["code"]}
+        )
 
     def test_what_a_run_wrote_is_replaced_by_the_next_as_a_whole(self) -> None:
         self.deliver([ONE])
         out = self.deliver([{"id": 7}])
         self.assertEqual((out / "t.csv").read_text().splitlines()[1], "7,,,,,,,,")
-        self.assertEqual([name for name in os.listdir(self.folder) if name.startswith(".")], [])
+        self.assertEqual(
+            [name for name in os.listdir(self.folder) if name.startswith(".")], []
+        )
 
     def test_a_folder_with_anything_else_in_it_is_refused_and_untouched(self) -> None:
         out = self.deliver([ONE])
@@ -237,21 +271,31 @@ class Delivery(FolderCase):
             self.assertRaises(OutputError) as caught,
         ):
             self.deliver([{"id": 3}])
-        self.assertEqual((caught.exception.code, caught.exception.exit_code), ("not-written", 4))
+        self.assertEqual(
+            (caught.exception.code, caught.exception.exit_code), ("not-written", 4)
+        )
         with (
-            mock.patch("mukret.destinations.csv.CsvFile.write", side_effect=KeyboardInterrupt),
+            mock.patch(
+                "mukret.destinations.csv.CsvFile.write", side_effect=KeyboardInterrupt
+            ),
             self.assertRaises(KeyboardInterrupt),
         ):
             self.deliver([{"id": 3}])
-        self.assertEqual({name: (out / name).read_bytes() for name in os.listdir(out)}, before)
-        self.assertEqual([name for name in os.listdir(self.folder) if name.startswith(".")], [])
+        self.assertEqual(
+            {name: (out / name).read_bytes() for name in os.listdir(out)}, before
+        )
+        self.assertEqual(
+            [name for name in os.listdir(self.folder) if name.startswith(".")], []
+        )
 
     def test_without_an_exchange_of_names_two_renames_do(self) -> None:
         self.deliver([ONE])
         with mock.patch.object(publish, "_exchange", return_value=False):
             out = self.deliver([{"id": 8}])
         self.assertEqual((out / "t.csv").read_text().splitlines()[1], "8,,,,,,,,")
-        self.assertEqual([name for name in os.listdir(self.folder) if name.startswith(".")], [])
+        self.assertEqual(
+            [name for name in os.listdir(self.folder) if name.startswith(".")], []
+        )
 
     def test_what_a_killed_run_left_is_cleared_by_the_next_and_what_a_run_holds_is_not(
         self,
@@ -266,7 +310,9 @@ class Delivery(FolderCase):
         self.assertFalse(dead.exists())
         self.assertTrue(held.exists())
 
-    def test_what_a_run_had_moved_aside_when_it_was_killed_is_put_back_by_the_next(self) -> None:
+    def test_what_a_run_had_moved_aside_when_it_was_killed_is_put_back_by_the_next(
+        self,
+    ) -> None:
         """Even if that one fails: without an exchange of names there is a moment without the
         folder.
         """
@@ -275,9 +321,13 @@ class Delivery(FolderCase):
         with self.assertRaises(StoppedError):
             self.deliver([{"id": "x"}], limit="0")
         self.assertIn("t.csv", os.listdir(out))
-        self.assertEqual([name for name in os.listdir(self.folder) if name.startswith(".")], [])
+        self.assertEqual(
+            [name for name in os.listdir(self.folder) if name.startswith(".")], []
+        )
 
-    def test_of_two_runs_at_once_into_one_folder_each_is_whole_and_the_last_one_stays(self) -> None:
+    def test_of_two_runs_at_once_into_one_folder_each_is_whole_and_the_last_one_stays(
+        self,
+    ) -> None:
         for exchange in (publish._exchange, lambda *_: False):
             with mock.patch.object(publish, "_exchange", exchange):
                 out = self.deliver([ONE])
@@ -296,7 +346,8 @@ class Delivery(FolderCase):
                     run.close()
                 self.assertEqual(sorted(os.listdir(out)), ["0.csv", "run.json"])
                 self.assertEqual(
-                    [name for name in os.listdir(self.folder) if name.startswith(".")], []
+                    [name for name in os.listdir(self.folder) if name.startswith(".")],
+                    [],
                 )
 
     def test_a_foreign_file_that_comes_while_a_run_works_is_never_deleted(self) -> None:
@@ -320,7 +371,9 @@ class Delivery(FolderCase):
             ):
                 with self.assertRaisesRegex(Interrupted, "nothing was published"):
                     self.deliver([ONE])
-                self.assertEqual([name for name in os.listdir(self.folder) if "out" in name], [])
+                self.assertEqual(
+                    [name for name in os.listdir(self.folder) if "out" in name], []
+                )
 
     def test_an_interrupt_says_truly_whether_something_was_published(self) -> None:
         def interrupted(work: Path, place: Path) -> None:
@@ -342,7 +395,9 @@ class Delivery(FolderCase):
         self.assertIn("\n8,", (self.folder / "out/t.csv").read_text())
 
     def test_limits_on_rejects(self) -> None:
-        tally = Tally({"t": TableTally(rows_seen=200, rows_rejected=3)}, bad_documents=1)
+        tally = Tally(
+            {"t": TableTally(rows_seen=200, rows_rejected=3)}, bad_documents=1
+        )
         cases = [
             ("4", True),
             ("3", False),
@@ -365,7 +420,11 @@ class Delivery(FolderCase):
         with self.assertRaises(UsageError):
             deliver(self.run_over([ONE]), Stream(stream, table="nope"))
 
-    @given(st.lists(st.tuples(st.none() | st.text(), st.none() | st.text(alphabet='a",\n\r ;'))))
+    @given(
+        st.lists(
+            st.tuples(st.none() | st.text(), st.none() | st.text(alphabet='a",\n\r ;'))
+        )
+    )
     def test_any_text_reads_back_as_itself_and_null_apart_from_the_empty_text(
         self, rows: list[tuple[str | None, ...]]
     ) -> None:
@@ -378,7 +437,9 @@ class Delivery(FolderCase):
             for row in rows
         ]
         rules = parse_rules(
-            rules_text('tables: {t: {rows: "$[*]", fields: {a: $.a, b: $.b, c: {constant: x}}}}')
+            rules_text(
+                'tables: {t: {rows: "$[*]", fields: {a: $.a, b: $.b, c: {constant: x}}}}'
+            )
         )
         document = [{"a": a, "b": b} for a, b in clean]
         stream = io.BytesIO()
@@ -398,7 +459,9 @@ class Delivery(FolderCase):
         self.assertEqual(found, [[a or "", b or "", "x"] for a, b in clean])
         empties = sum(cell == "" for row in clean for cell in row)
         cells = [cell for line in text.split("\n") for cell in line.split(",")]
-        self.assertGreaterEqual(sum('""' in cell for cell in cells), 1 if empties else 0)
+        self.assertGreaterEqual(
+            sum('""' in cell for cell in cells), 1 if empties else 0
+        )
 
 
 if __name__ == "__main__":

@@ -60,7 +60,10 @@ class Messages(unittest.TestCase):
     def test_each_code_stands_on_the_page_once_in_its_section(self) -> None:
         page = (ROOT / "docs" / "messages.md").read_text(encoding="utf-8")
         _, rejects, problems, runs = re.split(r"^## .*$", page, flags=re.MULTILINE)
-        shared = {"unknown-table", "not-supported"}  # of a rules file and of a run alike
+        shared = {
+            "unknown-table",
+            "not-supported",
+        }  # of a rules file and of a run alike
         for section, known in (
             (rejects, codes.REJECTS),
             (problems, codes.RULES),
@@ -71,9 +74,13 @@ class Messages(unittest.TestCase):
             expected = set(known) - (shared if known is codes.RUNS else set())
             self.assertEqual(set(listed), expected)
 
-    def test_every_code_of_the_table_is_used_and_every_code_used_is_in_the_table(self) -> None:
+    def test_every_code_of_the_table_is_used_and_every_code_used_is_in_the_table(
+        self,
+    ) -> None:
         sources = [
-            path for path in (ROOT / "src" / "mukret").rglob("*.py") if path.name != "codes.py"
+            path
+            for path in (ROOT / "src" / "mukret").rglob("*.py")
+            if path.name != "codes.py"
         ]
         used = set().union(*(strings_of(path) for path in sources))
         known = {**codes.REJECTS, **codes.RULES, **codes.RUNS}
@@ -82,7 +89,8 @@ class Messages(unittest.TestCase):
             with self.subTest(code):
                 self.assertTrue(code in used or f"[{code}]" in texts)
         raised = re.findall(
-            r"(?:Bad|Error|Problem|add|add_at|fail)\(\s*\"([a-z]+(?:-[a-z0-9]+)+)\"", texts
+            r"(?:Bad|Error|Problem|add|add_at|fail)\(\s*\"([a-z]+(?:-[a-z0-9]+)+)\"",
+            texts,
         )
         self.assertGreater(len(raised), 40)
         self.assertEqual(set(raised) - set(known), set())
@@ -113,7 +121,9 @@ class Reference(FolderCase):
                 with self.subTest(label, content=content):
                     checked = load_rules(rules)
                     result = extract(checked, [self.file("document.json", document)])
-                    self.assertEqual(self.as_shown(checked, result, label), content.strip())
+                    self.assertEqual(
+                        self.as_shown(checked, result, label), content.strip()
+                    )
                     shown += 1
             self.assertIn(language, ("yaml", "json", "csv", "text"))
         return shown
@@ -136,12 +146,16 @@ class Reference(FolderCase):
 
 class TypesPage(FolderCase):
     PAGE = "docs/types.md"
-    ROW = re.compile(r"^\| (.+?) \|(?: `([a-z]+(?:\(.*?\)+)?)` \|)? ?(?:`(.*?)`)? ?\| (.+?) \|$")
+    ROW = re.compile(
+        r"^\| (.+?) \|(?: `([a-z]+(?:\(.*?\)+)?)` \|)? ?(?:`(.*?)`)? ?\| (.+?) \|$"
+    )
 
     def cases(self) -> dict[tuple[str, str], list[tuple[str, str]]]:
         """By type and options: what stands in the response, and what is written."""
         found: dict[tuple[str, str], list[tuple[str, str]]] = {}
-        for section in (ROOT / self.PAGE).read_text(encoding="utf-8").split("\n## ")[2:]:
+        for section in (
+            (ROOT / self.PAGE).read_text(encoding="utf-8").split("\n## ")[2:]
+        ):
             kind = section.partition("\n")[0]
             for line in section.splitlines():
                 if line.startswith("| `"):
@@ -153,22 +167,24 @@ class TypesPage(FolderCase):
                     )
         return found
 
-    def test_every_row_is_true_for_each_value_alone_and_for_all_of_a_column(self) -> None:
+    def test_every_row_is_true_for_each_value_alone_and_for_all_of_a_column(
+        self,
+    ) -> None:
         rows = 0
         for (kind, options), cases in self.cases().items():
             rules = self.rules(kind, options)
             alone = [self.found(self.by_reference(rules, value)) for value, _ in cases]
             by_columns = self.by_columns(rules, [value for value, _ in cases])
-            for (value, written), one, other in zip(cases, alone, by_columns, strict=True):
+            for (value, written), one, other in zip(
+                cases, alone, by_columns, strict=True
+            ):
                 with self.subTest(kind=kind, options=options, value=value):
                     self.assertEqual((one, other), (written, written))
                     rows += 1
         self.assertGreater(rows, 280)
 
     def rules(self, kind: str, options: str) -> Rules:
-        values = (
-            "values: {boarding: {accept: [BRD, now boarding, 1]}, departed: {accept: [DEP, true]}}"
-        )
+        values = "values: {boarding: {accept: [BRD, now boarding, 1]}, departed: {accept: [DEP, true]}}"
         enums = "".join(
             f"  {name}: {{{values}{more}}}\n"
             for name, more in (
@@ -190,7 +206,9 @@ class TypesPage(FolderCase):
         [row] = rows["t"]
         found = row.values["v"]
         code = rejects[0].problems[0].code if rejects else None
-        return (None if found is None else rules.tables["t"].fields[1].type.written(found)), code
+        return (
+            None if found is None else rules.tables["t"].fields[1].type.written(found)
+        ), code
 
     @staticmethod
     def found(outcome: tuple[Any, str | None]) -> str:
@@ -202,18 +220,23 @@ class TypesPage(FolderCase):
             rules,
             [
                 self.file(
-                    "values.json", "[" + ",".join(f'{{"v": {value}}}' for value in values) + "]"
+                    "values.json",
+                    "[" + ",".join(f'{{"v": {value}}}' for value in values) + "]",
                 )
             ],
         )
         kind = rules.tables["t"].fields[1].type
         found = ["*null*"] * len(values)
         table = result.tables["t"]
-        texts = written_column(table["v"].combine_chunks().cast(value_type(kind)), kind).to_pylist()
+        texts = written_column(
+            table["v"].combine_chunks().cast(value_type(kind)), kind
+        ).to_pylist()
         for number, text in zip(table["n"].to_pylist(), texts, strict=True):
             found[int(number)] = self.found((text, None))
         for reject in result.rejects:
-            found[int(re.findall(r"\d+", str(reject.path))[0])] = reject.problems[0].code
+            found[int(re.findall(r"\d+", str(reject.path))[0])] = reject.problems[
+                0
+            ].code
         return found
 
 
@@ -235,15 +258,20 @@ class ExpressionsPage(FolderCase):
     def row_fields(self) -> str:
         [row] = [content for _, label, content in blocks(self.PAGE) if label == "row"]
         found = re.findall(r"^(\w+): (\S.*?) +# (an enum|\S+)", row, re.MULTILINE)
-        kinds = {name: "state" if kind == "an enum" else kind for name, _, kind in found}
+        kinds = {
+            name: "state" if kind == "an enum" else kind for name, _, kind in found
+        }
         return ", ".join(
-            f'{name}: {{at: "$.{name}", type: "{kind}"}}' for name, kind in kinds.items()
+            f'{name}: {{at: "$.{name}", type: "{kind}"}}'
+            for name, kind in kinds.items()
         )
 
     def document(self) -> str:
         [row] = [content for _, label, content in blocks(self.PAGE) if label == "row"]
         found = re.findall(r"^(\w+): (\S.*?) +#", row, re.MULTILINE)
-        return json.dumps([{name: None if value == "null" else value for name, value in found}] * 2)
+        return json.dumps(
+            [{name: None if value == "null" else value for name, value in found}] * 2
+        )
 
     def test_every_row_is_true_row_by_row_and_by_columns(self) -> None:
         cases = [case for section in self.sections()[:-1] for case in section]
@@ -257,12 +285,18 @@ class ExpressionsPage(FolderCase):
         )
         head = f"mukret: 1\nenums: {{state: {self.ENUM}}}\ntables:\n  t:\n    rows: '$[*]'\n    fields:\n"
         rules = parse_rules(head + fields + computed)
-        rows, rejects = ReferenceRun(rules).document(Document(json.loads(self.document())))
+        rows, rejects = ReferenceRun(rules).document(
+            Document(json.loads(self.document()))
+        )
         codes_found = (
-            {problem.field: problem.code for problem in rejects[0].problems} if rejects else {}
+            {problem.field: problem.code for problem in rejects[0].problems}
+            if rejects
+            else {}
         )
         result = extract(rules, [self.file("row.json", self.document())])
-        by_columns = {problem.field: problem.code for problem in result.rejects[0].problems}
+        by_columns = {
+            problem.field: problem.code for problem in result.rejects[0].problems
+        }
         kinds = rules.tables["t"].types
         for number, (text, kind, value) in enumerate(cases):
             name = f"e{number}"
@@ -285,9 +319,13 @@ class ExpressionsPage(FolderCase):
             if f"e{number}" not in codes_found:
                 with self.subTest(text, by="columns"):
                     kind_of = checked.tables["t"].types[f"e{number}"]
-                    column = table[f"e{number}"].combine_chunks().cast(value_type(kind_of))
+                    column = (
+                        table[f"e{number}"].combine_chunks().cast(value_type(kind_of))
+                    )
                     found = written_column(column, kind_of)[1].as_py()
-                    self.assertEqual("*null*" if found is None else found or '""', value)
+                    self.assertEqual(
+                        "*null*" if found is None else found or '""', value
+                    )
 
     def test_what_is_refused_is_refused_at_its_character(self) -> None:
         refused = self.sections()[-1]
@@ -337,7 +375,8 @@ class SurveyPage(FolderCase):
                 with self.subTest(content):
                     self.assertIn(f"\n{content}", screen)
         longest = max(
-            screen.splitlines(), key=lambda line: 0 if line.startswith("    at ") else len(line)
+            screen.splitlines(),
+            key=lambda line: 0 if line.startswith("    at ") else len(line),
         )
         self.assertLessEqual(len(longest), 80, longest)
 
@@ -354,12 +393,19 @@ class SurveyPage(FolderCase):
         _, looks, surprises, scripts = re.split(
             r"^## (?:Looks|Surprises|For scripts)$", page, flags=re.MULTILINE
         )
-        self.assertEqual(re.findall(r"^\| `([^`]+)` \|", looks, re.MULTILINE), list(LOOKS))
         self.assertEqual(
-            re.findall(r"^\| `([^`]+)` \|", surprises, re.MULTILINE), list(codes.SURPRISES)
+            re.findall(r"^\| `([^`]+)` \|", looks, re.MULTILINE), list(LOOKS)
         )
-        source = "".join(path.read_text() for path in (ROOT / "src/mukret/survey").glob("*.py"))
-        self.assertEqual(set(re.findall(r'Surprise\(\s*"([^"]+)"', source)), set(codes.SURPRISES))
+        self.assertEqual(
+            re.findall(r"^\| `([^`]+)` \|", surprises, re.MULTILINE),
+            list(codes.SURPRISES),
+        )
+        source = "".join(
+            path.read_text() for path in (ROOT / "src/mukret/survey").glob("*.py")
+        )
+        self.assertEqual(
+            set(re.findall(r'Surprise\(\s*"([^"]+)"', source)), set(codes.SURPRISES)
+        )
         self.assertLessEqual(set(re.findall(r'Look\(\s*"([^"]+)"', source)), set(LOOKS))
         self.demo()
         report = json.loads(self.mukret(*commands_of(self.PAGE)[0], "--json").stdout)
@@ -387,7 +433,9 @@ class CollectingPage(FolderCase):
     def test_every_key_and_every_limit_is_on_the_page(self) -> None:
         page = (ROOT / self.PAGE).read_text(encoding="utf-8")
         known = set(
-            calls_file._TOP.known | reading_calls._CALL.known | reading_calls._ONCE_PER.known
+            calls_file._TOP.known
+            | reading_calls._CALL.known
+            | reading_calls._ONCE_PER.known
         )
         known |= (
             reading_pages.ANY_PAGES.known
@@ -461,11 +509,14 @@ class Output(FolderCase):
             .splitlines()[0]
         )
         [shown] = [
-            content for language, _, content in blocks("docs/output.md") if language == "json"
+            content
+            for language, _, content in blocks("docs/output.md")
+            if language == "json"
         ]
         self.assertEqual(list(json.loads(shown)), list(json.loads(line)))
         self.assertEqual(
-            list(json.loads(shown)["problems"][0]), list(json.loads(line)["problems"][0])
+            list(json.loads(shown)["problems"][0]),
+            list(json.loads(line)["problems"][0]),
         )
 
 
@@ -483,7 +534,11 @@ class Readme(FolderCase):
 
     def test_the_python_of_the_readme_runs(self) -> None:
         self.demo()
-        [code] = [content for language, _, content in blocks("README.md") if language == "python"]
+        [code] = [
+            content
+            for language, _, content in blocks("README.md")
+            if language == "python"
+        ]
         before = Path.cwd()
         os.chdir(self.folder)
         self.addCleanup(os.chdir, before)
@@ -495,7 +550,9 @@ class Readme(FolderCase):
 
     def test_every_page_and_picture_that_is_linked_exists(self) -> None:
         for page in [ROOT / "README.md", *(ROOT / "docs").glob("*.md")]:
-            for link in re.findall(r"\]\(([^)#]+)[^)]*\)", page.read_text(encoding="utf-8")):
+            for link in re.findall(
+                r"\]\(([^)#]+)[^)]*\)", page.read_text(encoding="utf-8")
+            ):
                 if "://" not in link:
                     with self.subTest(page=page.name, link=link):
                         self.assertTrue((page.parent / link).exists())

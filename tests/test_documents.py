@@ -23,7 +23,12 @@ from tests.helpers import FolderCase
 zstd_compress = import_module(
     "compression.zstd" if sys.version_info >= (3, 14) else "backports.zstd"
 ).compress
-PACKERS = {"gzip": gzip.compress, "bzip2": bz2.compress, "xz": lzma.compress, "zstd": zstd_compress}
+PACKERS = {
+    "gzip": gzip.compress,
+    "bzip2": bz2.compress,
+    "xz": lzma.compress,
+    "zstd": zstd_compress,
+}
 MISTAKES: list[tuple[bytes, str, int, int, int]] = [
     (b"", "there is nothing in it", 1, 1, 0),
     (b"{'a': 1}", "single quotes: JSON wants double", 1, 2, 1),
@@ -95,7 +100,9 @@ class Decoding(FolderCase):
         for more in ("", ", all: {at: $, type: json}"):  # in part, and in full
             for rows, document in documents.items():
                 with self.subTest(more=more, rows=rows):
-                    rules = f"tables: {{t: {{rows: '{rows}', fields: {{{fields}{more}}}}}}}"
+                    rules = (
+                        f"tables: {{t: {{rows: '{rows}', fields: {{{fields}{more}}}}}}}"
+                    )
                     table = self.extract(rules, document).tables["t"].to_pylist()
                     found = [(str(row["f"]), row["t"], row["n"]) for row in table[:2]]
                     self.assertEqual(found, [("-0.0", "-0", 0), ("1.0", "1", 1)])
@@ -111,7 +118,9 @@ class Decoding(FolderCase):
                 decode(raw)
             self.assertIn(message, caught.exception.finding.message)
 
-    def test_a_line_that_is_too_long_is_passed_over_and_told_with_its_place(self) -> None:
+    def test_a_line_that_is_too_long_is_passed_over_and_told_with_its_place(
+        self,
+    ) -> None:
         """Wherever blocks end, at the beginning of a file and at its end, with every separator."""
         long = b"[" + b"1," * 60 + b"1]"
         with mock.patch("mukret.documents.blocks.LONGEST_LINE", 100):
@@ -122,13 +131,22 @@ class Decoding(FolderCase):
                 for begin in (0, 1):
                     file = self.file(
                         "feed.jsonl",
-                        separator * (separator == b"\x1e") + separator.join(texts[begin:]),
+                        separator * (separator == b"\x1e")
+                        + separator.join(texts[begin:]),
                     )
                     for size in (1, 3, 17, 50, 99, 1000):
                         with self.subTest(separator=separator, begin=begin, size=size):
-                            batches = list(read_batches(find_sources([file]), size=size))
-                            found = [document for batch in batches for document in batch.documents]
-                            numbers = [number for batch in batches for number in batch.numbers]
+                            batches = list(
+                                read_batches(find_sources([file]), size=size)
+                            )
+                            found = [
+                                document
+                                for batch in batches
+                                for document in batch.documents
+                            ]
+                            numbers = [
+                                number for batch in batches for number in batch.numbers
+                            ]
                             bad = [one for batch in batches for one in batch.bad]
                             expected = [
                                 number
@@ -138,16 +156,25 @@ class Decoding(FolderCase):
                             self.assertEqual([one.number for one in bad], expected)
                             self.assertEqual({one.code for one in bad}, {"too-long"})
                             self.assertEqual(
-                                found, [decode(text) for text in texts[begin:] if long not in text]
+                                found,
+                                [
+                                    decode(text)
+                                    for text in texts[begin:]
+                                    if long not in text
+                                ],
                             )
                             self.assertEqual(
-                                sorted(numbers + expected), list(range(1, len(texts) - begin + 1))
+                                sorted(numbers + expected),
+                                list(range(1, len(texts) - begin + 1)),
                             )
                             content = Path(file).read_bytes()
                             for one in bad:
-                                self.assertEqual(content[one.finding.offset :][: len(long)], long)
                                 self.assertEqual(
-                                    one.finding.line, content[: one.finding.offset].count(b"\n") + 1
+                                    content[one.finding.offset :][: len(long)], long
+                                )
+                                self.assertEqual(
+                                    one.finding.line,
+                                    content[: one.finding.offset].count(b"\n") + 1,
                                 )
 
     def test_a_document_has_some_1000_levels_however_deep_the_stack_of_whoever_reads_it(
@@ -175,7 +202,11 @@ class Files(FolderCase):
         return list(read_batches(find_sources(inputs), size=size))
 
     def documents(self, *inputs: Path, size: int = 4_000_000) -> list[object]:
-        return [document for batch in self.read(*inputs, size=size) for document in batch.documents]
+        return [
+            document
+            for batch in self.read(*inputs, size=size)
+            for document in batch.documents
+        ]
 
     def test_what_is_in_a_file_is_recognised_by_its_content(self) -> None:
         cases = [
@@ -210,7 +241,9 @@ class Files(FolderCase):
                 ]
                 self.assertEqual(found, [(1, 1), (3, 3), (4, 4)])
                 [bad] = [bad for batch in batches for bad in batch.bad]
-                self.assertEqual((bad.number, bad.finding.line, bad.finding.offset), (2, 3, 21))
+                self.assertEqual(
+                    (bad.number, bad.finding.line, bad.finding.offset), (2, 3, 21)
+                )
                 self.assertEqual(
                     bad.finding.message, "cut off inside an object that began at line 3"
                 )
@@ -226,7 +259,8 @@ class Files(FolderCase):
         ]
         offsets = accumulate((len(line) + 1 for line in lines), initial=1)
         self.assertEqual(
-            found, [(n, n, at) for n, at in zip(range(1, 30_001), offsets, strict=False)]
+            found,
+            [(n, n, at) for n, at in zip(range(1, 30_001), offsets, strict=False)],
         )
 
     def test_one_document_may_stand_over_many_lines_or_on_one_long_line(self) -> None:
@@ -243,7 +277,9 @@ class Files(FolderCase):
                 self.assertEqual(self.documents(file), [{"a": 1}, {"a": 2}])
                 file = self.file(f"{name}.bin", pack(content))
                 [source] = find_sources([file])
-                documents = [d for batch in read_batches([source]) for d in batch.documents]
+                documents = [
+                    d for batch in read_batches([source]) for d in batch.documents
+                ]
                 self.assertEqual(documents, [{"a": 1}, {"a": 2}])
                 self.assertEqual(
                     (source.compression, source.size, source.documents),
@@ -257,17 +293,23 @@ class Files(FolderCase):
                 ("cut off", packed[: len(packed) // 2]),
                 ("damaged", packed[:20] + b"\0" * len(packed)),
             ):
-                with self.subTest(name, what=what), self.assertRaises(InputError) as caught:
+                with (
+                    self.subTest(name, what=what),
+                    self.assertRaises(InputError) as caught,
+                ):
                     self.read(self.file("a.json", content))
                 self.assertIn("can't be read to its end", caught.exception.message)
 
-    def test_utf_16_with_a_mark_is_read_and_half_a_surrogate_pair_is_a_bad_document(self) -> None:
+    def test_utf_16_with_a_mark_is_read_and_half_a_surrogate_pair_is_a_bad_document(
+        self,
+    ) -> None:
         text = '{"port":"Ótterwick 🚢"}\n{"n":2}\n'
         for name in ("utf-16-le", "utf-16-be"):
             with self.subTest(name):
                 raw = f"\ufeff{text}".encode(name)
                 self.assertEqual(
-                    self.documents(self.file("a.json", raw)), [{"port": "Ótterwick 🚢"}, {"n": 2}]
+                    self.documents(self.file("a.json", raw)),
+                    [{"port": "Ótterwick 🚢"}, {"n": 2}],
                 )
                 half = (
                     raw
@@ -285,7 +327,9 @@ class Files(FolderCase):
                 with self.assertRaises(InputError):
                     self.read(self.file("c.json", raw[:-1] + b"\0\0"[: len(raw) % 2]))
 
-    def test_a_text_sequence_is_read_and_one_that_may_be_cut_off_is_set_aside(self) -> None:
+    def test_a_text_sequence_is_read_and_one_that_may_be_cut_off_is_set_aside(
+        self,
+    ) -> None:
         """RFC 7464: a separator before each text; a number wants a line end after it, or may have
         lost digits.
         """
@@ -305,7 +349,9 @@ class Files(FolderCase):
                 self.assertEqual(found, [(4, 4, 20), (5, 5, 27)])
 
     def test_an_http_archive_gives_its_json_answers(self) -> None:
-        def entry(url: str, status: int, media_type: str, **content: str) -> dict[str, object]:
+        def entry(
+            url: str, status: int, media_type: str, **content: str
+        ) -> dict[str, object]:
             answer = {"status": status, "content": {"mimeType": media_type, **content}}
             return {
                 "startedDateTime": "2031-04-01T08:00:00Z",
@@ -320,7 +366,13 @@ class Files(FolderCase):
                 "application/json; charset=utf-8",
                 text='{"n": 1}',
             ),
-            entry("http://isles.example/logo", 200, "image/png", text="AAAA", encoding="base64"),
+            entry(
+                "http://isles.example/logo",
+                200,
+                "image/png",
+                text="AAAA",
+                encoding="base64",
+            ),
             entry(
                 "http://isles.example/b",
                 200,
@@ -328,12 +380,18 @@ class Files(FolderCase):
                 text="eyJuIjogMn0=",
                 encoding="base64",
             ),
-            entry("http://isles.example/c?key=k", 200, "application/json", text="{'n': 3}"),
+            entry(
+                "http://isles.example/c?key=k", 200, "application/json", text="{'n': 3}"
+            ),
             entry("http://isles.example/d?key=k", 502, "text/html", text="<html>"),
             entry("http://isles.example/e", 304, "application/json"),
         ]
         archive = {
-            "log": {"version": "1.2", "creator": {"name": "x", "version": "1"}, "entries": entries}
+            "log": {
+                "version": "1.2",
+                "creator": {"name": "x", "version": "1"},
+                "entries": entries,
+            }
         }
         [source] = find_sources([self.file("day.har", json.dumps(archive, indent=1))])
         [batch] = read_batches([source])
@@ -360,18 +418,29 @@ class Files(FolderCase):
                 "status": 200,
                 "fetched_at": "2031-04-01T08:00:00Z",
             },
-            {"url": "http://isles.example/x", "file": "apart/000003.html", "problem": "not JSON"},
-            {"url": "http://isles.example/a", "file": "pages/000001.json", "status": 200},
+            {
+                "url": "http://isles.example/x",
+                "file": "apart/000003.html",
+                "problem": "not JSON",
+            },
+            {
+                "url": "http://isles.example/a",
+                "file": "pages/000001.json",
+                "status": 200,
+            },
         ]
         for number in (1, 2, 3):
             self.file(f"in/pages/00000{number}.json", json.dumps({"n": number}))
         record = self.file(
-            "in/capture.jsonl", "".join(json.dumps(line) + "\n" for line in lines) + '{"url": "http'
+            "in/capture.jsonl",
+            "".join(json.dumps(line) + "\n" for line in lines) + '{"url": "http',
         )
         self.file("in/other/x.json", "{}")
         [batch] = self.read(self.folder / "in")
         self.assertEqual(batch.documents, [{"n": 2}, {"n": 1}])
-        self.assertEqual(batch.origins[0] and batch.origins[0].fetched_at, "2031-04-01T08:00:00Z")
+        self.assertEqual(
+            batch.origins[0] and batch.origins[0].fetched_at, "2031-04-01T08:00:00Z"
+        )
         for broken in ('{"file": "../x.json"}', '{"file": "/x.json"}', "{}", "[]", "{"):
             record.write_text(broken + "\n")
             with self.subTest(broken), self.assertRaises(InputError) as caught:
@@ -383,18 +452,26 @@ class Files(FolderCase):
         self.file("in/b.jsonl.zst", PACKERS["zstd"](b'{"n": 2}\n{"n": 3}\n'))
         self.file("in/c.json", '{"n": 4}'.encode("utf-16"))
         self.file("in/d.json-seq", '\x1e{"n": 5}\n')
-        self.file("in/e/capture.jsonl", '{"file": "pages/1.json", "url": "http://isles.example"}\n')
+        self.file(
+            "in/e/capture.jsonl",
+            '{"file": "pages/1.json", "url": "http://isles.example"}\n',
+        )
         self.file("in/e/pages/1.json", '{"n": 6}')
         self.file("in/f.json", "{'n': 7}")
         self.assertEqual(
-            self.documents(self.folder / "in"), [{"n": number} for number in range(1, 7)]
+            self.documents(self.folder / "in"),
+            [{"n": number} for number in range(1, 7)],
         )
 
     def test_folders_and_globs_are_followed_by_name(self) -> None:
         for name in ("b.json", "a.jsonl", "deep/c.json.gz", "note.txt"):
-            self.file(f"in/{name}", gzip.compress(b"{}") if name.endswith("gz") else b"{}")
+            self.file(
+                f"in/{name}", gzip.compress(b"{}") if name.endswith("gz") else b"{}"
+            )
         names = [source.name for source in find_sources([self.folder / "in"])]
-        self.assertEqual([Path(name).name for name in names], ["a.jsonl", "b.json", "c.json.gz"])
+        self.assertEqual(
+            [Path(name).name for name in names], ["a.jsonl", "b.json", "c.json.gz"]
+        )
         names = [source.name for source in find_sources([f"{self.folder}/in/*.json"])]
         self.assertEqual([Path(name).name for name in names], ["b.json"])
 
@@ -407,7 +484,10 @@ class Files(FolderCase):
             "in/deep/run.json",
         ):
             self.file(name, "{}")
-        names = [source.name.rpartition("/in/")[2] for source in find_sources([self.folder / "in"])]
+        names = [
+            source.name.rpartition("/in/")[2]
+            for source in find_sources([self.folder / "in"])
+        ]
         self.assertEqual(names, ["a.json", "deep/run.json"])
 
     def test_what_is_not_there_is_an_error_that_helps(self) -> None:
@@ -432,4 +512,6 @@ class Files(FolderCase):
         with self.assertRaises(InputError):
             self.read(file)
         [batch] = self.read(file.parent)
-        self.assertEqual([bad.finding.message for bad in batch.bad], ["the file is empty"])
+        self.assertEqual(
+            [bad.finding.message for bad in batch.bad], ["the file is empty"]
+        )

@@ -59,7 +59,9 @@ SAMPLE = Path(mukret.sample.__file__).parent
 class Drafts(FolderCase):
     def draft(self, *documents: Any) -> str:
         """A draft for some documents, tried on them."""
-        text = "\n".join(json.dumps(document, ensure_ascii=False) for document in documents)
+        text = "\n".join(
+            json.dumps(document, ensure_ascii=False) for document in documents
+        )
         return self.tried(self.file("a.jsonl", text))
 
     def tried(self, place: Path) -> str:
@@ -72,8 +74,12 @@ class Drafts(FolderCase):
             for reason in run.tally.reasons.values()
             if reason.table and not is_said(reason, text)
         ]
-        self.assertEqual([(reason.table, reason.field, reason.code) for reason in unsaid], [], text)
-        self.assertEqual(sum(tally.values_nulled for tally in run.tally.tables.values()), 0, text)
+        self.assertEqual(
+            [(reason.table, reason.field, reason.code) for reason in unsaid], [], text
+        )
+        self.assertEqual(
+            sum(tally.values_nulled for tally in run.tally.tables.values()), 0, text
+        )
         self.assertEqual(dict(run.sample.unread), {}, text)
         return text
 
@@ -81,7 +87,8 @@ class Drafts(FolderCase):
         """The tables of a draft, without notes."""
         text = self.draft(*documents)
         return "\n".join(
-            line.partition(', note: "')[0] for line in text.partition("tables:\n")[2].splitlines()
+            line.partition(', note: "')[0]
+            for line in text.partition("tables:\n")[2].splitlines()
         )
 
     def test_records_their_lists_and_what_they_refer_to(self) -> None:
@@ -91,18 +98,30 @@ class Drafts(FolderCase):
             "tags": ["a"],
             "berths": [{"no": 1, "lit": "yes"}, {"no": 2, "lit": "no"}],
         }
-        other = {"code": "SKR", "name": "Skerry", "tags": [], "berths": [{"no": 1, "lit": "no"}]}
+        other = {
+            "code": "SKR",
+            "name": "Skerry",
+            "tags": [],
+            "berths": [{"no": 1, "lit": "no"}],
+        }
         sailings = [
-            {"id": f"{1000 + n}", "port": ["OTV", "SKR"][n % 2], "fare": "12.50"} for n in range(12)
+            {"id": f"{1000 + n}", "port": ["OTV", "SKR"][n % 2], "fare": "12.50"}
+            for n in range(12)
         ]
-        found = self.fields({"meta": {"took": 3}, "ports": [port, other], "sailings": sailings})
+        found = self.fields(
+            {"meta": {"took": 3}, "ports": [port, other], "sailings": sailings}
+        )
         self.assertEqual(found, RELATED)
         self.assertNotIn(
             'name:      {at: "$.name", required', found
         )  # its lack would take the berths with it
 
     def test_rows_that_are_more_than_nodes(self) -> None:
-        reply = {"id": 5, "text": "hi", "replies": [{"id": 6, "text": "ho", "replies": []}]}
+        reply = {
+            "id": 5,
+            "text": "hi",
+            "replies": [{"id": 6, "text": "ho", "replies": []}],
+        }
         found = self.fields(
             {
                 "fares": {
@@ -122,7 +141,11 @@ class Drafts(FolderCase):
                     {"id": 2, "text": "y", "replies": []},
                 ],
                 "position": [57.2041, -8.1203],
-                "days": {"2031-04-01": {"n": 1}, "2031-04-02": {"n": 2}, "2031-04-03": {"n": 3}},
+                "days": {
+                    "2031-04-01": {"n": 1},
+                    "2031-04-02": {"n": 2},
+                    "2031-04-03": {"n": 3},
+                },
             }
         )
         for line in (
@@ -145,7 +168,8 @@ class Drafts(FolderCase):
 
     def test_what_is_said_of_a_list_beside_it_in_an_array(self) -> None:
         ports = [
-            {"code": f"P{n}", "built": str(1900 + n), "value": None if n else 12} for n in range(3)
+            {"code": f"P{n}", "built": str(1900 + n), "value": None if n else 12}
+            for n in range(3)
         ]
         self.assertEqual(
             self.columns([{"page": 1, "pages": 2}, ports]),
@@ -154,14 +178,20 @@ class Drafts(FolderCase):
 
     def test_lists_below_names_that_are_data(self) -> None:
         days = {
-            f"2031-04-0{day}": [{"id": f"{day}{n}", "closest": "0.12345"} for n in range(2)]
+            f"2031-04-0{day}": [
+                {"id": f"{day}{n}", "closest": "0.12345"} for n in range(2)
+            ]
             for day in range(1, 4)
         }
         self.assertEqual(
             self.columns({"count": 6, "sailings": days}),
             {
                 "sailing_dates": ["date date"],
-                "sailings": ["date date", "sailing_id integer", "closest decimal(18,5)"],
+                "sailings": [
+                    "date date",
+                    "sailing_id integer",
+                    "closest decimal(18,5)",
+                ],
             },
         )
         fares = {
@@ -175,12 +205,18 @@ class Drafts(FolderCase):
                 "fares": ["date date", "fare_code text", "fare decimal(18,2)"],
             },
         )
-        self.assertEqual(self.columns(fares["2031-04-01"]), {"a": ["a_code text", "value float"]})
+        self.assertEqual(
+            self.columns(fares["2031-04-01"]), {"a": ["a_code text", "value float"]}
+        )
         years = {
-            "ports": [{"code": f"P{n}", "depth": {str(2020 + n): 3.5, "2031": 4}} for n in range(3)]
+            "ports": [
+                {"code": f"P{n}", "depth": {str(2020 + n): 3.5, "2031": 4}}
+                for n in range(3)
+            ]
         }
         self.assertEqual(
-            self.columns(years)["depth"], ["port_code text", "year integer", "value float"]
+            self.columns(years)["depth"],
+            ["port_code text", "year integer", "value float"],
         )
 
     def test_texts_that_hold_json_are_looked_into_where_all_of_them_do(self) -> None:
@@ -189,29 +225,57 @@ class Drafts(FolderCase):
             for n in range(2)
         ]
         text = self.draft({"events": events})
-        self.assertIn('  embedded: ["$.events[*].payload", "$.events[*].payload.lines"]\n', text)
+        self.assertIn(
+            '  embedded: ["$.events[*].payload", "$.events[*].payload.lines"]\n', text
+        )
         self.assertEqual(
             self.columns({"events": events}),
-            {"events": ["event_id integer", "payload_kind text", "payload_lines list(integer)"]},
+            {
+                "events": [
+                    "event_id integer",
+                    "payload_kind text",
+                    "payload_lines list(integer)",
+                ]
+            },
         )
-        self.assertEqual(self.columns('{"ports": [{"code": "OTV"}]}'), {"ports": ["code text"]})
+        self.assertEqual(
+            self.columns('{"ports": [{"code": "OTV"}]}'), {"ports": ["code text"]}
+        )
         for other in ("", "{", None):
             with self.subTest(other=other):
                 found = self.columns(
-                    {"events": [{"payload": "{}"}, {"payload": "[1]"}, {"payload": other}]}
+                    {
+                        "events": [
+                            {"payload": "{}"},
+                            {"payload": "[1]"},
+                            {"payload": other},
+                        ]
+                    }
                 )
                 self.assertEqual(
-                    found["events"], ["payload text"] if other is not None else ["payload json"]
+                    found["events"],
+                    ["payload text"] if other is not None else ["payload json"],
                 )
 
     def test_records_whose_names_have_numbers_in_them_are_no_data(self) -> None:
         tides = {
-            f"2031-04-0{day}": {"1. low": "1.0100", "2. high": "4.2500", "3. no": str(day)}
+            f"2031-04-0{day}": {
+                "1. low": "1.0100",
+                "2. high": "4.2500",
+                "3. no": str(day),
+            }
             for day in range(1, 4)
         }
         self.assertEqual(
             self.columns({"Tides (Daily)": tides}),
-            {"tides_daily": ["date date", "low decimal(18,4)", "high decimal(18,4)", "no integer"]},
+            {
+                "tides_daily": [
+                    "date date",
+                    "low decimal(18,4)",
+                    "high decimal(18,4)",
+                    "no integer",
+                ]
+            },
         )
 
     def test_resources_with_attributes_and_relationships(self) -> None:
@@ -251,7 +315,10 @@ class Drafts(FolderCase):
         vessel_types = ["name text", "built integer", "cars integer", "lit boolean"]
         self.assertEqual(
             self.columns({"id": 7, **vessel}),
-            {"a": ["a_id integer", *vessel_types], "decks": ["a_id integer", "deck_no integer"]},
+            {
+                "a": ["a_id integer", *vessel_types],
+                "decks": ["a_id integer", "deck_no integer"],
+            },
         )
         self.assertEqual(
             self.columns({"status": 1, "vessel": vessel}),
@@ -265,15 +332,29 @@ class Drafts(FolderCase):
             self.columns({"code": "x", **crew}), {"a": ["code text", "crew list(text)"]}
         )
         self.assertEqual(self.columns(crew["crew"]), {"a": ["value text"]})
-        self.assertEqual(self.columns([{"a": 1, "b": 2}]), {"as": ["a integer", "b integer"]})
+        self.assertEqual(
+            self.columns([{"a": 1, "b": 2}]), {"as": ["a integer", "b integer"]}
+        )
         calls = {
             name: list("abc")[: n % 4]
             for n, name in enumerate(
-                ["otter", "skerry", "brann", "luna", "tol", "ness", "wick", "sand", "roads", "bell"]
+                [
+                    "otter",
+                    "skerry",
+                    "brann",
+                    "luna",
+                    "tol",
+                    "ness",
+                    "wick",
+                    "sand",
+                    "roads",
+                    "bell",
+                ]
             )
         }
         self.assertEqual(
-            self.columns({"calls": calls}), {"call_names": ["call_name text", "calls list(text)"]}
+            self.columns({"calls": calls}),
+            {"call_names": ["call_name text", "calls list(text)"]},
         )
 
     def test_features_on_a_map(self) -> None:
@@ -352,10 +433,16 @@ class Drafts(FolderCase):
     def test_how_values_are_read(self) -> None:
         cases: list[tuple[list[Any], str]] = [
             (["1", "22", "333"], "type: integer"),
-            (["kr 1,204.50", "kr 7.00"], 'type: "decimal(18,2)", grouping: ",", strip: [kr]'),
+            (
+                ["kr 1,204.50", "kr 7.00"],
+                'type: "decimal(18,2)", grouping: ",", strip: [kr]',
+            ),
             (["12%", "7.5%"], 'type: "decimal(18,3)", percent: true'),
             ([57.2041, 1.5], "type: float"),
-            (["2031-04-01", "n/a", "2031-05-02", "2031-05-03"], 'type: date, blank: "n/a"'),
+            (
+                ["2031-04-01", "n/a", "2031-05-02", "2031-05-03"],
+                'type: date, blank: "n/a"',
+            ),
             (["2031-04-01T10:22:07Z", "2031-04-01T10:22:07+02:00"], "type: timestamp"),
             (["2031-04-01T10:22:07", "2031-04-02T10:22:07"], "type: datetime"),
             (["01/04/2031", "28/04/2031"], 'type: date, format: "%d/%m/%Y"'),
@@ -378,13 +465,18 @@ class Drafts(FolderCase):
             ([1932964927000, "2031-04-03T06:42:07Z"], ""),
             (["Mar 01 2031", "Apr 12 2031"], 'type: date, format: "%b %d %Y"'),
             (["2031-03-01T00:00:00Z"] * 6, 'type: date, format: "%Y-%m-%dT00:00:00Z"'),
-            (["2031-04-03T06:42:07.123456789Z"] * 6, 'type: timestamp, round: "half-even"'),
+            (
+                ["2031-04-03T06:42:07.123456789Z"] * 6,
+                'type: timestamp, round: "half-even"',
+            ),
         ]
         for values, reading in cases:
             with self.subTest(values=values):
                 found = self.fields([{"v": value, "w": 1} for value in values])
                 line = next(
-                    line.strip() for line in found.splitlines() if line.strip().startswith("v:")
+                    line.strip()
+                    for line in found.splitlines()
+                    if line.strip().startswith("v:")
                 )
                 options = (
                     line.partition('"$.v"')[2]
@@ -396,12 +488,15 @@ class Drafts(FolderCase):
 
     def test_an_amount_in_json_numbers_stays_exact(self) -> None:
         self.assertIn(
-            'fare: {at: "$.fare", type: "decimal(18,2)"', self.fields([{"fare": 12.5}, {"fare": 7}])
+            'fare: {at: "$.fare", type: "decimal(18,2)"',
+            self.fields([{"fare": 12.5}, {"fare": 7}]),
         )
 
     def test_words_of_a_fixed_set_are_an_enum(self) -> None:
         states = ["boarding", "Departed", "departed ", "DEPARTED", "delayed"] * 4
-        text = self.draft([{"state": state, "name": f"x{state[0]}"} for state in states])
+        text = self.draft(
+            [{"state": state, "name": f"x{state[0]}"} for state in states]
+        )
         self.assertIn(
             "  state:\n    values:\n      boarding: {}\n      Departed: {}\n      delayed: {}\n",
             text,
@@ -430,7 +525,9 @@ class Drafts(FolderCase):
         self.assertIn("key: [made, port_code]", text)
         self.assertIn('- "$.page"  # e.g. 1', text)
 
-    def test_answers_of_several_calls_have_tables_of_their_own_named_by_the_calls(self) -> None:
+    def test_answers_of_several_calls_have_tables_of_their_own_named_by_the_calls(
+        self,
+    ) -> None:
         answers = [
             (
                 "ports",
@@ -447,9 +544,16 @@ class Drafts(FolderCase):
             (
                 "berths",
                 {"port": "OTV"},
-                {"data": [{"no": 1, "lit": "yes"}, {"no": 2, "lit": "no"}], "on": "2031-03-28"},
+                {
+                    "data": [{"no": 1, "lit": "yes"}, {"no": 2, "lit": "no"}],
+                    "on": "2031-03-28",
+                },
             ),
-            ("berths", {"port": "SKR"}, {"data": [{"no": 1, "lit": "yes"}], "on": "2031-03-28"}),
+            (
+                "berths",
+                {"port": "SKR"},
+                {"data": [{"no": 1, "lit": "yes"}], "on": "2031-03-28"},
+            ),
         ]
         for number, (call, variables, body) in enumerate(answers):
             self.file(f"kept/pages/{number}.json", json.dumps(body))
@@ -468,15 +572,21 @@ class Drafts(FolderCase):
             {name: table.kind for name, table in rules.tables.items()},
             {name: name for name, *_ in answers},
         )
-        self.assertIn("ports_", rules.tables["ships"].types, "a field can't be named like a table")
         self.assertIn(
-            "port", rules.tables["berths"].types, "the variable that tells the ports apart"
+            "ports_", rules.tables["ships"].types, "a field can't be named like a table"
+        )
+        self.assertIn(
+            "port",
+            rules.tables["berths"].types,
+            "the variable that tells the ports apart",
         )
         text = (self.folder / "x.rules.yaml").read_text()
         self.assertEqual(
             (text.count("#   on:"), [path.text for path in rules.ignore]), (1, ["$.on"])
         )
-        done = self.mukret("extract", "x.rules.yaml", "kept", "--to", "tables", "--strict")
+        done = self.mukret(
+            "extract", "x.rules.yaml", "kept", "--to", "tables", "--strict"
+        )
         self.assertEqual(done.returncode, 0, done.stderr)
 
     def test_hostile_names_and_values(self) -> None:
@@ -497,29 +607,46 @@ class Drafts(FolderCase):
             "t",
         ]
         record = {name: f"{name}: # \u0007" for name in names}
-        text = self.draft({"t": [record, record], "key": [{"t": 1}], "null": [{"true": False}]})
+        text = self.draft(
+            {"t": [record, record], "key": [{"t": 1}], "null": [{"true": False}]}
+        )
         self.assertNotIn("\u2028", text)
 
     def test_only_a_part_is_drafted(self) -> None:
         sailings = [
-            {"id": n, "vessel": "Petrel", "decks": [{"deck": "car", "cars": n}]} for n in range(30)
+            {"id": n, "vessel": "Petrel", "decks": [{"deck": "car", "cars": n}]}
+            for n in range(30)
         ]
         place = self.file(
             "a.json",
-            json.dumps({"meta": {"took": 3}, "ports": [{"code": "OTV", "sailings": sailings}]}),
+            json.dumps(
+                {"meta": {"took": 3}, "ports": [{"code": "OTV", "sailings": sailings}]}
+            ),
         )
         path = parse_path("$.ports[*].sailings[*]")
-        below = parse_rules(rules_text(draft_rules(find_sources([place]), "t", path=path)))
+        below = parse_rules(
+            rules_text(draft_rules(find_sources([place]), "t", path=path))
+        )
         self.assertEqual(
             {name: list(table.types) for name, table in below.tables.items()},
-            {"sailings": ["sailing_id", "vessel"], "decks": ["sailing_id", "deck", "cars"]},
-        )
-        self.assertEqual((below.tables["sailings"].rows.paths, below.ignore), ((path,), ()))
-        some = parse_rules(
-            rules_text(draft_rules(find_sources([place]), "t", fields=["vessel", "cars"]))
+            {
+                "sailings": ["sailing_id", "vessel"],
+                "decks": ["sailing_id", "deck", "cars"],
+            },
         )
         self.assertEqual(
-            {name: [own.name for own in table.fields] for name, table in some.tables.items()},
+            (below.tables["sailings"].rows.paths, below.ignore), ((path,), ())
+        )
+        some = parse_rules(
+            rules_text(
+                draft_rules(find_sources([place]), "t", fields=["vessel", "cars"])
+            )
+        )
+        self.assertEqual(
+            {
+                name: [own.name for own in table.fields]
+                for name, table in some.tables.items()
+            },
             {"ports": ["position"], "sailings": ["vessel"], "decks": ["cars"]},
         )
         for asked in ({"fields": ["vesel"]}, {"path": parse_path("$.port")}):
@@ -544,7 +671,11 @@ class Drafts(FolderCase):
         )
         mine, wanted = types_by_path(ours), types_by_path(theirs)
         both = sorted(mine.keys() & wanted.keys())
-        wrong = [(path, mine[path], wanted[path]) for path in both if mine[path] != wanted[path]]
+        wrong = [
+            (path, mine[path], wanted[path])
+            for path in both
+            if mine[path] != wanted[path]
+        ]
         self.assertGreater(len(both), 24)
         self.assertLessEqual(len(wrong), len(both) / 10, wrong)
 
@@ -558,10 +689,16 @@ def types_by_path(rules: Rules) -> dict[str, str]:
     for table in rules.parents_first():
         path = table.rows.named_paths[0].text.replace(".*", "[*]")
         bases[table.name] = (
-            bases[table.within] + path.removeprefix("$") + ("[*]" if table.rows.spread else "")
+            bases[table.within]
+            + path.removeprefix("$")
+            + ("[*]" if table.rows.spread else "")
         )
         for own in table.fields:
-            if isinstance(own.source, At) and not table.rows.zip and own.source.take == "only":
+            if (
+                isinstance(own.source, At)
+                and not table.rows.zip
+                and own.source.take == "only"
+            ):
                 kind = type(own.type).__name__.removesuffix("Type")
                 family = {
                     "Decimal": "Number",
@@ -569,9 +706,9 @@ def types_by_path(rules: Rules) -> dict[str, str]:
                     "Datetime": "Moment",
                     "Timestamp": "Moment",
                 }
-                found[bases[table.name] + own.source.paths[0].text.removeprefix("$")] = family.get(
-                    kind, kind
-                )
+                found[
+                    bases[table.name] + own.source.paths[0].text.removeprefix("$")
+                ] = family.get(kind, kind)
     return found
 
 
@@ -580,7 +717,9 @@ def is_said(reason: Reason, text: str) -> bool:
     if reason.code == PARENT_REJECTED:
         return True
     return (
-        re.search(rf"^ +{reason.field or reason.table}:.*# .*rejects ", text, re.MULTILINE)
+        re.search(
+            rf"^ +{reason.field or reason.table}:.*# .*rejects ", text, re.MULTILINE
+        )
         is not None
     )
 
@@ -640,7 +779,9 @@ def _value(draw: random.Random, depth: int) -> Any:
         return draw.choice(VALUES)
     if kind < 0.7:
         make: Callable[[], Any] = (
-            _record(draw, depth - 1) if draw.random() < 0.7 else lambda: _value(draw, depth - 1)
+            _record(draw, depth - 1)
+            if draw.random() < 0.7
+            else lambda: _value(draw, depth - 1)
         )
         return [make() for _ in range(draw.randrange(5))]
     return _record(draw, depth - 1)()
@@ -657,9 +798,13 @@ def _record(draw: random.Random, depth: int) -> Callable[[], Any]:
                 continue
             if seed < 0.6:
                 pool = POOLS[int(seed * 13) % len(POOLS)]
-                record[name] = draw.choice(pool) if draw.random() < 0.95 else _value(draw, 0)
+                record[name] = (
+                    draw.choice(pool) if draw.random() < 0.95 else _value(draw, 0)
+                )
             else:
-                record[name] = _value(random.Random(seed) if draw.random() < 0.8 else draw, depth)
+                record[name] = _value(
+                    random.Random(seed) if draw.random() < 0.8 else draw, depth
+                )
         return record
 
     return make
@@ -672,7 +817,10 @@ class Adding(FolderCase):
         remaining = iter(added.text.split("\n"))
         for line in rules.split("\n"):  # all of it is there, in its order
             self.assertTrue(
-                any(line == other or line.strip() in ("", other.strip()) for other in remaining),
+                any(
+                    line == other or line.strip() in ("", other.strip())
+                    for other in remaining
+                ),
                 (line, added.text),
             )
         return added
@@ -680,7 +828,9 @@ class Adding(FolderCase):
     def unread(self, rules: str) -> list[str]:
         return [
             one.path
-            for one in drift(parse_rules(rules), find_sources([self.folder / "a.jsonl"])).unread
+            for one in drift(
+                parse_rules(rules), find_sources([self.folder / "a.jsonl"])
+            ).unread
         ]
 
     def test_what_is_new_is_put_where_it_belongs_and_all_else_stays(self) -> None:
@@ -693,7 +843,9 @@ class Adding(FolderCase):
             "name": "Otterwick",
             "berths": [{"no": 1, "lit": "yes"}, {"no": 2, "lit": "no"}],
         }
-        added = self.added(rules, {"took": 3, "ports": [port], "ferries": [{"id": 1}, {"id": 2}]})
+        added = self.added(
+            rules, {"took": 3, "ports": [port], "ferries": [{"id": 1}, {"id": 2}]}
+        )
         self.assertEqual(
             (added.fields, added.tables, added.ignored),
             (["quays.name"], ["berths", "ferries"], ["$.took"]),
@@ -723,11 +875,17 @@ class Adding(FolderCase):
         tables = 'tables:\n  ports:\n    rows: "$.ports[*]"\n    fields:\n      code: $.code\n'
         block = f"mukret: 1\nresponse:\n  fields:\n    made: $.made   # when\n{tables}"
         documents = [
-            {"made": "x", "network": "Merrow", "season": {"year": 2031}, "ports": [{"code": "OTV"}]}
+            {
+                "made": "x",
+                "network": "Merrow",
+                "season": {"year": 2031},
+                "ports": [{"code": "OTV"}],
+            }
         ]
         added = self.added(block, *documents)
         self.assertEqual(
-            (added.fields, added.ignored), (["response.network", "response.season_year"], [])
+            (added.fields, added.ignored),
+            (["response.network", "response.season_year"], []),
         )
         self.assertIn(
             '    made: $.made   # when\n    network: {at: "$.network", note: "e.g. Merrow"}\n',
@@ -737,7 +895,8 @@ class Adding(FolderCase):
         without = f"mukret: 1\nresponse: {{ignore: [$.made]}}\n{tables}"
         place = find_sources([self.folder / "a.jsonl"])
         self.assertEqual(
-            added_to(parse_rules(without), without, place).ignored, ["$.network", "$.season"]
+            added_to(parse_rules(without), without, place).ignored,
+            ["$.network", "$.season"],
         )
 
     def test_what_rejects_rows_is_proposed_to_be_made_wider_and_once(self) -> None:
@@ -751,7 +910,9 @@ class Adding(FolderCase):
         ]
         added = self.added(rules, documents)
         self.assertEqual(
-            [one.field for one in added.proposals], ["state", "depth", "name"], added.text
+            [one.field for one in added.proposals],
+            ["state", "depth", "name"],
+            added.text,
         )
         indent = "\n      # draft: "
         for words in (
@@ -764,14 +925,20 @@ class Adding(FolderCase):
         again = added_to(
             parse_rules(added.text), added.text, find_sources([self.folder / "a.jsonl"])
         )
-        self.assertEqual((again.text, again.anything, again.rejected), (added.text, False, 9))
+        self.assertEqual(
+            (again.text, again.anything, again.rejected), (added.text, False, 9)
+        )
 
     def test_to_the_rules_of_the_sample(self) -> None:
         text = (SAMPLE / "merrow.rules.yaml").read_text()
-        (self.folder / "fare_classes.csv").write_bytes((SAMPLE / "fare_classes.csv").read_bytes())
+        (self.folder / "fare_classes.csv").write_bytes(
+            (SAMPLE / "fare_classes.csv").read_bytes()
+        )
         rules = parse_rules(text, str(self.folder / "merrow.rules.yaml"))
         added = added_to(rules, text, find_sources([SAMPLE / "feed"]))
-        self.assertEqual((added.fields, added.tables, added.ignored), ([], ["contacts"], []))
+        self.assertEqual(
+            (added.fields, added.tables, added.ignored), ([], ["contacts"], [])
+        )
 
     def test_to_random_rules(self) -> None:
         for number in range(40):
@@ -780,7 +947,9 @@ class Adding(FolderCase):
             first, others = make(), [make() for _ in range(3)]
             with self.subTest(number=number):
                 self.file("first.json", json.dumps(first))
-                rules = rules_text(draft_rules(find_sources([self.folder / "first.json"]), "First"))
+                rules = rules_text(
+                    draft_rules(find_sources([self.folder / "first.json"]), "First")
+                )
                 added = self.added(rules, first, *others)
                 parse_rules(added.text)
 
@@ -790,7 +959,10 @@ class Adding(FolderCase):
             "r.yaml",
             'mukret: 1\ntables:\n  ports:\n    rows: "$.ports[*]"\n    fields: {code: $.code}\n',
         )
-        self.file("flow.yaml", 'mukret: 1\ntables: {t: {rows: "$.t[*]", fields: {code: $.code}}}\n')
+        self.file(
+            "flow.yaml",
+            'mukret: 1\ntables: {t: {rows: "$.t[*]", fields: {code: $.code}}}\n',
+        )
         done = self.mukret("draft", "a.json", "--add", "r.yaml")
         self.assertEqual(
             done.stderr.splitlines(),
@@ -800,12 +972,15 @@ class Adding(FolderCase):
             (self.folder / "r.yaml").read_text().splitlines()[-1],
             '    fields: {code: $.code, name: {at: "$.name", note: "e.g. x"}}',
         )
-        self.assertIn("nothing is new", self.mukret("draft", "a.json", "--add", "r.yaml").stderr)
+        self.assertIn(
+            "nothing is new", self.mukret("draft", "a.json", "--add", "r.yaml").stderr
+        )
         done = self.mukret("draft", "a.json", "--add", "flow.yaml")
         self.assertEqual(done.returncode, 2)
         self.assertIn("tables stands in one line, in braces", done.stderr)
         self.assertEqual(
-            self.mukret("draft", "a.json", "--add", "r.yaml", "--out", "x").returncode, 2
+            self.mukret("draft", "a.json", "--add", "r.yaml", "--out", "x").returncode,
+            2,
         )
 
 
@@ -853,7 +1028,9 @@ class OnTheCommandLine(FolderCase):
         )
 
     def test_standard_input_and_documents_that_are_broken(self) -> None:
-        done = self.mukret("draft", "-", stdin='{"ports": [{"code": "OTV"}]}\n{"ports": [{"cod\n')
+        done = self.mukret(
+            "draft", "-", stdin='{"ports": [{"code": "OTV"}]}\n{"ports": [{"cod\n'
+        )
         self.assertEqual(done.returncode, 1)
         self.assertIn('rows: "$.ports[*]"', done.stdout)
         self.assertIn("1 document could not be read", done.stderr)

@@ -19,14 +19,21 @@ class Scores(FolderCase):
                 folder = self.folder / case.name
                 folder.mkdir()
                 found = score(case, folder)
-                self.assertEqual((found.nulled, found.rows_of_nulls), (0, 0), found.wrong)
+                self.assertEqual(
+                    (found.nulled, found.rows_of_nulls), (0, 0), found.wrong
+                )
                 together.add(found)
-        shares = [share(counts) for counts in (together.tables, together.fields, together.types)]
+        shares = [
+            share(counts)
+            for counts in (together.tables, together.fields, together.types)
+        ]
         print(f"\n{len(CASES)} drafts beside rules by hand:", end=" ")
         print(
             ", ".join(
                 f"{part:.1%} of the {name}"
-                for part, name in zip(shares, ("tables", "fields", "types"), strict=True)
+                for part, name in zip(
+                    shares, ("tables", "fields", "types"), strict=True
+                )
             )
         )
         self.assertGreaterEqual(len(CASES), 40)

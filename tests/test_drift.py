@@ -29,7 +29,14 @@ RULES = """
           owner: {at: $.ownr}
     """
 PORTS = [
-    {"code": "OTV", "state": "open", "way": "in", "depth": "7.5", "lit": "yes", "owner": {"id": 1}},
+    {
+        "code": "OTV",
+        "state": "open",
+        "way": "in",
+        "depth": "7.5",
+        "lit": "yes",
+        "owner": {"id": 1},
+    },
     {
         "code": "SKR",
         "state": "sunk",
@@ -63,7 +70,9 @@ PORTS = [
 class Drifting(FolderCase):
     def drift(self, rules: str, *documents: Any) -> Drift:
         lines = "\n".join(json.dumps(document) for document in documents)
-        return drift(parse_rules(rules_text(rules)), find_sources([self.file("a.jsonl", lines)]))
+        return drift(
+            parse_rules(rules_text(rules)), find_sources([self.file("a.jsonl", lines)])
+        )
 
     def test_all_that_the_rules_do_not_expect_is_named_and_counted(self) -> None:
         found = self.drift(RULES, {"ports": PORTS, "page": 1})
@@ -84,7 +93,10 @@ class Drifting(FolderCase):
             [("state", "state", "sunk", 2), ("way", "way", "up", 2)],
         )
         self.assertEqual(
-            {(reason.field, reason.code, reason.count, rows) for reason, rows in found.unfit},
+            {
+                (reason.field, reason.code, reason.count, rows)
+                for reason, rows in found.unfit
+            },
             {("code", "required", 1, 4), ("lit", "not-a-boolean", 1, 4)},
         )
         self.assertEqual(
@@ -95,16 +107,23 @@ class Drifting(FolderCase):
 
     def test_every_document_is_looked_at(self) -> None:
         """Not a sample, as `extract` does: what is rare is found as well."""
-        documents = [{"ports": [{"code": str(number), "state": "open"}]} for number in range(3000)]
+        documents = [
+            {"ports": [{"code": str(number), "state": "open"}]}
+            for number in range(3000)
+        ]
         documents[2999]["ports"][0]["rare"] = "x"
         found = self.drift(RULES, *documents)
-        self.assertEqual([(one.path, one.count) for one in found.unread], [("$.ports[*].rare", 1)])
+        self.assertEqual(
+            [(one.path, one.count) for one in found.unread], [("$.ports[*].rare", 1)]
+        )
 
     def test_where_all_is_expected_nothing_is_said(self) -> None:
         rules = RULES.replace("          owner: {at: $.ownr}\n", "")
         found = self.drift(rules, {"ports": PORTS[:1]}, {"ports": []})
         self.assertEqual([one.path for one in found.unread], ["$.ports[*].owner"])
-        rules = rules.replace("tables:", 'response: {ignore: "$.ports[*].owner"}\n    tables:')
+        rules = rules.replace(
+            "tables:", 'response: {ignore: "$.ports[*].owner"}\n    tables:'
+        )
         found = self.drift(rules, {"ports": PORTS[:1]})
         self.assertFalse(found.found)
         self.assertEqual(found.as_json()["unread"], [])
@@ -149,7 +168,8 @@ class IgnoringMore(FolderCase):
                     changed = with_ignored(text, ["$.m", "$['a b']"])
                     rules = parse_rules(changed)
                     self.assertEqual(
-                        [path.text for path in rules.ignore][known:], ["$.m", "$['a b']"]
+                        [path.text for path in rules.ignore][known:],
+                        ["$.m", "$['a b']"],
                     )
                     self.assertEqual(len(rules.ignore), known + 2)
                     self.assertEqual(len(rules.response_fields), text.count("x: $.x"))
@@ -165,17 +185,34 @@ class WhatIsRead(FolderCase):
             self.file(f"in/{number}.json", json.dumps(document))
         for name, document in files.items():
             self.file(f"in/{name}.json", json.dumps(document))
-        found = drift(parse_rules(rules_text(rules)), find_sources([self.folder / "in"]))
+        found = drift(
+            parse_rules(rules_text(rules)), find_sources([self.folder / "in"])
+        )
         return {one.path: one.count for one in found.unread}
 
-    def test_what_holds_nothing_is_nothing_to_be_read_until_it_holds_something(self) -> None:
+    def test_what_holds_nothing_is_nothing_to_be_read_until_it_holds_something(
+        self,
+    ) -> None:
         rules = 'tables: {t: {rows: "$[*]", fields: {a: $.a}}}'
         empty: list[Any] = [
-            {"a": 1, "b": None, "c": [], "d": {}, "e": "", "f": 0, "g": False, "h": [[]]}
+            {
+                "a": 1,
+                "b": None,
+                "c": [],
+                "d": {},
+                "e": "",
+                "f": 0,
+                "g": False,
+                "h": [[]],
+            }
         ]
-        self.assertEqual(self.unread(rules, empty), {"$[*].f": 1, "$[*].g": 1, "$[*].h": 1})
         self.assertEqual(
-            self.unread(rules, [{"a": 1, "b": 2, "c": [3], "d": {"x": 1}, "e": "late"}]),
+            self.unread(rules, empty), {"$[*].f": 1, "$[*].g": 1, "$[*].h": 1}
+        )
+        self.assertEqual(
+            self.unread(
+                rules, [{"a": 1, "b": 2, "c": [3], "d": {"x": 1}, "e": "late"}]
+            ),
             {"$[*].b": 1, "$[*].c": 1, "$[*].d": 1, "$[*].e": 1},
         )
 
@@ -189,7 +226,9 @@ class WhatIsRead(FolderCase):
               calls: {kind: calls, rows: "$.rows[*]", fields: {no: $.no}}
             """
         row = {"rows": [{"code": "OTV", "no": 1}]}
-        self.assertEqual(self.unread(rules, p=row, c=row), {"$.rows[*].code": 1, "$.rows[*].no": 1})
+        self.assertEqual(
+            self.unread(rules, p=row, c=row), {"$.rows[*].code": 1, "$.rows[*].no": 1}
+        )
 
     def test_what_is_counted_and_what_conditions_look_at_is_read_but_not_what_stands_below(
         self,
@@ -231,7 +270,10 @@ class WhatIsRead(FolderCase):
             '"2990", ', '"2990", "late": 7, "code": "2990", '
         )
         self.file("whole.json", text)
-        self.file("lines.jsonl", text.partition("[")[2].rpartition("]")[0].replace("}, {", "}\n{"))
+        self.file(
+            "lines.jsonl",
+            text.partition("[")[2].rpartition("]")[0].replace("}, {", "}\n{"),
+        )
         rules = 'tables: {t: {rows: "ROWS", fields: {code: $.code}}}'
         for rows, name, below in (
             ("$.ports[*]", "whole.json", "$.ports[*]."),
@@ -240,7 +282,9 @@ class WhatIsRead(FolderCase):
             with self.subTest(name):
                 source = find_sources([self.folder / name])
                 run = looking_at_all(
-                    parse_rules(rules_text(rules.replace("ROWS", rows))), source, batch_bytes=4000
+                    parse_rules(rules_text(rules.replace("ROWS", rows))),
+                    source,
+                    batch_bytes=4000,
                 )
                 for _ in run.batches():
                     pass
@@ -252,7 +296,8 @@ class WhatIsRead(FolderCase):
                 self.assertEqual(dict(run.sample.unread), expected)
                 [twice] = run.sample.twice
                 self.assertEqual(
-                    twice.path, "$['ports'][2990]['code']" if name == "whole.json" else "$['code']"
+                    twice.path,
+                    "$['ports'][2990]['code']" if name == "whole.json" else "$['code']",
                 )
 
 
@@ -275,8 +320,12 @@ class OnTheCommandLine(FolderCase):
             "1 document: 2 paths read by no rule, 1 rule without effect, 2 new words, 2 kinds of misfits",
         ):
             self.assertIn(line, done.stdout.splitlines())
-        self.assertIn("  mukret check ferry.rules.yaml a.json --ignore-now", done.stderr)
-        report = json.loads(self.mukret("check", "ferry.rules.yaml", "a.json", "--json").stdout)
+        self.assertIn(
+            "  mukret check ferry.rules.yaml a.json --ignore-now", done.stderr
+        )
+        report = json.loads(
+            self.mukret("check", "ferry.rules.yaml", "a.json", "--json").stdout
+        )
         self.assertEqual(
             [one["path"] for one in report["responses"]["unread"]],
             ["$.ports[*].owner", "$.ports[*].piers"],
@@ -290,12 +339,21 @@ class OnTheCommandLine(FolderCase):
         added = [line for line in after.splitlines() if line not in before.splitlines()]
         self.assertEqual(
             added,
-            ["response:", "  ignore:", '    - "$.ports[*].owner"', '    - "$.ports[*].piers"', ""],
+            [
+                "response:",
+                "  ignore:",
+                '    - "$.ports[*].owner"',
+                '    - "$.ports[*].piers"',
+                "",
+            ],
         )
         self.assertNotIn(
             "Read by no rule", self.mukret("check", "ferry.rules.yaml", "a.json").stdout
         )
         self.assertEqual(
-            sorted(path.name for path in self.folder.iterdir()), ["a.json", "ferry.rules.yaml"]
+            sorted(path.name for path in self.folder.iterdir()),
+            ["a.json", "ferry.rules.yaml"],
         )
-        self.assertEqual(self.mukret("check", "ferry.rules.yaml", "--ignore-now").returncode, 2)
+        self.assertEqual(
+            self.mukret("check", "ferry.rules.yaml", "--ignore-now").returncode, 2
+        )

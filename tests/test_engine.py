@@ -49,7 +49,11 @@ FERRIES = """
 
 
 def sailing(no: Any, fare: Any = 5, notices: int = 1) -> dict[str, Any]:
-    return {"no": no, "fare": fare, "notices": [f"n{number}" for number in range(notices)]}
+    return {
+        "no": no,
+        "fare": fare,
+        "notices": [f"n{number}" for number in range(notices)],
+    }
 
 
 class Fates(FolderCase):
@@ -59,7 +63,12 @@ class Fates(FolderCase):
     def counts(self, result: Any) -> dict[str, tuple[int, ...]]:
         """Seen, written, rejected, filtered by table."""
         return {
-            name: (table.rows_seen, table.rows_written, table.rows_rejected, table.rows_filtered)
+            name: (
+                table.rows_seen,
+                table.rows_written,
+                table.rows_rejected,
+                table.rows_filtered,
+            )
             for name, table in result.tally.tables.items()
         }
 
@@ -78,13 +87,25 @@ class Fates(FolderCase):
             result.tables["notices"].to_pylist(),
             [{"no": 1, "code": "OTV", "notice": "n0", "position": 0}],
         )
-        codes = [(reject.table, reject.path, reject.problems[0].code) for reject in result.rejects]
+        codes = [
+            (reject.table, reject.path, reject.problems[0].code)
+            for reject in result.rejects
+        ]
         self.assertIn(("ports", "$['ports'][1]", "key-missing"), codes)
         self.assertIn(("ports", "$['ports'][3]", "duplicate"), codes)
-        self.assertIn(("sailings", "$['ports'][2]['sailings'][1]", "not-a-number"), codes)
-        self.assertIn(("sailings", "$['ports'][3]['sailings'][0]", "parent-rejected"), codes)
         self.assertIn(
-            ("notices", "$['ports'][0]['sailings'][1]['notices'][0]", "parent-rejected"), codes
+            ("sailings", "$['ports'][2]['sailings'][1]", "not-a-number"), codes
+        )
+        self.assertIn(
+            ("sailings", "$['ports'][3]['sailings'][0]", "parent-rejected"), codes
+        )
+        self.assertIn(
+            (
+                "notices",
+                "$['ports'][0]['sailings'][1]['notices'][0]",
+                "parent-rejected",
+            ),
+            codes,
         )
 
     def test_rejects_stand_in_the_order_of_documents_tables_and_rows(self) -> None:
@@ -95,10 +116,14 @@ class Fates(FolderCase):
             }
         )
         result = self.extract(FERRIES, document, document)
-        order = [(reject.file.rpartition("/")[2], reject.table) for reject in result.rejects]
+        order = [
+            (reject.file.rpartition("/")[2], reject.table) for reject in result.rejects
+        ]
         one = ["ports", "ports", "sailings", "notices"]
         self.assertEqual(
-            order, [("0-feed.json", name) for name in one] + [("1-feed.json", name) for name in one]
+            order,
+            [("0-feed.json", name) for name in one]
+            + [("1-feed.json", name) for name in one],
         )
 
     def test_keys_are_remembered_over_the_files_of_a_run(self) -> None:
@@ -128,18 +153,25 @@ class Fates(FolderCase):
 
     def test_a_condition_that_is_unknown_filters_and_is_counted_apart(self) -> None:
         result = self.run_ferries(
-            {"code": "OTV", "sailings": [sailing(1, None), sailing(2, 0), sailing(3, "x")]}
+            {
+                "code": "OTV",
+                "sailings": [sailing(1, None), sailing(2, 0), sailing(3, "x")],
+            }
         )
         tally = result.tally.tables["sailings"]
         self.assertEqual(
-            (tally.rows_filtered, tally.rows_filtered_unknown, tally.values_nulled), (3, 2, 1)
+            (tally.rows_filtered, tally.rows_filtered_unknown, tally.values_nulled),
+            (3, 2, 1),
         )
 
     def test_what_is_worth_a_look_is_said_with_its_place(self) -> None:
         file = self.file(
-            "feed.json", json.dumps({"ports": [{"code": "OTV", "sailings": [sailing(1, None)]}]})
+            "feed.json",
+            json.dumps({"ports": [{"code": "OTV", "sailings": [sailing(1, None)]}]}),
         )
-        run = Run(parse_rules(rules_text(FERRIES), "f.rules.yaml"), find_sources([file]))
+        run = Run(
+            parse_rules(rules_text(FERRIES), "f.rules.yaml"), find_sources([file])
+        )
         self.assertEqual(len(list(run.batches())), 1)
         self.assertEqual(
             [(notice.code, notice.place) for notice in run.notices()],
@@ -150,7 +182,9 @@ class Fates(FolderCase):
             ],
         )
 
-    def test_a_row_with_three_bad_fields_has_three_problems_in_the_order_of_the_file(self) -> None:
+    def test_a_row_with_three_bad_fields_has_three_problems_in_the_order_of_the_file(
+        self,
+    ) -> None:
         rules = """
             tables:
               t:
@@ -188,9 +222,12 @@ class Fates(FolderCase):
             rules, '[{"a": ["x", null, {"y": 1}]}, {"b": ["x", [2]]}]'
         ).rejects
         self.assertEqual(
-            (first.problems[0].path, first.problems[0].value), ("$[0]['a'][2]", {"y": 1})
+            (first.problems[0].path, first.problems[0].value),
+            ("$[0]['a'][2]", {"y": 1}),
         )
-        self.assertEqual((second.problems[0].path, second.problems[0].value), ("$[1]['b'][1]", [2]))
+        self.assertEqual(
+            (second.problems[0].path, second.problems[0].value), ("$[1]['b'][1]", [2])
+        )
 
     def test_a_table_may_be_called_response(self) -> None:
         rules = """
@@ -200,10 +237,16 @@ class Fates(FolderCase):
               t: {within: response, rows: "$.y[*]", inherit: [day, a], fields: {b: $.b}}
               u: {rows: "$.x[*]", inherit: [day], fields: {a: $.a}}
             """
-        result = self.extract(rules, '{"day": "2031-04-01", "x": [{"a": 1, "y": [{"b": 2}]}]}')
+        result = self.extract(
+            rules, '{"day": "2031-04-01", "x": [{"a": 1, "y": [{"b": 2}]}]}'
+        )
         day = date(2031, 4, 1)
-        self.assertEqual(result.tables["response"].to_pylist(), [{"day": day, "a": "1"}])
-        self.assertEqual(result.tables["t"].to_pylist(), [{"day": day, "a": "1", "b": "2"}])
+        self.assertEqual(
+            result.tables["response"].to_pylist(), [{"day": day, "a": "1"}]
+        )
+        self.assertEqual(
+            result.tables["t"].to_pylist(), [{"day": day, "a": "1", "b": "2"}]
+        )
         self.assertEqual(result.tables["u"].to_pylist(), [{"day": day, "a": "1"}])
         self.assertEqual(result.unmatched, [])
 
@@ -218,7 +261,9 @@ class Fates(FolderCase):
                   all: {at: "$.a[*]", take: all}
                   count: {at: "$.a[*]", take: count}
             """
-        result = self.extract(rules, '[{"a": [null, 1, 2]}, {"a": [null, 3]}, {"a": []}, {}]')
+        result = self.extract(
+            rules, '[{"a": [null, 1, 2]}, {"a": [null, 3]}, {"a": []}, {}]'
+        )
         self.assertEqual(
             result.tables["t"].to_pylist(),
             [
@@ -232,7 +277,9 @@ class Fates(FolderCase):
 
     def test_defaults_fill_what_is_missing_and_not_what_was_bad(self) -> None:
         rules = 'tables: {t: {rows: "$[*]", fields: {a: {at: $.a, type: integer, default: 5, bad: null}}}}'
-        result = self.extract(rules, '[{"a": 1}, {}, {"a": null}, {"a": " "}, {"a": "x"}]')
+        result = self.extract(
+            rules, '[{"a": 1}, {}, {"a": null}, {"a": " "}, {"a": "x"}]'
+        )
         self.assertEqual(result.tables["t"]["a"].to_pylist(), [1, 5, 5, 5, None])
 
     def test_an_expression_over_a_bad_field_adds_no_problem_of_its_own(self) -> None:
@@ -272,10 +319,15 @@ class Fates(FolderCase):
         )
         self.assertEqual(result.tables["same"]["name"].to_pylist(), ["adult", "child"])
 
-    def test_a_list_that_came_as_something_else_never_turns_into_rows_of_nulls(self) -> None:
+    def test_a_list_that_came_as_something_else_never_turns_into_rows_of_nulls(
+        self,
+    ) -> None:
         rules = 'tables: {t: {rows: "$.berths[*]", fields: {no: $.no, depth: $.depth}}}'
         result = self.extract(
-            rules, '{"berths": {"no": 1, "depth": 2}}', '{"berths": 7}', '{"berths": [[]]}'
+            rules,
+            '{"berths": {"no": 1, "depth": 2}}',
+            '{"berths": 7}',
+            '{"berths": [[]]}',
         )
         found = [
             (reject.path, reject.problems[0].code, reject.problems[0].value)
@@ -294,7 +346,9 @@ class Fates(FolderCase):
     def test_a_table_of_which_no_field_is_kept_is_counted_and_not_written(self) -> None:
         rules = 'tables: {t: {rows: "$[*]", fields: {a: {at: $.a, keep: false}}}}'
         result = self.extract(rules, "[{}, {}]")
-        self.assertEqual((result.tables, result.tally.tables["t"].rows_written), ({}, 2))
+        self.assertEqual(
+            (result.tables, result.tally.tables["t"].rows_written), ({}, 2)
+        )
 
     def test_stop_ends_the_run_and_says_where(self) -> None:
         rules = 'tables: {t: {rows: "$[*]", bad: stop, fields: {a: {at: $.a, type: integer}}}}'
@@ -304,7 +358,9 @@ class Fates(FolderCase):
 
     def test_a_bad_document_does_not_keep_the_others_from_being_read(self) -> None:
         rules = 'tables: {t: {rows: "$[*]", fields: {a: $.a}}}'
-        result = self.extract(rules, '[{"a": 1}]', "<html>no such page</html>", '[{"a": 2}]')
+        result = self.extract(
+            rules, '[{"a": 1}]', "<html>no such page</html>", '[{"a": 2}]'
+        )
         self.assertEqual(result.tables["t"]["a"].to_pylist(), ["1", "2"])
         [reject] = result.rejects
         self.assertEqual((reject.table, reject.path, reject.document), (None, None, 1))
@@ -337,7 +393,10 @@ class Memory(FolderCase):
             gc.collect()
             gc.disable()
             try:
-                with mock.patch.object(TableRows, "__init__", noted), suppress(MukretError):
+                with (
+                    mock.patch.object(TableRows, "__init__", noted),
+                    suppress(MukretError),
+                ):
                     for _ in run.batches():
                         pass
                 self.assertEqual(
@@ -352,7 +411,9 @@ class Memory(FolderCase):
 
 class Noticing(FolderCase):
     def run_of(self, rules: str, *documents: str, **options: Any) -> Run:
-        files = [self.file(f"{number}.json", text) for number, text in enumerate(documents)]
+        files = [
+            self.file(f"{number}.json", text) for number, text in enumerate(documents)
+        ]
         run = Run(parse_rules(rules_text(rules)), find_sources(files), **options)
         for _ in run.batches():
             pass
@@ -382,13 +443,19 @@ class Noticing(FolderCase):
         )
 
     def test_a_rule_is_matched_by_any_document_in_any_batch(self) -> None:
-        documents = [json.dumps({"a": [{}] * 5}) for _ in range(4)] + ['{"a": [{"x": null}]}']
+        documents = [json.dumps({"a": [{}] * 5}) for _ in range(4)] + [
+            '{"a": [{"x": null}]}'
+        ]
         run = self.run_of(
-            'tables: {t: {rows: "$.a[*]", fields: {x: $.x}}}', *documents, batch_bytes=10
+            'tables: {t: {rows: "$.a[*]", fields: {x: $.x}}}',
+            *documents,
+            batch_bytes=10,
         )
         self.assertEqual(run.unmatched(), [])
 
-    def test_sampled_documents_show_what_no_rule_reads_and_which_members_came_twice(self) -> None:
+    def test_sampled_documents_show_what_no_rule_reads_and_which_members_came_twice(
+        self,
+    ) -> None:
         run = self.run_of(
             """
             response: {fields: {at: $.meta.at}}
@@ -400,9 +467,12 @@ class Noticing(FolderCase):
         record = run.sample.as_json()
         self.assertEqual(record["documents"], 1)
         self.assertEqual(
-            record["unread"], {"$.meta.id": 1, "$.ports[*].note": 2, "$.ports[*].m[*]": 1}
+            record["unread"],
+            {"$.meta.id": 1, "$.ports[*].note": 2, "$.ports[*].m[*]": 1},
         )
-        self.assertEqual([found["path"] for found in record["twice"]], ["$['ports'][1]['code']"])
+        self.assertEqual(
+            [found["path"] for found in record["twice"]], ["$['ports'][1]['code']"]
+        )
 
     def test_reasons_are_counted_with_their_first_case(self) -> None:
         run = self.run_of(
@@ -411,14 +481,16 @@ class Noticing(FolderCase):
         )
         [reason] = run.tally.reasons.values()
         self.assertEqual(
-            (reason.table, reason.field, reason.code, reason.count), ("t", "a", "not-a-number", 2)
+            (reason.table, reason.field, reason.code, reason.count),
+            ("t", "a", "not-a-number", 2),
         )
         self.assertEqual(reason.example.value, "x")
 
     def test_long_values_are_shortened_on_record(self) -> None:
         rules = 'tables: {t: {rows: "$[*]", fields: {a: {at: $.a, type: integer}}}}'
         result = self.extract(
-            rules, json.dumps([{"a": "x" * 5000}, {"a": ["y" * 5000]}, {"a": "\x1b[31m"}])
+            rules,
+            json.dumps([{"a": "x" * 5000}, {"a": ["y" * 5000]}, {"a": "\x1b[31m"}]),
         )
         values = [reject.problems[0].value for reject in result.rejects]
         self.assertTrue(all(len(str(value)) <= 200 for value in values))
@@ -435,12 +507,15 @@ class Interface(FolderCase):
         with self.assertRaises(AttributeError):
             mukret.nothing  # noqa: B018
 
-    def test_stream_gives_record_batches_in_bounded_pieces_and_extract_whole_tables(self) -> None:
+    def test_stream_gives_record_batches_in_bounded_pieces_and_extract_whole_tables(
+        self,
+    ) -> None:
         import mukret
 
         rules = mukret.load_rules(
             self.file(
-                "t.rules.yaml", rules_text('tables: {t: {fields: {a: {at: "$.a", type: integer}}}}')
+                "t.rules.yaml",
+                rules_text('tables: {t: {fields: {a: {at: "$.a", type: integer}}}}'),
             )
         )
         file = self.file(
@@ -467,12 +542,17 @@ class Interface(FolderCase):
                   at: {at: $.at, type: timestamp}
             """
         result = self.extract(
-            rules, '[{"no": 9007199254740993, "fare": "0.10", "at": "2031-04-01T10:22:07Z"}, {}]'
+            rules,
+            '[{"no": 9007199254740993, "fare": "0.10", "at": "2031-04-01T10:22:07Z"}, {}]',
         )
         frame = result.frame("t")
         self.assertEqual(
             [str(kind) for kind in frame.dtypes],
-            ["int64[pyarrow]", "decimal128(9, 2)[pyarrow]", "timestamp[us, tz=UTC][pyarrow]"],
+            [
+                "int64[pyarrow]",
+                "decimal128(9, 2)[pyarrow]",
+                "timestamp[us, tz=UTC][pyarrow]",
+            ],
         )
         self.assertEqual(
             (int(frame["no"][0]), frame["fare"][0]), (9007199254740993, Decimal("0.10"))

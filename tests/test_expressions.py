@@ -18,7 +18,13 @@ from hypothesis import strategies as st
 
 from mukret.columns.expressions import evaluate_column
 from mukret.columns.types import value_type
-from mukret.expressions import ExpressionError, compile_expression, evaluate, names_in, tables
+from mukret.expressions import (
+    ExpressionError,
+    compile_expression,
+    evaluate,
+    names_in,
+    tables,
+)
 from mukret.expressions.families import arithmetic_type
 from mukret.types import (
     Bad,
@@ -174,7 +180,12 @@ STATIC_ERRORS: list[tuple[str, int, str, str | None]] = [
     ("seats = '7'", 8, "expression-type", "leave out the quotes around a number"),
     ("day > '2031-01-01'", 6, "expression-type", "write DATE '2031-01-01'"),
     ("day = departs", 6, "expression-type", None),
-    ("state < 'boarding'", 8, "expression-type", "give the values a rank and compare that"),
+    (
+        "state < 'boarding'",
+        8,
+        "expression-type",
+        "give the values a rank and compare that",
+    ),
     ("state = 'bording'", 8, "unknown-enum-value", "did you mean boarding?"),
     ("'adrift' = state", 0, "unknown-enum-value", "known here: boarding, departed"),
     ("seats AND live", 0, "expression-type", "compare it with something"),
@@ -196,7 +207,12 @@ STATIC_ERRORS: list[tuple[str, int, str, str | None]] = [
         "INTERVAL '90' MINUTE; known: DAY, HOUR, MINUTE, SECOND",
     ),
     ("NOW()", 0, "unknown-function", "it is CURRENT_TIMESTAMP here"),
-    ("substr(name, 1)", 0, "unknown-function", "it is SUBSTRING(text, start, length) here"),
+    (
+        "substr(name, 1)",
+        0,
+        "unknown-function",
+        "it is SUBSTRING(text, start, length) here",
+    ),
     ("name::integer", 4, "expression-syntax", "a cast is written CAST(x AS type)"),
     (
         "INTERVAL '1 hour'",
@@ -204,7 +220,12 @@ STATIC_ERRORS: list[tuple[str, int, str, str | None]] = [
         "expression-syntax",
         "the unit stands after the text: INTERVAL '90' MINUTE",
     ),
-    ("departs - departs > '01:00'", 20, "expression-type", "write INTERVAL '90' MINUTE"),
+    (
+        "departs - departs > '01:00'",
+        20,
+        "expression-type",
+        "write INTERVAL '90' MINUTE",
+    ),
     ("SUBSTRNG(name, 1)", 0, "unknown-function", "did you mean SUBSTRING?"),
     (
         "COUNT(seats)",
@@ -271,15 +292,23 @@ class Expressions(unittest.TestCase):
                 self.assertEqual(found, [expression_outcome(text, row) for row in rows])
                 self.assertTrue(all(values[row] is None for row in column.failures))
 
-    def test_what_can_be_known_before_the_run_is_an_error_at_its_character(self) -> None:
+    def test_what_can_be_known_before_the_run_is_an_error_at_its_character(
+        self,
+    ) -> None:
         for text, position, code, hint in STATIC_ERRORS:
             with self.subTest(text), self.assertRaises(ExpressionError) as caught:
                 compile_expression(text, FIELDS, types)
             error = caught.exception
-            self.assertEqual((error.position, error.code, error.hint), (position, code, hint), text)
+            self.assertEqual(
+                (error.position, error.code, error.hint), (position, code, hint), text
+            )
 
-    def test_the_names_that_an_expression_reads_are_known_with_their_places(self) -> None:
-        self.assertEqual(sorted(names_in('a + "b c" * x.rank')), [("a", 0), ("b c", 4), ("x", 12)])
+    def test_the_names_that_an_expression_reads_are_known_with_their_places(
+        self,
+    ) -> None:
+        self.assertEqual(
+            sorted(names_in('a + "b c" * x.rank')), [("a", 0), ("b c", 4), ("x", 12)]
+        )
 
     @settings(max_examples=300, deadline=None)
     @given(
@@ -291,7 +320,10 @@ class Expressions(unittest.TestCase):
         self, sign: str, a: Decimal, b: Decimal
     ) -> None:
         """Against fractions, by the plain evaluator and by columns."""
-        fields: dict[str, ValueType] = {"a": DecimalType(15, 3), "b": DecimalType(15, 5)}
+        fields: dict[str, ValueType] = {
+            "a": DecimalType(15, 3),
+            "b": DecimalType(15, 5),
+        }
         expression = compile_expression(f"a {sign} b", fields, types)
         columns = {
             name: pa.array([value], value_type(fields[name]))
@@ -313,7 +345,9 @@ class Expressions(unittest.TestCase):
         self.assertEqual(evaluate(expression, {"a": a, "b": b}), expected)
         self.assertEqual(column.array.to_pylist(), [expected])
 
-    def test_the_parsers_tables_belong_to_the_grammar_and_without_them_it_is_the_same(self) -> None:
+    def test_the_parsers_tables_belong_to_the_grammar_and_without_them_it_is_the_same(
+        self,
+    ) -> None:
         home = Path(__file__).parent.parent / "src/mukret/expressions"
         grammar, shipped = (
             (home / tables.GRAMMAR).read_text(),
@@ -323,7 +357,9 @@ class Expressions(unittest.TestCase):
             f"lark {lark.__version__},"
         ):  # of another version the tables are not used
             self.assertEqual(
-                shipped["of"], tables.version_of(grammar), "run scripts/make_parser_tables.py"
+                shipped["of"],
+                tables.version_of(grammar),
+                "run scripts/make_parser_tables.py",
             )
             with mock.patch.object(tables, "made_anew", side_effect=AssertionError):
                 tables.parser()
@@ -334,15 +370,24 @@ class Expressions(unittest.TestCase):
 
     def test_long_lists_are_evaluated_and_endless_nesting_is_refused(self) -> None:
         listed = ", ".join(map(str, range(3000)))
-        self.assertEqual(expression_outcome(f"seats IN ({listed})", ROW), ("value", True))
         self.assertEqual(
-            expression_outcome(f"seats NOT IN ({listed})", {**ROW, "seats": 5000}), ("value", True)
+            expression_outcome(f"seats IN ({listed})", ROW), ("value", True)
+        )
+        self.assertEqual(
+            expression_outcome(f"seats NOT IN ({listed})", {**ROW, "seats": 5000}),
+            ("value", True),
         )
         for text in ("(" * 5000 + "1" + ")" * 5000, " + ".join(["1"] * 5000)):
             with self.assertRaises(ExpressionError) as caught:
                 compile_expression(text, FIELDS, types)
             self.assertEqual(caught.exception.message, "nested too deeply")
 
-    def test_a_fields_type_converts_with_its_reading_options_and_a_cast_without(self) -> None:
-        self.assertEqual(Reading(Integer(), Options(blank=frozenset({"-"}))).read("-"), None)
-        self.assertEqual(expression_outcome("CAST('-' AS integer)", ROW), ("bad", "not-a-number"))
+    def test_a_fields_type_converts_with_its_reading_options_and_a_cast_without(
+        self,
+    ) -> None:
+        self.assertEqual(
+            Reading(Integer(), Options(blank=frozenset({"-"}))).read("-"), None
+        )
+        self.assertEqual(
+            expression_outcome("CAST('-' AS integer)", ROW), ("bad", "not-a-number")
+        )

@@ -87,9 +87,14 @@ def rows(draw: Draw, count: int) -> list[dict[str, Any]]:
             "u": some("", "t", "b", "0", "Otterwick", "%"),
             "b": some(True, False),
             "day": some(
-                dt.date(2031, 4, 1), dt.date(2028, 2, 29), dt.date(2027, 1, 1), instant().date()
+                dt.date(2031, 4, 1),
+                dt.date(2028, 2, 29),
+                dt.date(2027, 1, 1),
+                instant().date(),
             ),
-            "at": some(instant().replace(tzinfo=dt.UTC), instant().replace(tzinfo=dt.UTC)),
+            "at": some(
+                instant().replace(tzinfo=dt.UTC), instant().replace(tzinfo=dt.UTC)
+            ),
             "til": some(instant().replace(tzinfo=dt.UTC)),
             "local": some(instant()),
         }
@@ -189,7 +194,9 @@ class Maker:
 
     def safe(self) -> str:
         """A number that can't fail."""
-        return str(self.pick("j", "d", "e", "(j + 1)", "(d * e)", "(d - 3.5)", "0", "2.5"))
+        return str(
+            self.pick("j", "d", "e", "(j + 1)", "(d * e)", "(d - 3.5)", "0", "2.5")
+        )
 
     def leaf(self, kind: str) -> Any:
         leaves: dict[str, list[str]] = {
@@ -201,7 +208,11 @@ class Maker:
             "day": ["day", "DATE '2031-03-30'"],
             "at": ["at", "til", "TIMESTAMP '2031-03-30T00:59:59Z'"],
             "local": ["local", "TIMESTAMP '2031-10-26 01:15:00'"],
-            "span": ["INTERVAL '90' MINUTE", "INTERVAL '1' DAY", "INTERVAL '1.5' SECOND"],
+            "span": [
+                "INTERVAL '90' MINUTE",
+                "INTERVAL '1' DAY",
+                "INTERVAL '1.5' SECOND",
+            ],
         }
         return self.draw.choice(leaves[kind])
 
@@ -238,7 +249,9 @@ class ExpressionsInPostgres(PostgresCase):
             connection.execute(f"CREATE TABLE ferries (n integer, {listing})")
             for number, row in enumerate(table):
                 marks = ", ".join(["%s"] * (len(row) + 1))
-                connection.execute(f"INSERT INTO ferries VALUES ({marks})", [number, *row.values()])
+                connection.execute(
+                    f"INSERT INTO ferries VALUES ({marks})", [number, *row.values()]
+                )
             for _ in range(EXPRESSIONS):
                 family = draw.choice(
                     [
@@ -255,7 +268,9 @@ class ExpressionsInPostgres(PostgresCase):
                     ]
                 )
                 text = Maker(draw).make(family)
-                expression = compile_expression(text.format(**HERE), kinds, types.reading)
+                expression = compile_expression(
+                    text.format(**HERE), kinds, types.reading
+                )
                 column = evaluate_column(expression, columns, len(table))
                 for number, row in enumerate(table):
                     with self.subTest(text.format(**HERE), row=number):
@@ -268,7 +283,9 @@ class ExpressionsInPostgres(PostgresCase):
                         else:
                             self.assertEqual(column.array[number].as_py(), mine)
                         try:
-                            found = connection.execute(self.query(text), [number]).fetchone()
+                            found = connection.execute(
+                                self.query(text), [number]
+                            ).fetchone()
                         except psycopg.Error as error:
                             if "underflow" in str(
                                 error
@@ -293,7 +310,8 @@ class ExpressionsInPostgres(PostgresCase):
     def same(self, mine: Any, theirs: Any) -> None:
         if isinstance(mine, float) and theirs is not None:
             self.assertTrue(
-                math.isclose(mine, float(theirs), rel_tol=1e-12, abs_tol=1e-300), (mine, theirs)
+                math.isclose(mine, float(theirs), rel_tol=1e-12, abs_tol=1e-300),
+                (mine, theirs),
             )
         else:
             self.assertEqual(mine, theirs)

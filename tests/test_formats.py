@@ -99,11 +99,15 @@ def texts(kind: ValueType, value: Any) -> str | None:
     if value is None:
         return None
     if isinstance(kind, Json):
-        return json.dumps(json.loads(value, parse_float=str, parse_int=str), sort_keys=True)
+        return json.dumps(
+            json.loads(value, parse_float=str, parse_int=str), sort_keys=True
+        )
     return kind.written(value)
 
 
-def from_csv(path: Path, columns: Sequence[tuple[str, ValueType]]) -> list[list[str | None]]:
+def from_csv(
+    path: Path, columns: Sequence[tuple[str, ValueType]]
+) -> list[list[str | None]]:
     with open(path, encoding="utf-8", newline="") as file:
         rows = list(csv.reader(file, strict=True))
     assert rows[0] == [name for name, _ in columns]
@@ -132,21 +136,35 @@ def from_json(
     return [[shown(kind, record[name]) for name, kind in columns] for record in records]
 
 
-def from_arrow(table: Any, columns: Sequence[tuple[str, ValueType]]) -> list[list[str | None]]:
-    return [[texts(kind, row[name]) for name, kind in columns] for row in table.to_pylist()]
+def from_arrow(
+    table: Any, columns: Sequence[tuple[str, ValueType]]
+) -> list[list[str | None]]:
+    return [
+        [texts(kind, row[name]) for name, kind in columns] for row in table.to_pylist()
+    ]
 
 
-def from_sheet(sheet: Any, columns: Sequence[tuple[str, ValueType]]) -> list[list[str | None]]:
+def from_sheet(
+    sheet: Any, columns: Sequence[tuple[str, ValueType]]
+) -> list[list[str | None]]:
     def shown(kind: ValueType, value: Any) -> str | None:
         if isinstance(
             value, str
         ):  # this reader leaves control characters as they are escaped in the file
-            value = re.sub("_x([0-9A-F]{4})_", lambda match: chr(int(match[1], 16)), value)
+            value = re.sub(
+                "_x([0-9A-F]{4})_", lambda match: chr(int(match[1], 16)), value
+            )
         if value is None or isinstance(value, str):
-            return texts(kind, value) if isinstance(kind, Json) and value is not None else value
+            return (
+                texts(kind, value)
+                if isinstance(kind, Json) and value is not None
+                else value
+            )
         match kind:
             case DecimalType():
-                return kind.written(Decimal(repr(value)).quantize(Decimal(1).scaleb(-kind.scale)))
+                return kind.written(
+                    Decimal(repr(value)).quantize(Decimal(1).scaleb(-kind.scale))
+                )
             case Timestamp():
                 return kind.written(value.replace(tzinfo=dt.UTC))
             case Date():
@@ -195,8 +213,12 @@ READERS: Mapping[str, Callable[[Path, str, Any], list[list[str | None]]]] = {
 
 
 class EveryFormat(FolderCase):
-    def run_over(self, rows: Sequence[Any] = ROWS, rules: str = RULES, **options: Any) -> Run:
-        file = self.file("feed.jsonl", "".join(json.dumps([row]) + "\n" for row in rows))
+    def run_over(
+        self, rows: Sequence[Any] = ROWS, rules: str = RULES, **options: Any
+    ) -> Run:
+        file = self.file(
+            "feed.jsonl", "".join(json.dumps([row]) + "\n" for row in rows)
+        )
         return Run(parse_rules(rules_text(rules)), find_sources([file]), **options)
 
     def test_all_hold_the_same_values(self) -> None:
@@ -210,7 +232,9 @@ class EveryFormat(FolderCase):
         for form, read in READERS.items():
             for batch_bytes in (1, 1_000_000):
                 folder = self.folder / form
-                deliver(self.run_over(batch_bytes=batch_bytes), Folder(str(folder), form))
+                deliver(
+                    self.run_over(batch_bytes=batch_bytes), Folder(str(folder), form)
+                )
                 for name, table in run.rules.tables.items():
                     expected = [
                         [texts(kind, row[column]) for column, kind in table.columns]
@@ -228,13 +252,19 @@ class EveryFormat(FolderCase):
         for form in FORMATS:
             with self.subTest(form):
                 folder = self.folder / form
-                record = deliver(self.run_over([*ROWS, {"id": "x"}]), Folder(str(folder), form))
+                record = deliver(
+                    self.run_over([*ROWS, {"id": "x"}]), Folder(str(folder), form)
+                )
                 self.assertEqual(sorted(os.listdir(folder)), sorted(record["files"]))
                 self.assertEqual(json.loads((folder / "run.json").read_text()), record)
-                self.assertEqual(len((folder / "rejects.jsonl").read_text().splitlines()), 1)
+                self.assertEqual(
+                    len((folder / "rejects.jsonl").read_text().splitlines()), 1
+                )
                 self.assertEqual(before or record["tables"], record["tables"])
                 before = record["tables"]
-                there = {name: (folder / name).read_bytes() for name in os.listdir(folder)}
+                there = {
+                    name: (folder / name).read_bytes() for name in os.listdir(folder)
+                }
                 with self.assertRaises(StoppedError):
                     deliver(
                         self.run_over([{"id": "x"}]),
@@ -253,18 +283,25 @@ class EveryFormat(FolderCase):
                         deliver(self.run_over(), Folder(str(folder), form))
                     self.assertEqual(caught.exception.code, "not-written")
                 self.assertEqual(
-                    {name: (folder / name).read_bytes() for name in os.listdir(folder)}, there
+                    {name: (folder / name).read_bytes() for name in os.listdir(folder)},
+                    there,
                 )
-        self.assertEqual([name for name in os.listdir(self.folder) if name.startswith(".")], [])
+        self.assertEqual(
+            [name for name in os.listdir(self.folder) if name.startswith(".")], []
+        )
 
     def test_a_table_goes_to_a_stream_as_it_stands_in_its_file(self) -> None:
         for form in FORMATS.values():
             if form.streams and form.name != "arrow":
                 with self.subTest(form.name):
                     stream = io.BytesIO()
-                    deliver(self.run_over(batch_bytes=1), Stream(stream, form.name, "t"))
+                    deliver(
+                        self.run_over(batch_bytes=1), Stream(stream, form.name, "t")
+                    )
                     folder = self.folder / form.name
-                    deliver(self.run_over(batch_bytes=1), Folder(str(folder), form.name))
+                    deliver(
+                        self.run_over(batch_bytes=1), Folder(str(folder), form.name)
+                    )
                     if not form.binary:
                         self.assertEqual(
                             stream.getvalue(), (folder / f"t.{form.name}").read_bytes()
@@ -276,7 +313,9 @@ class EveryFormat(FolderCase):
                         )
         stream = io.BytesIO()
         deliver(self.run_over(), Stream(stream, "arrow", "t"))
-        self.assertEqual(pa.ipc.open_stream(stream.getvalue()).read_all().num_rows, len(ROWS))
+        self.assertEqual(
+            pa.ipc.open_stream(stream.getvalue()).read_all().num_rows, len(ROWS)
+        )
 
     def test_several_threads_write_the_same_bytes(self) -> None:
         for form in (form.name for form in FORMATS.values() if not form.binary):
@@ -285,19 +324,26 @@ class EveryFormat(FolderCase):
                     run = self.run_over(ROWS * 20, batch_bytes=500, workers=workers)
                     deliver(run, Folder(str(self.folder / f"{form}{workers}"), form))
                 one, two = (
-                    (self.folder / f"{form}{workers}/t.{form}").read_bytes() for workers in (1, 2)
+                    (self.folder / f"{form}{workers}/t.{form}").read_bytes()
+                    for workers in (1, 2)
                 )
                 self.assertEqual(one, two)
 
     @given(
         st.lists(
-            st.tuples(st.none() | st.text(), st.none() | st.lists(st.text(), max_size=3)),
+            st.tuples(
+                st.none() | st.text(), st.none() | st.lists(st.text(), max_size=3)
+            ),
             min_size=1,
         )
     )
-    def test_any_text_is_json(self, rows: list[tuple[str | None, list[str] | None]]) -> None:
+    def test_any_text_is_json(
+        self, rows: list[tuple[str | None, list[str] | None]]
+    ) -> None:
         table = parse_rules(
-            rules_text('tables: {t: {rows: "$", fields: {a: $.a, b: {at: $.b, type: list(text)}}}}')
+            rules_text(
+                'tables: {t: {rows: "$", fields: {a: $.a, b: {at: $.b, type: list(text)}}}}'
+            )
         ).tables["t"]
         try:
             batch = pa.RecordBatch.from_arrays(
@@ -310,11 +356,15 @@ class EveryFormat(FolderCase):
         except UnicodeEncodeError:  # half of a surrogate pair: no text of a document
             return
         for part in (batch, batch.slice(len(rows) // 2)):
-            found = [json.loads(text) for text in objects(part, table.columns).to_pylist()]
+            found = [
+                json.loads(text) for text in objects(part, table.columns).to_pylist()
+            ]
             self.assertEqual(found, part.to_pylist())
 
     def test_what_the_rules_say_stands_in_the_metadata(self) -> None:
-        rules = RULES.replace("type: date}", "type: date, note: by the quay, measured_in: days}")
+        rules = RULES.replace(
+            "type: date}", "type: date, note: by the quay, measured_in: days}"
+        )
         run = self.run_over(rules=rules)
         for form, schema_of in (
             ("parquet", pq.read_schema),
@@ -323,18 +373,32 @@ class EveryFormat(FolderCase):
             deliver(self.run_over(rules=rules), Folder(str(self.folder / form), form))
             schema = schema_of(self.folder / f"{form}/t.{form}")
             self.assertTrue(schema.equals(run.schemas["t"]))
-            self.assertEqual(schema.metadata[b"rules_sha256"].decode(), run.rules.sha256)
+            self.assertEqual(
+                schema.metadata[b"rules_sha256"].decode(), run.rules.sha256
+            )
             told = schema.field("day").metadata
-            self.assertEqual((told[b"note"], told[b"measured_in"]), (b"by the quay", b"days"))
+            self.assertEqual(
+                (told[b"note"], told[b"measured_in"]), (b"by the quay", b"days")
+            )
 
-    def test_a_spreadsheet_takes_no_text_for_a_formula_if_that_is_asked_for(self) -> None:
+    def test_a_spreadsheet_takes_no_text_for_a_formula_if_that_is_asked_for(
+        self,
+    ) -> None:
         options = Options(formulas_as_text=True)
-        rows = [{"text": text, "id": -1} for text in ("=1", "+1", "-1", "@a", "\t=1", "1=", "'")]
-        deliver(self.run_over(rows), Folder(str(self.folder / "out"), "csv"), options=options)
+        rows = [
+            {"text": text, "id": -1}
+            for text in ("=1", "+1", "-1", "@a", "\t=1", "1=", "'")
+        ]
+        deliver(
+            self.run_over(rows),
+            Folder(str(self.folder / "out"), "csv"),
+            options=options,
+        )
         with open(self.folder / "out/t.csv", encoding="utf-8", newline="") as file:
             found = list(csv.DictReader(file))
         self.assertEqual(
-            [row["text"] for row in found], ["'=1", "'+1", "'-1", "'@a", "'\t=1", "1=", "'"]
+            [row["text"] for row in found],
+            ["'=1", "'+1", "'-1", "'@a", "'\t=1", "1=", "'"],
         )
         self.assertEqual({row["id"] for row in found}, {"-1"})
 
@@ -351,12 +415,17 @@ class AFolderThatGrows(FolderCase):
         **options: Any,
     ) -> dict[str, Any]:
         files = [
-            self.file(f"in/{json.dumps(document).encode().hex()}.json", json.dumps(document))
+            self.file(
+                f"in/{json.dumps(document).encode().hex()}.json", json.dumps(document)
+            )
             for document in documents
         ]
         run = Run(parse_rules(rules_text(rules)), find_sources(files))
         return deliver(
-            run, Folder(str(self.folder / "out"), form, append=True), skip_seen=skip_seen, **options
+            run,
+            Folder(str(self.folder / "out"), form, append=True),
+            skip_seen=skip_seen,
+            **options,
         )
 
     def test_files_are_added_and_counts_add_up(self) -> None:
@@ -377,20 +446,29 @@ class AFolderThatGrows(FolderCase):
             self.assertEqual(sorted(os.listdir(out)), sorted(third["files"]))
             self.assertEqual(json.loads((out / "run.json").read_text()), third)
             found = [
-                [row["a"] for row in read(out / f"t{number}.{form}")] for number in ("", ".2", ".3")
+                [row["a"] for row in read(out / f"t{number}.{form}")]
+                for number in ("", ".2", ".3")
             ]
             self.assertEqual(found, [[1], [2, 1], [3]])
             self.assertEqual(
-                [third["tables"]["t"][f"rows_{name}"] for name in ("seen", "written", "rejected")],
+                [
+                    third["tables"]["t"][f"rows_{name}"]
+                    for name in ("seen", "written", "rejected")
+                ],
                 [6, 4, 2],
             )
             self.assertEqual(
-                (third["runs"], len(third["inputs"]), third["started"]), (3, 4, first["started"])
+                (third["runs"], len(third["inputs"]), third["started"]),
+                (3, 4, first["started"]),
             )
             self.assertEqual(second["tables"]["u"]["rows_written"], 1)
             self.assertEqual(len((out / "rejects.jsonl").read_text().splitlines()), 2)
-            again = self.add([{"a": "y"}], [{"a": 3}], [{"a": 4}], form=form, skip_seen=True)
-            self.assertEqual((len(again["skipped"]), again["tables"]["t"]["rows_seen"]), (2, 7))
+            again = self.add(
+                [{"a": "y"}], [{"a": 3}], [{"a": 4}], form=form, skip_seen=True
+            )
+            self.assertEqual(
+                (len(again["skipped"]), again["tables"]["t"]["rows_seen"]), (2, 7)
+            )
             deliver(
                 Run(parse_rules(rules_text(self.RULES)), []), Folder(str(out), form)
             )  # made anew
@@ -399,7 +477,9 @@ class AFolderThatGrows(FolderCase):
 
     def test_what_does_not_go_together_is_refused_and_all_of_it_named(self) -> None:
         self.add([{"a": 1}])
-        before = {path.name: path.read_bytes() for path in (self.folder / "out").iterdir()}
+        before = {
+            path.name: path.read_bytes() for path in (self.folder / "out").iterdir()
+        }
         other = 'tables: {t: {rows: "$[*]", fields: {a: $.a, c: $.c}}}'
         cases: list[tuple[dict[str, Any], str]] = [
             ({"form": "parquet"}, "it holds jsonl, not parquet"),
@@ -412,7 +492,8 @@ class AFolderThatGrows(FolderCase):
         with self.assertRaises(StoppedError):
             self.add([{"a": "x"}], limit=RejectLimit(number=0))
         self.assertEqual(
-            {path.name: path.read_bytes() for path in (self.folder / "out").iterdir()}, before
+            {path.name: path.read_bytes() for path in (self.folder / "out").iterdir()},
+            before,
         )
 
     def test_of_two_runs_at_once_none_is_lost(self) -> None:
@@ -433,7 +514,9 @@ class AFolderThatGrows(FolderCase):
         ):
             self.add([{"a": 3}])
         self.assertEqual(caught.exception.code, "in-use")
-        self.assertEqual(json.loads((self.folder / "out/run.json").read_text())["runs"], 2)
+        self.assertEqual(
+            json.loads((self.folder / "out/run.json").read_text())["runs"], 2
+        )
 
 
 class Nested(FolderCase):
@@ -474,7 +557,9 @@ class Nested(FolderCase):
         )
         return Run(self.rules(), find_sources([file]), **options)
 
-    def test_tables_within_stand_in_the_records_of_the_nearest_table_that_is_written(self) -> None:
+    def test_tables_within_stand_in_the_records_of_the_nearest_table_that_is_written(
+        self,
+    ) -> None:
         nested = Options(nested=True)
         for workers in (1, 2):
             for indent in (None, 2):
@@ -486,11 +571,15 @@ class Nested(FolderCase):
                     options=options,
                 )
                 self.assertEqual(
-                    record["files"], ["ports.json", "winds.json", "rejects.jsonl", "run.json"]
+                    record["files"],
+                    ["ports.json", "winds.json", "rejects.jsonl", "run.json"],
                 )
-                self.assertEqual(json.loads((out / "ports.json").read_text()), list(self.EXPECTED))
                 self.assertEqual(
-                    json.loads((out / "winds.json").read_text()), [{"knots": 7}, {"knots": 8}]
+                    json.loads((out / "ports.json").read_text()), list(self.EXPECTED)
+                )
+                self.assertEqual(
+                    json.loads((out / "winds.json").read_text()),
+                    [{"knots": 7}, {"knots": 8}],
                 )
         deliver(self.run_over(), Folder(str(out), "jsonl"), options=nested)
         lines = (out / "ports.jsonl").read_text().splitlines()
@@ -515,14 +604,21 @@ class Nested(FolderCase):
                     {"ports": 3, "berths": 3, "ships": 2, "winds": 2},
                 )
         stream = io.BytesIO()
-        deliver(self.run_over(), Stream(stream, "jsonl", "berths"), options=Options(nested=True))
+        deliver(
+            self.run_over(),
+            Stream(stream, "jsonl", "berths"),
+            options=Options(nested=True),
+        )
         self.assertEqual(
-            [json.loads(line)["n"] for line in stream.getvalue().splitlines()], [1, 2, 4]
+            [json.loads(line)["n"] for line in stream.getvalue().splitlines()],
+            [1, 2, 4],
         )
 
     def test_a_long_document_is_not_read_in_parts_and_nothing_is_lost(self) -> None:
         ships = [{"name": f"ship {number}"} for number in range(500)]
-        document = {"ports": [{"code": "A", "quays": [{"berths": [{"n": 1, "ships": ships}]}]}]}
+        document = {
+            "ports": [{"code": "A", "quays": [{"berths": [{"n": 1, "ships": ships}]}]}]
+        }
         file = self.file("long.json", json.dumps(document))
         out = self.folder / "out"
         deliver(
@@ -556,7 +652,10 @@ class Nested(FolderCase):
             (self.folder / "merrow-demo/merrow.rules.yaml").read_text(),
             str(self.folder / "merrow-demo/merrow.rules.yaml"),
         )
-        feed = (self.folder / "merrow-demo/merrow.rules.yaml", self.folder / "merrow-demo/feed")
+        feed = (
+            self.folder / "merrow-demo/merrow.rules.yaml",
+            self.folder / "merrow-demo/feed",
+        )
         self.mukret("extract", *feed, "--to", "nested", "--format", "jsonl", "--nested")
         self.mukret("extract", *feed, "--to", "flat")
         below = [name for name in rules.tables if rules.tables[name].within]
@@ -573,10 +672,16 @@ class Nested(FolderCase):
                 f'"{column}": {{at: "$[\'{column}\']", type: "{_plain(kind)}"}}'
                 for column, kind in table.columns
             )
-            place = f'within: {table.within}, rows: "$.{name}[*]"' if table.within else 'rows: "$"'
+            place = (
+                f'within: {table.within}, rows: "$.{name}[*]"'
+                if table.within
+                else 'rows: "$"'
+            )
             lines.append(f"  {name}: {{{place}, fields: {{{own}}}}}")
         self.file("back.rules.yaml", "\n".join(lines))
-        done = self.mukret("extract", "back.rules.yaml", "nested/ports.jsonl", "--to", "back")
+        done = self.mukret(
+            "extract", "back.rules.yaml", "nested/ports.jsonl", "--to", "back"
+        )
         self.assertEqual(done.returncode, 0, done.stderr)
         for name in (*roots, *below):
             if name in (
@@ -613,14 +718,20 @@ class Workbooks(FolderCase):
     def deliver(self, document: Any, **options: bool) -> Any:
         rules = parse_rules(rules_text(self.RULES))
         run = Run(rules, find_sources([self.file("feed.json", json.dumps(document))]))
-        deliver(run, Folder(str(self.folder / "out"), "xlsx"), options=Options(**options))
+        deliver(
+            run, Folder(str(self.folder / "out"), "xlsx"), options=Options(**options)
+        )
         return openpyxl.load_workbook(self.folder / "out/tables.xlsx")
 
     def test_sheets_have_names_that_they_can_have_a_frozen_header_and_one_is_for_rejects(
         self,
     ) -> None:
-        book = self.deliver({"a": [{"day": "2031-04-01", "text": "=1+1"}], "b": [1, "x"], "c": []})
-        self.assertEqual(book.sheetnames, ["a" * 31, "a" * 29 + "~2", "rejects", "rejects~2"])
+        book = self.deliver(
+            {"a": [{"day": "2031-04-01", "text": "=1+1"}], "b": [1, "x"], "c": []}
+        )
+        self.assertEqual(
+            book.sheetnames, ["a" * 31, "a" * 29 + "~2", "rejects", "rejects~2"]
+        )
         sheet = book["a" * 31]
         self.assertEqual(
             (sheet.freeze_panes, sheet["A2"].value, sheet["A2"].number_format),
@@ -691,7 +802,9 @@ class OneMore:
 
     def write(self, rows: Rows) -> None:
         self.call("write")
-        self.rows += [row for batch in rows.tables.values() for row in batch.to_pylist()]
+        self.rows += [
+            row for batch in rows.tables.values() for row in batch.to_pylist()
+        ]
 
     def set_aside(self, rejects: Sequence[Reject]) -> None:
         self.call("set_aside")
@@ -706,7 +819,9 @@ class OneMore:
 class TheContract(FolderCase):
     def test_a_new_destination_is_one_class_and_is_told_of_every_failure(self) -> None:
         rules = parse_rules(
-            rules_text('tables: {t: {rows: "$[*]", fields: {a: {at: $.a, type: integer}}}}')
+            rules_text(
+                'tables: {t: {rows: "$[*]", fields: {a: {at: $.a, type: integer}}}}'
+            )
         )
         file = self.file("feed.json", '[{"a": 1}, {"a": "x"}]')
         calls = ["open", "write", "set_aside", "publish"]
@@ -721,7 +836,11 @@ class TheContract(FolderCase):
             ):
                 deliver(Run(rules, find_sources([file])), broken)
             self.assertEqual(
-                [one for one in broken.called if one != "set_aside" or name == "set_aside"][-1],
+                [
+                    one
+                    for one in broken.called
+                    if one != "set_aside" or name == "set_aside"
+                ][-1],
                 "abort",
             )
             self.assertEqual(broken.called.count("abort"), 1)
@@ -747,7 +866,9 @@ class Names(FolderCase):
                 if (table.lower(), form) in (("run", "json"), ("rejects", "jsonl")):
                     with self.assertRaises(OutputError) as caught:
                         deliver(run, Folder(str(out), form))
-                    self.assertEqual((caught.exception.code, out.exists()), ("not-held", False))
+                    self.assertEqual(
+                        (caught.exception.code, out.exists()), ("not-held", False)
+                    )
                 else:
                     deliver(run, Folder(str(out), form))
                     self.assertTrue((out / f"{table}.{form}").exists())
@@ -801,7 +922,9 @@ class OnTheCommandLine(FolderCase):
             ),
         ):
             with self.subTest(arguments):
-                done = self.mukret("extract", "t.rules.yaml", "a.json", *arguments, "-q")
+                done = self.mukret(
+                    "extract", "t.rules.yaml", "a.json", *arguments, "-q"
+                )
                 self.assertEqual(done.returncode, code, done.stderr)
                 if code:
                     self.assertIn(expected, done.stderr)
@@ -823,7 +946,9 @@ class OnTheCommandLine(FolderCase):
 
 class Page(FolderCase):
     def test_it_has_every_format_with_its_options_and_every_type(self) -> None:
-        page = (Path(__file__).parent.parent / "docs/destinations.md").read_text(encoding="utf-8")
+        page = (Path(__file__).parent.parent / "docs/destinations.md").read_text(
+            encoding="utf-8"
+        )
         formats, types = (
             section.partition("\n## ")[0].split("\n\n")
             for section in page.split("## How each type is held")
@@ -837,7 +962,9 @@ class Page(FolderCase):
         self.assertEqual([row[0].strip("| `") for row in rows], list(FORMATS))
         for row, form in zip(rows, FORMATS.values(), strict=True):
             options = {name.replace("_", "-") for name in form.options}
-            self.assertEqual(set(re.findall("`--([a-z-]+)`", row[-1])), options, form.name)
+            self.assertEqual(
+                set(re.findall("`--([a-z-]+)`", row[-1])), options, form.name
+            )
             self.assertIn(form.about, row[1])
             self.assertEqual("not as a stream" not in row[2], form.streams)
         named = [
@@ -854,7 +981,9 @@ class Page(FolderCase):
         commands = commands_of("docs/destinations.md")
         self.assertEqual(len(commands), 5)
         for arguments in commands:
-            self.assertEqual(self.mukret(*arguments).returncode, 1, arguments)  # its rejects
+            self.assertEqual(
+                self.mukret(*arguments).returncode, 1, arguments
+            )  # its rejects
 
 
 class TheirWriters(unittest.TestCase):

@@ -60,7 +60,9 @@ class HostileInput(FolderCase):
         self.file("feed.jsonl", b"\n".join(lines))
         done = self.run_on("feed.jsonl")
         self.assertEqual(done.returncode, 1)
-        self.assertEqual((self.folder / "out/t.csv").read_text().splitlines()[1:], ["1,,", "3,,"])
+        self.assertEqual(
+            (self.folder / "out/t.csv").read_text().splitlines()[1:], ["1,,", "3,,"]
+        )
         rejects = self.rejects()
         self.assertEqual([reject["document"] for reject in rejects], list(range(2, 12)))
         self.assertEqual({reject["table"] for reject in rejects}, {None})
@@ -95,7 +97,9 @@ class HostileInput(FolderCase):
             with self.subTest(command):
                 shown = self.mukret(command, "big.json")
                 self.assertEqual(
-                    (shown.returncode, len(shown.stdout) < 40_000), (0, True), shown.stderr
+                    (shown.returncode, len(shown.stdout) < 40_000),
+                    (0, True),
+                    shown.stderr,
                 )
 
     def test_data_can_not_move_the_cursor_nor_leave_its_cell(self) -> None:
@@ -122,25 +126,46 @@ class HostileInput(FolderCase):
     def test_a_killed_run_leaves_what_was_there_and_the_next_clears_up(self) -> None:
         self.file("one.json", '{"a": [{"no": 1}]}')
         self.run_on("one.json")
-        command = [sys.executable, "-m", "mukret", "extract", "t.rules.yaml", "-", "--to", "out"]
-        with subprocess.Popen(command, cwd=self.folder, stdin=subprocess.PIPE) as process:
+        command = [
+            sys.executable,
+            "-m",
+            "mukret",
+            "extract",
+            "t.rules.yaml",
+            "-",
+            "--to",
+            "out",
+        ]
+        with subprocess.Popen(
+            command, cwd=self.folder, stdin=subprocess.PIPE
+        ) as process:
             deadline = time.monotonic() + 60
             while not any(name.startswith(".out.") for name in os.listdir(self.folder)):
                 self.assertLess(time.monotonic(), deadline)
                 time.sleep(0.02)
             process.send_signal(signal.SIGKILL)
-        self.assertTrue(any(name.startswith(".out.") for name in os.listdir(self.folder)))
-        self.assertEqual((self.folder / "out/t.csv").read_text(), "no,text,select\n1,,\n")
+        self.assertTrue(
+            any(name.startswith(".out.") for name in os.listdir(self.folder))
+        )
+        self.assertEqual(
+            (self.folder / "out/t.csv").read_text(), "no,text,select\n1,,\n"
+        )
         self.file("one.json", '{"a": [{"no": 2}]}')
         self.run_on("one.json")
-        self.assertEqual((self.folder / "out/t.csv").read_text(), "no,text,select\n2,,\n")
-        self.assertFalse(any(name.startswith(".out.") for name in os.listdir(self.folder)))
+        self.assertEqual(
+            (self.folder / "out/t.csv").read_text(), "no,text,select\n2,,\n"
+        )
+        self.assertFalse(
+            any(name.startswith(".out.") for name in os.listdir(self.folder))
+        )
 
     def test_memory_does_not_grow_with_the_number_of_lines(self) -> None:
         """Four times the input takes about the same: the peak of the larger run is within 60 MB of
         the smaller.
         """
-        line = json.dumps({"a": [{"no": number, "text": "x" * 200} for number in range(20)]})
+        line = json.dumps(
+            {"a": [{"no": number, "text": "x" * 200} for number in range(20)]}
+        )
         peaks = []
         for count in (8_000, 32_000):  # for both of which threads are worth it
             self.file("many.jsonl", "\n".join([line] * count))

@@ -55,7 +55,10 @@ RULES = """
 
 def port(draw: random.Random) -> Any:
     sailings = [
-        {"no": draw.choice([1, 2, "3", "x", None]), "fare": draw.choice(["1.50", "7", 2.25, "ask"])}
+        {
+            "no": draw.choice([1, 2, "3", "x", None]),
+            "fare": draw.choice(["1.50", "7", 2.25, "ask"]),
+        }
         for _ in range(draw.randrange(4))
     ]
     found = {
@@ -108,27 +111,39 @@ class InParts(FolderCase):
         for number in range(100):
             text = json.dumps(response(draw), indent=draw.choice([None, 1]))
             with self.subTest(number=number):
-                whole, expected, expected_rejects = self.run_of(text, batch_bytes=1_000_000)
+                whole, expected, expected_rejects = self.run_of(
+                    text, batch_bytes=1_000_000
+                )
                 run, found, rejects = self.run_of(text, batch_bytes=40)
                 self.assertEqual(found, expected, text)
                 self.assertEqual(sorted(rejects), sorted(expected_rejects), text)
                 self.assertEqual(run.tally.as_json(), whole.tally.as_json())
-                self.assertEqual((run.tally.documents, run.sources[0].documents), (1, 1))
+                self.assertEqual(
+                    (run.tally.documents, run.sources[0].documents), (1, 1)
+                )
                 self.assertEqual(
                     run.tally.response_values_nulled, whole.tally.response_values_nulled
                 )
-                told = [[rule.path for rule in each.unmatched()] for each in (run, whole)]
+                told = [
+                    [rule.path for rule in each.unmatched()] for each in (run, whole)
+                ]
                 self.assertEqual(*told)
                 self.assertEqual(run.sources[0].sha256, whole.sources[0].sha256)
                 arrays = [array.names for array in run.plan.long.arrays]
-                blocks = list(read_blocks(find_sources([self.folder / "a.json"]), 40, arrays))
+                blocks = list(
+                    read_blocks(find_sources([self.folder / "a.json"]), 40, arrays)
+                )
                 parts += len(blocks)
         self.assertGreater(parts, 200)
 
     def test_where_a_document_can_be_cut_and_why_not_elsewhere(self) -> None:
         plan = make_plan(parse_rules(rules_text(RULES)))
-        self.assertEqual([array.path for array in plan.long.arrays], ["$.result.ports", "$.notes"])
-        self.assertEqual(plan.long.whole, {"$.owners[*]": "ports.owner_name looks up in owners"})
+        self.assertEqual(
+            [array.path for array in plan.long.arrays], ["$.result.ports", "$.notes"]
+        )
+        self.assertEqual(
+            plan.long.whole, {"$.owners[*]": "ports.owner_name looks up in owners"}
+        )
         cases = {
             'tables: {t: {rows: "$[*]", fields: {a: $.a}}}': (["$"], None),
             'tables: {t: {fields: {n: $.n}}, u: {within: t, rows: "$.a.b[*]", fields: {c: $.c}}}': (
@@ -187,21 +202,29 @@ class InParts(FolderCase):
         self.assertEqual(run.sources[0].documents, 3)
         run, rows, _ = self.run_of(f'{lines[0]}\n"fog"\n', batch_bytes=50)
         self.assertEqual(
-            (len(rows["ports"]), run.tally.documents, run.tally.bad_documents), (99, 1, 1)
+            (len(rows["ports"]), run.tally.documents, run.tally.bad_documents),
+            (99, 1, 1),
         )
-        run, rows, _ = self.run_of(f"{lines[0][:-3]}\n{lines[1]}\n", batch_bytes=50, name="a.jsonl")
+        run, rows, _ = self.run_of(
+            f"{lines[0][:-3]}\n{lines[1]}\n", batch_bytes=50, name="a.jsonl"
+        )
         self.assertEqual(
-            (len(rows["ports"]), run.tally.documents, run.tally.bad_documents), (99, 1, 1)
+            (len(rows["ports"]), run.tally.documents, run.tally.bad_documents),
+            (99, 1, 1),
         )
 
     def test_how_far_both_readings_have_come_can_be_told_all_the_time(self) -> None:
-        text = json.dumps({"result": {"ports": [port(random.Random(4)) for _ in range(9000)]}})
+        text = json.dumps(
+            {"result": {"ports": [port(random.Random(4)) for _ in range(9000)]}}
+        )
         (source,) = find_sources([self.file("a.json", text)])
         done: list[float] = []
 
         def noted() -> None:
             if source.parts_size:
-                done.append((source.size + source.parts_read) / (len(text) + source.parts_size))
+                done.append(
+                    (source.size + source.parts_read) / (len(text) + source.parts_size)
+                )
 
         source.reading = noted
         for _ in read_blocks([source], 9000, [("result", "ports")]):
@@ -226,16 +249,25 @@ class InParts(FolderCase):
                 source = find_sources([self.file(name, content)])
                 blocks = list(read_blocks(source, 500, [("result", "ports")]))
                 self.assertGreater(len(blocks), 20)
-                elements = [e for b in blocks for e in decode(b.pieces[0].raw)["result"]["ports"]]
-                self.assertEqual(elements, decode(json.dumps(document).encode())["result"]["ports"])
+                elements = [
+                    e
+                    for b in blocks
+                    for e in decode(b.pieces[0].raw)["result"]["ports"]
+                ]
+                self.assertEqual(
+                    elements, decode(json.dumps(document).encode())["result"]["ports"]
+                )
 
 
 class Cuts(unittest.TestCase):
-    def cut(self, raw: bytes, arrays: list[Names], size: int) -> list[tuple[int | None, int, Any]]:
+    def cut(
+        self, raw: bytes, arrays: list[Names], size: int
+    ) -> list[tuple[int | None, int, Any]]:
         file = BytesIO(raw)
         cuts = Cutter(file, file.read(size), arrays, size).cut()
         return [
-            (part.array, part.first, decode(text)) for part, text in cuts.parts(BytesIO(raw), size)
+            (part.array, part.first, decode(text))
+            for part, text in cuts.parts(BytesIO(raw), size)
         ]
 
     def test_the_parts_of_any_document_make_the_document(self) -> None:
@@ -279,15 +311,23 @@ class Cuts(unittest.TestCase):
                 "ports": value(),
             }
             text = json.dumps(
-                document, indent=draw.choice([None, 1]), ensure_ascii=draw.random() < 0.5
+                document,
+                indent=draw.choice([None, 1]),
+                ensure_ascii=draw.random() < 0.5,
             ).encode()
             text = text.replace(b"7.25", b"-0")
-            arrays: list[Names] = draw.choice([[("r", "items")], [("ports",), ("r", "items")]])
+            arrays: list[Names] = draw.choice(
+                [[("r", "items")], [("ports",), ("r", "items")]]
+            )
             mistake = None
             if draw.random() < 0.4:
                 at = draw.randrange(len(text))
                 text = draw.choice(
-                    [text[:at], text[:at] + text[at + 1 :], text[:at] + b"]" + text[at:]]
+                    [
+                        text[:at],
+                        text[:at] + text[at + 1 :],
+                        text[:at] + b"]" + text[at:],
+                    ]
                 )
             try:
                 whole = decode(text)
@@ -302,7 +342,9 @@ class Cuts(unittest.TestCase):
                     if (
                         "UTF-8" not in f"{found}{mistake}"
                     ):  # two mistakes: which comes first hangs on the reader
-                        self.assertEqual((found.line, found.offset), (mistake.line, mistake.offset))
+                        self.assertEqual(
+                            (found.line, found.offset), (mistake.line, mistake.offset)
+                        )
                     continue
                 (_, _, rest), *parts = self.cut(text, arrays, size)
                 for array, first, part in parts:

@@ -26,8 +26,19 @@ from tests.helpers import FolderCase
 
 PORTS = {
     "ports": [
-        {"code": "OTV", "depth_m": "8.60", "berths": [{"no": 1}, {"no": 2}], "lit": True},
-        {"code": "SKR", "depth_m": "7.80", "berths": {"no": 1}, "lit": None, "notes": []},
+        {
+            "code": "OTV",
+            "depth_m": "8.60",
+            "berths": [{"no": 1}, {"no": 2}],
+            "lit": True,
+        },
+        {
+            "code": "SKR",
+            "depth_m": "7.80",
+            "berths": {"no": 1},
+            "lit": None,
+            "notes": [],
+        },
     ],
     "next": None,
 }
@@ -68,10 +79,16 @@ class FeedCase(FolderCase):
         self.feed(PORTS, TOLMAR)
 
     def feed(self, *documents: Any) -> None:
-        self.file("feed.jsonl", "".join(f"{json.dumps(document)}\n" for document in documents))
+        self.file(
+            "feed.jsonl", "".join(f"{json.dumps(document)}\n" for document in documents)
+        )
 
     def shown(
-        self, *arguments: str, code: int = 0, columns: int = 80, stdin: str | None = None
+        self,
+        *arguments: str,
+        code: int = 0,
+        columns: int = 80,
+        stdin: str | None = None,
     ) -> str:
         """What a command prints on standard output, if it ends as it should."""
         done = self.mukret(*arguments, columns=columns, stdin=stdin)
@@ -86,7 +103,8 @@ class FeedCase(FolderCase):
             with self.subTest(arguments):
                 done = self.mukret(*arguments)
                 self.assertEqual(
-                    (done.returncode, done.stderr.splitlines()[: len(lines)]), (code, lines)
+                    (done.returncode, done.stderr.splitlines()[: len(lines)]),
+                    (code, lines),
                 )
                 self.assertNotIn("Traceback", done.stderr)
 
@@ -95,7 +113,9 @@ class Survey(FeedCase):
     def test_the_screen_of_80_columns(self) -> None:
         self.assertEqual(self.shown("survey", "feed.jsonl"), SCREEN)
         whole = (self.folder / "feed.jsonl").read_text()
-        self.assertEqual(self.shown("survey", "-", stdin=whole), SCREEN.replace("feed.jsonl", "-"))
+        self.assertEqual(
+            self.shown("survey", "-", stdin=whole), SCREEN.replace("feed.jsonl", "-")
+        )
 
     def test_what_to_type_next_is_said_and_works(self) -> None:
         done = self.mukret("survey", "feed.jsonl")
@@ -104,12 +124,15 @@ class Survey(FeedCase):
         self.assertEqual(self.mukret("survey", "feed.jsonl", "--quiet").stderr, "")
         part = self.shown("survey", "feed.jsonl", "--path", "$.ports[*]")
         self.assertTrue(
-            part.startswith("2 documents in 1 file, 291 bytes; $.ports[*] finds 3 nodes\n")
+            part.startswith(
+                "2 documents in 1 file, 291 bytes; $.ports[*] finds 3 nodes\n"
+            )
         )
         self.assertIn("\n$.ports[*]   3 nodes\n├ code       text; unique;", part)
         more = self.shown("survey", "feed.jsonl", "--path", "$.ports[*]", "-v")
         self.assertIn(
-            'e.g. "OTV", "SKR", "TOL"; up to 3 characters', more.replace("\n│            ", " ")
+            'e.g. "OTV", "SKR", "TOL"; up to 3 characters',
+            more.replace("\n│            ", " "),
         )
 
     def test_no_line_of_the_tree_is_wider_than_the_screen(self) -> None:
@@ -118,7 +141,10 @@ class Survey(FeedCase):
         for number in range(12):
             nested = {f"a_member_with_a_name_of_its_own_{number}": nested}
         self.feed(
-            *[nested | {"state": f"state-{n % 25}", "note\n\t": "\u202e" * n} for n in range(100)]
+            *[
+                nested | {"state": f"state-{n % 25}", "note\n\t": "\u202e" * n}
+                for n in range(100)
+            ]
         )
         for columns in (60, 80, 132):
             with self.subTest(columns):
@@ -140,7 +166,11 @@ class Survey(FeedCase):
                     "da": {"lang": "da", "text": "Ottervig"},
                 },
                 "fares": [["class", "crowns"], ["adult", "12.00"], ["child", "6.00"]],
-                "marks": [{"is": "buoy", "colour": "red"}, {"is": "light", "range_nm": 7}] * 4,
+                "marks": [
+                    {"is": "buoy", "colour": "red"},
+                    {"is": "light", "range_nm": 7},
+                ]
+                * 4,
                 "quay": {"position": [-8.1203, 57.2041]},
             },
             {"quay": {"position": [-8.4417, 57.331]}},
@@ -209,17 +239,25 @@ class Survey(FeedCase):
         text = self.shown("survey", "fine.json", "--json")
         self.assertIn('"examples":[0.10000000000000000000001]', text)
         self.assertIn('"low":123456789012345678901234567890', text)
-        self.assertEqual([one["code"] for one in json.loads(text)["surprises"]], ["beyond-64-bits"])
+        self.assertEqual(
+            [one["code"] for one in json.loads(text)["surprises"]], ["beyond-64-bits"]
+        )
         report = json.loads(self.shown("survey", "feed.jsonl", "--json"))
-        self.assertEqual((report["documents"], report["found"], report["bad_documents"]), (2, 2, 0))
+        self.assertEqual(
+            (report["documents"], report["found"], report["bad_documents"]), (2, 2, 0)
+        )
         places = {place["path"]: place for place in report["places"]}
         self.assertEqual(
-            (places["$.ports[*].notes"]["present"], places["$.ports[*].notes"]["of"]), (1, 3)
+            (places["$.ports[*].notes"]["present"], places["$.ports[*].notes"]["of"]),
+            (1, 3),
         )
-        self.assertEqual(places["$.ports[*].berths"]["kinds"], {"array": 2, "object": 1})
+        self.assertEqual(
+            places["$.ports[*].berths"]["kinds"], {"array": 2, "object": 1}
+        )
         reading = places["$.ports[*].depth_m"]["looks"][0]
         self.assertEqual(
-            (reading["look"], reading["reading"]), ("number in text", {"type": "decimal(18,2)"})
+            (reading["look"], reading["reading"]),
+            ("number in text", {"type": "decimal(18,2)"}),
         )
 
     def test_bad_documents_are_named_and_the_others_surveyed(self) -> None:
@@ -291,7 +329,10 @@ class Survey(FeedCase):
         def entry(media_type: str, text: str) -> dict[str, Any]:
             return {
                 "request": {"method": "GET", "url": "https://ferries.example/v2/ports"},
-                "response": {"status": 200, "content": {"mimeType": media_type, "text": text}},
+                "response": {
+                    "status": 200,
+                    "content": {"mimeType": media_type, "text": text},
+                },
             }
 
         entries = [
@@ -299,7 +340,9 @@ class Survey(FeedCase):
             entry("application/json", '{"a": 1}'),
             entry("image/png", ""),
         ]
-        self.file("visit.har", json.dumps({"log": {"version": "1.2", "entries": entries}}))
+        self.file(
+            "visit.har", json.dumps({"log": {"version": "1.2", "entries": entries}})
+        )
         lines = self.shown("survey", "visit.har").splitlines()
         self.assertEqual(lines[0].partition(",")[0], "1 document in 1 file")
         self.assertIn("passed over, since they hold no data: ", lines[1])
@@ -323,7 +366,9 @@ class Survey(FeedCase):
         """Three times the input, every value a new one: the peak is within 30 MB."""
         peaks = []
         for count in (100_000, 300_000):
-            self.feed(*[{"id": f"B{n:07}", "made": 1_932_480_172 + n} for n in range(count)])
+            self.feed(
+                *[{"id": f"B{n:07}", "made": 1_932_480_172 + n} for n in range(count)]
+            )
             code = (
                 "import sys; sys.argv = ['mukret', 'survey', 'feed.jsonl', '--json', '-q']\n"
                 "from mukret.cli.main import run\n"
@@ -333,7 +378,9 @@ class Survey(FeedCase):
             )
             done = subprocess.run([sys.executable, "-c", code], cwd=self.folder, capture_output=True, text=True, check=True)  # fmt: skip
             status, peak = done.stderr.split()
-            self.assertEqual((status, json.loads(done.stdout)["documents"]), ("0", count))
+            self.assertEqual(
+                (status, json.loads(done.stdout)["documents"]), ("0", count)
+            )
             peaks.append(int(peak) / 1000)
         self.assertLess(peaks[1], peaks[0] + 30)
 
@@ -345,7 +392,15 @@ class Survey(FeedCase):
         for quiet in ((), ("--quiet",)):
             with self.subTest(quiet):
                 ours, theirs = pty.openpty()
-                command = [sys.executable, "-m", "mukret", "survey", "-", "--json", *quiet]
+                command = [
+                    sys.executable,
+                    "-m",
+                    "mukret",
+                    "survey",
+                    "-",
+                    "--json",
+                    *quiet,
+                ]
                 process = subprocess.Popen(command, cwd=self.folder, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=theirs)  # fmt: skip
                 os.close(theirs)
                 assert process.stdin
@@ -357,7 +412,8 @@ class Survey(FeedCase):
                 self.assertEqual(json.loads(out)["documents"], 400_000)
                 self.assertEqual("MB" in shown, not quiet, shown)
                 self.assertTrue(
-                    not shown or shown.endswith(("\x1b[2K", "\x1b[?25h")), repr(shown[-40:])
+                    not shown or shown.endswith(("\x1b[2K", "\x1b[?25h")),
+                    repr(shown[-40:]),
                 )
 
 
@@ -371,8 +427,12 @@ def read_all(terminal: int) -> str:
 
 
 class NodesOfLongDocuments(FolderCase):
-    def nodes(self, name: str, path: str, most: int | None = None) -> list[tuple[int, str, Any]]:
-        _, found = find_nodes(find_sources([str(self.folder / name)]), parse_path(path), most)
+    def nodes(
+        self, name: str, path: str, most: int | None = None
+    ) -> list[tuple[int, str, Any]]:
+        _, found = find_nodes(
+            find_sources([str(self.folder / name)]), parse_path(path), most
+        )
         return [(node.document, node.path, node.value) for node in found]
 
     def test_they_are_those_of_the_whole_document(self) -> None:
@@ -381,7 +441,8 @@ class NodesOfLongDocuments(FolderCase):
         """
         draw = random.Random(9)
         ports = [
-            {"n": n, "berths": [{"no": b} for b in range(draw.randrange(4))]} for n in range(200)
+            {"n": n, "berths": [{"no": b} for b in range(draw.randrange(4))]}
+            for n in range(200)
         ]
         for wrong in (5, 77):
             ports[wrong] = draw.choice([None, "closed", [1, 2]])  # type: ignore[call-overload]
@@ -393,7 +454,10 @@ class NodesOfLongDocuments(FolderCase):
         self.file("one.json", json.dumps(long))
         self.file(
             "lines.jsonl",
-            "\n".join(json.dumps(one) for one in (long, {"feed": {"ports": [{"n": -1}]}}, long)),
+            "\n".join(
+                json.dumps(one)
+                for one in (long, {"feed": {"ports": [{"n": -1}]}}, long)
+            ),
         )
         self.file("list.json", json.dumps(ports))
         paths = ["$.feed.ports[*]", "$.feed.ports[*].n", "$.feed.ports[150].n", "$.feed.ports[?@.n > 190]", "$.feed.ports[-3].n",
@@ -410,7 +474,9 @@ class NodesOfLongDocuments(FolderCase):
         self.assertGreater(found, 3000)
 
     def test_a_glance_has_the_sizes_and_the_beginnings(self) -> None:
-        ports = [{"n": n, "name": {"en": "Otterwick", "zero": -0.0}} for n in range(500)]
+        ports = [
+            {"n": n, "name": {"en": "Otterwick", "zero": -0.0}} for n in range(500)
+        ]
         self.file("a.json", json.dumps({"b": 1, "feed": {"ports": ports}, "c": "d"}))
         with mock.patch.object(glance, "LONG_BYTES", 100):
             for path in (
@@ -423,7 +489,9 @@ class NodesOfLongDocuments(FolderCase):
                 "$.c.d",
             ):
                 with self.subTest(path):
-                    [cut, whole] = [self.nodes("a.json", path, most) for most in (20, None)]
+                    [cut, whole] = [
+                        self.nodes("a.json", path, most) for most in (20, None)
+                    ]
                     self.assertEqual(
                         [(n, p, in_short(v, 80)) for n, p, v in cut],
                         [(n, p, in_short(v, 80)) for n, p, v in whole],
@@ -451,7 +519,9 @@ class Look(FeedCase):
         )
 
     def test_each_path_that_is_shown_finds_its_node_again(self) -> None:
-        for line in self.shown("look", "feed.jsonl", "--every", columns=200).splitlines():
+        for line in self.shown(
+            "look", "feed.jsonl", "--every", columns=200
+        ).splitlines():
             if line.startswith("$"):
                 path, kind = line.split()[:2]
                 with self.subTest(path):
@@ -461,7 +531,9 @@ class Look(FeedCase):
 
     def test_one_of_many_is_counted_over_all_documents(self) -> None:
         third = "feed.jsonl, document 2\n$['ports'][0]['code']  \"TOL\"\n"
-        self.assertEqual(self.shown("look", "feed.jsonl", "$.ports[*].code", "--nth", "3"), third)
+        self.assertEqual(
+            self.shown("look", "feed.jsonl", "$.ports[*].code", "--nth", "3"), third
+        )
         done = self.mukret("look", "feed.jsonl", "$.ports[*].code", "--nth", "4")
         self.assertEqual(
             (done.returncode, done.stderr),
@@ -506,7 +578,8 @@ class Look(FeedCase):
             ["", f"100 nodes in 100 documents; the first {shown} shown", f"  mukret look feed.jsonl '$' --nth {shown + 1}"],
         )  # fmt: skip
         self.assertIn(
-            f'{{"n": {shown}}}', self.shown("look", "feed.jsonl", "$", "--nth", str(shown + 1))
+            f'{{"n": {shown}}}',
+            self.shown("look", "feed.jsonl", "$", "--nth", str(shown + 1)),
         )
 
     def test_no_more_is_read_than_has_to_be(self) -> None:
@@ -514,7 +587,9 @@ class Look(FeedCase):
         lines = [json.dumps({"n": number, "pad": "x" * 1000}) for number in range(3000)]
         self.file("long.jsonl", "\n".join([*lines, "{'broken'"]))
         self.assertIn('"n": 6,', self.shown("look", "long.jsonl", "$", "--nth", "7"))
-        self.assertIn("so far: reading stopped there", self.mukret("look", "long.jsonl").stderr)
+        self.assertIn(
+            "so far: reading stopped there", self.mukret("look", "long.jsonl").stderr
+        )
         self.shown("look", "long.jsonl", "--json", code=1)
         text = json.dumps(
             {"name": "Merrow", "feed": {"rows": [json.loads(line) for line in lines]}}
@@ -522,11 +597,14 @@ class Look(FeedCase):
         self.file("long.json", text.replace('"n": 2900,', '"n": 2900 2901,'))
         for path, *nth in (("$.feed.rows[*]", "--nth", "7"), ("$.feed.rows[6]",), ("$.feed.rows[?@.n > 5].n", "--nth", "1")):  # fmt: skip
             with self.subTest(path):
-                self.assertIn("$['feed']['rows'][6]", self.shown("look", "long.json", path, *nth))
+                self.assertIn(
+                    "$['feed']['rows'][6]", self.shown("look", "long.json", path, *nth)
+                )
         done = self.mukret("look", "long.json", "$.feed.rows[*]", "--nth", "2999")
         self.assertEqual(done.returncode, 2, done.stderr)
         self.assertRegex(
-            done.stderr, r"(?s)could not be read:.*finds 2,\d+ nodes; there is no number 2,999"
+            done.stderr,
+            r"(?s)could not be read:.*finds 2,\d+ nodes; there is no number 2,999",
         )
         self.file("long.json", text)
         for path in ("$.feed.row", "$.feed.rows[*].m"):
@@ -537,7 +615,10 @@ class Look(FeedCase):
                 )
 
     def test_the_first_record_of_a_list_is_unfolded(self) -> None:
-        rows = [{"code": f"P{n}", "name": "Otterwick", "depths": [8.6] * 30} for n in range(500)]
+        rows = [
+            {"code": f"P{n}", "name": "Otterwick", "depths": [8.6] * 30}
+            for n in range(500)
+        ]
         for document, path in (
             (rows, "$"),
             ({"data": rows}, "$.data"),
@@ -549,7 +630,8 @@ class Look(FeedCase):
 
     def test_bare_values_a_line_each_for_scripts(self) -> None:
         self.assertEqual(
-            self.shown("look", "feed.jsonl", "$.ports[*].code", "--values"), "OTV\nSKR\nTOL\n"
+            self.shown("look", "feed.jsonl", "$.ports[*].code", "--values"),
+            "OTV\nSKR\nTOL\n",
         )
         self.feed({"all": ["two\nlines", 1.50, None, True, {"a": [1]}, ""]})
         self.assertEqual(
@@ -562,10 +644,14 @@ class Look(FeedCase):
         every = self.shown("look", "feed.jsonl", "--named", "no")
         self.assertEqual(every.count("['no']"), 3)
         self.assertEqual(
-            self.shown("look", "feed.jsonl", "$.ports[1]", "--named", "no", "--values"), "1\n"
+            self.shown("look", "feed.jsonl", "$.ports[1]", "--named", "no", "--values"),
+            "1\n",
         )
         self.assertEqual(
-            self.shown("look", "feed.jsonl", "--named", "code", "--nth", "3", "--values"), "TOL\n"
+            self.shown(
+                "look", "feed.jsonl", "--named", "code", "--nth", "3", "--values"
+            ),
+            "TOL\n",
         )
         done = self.mukret("look", "feed.jsonl", "--named", "depth")
         self.assertEqual(done.returncode, 1)
@@ -592,7 +678,8 @@ class Look(FeedCase):
         ):
             with self.subTest(typed):
                 self.assertIn(
-                    f"hint: write {meant}\n", self.mukret("look", "feed.jsonl", typed).stderr
+                    f"hint: write {meant}\n",
+                    self.mukret("look", "feed.jsonl", typed).stderr,
                 )
 
     def test_json_has_every_node_with_its_place(self) -> None:
@@ -600,7 +687,9 @@ class Look(FeedCase):
         nodes = self.shown("look", "fine.json", "$.*", "--json")
         self.assertIn('"path":"$[\'load\']","kind":"number","value":1.10}', nodes)
         self.assertIn('"value":1e400}', nodes)
-        every = json.loads(self.shown("look", "fine.json", "$.rows", "--every", "--json"))
+        every = json.loads(
+            self.shown("look", "fine.json", "$.rows", "--every", "--json")
+        )
         self.assertEqual(
             [(node["path"], node["kind"], node["size"]) for node in every],
             [

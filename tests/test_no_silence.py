@@ -64,14 +64,18 @@ class ShapesThatChange(ValuesCase):
             f'[{{"club": {text}}}]'
             for text in [*nothing, '{"name": "Moss"}', '"Moss Club"', "7", "[1]"]
         ]
-        values, problems = self.values(table_rules('club: "$.club.name"'), *documents, "[{}]")
+        values, problems = self.values(
+            table_rules('club: "$.club.name"'), *documents, "[{}]"
+        )
         self.assertEqual(values, [*[None] * len(nothing), "Moss", None])
         self.assertEqual(
             problems,
             [("club", "other-kind", "$[0].club", met) for met in ("Moss Club", 7, [1])],
         )
 
-    def test_every_sort_of_step_says_so_and_descendants_and_filters_never_do(self) -> None:
+    def test_every_sort_of_step_says_so_and_descendants_and_filters_never_do(
+        self,
+    ) -> None:
         steps: dict[str, tuple[str, bool]] = {
             # what stands at $.x, and whether it is on record
             "$.x[0]": ('{"a": 1}', True),
@@ -87,11 +91,21 @@ class ShapesThatChange(ValuesCase):
             for take in ("first", "all", "count"):
                 with self.subTest(path, take=take):
                     kind = (
-                        "list(json)" if take == "all" else "integer" if take == "count" else "json"
+                        "list(json)"
+                        if take == "all"
+                        else "integer"
+                        if take == "count"
+                        else "json"
                     )
-                    rules = table_rules(f'v: {{at: "{path}", take: {take}, type: {kind}}}')
-                    values, problems = self.values(rules, f'[{{"x": {text}}}, {{"x": null}}]')
-                    self.assertEqual([code for _, code, *_ in problems], ["other-kind"] * told)
+                    rules = table_rules(
+                        f'v: {{at: "{path}", take: {take}, type: {kind}}}'
+                    )
+                    values, problems = self.values(
+                        rules, f'[{{"x": {text}}}, {{"x": null}}]'
+                    )
+                    self.assertEqual(
+                        [code for _, code, *_ in problems], ["other-kind"] * told
+                    )
                     self.assertEqual(len(values), 2 - told)
 
     def test_of_several_paths_one_that_meets_another_kind_is_nothing_if_another_finds_something(
@@ -111,10 +125,13 @@ class ShapesThatChange(ValuesCase):
                 values, problems = self.values(rules, document)
                 self.assertEqual(values, expected)
                 self.assertEqual(
-                    problems, [] if expected else [("by", "other-kind", "$[0].by", "Oda")]
+                    problems,
+                    [] if expected else [("by", "other-kind", "$[0].by", "Oda")],
                 )
 
-    def test_rows_that_came_as_something_else_are_one_rejected_row_at_its_place(self) -> None:
+    def test_rows_that_came_as_something_else_are_one_rejected_row_at_its_place(
+        self,
+    ) -> None:
         rules = """
             tables:
               ports: {rows: "$.ports[*]", key: [id], fields: {id: {at: $.id, type: integer}}}
@@ -141,16 +158,25 @@ class ShapesThatChange(ValuesCase):
     ) -> None:
         rules = table_rules("a: $.a", rows="$.rows[*]")
         good = ['{"rows": [{"a": "1"}]}', '{"rows": []}', "{}", "null", "[]"]
-        rows, problems = self.outcome(rules, *good, '{"error": "busy"}', '"busy"', '["rows"]')
+        rows, problems = self.outcome(
+            rules, *good, '{"error": "busy"}', '"busy"', '["rows"]'
+        )
         self.assertEqual(rows["t"], [{"a": "1"}])
         self.assertEqual([code for _, code, *_ in problems], ["nothing-read"] * 3)
 
-    def test_what_every_document_of_a_feed_has_is_asked_of_each_and_of_each_kind(self) -> None:
+    def test_what_every_document_of_a_feed_has_is_asked_of_each_and_of_each_kind(
+        self,
+    ) -> None:
         rules = table_rules(
-            "a: $.a", rows="$.rows[*]", more='response: {must_have: ["$.rows", "$.day"]}'
+            "a: $.a",
+            rows="$.rows[*]",
+            more='response: {must_have: ["$.rows", "$.day"]}',
         )
         _, problems = self.outcome(
-            rules, '{"rows": [], "day": "1"}', '{"rows": []}', '{"rows": [], "day": null}'
+            rules,
+            '{"rows": [], "day": "1"}',
+            '{"rows": []}',
+            '{"rows": [], "day": null}',
         )
         self.assertEqual([code for _, code, *_ in problems], ["document-shape"] * 2)
         rules = """
@@ -189,7 +215,8 @@ class ShapesThatChange(ValuesCase):
                     """
                 values, problems = self.values(rules, document)
                 self.assertEqual(
-                    [[decode(one.encode()) for one in value] for value in values], expected
+                    [[decode(one.encode()) for one in value] for value in values],
+                    expected,
                 )
                 self.assertEqual(problems, [])
         for condition, count in {
@@ -228,8 +255,16 @@ class ShapesThatChange(ValuesCase):
 class Exactness(ValuesCase):
     CASES: ClassVar[list[tuple[str, str, Any]]] = [
         # the field, the value in the response, and what is written: a code where it is bad
-        ("type: 'decimal(38,0)'", '"99999999999999999999999999999999999999999"', "out-of-range"),
-        ("type: 'decimal(38,0)'", '"99999999999999999999999999999999999999"', Decimal("9" * 38)),
+        (
+            "type: 'decimal(38,0)'",
+            '"99999999999999999999999999999999999999999"',
+            "out-of-range",
+        ),
+        (
+            "type: 'decimal(38,0)'",
+            '"99999999999999999999999999999999999999"',
+            Decimal("9" * 38),
+        ),
         (
             "type: 'decimal(38,18)', grouping: ','",
             '"103,123,447,612,661,715,844,513,882,209.69"',
@@ -261,8 +296,16 @@ class Exactness(ValuesCase):
             "2031-04-01 00:00:00+00:00",
         ),
         ("type: datetime, format: '%d.%m.%Y'", '"01.04.2031"', "2031-04-01 00:00:00"),
-        ("type: timestamp, zone: '+02:00'", '"2906-03-20T17:41"', "2906-03-20 15:41:00+00:00"),
-        ("type: timestamp, zone: '+02:00'", '"1583-03-20T17:41"', "1583-03-20 15:41:00+00:00"),
+        (
+            "type: timestamp, zone: '+02:00'",
+            '"2906-03-20T17:41"',
+            "2906-03-20 15:41:00+00:00",
+        ),
+        (
+            "type: timestamp, zone: '+02:00'",
+            '"1583-03-20T17:41"',
+            "1583-03-20 15:41:00+00:00",
+        ),
         (
             "type: timestamp, zone: Atlantic/Faroe",
             '"2906-03-20T17:41"',
@@ -295,7 +338,8 @@ class Exactness(ValuesCase):
                 else:
                     found = values[0]
                     self.assertEqual(
-                        found if isinstance(found, type(expected)) else str(found), expected
+                        found if isinstance(found, type(expected)) else str(found),
+                        expected,
                     )
 
     def test_sums_are_the_same_by_path_and_by_expression_and_bad_where_the_type_can_not_hold_them(
@@ -311,11 +355,18 @@ class Exactness(ValuesCase):
               parts: {within: fares, rows: "$.parts[*]", fields: {sum: {at: $.sum, type: "decimal(6,2)"}}}
             """
         rows, problems = self.outcome(
-            rules, '[{"parts": [{"sum": 9999.99}, {"sum": "-0.01"}, {"sum": null}]}, {}]'
+            rules,
+            '[{"parts": [{"sum": 9999.99}, {"sum": "-0.01"}, {"sum": null}]}, {}]',
         )
-        self.assertEqual(list(map(str, rows["fares"][0].values())), ["9999.98", "9999.98"])
-        self.assertEqual((list(rows["fares"][1].values()), problems), ([None, None], []))
-        _, problems = self.outcome(rules, '[{"parts": [{"sum": 9999.99}, {"sum": 9999.99}]}]')
+        self.assertEqual(
+            list(map(str, rows["fares"][0].values())), ["9999.98", "9999.98"]
+        )
+        self.assertEqual(
+            (list(rows["fares"][1].values()), problems), ([None, None], [])
+        )
+        _, problems = self.outcome(
+            rules, '[{"parts": [{"sum": 9999.99}, {"sum": 9999.99}]}]'
+        )
         self.assertEqual(
             [field for field, *_ in problems], ["by_path", "by_rows", None, None]
         )  # and the rows below
@@ -323,7 +374,9 @@ class Exactness(ValuesCase):
         top = 2**63 - 1
         self.assertEqual(self.values(whole, f'[{{"n": [{top}, -1]}}]')[0], [top - 1])
         self.assertEqual(self.values(whole, f'[{{"n": [{top}, 1, -2]}}]')[0], [top - 1])
-        self.assertEqual(self.values(whole, f'[{{"n": [{top}, 1]}}]')[1][0][:2], ("v", "overflow"))
+        self.assertEqual(
+            self.values(whole, f'[{{"n": [{top}, 1]}}]')[1][0][:2], ("v", "overflow")
+        )
 
     def test_taking_off_what_surrounds_a_text_takes_time_by_its_length_and_gives_the_same(
         self,
@@ -355,7 +408,9 @@ class AcrossTheRun(ValuesCase):
         '{"ports": [{"code": "SUL", "name": "Sula"}, {"code": "OTV", "name": "a second one"}]}',
     )
 
-    def test_a_lookup_finds_rows_of_all_documents_and_of_several_the_first(self) -> None:
+    def test_a_lookup_finds_rows_of_all_documents_and_of_several_the_first(
+        self,
+    ) -> None:
         for most in (1000, 0):  # in memory, and all of it on the disk
             answers = partial(Answers, most_in_memory=most)
             with (
@@ -364,9 +419,12 @@ class AcrossTheRun(ValuesCase):
             ):
                 rows, problems = self.outcome(self.RULES, *self.DOCUMENTS)
             self.assertEqual(
-                [row["port"] for row in rows["sailings"]], ["Otter Vale", "Sula", None, None]
+                [row["port"] for row in rows["sailings"]],
+                ["Otter Vale", "Sula", None, None],
             )
-            self.assertEqual([code for _, code, *_ in problems], ["key-missing", "duplicate"])
+            self.assertEqual(
+                [code for _, code, *_ in problems], ["key-missing", "duplicate"]
+            )
 
     def test_many_keys_go_to_the_disk_and_the_first_value_of_each_stays(self) -> None:
         answers = Answers(most_in_memory=10)
@@ -374,7 +432,13 @@ class AcrossTheRun(ValuesCase):
             answers.add((("integer", number), first + number) for number in range(100))
         self.assertIsNotNone(answers.many)
         answers.add([(("integer", 3), "late"), (("integer", 1000), "new")])
-        keys = [("integer", 3), None, ("integer", 99), ("integer", 1000), ("integer", -1)]
+        keys = [
+            ("integer", 3),
+            None,
+            ("integer", 99),
+            ("integer", 1000),
+            ("integer", -1),
+        ]
         self.assertEqual(answers.get_all(keys), [3, None, 99, "new", None])
 
 
@@ -399,7 +463,8 @@ class Words(FolderCase):
                 self.assertIn("other-kind", said)
                 self.assertIn("Moss Club", said)
         self.assertIn(
-            "an object with the member name", (self.folder / "out/rejects.jsonl").read_text()
+            "an object with the member name",
+            (self.folder / "out/rejects.jsonl").read_text(),
         )
 
     def test_records_that_came_as_lists_and_lists_as_records_are_one_warning_with_the_path_to_write(
@@ -410,9 +475,13 @@ class Words(FolderCase):
             ("$.ports[*]", '{"ports": {"a": "1", "b": "2", "c": "3"}}', "$.ports"),
         ):
             with self.subTest(path):
-                self.file("t.rules.yaml", table_rules("a: $.a, b: $.b, c: $.c", rows=path))
+                self.file(
+                    "t.rules.yaml", table_rules("a: $.a, b: $.b, c: $.c", rows=path)
+                )
                 self.file("a.json", document)
-                said = self.lines("extract", "t.rules.yaml", "a.json", "--to", "out", code=1)
+                said = self.lines(
+                    "extract", "t.rules.yaml", "a.json", "--to", "out", code=1
+                )
                 self.assertEqual(said.count("warning:"), 1, said)
                 self.assertIn("[list-or-record]", said)
                 self.assertIn(f'write rows: "{write}"', said)
@@ -421,7 +490,9 @@ class Words(FolderCase):
         rules = rules_text(AcrossTheRun.RULES).replace(", across: run", "")
         self.file("t.rules.yaml", rules)
         self.file("feed.jsonl", "\n".join(AcrossTheRun.DOCUMENTS[:2]))
-        said = self.lines("extract", "t.rules.yaml", "feed.jsonl", "--to", "out", code=1)
+        said = self.lines(
+            "extract", "t.rules.yaml", "feed.jsonl", "--to", "out", code=1
+        )
         self.assertIn("in the same document, but in others: across: run", said)
 
     def test_advice_without_data_of_what_is_written_nowhere_and_of_rows_that_can_not_be_led_back(
@@ -435,14 +506,19 @@ class Words(FolderCase):
             """
         self.file("t.rules.yaml", rules_text(rules))
         said = self.lines("check", "t.rules.yaml", code=0)
-        self.assertIn("no table inherits page, so it is written nowhere [not-inherited]", said)
         self.assertIn(
-            "berths inherits nothing that tells the rows of ports apart [not-joined]", said
+            "no table inherits page, so it is written nowhere [not-inherited]", said
+        )
+        self.assertIn(
+            "berths inherits nothing that tells the rows of ports apart [not-joined]",
+            said,
         )
         self.assertIn("inherit: [id]", said)
         self.assertEqual(said.count("warning:"), 2)
 
-    def test_answers_of_an_archive_that_no_rule_reads_are_counted_as_passed_over(self) -> None:
+    def test_answers_of_an_archive_that_no_rule_reads_are_counted_as_passed_over(
+        self,
+    ) -> None:
         def entry(path: str, text: str) -> dict[str, object]:
             content = {"mimeType": "application/json", "text": text}
             request = {"method": "GET", "url": f"http://isles.example/{path}"}
@@ -452,8 +528,13 @@ class Words(FolderCase):
                 "startedDateTime": "2031-04-01T10:00:00Z",
             }
 
-        entries = [entry("ports", '{"ports": [{"id": "1"}]}'), entry("menu", '{"menu": true}')]
-        self.file("visit.har", json.dumps({"log": {"version": "1.2", "entries": entries}}))
+        entries = [
+            entry("ports", '{"ports": [{"id": "1"}]}'),
+            entry("menu", '{"menu": true}'),
+        ]
+        self.file(
+            "visit.har", json.dumps({"log": {"version": "1.2", "entries": entries}})
+        )
         self.file("t.rules.yaml", table_rules("id: $.id", rows="$.ports[*]"))
         self.lines("extract", "t.rules.yaml", "visit.har", "--to", "out", code=0)
         [read] = json.loads((self.folder / "out/run.json").read_text())["inputs"]
@@ -483,13 +564,25 @@ class Words(FolderCase):
         [reject] = [reject for output in outputs for reject in output.rejects]
         self.assertEqual(reject.problems[0].code, "document-shape")
         for workers in ("1", "2"):
-            self.lines("extract", "t.rules.yaml", "in", "--to", "out", "--workers", workers, code=1)
+            self.lines(
+                "extract",
+                "t.rules.yaml",
+                "in",
+                "--to",
+                "out",
+                "--workers",
+                workers,
+                code=1,
+            )
             record = json.loads((self.folder / "out/run.json").read_text())
             self.assertEqual(
-                (record["tables"]["t"]["rows_written"], record["bad_documents"]), (4000, 1)
+                (record["tables"]["t"]["rows_written"], record["bad_documents"]),
+                (4000, 1),
             )
 
-    def test_what_was_null_on_the_day_of_the_draft_is_told_and_added_when_it_is_not(self) -> None:
+    def test_what_was_null_on_the_day_of_the_draft_is_told_and_added_when_it_is_not(
+        self,
+    ) -> None:
         self.file("a.json", '[{"id": 1, "pilot": null}, {"id": 2, "pilot": null}]')
         self.lines("draft", "a.json", "--out", "t.rules.yaml", code=0)
         self.assertNotIn("ignore", (self.folder / "t.rules.yaml").read_text())
@@ -505,7 +598,8 @@ class Words(FolderCase):
         self.file("a.json", '{"port": [{"id": "1"}]}')
         with self.assertRaises(InputError):
             extract_files(
-                parse_rules((self.folder / "t.rules.yaml").read_text()), self.folder / "a.json"
+                parse_rules((self.folder / "t.rules.yaml").read_text()),
+                self.folder / "a.json",
             )
         said = self.lines("extract", "t.rules.yaml", "a.json", "--to", "out", code=3)
         self.assertIn("[nothing-read]", said)

@@ -44,7 +44,9 @@ KEYED = """
 
 
 class Merged(FolderCase):
-    def parts(self, rules: Rules, files: Sequence[Path], of: int, **options: Any) -> list[Part]:
+    def parts(
+        self, rules: Rules, files: Sequence[Path], of: int, **options: Any
+    ) -> list[Part]:
         """Extracted in so many parts, and read again in another order."""
         made = []
         for number in range(1, of + 1):
@@ -52,7 +54,10 @@ class Merged(FolderCase):
             own = [everything[taken] for taken in share.taken(everything)]
             target = str(self.folder / f"part{number}-{of}")
             extract_part(
-                Run(rules, own, started=NOW, settles=False, **options), share, everything, target
+                Run(rules, own, started=NOW, settles=False, **options),
+                share,
+                everything,
+                target,
             )
             made.append(Part(target))
         random.Random(of).shuffle(made)
@@ -92,18 +97,28 @@ class Merged(FolderCase):
                 self.file(f"{n}.jsonl", "\n".join(feed.lines[n::apart]) or "[]")
                 for n in range(apart)
             ]
-            one = self.outcome(Run(rules, find_sources(files), batch_bytes=80, started=NOW))
+            one = self.outcome(
+                Run(rules, find_sources(files), batch_bytes=80, started=NOW)
+            )
             with self.subTest(number=number, rules=feed.rules_text):
                 count = chance.randint(1, 4)
-                parts = self.stopped_or(partial(self.parts, rules, files, count, batch_bytes=80))
-                other = parts if isinstance(parts, dict) else self.outcome(Merge(rules, parts))
+                parts = self.stopped_or(
+                    partial(self.parts, rules, files, count, batch_bytes=80)
+                )
+                other = (
+                    parts
+                    if isinstance(parts, dict)
+                    else self.outcome(Merge(rules, parts))
+                )
                 self.assertEqual(other, one)
             hit.update(code for _, _, code in one.get("reasons", ()))
             hit["dropped"] += sum(
                 table["rows_deduplicated"]
                 for table in one.get("tally", {"tables": {}})["tables"].values()
             )
-        self.assertGreater(min(hit["duplicate"], hit["parent-rejected"], hit["dropped"]), 5, hit)
+        self.assertGreater(
+            min(hit["duplicate"], hit["parent-rejected"], hit["dropped"]), 5, hit
+        )
 
     def stopped_or(self, made: Any) -> Any:
         try:
@@ -114,12 +129,21 @@ class Merged(FolderCase):
     def test_keys_are_settled_across_parts_with_all_that_stands_below(self) -> None:
         """Also what would have been left out for a row that is itself left out."""
         days = [
-            [{"code": "OTV", "no": 1, "sailings": [{"no": 1, "fare": 7, "calls": ["a"]}]}],
+            [
+                {
+                    "code": "OTV",
+                    "no": 1,
+                    "sailings": [{"no": 1, "fare": 7, "calls": ["a"]}],
+                }
+            ],
             [
                 {
                     "code": "SKR",
                     "no": 2,
-                    "sailings": [{"no": 2, "fare": 7, "calls": ["b", "c"]}, {"no": 3, "fare": 0}],
+                    "sailings": [
+                        {"no": 2, "fare": 7, "calls": ["b", "c"]},
+                        {"no": 3, "fare": 0},
+                    ],
                 }
             ],
             [
@@ -136,25 +160,34 @@ class Merged(FolderCase):
                 {
                     "code": "BRA",
                     "no": 4,
-                    "sailings": [{"no": 4, "fare": 9, "calls": ["f"]}, {"no": 1, "fare": 9}],
+                    "sailings": [
+                        {"no": 4, "fare": 9, "calls": ["f"]},
+                        {"no": 1, "fare": 9},
+                    ],
                 }
             ],
         ]
         files = [
-            self.file(f"{n}.json", json.dumps({"ports": ports})) for n, ports in enumerate(days)
+            self.file(f"{n}.json", json.dumps({"ports": ports}))
+            for n, ports in enumerate(days)
         ]
         for kind in ("reject", "first", "last"):
             rules = parse_rules(rules_text(KEYED.replace("KIND", kind)))
             one = self.outcome(Run(rules, find_sources(files)))
             for of in (1, 2, 3, 4, 6):
                 with self.subTest(kind, of=of):
-                    self.assertEqual(self.outcome(Merge(rules, self.parts(rules, files, of))), one)
+                    self.assertEqual(
+                        self.outcome(Merge(rules, self.parts(rules, files, of))), one
+                    )
             codes = [row["code"] for row in one["rows"]["ports"]]
             self.assertEqual(
-                codes, ["SKR", "OTV", "BRA"] if kind == "last" else ["OTV", "SKR", "BRA"]
+                codes,
+                ["SKR", "OTV", "BRA"] if kind == "last" else ["OTV", "SKR", "BRA"],
             )
 
-    def test_what_is_delivered_is_the_same_to_the_byte_and_so_is_its_record(self) -> None:
+    def test_what_is_delivered_is_the_same_to_the_byte_and_so_is_its_record(
+        self,
+    ) -> None:
         self.demo()
         path = self.folder / "merrow-demo/merrow.rules.yaml"
         rules = parse_rules(path.read_bytes(), str(path))
@@ -172,7 +205,9 @@ class Merged(FolderCase):
                 )
                 merge = Merge(rules, self.parts(rules, feed, 3))
                 other = deliver_extraction(
-                    merge.extraction, Folder(str(self.folder / "other"), form), options=options
+                    merge.extraction,
+                    Folder(str(self.folder / "other"), form),
+                    options=options,
                 )
                 self.assertEqual(other.pop("parts"), 3)
                 for name in ("started", "finished", "sample"):
@@ -198,15 +233,23 @@ class Merged(FolderCase):
               u: {rows: "$.none[*]", fields: {d: $.d}}
             """)
         )
-        files = [self.file("1.json", '{"a": [{"b": 1, "C": 2}]}'), self.file("2.json", '{"a": []}')]
+        files = [
+            self.file("1.json", '{"a": [{"b": 1, "C": 2}]}'),
+            self.file("2.json", '{"a": []}'),
+        ]
         one = Run(rules, find_sources(files))
         deliver(one, Folder(str(self.folder / "one")))
-        expected = [(notice.code, notice.message, notice.hint) for notice in one.notices()]
+        expected = [
+            (notice.code, notice.message, notice.hint) for notice in one.notices()
+        ]
         self.assertEqual(len(expected), 2)
         for of in (1, 2, 4):
             merge = Merge(rules, self.parts(rules, files, of))
             self.assertEqual(
-                [(notice.code, notice.message, notice.hint) for notice in merge.notices()],
+                [
+                    (notice.code, notice.message, notice.hint)
+                    for notice in merge.notices()
+                ],
                 expected,
                 of,
             )
@@ -218,7 +261,10 @@ class Merged(FolderCase):
     def test_parts_that_do_not_belong_together_are_refused(self) -> None:
         rules, files = (
             parse_rules(rules_text(KEYED.replace("KIND", "last"))),
-            [self.file("a.json", '{"ports": []}'), self.file("b.json", '{"ports": []}')],
+            [
+                self.file("a.json", '{"ports": []}'),
+                self.file("b.json", '{"ports": []}'),
+            ],
         )
         parts = sorted(self.parts(rules, files, 2), key=lambda part: part.folder)
         others = self.parts(rules, files[:1], 1)
@@ -253,7 +299,9 @@ class Merged(FolderCase):
                 place = self.folder / "part1-1" / name
                 place.unlink() if content is None else place.write_bytes(content)
                 with self.assertRaisesRegex(InputError, "part1-1: "):
-                    deliver_extraction(merge.extraction, Folder(str(self.folder / "out")))
+                    deliver_extraction(
+                        merge.extraction, Folder(str(self.folder / "out"))
+                    )
                 self.assertFalse((self.folder / "out").exists())
 
     def test_if_no_document_can_be_read_in_any_part_nothing_is_published(self) -> None:
@@ -274,14 +322,17 @@ class Shares(FolderCase):
         for of in (1, 2, 3, 7, 16):
             with self.subTest(of):
                 shares = [
-                    Share(number, of).taken(find_sources(files)) for number in range(1, of + 1)
+                    Share(number, of).taken(find_sources(files))
+                    for number in range(1, of + 1)
                 ]
                 self.assertEqual(
-                    sorted(number for share in shares for number in share), list(range(len(files)))
+                    sorted(number for share in shares for number in share),
+                    list(range(len(files))),
                 )
                 self.assertEqual(shares, [sorted(share) for share in shares])
         halves = [
-            sum(sizes[n] for n in Share(number, 2).taken(find_sources(files))) for number in (1, 2)
+            sum(sizes[n] for n in Share(number, 2).taken(find_sources(files)))
+            for number in (1, 2)
         ]
         self.assertEqual(halves, [1000, 1000])
         seen = fingerprint(find_sources(files))
@@ -309,18 +360,27 @@ class OnTheCommandLine(FolderCase):
         parts = [f"parts/{k}" for k in range(1, 7)]
         done = self.mukret("merge", *parts, "--to", "sqlite:///ferries.db")
         self.assertEqual(done.returncode, 1)
-        self.assertIn("6 parts: 4 documents in 4 files → sqlite:///ferries.db", done.stderr)
+        self.assertIn(
+            "6 parts: 4 documents in 4 files → sqlite:///ferries.db", done.stderr
+        )
         self.assertIn("sailings: 1 × duplicate", done.stderr)
         self.assertEqual(
-            self.mukret("compare", "merrow-demo/tables", "sqlite:///ferries.db").returncode, 0
+            self.mukret(
+                "compare", "merrow-demo/tables", "sqlite:///ferries.db"
+            ).returncode,
+            0,
         )
         self.assertEqual(
-            self.mukret("merge", *parts, "--to", "out", "--max-rejects", "5").returncode, 1
+            self.mukret(
+                "merge", *parts, "--to", "out", "--max-rejects", "5"
+            ).returncode,
+            1,
         )
         self.assertFalse((self.folder / "out").exists())
         refused = self.mukret("compare", "parts/1", "merrow-demo/tables")
         self.assertEqual(
-            (refused.returncode, "whose keys are not settled" in refused.stderr), (3, True)
+            (refused.returncode, "whose keys are not settled" in refused.stderr),
+            (3, True),
         )
 
     def test_what_hangs_on_the_time_is_said_before(self) -> None:
@@ -328,25 +388,46 @@ class OnTheCommandLine(FolderCase):
         for field, said in (("{compute: CURRENT_TIMESTAMP}", True), ("$", False)):
             self.file(
                 "a.rules.yaml",
-                rules_text(f'tables: {{t: {{rows: "$.a[*]", fields: {{a: {field}}}}}}}'),
+                rules_text(
+                    f'tables: {{t: {{rows: "$.a[*]", fields: {{a: {field}}}}}}}'
+                ),
             )
-            done = self.mukret("extract", "a.rules.yaml", "a.json", "--part", "1/1", "--to", "p")
+            done = self.mukret(
+                "extract", "a.rules.yaml", "a.json", "--part", "1/1", "--to", "p"
+            )
             self.assertEqual(
-                (done.returncode, "CURRENT_TIMESTAMP is the time of each part" in done.stderr),
+                (
+                    done.returncode,
+                    "CURRENT_TIMESTAMP is the time of each part" in done.stderr,
+                ),
                 (0, said),
             )
 
     def test_what_makes_no_sense_is_told(self) -> None:
         self.file("a.json", '{"a": [1]}')
-        self.file("a.rules.yaml", rules_text('tables: {t: {rows: "$.a[*]", fields: {a: $}}}'))
+        self.file(
+            "a.rules.yaml", rules_text('tables: {t: {rows: "$.a[*]", fields: {a: $}}}')
+        )
         looks = 'tables: {t: {rows: "$.a[*]", key: a, fields: {a: $, b: {lookup: {in: t, by: a, give: a, across: run}}}}}'
         self.file("b.rules.yaml", rules_text(looks))
         for arguments, told in (
             (
-                ("a.rules.yaml", "a.json", "--part", "1/2", "--to", "p", "--format", "json"),
+                (
+                    "a.rules.yaml",
+                    "a.json",
+                    "--part",
+                    "1/2",
+                    "--to",
+                    "p",
+                    "--format",
+                    "json",
+                ),
                 "--format goes with `mukret merge`",
             ),
-            (("a.rules.yaml", "a.json", "--part", "1/2", "--to", "-"), "a part goes into a folder"),
+            (
+                ("a.rules.yaml", "a.json", "--part", "1/2", "--to", "-"),
+                "a part goes into a folder",
+            ),
             (("a.rules.yaml", "-", "--part", "1/2", "--to", "p"), "- is none"),
             (
                 ("b.rules.yaml", "a.json", "--part", "1/2", "--to", "p"),
@@ -355,7 +436,9 @@ class OnTheCommandLine(FolderCase):
         ):
             with self.subTest(arguments):
                 done = self.mukret("extract", *arguments)
-                self.assertEqual((done.returncode, told in done.stderr), (2, True), done.stderr)
+                self.assertEqual(
+                    (done.returncode, told in done.stderr), (2, True), done.stderr
+                )
 
 
 if __name__ == "__main__":

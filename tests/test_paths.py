@@ -12,7 +12,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mukret.documents import decode
-from mukret.paths import PathSyntaxError, nearest_existing, normalized, parse_condition, parse_path
+from mukret.paths import (
+    PathSyntaxError,
+    nearest_existing,
+    normalized,
+    parse_condition,
+    parse_path,
+)
 from mukret.paths.parse import MOST_STEPS
 from mukret.paths.regexps import PatternError, check_pattern, found_in, matches
 from mukret.values import Number
@@ -65,7 +71,13 @@ FOUND: list[tuple[str, list[str]]] = [
 
 BERTHS: list[Any] = [
     {"no": 1, "depth": 3, "lit": True, "at": "Otterwick", "marks": []},
-    {"no": 2, "depth": 3.0, "lit": None, "at": "Skerry Roads", "marks": [1, {"n": "x"}]},
+    {
+        "no": 2,
+        "depth": 3.0,
+        "lit": None,
+        "at": "Skerry Roads",
+        "marks": [1, {"n": "x"}],
+    },
     {"no": 3, "depth": "3", "at": "☺", "marks": {"n": 1}},
 ]
 
@@ -174,7 +186,9 @@ NO_PATTERNS: list[tuple[str, int]] = [
 
 
 class Paths(unittest.TestCase):
-    def test_a_query_finds_nodes_in_document_order_and_lists_one_found_twice_twice(self) -> None:
+    def test_a_query_finds_nodes_in_document_order_and_lists_one_found_twice_twice(
+        self,
+    ) -> None:
         for text, expected in FOUND:
             with self.subTest(text):
                 path = parse_path(text)
@@ -190,23 +204,31 @@ class Paths(unittest.TestCase):
         ]:
             with self.subTest(text), self.assertRaises(PathSyntaxError) as caught:
                 parse_path(text)
-            self.assertEqual(caught.exception.position, position, (text, caught.exception.cause))
+            self.assertEqual(
+                caught.exception.position, position, (text, caught.exception.cause)
+            )
             self.assertTrue(caught.exception.cause)
 
     def test_a_condition_that_stands_alone_is_what_a_filter_holds(self) -> None:
         for text, position in REFUSED_FILTERS:
             with self.subTest(text), self.assertRaises(PathSyntaxError) as caught:
                 parse_condition(text)
-            self.assertEqual(caught.exception.position, position, (text, caught.exception.cause))
+            self.assertEqual(
+                caught.exception.position, position, (text, caught.exception.cause)
+            )
         for text, kept in KEPT:
             condition = parse_condition(f" {text}\n")
             self.assertEqual(
-                [berth["no"] for berth in BERTHS if condition.holds(berth, BERTHS)], kept, text
+                [berth["no"] for berth in BERTHS if condition.holds(berth, BERTHS)],
+                kept,
+                text,
             )
         with self.assertRaisesRegex(PathSyntaxError, "stands alone"):
             parse_condition("?@.a")
 
-    def test_every_forbidden_end_and_every_cut_of_a_long_query_is_an_error_or_a_query(self) -> None:
+    def test_every_forbidden_end_and_every_cut_of_a_long_query_is_an_error_or_a_query(
+        self,
+    ) -> None:
         """No text leads to any other exception: cut and mangled texts of all constructs."""
         whole = "$ ['a', \"b\\u00e9\" , 1 , -1:2:3 ,* ,?(@.a[0] >= -1.5e3&&!match(@.b ,'x\\\\.')||count($.*)!=null)] ..c ..[?@['d']]"
         parse_path(whole)
@@ -235,7 +257,10 @@ class Paths(unittest.TestCase):
                 parse_path(text)
         self.assertEqual(len(parse_path("$" + ".a" * MOST_STEPS).segments), MOST_STEPS)
         self.assertEqual(
-            parse_path(f"$[?@ == {'9' * 5000}]").values([int("9" * 4000) * 10**1000, 1]), []
+            parse_path(f"$[?@ == {'9' * 5000}]").values(
+                [int("9" * 4000) * 10**1000, 1]
+            ),
+            [],
         )
 
     def test_hints_show_what_to_write(self) -> None:
@@ -256,10 +281,16 @@ class Paths(unittest.TestCase):
             self.assertEqual(caught.exception.hint, hint)
 
     @given(st.lists(st.text() | st.integers(0, 5), max_size=4))
-    def test_a_normalized_path_leads_back_to_its_node(self, location: list[Any]) -> None:
+    def test_a_normalized_path_leads_back_to_its_node(
+        self, location: list[Any]
+    ) -> None:
         document: Any = "the node"
         for step in reversed(location):
-            document = {step: document} if isinstance(step, str) else [None] * step + [document]
+            document = (
+                {step: document}
+                if isinstance(step, str)
+                else [None] * step + [document]
+            )
         if any(
             "\ud800" <= character <= "\udfff"
             for step in location
@@ -272,7 +303,17 @@ class Paths(unittest.TestCase):
         self.assertEqual(parse_path(path).locations(document), [path])
 
     def test_normalized_paths_are_those_of_the_standard(self) -> None:
-        names = ["a", "a b", "'", '"', "\\", "\b\t\n\f\r", "\x00\x0b\x1f", "\x7fé☺", "$.a[0]"]
+        names = [
+            "a",
+            "a b",
+            "'",
+            '"',
+            "\\",
+            "\b\t\n\f\r",
+            "\x00\x0b\x1f",
+            "\x7fé☺",
+            "$.a[0]",
+        ]
         shown = [
             "a",
             "a b",
@@ -285,7 +326,8 @@ class Paths(unittest.TestCase):
             "$.a[0]",
         ]
         self.assertEqual(
-            parse_path("$.*").locations(dict.fromkeys(names)), [f"$['{name}']" for name in shown]
+            parse_path("$.*").locations(dict.fromkeys(names)),
+            [f"$['{name}']" for name in shown],
         )
 
     def test_the_nearest_thing_that_exists_is_named(self) -> None:
@@ -314,11 +356,17 @@ class Filters(unittest.TestCase):
             for condition, kept in KEPT:
                 with self.subTest(condition):
                     path = parse_path(f"$[?{condition}]")
-                    self.assertEqual([berth["no"] for berth in path.values(document)], kept)
-                    self.assertEqual(path.locations(document), [f"$[{no - 1}]" for no in kept])
+                    self.assertEqual(
+                        [berth["no"] for berth in path.values(document)], kept
+                    )
+                    self.assertEqual(
+                        path.locations(document), [f"$[{no - 1}]" for no in kept]
+                    )
 
     def test_a_pattern_that_can_never_match_is_a_doubt_not_an_error(self) -> None:
-        path = parse_path("$[?match(@.a, 'F[0-9]+') || search(@.b, '\\\\d') || match(@.c, 7)]")
+        path = parse_path(
+            "$[?match(@.a, 'F[0-9]+') || search(@.b, '\\\\d') || match(@.c, 7)]"
+        )
         self.assertEqual([doubt.position for doubt in path.doubts], [40, 61])
         self.assertEqual(path.doubts[0].hint, "write [0-9]")
         never = parse_path("$[?match(@, '(a')]")
@@ -327,9 +375,13 @@ class Filters(unittest.TestCase):
         self.assertIn("will never match: this ( is never closed", never.doubts[0].cause)
 
     def test_members_of_an_object_are_filtered_by_their_values(self) -> None:
-        self.assertEqual(parse_path("$[?@ >= 2]").locations({"a": 1, "b": 2, "c": [3]}), ["$['b']"])
         self.assertEqual(
-            parse_path("$[?@ == $.a]").locations({"a": 1, "b": Number("1.0"), "c": "1"}),
+            parse_path("$[?@ >= 2]").locations({"a": 1, "b": 2, "c": [3]}), ["$['b']"]
+        )
+        self.assertEqual(
+            parse_path("$[?@ == $.a]").locations(
+                {"a": 1, "b": Number("1.0"), "c": "1"}
+            ),
             ["$['a']", "$['b']"],
         )
 
@@ -353,9 +405,12 @@ class Filters(unittest.TestCase):
             [0, "0.0", "-0", 0.0],
         )
         self.assertEqual(
-            parse_path("$[?@ == 8.95]").values([8.95, Number("8.950"), 8.950001]), [8.95, "8.950"]
+            parse_path("$[?@ == 8.95]").values([8.95, Number("8.950"), 8.950001]),
+            [8.95, "8.950"],
         )
-        parse_path("$[?@ < 1e99999999999999999999]").values([1, Number("1e99999999999999999999")])
+        parse_path("$[?@ < 1e99999999999999999999]").values(
+            [1, Number("1e99999999999999999999")]
+        )
 
     @given(
         st.lists(st.sampled_from(SCALARS), min_size=2, max_size=2),
@@ -366,7 +421,9 @@ class Filters(unittest.TestCase):
     ) -> None:
         found = {
             operator: bool(
-                parse_path(f"$[?@.a {operator} @.b]").values([{"a": pair[0], "b": pair[1]}])
+                parse_path(f"$[?@.a {operator} @.b]").values(
+                    [{"a": pair[0], "b": pair[1]}]
+                )
             )
             for operator in ("==", "!=", "<", "<=", ">", ">=")
         }
@@ -376,16 +433,24 @@ class Filters(unittest.TestCase):
         self.assertLessEqual(found["<"] + found[">"] + found["=="], 1)
         wrapped = [json.loads(json.dumps({"x": [value]})) for value in pair]
         self.assertEqual(
-            bool(parse_path("$[?@.a == @.b]").values([dict(zip("ab", wrapped, strict=True))])),
+            bool(
+                parse_path("$[?@.a == @.b]").values(
+                    [dict(zip("ab", wrapped, strict=True))]
+                )
+            ),
             found["=="],
         )
 
-    def test_deep_values_are_compared_and_descended_into_without_recursion(self) -> None:
+    def test_deep_values_are_compared_and_descended_into_without_recursion(
+        self,
+    ) -> None:
         deep: list[Any] = []
         other: list[Any] = []
         for _ in range(100_000):
             deep, other = [deep], [other]
-        self.assertEqual(len(parse_path("$[?@.a == @.b]").values([{"a": deep, "b": other}])), 1)
+        self.assertEqual(
+            len(parse_path("$[?@.a == @.b]").values([{"a": deep, "b": other}])), 1
+        )
         self.assertEqual(len(parse_path("$..[0]").values(deep)), 100_000)
         self.assertEqual(parse_path("$..[?@ == 1]").values(deep), [])
 
@@ -406,7 +471,9 @@ class Patterns(unittest.TestCase):
         for pattern, position in NO_PATTERNS:
             with self.subTest(pattern), self.assertRaises(PatternError) as caught:
                 check_pattern(pattern)
-            self.assertEqual(caught.exception.position, position, (pattern, caught.exception.cause))
+            self.assertEqual(
+                caught.exception.position, position, (pattern, caught.exception.cause)
+            )
 
     def test_a_pattern_takes_time_in_proportion_to_the_text(self) -> None:
         """One that backtracks would not come to an end here."""

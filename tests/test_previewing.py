@@ -23,12 +23,16 @@ class Previews(FolderCase):
     def preview(
         self, rules: Rules, choice: Any, *, batch_bytes: int = 2_000
     ) -> tuple[Preview, list[Any]]:
-        preview = Preview([name for name, table in rules.tables.items() if table.columns], choice)
+        preview = Preview(
+            [name for name, table in rules.tables.items() if table.columns], choice
+        )
         sources = find_sources([self.folder / "feed.jsonl"])
         run = Run(rules, sources, batch_bytes=batch_bytes, observer=preview.look)
         return preview, list(run.batches())
 
-    def test_all_rows_are_those_that_are_written_and_the_rejected_ones_in_their_order(self) -> None:
+    def test_all_rows_are_those_that_are_written_and_the_rejected_ones_in_their_order(
+        self,
+    ) -> None:
         """Over random rules; and each is the row that a pick by its number gives."""
         self.file("words.csv", REFERENCE)
         seen = picked = 0
@@ -36,7 +40,9 @@ class Previews(FolderCase):
             self.file("feed.jsonl", "\n".join(feed.lines))
             with self.subTest(number=number):
                 try:
-                    rules = parse_rules(feed.rules_text, str(self.folder / "feed.rules.yaml"))
+                    rules = parse_rules(
+                        feed.rules_text, str(self.folder / "feed.rules.yaml")
+                    )
                     preview, outputs = self.preview(rules, partial(First, 10**6))
                 except MukretError:
                     continue
@@ -44,12 +50,16 @@ class Previews(FolderCase):
                     written = [row for row in rows if row.reject is None]
                     rejected = [row for row in rows if row.reject is not None]
                     expected = [
-                        row for output in outputs for row in output.tables[name].to_pylist()
+                        row
+                        for output in outputs
+                        for row in output.tables[name].to_pylist()
                     ]
                     self.assertEqual(
                         repr([row.values for row in written]), repr(expected)
                     )  # NaN is not itself
-                    self.assertEqual([row.nth for row in written], list(range(1, len(written) + 1)))
+                    self.assertEqual(
+                        [row.nth for row in written], list(range(1, len(written) + 1))
+                    )
                     told = [
                         reject
                         for output in outputs
@@ -62,7 +72,8 @@ class Previews(FolderCase):
                         if one.problems[0].code != PARENT_REJECTED and one.rows is None
                     ]
                     self.assertEqual(
-                        sorted(map(repr, own)), sorted(repr(row.reject) for row in rejected)
+                        sorted(map(repr, own)),
+                        sorted(repr(row.reject) for row in rejected),
                     )
                     seen += len(rows)
                     for row in rows[-1:]:
@@ -85,16 +96,20 @@ class Previews(FolderCase):
 
     def test_a_sample_is_of_rows_from_anywhere_in_their_order(self) -> None:
         self.file(
-            "feed.jsonl", "".join(f'{{"n": {n if n % 10 else "null"}}}\n' for n in range(1000))
+            "feed.jsonl",
+            "".join(f'{{"n": {n if n % 10 else "null"}}}\n' for n in range(1000)),
         )
-        rules = parse_rules(table_rules("n: {at: $.n, type: integer, required: true}", rows="$"))
+        rules = parse_rules(
+            table_rules("n: {at: $.n, type: integer, required: true}", rows="$")
+        )
         counts = [0] * 10
         for seed in range(200):
             preview, _ = self.preview(rules, lambda seed=seed: Anywhere(20, seed))
             rows = preview.rows["t"]
             self.assertEqual(len(rows), 20)
             places = [
-                row.nth * 10 - 10 if row.reject else int(str(row.values["n"])) for row in rows
+                row.nth * 10 - 10 if row.reject else int(str(row.values["n"]))
+                for row in rows
             ]
             self.assertEqual(places, sorted(set(places)))
             for place in places:

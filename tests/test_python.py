@@ -81,7 +81,9 @@ def as_text(document: Any) -> str:
 
 class InHand(FolderCase):
     def test_records_have_pythons_types_and_nested_ones_those_within(self) -> None:
-        result = mukret.extract(RULES, documents=DOCUMENT, origin="https://isles.example/ports")
+        result = mukret.extract(
+            RULES, documents=DOCUMENT, origin="https://isles.example/ports"
+        )
         one = mukret.extract_one(
             RULES, DOCUMENT, origin=mukret.Origin("https://isles.example/ports")
         )
@@ -89,13 +91,16 @@ class InHand(FolderCase):
             self.assertEqual(found.records("sailings")[0], EXPECTED)
             self.assertEqual([row["id"] for row in found.records("sailings")], [1, 2])
             self.assertEqual(
-                found.records("ports")[0], {"asked": "https://isles.example/ports", "code": "OTV"}
+                found.records("ports")[0],
+                {"asked": "https://isles.example/ports", "code": "OTV"},
             )
             nested = found.nested("ports")
             self.assertEqual([row["code"] for row in nested], ["OTV", "SKR"])
             self.assertEqual([row["id"] for row in nested[0]["sailings"]], [1, 2])
             self.assertEqual(nested[1]["sailings"], [])
-            codes = {(reject.table, reject.problems[0].code) for reject in found.rejects}
+            codes = {
+                (reject.table, reject.problems[0].code) for reject in found.rejects
+            }
             rejected = {("hidden", "parent-rejected"), ("sailings", "parent-rejected")}
             self.assertEqual(
                 codes, {("ports", "required"), ("sailings", "not-a-number"), *rejected}
@@ -123,12 +128,17 @@ class InHand(FolderCase):
             ):
                 found = mukret.extract(RULES, documents=documents)
                 self.assertEqual(
-                    [row["code"] for row in found.records("ports")], ["OTV", "SKR", "LUN"]
+                    [row["code"] for row in found.records("ports")],
+                    ["OTV", "SKR", "LUN"],
                 )
                 self.assertEqual(found.records("sailings")[0], EXPECTED)
                 self.assertEqual({reject.document for reject in found.rejects}, {1})
-        files = mukret.extract(RULES, [path, self.file("b.json.gz", gzip.compress(other.encode()))])
-        self.assertEqual([row["code"] for row in files.records("ports")], ["OTV", "SKR", "LUN"])
+        files = mukret.extract(
+            RULES, [path, self.file("b.json.gz", gzip.compress(other.encode()))]
+        )
+        self.assertEqual(
+            [row["code"] for row in files.records("ports")], ["OTV", "SKR", "LUN"]
+        )
 
     def test_decimals_are_taken_digit_for_digit(self) -> None:
         rules = parse_rules(rules_text('tables: {t: {rows: "$[*]", fields: {a: $.a}}}'))
@@ -140,7 +150,9 @@ class InHand(FolderCase):
             ("1E+99999999", "1E+99999999"),
         ):
             document = [{"a": Decimal(value), "b": [1.5, True, None, "é"]}]
-            self.assertEqual(mukret.extract_one(rules, document).records("t"), [{"a": text}])
+            self.assertEqual(
+                mukret.extract_one(rules, document).records("t"), [{"a": text}]
+            )
 
     def test_pages_are_taken_when_it_is_their_turn(self) -> None:
         taken: list[int] = []
@@ -148,7 +160,9 @@ class InHand(FolderCase):
         def pages() -> Iterator[dict[str, Any]]:
             for number in range(40):
                 taken.append(number)
-                yield {"ports": [{"code": f"{number}", "more": "x" * (BLOCK_BYTES // 8)}]}
+                yield {
+                    "ports": [{"code": f"{number}", "more": "x" * (BLOCK_BYTES // 8)}]
+                }
 
         first = next(mukret.stream(RULES, documents=pages()))
         self.assertEqual(first[0], "ports")
@@ -160,14 +174,25 @@ class InHand(FolderCase):
                 'tables: {t: {rows: "$[*]", key: [a], duplicates: last, fields: {a: $.a, b: $.b}}}'
             )
         )
-        found = mukret.extract(rules, documents=([{"a": 1, "b": number}] for number in range(3)))
+        found = mukret.extract(
+            rules, documents=([{"a": 1, "b": number}] for number in range(3))
+        )
         self.assertEqual(found.records("t"), [{"a": "1", "b": "2"}])
 
     def test_rows_of_long_documents_in_parts_find_their_parents(self) -> None:
-        quays = [{"sailings": [{"id": number} for number in range(200)]} for _ in range(3)]
+        quays = [
+            {"sailings": [{"id": number} for number in range(200)]} for _ in range(3)
+        ]
         path = self.file(
             "long.json",
-            json.dumps({"ports": [{"code": "A", "quays": quays}, {"code": "B", "quays": quays}]}),
+            json.dumps(
+                {
+                    "ports": [
+                        {"code": "A", "quays": quays},
+                        {"code": "B", "quays": quays},
+                    ]
+                }
+            ),
         )
         usual = mukret.extract(RULES, path).nested("ports")
         with mock.patch.object(
@@ -203,7 +228,9 @@ class InHand(FolderCase):
 
         documents = [some("b", "c", "d") for _ in range(60)]
         expected = [
-            row for document in documents for row in mukret.extract_one(rules, document).nested("a")
+            row
+            for document in documents
+            for row in mukret.extract_one(rules, document).nested("a")
         ]
         run = mukret.extract(rules, documents=documents)
         self.assertEqual(run.nested("a"), expected)
@@ -211,9 +238,15 @@ class InHand(FolderCase):
 
     def test_what_makes_no_sense_is_an_error_of_the_family(self) -> None:
         calls: list[tuple[dict[str, Any], str]] = [
-            ({"documents": [{"a": {1, 2}}]}, "document 1 can't be read as JSON: it holds a set"),
+            (
+                {"documents": [{"a": {1, 2}}]},
+                "document 1 can't be read as JSON: it holds a set",
+            ),
             ({"documents": [1, float("nan")]}, "document 2 can't be read as JSON"),
-            ({"documents": [{"a": Decimal("Infinity")}]}, "Infinity is no number of JSON"),
+            (
+                {"documents": [{"a": Decimal("Infinity")}]},
+                "Infinity is no number of JSON",
+            ),
             ({"documents": [{"a": datetime(2031, 4, 1)}]}, "it holds a datetime"),
             (
                 {"documents": [{"a": Decimal("1.10"), "b": datetime(2031, 4, 1)}]},
@@ -223,7 +256,10 @@ class InHand(FolderCase):
                 {"documents": [{"a": [Decimal("1.10"), float("inf")]}]},
                 "document 1 can't be read as JSON",
             ),
-            ({"documents": [{}, b""]}, "document 2 can't be read as JSON: there is nothing in it"),
+            (
+                {"documents": [{}, b""]},
+                "document 2 can't be read as JSON: there is nothing in it",
+            ),
             (
                 {"documents": iter([io.StringIO("\n ")])},
                 "document 1 can't be read as JSON: there is nothing in it",
@@ -238,7 +274,10 @@ class InHand(FolderCase):
             ({"documents": "{"}, "no document of the run could be read"),
         ]
         for arguments, message in calls:
-            with self.subTest(arguments), self.assertRaisesRegex(mukret.MukretError, message):
+            with (
+                self.subTest(arguments),
+                self.assertRaisesRegex(mukret.MukretError, message),
+            ):
                 mukret.extract(RULES, **arguments)
         for one, message in (
             ("{", "the document is no JSON"),
@@ -260,7 +299,8 @@ class InHand(FolderCase):
     def test_one_that_the_rules_can_not_read_is_a_reject(self) -> None:
         found = mukret.extract_one(RULES, {"error": "busy"})
         self.assertEqual(
-            [(one.table, one.problems[0].code) for one in found.rejects], [(None, "nothing-read")]
+            [(one.table, one.problems[0].code) for one in found.rejects],
+            [(None, "nothing-read")],
         )
         self.assertEqual(found.nested("ports"), [])
 
@@ -269,9 +309,9 @@ class InHand(FolderCase):
 
         def work(number: int) -> None:
             for _ in range(20):
-                found = mukret.extract_one(RULES, {"ports": [{"code": f"{number}"}]}).records(
-                    "ports"
-                )
+                found = mukret.extract_one(
+                    RULES, {"ports": [{"code": f"{number}"}]}
+                ).records("ports")
                 if [row["code"] for row in found] != [f"{number}"]:
                     wrong.append(found)
 
@@ -283,12 +323,18 @@ class InHand(FolderCase):
         self.assertEqual(wrong, [])
 
     def test_one_is_read_without_arrow(self) -> None:
-        self.file("t.rules.yaml", rules_text('tables: {t: {rows: "$[*]", fields: {a: $.a}}}'))
+        self.file(
+            "t.rules.yaml", rules_text('tables: {t: {rows: "$[*]", fields: {a: $.a}}}')
+        )
         self.file("one.py", "import sys, mukret\n"
                   "found = mukret.extract_one(mukret.load_rules('t.rules.yaml'), [{'a': 1}])\n"
                   "print(found.records('t'), [name for name in sys.modules if name.startswith('pyarrow')])\n")  # fmt: skip
         done = subprocess.run(
-            [sys.executable, "one.py"], cwd=self.folder, capture_output=True, text=True, check=True
+            [sys.executable, "one.py"],
+            cwd=self.folder,
+            capture_output=True,
+            text=True,
+            check=True,
         )
         self.assertEqual(done.stdout, "[{'a': '1'}] []\n")
 
@@ -297,7 +343,9 @@ class Page(FolderCase):
     def test_its_examples_run_one_after_the_other(self) -> None:
         self.demo()
         code = "\n".join(
-            content for language, _, content in blocks("docs/python.md") if language == "python"
+            content
+            for language, _, content in blocks("docs/python.md")
+            if language == "python"
         )
         self.file("page.py", code)
         done = subprocess.run(
@@ -309,9 +357,14 @@ class Page(FolderCase):
         )
         self.assertEqual((done.returncode, done.stderr), (0, ""))
         self.assertEqual(done.stdout.count("sailings "), 2)
-        page = (Path(__file__).parent.parent / "docs/python.md").read_text(encoding="utf-8")
+        page = (Path(__file__).parent.parent / "docs/python.md").read_text(
+            encoding="utf-8"
+        )
         for name in mukret.__all__:
-            if name.endswith("Error") and name not in ("ExpressionError", "PathSyntaxError"):
+            if name.endswith("Error") and name not in (
+                "ExpressionError",
+                "PathSyntaxError",
+            ):
                 self.assertIn(f"`{name}", page.replace("`mukret.", "`"))
 
 

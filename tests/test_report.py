@@ -43,7 +43,10 @@ class InHand(Delivered):
     """A delivery of texts that a test has in hand."""
 
     def __init__(
-        self, types: dict[str, str], columns: dict[str, list[str | None]], at_once: int = 1000
+        self,
+        types: dict[str, str],
+        columns: dict[str, list[str | None]],
+        at_once: int = 1000,
     ) -> None:
         super().__init__("in hand", {"t": DeliveredTable("t", types)}, [{}])
         self.table = pa.table(
@@ -100,7 +103,8 @@ class Profiles(unittest.TestCase):
                 column = profile(one, one.tables["t"]).columns["c"]
                 self.assertEqual((column.smallest, column.largest), (smallest, largest))
                 self.assertEqual(
-                    (column.rows, column.nulls, column.different), (len(texts) + 2, 1, len(texts))
+                    (column.rows, column.nulls, column.different),
+                    (len(texts) + 2, 1, len(texts)),
                 )
                 self.assertEqual(dict(column.top)[texts[0]], 2)
 
@@ -117,7 +121,8 @@ class Profiles(unittest.TestCase):
         self.assertFalse(ref.exactly)
         self.assertAlmostEqual(ref.different / len(set(texts)), 1, delta=0.08)
         self.assertEqual(
-            (paid.exactly, paid.top, paid.nulls), (True, [("true", rows // 2)], rows // 2)
+            (paid.exactly, paid.top, paid.nulls),
+            (True, [("true", rows // 2)], rows // 2),
         )
         self.assertEqual((found.sampled, len(ref.sample)), (SAMPLED_ROWS, SAMPLED_ROWS))
         self.assertAlmostEqual(
@@ -132,21 +137,29 @@ class Profiles(unittest.TestCase):
             of_parent, of_child = KeyHashes(["no"], most), KeyHashes(["no"], most)
             for hashes, texts in ((of_parent, parents), (of_child, children)):
                 for start in range(0, len(texts), 700):
-                    hashes.see(pa.record_batch({"no": pa.array(texts[start : start + 700])}))
+                    hashes.see(
+                        pa.record_batch({"no": pa.array(texts[start : start + 700])})
+                    )
             join = joined("calls", "sailings", of_child, of_parent)
             counts = Counter(children)
             of_each = sorted(counts.get(parent, 0) for parent in parents)
-            orphans = sum(count for child, count in counts.items() if int(child) >= 3000)
+            orphans = sum(
+                count for child, count in counts.items() if int(child) >= 3000
+            )
             if join.one_in == 1:
                 self.assertEqual(
-                    (join.parents, join.without, join.orphans), (3000, of_each.count(0), orphans)
+                    (join.parents, join.without, join.orphans),
+                    (3000, of_each.count(0), orphans),
                 )
                 self.assertEqual(
-                    (join.fewest, join.median, join.most), (of_each[0], of_each[1500], of_each[-1])
+                    (join.fewest, join.median, join.most),
+                    (of_each[0], of_each[1500], of_each[-1]),
                 )
             else:
                 self.assertAlmostEqual(join.parents * join.one_in / 3000, 1, delta=0.35)
-                self.assertAlmostEqual(join.orphans * join.one_in / orphans, 1, delta=0.5)
+                self.assertAlmostEqual(
+                    join.orphans * join.one_in / orphans, 1, delta=0.5
+                )
         self.assertGreater(join.one_in, 1)
 
     def test_shares_never_round_something_to_nothing(self) -> None:
@@ -175,10 +188,19 @@ class Reports(FolderCase):
               note: $.note
           calls: {within: sailings, rows: "$.calls[*]", inherit: [no], fields: {call: $}}
         """
-    GOOD: ClassVar[dict[str, Any]] = {"no": 1, "fare": "7.50", "note": "calm", "calls": ["a", "b"]}
+    GOOD: ClassVar[dict[str, Any]] = {
+        "no": 1,
+        "fare": "7.50",
+        "note": "calm",
+        "calls": ["a", "b"],
+    }
 
     def delivered(
-        self, *sailings: dict[str, Any], name: str = "out", form: str = "csv", rules: str = RULES
+        self,
+        *sailings: dict[str, Any],
+        name: str = "out",
+        form: str = "csv",
+        rules: str = RULES,
     ) -> Report:
         file = self.file(f"{name}.json", json.dumps({"sailings": list(sailings)}))
         deliver(
@@ -215,7 +237,11 @@ class Reports(FolderCase):
                 "66.7% of the rows of sailings were rejected: 2 of 3, and with them 4 rows of the tables within.",
             ),
             ([bad], Verdict.NO, "No table has a row."),
-            ([{**good, "note": None}], Verdict.WITH_CARE, "sailings.note is null in all of 1 row."),
+            (
+                [{**good, "note": None}],
+                Verdict.WITH_CARE,
+                "sailings.note is null in all of 1 row.",
+            ),
             (
                 [{**good, "calls": []}],
                 Verdict.WITH_CARE,
@@ -232,8 +258,12 @@ class Reports(FolderCase):
                 self.assertEqual((found, sentences[0]), (verdict, said))
 
     def test_what_changed_since(self) -> None:
-        self.delivered(*({**self.GOOD, "no": number} for number in range(20)), name="before")
-        self.delivered(*({**self.GOOD, "no": number} for number in range(5)), name="less")
+        self.delivered(
+            *({**self.GOOD, "no": number} for number in range(20)), name="before"
+        )
+        self.delivered(
+            *({**self.GOOD, "no": number} for number in range(5)), name="less"
+        )
         self.delivered(
             *(
                 {**self.GOOD, "no": number, "note": "x" if number % 3 else None}
@@ -245,10 +275,16 @@ class Reports(FolderCase):
             "calls: {within: sailings", "halts: {within: sailings"
         )
         self.delivered(
-            *({**self.GOOD, "no": number} for number in range(20)), name="other", rules=without
+            *({**self.GOOD, "no": number} for number in range(20)),
+            name="other",
+            rules=without,
         )
         for name, verdict, said in (
-            ("before", Verdict.YES, ["Beside the delivery before nothing is out of the way."]),
+            (
+                "before",
+                Verdict.YES,
+                ["Beside the delivery before nothing is out of the way."],
+            ),
             (
                 "less",
                 Verdict.WITH_CARE,
@@ -277,19 +313,29 @@ class Reports(FolderCase):
         self.assertIn("<small>was 20", page(self.report("less", "before")))
 
     def test_whatever_stands_in_the_data_is_text_on_the_page(self) -> None:
-        evil = "</style><script>alert(1)</script><img src=x onerror=alert(1)>{{ 7 * 7 }}"
-        text = page(self.delivered({**self.GOOD, "note": evil}, {**self.GOOD, "no": evil, evil: 1}))
+        evil = (
+            "</style><script>alert(1)</script><img src=x onerror=alert(1)>{{ 7 * 7 }}"
+        )
+        text = page(
+            self.delivered(
+                {**self.GOOD, "note": evil}, {**self.GOOD, "no": evil, evil: 1}
+            )
+        )
         self.assertIn("&lt;script&gt;", text)
         self.assertNotIn("<script", text)
         self.assertNotIn("<img", text)
-        self.assertNotIn("49", text.partition("<h2>Columns")[2].partition("<h2>Refused")[0])
+        self.assertNotIn(
+            "49", text.partition("<h2>Columns")[2].partition("<h2>Refused")[0]
+        )
 
     def test_a_delivery_of_several_runs_and_a_table_that_is_counted_only(self) -> None:
         rules = self.RULES.replace(
             "fields: {call: $}", "fields: {call: {at: $, keep: false}}"
         ).replace("inherit: [no], ", "")
         report = self.delivered(self.GOOD, rules=rules)
-        self.assertEqual((report.tables["calls"].rows, report.tables["calls"].columns), (2, {}))
+        self.assertEqual(
+            (report.tables["calls"].rows, report.tables["calls"].columns), (2, {})
+        )
         self.assertIn(">calls</th>", page(report))
         self.file("feed.rules.yaml", rules_text(self.RULES))
         for number, sailings in enumerate(([self.GOOD], [])):
@@ -305,7 +351,8 @@ class Reports(FolderCase):
             )
         found = json.loads(self.mukret("report", "sqlite:///f.db", "--json").stdout)
         told = {
-            name: (table["rows"], table["rows_seen"]) for name, table in found["tables"].items()
+            name: (table["rows"], table["rows_seen"])
+            for name, table in found["tables"].items()
         }
         self.assertEqual(
             (found["fit_for_use"], told), ("yes", {"sailings": (1, 0), "calls": (2, 0)})
@@ -322,13 +369,20 @@ class Reports(FolderCase):
             ("c", "csv"),
         ):
             done = self.mukret(
-                "extract", rules, feed, "--to", target, *(["--format", form] if form else [])
+                "extract",
+                rules,
+                feed,
+                "--to",
+                target,
+                *(["--format", form] if form else []),
             )
             self.assertEqual(done.returncode, 1, done.stderr)
             done = self.mukret("report", target, "--out", "page.html", "-q")
             self.assertEqual((done.returncode, done.stderr), (0, ""))
             text = (self.folder / "page.html").read_text()
-            columns = text[text.index("<h2>Columns") : text.index('<section id="unread"')]
+            columns = text[
+                text.index("<h2>Columns") : text.index('<section id="unread"')
+            ]
             texts.add(columns.replace(f"{feed}/", ""))
         self.assertEqual(len(texts), 1)
 
@@ -343,7 +397,11 @@ class Reports(FolderCase):
                 2,
                 "--plot draws one picture and nothing else",
             ),
-            (["out", "--plot", "sailings.fair", "p.png"], 2, "did you mean sailings.fare?"),
+            (
+                ["out", "--plot", "sailings.fair", "p.png"],
+                2,
+                "did you mean sailings.fare?",
+            ),
             (
                 ["out", "--plot", "sailings.fare", "p.gif"],
                 2,
@@ -351,7 +409,11 @@ class Reports(FolderCase):
             ),
             (["nowhere", "--out", "page.html"], 3, "no run wrote it"),
             (["out", "--out", "no/page.html"], 4, "no such file or directory"),
-            (["out", "--out", "page.html", "--against", "nowhere"], 3, "no run wrote it"),
+            (
+                ["out", "--out", "page.html", "--against", "nowhere"],
+                3,
+                "no run wrote it",
+            ),
         ):
             with self.subTest(arguments=arguments):
                 done = self.mukret("report", *arguments)
@@ -360,11 +422,15 @@ class Reports(FolderCase):
         self.assertTrue((self.folder / "p.png").read_bytes().startswith(b"\x89PNG"))
         told = json.loads(self.mukret("report", "out", "--json").stdout)
         self.assertEqual(
-            (told["fit_for_use"], told["tables"]["sailings"]["columns"]["fare"]["largest"]),
+            (
+                told["fit_for_use"],
+                told["tables"]["sailings"]["columns"]["fare"]["largest"],
+            ),
             ("yes", "7.50"),
         )
         self.file(
-            "elsewhere/jinja2/__init__.py", "raise ModuleNotFoundError('gone', name='jinja2')"
+            "elsewhere/jinja2/__init__.py",
+            "raise ModuleNotFoundError('gone', name='jinja2')",
         )
         place = {"PYTHONPATH": str(self.folder / "elsewhere")}
         done = self.mukret("report", "out", "--out", "page.html", variables=place)
@@ -375,11 +441,11 @@ class Reports(FolderCase):
 class InPostgres(PostgresCase, FolderCase):
     def test_tables_and_rejects_are_read_again(self) -> None:
         self.demo()
-        address = (
-            f"postgresql:///postgres?{self.dsn.replace(' dbname=postgres', '').replace(' ', '&')}"
-        )
+        address = f"postgresql:///postgres?{self.dsn.replace(' dbname=postgres', '').replace(' ', '&')}"
         rules, feed = "merrow-demo/merrow.rules.yaml", "merrow-demo/feed"
-        self.assertEqual(self.mukret("extract", rules, feed, "--to", address).returncode, 1)
+        self.assertEqual(
+            self.mukret("extract", rules, feed, "--to", address).returncode, 1
+        )
         there, here = (
             self.mukret("report", target, "--json").stdout
             for target in (address, "merrow-demo/tables")
@@ -398,7 +464,10 @@ class InABrowser(FolderCase):
         )
         rules = f"tables: {{{long}: {{rows: '$[*]', fields: {{{long}_: '$.{'x' * 150}', no: {{at: $.no}}, gone: $.gone}}}}}}"
         deliver(
-            Run(parse_rules(rules_text(rules)), find_sources([self.file("wide.json", wide)])),
+            Run(
+                parse_rules(rules_text(rules)),
+                find_sources([self.file("wide.json", wide)]),
+            ),
             Folder(str(folder / "wide")),
         )
         for name in ("merrow-demo/tables", "merrow-demo/service-tables", "wide"):
@@ -408,7 +477,8 @@ class InABrowser(FolderCase):
                 with self.subTest(name=name, width=width):
                     told = measured(text, width, folder)
                     self.assertEqual(
-                        (told["width"], told["wide"], told["headings"]), (width, [], HEADINGS)
+                        (told["width"], told["wide"], told["headings"]),
+                        (width, [], HEADINGS),
                     )
                     names = ("seen", "written", "rejected", "filtered", "deduplicated")
                     wanted = [

@@ -50,8 +50,14 @@ PROBLEMS: list[tuple[str, list[tuple[int, int, str]]]] = [
         HEAD + "tables: {t: {rows: {zip: {a: $.a b}, uneven: no}, fields: {a: $.a}}}\n",
         [(2, 34, "path-syntax"), (2, 46, "wrong-value")],
     ),
-    (HEAD + "tables: {t: {rows: {zip: {}}, fields: {a: $.a}}}\n", [(2, 26, "wrong-value")]),
-    (HEAD + "tables: {t: {rows: {uneven: pad}, fields: {a: $.a}}}\n", [(2, 20, "missing-key")]),
+    (
+        HEAD + "tables: {t: {rows: {zip: {}}, fields: {a: $.a}}}\n",
+        [(2, 26, "wrong-value")],
+    ),
+    (
+        HEAD + "tables: {t: {rows: {uneven: pad}, fields: {a: $.a}}}\n",
+        [(2, 20, "missing-key")],
+    ),
     (
         HEAD
         + "tables: {t: {rows: {zip: {a: $.a}}, header: first, spread: true, recurse: $.a, fields: {a: $.a}}}\n",
@@ -61,8 +67,14 @@ PROBLEMS: list[tuple[str, list[tuple[int, int, str]]]] = [
         HEAD + "tables: {t: {header: frist, recurse: $, fields: {a: $.a}}}\n",
         [(2, 22, "wrong-value"), (2, 29, "wrong-option"), (2, 38, "wrong-value")],
     ),
-    (HEAD + "tables: {t: {recurse: $..a, fields: {a: $.a}}}\n", [(2, 23, "wrong-value")]),
-    (HEAD + "tables: {t: {fields: {a: $.a, b: {parent: a}}}}\n", [(2, 43, "wrong-option")]),
+    (
+        HEAD + "tables: {t: {recurse: $..a, fields: {a: $.a}}}\n",
+        [(2, 23, "wrong-value")],
+    ),
+    (
+        HEAD + "tables: {t: {fields: {a: $.a, b: {parent: a}}}}\n",
+        [(2, 43, "wrong-option")],
+    ),
     (
         HEAD
         + "tables: {t: {recurse: $.a, fields: {a: {parent: x}, b: {parent: c}, c: {parent: b}}}}\n",
@@ -78,7 +90,8 @@ PROBLEMS: list[tuple[str, list[tuple[int, int, str]]]] = [
         [(3, 32, "name-clash")],
     ),
     (
-        HEAD + "response: {kinds: {list: {call: c}}}\ntables: {t: {kind: lst, fields: {a: $.a}}}\n",
+        HEAD
+        + "response: {kinds: {list: {call: c}}}\ntables: {t: {kind: lst, fields: {a: $.a}}}\n",
         [(3, 20, "wrong-value")],
     ),
     (
@@ -87,36 +100,59 @@ PROBLEMS: list[tuple[str, list[tuple[int, int, str]]]] = [
         [(3, 54, "wrong-value")],
     ),
     (HEAD + "tables: {t: {rows: [], fields: {a: $.a}}}\n", [(2, 20, "wrong-value")]),
-    (HEAD + "tables: {t: {rows: [$.a, $b], fields: {a: $.a}}}\n", [(2, 27, "path-syntax")]),
-    (HEAD + "tables: {t: {when: '@.a = 1', fields: {a: $.a}}}\n", [(2, 25, "path-syntax")]),
+    (
+        HEAD + "tables: {t: {rows: [$.a, $b], fields: {a: $.a}}}\n",
+        [(2, 27, "path-syntax")],
+    ),
+    (
+        HEAD + "tables: {t: {when: '@.a = 1', fields: {a: $.a}}}\n",
+        [(2, 25, "path-syntax")],
+    ),
     (
         HEAD + "tables: {t: {when: 'match(@.a, \"F\\\\d\")', fields: {a: $.a}}}\n",
         [(2, 32, "no-pattern")],
     ),
-    (HEAD + "tables: {t: {when: a == 1, fields: {a: $.a}}}\n", [(2, 20, "path-syntax")]),
-    (HEAD + "tables: {t: {spread: perhaps, fields: {a: $.a}}}\n", [(2, 22, "wrong-value")]),
+    (
+        HEAD + "tables: {t: {when: a == 1, fields: {a: $.a}}}\n",
+        [(2, 20, "path-syntax")],
+    ),
+    (
+        HEAD + "tables: {t: {spread: perhaps, fields: {a: $.a}}}\n",
+        [(2, 22, "wrong-value")],
+    ),
     (HEAD + "tables: {t: {outer: yes, fields: {a: $.a}}}\n", [(2, 21, "wrong-value")]),
     (
         HEAD + "tables: {t: {duplicates: newest, key: a, fields: {a: $.a}}}\n",
         [(2, 26, "wrong-value")],
     ),
-    (HEAD + "tables: {t: {duplicates: last, fields: {a: $.a}}}\n", [(2, 14, "missing-key")]),
+    (
+        HEAD + "tables: {t: {duplicates: last, fields: {a: $.a}}}\n",
+        [(2, 14, "missing-key")],
+    ),
     (HEAD + "tables: {t: {within: u, fields: {a: $.a}}}\n", [(2, 22, "unknown-table")]),
     (
-        HEAD + "tables: {t: {within: u, fields: {a: $.a}}, u: {within: t, fields: {b: $.b}}}\n",
+        HEAD
+        + "tables: {t: {within: u, fields: {a: $.a}}, u: {within: t, fields: {b: $.b}}}\n",
         [(2, 10, "cycle")],
     ),
     (HEAD + "tables: {t: {fields: {a: $.a, A: $.b}}}\n", [(2, 31, "name-clash")]),
     (HEAD + "tables: {t: {fields: {1a: $.a}}}\n", [(2, 23, "name-invalid")]),
     (HEAD + "tables: {t: {key: b, fields: {a: $.a}}}\n", [(2, 19, "unknown-field")]),
-    (HEAD + "tables: {t: {inherit: b, fields: {a: $.a}}}\n", [(2, 23, "unknown-field")]),
-    (HEAD + "tables: {t: {where: a, fields: {a: $.a}}}\n", [(2, 21, "expression-type")]),
+    (
+        HEAD + "tables: {t: {inherit: b, fields: {a: $.a}}}\n",
+        [(2, 23, "unknown-field")],
+    ),
+    (
+        HEAD + "tables: {t: {where: a, fields: {a: $.a}}}\n",
+        [(2, 21, "expression-type")],
+    ),
     (
         HEAD + "tables: {t: {fields: {u: $.a}}, u: {within: t, fields: {b: $.b}}}\n",
         [(2, 23, "name-clash")],
     ),
     (
-        HEAD + "response: {fields: {a: $.x}}\ntables: {t: {inherit: a, fields: {a: $.a}}}\n",
+        HEAD
+        + "response: {fields: {a: $.x}}\ntables: {t: {inherit: a, fields: {a: $.a}}}\n",
         [(3, 35, "name-clash")],
     ),
     # fields
@@ -127,18 +163,28 @@ PROBLEMS: list[tuple[str, list[tuple[int, int, str]]]] = [
     (table_rules("a: {at: '$[?@.a = 1]'}"), [(6, 30, "path-syntax")]),
     (table_rules("a: {at: $.a, take: sum}"), [(6, 27, "wrong-value")]),
     (table_rules("a: {at: $.a, take: min, type: boolean}"), [(6, 27, "wrong-value")]),
-    (table_rules("a: {at: $.a, take: join, type: integer, with: x}"), [(6, 27, "wrong-value")]),
+    (
+        table_rules("a: {at: $.a, take: join, type: integer, with: x}"),
+        [(6, 27, "wrong-value")],
+    ),
     (table_rules("a: {at: $.a, with: x}"), [(6, 27, "wrong-option")]),
     (table_rules("a: {at: $.a, take: fist}"), [(6, 33, "wrong-value")]),
-    (table_rules("a: {lookup: {in: t}}"), [(6, 26, "missing-key"), (6, 26, "missing-key")]),
+    (
+        table_rules("a: {lookup: {in: t}}"),
+        [(6, 26, "missing-key"), (6, 26, "missing-key")],
+    ),
     (
         table_rules("a: {lookup: {in: t, by: b, give: c}}"),
         [(6, 31, "missing-key"), (6, 38, "unknown-field"), (6, 47, "unknown-field")],
     ),
-    (table_rules("a: {lookup: {in: tt, by: b, give: b}}, b: $.b"), [(6, 31, "unknown-table")]),
+    (
+        table_rules("a: {lookup: {in: tt, by: b, give: b}}, b: $.b"),
+        [(6, 31, "unknown-table")],
+    ),
     (
         table_rules(
-            "a: {lookup: {in: t, by: b, give: b}, type: integer}, b: $.b", more="response: {}"
+            "a: {lookup: {in: t, by: b, give: b}, type: integer}, b: $.b",
+            more="response: {}",
         ),
         [(6, 31, "missing-key"), (6, 51, "wrong-option")],
     ),
@@ -153,7 +199,8 @@ PROBLEMS: list[tuple[str, list[tuple[int, int, str]]]] = [
         [(2, 92, "expression-type")],
     ),
     (
-        HEAD + "tables: {t: {key: c, fields: {b: $.b, c: {lookup: {in: t, by: b, give: b}}}}}\n",
+        HEAD
+        + "tables: {t: {key: c, fields: {b: $.b, c: {lookup: {in: t, by: b, give: b}}}}}\n",
         [(2, 56, "cycle")],
     ),
     (table_rules("a: {fact: rank}"), [(6, 24, "wrong-value")]),
@@ -173,9 +220,15 @@ PROBLEMS: list[tuple[str, list[tuple[int, int, str]]]] = [
     ),
     (table_rules("a: {at: $.a, type: duration, unit: sec}"), [(6, 49, "wrong-value")]),
     (table_rules("a: {at: $.a, type: integer, default: x}"), [(6, 51, "wrong-value")]),
-    (table_rules("a: {at: $.a, required: true, default: x}"), [(6, 43, "wrong-option")]),
+    (
+        table_rules("a: {at: $.a, required: true, default: x}"),
+        [(6, 43, "wrong-option")],
+    ),
     (table_rules("a: {at: $.a, bad: maybe}"), [(6, 32, "wrong-value")]),
-    (table_rules("a: {at: $.a, type: timestamp, zone: Atlantic/Faro}"), [(6, 50, "unknown-zone")]),
+    (
+        table_rules("a: {at: $.a, type: timestamp, zone: Atlantic/Faro}"),
+        [(6, 50, "unknown-zone")],
+    ),
     *(
         (
             table_rules(f"a: {{at: $.a, type: {kind}, format: '{pattern}'}}"),
@@ -198,11 +251,15 @@ PROBLEMS: list[tuple[str, list[tuple[int, int, str]]]] = [
         ]
     ),
     (
-        table_rules("a: {at: $.a, type: timestamp, format: ['%d.%m.%Y %H:%M %Z', isoo]}"),
+        table_rules(
+            "a: {at: $.a, type: timestamp, format: ['%d.%m.%Y %H:%M %Z', isoo]}"
+        ),
         [(6, 53, "wrong-value"), (6, 74, "wrong-value")],
     ),
     (
-        table_rules("a: {at: $.a, type: datetime, format: ['%Y-%m-%d %H:%M%z', epoch-s]}"),
+        table_rules(
+            "a: {at: $.a, type: datetime, format: ['%Y-%m-%d %H:%M%z', epoch-s]}"
+        ),
         [(6, 52, "wrong-value"), (6, 72, "wrong-value")],
     ),
     (
@@ -211,12 +268,18 @@ PROBLEMS: list[tuple[str, list[tuple[int, int, str]]]] = [
         ),
         [(6, 47, "wrong-value"), (6, 90, "wrong-value")],
     ),
-    (table_rules("a: {at: $.a, type: integer, grouping: '.'}"), [(6, 17, "wrong-value")]),
+    (
+        table_rules("a: {at: $.a, type: integer, grouping: '.'}"),
+        [(6, 17, "wrong-value")],
+    ),
     (table_rules("a: {at: $.a, type: }"), [(6, 27, "empty-key")]),
     (table_rules("a: {constant: x, type: integer}"), [(6, 28, "wrong-value")]),
     # expressions: every problem of every field, each at its character
     (table_rules("a: {compute: 'b + 1'}, b: {compute: 'a'}"), [(6, 27, "cycle")]),
-    (table_rules("a: {compute: 'x + y'}"), [(6, 28, "unknown-field"), (6, 32, "unknown-field")]),
+    (
+        table_rules("a: {compute: 'x + y'}"),
+        [(6, 28, "unknown-field"), (6, 32, "unknown-field")],
+    ),
     (table_rules("a: {compute: \"'it''s' + 1\"}"), [(6, 28, "expression-type")]),
     (table_rules("a: {compute: '''x'' + ''y'' * 2'}"), [(6, 28, "expression-type")]),
     (table_rules("a: {at: $.a-b}, b: {compute: a}"), [(6, 25, "path-syntax")]),
@@ -227,7 +290,10 @@ PROBLEMS: list[tuple[str, list[tuple[int, int, str]]]] = [
     # enums and types
     (table_rules("a: $.a", more="enums: {e: {values: {}}}"), [(2, 12, "missing-key")]),
     (table_rules("a: $.a", more="enums: {e: {values: {x: }}}"), [(2, 22, "empty-key")]),
-    (table_rules("a: $.a", more="enums: {e: {values: {bad: {}}}}"), [(2, 22, "name-invalid")]),
+    (
+        table_rules("a: $.a", more="enums: {e: {values: {bad: {}}}}"),
+        [(2, 22, "name-invalid")],
+    ),
     (
         table_rules("a: $.a", more="enums: {e: {values: {x: {}}, otherwise: y}}"),
         [(2, 41, "wrong-value")],
@@ -240,17 +306,25 @@ PROBLEMS: list[tuple[str, list[tuple[int, int, str]]]] = [
         table_rules("a: $.a", more="enums: {e: {values: {x: {r: 1}, y: {r: b}}}}"),
         [(2, 21, "wrong-value")],
     ),
-    (table_rules("a: $.a", more="enums: {text: {values: {x: {}}}}"), [(2, 9, "name-clash")]),
-    (table_rules("a: $.a", more="types: {k: {type: l}, l: {type: k}}"), [(2, 9, "cycle")]),
+    (
+        table_rules("a: $.a", more="enums: {text: {values: {x: {}}}}"),
+        [(2, 9, "name-clash")],
+    ),
+    (
+        table_rules("a: $.a", more="types: {k: {type: l}, l: {type: k}}"),
+        [(2, 9, "cycle")],
+    ),
     (table_rules("a: $.a", more="types: {k: {strip: x}}"), [(2, 12, "missing-key")]),
     # examples
     (table_rules("a: $.a") + "examples:\n  - shows: x\n", [(8, 5, "missing-key")]),
     (
-        table_rules("a: $.a") + "examples:\n  - {shows: x, response: {}, gives: {u: 1}}\n",
+        table_rules("a: $.a")
+        + "examples:\n  - {shows: x, response: {}, gives: {u: 1}}\n",
         [(8, 38, "unknown-table")],
     ),
     (
-        table_rules("a: $.a") + "examples:\n  - {shows: x, response: {}, gives: {t: [{b: 1}]}}\n",
+        table_rules("a: $.a")
+        + "examples:\n  - {shows: x, response: {}, gives: {t: [{b: 1}]}}\n",
         [(8, 43, "unknown-field")],
     ),
     (
@@ -283,7 +357,9 @@ class Problems(unittest.TestCase):
             parse_rules(text)
         return caught.exception
 
-    def test_each_problem_is_reported_at_its_line_and_column_with_its_code(self) -> None:
+    def test_each_problem_is_reported_at_its_line_and_column_with_its_code(
+        self,
+    ) -> None:
         for text, expected in PROBLEMS:
             with self.subTest(text):
                 found = [
@@ -292,7 +368,9 @@ class Problems(unittest.TestCase):
                 ]
                 self.assertEqual(found, sorted(expected))
 
-    def test_all_problems_of_a_file_are_reported_together_in_order_of_place(self) -> None:
+    def test_all_problems_of_a_file_are_reported_together_in_order_of_place(
+        self,
+    ) -> None:
         text = """\
         enums:
           state: {values: {a: {}}, otherwise: b}
@@ -334,7 +412,9 @@ class Problems(unittest.TestCase):
                 self.assertTrue(all(problem.line == 5 for problem in found), found)
                 self.assertIn(fixed, found[0].hint or "")
 
-    def test_a_cycle_of_tables_names_its_tables_alone_and_examples_add_nothing(self) -> None:
+    def test_a_cycle_of_tables_names_its_tables_alone_and_examples_add_nothing(
+        self,
+    ) -> None:
         text = """\
         tables:
           a: {within: b, fields: {x: $.x}}
@@ -345,13 +425,15 @@ class Problems(unittest.TestCase):
         """
         [found] = self.problems(rules_text(text)).diagnostics
         self.assertEqual(
-            (found.code, found.message), ("cycle", "tables within each other: b → c → b")
+            (found.code, found.message),
+            ("cycle", "tables within each other: b → c → b"),
         )
 
     def test_quotes_that_yaml_took_from_a_sql_text_are_named(self) -> None:
         [found] = self.problems(table_rules("a: {compute: 'departed'}")).diagnostics
         self.assertEqual(
-            found.hint, "if a text was meant, YAML took its quotes: write \"'departed'\""
+            found.hint,
+            "if a text was meant, YAML took its quotes: write \"'departed'\"",
         )
 
     def test_an_error_points_into_folded_and_block_texts(self) -> None:
@@ -379,7 +461,8 @@ class Problems(unittest.TestCase):
         for level in range(1, 12):
             bomb += f"a{level}: &a{level} [{', '.join([f'*a{level - 1}'] * 9)}]\n"
         self.assertIn(
-            "yaml-refused", [found.code for found in self.problems(HEAD + bomb).diagnostics]
+            "yaml-refused",
+            [found.code for found in self.problems(HEAD + bomb).diagnostics],
         )
 
     def test_a_file_that_is_not_utf8_or_nested_too_deeply_is_refused(self) -> None:
@@ -411,7 +494,8 @@ class Loading(FolderCase):
         self.assertEqual(enum.attribute_types["rank"], DecimalType(3, 2))
         a, b, c, d = rules.tables["t"].fields
         self.assertEqual(
-            [getattr(field.source, "value", None) for field in (a, d)], ["1.10", Decimal("1.10")]
+            [getattr(field.source, "value", None) for field in (a, d)],
+            ["1.10", Decimal("1.10")],
         )
         self.assertEqual(str(getattr(b.source, "value", None)), "2031-04-01")
         self.assertEqual(c.default, "007")
@@ -428,7 +512,9 @@ class Loading(FolderCase):
             (options.grouping, options.strip, options.round), (",", ("DKK",), "half-up")
         )
 
-    def test_the_null_of_yaml_and_the_word_are_the_same_where_a_policy_is_wanted(self) -> None:
+    def test_the_null_of_yaml_and_the_word_are_the_same_where_a_policy_is_wanted(
+        self,
+    ) -> None:
         rules = self.load("""
             enums: {e: {values: {x: {}}, otherwise: "null"}, f: {values: {x: {}}, otherwise: ~}}
             tables: {t: {bad: null, fields: {a: $.a, b: {at: $.b, bad: "null"}, c: {at: $.c, bad: stop}}}}
@@ -436,9 +522,13 @@ class Loading(FolderCase):
         self.assertEqual(
             [field.bad for field in rules.tables["t"].fields], ["null", "null", "stop"]
         )
-        self.assertEqual([enum.otherwise for enum in rules.enums.values()], [None, None])
+        self.assertEqual(
+            [enum.otherwise for enum in rules.enums.values()], [None, None]
+        )
 
-    def test_fields_are_inherited_from_any_ancestor_and_the_response_nearest_first(self) -> None:
+    def test_fields_are_inherited_from_any_ancestor_and_the_response_nearest_first(
+        self,
+    ) -> None:
         rules = self.load("""
             response: {fields: {at: $.meta.at, x: $.x}}
             tables:
@@ -447,11 +537,19 @@ class Loading(FolderCase):
               islands: {fields: {name: $.name}}
             """)
         self.assertEqual(
-            [(item.name, item.origin, item.type.name) for item in rules.tables["berths"].inherit],
-            [("at", RESPONSE, "text"), ("code", "ports", "text"), ("x", "ports", "integer")],
+            [
+                (item.name, item.origin, item.type.name)
+                for item in rules.tables["berths"].inherit
+            ],
+            [
+                ("at", RESPONSE, "text"),
+                ("code", "ports", "text"),
+                ("x", "ports", "integer"),
+            ],
         )
         self.assertEqual(
-            [table.name for table in rules.parents_first()], ["islands", "ports", "berths"]
+            [table.name for table in rules.parents_first()],
+            ["islands", "ports", "berths"],
         )
 
     def test_expressions_find_their_operands_in_any_order_of_the_file(self) -> None:
@@ -460,7 +558,9 @@ class Loading(FolderCase):
         )
         steps = [step.field.name for step in rules.schedule if isinstance(step, Derive)]
         self.assertEqual(steps, ["a", "b", "c"])
-        self.assertEqual([name for name, _ in rules.tables["t"].columns], ["c", "b", "a"])
+        self.assertEqual(
+            [name for name, _ in rules.tables["t"].columns], ["c", "b", "a"]
+        )
 
     def test_paths_may_be_tried_in_turn(self) -> None:
         rules = self.load("tables: {t: {fields: {a: {at: [$.a.b, $.a], take: first}}}}")
@@ -525,5 +625,16 @@ class Examples(FolderCase):
         [example] = parse_rules(text).examples
         self.assertEqual(
             example.response,
-            [1, Number("1.10"), Number("0.5"), 2, 31, True, None, "true", Number("1e3"), "no"],
+            [
+                1,
+                Number("1.10"),
+                Number("0.5"),
+                2,
+                31,
+                True,
+                None,
+                "true",
+                Number("1e3"),
+                "no",
+            ],
         )

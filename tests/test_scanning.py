@@ -33,7 +33,18 @@ ROOT = Path(__file__).parent.parent
 DOUBLED_FEEDS = 150
 MUTANTS = int(os.environ.get("MUKRET_MUTANTS", "10000"))
 NAMES = ["a", "b", "", "d e", "ü", 'say "so"', "n\\t"]
-ROW_PATHS = ["$", "$.a", "$.a[*]", "$.*", "$[*].a", "$.a.b[*]", "$['']", "$.ü.*", "$[1]", "$[0][*]"]
+ROW_PATHS = [
+    "$",
+    "$.a",
+    "$.a[*]",
+    "$.*",
+    "$[*].a",
+    "$.a.b[*]",
+    "$['']",
+    "$.ü.*",
+    "$[1]",
+    "$[0][*]",
+]
 CELL_PATHS = [
     "$",
     "$.a",
@@ -59,7 +70,9 @@ def program(rows: str, cells: list[str]) -> Program:
     """One of a table with a column for each path, and all that is met."""
     routes = [Route(0, parse_path(rows).segments, RowEnd(1), Met(1))]
     for number, path in enumerate(cells):
-        routes.append(Route(1, parse_path(path).segments, CellEnd(1, number), Noted(1, number)))
+        routes.append(
+            Route(1, parse_path(path).segments, CellEnd(1, number), Noted(1, number))
+        )
     return compiled([TableShape(0, 0), TableShape(0, len(cells), named=True)], routes)
 
 
@@ -74,7 +87,9 @@ def random_value(rng: random.Random, depth: int) -> JsonValue:
         return rng.choice([None, True, 0, -7, 12, "", "x", "é\n", 10**17, [], {}])
     if kind == 3:
         return [random_value(rng, depth - 1) for _ in range(rng.randrange(4))]
-    return {rng.choice(NAMES): random_value(rng, depth - 1) for _ in range(rng.randrange(5))}
+    return {
+        rng.choice(NAMES): random_value(rng, depth - 1) for _ in range(rng.randrange(5))
+    }
 
 
 class Scans(unittest.TestCase):
@@ -95,7 +110,9 @@ class Scans(unittest.TestCase):
             told = (rows_path, paths, document)
             self.assertEqual(scan.count(1), len(nodes), told)
             found = Cells(text, *scan.nodes(1), scan.count(1))
-            self.assertEqual([value_of(found, row) for row in range(found.count)], nodes, told)
+            self.assertEqual(
+                [value_of(found, row) for row in range(found.count)], nodes, told
+            )
             met = [row for row, item in enumerate(expected) if item.step is not None]
             self.assertEqual([row for row, _ in scan.met(1)], met, told)
             noted = {
@@ -114,7 +131,11 @@ class Scans(unittest.TestCase):
                 self.assertEqual(column(scan, number), values, (path, *told))
                 self.assertEqual(
                     noted[number],
-                    {row for row, items in enumerate(reached) if any(i.step for i in items)},
+                    {
+                        row
+                        for row, items in enumerate(reached)
+                        if any(i.step for i in items)
+                    },
                 )
                 seen["values"] += sum(value is not None for value in values)
                 seen["noted"] += len(noted[number])
@@ -176,7 +197,9 @@ class Scans(unittest.TestCase):
             ("9" * 4301, False),
             ("[" * 100_000, False),
         ):
-            self.assertEqual(Scan(made, text.encode()).document(0, len(text)), found, text[:20])
+            self.assertEqual(
+                Scan(made, text.encode()).document(0, len(text)), found, text[:20]
+            )
         scan = Scan(made, b"[]")
         for wrong in (lambda: scan.document(0, 3), lambda: scan.column(1, 1), lambda: scan.count(2), lambda: scan.lines(2, 1)):  # fmt: skip
             self.assertRaises(IndexError, wrong)
@@ -195,7 +218,9 @@ class Scans(unittest.TestCase):
             twice = f'{text[:-1]},"n{count - 2}":1}}'
             self.assertFalse(Scan(made, twice.encode()).document(0, len(twice)))
 
-    def test_lines_are_read_up_to_one_that_is_wrong_and_nothing_of_it_stays(self) -> None:
+    def test_lines_are_read_up_to_one_that_is_wrong_and_nothing_of_it_stays(
+        self,
+    ) -> None:
         text = b'{"a":[1,2]}\n\n \t\n{"a":[3,{"b":4}}\r\n{"a":[5]}\n7'
         scan = Scan(program("$.a[*]", ["$"]), text)
         wrong = scan.lines(0, len(text))
@@ -204,7 +229,8 @@ class Scans(unittest.TestCase):
         )
         self.assertEqual(scan.lines(text.index(b"\n", wrong) + 1, len(text)), len(text))
         self.assertEqual(
-            (scan.count(0), column(scan, 0), scan.met(1)), (3, [1, 2, 5, None], [(3, 0)])
+            (scan.count(0), column(scan, 0), scan.met(1)),
+            (3, [1, 2, 5, None], [(3, 0)]),
         )
         self.assertEqual(counted_lines(text), (5, 4))
         self.assertEqual([counted_lines(one) for one in (b"", b"\n", b"\x0b\n1", b"1\n")], [(0, 0), (1, 0), (1, 1), (1, 1)])  # fmt: skip
@@ -229,9 +255,12 @@ class Twice(EvaluatorsCase):
             '{"x": 1, "x": 2, "ports": [{"code": "D"}]}',
         ]
         rows, _ = self.compare(rules, lines)
-        self.assertEqual([row["code"] for row in rows["ports"]], ["B", None, None, None, "C", "D"])
         self.assertEqual(
-            [(row["name"], row["no"]) for row in rows["lines"]], [("a", 3), ("b", 2), ("c", 2)]
+            [row["code"] for row in rows["ports"]], ["B", None, None, None, "C", "D"]
+        )
+        self.assertEqual(
+            [(row["name"], row["no"]) for row in rows["lines"]],
+            [("a", 3), ("b", 2), ("c", 2)],
         )
 
     def test_random_feeds_with_members_doubled(self) -> None:
@@ -303,7 +332,9 @@ class Runs(FolderCase):
             ("rows: '$.a[*]', recurse: $.a, fields: {a: $.x}", False),
         ):
             with self.subTest(table):
-                self.assertEqual(self.scanned(f"tables: {{t: {{{table}}}}}")["t"] == (), found)
+                self.assertEqual(
+                    self.scanned(f"tables: {{t: {{{table}}}}}")["t"] == (), found
+                )
         embedded = "response: {embedded: '$..a'}\ntables: {t: {fields: {a: $.a}}}"
         self.assertIsNone(make_plan(parse_rules(rules_text(embedded))).scan)
 
@@ -316,17 +347,26 @@ class Runs(FolderCase):
         sample = load_rules(self.folder / "merrow-demo/merrow.rules.yaml")
         texts = [
             text
-            for text in re.findall(r"^```yaml rules\n(.*?)^```$", page, re.MULTILINE | re.DOTALL)
+            for text in re.findall(
+                r"^```yaml rules\n(.*?)^```$", page, re.MULTILINE | re.DOTALL
+            )
             if ".yaml" not in text and ".csv" not in text
         ]
         plans = [
-            plan for rules in (sample, *map(parse_rules, texts)) for plan in make_plan(rules).tables
+            plan
+            for rules in (sample, *map(parse_rules, texts))
+            for plan in make_plan(rules).tables
         ]
         slow = [plan.table.name for plan in plans if plan.slow]
         self.assertGreater(len(plans), 40)
         self.assertLess(len(slow), len(plans) / 3, slow)
         told = self.mukret(
-            "extract", "merrow-demo/merrow.rules.yaml", "merrow-demo/feed", "--to", "out", "-v"
+            "extract",
+            "merrow-demo/merrow.rules.yaml",
+            "merrow-demo/feed",
+            "--to",
+            "out",
+            "-v",
         ).stderr
         for line in (
             "documents are scanned for what the rules read",
@@ -336,18 +376,23 @@ class Runs(FolderCase):
             self.assertIn(f"\n  {line}", told)
 
     def test_hints_name_members_that_only_documents_decoded_in_full_have(self) -> None:
-        rules = parse_rules(rules_text('tables: {t: {rows: "$.port[*]", fields: {a: $.a}}}'))
+        rules = parse_rules(
+            rules_text('tables: {t: {rows: "$.port[*]", fields: {a: $.a}}}')
+        )
         lines = "\n".join(json.dumps(self.DOCUMENT) for _ in range(30))
         with self.assertRaises(InputError) as caught:
             list(Run(rules, find_sources([self.file("a.jsonl", lines)])).batches())
-        self.assertEqual(caught.exception.hint, "$.port is not there; did you mean $.ports?")
+        self.assertEqual(
+            caught.exception.hint, "$.port is not there; did you mean $.ports?"
+        )
 
     def test_files_of_one_document_are_scanned_together_archives_and_marks_at_the_beginning_too(
         self,
     ) -> None:
         rules = parse_rules(rules_text(self.PORTS))
         self.file(
-            "in/00.har", json.dumps({"log": {"version": "1.2", "creator": {}, "entries": []}})
+            "in/00.har",
+            json.dumps({"log": {"version": "1.2", "creator": {}, "entries": []}}),
         )
         for number in range(1, 30):
             mark = "\ufeff" if number == 7 else ""
@@ -358,7 +403,11 @@ class Runs(FolderCase):
         self.assertEqual([len(batch.documents) for batch in batches], [29])
         self.assertEqual(batches[0].whole(6), self.DOCUMENT)
         run = Run(rules, find_sources([self.folder / "in"]))
-        found = [row for output in run.batches() for row in output.tables["ports"].to_pylist()]
+        found = [
+            row
+            for output in run.batches()
+            for row in output.tables["ports"].to_pylist()
+        ]
         self.assertEqual(found, [{"code": "OTV", "calls": 1}] * 29)
 
     def test_bad_documents_are_told_with_their_places_whoever_sees_them(self) -> None:
@@ -377,10 +426,19 @@ class Runs(FolderCase):
             with (
                 mock.patch.object(Scan, "lines", None)
                 if False
-                else mock.patch.object(run.plan, "scan", run.plan.scan if scanned else None)
+                else mock.patch.object(
+                    run.plan, "scan", run.plan.scan if scanned else None
+                )
             ):
-                rejects = [reject for output in run.batches() for reject in output.rejects]
-            found.append([(reject.document, reject.problems, reject.line()) for reject in rejects])
+                rejects = [
+                    reject for output in run.batches() for reject in output.rejects
+                ]
+            found.append(
+                [
+                    (reject.document, reject.problems, reject.line())
+                    for reject in rejects
+                ]
+            )
         self.assertEqual([document for document, *_ in found[0]], [2, 3, 4, 5])
         self.assertEqual(found[1], found[0])
 

@@ -72,7 +72,9 @@ class Places(FolderCase):
                 }
             ),
         )
-        self.assertEqual([row[1:] for row in rows(result, "pairs")], [("$['t'][0]", None)])
+        self.assertEqual(
+            [row[1:] for row in rows(result, "pairs")], [("$['t'][0]", None)]
+        )
         self.assertEqual(rows(result, "headed"), [(1, "$['rows'][0]")])
         self.assertEqual(
             problems(result),
@@ -83,22 +85,35 @@ class Places(FolderCase):
                 ("calls", "$['c']['l'][0]", "call", "not-a-number", "$['c']['l'][0]"),
                 ("calls", "$['c']['m'][0]", None, "parent-rejected", "$['c']['m'][0]"),
                 ("calls", "$['c']['m'][1]", "call", "not-a-number", "$['c']['m'][1]"),
-                ("inner", "$['rows'][0][1][1]", "x", "not-a-number", "$['rows'][0][1][1]['x']"),
+                (
+                    "inner",
+                    "$['rows'][0][1][1]",
+                    "x",
+                    "not-a-number",
+                    "$['rows'][0][1][1]['x']",
+                ),
             ],
         )
 
-    def test_rows_that_can_t_be_told_apart_are_counted_all_and_have_one_line(self) -> None:
+    def test_rows_that_can_t_be_told_apart_are_counted_all_and_have_one_line(
+        self,
+    ) -> None:
         rules = """
             tables:
               p: {rows: "$[*]", fields: {a: $.a}}
               t: {within: p, rows: {zip: {x: "$.x[*]", y: "$.y[*]"}}, outer: true, fields: {x: $.x}}
             """
         result = self.extract(
-            rules, '[{"x": [1, 2], "y": [1, 2, 3]}, {"x": [], "y": []}, {"x": [4], "y": [4]}]'
+            rules,
+            '[{"x": [1, 2], "y": [1, 2, 3]}, {"x": [], "y": []}, {"x": [4], "y": [4]}]',
         )
-        self.assertEqual((rows(result), counts(result)), ([(None,), ("4",)], (5, 2, 3, 0, 0)))
+        self.assertEqual(
+            (rows(result), counts(result)), ([(None,), ("4",)], (5, 2, 3, 0, 0))
+        )
         [reject] = result.rejects
-        self.assertEqual((reject.rows, reject.path, reject.as_json()["rows"]), (3, "$[0]", 3))
+        self.assertEqual(
+            (reject.rows, reject.path, reject.as_json()["rows"]), (3, "$[0]", 3)
+        )
         [reason] = result.tally.reasons.values()
         self.assertEqual((reason.code, reason.count), ("uneven", 3))
 
@@ -107,20 +122,29 @@ class Places(FolderCase):
         cases: list[tuple[Any, str]] = [
             ({"h": ["a", 1]}, "column 2 of the header has no name but a number"),
             ({"h": ["a", "a"]}, "the column 'a' stands twice in the header"),
-            ({"h": {"a": 1}}, "the header is not an array of column names but an object"),
+            (
+                {"h": {"a": 1}},
+                "the header is not an array of column names but an object",
+            ),
             ({"h": None}, "there is no header"),
             ({}, "there is no header"),
         ]
         for document, message in cases:
             with self.subTest(document):
-                result = self.extract(rules, json.dumps({**document, "r": [["1"], ["2"]]}))
+                result = self.extract(
+                    rules, json.dumps({**document, "r": [["1"], ["2"]]})
+                )
                 self.assertEqual(
-                    [(reject.rows, reject.problems[0].message) for reject in result.rejects],
+                    [
+                        (reject.rows, reject.problems[0].message)
+                        for reject in result.rejects
+                    ],
                     [(2, message)],
                 )
                 self.assertEqual(counts(result), (2, 0, 2, 0, 0))
                 self.assertEqual(
-                    counts(self.extract(rules, json.dumps({**document, "r": []}))), (0, 0, 0, 0, 0)
+                    counts(self.extract(rules, json.dumps({**document, "r": []}))),
+                    (0, 0, 0, 0, 0),
                 )
 
     def test_a_header_in_the_first_row_that_passes_when_is_no_row_and_does_not_count_for_position(
@@ -132,7 +156,9 @@ class Places(FolderCase):
             """,
             '[["#", "made up"], ["a", "b"], [1, 2], ["#"], [3, 4]]',
         )
-        self.assertEqual((rows(result), counts(result)), ([(0, "2"), (1, "4")], (2, 2, 0, 0, 0)))
+        self.assertEqual(
+            (rows(result), counts(result)), ([(0, "2"), (1, "4")], (2, 2, 0, 0, 0))
+        )
 
 
 class Recursion(FolderCase):
@@ -166,7 +192,9 @@ class Recursion(FolderCase):
             {"id": 8, "parts": {"id": 9, "parts": None}},
             part(1, part(10)),
         )
-        result = self.extract(self.RULES.replace("KEEP", "reject"), json.dumps(document))
+        result = self.extract(
+            self.RULES.replace("KEEP", "reject"), json.dumps(document)
+        )
         self.assertEqual(
             rows(result), [(1, None, 0, 0), (2, 1, 1, 0), (8, None, 0, 1), (9, 8, 1, 0)]
         )
@@ -183,11 +211,14 @@ class Recursion(FolderCase):
         )
 
     def test_rows_that_are_dropped_take_those_below_them_along(self) -> None:
-        document = json.dumps(self.part(0, self.part(1, self.part(2)), self.part(1, self.part(3))))
+        document = json.dumps(
+            self.part(0, self.part(1, self.part(2)), self.part(1, self.part(3)))
+        )
         for keep, left in (("first", [1, 2]), ("last", [1, 3])):
             result = self.extract(self.RULES.replace("KEEP", keep), document)
             self.assertEqual(
-                ([row[0] for row in rows(result)], counts(result)), (left, (4, 2, 0, 0, 2))
+                ([row[0] for row in rows(result)], counts(result)),
+                (left, (4, 2, 0, 0, 2)),
             )
 
     def test_names_of_rows_below_rows_some_of_which_stand_for_none(self) -> None:
@@ -206,7 +237,9 @@ class Recursion(FolderCase):
         document: Any = self.part(400)
         for number in range(399, -1, -1):
             document = self.part(number, document)
-        result = self.extract(self.RULES.replace("KEEP", "last"), json.dumps({"parts": document}))
+        result = self.extract(
+            self.RULES.replace("KEEP", "last"), json.dumps({"parts": document})
+        )
         self.assertEqual(rows(result)[-1], (400, 399, 400, 0))
 
 
@@ -229,7 +262,12 @@ class Duplicates(FolderCase):
                 {"code": "SKR", "calls": [{"no": 3}]},
             ]
         },
-        {"ports": [{"code": "OTV", "seen": 2, "calls": [{"no": 1}, {"no": 1}]}, {"seen": 3}]},
+        {
+            "ports": [
+                {"code": "OTV", "seen": 2, "calls": [{"no": 1}, {"no": 1}]},
+                {"seen": 3},
+            ]
+        },
     ]
 
     def check(self, result: Result) -> None:
@@ -239,7 +277,8 @@ class Duplicates(FolderCase):
         self.assertEqual(rows(result, "ports"), [("SKR", None), ("OTV", "2")])
         self.assertEqual(rows(result, "calls"), [("SKR", 3), ("OTV", 1)])
         self.assertEqual(
-            (counts(result, "ports"), counts(result, "calls")), ((4, 2, 1, 0, 1), (5, 2, 0, 0, 3))
+            (counts(result, "ports"), counts(result, "calls")),
+            ((4, 2, 1, 0, 1), (5, 2, 0, 0, 3)),
         )
 
     def test_the_last_of_each_level_is_kept_over_all_files(self) -> None:
@@ -282,13 +321,17 @@ class Duplicates(FolderCase):
         lines = "".join(json.dumps(line) + "\n" for line in self.LINES)
         done = self.mukret("extract", "r.rules.yaml", "-", "--to", "out", stdin=lines)
         self.assertEqual(done.returncode, 1, done.stderr)
-        self.assertEqual((self.folder / "out/calls.csv").read_text(), "code,no\nSKR,3\nOTV,1\n")
+        self.assertEqual(
+            (self.folder / "out/calls.csv").read_text(), "code,no\nSKR,3\nOTV,1\n"
+        )
         [read] = json.loads((self.folder / "out/run.json").read_text())["inputs"]
         self.assertEqual((read["bytes"], read["documents"]), (len(lines), 2))
 
 
 class Lookups(FolderCase):
-    def test_keys_of_several_fields_of_unlike_numbers_and_of_rows_that_come_later(self) -> None:
+    def test_keys_of_several_fields_of_unlike_numbers_and_of_rows_that_come_later(
+        self,
+    ) -> None:
         result = self.extract(
             """
             tables:
@@ -306,7 +349,9 @@ class Lookups(FolderCase):
             '{"a": [{"n": 1, "w": "x"}, {"n": "1.00", "w": "y"}, {"n": 0.1, "w": "x"}, {"w": "x"}, {"n": 2, "w": "x"}],'
             ' "b": [{"m": 1, "v": "x"}, {"m": "1e0", "v": "y"}, {"m": 0.1, "v": "x"}, {"m": 2, "v": "x "}]}',
         )
-        self.assertEqual([row[2] for row in rows(result)], ["x!", "y!", "x!", None, None])
+        self.assertEqual(
+            [row[2] for row in rows(result)], ["x!", "y!", "x!", None, None]
+        )
 
     def test_only_rows_that_are_not_rejected_or_filtered_for_themselves_are_seen_before_duplicates(
         self,
@@ -327,9 +372,13 @@ class Lookups(FolderCase):
             ' {"id": "bad", "x": "2", "n": "?"}, {"id": "out", "x": "out"}, {"id": "twice", "x": "3"},'
             ' {"id": "twice", "x": "4"}, {"x": "5"}]}, {"b": [{"id": "below", "x": "6"}]}]}',
         )
-        self.assertEqual([row[1] for row in rows(result)], ["1", None, None, "6", "3", None])
+        self.assertEqual(
+            [row[1] for row in rows(result)], ["1", None, None, "6", "3", None]
+        )
 
-    def test_a_table_that_looks_into_itself_is_judged_without_what_hangs_on_that(self) -> None:
+    def test_a_table_that_looks_into_itself_is_judged_without_what_hangs_on_that(
+        self,
+    ) -> None:
         """2 lacks its port and is rejected, but not before 3 has seen it; 4 has a bad value of its
         own.
         """
@@ -364,15 +413,22 @@ class Lookups(FolderCase):
             ),
         )
         self.file("r.csv", "a,b\nP,1\n")
-        run = Run(load_rules(rules), find_sources([self.file("a.json", '[{"id": "p"}]')]))
+        run = Run(
+            load_rules(rules), find_sources([self.file("a.json", '[{"id": "p"}]')])
+        )
         text = "response: {embedded: [$.a, $.b]}\ntables: {t: {rows: $.t, recurse: '$.below', fields: {i: $.i}}}"
         other = Run(
             parse_rules(rules_text(text)),
             find_sources([self.file("b.json", '{"a": "{}", "t": {"i": 1}}')]),
         )
         list(other.batches())
-        found = [(notice.message.partition(":")[0], notice.place) for notice in other.notices()]
-        self.assertEqual(found, [("embedded", "rules.yaml:2:28"), ("rows of t", "rules.yaml:3:10")])
+        found = [
+            (notice.message.partition(":")[0], notice.place)
+            for notice in other.notices()
+        ]
+        self.assertEqual(
+            found, [("embedded", "rules.yaml:2:28"), ("rows of t", "rules.yaml:3:10")]
+        )
         list(run.batches())
         self.assertEqual(
             [notice.message for notice in run.notices()],
@@ -425,7 +481,9 @@ class Documents(FolderCase):
             {**line, "file": "pages/000001.json"},
             {"url": "http://127.0.0.1/x", "call": "other", "file": "pages/000002.json"},
         ]
-        self.file("in/capture.jsonl", "".join(json.dumps(item) + "\n" for item in lines))
+        self.file(
+            "in/capture.jsonl", "".join(json.dumps(item) + "\n" for item in lines)
+        )
         for number in (1, 2):
             self.file(f"in/pages/00000{number}.json", '[{"a": 1}]')
         rules = parse_rules(
@@ -453,13 +511,24 @@ class Documents(FolderCase):
             (line["url"], 2, "OTV", "2031-04-01"),
         )
         self.assertEqual(str(row["at"]), "2031-04-01 10:22:07+00:00")
-        found = [(str(file).rpartition("/")[2], call, n) for file, call, n in rows(result, "u")]
-        self.assertEqual(found, [("000001.json", "ports", "1"), ("000002.json", "other", "1")])
+        found = [
+            (str(file).rpartition("/")[2], call, n)
+            for file, call, n in rows(result, "u")
+        ]
+        self.assertEqual(
+            found, [("000001.json", "ports", "1"), ("000002.json", "other", "1")]
+        )
 
-    def test_kinds_by_the_name_of_the_file_with_or_without_its_compression(self) -> None:
+    def test_kinds_by_the_name_of_the_file_with_or_without_its_compression(
+        self,
+    ) -> None:
         rules = 'response: {kinds: {f: {files: "?-feed.json", when: "@[0]"}}}\ntables: {t: {kind: f, fields: {a: {at: "$[0]"}}}}'
-        self.assertEqual(rows(self.extract(rules, "[1]", "[]", "[2]")), [("1",), ("2",)])
-        self.assertEqual(rows(self.extract(rules, "[1]", name="feed.json.gz")), [("1",)])
+        self.assertEqual(
+            rows(self.extract(rules, "[1]", "[]", "[2]")), [("1",), ("2",)]
+        )
+        self.assertEqual(
+            rows(self.extract(rules, "[1]", name="feed.json.gz")), [("1",)]
+        )
         with self.assertRaises(InputError):
             self.extract(rules, "[1]", name="feed.jsonl")
         several = rules.replace('"?-feed.json"', '["1-*", "2-*"]')
@@ -477,7 +546,9 @@ class Documents(FolderCase):
         text += "examples:\n  - {shows: x, response: [{}], facts: {call: ports, request.q: a, file: f.json, document: 3, page: 2}, gives: {t: [ROW]}}\n"
         right = "{c: ports, q: a, f: f.json, d: 3, p: 2}"
         self.assertTrue(run_examples(parse_rules(text.replace("ROW", right)))[0].passed)
-        [outcome] = run_examples(parse_rules(text.replace("ROW", right.replace("d: 3", "d: 4"))))
+        [outcome] = run_examples(
+            parse_rules(text.replace("ROW", right.replace("d: 3", "d: 4")))
+        )
         self.assertEqual(outcome.differences, ("t, row 1: d is 3, not 4",))
 
     def test_examples_give_json_as_yaml_or_as_its_text(self) -> None:
@@ -485,7 +556,9 @@ class Documents(FolderCase):
         text += "examples:\n  - {shows: x, response: [{j: {a: 1.50}}, {j: x}, {j: 7}, {}], gives: {t: [{j: {a: 1.50}}, {j: x}, {j: '7'}, {j: []}]}}\n"
         self.assertEqual(run_examples(parse_rules(text))[0].differences, ())
 
-    def test_a_text_that_is_no_json_belongs_to_the_innermost_rows_around_it(self) -> None:
+    def test_a_text_that_is_no_json_belongs_to_the_innermost_rows_around_it(
+        self,
+    ) -> None:
         result = self.extract(
             """
             response: {embedded: ["$.a[*].b[*].c", "$.d", "$.e"]}
@@ -523,15 +596,27 @@ class Sample(FolderCase):
         return dict(run.sample.unread)
 
     def test_what_no_rule_reads_is_told_through_every_shape(self) -> None:
-        tree = {"a": 1, "x": 1, "in": [{"a": 2, "in": [{"y": 3, "kids": [{"z": 1, "k": 2}]}]}]}
+        tree = {
+            "a": 1,
+            "x": 1,
+            "in": [{"a": 2, "in": [{"y": 3, "kids": [{"z": 1, "k": 2}]}]}],
+        }
         rules = """
             tables:
               t: {rows: "$.in", recurse: "$.in", spread: true, fields: {a: $.a}}
               u: {within: t, rows: "$.kids[*]", fields: {k: $.k}}
             """
-        unread = {"$.a": 1, "$.x": 1, "$.in[*].in[*].y": 1, "$.in[*].in[*].kids[*].z": 1}
+        unread = {
+            "$.a": 1,
+            "$.x": 1,
+            "$.in[*].in[*].y": 1,
+            "$.in[*].in[*].kids[*].z": 1,
+        }
         self.assertEqual(self.unread(rules, tree), unread)
-        ignoring = 'response: {ignore: ["$.x", "$..kids"]}\n' + rules_text(rules).partition("\n")[2]
+        ignoring = (
+            'response: {ignore: ["$.x", "$..kids"]}\n'
+            + rules_text(rules).partition("\n")[2]
+        )
         self.assertEqual(self.unread(ignoring, tree), {"$.a": 1, "$.in[*].in[*].y": 1})
         zipped = 'tables: {t: {rows: {zip: {a: "$.a[*]", b: "$.b[*]"}, uneven: pad}, fields: {x: $.a.x}}}'
         self.assertEqual(
@@ -540,11 +625,13 @@ class Sample(FolderCase):
         )
         headed = 'tables: {t: {rows: "$.r[*]", header: "$.h", fields: {a: $.a}}}'
         self.assertEqual(
-            self.unread(headed, {"h": ["a", "b"], "r": [[1, {"c": 2}]], "i": 0}), {"$.i": 1}
+            self.unread(headed, {"h": ["a", "b"], "r": [[1, {"c": 2}]], "i": 0}),
+            {"$.i": 1},
         )
         self.assertEqual(
             self.unread(
-                'tables: {t: {rows: "$[*]", rest: r, fields: {a: $.a}}}', [{"a": 1, "b": {"c": 1}}]
+                'tables: {t: {rows: "$[*]", rest: r, fields: {a: $.a}}}',
+                [{"a": 1, "b": {"c": 1}}],
             ),
             {},
         )
@@ -562,7 +649,9 @@ class Includes(FolderCase):
             for found in caught.exception.diagnostics
         ]
 
-    def test_mappings_are_merged_and_fields_and_enum_values_replaced_whole(self) -> None:
+    def test_mappings_are_merged_and_fields_and_enum_values_replaced_whole(
+        self,
+    ) -> None:
         self.file(
             "base.yaml",
             "mukret: 1\ntitle: base\nenums: {e: {values: {x: {accept: [X], rank: 1}, y: {rank: 2}}, otherwise: y}}\n"
@@ -584,21 +673,32 @@ class Includes(FolderCase):
             (table.rows.paths[0].text, table.key, rules.title), ("$.z", ("a",), "base")
         )
         self.assertEqual(
-            (table.fields[0].reading.options.grouping, table.fields[0].reading.options.blank),
+            (
+                table.fields[0].reading.options.grouping,
+                table.fields[0].reading.options.blank,
+            ),
             (",", {"-"}),
         )
         values = {
-            value.name: (value.accept, dict(value.attributes)) for value in rules.enums["e"].values
+            value.name: (value.accept, dict(value.attributes))
+            for value in rules.enums["e"].values
         }
         self.assertEqual(
             (values, rules.enums["e"].otherwise),
             ({"x": ((), {"rank": 7}), "y": ((), {"rank": 2})}, "y"),
         )
         self.assertEqual([example.shows for example in rules.examples], ["base"])
-        self.assertEqual([name.rpartition("/")[2] for name in rules.included], ["base.yaml"])
+        self.assertEqual(
+            [name.rpartition("/")[2] for name in rules.included], ["base.yaml"]
+        )
 
-    def test_problems_stand_in_the_file_that_has_them_that_which_was_named_first(self) -> None:
-        self.file("own/base.yaml", "mukret: 1\ntables: {t: {fields: {a: {at: $.a b}, c: $.c}}}\n")
+    def test_problems_stand_in_the_file_that_has_them_that_which_was_named_first(
+        self,
+    ) -> None:
+        self.file(
+            "own/base.yaml",
+            "mukret: 1\ntables: {t: {fields: {a: {at: $.a b}, c: $.c}}}\n",
+        )
         self.file("own/worse.yaml", "mukret: 1\ntables: [\n")
         self.assertEqual(
             self.refused(
@@ -619,13 +719,17 @@ class Includes(FolderCase):
     ) -> None:
         self.file("own/a.yaml", "mukret: 1\ninclude: feed.rules.yaml\n")
         self.assertEqual(
-            self.refused("mukret: 1\ninclude: a.yaml\ntables: {t: {fields: {b: $.b}}}\n"),
+            self.refused(
+                "mukret: 1\ninclude: a.yaml\ntables: {t: {fields: {b: $.b}}}\n"
+            ),
             [("a.yaml", 2, 10, "cycle")],
         )
         self.file("own/a.yaml", "mukret: 1\ninclude: c.yaml\n")
         self.file("own/b.yaml", "mukret: 1\ninclude: c.yaml\n")
         self.file("own/c.yaml", "mukret: 1\ntables: {t: {fields: {b: $.b}}}\n")
-        self.assertEqual(list(self.load("mukret: 1\ninclude: [a.yaml, b.yaml]\n").tables), ["t"])
+        self.assertEqual(
+            list(self.load("mukret: 1\ninclude: [a.yaml, b.yaml]\n").tables), ["t"]
+        )
 
 
 if __name__ == "__main__":

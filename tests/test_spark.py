@@ -42,12 +42,17 @@ KEYED = """
 def told_apart(schema: Any) -> Any:
     """A schema in which enums are texts."""
     return pa.schema(
-        [one.with_type(pa.string()) if pa.types.is_dictionary(one.type) else one for one in schema]
+        [
+            one.with_type(pa.string()) if pa.types.is_dictionary(one.type) else one
+            for one in schema
+        ]
     )
 
 
 class OnSpark(SparkCase):
-    def on_one_machine(self, rules: Rules, files: Sequence[str | Path]) -> dict[str, Any]:
+    def on_one_machine(
+        self, rules: Rules, files: Sequence[str | Path]
+    ) -> dict[str, Any]:
         run = Run(rules, find_sources(files), started=NOW)
         rows: dict[str, list[Any]] = {name: [] for name in run.schemas}
         rejects: list[bytes] = []
@@ -79,7 +84,10 @@ class OnSpark(SparkCase):
 
         try:
             found = extract_planned(
-                self.session, rules, planned(self.session, find_inputs(files), size), NOW
+                self.session,
+                rules,
+                planned(self.session, find_inputs(files), size),
+                NOW,
             )
         except MukretError as error:
             return {"error": (type(error), error.code, error.message, error.place)}
@@ -89,12 +97,17 @@ class OnSpark(SparkCase):
         }
         outcome = {
             "rows": {name: Counter(map(repr, some)) for name, some in rows.items()},
-            "rejects": sorted(bytes(row["line"]) for row in found.reject_lines.collect()),
+            "rejects": sorted(
+                bytes(row["line"]) for row in found.reject_lines.collect()
+            ),
             "tally": found.tally.as_json(),
-            "reasons": {key: reason.count for key, reason in found.tally.reasons.items()},
+            "reasons": {
+                key: reason.count for key, reason in found.tally.reasons.items()
+            },
             "unmatched": sorted(json.dumps(rule.as_json()) for rule in found.unmatched),
             "inputs": [
-                (one["file"], one["sha256"], one["bytes"], one["documents"]) for one in found.inputs
+                (one["file"], one["sha256"], one["bytes"], one["documents"])
+                for one in found.inputs
             ],
         }
         found.release()
@@ -117,7 +130,10 @@ class OnSpark(SparkCase):
         self.file("words.csv", REFERENCE)
         for number, feed in enumerate(seeded_feeds(FEEDS, 20310402)):
             rules = parse_rules(feed.rules_text, str(self.folder / "feed.rules.yaml"))
-            files = [self.file(f"{n}.jsonl", "\n".join(feed.lines[n::3]) or "[]") for n in range(3)]
+            files = [
+                self.file(f"{n}.jsonl", "\n".join(feed.lines[n::3]) or "[]")
+                for n in range(3)
+            ]
             with self.subTest(number=number, rules=feed.rules_text):
                 self.both(rules, files, 300 + number % 2 * 5000)
 
@@ -135,7 +151,9 @@ class OnSpark(SparkCase):
                   file: {fact: file}
             """
         lines = [
-            json.dumps({"no": n % 170, "fare": "ask crew" if n % 31 == 0 else f"{n}.50"})
+            json.dumps(
+                {"no": n % 170, "fare": "ask crew" if n % 31 == 0 else f"{n}.50"}
+            )
             for n in range(200)
         ]
         lines[50:52] = ["", "  "]
@@ -149,12 +167,21 @@ class OnSpark(SparkCase):
 
     def test_keys_are_settled_across_all_of_the_input(self) -> None:
         days = [
-            [{"code": "OTV", "no": 1, "sailings": [{"no": 1, "fare": 7, "calls": ["a", "a"]}]}],
+            [
+                {
+                    "code": "OTV",
+                    "no": 1,
+                    "sailings": [{"no": 1, "fare": 7, "calls": ["a", "a"]}],
+                }
+            ],
             [
                 {
                     "code": "SKR",
                     "no": 2,
-                    "sailings": [{"no": 2, "fare": 7, "calls": ["b", "c"]}, {"no": 3, "fare": 0}],
+                    "sailings": [
+                        {"no": 2, "fare": 7, "calls": ["b", "c"]},
+                        {"no": 3, "fare": 0},
+                    ],
                 }
             ],
             [
@@ -171,16 +198,22 @@ class OnSpark(SparkCase):
                 {
                     "code": "BRA",
                     "no": 4,
-                    "sailings": [{"no": 4, "fare": 9, "calls": ["d", "a"]}, {"no": 4, "fare": 9}],
+                    "sailings": [
+                        {"no": 4, "fare": 9, "calls": ["d", "a"]},
+                        {"no": 4, "fare": 9},
+                    ],
                 }
             ],
         ]
         files = [
-            self.file(f"{n}.json", json.dumps({"ports": ports})) for n, ports in enumerate(days)
+            self.file(f"{n}.json", json.dumps({"ports": ports}))
+            for n, ports in enumerate(days)
         ]
         for kind in ("reject", "first", "last"):
             with self.subTest(kind=kind):
-                one = self.both(parse_rules(rules_text(KEYED.replace("KIND", kind))), files, 10)
+                one = self.both(
+                    parse_rules(rules_text(KEYED.replace("KIND", kind))), files, 10
+                )
                 gone = one["tally"]["tables"]["ports"]
                 self.assertEqual(gone["rows_rejected"] + gone["rows_deduplicated"], 1)
 
@@ -212,11 +245,14 @@ class OnSpark(SparkCase):
             [{"name": "sound", "zones": [{"name": "north"}]}],
         ]
         files = [
-            self.file(f"{n}.json", json.dumps({"zones": zones})) for n, zones in enumerate(days)
+            self.file(f"{n}.json", json.dumps({"zones": zones}))
+            for n, zones in enumerate(days)
         ]
         for kind in ("reject", "first", "last"):
             with self.subTest(kind=kind):
-                self.both(parse_rules(rules_text(text.replace("KIND", kind))), files, 10)
+                self.both(
+                    parse_rules(rules_text(text.replace("KIND", kind))), files, 10
+                )
 
     def test_lookups_across_the_run_and_every_type(self) -> None:
         text = """
@@ -258,22 +294,32 @@ class OnSpark(SparkCase):
         later = self.file(
             "b.json",
             json.dumps(
-                {"ports": [{"code": "OTV", "name": "Otterwick"}, {"code": "OTV", "name": "No"}]}
+                {
+                    "ports": [
+                        {"code": "OTV", "name": "Otterwick"},
+                        {"code": "OTV", "name": "No"},
+                    ]
+                }
             ),
         )
-        first = self.file("a.json", json.dumps({"sailings": [sailing, {"no": 8}], "ports": []}))
+        first = self.file(
+            "a.json", json.dumps({"sailings": [sailing, {"no": 8}], "ports": []})
+        )
         one = self.both(parse_rules(rules_text(text)), [first, later], 10)
         self.assertIn("Otterwick", next(iter(one["rows"]["sailings"])))
 
     def test_errors_are_those_of_one_machine(self) -> None:
-        stop = (
-            "tables: {sailings: {rows: '$[*]', fields: {no: {at: $.no, type: integer, bad: stop}}}}"
-        )
+        stop = "tables: {sailings: {rows: '$[*]', fields: {no: {at: $.no, type: integer, bad: stop}}}}"
         rules = parse_rules(rules_text(stop))
-        good, bad = self.file("a.json", '[{"no": 1}]'), self.file("b.json", '[{"no": "one"}]')
+        good, bad = (
+            self.file("a.json", '[{"no": 1}]'),
+            self.file("b.json", '[{"no": "one"}]'),
+        )
         self.assertIs(self.both(rules, [good, bad, bad], 10)["error"][0], StoppedError)
         broken, empty = self.file("c.json", "{"), self.file("d.json", "")
-        self.assertEqual(self.both(rules, [broken, broken], 10)["error"][1], "nothing-read")
+        self.assertEqual(
+            self.both(rules, [broken, broken], 10)["error"][1], "nothing-read"
+        )
         self.assertEqual(self.both(rules, [good, empty], 10)["error"][1], "empty-input")
         cut = self.folder / "e.json.gz"
         cut.write_bytes(gzip.compress(b"[" + b'{"no": 1},' * 1000 + b"{}]")[:-20])
@@ -282,7 +328,10 @@ class OnSpark(SparkCase):
     def test_a_document_that_is_read_in_parts(self) -> None:
         rules = parse_rules(rules_text(KEYED.replace("KIND", "first")))
         sailings = [{"no": n, "fare": n + 1, "note": "x" * 120} for n in range(3)]
-        ports = [{"code": f"P{n % 15_000}", "no": n, "sailings": sailings} for n in range(20_000)]
+        ports = [
+            {"code": f"P{n % 15_000}", "no": n, "sailings": sailings}
+            for n in range(20_000)
+        ]
         files = [
             self.file(f"{n}.json", json.dumps({"ports": some}))
             for n, some in enumerate((ports, ports[:3]))
@@ -326,13 +375,18 @@ class OnSpark(SparkCase):
         run = Run(rules, find_sources([folder / "feed"]))
         record = deliver_run(run, Folder(str(self.folder / "one"), "parquet"))
         found = extract_planned(
-            self.session, rules, planned(self.session, find_inputs(folder / "feed"), 40_000)
+            self.session,
+            rules,
+            planned(self.session, find_inputs(folder / "feed"), 40_000),
         )
         for target in (str(self.folder / "here"), f"file://{self.folder}/there"):
             with self.subTest(target=target):
                 told = deliver(found, target)
                 place = Path(target.removeprefix("file://"))
-                one, other = open_delivered(str(self.folder / "one")), open_delivered(str(place))
+                one, other = (
+                    open_delivered(str(self.folder / "one")),
+                    open_delivered(str(place)),
+                )
                 self.assertFalse(compare_deliveries(one, other).any)
                 one.close()
                 other.close()
@@ -351,7 +405,8 @@ class OnSpark(SparkCase):
                     "response",
                 )
                 self.assertEqual(
-                    {name: told[name] for name in same}, {name: record[name] for name in same}
+                    {name: told[name] for name in same},
+                    {name: record[name] for name in same},
                 )
                 deliver(found, target)  # once more, in its place
                 foreign = place / "notes.txt"

@@ -40,24 +40,34 @@ class OnACluster(ClusterCase):
             ]
             self.file(f"feed/{day:02}.json", json.dumps({"sailings": sailings}))
         run = Run(rules, find_sources([self.folder / "feed"]))
-        rejects = [reject.line() for output in run.batches() for reject in output.rejects]
+        rejects = [
+            reject.line() for output in run.batches() for reject in output.rejects
+        ]
         failed = 0
         for time in range(TIMES):
             with self.subTest(time=time):
                 stages: list[int] = []
                 killer = Thread(
-                    target=lambda stages=stages: stages.append(self.kill_an_executor_at_work()),
+                    target=lambda stages=stages: stages.append(
+                        self.kill_an_executor_at_work()
+                    ),
                     daemon=True,
                 )
                 killer.start()
-                found = extract(self.session, rules, self.folder / "feed", piece_bytes=1)
+                found = extract(
+                    self.session, rules, self.folder / "feed", piece_bytes=1
+                )
                 rows = {name: found[name].count() for name in ("sailings", "calls")}
                 killer.join(60)
                 [stage] = stages
                 failed += (
-                    self.session.sparkContext.statusTracker().getStageInfo(stage).numFailedTasks
+                    self.session.sparkContext.statusTracker()
+                    .getStageInfo(stage)
+                    .numFailedTasks
                 )
-                self.assertEqual(rows, {name: run.tally.tables[name].rows_written for name in rows})
+                self.assertEqual(
+                    rows, {name: run.tally.tables[name].rows_written for name in rows}
+                )
                 self.assertEqual(found.tally.as_json(), run.tally.as_json())
                 self.assertEqual(
                     sorted(bytes(row["line"]) for row in found.reject_lines.collect()),

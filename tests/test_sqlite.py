@@ -32,7 +32,10 @@ RULES = """
       ports: {rows: "$[*]", note: one a quay, key: [code], fields: {code: {at: $.code, required: true, note: painted}, seats: {at: $.seats, type: integer, measured_in: seats}}}
       berths: {within: ports, rows: "$.berths[*]", inherit: [code], fields: {n: {at: $.n, type: integer}}}
     """
-PORTS = [{"code": "A", "seats": 1, "berths": [{"n": 1}, {"n": 2}]}, {"code": "B", "seats": "x"}]
+PORTS = [
+    {"code": "A", "seats": 1, "berths": [{"n": 1}, {"n": 2}]},
+    {"code": "B", "seats": "x"},
+]
 
 
 class InAFile(FolderCase):
@@ -50,8 +53,12 @@ class InAFile(FolderCase):
     ) -> dict[str, Any]:
         file = self.file("feed.json", json.dumps(rows))
         run = Run(parse_rules(rules_text(rules)), find_sources([file]))
-        destination = Sqlite(f"sqlite:///{self.path}", Mode(mode) if mode else None, **options)
-        return deliver(run, destination, RejectLimit(number=limit) if limit is not None else None)
+        destination = Sqlite(
+            f"sqlite:///{self.path}", Mode(mode) if mode else None, **options
+        )
+        return deliver(
+            run, destination, RejectLimit(number=limit) if limit is not None else None
+        )
 
     def ask(self, query: str) -> list[tuple[Any, ...]]:
         with sqlite3.connect(self.path) as connection:
@@ -72,11 +79,17 @@ class InAFile(FolderCase):
         )
         run = Run(rules, find_sources([file]))
         expected = [
-            [test_formats.texts(kind, row[name]) for name, kind in rules.tables["t"].columns]
+            [
+                test_formats.texts(kind, row[name])
+                for name, kind in rules.tables["t"].columns
+            ]
             for output in run.batches()
             for row in output.tables["t"].to_pylist()
         ]
-        deliver(Run(rules, find_sources([file]), batch_bytes=1), Sqlite(f"sqlite:///{self.path}"))
+        deliver(
+            Run(rules, find_sources([file]), batch_bytes=1),
+            Sqlite(f"sqlite:///{self.path}"),
+        )
         found = []
         for row in self.ask("SELECT * FROM t ORDER BY rowid"):
             cells: list[str | None] = []
@@ -84,7 +97,11 @@ class InAFile(FolderCase):
                 if isinstance(kind, ListOf) and value is not None:
                     cells.append(kind.written(json.loads(value)))
                 elif isinstance(kind, Boolean | Float) and value is not None:
-                    cells.append(kind.written(bool(value) if isinstance(kind, Boolean) else value))
+                    cells.append(
+                        kind.written(
+                            bool(value) if isinstance(kind, Boolean) else value
+                        )
+                    )
                 elif isinstance(kind, Json):
                     cells.append(test_formats.texts(kind, value))
                 else:
@@ -94,8 +111,13 @@ class InAFile(FolderCase):
 
     def test_work_that_is_shared_by_processes_gives_the_same(self) -> None:
         """They are forked while the file is open, and must not touch it."""
-        rows = [{"code": f"{number}", "berths": [{"n": number}] * 3} for number in range(400)]
-        file = self.file("feed.jsonl", "".join(json.dumps([row]) + "\n" for row in rows))
+        rows = [
+            {"code": f"{number}", "berths": [{"n": number}] * 3}
+            for number in range(400)
+        ]
+        file = self.file(
+            "feed.jsonl", "".join(json.dumps([row]) + "\n" for row in rows)
+        )
         found = []
         for workers in (1, 2):
             run = Run(
@@ -113,7 +135,9 @@ class InAFile(FolderCase):
         self.assertEqual(*found)
         self.assertEqual(self.ask("PRAGMA integrity_check"), [("ok",)])
 
-    def test_tables_have_keys_comments_and_the_records_of_runs_beside_them(self) -> None:
+    def test_tables_have_keys_comments_and_the_records_of_runs_beside_them(
+        self,
+    ) -> None:
         record = self.deliver()
         self.assertEqual(self.ask("SELECT * FROM berths"), [("A", 1), ("A", 2)])
         [(ports,), (berths,)] = self.ask(
@@ -128,9 +152,12 @@ class InAFile(FolderCase):
             self.assertIn(part, ports)
         self.assertIn('FOREIGN KEY ("code") REFERENCES "ports" ("code")', berths)
         self.assertEqual(self.ask("PRAGMA foreign_key_check"), [])
-        [(run, told, created)] = self.ask("SELECT run, record, created FROM mukret_runs")
+        [(run, told, created)] = self.ask(
+            "SELECT run, record, created FROM mukret_runs"
+        )
         self.assertEqual(
-            (run, json.loads(told), json.loads(created)), (1, record, ["ports", "berths"])
+            (run, json.loads(told), json.loads(created)),
+            (1, record, ["ports", "berths"]),
         )
         [(run, place, table, problems)] = self.ask(
             'SELECT run, path, "table", problems FROM mukret_rejects'
@@ -148,25 +175,35 @@ class InAFile(FolderCase):
         winds = 'tables: {winds: {rows: "$[*]", fields: {knots: {at: $.seats, type: integer}}}}'
         for mode in (None, "replace"):
             self.refused(
-                "not-empty", "winds is there, and Mukret did not make it", rules=winds, mode=mode
+                "not-empty",
+                "winds is there, and Mukret did not make it",
+                rules=winds,
+                mode=mode,
             )
         self.refused("not-empty", "ports is there already", mode="create")
         self.deliver(PORTS[:1], rules=winds, mode="append")
         self.deliver(PORTS[:1], rules=winds, mode="append")
         self.assertEqual(self.ask("SELECT * FROM winds"), [(1,), (1,)])
-        self.refused("not-empty", "did not make it", rules=winds)  # added to is not made
+        self.refused(
+            "not-empty", "did not make it", rules=winds
+        )  # added to is not made
 
     def test_rows_are_added_or_replaced_by_their_key(self) -> None:
         ports = RULES.partition("      berths:")[0]
         self.deliver(rules=ports)
         self.deliver(
-            [{"code": "A", "seats": 7}, {"code": "C", "seats": 3}], rules=ports, mode="upsert"
+            [{"code": "A", "seats": 7}, {"code": "C", "seats": 3}],
+            rules=ports,
+            mode="upsert",
         )
-        self.assertEqual(self.ask("SELECT * FROM ports ORDER BY code"), [("A", 7), ("C", 3)])
+        self.assertEqual(
+            self.ask("SELECT * FROM ports ORDER BY code"), [("A", 7), ("C", 3)]
+        )
         for _ in range(2):
             self.deliver([{"code": "D"}], rules=ports, mode="upsert")
         self.assertEqual(
-            self.ask("SELECT * FROM ports ORDER BY code"), [("A", 7), ("C", 3), ("D", None)]
+            self.ask("SELECT * FROM ports ORDER BY code"),
+            [("A", 7), ("C", 3), ("D", None)],
         )
         self.refused(
             "key-there",
@@ -197,7 +234,9 @@ class InAFile(FolderCase):
         self.ask("CREATE TABLE Ports (CODE text PRIMARY KEY, extra TEXT)")
         self.refused("other-table", "seats is missing", rules=ports, mode="append")
         self.deliver(rules=ports, mode="append", widen=True)
-        self.assertEqual(self.ask("SELECT code, extra, seats FROM ports"), [("A", None, 1)])
+        self.assertEqual(
+            self.ask("SELECT code, extra, seats FROM ports"), [("A", None, 1)]
+        )
 
     def test_what_was_taken_before_is_passed_over_if_that_is_asked_for(self) -> None:
         ports = RULES.partition("      berths:")[0]
@@ -215,13 +254,17 @@ class InAFile(FolderCase):
             self.assertEqual(done.returncode, 0, done.stderr)
             self.assertIn(more, done.stderr)
             self.assertEqual(
-                [code for code, _ in self.ask("SELECT * FROM ports ORDER BY code")], codes
+                [code for code, _ in self.ask("SELECT * FROM ports ORDER BY code")],
+                codes,
             )
         [(told,)] = self.ask("SELECT record FROM mukret_runs WHERE run = 2")
         self.assertEqual(
-            [one["file"] for one in json.loads(told)["skipped"]], ["in/1.json", "in/copy of 2.json"]
+            [one["file"] for one in json.loads(told)["skipped"]],
+            ["in/1.json", "in/copy of 2.json"],
         )
-        self.assertEqual([one["file"] for one in json.loads(told)["inputs"]], ["in/2.json"])
+        self.assertEqual(
+            [one["file"] for one in json.loads(told)["inputs"]], ["in/2.json"]
+        )
         self.file("in/1.json", '[{"code": "C"}]')
         self.assertEqual(
             self.mukret(*extract[:2], "in/1.json", *extract[3:]).returncode, 0
@@ -229,10 +272,13 @@ class InAFile(FolderCase):
         done = self.mukret(*extract, "--mode", "upsert", "--skip-seen")
         self.assertIn("2 files passed over", done.stderr)
         self.assertEqual(
-            [code for code, _ in self.ask("SELECT * FROM ports ORDER BY code")], ["B", "C"]
+            [code for code, _ in self.ask("SELECT * FROM ports ORDER BY code")],
+            ["B", "C"],
         )
         for mode, where in ((("--mode", "replace"), "sqlite:///m.db"), ((), "out")):
-            self.assertEqual(self.mukret(*extract[:-1], where, *mode, "--skip-seen").returncode, 2)
+            self.assertEqual(
+                self.mukret(*extract[:-1], where, *mode, "--skip-seen").returncode, 2
+            )
 
     def test_a_run_that_fails_leaves_what_was_there(self) -> None:
         with self.assertRaises(StoppedError):
@@ -243,7 +289,9 @@ class InAFile(FolderCase):
         with self.assertRaises(StoppedError):
             self.deliver(limit=0)
         full = sqlite3.OperationalError("database or disk is full")
-        with mock.patch.object(Sqlite, "write", side_effect=OSError(28, "No space left on device")):
+        with mock.patch.object(
+            Sqlite, "write", side_effect=OSError(28, "No space left on device")
+        ):
             self.refused("not-written", "no space left")
         with mock.patch.object(Sqlite, "execute", side_effect=full):
             self.refused("not-written", "disk is full")
@@ -277,10 +325,14 @@ class InAFile(FolderCase):
             "sqlite:///m.db",
         ]
         for _ in range(3):
-            with subprocess.Popen(command, cwd=self.folder, stdin=subprocess.PIPE) as process:
+            with subprocess.Popen(
+                command, cwd=self.folder, stdin=subprocess.PIPE
+            ) as process:
                 assert process.stdin is not None
                 line = (
-                    json.dumps([{"code": "Z", "berths": [{"n": n} for n in range(1000)]}]).encode()
+                    json.dumps(
+                        [{"code": "Z", "berths": [{"n": n} for n in range(1000)]}]
+                    ).encode()
                     + b"\n"
                 )
                 deadline = time.monotonic() + 60
@@ -308,10 +360,20 @@ class InAFile(FolderCase):
         self.file("a.json", json.dumps(PORTS))
         self.file("text.db", "no database at all, but a text that is long enough" * 10)
         for to, more, code, message in (
-            ("sqlite:///m.db", (), 1, "every reason in mukret_rejects of sqlite:///m.db"),
+            (
+                "sqlite:///m.db",
+                (),
+                1,
+                "every reason in mukret_rejects of sqlite:///m.db",
+            ),
             ("sqlite:///m.db", ("--mode", "append"), 4, "--mode upsert"),
             ("sqlite:///m.db", ("--format", "csv"), 2, "--format is for files"),
-            ("sqlite:///m.db", ("--widen",), 2, "--widen goes with --mode append or upsert"),
+            (
+                "sqlite:///m.db",
+                ("--widen",),
+                2,
+                "--widen goes with --mode append or upsert",
+            ),
             ("sqlite:///", (), 2, "which file?"),
             ("sqlite://m.db", (), 2, "with three /"),
             ("sqlite:///text.db", (), 4, "file is not a database"),
@@ -319,7 +381,9 @@ class InAFile(FolderCase):
             ("mysql://x", (), 2, "not supported yet"),
         ):
             with self.subTest(to, more=more):
-                done = self.mukret("extract", "t.rules.yaml", "a.json", "--to", to, *more)
+                done = self.mukret(
+                    "extract", "t.rules.yaml", "a.json", "--to", to, *more
+                )
                 self.assertEqual(done.returncode, code, done.stderr)
                 self.assertIn(message, done.stderr)
                 self.assertIsNone(re.search("Traceback", done.stderr))

@@ -27,14 +27,20 @@ class Streams(FolderCase):
         super().setUp()
         self.file(
             "t.rules.yaml",
-            rules_text('tables: {t: {rows: "$[*]", fields: {a: {at: $.a, type: integer}}}}'),
+            rules_text(
+                'tables: {t: {rows: "$[*]", fields: {a: {at: $.a, type: integer}}}}'
+            ),
         )
         self.file("bad.json", '[{"a": 1}, {"a": "x"}]')
         self.file("ports.json", '[{"Händelsnamn": "Liegeplätze"}]')
 
     def code(self, command: str, redirected: str, **environment: str) -> int:
         self.said = subprocess.run(
-            ["bash", "-c", f"{shlex.quote(sys.executable)} -m mukret {command} {redirected}"],
+            [
+                "bash",
+                "-c",
+                f"{shlex.quote(sys.executable)} -m mukret {command} {redirected}",
+            ],
             cwd=self.folder,
             env={**os.environ, **environment},
             capture_output=True,
@@ -69,7 +75,11 @@ class Streams(FolderCase):
 
     def test_results_are_utf_8_whatever_the_locale(self) -> None:
         plain = {"LC_ALL": "C", "PYTHONCOERCECLOCALE": "0", "PYTHONUTF8": "0"}
-        for environment in (plain, {"PYTHONIOENCODING": "ascii"}, {"PYTHONIOENCODING": "latin-1"}):
+        for environment in (
+            plain,
+            {"PYTHONIOENCODING": "ascii"},
+            {"PYTHONIOENCODING": "latin-1"},
+        ):
             for command in ("survey ports.json", "look ports.json", "draft ports.json"):
                 with self.subTest(command, **environment):
                     self.assertEqual(self.code(command, "", **environment), 0)

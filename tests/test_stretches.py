@@ -48,15 +48,21 @@ class Stretches(FolderCase):
             ends = chance.choice(["\n", "\r\n"])
             lines = ['{"no": 0}', *chance.choices(LINES, k=chance.randint(1, 40))]
             text = (
-                chance.choice(["", "\ufeff", "\n"]) + ends.join(lines) + chance.choice(["", ends])
+                chance.choice(["", "\ufeff", "\n"])
+                + ends.join(lines)
+                + chance.choice(["", ends])
             )
             path = self.file(f"{number}.jsonl", text)
             found = stretches(Source(str(path)), chance.randint(1, 60))
             with self.subTest(text=text):
                 if found is None:  # one line alone is a document
                     continue
-                self.assertEqual((found[0].start, found[-1].end), (0, path.stat().st_size))
-                self.assertEqual([one.end for one in found[:-1]], [one.start for one in found[1:]])
+                self.assertEqual(
+                    (found[0].start, found[-1].end), (0, path.stat().st_size)
+                )
+                self.assertEqual(
+                    [one.end for one in found[:-1]], [one.start for one in found[1:]]
+                )
                 self.assertEqual(self.read(path, found), self.read(path, [None]))
                 cut += len(found) > 1
         self.assertGreater(cut, FILES // 3)

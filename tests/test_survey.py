@@ -57,12 +57,18 @@ FORMS: list[tuple[str, Form | NumberForm]] = [
     ("2031-02-30", Form("impossible-date")),
     ("2031-03-28T04:10:00Z", Form("timestamp", ("iso", "Z", ""))),
     ("2031-03-28 04:10", Form("timestamp", ("iso", "none", ""))),
-    ("2031-03-28T04:10:00.1234567+01:00", Form("timestamp", ("iso", "offset", "fraction"))),
+    (
+        "2031-03-28T04:10:00.1234567+01:00",
+        Form("timestamp", ("iso", "offset", "fraction")),
+    ),
     ("2031-03-28T25:10:00Z", Form("impossible-date")),
     ("Fri, 28 Mar 2031 04:10:00 +0000", Form("timestamp", ("rfc5322", "offset"))),
     ("2031-03-28 04:10:00.5 UTC", Form("timestamp", ("%Y-%m-%d %H:%M:%S.%f UTC", "Z"))),
     ("2031-02-30 04:10 GMT", Form("text")),
-    ("Fri Mar 28 04:10:00 +0000 2031", Form("timestamp", ("%a %b %d %H:%M:%S %z %Y", "offset"))),
+    (
+        "Fri Mar 28 04:10:00 +0000 2031",
+        Form("timestamp", ("%a %b %d %H:%M:%S %z %Y", "offset")),
+    ),
     ("Fri Mar  7 04:10:00 2031", Form("timestamp", ("%a %b %d %H:%M:%S %Y", "none"))),
     ("28.03.2031 4:10 PM", Form("timestamp", ("%d.%m.%Y %I:%M %p", "none"))),
     ("04:10", Form("time", ("iso",))),
@@ -95,14 +101,18 @@ class Forms(unittest.TestCase):
             with self.subTest(text):
                 self.assertEqual(form_of(text), form)
 
-    def test_what_is_remembered_of_a_text_never_changes_the_form_of_another(self) -> None:
+    def test_what_is_remembered_of_a_text_never_changes_the_form_of_another(
+        self,
+    ) -> None:
         """Texts that differ in their digits alone share an entry; the long way gives the same for
         each.
         """
         rng = random.Random(20310328)
         for _ in range(20_000):
             pattern, _ = rng.choice(FORMS)
-            text = "".join(rng.choice("0123456789") if c.isdigit() else c for c in pattern)
+            text = "".join(
+                rng.choice("0123456789") if c.isdigit() else c for c in pattern
+            )
             self.assertEqual(form_of(text), _form_of(text), text)
 
     def test_a_share_never_reads_as_all_or_nothing_unless_it_is(self) -> None:
@@ -186,7 +196,8 @@ class Looks(SurveyCase):
         sailings[7]["vessel"] = "MV-99"
         report = self.survey({"vessels": vessels, "sailings": sailings})
         state, vessel, number = (
-            self.place(report, f"$.sailings[*].{name}") for name in ("state", "vessel", "no")
+            self.place(report, f"$.sailings[*].{name}")
+            for name in ("state", "vessel", "no")
         )
         self.assertEqual(state.words, (("DEP", 26), ("dep ", 14)))
         self.assertEqual(
@@ -210,7 +221,9 @@ class Looks(SurveyCase):
         )
 
     def test_an_id_may_be_unique_in_its_list_alone(self) -> None:
-        report = self.survey(*({"ports": [{"code": "OTV"}, {"code": "SKR"}]} for _ in range(5)))
+        report = self.survey(
+            *({"ports": [{"code": "OTV"}, {"code": "SKR"}]} for _ in range(5))
+        )
         self.assertEqual(self.place(report, "$.ports[*].code").unique, "in its list")
 
 
@@ -234,7 +247,11 @@ class Surprises(SurveyCase):
         self.assertEqual(
             found,
             {
-                ("odd-value", "$['r'][3]['fare']", '1 of 40 is not a number: "ask crew"'),
+                (
+                    "odd-value",
+                    "$['r'][3]['fare']",
+                    '1 of 40 is not a number: "ask crew"',
+                ),
                 ("null-now-and-then", "$['r'][4]['to']", "null in 1 of 39"),
                 ("missing-member", "$['r'][5]", "missing in 1 of 40"),
                 ("id-repeats", "$['r'][6]['id']", "1 value came before, such as 2"),
@@ -252,11 +269,17 @@ class Surprises(SurveyCase):
                 ),
             },
         )
-        self.assertEqual({one.where.document for one in report.surprises if one.where}, {1})
+        self.assertEqual(
+            {one.where.document for one in report.surprises if one.where}, {1}
+        )
 
     def test_white_space_is_named_where_it_would_be_kept(self) -> None:
         report = self.survey(
-            {"r": ["tern", "eider ", " loon"], "n": [" 1", "2 "], "w": ["a", "a ", "b"] * 9}
+            {
+                "r": ["tern", "eider ", " loon"],
+                "n": [" 1", "2 "],
+                "w": ["a", "a ", "b"] * 9,
+            }
         )
         found = [
             (one.code, one.path, one.message, one.where and one.where.path)
@@ -271,15 +294,25 @@ class Surprises(SurveyCase):
                     '2 of 3 have white space around them, such as "eider "',
                     "$['r'][1]",
                 ),
-                ("words-alike", "$.w[*]", 'differ in case or white space only: "a", "a "', None),
+                (
+                    "words-alike",
+                    "$.w[*]",
+                    'differ in case or white space only: "a", "a "',
+                    None,
+                ),
             ],
         )
         self.assertEqual(self.place(report, "$.r[*]").looks[0].reading, {"trim": True})
 
     def test_members_that_came_twice_and_numbers_beyond_64_bits(self) -> None:
         report = self.survey('{"a": {"b": 1, "b": 2}, "n": 36893488147419103232}')
-        codes = {one.code: one.where.path if one.where else one.path for one in report.surprises}
-        self.assertEqual(codes, {"beyond-64-bits": "$.n", "member-twice": "$['a']['b']"})
+        codes = {
+            one.code: one.where.path if one.where else one.path
+            for one in report.surprises
+        }
+        self.assertEqual(
+            codes, {"beyond-64-bits": "$.n", "member-twice": "$['a']['b']"}
+        )
 
 
 class Shapes(SurveyCase):
@@ -302,7 +335,9 @@ class Shapes(SurveyCase):
         ]  # fmt: skip
         for document, paths in cases:
             with self.subTest(document):
-                self.assertEqual([place.path for place in self.survey(document).places], paths)
+                self.assertEqual(
+                    [place.path for place in self.survey(document).places], paths
+                )
 
     def test_places_that_hold_themselves_are_one(self) -> None:
         """Lists of replies to replies, and folders in folders by name."""
@@ -310,7 +345,14 @@ class Shapes(SurveyCase):
         for number in range(1, 60):
             thread = {"id": number, "replies": [thread]}
         report = self.survey([thread])
-        paths = ["$", "$[*]", "$[*].id", "$[*].replies", "$[*].replies[*]", "$[*].replies[*].id"]
+        paths = [
+            "$",
+            "$[*]",
+            "$[*].id",
+            "$[*].replies",
+            "$[*].replies[*]",
+            "$[*].replies[*].id",
+        ]
         self.assertEqual([place.path for place in report.places], paths)
         self.assertIn("holds itself", self.place(report, "$[*].replies").shape)
         self.assertEqual(self.place(report, "$[*].replies[*].id").present, 59)
@@ -334,14 +376,25 @@ class Shapes(SurveyCase):
         ):  # below a header of names the list is a table, whatever stands in it
             strange = {"t": [["code", "depth"], ["A", 3.5], stray]}
             self.assertEqual(
-                self.shape(strange, "$.t")[0], "the first row holds the names: code, depth", stray
+                self.shape(strange, "$.t")[0],
+                "the first row holds the names: code, depth",
+                stray,
             )
         header = {"t": [["code", "depth"], ["A", 3.5], ["B", 4.5]]}
-        self.assertEqual(self.shape(header, "$.t"), ("the first row holds the names: code, depth",))
+        self.assertEqual(
+            self.shape(header, "$.t"), ("the first row holds the names: code, depth",)
+        )
         depth = self.place(self.survey(header), "$.t[*][1]")
-        self.assertEqual((depth.present, [look.name for look in depth.looks]), (2, ["number"]))
-        beside = {"columns": ["day", "boats"], "rows": [["2031-04-01", 3], ["2031-04-02", 5]]}
-        self.assertEqual(self.shape(beside), ("columns holds the names of the columns of rows",))
+        self.assertEqual(
+            (depth.present, [look.name for look in depth.looks]), (2, ["number"])
+        )
+        beside = {
+            "columns": ["day", "boats"],
+            "rows": [["2031-04-01", 3], ["2031-04-02", 5]],
+        }
+        self.assertEqual(
+            self.shape(beside), ("columns holds the names of the columns of rows",)
+        )
         points = {"line": [[[-8.1, 57.2], [-8.2, 57.3]], [[-8.1, 57.2]]]}
         self.assertEqual(
             [place.path for place in self.survey(points).places][-2:],
@@ -352,14 +405,18 @@ class Shapes(SurveyCase):
             self.assertEqual(paths, ["$", "$.a", "$.a[*]", "$.a[*][*]"])
         envelope = [{"page": 1}, [{"code": "OTV"}, {"code": "SKR"}]]
         paths = [place.path for place in self.survey(envelope).places]
-        self.assertEqual(paths, ["$", "$[0]", "$[0].page", "$[1]", "$[1][*]", "$[1][*].code"])
+        self.assertEqual(
+            paths, ["$", "$[0]", "$[0].page", "$[1]", "$[1][*]", "$[1][*].code"]
+        )
 
     def test_parallel_arrays_are_of_equal_length_always(self) -> None:
         tides = [
-            {"times": ["04:10"] * n, "heights": ["1.2"] * n, "notes": ["x"] * 2} for n in (2, 3, 4)
+            {"times": ["04:10"] * n, "heights": ["1.2"] * n, "notes": ["x"] * 2}
+            for n in (2, 3, 4)
         ]
         self.assertEqual(
-            self.shape({"r": tides}, "$.r[*]"), ("times and heights are of equal length: parallel",)
+            self.shape({"r": tides}, "$.r[*]"),
+            ("times and heights are of equal length: parallel",),
         )
 
     def test_records_of_several_sorts_are_told_by_a_word(self) -> None:
@@ -391,12 +448,18 @@ TRICKY = [text for text, _ in FORMS] + [
     "Departed ",
     "0\x1f",
 ]
-TEXTS = st.one_of(st.sampled_from(TRICKY), st.text(st.characters(codec="utf-8"), max_size=12))
+TEXTS = st.one_of(
+    st.sampled_from(TRICKY), st.text(st.characters(codec="utf-8"), max_size=12)
+)
 NUMBERS = st.one_of(st.integers(), st.sampled_from([10**400, -(10**30), 1_932_480_172_102]), st.floats(allow_nan=False, allow_infinity=False))  # fmt: skip
-NAMES = st.one_of(st.sampled_from(["id", "updated", "items", "2031-04-01", "OTV"]), TEXTS)
+NAMES = st.one_of(
+    st.sampled_from(["id", "updated", "items", "2031-04-01", "OTV"]), TEXTS
+)
 DOCUMENTS = st.recursive(
     st.one_of(TEXTS, NUMBERS, st.none(), st.booleans()),
-    lambda below: st.one_of(st.lists(below, max_size=6), st.dictionaries(NAMES, below, max_size=6)),
+    lambda below: st.one_of(
+        st.lists(below, max_size=6), st.dictionaries(NAMES, below, max_size=6)
+    ),
     max_leaves=40,
 )
 
@@ -409,17 +472,23 @@ class AnyJson(SurveyCase):
     ) -> None:
         report = self.survey(*map(json.dumps, documents))
         for one in report.places:
-            self.assertEqual(sum(seen.count for seen in one.place.kinds.values()), one.present)
+            self.assertEqual(
+                sum(seen.count for seen in one.place.kinds.values()), one.present
+            )
             self.assertTrue(one.present <= one.of or one.place.recursive)
         if not any(
             one.place.header for one in report.places
         ):  # a row of names is said, not counted
-            self.assertEqual(sum(one.present for one in report.places), sum(map(nodes, documents)))
+            self.assertEqual(
+                sum(one.present for one in report.places), sum(map(nodes, documents))
+            )
         json_text(report.as_json())
         with contextlib.redirect_stdout(io.StringIO()) as shown:
             print_survey(report, ["feed.jsonl"], quiet=True, details=True)
         unsafe = {
-            c for c in shown.getvalue() if not c.isprintable() and unicodedata.category(c) != "Zs"
+            c
+            for c in shown.getvalue()
+            if not c.isprintable() and unicodedata.category(c) != "Zs"
         }
         self.assertEqual(unsafe - {"\n"}, set())
 
@@ -452,12 +521,17 @@ class Bounds(SurveyCase):
         codes = {one.code: one.path for one in report.surprises}
         self.assertEqual(codes["not-followed"].partition(".")[0], "$")
         self.assertEqual(self.place(report, "$.names").place.names.count, 100_000)
-        self.assertEqual(sum(1 for one in report.surprises if one.code == "not-followed"), 2)
+        self.assertEqual(
+            sum(1 for one in report.surprises if one.code == "not-followed"), 2
+        )
 
     def test_two_screens_are_filled_and_the_rest_is_counted(self) -> None:
         def record(depth: int, name: str) -> Any:
             below = (
-                {f"{name}{step}": [record(depth - 1, f"{name}{step}")] * 2 for step in "abcd"}
+                {
+                    f"{name}{step}": [record(depth - 1, f"{name}{step}")] * 2
+                    for step in "abcd"
+                }
                 if depth
                 else {}
             )
@@ -468,7 +542,9 @@ class Bounds(SurveyCase):
         shown = {}
         for whole in (False, True):
             with contextlib.redirect_stdout(io.StringIO()) as screen:
-                print_survey(report, ["feed.json"], quiet=True, details=False, whole=whole)
+                print_survey(
+                    report, ["feed.json"], quiet=True, details=False, whole=whole
+                )
             shown[whole] = screen.getvalue().splitlines()
         self.assertLess(len(shown[False]), 200)
         self.assertGreater(len(shown[True]), 1_000)
@@ -480,7 +556,9 @@ class Bounds(SurveyCase):
             )
         )
 
-    def test_a_path_narrows_the_survey_and_one_that_finds_nothing_says_what_is_near(self) -> None:
+    def test_a_path_narrows_the_survey_and_one_that_finds_nothing_says_what_is_near(
+        self,
+    ) -> None:
         document = {"ports": [{"code": "OTV", "berths": [{"no": 1}]}]}
         report = self.survey(document, document, path="$.ports[*].berths[*]")
         self.assertEqual(
@@ -489,16 +567,20 @@ class Bounds(SurveyCase):
         )
         report = self.survey(document, path="$.port")
         self.assertEqual(
-            (report.roots, report.hint), (0, "$.port is not there; did you mean $.ports?")
+            (report.roots, report.hint),
+            (0, "$.port is not there; did you mean $.ports?"),
         )
 
     def test_bad_documents_are_counted_and_nothing_but_them_is_an_error(self) -> None:
         report = self.survey({"a": 1}, "{'a': 1}", {"a": 2})
-        self.assertEqual((report.documents, report.bad_documents, report.bad[0].number), (2, 1, 2))
+        self.assertEqual(
+            (report.documents, report.bad_documents, report.bad[0].number), (2, 1, 2)
+        )
         with self.assertRaises(InputError) as caught:
             self.survey("{'a': 1}")
         self.assertEqual(
-            (caught.exception.code, caught.exception.pointer), ("nothing-read", ("{'a': 1}", 1))
+            (caught.exception.code, caught.exception.pointer),
+            ("nothing-read", ("{'a': 1}", 1)),
         )
 
     def test_batches_do_not_change_what_is_found(self) -> None:
@@ -515,7 +597,9 @@ class Bounds(SurveyCase):
         whole = self.survey(*records).as_json()
         file = self.folder / "feed.jsonl"
         for size in (300, 5_000):
-            self.assertEqual(survey(find_sources([file]), batch_bytes=size).as_json(), whole)
+            self.assertEqual(
+                survey(find_sources([file]), batch_bytes=size).as_json(), whole
+            )
 
     def test_neither_do_the_parts_of_a_long_document(self) -> None:
         """Nodes, lengths, places, what is unique in a list and what is parallel are those of the
@@ -532,7 +616,9 @@ class Bounds(SurveyCase):
         for seed in range(12):
             document = long_document(random.Random(seed))
             with self.subTest(seed=seed):
-                file = self.file("whole.json", json.dumps(document, indent=seed % 3 or None))
+                file = self.file(
+                    "whole.json", json.dumps(document, indent=seed % 3 or None)
+                )
                 for text in paths:
                     path = parse_path(text) if text else None
                     whole, in_parts = (
@@ -542,14 +628,17 @@ class Bounds(SurveyCase):
                     self.assertEqual(in_parts, whole)
 
     def test_a_long_document_takes_the_memory_of_its_parts(self) -> None:
-        ports = ",".join(json.dumps({"code": f"P{n}", "notes": "x" * 400}) for n in range(40_000))
+        ports = ",".join(
+            json.dumps({"code": f"P{n}", "notes": "x" * 400}) for n in range(40_000)
+        )
         file = self.file("long.json", f'{{"net":{{"ports":[{ports}]}}}}')
         tracemalloc.start()
         report = survey(find_sources([file]), batch_bytes=200_000)
         _, peak = tracemalloc.get_traced_memory()
         tracemalloc.stop()
         self.assertEqual(
-            (report.documents, self.place(report, "$.net.ports[*]").place.nodes), (1, 40_000)
+            (report.documents, self.place(report, "$.net.ports[*]").place.nodes),
+            (1, 40_000),
         )
         self.assertLess(peak, 8_000_000)
 
@@ -561,13 +650,18 @@ def long_document(rng: random.Random) -> dict[str, Any]:
         {
             "code": f"P{n if rng.random() < 0.999 else 0}",
             "tide": rng.choice([n, n + 1, None]),
-            "berths": [{"no": k, "deep": rng.random() < 0.5} for k in range(rng.randrange(4))],
+            "berths": [
+                {"no": k, "deep": rng.random() < 0.5} for k in range(rng.randrange(4))
+            ],
             "place": [n / 7, n / 9],
         }
         for n in range(count)
     ]
     times = [f"2031-03-{n % 28 + 1:02}T10:00" for n in range(rng.choice([300, 310]))]
-    rows = [["code", "tide"], *([f"P{n}", str(n)] for n in range(rng.choice([20, 300])))]
+    rows = [
+        ["code", "tide"],
+        *([f"P{n}", str(n)] for n in range(rng.choice([20, 300]))),
+    ]
     stray = [{"code": 1}, "stray", None, {"other": [1, 2]}]
     members = {
         "net": {"ports": ports + stray * rng.randrange(2), "name": "Merrow"},

@@ -52,12 +52,18 @@ def lines(count: int) -> str:
             "no": number % (count // 2) if number % 50 else None,
             "fare": "ask" if number % 77 == 5 else "4.50",
         }
-        made.append('{"sailings": [' if number % 99 == 98 else json.dumps({"sailings": [sailing]}))
+        made.append(
+            '{"sailings": ['
+            if number % 99 == 98
+            else json.dumps({"sailings": [sailing]})
+        )
     return "\n".join(made)
 
 
 class TheSame(FolderCase):
-    def run_of(self, rules: Any, files: list[Path], workers: int, **options: Any) -> dict[str, Any]:
+    def run_of(
+        self, rules: Any, files: list[Path], workers: int, **options: Any
+    ) -> dict[str, Any]:
         run = Run(rules, find_sources(files), workers=workers, **options)
         run.started = NOW
         found: dict[str, Any] = {
@@ -67,7 +73,9 @@ class TheSame(FolderCase):
         }
         try:
             for output in run.batches():
-                found["rejects"] += [reject.line().decode() for reject in output.rejects]
+                found["rejects"] += [
+                    reject.line().decode() for reject in output.rejects
+                ]
                 for name, batch in output.tables.items():
                     found["rows"][name] += batch.to_pylist()
         except (InputError, StoppedError) as error:
@@ -89,14 +97,21 @@ class TheSame(FolderCase):
                 mock.patch("mukret.engine.run.is_sampled", lambda n: n % 3 == 2),
             ):
                 one = self.run_of(rules, files, 1, batch_bytes=80)
-                self.assertEqual(self.run_of(rules, files, 2 + number % 2, batch_bytes=80), one)
+                self.assertEqual(
+                    self.run_of(rules, files, 2 + number % 2, batch_bytes=80), one
+                )
 
     def test_many_files_packed_ones_and_long_documents(self) -> None:
         """Keys that come up again are met in another block, by another worker."""
         rules = parse_rules(rules_text(RULES))
         text = lines(3000)
-        whole = {"sailings": [{"no": number % 900, "fare": "1"} for number in range(2000)]}
-        files = [self.file("a.jsonl", text), self.file("b.jsonl.gz", gzip.compress(text.encode()))]
+        whole = {
+            "sailings": [{"no": number % 900, "fare": "1"} for number in range(2000)]
+        }
+        files = [
+            self.file("a.jsonl", text),
+            self.file("b.jsonl.gz", gzip.compress(text.encode())),
+        ]
         files += [
             self.file("c.json", json.dumps(whole)),
             self.file("d.json", "[}"),
@@ -108,10 +123,15 @@ class TheSame(FolderCase):
         self.assertEqual(one["tally"]["bad_documents"], 62)
 
     def test_what_ends_a_run_ends_it_at_the_same_place(self) -> None:
-        stop = parse_rules(rules_text(RULES.replace('"decimal(8,2)"', '"decimal(8,2)", bad: stop')))
+        stop = parse_rules(
+            rules_text(RULES.replace('"decimal(8,2)"', '"decimal(8,2)", bad: stop'))
+        )
         broken = self.file("broken.jsonl", "}\n" * 500)
         cut_off = self.file("cut.jsonl.gz", gzip.compress(lines(6_000).encode())[:-400])
-        cases = ((stop, self.file("a.jsonl", lines(500))), (parse_rules(rules_text(RULES)), broken))
+        cases = (
+            (stop, self.file("a.jsonl", lines(500))),
+            (parse_rules(rules_text(RULES)), broken),
+        )
         for rules, file in (*cases, (parse_rules(rules_text(RULES)), cut_off)):
             with self.subTest(file.name):
                 one = self.run_of(rules, [file], 1, batch_bytes=200)
@@ -128,9 +148,13 @@ class TheSame(FolderCase):
 
     def test_small_inputs_are_not_worth_it(self) -> None:
         with mock.patch("os.sched_getaffinity", lambda _: {0, 1, 2}):
-            self.assertEqual(sensible(find_sources([self.file("a.jsonl", lines(10))])), 1)
+            self.assertEqual(
+                sensible(find_sources([self.file("a.jsonl", lines(10))])), 1
+            )
             with mock.patch("mukret.engine.ahead.PAYS_FROM", 100):
-                self.assertEqual(sensible(find_sources([self.file("a.jsonl", lines(10))])), 3)
+                self.assertEqual(
+                    sensible(find_sources([self.file("a.jsonl", lines(10))])), 3
+                )
 
 
 class Threads(FolderCase):
@@ -140,23 +164,33 @@ class Threads(FolderCase):
         self.input = self.file("a.jsonl", lines(3000))
 
     def at_work(self) -> list[str]:
-        return [thread.name for thread in threading.enumerate() if thread.name.startswith("work")]
+        return [
+            thread.name
+            for thread in threading.enumerate()
+            if thread.name.startswith("work")
+        ]
 
     def test_none_is_left_when_all_is_read_or_nobody_wants_more(self) -> None:
         usual = sys.getswitchinterval()
         run = Run(self.rules, find_sources([self.input]), workers=2, batch_bytes=500)
         outputs = run.batches()
         self.assertEqual(next(outputs).size > 0, len(self.at_work()) == 2)
-        self.assertEqual(1 + sum(output.size > 0 for output in outputs), len(list(run.blocks())))
+        self.assertEqual(
+            1 + sum(output.size > 0 for output in outputs), len(list(run.blocks()))
+        )
         self.assertEqual(self.at_work(), [])
-        outputs = Run(self.rules, find_sources([self.input]), workers=2, batch_bytes=500).batches()
+        outputs = Run(
+            self.rules, find_sources([self.input]), workers=2, batch_bytes=500
+        ).batches()
         next(outputs)
         outputs.close()  # type: ignore[attr-defined]
         self.assertEqual((self.at_work(), sys.getswitchinterval()), ([], usual))
 
     def test_a_defect_in_one_is_told(self) -> None:
         with (
-            mock.patch.object(running, "evaluated", side_effect=ZeroDivisionError("here")),
+            mock.patch.object(
+                running, "evaluated", side_effect=ZeroDivisionError("here")
+            ),
             self.assertRaisesRegex(ZeroDivisionError, "here"),
         ):
             list(Run(self.rules, find_sources([self.input]), workers=2).batches())
@@ -181,7 +215,9 @@ class Threads(FolderCase):
             outputs.close()  # type: ignore[attr-defined]
 
     def test_calls_from_programs_may_use_them(self) -> None:
-        self.assertEqual(len(extract(self.rules, self.input, workers=2).tables["sailings"]), 1470)
+        self.assertEqual(
+            len(extract(self.rules, self.input, workers=2).tables["sailings"]), 1470
+        )
 
 
 class OnTheCommandLine(FolderCase):
@@ -207,16 +243,21 @@ class OnTheCommandLine(FolderCase):
                 self.assertEqual("3 threads" in done.stderr, workers == 3, done.stderr)
             for name in (f"sailings.{form}", "rejects.jsonl"):
                 first, second = (
-                    (self.folder / f"{form}{workers}" / name).read_bytes() for workers in (1, 3)
+                    (self.folder / f"{form}{workers}" / name).read_bytes()
+                    for workers in (1, 3)
                 )
                 self.assertEqual(first, second)
         done = self.mukret("extract", "ferry.rules.yaml", "a.jsonl", "--to", "-", "--table", "sailings", "--workers", "2")  # fmt: skip
-        self.assertEqual(done.stdout.encode(), (self.folder / "csv1/sailings.csv").read_bytes())
+        self.assertEqual(
+            done.stdout.encode(), (self.folder / "csv1/sailings.csv").read_bytes()
+        )
 
     def test_ctrl_c_ends_them(self) -> None:
         # a shell makes what it runs in the background deaf to Ctrl-C, and its children with it
         self.addCleanup(
-            signal.signal, signal.SIGINT, signal.signal(signal.SIGINT, signal.default_int_handler)
+            signal.signal,
+            signal.SIGINT,
+            signal.signal(signal.SIGINT, signal.default_int_handler),
         )
         command = [
             sys.executable,
@@ -243,7 +284,9 @@ class OnTheCommandLine(FolderCase):
                 process.stdin.write(text + b"\n")
             process.stdin.flush()
             os.killpg(process.pid, signal.SIGINT)
-            _, errors = process.communicate(timeout=60)  # much less, where nothing else is at work
+            _, errors = process.communicate(
+                timeout=60
+            )  # much less, where nothing else is at work
         self.assertEqual(
             (process.returncode, errors.decode().strip()),
             (130, "interrupted; nothing was published"),

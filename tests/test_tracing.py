@@ -73,11 +73,16 @@ class Tracing(FolderCase):
         super().setUp()
         self.rules = parse_rules(rules_text(RULES))
         self.input = self.file(
-            "a.jsonl", json.dumps({"ports": [{"code": "X"}]}) + "\n" + json.dumps(DOCUMENT)
+            "a.jsonl",
+            json.dumps({"ports": [{"code": "X"}]}) + "\n" + json.dumps(DOCUMENT),
         )
 
     def picked(
-        self, table: str, wanted: Any = all_rows, fate: Fate | None = Fate.WRITTEN, nth: int = 1
+        self,
+        table: str,
+        wanted: Any = all_rows,
+        fate: Fate | None = Fate.WRITTEN,
+        nth: int = 1,
     ) -> Picked | None:
         return pick(self.rules, find_sources([self.input]), table, wanted, fate, nth)
 
@@ -106,12 +111,17 @@ class Tracing(FolderCase):
         state = self.field("ports", "state", nth=2)
         self.assertEqual(state.value, "open")
         self.assertEqual(
-            state.steps[:2], ["$.mode finds nothing", '$.state finds " opn " at $.ports[0].state']
+            state.steps[:2],
+            ["$.mode finds nothing", '$.state finds " opn " at $.ports[0].state'],
         )
         self.assertEqual(self.field("berths", "lit").steps[-1], "counted: 2")
-        self.assertEqual(self.field("berths", "at", nth=2).steps[0], "the fact position: 1")
+        self.assertEqual(
+            self.field("berths", "at", nth=2).steps[0], "the fact position: 1"
+        )
         depth = self.field("berths", "depth", nth=2)
-        self.assertEqual((depth.value, depth.steps[2]), ("7.5", 'captured by about (.*): "7.5"'))
+        self.assertEqual(
+            (depth.value, depth.steps[2]), ("7.5", 'captured by about (.*): "7.5"')
+        )
         self.assertEqual(
             self.field("berths", "depth").steps,
             ["$.depth finds nothing", "nothing there: the default 1.0"],
@@ -131,7 +141,8 @@ class Tracing(FolderCase):
             ],
         )
         self.assertEqual(
-            [(inner.name, inner.value) for inner in name.inner], [("owner", "b"), ("name", "Bob")]
+            [(inner.name, inner.value) for inner in name.inner],
+            [("owner", "b"), ("name", "Bob")],
         )
         day = self.field("ports", "day", nth=2)
         self.assertEqual(
@@ -170,8 +181,12 @@ class Tracing(FolderCase):
             '[0] "1,5 m": captured by (.*) m: "1,5", read as decimal(6,2) (point ",")',
             '[1] " 2 m": trimmed: "2 m", captured by (.*) m: "2", read as decimal(6,2) (point ",")',
         ]
-        self.assertEqual(self.field("ports", "sizes").steps[-3:], [*sizes, "taken together: all"])
-        self.assertEqual(self.field("ports", "total").steps[-3:], [*sizes, "taken together: sum"])
+        self.assertEqual(
+            self.field("ports", "sizes").steps[-3:], [*sizes, "taken together: all"]
+        )
+        self.assertEqual(
+            self.field("ports", "total").steps[-3:], [*sizes, "taken together: sum"]
+        )
         self.assertEqual(
             self.field("ports", "tags").steps[-4:],
             ['captured by t:(.*): " red ,,blue"', 'split at ",": "red", "blue"', '[0] "red": read as text', '[1] "blue": read as text'],
@@ -188,7 +203,9 @@ class Tracing(FolderCase):
         self.assertIn('[0] "0": does not match (.*) m, [no-match]', bad)
         self.assertIn("and 4 more", bad)
 
-    def test_a_lookup_across_the_run_says_in_which_document_it_found_its_row(self) -> None:
+    def test_a_lookup_across_the_run_says_in_which_document_it_found_its_row(
+        self,
+    ) -> None:
         self.rules = parse_rules(
             rules_text("""
             tables:
@@ -205,13 +222,19 @@ class Tracing(FolderCase):
         self.input = self.file("a.jsonl", "\n".join(map(json.dumps, lines)))
         sources = find_sources([self.input])
         for nth, value, told in (
-            (1, "Ann", f"found: the row of owners at $.owners[1] in {self.input}, document 2"),
+            (
+                1,
+                "Ann",
+                f"found: the row of owners at $.owners[1] in {self.input}, document 2",
+            ),
             (2, None, "in all documents of the run there is none, or it is null there"),
         ):
             picked = pick(self.rules, sources, "ports", all_rows, Fate.WRITTEN, nth)
             assert picked is not None
             (owner,) = trace(
-                picked, "owner", lambda lookup, form: pick_answer(self.rules, sources, lookup, form)
+                picked,
+                "owner",
+                lambda lookup, form: pick_answer(self.rules, sources, lookup, form),
             ).fields
             self.assertEqual((owner.value, owner.steps[1]), (value, told))
             for source in sources:
@@ -232,7 +255,10 @@ class Tracing(FolderCase):
               berths: {within: ports, rows: "$.berths[*]", inherit: [code], fields: {no: $.no}}
             """)
         )
-        ports = [{"code": f"P{n}", "berths": [{"no": b} for b in range(n % 3)]} for n in range(400)]
+        ports = [
+            {"code": f"P{n}", "berths": [{"no": b} for b in range(n % 3)]}
+            for n in range(400)
+        ]
         self.input = self.file(
             "a.json", json.dumps({"day": "2031-04-01", "data": {"ports": ports}})
         )
@@ -243,13 +269,19 @@ class Tracing(FolderCase):
                 [one.value for one in row.fields],
                 ["2031-04-01", "P299", "299", "$['data']['ports'][299]", "2"],
             )
-            self.assertEqual(self.traced("berths", nth=300).path, "$.data.ports[299].berths[1]")
+            self.assertEqual(
+                self.traced("berths", nth=300).path, "$.data.ports[299].berths[1]"
+            )
             self.assertLess(self.picked("ports", nth=300).table.rows.count, 100)  # type: ignore[union-attr]
 
     def test_a_rejected_row_says_why(self) -> None:
         row = self.traced("ports", fate=Fate.REJECTED)
-        self.assertEqual((row.path, row.fate, row.document), ("$.ports[1]", "rejected", 2))
-        self.assertEqual(row.problems, ["state: expected one of open, closed [unknown-word]"])
+        self.assertEqual(
+            (row.path, row.fate, row.document), ("$.ports[1]", "rejected", 2)
+        )
+        self.assertEqual(
+            row.problems, ["state: expected one of open, closed [unknown-word]"]
+        )
         state = next(found for found in row.fields if found.name == "state")
         self.assertIn("unknown-word", str(state.problem))
         self.assertIsNone(state.value)
@@ -268,7 +300,10 @@ class Tracing(FolderCase):
         )
         lines = [
             {"log": "{"},
-            {"ports": [{"code": "OTV"}], "notes": [{"text": '{"n": 1}'}, {"text": "[1,]"}]},
+            {
+                "ports": [{"code": "OTV"}],
+                "notes": [{"text": '{"n": 1}'}, {"text": "[1,]"}],
+            },
         ]
         self.input = self.file("a.jsonl", "\n".join(map(json.dumps, lines)))
         row = self.traced("notes", fate=Fate.REJECTED)
@@ -281,14 +316,20 @@ class Tracing(FolderCase):
         ports, berths = self.rules.tables["ports"], self.rules.tables["berths"]
         self.assertEqual(self.traced("ports", nth=2).path, "$.ports[0]")
         self.assertEqual(
-            self.traced("ports", wanted=with_values(ports, {"code": "SKR"}), fate=None).path,
+            self.traced(
+                "ports", wanted=with_values(ports, {"code": "SKR"}), fate=None
+            ).path,
             "$.ports[1]",
         )
         self.assertEqual(
-            self.traced("berths", wanted=meeting(Condition(berths.types, "size > 5"))).path,
+            self.traced(
+                "berths", wanted=meeting(Condition(berths.types, "size > 5"))
+            ).path,
             "$.ports[0].berths[0]",
         )
-        self.assertIsNone(self.picked("ports", wanted=with_values(ports, {"code": "SKR"})))
+        self.assertIsNone(
+            self.picked("ports", wanted=with_values(ports, {"code": "SKR"}))
+        )
         self.assertIsNone(self.picked("ports", nth=3))
 
     def test_what_stands_beside_a_node(self) -> None:
@@ -317,7 +358,12 @@ class Tracing(FolderCase):
                     kinds = dict(rules.tables[name].columns)
                     for nth, row in enumerate(table.to_pylist()[:4], 1):
                         picked = pick(
-                            rules, find_sources([file]), name, all_rows, Fate.WRITTEN, nth
+                            rules,
+                            find_sources([file]),
+                            name,
+                            all_rows,
+                            Fate.WRITTEN,
+                            nth,
                         )
                         assert picked is not None
                         for one in trace(picked).fields:
@@ -325,7 +371,8 @@ class Tracing(FolderCase):
                                 text = (
                                     None
                                     if row[one.name] is None
-                                    else one.value and kinds[one.name].written(row[one.name])
+                                    else one.value
+                                    and kinds[one.name].written(row[one.name])
                                 )
                                 self.assertEqual(one.value, text, (name, nth, one.name))
                         rows += 1
@@ -368,10 +415,19 @@ class OnTheCommandLine(FolderCase):
                 "        read as state",
             ],
         )
-        self.assertEqual(done.stderr.splitlines()[-1], "  mukret look a.json '$.ports[0]' --nth 1")
+        self.assertEqual(
+            done.stderr.splitlines()[-1], "  mukret look a.json '$.ports[0]' --nth 1"
+        )
         report = json.loads(
             self.mukret(
-                "trace", "ferry.rules.yaml", "a.json", "--table", "ports", "--reject", "1", "--json"
+                "trace",
+                "ferry.rules.yaml",
+                "a.json",
+                "--table",
+                "ports",
+                "--reject",
+                "1",
+                "--json",
             ).stdout
         )
         self.assertEqual((report["path"], report["fate"]), ("$.ports[1]", "rejected"))
@@ -380,7 +436,9 @@ class OnTheCommandLine(FolderCase):
         rules = 'response: {embedded: [$.log]}\ntables:\n  log: {rows: "$.log.rows[*]", fields: {n: $.n}}\n'
         self.file("text.rules.yaml", f"mukret: 1\n{rules}")
         self.file("text.json", json.dumps({"log": '{"rows": [{"n": 1}]}'}))
-        done = self.mukret("trace", "text.rules.yaml", "text.json", "--table", "log", "--nth", "1")
+        done = self.mukret(
+            "trace", "text.rules.yaml", "text.json", "--table", "log", "--nth", "1"
+        )
         step = shlex.split(done.stderr.splitlines()[-1])
         self.assertEqual(step, ["mukret", "look", "text.json", "$.log", "--nth", "1"])
         self.assertEqual(self.mukret(*step[1:]).returncode, 0)
@@ -388,7 +446,13 @@ class OnTheCommandLine(FolderCase):
     def test_the_folder_of_a_run_leads_to_its_input(self) -> None:
         self.mukret("extract", "ferry.rules.yaml", "a.json", "--to", "tables")
         done = self.mukret(
-            "trace", "ferry.rules.yaml", "tables", "--table", "owners", "--where", "name = 'Ann'"
+            "trace",
+            "ferry.rules.yaml",
+            "tables",
+            "--table",
+            "owners",
+            "--where",
+            "name = 'Ann'",
         )
         self.assertIn("at $.owners[0] in a.json, document 1", done.stdout)
 
@@ -406,9 +470,17 @@ class OnTheCommandLine(FolderCase):
             (["--table", "ports", "--where", "cod = 'X'"], 2, "--where, character 1"),
             (["--table", "ports", "--where", "code ="], 2, "--where, character"),
             (["--table", "ports", "--where", "CAST(code AS nope) = 1"], 2, "nope"),
-            (["--table", "ports", "--reject", "1", "--nth", "1"], 2, "goes with no other choice"),
+            (
+                ["--table", "ports", "--reject", "1", "--nth", "1"],
+                2,
+                "goes with no other choice",
+            ),
             (["--table", "ports", "--nth", "9"], 1, "there are fewer than 9"),
-            (["--table", "ports", "--key", "code=X"], 1, "no row of ports is chosen so"),
+            (
+                ["--table", "ports", "--key", "code=X"],
+                1,
+                "no row of ports is chosen so",
+            ),
         ]
         for arguments, code, told in cases:
             with self.subTest(arguments=arguments):

@@ -35,7 +35,9 @@ class Tutorial(FolderCase):
                     case ["after"]:
                         rules = self.folder / RULES
                         self.assertEqual(rules.read_text().count(before), 1, before)
-                        rules.write_text(rules.read_text().replace(before, text.rstrip("\n")))
+                        rules.write_text(
+                            rules.read_text().replace(before, text.rstrip("\n"))
+                        )
                     case ["file", name]:
                         self.file(name, text)
                     case _:
@@ -46,7 +48,9 @@ class Tutorial(FolderCase):
         words = shlex.split(line)
         if words[0] == "cp":
             source, target = self.folder / words[-2], self.folder / words[-1]
-            shutil.copytree(source, target) if source.is_dir() else shutil.copy(source, target)
+            shutil.copytree(source, target) if source.is_dir() else shutil.copy(
+                source, target
+            )
             return ""
         self.assertEqual(words[0], "mukret")
         done = self.mukret(*words[1:], columns=80 if words[1] == "survey" else 120)

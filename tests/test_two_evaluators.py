@@ -47,13 +47,20 @@ class TwoEvaluators(EvaluatorsCase):
             flush=True,
         )
         self.assertGreater(
-            rows["written"], 0.4 * rows["seen"], "agreement about rejection alone proves little"
+            rows["written"],
+            0.4 * rows["seen"],
+            "agreement about rejection alone proves little",
         )
-        never = {"no-data", "too-long"}  # only an answer in an HTTP archive, only a very long line
+        never = {
+            "no-data",
+            "too-long",
+        }  # only an answer in an HTTP archive, only a very long line
         self.assertEqual({code for code in REJECTS if not self.codes[code]}, never)
 
     def test_rows_that_stand_where_others_stand_give_the_same(self) -> None:
-        with mock.patch.multiple(random_feeds, ROW_PATHS=["$", "$", "$.a", "$[*]", "$[0]", "$.*"]):
+        with mock.patch.multiple(
+            random_feeds, ROW_PATHS=["$", "$", "$.a", "$[*]", "$[0]", "$.*"]
+        ):
             for feed in random_feeds.seeded_feeds(SEEDED_EXAMPLES // 8, SEED):
                 self.compare(feed.rules_text, feed.lines)
 
@@ -72,7 +79,12 @@ class TwoEvaluators(EvaluatorsCase):
                 self.compare(f"mukret: 1\ntables: {{{tables}}}", documents)
 
     def test_the_two_zeros_of_a_float_are_one_key(self) -> None:
-        for more in ("", "duplicates: first, ", "duplicates: last, ", "recurse: $.on, "):
+        for more in (
+            "",
+            "duplicates: first, ",
+            "duplicates: last, ",
+            "recurse: $.on, ",
+        ):
             with self.subTest(more):
                 rules = f'mukret: 1\ntables: {{z: {{rows: "$", key: a, {more}fields: {{a: {{at: $.a, type: float}}}}}}}}'
                 found, _ = self.compare(
@@ -82,7 +94,16 @@ class TwoEvaluators(EvaluatorsCase):
 
     def test_documents_that_are_read_in_parts_give_the_same(self) -> None:
         """Each in a file of its own, and all but the shortest cut wherever the rules allow it."""
-        rows = ["$.a[*]", "$.b[*]", "$.a[*]", "$.b[*]", "$.c[*]", "$[*]", "$.a[*].b[*]", "$.a"]
+        rows = [
+            "$.a[*]",
+            "$.b[*]",
+            "$.a[*]",
+            "$.b[*]",
+            "$.c[*]",
+            "$[*]",
+            "$.a[*].b[*]",
+            "$.a",
+        ]
         with mock.patch.multiple(
             random_feeds, ROW_PATHS=rows, CONDITIONS=["@.a", "!@.b"], KINDS={}
         ):

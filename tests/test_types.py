@@ -54,7 +54,10 @@ from tests.random_feeds import NUMBERS, SCALARS, TEXTS
 
 STATE = Enum(
     "state",
-    (EnumValue("boarding", ("BRD", "now boarding", "1")), EnumValue("departed", ("DEP", "true"))),
+    (
+        EnumValue("boarding", ("BRD", "now boarding", "1")),
+        EnumValue("departed", ("DEP", "true")),
+    ),
 )
 
 
@@ -244,13 +247,33 @@ MOMENTS = [
     "%d.%m.%Y",
     "%H:%M:%S",
 ]
-EXPONENTS = [0, 1, -1, 30, -38, 45, 308, -324, 400, 99_999, -99_999, 10**18 - 1, 10**22, -(10**22)]
+EXPONENTS = [
+    0,
+    1,
+    -1,
+    30,
+    -38,
+    45,
+    308,
+    -324,
+    400,
+    99_999,
+    -99_999,
+    10**18 - 1,
+    10**22,
+    -(10**22),
+]
 
 
 def _number_reading(chosen: random.Random) -> tuple[ValueType, Options]:
     precision = chosen.randint(1, 38)
     kind = chosen.choice(
-        [DecimalType(precision, chosen.randint(0, precision)), Float(), Integer(), Duration()]
+        [
+            DecimalType(precision, chosen.randint(0, precision)),
+            Float(),
+            Integer(),
+            Duration(),
+        ]
     )
     marks: dict[str, Any] = chosen.choice(
         [{}, {"grouping": ","}, {"point": ",", "grouping": "."}, {"point": ","}]
@@ -258,24 +281,33 @@ def _number_reading(chosen: random.Random) -> tuple[ValueType, Options]:
     if not isinstance(kind, Float) and chosen.random() < 0.3:
         marks["round"] = "half-even"
     if isinstance(kind, Duration):
-        return kind, Options(unit=chosen.choice(["s", "d", None]), round=marks.get("round"))
-    return kind, Options(percent=chosen.random() < 0.2, accounting=chosen.random() < 0.2, **marks)
+        return kind, Options(
+            unit=chosen.choice(["s", "d", None]), round=marks.get("round")
+        )
+    return kind, Options(
+        percent=chosen.random() < 0.2, accounting=chosen.random() < 0.2, **marks
+    )
 
 
 def _moment_reading(chosen: random.Random) -> tuple[ValueType, Options]:
     kind = chosen.choice([Timestamp(), Timestamp(), Date(), Datetime(), Time()])
-    named = {Timestamp: ["iso", "epoch-s", "epoch-ns", "rfc5322"], Date: ["iso", "epoch-ms"]}.get(
-        type(kind), ["iso"]
-    )
+    named = {
+        Timestamp: ["iso", "epoch-s", "epoch-ns", "rfc5322"],
+        Date: ["iso", "epoch-ms"],
+    }.get(type(kind), ["iso"])
     patterns = (
-        ["%H:%M:%S", "%H"] if isinstance(kind, Time) else ["%Y%m%d", "%d.%m.%Y", "%Y-%m-%dT%H:%M"]
+        ["%H:%M:%S", "%H"]
+        if isinstance(kind, Time)
+        else ["%Y%m%d", "%d.%m.%Y", "%Y-%m-%dT%H:%M"]
     )
     forms = (
         chosen.sample([*named, *patterns], chosen.randint(1, 2))
         if chosen.random() < 0.6
         else ["iso"]
     )
-    zone = chosen.choice([None, "+02:00", "-23:59", "Atlantic/Faroe", "America/St_Johns"])
+    zone = chosen.choice(
+        [None, "+02:00", "-23:59", "Atlantic/Faroe", "America/St_Johns"]
+    )
     return kind, Options(
         format=tuple(forms),
         zone=zone,
@@ -312,7 +344,11 @@ def _wide_number(chosen: random.Random, options: Options) -> JsonValue:
         return int(text) if text.isdecimal() and len(text) < 30 else Number(text)
     if options.grouping and chosen.random() < 0.7:
         before = f"{int(before or 0):,}".replace(",", options.grouping)
-    text = chosen.choice(["", "-", "+"]) + before + (options.point + after if after else "")
+    text = (
+        chosen.choice(["", "-", "+"])
+        + before
+        + (options.point + after if after else "")
+    )
     text += f"e{chosen.choice(EXPONENTS)}" if chosen.random() < 0.1 else ""
     return text + "%" * (options.percent and chosen.random() < 0.8)
 
@@ -335,7 +371,9 @@ def _wide_moment(chosen: random.Random, _: Options) -> JsonValue:
     return (
         text
         + fraction
-        + chosen.choice(["", "", "Z", "z", "+02:00", "-0330", "+24:00", "+01:60", "+02"])
+        + chosen.choice(
+            ["", "", "Z", "z", "+02:00", "-0330", "+24:00", "+01:60", "+02"]
+        )
     )
 
 
@@ -381,7 +419,9 @@ def column_outcomes(reading: Reading, values: list[JsonValue]) -> list[tuple[str
 
 def outcomes_in(column: Column) -> list[tuple[str, Any]]:
     return [
-        ("bad", column.failures[row].code) if row in column.failures else ("value", value)
+        ("bad", column.failures[row].code)
+        if row in column.failures
+        else ("value", value)
         for row, value in enumerate(column.array.to_pylist())
     ]
 
@@ -399,7 +439,9 @@ class Reading_(unittest.TestCase):
         for kind, options, code, values in REFUSED:
             for value in values:
                 with self.subTest(type=kind.name, options=options, value=value):
-                    self.assertEqual(outcome(Reading(kind, options), value), ("bad", code))
+                    self.assertEqual(
+                        outcome(Reading(kind, options), value), ("bad", code)
+                    )
 
     def test_columns_read_every_value_of_the_tables_alone_and_in_company_as_the_plain_reading_does(
         self,
@@ -407,7 +449,9 @@ class Reading_(unittest.TestCase):
         """Whatever stands beside a value in its column: all clean, one spoilt, many kinds."""
         readings: dict[Reading, list[JsonValue]] = {}
         for kind, options, cases in ACCEPTED:
-            readings.setdefault(Reading(kind, options), []).extend(value for value, _ in cases)
+            readings.setdefault(Reading(kind, options), []).extend(
+                value for value, _ in cases
+            )
         for kind, options, _, values in REFUSED:
             readings.setdefault(Reading(kind, options), []).extend(values)
         for reading, values in readings.items():
@@ -420,15 +464,23 @@ class Reading_(unittest.TestCase):
                 texts * 20,
                 SCALARS,
             ):
-                with self.subTest(type=reading.type.name, options=reading.options, column=column):
+                with self.subTest(
+                    type=reading.type.name, options=reading.options, column=column
+                ):
                     expected = [outcome(reading, value) for value in column]
-                    self.assertEqual(shown(column_outcomes(reading, column)), shown(expected))
+                    self.assertEqual(
+                        shown(column_outcomes(reading, column)), shown(expected)
+                    )
 
-    def test_all_nodes_of_a_path_are_read_as_a_list_and_the_bad_element_is_named(self) -> None:
+    def test_all_nodes_of_a_path_are_read_as_a_list_and_the_bad_element_is_named(
+        self,
+    ) -> None:
         reading = Reading(ListOf(Text()), Options(trim=True))
         column = read_lists(reading, [["a ", 1], [], ["b", [], "c"]])
         self.assertEqual(column.array.to_pylist(), [["a", "1"], [], None])
-        self.assertEqual((column.failures[2].code, column.failures[2].index), ("wrong-kind", 1))
+        self.assertEqual(
+            (column.failures[2].code, column.failures[2].index), ("wrong-kind", 1)
+        )
 
     @settings(max_examples=300, deadline=None)
     @given(
@@ -463,7 +515,10 @@ class Reading_(unittest.TestCase):
         chosen = random.Random(20310401)
         for _ in range(WIDE_COLUMNS):
             kind, options = chosen.choice(WIDE_READINGS)(chosen)
-            values = [wide_value(chosen, options) for _ in range(chosen.choice([1, 1, 3, 10, 60]))]
+            values = [
+                wide_value(chosen, options)
+                for _ in range(chosen.choice([1, 1, 3, 10, 60]))
+            ]
             reading = Reading(kind, options)
             expected = [outcome(reading, value) for value in values]
             self.assertEqual(
@@ -487,7 +542,11 @@ class Reading_(unittest.TestCase):
             ),
             (Float(), [-0.0], -0.0),
             (Float(), [1e308, 1e308], "overflow"),
-            (Duration(), [dt.timedelta(days=1), dt.timedelta(hours=1)], dt.timedelta(hours=25)),
+            (
+                Duration(),
+                [dt.timedelta(days=1), dt.timedelta(hours=1)],
+                dt.timedelta(hours=25),
+            ),
             (Duration(), [dt.timedelta(microseconds=2**62)] * 2, "overflow"),
         ]
         for kind, values, expected in cases:
@@ -524,17 +583,21 @@ class Reading_(unittest.TestCase):
     ) -> None:
         """Against zoneinfo: a time that exists once has one instant; the others are refused."""
         zone = ZoneInfo(name)
-        both = {moment.replace(tzinfo=zone, fold=fold).astimezone(dt.UTC) for fold in (0, 1)}
+        both = {
+            moment.replace(tzinfo=zone, fold=fold).astimezone(dt.UTC) for fold in (0, 1)
+        }
         reading = Reading(Timestamp(), Options(zone=name))
         expected: tuple[str, Any] = ("value", both.pop())
         if both:
             exists = any(
-                m.astimezone(zone).replace(tzinfo=None) == moment for m in (*both, expected[1])
+                m.astimezone(zone).replace(tzinfo=None) == moment
+                for m in (*both, expected[1])
             )
             expected = ("bad", "local-time-twice" if exists else "local-time-missing")
         self.assertEqual(outcome(reading, moment.isoformat()), expected)
         self.assertEqual(
-            column_outcomes(reading, [moment.isoformat(), "2031-07-01T12:00:00"])[0], expected
+            column_outcomes(reading, [moment.isoformat(), "2031-07-01T12:00:00"])[0],
+            expected,
         )
 
 
@@ -543,13 +606,21 @@ class Writing(unittest.TestCase):
         """Every value of the tables, written by columns and one by one."""
         for kind, options, cases in ACCEPTED:
             with self.subTest(type=kind.name):
-                column = read_column(Reading(kind, options), [value for value, _ in cases])
+                column = read_column(
+                    Reading(kind, options), [value for value, _ in cases]
+                )
                 values = column.array.to_pylist()
                 texts = written(stored(kind).finished(column.array), kind).to_pylist()
                 self.assertEqual(
-                    texts, [None if value is None else kind.written(value) for value in values]
+                    texts,
+                    [
+                        None if value is None else kind.written(value)
+                        for value in values
+                    ],
                 )
-                self.assertEqual(stored(kind).finished(column.array).type, stored(kind).handed_over)
+                self.assertEqual(
+                    stored(kind).finished(column.array).type, stored(kind).handed_over
+                )
                 self.assertEqual(self.lines(column.array, kind), self.as_csv(texts))
 
     @staticmethod
@@ -594,7 +665,9 @@ class Writing(unittest.TestCase):
             texts = [None if value is None else kind.written(value) for value in values]
             with self.subTest(kind.name):
                 self.assertEqual(self.lines(array, kind), self.as_csv(texts))
-                self.assertEqual(self.lines(array.slice(1), kind), self.as_csv(texts[1:]))
+                self.assertEqual(
+                    self.lines(array.slice(1), kind), self.as_csv(texts[1:])
+                )
                 self.assertEqual(self.lines(array.slice(0, 0), kind), "")
 
     def test_the_forms_that_are_documented(self) -> None:
@@ -603,7 +676,11 @@ class Writing(unittest.TestCase):
             (DecimalType(20, 9), Decimal("0.000000001"), "0.000000001"),
             (Boolean(), False, "false"),
             (Timestamp(), instant("2031-04-01T10:22:07+00:00"), "2031-04-01T10:22:07Z"),
-            (Timestamp(), instant("2031-04-01T10:22:07.120000+00:00"), "2031-04-01T10:22:07.12Z"),
+            (
+                Timestamp(),
+                instant("2031-04-01T10:22:07.120000+00:00"),
+                "2031-04-01T10:22:07.12Z",
+            ),
             (Timestamp(), instant("0001-01-01T00:00:00+00:00"), "0001-01-01T00:00:00Z"),
             (ListOf(Text()), ["a;b", "", "c\\d"], "a\\;b;\\e;c\\\\d"),
             (ListOf(Text()), [], ""),
@@ -643,11 +720,15 @@ class Writing(unittest.TestCase):
         ):
             reading = Reading(Timestamp(), Options(format=(form,)))
             self.assertEqual(reading.read(text), expected, text)
-            self.assertEqual(read_column(reading, [text]).array[0].as_py(), expected, text)
+            self.assertEqual(
+                read_column(reading, [text]).array[0].as_py(), expected, text
+            )
         self.assertEqual(Reading(Datetime()).read(moment.isoformat()), moment)
         self.assertEqual(Reading(Time()).read(moment.time().isoformat()), moment.time())
         self.assertEqual(
-            Reading(Date(), Options(format=("%d %B %Y",))).read(moment.strftime("%d %B %Y")),
+            Reading(Date(), Options(format=("%d %B %Y",))).read(
+                moment.strftime("%d %B %Y")
+            ),
             moment.date(),
         )
 
@@ -661,7 +742,9 @@ class Names(unittest.TestCase):
         self.assertEqual(parse_type("decimal( 12 , 2 )"), DecimalType(12, 2))
         self.assertEqual(parse_type("list(text)"), ListOf(Text()))
         self.assertEqual(parse_type("list(decimal(9,2))"), ListOf(DecimalType(9, 2)))
-        self.assertEqual([parse_type("crowns"), parse_type("list(crowns)")], [None, None])
+        self.assertEqual(
+            [parse_type("crowns"), parse_type("list(crowns)")], [None, None]
+        )
         for name, code in [
             ("decimal", "unknown-type"),
             ("decimal(39,2)", "unknown-type"),
@@ -673,8 +756,12 @@ class Names(unittest.TestCase):
                 parse_type(name)
             self.assertEqual(caught.exception.code, code)
 
-    def test_the_values_that_random_feeds_are_made_of_stand_for_every_kind(self) -> None:
-        self.assertTrue({type(value) for value in SCALARS} == {str, int, Number, bool, type(None)})
+    def test_the_values_that_random_feeds_are_made_of_stand_for_every_kind(
+        self,
+    ) -> None:
+        self.assertTrue(
+            {type(value) for value in SCALARS} == {str, int, Number, bool, type(None)}
+        )
         self.assertGreater(len(TEXTS), 30)
         self.assertGreater(len(NUMBERS), 10)
 
@@ -685,7 +772,10 @@ class Everywhere(unittest.TestCase):
         word = Enum("state", (EnumValue("open"), EnumValue("shut")))
         whole = {"type": "integer", "minimum": -(2**63), "maximum": 2**63 - 1}
         clock = r"[0-9]{2}:[0-9]{2}:[0-9]{2}(\.[0-9]{1,6})?$"
-        local = {"type": "string", "pattern": f"^[0-9]{{4}}-[0-9]{{2}}-[0-9]{{2}}T{clock}"}
+        local = {
+            "type": "string",
+            "pattern": f"^[0-9]{{4}}-[0-9]{{2}}-[0-9]{{2}}T{clock}",
+        }
         span = r"^-?P([0-9]+D)?(T([0-9]+H)?([0-9]+M)?([0-9]+(\.[0-9]{1,6})?S)?)?$"
         below = {
             digits: {
@@ -744,7 +834,13 @@ class Everywhere(unittest.TestCase):
                 "TEXT",
                 below[9],
             ),
-            (ListOf(Integer()), "long", "bigint[]", "TEXT", {"type": "array", "items": whole}),
+            (
+                ListOf(Integer()),
+                "long",
+                "bigint[]",
+                "TEXT",
+                {"type": "array", "items": whole},
+            ),
             (
                 word,
                 {"base": "string", "dc:description": "one of open, shut"},
@@ -753,11 +849,15 @@ class Everywhere(unittest.TestCase):
                 {"type": "string", "enum": ["open", "shut"]},
             ),
         ]
-        self.assertEqual({type(kind) for kind, *_ in expected}, set(ValueType.__subclasses__()))
+        self.assertEqual(
+            {type(kind) for kind, *_ in expected}, set(ValueType.__subclasses__())
+        )
         self.assertEqual({*STORED, ListOf}, set(ValueType.__subclasses__()))
         for kind, csvw, postgresql, sqlite, json_schema in expected:
             with self.subTest(kind.name):
-                self.assertEqual(kind.elsewhere, Elsewhere(csvw, postgresql, sqlite, json_schema))
+                self.assertEqual(
+                    kind.elsewhere, Elsewhere(csvw, postgresql, sqlite, json_schema)
+                )
                 self.assertEqual(kind.is_number, is_numeric(kind))
                 empty = pa.array([None], stored(kind).handed_over)
                 self.assertEqual(written(empty, kind).to_pylist(), [None])

@@ -36,16 +36,23 @@ def columns_of(rules: Rules, files: Sequence[Path]) -> dict[str, Columns]:
     """The cells of all tables of which no row is rejected, by column."""
     run = Run(rules, find_sources(files))
     found: dict[str, Columns] = {
-        name: {column: [] for column in schema.names} for name, schema in run.schemas.items()
+        name: {column: [] for column in schema.names}
+        for name, schema in run.schemas.items()
     }
     for output in run.batches():
         for name, batch in output.tables.items():
             for column, kind in rules.tables[name].columns:
                 plain = batch.column(column)
-                plain = plain.cast(pa.string()) if pa.types.is_dictionary(plain.type) else plain
+                plain = (
+                    plain.cast(pa.string())
+                    if pa.types.is_dictionary(plain.type)
+                    else plain
+                )
                 found[name][column] += written(plain, kind).to_pylist()
     return {
-        name: columns for name, columns in found.items() if not run.tally.tables[name].rows_rejected
+        name: columns
+        for name, columns in found.items()
+        if not run.tally.tables[name].rows_rejected
     }
 
 
@@ -54,7 +61,8 @@ def kept_whole(rules: Rules) -> Rules:
     and three rows say nothing of keys.
     """
     return replace(
-        rules, tables={name: replace(table, key=()) for name, table in rules.tables.items()}
+        rules,
+        tables={name: replace(table, key=()) for name, table in rules.tables.items()},
     )
 
 
@@ -62,7 +70,11 @@ def made_of(columns: Columns, kinds: Mapping[str, ValueType]) -> Columns:
     """Columns that stand nowhere, made of those that do: of each kind the first that there are
     values for.
     """
-    texts = [name for name, kind in kinds.items() if isinstance(kind, Text) and all(columns[name])]
+    texts = [
+        name
+        for name, kind in kinds.items()
+        if isinstance(kind, Text) and all(columns[name])
+    ]
     numbers = [
         name
         for name, kind in kinds.items()
@@ -104,7 +116,10 @@ class WantedRows(FolderCase):
             )
         self.text = ""
         self.text = draft_like(
-            find_sources(files), [read_wanted(str(file), name)], "like", "like.rules.yaml"
+            find_sources(files),
+            [read_wanted(str(file), name)],
+            "like",
+            "like.rules.yaml",
         ).text
         return columns_of(parse_rules(self.text, "like.rules.yaml"), files)
 
@@ -114,7 +129,10 @@ class WantedRows(FolderCase):
         for case in CASES:
             folder = self.folder / case.name
             folder.mkdir()
-            files = [Path(file) for file in write(folder, case, case.documents(Random(case.name)))]
+            files = [
+                Path(file)
+                for file in write(folder, case, case.documents(Random(case.name)))
+            ]
             rules = kept_whole(parse_rules(f"mukret: 1\n{case.rules}"))
             for name, columns in columns_of(rules, files).items():
                 count = len(next(iter(columns.values()), []))
@@ -127,23 +145,31 @@ class WantedRows(FolderCase):
                     rows = sorted(chance.sample(range(count), size))
                     try:
                         found = self.like(files, name, {**columns, **made}, rows)[name]
-                    except (
-                        UsageError
-                    ) as error:  # for one of its columns; the whole table is counted as wrong
+                    except UsageError as error:  # for one of its columns; the whole table is counted as wrong
                         found, self.text = (
                             {},
                             "\n".join(f" {one}: {error}" for one in (*columns, *made)),
                         )
                     for column, cells in {**columns, **made}.items():
                         what = "made" if column in made else "plain"
-                        right = self.same(kinds.get(column, Text()), cells, found.get(column, []))
+                        right = self.same(
+                            kinds.get(column, Text()), cells, found.get(column, [])
+                        )
                         seen[what] += 1
                         seen[f"{what} right"] += right
-                        line = next(one for one in self.text.splitlines() if f" {column}: " in one)
+                        line = next(
+                            one
+                            for one in self.text.splitlines()
+                            if f" {column}: " in one
+                        )
                         seen["without a rival"] += (
                             not right and "; or " not in line and what == "plain"
                         )
-                        wrong += [] if right else [f"{case.name} {name}, {size} rows: {line}"]
+                        wrong += (
+                            []
+                            if right
+                            else [f"{case.name} {name}, {size} rows: {line}"]
+                        )
                     told = self.mistyped(files, name, columns, rows, chance)
                     if told is not None:
                         seen["mistyped"] += 1
@@ -167,7 +193,8 @@ class WantedRows(FolderCase):
     @staticmethod
     def same(kind: Any, cells: list[str | None], found: list[str | None]) -> bool:
         one, other = (
-            [text and canonical(kind, text) for text in texts] for texts in (cells, found)
+            [text and canonical(kind, text) for text in texts]
+            for texts in (cells, found)
         )
         return one == other
 
@@ -220,7 +247,17 @@ class WantedRows(FolderCase):
                 "from": origin,
                 "to": goal,
             }
-            for number, (ship, state, day, hour, minute, fare, seats, origin, goal) in enumerate(
+            for number, (
+                ship,
+                state,
+                day,
+                hour,
+                minute,
+                fare,
+                seats,
+                origin,
+                goal,
+            ) in enumerate(
                 [
                     ("PETREL", "DEP", 1, 8, 40, 12, 4, "OTV", "SKR"),
                     ("TERN", "BRD", 2, 9, 55, 31, 3, "SKR", "TOL"),
@@ -233,7 +270,8 @@ class WantedRows(FolderCase):
         ]
         codes = ("OTV", "SKR", "TOL", "LUN", "BRA")
         harbours = [
-            {"code": code, "title": f"{code.capitalize()} harbour", "berths": 2} for code in codes
+            {"code": code, "title": f"{code.capitalize()} harbour", "berths": 2}
+            for code in codes
         ]
         file = self.file(
             "feed.json",
@@ -251,17 +289,21 @@ class WantedRows(FolderCase):
             "ship": [str(one["vessel"])[3:] for one in sailings],
             "vessel_small": [str(one["vessel"]).lower() for one in sailings],
             "state": [
-                {"DEP": "departed", "BRD": "boarding", "CXL": "cancelled"}[str(one["state"])]
+                {"DEP": "departed", "BRD": "boarding", "CXL": "cancelled"}[
+                    str(one["state"])
+                ]
                 for one in sailings
             ],
             "day": [str(one["departs"])[:10] for one in sailings],
             "month": ["4"] * 6,
             "minutes": [str(120 + minute - 15) for minute in (40, 55, 20, 5, 0, 30)],
             "takings": [
-                f"{float(str(one['fare'])) * int(str(one['seats'])):.2f}" for one in sailings
+                f"{float(str(one['fare'])) * int(str(one['seats'])):.2f}"
+                for one in sailings
             ],
             "a_seat": [
-                f"{float(str(one['fare'])) / int(str(one['seats'])):.2f}" for one in sailings
+                f"{float(str(one['fare'])) / int(str(one['seats'])):.2f}"
+                for one in sailings
             ],
             "route": [f"{one['from']}-{one['to']}" for one in sailings],
             "first_note": [f"n{number}" for number in range(6)],
@@ -275,7 +317,9 @@ class WantedRows(FolderCase):
         }
         found = self.like([file], "sailings", wanted, (0, 1, 2))["sailings"]
         wrong = {
-            name: (found[name], cells) for name, cells in wanted.items() if found[name] != cells
+            name: (found[name], cells)
+            for name, cells in wanted.items()
+            if found[name] != cells
         }
         self.assertEqual(wrong, {})
 
@@ -284,19 +328,29 @@ class WantedRows(FolderCase):
             "feed.json",
             json.dumps(
                 [
-                    {"no": n, "state": "sailing" if n % 2 else "moored", "master": "nobody"}
+                    {
+                        "no": n,
+                        "state": "sailing" if n % 2 else "moored",
+                        "master": "nobody",
+                    }
                     for n in range(8)
                 ]
             ),
         )
         self.file("sailings.csv", "no\n1\n3\n-,4\n")
-        done = self.mukret("draft", file, "--like", "sailings.csv", "--out", "s.rules.yaml")
+        done = self.mukret(
+            "draft", file, "--like", "sailings.csv", "--out", "s.rules.yaml"
+        )
         self.assertEqual(done.returncode, 0, done.stderr)
         text = (self.folder / "s.rules.yaml").read_text()
         rules = parse_rules(text)
-        self.assertEqual(columns_of(rules, [file]), {"sailings": {"no": ["1", "3", "5", "7"]}})
+        self.assertEqual(
+            columns_of(rules, [file]), {"sailings": {"no": ["1", "3", "5", "7"]}}
+        )
         [example] = run_examples(rules)
-        self.assertEqual((example.passed, example.example.gives["sailings"]), (True, ({"no": 1},)))
+        self.assertEqual(
+            (example.passed, example.example.gives["sailings"]), (True, ({"no": 1},))
+        )
         self.assertNotIn("nobody", text)
 
     def test_members_of_a_record_as_rows(self) -> None:
@@ -308,23 +362,32 @@ class WantedRows(FolderCase):
             }
         }
         file = self.file(
-            "feed.json", json.dumps({"sailings": [{"no": 1, **fares}, {"no": 2, **fares}]})
+            "feed.json",
+            json.dumps({"sailings": [{"no": 1, **fares}, {"no": 2, **fares}]}),
         )
         columns: Columns = {
             "kind": ["adult", "child", "car"] * 2,
             "amount": ["7.50", "3.25", "31.00"] * 2,
         }
-        self.assertEqual(self.like([file], "fares", columns, (0, 1, 2))["fares"], columns)
+        self.assertEqual(
+            self.like([file], "fares", columns, (0, 1, 2))["fares"], columns
+        )
 
     def test_two_tables_two_rivals_and_what_is_wrong(self) -> None:
         ports = [
-            {"code": code, "alias": code if n else "X", "berths": [{"no": n}, {"no": 9}]}
+            {
+                "code": code,
+                "alias": code if n else "X",
+                "berths": [{"no": n}, {"no": 9}],
+            }
             for n, code in enumerate(("OTV", "SKR", "TOL"))
         ]
         file = self.file("feed.json", json.dumps({"ports": ports}))
         self.file("ports.csv", "code\nSKR\nTOL\n")
         self.file("other.csv", "port,berth\nOTV,0\nSKR,1\n")
-        done = self.mukret("draft", file, "--like", "ports.csv", "--like", "berths=other.csv")
+        done = self.mukret(
+            "draft", file, "--like", "ports.csv", "--like", "berths=other.csv"
+        )
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertIn("or $.alias: row 1 has OTV here, X there", done.stdout)
         asked: list[Choice] = []
@@ -334,13 +397,20 @@ class WantedRows(FolderCase):
             asked.append(choice)
             return True
 
-        other = draft_like(find_sources([file]), likes, "", "like.rules.yaml", the_second)
-        self.assertEqual(asked, [Choice("ports", "code", ("$.code", "$.alias"), 1, ("OTV", "X"))])
+        other = draft_like(
+            find_sources([file]), likes, "", "like.rules.yaml", the_second
+        )
         self.assertEqual(
-            columns_of(parse_rules(other.text), [file])["ports"]["code"], ["X", "SKR", "TOL"]
+            asked, [Choice("ports", "code", ("$.code", "$.alias"), 1, ("OTV", "X"))]
+        )
+        self.assertEqual(
+            columns_of(parse_rules(other.text), [file])["ports"]["code"],
+            ["X", "SKR", "TOL"],
         )
         found = columns_of(parse_rules(done.stdout), [file])
-        self.assertEqual(found["berths"]["port"], ["OTV", "OTV", "SKR", "SKR", "TOL", "TOL"])
+        self.assertEqual(
+            found["berths"]["port"], ["OTV", "OTV", "SKR", "SKR", "TOL", "TOL"]
+        )
         for text, word in (
             ("", "the file is empty"),
             ("a b\n1\n", "'a b' is no name of a field"),
@@ -355,7 +425,8 @@ class WantedRows(FolderCase):
         done = self.mukret("draft", file, "--like", "lost.csv")
         self.assertEqual(done.returncode, 2)
         self.assertIn(
-            "lost.csv, line 2: no row of the input has anything of it [not-given]", done.stderr
+            "lost.csv, line 2: no row of the input has anything of it [not-given]",
+            done.stderr,
         )
         done = self.mukret("draft", file, "--like", "a b=lost.csv")
         self.assertIn("'a b' is no name of a table [usage]", done.stderr)

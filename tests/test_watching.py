@@ -52,12 +52,17 @@ class Watching(FolderCase):
             return ",".join(look.rules.tables["t"].types)
 
         def show(look: FakeLook, before: FakeLook | None) -> None:
-            self.shown.append((fields(look), look.read, fields(before) if before else None))
+            self.shown.append(
+                (fields(look), look.read, fields(before) if before else None)
+            )
             if look.finished or self.saves[:1] == ["at once"]:
                 self.save()
 
         said = io.StringIO()
-        with contextlib.redirect_stderr(said), contextlib.redirect_stdout(io.StringIO()):
+        with (
+            contextlib.redirect_stderr(said),
+            contextlib.redirect_stdout(io.StringIO()),
+        ):
             watch(str(self.rules), lambda: self.begin(pieces), show)
         return said.getvalue().splitlines()
 
@@ -75,10 +80,12 @@ class Watching(FolderCase):
         self.saves = [table_rules("b: $.b, c: $.c")]
         said = self.watch(3)
         self.assertEqual(
-            self.shown, [("a", 1, None), ("a", 3, None), ("b,c", 1, "a"), ("b,c", 3, "a")]
+            self.shown,
+            [("a", 1, None), ("a", 3, None), ("b,c", 1, "a"), ("b,c", 3, "a")],
         )
         self.assertEqual(
-            [line.endswith("; reading on") for line in said if line], [True, False, True]
+            [line.endswith("; reading on") for line in said if line],
+            [True, False, True],
         )
 
     def test_a_save_ends_the_reading_under_the_rules_before(self) -> None:
@@ -89,7 +96,10 @@ class Watching(FolderCase):
     def test_rules_that_are_wrong_are_said_and_the_next_are_compared_with_the_last_that_were_right(
         self,
     ) -> None:
-        self.saves = ["mukret: 1\ntables: {t: {rows: $.a, rows: $.b}}\n", table_rules("d: $.d")]
+        self.saves = [
+            "mukret: 1\ntables: {t: {rows: $.a, rows: $.b}}\n",
+            table_rules("d: $.d"),
+        ]
         begin = self.begin
         self.begin = lambda pieces: self.begun_or_saved(begin, pieces)  # type: ignore[method-assign]
         said = self.watch(1)
@@ -109,7 +119,9 @@ class Window(FolderCase):
         rules = table_rules("a: {at: $.a, type: integer}, b: $.b", rows="$").replace(
             "fields", "key: b\n    duplicates: last\n    fields"
         )
-        file = self.file("a.jsonl", "".join(f'{{"a": {n}, "b": "x"}}\n' for n in range(2000)))
+        file = self.file(
+            "a.jsonl", "".join(f'{{"a": {n}, "b": "x"}}\n' for n in range(2000))
+        )
         for most, cut_short in ((None, False), (10_000, True), (10**6, False)):
             with self.subTest(most=most):
                 run = Run(
@@ -119,7 +131,9 @@ class Window(FolderCase):
                     most_bytes=most,
                 )
                 rows = [
-                    row["a"] for output in run.batches() for row in output.tables["t"].to_pylist()
+                    row["a"]
+                    for output in run.batches()
+                    for row in output.tables["t"].to_pylist()
                 ]
                 self.assertEqual(run.cut_short, cut_short)
                 self.assertEqual(

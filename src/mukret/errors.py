@@ -26,7 +26,12 @@ class MukretError(Exception):
     exit_code = 2
 
     def __init__(
-        self, code: str, message: str, *, place: str | None = None, hint: str | None = None
+        self,
+        code: str,
+        message: str,
+        *,
+        place: str | None = None,
+        hint: str | None = None,
     ) -> None:
         super().__init__(message)
         self.code = code
@@ -53,7 +58,9 @@ class PositionedError(MukretError):
     def __init__(
         self, code: str, message: str, text: str, position: int, hint: str | None = None
     ) -> None:
-        super().__init__(code, message, place=f"character {position + 1} of {text!r}", hint=hint)
+        super().__init__(
+            code, message, place=f"character {position + 1} of {text!r}", hint=hint
+        )
         self.pointer = (text, position)
         self.text = text
         self.position = position
@@ -90,7 +97,9 @@ class Diagnostic:
 
     def __str__(self) -> str:
         hint = f" ({self.hint})" if self.hint else ""
-        return f"{self.file}:{self.line}:{self.column}: {self.code}: {self.message}{hint}"
+        return (
+            f"{self.file}:{self.line}:{self.column}: {self.code}: {self.message}{hint}"
+        )
 
 
 @dataclass(frozen=True)
@@ -113,7 +122,9 @@ class RulesError(MukretError):
         count = len(diagnostics)
         listing = "\n".join(f"  {diagnostic}" for diagnostic in diagnostics)
         super().__init__(
-            "rules", f"{file}: {count} problem{'s' if count != 1 else ''}\n{listing}", place=file
+            "rules",
+            f"{file}: {count} problem{'s' if count != 1 else ''}\n{listing}",
+            place=file,
         )
         self.file = file
         self.diagnostics = tuple(diagnostics)
@@ -155,4 +166,6 @@ def if_interrupted(outcome: str) -> Iterator[None]:
     try:
         yield
     except KeyboardInterrupt as interrupt:
-        raise (interrupt if isinstance(interrupt, Interrupted) else Interrupted(outcome)) from None
+        raise (
+            interrupt if isinstance(interrupt, Interrupted) else Interrupted(outcome)
+        ) from None

@@ -55,7 +55,9 @@ def nearest(name: str, known: Iterable[str]) -> str | None:
     ):  # of very many those that begin alike: each comparison has its price
         candidates.sort()
         at = bisect_left(candidates, name)
-        candidates = candidates[max(0, at - MOST_COMPARED // 2) : at + MOST_COMPARED // 2]
+        candidates = candidates[
+            max(0, at - MOST_COMPARED // 2) : at + MOST_COMPARED // 2
+        ]
     close = difflib.get_close_matches(name, candidates, n=1, cutoff=0.6)
     return close[0] if close else None
 

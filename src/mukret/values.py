@@ -13,7 +13,9 @@ from typing import Any
 
 from mukret.text import SHOWN, escaped, shortened
 
-JsonValue = Any  # None | bool | int | Number | str | list[JsonValue] | dict[str, JsonValue]
+JsonValue = (
+    Any  # None | bool | int | Number | str | list[JsonValue] | dict[str, JsonValue]
+)
 
 
 class Number(str):
@@ -67,7 +69,9 @@ class _Literal(str):
     __slots__ = ()
 
 
-def json_text(value: JsonValue, limit: int | None = None, *, spaced: bool = False) -> str:
+def json_text(
+    value: JsonValue, limit: int | None = None, *, spaced: bool = False
+) -> str:
     """Compact JSON text of any value, numbers digit for digit (RFC 8259); `spaced`: with a space
     after `,` and `:`.
 

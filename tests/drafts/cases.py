@@ -88,8 +88,12 @@ def lists_in_texts(rng: Random) -> list[Document]:
             "trips": [
                 {
                     "id": 1000 + 40 * file + n,
-                    "tickets": ",".join(code(rng) for _ in range(rng.choice([1, 1, 2, 3]))),
-                    "pets": ",".join(rng.sample(["car", "dog", "bicycle"], rng.randrange(1, 3))),
+                    "tickets": ",".join(
+                        code(rng) for _ in range(rng.choice([1, 1, 2, 3]))
+                    ),
+                    "pets": ",".join(
+                        rng.sample(["car", "dog", "bicycle"], rng.randrange(1, 3))
+                    ),
                     "departs": moment(rng, n),
                 }
                 for n in range(40)
@@ -120,7 +124,9 @@ def words_with_exceptions(rng: Random) -> list[Document]:
                     "id": f"L{40 * file + n}",
                     "runs": rng.choice(["y", "n", "y", "y", "partly"]),
                     "berth": n % 7 + 1 if n != 11 else "on request",
-                    "fare": f"{rng.randrange(4, 90)}.{rng.randrange(100):02}" if n != 17 else "ask",
+                    "fare": f"{rng.randrange(4, 90)}.{rng.randrange(100):02}"
+                    if n != 17
+                    else "ask",
                 }
                 for n in range(40)
             ]
@@ -191,7 +197,10 @@ def a_record_in_each_document(rng: Random) -> list[Document]:
             "name": f"N{n}",
             "age": rng.randrange(18, 80),
             "phones": [
-                {"kind": rng.choice(["home", "quay"]), "number": f"+00 {rng.randrange(1000, 9999)}"}
+                {
+                    "kind": rng.choice(["home", "quay"]),
+                    "number": f"+00 {rng.randrange(1000, 9999)}",
+                }
                 for _ in range(rng.randrange(1, 3))
             ],
         }
@@ -238,7 +247,11 @@ def two_kinds_of_documents(rng: Random) -> list[Document]:
     berths = [
         {
             "berths": [
-                {"id": 100 * f + n, "length": rng.randrange(20, 90), "covered": n % 3 == 0}
+                {
+                    "id": 100 * f + n,
+                    "length": rng.randrange(20, 90),
+                    "covered": n % 3 == 0,
+                }
                 for n in range(9)
             ]
         }
@@ -268,10 +281,18 @@ tables:
 )
 def sorts_told_by_a_member(rng: Random) -> list[Document]:
     def event(n: int) -> Document:
-        common = {"id": n, "kind": rng.choice(["arrival", "notice"]), "at": moment(rng, n)}
+        common = {
+            "id": n,
+            "kind": rng.choice(["arrival", "notice"]),
+            "at": moment(rng, n),
+        }
         if common["kind"] == "arrival":
             return {**common, "quay": f"Q{n % 4}", "berth": n % 9}
-        return {**common, "text": f"fog until {n}", "author": rng.choice(["harbour", "bridge"])}
+        return {
+            **common,
+            "text": f"fog until {n}",
+            "author": rng.choice(["harbour", "bridge"]),
+        }
 
     return [{"events": [event(40 * file + n) for n in range(40)]} for file in range(2)]
 
@@ -290,7 +311,10 @@ tables:
 def stray_elements(rng: Random) -> list[Document]:
     return [
         [
-            *({"id": 50 * file + n, "level": n / 7, "read_at": moment(rng, n)} for n in range(50)),
+            *(
+                {"id": 50 * file + n, "level": n / 7, "read_at": moment(rng, n)}
+                for n in range(50)
+            ),
             [4],
             5,
         ]
@@ -389,7 +413,11 @@ def a_map_with_plain_names(rng: Random) -> list[Document]:
     return [
         {
             "runs": {
-                name: {"first": "06:00", "last": "22:30", "seats": rng.randrange(40, 300)}
+                name: {
+                    "first": "06:00",
+                    "last": "22:30",
+                    "seats": rng.randrange(40, 300),
+                }
                 for name in ["otter", "seal", "puffin", "gannet", "heron", "tern"]
             }
         }
@@ -416,7 +444,13 @@ def a_map_of_one_or_several(rng: Random) -> list[Document]:
         }
 
     names = ["otter", "seal", "puffin", "gannet", "heron", "tern", "skua", "auk"]
-    return [{"support": {name: one() if n % 3 else [one(), one()] for n, name in enumerate(names)}}]
+    return [
+        {
+            "support": {
+                name: one() if n % 3 else [one(), one()] for n, name in enumerate(names)
+            }
+        }
+    ]
 
 
 @case(
@@ -469,7 +503,9 @@ def optional_members(rng: Random) -> list[Document]:
             **{name: value for name, value in extra.items() if rng.random() < 0.15},
         }
 
-    return [{"vessels": [vessel(60 * file + n) for n in range(60)]} for file in range(2)]
+    return [
+        {"vessels": [vessel(60 * file + n) for n in range(60)]} for file in range(2)
+    ]
 
 
 @case(
@@ -489,7 +525,9 @@ def parallel_arrays(rng: Random) -> list[Document]:
         {
             "place": rng.choice(PORTS),
             "hourly": {
-                "time": [f"2031-04-{1 + h // 24:02}T{h % 24:02}:00" for h in range(hours)],
+                "time": [
+                    f"2031-04-{1 + h // 24:02}T{h % 24:02}:00" for h in range(hours)
+                ],
                 "tide": [round(rng.uniform(0, 4), 2) for _ in range(hours)],
                 "wind": [round(rng.uniform(0, 20), 1) for _ in range(hours)],
             },
@@ -521,7 +559,12 @@ def columns_named_by_records(rng: Random) -> list[Document]:
         ]
         for n in range(30)
     ]
-    return [{"columns": [{"name": name, "label": name.title()} for name in names], "rows": rows}]
+    return [
+        {
+            "columns": [{"name": name, "label": name.title()} for name in names],
+            "rows": rows,
+        }
+    ]
 
 
 @case(
@@ -540,7 +583,10 @@ def years_as_members(rng: Random) -> list[Document]:
     return [
         {
             "passengers": {
-                str(year): {"adults": rng.randrange(10_000), "children": rng.randrange(4_000)}
+                str(year): {
+                    "adults": rng.randrange(10_000),
+                    "children": rng.randrange(4_000),
+                }
                 for year in range(2021, 2031)
             }
         }
@@ -632,7 +678,9 @@ def mixed_notations(rng: Random) -> list[Document]:
             "readings": [
                 {
                     "id": 50 * file + n,
-                    "taken_at": 1932964927000 + n * 60_000 if n % 4 == 0 else moment(rng, n),
+                    "taken_at": 1932964927000 + n * 60_000
+                    if n % 4 == 0
+                    else moment(rng, n),
                     "seen": 1932964927 + n * 60,
                     "opened": f"{day(rng, n)}T00:00:00Z",
                     "printed": f"{['Jan', 'Feb', 'Mar'][n % 3]} {1 + n % 28:02} 2031",
@@ -667,7 +715,9 @@ def money_and_flags(rng: Random) -> list[Document]:
             "tills": [
                 {
                     "id": 50 * file + n,
-                    "amount": rng.randrange(1, 900) if n % 3 else rng.randrange(1, 900) / 4,
+                    "amount": rng.randrange(1, 900)
+                    if n % 3
+                    else rng.randrange(1, 900) / 4,
                     "total_price": f"kr {rng.randrange(1, 9)},{rng.randrange(100, 999)}.{rng.randrange(100):02}",
                     "share": f"{rng.randrange(100)}%",
                     "is_open": rng.randrange(2),
@@ -710,7 +760,9 @@ def wrappers_in_names(rng: Random) -> list[Document]:
                                 "mode": rng.choice(["foot", "car", "mixed"]),
                             }
                         },
-                        "operator": {"name": rng.choice(["Merrow Lines", "Holm Boats"])},
+                        "operator": {
+                            "name": rng.choice(["Merrow Lines", "Holm Boats"])
+                        },
                         "times": {"departs": moment(rng, n)},
                     }
                     for n in range(60)
@@ -757,7 +809,9 @@ def lists_that_refer_to_each_other(rng: Random) -> list[Document]:
                     "id": 40 * file + n,
                     "vessel_id": rng.choice(vessels)["id"],
                     "seats_left": rng.randrange(200),
-                    "remarks": rng.choice([None, "late boat", "no cars today", "bring oilskins"]),
+                    "remarks": rng.choice(
+                        [None, "late boat", "no cars today", "bring oilskins"]
+                    ),
                     "fares": [
                         {"zone": z, "price": f"{rng.randrange(5, 60)}.50"}
                         for z in "NSW"[: rng.randrange(1, 4)]
@@ -803,7 +857,8 @@ def lines_of_a_log(rng: Random) -> list[Document]:
             "who": {"bridge": rng.choice(["north", "south"])},
             "text": f"tide {n} passed",
             "tags": [
-                {"key": "wind", "value": str(rng.randrange(40))} for _ in range(rng.randrange(3))
+                {"key": "wind", "value": str(rng.randrange(40))}
+                for _ in range(rng.randrange(3))
             ],
         }
         for n in range(120)
@@ -838,7 +893,9 @@ def attributes_and_relationships(rng: Random) -> list[Document]:
                 "length_m": rng.randrange(20, 200),
                 "opened_at": moment(rng, n),
             },
-            "relationships": {"port": {"data": {"type": "ports", "id": str(rng.randrange(8))}}},
+            "relationships": {
+                "port": {"data": {"type": "ports", "id": str(rng.randrange(8))}}
+            },
             "links": {"self": f"https://merrow.example/berths/{n}"},
         }
 
@@ -982,8 +1039,13 @@ def one_reading_in_each_document(rng: Random) -> list[Document]:
     return [
         {
             "coord": {"lon": -6.5 + n / 90, "lat": 62.0 + n / 80},
-            "weather": [{"id": 800 + n % 3, "main": "Clear", "description": "clear sky"}],
-            "main": {"temp": round(rng.uniform(-4, 20), 2), "pressure": rng.randrange(980, 1040)},
+            "weather": [
+                {"id": 800 + n % 3, "main": "Clear", "description": "clear sky"}
+            ],
+            "main": {
+                "temp": round(rng.uniform(-4, 20), 2),
+                "pressure": rng.randrange(980, 1040),
+            },
             "wind": {"speed": round(rng.uniform(0, 20), 1)},
             "dt": 1932964927 + 3600 * n,
             "id": 2_600_000 + n,
@@ -1012,7 +1074,10 @@ def a_header_row(rng: Random) -> list[Document]:
         for n in range(40)
     ]
     return [
-        {"generated": "2031-04-01T04:00:00Z", "rows": [["port", "day", "height", "code"], *rows]}
+        {
+            "generated": "2031-04-01T04:00:00Z",
+            "rows": [["port", "day", "height", "code"], *rows],
+        }
     ]
 
 
@@ -1046,7 +1111,9 @@ def continental_numbers(rng: Random) -> list[Document]:
             "weight": f"{rng.randrange(1, 90)},5 kg",
         }
 
-    return [{"bookings": [booking(50 * file + n) for n in range(50)]} for file in range(2)]
+    return [
+        {"bookings": [booking(50 * file + n) for n in range(50)]} for file in range(2)
+    ]
 
 
 @case(
@@ -1085,14 +1152,22 @@ def three_levels(rng: Random) -> list[Document]:
             {"from": day(rng, k), "to": day(rng, k + 3), "note": f"repair {k}"}
             for k in range(rng.randrange(3))
         ]
-        return {"no": n + 1, "kind": rng.choice(["fixed", "floating", "linkspan"]), "works": works}
+        return {
+            "no": n + 1,
+            "kind": rng.choice(["fixed", "floating", "linkspan"]),
+            "works": works,
+        }
 
     def port(n: int) -> Document:
         return {
             "code": f"P{n:02}",
             "name": f"{PORTS[n % 8]} {n}",
-            "facilities": rng.sample(["cafe", "shelter", "crane", "fuel"], rng.randrange(4)),
-            "depths": [round(rng.uniform(2, 12), 4) for _ in range(rng.randrange(1, 4))],
+            "facilities": rng.sample(
+                ["cafe", "shelter", "crane", "fuel"], rng.randrange(4)
+            ),
+            "depths": [
+                round(rng.uniform(2, 12), 4) for _ in range(rng.randrange(1, 4))
+            ],
             "ramps": [ramp(k) for k in range(rng.randrange(1, 4))],
         }
 
@@ -1141,7 +1216,8 @@ def names_at_irregular_depth(rng: Random) -> list[Document]:
     def quays() -> Document:
         return {
             "quays": [
-                {"name": f"Q{rng.randrange(99)}", "depth": rng.randrange(2, 9)} for _ in range(3)
+                {"name": f"Q{rng.randrange(99)}", "depth": rng.randrange(2, 9)}
+                for _ in range(3)
             ]
         }
 
@@ -1149,7 +1225,10 @@ def names_at_irregular_depth(rng: Random) -> list[Document]:
         {
             "zones": {
                 "Otter": quays(),
-                "Inner": {"Holm": quays(), "Vess": {"North": quays(), "South": quays()}},
+                "Inner": {
+                    "Holm": quays(),
+                    "Vess": {"North": quays(), "South": quays()},
+                },
             }
         }
     ]
@@ -1172,7 +1251,12 @@ def maps_in_maps(rng: Random) -> list[Document]:
 
     routes = ["OTV-HOL", "HOL-VES", "VES-SKR", "SKR-OTV", "OTV-VES", "HOL-SKR"]
     return [
-        {"fares": {route: {kind: fare() for kind in ("adult", "child", "car")} for route in routes}}
+        {
+            "fares": {
+                route: {kind: fare() for kind in ("adult", "child", "car")}
+                for route in routes
+            }
+        }
     ]
 
 
@@ -1205,7 +1289,8 @@ def positions(rng: Random) -> list[Document]:
         }
 
     return [
-        {"vessels": [vessel(60 * file + n) for n in range(60)], "count": 60} for file in range(3)
+        {"vessels": [vessel(60 * file + n) for n in range(60)], "count": 60}
+        for file in range(3)
     ]
 
 
@@ -1232,7 +1317,11 @@ def errors_among_the_answers(rng: Random) -> list[Document]:
             return {"error": {"code": 503, "message": "busy"}}
         return {
             "sailings": [
-                {"id": 20 * file + n, "vessel": rng.choice(VESSELS), "departs": moment(rng, n)}
+                {
+                    "id": 20 * file + n,
+                    "vessel": rng.choice(VESSELS),
+                    "departs": moment(rng, n),
+                }
                 for n in range(20)
             ]
         }
@@ -1259,7 +1348,9 @@ def notices_as_in_a_news_feed(rng: Random) -> list[Document]:
             "title": f"No boat at {rng.choice(PORTS)} on {n}",
             "guid": f"00000000-0000-4000-8000-{n:012}",
             "pubDate": f"{dt.date(2031, 4, 1 + n % 28):%a, %d %b %Y} 0{n % 9}:30:00 GMT",
-            "category": ";".join(rng.sample(["fog", "wind", "swell", "crew"], rng.randrange(1, 4))),
+            "category": ";".join(
+                rng.sample(["fog", "wind", "swell", "crew"], rng.randrange(1, 4))
+            ),
             "urgent": rng.choice(["true", "false"]),
         }
 
@@ -1357,7 +1448,10 @@ tables:
 )
 def a_list_around_each_series(rng: Random) -> list[Document]:
     def series(n: int) -> Document:
-        points = [{"at": moment(rng, k), "value": round(rng.uniform(0, 5), 4)} for k in range(20)]
+        points = [
+            {"at": moment(rng, k), "value": round(rng.uniform(0, 5), 4)}
+            for k in range(20)
+        ]
         return {"gauge": f"G{n}", "unit": "m", "points": points}
 
     return [{"series": [series(n) for n in range(6)], "version": "2.1", "took": 14}]
@@ -1424,7 +1518,10 @@ def tickets_within_wrappers(rng: Random) -> list[Document]:
     return [
         {
             "status": "ok",
-            "result": {"count": 40, "list": {"tickets": [ticket(40 * f + n) for n in range(40)]}},
+            "result": {
+                "count": 40,
+                "list": {"tickets": [ticket(40 * f + n) for n in range(40)]},
+            },
         }
         for f in range(3)
     ]
@@ -1444,7 +1541,8 @@ def words_by_line(rng: Random) -> list[Document]:
     return [
         {
             "alerts": {
-                line: [{"text": f"late {k}", "minutes": k} for k in range(3)] for line in lines
+                line: [{"text": f"late {k}", "minutes": k} for k in range(3)]
+                for line in lines
             }
         }
     ]

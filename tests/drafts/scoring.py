@@ -49,7 +49,9 @@ class Score:
             if name == "wrong" or isinstance(value, int):
                 setattr(self, name, own + value)
             else:
-                setattr(self, name, [one + two for one, two in zip(own, value, strict=True)])
+                setattr(
+                    self, name, [one + two for one, two in zip(own, value, strict=True)]
+                )
 
 
 def share(counts: Sequence[int]) -> float:
@@ -73,11 +75,13 @@ def score(case: Case, folder: Path) -> Score:
         found.other_half = [
             sum(tally.rows_rejected for tally in run.tally.tables.values())
             + run.tally.bad_documents,
-            sum(tally.rows_seen for tally in run.tally.tables.values()) + run.tally.bad_documents,
+            sum(tally.rows_seen for tally in run.tally.tables.values())
+            + run.tally.bad_documents,
         ]
         if share(found.other_half) > 0.01:
             reasons = {
-                (reason.table, reason.field, reason.code) for reason in run.tally.reasons.values()
+                (reason.table, reason.field, reason.code)
+                for reason in run.tally.reasons.values()
             }
             found.wrong.append(
                 f"the other half is rejected: {found.other_half}, {sorted(map(str, reasons))[:4]}"
@@ -92,14 +96,18 @@ def write(folder: Path, case: Case, documents: Sequence[Document]) -> list[str]:
             "".join(f"{json.dumps(document)}\n" for document in documents)
         )
         return [str(folder / "log.jsonl")]
-    names = [str(folder / f"{case.name}-{number}.json") for number in range(len(documents))]
+    names = [
+        str(folder / f"{case.name}-{number}.json") for number in range(len(documents))
+    ]
     for name, document in zip(names, documents, strict=True):
         Path(name).write_text(json.dumps(document))
     return names
 
 
 def drafted(files: Sequence[str]) -> Rules:
-    return parse_rules(rules_text(draft_rules(find_sources(files), "drafted")), "drafted")
+    return parse_rules(
+        rules_text(draft_rules(find_sources(files), "drafted")), "drafted"
+    )
 
 
 def ran(rules: Rules, files: Sequence[str]) -> Run:
@@ -119,14 +127,19 @@ def rows_of(rules: Rules, files: Sequence[str]) -> dict[str, set[RowPlace]]:
         for table in batch.new:
             unread = table.rows.unreadable | table.rows.hollow
             found[table.name] |= {
-                _place(table, row) for row in range(table.rows.count) if row not in unread
+                _place(table, row)
+                for row in range(table.rows.count)
+                if row not in unread
             }
     return found
 
 
 def _place(table: DecidedTable, row: int) -> RowPlace:
     document = table.rows.document(row)
-    source, number = table.rows.batch.sources[document], table.rows.batch.numbers[document]
+    source, number = (
+        table.rows.batch.sources[document],
+        table.rows.batch.numbers[document],
+    )
     return source.name, number, table.rows.locate(row)[0].location
 
 
@@ -141,9 +154,13 @@ def compare(
     for name, table in by_hand.tables.items():
         found.tables[1] += 1
         found.fields[1] += len(table.fields)
-        same = max(draft, key=lambda other: _alike(hand[name], draft[other]), default=None)
+        same = max(
+            draft, key=lambda other: _alike(hand[name], draft[other]), default=None
+        )
         if same is None or _alike(hand[name], draft[same]) < ALIKE:
-            found.wrong.append(f"no table {name}; there are {', '.join(drafted.tables)}")
+            found.wrong.append(
+                f"no table {name}; there are {', '.join(drafted.tables)}"
+            )
             continue
         found.tables[0] += 1
         _compare_fields(table, drafted.tables[same], found)
@@ -154,7 +171,10 @@ def _alike(one: set[RowPlace], two: set[RowPlace]) -> float:
 
 
 def _compare_fields(hand: Table, draft: Table, found: Score) -> None:
-    there = {_source(own): own for own in [*(item.field for item in draft.inherit), *draft.fields]}
+    there = {
+        _source(own): own
+        for own in [*(item.field for item in draft.inherit), *draft.fields]
+    }
     for own in hand.fields:
         other = there.get(_source(own))
         if other is None:
@@ -208,7 +228,8 @@ def damage(rules: Rules, files: Sequence[str], found: Score) -> None:
             found.rows_of_nulls += len(empty) if own else 0
     tally = run.tally
     found.nulled = (
-        sum(table.values_nulled for table in tally.tables.values()) + tally.response_values_nulled
+        sum(table.values_nulled for table in tally.tables.values())
+        + tally.response_values_nulled
     )
     found.rejected = sum(table.rows_rejected for table in tally.tables.values())
     if found.nulled or found.rows_of_nulls or found.rejected:

@@ -52,7 +52,9 @@ class LazyGroup(click.Group):
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         if cmd_name not in COMMANDS:
             return None
-        command: click.Command = import_module(f"mukret.cli.commands.{cmd_name}").command
+        command: click.Command = import_module(
+            f"mukret.cli.commands.{cmd_name}"
+        ).command
         command.short_help = COMMANDS[cmd_name]
         return command
 
@@ -60,10 +62,14 @@ class LazyGroup(click.Group):
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
         if args and args[0] not in COMMANDS and not args[0].startswith("-"):
-            raise click.UsageError(f"no command {args[0]}: {did_you_mean(args[0], COMMANDS)}", ctx)
+            raise click.UsageError(
+                f"no command {args[0]}: {did_you_mean(args[0], COMMANDS)}", ctx
+            )
         return super().resolve_command(ctx, args)
 
-    def shell_complete(self, ctx: click.Context, incomplete: str) -> list[CompletionItem]:
+    def shell_complete(
+        self, ctx: click.Context, incomplete: str
+    ) -> list[CompletionItem]:
         """The commands out of the list, without importing them."""
         named = [
             CompletionItem(name, help=text)
@@ -75,10 +81,14 @@ class LazyGroup(click.Group):
     def invoke(self, ctx: click.Context) -> Any:
         try:
             return super().invoke(ctx)
-        except BrokenPipeError:  # click would call this a failure and end the program itself
+        except (
+            BrokenPipeError
+        ):  # click would call this a failure and end the program itself
             raise ReaderGone from None
 
-    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+    def format_commands(
+        self, ctx: click.Context, formatter: click.HelpFormatter
+    ) -> None:
         with formatter.section("Commands"):
             formatter.write_dl(list(COMMANDS.items()))
 
@@ -149,7 +159,9 @@ def _unwritten(error: OSError) -> MukretError:
 
 
 def _defect(error: Exception) -> MukretError:
-    defect = MukretError("defect", f"a defect of Mukret itself: {type(error).__name__}: {error}")
+    defect = MukretError(
+        "defect", f"a defect of Mukret itself: {type(error).__name__}: {error}"
+    )
     defect.__cause__ = error
     defect.hint = "the same command with -vv shows where; please report it"
     defect.exit_code = DEFECT
@@ -175,7 +187,9 @@ def _silence_output() -> None:
 
 def show(error: MukretError, verbose: bool = False) -> int:
     """Prints an error, with its traceback if more is to be said; gives the exit code."""
-    from mukret.cli.views.problems import print_error  # `--help` prints none, and starts faster
+    from mukret.cli.views.problems import (
+        print_error,
+    )  # `--help` prints none, and starts faster
 
     if verbose:
         traceback.print_exception(error, file=sys.stderr)
@@ -188,6 +202,10 @@ def show_usage(error: click.ClickException) -> int:
     from mukret.cli.views.problems import print_failure
 
     context = getattr(error, "ctx", None)
-    hint = f"{context.command_path} --help shows how it is used" if context is not None else None
+    hint = (
+        f"{context.command_path} --help shows how it is used"
+        if context is not None
+        else None
+    )
     print_failure(f"{error.format_message()} [usage]", place=None, hint=hint)
     return 2

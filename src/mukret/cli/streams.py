@@ -42,7 +42,9 @@ def _open_if_closed(descriptor: int, mode: int) -> None:
 
 def _messages(encoding: str) -> io.TextIOWrapper:
     raw = io.BufferedWriter(_Unfailing(2, "w", closefd=False))
-    return io.TextIOWrapper(raw, encoding, errors="backslashreplace", line_buffering=True)
+    return io.TextIOWrapper(
+        raw, encoding, errors="backslashreplace", line_buffering=True
+    )
 
 
 class _Unfailing(io.FileIO):

@@ -60,12 +60,16 @@ class Ask:
             return self
         variables = json.dumps(self.variables, sort_keys=True, default=str)
         list_id = _hash(f"{self.call.name} {variables} {identity}")
-        return replace(self, address_id=_hash(f"{self.call.name} {identity}"), list_id=list_id)
+        return replace(
+            self, address_id=_hash(f"{self.call.name} {identity}"), list_id=list_id
+        )
 
     def next(self, turn: Turn, count: int, previous: str | None) -> Ask:
         """The request for the page after this one."""
         self.marks.add(self.turn.mark)
-        return replace(self, page=self.page + 1, turn=turn, count=count, previous=previous)
+        return replace(
+            self, page=self.page + 1, turn=turn, count=count, previous=previous
+        )
 
     @property
     def turn_variables(self) -> dict[str, JsonValue]:
@@ -77,7 +81,9 @@ class Ask:
 
     def in_address(self, name: str) -> bool:
         address = self.call.address
-        return address is not None and any(found == name for found, _ in names_in_address(address))
+        return address is not None and any(
+            found == name for found, _ in names_in_address(address)
+        )
 
     def in_query(self) -> dict[str, str]:
         """The page, where a member of the query says it."""
@@ -106,7 +112,9 @@ def _hash(text: str) -> str:
     return hashlib.blake2b(text.encode("utf-8", "replace"), digest_size=10).hexdigest()
 
 
-def _with(content: JsonValue, steps: tuple[str | int, ...], value: JsonValue) -> JsonValue:
+def _with(
+    content: JsonValue, steps: tuple[str | int, ...], value: JsonValue
+) -> JsonValue:
     if not steps:
         return value
     step, rest = steps[0], steps[1:]

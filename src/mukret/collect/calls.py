@@ -38,14 +38,18 @@ class Secret:
         if not found:
             hint = f"set it first: read -rs {self.variable}; export {self.variable}"
             raise UsageError(
-                "secret-missing", f"the environment has no variable {self.variable}", hint=hint
+                "secret-missing",
+                f"the environment has no variable {self.variable}",
+                hint=hint,
             )
         try:
             found.encode()
         except UnicodeEncodeError:
             hint = f"set it anew: read -rs {self.variable}; export {self.variable}"
             raise UsageError(
-                "secret-missing", f"the variable {self.variable} is not UTF-8", hint=hint
+                "secret-missing",
+                f"the variable {self.variable} is not UTF-8",
+                hint=hint,
             ) from None
         return found
 
@@ -327,7 +331,9 @@ class Calls:
 
     def children(self, name: str) -> list[Call]:
         """The calls that are asked once per record of this one."""
-        return [call for call in self.calls if call.once_per and call.once_per.call == name]
+        return [
+            call for call in self.calls if call.once_per and call.once_per.call == name
+        ]
 
     @property
     def base_origin(self) -> str:
@@ -384,7 +390,9 @@ def call_for(url: str, query: Pairs = ()) -> tuple[str, Call]:
     parts = urlsplit(url)
     own = tuple(parse_qsl(parts.query, keep_blank_values=True))
     address = parts.path.replace("{", "%7B").replace("}", "%7D") or "/"
-    return f"{parts.scheme}://{parts.netloc}", Call(call_name(parts.path), address, own + query)
+    return f"{parts.scheme}://{parts.netloc}", Call(
+        call_name(parts.path), address, own + query
+    )
 
 
 def check_address(url: str) -> None:
@@ -396,9 +404,12 @@ def check_address(url: str) -> None:
         raise UsageError("usage", message, hint="quote it for the shell") from None
     if "@" in urlsplit(url).netloc:
         hint = (
-            "take it out; --basic USER_VARIABLE PASSWORD_VARIABLE reads both from the environment"
+            "take it out; --basic USER_VARIABLE PASSWORD_VARIABLE reads both from the "
+            "environment"
         )
-        raise UsageError("usage", "the address holds a user name or a password", hint=hint)
+        raise UsageError(
+            "usage", "the address holds a user name or a password", hint=hint
+        )
 
 
 def call_name(text: str) -> str:

@@ -64,7 +64,11 @@ class _CallsFile:
             if key not in top.entries:
                 self.add("missing-key", f"a calls file needs {key}", top)
         if self.reader.text(top.get("mukret"), "mukret") not in ("1", None):
-            self.add("wrong-value", "the version of the format is 1", top.get("mukret") or top)
+            self.add(
+                "wrong-value",
+                "the version of the format is 1",
+                top.get("mukret") or top,
+            )
         calls = CallReader(self.requests).calls(top.get("calls"))
         found = Calls(
             base=self.base(top.get("base")),
@@ -85,7 +89,9 @@ class _CallsFile:
             return ""
         if any(mark in base for mark in "?#{"):
             self.add(
-                "wrong-value", "base holds no query and no variables: they go into each call", node
+                "wrong-value",
+                "base holds no query and no variables: they go into each call",
+                node,
             )
         try:
             check_address(base)
@@ -124,7 +130,11 @@ def parse_pages(text: str) -> Pages:
     name = "--pages"
     problems = Problems()
     top = read_source(SourceText(name, f"pages: {text}"), problems)
-    pages = PagesReader(RequestReader(problems), "GET").read(top.get("pages")) if top else None
+    pages = (
+        PagesReader(RequestReader(problems), "GET").read(top.get("pages"))
+        if top
+        else None
+    )
     if problems.found or pages is None:
         raise RulesError(name, problems.in_order(name))
     return pages

@@ -51,7 +51,9 @@ def write_calls(calls: Calls, path: str) -> None:
             file.write(text.getvalue())
     except FileExistsError:
         raise OutputError(
-            "not-empty", f"{path} is there already", hint="name another file, or remove it"
+            "not-empty",
+            f"{path} is there already",
+            hint="name another file, or remove it",
         ) from None
     except OSError as error:
         raise OutputError(
@@ -65,7 +67,9 @@ def _refuse_secrets(calls: Calls) -> None:
         pairs += [*call.query, *call.headers]
     for name, value in pairs:
         if isinstance(value, str) and is_sensitive(name) and not VARIABLE.search(value):
-            message = f"the value of {name} looks like a secret and is not written to a file"
+            message = (
+                f"the value of {name} looks like a secret and is not written to a file"
+            )
             hint = (
                 "--header-from and --query-from take a value from the environment, and the "
                 "file its name"
@@ -115,7 +119,9 @@ def _call(call: Call) -> dict[str, JsonValue]:
         found["pages"] = _pages(call.pages)
     if call.once_per is not None:
         section: dict[str, JsonValue] = {"call": call.once_per.call}
-        section |= {"rows": _text(call.once_per.rows.text)} if call.once_per.rows else {}
+        section |= (
+            {"rows": _text(call.once_per.rows.text)} if call.once_per.rows else {}
+        )
         variables = {name: _text(path.text) for name, path in call.once_per.variables}
         found["once_per"] = section | ({"with": variables} if variables else {})
     return found
@@ -131,7 +137,9 @@ def _pages(pages: Pages) -> dict[str, JsonValue]:
         case AddressPages(path):
             found = {"url": _text(path.text)}
         case NumberPages(target, first):
-            found = {"number": _target(target)} | ({"first": first} if first != 1 else {})
+            found = {"number": _target(target)} | (
+                {"first": first} if first != 1 else {}
+            )
         case OffsetPages(target, first, step):
             found = (
                 {"offset": _target(target)}
@@ -142,7 +150,12 @@ def _pages(pages: Pages) -> dict[str, JsonValue]:
 
 
 def _ends(ends: Ends) -> dict[str, JsonValue]:
-    named = {"list": ends.records, "total": ends.total, "pages": ends.pages, "more": ends.more}
+    named = {
+        "list": ends.records,
+        "total": ends.total,
+        "pages": ends.pages,
+        "more": ends.more,
+    }
     return {name: _text(path.text) for name, path in named.items() if path is not None}
 
 
@@ -162,7 +175,11 @@ def _sign_in(way: SignIn) -> dict[str, JsonValue]:
         case Bearer(token):
             return {"bearer": _content(token)}
         case OAuth2(token, client, secret, scope, in_body):
-            found = {"token": token, "client": _content(client), "secret": _content(secret)}
+            found = {
+                "token": token,
+                "client": _content(client),
+                "secret": _content(secret),
+            }
             found |= {"scope": scope} if scope else {}
             return {"oauth2": found | ({"send": "body"} if in_body else {})}
         case SignInCall():
@@ -184,7 +201,9 @@ def _kept(one: Kept) -> Any:
     if one.lasts.until:
         return found | {"until": _text(one.lasts.path.text)}
     found["lasts"] = _text(one.lasts.path.text)
-    unit = next(name for name, size in UNITS.items() if size / UNITS["s"] == one.lasts.unit)
+    unit = next(
+        name for name, size in UNITS.items() if size / UNITS["s"] == one.lasts.unit
+    )
     return found | ({"unit": unit} if unit != "s" else {})
 
 
@@ -202,7 +221,10 @@ def _pairs(pairs: Pairs) -> dict[str, JsonValue]:
             found[name] = _content(value)
         else:
             before = found[name]
-            found[name] = [*(before if isinstance(before, list) else [before]), _content(value)]
+            found[name] = [
+                *(before if isinstance(before, list) else [before]),
+                _content(value),
+            ]
     return found
 
 

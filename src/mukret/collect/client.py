@@ -62,7 +62,10 @@ class Reply(Generic[Content]):
 
     @property
     def media_type(self) -> str | None:
-        return self.headers.get("content-type", "").partition(";")[0].strip().lower() or None
+        return (
+            self.headers.get("content-type", "").partition(";")[0].strip().lower()
+            or None
+        )
 
 
 @lru_cache(maxsize=1)
@@ -96,9 +99,14 @@ class Line:
 
         trust = host not in LOOPBACK
         if (trust, home) not in self.clients:
-            jar = self.jar if home else CookieJar(DefaultCookiePolicy(allowed_domains=[]))
+            jar = (
+                self.jar if home else CookieJar(DefaultCookiePolicy(allowed_domains=[]))
+            )
             self.clients[trust, home] = httpx.Client(
-                timeout=self.bounds.silence, trust_env=trust, cookies=jar, verify=_certificates()
+                timeout=self.bounds.silence,
+                trust_env=trust,
+                cookies=jar,
+                verify=_certificates(),
             )
         return self.clients[trust, home]
 
@@ -114,7 +122,9 @@ class Line:
         ):
             return self.followed(wire, receive, deadline)
 
-    def followed(self, wire: Wire, receive: Receive[Content], deadline: Deadline) -> Reply[Content]:
+    def followed(
+        self, wire: Wire, receive: Receive[Content], deadline: Deadline
+    ) -> Reply[Content]:
         import httpx
 
         method, url, content = wire.method, httpx.URL(wire.url), wire.content
@@ -123,7 +133,11 @@ class Line:
             client = self.client(url.host, home=wire.home)
             begun = time.monotonic()
             request = client.build_request(
-                method, url, headers=wire.headers, content=content, extensions=extensions
+                method,
+                url,
+                headers=wire.headers,
+                content=content,
+                extensions=extensions,
             )
             response = client.send(request, stream=True)
             try:
@@ -145,8 +159,12 @@ class Line:
         begun: float,
     ) -> Reply[Content]:
         fetched_at = instant()
-        body = unpacked(response.iter_raw(), response.headers.get("content-encoding", ""))
-        content = receive(response.status_code, deadline.bounded(body, self.bounds.body))
+        body = unpacked(
+            response.iter_raw(), response.headers.get("content-encoding", "")
+        )
+        content = receive(
+            response.status_code, deadline.bounded(body, self.bounds.body)
+        )
         headers = {name.lower(): response.headers[name] for name in response.headers}
         seconds = time.monotonic() - begun
         return Reply(
@@ -163,7 +181,11 @@ class Line:
         """The address of a redirect, if it is of the same origin (RFC 6454): credentials stay at
         home.
         """
-        if (url.scheme, url.host, url.port) == (target.scheme, target.host, target.port):
+        if (url.scheme, url.host, url.port) == (
+            target.scheme,
+            target.host,
+            target.port,
+        ):
             return target
         raise InputError(
             "redirected",
@@ -184,7 +206,9 @@ class Line:
         except TooLarge:
             message = f"{shown}: the answer is larger than {self.bounds.body:,} bytes, unpacked"
             raise InputError(
-                "over-bounds", message, hint="nothing of it was kept; --max-body allows more"
+                "over-bounds",
+                message,
+                hint="nothing of it was kept; --max-body allows more",
             ) from None
         except (httpx.HTTPError, httpx.InvalidURL, BadlyPacked, TooSlow) as error:
             if deadline.passed:
@@ -198,7 +222,8 @@ class Line:
 
         why = self.masker.excerpt(_why(error))
         if isinstance(
-            error, httpx.LocalProtocolError | httpx.InvalidURL | httpx.UnsupportedProtocol
+            error,
+            httpx.LocalProtocolError | httpx.InvalidURL | httpx.UnsupportedProtocol,
         ):
             message, hint = (
                 f"{shown}: that can't be asked: {why}",
@@ -216,15 +241,25 @@ class Line:
                 f"{shown}: no answer within {self.bounds.silence:g} s",
                 "--timeout allows more",
             )
-        elif isinstance(error, httpx.RemoteProtocolError | httpx.ReadError | httpx.WriteError):
-            message, hint = f"{shown}: the answer was cut off", "nothing of it was kept; try again"
+        elif isinstance(
+            error, httpx.RemoteProtocolError | httpx.ReadError | httpx.WriteError
+        ):
+            message, hint = (
+                f"{shown}: the answer was cut off",
+                "nothing of it was kept; try again",
+            )
         elif isinstance(error, BadlyPacked | TooSlow):
             message = f"{shown}: the answer is not packed as it says: {error}"
             hint = "nothing of it was kept; try again"
         else:
-            message, hint = f"{shown}: {why}", "check the address, and whether the service is up"
+            message, hint = (
+                f"{shown}: {why}",
+                "check the address, and whether the service is up",
+            )
         found = NotReached("not-reached", message, hint=hint)
-        found.away = isinstance(error, httpx.ConnectError | httpx.ConnectTimeout | httpx.ProxyError)
+        found.away = isinstance(
+            error, httpx.ConnectError | httpx.ConnectTimeout | httpx.ProxyError
+        )
         return found
 
 

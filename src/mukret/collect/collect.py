@@ -110,14 +110,19 @@ class Collection:
         """
         with self.folder.alone():
             round = this_round(
-                self.folder, self.manner.source, anew=self.manner.anew, go_on=self.manner.go_on
+                self.folder,
+                self.manner.source,
+                anew=self.manner.anew,
+                go_on=self.manner.go_on,
             )
             self.report.round = round.number
             self.report.continued = round.began if round.continued else None
             self.earlier = Earlier.of(
                 self.folder.records(), round.number, since_last=self.manner.since_last
             )
-            pool = ThreadPoolExecutor(self.calls.limits.at_once, thread_name_prefix="ask")
+            pool = ThreadPoolExecutor(
+                self.calls.limits.at_once, thread_name_prefix="ask"
+            )
             try:
                 yield from self._asked(pool, round)
             finally:
@@ -151,7 +156,10 @@ class Collection:
         for name, unmatched in frontier.unmatched.items():
             if unmatched.path is not None and not unmatched.records:
                 near = nearest_existing(unmatched.path, unmatched.documents)
-                self.report.calls[name].unmatched = unmatched.path.text, near.text if near else None
+                self.report.calls[name].unmatched = (
+                    unmatched.path.text,
+                    near.text if near else None,
+                )
 
     def _begun(
         self, following: Ask | NotAsked, pool: ThreadPoolExecutor
@@ -173,7 +181,9 @@ class Collection:
         kept = self.earlier.kept(ask)
         if kept is not None:
             return ask, kept
-        return ask, pool.submit(self.fetcher.fetch, ask, self.earlier.before(ask, shown))
+        return ask, pool.submit(
+            self.fetcher.fetch, ask, self.earlier.before(ask, shown)
+        )
 
     def _note_not_asked(self, found: NotAsked) -> None:
         counts = self.report.calls[found.call].not_asked
@@ -193,11 +203,15 @@ class Collection:
         report.pages += 1
         report.before += 1
         report.bytes += kept.size
-        page = Page(lambda: self.documents_of(kept.file), kept.headers, kept.url, kept.size)
+        page = Page(
+            lambda: self.documents_of(kept.file), kept.headers, kept.url, kept.size
+        )
         ahead = outlook(ask, page, self.fetcher.reach)
         self._go_on(ask, ahead, kept.shown, kept.url, kept.file, frontier)
 
-    def _settled(self, ask: Ask, tried: Try, frontier: Frontier, round: Round) -> Answer | None:
+    def _settled(
+        self, ask: Ask, tried: Try, frontier: Frontier, round: Round
+    ) -> Answer | None:
         report = self.report.calls[ask.call.name]
         if tried.error is not None:
             self._gave_up(report, tried.error, away=tried.away)
@@ -215,7 +229,9 @@ class Collection:
             report.bytes += 0 if answer.unchanged else answer.size
             report.bad_documents += answer.bad_documents
             assert answer.outlook is not None
-            self._go_on(ask, answer.outlook, answer.asked, tried.url, answer.file, frontier)
+            self._go_on(
+                ask, answer.outlook, answer.asked, tried.url, answer.file, frontier
+            )
         if tried.too_long is not None:
             raise self._later(answer, tried.too_long)
         return answer
@@ -242,7 +258,8 @@ class Collection:
     def _later(self, answer: Answer, seconds: float) -> InputError:
         longest = self.calls.limits.longest_wait
         message = (
-            f"{answer.url}: the service asks for a pause of {seconds:,.0f} s ({answer.problem})"
+            f"{answer.url}: the service asks for a pause of {seconds:,.0f} s "
+            f"({answer.problem})"
         )
         hint = (
             f"the same command goes on then; limits: {{longest_wait: {longest:g}}} is how long "
@@ -256,7 +273,9 @@ class Collection:
         assert reply is not None and judgement is not None
         media_type = self.masker.text(reply.media_type or "") or None
         body = self._put(tried, reply.content, judgement, media_type)
-        telling = {name: reply.headers[name] for name in tried.telling if name in reply.headers}
+        telling = {
+            name: reply.headers[name] for name in tried.telling if name in reply.headers
+        }
         answer = Answer(
             call=ask.call.name,
             variables=ask.variables,
@@ -285,7 +304,11 @@ class Collection:
         return answer
 
     def _put(
-        self, tried: Try, received: Received, judgement: Judgement, media_type: str | None
+        self,
+        tried: Try,
+        received: Received,
+        judgement: Judgement,
+        media_type: str | None,
     ) -> _Body:
         """Puts a body in its place: among the pages, apart, or nowhere if the one of before is
         still good.
@@ -318,7 +341,13 @@ class Collection:
     # ---- what comes after
 
     def _go_on(
-        self, ask: Ask, ahead: Outlook, shown: str, url: str, file: str, frontier: Frontier
+        self,
+        ask: Ask,
+        ahead: Outlook,
+        shown: str,
+        url: str,
+        file: str,
+        frontier: Frontier,
     ) -> None:
         report = self.report.calls[ask.call.name]
         if isinstance(ahead, More):
@@ -337,7 +366,9 @@ class Collection:
             if ahead.doubt is not None:
                 report.doubts[ahead.doubt] += 1
             report.short += (
-                [(ahead, shown)] if ahead.short_of and len(report.short) < MOST_EXAMPLES else []
+                [(ahead, shown)]
+                if ahead.short_of and len(report.short) < MOST_EXAMPLES
+                else []
             )
 
     def documents_of(self, file: str) -> list[JsonValue]:

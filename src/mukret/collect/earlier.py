@@ -58,7 +58,9 @@ class Earlier:
     asked: set[str] = field(default_factory=set)
 
     @staticmethod
-    def of(records: Iterable[CaptureRecord], round: int, *, since_last: bool) -> Earlier:
+    def of(
+        records: Iterable[CaptureRecord], round: int, *, since_last: bool
+    ) -> Earlier:
         found = Earlier()
         for record in records:
             if record.apart:

@@ -29,7 +29,17 @@ from mukret.collect.judging import (
 )
 from mukret.collect.manners import Clock, Pace, Stopped, pause, retry_after
 from mukret.collect.masking import Masker
-from mukret.collect.paging import End, Fault, Last, Lost, Outlook, Page, Reach, outlook, spotted
+from mukret.collect.paging import (
+    End,
+    Fault,
+    Last,
+    Lost,
+    Outlook,
+    Page,
+    Reach,
+    outlook,
+    spotted,
+)
 from mukret.collect.report import Report
 from mukret.collect.signing_in import Session
 from mukret.collect.wire import Wire, Writer
@@ -203,7 +213,9 @@ class Fetcher:
             wait=self._pause,
             sleep=self.clock.wait,
             before_sleep=self._told,
-            retry_error_callback=lambda state: state.outcome.result() if state.outcome else None,
+            retry_error_callback=lambda state: (
+                state.outcome.result() if state.outcome else None
+            ),
         )
         found: Try = retrying(once)
         return found
@@ -212,7 +224,9 @@ class Fetcher:
         tried: Try = state.outcome.result()
         if tried.passing is Passing.SIGN_IN and state.attempt_number == 1:
             return 0.0
-        seconds = max(pause(state.attempt_number, self.limits, self.chance), tried.wanted or 0.0)
+        seconds = max(
+            pause(state.attempt_number, self.limits, self.chance), tried.wanted or 0.0
+        )
         if tried.reply is not None and tried.reply.status in ASKS_TO_WAIT:
             self.pace.hold(seconds)
         return seconds
@@ -227,7 +241,9 @@ class Fetcher:
             self.report.retries += 1
             self.report.waited += seconds
         number = state.attempt_number + 1
-        self.watcher.waiting(Waiting(tried.shown, tried.told, seconds, number, self.limits.tries))
+        self.watcher.waiting(
+            Waiting(tried.shown, tried.told, seconds, number, self.limits.tries)
+        )
 
     def once(self, ask: Ask, before: KeptAnswer | None) -> Try:
         """One try."""
@@ -265,7 +281,9 @@ class Fetcher:
             self.masker,
             on_condition=before is not None,
         )
-        tried = replace(tried, reply=reply, judgement=judgement, telling=telling_headers(ask))
+        tried = replace(
+            tried, reply=reply, judgement=judgement, telling=telling_headers(ask)
+        )
         if reply.status in PASSING:
             return self._passing_status(tried, reply)
         if judgement.sort in (Sort.DATA, Sort.UNCHANGED):
@@ -284,7 +302,9 @@ class Fetcher:
         What is no data by its status has its secrets masked on the way, so that they don't stand
         there even if the process is killed.
         """
-        return self.folder.receive(body if 200 <= status < 300 else self.masker.pieces(body))
+        return self.folder.receive(
+            body if 200 <= status < 300 else self.masker.pieces(body)
+        )
 
     def _stopped(self) -> bool:
         try:
@@ -338,7 +358,11 @@ class Fetcher:
             file, size = str(self.folder.path / before.file), before.size
             headers = {**before.headers, **reply.headers}
         else:
-            file, size, headers = str(reply.content.part), reply.content.size, dict(reply.headers)
+            file, size, headers = (
+                str(reply.content.part),
+                reply.content.size,
+                dict(reply.headers),
+            )
         return Page(lambda: documents_in(file), headers, reply.url, size)
 
     # ---- signing in
@@ -383,7 +407,10 @@ class Fetcher:
             )
             return Try(wire.shown, error=later)
         return Try(
-            wire.shown, error=InputError("sign-in", problem), passing=Passing.STATUS, wanted=wanted
+            wire.shown,
+            error=InputError("sign-in", problem),
+            passing=Passing.STATUS,
+            wanted=wanted,
         )
 
     def _learn_cookies(self) -> None:
@@ -413,6 +440,7 @@ def _in_memory(_: int, body: Iterable[bytes]) -> bytes:
         found += piece
         if len(found) > LARGEST_SIGN_IN:
             raise InputError(
-                "sign-in", f"the answer to the sign-in is larger than {LARGEST_SIGN_IN:,} bytes"
+                "sign-in",
+                f"the answer to the sign-in is larger than {LARGEST_SIGN_IN:,} bytes",
             )
     return bytes(found)

@@ -42,7 +42,9 @@ class CaptureFolder:
         with _writing(path):
             if self.path.exists() and not self.path.is_dir():
                 raise OutputError(
-                    "not-empty", f"{path} is a file, not a folder", hint="--to ANOTHER_FOLDER"
+                    "not-empty",
+                    f"{path} is a file, not a folder",
+                    hint="--to ANOTHER_FOLDER",
                 )
             others = (
                 sorted(set(os.listdir(path)) - {PAGES, APART, CAPTURE, ROUNDS})
@@ -51,8 +53,12 @@ class CaptureFolder:
             )
             ours = (self.path / CAPTURE).exists() or (self.path / ROUNDS).exists()
             if others and not ours:
-                message = f"{path} holds what Mukret did not write: {', '.join(others[:3])}"
-                raise OutputError("not-empty", message, hint="--to ANOTHER_FOLDER, or an empty one")
+                message = (
+                    f"{path} holds what Mukret did not write: {', '.join(others[:3])}"
+                )
+                raise OutputError(
+                    "not-empty", message, hint="--to ANOTHER_FOLDER, or an empty one"
+                )
 
     def records(self) -> Iterator[CaptureRecord]:
         """What was kept so far, in the order in which it came.
@@ -75,7 +81,9 @@ class CaptureFolder:
             if hold(handle) is False:
                 hint = "wait until it is done, or --to ANOTHER_FOLDER"
                 raise OutputError(
-                    "in-use", f"{self.path}: another mukret collect writes into it", hint=hint
+                    "in-use",
+                    f"{self.path}: another mukret collect writes into it",
+                    hint=hint,
                 )
             self._tidy()
             yield
@@ -100,7 +108,10 @@ class CaptureFolder:
         with _writing(str(self.path)):
             for name in (PAGES, APART):
                 for entry in (self.path / name).glob("*"):
-                    if entry.name.startswith(".part-") or _number(entry.name) > self.last_number:
+                    if (
+                        entry.name.startswith(".part-")
+                        or _number(entry.name) > self.last_number
+                    ):
                         entry.unlink()
 
     def receive(self, body: Iterable[bytes]) -> Received:
@@ -114,7 +125,9 @@ class CaptureFolder:
 
     def next_number(self) -> int:
         if self.last_number is None:
-            self.last_number = max((_number(record.file) for record in self.records()), default=0)
+            self.last_number = max(
+                (_number(record.file) for record in self.records()), default=0
+            )
         self.last_number += 1
         return self.last_number
 
@@ -126,7 +139,9 @@ class CaptureFolder:
 class Received:
     """A body that was written whole and has no place yet."""
 
-    def __init__(self, folder: CaptureFolder, part: Path, body: Iterable[bytes]) -> None:
+    def __init__(
+        self, folder: CaptureFolder, part: Path, body: Iterable[bytes]
+    ) -> None:
         self.folder = folder
         self.size = 0
         self.part = part
@@ -153,7 +168,11 @@ class Received:
 
     def beginning(self, characters: int) -> str:
         with open(self.part, "rb") as file:
-            return file.read(4 * characters).decode("utf-8", "replace")[:characters].strip()
+            return (
+                file.read(4 * characters)
+                .decode("utf-8", "replace")[:characters]
+                .strip()
+            )
 
     def keep(self) -> str:
         """Moves it among the pages; gives its name within the folder."""
@@ -163,7 +182,11 @@ class Received:
         """Moves it to where no run reads it, secrets masked; gives its name within the folder."""
         self._mask(masker)
         json_like = is_json_media_type(media_type or "")
-        ending = ".json" if json_like else mimetypes.guess_extension(media_type or "") or ".body"
+        ending = (
+            ".json"
+            if json_like
+            else mimetypes.guess_extension(media_type or "") or ".body"
+        )
         return self._move(f"{APART}/{self.folder.next_number():06d}{ending}")
 
     def _mask(self, masker: Masker) -> None:

@@ -7,7 +7,14 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from mukret.collect.asking import Ask
-from mukret.collect.calls import Call, Calls, OncePer, is_plain_address, origin_of, resolved
+from mukret.collect.calls import (
+    Call,
+    Calls,
+    OncePer,
+    is_plain_address,
+    origin_of,
+    resolved,
+)
 from mukret.collect.paging import first_turn
 from mukret.collect.templates import NotFilled, filled_address
 from mukret.paths import Path
@@ -114,11 +121,17 @@ def _value(call: Call, name: str, path: Path, record: _Record) -> JsonValue | No
 
 
 def _address(
-    call: Call, calls: Calls, found: JsonValue, variables: Mapping[str, JsonValue], url: str
+    call: Call,
+    calls: Calls,
+    found: JsonValue,
+    variables: Mapping[str, JsonValue],
+    url: str,
 ) -> str | NotAsked:
     """An address that stood in a response, filled and resolved (RFC 3986), if it may be asked."""
     text = scalar_text(found) or ""
-    constants = {name: value for name, value in calls.constants if isinstance(value, str | int)}
+    constants = {
+        name: value for name, value in calls.constants if isinstance(value, str | int)
+    }
     try:
         filled = filled_address(text, constants | dict(variables))
     except NotFilled as error:

@@ -43,13 +43,17 @@ def _path_of(call: Call) -> Path | None:
 
 
 class Frontier:
-    def __init__(self, calls: Calls, documents_of: Callable[[str], Sequence[JsonValue]]) -> None:
+    def __init__(
+        self, calls: Calls, documents_of: Callable[[str], Sequence[JsonValue]]
+    ) -> None:
         """`documents_of` gives the documents of a kept answer by its file."""
         self.calls = calls
         self.documents_of = documents_of
         self.constants = {call.name: constants_of(call, calls) for call in calls.calls}
         roots = [call for call in calls.calls if call.once_per is None]
-        self.waiting: deque[Iterator[Followed]] = deque([iter(self._first(call) for call in roots)])
+        self.waiting: deque[Iterator[Followed]] = deque(
+            [iter(self._first(call) for call in roots)]
+        )
         self.pages: deque[Ask] = deque()
         # By call: whether what it hangs on was found in any answer.
         self.unmatched: dict[str, Unmatched] = {}
@@ -88,7 +92,9 @@ class Frontier:
             unmatched.records += 1
             yield found
         if not unmatched.records and len(unmatched.documents) < MOST_DOCUMENTS:
-            unmatched.documents += documents[: MOST_DOCUMENTS - len(unmatched.documents)]
+            unmatched.documents += documents[
+                : MOST_DOCUMENTS - len(unmatched.documents)
+            ]
 
 
 def constants_of(call: Call, calls: Calls) -> dict[str, JsonValue]:
@@ -97,7 +103,11 @@ def constants_of(call: Call, calls: Calls) -> dict[str, JsonValue]:
     """
     used = {name for name, _ in names_in_address(call.address or "")}
     for _, value in (*calls.headers, *calls.query, *call.headers, *call.query):
-        used |= {name for name, _ in names_in_text(value)} if isinstance(value, str) else set()
+        used |= (
+            {name for name, _ in names_in_text(value)}
+            if isinstance(value, str)
+            else set()
+        )
     used |= set(names_in_body(call.body.content)) if call.body else set()
     return {
         name: value

@@ -46,7 +46,9 @@ class Judgement:
     """Whether its last document ends too early, and others before it can be read."""
 
 
-def judged(status: int, size: int, file: str, masker: Masker, *, on_condition: bool) -> Judgement:
+def judged(
+    status: int, size: int, file: str, masker: Masker, *, on_condition: bool
+) -> Judgement:
     """Judges an answer by its status and its body, which is in a file of this name.
 
     `on_condition`: only what changed was asked for.
@@ -68,13 +70,20 @@ def judged(status: int, size: int, file: str, masker: Masker, *, on_condition: b
         return Judgement(Sort.NOT_JSON, f"the body can't be read: {why}")
     if documents:
         cut_off = bool(findings) and findings[-1].sort == "cut-off"
-        return Judgement(Sort.DATA, documents=documents, bad=len(findings), cut_off=cut_off)
+        return Judgement(
+            Sort.DATA, documents=documents, bad=len(findings), cut_off=cut_off
+        )
     finding = findings[0] if findings else Finding("there is nothing in it")
     finding = replace(
-        finding, message=masker.excerpt(finding.message), **masked_pointer(finding, masker)
+        finding,
+        message=masker.excerpt(finding.message),
+        **masked_pointer(finding, masker),
     )
     return Judgement(
-        Sort.NOT_JSON, f"the body is not JSON: {finding.message}", finding, bad=len(findings)
+        Sort.NOT_JSON,
+        f"the body is not JSON: {finding.message}",
+        finding,
+        bad=len(findings),
     )
 
 
@@ -82,7 +91,9 @@ def masked_pointer(finding: Finding, masker: Masker) -> dict[str, JsonValue]:
     """The text around a mistake without secrets, and the place in it."""
     before = masker.excerpt(finding.excerpt[: finding.caret])
     after = masker.excerpt(finding.excerpt[finding.caret :])
-    if masker.excerpt(finding.excerpt) != before + after:  # one stands at the place itself
+    if (
+        masker.excerpt(finding.excerpt) != before + after
+    ):  # one stands at the place itself
         return {"excerpt": MASK, "caret": 0}
     return {"excerpt": before + after, "caret": len(before)}
 

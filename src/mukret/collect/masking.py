@@ -49,9 +49,14 @@ class Masker:
                 known.add(value)
         match calls.sign_in:
             case Basic(user, password):
-                known.add(_base64(f"{user.value(environment)}:{password.value(environment)}"))
+                known.add(
+                    _base64(f"{user.value(environment)}:{password.value(environment)}")
+                )
             case OAuth2(client=client, secret=secret):
-                pair = quote_plus(client.value(environment)), quote_plus(secret.value(environment))
+                pair = (
+                    quote_plus(client.value(environment)),
+                    quote_plus(secret.value(environment)),
+                )
                 known.add(_base64(":".join(pair)))
         return Masker(known)
 
@@ -89,7 +94,9 @@ class Masker:
             waiting += piece
             begins_before = len(waiting) - longest + 1
             done = 0
-            while (found := secret.search(waiting, done)) and found.start() < begins_before:
+            while (
+                found := secret.search(waiting, done)
+            ) and found.start() < begins_before:
                 yield waiting[done : found.start()] + MASK.encode()
                 done = found.end()
             sure = max(done, begins_before)
@@ -104,10 +111,14 @@ class Masker:
         pairs = parse_qsl(parts.query, keep_blank_values=True)
         query = parts.query
         if any(is_sensitive(name) for name, _ in pairs):
-            hidden = [(name, MASK if is_sensitive(name) else value) for name, value in pairs]
+            hidden = [
+                (name, MASK if is_sensitive(name) else value) for name, value in pairs
+            ]
             query = urlencode(hidden, safe="*")
         shown = urlunsplit((parts.scheme, host, parts.path, query, ""))
-        return self.text(shown.replace(quote(MASK, safe=""), MASK))  # URI Templates encode it
+        return self.text(
+            shown.replace(quote(MASK, safe=""), MASK)
+        )  # URI Templates encode it
 
 
 def _forms(secrets: Iterable[str]) -> list[str]:

@@ -206,7 +206,9 @@ def _doubt(ask: Ask, page: Page) -> Doubt | None:
     seems = spotted(page)
     if (near is None or near.meant is None) and seems is None:
         return None
-    return Doubt(path.text if path else "the header Link", near.meant if near else None, seems)
+    return Doubt(
+        path.text if path else "the header Link", near.meant if near else None, seems
+    )
 
 
 def _path_to_next(ask: Ask) -> Path | None:
@@ -242,7 +244,11 @@ def _by_cursor(pages: CursorPages, ask: Ask, page: Page) -> Outlook:
     if more is False:
         return counts.last(End.NO_MORE)
     if _says_nothing(cursor):
-        return Lost(Fault.MORE_BUT_NO_CURSOR, place) if more is True else counts.last(End.NO_CURSOR)
+        return (
+            Lost(Fault.MORE_BUT_NO_CURSOR, place)
+            if more is True
+            else counts.last(End.NO_CURSOR)
+        )
     if scalar_text(cursor) is None or type(cursor) is bool:
         return Lost(Fault.NOT_A_CURSOR, json_text(cursor, 60))
     return counts.more(Turn(pages.target, cursor))
@@ -253,7 +259,9 @@ def _says_nothing(value: JsonValue) -> bool:
     return value is None or value is False or value == ""
 
 
-def _by_address(found: JsonValue, none: End, ends: Ends, ask: Ask, page: Page) -> Outlook:
+def _by_address(
+    found: JsonValue, none: End, ends: Ends, ask: Ask, page: Page
+) -> Outlook:
     counts = _Counts(ends, ask, page)
     if page.first(ends.more) is False:
         return counts.last(End.NO_MORE)
@@ -269,7 +277,9 @@ def _by_count(pages: NumberPages | OffsetPages, ask: Ask, page: Page) -> Outlook
         return Last(End.NOTHING, ask.count)
     counts = _Counts(pages.ends, ask, page)
     if counts.here is None and _needs_records(pages):
-        return Lost(Fault.NO_LIST, pages.ends.records.text if pages.ends.records else "")
+        return Lost(
+            Fault.NO_LIST, pages.ends.records.text if pages.ends.records else ""
+        )
     end = _end_by_count(pages.ends, counts, ask, page)
     if end is not None:
         return counts.last(end)
@@ -315,7 +325,11 @@ class _Counts:
     @property
     def all_came(self) -> bool:
         """Whether as many came as were stated."""
-        return self.stated is not None and self.so_far is not None and self.so_far >= self.stated
+        return (
+            self.stated is not None
+            and self.so_far is not None
+            and self.so_far >= self.stated
+        )
 
     def last(self, end: End) -> Last:
         return Last(end, self.so_far, self.stated)
@@ -328,7 +342,9 @@ class _Counts:
         """The records of the page, as a hash."""
         if not self.records:
             return None
-        return hashlib.sha256(json_text(self.records).encode("utf-8", "surrogatepass")).hexdigest()
+        return hashlib.sha256(
+            json_text(self.records).encode("utf-8", "surrogatepass")
+        ).hexdigest()
 
 
 def _records(ends: Ends, page: Page, *, first: bool) -> list[JsonValue] | None:
@@ -371,7 +387,11 @@ def _lists(document: JsonValue) -> list[list[JsonValue]]:
 
 def _whole(value: JsonValue) -> int | None:
     text = scalar_text(value)
-    if text is None or type(value) is bool or not re.fullmatch(r"\d{1,18}", text, re.ASCII):
+    if (
+        text is None
+        or type(value) is bool
+        or not re.fullmatch(r"\d{1,18}", text, re.ASCII)
+    ):
         return None
     return int(text)
 
@@ -410,7 +430,9 @@ _NEXT_NAMES = re.compile(
     r"|continu(?:e|ation)(?:_?token)?|scroll_?id)",
     re.IGNORECASE,
 )
-_COUNT_NAMES = re.compile(r"(?:total|num|number_?of)?_?pages|page_?count|last_?page", re.IGNORECASE)
+_COUNT_NAMES = re.compile(
+    r"(?:total|num|number_?of)?_?pages|page_?count|last_?page", re.IGNORECASE
+)
 _LEVELS = 3
 
 
@@ -419,7 +441,9 @@ def spotted(page: Page) -> str | None:
     if link_to("next", page) is not None:
         return "{link: next}"
     members = [
-        member for document in page.documents[:1] for member in _members(document, "$", _LEVELS)
+        member
+        for document in page.documents[:1]
+        for member in _members(document, "$", _LEVELS)
     ]
     for path, name, value in members:
         found = _way(path, name, value) if _NEXT_NAMES.fullmatch(name) else None
@@ -431,12 +455,15 @@ def spotted(page: Page) -> str | None:
     return None
 
 
-def _members(document: JsonValue, path: str, levels: int) -> Iterator[tuple[str, str, JsonValue]]:
+def _members(
+    document: JsonValue, path: str, levels: int
+) -> Iterator[tuple[str, str, JsonValue]]:
     """The members of an object and of the objects in it, outer ones first, each with its path."""
     if type(document) is not dict or not levels:
         return
     paths = {
-        name: f"{path}.{name}" if name.isidentifier() else f"{path}['{name}']" for name in document
+        name: f"{path}.{name}" if name.isidentifier() else f"{path}['{name}']"
+        for name in document
     }
     for name, value in document.items():
         if name.isprintable() and not set(name) & set("'\"\\"):

@@ -27,7 +27,12 @@ class CallReader:
         if mapping is None:
             return []
         if not mapping.entries:
-            self.add("wrong-value", "there are no calls", mapping, "calls: {ports: {get: /ports}}")
+            self.add(
+                "wrong-value",
+                "there are no calls",
+                mapping,
+                "calls: {ports: {get: /ports}}",
+            )
         self.reader.distinct([key for key, _ in mapping.entries.values()], "calls")
         found = [self.call(key, value) for key, value in mapping.entries.values()]
         names = list(mapping.entries)
@@ -37,7 +42,12 @@ class CallReader:
         return [call for call in found if call is not None]
 
     def parent(
-        self, key: Scalar, node: Node, once_per: OncePer, names: list[str], found: list[Call | None]
+        self,
+        key: Scalar,
+        node: Node,
+        once_per: OncePer,
+        names: list[str],
+        found: list[Call | None],
     ) -> None:
         """Notes a call that hangs on one that is not there, or on itself by way of others."""
         section = node.get("once_per") if isinstance(node, Mapping) else None
@@ -46,7 +56,9 @@ class CallReader:
             hint = did_you_mean(once_per.call, names)
             self.add("wrong-value", f"no call {once_per.call}", where or key, hint)
             return
-        above = {call.name: call.once_per.call for call in found if call and call.once_per}
+        above = {
+            call.name: call.once_per.call for call in found if call and call.once_per
+        }
         trail = [key.text]
         while trail[-1] in above and above[trail[-1]] not in trail:
             trail.append(above[trail[-1]])
@@ -59,7 +71,9 @@ class CallReader:
         mapping = self.reader.mapping(node, "a call", _CALL)
         if mapping is None:
             return None
-        ways: list[str] = [way for way in ("get", "post", "url") if way in mapping.entries]
+        ways: list[str] = [
+            way for way in ("get", "post", "url") if way in mapping.entries
+        ]
         if len(ways) != 1:
             self.one_way(key, mapping, ways)
         once_per = self.once_per(mapping.get("once_per"))
@@ -71,7 +85,10 @@ class CallReader:
         if body is not None and method == "GET":
             where = mapping.key("form" if body.form else "json")
             self.add(
-                "wrong-value", "only a post has a body", where, f"post: {address or '/ADDRESS'}"
+                "wrong-value",
+                "only a post has a body",
+                where,
+                f"post: {address or '/ADDRESS'}",
             )
         return Call(
             key.text,
@@ -138,11 +155,18 @@ class CallReader:
             message = f"{key} begins with / and goes on from base, unlike {scalar.text}"
             self.add("wrong-value", message, scalar, hint)
         if "#" in re.sub(r"\{[^}]*\}", "", scalar.text):
-            self.add("wrong-value", f"{key}: what follows # is never sent", scalar, "leave it out")
+            self.add(
+                "wrong-value",
+                f"{key}: what follows # is never sent",
+                scalar,
+                "leave it out",
+            )
         try:
             names_in_address(scalar.text)
         except NotFilled as error:
-            self.add("wrong-value", f"{key} is a URI Template (RFC 6570): {error}", scalar)
+            self.add(
+                "wrong-value", f"{key} is a URI Template (RFC 6570): {error}", scalar
+            )
         return scalar.text
 
     def once_per(self, node: Node | None) -> OncePer | None:
@@ -151,7 +175,9 @@ class CallReader:
             return None
         if "call" not in mapping.entries:
             self.add(
-                "missing-key", "once_per needs call: the one whose answers it follows", mapping
+                "missing-key",
+                "once_per needs call: the one whose answers it follows",
+                mapping,
             )
         given = self.reader.mapping(mapping.get("with"), "with")
         variables = []

@@ -74,7 +74,12 @@ class PagesReader:
     def only_keys_of(self, way: str, mapping: Mapping) -> None:
         for key, _ in mapping.entries.values():
             if key.text in ANY_PAGES.known and key.text not in _PAGES[way].known:
-                self.add("wrong-value", f"{key.text} means nothing with {way}", key, "take it away")
+                self.add(
+                    "wrong-value",
+                    f"{key.text} means nothing with {way}",
+                    key,
+                    "take it away",
+                )
 
     def ends(self, mapping: Mapping) -> Ends:
         records, total, pages, more = (
@@ -94,10 +99,14 @@ class PagesReader:
             path = self.reader.path(node, "cursor")
         if "as" not in mapping.entries:
             hint = (
-                "as: NAME_IN_THE_QUERY, as: {header: NAME}, or as: a path in the body that is sent"
+                "as: NAME_IN_THE_QUERY, as: {header: NAME}, or as: a path in the body that is "
+                "sent"
             )
             self.add(
-                "missing-key", "pages by cursor needs as: how the cursor is sent", mapping, hint
+                "missing-key",
+                "pages by cursor needs as: how the cursor is sent",
+                mapping,
+                hint,
             )
         target = self.target(mapping.get("as"), "as")
         if target is None or (path is None and header is None):
@@ -133,7 +142,11 @@ class PagesReader:
         scalar = self.reader.scalar(node, what)
         if scalar is None:
             return None
-        return self.in_body(scalar, what) if scalar.text.startswith("$") else InQuery(scalar.text)
+        return (
+            self.in_body(scalar, what)
+            if scalar.text.startswith("$")
+            else InQuery(scalar.text)
+        )
 
     def in_body(self, scalar: Scalar, what: str) -> InBody | None:
         path = self.reader.path(scalar, what)
@@ -143,9 +156,12 @@ class PagesReader:
         steps = tuple(step for step in found if step is not None)
         if self.method != "POST" or not steps or len(steps) < len(found):
             message = (
-                f"{what}: {scalar.text} is one place in the body of a post, or a name in the query"
+                f"{what}: {scalar.text} is one place in the body of a post, or a name in "
+                "the query"
             )
-            self.add("wrong-value", message, scalar, 'such as "$.variables.after", or cursor')
+            self.add(
+                "wrong-value", message, scalar, 'such as "$.variables.after", or cursor'
+            )
         return InBody(steps, scalar.text)
 
     def header(self, node: Mapping, what: str) -> str | None:
@@ -157,7 +173,9 @@ class PagesReader:
         if scalar is None:
             return default
         if not re.fullmatch(r"\d{1,9}", scalar.text, re.ASCII):
-            self.add("wrong-value", f"{key} is a whole number, not {scalar.text!r}", scalar)
+            self.add(
+                "wrong-value", f"{key} is a whole number, not {scalar.text!r}", scalar
+            )
             return default
         return int(scalar.text)
 

@@ -15,7 +15,9 @@ from mukret.rules.source import Mapping, Node, Problems, Scalar, Sequence
 from mukret.values import JsonValue, Number
 
 _SECRET = keys("secret")
-_JSON_SCALAR = re.compile(r"true|false|null|-?(?:0|[1-9]\d*)(?:\.\d+)?(?:[eE][+-]?\d+)?", re.ASCII)
+_JSON_SCALAR = re.compile(
+    r"true|false|null|-?(?:0|[1-9]\d*)(?:\.\d+)?(?:[eE][+-]?\d+)?", re.ASCII
+)
 
 
 class RequestReader:
@@ -38,7 +40,11 @@ class RequestReader:
             elif isinstance(value, Scalar) and not (
                 value.text.isascii() and value.text.isprintable()
             ):
-                self.add("wrong-value", f"the header {key.text} holds printable ASCII only", value)
+                self.add(
+                    "wrong-value",
+                    f"the header {key.text} holds printable ASCII only",
+                    value,
+                )
         return self.pairs(node, "headers")
 
     def pairs(self, node: Node | None, what: str) -> Pairs:
@@ -66,13 +72,20 @@ class RequestReader:
         """
         if is_sensitive(name) and not VARIABLE.search(node.text):
             hint = f"write {name}: {{secret: NAME_OF_AN_ENVIRONMENT_VARIABLE}}"
-            self.add("wrong-value", f"the value of {name} does not belong in a file", node, hint)
+            self.add(
+                "wrong-value",
+                f"the value of {name} does not belong in a file",
+                node,
+                hint,
+            )
 
     def secret(self, node: Node | None, what: str) -> Secret | None:
         mapping = self.reader.mapping(node, f"{what} from the environment", _SECRET)
         name = self.reader.text(mapping.get("secret"), "secret") if mapping else None
         if mapping and "secret" not in mapping.entries:
-            self.add("missing-key", f"{what}: secret names an environment variable", mapping)
+            self.add(
+                "missing-key", f"{what}: secret names an environment variable", mapping
+            )
         return Secret(name) if name else None
 
     def needed_secret(self, mapping: Mapping, key: str, what: str) -> Secret | None:
@@ -88,14 +101,21 @@ class RequestReader:
         node = mapping.get(key)
         if isinstance(node, Scalar):
             hint = f"write {key}: {{secret: NAME_OF_AN_ENVIRONMENT_VARIABLE}}"
-            self.add("wrong-value", f"the {key} of {what} does not belong in a file", node, hint)
+            self.add(
+                "wrong-value",
+                f"the {key} of {what} does not belong in a file",
+                node,
+                hint,
+            )
             return None
         return self.secret(node, key)
 
     def body(self, mapping: Mapping) -> Body | None:
         """What stands under `json` or `form`."""
         if "json" in mapping.entries and "form" in mapping.entries:
-            self.add("wrong-value", "a body is json or form, not both", mapping.key("form"))
+            self.add(
+                "wrong-value", "a body is json or form, not both", mapping.key("form")
+            )
         if "json" in mapping.entries:
             node = mapping.get("json")
             return Body(self.content(node)) if node is not None else None
@@ -104,7 +124,11 @@ class RequestReader:
         content = {}
         for name, value in self.pairs(mapping.get("form"), "form"):
             if name in content:
-                self.add("wrong-value", f"{name} stands in the form once", mapping.key("form"))
+                self.add(
+                    "wrong-value",
+                    f"{name} stands in the form once",
+                    mapping.key("form"),
+                )
             content[name] = value
         return Body(content, form=True)
 
@@ -129,4 +153,6 @@ class RequestReader:
 
 
 def _is_text(scalar: Scalar) -> bool:
-    return not scalar.plain or (scalar.text != "" and not _JSON_SCALAR.fullmatch(scalar.text))
+    return not scalar.plain or (
+        scalar.text != "" and not _JSON_SCALAR.fullmatch(scalar.text)
+    )

@@ -34,7 +34,10 @@ class SignInReader:
         if len(ways) != 1:
             says = f"both {ways[0]} and {ways[1]}" if ways else "none"
             self.add(
-                "wrong-value", f"sign_in is done in one way, and here is {says}", mapping, _HINT
+                "wrong-value",
+                f"sign_in is done in one way, and here is {says}",
+                mapping,
+                _HINT,
             )
             return None
         way = ways[0]
@@ -51,7 +54,11 @@ class SignInReader:
     def nothing_else(self, mapping: Mapping, way: str) -> None:
         for key, _ in mapping.entries.values():
             if key.text != way and key.text in _SIGN_IN.known:
-                self.add("wrong-value", f"{key.text} goes with post or get, not with {way}", key)
+                self.add(
+                    "wrong-value",
+                    f"{key.text} goes with post or get, not with {way}",
+                    key,
+                )
 
     def bearer(self, node: Node | None) -> Bearer | None:
         if isinstance(node, Scalar) and not node.empty:
@@ -76,7 +83,11 @@ class SignInReader:
         client = self.requests.needed_secret(mapping, "client", "oauth2")
         secret = self.requests.needed_secret(mapping, "secret", "oauth2")
         if "token" not in mapping.entries:
-            self.add("missing-key", "oauth2 needs token: the address that gives tokens", mapping)
+            self.add(
+                "missing-key",
+                "oauth2 needs token: the address that gives tokens",
+                mapping,
+            )
         address = self.address(mapping.get("token"), "token")
         scope = self.reader.text(mapping.get("scope"), "scope")
         send = self.reader.choice(mapping.get("send"), "send", ("header", "body"))
@@ -94,13 +105,22 @@ class SignInReader:
                 mapping.key("json" if "json" in mapping.entries else "form"),
             )
         keep = self.reader.mapping(mapping.get("keep"), "keep")
-        kept = [self.kept(key, value) for key, value in keep.entries.values()] if keep else []
+        kept = (
+            [self.kept(key, value) for key, value in keep.entries.values()]
+            if keep
+            else []
+        )
         query = self.requests.pairs(mapping.get("query"), "query")
         headers = self.requests.headers(mapping.get("headers"))
         if address is None:
             return None
         return SignInCall(
-            method.upper(), address, query, headers, body, tuple(one for one in kept if one)
+            method.upper(),
+            address,
+            query,
+            headers,
+            body,
+            tuple(one for one in kept if one),
         )
 
     def address(self, node: Node | None, key: str) -> str | None:
@@ -110,9 +130,16 @@ class SignInReader:
         scalar = self.reader.scalar(node, key)
         if scalar is None:
             return None
-        if not scalar.text.startswith(("/", "http://", "https://")) or scalar.text.startswith("//"):
+        if not scalar.text.startswith(
+            ("/", "http://", "https://")
+        ) or scalar.text.startswith("//"):
             hint = f"write {key}: /{scalar.text}, or an address with https://"
-            self.add("wrong-value", f"{key} begins with / and goes on from base", scalar, hint)
+            self.add(
+                "wrong-value",
+                f"{key} begins with / and goes on from base",
+                scalar,
+                hint,
+            )
         try:
             names_in_address(scalar.text)
         except NotFilled as error:

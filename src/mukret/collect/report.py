@@ -98,10 +98,14 @@ class Answer:
             "last_modified": self.last_modified,
             "headers": dict(self.headers) or None,
             "last": self.outlook.end.value if isinstance(self.outlook, Last) else None,
-            "fault": self.outlook.fault.value if isinstance(self.outlook, Lost) else None,
+            "fault": self.outlook.fault.value
+            if isinstance(self.outlook, Lost)
+            else None,
             "problem": self.problem,
         }
-        return record | {name: value for name, value in more.items() if value is not None}
+        return record | {
+            name: value for name, value in more.items() if value is not None
+        }
 
 
 @dataclass
@@ -133,7 +137,9 @@ class CallReport:
         """Whether anything is not as it should be."""
         lists = self.faults or self.short or self.doubts
         records = self.not_asked or self.unmatched
-        return bool(self.apart or self.bad_documents or self.given_up or lists or records)
+        return bool(
+            self.apart or self.bad_documents or self.given_up or lists or records
+        )
 
     def as_json(self) -> dict[str, JsonValue]:
         found: dict[str, JsonValue] = {

@@ -37,8 +37,14 @@ def this_round(
     there is none to go on with.
     """
     lines = _lines(folder)
-    last = next((line for line in reversed(lines) if line.get("source") == source), None)
-    if last is not None and not anew and (go_on or not _has_ended(last["round"], lines)):
+    last = next(
+        (line for line in reversed(lines) if line.get("source") == source), None
+    )
+    if (
+        last is not None
+        and not anew
+        and (go_on or not _has_ended(last["round"], lines))
+    ):
         return Round(last["round"], source, str(last.get("began")), continued=True)
     if go_on:
         message = f"{folder.path}: there is no collection of {source} to go on with"
@@ -59,9 +65,13 @@ def _has_ended(number: int, lines: list[dict[str, JsonValue]]) -> bool:
     return any(line["round"] == number and "ended" in line for line in lines)
 
 
-def end_round(folder: CaptureFolder, round: Round, counts: dict[str, JsonValue]) -> None:
+def end_round(
+    folder: CaptureFolder, round: Round, counts: dict[str, JsonValue]
+) -> None:
     """Puts the end of a round on record, with what came of it."""
-    add_line(folder.path / ROUNDS, {"round": round.number, "ended": instant(), **counts})
+    add_line(
+        folder.path / ROUNDS, {"round": round.number, "ended": instant(), **counts}
+    )
 
 
 def _lines(folder: CaptureFolder) -> list[dict[str, JsonValue]]:
@@ -75,7 +85,9 @@ def _lines(folder: CaptureFolder) -> list[dict[str, JsonValue]]:
         except NotJson as error:
             hint = "take that line away: the answers themselves are in capture.jsonl"
             raise InputError(
-                "capture-broken", f"{file}: line {number}: {error.finding.message}", hint=hint
+                "capture-broken",
+                f"{file}: line {number}: {error.finding.message}",
+                hint=hint,
             ) from None
         if type(record) is dict and type(record.get("round")) is int:
             found.append(record)

@@ -4,8 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
-from mukret.collect.calls import Call, Calls, InQuery, NumberPages, OffsetPages, SignInCall
-from mukret.collect.templates import VARIABLE, NotFilled, names_in_address, names_in_text
+from mukret.collect.calls import (
+    Call,
+    Calls,
+    InQuery,
+    NumberPages,
+    OffsetPages,
+    SignInCall,
+)
+from mukret.collect.templates import (
+    VARIABLE,
+    NotFilled,
+    names_in_address,
+    names_in_text,
+)
 from mukret.rules.source import Mapping, Node, Problems, Scalar, Sequence
 from mukret.text import did_you_mean
 
@@ -16,7 +28,11 @@ Use = tuple[str, Scalar, int]
 def check_scopes(calls: Calls, top: Mapping, problems: Problems) -> None:
     """Notes variables that nothing gives a value, and names that two things have."""
     constants = [name for name, _ in calls.constants]
-    kept = [one.name for one in calls.sign_in.keep] if isinstance(calls.sign_in, SignInCall) else []
+    kept = (
+        [one.name for one in calls.sign_in.keep]
+        if isinstance(calls.sign_in, SignInCall)
+        else []
+    )
     sign_in = top.get("sign_in")
     if isinstance(sign_in, Mapping):
         _check(_uses(sign_in, ("get", "post")), constants, "sign_in", problems)
@@ -62,12 +78,16 @@ def _above(call: Call, calls: Calls) -> list[str]:
 def _of_pages(call: Call) -> list[str]:
     """A page may be told by a variable of the address."""
     pages = call.pages
-    if isinstance(pages, NumberPages | OffsetPages) and isinstance(pages.target, InQuery):
+    if isinstance(pages, NumberPages | OffsetPages) and isinstance(
+        pages.target, InQuery
+    ):
         return [pages.target.name]
     return []
 
 
-def _check(uses: Iterable[Use], known: list[str], where: str, problems: Problems) -> None:
+def _check(
+    uses: Iterable[Use], known: list[str], where: str, problems: Problems
+) -> None:
     for name, scalar, offset in uses:
         if name not in known:
             hint = did_you_mean(name, known)
@@ -78,7 +98,11 @@ def _check(uses: Iterable[Use], known: list[str], where: str, problems: Problems
             if VARIABLE.fullmatch(scalar.text):
                 hint = f"{hint}; braces that are meant as they stand: {{ {name} }}"
             problems.add(
-                "unknown-variable", f"{where}: nothing says what {name} is", scalar, hint, offset
+                "unknown-variable",
+                f"{where}: nothing says what {name} is",
+                scalar,
+                hint,
+                offset,
             )
 
 

@@ -13,12 +13,29 @@ from datetime import UTC, datetime
 from decimal import Decimal, InvalidOperation
 from urllib.parse import quote_plus
 
-from mukret.collect.calls import Basic, Bearer, Body, Calls, Kept, OAuth2, SignInCall, origin_of
+from mukret.collect.calls import (
+    Basic,
+    Bearer,
+    Body,
+    Calls,
+    Kept,
+    OAuth2,
+    SignInCall,
+    origin_of,
+)
 from mukret.collect.client import Reply
 from mukret.collect.judging import status_text
 from mukret.collect.masking import Masker
 from mukret.collect.templates import filled_address
-from mukret.collect.wire import ALWAYS, Wire, Writer, in_header, joined, merged, with_pairs
+from mukret.collect.wire import (
+    ALWAYS,
+    Wire,
+    Writer,
+    in_header,
+    joined,
+    merged,
+    with_pairs,
+)
 from mukret.documents.decode import NotJson, decode
 from mukret.errors import InputError
 from mukret.paths import parse_path
@@ -86,7 +103,9 @@ class Session:
                 )
             case Bearer(token):
                 value = in_header(
-                    writer.secrets[token], f"the variable {token.variable}", variable=token.variable
+                    writer.secrets[token],
+                    f"the variable {token.variable}",
+                    variable=token.variable,
                 )
                 self.current = Credentials(authorization=f"Bearer {value}")
             case None:
@@ -131,7 +150,9 @@ class Session:
                 and self.current is not None
                 and self.current.generation == generation
             ):
-                self.current = Credentials(generation, {}, None, good_until=float("-inf"))
+                self.current = Credentials(
+                    generation, {}, None, good_until=float("-inf")
+                )
 
     def _sign_in(self, send: Send) -> Credentials:
         generation = self.sign_ins + 1
@@ -148,7 +169,9 @@ class Session:
     def _request(self, way: SignInCall) -> Wire:
         writer, constants = self.writer, self.writer.constants
         url = self._address(filled_address(way.address, constants))
-        shown = self.masker.url(self._address(filled_address(way.address, writer.shown_constants)))
+        shown = self.masker.url(
+            self._address(filled_address(way.address, writer.shown_constants))
+        )
         query = [(name, writer.text(value, constants)) for name, value in way.query]
         headers = writer.headers(way.headers, constants)
         content = None
@@ -168,12 +191,18 @@ class Session:
             value, source = self._kept(one, reply, document)
             self.masker.learn(value)
             values[one.name] = in_header(value, f"{one.name}, kept from the sign-in,")
-            told.append(KeptValue(one.name, source, len(value), _seconds(one, document)))
+            told.append(
+                KeptValue(one.name, source, len(value), _seconds(one, document))
+            )
         self.told = told
         times = [one.seconds for one in told if one.seconds is not None]
-        return Credentials(generation, values, None, self._until(min(times, default=None)))
+        return Credentials(
+            generation, values, None, self._until(min(times, default=None))
+        )
 
-    def _kept(self, one: Kept, reply: Reply[bytes], document: JsonValue) -> tuple[str, str]:
+    def _kept(
+        self, one: Kept, reply: Reply[bytes], document: JsonValue
+    ) -> tuple[str, str]:
         """The value and where it stood."""
         if one.header is not None:
             found = reply.headers.get(one.header.lower())
@@ -185,10 +214,13 @@ class Session:
             source = one.path.text
         if not found:
             message = (
-                f"the answer to the sign-in has nothing at {source}, where {one.name} is kept from"
+                f"the answer to the sign-in has nothing at {source}, where {one.name} is "
+                "kept from"
             )
             raise InputError(
-                "sign-in", message, hint="look at what the service's description says of its answer"
+                "sign-in",
+                message,
+                hint="look at what the service's description says of its answer",
             )
         return found, source
 
@@ -205,11 +237,17 @@ class Session:
             form |= {"client_id": client, "client_secret": secret}
         else:
             pair = f"{quote_plus(client)}:{quote_plus(secret)}"
-            headers["Authorization"] = f"Basic {base64.b64encode(pair.encode()).decode()}"
+            headers["Authorization"] = (
+                f"Basic {base64.b64encode(pair.encode()).decode()}"
+            )
         content, media_type = writer.body(Body(form, form=True), {})
         url = self._address(filled_address(way.token, writer.constants))
         return self._wire(
-            "POST", url, self.masker.url(url), headers | {"Content-Type": media_type}, content
+            "POST",
+            url,
+            self.masker.url(url),
+            headers | {"Content-Type": media_type},
+            content,
         )
 
     def _with_token(self, reply: Reply[bytes], generation: int) -> Credentials:
@@ -217,7 +255,9 @@ class Session:
         document = _document(reply)
         token = document.get("access_token") if type(document) is dict else None
         if type(token) is not str or not token:
-            raise InputError("sign-in", "the answer to the sign-in has no access_token (RFC 6749)")
+            raise InputError(
+                "sign-in", "the answer to the sign-in has no access_token (RFC 6749)"
+            )
         self.masker.learn(token)
         kept = Kept("access_token", parse_path("$.access_token"))
         seconds = _number(document.get("expires_in"))
@@ -231,7 +271,12 @@ class Session:
         return address if "://" in address else joined(self.calls.base, address)
 
     def _wire(
-        self, method: str, url: str, shown: str, headers: Mapping[str, str], content: bytes | None
+        self,
+        method: str,
+        url: str,
+        shown: str,
+        headers: Mapping[str, str],
+        content: bytes | None,
     ) -> Wire:
         home = origin_of(url) == self.calls.base_origin
         return Wire(method, url, shown, headers, content, home)
@@ -239,11 +284,15 @@ class Session:
     def _accepted(self, reply: Reply[bytes]) -> None:
         if 200 <= reply.status < 300:
             return
-        said = self.masker.excerpt(" ".join(reply.content[:300].decode("utf-8", "replace").split()))
+        said = self.masker.excerpt(
+            " ".join(reply.content[:300].decode("utf-8", "replace").split())
+        )
         message = f"the service refused the sign-in: {status_text(reply.status)}"
         variables = sorted({secret.variable for secret in self.calls.secrets()})
         hint = f"look at {', '.join(variables)}" if variables else "look at sign_in"
-        raise InputError("sign-in", message, hint=f"{hint}; it says: {said}" if said else hint)
+        raise InputError(
+            "sign-in", message, hint=f"{hint}; it says: {said}" if said else hint
+        )
 
     def _until(self, seconds: float | None) -> float | None:
         if seconds is None:
@@ -276,9 +325,9 @@ def _seconds(one: Kept, document: JsonValue) -> float | None:
         until = datetime.fromisoformat(str(found))
     except ValueError:
         return None
-    return (until if until.tzinfo else until.replace(tzinfo=UTC)).timestamp() - datetime.now(
-        UTC
-    ).timestamp()
+    return (
+        until if until.tzinfo else until.replace(tzinfo=UTC)
+    ).timestamp() - datetime.now(UTC).timestamp()
 
 
 def _number(value: JsonValue) -> float | None:

@@ -108,7 +108,9 @@ def _required(template: str) -> list[str]:
 
 def _has_dots(address: str) -> bool:
     """Whether a folder of its path is . or .. in any form, which leads elsewhere."""
-    return any(unquote(segment) in _DOTS for segment in urlsplit(address).path.split("/"))
+    return any(
+        unquote(segment) in _DOTS for segment in urlsplit(address).path.split("/")
+    )
 
 
 def filled_body(
@@ -125,7 +127,9 @@ def filled_body(
             raise NotFilled(f"nothing says what {match[1]} is", (match[1],))
         return known[match[1]]
     if isinstance(content, dict):
-        return {name: filled_body(value, known, secret) for name, value in content.items()}
+        return {
+            name: filled_body(value, known, secret) for name, value in content.items()
+        }
     if isinstance(content, list):
         return [filled_body(value, known, secret) for value in content]
     return content

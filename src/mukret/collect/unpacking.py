@@ -64,7 +64,9 @@ class _Inflater:
             rest = self.machine.unconsumed_tail
             if self.machine.eof:
                 rest = self.next_member()
-        while not self.machine.eof and (unpacked := self.machine.decompress(b"", PIECE_BYTES)):
+        while not self.machine.eof and (
+            unpacked := self.machine.decompress(b"", PIECE_BYTES)
+        ):
             yield unpacked
 
     def try_without_wrapping(self) -> None:

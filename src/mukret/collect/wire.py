@@ -48,30 +48,43 @@ class Writer:
     Raises UsageError for a secret that the environment lacks or that can't be sent.
     """
 
-    def __init__(self, calls: Calls, environment: Mapping[str, str], masker: Masker) -> None:
+    def __init__(
+        self, calls: Calls, environment: Mapping[str, str], masker: Masker
+    ) -> None:
         self.calls = calls
         self.masker = masker
         self.secrets = {secret: secret.value(environment) for secret in calls.secrets()}
         way = calls.sign_in
-        self.kept_names = [one.name for one in way.keep] if isinstance(way, SignInCall) else []
+        self.kept_names = (
+            [one.name for one in way.keep] if isinstance(way, SignInCall) else []
+        )
         constants = dict(calls.constants)
-        hidden = [name for name, value in constants.items() if isinstance(value, Secret)]
+        hidden = [
+            name for name, value in constants.items() if isinstance(value, Secret)
+        ]
         # The variables whose values are secrets.
         self.hidden = frozenset([*self.kept_names, *hidden])
-        self.constants: Known = {name: self.plain(value) for name, value in constants.items()}
+        self.constants: Known = {
+            name: self.plain(value) for name, value in constants.items()
+        }
         self.shown_constants: Known = {
-            name: MASK if isinstance(value, Secret) else value for name, value in constants.items()
+            name: MASK if isinstance(value, Secret) else value
+            for name, value in constants.items()
         }
 
     def plain(self, value: JsonValue) -> JsonValue:
         return self.secrets[value] if isinstance(value, Secret) else value
 
-    def wire(self, ask: Ask, kept: Mapping[str, str], authorization: str | None) -> Wire:
+    def wire(
+        self, ask: Ask, kept: Mapping[str, str], authorization: str | None
+    ) -> Wire:
         """`kept`: values from a sign-in; `authorization`: the header's value, where a sign-in gives
         one. Raises NotFilled where a variable has no value that can stand in its place.
         """
         shown, _ = self.identity(ask)
-        url, headers, content = self._filled(ask, {**self.constants, **kept}, shown=False)
+        url, headers, content = self._filled(
+            ask, {**self.constants, **kept}, shown=False
+        )
         home = self._at_home(url)
         if authorization is not None and home:
             headers = merged(headers, {"Authorization": authorization})
@@ -82,7 +95,9 @@ class Writer:
         too. Raises NotFilled.
         """
         kept = dict.fromkeys(self.kept_names, MASK)
-        url, _, content = self._filled(ask, {**self.shown_constants, **kept}, shown=True)
+        url, _, content = self._filled(
+            ask, {**self.shown_constants, **kept}, shown=True
+        )
         return self.masker.url(
             url
         ), f"{url} {content.decode('utf-8', 'replace')}" if content else url
@@ -98,20 +113,32 @@ class Writer:
             (*self.calls.headers, *ask.call.headers), known, home=home, shown=shown
         )
         headers = merged(
-            headers, {name: _from_response(name, value) for name, value in ask.in_headers().items()}
+            headers,
+            {
+                name: _from_response(name, value)
+                for name, value in ask.in_headers().items()
+            },
         )
         content = None
         if ask.call.method == "POST":
-            content, media_type = self.body(ask.call.body or Body({}), known, ask, shown=shown)
+            content, media_type = self.body(
+                ask.call.body or Body({}), known, ask, shown=shown
+            )
             headers = merged({"Content-Type": media_type}, headers)
-        return self.with_query(url, ask, known, home=home, shown=shown), headers, content
+        return (
+            self.with_query(url, ask, known, home=home, shown=shown),
+            headers,
+            content,
+        )
 
     def _at_home(self, url: str) -> bool:
         return origin_of(url) == self.calls.base_origin
 
     def address(self, ask: Ask, known: Known) -> str:
         found = ask.turn.address or ask.address
-        return found or joined(self.calls.base, filled_address(ask.call.address or "/", known))
+        return found or joined(
+            self.calls.base, filled_address(ask.call.address or "/", known)
+        )
 
     def with_query(
         self, url: str, ask: Ask, known: Known, *, home: bool, shown: bool = False
@@ -169,7 +196,8 @@ class Writer:
         """The bytes of a body and their media type."""
         if body.form:
             pairs = {
-                name: self.text(value, known, shown=shown) for name, value in body.content.items()
+                name: self.text(value, known, shown=shown)
+                for name, value in body.content.items()
             }
             return urlencode(pairs).encode(), "application/x-www-form-urlencoded"
         secrets = dict.fromkeys(self.secrets, MASK) if shown else self.secrets
@@ -192,9 +220,15 @@ def in_header(value: str, label: str, *, variable: str | None = None) -> str:
     """
     if value.isascii() and value.isprintable():
         return value
-    hint = f"set it anew: read -rs {variable}; export {variable}" if variable is not None else None
+    hint = (
+        f"set it anew: read -rs {variable}; export {variable}"
+        if variable is not None
+        else None
+    )
     raise UsageError(
-        "secret-missing", f"{label} holds a line break, or what a header can't hold", hint=hint
+        "secret-missing",
+        f"{label} holds a line break, or what a header can't hold",
+        hint=hint,
     )
 
 
@@ -208,9 +242,9 @@ def _from_response(name: str, value: str) -> str:
 def merged(headers: Mapping[str, str], more: Mapping[str, str]) -> dict[str, str]:
     """Headers with others in the place of those of the same names, whatever their case."""
     names = {name.lower() for name in more}
-    return {name: value for name, value in headers.items() if name.lower() not in names} | dict(
-        more
-    )
+    return {
+        name: value for name, value in headers.items() if name.lower() not in names
+    } | dict(more)
 
 
 def joined(base: str, rest: str) -> str:
@@ -236,7 +270,10 @@ def with_pairs(url: str, pairs: Iterable[tuple[str, str]]) -> str:
         for piece in parts.query.split("&")
         if piece and unquote_plus(piece.partition("=")[0]) not in names
     ]
-    written = [f"{quote(name, safe='$-._~[]')}={quote(value, safe=SAFE)}" for name, value in added]
+    written = [
+        f"{quote(name, safe='$-._~[]')}={quote(value, safe=SAFE)}"
+        for name, value in added
+    ]
     return urlunsplit(parts._replace(query="&".join(kept + written)))
 
 
@@ -252,13 +289,18 @@ def shown_first(calls: Calls, name: str) -> str:
     if call.address is None:
         assert call.url is not None and call.once_per is not None
         rows = f"{call.once_per.rows.text} " if call.once_per.rows else ""
-        return f"(the address at {rows}{call.url.text} in answers of {call.once_per.call})"
+        return (
+            f"(the address at {rows}{call.url.text} in answers of {call.once_per.call})"
+        )
     constants = {key: _masked(value) for key, value in calls.constants}
     address = call.address
     for key, value in constants.items():
-        address = address.replace(f"{{{key}}}", quote(scalar_text(value) or "", safe="*"))
+        address = address.replace(
+            f"{{{key}}}", quote(scalar_text(value) or "", safe="*")
+        )
     pairs = [
-        (key, _partly(_masked(value), constants)) for key, value in (*calls.query, *call.query)
+        (key, _partly(_masked(value), constants))
+        for key, value in (*calls.query, *call.query)
     ]
     query = "&".join(f"{key}={value}" for key, value in pairs)
     return joined(calls.base, address) + (f"?{query}" if query else "")

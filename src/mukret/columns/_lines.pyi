@@ -1,6 +1,8 @@
 from typing_extensions import Buffer
 
-def are_short(first: int, count: int, validity: Buffer | None, values: Buffer | None) -> bool: ...
+def are_short(
+    first: int, count: int, validity: Buffer | None, values: Buffer | None
+) -> bool: ...
 
 class Lines:
     def __init__(self, count: int, rows: int) -> None: ...

@@ -25,9 +25,13 @@ def with_values(array: pa.Array, values: Mapping[int, object]) -> pa.Array:
     rows = sorted(values)
     replacements = pa.array([values[row] for row in rows], array.type)
     mask = row_mask(rows, len(array))
-    if pa.types.is_nested(array.type) or pa.types.is_duration(array.type):  # no kernel for those
+    if pa.types.is_nested(array.type) or pa.types.is_duration(
+        array.type
+    ):  # no kernel for those
         positions = {row: len(array) + index for index, row in enumerate(rows)}
-        order = pa.array([positions.get(row, row) for row in range(len(array))], pa.int64())
+        order = pa.array(
+            [positions.get(row, row) for row in range(len(array))], pa.int64()
+        )
         return pa.concat_arrays([array, replacements]).take(order)
     return pc.replace_with_mask(array, mask, replacements)
 

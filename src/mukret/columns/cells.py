@@ -106,7 +106,11 @@ def kernel_for(reading: Reading) -> CellKernel | None:
 
 
 def _completed(
-    reading: Reading, array: pa.Array, refused: Sequence[int], cells: Cells, known: Known
+    reading: Reading,
+    array: pa.Array,
+    refused: Sequence[int],
+    cells: Cells,
+    known: Known,
 ) -> Column:
     """Reads what a kernel refused and puts it in."""
     column = Column(array)
@@ -129,9 +133,12 @@ def _by_different(reading: Reading, cells: Cells, known: Known) -> Column | None
     codes, rows = found
     outcomes = [known.outcome(reading, cells.raw(row)) for row in rows]
     values = pa.array(
-        [None if isinstance(one, Bad) else one for one in outcomes], value_type(reading.type)
+        [None if isinstance(one, Bad) else one for one in outcomes],
+        value_type(reading.type),
     )
-    numbers = pa.Array.from_buffers(pa.int32(), cells.count, [None, pa.py_buffer(codes)])
+    numbers = pa.Array.from_buffers(
+        pa.int32(), cells.count, [None, pa.py_buffer(codes)]
+    )
     column = Column(values.take(numbers))
     if any(isinstance(one, Bad) for one in outcomes):
         for row, number in enumerate(numbers.to_pylist()):

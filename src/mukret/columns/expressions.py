@@ -97,10 +97,13 @@ class _Evaluator:
                 return self.temporal(node)
             case Concatenation():
                 return self.binary(
-                    node, lambda left, right: pc.binary_join_element_wise(left, right, "")
+                    node,
+                    lambda left, right: pc.binary_join_element_wise(left, right, ""),
                 )
             case Comparison():
-                return self.binary(node, lambda left, right: compared(node, left, right))
+                return self.binary(
+                    node, lambda left, right: compared(node, left, right)
+                )
             case Logical():
                 kernel = pc.or_kleene if node.operator == "OR" else pc.and_kleene
                 return self.binary(node, kernel)
@@ -120,7 +123,9 @@ class _Evaluator:
                 return self.extraction(node)
             case AtZone():
                 return self.by_value(
-                    self.column(node.operand), node.type, lambda value: at_zone(value, node.zone)
+                    self.column(node.operand),
+                    node.type,
+                    lambda value: at_zone(value, node.zone),
                 )
             case Now():
                 return Column(repeated(self.columns[NOW], node.type, self.count))
@@ -135,13 +140,19 @@ class _Evaluator:
 
     # ---- simple ones
 
-    def unary(self, operand: Expression, kernel: Callable[[pa.Array], pa.Array]) -> Column:
+    def unary(
+        self, operand: Expression, kernel: Callable[[pa.Array], pa.Array]
+    ) -> Column:
         column = self.column(operand)
         return Column(kernel(column.array), column.failures)
 
-    def binary(self, node: Binary, kernel: Callable[[pa.Array, pa.Array], pa.Array]) -> Column:
+    def binary(
+        self, node: Binary, kernel: Callable[[pa.Array, pa.Array], pa.Array]
+    ) -> Column:
         left, right = self.column(node.left), self.column(node.right)
-        return Column(kernel(left.array, right.array), {**right.failures, **left.failures})
+        return Column(
+            kernel(left.array, right.array), {**right.failures, **left.failures}
+        )
 
     def attribute(self, node: EnumAttribute) -> pa.Array:
         enum = node.enum
@@ -166,7 +177,9 @@ class _Evaluator:
             array = self.finite(array, failures)
         return Column(array, failures)
 
-    def without_zeros(self, left: pa.Array, divisor: pa.Array, failures: Failures) -> pa.Array:
+    def without_zeros(
+        self, left: pa.Array, divisor: pa.Array, failures: Failures
+    ) -> pa.Array:
         """The divisor with its zeros as null; they are noted,
         unless the dividend is null anyway.
         """
@@ -185,7 +198,9 @@ class _Evaluator:
         self, node: Arithmetic, left: pa.Array, right: pa.Array, failures: Failures
     ) -> Column:
         values: list[object] = []
-        for row, (a, b) in enumerate(zip(left.to_pylist(), right.to_pylist(), strict=True)):
+        for row, (a, b) in enumerate(
+            zip(left.to_pylist(), right.to_pylist(), strict=True)
+        ):
             value = None
             if a is not None and b is not None:
                 try:
@@ -203,7 +218,10 @@ class _Evaluator:
             return self.each(column, node.type, lambda value: negated(node.type, value))
 
     def each(
-        self, column: Column, kind: ValueType | None, function: Callable[[pa.Array], pa.Array]
+        self,
+        column: Column,
+        kind: ValueType | None,
+        function: Callable[[pa.Array], pa.Array],
     ) -> Column:
         """A function applied to every value that is not null, one by one."""
         failures = dict(column.failures)
@@ -217,7 +235,10 @@ class _Evaluator:
         return Column(pa.array(values, value_type(kind)), failures)
 
     def by_value(
-        self, column: Column, kind: ValueType | None, function: Callable[[pa.Array], pa.Array]
+        self,
+        column: Column,
+        kind: ValueType | None,
+        function: Callable[[pa.Array], pa.Array],
     ) -> Column:
         """As `each`, but once for each different value: where a function costs more than to find
         them.
@@ -237,7 +258,10 @@ class _Evaluator:
         return Column(few.array.take(encoded.indices), failures)
 
     def together(
-        self, kind: ValueType | None, columns: list[Column], function: Callable[..., object]
+        self,
+        kind: ValueType | None,
+        columns: list[Column],
+        function: Callable[..., object],
     ) -> Column:
         """A function applied to the values of each row."""
         failures: Failures = {}
@@ -269,11 +293,17 @@ class _Evaluator:
             isinstance(argument, Constant) for argument in node.arguments[1:]
         ):
             rest = [
-                argument.value for argument in node.arguments[1:] if isinstance(argument, Constant)
+                argument.value
+                for argument in node.arguments[1:]
+                if isinstance(argument, Constant)
             ]
-            return self.by_value(columns[0], node.type, lambda value: call(node, [value, *rest]))
+            return self.by_value(
+                columns[0], node.type, lambda value: call(node, [value, *rest])
+            )
         if len(columns) == 1:
-            return self.by_value(columns[0], node.type, lambda value: call(node, [value]))
+            return self.by_value(
+                columns[0], node.type, lambda value: call(node, [value])
+            )
         return self.together(node.type, columns, lambda *values: call(node, values))
 
     def like(self, node: Like) -> Column:
@@ -281,23 +311,36 @@ class _Evaluator:
         if isinstance(pattern, Constant) and isinstance(pattern.value, str):
             text = self.column(node.left)
             return Column(
-                pc.match_substring_regex(text.array, like_pattern(pattern.value, node.escape)),
+                pc.match_substring_regex(
+                    text.array, like_pattern(pattern.value, node.escape)
+                ),
                 text.failures,
             )
 
         def value(text: str | None, pattern: str | None) -> bool | None:
-            return None if text is None or pattern is None else is_like(text, pattern, node.escape)
+            return (
+                None
+                if text is None or pattern is None
+                else is_like(text, pattern, node.escape)
+            )
 
-        return self.together(node.type, [self.column(node.left), self.column(node.right)], value)
+        return self.together(
+            node.type, [self.column(node.left), self.column(node.right)], value
+        )
 
     def extraction(self, node: Extraction) -> Column:
         column = self.column(node.operand)
-        kernel = _PARTS.get(node.part) if pa.types.is_timestamp(column.array.type) else None
+        kernel = (
+            _PARTS.get(node.part) if pa.types.is_timestamp(column.array.type) else None
+        )
         if kernel is not None:
             return Column(
-                kernel(column.array.cast(pa.timestamp("us"))).cast(pa.int64()), column.failures
+                kernel(column.array.cast(pa.timestamp("us"))).cast(pa.int64()),
+                column.failures,
             )
-        return self.by_value(column, node.type, lambda value: extracted(node.part, value))
+        return self.by_value(
+            column, node.type, lambda value: extracted(node.part, value)
+        )
 
     def temporal(self, node: Temporal) -> Column:
         left, right = self.column(node.left), self.column(node.right)
@@ -306,10 +349,17 @@ class _Evaluator:
             and pa.types.is_timestamp(left.array.type)
             and left.array.type == right.array.type
         ):
-            return Column(pc.subtract(left.array, right.array), {**right.failures, **left.failures})
+            return Column(
+                pc.subtract(left.array, right.array),
+                {**right.failures, **left.failures},
+            )
 
         def value(a: object, b: object) -> object:
-            return None if a is None or b is None else temporal(node.operator, node.type, a, b)
+            return (
+                None
+                if a is None or b is None
+                else temporal(node.operator, node.type, a, b)
+            )
 
         return self.together(node.type, [left, right], value)
 
@@ -327,7 +377,10 @@ class _Evaluator:
             strict = not node.lenient
             options = node.target.options if node.lenient else Options()
             return read_strings(
-                Reading(target, options), array, lambda text: read_text(node, text), strict=strict
+                Reading(target, options),
+                array,
+                lambda text: read_text(node, text),
+                strict=strict,
             )
         match target:
             case Text() if isinstance(source, Json):
@@ -342,7 +395,9 @@ class _Evaluator:
                 return Column(array.cast(pa.timestamp("us")))
             case Date() if isinstance(source, Timestamp | Datetime):
                 return Column(
-                    pc.floor_temporal(array.cast(pa.timestamp("us")), unit="day").cast(pa.date32())
+                    pc.floor_temporal(array.cast(pa.timestamp("us")), unit="day").cast(
+                        pa.date32()
+                    )
                 )
         return Column(array)
 
@@ -383,7 +438,9 @@ class _Evaluator:
             if not any_true(open_rows):
                 break
             result = self.taken(result, open_rows, item, failures)
-            open_rows = self.closed(pc.and_(open_rows, pc.is_null(result)), failures, failures)
+            open_rows = self.closed(
+                pc.and_(open_rows, pc.is_null(result)), failures, failures
+            )
         return Column(result, failures)
 
     def taken(
@@ -398,7 +455,9 @@ class _Evaluator:
                 failures[row] = bad
         return pc.if_else(taken, column.array, result)
 
-    def closed(self, open_rows: pa.Array, failed: Failures, failures: Failures) -> pa.Array:
+    def closed(
+        self, open_rows: pa.Array, failed: Failures, failures: Failures
+    ) -> pa.Array:
         """The open rows without those that failed, which are noted."""
         rows = [row for row in failed if open_rows[row].as_py()]
         failures.update({row: failed[row] for row in rows})
@@ -452,9 +511,13 @@ def calculated(node: Arithmetic, left: pa.Array, right: pa.Array) -> pa.Array:
     """The result by a kernel; None where no kernel is exact, or some row overflows."""
     kernels = {"+": pc.add_checked, "-": pc.subtract_checked, "*": pc.multiply_checked}
     if isinstance(node.type, Float):
-        return {**kernels, "+": pc.add, "-": pc.subtract, "*": pc.multiply, "/": pc.divide}[
-            node.operator
-        ](left, right)
+        return {
+            **kernels,
+            "+": pc.add,
+            "-": pc.subtract,
+            "*": pc.multiply,
+            "/": pc.divide,
+        }[node.operator](left, right)
     if node.operator == "/":
         return None
     try:
@@ -462,7 +525,9 @@ def calculated(node: Arithmetic, left: pa.Array, right: pa.Array) -> pa.Array:
             return kernels[node.operator](left, right)
         if not _fits(node):
             return None
-        return kernels[node.operator](_decimal(left), _decimal(right)).cast(value_type(node.type))
+        return kernels[node.operator](_decimal(left), _decimal(right)).cast(
+            value_type(node.type)
+        )
     except pa.ArrowInvalid:
         return None
 
@@ -479,7 +544,9 @@ def _fits(node: Arithmetic) -> bool:
 
 
 def _decimal(array: pa.Array) -> pa.Array:
-    return array.cast(pa.decimal128(19, 0)) if pa.types.is_integer(array.type) else array
+    return (
+        array.cast(pa.decimal128(19, 0)) if pa.types.is_integer(array.type) else array
+    )
 
 
 def compared(node: Comparison, left: pa.Array, right: pa.Array) -> pa.Array:
@@ -497,7 +564,9 @@ def compared(node: Comparison, left: pa.Array, right: pa.Array) -> pa.Array:
     if not node.distinct:
         return result
     both_null = pc.and_(pc.is_null(left), pc.is_null(right))
-    return pc.if_else(both_null, node.operator == "=", pc.fill_null(result, node.operator == "<>"))
+    return pc.if_else(
+        both_null, node.operator == "=", pc.fill_null(result, node.operator == "<>")
+    )
 
 
 def _aligned(left: pa.Array, right: pa.Array) -> tuple[pa.Array, pa.Array]:
@@ -505,9 +574,14 @@ def _aligned(left: pa.Array, right: pa.Array) -> tuple[pa.Array, pa.Array]:
     if pa.types.is_boolean(left.type) and pa.types.is_boolean(right.type):
         return left.cast(pa.int8()), right.cast(pa.int8())
     if not (pa.types.is_decimal(left.type) or pa.types.is_decimal(right.type)):
-        return (left.cast(right.type), right) if pa.types.is_null(left.type) else (left, right)
+        return (
+            (left.cast(right.type), right)
+            if pa.types.is_null(left.type)
+            else (left, right)
+        )
     scale = max(
-        array.type.scale if pa.types.is_decimal(array.type) else 0 for array in (left, right)
+        array.type.scale if pa.types.is_decimal(array.type) else 0
+        for array in (left, right)
     )
     common = pa.decimal256(2 * MAX_DIGITS, scale)
     return tuple(array.cast(common) for array in (left, right))

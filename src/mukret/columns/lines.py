@@ -15,7 +15,9 @@ from mukret.columns.types import stored
 from mukret.types import ValueType
 
 
-def csv_lines(columns: Sequence[pa.Array], kinds: Sequence[ValueType], count: int) -> bytes:
+def csv_lines(
+    columns: Sequence[pa.Array], kinds: Sequence[ValueType], count: int
+) -> bytes:
     """The lines of so many rows (RFC 4180, `\\n` at the end of each).
 
     A column is an array of its type, or of strings: the texts of its cells.

@@ -27,9 +27,12 @@ class Lists(Stored[ListOf]):
         if isinstance(array, pa.ChunkedArray):
             array = array.combine_chunks()
         items = self.item.written(array.flatten())
-        if any_true(pc.match_substring_regex(items, r"[;\\]|^$")):  # some must be escaped
+        if any_true(
+            pc.match_substring_regex(items, r"[;\\]|^$")
+        ):  # some must be escaped
             texts = [
-                None if value is None else self.kind.written(value) for value in array.to_pylist()
+                None if value is None else self.kind.written(value)
+                for value in array.to_pylist()
             ]
             return pa.array(texts, pa.string())
         lengths = pc.fill_null(pc.list_value_length(array), 0)

@@ -29,7 +29,9 @@ _DAY = (
     f"{_YEAR}-(?:(?:0[13578]|1[02])-(?:0[1-9]|[12][0-9]|3[01])|(?:0[469]|11)-(?:0[1-9]|[12][0-9]|30)"
     "|02-(?:0[1-9]|1[0-9]|2[0-8]))"
 )
-_LOCAL = f"{_DAY}[T ](?:[01][0-9]|2[0-3]):[0-5][0-9](?::[0-5][0-9](?:\\.[0-9]{{1,6}})?)?"
+_LOCAL = (
+    f"{_DAY}[T ](?:[01][0-9]|2[0-3]):[0-5][0-9](?::[0-5][0-9](?:\\.[0-9]{{1,6}})?)?"
+)
 _OFFSET = "(?:Z|[+-](?:[01][0-9]|2[0-3])(?::?[0-5][0-9])?)"
 _EPOCH = "-?[0-9]{1,18}"
 _AFTER_DATE = len("2031-04-01")
@@ -106,9 +108,16 @@ class Timestamps(Stored[Timestamp]):
 
     def of_integers(self, options: Options, integers: pa.Array) -> Converted:
         form = next(
-            (form for form in options.format if form in EPOCH_MICROS or is_pattern(form)), None
+            (
+                form
+                for form in options.format
+                if form in EPOCH_MICROS or is_pattern(form)
+            ),
+            None,
         )
-        return _epochs(form, integers) if form in EPOCH_MICROS else self.nothing(integers)
+        return (
+            _epochs(form, integers) if form in EPOCH_MICROS else self.nothing(integers)
+        )
 
     def written(self, array: pa.Array) -> pa.Array:
         return pc.binary_join_element_wise(_moments(array), "Z", "")
@@ -121,7 +130,9 @@ def _moments(array: pa.Array) -> pa.Array:
     ):
         text = naive.cast(pa.timestamp("s"), safe=False).cast(pa.string())
     else:  # six digits after the point: all that end it go, and the point if it ends the text then
-        text = pc.utf8_rtrim(pc.utf8_rtrim(naive.cast(pa.string()), characters="0"), characters=".")
+        text = pc.utf8_rtrim(
+            pc.utf8_rtrim(naive.cast(pa.string()), characters="0"), characters="."
+        )
     return pc.binary_replace_slice(text, _AFTER_DATE, _AFTER_DATE + 1, "T")
 
 
@@ -142,7 +153,9 @@ def _without_offset(cells: Cells, blanks: bytes) -> tuple[pa.Array, list[int]]:
     return array, sorted({*refused, *true_rows(with_offset)})
 
 
-def _instants(cells: Cells, options: Options, found: pa.Array) -> tuple[pa.Array, list[int]]:
+def _instants(
+    cells: Cells, options: Options, found: pa.Array
+) -> tuple[pa.Array, list[int]]:
     """Instants; local times are those of the zone, if one is told."""
     values, validity, null_count, refused, local = found
     buffers = [pa.py_buffer(validity), pa.py_buffer(values)]
@@ -159,17 +172,23 @@ def _instants(cells: Cells, options: Options, found: pa.Array) -> tuple[pa.Array
         pc.less(instants.cast(pa.int64()), FIRST_MICRO),
         pc.greater(instants.cast(pa.int64()), LAST_MICRO),
     )
-    doubtful = outside if doubtful is None else pc.or_(pc.fill_null(outside, False), doubtful)
+    doubtful = (
+        outside if doubtful is None else pc.or_(pc.fill_null(outside, False), doubtful)
+    )
     if any_true(doubtful):
         refused = sorted({*refused, *true_rows(doubtful)})
-        instants = pc.if_else(pc.fill_null(doubtful, False), pa.scalar(None, UTC), instants)
+        instants = pc.if_else(
+            pc.fill_null(doubtful, False), pa.scalar(None, UTC), instants
+        )
     return pc.if_else(is_local, instants, array), refused
 
 
 def _flags(flags: bytes | None, count: int) -> pa.Array:
     if flags is None:
         return pa.repeat(pa.scalar(False), count)
-    return pa.Array.from_buffers(pa.uint8(), count, [None, pa.py_buffer(flags)]).cast(pa.bool_())
+    return pa.Array.from_buffers(pa.uint8(), count, [None, pa.py_buffer(flags)]).cast(
+        pa.bool_()
+    )
 
 
 # ---- texts
@@ -180,7 +199,9 @@ def _dates(strings: pa.Array) -> Converted:
         first = pc.min(array.cast(pa.int32())).as_py()
         return first is not None and first < -719162
 
-    return cast_or_pick(strings, _DAY, lambda some: some.cast(pa.date32()), before_year_one)
+    return cast_or_pick(
+        strings, _DAY, lambda some: some.cast(pa.date32()), before_year_one
+    )
 
 
 def _datetimes(strings: pa.Array) -> Converted:
@@ -189,9 +210,13 @@ def _datetimes(strings: pa.Array) -> Converted:
     def short(array: pa.Array, texts: pa.Array) -> bool:
         """A date alone and hours alone are no date and time for us; Arrow reads them."""
         least = pc.min(pc.binary_length(texts)).as_py()
-        return (least is not None and least < len("2031-04-01T10:22")) or outside_calendar(array)
+        return (
+            least is not None and least < len("2031-04-01T10:22")
+        ) or outside_calendar(array)
 
-    return cast_or_pick(strings, _LOCAL, lambda some: some.cast(pa.timestamp("us")), short)
+    return cast_or_pick(
+        strings, _LOCAL, lambda some: some.cast(pa.timestamp("us")), short
+    )
 
 
 def _timestamps(options: Options, strings: pa.Array) -> Converted:
@@ -208,7 +233,9 @@ def _timestamps(options: Options, strings: pa.Array) -> Converted:
             except pa.ArrowInvalid:
                 continue
             if not (_has_hours_alone(chosen) or outside_calendar(array)):
-                return array, None if chosen is strings else pc.fill_null(pc.invert(numeric), False)
+                return array, None if chosen is strings else pc.fill_null(
+                    pc.invert(numeric), False
+                )
             break
     return _by_form(options, strings)
 
@@ -253,7 +280,9 @@ def _by_form(options: Options, strings: pa.Array) -> Converted:
     for pattern, convert in forms:
         sure = pc.fill_null(regex_mask(strings, pattern), False)
         if any_true(sure):
-            found, refused = convert(pc.if_else(sure, strings, pa.scalar(None, pa.string())))
+            found, refused = convert(
+                pc.if_else(sure, strings, pa.scalar(None, pa.string()))
+            )
             array = pc.coalesce(array, found)
             done = sure if refused is None else pc.and_not(sure, refused)
             left = pc.and_not(left, done)
@@ -270,7 +299,9 @@ def _epochs(form: str | None, integers: pa.Array) -> Converted:
         low, high = -(-FIRST_MICRO // factor), LAST_MICRO // factor
         fits = pc.and_(pc.greater_equal(integers, low), pc.less_equal(integers, high))
         chosen = (
-            integers if all_true(fits) else pc.if_else(fits, integers, pa.scalar(None, pa.int64()))
+            integers
+            if all_true(fits)
+            else pc.if_else(fits, integers, pa.scalar(None, pa.int64()))
         )
         micros = pc.multiply(chosen, factor)
     else:

@@ -55,10 +55,14 @@ class _Numbers(Stored[Kind]):
         return True
 
     def of_integers(self, options: Options, integers: pa.Array) -> Converted:
-        return self.of_texts(Options(percent=options.percent), integers.cast(pa.string()))
+        return self.of_texts(
+            Options(percent=options.percent), integers.cast(pa.string())
+        )
 
     def of_numbers(self, options: Options, texts: pa.Array) -> Converted:
-        return self.of_texts(Options(percent=options.percent, round=options.round), texts)
+        return self.of_texts(
+            Options(percent=options.percent, round=options.round), texts
+        )
 
 
 class Integers(_Numbers[Integer]):
@@ -75,7 +79,11 @@ class Integers(_Numbers[Integer]):
         return self.nothing(strings) if options.percent else _integers(options, strings)
 
     def of_integers(self, options: Options, integers: pa.Array) -> Converted:
-        return super().of_integers(options, integers) if options.percent else (integers, None)
+        return (
+            super().of_integers(options, integers)
+            if options.percent
+            else (integers, None)
+        )
 
 
 class Floats(_Numbers[Float]):
@@ -128,13 +136,17 @@ class Decimals(_Numbers[DecimalType]):
         )
 
 
-def _without_exponent(array: pa.Array, kind: DecimalType | Float, mark: str) -> pa.Array:
+def _without_exponent(
+    array: pa.Array, kind: DecimalType | Float, mark: str
+) -> pa.Array:
     """Arrow writes floats from 1e10 on and small decimals with an exponent: those are written one
     by one.
     """
     text = array.cast(pa.string())
     marked = pc.fill_null(pc.match_substring(text, mark), False)
-    return with_values(text, {row: kind.written(array[row].as_py()) for row in true_rows(marked)})
+    return with_values(
+        text, {row: kind.written(array[row].as_py()) for row in true_rows(marked)}
+    )
 
 
 # ---- texts
@@ -145,11 +157,15 @@ def _digits(options: Options) -> Callable[[pa.Array], pa.Array]:
 
     def plain(strings: pa.Array) -> pa.Array:
         if options.percent:
-            strings = pc.binary_join_element_wise(pc.utf8_rtrim(strings, characters="%"), "e-2", "")
+            strings = pc.binary_join_element_wise(
+                pc.utf8_rtrim(strings, characters="%"), "e-2", ""
+            )
         if options.grouping:
             strings = pc.replace_substring(strings, options.grouping, "")
         return (
-            pc.replace_substring(strings, options.point, ".") if options.point != "." else strings
+            pc.replace_substring(strings, options.point, ".")
+            if options.point != "."
+            else strings
         )
 
     return plain
@@ -161,7 +177,9 @@ def _is_plain(options: Options) -> bool:
 
 def _marked_pattern(options: Options) -> str:
     """Numeric strings with the marks of these options, without an exponent."""
-    pattern = numeric_pattern(options.grouping, options.point).removesuffix("(?:[eE][+-]?[0-9]+)?")
+    pattern = numeric_pattern(options.grouping, options.point).removesuffix(
+        "(?:[eE][+-]?[0-9]+)?"
+    )
     return f"{pattern}%?" if options.percent else pattern
 
 
@@ -173,14 +191,18 @@ def _integers(options: Options, strings: pa.Array) -> Converted:
         return guarded(
             strings,
             sure,
-            lambda some: pc.replace_substring(some, options.grouping, "").cast(pa.int64()),
+            lambda some: pc.replace_substring(some, options.grouping, "").cast(
+                pa.int64()
+            ),
         )
 
     def hexadecimal(_: pa.Array, texts: pa.Array) -> bool:
         """Arrow reads `0x1F`."""
         if all_true(pc.ascii_is_decimal(texts)):
             return False
-        return any_true(pc.match_substring(texts, "x")) or any_true(pc.match_substring(texts, "X"))
+        return any_true(pc.match_substring(texts, "x")) or any_true(
+            pc.match_substring(texts, "X")
+        )
 
     return cast_or_pick(strings, sure, lambda some: some.cast(pa.int64()), hexadecimal)
 
@@ -247,7 +269,10 @@ def _holds_exponent(strings: pa.Array) -> bool:
 
 
 def _picked_decimals(
-    stored: Decimals, options: Options, strings: pa.Array, cast: Callable[[pa.Array], pa.Array]
+    stored: Decimals,
+    options: Options,
+    strings: pa.Array,
+    cast: Callable[[pa.Array], pa.Array],
 ) -> Converted:
     """With marks: those whose digits surely fit."""
     kind = stored.kind
@@ -257,11 +282,20 @@ def _picked_decimals(
     if whole == 0:
         return stored.nothing(strings)
     marked = regex_mask(strings, _marked_pattern(options))
-    plain = pc.replace_substring(strings, options.grouping, "") if options.grouping else strings
+    plain = (
+        pc.replace_substring(strings, options.grouping, "")
+        if options.grouping
+        else strings
+    )
     point = re.escape(options.point)
     fits = regex_mask(
-        plain, f"[+-]?[0-9]{{1,{whole}}}(?:{point}[0-9]{{0,{fraction}}})?{'%?' if shift else ''}"
+        plain,
+        f"[+-]?[0-9]{{1,{whole}}}(?:{point}[0-9]{{0,{fraction}}})?{'%?' if shift else ''}",
     )
-    sure = pc.and_(marked, fits) if kind.scale >= shift else pc.and_(marked, pa.scalar(False))
+    sure = (
+        pc.and_(marked, fits)
+        if kind.scale >= shift
+        else pc.and_(marked, pa.scalar(False))
+    )
     chosen = pc.if_else(sure, strings, pa.scalar(None, pa.string()))
     return cast(chosen), pc.fill_null(pc.invert(sure), False)

@@ -56,7 +56,9 @@ def read_column(reading: Reading, values: Sequence[JsonValue]) -> Column:
     groups = [kinds & {str}, kinds & {int, Number}, kinds - {str, int, Number}]
     if sum(map(bool, groups)) > 1:
         return _mixed(reading, values, [group for group in groups if group])
-    return _numbers(reading, values, kinds) if groups[1] else _one_by_one(reading, values)
+    return (
+        _numbers(reading, values, kinds) if groups[1] else _one_by_one(reading, values)
+    )
 
 
 def read_lists(reading: Reading, values: Sequence[list[JsonValue]]) -> Column:
@@ -75,7 +77,9 @@ def _one_by_one(reading: Reading, values: Sequence[JsonValue]) -> Column:
     return _collected(reading.read, reading, values)
 
 
-def _collected(read: Callable[[Raw], object], reading: Reading, values: Sequence[Raw]) -> Column:
+def _collected(
+    read: Callable[[Raw], object], reading: Reading, values: Sequence[Raw]
+) -> Column:
     found: list[object] = []
     failures: Failures = {}
     for row, value in enumerate(values):
@@ -87,7 +91,9 @@ def _collected(read: Callable[[Raw], object], reading: Reading, values: Sequence
     return Column(pa.array(found, value_type(reading.type)), failures)
 
 
-def _mixed(reading: Reading, values: Sequence[JsonValue], groups: list[set[type]]) -> Column:
+def _mixed(
+    reading: Reading, values: Sequence[JsonValue], groups: list[set[type]]
+) -> Column:
     """A column with values of several kinds: each group of kinds as a column of its own."""
     parts = []
     failures: Failures = {}
@@ -114,10 +120,14 @@ def _numbers(reading: Reading, values: Sequence[JsonValue], kinds: set[type]) ->
     if reading.options.blank or reading.options.capture is not None:
         return _one_by_one(reading, values)
     array, refused = _of_numbers(reading, values, kinds)
-    return _completed(array, refused, lambda rows: [values[row] for row in rows], reading.read)
+    return _completed(
+        array, refused, lambda rows: [values[row] for row in rows], reading.read
+    )
 
 
-def _of_numbers(reading: Reading, values: Sequence[JsonValue], kinds: set[type]) -> Converted:
+def _of_numbers(
+    reading: Reading, values: Sequence[JsonValue], kinds: set[type]
+) -> Converted:
     """JSON numbers (`int`, `Number`, None) as an array of the type."""
     columns = stored(reading.type)
     if kinds == {int}:
@@ -125,7 +135,9 @@ def _of_numbers(reading: Reading, values: Sequence[JsonValue], kinds: set[type])
             return columns.of_integers(reading.options, pa.array(values, pa.int64()))
         except (OverflowError, pa.ArrowInvalid):
             pass
-    texts = pa.array([None if value is None else str(value) for value in values], pa.string())
+    texts = pa.array(
+        [None if value is None else str(value) for value in values], pa.string()
+    )
     return columns.of_numbers(reading.options, texts)
 
 
@@ -156,7 +168,11 @@ def tried(read: Callable[[str], object], value: JsonValue) -> object:
 
 
 def read_strings(
-    reading: Reading, strings: pa.Array, read: Callable[[str], object], *, strict: bool = False
+    reading: Reading,
+    strings: pa.Array,
+    read: Callable[[str], object],
+    *,
+    strict: bool = False,
 ) -> Column:
     """A string array as typed column.
 
@@ -174,10 +190,17 @@ def read_strings(
     array, refused = stored(reading.type).of_texts(options, prepared)
     refused = _either(refused, unmatched)
     # Few refusals are read one by one; for many it is quicker to try the kernel on tidier texts.
-    if refused is not None and prepared is strings and (pc.sum(refused).as_py() or 0) > FEW:
+    if (
+        refused is not None
+        and prepared is strings
+        and (pc.sum(refused).as_py() or 0) > FEW
+    ):
         array, refused = _tried_again(reading, strings, array, refused, strict)
     return _completed(
-        array, refused, lambda rows: strings.take(pa.array(rows, pa.int64())).to_pylist(), read
+        array,
+        refused,
+        lambda rows: strings.take(pa.array(rows, pa.int64())).to_pylist(),
+        read,
     )
 
 
@@ -195,7 +218,9 @@ def _prepared(reading: Reading, strings: pa.Array) -> tuple[pa.Array, pa.Array]:
     if reading.trims:
         strings = pc.utf8_trim(strings, characters=WHITE_SPACE)
     if reading.blanks:
-        blank = pc.is_in(strings, value_set=pa.array(sorted(reading.blanks), pa.string()))
+        blank = pc.is_in(
+            strings, value_set=pa.array(sorted(reading.blanks), pa.string())
+        )
         if any_true(blank):
             strings = pc.if_else(blank, pa.scalar(None, pa.string()), strings)
     unmatched = None
@@ -205,7 +230,9 @@ def _prepared(reading: Reading, strings: pa.Array) -> tuple[pa.Array, pa.Array]:
         )
         lost = pc.and_(pc.is_valid(strings), pc.is_null(found))
         unmatched = lost if any_true(lost) else None
-        strings = pc.utf8_trim(found, characters=WHITE_SPACE) if reading.trims else found
+        strings = (
+            pc.utf8_trim(found, characters=WHITE_SPACE) if reading.trims else found
+        )
     return _stripped(reading, strings) if reading.strips else strings, unmatched
 
 
@@ -241,11 +268,19 @@ def _stripped(reading: Reading, strings: pa.Array) -> pa.Array:
 
 
 def _tried_again(
-    reading: Reading, strings: pa.Array, array: pa.Array, refused: pa.Array, strict: bool
+    reading: Reading,
+    strings: pa.Array,
+    array: pa.Array,
+    refused: pa.Array,
+    strict: bool,
 ) -> tuple[pa.Array, pa.Array]:
     rows = pc.indices_nonzero(refused)
     some = strings.take(rows)
-    some = pc.utf8_trim(some, characters=WHITE_SPACE) if strict else _prepared(reading, some)[0]
+    some = (
+        pc.utf8_trim(some, characters=WHITE_SPACE)
+        if strict
+        else _prepared(reading, some)[0]
+    )
     found, still = stored(reading.type).of_texts(reading.options, some)
     array = pc.replace_with_mask(array, refused, found)
     if still is None:
@@ -254,12 +289,15 @@ def _tried_again(
     return array, mask
 
 
-def _by_unique(reading: Reading, strings: pa.Array, read: Callable[[str], object]) -> Column:
+def _by_unique(
+    reading: Reading, strings: pa.Array, read: Callable[[str], object]
+) -> Column:
     """Few different strings: each is read once."""
     encoded = strings.dictionary_encode()
     outcomes = [tried(read, word) for word in encoded.dictionary.to_pylist()]
     words = pa.array(
-        [None if isinstance(item, Bad) else item for item in outcomes], value_type(reading.type)
+        [None if isinstance(item, Bad) else item for item in outcomes],
+        value_type(reading.type),
     )
     column = Column(words.take(encoded.indices))
     bad = [isinstance(item, Bad) for item in outcomes]

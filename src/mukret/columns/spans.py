@@ -27,7 +27,9 @@ class Durations(Stored[Duration]):
     def of_integers(self, options: Options, integers: pa.Array) -> Converted:
         if options.unit is None:
             return self.nothing(integers)
-        return pc.multiply_checked(integers, UNITS[options.unit]).cast(pa.duration("us")), None
+        return pc.multiply_checked(integers, UNITS[options.unit]).cast(
+            pa.duration("us")
+        ), None
 
     def written(self, array: pa.Array) -> pa.Array:
         return written_once_each(array, self.kind.written)

@@ -112,7 +112,9 @@ class Stored(Generic[Kind]):
         return True
 
 
-def from_buffers(arrow: pa.DataType, count: int, found: pa.Array) -> tuple[pa.Array, list[int]]:
+def from_buffers(
+    arrow: pa.DataType, count: int, found: pa.Array
+) -> tuple[pa.Array, list[int]]:
     """What a kernel of the scan gives, as an array and the rows that it refused."""
     values, validity, null_count, refused, _ = found
     buffers = [pa.py_buffer(validity), pa.py_buffer(values)]
@@ -134,11 +136,15 @@ def blanks_for_kernel(reading: Reading) -> bytes | None:
 def written_once_each(array: pa.Array, write: Callable[[Any], str]) -> pa.Array:
     """Few different values: each is written once."""
     encoded = array.dictionary_encode()
-    texts = pa.array([write(value) for value in encoded.dictionary.to_pylist()], pa.string())
+    texts = pa.array(
+        [write(value) for value in encoded.dictionary.to_pylist()], pa.string()
+    )
     return texts.take(encoded.indices)
 
 
-def guarded(strings: pa.Array, pattern: str, cast: Callable[[pa.Array], pa.Array]) -> Converted:
+def guarded(
+    strings: pa.Array, pattern: str, cast: Callable[[pa.Array], pa.Array]
+) -> Converted:
     """Casts the strings that match a pattern; the others are refused."""
     sure = regex_mask(strings, pattern)
     if all_true(sure):
@@ -160,7 +166,9 @@ def cast_or_pick(
         array = cast(strings)
     except pa.ArrowInvalid:
         return _without_words(strings, pattern, cast, suspicious)
-    return guarded(strings, pattern, cast) if suspicious(array, strings) else (array, None)
+    return (
+        guarded(strings, pattern, cast) if suspicious(array, strings) else (array, None)
+    )
 
 
 def _without_words(

@@ -52,7 +52,11 @@ STORED: Mapping[type[ValueType], type[Stored[Any]]] = {
 @lru_cache(maxsize=10_000)
 def stored(kind: ValueType) -> Stored[Any]:
     """The columns of a type."""
-    return Lists(kind, stored(kind.item)) if isinstance(kind, ListOf) else STORED[type(kind)](kind)
+    return (
+        Lists(kind, stored(kind.item))
+        if isinstance(kind, ListOf)
+        else STORED[type(kind)](kind)
+    )
 
 
 def value_type(kind: ValueType | None) -> pa.DataType:

@@ -52,7 +52,13 @@ class Jsons(Stored[Json]):
 def has_text_steps(reading: Reading) -> bool:
     """Whether anything is done to a text before it is one."""
     options = reading.options
-    return bool(options.trim or options.blank or options.strip or options.capture or options.split)
+    return bool(
+        options.trim
+        or options.blank
+        or options.strip
+        or options.capture
+        or options.split
+    )
 
 
 def strings_of(cells: Cells) -> tuple[pa.Array, list[int]]:

@@ -25,7 +25,10 @@ def to_utc(local: pa.Array, name: str, fold: str | None) -> tuple[pa.Array, pa.A
     """
     micros = local.cast(pa.int64())
     days = (
-        pc.floor_temporal(local, unit="day").cast(pa.date32()).cast(pa.int32()).dictionary_encode()
+        pc.floor_temporal(local, unit="day")
+        .cast(pa.date32())
+        .cast(pa.int32())
+        .dictionary_encode()
     )
     offsets = pa.array(
         [_offset_of_day(name, day) for day in days.dictionary.to_pylist()], pa.int64()
@@ -45,7 +48,9 @@ def _offset_of_day(name: str, day: int) -> int | None:
     offsets = set()
     for hour in range(25):
         try:
-            moment = (_EPOCH_DAY + dt.timedelta(days=day, hours=hour)).replace(tzinfo=where)
+            moment = (_EPOCH_DAY + dt.timedelta(days=day, hours=hour)).replace(
+                tzinfo=where
+            )
         except OverflowError:
             return None
         offsets |= {where.utcoffset(moment), where.utcoffset(moment.replace(fold=1))}

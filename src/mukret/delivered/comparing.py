@@ -62,7 +62,11 @@ def compare_deliveries(
 
 def _column_names(delivered: Delivered) -> Iterator[tuple[str, str]]:
     """The name of each column, with that of its table."""
-    return ((table.name, column) for table in delivered.tables.values() for column in table.types)
+    return (
+        (table.name, column)
+        for table in delivered.tables.values()
+        for column in table.types
+    )
 
 
 # ---- columns
@@ -85,14 +89,28 @@ class _Columns:
         cls, before: DeliveredTable, after: DeliveredTable, ignored: Collection[str]
     ) -> _Columns:
         skipped = {
-            name for name in (*before.types, *after.types) if is_ignored(after.name, name, ignored)
+            name
+            for name in (*before.types, *after.types)
+            if is_ignored(after.name, name, ignored)
         }
         return cls(
             before,
             after,
-            tuple(name for name in after.types if name in before.types and name not in skipped),
-            tuple(name for name in before.types if name not in after.types and name not in skipped),
-            tuple(name for name in after.types if name not in before.types and name not in skipped),
+            tuple(
+                name
+                for name in after.types
+                if name in before.types and name not in skipped
+            ),
+            tuple(
+                name
+                for name in before.types
+                if name not in after.types and name not in skipped
+            ),
+            tuple(
+                name
+                for name in after.types
+                if name not in before.types and name not in skipped
+            ),
         )
 
     @property
@@ -105,20 +123,38 @@ class _Columns:
 
     def changes(self, renamed: Mapping[str, Renamed]) -> ColumnChanges:
         old = {one.before for one in renamed.values()}
-        types = {name: (self.before.types[name], self.after.types[name]) for name in self.both}
+        types = {
+            name: (self.before.types[name], self.after.types[name])
+            for name in self.both
+        }
         return ColumnChanges(
-            added={name: self.after.types[name] for name in self.added if name not in renamed},
-            gone={name: self.before.types[name] for name in self.gone if name not in old},
+            added={
+                name: self.after.types[name]
+                for name in self.added
+                if name not in renamed
+            },
+            gone={
+                name: self.before.types[name] for name in self.gone if name not in old
+            },
             retyped={name: pair for name, pair in types.items() if pair[0] != pair[1]},
             renamed=renamed,
         )
 
-    def sides(self, before: Delivered, after: Delivered, key: Sequence[str]) -> tuple[Side, Side]:
+    def sides(
+        self, before: Delivered, after: Delivered, key: Sequence[str]
+    ) -> tuple[Side, Side]:
         exact = before.exact and after.exact
         old, new = self.before.columns, self.after.columns
-        canonical = {name: canonical_for(old[name], new[name], exact=exact) for name in self.both}
-        gone = {name: canonical_for(old[name], old[name], exact=exact) for name in self.gone}
-        added = {name: canonical_for(new[name], new[name], exact=exact) for name in self.added}
+        canonical = {
+            name: canonical_for(old[name], new[name], exact=exact) for name in self.both
+        }
+        gone = {
+            name: canonical_for(old[name], old[name], exact=exact) for name in self.gone
+        }
+        added = {
+            name: canonical_for(new[name], new[name], exact=exact)
+            for name in self.added
+        }
         return (
             Side(BEFORE, before, self.before.name, key, {**canonical, **gone}),
             Side(AFTER, after, self.after.name, key, {**canonical, **added}),
@@ -173,7 +209,8 @@ class _Counted:
             else []
         )
         found = [
-            _Place(rows[index.as_py()].as_py(), keys[index.as_py()].as_py()) for index in first
+            _Place(rows[index.as_py()].as_py(), keys[index.as_py()].as_py())
+            for index in first
         ]
         self.places = sorted([*self.places, *found])[:MOST_SHOWN]
 
@@ -185,7 +222,9 @@ class _Comparison:
     come.
     """
 
-    def __init__(self, columns: _Columns, sides: tuple[Side, Side], *, keyed: bool) -> None:
+    def __init__(
+        self, columns: _Columns, sides: tuple[Side, Side], *, keyed: bool
+    ) -> None:
         self.columns = columns
         self.before, self.after = sides
         self.keyed = keyed
@@ -194,7 +233,9 @@ class _Comparison:
         self.gone = _Counted()
         self.changed_rows = 0
         self.changed = {name: _Counted() for name in columns.both}
-        self.pairs = {(old, new): _Pair() for old in columns.gone for new in columns.added}
+        self.pairs = {
+            (old, new): _Pair() for old in columns.gone for new in columns.added
+        }
 
     def differences(self, repeated: tuple[str, ...] = ()) -> TableDifferences:
         for before, after in self.parts():
@@ -209,7 +250,10 @@ class _Comparison:
 
     def parts(self) -> Iterator[tuple[pa.Table, pa.Table]]:
         """The hashed rows of both sides, those with the same key together."""
-        with Partitions(self.before.hashed()) as before, Partitions(self.after.hashed()) as after:
+        with (
+            Partitions(self.before.hashed()) as before,
+            Partitions(self.after.hashed()) as after,
+        ):
             if not before.spilled and not after.spilled:
                 yield before.whole(), after.whole()
                 return
@@ -227,10 +271,14 @@ class _Comparison:
         joined = before.join(
             after, [KEY], join_type="full outer", use_threads=False
         ).combine_chunks()
-        old_rows, new_rows = (joined.column(side.column(ROW)) for side in (self.before, self.after))
+        old_rows, new_rows = (
+            joined.column(side.column(ROW)) for side in (self.before, self.after)
+        )
         self.alone(self.gone, joined.filter(pc.is_null(new_rows)), self.before)
         self.alone(self.added, joined.filter(pc.is_null(old_rows)), self.after)
-        self.values(joined.filter(pc.and_(pc.is_valid(old_rows), pc.is_valid(new_rows))))
+        self.values(
+            joined.filter(pc.and_(pc.is_valid(old_rows), pc.is_valid(new_rows)))
+        )
 
     def alone(self, counted: _Counted, rows: pa.Table, side: Side) -> None:
         """Rows that one side alone has."""
@@ -258,9 +306,12 @@ class _Comparison:
     def by_whole_rows(self, before: pa.Table, after: pa.Table) -> None:
         """Where the same row comes several times, so many times more or less are counted."""
         old, new = _times(before, self.before), _times(after, self.after)
-        joined = old.join(new, [KEY], join_type="full outer", use_threads=False).combine_chunks()
+        joined = old.join(
+            new, [KEY], join_type="full outer", use_threads=False
+        ).combine_chunks()
         times = [
-            pc.fill_null(joined.column(side.column(TIMES)), 0) for side in (self.before, self.after)
+            pc.fill_null(joined.column(side.column(TIMES)), 0)
+            for side in (self.before, self.after)
         ]
         for counted, side, more in (
             (self.gone, self.before, pc.subtract(times[0], times[1])),
@@ -279,8 +330,12 @@ class _Comparison:
 
     # ---- showing
 
-    def shown(self, renamed: Mapping[str, Renamed], repeated: tuple[str, ...]) -> TableDifferences:
-        changed = {name: counted for name, counted in self.changed.items() if counted.count}
+    def shown(
+        self, renamed: Mapping[str, Renamed], repeated: tuple[str, ...]
+    ) -> TableDifferences:
+        changed = {
+            name: counted for name, counted in self.changed.items() if counted.count
+        }
         places = [place for counted in changed.values() for place in counted.places]
         old = self.before.rows_of({place.key for place in [*places, *self.gone.places]})
         new = self.after.rows_of({place.key for place in [*places, *self.added.places]})
@@ -288,13 +343,18 @@ class _Comparison:
             (self.rows[0], self.rows[1]),
             tuple(self.before.key) if self.keyed else (),
             self.columns.changes(renamed),
-            Rows(self.added.count, tuple(new[place.key] for place in self.added.places)),
+            Rows(
+                self.added.count, tuple(new[place.key] for place in self.added.places)
+            ),
             Rows(self.gone.count, tuple(old[place.key] for place in self.gone.places)),
             self.changed_rows,
             {
                 name: ChangedField(
                     counted.count,
-                    tuple(self.value(name, old[one.key], new[one.key]) for one in counted.places),
+                    tuple(
+                        self.value(name, old[one.key], new[one.key])
+                        for one in counted.places
+                    ),
                 )
                 for name, counted in changed.items()
             },
@@ -302,13 +362,17 @@ class _Comparison:
         )
 
     def value(self, name: str, old: Row, new: Row) -> ChangedValue:
-        return ChangedValue({part: new[part] for part in self.after.key}, old[name], new[name])
+        return ChangedValue(
+            {part: new[part] for part in self.after.key}, old[name], new[name]
+        )
 
 
 def _times(table: pa.Table, side: Side) -> pa.Table:
     """Each different row once: how many times it comes, and the number of the first."""
     row = side.column(ROW)
-    grouped = table.group_by(KEY, use_threads=False).aggregate([(row, "min"), ([], "count_all")])
+    grouped = table.group_by(KEY, use_threads=False).aggregate(
+        [(row, "min"), ([], "count_all")]
+    )
     return grouped.rename_columns([KEY, row, side.column(TIMES)])
 
 
@@ -332,7 +396,9 @@ class _Pair:
         same = pc.and_(filled, pc.equal(old, new))
         self.filled += pc.sum(filled, min_count=0).as_py()
         self.same += pc.sum(same, min_count=0).as_py()
-        self.different_values = max(self.different_values, pc.count_distinct(new).as_py())
+        self.different_values = max(
+            self.different_values, pc.count_distinct(new).as_py()
+        )
 
     def see_alike(self, old: pa.Table, new: pa.Table) -> None:
         """The hashes of both, where it is not known which rows belong together: how often each
@@ -340,10 +406,18 @@ class _Pair:
         """
         null = hash_of_null()
         old, new = (column.filter(pc.not_equal(column, null)) for column in (old, new))
-        before = {entry["values"]: entry["counts"] for entry in pc.value_counts(old).to_pylist()}
-        after = {entry["values"]: entry["counts"] for entry in pc.value_counts(new).to_pylist()}
+        before = {
+            entry["values"]: entry["counts"]
+            for entry in pc.value_counts(old).to_pylist()
+        }
+        after = {
+            entry["values"]: entry["counts"]
+            for entry in pc.value_counts(new).to_pylist()
+        }
         self.filled += max(len(old), len(new))
-        self.same += sum(min(count, before.get(value, 0)) for value, count in after.items())
+        self.same += sum(
+            min(count, before.get(value, 0)) for value, count in after.items()
+        )
         self.different_values = max(self.different_values, len(after))
 
     @property
@@ -352,7 +426,9 @@ class _Pair:
 
     @property
     def alike(self) -> bool:
-        wanted = RENAMED_FROM if self.different_values > FEW_VALUES else RENAMED_FROM_OF_FEW
+        wanted = (
+            RENAMED_FROM if self.different_values > FEW_VALUES else RENAMED_FROM_OF_FEW
+        )
         return self.share > wanted
 
 

@@ -20,7 +20,9 @@ def records_of_runs(target: str, texts: Iterable[str]) -> list[dict[str, JsonVal
     records = [json.loads(text) for text in texts]
     if not records:
         hint = f"mukret extract … --to {target}"
-        raise InputError("not-opened", f"{target}: no run has written into it", hint=hint)
+        raise InputError(
+            "not-opened", f"{target}: no run has written into it", hint=hint
+        )
     return records
 
 
@@ -46,10 +48,16 @@ def tables_of_runs(
                 before.types if before is not None and not record.get("anew") else {}
             )
             found[name] = replace(table, types={**earlier, **table.types}, rows=None)
-    return {name: _as_it_is(table, there[name]) for name, table in found.items() if name in there}
+    return {
+        name: _as_it_is(table, there[name])
+        for name, table in found.items()
+        if name in there
+    }
 
 
 def _as_it_is(table: DeliveredTable, there: Iterable[str]) -> DeliveredTable:
     """A table with the columns that are there; databases may have their names in other case."""
     by_name = {name.lower(): kind for name, kind in table.types.items()}
-    return replace(table, types={name: by_name.get(name.lower(), "text") for name in there})
+    return replace(
+        table, types={name: by_name.get(name.lower(), "text") for name in there}
+    )

@@ -78,7 +78,8 @@ class ColumnChanges:
             "added": dict(self.added),
             "gone": dict(self.gone),
             "retyped": {
-                name: {"before": old, "after": new} for name, (old, new) in self.retyped.items()
+                name: {"before": old, "after": new}
+                for name, (old, new) in self.retyped.items()
             },
             "renamed": {name: one.as_json() for name, one in self.renamed.items()},
         }
@@ -103,7 +104,9 @@ class TableDifferences:
 
     @property
     def any(self) -> bool:
-        return bool(self.columns.any or self.added.count or self.gone.count or self.changed_rows)
+        return bool(
+            self.columns.any or self.added.count or self.gone.count or self.changed_rows
+        )
 
     def as_json(self) -> dict[str, JsonValue]:
         return {
@@ -132,7 +135,9 @@ class Differences:
 
     @property
     def any(self) -> bool:
-        return bool(self.added or self.gone or any(table.any for table in self.tables.values()))
+        return bool(
+            self.added or self.gone or any(table.any for table in self.tables.values())
+        )
 
     def as_json(self) -> dict[str, JsonValue]:
         return {

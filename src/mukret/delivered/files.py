@@ -29,7 +29,9 @@ def csv_texts(path: Path, table: DeliveredTable, _: Tables) -> Iterator[pa.Recor
     taken = 0
     for block_size in _BLOCK_SIZES:
         try:
-            for batch in _csv_batches(path, list(table.columns), block_size, after=taken):
+            for batch in _csv_batches(
+                path, list(table.columns), block_size, after=taken
+            ):
                 taken += batch.num_rows
                 yield batch
             return
@@ -64,13 +66,17 @@ def _csv_batches(
                 yield pa.record_batch(batch.columns, names=names).slice(first)
 
 
-def parquet_texts(path: Path, table: DeliveredTable, _: Tables) -> Iterator[pa.RecordBatch]:
+def parquet_texts(
+    path: Path, table: DeliveredTable, _: Tables
+) -> Iterator[pa.RecordBatch]:
     with pq.ParquetFile(path) as file:
         for batch in file.iter_batches(ROWS_AT_ONCE):
             yield typed_texts(batch, table)
 
 
-def arrow_texts(path: Path, table: DeliveredTable, _: Tables) -> Iterator[pa.RecordBatch]:
+def arrow_texts(
+    path: Path, table: DeliveredTable, _: Tables
+) -> Iterator[pa.RecordBatch]:
     with pa.ipc.open_file(path) as file:
         for number in range(file.num_record_batches):
             yield typed_texts(file.get_batch(number), table)

@@ -9,7 +9,12 @@ from pathlib import Path
 
 import pyarrow as pa
 
-from mukret.delivered.contract import Delivered, DeliveredReject, DeliveredTable, recorded_tables
+from mukret.delivered.contract import (
+    Delivered,
+    DeliveredReject,
+    DeliveredTable,
+    recorded_tables,
+)
 from mukret.destinations.folder import REJECTS_FILE
 from mukret.destinations.publish import RUN_FILE
 from mukret.documents import decode
@@ -30,7 +35,10 @@ READERS = {
     "xlsx": "workbook:sheet_texts",
 }
 # The same, for records that stand in those of the tables around them.
-NESTED = {"jsonl": "json_files:nested_line_texts", "json": "json_files:nested_array_texts"}
+NESTED = {
+    "jsonl": "json_files:nested_line_texts",
+    "json": "json_files:nested_array_texts",
+}
 
 
 class DeliveredFolder(Delivered):
@@ -42,7 +50,9 @@ class DeliveredFolder(Delivered):
         if "part" in record:
             hint = "mukret merge PART… --to FOLDER makes a delivery of parts"
             raise InputError(
-                "not-opened", f"{target} is a part, whose keys are not settled yet", hint=hint
+                "not-opened",
+                f"{target} is a part, whose keys are not settled yet",
+                hint=hint,
             )
         if self.format not in READERS:
             hint = "--format parquet is read again"
@@ -68,7 +78,9 @@ class DeliveredFolder(Delivered):
                 "not-opened", f"{place}: {(error.strerror or str(error)).lower()}"
             ) from None
         except (ValueError, KeyError, TypeError):
-            raise InputError("not-opened", f"{place}: it is not as the run wrote it") from None
+            raise InputError(
+                "not-opened", f"{place}: it is not as the run wrote it"
+            ) from None
 
     def texts(self, table: str) -> Iterator[pa.RecordBatch]:
         wanted = self.tables[table]
@@ -77,13 +89,19 @@ class DeliveredFolder(Delivered):
                 for batch in self.read(path, wanted):
                     yield _without_marks(batch, wanted) if self.marked else batch
             except (OSError, pa.ArrowException) as error:
-                reason = getattr(error, "strerror", None) or str(error).partition("\n")[0]
+                reason = (
+                    getattr(error, "strerror", None) or str(error).partition("\n")[0]
+                )
                 raise InputError(
-                    "not-opened", f"{path}: {reason}", hint="it is not as the run wrote it"
+                    "not-opened",
+                    f"{path}: {reason}",
+                    hint="it is not as the run wrote it",
                 ) from None
 
     def read(self, path: Path, wanted: DeliveredTable) -> Iterator[pa.RecordBatch]:
-        module, _, name = (NESTED if self.nested else READERS)[self.format].partition(":")
+        module, _, name = (NESTED if self.nested else READERS)[self.format].partition(
+            ":"
+        )
         reader: FileReader = getattr(import_module(f"mukret.delivered.{module}"), name)
         return reader(path, wanted, self.tables)
 
@@ -110,7 +128,9 @@ def _without_marks(batch: pa.RecordBatch, table: DeliveredTable) -> pa.RecordBat
     """Without what was put before texts that a spreadsheet would take for a formula."""
     from mukret.destinations.csv import without_marks
 
-    arrays = [without_marks(batch.column(name), kind) for name, kind in table.columns.items()]
+    arrays = [
+        without_marks(batch.column(name), kind) for name, kind in table.columns.items()
+    ]
     return pa.record_batch(arrays, names=batch.schema.names)
 
 
@@ -128,7 +148,9 @@ def _record(target: str, place: Path) -> dict[str, JsonValue]:
     except FileNotFoundError:
         hint = "name a folder that `mukret extract … --to FOLDER` wrote"
         raise InputError(
-            "not-opened", f"{target}: no run wrote it, there is no {RUN_FILE}", hint=hint
+            "not-opened",
+            f"{target}: no run wrote it, there is no {RUN_FILE}",
+            hint=hint,
         ) from None
     except OSError as error:
         raise InputError(
@@ -136,5 +158,7 @@ def _record(target: str, place: Path) -> dict[str, JsonValue]:
         ) from None
     except (ValueError, KeyError, TypeError):
         hint = "extract it again"
-        raise InputError("not-opened", f"{place}: that is no record of a run", hint=hint) from None
+        raise InputError(
+            "not-opened", f"{place}: that is no record of a run", hint=hint
+        ) from None
     return record

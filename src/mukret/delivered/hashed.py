@@ -45,7 +45,9 @@ class Side:
         """Tables with the hash of the key, the number of the row from 0, and a 64-bit hash of each
         cell; the first has no rows, so that there is always one.
         """
-        yield self.hashes({name: pa.array([], pa.string()) for name in self.canonical}, 0, 0)
+        yield self.hashes(
+            {name: pa.array([], pa.string()) for name in self.canonical}, 0, 0
+        )
         first = 0
         for batch in self.delivered.texts(self.table):
             yield self.hashes(self.canonical_texts(batch), batch.num_rows, first)
@@ -63,7 +65,10 @@ class Side:
         return f"{self.mark}{name}"
 
     def canonical_texts(self, batch: pa.RecordBatch) -> dict[str, pa.Array]:
-        return {name: canonical(batch.column(name)) for name, canonical in self.canonical.items()}
+        return {
+            name: canonical(batch.column(name))
+            for name, canonical in self.canonical.items()
+        }
 
     def key_hashes(self, texts: Mapping[str, pa.Array], count: int) -> pa.Array:
         return hash_array([texts[name] for name in self.key], count)
@@ -81,7 +86,9 @@ class Side:
             hashes = self.key_hashes(self.canonical_texts(batch), batch.num_rows)
             mask = pc.is_in(hashes, value_set=pa.array(sorted(missing), hashes.type))
             chosen = zip(
-                hashes.filter(mask).to_pylist(), batch.filter(mask).to_pylist(), strict=True
+                hashes.filter(mask).to_pylist(),
+                batch.filter(mask).to_pylist(),
+                strict=True,
             )
             for key, row in chosen:
                 found.setdefault(key, row)
@@ -98,7 +105,9 @@ def hash_of_null() -> int:
 def first_half(hashes: pa.Array) -> pa.Array:
     """Half of a hash: enough where rows that belong together are compared."""
     halves = memoryview(hashes.buffers()[1]).cast("q")[: 2 * len(hashes) : 2]
-    return pa.Array.from_buffers(pa.int64(), len(hashes), [None, pa.py_buffer(halves.tobytes())])
+    return pa.Array.from_buffers(
+        pa.int64(), len(hashes), [None, pa.py_buffer(halves.tobytes())]
+    )
 
 
 # ---- what is equal
@@ -135,11 +144,15 @@ def _plain_numbers(texts: pa.Array) -> pa.Array:
 
 
 def _sheet_floats(texts: pa.Array) -> pa.Array:
-    return _each(texts, lambda text: repr(float(_DIGITS_OF_A_SHEET % float(text)) + 0.0))
+    return _each(
+        texts, lambda text: repr(float(_DIGITS_OF_A_SHEET % float(text)) + 0.0)
+    )
 
 
 def _each(texts: pa.Array, change: Callable[[str], str]) -> pa.Array:
     """Each different text is changed once."""
     encoded = texts.dictionary_encode()
-    changed = pa.array([change(text) for text in encoded.dictionary.to_pylist()], pa.string())
+    changed = pa.array(
+        [change(text) for text in encoded.dictionary.to_pylist()], pa.string()
+    )
     return changed.take(encoded.indices)

@@ -23,11 +23,15 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
 
-def line_texts(path: Path, table: DeliveredTable, _: Tables) -> Iterator[pa.RecordBatch]:
+def line_texts(
+    path: Path, table: DeliveredTable, _: Tables
+) -> Iterator[pa.RecordBatch]:
     return _read(path, [_alone(table)], lines=True)
 
 
-def array_texts(path: Path, table: DeliveredTable, _: Tables) -> Iterator[pa.RecordBatch]:
+def array_texts(
+    path: Path, table: DeliveredTable, _: Tables
+) -> Iterator[pa.RecordBatch]:
     return _read(path, [_alone(table)], lines=False)
 
 
@@ -55,12 +59,17 @@ def _chain(table: DeliveredTable, tables: Tables) -> list[DeliveredTable]:
     return chain
 
 
-def _read(path: Path, chain: list[DeliveredTable], *, lines: bool) -> Iterator[pa.RecordBatch]:
+def _read(
+    path: Path, chain: list[DeliveredTable], *, lines: bool
+) -> Iterator[pa.RecordBatch]:
     """The rows of the last table of a chain, each of which stands in the one before it."""
     if not os.path.getsize(path):  # no lines at all
         return
     wanted = chain[-1]
-    rules = {"mukret": 1, "tables": {table.name: _table(table, lines=lines) for table in chain}}
+    rules = {
+        "mukret": 1,
+        "tables": {table.name: _table(table, lines=lines) for table in chain},
+    }
     run = Run(parse_rules(json.dumps(rules), str(path)), find_sources([path]))
     for output in run.batches():
         if output.rejects:

@@ -57,12 +57,15 @@ class Partitions:
         if not self.writers:
             self.folder = tempfile.TemporaryDirectory(prefix="mukret-")
             self.writers = [
-                pa.ipc.new_file(str(self.file(n)), table.schema) for n in range(self.count)
+                pa.ipc.new_file(str(self.file(n)), table.schema)
+                for n in range(self.count)
             ]
         parts = _part_of(table.column(KEY).combine_chunks(), self.count)
         ordered = table.take(pc.sort_indices(parts))
         start = 0
-        for entry in sorted(pc.value_counts(parts).to_pylist(), key=lambda entry: entry["values"]):
+        for entry in sorted(
+            pc.value_counts(parts).to_pylist(), key=lambda entry: entry["values"]
+        ):
             self.writers[entry["values"]].write_table(
                 ordered.slice(start, entry["counts"]).combine_chunks()
             )
@@ -91,7 +94,10 @@ class Partitions:
         return self
 
     def __exit__(
-        self, _: type[BaseException] | None, __: BaseException | None, ___: TracebackType | None
+        self,
+        _: type[BaseException] | None,
+        __: BaseException | None,
+        ___: TracebackType | None,
     ) -> None:
         for writer in self.writers:
             writer.close()
@@ -101,4 +107,6 @@ class Partitions:
 
 def _part_of(keys: pa.Table, count: int) -> Any:
     """The number of the part of each key: some bits of its hash."""
-    return pc.bit_wise_and(first_half(keys), pa.scalar(count - 1, pa.int64())).cast(pa.int32())
+    return pc.bit_wise_and(first_half(keys), pa.scalar(count - 1, pa.int64())).cast(
+        pa.int32()
+    )

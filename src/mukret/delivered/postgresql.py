@@ -38,7 +38,9 @@ class DeliveredPostgresql(Delivered):
         connect = driver()
         with self.told():
             self.connection: dbapi.Connection = connect(target)
-            self.ask("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ, READ ONLY", rows=False)
+            self.ask(
+                "SET TRANSACTION ISOLATION LEVEL REPEATABLE READ, READ ONLY", rows=False
+            )
             there: dict[str, list[str]] = {}
             for table, column in self.ask(_COLUMNS):
                 there.setdefault(table, []).append(column)

@@ -40,7 +40,9 @@ class DeliveredSqlite(Delivered):
             there = {name: self.columns(name) for (name,) in names}
             records: list[tuple[str]] = []
             if RUNS in there:
-                query = f"SELECT record FROM {RUNS} WHERE record IS NOT NULL ORDER BY run"
+                query = (
+                    f"SELECT record FROM {RUNS} WHERE record IS NOT NULL ORDER BY run"
+                )
                 records = self.connection.execute(query).fetchall()
         except sqlite3.Error as error:
             raise InputError("not-opened", f"{target}: {error}") from None
@@ -55,13 +57,18 @@ class DeliveredSqlite(Delivered):
             raise InputError("not-opened", f"{self.target}: {error}") from None
 
     def columns(self, table: str) -> list[str]:
-        return [row[1] for row in self.connection.execute(f"PRAGMA table_info({quoted(table)})")]
+        return [
+            row[1]
+            for row in self.connection.execute(f"PRAGMA table_info({quoted(table)})")
+        ]
 
     def texts(self, table: str) -> Iterator[pa.RecordBatch]:
         kinds = self.tables[table].columns
         names = ", ".join(map(quoted, kinds))
         try:
-            cursor = self.connection.execute(f"SELECT {names} FROM {quoted(table)} ORDER BY rowid")
+            cursor = self.connection.execute(
+                f"SELECT {names} FROM {quoted(table)} ORDER BY rowid"
+            )
             while rows := cursor.fetchmany(ROWS_AT_ONCE):
                 columns = zip(*rows, strict=True)
                 arrays = [
@@ -78,14 +85,18 @@ class DeliveredSqlite(Delivered):
 
 def _texts(values: tuple[Any, ...], kind: ValueType) -> Any:
     shown = _shown_by(kind)
-    return pa.array([None if value is None else shown(value) for value in values], pa.string())
+    return pa.array(
+        [None if value is None else shown(value) for value in values], pa.string()
+    )
 
 
 def _shown_by(kind: ValueType) -> Callable[[Any], str]:
     """Decimals, dates, instants and durations stand in SQLite as they stand in CSV."""
     match kind:
         case Float():
-            return lambda value: kind.written(value) if isinstance(value, float) else str(value)
+            return lambda value: (
+                kind.written(value) if isinstance(value, float) else str(value)
+            )
         case Boolean():
             return lambda value: {0: "false", 1: "true"}.get(value, str(value))
         case ListOf():

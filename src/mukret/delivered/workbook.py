@@ -26,14 +26,18 @@ ROWS_AT_ONCE = 10_000
 _ESCAPED = re.compile("_x([0-9A-F]{4})_")
 
 
-def sheet_texts(path: Path, table: DeliveredTable, tables: Tables) -> Iterator[pa.RecordBatch]:
+def sheet_texts(
+    path: Path, table: DeliveredTable, tables: Tables
+) -> Iterator[pa.RecordBatch]:
     """Raises UsageError without the library."""
     try:
         import openpyxl
     except ImportError:
         hint = "pip install 'mukret[xlsx]'"
         raise UsageError(
-            "missing-extra", "workbooks need openpyxl, which is not installed", hint=hint
+            "missing-extra",
+            "workbooks need openpyxl, which is not installed",
+            hint=hint,
         ) from None
     book = openpyxl.load_workbook(path, read_only=True)
     try:
@@ -62,7 +66,9 @@ def _text(value: Any, kind: ValueType) -> str | None:
         return _ESCAPED.sub(lambda match: chr(int(match[1], 16)), value)
     match kind:
         case DecimalType():
-            return kind.written(Decimal(repr(value)).quantize(Decimal(1).scaleb(-kind.scale)))
+            return kind.written(
+                Decimal(repr(value)).quantize(Decimal(1).scaleb(-kind.scale))
+            )
         case Float():
             return kind.written(float(value))
         case Timestamp():

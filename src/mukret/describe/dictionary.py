@@ -33,7 +33,12 @@ def dictionary(rules: Rules) -> str:
     for enum in enums:
         lines += [*_enum(enum), ""]
     if rules.response_fields:
-        lines += ["## Facts of a response", "", "Tables inherit them, where they name them.", ""]
+        lines += [
+            "## Facts of a response",
+            "",
+            "Tables inherit them, where they name them.",
+            "",
+        ]
         lines += [*_fields(rules.response_fields), ""]
     return "\n".join(lines).rstrip("\n") + "\n"
 
@@ -96,11 +101,22 @@ def _table(rules: Rules, one: Nested) -> Iterator[str]:
     rows = []
     for name, kind in table.columns:
         field = one.fields[name]
-        source = _inherited(inherited[name], field) if name in inherited else told_source(field)
+        source = (
+            _inherited(inherited[name], field)
+            if name in inherited
+            else told_source(field)
+        )
         null = "never" if name in sure else _null(field)
         meaning = " · ".join(part for part in (field.title, field.note) if part)
         rows.append(
-            (f"`{name}`", _type(kind), null, _cell(field.measured_in), source, _cell(meaning))
+            (
+                f"`{name}`",
+                _type(kind),
+                null,
+                _cell(field.measured_in),
+                source,
+                _cell(meaning),
+            )
         )
     yield from _grid(("column", "type", "null", "unit", "comes from", "meaning"), rows)
     hidden = [field for field in table.fields if not field.keep]
@@ -183,7 +199,9 @@ def _used_enums(tables: Sequence[Nested]) -> list[Enum]:
 def _enum(enum: Enum) -> Iterator[str]:
     yield f"### {enum.name}"
     yield ""
-    other = {"bad": "can't be read", None: "is null"}.get(enum.otherwise, f"is `{enum.otherwise}`")
+    other = {"bad": "can't be read", None: "is null"}.get(
+        enum.otherwise, f"is `{enum.otherwise}`"
+    )
     case = "in this case alone" if enum.exact_case else "in any case"
     yield f"Words are taken {case}; any other {other}."
     yield ""
@@ -209,12 +227,16 @@ def _grid(head: Sequence[str], rows: Iterable[Sequence[str]]) -> Iterator[str]:
     be read before it is drawn, too.
     """
     lines = [head, *rows]
-    widths = [min(WIDEST, max(len(line[number]) for line in lines)) for number in range(len(head))]
+    widths = [
+        min(WIDEST, max(len(line[number]) for line in lines))
+        for number in range(len(head))
+    ]
     widths[-1] = len(head[-1])
     lines.insert(1, ["-" * width for width in widths])
     for line in lines:
         padded = (
-            cell + " " * (width - len(cell)) for cell, width in zip(line, widths, strict=True)
+            cell + " " * (width - len(cell))
+            for cell, width in zip(line, widths, strict=True)
         )
         yield f"| {' | '.join(padded)} |"
 

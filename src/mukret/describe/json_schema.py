@@ -44,7 +44,8 @@ def _any_form(tables: Mapping[str, Nested]) -> Schema:
     payload: Schema = {
         "type": "object",
         "properties": {
-            name: {"type": "array", "items": {"$ref": f"#/$defs/{name}"}} for name in tables
+            name: {"type": "array", "items": {"$ref": f"#/$defs/{name}"}}
+            for name in tables
         },
         "required": [name for name, table in tables.items() if table.above is None],
         "additionalProperties": False,
@@ -75,7 +76,8 @@ def _record(rules: Rules, table: Nested) -> Schema:
         for name, kind in table.table.columns
     }
     inside = {
-        name: {"type": "array", "items": {"$ref": f"#/$defs/{name}"}} for name in table.inside
+        name: {"type": "array", "items": {"$ref": f"#/$defs/{name}"}}
+        for name in table.inside
     }
     described = {"description": table.table.note} if table.table.note else {}
     return {
@@ -89,7 +91,11 @@ def _record(rules: Rules, table: Nested) -> Schema:
 
 
 def _property(kind: ValueType, field: Field, *, null: bool) -> Schema:
-    told = [part for part in (field.note, field.measured_in and f"({field.measured_in})") if part]
+    told = [
+        part
+        for part in (field.note, field.measured_in and f"({field.measured_in})")
+        if part
+    ]
     about = {"title": field.title} if field.title else {}
     if told:
         about["description"] = " ".join(told)

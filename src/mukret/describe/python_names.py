@@ -11,7 +11,9 @@ from collections.abc import Collection, Iterable
 _NOT_IN_A_NAME = re.compile(r"[^A-Za-z0-9]+")
 
 
-def class_names(names: Iterable[str], ending: str, taken: Collection[str]) -> dict[str, str]:
+def class_names(
+    names: Iterable[str], ending: str, taken: Collection[str]
+) -> dict[str, str]:
     """`sailing_stops` → `SailingStops` and the ending; a number behind it where that is taken
     already.
     """

@@ -39,7 +39,9 @@ from mukret.version import __version__
 # Ends the name of the class of a table.
 ROW = "Row"
 # Names that mean something within a class of records, beside those of the types.
-_OF_A_CLASS = frozenset({"cls", "self", "members", "from_json", "to_json", "classmethod", "bytes"})
+_OF_A_CLASS = frozenset(
+    {"cls", "self", "members", "from_json", "to_json", "classmethod", "bytes"}
+)
 # What a type is in Python, and what reads it.
 _TYPES: dict[type[ValueType], tuple[str, str]] = {
     Text: ("str", "_text"),
@@ -54,7 +56,19 @@ _TYPES: dict[type[ValueType], tuple[str, str]] = {
     Json: ("Any", "_anything"),
 }
 _NAMES_OF_TYPES = frozenset(
-    {"str", "int", "float", "bool", "list", "set", "dt", "Any", "Decimal", "Enum", "Mapping"}
+    {
+        "str",
+        "int",
+        "float",
+        "bool",
+        "list",
+        "set",
+        "dt",
+        "Any",
+        "Decimal",
+        "Enum",
+        "Mapping",
+    }
 )
 
 
@@ -67,12 +81,18 @@ class _Module:
     def __init__(self, rules: Rules) -> None:
         self.rules = rules
         self.tables = nested_tables(rules)
-        used = {kind.enum_name: kind for table in self.tables for _, kind in _enums_of(table)}
+        used = {
+            kind.enum_name: kind
+            for table in self.tables
+            for _, kind in _enums_of(table)
+        }
         self.enums = list(used.values())
         helpers = set(_definitions())
         self.enum_classes = class_names(used, "", {*_NAMES_OF_TYPES, *helpers})
         taken = {*_NAMES_OF_TYPES, *helpers, *self.enum_classes.values()}
-        self.row_classes = class_names((table.name for table in self.tables), ROW, taken)
+        self.row_classes = class_names(
+            (table.name for table in self.tables), ROW, taken
+        )
         self.reserved = {*_OF_A_CLASS, *taken, *self.row_classes.values()}
 
     def text(self) -> str:
@@ -139,7 +159,9 @@ class _Module:
             yield f"            {_literal(name)}: self.{attribute},"
         yield "        })"
 
-    def annotations(self, table: Nested, attributes: Mapping[str, str]) -> Iterator[str]:
+    def annotations(
+        self, table: Nested, attributes: Mapping[str, str]
+    ) -> Iterator[str]:
         sure = never_null(self.rules, table.table)
         for name, kind in table.table.columns:
             python, _ = self.of_type(kind)
@@ -184,7 +206,11 @@ def _enums_of(table: Nested) -> Iterator[tuple[str, Enum]]:
 
 
 def _about(field: Field) -> str | None:
-    told = [part for part in (field.note, field.measured_in and f"({field.measured_in})") if part]
+    told = [
+        part
+        for part in (field.note, field.measured_in and f"({field.measured_in})")
+        if part
+    ]
     return " ".join(told) or None
 
 
@@ -202,7 +228,10 @@ def _quotable(text: str) -> str:
 def _wrapped(names: Iterable[str]) -> list[str]:
     """A set of names as an argument, over as many lines as it takes."""
     return textwrap.wrap(
-        "{" + ", ".join(names) + "},", 100, initial_indent=" " * 12, subsequent_indent=" " * 13
+        "{" + ", ".join(names) + "},",
+        100,
+        initial_indent=" " * 12,
+        subsequent_indent=" " * 13,
     )
 
 
@@ -228,7 +257,9 @@ def _definitions() -> dict[str, str]:
 
 
 def _names_in(source: str) -> set[str]:
-    return {node.id for node in ast.walk(ast.parse(source)) if isinstance(node, ast.Name)}
+    return {
+        node.id for node in ast.walk(ast.parse(source)) if isinstance(node, ast.Name)
+    }
 
 
 def _used_helpers(classes: str) -> str:

@@ -15,7 +15,9 @@ from enum import Enum
 from typing import Any, TypeVar
 
 _Value = TypeVar("_Value")
-_DURATION = re.compile(r"(-?)P(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+)(?:\.(\d{1,6}))?S)?)?")
+_DURATION = re.compile(
+    r"(-?)P(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+)(?:\.(\d{1,6}))?S)?)?"
+)
 
 
 class _Number(Decimal):
@@ -37,7 +39,9 @@ def _whole_number(text: str) -> int | _Number:
     return _Number(text) if text == "-0" else int(text)
 
 
-def _members(record: str | bytes | Mapping[str, Any], known: set[str]) -> Mapping[str, Any]:
+def _members(
+    record: str | bytes | Mapping[str, Any], known: set[str]
+) -> Mapping[str, Any]:
     """The members of a record, as JSON text or already parsed."""
     members: Any = record
     if isinstance(record, str | bytes):
@@ -46,11 +50,15 @@ def _members(record: str | bytes | Mapping[str, Any], known: set[str]) -> Mappin
         raise ValueError(f"an object is wanted, not {members!r}")
     for name in members:
         if name not in known:
-            raise ValueError(f"there is a member {name}, which these records do not have")
+            raise ValueError(
+                f"there is a member {name}, which these records do not have"
+            )
     return members
 
 
-def _read(members: Mapping[str, Any], name: str, kind: Callable[[Any], _Value]) -> _Value:
+def _read(
+    members: Mapping[str, Any], name: str, kind: Callable[[Any], _Value]
+) -> _Value:
     """A member that is never null."""
     if name not in members:
         raise ValueError(
@@ -106,7 +114,9 @@ def _decimal_of(digits: int) -> Callable[[Any], Decimal]:
 
 
 def _float(value: Any) -> float:
-    return float(value) if isinstance(value, Decimal | float) else float(_integer(value))
+    return (
+        float(value) if isinstance(value, Decimal | float) else float(_integer(value))
+    )
 
 
 def _boolean(value: Any) -> bool:
@@ -133,7 +143,11 @@ def _duration(value: Any) -> dt.timedelta:
 
 
 def _object(members: Mapping[str, object]) -> str:
-    return "{" + ",".join(f"{_json(name)}:{_json(value)}" for name, value in members.items()) + "}"
+    return (
+        "{"
+        + ",".join(f"{_json(name)}:{_json(value)}" for name, value in members.items())
+        + "}"
+    )
 
 
 def _json(value: Any) -> str:

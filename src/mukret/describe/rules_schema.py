@@ -105,28 +105,42 @@ _PATHS: Schema = _ref("paths")
 _TRUE: Schema = {"enum": [True, "true", "True", "TRUE"]}
 _TEXT_OR_NULL: Schema = {"type": ["string", "number", "boolean", "null"]}
 _COUNT: Schema = {
-    "anyOf": [{"type": "integer", "minimum": 0}, {"type": "string", "pattern": "^[0-9]+$"}]
+    "anyOf": [
+        {"type": "integer", "minimum": 0},
+        {"type": "string", "pattern": "^[0-9]+$"},
+    ]
 }
 _BAD: Schema = _words("reject", "null", "stop", None)
 
 _OPTIONS: dict[str, Schema] = {
-    "trim": _told("Take white space off both ends (all types but text always do).", _FLAG),
-    "blank": _told("Texts that mean null; numbers are compared as they are written.", _TEXTS),
-    "capture": _told("A pattern for the whole text; its first group is read on (I-Regexp).", _TEXT),
+    "trim": _told(
+        "Take white space off both ends (all types but text always do).", _FLAG
+    ),
+    "blank": _told(
+        "Texts that mean null; numbers are compared as they are written.", _TEXTS
+    ),
+    "capture": _told(
+        "A pattern for the whole text; its first group is read on (I-Regexp).", _TEXT
+    ),
     "strip": _told("Texts taken off either end, units and currencies mostly.", _TEXTS),
     "split": _told("What separates the elements of a list in a text.", _TEXT),
     "grouping": _told("The mark between thousands.", _ref("mark")),
     "point": _told("The mark before the fraction.", _ref("mark")),
     "percent": _told("The number is divided by 100, with or without the sign.", _FLAG),
     "accounting": _told("(1,200) is negative.", _FLAG),
-    "round": _told("Round what has more digits than the type holds.", _words(*CHOICES["round"])),
+    "round": _told(
+        "Round what has more digits than the type holds.", _words(*CHOICES["round"])
+    ),
     "format": _told(
         "iso, rfc5322, epoch-s, epoch-ms, epoch-us, epoch-ns, or a pattern such as %d.%m.%Y.",
         _TEXTS,
     ),
-    "zone": _told("The time zone of times without an offset: an IANA name, or +02:00.", _TEXT),
+    "zone": _told(
+        "The time zone of times without an offset: an IANA name, or +02:00.", _TEXT
+    ),
     "fold": _told(
-        "Which of two instants a local time means that comes twice.", _words(*CHOICES["fold"])
+        "Which of two instants a local time means that comes twice.",
+        _words(*CHOICES["fold"]),
     ),
     "unit": _told("What a number is as a duration.", _words(*CHOICES["unit"])),
 }
@@ -141,13 +155,20 @@ _TOP: dict[str, Schema] = {
     "note": _told("What a reader should know.", _TEXT),
     "include": _told("Other rules files, which this one goes on from.", _TEXTS),
     "enums": _told("Fixed sets of words.", _named(_ref("enum"))),
-    "types": _told("Types with reading options, by names of their own.", _named(_ref("type"))),
-    "defaults": _told("Reading options for all fields whose type takes them.", _ref("defaults")),
+    "types": _told(
+        "Types with reading options, by names of their own.", _named(_ref("type"))
+    ),
+    "defaults": _told(
+        "Reading options for all fields whose type takes them.", _ref("defaults")
+    ),
     "response": _told("What is true of a whole response.", _ref("response")),
-    "reference": _told("Small tables in CSV files, for lookups.", _named(_ref("reference"))),
+    "reference": _told(
+        "Small tables in CSV files, for lookups.", _named(_ref("reference"))
+    ),
     "tables": _told("What becomes rows.", _named(_ref("table"), minProperties=1)),
     "examples": _told(
-        "Responses with the rows that they must give.", {"type": "array", "items": _ref("example")}
+        "Responses with the rows that they must give.",
+        {"type": "array", "items": _ref("example")},
     ),
 }
 _TABLE: dict[str, Schema] = {
@@ -165,12 +186,14 @@ _TABLE: dict[str, Schema] = {
     "recurse": _told("From a row to those of the same table below it.", _PATH),
     "within": _told("The table whose rows these stand in.", _TEXT),
     "inherit": _told(
-        "Fields of the tables around it, or of the response, copied into each row.", _TEXTS
+        "Fields of the tables around it, or of the response, copied into each row.",
+        _TEXTS,
     ),
     "kind": _told("The kind of response that has these rows.", _TEXT),
     "key": _told("The fields that identify a row.", _TEXTS),
     "duplicates": _told(
-        "What becomes of rows with a key that came before.", _words("reject", "first", "last")
+        "What becomes of rows with a key that came before.",
+        _words("reject", "first", "last"),
     ),
     "where": _told("An SQL condition on the fields; other rows are left out.", _TEXT),
     "bad": _told("What a value does that can't be read.", _BAD),
@@ -184,7 +207,8 @@ _TABLE: dict[str, Schema] = {
 }
 _SOURCES: dict[str, Schema] = {
     "at": _told(
-        "The path to the value, from the row; of several the first that finds one.", _PATHS
+        "The path to the value, from the row; of several the first that finds one.",
+        _PATHS,
     ),
     "compute": _told("An SQL expression over the fields of the row.", _TEXT),
     "constant": _told("The same in each row.", _TEXT_OR_NULL),
@@ -197,7 +221,9 @@ _SOURCES: dict[str, Schema] = {
             ]
         },
     ),
-    "lookup": _told("A field of another table's row, found by its key.", _ref("lookup")),
+    "lookup": _told(
+        "A field of another table's row, found by its key.", _ref("lookup")
+    ),
     "parent": _told("A field of the row above, in a table that recurses.", _TEXT),
 }
 _FIELD: dict[str, Schema] = {
@@ -206,7 +232,9 @@ _FIELD: dict[str, Schema] = {
     "take": _told("What to do with the nodes that the path finds.", _words(*TAKES)),
     "with": _told("What stands between texts that are joined.", _TEXT),
     "required": _told("A row without it is rejected.", _FLAG),
-    "default": _told("The value where there is none.", {"anyOf": [_TEXTS, {"type": "null"}]}),
+    "default": _told(
+        "The value where there is none.", {"anyOf": [_TEXTS, {"type": "null"}]}
+    ),
     "bad": _told("What a value does that can't be read.", _BAD),
     "keep": _told("false: not written, only used.", _FLAG),
     "note": _told("What it means.", _TEXT),
@@ -232,7 +260,8 @@ _DEFINITIONS: dict[str, Schema] = {
                 {"type": "object", "minProperties": 1, "additionalProperties": _PATH},
             ),
             "uneven": _told(
-                "What becomes of arrays of unequal length.", _words("reject", "pad", "shortest")
+                "What becomes of arrays of unequal length.",
+                _words("reject", "pad", "shortest"),
             ),
         },
         required=["zip"],
@@ -249,7 +278,8 @@ _DEFINITIONS: dict[str, Schema] = {
                 },
             ),
             "otherwise": _told(
-                "What an unknown word becomes: bad, null, or one of the values.", _TEXT_OR_NULL
+                "What an unknown word becomes: bad, null, or one of the values.",
+                _TEXT_OR_NULL,
             ),
             "case": _told("exact: capitals count.", _words("exact")),
             "note": _told("What the words are of.", _TEXT),
@@ -261,15 +291,23 @@ _DEFINITIONS: dict[str, Schema] = {
         "propertyNames": {"pattern": NAME},
         "additionalProperties": _TEXT_OR_NULL,
     },
-    "type": _object({"type": _TYPE, "note": _told("What it is for.", _TEXT), **_OPTIONS}),
+    "type": _object(
+        {"type": _TYPE, "note": _told("What it is for.", _TEXT), **_OPTIONS}
+    ),
     "defaults": _object({**{name: _OPTIONS[name] for name in _DEFAULTED}, "bad": _BAD}),
     "response": _object(
         {
             "embedded": _told("Where texts hold JSON.", _ref("some_paths")),
             "ignore": _told("What is left out on purpose.", _ref("some_paths")),
-            "must_have": _told("Paths without which a response is bad.", _ref("some_paths")),
-            "fields": _told("Facts of the whole response, to be inherited.", _named(_ref("field"))),
-            "kinds": _told("Several kinds of response in one feed.", _named(_ref("kind"))),
+            "must_have": _told(
+                "Paths without which a response is bad.", _ref("some_paths")
+            ),
+            "fields": _told(
+                "Facts of the whole response, to be inherited.", _named(_ref("field"))
+            ),
+            "kinds": _told(
+                "Several kinds of response in one feed.", _named(_ref("kind"))
+            ),
         }
     ),
     "kind": {
@@ -279,7 +317,8 @@ _DEFINITIONS: dict[str, Schema] = {
                 "call": _told("The call that is answered.", _TEXT),
                 "when": _told("A condition on the response.", _TEXT),
                 "must_have": _told(
-                    "Paths without which a response of this kind is bad.", _ref("some_paths")
+                    "Paths without which a response of this kind is bad.",
+                    _ref("some_paths"),
                 ),
                 "note": _told("What it is.", _TEXT),
             }
@@ -303,7 +342,10 @@ _DEFINITIONS: dict[str, Schema] = {
                 "oneOf": [_has(source) for source in SOURCES],
                 "dependentRequired": {"take": ["at"], "with": ["take"]},
                 "allOf": [
-                    {"if": _has("with"), "then": {"properties": {"take": {"const": "join"}}}},
+                    {
+                        "if": _has("with"),
+                        "then": {"properties": {"take": {"const": "join"}}},
+                    },
                     {
                         "if": {"anyOf": [_has("lookup"), _has("parent")]},
                         "then": _without("type", *_OPTIONS),
@@ -333,7 +375,14 @@ _DEFINITIONS: dict[str, Schema] = {
                 "file": _told("A file with the response, relative to this one.", _TEXT),
                 "gives": _told(
                     "The rows of each table, or how many there are.",
-                    _every({"anyOf": [_COUNT, {"type": "array", "items": {"type": "object"}}]})
+                    _every(
+                        {
+                            "anyOf": [
+                                _COUNT,
+                                {"type": "array", "items": {"type": "object"}},
+                            ]
+                        }
+                    )
                     | {"type": "object"},
                 ),
                 "rejected": _told("How many rows are rejected.", _COUNT),
@@ -347,7 +396,8 @@ _DEFINITIONS: dict[str, Schema] = {
     "facts": {
         "type": "object",
         "properties": {
-            name: _COUNT if name in ("document", "page") else _TEXT for name in DOCUMENT_FACTS
+            name: _COUNT if name in ("document", "page") else _TEXT
+            for name in DOCUMENT_FACTS
         },
         "patternProperties": {r"^request\.": _TEXT},
         "additionalProperties": False,

@@ -51,7 +51,9 @@ def read_by(rows: Rows) -> str:
     if rows.spread:
         parts.append("a list or one alone")
     if rows.header is not None:
-        where = "the first row" if rows.header.path is None else code(str(rows.header.path))
+        where = (
+            "the first row" if rows.header.path is None else code(str(rows.header.path))
+        )
         parts.append(f"arrays whose elements are named by {where}")
     if rows.recurse is not None:
         parts.append(f"with those below each, at {code(str(rows.recurse))}")
@@ -78,7 +80,9 @@ def _of_source(field: Field) -> str:
             return f"= {code(text)}"
         case Constant(value):
             return (
-                f"always {code(field.type.written(value))}" if value is not None else "always null"
+                f"always {code(field.type.written(value))}"
+                if value is not None
+                else "always null"
             )
         case Fact(name):
             return _FACTS.get(name) or f"{code(name)} of the request that was answered"

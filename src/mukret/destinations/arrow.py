@@ -25,7 +25,9 @@ class ArrowTables(EachInAFile):
 
     def file_of(self, table: Table, schema: pa.Schema, file: BinaryIO) -> ArrowFile:
         return ArrowFile(
-            described(self.delivery.rules, table, schema), file, streaming=self.delivery.streaming
+            described(self.delivery.rules, table, schema),
+            file,
+            streaming=self.delivery.streaming,
         )
 
 
@@ -59,4 +61,6 @@ def described(rules: Rules, table: Table, schema: pa.Schema) -> pa.Array:
         given = {name: text for name, text in told.items() if text}
         fields.append(column.with_metadata(given) if given else column)
     told = {"note": table.note, "rules_sha256": rules.sha256}
-    return pa.schema(fields, metadata={name: text for name, text in told.items() if text})
+    return pa.schema(
+        fields, metadata={name: text for name, text in told.items() if text}
+    )

@@ -33,7 +33,9 @@ class WriteBehind:
         self.waiting: deque[Future[None]] = deque()
 
     def do(self, task: Callable[[], None]) -> None:
-        while len(self.waiting) > MOST_WAITING or (self.waiting and self.waiting[0].done()):
+        while len(self.waiting) > MOST_WAITING or (
+            self.waiting and self.waiting[0].done()
+        ):
             self.waiting.popleft().result()
         self.waiting.append(self.pool.submit(task))
 

@@ -32,7 +32,9 @@ class Options:
     @property
     def given(self) -> set[str]:
         """The names of those that were chosen."""
-        return {name for name, value in vars(self).items() if value not in (False, None)}
+        return {
+            name for name, value in vars(self).items() if value not in (False, None)
+        }
 
 
 PLAIN = Options()

@@ -39,7 +39,17 @@ _MARKS = '",\r\n'
 # How a text begins that spreadsheets take for a formula.
 _FORMULA = r"^([=+\-@\t\r])"
 _MARKED = r"^'([=+\-@\t\r])"
-_NO_TEXTS = (Integer, DecimalType, Float, Boolean, Date, Time, Datetime, Timestamp, Duration)
+_NO_TEXTS = (
+    Integer,
+    DecimalType,
+    Float,
+    Boolean,
+    Date,
+    Time,
+    Datetime,
+    Timestamp,
+    Duration,
+)
 
 
 class CsvTables(EachInAFile):
@@ -50,7 +60,10 @@ class CsvTables(EachInAFile):
     def file_of(self, table: Table, schema: pa.Schema, file: BinaryIO) -> CsvFile:
         options = self.delivery.options
         return CsvFile(
-            table, file, titles=options.titles, formulas_as_text=options.formulas_as_text
+            table,
+            file,
+            titles=options.titles,
+            formulas_as_text=options.formulas_as_text,
         )
 
     def beside(self) -> Mapping[str, Any]:
@@ -67,7 +80,12 @@ class CsvFile:
     """
 
     def __init__(
-        self, table: Table, file: BinaryIO, *, titles: bool = False, formulas_as_text: bool = False
+        self,
+        table: Table,
+        file: BinaryIO,
+        *,
+        titles: bool = False,
+        formulas_as_text: bool = False,
     ) -> None:
         self.formulas_as_text = formulas_as_text
         self.kinds = [kind for _, kind in table.columns]
@@ -91,7 +109,8 @@ class CsvFile:
         columns = batch.columns
         if self.formulas_as_text:
             columns = [
-                _as_text(column, kind) for column, kind in zip(columns, self.kinds, strict=True)
+                _as_text(column, kind)
+                for column, kind in zip(columns, self.kinds, strict=True)
             ]
         return csv_lines(columns, self.kinds, batch.num_rows)
 

@@ -33,7 +33,10 @@ def _table(rules: Rules, table: Table) -> dict[str, JsonValue]:
     own = {field.name: field for field in table.fields}
     own.update({item.name: item.field for item in table.inherit})
     hollow = hollow_columns(rules, table)
-    columns = [_column(own[name], kind, may_lack=name in hollow) for name, kind in table.columns]
+    columns = [
+        _column(own[name], kind, may_lack=name in hollow)
+        for name, kind in table.columns
+    ]
     schema: dict[str, JsonValue] = {"columns": columns, "null": ""}
     if key := primary_key(rules, table):
         schema["primaryKey"] = list(key)
@@ -59,6 +62,8 @@ def _column(field: Field, kind: ValueType, *, may_lack: bool) -> dict[str, JsonV
     if field.required and isinstance(field.source, At) and not may_lack:
         column["required"] = True
     about = " ".join(
-        part for part in (field.note, field.measured_in and f"({field.measured_in})") if part
+        part
+        for part in (field.note, field.measured_in and f"({field.measured_in})")
+        if part
     )
     return {**column, **({"dc:description": about} if about else {})}

@@ -48,21 +48,31 @@ class Difference:
     missing: bool = False
 
 
-def differences(wanted: Sequence[Column], there: Mapping[str, Existing]) -> list[Difference]:
+def differences(
+    wanted: Sequence[Column], there: Mapping[str, Existing]
+) -> list[Difference]:
     """All that keeps rows of the wanted columns out of a table."""
     found = []
     by_name = {name.lower(): one for name, one in there.items()}
     for column in wanted:
         existing = by_name.get(column.name.lower())
         if existing is None:
-            found.append(Difference(f"{column.name} is missing ({column.type})", missing=True))
+            found.append(
+                Difference(f"{column.name} is missing ({column.type})", missing=True)
+            )
         elif existing.type.lower() != column.type.lower():
             found.append(
-                Difference(f"{column.name} is {existing.type or 'of no type'}, not {column.type}")
+                Difference(
+                    f"{column.name} is {existing.type or 'of no type'}, not {column.type}"
+                )
             )
     own = {column.name.lower() for column in wanted}
-    needed = [name for name, one in there.items() if one.needed and name.lower() not in own]
-    return found + [Difference(f"{name} wants a value, and the rules have none") for name in needed]
+    needed = [
+        name for name, one in there.items() if one.needed and name.lower() not in own
+    ]
+    return found + [
+        Difference(f"{name} wants a value, and the rules have none") for name in needed
+    ]
 
 
 def refuse_names(tables: Sequence[Table]) -> None:
@@ -85,7 +95,9 @@ class Database(ABC):
     linked = False
     dialect: Dialect
 
-    def __init__(self, target: str, mode: Mode | None = None, *, widen: bool = False) -> None:
+    def __init__(
+        self, target: str, mode: Mode | None = None, *, widen: bool = False
+    ) -> None:
         self.target = target
         self.mode = mode
         self.widen = widen
@@ -94,7 +106,11 @@ class Database(ABC):
 
     @property
     def outcome(self) -> str:
-        return f"{self.target} was published" if self.committed else "nothing was published"
+        return (
+            f"{self.target} was published"
+            if self.committed
+            else "nothing was published"
+        )
 
     def taken(self) -> set[str]:
         """Those of the runs since the tables were made anew."""
@@ -149,18 +165,26 @@ class Database(ABC):
                 self.create(rules, table, columns)
                 self.created.append(table.name)
 
-    def fit(self, name: str, columns: Sequence[Column], there: Mapping[str, Existing]) -> None:
+    def fit(
+        self, name: str, columns: Sequence[Column], there: Mapping[str, Existing]
+    ) -> None:
         """Adds the columns that a table lacks, where that is asked for.
 
         Raises OutputError for any other difference.
         """
-        found = [one for one in differences(columns, there) if not (one.missing and self.widen)]
+        found = [
+            one
+            for one in differences(columns, there)
+            if not (one.missing and self.widen)
+        ]
         if found:
             told = "; ".join(one.told for one in found)
             hint = "--mode replace makes a table anew"
             if all(one.missing for one in found):
                 hint = "--widen adds new columns"
-            raise OutputError("other-table", f"{name} is there and differs: {told}", hint=hint)
+            raise OutputError(
+                "other-table", f"{name} is there and differs: {told}", hint=hint
+            )
         known = {one.lower() for one in there}
         for column in columns:
             if column.name.lower() not in known:
@@ -170,7 +194,9 @@ class Database(ABC):
         """Raises OutputError for a table that may not be made anew."""
         if self.mode is Mode.CREATE:
             raise OutputError(
-                "not-empty", f"{name} is there already", hint="--mode replace, append or upsert"
+                "not-empty",
+                f"{name} is there already",
+                hint="--mode replace, append or upsert",
             )
         if name not in ours:
             hint = "--mode append or upsert adds to it, where its columns fit"
@@ -189,7 +215,9 @@ class Database(ABC):
         key = primary_key(rules, table)
         if not key:
             hint = "key: in the rules, of fields that are written and never null"
-            raise OutputError("no-key", f"{table.name} has no key to tell rows by", hint=hint)
+            raise OutputError(
+                "no-key", f"{table.name} has no key to tell rows by", hint=hint
+            )
         own = [name for name in names if name not in key]
         changes = ", ".join(f"{quoted(one)} = excluded.{quoted(one)}" for one in own)
         action = f"UPDATE SET {changes}" if own else "NOTHING"
@@ -197,6 +225,7 @@ class Database(ABC):
 
     def no_key_there(self, rules: Rules, table: Table) -> OutputError:
         message = (
-            f"{table.name} is there, and {', '.join(primary_key(rules, table))} is no key of it"
+            f"{table.name} is there, and {', '.join(primary_key(rules, table))} is no key "
+            "of it"
         )
         return OutputError("no-key", message, hint="a unique index makes it one")

@@ -83,21 +83,32 @@ def about(table: Table, name: str) -> str:
     return "; ".join(" ".join(part.split()) for part in told if part)
 
 
-def create_table(rules: Rules, table: Table, dialect: Dialect, *, foreign_key: bool = True) -> str:
+def create_table(
+    rules: Rules, table: Table, dialect: Dialect, *, foreign_key: bool = True
+) -> str:
     """The statement that makes a table, without a semicolon."""
     columns = columns_of(rules, table, dialect)
     lines = [
-        f"{quoted(column.name)} {column.type}{' NOT NULL' * column.required}" for column in columns
+        f"{quoted(column.name)} {column.type}{' NOT NULL' * column.required}"
+        for column in columns
     ]
-    remarks = ["" if dialect.comment_on else f" -- {column.about}" for column in columns]
+    remarks = [
+        "" if dialect.comment_on else f" -- {column.about}" for column in columns
+    ]
     if key := primary_key(rules, table):
         lines.append(f"PRIMARY KEY ({', '.join(map(quoted, key))})")
     if foreign_key and (reference := foreign_key_of(rules, table)):
         lines.append(reference)
     remarks += [""] * (len(lines) - len(remarks))
     last = len(lines) - 1
-    body = "\n".join(f"  {line}{',' * (n < last)}{remarks[n]}" for n, line in enumerate(lines))
-    note = f" -- {' '.join(table.note.split())}" if table.note and not dialect.comment_on else ""
+    body = "\n".join(
+        f"  {line}{',' * (n < last)}{remarks[n]}" for n, line in enumerate(lines)
+    )
+    note = (
+        f" -- {' '.join(table.note.split())}"
+        if table.note and not dialect.comment_on
+        else ""
+    )
     return f"CREATE TABLE {quoted(table.name)} ({note}\n{body}\n)"
 
 
@@ -131,7 +142,9 @@ def comment_on_column(table: str, column: Column) -> str:
 
 def schema(rules: Rules, dialect: Dialect) -> str:
     """The script that makes all tables that are written, parents first."""
-    paragraphs = [f"-- {' '.join((rules.title or rules.file).split())}, for {dialect.about}"]
+    paragraphs = [
+        f"-- {' '.join((rules.title or rules.file).split())}, for {dialect.about}"
+    ]
     for table in rules.parents_first():
         if table.columns:
             statements = [create_table(rules, table, dialect)]

@@ -58,7 +58,9 @@ class RejectLimit:
         judged.
         """
         if (finished or self.number is not None) and not self.allows(tally):
-            allowed = f"{self.number}" if self.number is not None else f"{self.percent:g}%"
+            allowed = (
+                f"{self.number}" if self.number is not None else f"{self.percent:g}%"
+            )
             raise StoppedError(
                 "too-many-rejects",
                 f"{tally.findings} rejects, more than the {allowed} allowed; {outcome}",
@@ -117,7 +119,9 @@ def deliver(
         yield from run.batches(links)
 
     def record() -> dict[str, JsonValue]:
-        over = [{"file": source.name, "sha256": source.content_hash()} for source in skipped]
+        over = [
+            {"file": source.name, "sha256": source.content_hash()} for source in skipped
+        ]
         return {**run_record(run), **({"skipped": over} if skip_seen else {})}
 
     extraction = Extraction(run.rules, run.schemas, run.tally, batches, record)
@@ -146,7 +150,10 @@ def deliver_extraction(
 
 
 def _delivered(
-    extraction: Extraction, destination: Destination, limit: RejectLimit | None, options: Options
+    extraction: Extraction,
+    destination: Destination,
+    limit: RejectLimit | None,
+    options: Options,
 ) -> dict[str, JsonValue]:
     try:
         destination.open(Delivery(extraction.rules, extraction.schemas, options))
@@ -157,7 +164,9 @@ def _delivered(
                 if output.rejects:
                     writer.do(partial(destination.set_aside, output.rejects))
                 if limit:
-                    limit.check(extraction.tally, finished=False, outcome=destination.outcome)
+                    limit.check(
+                        extraction.tally, finished=False, outcome=destination.outcome
+                    )
         if limit:
             limit.check(extraction.tally, finished=True, outcome=destination.outcome)
         record = extraction.record()
@@ -249,7 +258,8 @@ def _described(rules: Rules, written: Collection[str]) -> dict[str, JsonValue]:
     around = {table.name: rules.around(table.name, written) for table in tables}
     return {
         "columns": {
-            table.name: {name: kind.name for name, kind in table.columns} for table in tables
+            table.name: {name: kind.name for name, kind in table.columns}
+            for table in tables
         },
         "keys": {
             table.name: list(table.key)
@@ -266,5 +276,7 @@ def _instant(moment: datetime) -> str:
 
 def _also_read(rules: Rules) -> dict[str, JsonValue]:
     """The files that the rules file includes or refers to, if there are any."""
-    files = [{"file": file, "sha256": sha256} for file, sha256 in rules.included.items()]
+    files = [
+        {"file": file, "sha256": sha256} for file, sha256 in rules.included.items()
+    ]
     return {"includes": files} if files else {}

@@ -69,11 +69,14 @@ class Folder:
         """
         assert self.publication is not None
         if name.lower() in (REJECTS_FILE, RUN_FILE):
-            told = {REJECTS_FILE: "what was rejected", RUN_FILE: "the record of the run"}[
-                name.lower()
-            ]
+            told = {
+                REJECTS_FILE: "what was rejected",
+                RUN_FILE: "the record of the run",
+            }[name.lower()]
             hint = "rename the table, or choose another --format"
-            raise OutputError("not-held", f"a table in {name}: that file is for {told}", hint=hint)
+            raise OutputError(
+                "not-held", f"a table in {name}: that file is for {told}", hint=hint
+            )
         if self.before is not None:
             stem, dot, ending = name.rpartition(".")
             name = f"{stem}.{self.before.number}{dot}{ending}"
@@ -121,7 +124,9 @@ class Folder:
         if self.before is not None and not self.before.unchanged:
             hint = "the same command again adds to what is there now"
             raise OutputError(
-                "in-use", f"{self.target}: another run has changed it meanwhile", hint=hint
+                "in-use",
+                f"{self.target}: another run has changed it meanwhile",
+                hint=hint,
             )
         self.publication.publish()
         self.publication.close()

@@ -62,9 +62,13 @@ class Format:
     options: frozenset[str] = frozenset()
     extra: str | None = None
 
-    def open(self, delivery: Delivery, opener: Opener, *, together: bool = False) -> Writer:
+    def open(
+        self, delivery: Delivery, opener: Opener, *, together: bool = False
+    ) -> Writer:
         """`together`: as one payload. Raises what the format refuses."""
-        module, _, name = ((self.payload or "") if together else self.writer).partition(":")
+        module, _, name = ((self.payload or "") if together else self.writer).partition(
+            ":"
+        )
         made: Writer = getattr(import_module(f"mukret.destinations.{module}"), name)(
             delivery, opener
         )
@@ -150,7 +154,9 @@ class EachInAFile(PlainWriter, ABC):
         self.delivery = delivery
         self.opener = opener
         self.files = {
-            name: self.file_of(delivery.rules.tables[name], schema, opener(f"{name}{self.ending}"))
+            name: self.file_of(
+                delivery.rules.tables[name], schema, opener(f"{name}{self.ending}")
+            )
             for name, schema in delivery.schemas.items()
         }
 

@@ -22,7 +22,11 @@ class Gathering:
             self.waiting.append(batch)
             self.rows += batch.num_rows
             self.bytes += batch.nbytes
-        return self.rest() if self.rows >= self.most_rows or self.bytes >= self.most_bytes else None
+        return (
+            self.rest()
+            if self.rows >= self.most_rows or self.bytes >= self.most_bytes
+            else None
+        )
 
     def rest(self) -> pa.Array:
         """A table of what has waited so far; None of nothing."""

@@ -61,7 +61,10 @@ class Before:
         for table in sorted(before.keys() & columns.keys()):
             one, other = before[table], columns[table]
             found += [
-                (f"{table}.{name} is {one.get(name, 'missing')}, now {other.get(name, 'missing')}")
+                (
+                    f"{table}.{name} is {one.get(name, 'missing')}, now "
+                    f"{other.get(name, 'missing')}"
+                )
                 for name in dict.fromkeys([*one, *other])
                 if one.get(name) != other.get(name)
             ]
@@ -69,7 +72,9 @@ class Before:
                 found.append(f"the columns of {table} stand in another order")
         if found:
             raise OutputError(
-                "other-table", f"{target} differs: {'; '.join(found)}", hint="name another folder"
+                "other-table",
+                f"{target} differs: {'; '.join(found)}",
+                hint="name another folder",
             )
 
     def keep(self, work: Path, names: set[str]) -> list[str]:
@@ -102,7 +107,9 @@ def added(one: Any, other: Any) -> Any:
     if one is None or other is None:
         return other if one is None else one
     if isinstance(one, dict):
-        return {name: added(one.get(name), other.get(name)) for name in {**one, **other}}
+        return {
+            name: added(one.get(name), other.get(name)) for name in {**one, **other}
+        }
     return one + other
 
 

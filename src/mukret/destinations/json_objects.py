@@ -15,7 +15,17 @@ import pyarrow.compute as pc
 
 from mukret.columns.arrow import any_true, true_rows, with_values
 from mukret.columns.types import written
-from mukret.types import Boolean, DecimalType, Enum, Float, Integer, Json, ListOf, Text, ValueType
+from mukret.types import (
+    Boolean,
+    DecimalType,
+    Enum,
+    Float,
+    Integer,
+    Json,
+    ListOf,
+    Text,
+    ValueType,
+)
 
 _AS_IT_IS = (Integer, DecimalType, Float, Boolean, Json)
 _MARKED = r'["\\\x00-\x1f]'
@@ -23,7 +33,10 @@ _CONTROL = r"[\x00-\x1f]"
 
 
 def objects(
-    batch: pa.RecordBatch, columns: Sequence[tuple[str, ValueType]], *, closed: bool = True
+    batch: pa.RecordBatch,
+    columns: Sequence[tuple[str, ValueType]],
+    *,
+    closed: bool = True,
 ) -> pa.Array:
     """The rows of a record batch as JSON texts, in a string array; not `closed`: without the brace
     at the end.

@@ -23,7 +23,9 @@ CHUNK = 1_000_000
 class JsonTables(PlainWriter):
     """Tables on their way into files that each hold an array."""
 
-    def __init__(self, delivery: Delivery, opener: Opener, *, inside: bool = False) -> None:
+    def __init__(
+        self, delivery: Delivery, opener: Opener, *, inside: bool = False
+    ) -> None:
         """`inside`: each array is the value of a member, and no text of its own."""
         self.delivery = delivery
         self.nesting = Nesting(delivery) if delivery.options.nested else None
@@ -41,7 +43,9 @@ class JsonTables(PlainWriter):
         for name, found in rows.tables.items():
             if found.num_rows:
                 columns = self.delivery.rules.tables[name].columns
-                self.arrays[name].add(self.arrays[name].elements(objects(found, columns)))
+                self.arrays[name].add(
+                    self.arrays[name].elements(objects(found, columns))
+                )
 
     def close(self) -> None:
         for array in self.arrays.values():
@@ -69,9 +73,9 @@ class Array:
     def indented(self, records: list[str]) -> Iterator[bytes]:
         margin = self.margin + b" " * (self.indent or 0)
         for record in records:
-            yield margin + msgspec.json.format(record.encode(), indent=self.indent or 0).replace(
-                b"\n", b"\n" + margin
-            )
+            yield margin + msgspec.json.format(
+                record.encode(), indent=self.indent or 0
+            ).replace(b"\n", b"\n" + margin)
 
     def add(self, elements: bytes | None) -> None:
         if elements:
@@ -80,7 +84,9 @@ class Array:
             self.empty = False
 
     def close(self) -> None:
-        self.file.write((b"[]" if self.empty else b"\n" + self.margin + b"]") + self.end)
+        self.file.write(
+            (b"[]" if self.empty else b"\n" + self.margin + b"]") + self.end
+        )
 
 
 class Payload(PlainWriter):
@@ -108,7 +114,10 @@ class Payload(PlainWriter):
         margin = b" " * (self.indent or 0)
         for number, (name, file) in enumerate(self.waiting.items()):
             self.out.write(
-                (b",\n" if number else b"{\n") + margin + msgspec.json.encode(name) + b": "
+                (b",\n" if number else b"{\n")
+                + margin
+                + msgspec.json.encode(name)
+                + b": "
             )
             file.seek(0)
             while chunk := file.read(CHUNK):

@@ -66,7 +66,9 @@ class LinesFile:
     def _write(self, table: pa.Table) -> None:
         if table is not None:
             self.file.write(
-                joined(objects(table.combine_chunks().to_batches()[0], self.columns), "\n")
+                joined(
+                    objects(table.combine_chunks().to_batches()[0], self.columns), "\n"
+                )
             )
             self.file.write(b"\n")
 

@@ -28,9 +28,13 @@ class Nesting:
                 continue
             self.inside[above].append(name)
             if name in {column for column, _ in delivery.rules.tables[above].columns}:
-                message = f"a column of {above} and the table within it are both named {name}"
+                message = (
+                    f"a column of {above} and the table within it are both named {name}"
+                )
                 raise UsageError(
-                    "usage", message, hint="give one of them another name, or leave out --nested"
+                    "usage",
+                    message,
+                    hint="give one of them another name, or leave out --nested",
                 )
 
     def records(self, rows: Rows) -> dict[str, pa.Array]:

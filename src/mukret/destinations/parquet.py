@@ -29,9 +29,8 @@ class ParquetTables(EachInAFile):
     def abandon(self) -> None:
         for file in self.files.values():
             if isinstance(file, ParquetFile):
-                file.writer.is_open = (
-                    False  # else it writes an end, when it goes, into a file that is closed
-                )
+                # Else it writes an end, when it goes, into a file that is closed.
+                file.writer.is_open = False
 
     def file_of(self, table: Table, schema: pa.Schema, file: BinaryIO) -> ParquetFile:
         return ParquetFile(self.delivery.rules, table, schema, file)
@@ -40,10 +39,14 @@ class ParquetTables(EachInAFile):
 class ParquetFile(GatheredFile):
     """A table on its way into a Parquet file."""
 
-    def __init__(self, rules: Rules, table: Table, schema: pa.Schema, file: BinaryIO) -> None:
+    def __init__(
+        self, rules: Rules, table: Table, schema: pa.Schema, file: BinaryIO
+    ) -> None:
         super().__init__(ROWS_OF_A_GROUP, BYTES_OF_A_GROUP)
         self.schema = described(rules, table, schema)
-        self.writer = pq.ParquetWriter(file, self.schema, compression="zstd", compression_level=1)
+        self.writer = pq.ParquetWriter(
+            file, self.schema, compression="zstd", compression_level=1
+        )
 
     def put(self, rows: pa.RecordBatch) -> None:
         self.writer.write_table(rows.cast(self.schema), row_group_size=rows.num_rows)

@@ -20,7 +20,14 @@ import pyarrow.compute as pc
 
 from mukret.columns.arrow import true_rows
 from mukret.destinations.contract import Delivery, Rows
-from mukret.destinations.database import REJECTS, RUNS, Database, Existing, Mode, refuse_names
+from mukret.destinations.database import (
+    REJECTS,
+    RUNS,
+    Database,
+    Existing,
+    Mode,
+    refuse_names,
+)
 from mukret.destinations.ddl import (
     POSTGRESQL,
     Column,
@@ -50,7 +57,9 @@ _UNIQUE, _NO_ARBITER = "23505", "42P10"
 class Postgresql(Database):
     dialect = POSTGRESQL
 
-    def __init__(self, target: str, mode: Mode | None = None, *, widen: bool = False) -> None:
+    def __init__(
+        self, target: str, mode: Mode | None = None, *, widen: bool = False
+    ) -> None:
         super().__init__(without_password(target), mode, widen=widen)
         self.address = target
         self.connection: dbapi.Connection | None = None
@@ -63,7 +72,9 @@ class Postgresql(Database):
     def open(self, delivery: Delivery) -> None:
         self.rules = delivery.rules
         self.tables = {name: delivery.rules.tables[name] for name in delivery.schemas}
-        self.schemas = {name: _plain(schema) for name, schema in delivery.schemas.items()}
+        self.schemas = {
+            name: _plain(schema) for name, schema in delivery.schemas.items()
+        }
         refuse_names(list(self.tables.values()))
         connect = driver()
         with self.told():
@@ -80,7 +91,9 @@ class Postgresql(Database):
                 "document bigint,"
                 ' path text, "table" text, problems json)'
             )
-            made_before = self.ask(f"SELECT created::text FROM {RUNS} WHERE created IS NOT NULL")
+            made_before = self.ask(
+                f"SELECT created::text FROM {RUNS} WHERE created IS NOT NULL"
+            )
             self.make(
                 self.rules,
                 list(self.tables.values()),
@@ -91,7 +104,8 @@ class Postgresql(Database):
             if self.anew:
                 self.execute(f"DELETE FROM {REJECTS}")
             [(self.run,)] = self.ask(
-                f"INSERT INTO {RUNS} (rules_sha256) VALUES ($1) RETURNING run", self.rules.sha256
+                f"INSERT INTO {RUNS} (rules_sha256) VALUES ($1) RETURNING run",
+                self.rules.sha256,
             )
 
     def alone(self) -> None:
@@ -99,7 +113,9 @@ class Postgresql(Database):
         [(alone,)] = self.ask(f"SELECT pg_try_advisory_xact_lock(hashtext('{RUNS}'))")
         if not alone:
             hint = "wait until it is done"
-            raise OutputError("in-use", f"{self.target}: another run writes into it", hint=hint)
+            raise OutputError(
+                "in-use", f"{self.target}: another run writes into it", hint=hint
+            )
 
     def ready(self, table: Table) -> None:
         """A place where rows wait for a table; where they replace others, a table of its own."""
@@ -139,7 +155,10 @@ class Postgresql(Database):
         upsert = self.mode is Mode.UPSERT
         with self.cursor() as cursor:
             cursor.adbc_ingest(
-                self.stage(name) if upsert else name, plain, mode="append", temporary=upsert
+                self.stage(name) if upsert else name,
+                plain,
+                mode="append",
+                temporary=upsert,
             )
 
     def refuse_nul(self, name: str, rows: pa.RecordBatch) -> None:
@@ -152,7 +171,9 @@ class Postgresql(Database):
                 continue
             odd = true_rows(pc.fill_null(pc.match_substring(texts, "\0"), False))
             if odd:
-                row = pc.list_parent_indices(array)[odd[0]].as_py() if is_list else odd[0]
+                row = (
+                    pc.list_parent_indices(array)[odd[0]].as_py() if is_list else odd[0]
+                )
                 nth = self.copied[name] + row + 1
                 hint = f"mukret trace RULES FILE --table {name} --nth {nth} shows where it stands"
                 message = (
@@ -170,7 +191,8 @@ class Postgresql(Database):
             "path": pa.array([_shown(one["path"]) for one in told], pa.string()),
             "table": pa.array([one["table"] for one in told], pa.string()),
             "problems": pa.array(
-                [json.dumps(one["problems"], ensure_ascii=False) for one in told], pa.string()
+                [json.dumps(one["problems"], ensure_ascii=False) for one in told],
+                pa.string(),
             ),
         }
         with self.told(), self.cursor() as cursor:
@@ -219,7 +241,8 @@ class Postgresql(Database):
 
     def records(self) -> list[str]:
         query = (
-            f"SELECT record::text FROM {RUNS} WHERE record IS NOT NULL AND run < $1 ORDER BY run"
+            f"SELECT record::text FROM {RUNS} WHERE record IS NOT NULL AND run < $1 ORDER BY "
+            "run"
         )
         return [text for (text,) in self.ask(query, self.run)]
 
@@ -248,7 +271,9 @@ class Postgresql(Database):
         self.execute(f"DROP TABLE {', '.join(map(quoted, names))}")
 
     def add_column(self, name: str, column: Column) -> None:
-        self.execute(f"ALTER TABLE {quoted(name)} ADD COLUMN {quoted(column.name)} {column.type}")
+        self.execute(
+            f"ALTER TABLE {quoted(name)} ADD COLUMN {quoted(column.name)} {column.type}"
+        )
         self.execute(comment_on_column(name, column))
 
     # ---- the connection
@@ -306,7 +331,9 @@ def _plain(schema: pa.Schema) -> pa.Schema:
     """The schema in which rows are handed over: enums as texts."""
     return pa.schema(
         [
-            field.with_type(pa.string()) if pa.types.is_dictionary(field.type) else field
+            field.with_type(pa.string())
+            if pa.types.is_dictionary(field.type)
+            else field
             for field in schema
         ]
     )
@@ -323,7 +350,9 @@ def without_password(address: str) -> str:
     name, colon, _ = user.partition(":")
     shown = f"{name}:***" if colon else user
     query = "&".join(
-        f"{part.partition('=')[0]}=***" if part.partition("=")[0].lower() in _SECRET else part
+        f"{part.partition('=')[0]}=***"
+        if part.partition("=")[0].lower() in _SECRET
+        else part
         for part in parts.query.split("&")
     )
     return f"{parts.scheme}://{shown}{separator}{place}{parts.path}{'?' * bool(query)}{query}"
@@ -333,7 +362,10 @@ def _passwords(address: str) -> list[str]:
     """Those that stand in an address, as they stand there."""
     parts = urlsplit(address)
     members = (part.partition("=") for part in parts.query.split("&"))
-    found = [parts.password, *(value for name, _, value in members if name.lower() in _SECRET)]
+    found = [
+        parts.password,
+        *(value for name, _, value in members if name.lower() in _SECRET),
+    ]
     return [password for password in found if password]
 
 
@@ -342,7 +374,8 @@ def first_line(message: str, address: str) -> str:
     password.
     """
     said = " ".join(
-        message.partition("ERROR:")[2].split() or message.rpartition("[libpq]")[2].split()
+        message.partition("ERROR:")[2].split()
+        or message.rpartition("[libpq]")[2].split()
     )
     said = re.split(r" (?:CONTEXT|HINT):|\. SQLSTATE:", said)[0]
     for password in _passwords(address):

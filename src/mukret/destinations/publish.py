@@ -72,7 +72,9 @@ class Publication:
     def done(self) -> bool:
         """Whether it has its place, also if that was the last thing before an interrupt."""
         try:
-            return self.made is not None and os.path.samestat(os.stat(self.place), self.made)
+            return self.made is not None and os.path.samestat(
+                os.stat(self.place), self.made
+            )
         except OSError:
             return False
 
@@ -121,7 +123,9 @@ def _same(place: Path, descriptor: int) -> bool:
 def not_written(target: str, error: OSError) -> OutputError:
     reason = (error.strerror or str(error)).lower()
     return OutputError(
-        "not-written", f"{target}: {reason}", hint="what was there before is still there"
+        "not-written",
+        f"{target}: {reason}",
+        hint="what was there before is still there",
     )
 
 
@@ -133,7 +137,9 @@ def check_ours(target: str, place: Path) -> None:
     if not above.is_dir():
         shown = target if above == place else above
         raise OutputError(
-            "not-empty", f"{shown} is a file, not a folder", hint="name a folder, a new one is best"
+            "not-empty",
+            f"{shown} is a file, not a folder",
+            hint="name a folder, a new one is best",
         )
     if above != place:
         return
@@ -224,5 +230,7 @@ def _exchange(one: Path, other: Path) -> bool:
         renameat2 = ctypes.CDLL(None, use_errno=True).renameat2
     except (OSError, AttributeError):
         return False
-    done = renameat2(_AT_FDCWD, os.fsencode(one), _AT_FDCWD, os.fsencode(other), _RENAME_EXCHANGE)
+    done = renameat2(
+        _AT_FDCWD, os.fsencode(one), _AT_FDCWD, os.fsencode(other), _RENAME_EXCHANGE
+    )
     return bool(done == 0)

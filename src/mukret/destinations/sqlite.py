@@ -15,7 +15,14 @@ from typing import TYPE_CHECKING, Any
 
 from mukret.columns.types import written
 from mukret.destinations.contract import Delivery, Rows
-from mukret.destinations.database import REJECTS, RUNS, Database, Existing, Mode, refuse_names
+from mukret.destinations.database import (
+    REJECTS,
+    RUNS,
+    Database,
+    Existing,
+    Mode,
+    refuse_names,
+)
 from mukret.destinations.ddl import SQLITE, Column, create_table, quoted
 from mukret.destinations.joins import primary_key
 from mukret.destinations.json_objects import json_values
@@ -36,7 +43,9 @@ PATIENCE = 5.0
 class Sqlite(Database):
     dialect = SQLITE
 
-    def __init__(self, target: str, mode: Mode | None = None, *, widen: bool = False) -> None:
+    def __init__(
+        self, target: str, mode: Mode | None = None, *, widen: bool = False
+    ) -> None:
         super().__init__(target, mode, widen=widen)
         self.path = target.removeprefix(SCHEME)
         self.new = not os.path.exists(self.path)
@@ -44,7 +53,9 @@ class Sqlite(Database):
         self.inserts: dict[str, str] = {}
         self.run = 0
         if not self.path:
-            raise UsageError("usage", f"{target}: which file?", hint=f"{SCHEME}ferries.db")
+            raise UsageError(
+                "usage", f"{target}: which file?", hint=f"{SCHEME}ferries.db"
+            )
 
     # ---- the contract
 
@@ -54,7 +65,10 @@ class Sqlite(Database):
         refuse_names(tables)
         with self.told():
             self.connection = sqlite3.connect(
-                self.path, timeout=PATIENCE, isolation_level=None, check_same_thread=False
+                self.path,
+                timeout=PATIENCE,
+                isolation_level=None,
+                check_same_thread=False,
             )
             self.execute("BEGIN IMMEDIATE")
             self.execute(
@@ -78,10 +92,13 @@ class Sqlite(Database):
             if self.anew:
                 self.execute(f"DELETE FROM {REJECTS}")
             cursor = self.execute(
-                f"INSERT INTO {RUNS} (rules_sha256, created) VALUES (?, '[]')", rules.sha256
+                f"INSERT INTO {RUNS} (rules_sha256, created) VALUES (?, '[]')",
+                rules.sha256,
             )
             self.run = cursor.lastrowid or 0
-        self.kinds = {table.name: [kind for _, kind in table.columns] for table in tables}
+        self.kinds = {
+            table.name: [kind for _, kind in table.columns] for table in tables
+        }
 
     def write(self, rows: Rows) -> None:
         with self.told():
@@ -110,14 +127,17 @@ class Sqlite(Database):
                 )
             )
             key = ", ".join(
-                f"{one} {shown_text(row[one])}" for one in primary_key(self.rules, table)
+                f"{one} {shown_text(row[one])}"
+                for one in primary_key(self.rules, table)
             )
             message = (
                 f"{self.target}: {name} has a row with "
                 f"{key or 'a unique value of this one'} already"
             )
             raise OutputError(
-                "key-there", message, hint="--mode upsert replaces rows with a known key"
+                "key-there",
+                message,
+                hint="--mode upsert replaces rows with a known key",
             ) from None
 
     def set_aside(self, rejects: Sequence[Reject]) -> None:
@@ -135,7 +155,9 @@ class Sqlite(Database):
             for one in told
         ]
         with self.told():
-            self.connection.executemany(f"INSERT INTO {REJECTS} VALUES (?, ?, ?, ?, ?, ?)", rows)
+            self.connection.executemany(
+                f"INSERT INTO {REJECTS} VALUES (?, ?, ?, ?, ?, ?)", rows
+            )
 
     def publish(self, record: dict[str, JsonValue]) -> None:
         assert self.connection is not None
@@ -169,14 +191,17 @@ class Sqlite(Database):
 
     def records(self) -> list[str]:
         rows = self.execute(
-            f"SELECT record FROM {RUNS} WHERE record IS NOT NULL AND run < ? ORDER BY run", self.run
+            f"SELECT record FROM {RUNS} WHERE record IS NOT NULL AND run < ? ORDER BY run",
+            self.run,
         )
         return [text for (text,) in rows]
 
     def there(self, name: str) -> dict[str, Existing]:
         rows = self.execute(f"PRAGMA table_info({quoted(name)})").fetchall()
         return {
-            row[1]: Existing(row[2], needed=bool(row[3]) and row[4] is None and not row[5])
+            row[1]: Existing(
+                row[2], needed=bool(row[3]) and row[4] is None and not row[5]
+            )
             for row in rows
         }
 
@@ -189,10 +214,14 @@ class Sqlite(Database):
             self.execute(f"DROP TABLE {quoted(name)}")
 
     def add_column(self, name: str, column: Column) -> None:
-        self.execute(f"ALTER TABLE {quoted(name)} ADD COLUMN {quoted(column.name)} {column.type}")
+        self.execute(
+            f"ALTER TABLE {quoted(name)} ADD COLUMN {quoted(column.name)} {column.type}"
+        )
 
     def checked_insert(self, rules: Rules, table: Table) -> str:
-        statement = self.insert(rules, table, f"VALUES ({', '.join('?' * len(table.columns))})")
+        statement = self.insert(
+            rules, table, f"VALUES ({', '.join('?' * len(table.columns))})"
+        )
         try:
             self.execute(f"EXPLAIN {statement}", *[None] * len(table.columns))
         except sqlite3.OperationalError:
@@ -212,10 +241,14 @@ class Sqlite(Database):
             if "locked" in str(error):
                 hint = "wait until the other program is done"
                 raise OutputError(
-                    "in-use", f"{self.target}: another program writes into it", hint=hint
+                    "in-use",
+                    f"{self.target}: another program writes into it",
+                    hint=hint,
                 ) from None
             hint = "what was there before is still there"
-            raise OutputError("not-written", f"{self.target}: {error}", hint=hint) from None
+            raise OutputError(
+                "not-written", f"{self.target}: {error}", hint=hint
+            ) from None
         except sqlite3.DatabaseError as error:
             raise OutputError(
                 "not-empty", f"{self.target}: {error}", hint="name another file"
@@ -228,5 +261,7 @@ def _values(array: pa.Array, kind: ValueType) -> list[Any]:
     if isinstance(kind, Boolean):
         return [None if value is None else int(value) for value in array.to_pylist()]
     return list(
-        (json_values if isinstance(kind, ListOf | Json) else written)(array, kind).to_pylist()
+        (json_values if isinstance(kind, ListOf | Json) else written)(
+            array, kind
+        ).to_pylist()
     )

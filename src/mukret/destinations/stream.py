@@ -20,7 +20,9 @@ class Stream:
 
     target = "standard output"
 
-    def __init__(self, stream: BinaryIO, form: str = "csv", table: str | None = None) -> None:
+    def __init__(
+        self, stream: BinaryIO, form: str = "csv", table: str | None = None
+    ) -> None:
         self.stream = stream
         self.format = FORMATS[form]
         self.linked = False
@@ -39,10 +41,14 @@ class Stream:
             if self.table not in schemas:
                 known = ", ".join(schemas)
                 message = f"no table {self.table} to write"
-                raise UsageError("unknown-table", message, hint=f"tables of these rules: {known}")
+                raise UsageError(
+                    "unknown-table", message, hint=f"tables of these rules: {known}"
+                )
             below = descendants(delivery.rules, self.table) if self.linked else set()
             schemas = {
-                name: schema for name, schema in schemas.items() if name in {self.table, *below}
+                name: schema
+                for name, schema in schemas.items()
+                if name in {self.table, *below}
             }
         self.names = frozenset(schemas)
         wanted = Delivery(delivery.rules, schemas, delivery.options, streaming=True)
@@ -54,7 +60,9 @@ class Stream:
         return set()
 
     def write(self, rows: Rows) -> None:
-        tables = {name: found for name, found in rows.tables.items() if name in self.names}
+        tables = {
+            name: found for name, found in rows.tables.items() if name in self.names
+        }
         assert self.writer is not None
         self.writer.write(Rows(tables, rows.above))
         self.stream.flush()

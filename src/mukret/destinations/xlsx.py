@@ -65,21 +65,30 @@ class Workbook(PlainWriter):
         except ImportError:
             hint = "pip install 'mukret[xlsx]'"
             raise UsageError(
-                "missing-extra", "workbooks need xlsxwriter, which is not installed", hint=hint
+                "missing-extra",
+                "workbooks need xlsxwriter, which is not installed",
+                hint=hint,
             ) from None
         names = sheet_names(list(delivery.schemas))
         file = opener(FILE)
         beside = os.path.dirname(
             file.name
         )  # rows wait in files of their own, which go with the folder
-        self.book = xlsxwriter.Workbook(file, {"constant_memory": True, "tmpdir": beside})
+        self.book = xlsxwriter.Workbook(
+            file, {"constant_memory": True, "tmpdir": beside}
+        )
         self.sheets = {
             name: Sheet(
-                self.book, names[name], delivery.rules.tables[name], titles=delivery.options.titles
+                self.book,
+                names[name],
+                delivery.rules.tables[name],
+                titles=delivery.options.titles,
             )
             for name in delivery.schemas
         }
-        self.rejected = _new_sheet(self.book, _free_name("rejects", names.values()), REJECTED)
+        self.rejected = _new_sheet(
+            self.book, _free_name("rejects", names.values()), REJECTED
+        )
         self.rows_rejected = 0
 
     def write(self, rows: Rows) -> None:
@@ -93,9 +102,18 @@ class Workbook(PlainWriter):
             for problem in told["problems"]:
                 if self.rows_rejected < MOST_ROWS:
                     self.rows_rejected += 1
-                    cells = {**told, **problem, "path": problem.get("path") or told["path"]}
+                    cells = {
+                        **told,
+                        **problem,
+                        "path": problem.get("path") or told["path"],
+                    }
                     for column, name in enumerate(REJECTED):
-                        _text(self.rejected, self.rows_rejected, column, _shown(cells.get(name)))
+                        _text(
+                            self.rejected,
+                            self.rows_rejected,
+                            column,
+                            _shown(cells.get(name)),
+                        )
 
     def close(self) -> None:
         self.book.close()
@@ -119,7 +137,9 @@ class Sheet:
         self.table = table
         self.columns = table.columns
         self.rows = 0
-        heads = [table.titles[column] if titles else column for column, _ in table.columns]
+        heads = [
+            table.titles[column] if titles else column for column, _ in table.columns
+        ]
         self.sheet = _new_sheet(book, name, heads)
         self.cells = [_cell(kind, book) for _, kind in table.columns]
 
@@ -131,7 +151,9 @@ class Sheet:
         if self.rows + batch.num_rows > MOST_ROWS:
             message = f"{self.table.name} has more rows than a sheet: {MOST_ROWS:,} at the most"
             raise OutputError("not-held", message, hint=ELSEWHERE)
-        columns = [_values(batch.column(n), kind) for n, (_, kind) in enumerate(self.columns)]
+        columns = [
+            _values(batch.column(n), kind) for n, (_, kind) in enumerate(self.columns)
+        ]
         for row in zip(*columns, strict=True):
             self.rows += 1
             for number, value in enumerate(row):
@@ -143,7 +165,9 @@ class Sheet:
             self.cells[number](self.sheet, self.rows, number, value)
         except _NotHeld as error:
             name = f"{self.table.name}.{self.columns[number][0]}"
-            trace = f"mukret trace RULES FILE --table {self.table.name} --nth {self.rows}"
+            trace = (
+                f"mukret trace RULES FILE --table {self.table.name} --nth {self.rows}"
+            )
             hint = f"{trace} shows where it stands; {ELSEWHERE}"
             raise OutputError(
                 "not-held", f"{name}, row {self.rows:,}: {error}", hint=hint
@@ -182,7 +206,8 @@ def _new_sheet(book: Book, name: str, heads: Sequence[str]) -> Worksheet:
 
 def _values(array: pa.Array, kind: ValueType) -> list[TypedValue]:
     if isinstance(
-        kind, Integer | DecimalType | Float | Boolean | Date | Time | Datetime | Timestamp
+        kind,
+        Integer | DecimalType | Float | Boolean | Date | Time | Datetime | Timestamp,
     ):
         return list(array.to_pylist())
     return list(written(array, kind).to_pylist())
@@ -192,22 +217,30 @@ def _cell(kind: ValueType, book: Book) -> Cell:
     """How values of a type are written."""
     match kind:
         case Boolean():
-            return lambda sheet, row, column, value: sheet.write_boolean(row, column, value)
+            return lambda sheet, row, column, value: sheet.write_boolean(
+                row, column, value
+            )
         case Integer():
             return _number(book.add_format({"num_format": "0"}), kind)
         case DecimalType():
             return _number(
-                book.add_format({"num_format": f"0.{'0' * kind.scale}" if kind.scale else "0"}),
+                book.add_format(
+                    {"num_format": f"0.{'0' * kind.scale}" if kind.scale else "0"}
+                ),
                 kind,
             )
         case Float():
-            return lambda sheet, row, column, value: sheet.write_number(row, column, value)
+            return lambda sheet, row, column, value: sheet.write_number(
+                row, column, value
+            )
         case Date():
             return _moment(book.add_format({"num_format": "yyyy-mm-dd"}), kind)
         case Time():
             return _moment(book.add_format({"num_format": "hh:mm:ss.000"}), kind)
         case Datetime() | Timestamp():
-            return _moment(book.add_format({"num_format": "yyyy-mm-dd hh:mm:ss.000"}), kind)
+            return _moment(
+                book.add_format({"num_format": "yyyy-mm-dd hh:mm:ss.000"}), kind
+            )
     return _text
 
 
@@ -252,7 +285,9 @@ def _text(sheet: Worksheet, row: int, column: int, value: str | None) -> None:
     if value is None:
         return
     if len(value.encode("utf-16-le")) // 2 > LONGEST_TEXT:
-        raise _NotHeld(f"a cell holds {LONGEST_TEXT:,} characters at the most, not {len(value):,}")
+        raise _NotHeld(
+            f"a cell holds {LONGEST_TEXT:,} characters at the most, not {len(value):,}"
+        )
     sheet.write_string(row, column, value)
 
 

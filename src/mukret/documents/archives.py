@@ -43,7 +43,8 @@ def is_archive(document: JsonValue) -> bool:
     if type(entries) is not list or not ("version" in log or "creator" in log):
         return False
     return all(
-        type(entry) is dict and "request" in entry and "response" in entry for entry in entries
+        type(entry) is dict and "request" in entry and "response" in entry
+        for entry in entries
     )
 
 
@@ -87,7 +88,9 @@ def _body(origin: Origin, content: JsonValue) -> Entry:
     try:
         return Entry(origin, base64.b64decode(text, validate=True))
     except binascii.Error:
-        return Entry(origin, reason="a body that is not the base64 that it says", failed=True)
+        return Entry(
+            origin, reason="a body that is not the base64 that it says", failed=True
+        )
 
 
 def is_json_media_type(media_type: str) -> bool:

@@ -92,7 +92,9 @@ def read_batches(
     `read_blocks` says.
     """
     decoding = Decoding(keep_raw, partly)
-    return map(decoding.batch, read_blocks(sources, size, arrays, as_it_comes=as_it_comes))
+    return map(
+        decoding.batch, read_blocks(sources, size, arrays, as_it_comes=as_it_comes)
+    )
 
 
 def nothing_read(bad: BadDocument, count: int) -> InputError:
@@ -117,7 +119,9 @@ def nothing_read_since(
         else f"{file}, document {document}",
         hint=hint or WHAT_TO_DO[finding.sort],
     )
-    error.pointer = (finding.excerpt, finding.caret) if finding.excerpt.strip() else None
+    error.pointer = (
+        (finding.excerpt, finding.caret) if finding.excerpt.strip() else None
+    )
     return error
 
 
@@ -160,7 +164,9 @@ class Decoding:
     def in_order(batch: Batch, block: Block) -> None:
         """Puts bad documents in their order, where some were known before."""
         if len(batch.bad) > len(block.bad) > 0:
-            places = {id(piece.source): number for number, piece in enumerate(block.pieces)}
+            places = {
+                id(piece.source): number for number, piece in enumerate(block.pieces)
+            }
             batch.bad.sort(key=lambda bad: (places.get(id(bad.source), 0), bad.number))
 
     def all_at_once(self, batch: Batch, piece: Piece) -> bool:
@@ -213,10 +219,16 @@ class Decoding:
             if piece.separator and (not raw or raw.isspace()):
                 continue
             try:
-                document = self.decoded(raw, sequence=piece.separator == RECORD_SEPARATOR)
+                document = self.decoded(
+                    raw, sequence=piece.separator == RECORD_SEPARATOR
+                )
             except NotJson as error:
                 before = piece.separator.join([*raws[counted:index], b""])
-                lines, offset, counted = lines + before.count(b"\n"), offset + len(before), index
+                lines, offset, counted = (
+                    lines + before.count(b"\n"),
+                    offset + len(before),
+                    index,
+                )
                 set_aside(batch, piece, number, error.finding.moved(lines, offset))
             else:
                 self.add(batch, piece, number, document, raw)
@@ -230,11 +242,15 @@ class Decoding:
             raise NotJson(Finding(what, column=len(raw) + 1, offset=len(raw)))
         return document
 
-    def add(self, batch: Batch, piece: Piece, number: int, document: JsonValue, raw: bytes) -> None:
+    def add(
+        self, batch: Batch, piece: Piece, number: int, document: JsonValue, raw: bytes
+    ) -> None:
         """Adds one document, the one with this number in its piece (from 0)."""
         if piece.inside:
             batch.answers.add(len(batch.documents))
-        if (self.every_part or piece.part.first == 0) and self.keep_raw(piece.before + number):
+        if (self.every_part or piece.part.first == 0) and self.keep_raw(
+            piece.before + number
+        ):
             batch.raw[len(batch.documents)] = raw
         batch.documents.append(document)
         batch.sources.append(piece.source)
@@ -259,7 +275,9 @@ def set_aside(batch: Batch, piece: Piece, number: int, finding: Finding) -> None
     Raises InputError for a part of one, which was JSON before.
     """
     if piece.part != WHOLE:
-        raise InputError("not-opened", f"{piece.source.name}: it changed while it was read")
+        raise InputError(
+            "not-opened", f"{piece.source.name}: it changed while it was read"
+        )
     if piece.inside:
         finding = finding.inside(piece.inside)
     batch.bad.append(BadDocument(piece.source, piece.number + number, finding))

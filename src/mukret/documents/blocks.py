@@ -91,7 +91,11 @@ class Piece:
         """The documents, blank ones left out."""
         if not self.separator:
             return [self.raw]
-        return [text for text in self.raw.split(self.separator) if text and not text.isspace()]
+        return [
+            text
+            for text in self.raw.split(self.separator)
+            if text and not text.isspace()
+        ]
 
     @cached_property
     def places(self) -> list[tuple[int, int]]:
@@ -110,7 +114,9 @@ class Piece:
     @cached_property
     def documents(self) -> int:
         """How many there are."""
-        return counted_lines(self.raw)[1] if self.separator == b"\n" else len(self.texts)
+        return (
+            counted_lines(self.raw)[1] if self.separator == b"\n" else len(self.texts)
+        )
 
 
 @dataclass
@@ -178,7 +184,9 @@ class _Reader:
                 raise not_read(source.name, error) from None
 
     def contents(self, source: Source, file: BinaryIO) -> Iterator[Block]:
-        head = read_a_line(file, self.size, LONG * self.size if self.cuts_documents else None)
+        head = read_a_line(
+            file, self.size, LONG * self.size if self.cuts_documents else None
+        )
         if source.stretch is not None:
             yield from self.separated(source, file, head, b"\n")
         elif not head.strip():
@@ -219,9 +227,13 @@ class _Reader:
         self.block.size += len(piece.raw)
 
     def piece(self, source: Source, raw: bytes) -> Piece:
-        return Piece(source, raw, source.documents + 1, self.documents, origin=source.origin)
+        return Piece(
+            source, raw, source.documents + 1, self.documents, origin=source.origin
+        )
 
-    def one_document(self, source: Source, file: BinaryIO, head: bytes) -> Iterator[Block]:
+    def one_document(
+        self, source: Source, file: BinaryIO, head: bytes
+    ) -> Iterator[Block]:
         """A file that is one document, perhaps of any length."""
         if self.cuts_documents:
             head += file.read(max(0, LONG * self.size - len(head)))
@@ -255,7 +267,12 @@ class _Reader:
         return b'"entries"' not in head[: self.size]
 
     def cut_up(
-        self, source: Source, cutter: Cutter, stream: Readable, again: BinaryIO, head: bytes
+        self,
+        source: Source,
+        cutter: Cutter,
+        stream: Readable,
+        again: BinaryIO,
+        head: bytes,
     ) -> Iterator[Block]:
         """The parts of a document that was looked through, or all of it where it can't be cut."""
         try:
@@ -275,7 +292,9 @@ class _Reader:
         if self.block.pieces or self.block.bad:
             yield self.handed_over()
         source.parts_size = cuts.size
-        parts = cuts.begun(again) if self.arrays is None else cuts.parts(again, self.size)
+        parts = (
+            cuts.begun(again) if self.arrays is None else cuts.parts(again, self.size)
+        )
         yield from self.in_parts(source, parts)
 
     def checked(self, cuts: Cuts, file: BinaryIO) -> Cuts:
@@ -290,7 +309,9 @@ class _Reader:
             raise CanNotCut
         return cuts
 
-    def in_parts(self, source: Source, parts: Iterator[tuple[Part, bytes]]) -> Iterator[Block]:
+    def in_parts(
+        self, source: Source, parts: Iterator[tuple[Part, bytes]]
+    ) -> Iterator[Block]:
         first = self.piece(source, b"")
         source.documents += 1
         self.documents += 1
@@ -298,7 +319,9 @@ class _Reader:
             yield Block([replace(first, raw=raw, part=part)], size=len(raw))
             source.parts_read += len(raw)
 
-    def in_pieces(self, source: Source, cutter: Cutter, again: BinaryIO) -> Iterator[Block]:
+    def in_pieces(
+        self, source: Source, cutter: Cutter, again: BinaryIO
+    ) -> Iterator[Block]:
         """The elements of long arrays as they are found, then what stands around them."""
         if self.block.pieces or self.block.bad:
             yield self.handed_over()
@@ -322,7 +345,9 @@ class _Reader:
             size=len(cutter.cuts.skeleton),
         )
         if lines:
-            yield from self.separated(source, cast(BinaryIO, cutter.file), cutter.rest, b"\n")
+            yield from self.separated(
+                source, cast(BinaryIO, cutter.file), cutter.rest, b"\n"
+            )
 
     def document(self, source: Source, raw: bytes) -> None:
         """A file that is one document, or one HTTP archive with many."""
@@ -341,12 +366,19 @@ class _Reader:
 
     def entry(self, source: Source, entry: Entry) -> None:
         if entry.failed:
-            self.bad(source, Finding(f"{entry.reason} ({entry.origin.address})"), code="no-data")
+            self.bad(
+                source,
+                Finding(f"{entry.reason} ({entry.origin.address})"),
+                code="no-data",
+            )
         elif entry.body is None:
             source.passed_over[entry.reason] += 1
         else:
             piece = self.piece(source, entry.body)
-            piece.origin, piece.inside = entry.origin, f"the answer of {entry.origin.address}"
+            piece.origin, piece.inside = (
+                entry.origin,
+                f"the answer of {entry.origin.address}",
+            )
             self.add(piece)
 
     def separated(
@@ -358,7 +390,9 @@ class _Reader:
         if source.stretch is not None:
             lines, offset = source.stretch.lines, offset + source.stretch.start
         while more or rest:
-            raw, found, rest = (rest + more).rpartition(separator) if more else (rest, b"", b"")
+            raw, found, rest = (
+                (rest + more).rpartition(separator) if more else (rest, b"", b"")
+            )
             if found or not more:  # one whole document at least
                 self.whole(source, raw, separator, lines, offset)
                 lines += raw.count(b"\n") + found.count(b"\n")
@@ -373,7 +407,9 @@ class _Reader:
                 rest = after
             more = file.read(max(1, self.size - self.block.size, len(rest)))
 
-    def whole(self, source: Source, raw: bytes, separator: bytes, lines: int, offset: int) -> None:
+    def whole(
+        self, source: Source, raw: bytes, separator: bytes, lines: int, offset: int
+    ) -> None:
         """Documents between separators, which begin after so many lines and bytes of their file."""
         if len(raw) > LONGEST_LINE and separator in raw:
             for text in raw.split(separator):
@@ -390,7 +426,9 @@ class _Reader:
     def too_long(self, source: Source, lines: int, offset: int) -> None:
         self.bad(
             source,
-            Finding(f"a line of more than {LONGEST_LINE >> 20} MB", lines + 1, 1, offset),
+            Finding(
+                f"a line of more than {LONGEST_LINE >> 20} MB", lines + 1, 1, offset
+            ),
             "too-long",
         )
 
@@ -435,8 +473,12 @@ def _with_column(finding: Finding, file: BinaryIO) -> Finding:
     before = file.read(finding.offset - start)
     line_start = before.rfind(b"\n") + 1
     if start and not line_start:
-        return replace(finding, column=finding.offset + 1)  # in bytes, as good as it gets
-    return replace(finding, column=len(before[line_start:].decode("utf-8", "replace")) + 1)
+        return replace(
+            finding, column=finding.offset + 1
+        )  # in bytes, as good as it gets
+    return replace(
+        finding, column=len(before[line_start:].decode("utf-8", "replace")) + 1
+    )
 
 
 def read_a_line(file: BinaryIO, size: int, most: int | None = None) -> bytes:

@@ -119,7 +119,9 @@ def captured_sources(folder: Path, *, newest: bool = False) -> list[Source]:
             continue
         found.append(
             Source(
-                str(folder / record.file), named=False, origin=record.origin(superseded=superseded)
+                str(folder / record.file),
+                named=False,
+                origin=record.origin(superseded=superseded),
             )
         )
     return found
@@ -189,4 +191,6 @@ def _record(file: Path, number: int, line: bytes) -> CaptureRecord:
 
 def _broken(file: Path, number: int, why: str) -> InputError:
     hint = "name the responses themselves: " + str(file.parent / "pages")
-    return InputError("capture-broken", f"{file}: line {number} can't be read: {why}", hint=hint)
+    return InputError(
+        "capture-broken", f"{file}: line {number} can't be read: {why}", hint=hint
+    )

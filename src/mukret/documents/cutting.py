@@ -108,7 +108,9 @@ class Cuts:
         for number, array in enumerate(self.arrays):
             if array.elements < fewest:
                 around[-1] = (
-                    around[-1] + _between(file, self.pieces[number]) + self.around[number + 1]
+                    around[-1]
+                    + _between(file, self.pieces[number])
+                    + self.around[number + 1]
                 )
             else:
                 around.append(self.around[number + 1])
@@ -124,7 +126,9 @@ class Cuts:
         """
         beginnings = [_between(file, pieces[:1]) for pieces in self.pieces]
         first = b"".join(
-            text for pair in zip(self.around, [*beginnings, b""], strict=True) for text in pair
+            text
+            for pair in zip(self.around, [*beginnings, b""], strict=True)
+            for text in pair
         )
         yield Part(around=True, begun=tuple(self.arrays)), first
         for number, pieces in enumerate(self.pieces):
@@ -143,11 +147,17 @@ class Cuts:
         """
         yield Part(around=True), self.skeleton
         for number, pieces in enumerate(self.pieces):
-            before, after = b"".join(self.around[: number + 1]), b"".join(self.around[number + 1 :])
+            before, after = (
+                b"".join(self.around[: number + 1]),
+                b"".join(self.around[number + 1 :]),
+            )
             together = 1 + 2 * (len(before) + len(after)) // size
             for place in range(0, len(pieces), together):
                 some = pieces[place : place + together]
-                yield Part(self.found[number], some[0][2]), before + _between(file, some) + after
+                yield (
+                    Part(self.found[number], some[0][2]),
+                    before + _between(file, some) + after,
+                )
 
 
 def _between(file: BinaryIO, pieces: Sequence[tuple[int, int, int]]) -> bytes:
@@ -191,7 +201,9 @@ class Cutter:
         self.both = both
         self.any = arrays is None
         self.arrays = {names: number for number, names in enumerate(arrays or ())}
-        self.ways = {names[:length] for names in arrays or () for length in range(len(names))}
+        self.ways = {
+            names[:length] for names in arrays or () for length in range(len(names))
+        }
         self.size = size
         self.buffer = head
         self.at = 0
@@ -294,7 +306,11 @@ class Cutter:
             return
         while True:
             name = self.name()
-            if name in seen and not self.both and (self.any or self.leads((*names, name))):
+            if (
+                name in seen
+                and not self.both
+                and (self.any or self.leads((*names, name)))
+            ):
                 raise CanNotCut
             seen.add(name)
             self.blank()
@@ -402,7 +418,12 @@ class Cutter:
         while True:
             end, ended = _scan(self.buffer, self.at, self.size)
             if end >= 0:
-                return end, ended, b"" if ended else _mark(self.buffer, self.at, end), None
+                return (
+                    end,
+                    ended,
+                    b"" if ended else _mark(self.buffer, self.at, end),
+                    None,
+                )
             if not self.more():
                 raise _Unfinished
 
@@ -425,12 +446,16 @@ class Cutter:
         while (unfinished or len(self.buffer) - self.at < _SHOWN) and self.more():
             pass
         end = len(self.buffer) if unfinished else self.at + _SHOWN
-        raise NotJson(self.moved(_finding(self.cuts.skeleton + self.buffer[self.at : end])))
+        raise NotJson(
+            self.moved(_finding(self.cuts.skeleton + self.buffer[self.at : end]))
+        )
 
     def moved(self, finding: Finding) -> Finding:
         """A finding in the skeleton, at its place in the file."""
         before = [array for array in self.removed if array[0] <= finding.offset]
-        return finding.moved(sum(lines for _, lines, _ in before), sum(size for *_, size in before))
+        return finding.moved(
+            sum(lines for _, lines, _ in before), sum(size for *_, size in before)
+        )
 
 
 def _finding(text: bytes) -> Finding:
@@ -517,4 +542,6 @@ def _mark(buffer: bytes, at: int, cut: int) -> bytes:
     blank = _BLANK.match(buffer, after)
     assert blank
     name_end = buffer.find(b":", blank.end(), blank.end() + _LEARNT)
-    return buffer[at + len(before) - 1 : name_end + 1 if name_end >= 0 else blank.end() + 1]
+    return buffer[
+        at + len(before) - 1 : name_end + 1 if name_end >= 0 else blank.end() + 1
+    ]

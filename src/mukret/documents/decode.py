@@ -48,7 +48,9 @@ def look_over(raw: bytes) -> None:
     """Raises ValueError where a fast decoder may not do: it does not see invalid UTF-8 and endless
     integers in what it skips, and makes 0 of `-0`. `decode` tells whether there is anything wrong.
     """
-    suspicious = len(raw) > _LONGEST_INTEGER and b"0" * _PROBES in raw[::_PROBE].translate(_DIGITS)
+    suspicious = len(raw) > _LONGEST_INTEGER and b"0" * _PROBES in raw[
+        ::_PROBE
+    ].translate(_DIGITS)
     if suspicious and _TOO_LONG in raw.translate(_DIGITS):
         raise ValueError
     if not raw.isascii():

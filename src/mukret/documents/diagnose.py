@@ -67,8 +67,12 @@ class Finding:
 
     def moved(self, lines: int, offset: int) -> Finding:
         """The same finding in a larger text that has so many lines and bytes before this one."""
-        message = _LINE_NAMED.sub(lambda match: f"line {int(match[1]) + lines}", self.message)
-        return replace(self, message=message, line=self.line + lines, offset=self.offset + offset)
+        message = _LINE_NAMED.sub(
+            lambda match: f"line {int(match[1]) + lines}", self.message
+        )
+        return replace(
+            self, message=message, line=self.line + lines, offset=self.offset + offset
+        )
 
     def inside(self, what: str) -> Finding:
         """The same finding, its place said to be inside something of the file."""
@@ -85,7 +89,11 @@ def diagnose(raw: bytes, decoder_says: str) -> Finding:
     if not head:
         return Finding("there is nothing in it")
     if head.startswith("<"):
-        kind = "an HTML page" if head.startswith(("<!doctype html", "<html")) else "XML or HTML"
+        kind = (
+            "an HTML page"
+            if head.startswith(("<!doctype html", "<html"))
+            else "XML or HTML"
+        )
         return _finding(text, text.index("<"), f"this is {kind}, not JSON", "page")
     scanner = _Scanner(text)
     mistake = scanner.mistake()
@@ -197,14 +205,18 @@ class _Scanner:
         """A text, or a name, in single quotes."""
         end = self.text.find("'", self.at + 1)
         return self.slip(
-            "single quotes: JSON wants double", wants, end + 1 if end > 0 else len(self.text)
+            "single quotes: JSON wants double",
+            wants,
+            end + 1 if end > 0 else len(self.text),
         )
 
     def comment(self, wants: str) -> tuple[int, str]:
         ends = "*/" if self.text.startswith("/*", self.at) else "\n"
         end = self.text.find(ends, self.at)
         return self.slip(
-            "a comment: JSON has none", wants, end + len(ends) if end > 0 else len(self.text)
+            "a comment: JSON has none",
+            wants,
+            end + len(ends) if end > 0 else len(self.text),
         )
 
     def after_value(self) -> str:
@@ -230,7 +242,9 @@ class _Scanner:
         if character == '"':
             return self.string() or self.after_value()
         number = _NUMBER.match(self.text, self.at)
-        if number and not re.match(r"[.0-9A-Za-z_+-]", self.text[number.end() : number.end() + 1]):
+        if number and not re.match(
+            r"[.0-9A-Za-z_+-]", self.text[number.end() : number.end() + 1]
+        ):
             self.at = number.end()
             return self.after_value()
         return self.odd_value(character)
@@ -257,7 +271,9 @@ class _Scanner:
         loose = _LOOSE_NUMBER.match(self.text, self.at)
         if loose:
             name = "Infinity" if "Infinity" in loose.group() else loose.group()[:30]
-            return self.slip(f"{name} is no JSON number", self.after_value(), loose.end())
+            return self.slip(
+                f"{name} is no JSON number", self.after_value(), loose.end()
+            )
         return self.fail(f"{escaped(character)!r} can't stand where a value should")
 
     def closed_too_early(self, character: str) -> str | tuple[int, str]:
@@ -265,7 +281,9 @@ class _Scanner:
         if not self.open:
             return self.fail(f"a {character} that closes nothing")
         if self.character_before() == ",":
-            return self.slip("a trailing comma: a value should follow it", "more", self.at)
+            return self.slip(
+                "a trailing comma: a value should follow it", "more", self.at
+            )
         return self.slip(f"a value is missing before {character}", "more", self.at)
 
     def character_before(self) -> str:
@@ -287,7 +305,9 @@ class _Scanner:
         if character == "'":
             return self.quoted("colon")
         if character == "}":
-            return self.slip("a trailing comma: a member should follow it", "more", self.at)
+            return self.slip(
+                "a trailing comma: a member should follow it", "more", self.at
+            )
         if self.text.startswith(("//", "/*", "#"), self.at):
             return self.comment("key")
         word = _WORD.match(self.text, self.at)
@@ -313,7 +333,9 @@ class _Scanner:
             return self.fail(f"{character} does not close the {bracket} of line {line}")
         if self.text.startswith(("//", "/*", "#"), self.at):
             return self.comment("more")
-        return self.slip("a comma is missing", "key" if bracket == "{" else "value", self.at)
+        return self.slip(
+            "a comma is missing", "key" if bracket == "{" else "value", self.at
+        )
 
     def closed(self) -> str:
         self.open.pop()
@@ -341,7 +363,11 @@ class _Scanner:
                 part.end(),
             )
         control = ord(self.text[part.end()])
-        what = "a line break" if control in (10, 13) else f"the control character U+{control:04X}"
+        what = (
+            "a line break"
+            if control in (10, 13)
+            else f"the control character U+{control:04X}"
+        )
         return self.fail(f"{what} inside a text", part.end())
 
 

@@ -93,5 +93,7 @@ def doubled_members(raw: bytes) -> list[Location]:
                 seen.add(name)
                 todo.append(((*location, name), member))
         elif isinstance(node, list):
-            todo += [((*location, index), element) for index, element in enumerate(node)]
+            todo += [
+                ((*location, index), element) for index, element in enumerate(node)
+            ]
     return found

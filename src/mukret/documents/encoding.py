@@ -27,7 +27,9 @@ class AsUtf8(io.RawIOBase):
     """
 
     def __init__(self, file: BinaryIO) -> None:
-        self.text = io.TextIOWrapper(file, encoding="utf-16", errors="surrogatepass", newline="")
+        self.text = io.TextIOWrapper(
+            file, encoding="utf-16", errors="surrogatepass", newline=""
+        )
         self.pending = b""
 
     def readable(self) -> bool:
@@ -36,7 +38,9 @@ class AsUtf8(io.RawIOBase):
     def readinto(self, buffer: object) -> int:
         view = memoryview(buffer).cast("B")  # type: ignore[arg-type]
         if not self.pending:
-            self.pending = self.text.read(max(1, len(view) // 4)).encode("utf-8", "surrogatepass")
+            self.pending = self.text.read(max(1, len(view) // 4)).encode(
+                "utf-8", "surrogatepass"
+            )
         count = min(len(view), len(self.pending))
         view[:count] = self.pending[:count]
         self.pending = self.pending[count:]

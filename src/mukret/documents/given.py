@@ -36,16 +36,26 @@ class Given(Source):
         return False
 
     def _raw(self) -> BinaryIO:
-        return super()._raw() if self.copy is not None else cast(BinaryIO, _Sequence(self.texts))
+        return (
+            super()._raw()
+            if self.copy is not None
+            else cast(BinaryIO, _Sequence(self.texts))
+        )
 
 
-def given_sources(documents: GivenDocuments, origin: Origin | None = None) -> list[Source]:
+def given_sources(
+    documents: GivenDocuments, origin: Origin | None = None
+) -> list[Source]:
     """One source of the documents that a program has (see `given_texts`), or none where there are
     none. They are taken as they are read; `origin` is that of all of them.
     """
     texts = given_texts(documents)
     first = next(texts, None)
-    return [] if first is None else [Given(NAME, origin=origin, texts=chain([first], texts))]
+    return (
+        []
+        if first is None
+        else [Given(NAME, origin=origin, texts=chain([first], texts))]
+    )
 
 
 def given_texts(documents: GivenDocuments) -> Iterator[bytes]:
@@ -76,7 +86,9 @@ def given_text(document: GivenDocument, number: int | None = None) -> Iterator[b
         try:
             document = document.encode()
         except UnicodeEncodeError:
-            raise _no_document(document, number, "half of a surrogate pair stands in it") from None
+            raise _no_document(
+                document, number, "half of a surrogate pair stands in it"
+            ) from None
     if not isinstance(document, bytes | bytearray | memoryview):
         yield written(document, number)
         return
@@ -90,7 +102,9 @@ def given_text(document: GivenDocument, number: int | None = None) -> Iterator[b
 def written(document: GivenDocument, number: int | None = None) -> bytes:
     """A parsed object as JSON text. Raises UsageError."""
     try:
-        return json.dumps(document, ensure_ascii=False, allow_nan=False, default=_refused).encode()
+        return json.dumps(
+            document, ensure_ascii=False, allow_nan=False, default=_refused
+        ).encode()
     except _HasDecimal:
         return json_text(_with_digits(document, number)).encode()
     except (TypeError, ValueError, RecursionError) as error:
@@ -116,7 +130,9 @@ def _with_digits(value: object, number: int | None) -> JsonValue:
             raise _no_document(value, number, f"{value} is no number of JSON")
         return Number(str(value))
     if isinstance(value, Mapping):
-        return {str(name): _with_digits(member, number) for name, member in value.items()}
+        return {
+            str(name): _with_digits(member, number) for name, member in value.items()
+        }
     if isinstance(value, list | tuple):
         return [_with_digits(element, number) for element in value]
     if isinstance(value, float):
@@ -126,14 +142,18 @@ def _with_digits(value: object, number: int | None) -> JsonValue:
     raise _no_document(value, number, f"it holds a {type(value).__name__}")
 
 
-def _no_document(document: object, number: int | None, why: str | None = None) -> UsageError:
+def _no_document(
+    document: object, number: int | None, why: str | None = None
+) -> UsageError:
     what = f"document {number}" if number is not None else "the document"
     reason = why or f"it is a {type(document).__name__}"
     hint = (
         "a parsed object (dict, list, str, int, float, Decimal, bool, None), JSON text, bytes, "
         "or an open file"
     )
-    return UsageError("no-document", f"{what} can't be read as JSON: {reason}", hint=hint)
+    return UsageError(
+        "no-document", f"{what} can't be read as JSON: {reason}", hint=hint
+    )
 
 
 class _Sequence(io.RawIOBase):

@@ -63,7 +63,9 @@ class Glance:
         if found is None:
             return _whole(raw)
         for number, (place, child) in enumerate(_places(found)):
-            found[place] = self._beginning(child, levels - 1) if number < self.most else None
+            found[place] = (
+                self._beginning(child, levels - 1) if number < self.most else None
+            )
         return found
 
 

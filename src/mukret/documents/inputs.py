@@ -17,14 +17,18 @@ ENDINGS = (".json", ".jsonl", ".ndjson", ".geojson", ".json-seq", ".har")
 _PACKED = ("", ".gz", ".zst", ".bz2", ".xz")
 
 
-def find_sources(inputs: Iterable[str | os.PathLike[str]], *, newest: bool = False) -> list[Source]:
+def find_sources(
+    inputs: Iterable[str | os.PathLike[str]], *, newest: bool = False
+) -> list[Source]:
     """All sources that the inputs stand for, in order: folders and globs are followed, by name.
 
     With `newest` collected folders give only the newest answer of each address.
 
     Raises InputError for what is not there, and for a folder or glob without a response in it.
     """
-    sources = [source for item in inputs for source in _found(os.fspath(item), newest=newest)]
+    sources = [
+        source for item in inputs for source in _found(os.fspath(item), newest=newest)
+    ]
     if not sources:
         hint = "name a file, a folder, a glob, or - for standard input"
         raise InputError("no-input", "no input was given", hint=hint)
@@ -70,7 +74,9 @@ def _in_folder(name: str, *, newest: bool) -> list[Source]:
     found = list(_responses_below(Path(name), newest=newest))
     if not found:
         hint = f"responses end in {', '.join(ENDINGS)}, with or without {' '.join(_PACKED[1:])}"
-        raise InputError("no-input", f"{name}: a folder with no response in it", hint=hint)
+        raise InputError(
+            "no-input", f"{name}: a folder with no response in it", hint=hint
+        )
     return found
 
 
@@ -94,9 +100,13 @@ def _responses_below(folder: Path, *, newest: bool) -> Iterator[Source]:
 
 
 def _by_glob(name: str) -> list[Source]:
-    paths = sorted(path for path in glob.glob(name, recursive=True) if os.path.isfile(path))
+    paths = sorted(
+        path for path in glob.glob(name, recursive=True) if os.path.isfile(path)
+    )
     if not paths:
-        raise InputError("no-input", f"{name}: nothing matches", hint="check the pattern")
+        raise InputError(
+            "no-input", f"{name}: nothing matches", hint="check the pattern"
+        )
     return [Source(path, named=False) for path in paths]
 
 
@@ -115,7 +125,8 @@ def _neighbour(name: str) -> str | None:
     folder = folder or "."
     try:
         stems = {
-            entry.partition(".")[0]: entry for entry in sorted(os.listdir(folder), reverse=True)
+            entry.partition(".")[0]: entry
+            for entry in sorted(os.listdir(folder), reverse=True)
         }
     except OSError:
         return None

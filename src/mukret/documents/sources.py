@@ -25,7 +25,12 @@ from mukret.documents.encoding import AsUtf8, encoding_of
 from mukret.documents.origin import Origin
 from mukret.errors import InputError
 
-_MAGIC = {b"\x1f\x8b": "gzip", b"BZh": "bzip2", b"\xfd7zXZ\x00": "xz", b"\x28\xb5\x2f\xfd": "zstd"}
+_MAGIC = {
+    b"\x1f\x8b": "gzip",
+    b"BZh": "bzip2",
+    b"\xfd7zXZ\x00": "xz",
+    b"\x28\xb5\x2f\xfd": "zstd",
+}
 STANDARD_INPUT = "-"
 # Pieces that may wait to be hashed, however fast the reader is.
 MOST_WAITING = 3
@@ -116,8 +121,13 @@ class Source:
             return cast(BinaryIO, _FromTheStart(os.dup(self.copy.fileno())))
         if self.path == STANDARD_INPUT:
             return sys.stdin.buffer
-        file = self.remote() if self.remote is not None else open(self.at or self.path, "rb")  # noqa: SIM115
-        return file if self.stretch is None else cast(BinaryIO, _Some(file, self.stretch))
+        if self.remote is not None:
+            file = self.remote()
+        else:
+            file = open(self.at or self.path, "rb")  # noqa: SIM115  # the reader closes it
+        return (
+            file if self.stretch is None else cast(BinaryIO, _Some(file, self.stretch))
+        )
 
     @property
     def name(self) -> str:
@@ -133,7 +143,12 @@ class Source:
         """The contents once more, uncounted, beginning anywhere, after they were opened; None if
         they would have to be made again.
         """
-        if self.compression or self.encoding or self.stretch is not None or not self.on_disk():
+        if (
+            self.compression
+            or self.encoding
+            or self.stretch is not None
+            or not self.on_disk()
+        ):
             return None
         return open(self.at or self.path, "rb")
 
@@ -144,7 +159,8 @@ class Source:
         """
         try:
             counted = cast(
-                io.BufferedReader, io.BufferedReader(_Counted(self._raw(), self), 1 << 18)
+                io.BufferedReader,
+                io.BufferedReader(_Counted(self._raw(), self), 1 << 18),
             )
             return self._as_utf8(self._decompressed(counted))
         except OSError as error:
@@ -225,7 +241,9 @@ class _FromTheStart(io.RawIOBase):
 
     def readinto(self, buffer: object) -> int:
         count = os.preadv(
-            self.descriptor, [memoryview(cast(bytearray, buffer)).cast("B")], self.position
+            self.descriptor,
+            [memoryview(cast(bytearray, buffer)).cast("B")],
+            self.position,
         )
         self.position += count
         return count
@@ -274,7 +292,9 @@ class _Counted(io.RawIOBase):
         self.source.size += count
         while len(self.source.hashing) >= MOST_WAITING:
             self.source.hashing.popleft().result()
-        self.source.hashing.append(_hasher().submit(self.source.digest.update, bytes(view[:count])))
+        self.source.hashing.append(
+            _hasher().submit(self.source.digest.update, bytes(view[:count]))
+        )
         if self.source.reading is not None:
             self.source.reading()
         return count
@@ -291,10 +311,14 @@ BROKEN_ARCHIVE = (OSError, EOFError, UnicodeError, zlib.error, lzma.LZMAError)
 
 def not_read(name: str, error: Exception) -> InputError:
     hint = "the file is damaged or was cut off: fetch it again"
-    return InputError("not-opened", f"{name}: can't be read to its end: {error}", hint=hint)
+    return InputError(
+        "not-opened", f"{name}: can't be read to its end: {error}", hint=hint
+    )
 
 
 def not_opened(name: str, error: OSError) -> InputError:
     return InputError(
-        "not-opened", f"{name}: {(error.strerror or str(error)).lower()}", hint="check the path"
+        "not-opened",
+        f"{name}: {(error.strerror or str(error)).lower()}",
+        hint="check the path",
     )

@@ -35,7 +35,9 @@ def stretches(source: Source, size: int) -> list[Stretch] | None:
 
 def _cut(file: BinaryIO, head: bytes, size: int) -> list[Stretch] | None:
     found: list[Stretch] = []
-    start = end = documents = lines = 0  # of the stretch that has begun, and what stands before it
+    start = end = documents = lines = (
+        0  # of the stretch that has begun, and what stands before it
+    )
     more_documents = more_lines = 0
     text, more = head, head
     while text:
@@ -50,7 +52,11 @@ def _cut(file: BinaryIO, head: bytes, size: int) -> list[Stretch] | None:
         end += cut
         if end - start >= size:
             found.append(Stretch(start, end, documents, lines))
-            start, documents, lines = end, documents + more_documents, lines + more_lines
+            start, documents, lines = (
+                end,
+                documents + more_documents,
+                lines + more_lines,
+            )
             more_documents = more_lines = 0
         more = file.read(min(_AT_ONCE, size))
         text = text[cut:] + more

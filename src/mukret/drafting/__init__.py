@@ -71,12 +71,17 @@ def draft_rules(
 
 
 def _below(
-    sources: Sequence[Source], path: Path, title: str, progress: Callable[[int], None] | None
+    sources: Sequence[Source],
+    path: Path,
+    title: str,
+    progress: Callable[[int], None] | None,
 ) -> Draft:
     report = survey(sources, path, progress=progress)
     if not report.roots:
         raise UsageError("usage", f"{path.text} finds nothing", hint=report.hint)
-    steps = [segment.only.name for segment in path.segments if isinstance(segment.only, Name)]
+    steps = [
+        segment.only.name for segment in path.segments if isinstance(segment.only, Name)
+    ]
     draft = tables_of(
         report, title, snake_case(steps[-1]) if steps else _word(sources), of_nodes=True
     )
@@ -116,17 +121,27 @@ def _draft_of(
 
 
 def _drafted(
-    report: SurveyReport, embedded: Sequence[Path], title: str, sources: Sequence[Source], file: str
+    report: SurveyReport,
+    embedded: Sequence[Path],
+    title: str,
+    sources: Sequence[Source],
+    file: str,
 ) -> Draft:
     return settled(_tables(report, embedded, title, sources), sources, file)
 
 
 def _tables(
-    report: SurveyReport, embedded: Sequence[Path], title: str, sources: Sequence[Source]
+    report: SurveyReport,
+    embedded: Sequence[Path],
+    title: str,
+    sources: Sequence[Source],
 ) -> Draft:
     call = next(iter(sources_by_call(sources)), None)
     draft = tables_of(
-        report, title, snake_case(call) if call else _word(sources), of_call=call is not None
+        report,
+        title,
+        snake_case(call) if call else _word(sources),
+        of_call=call is not None,
     )
     draft.embedded = tuple(path_text(path.segments) for path in embedded)
     return draft

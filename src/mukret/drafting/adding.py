@@ -19,7 +19,13 @@ from mukret.inspect.drift import ran_over_all
 from mukret.paths import Path, Wildcard, child_segment, parse_path
 from mukret.paths.locate import path_text
 from mukret.rules import parse_rules
-from mukret.rules.edit import NotPlain, with_facts, with_fields, with_ignored, with_members
+from mukret.rules.edit import (
+    NotPlain,
+    with_facts,
+    with_fields,
+    with_ignored,
+    with_members,
+)
 from mukret.rules.model import Rules, Table
 
 
@@ -49,7 +55,9 @@ def added_to(rules: Rules, text: str, sources: Sequence[Source]) -> Added:
     for source in sources:
         source.rewind()
     run = ran_over_all(rules, sources)
-    adding = _Adding(rules, text, draft, [_path(path) for path in sorted(run.sample.unread)])
+    adding = _Adding(
+        rules, text, draft, [_path(path) for path in sorted(run.sample.unread)]
+    )
     adding.facts()
     adding.tables()
     adding.ignore()
@@ -59,7 +67,9 @@ def added_to(rules: Rules, text: str, sources: Sequence[Source]) -> Added:
 
 
 class _Adding:
-    def __init__(self, rules: Rules, text: str, draft: Draft, unread: Sequence[str]) -> None:
+    def __init__(
+        self, rules: Rules, text: str, draft: Draft, unread: Sequence[str]
+    ) -> None:
         self.rules = rules
         self.draft = draft
         self.unread = unread
@@ -129,7 +139,9 @@ class _Adding:
             at = one.source.get("at")
             if isinstance(at, str) and self.new(_joined(self.place[id(table)], at)):
                 one.name = fresh(one.name, {*own.types, *self.taken, *found})
-                one.required = False  # rows that are written today are not to be rejected
+                one.required = (
+                    False  # rows that are written today are not to be rejected
+                )
                 found[one.name] = field_value(self.with_enum(one))
                 self.added.fields.append(f"{own.name}.{one.name}")
         if found:
@@ -158,7 +170,9 @@ class _Adding:
         table.name = name
         self.taken |= {name, *(field.name for field in table.fields)}
         table.fields = [
-            self.with_enum(field) for field in table.fields if "lookup" not in field.source
+            self.with_enum(field)
+            for field in table.fields
+            if "lookup" not in field.source
         ]
         self.new_tables.append(list(_dedented(table_lines(table))))
         self.added.tables.append(name)
@@ -180,7 +194,9 @@ class _Adding:
         seen = {name: tally.rows_seen for name, tally in run.tally.tables.items()}
         drafted = _drafted_fields(self.draft, self.rules, self.known)
         made = proposals(self.rules, list(run.tally.reasons.values()), seen, drafted)
-        text = with_proposals(self.added.text, parse_rules(self.added.text, self.rules.file), made)
+        text = with_proposals(
+            self.added.text, parse_rules(self.added.text, self.rules.file), made
+        )
         self.added.proposals = made if text != self.added.text else []
         self.added.text, self.added.rejected = text, run.tally.rows_rejected
 
@@ -226,7 +242,10 @@ def _path(text: str) -> str:
 def _steps(path: Path) -> str:
     """A path with `.*` as `[*]`, so that two that are the same read the same."""
     return path_text(
-        tuple(child_segment(Wildcard()) if one.only == Wildcard() else one for one in path.segments)
+        tuple(
+            child_segment(Wildcard()) if one.only == Wildcard() else one
+            for one in path.segments
+        )
     )
 
 
@@ -240,7 +259,9 @@ def _place(table: DraftTable) -> str:
     if isinstance(table.rows, dict):
         first = next(iter(table.rows["zip"].values()))
         return _joined(above, str(first))
-    return _joined(above, str(table.rows)) + ("[*]" if table.options.get("spread") else "")
+    return _joined(above, str(table.rows)) + (
+        "[*]" if table.options.get("spread") else ""
+    )
 
 
 def _places(rules: Rules) -> Iterator[tuple[str, str]]:

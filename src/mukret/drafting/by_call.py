@@ -58,7 +58,9 @@ def together(title: str, drafts: Mapping[str, Draft]) -> Draft:
                 table.options = {"kind": call, **table.options}
         whole.tables += draft.tables
         whole.ignored |= draft.ignored
-        whole.embedded += tuple(path for path in draft.embedded if path not in whole.embedded)
+        whole.embedded += tuple(
+            path for path in draft.embedded if path not in whole.embedded
+        )
         whole.bad_documents += draft.bad_documents
     return whole
 
@@ -69,7 +71,10 @@ def _rename_enums(draft: Draft, whole: Draft, prefix: str) -> None:
         same = whole.enums.get(name, words) == words
         new[name] = name if same else fresh(f"{prefix}_{name}", whole.enums)
         whole.enums[new[name]] = words
-    for own in [*draft.response, *(own for table in draft.tables for own in table.fields)]:
+    for own in [
+        *draft.response,
+        *(own for table in draft.tables for own in table.fields),
+    ]:
         if own.reading.get("type") in new:
             own.reading["type"] = new[str(own.reading["type"])]
 
@@ -90,12 +95,16 @@ def _rename_response(draft: Draft, whole: Draft, prefix: str) -> None:
         if alike is not None:
             new[own.name] = alike.name
             continue
-        new[own.name] = own.name if own.name not in taken else fresh(f"{prefix}_{own.name}", taken)
+        new[own.name] = (
+            own.name if own.name not in taken else fresh(f"{prefix}_{own.name}", taken)
+        )
         own.name = new[own.name]
         own.required = False  # the answers of other calls don't have it
         whole.response.append(own)
     for table in draft.tables:
-        table.key = [new.get(name, name) if name in table.inherit else name for name in table.key]
+        table.key = [
+            new.get(name, name) if name in table.inherit else name for name in table.key
+        ]
         table.inherit = [new.get(name, name) for name in table.inherit]
 
 
@@ -104,15 +113,21 @@ def _rename_tables(draft: Draft, whole: Draft, prefix: str) -> None:
     new: dict[str, str] = {}
     for table in draft.tables:
         new[table.name] = (
-            table.name if table.name not in taken else fresh(f"{prefix}_{table.name}", taken)
+            table.name
+            if table.name not in taken
+            else fresh(f"{prefix}_{table.name}", taken)
         )
         table.name = new[table.name]
         taken.add(table.name)
-    others = {table.name for table in whole.tables} | {own.name for own in whole.response}
+    others = {table.name for table in whole.tables} | {
+        own.name for own in whole.response
+    }
     for table in draft.tables:
         for own in table.fields:
             if "lookup" in own.source:
-                own.source = own.source | {"lookup": _renamed(own.source["lookup"], new)}
+                own.source = own.source | {
+                    "lookup": _renamed(own.source["lookup"], new)
+                }
             if own.name in others:
                 _rename_field(table, own, others)
 

@@ -37,11 +37,15 @@ def with_fields_alone(draft: Draft, names: Sequence[str]) -> None:
     """Leaves these fields, by their name in the draft or that of the member, and the tables that
     have some. A key stays where all of it does. Raises UsageError for a name that no field has.
     """
-    everything = [field for table in draft.tables for field in table.fields] + draft.response
+    everything = [
+        field for table in draft.tables for field in table.fields
+    ] + draft.response
     for name in names:
         if not any(_is_called(field, name) for field in everything):
             hint = did_you_mean(name, dict.fromkeys(field.name for field in everything))
-            raise UsageError("usage", f"--fields: no field {name} in the draft", hint=hint)
+            raise UsageError(
+                "usage", f"--fields: no field {name} in the draft", hint=hint
+            )
     for table in draft.tables:
         table.fields = _called(table.fields, names)
     draft.response = _called(draft.response, names)
@@ -58,13 +62,17 @@ def _without_what_is_gone(draft: Draft) -> None:
     response = {field.name for field in draft.response}
     for table in draft.tables:  # each after the one that it is within
         handed_down = table.within.names() if table.within is not None else set()
-        table.inherit = [name for name in table.inherit if name in handed_down | response]
+        table.inherit = [
+            name for name in table.inherit if name in handed_down | response
+        ]
         if not table.fields:
             why = "the table within has the fields"
             table.fields = [DraftField("position", {"fact": "position"}, comment=why)]
         table.key = table.key if table.names() >= {*table.key} else []
         table.joined_by = [name for name in table.joined_by if name in table.names()]
-    types = {field.reading.get("type") for table in draft.tables for field in table.fields}
+    types = {
+        field.reading.get("type") for table in draft.tables for field in table.fields
+    }
     draft.enums = {name: words for name, words in draft.enums.items() if name in types}
     draft.ignored.clear()
     read = [str(field.source.get("at")) for field in draft.response]

@@ -26,7 +26,11 @@ def response_fields(
     telling = [place for place in scalars if _tells_apart(report(place), documents)]
     telling.sort(key=lambda place: not _is_moment(report(place)))
     if documents < 2:
-        telling = [place for place in telling if _is_moment(report(place)) and is_when_made(place)]
+        telling = [
+            place
+            for place in telling
+            if _is_moment(report(place)) and is_when_made(place)
+        ]
     inherited = telling[:1]
     fields: list[DraftField] = []
     for place in dict.fromkeys([*inherited, *filter(_is_told, scalars)]):
@@ -40,7 +44,11 @@ def response_fields(
 def _field(report: PlaceReport, name: str, at: str) -> DraftField:
     reading = reading_of(report)
     own = DraftField(
-        name, {"at": at}, dict(reading.options), odd=reading.odd, note=example_note(report)
+        name,
+        {"at": at},
+        dict(reading.options),
+        odd=reading.odd,
+        note=example_note(report),
     )
     for remark in reading.remarks:
         own.remark(remark)
@@ -49,7 +57,11 @@ def _field(report: PlaceReport, name: str, at: str) -> DraftField:
 
 def _tells_apart(report: PlaceReport, documents: int) -> bool:
     values = report.place.values
-    sound = bool(report.looks) and not report.looks[0].odd and not is_about_the_answer(report.place)
+    sound = (
+        bool(report.looks)
+        and not report.looks[0].odd
+        and not is_about_the_answer(report.place)
+    )
     return values.count == documents == values.distinct and (
         sound or (bool(report.looks) and _is_moment(report))
     )

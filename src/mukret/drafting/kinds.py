@@ -41,9 +41,13 @@ def kinds_of_documents(report: SurveyReport) -> list[DocumentKind]:
     root = report.places[0].place
     if root.signatures is None or root.members is not None or root.objects < root.nodes:
         return []
-    telling = {step for step, child in root.children.items() if not is_about_the_answer(child)}
+    telling = {
+        step for step, child in root.children.items() if not is_about_the_answer(child)
+    }
     signatures = root.signatures.items()
-    groups = _groups((telling.intersection(names), count) for names, count in signatures)
+    groups = _groups(
+        (telling.intersection(names), count) for names, count in signatures
+    )
     kinds: dict[str, DocumentKind] = {}
     for members, count in groups.items():
         # A kind is told by a member that all of its documents have, and no others.
@@ -57,7 +61,9 @@ def kinds_of_documents(report: SurveyReport) -> list[DocumentKind]:
         name = fitting(snake_case(always[0]) or "kind")
         kinds[name] = DocumentKind(name, always[0])
     return (
-        list(kinds.values()) if 2 <= len(groups) <= MOST_KINDS and len(kinds) == len(groups) else []
+        list(kinds.values())
+        if 2 <= len(groups) <= MOST_KINDS and len(kinds) == len(groups)
+        else []
     )
 
 

@@ -23,7 +23,9 @@ class Links:
     """
 
     keys: dict[int, tuple[DraftTable, DraftField]] = field(default_factory=dict)
-    referring: list[tuple[DraftTable, DraftField, PlaceReport]] = field(default_factory=list)
+    referring: list[tuple[DraftTable, DraftField, PlaceReport]] = field(
+        default_factory=list
+    )
 
     def is_key(self, place: Place, table: DraftTable) -> bool:
         """Whether a place is a key of a table."""
@@ -42,12 +44,18 @@ class Links:
                     own.proposed = _lookup(table, own, target, key)
 
 
-def _lookup(table: DraftTable, own: DraftField, target: DraftTable, key: DraftField) -> str | None:
+def _lookup(
+    table: DraftTable, own: DraftField, target: DraftTable, key: DraftField
+) -> str | None:
     """A field with what the other table calls the row; None if it has no name, or can't be found
     from here.
     """
     named = next((field for field in target.fields if field.name in NAMING), None)
-    if named is None or target is table or not {*target.key} - {key.name} <= table.names():
+    if (
+        named is None
+        or target is table
+        or not {*target.key} - {key.name} <= table.names()
+    ):
         return None
     name = f"{own.name.removesuffix('_id').removesuffix('_code')}_{named.name}"
     if name in table.names():

@@ -159,7 +159,9 @@ def is_about_the_answer(place: Place) -> bool:
     above: Place | None = place
     while above is not None:
         words = words_of_name(above.step or "")
-        if words and (words[-1] in _ANSWER_ENDS or all(word in _ANSWER for word in words)):
+        if words and (
+            words[-1] in _ANSWER_ENDS or all(word in _ANSWER for word in words)
+        ):
             return True
         above = above.parent
     return False

@@ -29,7 +29,15 @@ GENERIC = {
 # Words that are no names in YAML.
 NO_NAMES = {"null", "true", "false"}
 # Names of objects that only hold what a record has.
-WRAPPERS = {"attributes", "data", "fields", "properties", "relationships", "value", "values"}
+WRAPPERS = {
+    "attributes",
+    "data",
+    "fields",
+    "properties",
+    "relationships",
+    "value",
+    "values",
+}
 # Names that say what they are only together with what has them.
 BARE = {
     "id",
@@ -70,9 +78,19 @@ def snake_case(name: str) -> str:
     Numbers of an enumeration (`1. open`) go.
     """
     name = _NUMBERED.sub("", name)
-    name = unicodedata.normalize("NFKD", name.replace("ß", "ss")).encode("ascii", "ignore").decode()
+    name = (
+        unicodedata.normalize("NFKD", name.replace("ß", "ss"))
+        .encode("ascii", "ignore")
+        .decode()
+    )
     words = _OTHER.sub("_", _HUMP.sub("_", name)).strip("_").lower()
-    return f"n_{words}" if words[:1].isdigit() else f"{words}_" if words in NO_NAMES else words
+    return (
+        f"n_{words}"
+        if words[:1].isdigit()
+        else f"{words}_"
+        if words in NO_NAMES
+        else words
+    )
 
 
 def joined(steps: Iterable[str]) -> str:

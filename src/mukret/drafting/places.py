@@ -91,11 +91,17 @@ def is_record(place: Place) -> bool:
     or an id, and more to say than how it was asked for.
     """
     told = [child for child in place.children.values() if _is_told(child)]
-    naming = [child for child in told if words_of_name(child.step or "")[-1:] in _NAMING]
-    differing = [child for child in told if (child.values.distinct or FEWEST_DOCUMENTS) > 1]
+    naming = [
+        child for child in told if words_of_name(child.step or "")[-1:] in _NAMING
+    ]
+    differing = [
+        child for child in told if (child.values.distinct or FEWEST_DOCUMENTS) > 1
+    ]
     if place.objects >= FEWEST_DOCUMENTS and len(differing) > 1:
         # Each document, or each of a list, is one of many.
-        return any(child.nodes == place.objects and child in differing for child in naming)
+        return any(
+            child.nodes == place.objects and child in differing for child in naming
+        )
     has_id = bool(told) and bool(told[0].step) and named_like_an_id(told[0].step)
     return len(told) >= FEWEST_FACTS and (bool(naming) or has_id)
 
@@ -114,7 +120,9 @@ def holders(place: Place) -> set[str]:
     above = place.parent
     while above is not None and above.step is not None:
         around = above.parent
-        alone = around is not None and around.step is not None and len(around.children) == 1
+        alone = (
+            around is not None and around.step is not None and len(around.children) == 1
+        )
         if len(above.children) == 1 or alone:
             found.add(above.step)
         above = around
@@ -124,7 +132,11 @@ def holders(place: Place) -> set[str]:
 def unwrapped(place: Place) -> tuple[Place, tuple[str, ...]]:
     """What stands in objects that hold nothing else, and the names that lead to it."""
     names: list[str] = []
-    while place.members is None and len(place.children) == 1 and set(place.kinds) == {"object"}:
+    while (
+        place.members is None
+        and len(place.children) == 1
+        and set(place.kinds) == {"object"}
+    ):
         ((name, child),) = place.children.items()
         if set(child.kinds) != {"object"} or child.nodes < place.nodes:
             break
@@ -168,7 +180,9 @@ def _are_scattered(places: list[Place]) -> bool:
     if len(names) < len(places) or len({place.depth for place in places}) < 2:
         return False
     union = frozenset().union(*names)
-    in_objects = all(above.step is not None for place in places for above in _above(place))
+    in_objects = all(
+        above.step is not None for place in places for above in _above(place)
+    )
     return in_objects and all(len(one) >= MUCH_ALIKE * len(union) for one in names)
 
 
@@ -218,8 +232,15 @@ def holds_itself(place: Place, inner: Place) -> Place | None:
     names = inner_names(inner)
     for child in inner.children.values():
         below = child.elements
-        if child.recursive and below is not None and below.objects and place is not child:
-            same = inner_names(below) | {child.step or ""}  # which leads back to the list itself
+        if (
+            child.recursive
+            and below is not None
+            and below.objects
+            and place is not child
+        ):
+            same = inner_names(below) | {
+                child.step or ""
+            }  # which leads back to the list itself
             if len(names & same) >= MUCH_ALIKE * len(names | same):
                 return child
     return None
@@ -244,7 +265,9 @@ def column_names(place: Place) -> list[list[str]]:
     """
     above = [place.step] if place.step is not None else []
     kind = (
-        place.parent.children.get("type") if place.parent and place.step == "coordinates" else None
+        place.parent.children.get("type")
+        if place.parent and place.step == "coordinates"
+        else None
     )
     if kind is not None and kind.values.counted == {"Point": kind.nodes}:
         return [[name] for name in islice(chain(_POSITION, "4"), len(place.columns))]

@@ -55,4 +55,6 @@ def is_private(place: Place) -> bool:
     """Whether the name of a member says that its values are secret, or tell of a person."""
     words = [word.lower() for word in words_of_name(name_of(place) or "")]
     pairs = set(pairwise(words))
-    return bool(set(words) & (_SECRET | _PERSONAL) or pairs & {*_PAIRS, *_PERSONAL_PAIRS})
+    return bool(
+        set(words) & (_SECRET | _PERSONAL) or pairs & {*_PAIRS, *_PERSONAL_PAIRS}
+    )

@@ -103,7 +103,9 @@ def reading_of(report: PlaceReport) -> Reading:
         if not is_few(reading.odd, place.nodes):
             return Reading(remarks=[f"of several kinds: {shown} among others"])
         if reading.odd:
-            reading.remarks.append(f"rejects {counted(reading.odd, 'value')} such as {shown}")
+            reading.remarks.append(
+                f"rejects {counted(reading.odd, 'value')} such as {shown}"
+            )
     _remarks(looks, reading)
     return reading
 
@@ -112,7 +114,9 @@ def _of_several_kinds(kinds: Collection[str]) -> str:
     return f"of several kinds: {', '.join(sorted(kinds))}"
 
 
-def _joined_options(looks: Sequence[Look], report: PlaceReport) -> dict[str, JsonValue] | None:
+def _joined_options(
+    looks: Sequence[Look], report: PlaceReport
+) -> dict[str, JsonValue] | None:
     """The options that read all looks of a place and its booleans; None if there are none."""
     readings = [_by_name(look, report.place) for look in looks]
     if report.place.count("boolean"):
@@ -131,9 +135,16 @@ def _without_strays(looks: list[Look], place: Place) -> tuple[list[Look], list[O
     numbers = [look for look in looks if look.name in _JSON_NUMBERS]
     texts = [look for look in looks if look not in numbers]
     count = sum(look.count for look in texts)
-    if not numbers or not texts or not is_few(count, place.nodes) or texts[0].name != "text":
+    if (
+        not numbers
+        or not texts
+        or not is_few(count, place.nodes)
+        or texts[0].name != "text"
+    ):
         return looks, []
-    examples = (form.example for form in place.forms.values() if form.example is not None)
+    examples = (
+        form.example for form in place.forms.values() if form.example is not None
+    )
     return numbers, [Odd(next(examples, None), count, None)]
 
 
@@ -160,7 +171,11 @@ def _joined(readings: list[dict[str, JsonValue]]) -> dict[str, JsonValue] | None
             first = {**other, **first}
         elif _is_number(one) and _is_number(two):
             wider = one if "decimal" in str(one) else two
-            first = {**other, **first, "type": "float" if "float" in (one, two) else wider}
+            first = {
+                **other,
+                **first,
+                "type": "float" if "float" in (one, two) else wider,
+            }
         else:
             return None
     return _settled(first)
@@ -179,7 +194,9 @@ def _settled(reading: dict[str, JsonValue]) -> dict[str, JsonValue]:
     """A reading as a rules file takes it: patterns with the day first where no value tells."""
     formats = reading.get("format")
     if isinstance(formats, list):
-        settled = [form.replace("%?", "%d", 1).replace("%?", "%m", 1) for form in formats]
+        settled = [
+            form.replace("%?", "%d", 1).replace("%?", "%m", 1) for form in formats
+        ]
         reading["format"] = settled if len(settled) > 1 else settled[0]
     if reading.get("type") == "text":
         del reading["type"]
@@ -189,7 +206,11 @@ def _settled(reading: dict[str, JsonValue]) -> dict[str, JsonValue]:
 def _by_name(look: Look, place: Place) -> dict[str, JsonValue]:
     """How values of this look are read, given the name of their place."""
     texts = bool(place.count("string"))
-    if texts and look.name in _MAY_BE_TEXT and (is_free_text(place) or _is_left_alone(look, place)):
+    if (
+        texts
+        and look.name in _MAY_BE_TEXT
+        and (is_free_text(place) or _is_left_alone(look, place))
+    ):
         return {"trim": True} if place.trimmed.count else {}
     if (
         is_flag(place)
@@ -215,7 +236,9 @@ def _is_left_alone(look: Look, place: Place) -> bool:
     )
 
 
-def _with_room(reading: dict[str, JsonValue], report: PlaceReport) -> dict[str, JsonValue]:
+def _with_room(
+    reading: dict[str, JsonValue], report: PlaceReport
+) -> dict[str, JsonValue]:
     """Numbers with a fraction as what has room for those of tomorrow: amounts and what is sent as
     text exact, with two digits at least, what was measured as a float.
     """
@@ -231,7 +254,10 @@ def _with_room(reading: dict[str, JsonValue], report: PlaceReport) -> dict[str, 
         or (is_money(place) and digits <= MOST_EXACT)
     )
     width = 18 if place.longest <= 18 else 38
-    return {**reading, "type": f"decimal({width},{max(2, digits)})" if exact else "float"}
+    return {
+        **reading,
+        "type": f"decimal({width},{max(2, digits)})" if exact else "float",
+    }
 
 
 def enum_words(report: PlaceReport, looks: list[Look]) -> tuple[str, ...]:
@@ -246,27 +272,37 @@ def enum_words(report: PlaceReport, looks: list[Look]) -> tuple[str, ...]:
     groups: dict[str, str] = {}
     for word in words:
         groups.setdefault(word.strip().casefold(), word.strip())
-    return tuple(groups.values()) if _are_a_fixed_set(report.place, words, groups) else ()
+    return (
+        tuple(groups.values()) if _are_a_fixed_set(report.place, words, groups) else ()
+    )
 
 
 def _only_texts(report: PlaceReport) -> list[str]:
     """The words, if all of them are texts; signs for nothing are no words."""
-    words = [word for word, _ in report.words if type(word) is not str or not _is_sign(word)]
+    words = [
+        word for word, _ in report.words if type(word) is not str or not _is_sign(word)
+    ]
     texts = [word for word in words if type(word) is str and word.strip()]
     return texts if len(texts) == len(words) else []
 
 
-def _are_a_fixed_set(place: Place, words: Sequence[str], folded: Collection[str]) -> bool:
+def _are_a_fixed_set(
+    place: Place, words: Sequence[str], folded: Collection[str]
+) -> bool:
     """Whether there are few different words, and each comes often; of a member whose name does not
     say that it is a state or a sort, they must be fewer and come oftener.
     """
     named = is_fixed_set(place)
     most, times = (MOST_WORDS, TIMES_EACH) if named else (MOST_UNNAMED, TIMES_UNNAMED)
-    if not FEWEST_WORDS <= len(folded) <= most or place.values.count < times * len(folded):
+    if not FEWEST_WORDS <= len(folded) <= most or place.values.count < times * len(
+        folded
+    ):
         return False
     if any(len(word) > LONGEST_WORD or word.count(" ") > 2 for word in words):
         return False
-    return named or not any(character.isdigit() for word in folded for character in word)
+    return named or not any(
+        character.isdigit() for word in folded for character in word
+    )
 
 
 def names_reading(place: Place) -> tuple[str, dict[str, JsonValue]]:
@@ -274,11 +310,17 @@ def names_reading(place: Place) -> tuple[str, dict[str, JsonValue]]:
     years, or texts.
     """
     names = Place()
-    names.see_strings([str(name) for name in place.names.counted or place.names.examples])
+    names.see_strings(
+        [str(name) for name in place.names.counted or place.names.examples]
+    )
     look, *others = looks_of(names)
     examples = list(map(str, names.values.examples))
     typed = not others and not look.odd
-    if typed and look.name in ("date", "timestamp") and Trait.OF_UNKNOWN_ORDER not in look.traits:
+    if (
+        typed
+        and look.name in ("date", "timestamp")
+        and Trait.OF_UNKNOWN_ORDER not in look.traits
+    ):
         reading = _settled(dict(look.reading))
         if Trait.WITHOUT_OFFSET in look.traits:
             reading["type"] = "datetime"
@@ -295,9 +337,16 @@ def _blanks(report: PlaceReport, reading: Reading, *, only_signs: bool = False) 
     """
     if not any(look.name == "placeholder" for look in report.looks):
         return
-    known = [*(report.place.values.counted or ()), report.place.forms[PLACEHOLDER].example]
+    known = [
+        *(report.place.values.counted or ()),
+        report.place.forms[PLACEHOLDER].example,
+    ]
     words = sorted(
-        {word.strip() for word in known if type(word) is str and form_of(word) == PLACEHOLDER}
+        {
+            word.strip()
+            for word in known
+            if type(word) is str and form_of(word) == PLACEHOLDER
+        }
     )
     words = [word for word in words if not only_signs or not _is_word(word)]
     if words:
@@ -338,6 +387,8 @@ def example_note(report: PlaceReport) -> str | None:
     place = report.place
     known = [value for value in place.values.examples if value not in ("", None)]
     if place.numbers.low is not None and place.count("number") > place.count("string"):
-        known = [value for value in [*known, place.numbers.low] if type(value) is not str]
+        known = [
+            value for value in [*known, place.numbers.low] if type(value) is not str
+        ]
     value = next(iter(known), None)
     return None if value is None else f"e.g. {example(report.place, value)}"

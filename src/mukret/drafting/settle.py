@@ -24,22 +24,33 @@ MOST_ROUNDS = 50
 STRAYS = 0.5
 
 
-def settled(draft: Draft, sources: Sequence[Source], file: str, *, ignoring: bool = True) -> Draft:
+def settled(
+    draft: Draft, sources: Sequence[Source], file: str, *, ignoring: bool = True
+) -> Draft:
     """The draft, changed so that of the rows of these sources no more are rejected than hold what
     is plainly a mistake among the others, which is said beside the field. They must be such as can
     be read again. `ignoring`: what no rule reads is listed.
     """
     for _ in range(MOST_ROUNDS):
         run = _tried(draft, sources, file)
-        reasons = [reason for reason in run.tally.reasons.values() if reason.table is not None]
+        reasons = [
+            reason for reason in run.tally.reasons.values() if reason.table is not None
+        ]
         eased = [_eased(draft, reason, run) for reason in reasons]
         if not any(eased):
             break
     for path, count in sorted(run.sample.unread.items()) if ignoring else ():
-        draft.ignored.setdefault(path, f"{counted(count, 'time')} in the documents looked at")
-    draft.rejected, draft.bad_documents = run.tally.rows_rejected, run.tally.bad_documents
+        draft.ignored.setdefault(
+            path, f"{counted(count, 'time')} in the documents looked at"
+        )
+    draft.rejected, draft.bad_documents = (
+        run.tally.rows_rejected,
+        run.tally.bad_documents,
+    )
     draft.unread_texts = sum(
-        reason.count for reason in run.tally.reasons.values() if reason.code == "not-json"
+        reason.count
+        for reason in run.tally.reasons.values()
+        if reason.code == "not-json"
     )
     return draft
 
@@ -90,7 +101,9 @@ def _response_field(draft: Draft, name: str) -> DraftField | None:
     return next((field for field in draft.response if field.name == name), None)
 
 
-def _way_eased(table: DraftTable, own: DraftField, *, few: bool, reason: Reason) -> bool:
+def _way_eased(
+    table: DraftTable, own: DraftField, *, few: bool, reason: Reason
+) -> bool:
     """Where the way to a value leads through something that is not always of one kind: few rows are
     rejected; rows of another kind are left out; else the field has all that stands at the first
     step, once.
@@ -102,12 +115,17 @@ def _way_eased(table: DraftTable, own: DraftField, *, few: bool, reason: Reason)
     if own.odd or few:
         if not own.odd:
             own.odd = reason.count
-            own.remark(f"rejects {counted(reason.count, 'row')}, for {_shown(reason)} on the way")
+            own.remark(
+                f"rejects {counted(reason.count, 'row')}, for {_shown(reason)} on the way"
+            )
         return False
     whole = path_text(first)
     if own.source.get("at") == whole:
         return False
-    if any(other.source.get("at") == whole for other in table.fields) and own.name not in table.key:
+    if (
+        any(other.source.get("at") == whole for other in table.fields)
+        and own.name not in table.key
+    ):
         table.fields.remove(own)
         return True
     own.source, own.reading, own.odd = {"at": whole}, {"type": "json"}, 0
@@ -145,7 +163,9 @@ def _rows_eased(table: DraftTable, reason: Reason, run: Run) -> bool:
             "cells", {"at": "$[*]", "take": "all"}, {"type": "list(text)"}
         )
         table.fields, table.key = [cells], []
-        table.comment = "the first row seems to name the columns, but not all rows have as many"
+        table.comment = (
+            "the first row seems to name the columns, but not all rows have as many"
+        )
         return True
     if reason.code == "row-shape":
         few = (
@@ -163,5 +183,7 @@ def _rows_eased(table: DraftTable, reason: Reason, run: Run) -> bool:
 def _rows_left_out(table: DraftTable, reason: Reason) -> bool:
     members = dict.fromkeys(_member(own) for own in table.fields)
     table.options["when"] = " || ".join(member for member in members if member) or "@.*"
-    table.comment = f"{counted(reason.count, 'row')} with none of these members are left out"
+    table.comment = (
+        f"{counted(reason.count, 'row')} with none of these members are left out"
+    )
     return True

@@ -74,7 +74,9 @@ def tables_of(
     it is the name of a call, and says more than a name such as `data`. `of_nodes`: what was
     surveyed are nodes that a path finds; objects among them are rows.
     """
-    return _Drafter(report, title, word, word if of_call else None, of_nodes=of_nodes).draft
+    return _Drafter(
+        report, title, word, word if of_call else None, of_nodes=of_nodes
+    ).draft
 
 
 class _Drafter:
@@ -118,7 +120,9 @@ class _Drafter:
         elif names and not holds_lists(root):
             self.table(inner, root, path(inner, root), None, names)
         elif holds_lists(root):
-            self.draft.response, self.moment = response_fields(root, self.documents, self.report)
+            self.draft.response, self.moment = response_fields(
+                root, self.documents, self.report
+            )
             self.node(root, root, None, () if root.children else (word,))
         elif root.elements is not None:
             self.container(root, root, None, (word,))
@@ -129,7 +133,11 @@ class _Drafter:
         """One table of lists that stand at several depths."""
         first = places[0]
         assert first.step is not None and first.elements is not None
-        name = path_text((child_segment(Name(first.step)),)).removeprefix("$").removeprefix(".")
+        name = (
+            path_text((child_segment(Name(first.step)),))
+            .removeprefix("$")
+            .removeprefix(".")
+        )
         self.elsewhere |= set(map(id, places))
         table = self.table(first.elements, root, f"$..{name}[*]", None, (first.step,))
         table.key = []
@@ -155,15 +163,27 @@ class _Drafter:
         it. `base` is where paths begin: the place of these rows, or the document.
         """
         taken = self.side_by_side(place, base, table, names)
-        recursed = table.options.get("recurse") if table is not None and place is base else None
+        recursed = (
+            table.options.get("recurse")
+            if table is not None and place is base
+            else None
+        )
         for step, child in place.children.items():
-            if recursed and child.elements is not None and path(child.elements, base) == recursed:
+            if (
+                recursed
+                and child.elements is not None
+                and path(child.elements, base) == recursed
+            ):
                 continue
             if step not in taken and step not in leaving:
                 self.node(child, base, table, (*names, step))
 
     def node(
-        self, place: Place, base: Place, table: DraftTable | None, names: tuple[str, ...]
+        self,
+        place: Place,
+        base: Place,
+        table: DraftTable | None,
+        names: tuple[str, ...],
     ) -> None:
         """Whatever stands at a place, into the table around it or into one of its own."""
         if id(place) in self.elsewhere:
@@ -248,7 +268,11 @@ class _Drafter:
         """A table of the nodes at a place, which are elements or members of another one (`of`),
         without the members that are left to other tables (`leaving`).
         """
-        sorts = sorts_apart(self.report(inner)) if of is not None and of.members is None else None
+        sorts = (
+            sorts_apart(self.report(inner))
+            if of is not None and of.members is None
+            else None
+        )
         if sorts is not None and not options:
             return self.tables_by_sort(sorts, inner, base, rows, parent, names, of)
         table = self.new_table(rows, parent, names, options or {})
@@ -271,7 +295,9 @@ class _Drafter:
 
     def point_upwards(self, table: DraftTable) -> None:
         """The id of the row above, in rows that stand below each other."""
-        known = next((field for field in table.fields if named_like_an_id(field.name)), None)
+        known = next(
+            (field for field in table.fields if named_like_an_id(field.name)), None
+        )
         if known is not None:
             name = fresh(f"above_{known.name}", self.taken(table))
             table.fields.append(DraftField(name, {"parent": known.name}))
@@ -289,7 +315,9 @@ class _Drafter:
             table.rows = path(of, base)
         tree = holds_itself(of, inner)
         if of.recursive and of.step is not None:
-            table.options["recurse"] = path_text(inner.segments()[len(of.segments()) - 1 :])
+            table.options["recurse"] = path_text(
+                inner.segments()[len(of.segments()) - 1 :]
+            )
         elif tree is not None and tree.elements is not None:
             table.options["recurse"] = path(tree.elements, inner)
 
@@ -335,7 +363,9 @@ class _Drafter:
         name, reading = names_reading(of)
         whole = f"{singular(table.name.removesuffix(f'_{name}s'))}_{name}"
         short = reading and name not in taken
-        field = DraftField(fresh(name if short else whole, taken), {"fact": "name"}, reading)
+        field = DraftField(
+            fresh(name if short else whole, taken), {"fact": "name"}, reading
+        )
         field.note = _names_note(of)
         table.fields.append(field)
         table.rows = re.sub(r"\[\*\]$", ".*", str(table.rows))
@@ -391,7 +421,11 @@ class _Drafter:
     # ---- rows that are more than nodes
 
     def side_by_side(
-        self, place: Place, base: Place, table: DraftTable | None, names: tuple[str, ...]
+        self,
+        place: Place,
+        base: Place,
+        table: DraftTable | None,
+        names: tuple[str, ...],
     ) -> set[str]:
         """Tables of parallel arrays, and of rows with their column names beside them; gives the
         members they take.
@@ -403,11 +437,21 @@ class _Drafter:
                 taken |= {*pair}
         if taken:
             # Columns are named by number where a name has no letters; they stand as the members do.
-            column = {step: snake_case(step) or f"list_{n}" for n, step in enumerate(sorted(taken))}
-            lists = {column[step]: child for step, child in place.children.items() if step in taken}
+            column = {
+                step: snake_case(step) or f"list_{n}"
+                for n, step in enumerate(sorted(taken))
+            }
+            lists = {
+                column[step]: child
+                for step, child in place.children.items()
+                if step in taken
+            }
             self.zipped(lists, base, table, names or ("series",))
         for headed in report.headed:
-            rows, header = place.children.get(headed.rows), place.children.get(headed.names)
+            rows, header = (
+                place.children.get(headed.rows),
+                place.children.get(headed.names),
+            )
             if rows is None or header is None or {headed.rows, headed.names} & taken:
                 continue
             taken |= {headed.rows, headed.names}
@@ -415,7 +459,9 @@ class _Drafter:
             if headed.within is not None:
                 header = header.elements.children[headed.within]
             own_names = (*names, headed.rows)
-            self.table_of_arrays(rows, rows.elements, base, table, own_names, header=header)
+            self.table_of_arrays(
+                rows, rows.elements, base, table, own_names, header=header
+            )
         return taken
 
     def zipped(
@@ -426,7 +472,9 @@ class _Drafter:
         names: tuple[str, ...],
     ) -> None:
         inner = {name: place.elements for name, place in lists.items()}
-        paths: JsonValue = {name: path(one, base) for name, one in inner.items() if one is not None}
+        paths: JsonValue = {
+            name: path(one, base) for name, one in inner.items() if one is not None
+        }
         table = self.new_table({"zip": paths}, parent, names, {})
         for name, one in inner.items():
             if one is not None:
@@ -447,9 +495,13 @@ class _Drafter:
         table = self.new_table(path(inner, base), parent, names, {})
         known: Sequence[str] = place.header or ()
         if header is not None:
-            known = [str(name) for name in (header.elements or header).values.counted or ()]
+            known = [
+                str(name) for name in (header.elements or header).values.counted or ()
+            ]
         columns = inner.columns or [inner.elements or inner] * len(known)
-        named = {snake_case(name): path_text((child_segment(Name(name)),)) for name in known}
+        named = {
+            snake_case(name): path_text((child_segment(Name(name)),)) for name in known
+        }
         usable = bool(known) and "" not in named
         if usable and len(named) == len(known) == len(columns):
             table.options["header"] = "first" if header is None else path(header, base)
@@ -458,7 +510,9 @@ class _Drafter:
         else:
             for number, column in enumerate(inner.columns):
                 at = f"$[{number}]"
-                self.field(table, self.report(column), f"column_{number + 1}", {"at": at})
+                self.field(
+                    table, self.report(column), f"column_{number + 1}", {"at": at}
+                )
             if header is not None:
                 self.ignore(header, self.words_for(header))
         self.finish(table)
@@ -466,10 +520,16 @@ class _Drafter:
     # ---- fields
 
     def scalar(
-        self, place: Place, base: Place, table: DraftTable | None, names: tuple[str, ...]
+        self,
+        place: Place,
+        base: Place,
+        table: DraftTable | None,
+        names: tuple[str, ...],
     ) -> None:
         if table is None:
-            if path(place, base) not in [own.source.get("at") for own in self.draft.response]:
+            if path(place, base) not in [
+                own.source.get("at") for own in self.draft.response
+            ]:
                 self.ignore(place, self.words_for(place))
             return
         if set(place.kinds) <= {"null"}:
@@ -478,7 +538,10 @@ class _Drafter:
         if self.links.is_key(place, table):
             return  # it stands at the head of the table
         self.field(
-            table, self.report(place), self.name(table, place, names), {"at": path(place, base)}
+            table,
+            self.report(place),
+            self.name(table, place, names),
+            {"at": path(place, base)},
         )
 
     def name(self, table: DraftTable, place: Place, names: tuple[str, ...]) -> str:
@@ -491,14 +554,22 @@ class _Drafter:
         return fitting(next(free, candidates[-1]))
 
     def field(
-        self, table: DraftTable, report: PlaceReport, name: str, source: dict[str, JsonValue]
+        self,
+        table: DraftTable,
+        report: PlaceReport,
+        name: str,
+        source: dict[str, JsonValue],
     ) -> DraftField:
         reading = reading_of(report)
-        if name == table.name:  # expressions tell tables and fields apart by their names
+        if (
+            name == table.name
+        ):  # expressions tell tables and fields apart by their names
             several = f"{name}_rows" if name.endswith("s") else f"{name}s"
             table.name = fresh(several, self.taken(table) | self.response_names)
         name = fresh(name, self.taken(table))
-        field = DraftField(name, source, dict(reading.options), note=example_note(report))
+        field = DraftField(
+            name, source, dict(reading.options), note=example_note(report)
+        )
         self.read(field, reading)
         table.fields.append(field)
         if report.refers_to:
@@ -510,8 +581,14 @@ class _Drafter:
         for remark in reading.remarks:
             field.remark(remark)
         if reading.words:
-            same = (name for name, words in self.draft.enums.items() if words == reading.words)
-            name = next(same, None) or fresh(field.name, {*self.draft.enums, *TYPE_NAMES})
+            same = (
+                name
+                for name, words in self.draft.enums.items()
+                if words == reading.words
+            )
+            name = next(same, None) or fresh(
+                field.name, {*self.draft.enums, *TYPE_NAMES}
+            )
             self.draft.enums[name] = reading.words
             field.reading["type"] = name
 
@@ -522,14 +599,20 @@ class _Drafter:
         reading = reading_of(report)
         name = fresh(joined(names) or "values", self.taken(table))
         source: dict[str, JsonValue] = {"at": path(inner, base), "take": "all"}
-        field = DraftField(name, source, dict(reading.options), note=example_note(report))
+        field = DraftField(
+            name, source, dict(reading.options), note=example_note(report)
+        )
         self.read(field, reading)
         field.reading["type"] = f"list({field.type})"
         table.fields.append(field)
 
-    def whole(self, place: Place, base: Place, table: DraftTable, names: tuple[str, ...]) -> None:
+    def whole(
+        self, place: Place, base: Place, table: DraftTable, names: tuple[str, ...]
+    ) -> None:
         name = fresh(joined(names) or "value", self.taken(table))
-        table.fields.append(DraftField(name, {"at": path(place, base)}, {"type": "json"}))
+        table.fields.append(
+            DraftField(name, {"at": path(place, base)}, {"type": "json"})
+        )
 
     # ---- keys
 
@@ -551,7 +634,9 @@ class _Drafter:
         if holds_lists(inner):
             self.joined(table)
 
-    def key_field(self, place: Place, inner: Place, table: DraftTable, *, everywhere: bool) -> None:
+    def key_field(
+        self, place: Place, inner: Place, table: DraftTable, *, everywhere: bool
+    ) -> None:
         steps = tuple(steps_of(place)[len(steps_of(inner)) :])
         name = self.name(table, place, steps)
         if name in BARE:
@@ -585,13 +670,24 @@ class _Drafter:
             facts.append("document")
         for fact in facts:
             if not any(field.source == {"fact": fact} for field in self.draft.response):
-                taken = self.response_names | {table.name for table in self.draft.tables}
-                self.draft.response.append(DraftField(fresh(fact, taken), {"fact": fact}))
-        return [field for field in self.draft.response if field.source.get("fact") in facts]
+                taken = self.response_names | {
+                    table.name for table in self.draft.tables
+                }
+                self.draft.response.append(
+                    DraftField(fresh(fact, taken), {"fact": fact})
+                )
+        return [
+            field for field in self.draft.response if field.source.get("fact") in facts
+        ]
 
     def may_be_key(self, place: Place) -> bool:
         report = self.report(place)
-        if names_its_parent(place) or not report.always or report.nulls or report.refers_to:
+        if (
+            names_its_parent(place)
+            or not report.always
+            or report.nulls
+            or report.refers_to
+        ):
             return False
         if not report.unique:
             return place.nodes == self.documents == 1 and key_rank(place) == 0
@@ -643,7 +739,9 @@ def sorts_apart(report: PlaceReport) -> Sorts | None:
         return None
     words = report.place.children[sorts.member].values.counted
     return (
-        sorts if words is not None and words.keys() == {sort.word for sort in sorts.sorts} else None
+        sorts
+        if words is not None and words.keys() == {sort.word for sort in sorts.sorts}
+        else None
     )
 
 
@@ -657,9 +755,17 @@ def alone_in_objects(inner: Place, of: Place | None) -> dict[str, Place]:
         else None
     )
     if lists is not None:
-        return {step: child for step, child in lists.children.items() if step not in inner.children}
+        return {
+            step: child
+            for step, child in lists.children.items()
+            if step not in inner.children
+        }
     if of is not None and of.objects and of.elements is inner:
-        return {step: child for step, child in of.children.items() if step not in inner.children}
+        return {
+            step: child
+            for step, child in of.children.items()
+            if step not in inner.children
+        }
     return {}
 
 
@@ -667,7 +773,11 @@ TYPE_NAMES = {*SIMPLE, "decimal", "list"}
 
 
 def _names_note(of: Place) -> str | None:
-    return f"e.g. {shortened(str(of.names.examples[0]), 40)}" if of.names.examples else None
+    return (
+        f"e.g. {shortened(str(of.names.examples[0]), 40)}"
+        if of.names.examples
+        else None
+    )
 
 
 def _is_container(place: Place, kinds: Collection[str]) -> bool:

@@ -47,7 +47,9 @@ def _response_lines(draft: Draft) -> Iterator[str]:
     inherited = {name for table in draft.tables for name in table.inherit}
     fields = [field for field in draft.response if field.name in inherited]
     others = [field for field in draft.response if field.name not in inherited]
-    ignored = {str(field.source["at"]): _SEE_ABOVE for field in others if "at" in field.source}
+    ignored = {
+        str(field.source["at"]): _SEE_ABOVE for field in others if "at" in field.source
+    }
     ignored |= draft.ignored
     if not (fields or ignored or draft.embedded or draft.kinds):
         return
@@ -84,7 +86,9 @@ def _fact_lines(
 
 
 def enum_lines(
-    name: str, words: Sequence[str], accepted_texts: Mapping[str, list[str]] | None = None
+    name: str,
+    words: Sequence[str],
+    accepted_texts: Mapping[str, list[str]] | None = None,
 ) -> Iterator[str]:
     """The lines of one enum.
 
@@ -100,7 +104,9 @@ def enum_lines(
         return
     shortened = _shortened(words)
     for word in words:
-        shorter: list[JsonValue] = [short for short, whole in shortened.items() if whole == word]
+        shorter: list[JsonValue] = [
+            short for short, whole in shortened.items() if whole == word
+        ]
         if word not in shortened:
             yield f"      {scalar(word)}: {flow({'accept': shorter} if shorter else {})}"
 
@@ -111,8 +117,16 @@ def _shortened(words: Sequence[str]) -> dict[str, str]:
     """
     found = {}
     for short in words:
-        if SHORTEST_PART <= len(short) <= LONGEST_PART and short.isalpha() and short.isupper():
-            longer = (word for word in words if len(word) > len(short) + 1 and not word.isupper())
+        if (
+            SHORTEST_PART <= len(short) <= LONGEST_PART
+            and short.isalpha()
+            and short.isupper()
+        ):
+            longer = (
+                word
+                for word in words
+                if len(word) > len(short) + 1 and not word.isupper()
+            )
             whole = [word for word in longer if word.upper().startswith(short)]
             if len(whole) == 1:
                 found[short] = whole[0]
@@ -121,7 +135,9 @@ def _shortened(words: Sequence[str]) -> dict[str, str]:
 
 def table_lines(table: DraftTable) -> Iterator[str]:
     """The lines of one table."""
-    yield f"  {table.name}:" + (f"  # {_comment(table.comment)}" if table.comment else "")
+    yield f"  {table.name}:" + (
+        f"  # {_comment(table.comment)}" if table.comment else ""
+    )
     if table.within is not None:
         yield f"    within: {table.within.name}"
     yield f"    rows: {flow(table.rows)}"
@@ -157,13 +173,17 @@ def field_value(own: DraftField) -> str:
 
 
 def _comment(text: str) -> str:
-    return "".join(character if character.isprintable() else "\ufffd" for character in text)
+    return "".join(
+        character if character.isprintable() else "\ufffd" for character in text
+    )
 
 
 def flow(value: JsonValue) -> str:
     """A value as YAML in one line."""
     if isinstance(value, Mapping):
-        inner = ", ".join(f"{scalar(name)}: {_option(name, item)}" for name, item in value.items())
+        inner = ", ".join(
+            f"{scalar(name)}: {_option(name, item)}" for name, item in value.items()
+        )
         return f"{{{inner}}}"
     if isinstance(value, list):
         return f"[{', '.join(map(flow, value))}]"
@@ -180,7 +200,11 @@ def _option(name: str, value: JsonValue) -> str:
 
 def scalar(value: JsonValue) -> str:
     """A scalar as YAML: a word as it is, other text in double quotes, as JSON writes it."""
-    if isinstance(value, str) and _PLAIN.fullmatch(value) and value.casefold() not in _WORDS:
+    if (
+        isinstance(value, str)
+        and _PLAIN.fullmatch(value)
+        and value.casefold() not in _WORDS
+    ):
         return value
     text = json_text(value)
     # JSON lets these stand as they are, YAML takes them for breaks or for no text at all.

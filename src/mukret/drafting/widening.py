@@ -51,8 +51,12 @@ def proposals(
             or (reason.table, own.name) in found
         ):
             continue
-        words = _words(own, reason, seen[reason.table], drafted.get((reason.table, own.name)))
-        found[reason.table, own.name] = Proposal(reason.table, own.name, reason.count, words)
+        words = _words(
+            own, reason, seen[reason.table], drafted.get((reason.table, own.name))
+        )
+        found[reason.table, own.name] = Proposal(
+            reason.table, own.name, reason.count, words
+        )
     in_order = [(table, own.name) for table, own in rules.all_fields()]
     return [found[key] for key in in_order if key in found]
 
@@ -61,7 +65,8 @@ def _field(rules: Rules, reason: Reason) -> Field | None:
     if reason.table is None:
         return None
     return next(
-        (own for own in rules.tables[reason.table].fields if own.name == reason.field), None
+        (own for own in rules.tables[reason.table].fields if own.name == reason.field),
+        None,
     )
 
 
@@ -71,7 +76,9 @@ def _words(own: Field, reason: Reason, rows: int, drafted: DraftField | None) ->
             f"not there in {reason.count:,} of {counted(rows, 'row')}, which are rejected: is "
             "it required?"
         )
-    example = f"{counted(reason.count, 'value')} such as {shown_text(reason.example.value)}"
+    example = (
+        f"{counted(reason.count, 'value')} such as {shown_text(reason.example.value)}"
+    )
     if isinstance(own.type, Enum):
         return f"{example}: no word of {own.type.name}; add it there, or accept it for another"
     said = f"{example}: {reason.code}, and the rows are rejected"
@@ -93,7 +100,9 @@ def with_proposals(text: str, rules: Rules, made: Sequence[Proposal]) -> str:
         if own.file == rules.file
     }
     known = [
-        (places[one.table, one.field], one) for one in made if (one.table, one.field) in places
+        (places[one.table, one.field], one)
+        for one in made
+        if (one.table, one.field) in places
     ]
     for line, proposal in sorted(known, key=lambda item: -item[0]):
         field = lines[line - 1]

@@ -41,7 +41,9 @@ class Accepted:
     left_out: int = 0
     passed_over: Mapping[int, int] = field(default_factory=dict)
 
-    def without(self, bad: Mapping[int, BadDocument], others: Set[int] = frozenset()) -> Accepted:
+    def without(
+        self, bad: Mapping[int, BadDocument], others: Set[int] = frozenset()
+    ) -> Accepted:
         """The same without documents that are bad, and some others."""
         if not bad and not others:
             return self
@@ -57,7 +59,10 @@ class Accepted:
         }
         kinds = None if self.kinds is None else [self.kinds[number] for number in kept]
         return replace(
-            self, batch=_only(self.batch, kept, list(bad.values())), kinds=kinds, bad_texts=texts
+            self,
+            batch=_only(self.batch, kept, list(bad.values())),
+            kinds=kinds,
+            bad_texts=texts,
         )
 
 
@@ -97,7 +102,9 @@ def _kinds_of_documents(plan: Plan, batch: Batch) -> list[frozenset[str]]:
         return kinds_of_scanned(batch, plan.acceptance.rules, calls)
     return [
         plan.acceptance.kinds_of(document, source.name, call)
-        for document, source, call in zip(batch.documents, batch.sources, calls, strict=True)
+        for document, source, call in zip(
+            batch.documents, batch.sources, calls, strict=True
+        )
     ]
 
 
@@ -112,7 +119,9 @@ def kinds_of_scanned(
         holds = [True] * len(calls)
         if judgement is not None:
             holds = passing(judgement, rows.column, rows.count).to_pylist()
-        for kinds, source, call, here in zip(found, batch.sources, calls, holds, strict=True):
+        for kinds, source, call, here in zip(
+            found, batch.sources, calls, holds, strict=True
+        ):
             if here and kind.came_by(source.name, call):
                 kinds.add(name)
     return list(map(frozenset, found))
@@ -138,7 +147,9 @@ def _judged(plan: Plan, whole: Accepted) -> Accepted:
     passed_over = Counter(id(batch.sources[number]) for number in unread)
     bad = {number: document for number, document in bad.items() if number not in unread}
     return replace(
-        whole.without(bad, left_out | unread), left_out=len(left_out), passed_over=passed_over
+        whole.without(bad, left_out | unread),
+        left_out=len(left_out),
+        passed_over=passed_over,
     )
 
 
@@ -166,7 +177,12 @@ def _refused(batch: Batch, number: int, verdict: Refused) -> BadDocument:
     value = shown_value(batch.whole(number))
     finding = Finding(verdict.message)
     return BadDocument(
-        batch.sources[number], batch.numbers[number], finding, verdict.code, value, verdict.hint
+        batch.sources[number],
+        batch.numbers[number],
+        finding,
+        verdict.code,
+        value,
+        verdict.hint,
     )
 
 
@@ -184,15 +200,23 @@ def _only(batch: Batch, kept: Sequence[int], bad: Sequence[BadDocument]) -> Batc
         origins=[batch.origins[number] for number in kept],
         raw=_renumbered(batch.raw, renumbered),
         full=_renumbered(batch.full, renumbered),
-        answers={renumbered[number] for number in batch.answers if number in renumbered},
+        answers={
+            renumbered[number] for number in batch.answers if number in renumbered
+        },
         in_part=lambda now: batch.in_part(kept[now]),
         bad=[*batch.bad, *bad],
     )
 
 
-def _renumbered(by_document: Mapping[int, Kept], numbers: Mapping[int, int]) -> dict[int, Kept]:
+def _renumbered(
+    by_document: Mapping[int, Kept], numbers: Mapping[int, int]
+) -> dict[int, Kept]:
     """What is kept of documents, by their new numbers in a batch; those without one are gone."""
-    return {numbers[number]: kept for number, kept in by_document.items() if number in numbers}
+    return {
+        numbers[number]: kept
+        for number, kept in by_document.items()
+        if number in numbers
+    }
 
 
 @dataclass

@@ -34,7 +34,11 @@ class Ahead(Generic[Made]):
 
     def __init__(self, threads: int) -> None:
         self.most = AHEAD * threads if threads > 1 else 0
-        self.pool = ThreadPoolExecutor(threads, thread_name_prefix="work") if threads > 1 else None
+        self.pool = (
+            ThreadPoolExecutor(threads, thread_name_prefix="work")
+            if threads > 1
+            else None
+        )
         self.waiting: deque[Future[Made]] = deque()
         self.undone: deque[Callable[[], Made]] = deque()
 
@@ -76,7 +80,9 @@ def sensible(sources: Sequence[Source]) -> int:
     1.
     """
     cores = (
-        len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+        len(os.sched_getaffinity(0))
+        if hasattr(os, "sched_getaffinity")
+        else os.cpu_count() or 1
     )
     files = [source.path for source in sources if os.path.isfile(source.path)]
     return cores if sum(map(os.path.getsize, files)) >= PAYS_FROM else 1

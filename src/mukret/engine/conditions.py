@@ -23,7 +23,9 @@ from mukret.values import JsonValue
 NOWHERE = object()
 
 
-def passing(judgement: Judgement, column: Callable[[int], Cells], count: int) -> pa.Array:
+def passing(
+    judgement: Judgement, column: Callable[[int], Cells], count: int
+) -> pa.Array:
     """A boolean array: which of so many rows fulfil all conditions.
 
     `column` gives the cells of a column.
@@ -39,7 +41,9 @@ def passing(judgement: Judgement, column: Callable[[int], Cells], count: int) ->
     return pa.array(answers, pa.bool_()).take(numbers)
 
 
-def _combined(columns: Sequence[Cells], count: int) -> tuple[pa.Array, list[int]] | None:
+def _combined(
+    columns: Sequence[Cells], count: int
+) -> tuple[pa.Array, list[int]] | None:
     """For each row the number of its combination of cells, and a row for each of these; None if
     there are many.
     """
@@ -50,9 +54,9 @@ def _combined(columns: Sequence[Cells], count: int) -> tuple[pa.Array, list[int]
         if found is None:
             return None
         codes, firsts = found
-        numbers = pa.Array.from_buffers(pa.int32(), count, [None, pa.py_buffer(codes)]).cast(
-            pa.int64()
-        )
+        numbers = pa.Array.from_buffers(
+            pa.int32(), count, [None, pa.py_buffer(codes)]
+        ).cast(pa.int64())
         if together is None:
             together = numbers
             continue
@@ -67,14 +71,23 @@ def _combined(columns: Sequence[Cells], count: int) -> tuple[pa.Array, list[int]
 
 def _first_rows(numbers: pa.Array) -> list[int]:
     """The first row of each number; numbers count from 0 in the order of their first rows."""
-    rows = pa.table({"number": numbers, "row": pa.array(range(len(numbers)), pa.int64())})
-    first = rows.group_by("number", use_threads=False).aggregate([("row", "min")]).sort_by("number")
+    rows = pa.table(
+        {"number": numbers, "row": pa.array(range(len(numbers)), pa.int64())}
+    )
+    first = (
+        rows.group_by("number", use_threads=False)
+        .aggregate([("row", "min")])
+        .sort_by("number")
+    )
     found: list[int] = first["row_min"].to_pylist()
     return found
 
 
 def _fulfils(
-    judgement: Judgement, ways: Sequence[tuple[Segment, ...]], columns: Sequence[Cells], row: int
+    judgement: Judgement,
+    ways: Sequence[tuple[Segment, ...]],
+    columns: Sequence[Cells],
+    row: int,
 ) -> bool:
     node: JsonValue = NOWHERE
     for segments, cells in zip(ways, columns, strict=True):
@@ -92,7 +105,10 @@ def _with(node: JsonValue, segments: Sequence[Segment], value: JsonValue) -> Jso
     step = segments[0].only
     if isinstance(step, Name):
         members: Mapping[str, JsonValue] = node if type(node) is dict else {}
-        return {**members, step.name: _with(members.get(step.name, NOWHERE), segments[1:], value)}
+        return {
+            **members,
+            step.name: _with(members.get(step.name, NOWHERE), segments[1:], value),
+        }
     assert isinstance(step, Index)
     elements = list(node) if type(node) is list else []
     elements += [None] * (step.index + 1 - len(elements))

@@ -45,7 +45,12 @@ class Unmatched:
     """Whether `path` names a fact, and no place in a document."""
 
     def as_json(self) -> dict[str, JsonValue]:
-        return {"table": self.table, "field": self.field, "path": self.path, "hint": self.hint}
+        return {
+            "table": self.table,
+            "field": self.field,
+            "path": self.path,
+            "hint": self.hint,
+        }
 
 
 @dataclass
@@ -80,7 +85,9 @@ class Coverage:
         # embedded texts).
         self.open: dict[tuple[str, str | int], _Open] = {}
         for number, embedded in enumerate(plan.rules.embedded):
-            self.open[RESPONSE, number] = _Open((embedded.path,), embedded.path.text, embedded)
+            self.open[RESPONSE, number] = _Open(
+                (embedded.path,), embedded.path.text, embedded
+            )
         for table_plan in (plan.response, *plan.tables):
             table = table_plan.table
             if table.name != RESPONSE:
@@ -93,12 +100,16 @@ class Coverage:
             for own in table.fields:
                 match own.source:
                     case At(paths=paths):
-                        self.open[table.name, own.name] = _Open(paths, paths[0].text, own)
+                        self.open[table.name, own.name] = _Open(
+                            paths, paths[0].text, own
+                        )
                     case Lookup():
                         what = f"the lookup in {own.source.name} by {', '.join(own.source.by)}"
                         self.open[table.name, own.name] = _Open((), what, own)
                     case Fact(name=name) if not own.source.of_row:
-                        self.open[table.name, own.name] = _Open((), f"the fact {name}", own)
+                        self.open[table.name, own.name] = _Open(
+                            (), f"the fact {name}", own
+                        )
 
     def see(self, table: DecidedTable) -> None:
         name, rows = table.name, table.rows
@@ -116,13 +127,16 @@ class Coverage:
             for number in range(len(paths)):
                 if (name, number) in self.open:
                     found = (
-                        rows.count > len(rows.hollow) + len(rows.gathered.met) and len(paths) == 1
+                        rows.count > len(rows.hollow) + len(rows.gathered.met)
+                        and len(paths) == 1
                     )
                     self.look(name, number, rows.parent, _looked_in(rows), found=found)
         for own in table.table.fields:
             if (name, own.name) in self.open:
                 # a default fills the column whether or not anything was found
-                found = own.default is None and any_true(pc.is_valid(table.columns.array(own.name)))
+                found = own.default is None and any_true(
+                    pc.is_valid(table.columns.array(own.name))
+                )
                 self.look(name, own.name, rows, range(rows.count), found=found)
 
     def see_keys(self, seen: DecidedTable) -> None:
@@ -132,20 +146,36 @@ class Coverage:
         columns = seen.columns
         for (table, _), rule in self.open.items():
             source = rule.rule.source if isinstance(rule.rule, Field) else None
-            if not isinstance(source, Lookup) or source.table is None or source.across_run:
+            if (
+                not isinstance(source, Lookup)
+                or source.table is None
+                or source.across_run
+            ):
                 continue
             if table == seen.name and len(rule.locals) < MOST_KEYS:
-                rule.locals |= _hashes(source, columns, source.by, range(seen.rows.count))
+                rule.locals |= _hashes(
+                    source, columns, source.by, range(seen.rows.count)
+                )
             if source.table == seen.name and len(rule.keys) < MOST_KEYS:
                 rule.keys |= _hashes(source, columns, source.key, columns.surviving)
 
     def look(
-        self, table: str, own: str | int, among: TableRows, rows: Sequence[int], *, found: bool
+        self,
+        table: str,
+        own: str | int,
+        among: TableRows,
+        rows: Sequence[int],
+        *,
+        found: bool,
     ) -> None:
         """Looks for what a rule wants in some rows of a table."""
         rule = self.open[table, own]
         if not found:
-            nodes = among.nodes if len(rows) == among.count else [among.nodes[row] for row in rows]
+            nodes = (
+                among.nodes
+                if len(rows) == among.count
+                else [among.nodes[row] for row in rows]
+            )
             found = any(finds_something(path, nodes) for path in rule.paths)
         if found:
             del self.open[table, own]
@@ -206,7 +236,11 @@ def _looked_in(rows: TableRows) -> Sequence[int]:
     another kind.
     """
     assert rows.parent is not None
-    hollow, belongs, numbers = rows.parent.hollow, rows.belongs, range(rows.parent.count)
+    hollow, belongs, numbers = (
+        rows.parent.hollow,
+        rows.belongs,
+        range(rows.parent.count),
+    )
     if not hollow and belongs is None:
         return numbers
     return [
@@ -235,7 +269,9 @@ def _why_nothing(own: Field, *, elsewhere: bool) -> str:
             )
         where = " in any document" if own.source.across_run else ""
         return f"no value of {by} is a key ({key}) of {own.source.name}{where}"
-    return "responses that collect kept have it, and those of an HTTP archive some of it"
+    return (
+        "responses that collect kept have it, and those of an HTTP archive some of it"
+    )
 
 
 def _hint(rule: _Open) -> str | None:
@@ -247,5 +283,9 @@ def _hint(rule: _Open) -> str | None:
         return "the table that it is within has no rows"
     if isinstance(rule.rule, Field) and not rule.paths:
         return _why_nothing(rule.rule, elsewhere=rule.keys_stand_elsewhere)
-    near = nearest_existing(rule.paths[0], rule.nodes) if rule.nodes and rule.paths else None
+    near = (
+        nearest_existing(rule.paths[0], rule.nodes)
+        if rule.nodes and rule.paths
+        else None
+    )
     return near.text if near else None

@@ -88,10 +88,15 @@ class DecidedTable:
         for owner, row in sorted(found):
             document = above.document(owner)
             if row < 0:
-                file, number = rows.batch.sources[document].name, rows.batch.numbers[document]
+                file, number = (
+                    rows.batch.sources[document].name,
+                    rows.batch.numbers[document],
+                )
                 yield (
                     document,
-                    refused(file, number, self.name, above.locate(owner)[0], refusals[owner]),
+                    refused(
+                        file, number, self.name, above.locate(owner)[0], refusals[owner]
+                    ),
                 )
             else:
                 yield document, self.reject_at(row)
@@ -144,7 +149,9 @@ class DecidedRows:
         )
 
 
-def decided(evaluated: EvaluatedRows, seen: Mapping[str, SeenKeys], around: Fates) -> DecidedRows:
+def decided(
+    evaluated: EvaluatedRows, seen: Mapping[str, SeenKeys], around: Fates
+) -> DecidedRows:
     """What becomes of all rows.
 
     `around` has the fates of those that were met in the first part of a document; the keys of
@@ -157,9 +164,13 @@ def decided(evaluated: EvaluatedRows, seen: Mapping[str, SeenKeys], around: Fate
             outcomes = written_all(columns)
         elif name in new:
             outcomes = decide(
-                columns, tables[columns.rows.table.within or RESPONSE].outcomes, seen[name]
+                columns,
+                tables[columns.rows.table.within or RESPONSE].outcomes,
+                seen[name],
             )
         else:  # nothing where the document was refused
-            outcomes = Outcomes(around.get(name, bytes(columns.rows.count)), columns.faults)
+            outcomes = Outcomes(
+                around.get(name, bytes(columns.rows.count)), columns.faults
+            )
         tables[name] = DecidedTable(columns, outcomes)
     return DecidedRows(evaluated.found, tables)

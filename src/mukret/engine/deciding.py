@@ -48,7 +48,10 @@ class Outcomes:
 
     def rejected_for_itself(self, row: int) -> bool:
         """Whether a row is rejected for what it holds, and not with the row above it."""
-        return self.fates[row] == Fate.REJECTED and self.faults[row][0].bad.code != PARENT_REJECTED
+        return (
+            self.fates[row] == Fate.REJECTED
+            and self.faults[row][0].bad.code != PARENT_REJECTED
+        )
 
 
 def written_all(columns: TypedColumns) -> Outcomes:
@@ -148,7 +151,9 @@ class _Deciding:
             for place, row in enumerate(rows):
                 if fates[place]:
                     self.came_before(
-                        row, tuple(column[place].as_py() for column in keys), fates[place]
+                        row,
+                        tuple(column[place].as_py() for column in keys),
+                        fates[place],
                     )
 
     def came_before(self, row: int, key: tuple[str | None, ...], fate: int) -> None:
@@ -163,7 +168,9 @@ class _Deciding:
             if above >= 0:
                 self.share(row, self.fates[above], self.table.name)
             else:
-                self.share(row, self.above.fates[self.rows.owners[row]], self.name_above)
+                self.share(
+                    row, self.above.fates[self.rows.owners[row]], self.name_above
+                )
             if self.fates[row]:
                 continue
             if row in failing:
@@ -179,7 +186,11 @@ def key_texts(columns: TypedColumns, name: str) -> pa.Array:
     """A column of the key as texts that are equal if the values are."""
     kind = columns.rows.table.types[name]
     texts = written(columns.array(name), kind)
-    return pc.if_else(pc.equal(texts, "-0"), "0", texts) if isinstance(kind, Float) else texts
+    return (
+        pc.if_else(pc.equal(texts, "-0"), "0", texts)
+        if isinstance(kind, Float)
+        else texts
+    )
 
 
 def _failing(passes: pa.Array) -> list[int]:

@@ -110,10 +110,14 @@ class _Evaluation:
         for row, owner in enumerate(owners.to_pylist()):
             if owner in column.broken:
                 broken.add(row)
-                fault = column.faults.get(owner) if inherited.origin == RESPONSE else None
+                fault = (
+                    column.faults.get(owner) if inherited.origin == RESPONSE else None
+                )
                 if fault is not None:
                     origin = above.rows.locate(owner)
-                    faults[row] = Fault(rank, inherited.name, fault.bad, fault.field, origin)
+                    faults[row] = Fault(
+                        rank, inherited.name, fault.bad, fault.field, origin
+                    )
         table.columns[inherited.name] = TypedColumn(array, broken, faults)
 
     def derive(self, name: str, own: Field) -> None:
@@ -136,7 +140,9 @@ class _Evaluation:
                 return read_field(rows, own, source)
             case Compute():
                 self.prepare(table, source.expression)
-                return evaluate_column(source.expression, table.so_far.arrays, rows.count)
+                return evaluate_column(
+                    source.expression, table.so_far.arrays, rows.count
+                )
             case Constant():
                 return Column(repeated(source.value, own.type, rows.count))
             case Fact():
@@ -147,7 +153,8 @@ class _Evaluation:
                 )
             case Above():
                 above = pa.array(
-                    [row if row >= 0 else None for row in rows.gathered.above], pa.int64()
+                    [row if row >= 0 else None for row in rows.gathered.above],
+                    pa.int64(),
                 )
                 return Column(table.columns[source.field].array.take(above))
             case Lookup():
@@ -156,7 +163,9 @@ class _Evaluation:
     def looked_up(self, table: _Table, own: Field, lookup: Lookup) -> Column:
         forms = table.so_far.forms(lookup)
         if lookup.table is None:
-            found = [None if form is None else lookup.answers.get(form) for form in forms]
+            found = [
+                None if form is None else lookup.answers.get(form) for form in forms
+            ]
             return Column(pa.array(found, value_type(own.type)))
         target = self.tables[lookup.table]
         answers = _answers(target.so_far, lookup)
@@ -164,7 +173,9 @@ class _Evaluation:
             None if form is None else answers.get((document, form))
             for document, form in zip(table.rows.documents, forms, strict=True)
         ]
-        return Column(target.columns[lookup.give].array.take(pa.array(rows, pa.int64())))
+        return Column(
+            target.columns[lookup.give].array.take(pa.array(rows, pa.int64()))
+        )
 
     # ---- which rows survive
 
@@ -185,7 +196,9 @@ class _Evaluation:
             lost |= self.filtered(table, table.rows.table.where, without)
         table.surviving = [row for row in range(table.rows.count) if row not in lost]
 
-    def filtered(self, table: _Table, where: Expression, without: frozenset[str]) -> set[int]:
+    def filtered(
+        self, table: _Table, where: Expression, without: frozenset[str]
+    ) -> set[int]:
         """The rows that a condition leaves out, or can't be evaluated for; none if it hangs on
         fields that are not to be looked at.
         """
@@ -217,11 +230,15 @@ def _aggregated(aggregate: Aggregate, rows: TableRows, below: _Table) -> Column:
     return Column(pa.array(found, value_type(aggregate.type)), failures)
 
 
-def _looked_up_across(table: _Table, own: Field, lookup: Lookup, answers: Known | None) -> Column:
+def _looked_up_across(
+    table: _Table, own: Field, lookup: Lookup, answers: Known | None
+) -> Column:
     """What a lookup finds among the rows of all documents."""
     if answers is None:
         return Column(nulls(own.type, table.rows.count))
-    return Column(pa.array(answers.get_all(table.so_far.forms(lookup)), value_type(own.type)))
+    return Column(
+        pa.array(answers.get_all(table.so_far.forms(lookup)), value_type(own.type))
+    )
 
 
 def _answers(target: TypedColumns, lookup: Lookup) -> dict[tuple[int, Form], int]:
@@ -238,7 +255,11 @@ def _tainted(table: _Table, own: Field) -> set[int]:
     for name in own.reads.above:
         broken = table.columns[name].broken
         found |= (
-            {row for row, above in enumerate(table.rows.gathered.above) if above in broken}
+            {
+                row
+                for row, above in enumerate(table.rows.gathered.above)
+                if above in broken
+            }
             if broken
             else set()
         )

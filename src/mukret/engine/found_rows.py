@@ -43,7 +43,9 @@ class FoundRows:
         without the response.
         """
         names = [plan.table.name for plan in self.plan.tables]
-        return [name for name in names if self.array is None or name in self.array.tables]
+        return [
+            name for name in names if self.array is None or name in self.array.tables
+        ]
 
 
 def find_rows(plan: Plan, batch: Batch, *, refused: bool = False) -> FoundRows:
@@ -67,7 +69,9 @@ def find_rows(plan: Plan, batch: Batch, *, refused: bool = False) -> FoundRows:
     return FoundRows(plan, batch, documents, tables, array, blamed)
 
 
-def _tables(plan: Plan, documents: Accepted, array: CutArray | None) -> dict[str, TableRows]:
+def _tables(
+    plan: Plan, documents: Accepted, array: CutArray | None
+) -> dict[str, TableRows]:
     batch, kinds = documents.batch, documents.kinds or ()
     excused = {number: excuses(texts) for number, texts in documents.bad_texts.items()}
     found = {RESPONSE: TableRows(plan.response, batch, None, excuses=excused)}
@@ -80,7 +84,9 @@ def _tables(plan: Plan, documents: Accepted, array: CutArray | None) -> dict[str
             found[table.within or RESPONSE],
             belongs=None if kind is None else partial(_is_kind, kind, kinds),
             excuses=excused,
-            cut_at=len(array.names) if array is not None and table.name in array.rows else None,
+            cut_at=len(array.names)
+            if array is not None and table.name in array.rows
+            else None,
         )
     return found
 
@@ -102,7 +108,8 @@ def _held_against_rows(
     for document, texts in bad_texts.items():
         # A text is held against the innermost row around it, of whatever table that is.
         places = [
-            None if row in table.hollow else table.locate(row)[0] for table, row in rows[document]
+            None if row in table.hollow else table.locate(row)[0]
+            for table, row in rows[document]
         ]
         index = RowPlaces(places)
         for text in texts:
@@ -121,7 +128,9 @@ def _rows_of_documents(
     tables: Mapping[str, TableRows], documents: Collection[int]
 ) -> dict[int, list[tuple[TableRows, int]]]:
     """The rows of all tables in these documents, but for that of the response itself."""
-    rows: dict[int, list[tuple[TableRows, int]]] = {document: [] for document in documents}
+    rows: dict[int, list[tuple[TableRows, int]]] = {
+        document: [] for document in documents
+    }
     for name, table in tables.items():
         if name == RESPONSE:
             continue

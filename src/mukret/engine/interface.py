@@ -47,7 +47,9 @@ class Result:
         datetime (instants with a zone, UTC), timedelta, str (enums by name), list; what has the
         type `json` parsed. Raises UsageError.
         """
-        return parsed(self.tables[known(name, self.tables)].to_pylist(), self.rules, name)
+        return parsed(
+            self.tables[known(name, self.tables)].to_pylist(), self.rules, name
+        )
 
     def nested(self, name: str) -> list[Record]:
         """The same, each with the rows of the tables within as lists under the names of these.
@@ -56,7 +58,10 @@ class Result:
         """
         known(name, self.tables)
         return nested(
-            self.rules, {table: self.records(table) for table in self.tables}, self.above, name
+            self.rules,
+            {table: self.records(table) for table in self.tables},
+            self.above,
+            name,
         )
 
     def frame(self, name: str) -> Any:
@@ -72,7 +77,9 @@ class Result:
         except ImportError:
             hint = "pip install 'mukret[pandas]'"
             raise UsageError(
-                "missing-extra", "data frames need pandas, which is not installed", hint=hint
+                "missing-extra",
+                "data frames need pandas, which is not installed",
+                hint=hint,
             ) from None
         return self.tables[name].to_pandas(types_mapper=pandas.ArrowDtype)
 
@@ -95,7 +102,11 @@ def extract(
     """
     import pyarrow as pa
 
-    run = Run(wanted_rules(rules), _sources(inputs, documents, origin), workers=_threads(workers))
+    run = Run(
+        wanted_rules(rules),
+        _sources(inputs, documents, origin),
+        workers=_threads(workers),
+    )
     links = RowsAbove(run)
     batches: dict[str, list[pa.RecordBatch]] = {name: [] for name in run.schemas}
     rejects: list[Reject] = []
@@ -105,7 +116,8 @@ def extract(
         for name, batch in output.tables.items():
             batches[name].append(batch)
     tables = {
-        name: pa.Table.from_batches(batches[name], schema) for name, schema in run.schemas.items()
+        name: pa.Table.from_batches(batches[name], schema)
+        for name, schema in run.schemas.items()
     }
     return Result(tables, rejects, run.tally, run.unmatched(), run.rules, links.above)
 
@@ -124,9 +136,15 @@ def stream(
     Rows that are rejected are left out too: use `extract`, or the command line, where they are to
     be looked at. Takes what `extract` takes, documents as they come, and raises as it does.
     """
-    run = Run(wanted_rules(rules), _sources(inputs, documents, origin), workers=_threads(workers))
+    run = Run(
+        wanted_rules(rules),
+        _sources(inputs, documents, origin),
+        workers=_threads(workers),
+    )
     for output in run.batches():
-        yield from ((name, batch) for name, batch in output.tables.items() if batch.num_rows)
+        yield from (
+            (name, batch) for name, batch in output.tables.items() if batch.num_rows
+        )
 
 
 class RowsAbove:
@@ -154,7 +172,9 @@ class RowsAbove:
 
 def _threads(workers: Any) -> int:
     if type(workers) is not int or workers < 1:
-        raise UsageError("usage", f"{workers!r} workers", hint="a number of threads, from 1 on")
+        raise UsageError(
+            "usage", f"{workers!r} workers", hint="a number of threads, from 1 on"
+        )
     return workers
 
 
@@ -169,7 +189,9 @@ def _sources(inputs: Any, documents: Any, origin: Origin | str | None) -> list[S
         return given_sources(documents, origin_of(origin))
     if origin is not None:
         raise UsageError(
-            "usage", "origin is for documents: files have their own", hint="leave it out"
+            "usage",
+            "origin is for documents: files have their own",
+            hint="leave it out",
         )
     listed = [inputs] if isinstance(inputs, str | os.PathLike) else inputs
     if not isinstance(listed, Iterable) or isinstance(listed, Mapping | bytes):
@@ -182,5 +204,7 @@ def _sources(inputs: Any, documents: Any, origin: Origin | str | None) -> list[S
     for path in paths:
         if not isinstance(path, str | os.PathLike):
             hint = "documents=… takes responses"
-            raise UsageError("usage", f"a path is wanted, not a {type(path).__name__}", hint=hint)
+            raise UsageError(
+                "usage", f"a path is wanted, not a {type(path).__name__}", hint=hint
+            )
     return find_sources(paths)

@@ -20,11 +20,17 @@ from mukret.types import ListOf, Reading
 from mukret.values import JsonValue
 
 
-def read_listed(reading: Reading, at: At, rows: ScannedRows, source: ByList) -> Column | None:
+def read_listed(
+    reading: Reading, at: At, rows: ScannedRows, source: ByList
+) -> Column | None:
     """The values of a field; None where each has to be looked at."""
     if at.take == "count":
         return _counted(reading, rows, source)
-    if at.take == "all" and isinstance(reading.type, ListOf) and reading.options.split is None:
+    if (
+        at.take == "all"
+        and isinstance(reading.type, ListOf)
+        and reading.options.split is None
+    ):
         return _lists(reading, reading.type, rows, source)
     return None
 
@@ -49,7 +55,9 @@ def _counted(reading: Reading, rows: ScannedRows, source: ByList) -> Column:
     return read_column(reading, [numbers[row] for row in range(rows.count)])
 
 
-def _lists(reading: Reading, kind: ListOf, rows: ScannedRows, source: ByList) -> Column | None:
+def _lists(
+    reading: Reading, kind: ListOf, rows: ScannedRows, source: ByList
+) -> Column | None:
     """Lists of items that are all good; nulls and blanks are left out."""
     below, cells = rows.listed(source)
     items = read_cells(replace(reading, type=kind.item), cells)
@@ -59,5 +67,7 @@ def _lists(reading: Reading, kind: ListOf, rows: ScannedRows, source: ByList) ->
     offsets = [0]
     for row in range(rows.count):
         offsets.append(offsets[-1] + numbers[row])
-    lists = pa.ListArray.from_arrays(pa.array(offsets, pa.int32()), items.array.drop_null())
+    lists = pa.ListArray.from_arrays(
+        pa.array(offsets, pa.int32()), items.array.drop_null()
+    )
     return Column(lists.cast(value_type(kind)))

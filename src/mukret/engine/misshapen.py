@@ -35,7 +35,12 @@ class Misshapen:
     column: int
 
     def as_json(self) -> dict[str, JsonValue]:
-        return {"table": self.table, "path": self.path, "lists": self.lists, "write": self.write}
+        return {
+            "table": self.table,
+            "path": self.path,
+            "lists": self.lists,
+            "write": self.write,
+        }
 
 
 class Shapes:
@@ -54,7 +59,9 @@ class Shapes:
         odd = [*rows.gathered.odd, *rows.gathered.faulty]
         if table.name not in self.found:
             cases = (_case(rows, row) for row in odd[:LOOKED_AT])
-            self.found.update((table.name, case) for case in islice(filter(None, cases), 1))
+            self.found.update(
+                (table.name, case) for case in islice(filter(None, cases), 1)
+            )
         if table.name not in self.sound and any(
             _is_sound(rows, row, alone=not odd) for row in _some_rows(rows)
         ):
@@ -68,7 +75,9 @@ class Shapes:
 
 def _some_rows(rows: TableRows) -> Iterator[int]:
     unreadable = {*rows.gathered.odd, *rows.gathered.faulty, *rows.hollow}
-    return islice((row for row in range(rows.count) if row not in unreadable), MOST_ROWS)
+    return islice(
+        (row for row in range(rows.count) if row not in unreadable), MOST_ROWS
+    )
 
 
 def _is_sound(rows: TableRows, row: int, *, alone: bool) -> bool:
@@ -79,7 +88,9 @@ def _is_sound(rows: TableRows, row: int, *, alone: bool) -> bool:
         return True
     node = rows.locate(row)[1]
     return not any(
-        node is member for record in _records_around(rows, row) for member in record.values()
+        node is member
+        for record in _records_around(rows, row)
+        for member in record.values()
     )
 
 
@@ -92,7 +103,9 @@ def _records_around(rows: TableRows, row: int) -> Iterator[dict[str, JsonValue]]
     names = _first_names(rows.table)
     for path in filter(_goes_into, rows.table.rows.paths):
         for record in Path("", path.segments[:-1]).values(above):
-            if type(record) is dict and 3 * sum(name in record for name in names) >= len(names):
+            if type(record) is dict and 3 * sum(
+                name in record for name in names
+            ) >= len(names):
                 yield record
 
 
@@ -106,7 +119,10 @@ def _case(rows: TableRows, row: int) -> Misshapen | None:
         for path in table.rows.paths:
             if not _goes_into(path):
                 return _misshapen(
-                    table, path, Path("", (*path.segments, child_segment(Wildcard()))), lists=True
+                    table,
+                    path,
+                    Path("", (*path.segments, child_segment(Wildcard()))),
+                    lists=True,
                 )
     if next(_records_around(rows, row), None) is not None:
         path = next(filter(_goes_into, table.rows.paths))
@@ -122,7 +138,13 @@ def _goes_into(path: Path) -> bool:
 def _misshapen(table: Table, path: Path, write: Path, *, lists: bool) -> Misshapen:
     written = path_text(path.segments)
     return Misshapen(
-        table.name, written, lists, path_text(write.segments), table.file, table.line, table.column
+        table.name,
+        written,
+        lists,
+        path_text(write.segments),
+        table.file,
+        table.line,
+        table.column,
     )
 
 

@@ -49,14 +49,19 @@ def misshapen_notice(rows: Misshapen) -> Notice:
             f'"{rows.path}" with spread: true'
         )
     return Notice(
-        "list-or-record", message, f"{rows.file}:{rows.line}:{rows.column}", hint, rows.table
+        "list-or-record",
+        message,
+        f"{rows.file}:{rows.line}:{rows.column}",
+        hint,
+        rows.table,
     )
 
 
 def unmatched_notices(rules: Rules, unmatched: Sequence[Unmatched]) -> list[Notice]:
     """In the order of the file."""
     found = sorted(
-        unmatched, key=lambda rule: (rule.file != rules.file, rule.file, rule.line, rule.column)
+        unmatched,
+        key=lambda rule: (rule.file != rules.file, rule.file, rule.line, rule.column),
     )
     return [_unmatched(rule) for rule in found]
 
@@ -65,10 +70,18 @@ def _unmatched(rule: Unmatched) -> Notice:
     name = f"{rule.table}.{rule.field}" if rule.field else f"rows of {rule.table}"
     if rule.table == RESPONSE and rule.field is None:
         name = "embedded"
-    finds = "is on record for no document" if rule.fact else "finds nothing in all of the input"
+    finds = (
+        "is on record for no document"
+        if rule.fact
+        else "finds nothing in all of the input"
+    )
     message = f"{name}: {rule.path} {finds}"
     return Notice(
-        "unmatched", message, f"{rule.file}:{rule.line}:{rule.column}", rule.hint, rule.table
+        "unmatched",
+        message,
+        f"{rule.file}:{rule.line}:{rule.column}",
+        rule.hint,
+        rule.table,
     )
 
 
@@ -105,7 +118,10 @@ def _twice(sample: Sample) -> Iterator[Notice]:
     if sample.twice:
         first = sample.twice[0]
         message = (
-            f"{counted(len(sample.twice), 'member')} came twice in one object; the last one counts"
+            f"{counted(len(sample.twice), 'member')} came twice in one object; the last one "
+            "counts"
         )
-        place = f"{shortened(first.path, 200)} in {first.file}, document {first.document}"
+        place = (
+            f"{shortened(first.path, 200)} in {first.file}, document {first.document}"
+        )
         yield Notice("member-twice", message, place, None)

@@ -32,7 +32,9 @@ Read = Callable[[Rules, Known, Mapping[str, SeenKeys]], Iterator[DecidedRows]]
 
 
 class Passes:
-    def __init__(self, rules: Rules, whole: Rules, sources: Sequence[Source], read: Read) -> None:
+    def __init__(
+        self, rules: Rules, whole: Rules, sources: Sequence[Source], read: Read
+    ) -> None:
         """`whole`: the rules of which `rules` are a part."""
         self.rules = rules
         self.whole = whole
@@ -56,7 +58,9 @@ class Passes:
                 self._settled(known, names, self.rules)
         return known
 
-    def _gathered(self, known: Known, looking: Sequence[tuple[str, Field]], rules: Rules) -> bool:
+    def _gathered(
+        self, known: Known, looking: Sequence[tuple[str, Field]], rules: Rules
+    ) -> bool:
         """Gathers what some lookups find, by as much of the rules as they hang on; False as
         `_settled`.
         """
@@ -71,12 +75,17 @@ class Passes:
             for lookup, answers in found.values():
                 if lookup.table in new:
                     answers.add(
-                        (form, value) for _, form, value in new[lookup.table].answered(lookup)
+                        (form, value)
+                        for _, form, value in new[lookup.table].answered(lookup)
                     )
 
-        enough = self._read_before(known, rules, keys_of(rules.tables.values(), {}), note)
+        enough = self._read_before(
+            known, rules, keys_of(rules.tables.values(), {}), note
+        )
         if enough:
-            known.answers.update({name: answers for name, (_, answers) in found.items()})
+            known.answers.update(
+                {name: answers for name, (_, answers) in found.items()}
+            )
         return enough
 
     def _settled(self, known: Known, names: Sequence[str], rules: Rules) -> bool:

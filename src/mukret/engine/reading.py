@@ -36,7 +36,9 @@ def read_field(rows: TableRows, own: Field, at: At) -> Column:
         column, suspects = _scanned(rows, rows.gathered, own, at)
     else:
         column, suspects = _plainly(rows, own, at)
-    return _read_again(rows, own.reading, at, column, suspects - rows.unreadable - rows.hollow)
+    return _read_again(
+        rows, own.reading, at, column, suspects - rows.unreadable - rows.hollow
+    )
 
 
 def read_fact(rows: TableRows, own: Field, fact: Fact) -> Column:
@@ -47,11 +49,14 @@ def read_fact(rows: TableRows, own: Field, fact: Fact) -> Column:
     else:
         column = read_column(own.reading, facts)
     return Column(
-        column.array, {row: bad.about(facts[row]) for row, bad in column.failures.items()}
+        column.array,
+        {row: bad.about(facts[row]) for row, bad in column.failures.items()},
     )
 
 
-def _scanned(rows: TableRows, found: ScannedRows, own: Field, at: At) -> tuple[Column, set[int]]:
+def _scanned(
+    rows: TableRows, found: ScannedRows, own: Field, at: At
+) -> tuple[Column, set[int]]:
     """The values of rows that were scanned, and the rows that have to be read again: in them a path
     met another kind, or found several nodes.
     """
@@ -63,9 +68,9 @@ def _scanned(rows: TableRows, found: ScannedRows, own: Field, at: At) -> tuple[C
         (source,) = sources
         assert isinstance(source, ByList)
         column = read_listed(own.reading, at, found, source)
-        return column or _of_nodes(own.reading, at, listed(at, found, source)), found.events(
-            source.source
-        )
+        return column or _of_nodes(
+            own.reading, at, listed(at, found, source)
+        ), found.events(source.source)
     cells, suspects = found.nodes_of(sources[0], at.take)
     for source in sources[1:]:
         others, doubtful = found.nodes_of(source, at.take)
@@ -87,7 +92,9 @@ def _read_again(
     for row in suspects:
         place, node = rows.locate(row)
         try:
-            values[row] = taken(at, reading, choose(at, node, rows.excuses_at(row).below(place)))
+            values[row] = taken(
+                at, reading, choose(at, node, rows.excuses_at(row).below(place))
+            )
         except Bad as bad:
             values[row] = None
             failures[row] = bad.alone()
@@ -110,7 +117,10 @@ def _of_nodes(reading: Reading, at: At, nodes: Sequence[list[JsonValue]]) -> Col
     which = -1 if at.take == "last" else 0
     column = read_column(
         reading,
-        [found[which] if found and row not in many else None for row, found in enumerate(nodes)],
+        [
+            found[which] if found and row not in many else None
+            for row, found in enumerate(nodes)
+        ],
     )
     return Column(column.array, column.failures | many)
 

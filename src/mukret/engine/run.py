@@ -11,7 +11,12 @@ from itertools import chain
 from typing import TYPE_CHECKING
 
 from mukret.documents import Batch, Finding, Source
-from mukret.documents.batches import Decoding, Wanted, nothing_read_since, nothing_wanted
+from mukret.documents.batches import (
+    Decoding,
+    Wanted,
+    nothing_read_since,
+    nothing_wanted,
+)
 from mukret.documents.blocks import BLOCK_BYTES, Block, read_blocks
 from mukret.documents.doubled import is_sampled
 from mukret.documents.gc_pause import gc_paused
@@ -153,7 +158,9 @@ class Run:
         """The Arrow schema of each table that is written, in the order of the rules."""
         plans = {plan.table.name: plan for plan in self.plan.tables}
         return {
-            name: plans[name].schema for name, table in self.rules.tables.items() if table.columns
+            name: plans[name].schema
+            for name, table in self.rules.tables.items()
+            if table.columns
         }
 
     def nothing_counted(self) -> Tally:
@@ -170,10 +177,14 @@ class Run:
                     self.observer(rows)
                 yield self.counted(self.output(rows, links))
         if self.tally.documents == 0 and self.tally.bad_documents and self.settles:
-            reason = next(reason for reason in self.tally.reasons.values() if reason.table is None)
+            reason = next(
+                reason for reason in self.tally.reasons.values() if reason.table is None
+            )
             example, count = reason.example, self.tally.bad_documents
             finding = example.finding or Finding(example.message)
-            raise nothing_read_since(reason.file, reason.document, finding, example.hint, count)
+            raise nothing_read_since(
+                reason.file, reason.document, finding, example.hint, count
+            )
 
     def pass_over(self, answers: Mapping[int, int]) -> None:
         """Counts answers of HTTP archives that no rule reads as passed over, as those are that are
@@ -190,7 +201,8 @@ class Run:
         self.pass_over(output.passed_over)
         if output.sampled:
             self.sample.see(
-                self.sampled_batch(output.sampled), [one.kinds for one in output.sampled]
+                self.sampled_batch(output.sampled),
+                [one.kinds for one in output.sampled],
             )
         if self.progress:
             self.progress(output.size)
@@ -208,7 +220,9 @@ class Run:
         self, blocks: Iterable[Block], decoding: Decoding, known: Known
     ) -> Iterator[DecidedRows]:
         tables = self.rules.tables.values()
-        seen: Mapping[str, SeenKeys] = {table.name: NothingSettled() for table in tables}
+        seen: Mapping[str, SeenKeys] = {
+            table.name: NothingSettled() for table in tables
+        }
         if self.settles:
             seen = keys_of(tables, known.last)
         yield from self.decided(blocks, decoding, seen, known)
@@ -233,7 +247,9 @@ class Run:
                     yield from (decided(rows, seen, around) for rows in ahead.rest())
                     raise block
                 refused = block.in_part and not around
-                ahead.add(partial(self.evaluated, block, decoding, known, refused=refused))
+                ahead.add(
+                    partial(self.evaluated, block, decoding, known, refused=refused)
+                )
                 for rows in ahead.rest() if block.around else ahead.ready():
                     settled = decided(rows, seen, around)
                     yield settled
@@ -258,8 +274,14 @@ class Run:
 
     def blocks(self, links: Links = Links.NONE) -> Iterator[Block]:
         size = 0
-        arrays = [] if links is Links.WHOLE else [array.names for array in self.plan.long.arrays]
-        together = [self.sources] if self.settles else [[source] for source in self.sources]
+        arrays = (
+            []
+            if links is Links.WHOLE
+            else [array.names for array in self.plan.long.arrays]
+        )
+        together = (
+            [self.sources] if self.settles else [[source] for source in self.sources]
+        )
         for block in chain.from_iterable(
             read_blocks(some, self.batch_bytes, arrays) for some in together
         ):
@@ -296,7 +318,9 @@ class Run:
                 whole=self.whole,
                 started=self.started,
             )
-        for rows in part.decided(part.blocks(), part.decoding(nothing_wanted), seen, known):
+        for rows in part.decided(
+            part.blocks(), part.decoding(nothing_wanted), seen, known
+        ):
             yield rows
             if self.progress:
                 self.progress(rows.batch.size)
@@ -321,15 +345,27 @@ class Run:
         rejects = self.rejects(batch, new)
         tally.note(rejects)
         found = {table.name: table for table in new}
-        written = {name: found[name].written() for name in self.schemas if name in found}
-        passed_over = {self.order[source]: count for source, count in documents.passed_over.items()}
+        written = {
+            name: found[name].written() for name in self.schemas if name in found
+        }
+        passed_over = {
+            self.order[source]: count for source, count in documents.passed_over.items()
+        }
         sampled = self.sampled(rows.found.given if self.in_full.refused_too else batch)
-        output = Output(written, rejects, tally, kinds, sampled, batch.size, passed_over)
+        output = Output(
+            written, rejects, tally, kinds, sampled, batch.size, passed_over
+        )
         if links is not Links.NONE:
-            above = {name: _above(found[name], rows.tables, self.schemas) for name in written}
+            above = {
+                name: _above(found[name], rows.tables, self.schemas) for name in written
+            }
             output = replace(
                 output,
-                above={name: numbers for name, numbers in above.items() if numbers is not None},
+                above={
+                    name: numbers
+                    for name, numbers in above.items()
+                    if numbers is not None
+                },
             )
         return output
 
@@ -341,7 +377,8 @@ class Run:
                 source, number = batch.sources[document], batch.numbers[document]
                 found.append(((self.order[id(source)], number, rank), reject))
         found += [
-            ((self.order[id(bad.source)], bad.number, 0), bad_document(bad)) for bad in batch.bad
+            ((self.order[id(bad.source)], bad.number, 0), bad_document(bad))
+            for bad in batch.bad
         ]
         return [reject for _, reject in sorted(found, key=lambda item: item[0])]
 
@@ -358,9 +395,13 @@ class Run:
             kinds = NO_KINDS
             if self.rules.kinds:
                 call = origin.call if origin else None
-                kinds = self.plan.acceptance.kinds_of(batch.documents[index], source.name, call)
+                kinds = self.plan.acceptance.kinds_of(
+                    batch.documents[index], source.name, call
+                )
             found.append(
-                Sampled(self.order[id(source)], batch.numbers[index], batch.part, raw, kinds)
+                Sampled(
+                    self.order[id(source)], batch.numbers[index], batch.part, raw, kinds
+                )
             )
         return found
 
@@ -388,7 +429,12 @@ class Run:
     def notices(self) -> list[Notice]:
         """The warnings of the run."""
         return notices(
-            self.rules, self.unmatched(), self.misshapen(), self.tally, self.sample, self.kinds
+            self.rules,
+            self.unmatched(),
+            self.misshapen(),
+            self.tally,
+            self.sample,
+            self.kinds,
         )
 
 

@@ -109,7 +109,9 @@ class Sample:
                 if below is not None and type(child) in (dict, list):
                     if child:
                         inner.append((child, path + _step_text(step), below))
-                elif (below is None or below.only_further_down) and not holds_nothing(child):
+                elif (below is None or below.only_further_down) and not holds_nothing(
+                    child
+                ):
                     self.note(path + _step_text(step), child)
             todo += reversed(inner)
 
@@ -144,7 +146,9 @@ class _Wanted:
         self.ways = [way for way in ways if way.segments]
         read = len(self.ways) < len(ways)
         # All that goes on here are queries for descendants: a scalar has none.
-        self.only_further_down = not read and all(way.segments[0].descend for way in self.ways)
+        self.only_further_down = not read and all(
+            way.segments[0].descend for way in self.ways
+        )
         self.by_place = any(
             isinstance(selector, Index | Slice)
             for way in self.ways
@@ -159,7 +163,9 @@ class _Wanted:
         self.by_first_step = ByFirstStep(self.ways)
         self.known: dict[object, _Wanted | None] = {}
 
-    def children(self, node: JsonValue) -> Iterator[tuple[str | int, JsonValue, _Wanted | None]]:
+    def children(
+        self, node: JsonValue
+    ) -> Iterator[tuple[str | int, JsonValue, _Wanted | None]]:
         """The members or elements of a node, each with what is wanted below it."""
         length, names, known = len(node), self.names, self.known
         if type(node) is list:
@@ -189,10 +195,14 @@ class _Wanted:
                 ways |= set(self.of_rules.asked_by_filters(way.segments[0]))
             if len(self.known) > MOST_KNOWN:
                 self.known.clear()
-            self.known[key] = _Wanted(self.of_rules.closed(ways), self.of_rules) if ways else None
+            self.known[key] = (
+                _Wanted(self.of_rules.closed(ways), self.of_rules) if ways else None
+            )
         return self.known[key]
 
 
 @lru_cache(maxsize=1000)
 def _step_text(step: str | int) -> str:
-    return path_text((child_segment(Name(step) if isinstance(step, str) else Wildcard()),))[1:]
+    return path_text(
+        (child_segment(Name(step) if isinstance(step, str) else Wildcard()),)
+    )[1:]

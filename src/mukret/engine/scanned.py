@@ -114,7 +114,12 @@ class ScannedRows:
     """
 
     def __init__(
-        self, found: Found, number: int, kept: Any, owners: pa.Array, rules: Rows | None = None
+        self,
+        found: Found,
+        number: int,
+        kept: Any,
+        owners: pa.Array,
+        rules: Rows | None = None,
     ) -> None:
         self.found = found
         self.scan = found.scan
@@ -171,7 +176,9 @@ class ScannedRows:
         """Those of these rows at which a boolean array is true."""
         rows = pc.indices_nonzero(mask).cast(pa.uint32())
         kept = rows if self.kept is None else self.kept.take(rows)
-        return ScannedRows(self.found, self.number, kept, self.owner_array.take(rows), self.rules)
+        return ScannedRows(
+            self.found, self.number, kept, self.owner_array.take(rows), self.rules
+        )
 
     # ---- cells
 
@@ -197,12 +204,16 @@ class ScannedRows:
         below, cells = self.listed(source)
         owners = below.owner_array.buffers()[1] if below.count else b""
         chosen, several = cells.chosen(owners, self.count, take == "last")
-        return chosen, self.events(source.source).union(several if take == "only" else ())
+        return chosen, self.events(source.source).union(
+            several if take == "only" else ()
+        )
 
     def listed(self, source: ByList) -> tuple[ScannedRows, Cells]:
         """The rows of a table that is there for the nodes of a field, and these nodes."""
         below = self.below(source.table)
-        return below, below.node if source.column is None else below.column(source.column)
+        return below, below.node if source.column is None else below.column(
+            source.column
+        )
 
     def cells(self, arrays: tuple[pa.Array, pa.Array, pa.Array]) -> Cells:
         kinds, starts, lengths = arrays
@@ -211,8 +222,14 @@ class ScannedRows:
         count = self.scan.count(self.number)
         if not self.count:
             return Cells(self.scan.buffer, b"", b"", b"", 0)
-        arrays_left = [_bytes(kinds, count), _numbers(starts, count), _numbers(lengths, count)]
-        kinds, starts, lengths = (array.take(self.kept).buffers()[1] for array in arrays_left)
+        arrays_left = [
+            _bytes(kinds, count),
+            _numbers(starts, count),
+            _numbers(lengths, count),
+        ]
+        kinds, starts, lengths = (
+            array.take(self.kept).buffers()[1] for array in arrays_left
+        )
         return Cells(self.scan.buffer, kinds, starts, lengths, self.count)
 
     def events(self, source: int) -> set[int]:
@@ -323,7 +340,11 @@ class ScannedRows:
     @cached_property
     def kind_bytes(self) -> bytes:
         kinds = bytes(self.scan.nodes(self.number)[0])
-        return kinds if self.kept is None else bytes(kinds[row] for row in self.kept.to_pylist())
+        return (
+            kinds
+            if self.kept is None
+            else bytes(kinds[row] for row in self.kept.to_pylist())
+        )
 
     @cached_property
     def hollow(self) -> set[int]:

@@ -36,7 +36,11 @@ class Scanning(Decoding):
     """
 
     def __init__(
-        self, plan: ScanPlan, keep_raw: Wanted = nothing_wanted, *, every_part: bool = False
+        self,
+        plan: ScanPlan,
+        keep_raw: Wanted = nothing_wanted,
+        *,
+        every_part: bool = False,
     ) -> None:
         super().__init__(keep_raw, every_part=every_part)
         self.plan = plan
@@ -46,7 +50,9 @@ class Scanning(Decoding):
         if block.size >= MOST_BYTES:
             texts = [None]
         while all(text is not None for text in texts):
-            batch, left = self.scanned(block, [text for text in texts if text is not None])
+            batch, left = self.scanned(
+                block, [text for text in texts if text is not None]
+            )
             if not any(left):
                 return batch
             pieces = zip(block.pieces, texts, left, strict=True)
@@ -75,7 +81,9 @@ class Scanning(Decoding):
             return b"!"
         return raw.translate(_LINE_ENDS)
 
-    def scanned(self, block: Block, texts: list[bytes]) -> tuple[ScannedBatch, list[list[int]]]:
+    def scanned(
+        self, block: Block, texts: list[bytes]
+    ) -> tuple[ScannedBatch, list[list[int]]]:
         """The documents of a block, out of the texts of its pieces; and for each piece the numbers
         of those that a scan leaves to others.
         """
@@ -91,7 +99,12 @@ class Scanning(Decoding):
             batch.part = piece.part
             left.append(
                 _Scanned(
-                    self, batch, piece, start, start + len(text), as_it_came=text is piece.raw
+                    self,
+                    batch,
+                    piece,
+                    start,
+                    start + len(text),
+                    as_it_came=text is piece.raw,
                 ).left_over()
             )
             start += len(text) + 1
@@ -121,7 +134,9 @@ class _Scanned:
         scan = self.batch.scan
         if not self.piece.separator:
             mark = scan.buffer.startswith(BYTE_ORDER_MARK, self.start)
-            self.add(int(scan.document(self.start + mark * len(BYTE_ORDER_MARK), self.end)))
+            self.add(
+                int(scan.document(self.start + mark * len(BYTE_ORDER_MARK), self.end))
+            )
             if not self.number:
                 self.refused()
             return self.left
@@ -144,9 +159,13 @@ class _Scanned:
             wanted, before = self.scanning.keep_raw, piece.before + self.number
             for number in range(count):
                 if wanted(before + number):
-                    batch.raw[first + number] = self.text(first + number, self.number + number)
+                    batch.raw[first + number] = self.text(
+                        first + number, self.number + number
+                    )
         batch.sources += [piece.source] * count
-        batch.numbers += range(piece.number + self.number, piece.number + self.number + count)
+        batch.numbers += range(
+            piece.number + self.number, piece.number + self.number + count
+        )
         batch.origins += [piece.origin] * count
         self.number += count
 
@@ -156,9 +175,9 @@ class _Scanned:
         It costs much to split a piece for one of its lines.
         """
         if self.as_it_came:
-            return Cells(self.batch.scan.buffer, *self.batch.scan.nodes(DOCUMENT), index + 1).raw(
-                index
-            )
+            return Cells(
+                self.batch.scan.buffer, *self.batch.scan.nodes(DOCUMENT), index + 1
+            ).raw(index)
         return self.piece.texts[number]
 
     def refused(self) -> None:
@@ -171,7 +190,9 @@ class _Scanned:
             self.left.append(self.number)
         except NotJson as error:
             lines, offset = piece.places[self.number]
-            set_aside(self.batch, piece, self.number, error.finding.moved(lines, offset))
+            set_aside(
+                self.batch, piece, self.number, error.finding.moved(lines, offset)
+            )
         self.number += 1
 
 
@@ -203,7 +224,9 @@ def with_unfolded(text: bytes, program: Program, *, lines: bool) -> bytes | None
     )
     anew = {raw: made for raw in left if (made := written_anew(raw)) is not None}
     if anew:
-        text = b"\n".join(anew.get(raw, raw) for raw in (text.split(b"\n") if lines else [text]))
+        text = b"\n".join(
+            anew.get(raw, raw) for raw in (text.split(b"\n") if lines else [text])
+        )
         return with_unfolded(text, program, lines=lines)
     cells = Cells(text, *scan.nodes(1), scan.count(1))
     parts, done = [], 0

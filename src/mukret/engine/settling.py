@@ -60,13 +60,17 @@ class Settling:
         settled: dict[str, SettledTable] = {}
         for table in self.tables:
             if table.name in block.tables:
-                above = settled.get(table.within or "") or self.around.get(table.within or "")
+                above = settled.get(table.within or "") or self.around.get(
+                    table.within or ""
+                )
                 settled[table.name] = self.table(table, block.tables[table.name], above)
         if block.whole:
             self.around = settled
         return settled
 
-    def table(self, table: Table, rows: pa.RecordBatch, above: SettledTable | None) -> SettledTable:
+    def table(
+        self, table: Table, rows: pa.RecordBatch, above: SettledTable | None
+    ) -> SettledTable:
         found = SettledTable(bytearray(rows.column(FATE).to_pylist()))
         around = above.fates if above is not None and any(above.fates) else None
         if table.rows.recurse is not None:
@@ -82,12 +86,18 @@ class Settling:
         return found
 
     def row_by_row(
-        self, table: Table, rows: pa.RecordBatch, around: bytearray | None, found: SettledTable
+        self,
+        table: Table,
+        rows: pa.RecordBatch,
+        around: bytearray | None,
+        found: SettledTable,
     ) -> None:
         """A row goes the way of the row above it, of its own table or of the one around it, which
         is settled before.
         """
-        places = zip(rows.column(OVER).to_pylist(), rows.column(ABOVE).to_pylist(), strict=True)
+        places = zip(
+            rows.column(OVER).to_pylist(), rows.column(ABOVE).to_pylist(), strict=True
+        )
         for row, (over, owner) in enumerate(places):
             if over >= 0:
                 _share(found, row, found.fates[over], table.name)
@@ -121,7 +131,9 @@ class Settling:
                     )
 
 
-def settling_after(rules: Rules, blocks: Callable[[], Iterable[UnsettledBlock]]) -> Settling:
+def settling_after(
+    rules: Rules, blocks: Callable[[], Iterable[UnsettledBlock]]
+) -> Settling:
     """Ready to settle blocks.
 
     Where the last row with a key counts they are read before, to know which that is: what is above
@@ -172,7 +184,9 @@ def otherwise(rows: pa.RecordBatch, settled: SettledTable) -> TableTally:
         settled.fates.count(fate) - before.count(fate) for fate in Fate
     )
     unknown = rows.column(UNKNOWN).to_pylist()
-    known = sum(unknown[row] for row, fate in enumerate(settled.fates) if fate != Fate.FILTERED)
+    known = sum(
+        unknown[row] for row, fate in enumerate(settled.fates) if fate != Fate.FILTERED
+    )
     return TableTally(
         rows_written=written,
         rows_rejected=rejected,
@@ -187,5 +201,10 @@ def rejects_of(
 ) -> Iterator[Reject]:
     """The rows that are rejected since a key came before, in their order."""
     for row, fault in settled.faults.items():
-        document, path = rows.column(DOCUMENT)[row].as_py(), rows.column(PATH)[row].as_py()
-        yield Reject(file, document, path, table, (problem(fault, ANYWHERE, None, path),))
+        document, path = (
+            rows.column(DOCUMENT)[row].as_py(),
+            rows.column(PATH)[row].as_py(),
+        )
+        yield Reject(
+            file, document, path, table, (problem(fault, ANYWHERE, None, path),)
+        )

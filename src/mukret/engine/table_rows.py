@@ -88,7 +88,9 @@ class TableRows:
             assert isinstance(above, ScannedRows)
             without = self.parent.unreadable
             if self.belongs is not None:
-                without = {number for number in range(above.count) if not self.belongs(number)}
+                without = {
+                    number for number in range(above.count) if not self.belongs(number)
+                }
             if not self.plan.scan.arrays:
                 return above.below(self.plan.scan.number, without, self.table.rows)
             zipped = ZippedRows.of(self.plan.scan.arrays, above, sorted(without))
@@ -106,7 +108,9 @@ class TableRows:
 
     def gather(self) -> Gathered:
         """The rows below all that may have some, by the plain way."""
-        above: Sequence[JsonValue] = self.parent.nodes if self.parent else self.batch.documents
+        above: Sequence[JsonValue] = (
+            self.parent.nodes if self.parent else self.batch.documents
+        )
         names: Sequence[str | None] = [None] * len(above)
         if self.parent is not None and self.parent.plan.named:
             names = self.parent.names
@@ -116,12 +120,16 @@ class TableRows:
             unreadable = self.parent.unreadable
             return gathered(
                 self.table.rows,
-                Parents(above, names, self.parent.hollow, unreadable, self.excused_below),
+                Parents(
+                    above, names, self.parent.hollow, unreadable, self.excused_below
+                ),
             )
         chosen = [number for number in range(len(above)) if self.belongs(number)]
         nodes = [above[number] for number in chosen]
         excused = lambda owner: self.excused_below(chosen[owner])  # noqa: E731
-        found = gathered(self.table.rows, Parents(nodes, [None] * len(chosen), excused=excused))
+        found = gathered(
+            self.table.rows, Parents(nodes, [None] * len(chosen), excused=excused)
+        )
         found.owners = [chosen[owner] for owner in found.owners]
         found.refusals = [(chosen[owner], refusal) for owner, refusal in found.refusals]
         return found
@@ -134,7 +142,11 @@ class TableRows:
 
     def excuses_at(self, row: int) -> Excuses:
         """What is on record already in the document of a row."""
-        return self.excuses.get(self.document(row), NO_EXCUSES) if self.excuses else NO_EXCUSES
+        return (
+            self.excuses.get(self.document(row), NO_EXCUSES)
+            if self.excuses
+            else NO_EXCUSES
+        )
 
     @property
     def recursive(self) -> bool:
@@ -165,7 +177,11 @@ class TableRows:
         return [above[owner] for owner in self.owners]
 
     def document(self, row: int) -> int:
-        return self.owners[row] if self.parent is None else self.parent.document(self.owners[row])
+        return (
+            self.owners[row]
+            if self.parent is None
+            else self.parent.document(self.owners[row])
+        )
 
     def place_in_input(self, row: int) -> str:
         document = self.document(row)
@@ -188,14 +204,18 @@ class TableRows:
 
     def scanned_place(self, row: int) -> Place | None:
         """The same where the scan tells it."""
-        steps = self.gathered.steps(row) if isinstance(self.gathered, ScannedRows) else None
+        steps = (
+            self.gathered.steps(row) if isinstance(self.gathered, ScannedRows) else None
+        )
         if steps is None:
             return None
         assert self.parent is not None
         owner = self.owners[row]
         if self._place_above is None or self._place_above[0] != owner:
             self._place_above = (owner, self.parent.place(owner))
-        return self.counted_from_the_first(Place((*self._place_above[1].location, *steps)))
+        return self.counted_from_the_first(
+            Place((*self._place_above[1].location, *steps))
+        )
 
     def found_again(self, row: int) -> tuple[Place, JsonValue]:
         """Place and node of a row, by finding all that stand with it."""
@@ -223,7 +243,11 @@ class TableRows:
         number = location[self.cut_at]
         assert isinstance(number, int)
         return Place(
-            (*location[: self.cut_at], number + self.batch.part.first, *location[self.cut_at + 1 :])
+            (
+                *location[: self.cut_at],
+                number + self.batch.part.first,
+                *location[self.cut_at + 1 :],
+            )
         )
 
     def facts(self, name: str) -> Sequence[JsonValue]:

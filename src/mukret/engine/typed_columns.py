@@ -54,12 +54,17 @@ class TypedColumns:
     @property
     def arrays(self) -> dict[str, pa.Array]:
         """What expressions read, by name."""
-        return {**self.prepared, **{name: column.array for name, column in self.columns.items()}}
+        return {
+            **self.prepared,
+            **{name: column.array for name, column in self.columns.items()},
+        }
 
     def broken_in_any(self, names: Set[str] | None = None) -> set[int]:
         """The rows in which one of these fields (None: of all) is broken."""
         some = (
-            column.broken for name, column in self.columns.items() if names is None or name in names
+            column.broken
+            for name, column in self.columns.items()
+            if names is None or name in names
         )
         return set().union(*some)
 
@@ -79,7 +84,11 @@ class TypedColumns:
     def lacking(self, name: str) -> list[int]:
         """The rows in which a field has no value, though nothing is bad there."""
         column = self.columns[name]
-        return [row for row in true_rows(pc.is_null(column.array)) if row not in column.broken]
+        return [
+            row
+            for row in true_rows(pc.is_null(column.array))
+            if row not in column.broken
+        ]
 
     def forms(self, lookup: Lookup) -> list[Form | None]:
         """For each row the values of a lookup's local fields, as they are compared; None if one is
@@ -103,18 +112,24 @@ class TypedColumns:
     def record_batch(self) -> pa.RecordBatch:
         """All rows, whatever becomes of them; null where a value is bad."""
         plan = self.rows.plan
-        columns = [stored(kind).finished(self.array(name)) for name, kind in plan.table.columns]
+        columns = [
+            stored(kind).finished(self.array(name)) for name, kind in plan.table.columns
+        ]
         return pa.RecordBatch.from_arrays(columns, schema=plan.schema)
 
     def records(self, rows: Sequence[int]) -> list[dict[str, Any]]:
         """Some rows, as values of Python by the name of the field."""
         found: list[dict[str, Any]] = (
-            self.record_batch().take(pa.array(rows, pa.int64())).to_pylist() if rows else []
+            self.record_batch().take(pa.array(rows, pa.int64())).to_pylist()
+            if rows
+            else []
         )
         return found
 
 
-def settled(rows: TableRows, own: Field, column: Column, tainted: Set[int]) -> TypedColumn:
+def settled(
+    rows: TableRows, own: Field, column: Column, tainted: Set[int]
+) -> TypedColumn:
     """What a field's rules make of missing and bad values.
 
     `tainted` are rows in which it is made of one that is bad.
@@ -132,11 +147,17 @@ def settled(rows: TableRows, own: Field, column: Column, tainted: Set[int]) -> T
             nulled.add(row)
         else:
             faults[row] = _fault(rows, row, own, bad)
-    array = with_values(column.array, dict.fromkeys(untouched)) if untouched else column.array
+    array = (
+        with_values(column.array, dict.fromkeys(untouched))
+        if untouched
+        else column.array
+    )
     if own.required or own.default is not None:
         missing = set(true_rows(pc.is_null(array))) - faults.keys() - untouched
         if own.required:
-            faults |= {row: _fault(rows, row, own, required()) for row in sorted(missing)}
+            faults |= {
+                row: _fault(rows, row, own, required()) for row in sorted(missing)
+            }
         else:
             array = with_values(array, dict.fromkeys(missing - nulled, own.default))
     return TypedColumn(array, faults.keys() | tainted, faults, len(nulled))
@@ -146,5 +167,7 @@ def _fault(rows: TableRows, row: int, own: Field, bad: Bad) -> Fault:
     fault = Fault(rows.plan.rank[own.name], own.name, bad, own)
     if own.bad == "stop":
         place, node = rows.locate(row)
-        raise stopped(fault, place, node, rows.place_in_input(row), rows.excuses_at(row))
+        raise stopped(
+            fault, place, node, rows.place_in_input(row), rows.excuses_at(row)
+        )
     return fault

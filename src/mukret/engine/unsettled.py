@@ -70,7 +70,9 @@ def unsettled_schema(table: Table, schema: pa.Schema) -> pa.Schema:
     return pa.schema([*own, *beside, *keys])
 
 
-def own_columns(rows: pa.RecordBatch, table: Table, schema: pa.Schema) -> pa.RecordBatch:
+def own_columns(
+    rows: pa.RecordBatch, table: Table, schema: pa.Schema
+) -> pa.RecordBatch:
     """The columns of a table out of unsettled rows, as they are handed over."""
     arrays = [stored(kind).finished(rows.column(name)) for name, kind in table.columns]
     return pa.RecordBatch.from_arrays(arrays, schema=schema)
@@ -93,14 +95,19 @@ def unsettled_rows(
         kept = _kept(table)
         numbers = pa.array(kept, pa.int64())
         schema = schemas[table.name]
-        found = table.columns.record_batch().take(numbers).columns if table.table.columns else []
+        found = (
+            table.columns.record_batch().take(numbers).columns
+            if table.table.columns
+            else []
+        )
         own = [array.cast(schema.field(n).type) for n, array in enumerate(found)]
         beside = [
             *_beside(table, kept, rows.tables, placed=table.name in told),
             *_keys(table, kept),
         ]
         arrays = [
-            pa.array(column, schema.field(len(own) + n).type) for n, column in enumerate(beside)
+            pa.array(column, schema.field(len(own) + n).type)
+            for n, column in enumerate(beside)
         ]
         yield table.name, pa.RecordBatch.from_arrays([*own, *arrays], schema=schema)
 
@@ -108,11 +115,17 @@ def unsettled_rows(
 def _kept(table: DecidedTable) -> Sequence[int]:
     if table.outcomes.all_written:
         return range(table.rows.count)
-    return [row for row, fate in enumerate(table.outcomes.fates) if fate != Fate.REJECTED]
+    return [
+        row for row, fate in enumerate(table.outcomes.fates) if fate != Fate.REJECTED
+    ]
 
 
 def _beside(
-    table: DecidedTable, kept: Sequence[int], tables: Mapping[str, DecidedTable], *, placed: bool
+    table: DecidedTable,
+    kept: Sequence[int],
+    tables: Mapping[str, DecidedTable],
+    *,
+    placed: bool,
 ) -> Iterator[Sequence[Any]]:
     fates, unknown = table.outcomes.fates, table.outcomes.unknown
     yield [fates[row] for row in kept]
@@ -135,7 +148,9 @@ def _above(
     owners = [table.rows.owners[row] for row in kept]
     if table.table.within is None:
         return owners
-    numbers = {row: number for number, row in enumerate(_kept(tables[table.table.within]))}
+    numbers = {
+        row: number for number, row in enumerate(_kept(tables[table.table.within]))
+    }
     return [numbers[owner] for owner in owners]
 
 

@@ -33,7 +33,9 @@ class ZippedRows(ScannedRows):
         """The rows in these tables of a scan, below some rows; None where some are uneven, or
         something else was met in the stead of an array: what becomes of that, the rules say.
         """
-        parts = {name: above.all_below(number, without) for name, number in arrays.items()}
+        parts = {
+            name: above.all_below(number, without) for name, number in arrays.items()
+        }
         first, *others = parts.values()
         if any(part.scan.met(part.number) for part in parts.values()):
             return None
@@ -51,7 +53,10 @@ class ZippedRows(ScannedRows):
     @cached_property
     def rows(self) -> Sequence[JsonValue]:
         columns = [values_of(part.node) for part in self.parts]
-        return [dict(zip(self.arrays, nodes, strict=True)) for nodes in zip(*columns, strict=True)]
+        return [
+            dict(zip(self.arrays, nodes, strict=True))
+            for nodes in zip(*columns, strict=True)
+        ]
 
     def steps(self, row: int) -> None:
         return None

@@ -2,7 +2,12 @@
 
 from mukret.errors import ExpressionError
 from mukret.expressions.aggregating import aggregated
-from mukret.expressions.check import aggregates_in, compile_expression, converted, names_in
+from mukret.expressions.check import (
+    aggregates_in,
+    compile_expression,
+    converted,
+    names_in,
+)
 from mukret.expressions.evaluate import evaluate
 from mukret.expressions.tree import NOW, Aggregate, Expression
 

@@ -49,7 +49,9 @@ def _average(node: Aggregate, values: Sequence[Value]) -> Value:
     number = Decimal(round(exact * 10**scale)).scaleb(
         -scale, EXACT
     )  # Python rounds a fraction half-even
-    return in_digits(number.quantize(Decimal((0, (1,), -scale)), ROUND_HALF_EVEN, EXACT), scale)
+    return in_digits(
+        number.quantize(Decimal((0, (1,), -scale)), ROUND_HALF_EVEN, EXACT), scale
+    )
 
 
 def _finite(number: float) -> float:

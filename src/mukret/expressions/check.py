@@ -25,7 +25,10 @@ from mukret.types.base import PLAIN
 
 
 def compile_expression(
-    text: str, fields: Mapping[str, ValueType], types: TypeNames, children: Children | None = None
+    text: str,
+    fields: Mapping[str, ValueType],
+    types: TypeNames,
+    children: Children | None = None,
 ) -> Expression:
     """Parse and type an expression over fields of the given types, and over the rows of tables
     directly within.
@@ -36,7 +39,11 @@ def compile_expression(
         return Calls(text, fields, types, children or {}).check(parse_expression(text))
     except RecursionError:
         raise ExpressionError(
-            "expression-syntax", "nested too deeply", text, 0, "split it into several fields"
+            "expression-syntax",
+            "nested too deeply",
+            text,
+            0,
+            "split it into several fields",
         ) from None
 
 
@@ -63,7 +70,9 @@ def aggregates_in(text: str) -> list[tuple[str, str | None]]:
     return [
         (
             unquoted(cast(Token, node.children[0])),
-            unquoted(cast(Token, node.children[1])) if node.data == "attribute" else None,
+            unquoted(cast(Token, node.children[1]))
+            if node.data == "attribute"
+            else None,
         )
         for node in _aggregated(parse_expression(text))
     ]
@@ -87,4 +96,8 @@ def _aggregated(tree: Syntax) -> list[Syntax]:
 def converted(expression: Expression, target: Reading) -> Expression:
     """The expression followed by the conversion that a field's `type` asks for."""
     same = expression.type == target.type and target.options == PLAIN
-    return expression if same else Conversion(target.type, expression, target, lenient=True)
+    return (
+        expression
+        if same
+        else Conversion(target.type, expression, target, lenient=True)
+    )

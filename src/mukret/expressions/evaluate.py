@@ -40,7 +40,13 @@ from mukret.expressions.tree import (
     NullTest,
     Temporal,
 )
-from mukret.expressions.values import Value, division_by_zero, in_digits, int64, overflow
+from mukret.expressions.values import (
+    Value,
+    division_by_zero,
+    in_digits,
+    int64,
+    overflow,
+)
 from mukret.types import (
     Bad,
     Date,
@@ -82,17 +88,23 @@ def evaluate(node: Expression, row: Mapping[str, object]) -> Value:  # noqa: C90
             return row[node.name]
         case EnumAttribute():
             word = row[node.name]
-            return node.enum.attribute(None if word is None else str(word), node.attribute)
+            return node.enum.attribute(
+                None if word is None else str(word), node.attribute
+            )
         case Arithmetic():
             return _if_both(node, row, lambda a, b: arithmetic(node, a, b))
         case Temporal():
-            return _if_both(node, row, lambda a, b: temporal(node.operator, node.type, a, b))
+            return _if_both(
+                node, row, lambda a, b: temporal(node.operator, node.type, a, b)
+            )
         case Concatenation():
             return _if_both(node, row, operator.add)
         case Comparison():
             return _compare(node, row)
         case Logical():
-            return _logic(node.operator, evaluate(node.left, row), evaluate(node.right, row))
+            return _logic(
+                node.operator, evaluate(node.left, row), evaluate(node.right, row)
+            )
         case Negation():
             value = evaluate(node.operand, row)
             return None if value is None else negated(node.type, value)
@@ -106,7 +118,9 @@ def evaluate(node: Expression, row: Mapping[str, object]) -> Value:  # noqa: C90
         case Call():
             return call(node, [evaluate(argument, row) for argument in node.arguments])
         case Like():
-            return _if_both(node, row, lambda text, pattern: is_like(text, pattern, node.escape))
+            return _if_both(
+                node, row, lambda text, pattern: is_like(text, pattern, node.escape)
+            )
         case Extraction():
             value = evaluate(node.operand, row)
             return None if value is None else extracted(node.part, value)
@@ -122,13 +136,22 @@ def evaluate(node: Expression, row: Mapping[str, object]) -> Value:  # noqa: C90
             return value
         case Case():
             taken = next(
-                (result for condition, result in node.branches if evaluate(condition, row)),
+                (
+                    result
+                    for condition, result in node.branches
+                    if evaluate(condition, row)
+                ),
                 node.otherwise,
             )
             return evaluate(taken, row)
         case Coalesce():
             return next(
-                (value for item in node.items if (value := evaluate(item, row)) is not None), None
+                (
+                    value
+                    for item in node.items
+                    if (value := evaluate(item, row)) is not None
+                ),
+                None,
             )
     raise AssertionError(node)
 
@@ -187,7 +210,9 @@ INTEGERS: dict[str, Callable[[Value, Value], Value]] = {
 }
 
 
-def _decimal(sign: str, scale: int, left: Decimal | int, right: Decimal | int) -> Decimal:
+def _decimal(
+    sign: str, scale: int, left: Decimal | int, right: Decimal | int
+) -> Decimal:
     a, b = Decimal(left), Decimal(right)
     if sign == "/":
         result = _divided(a, b, scale)
@@ -213,9 +238,12 @@ def _divided(a: Decimal, b: Decimal, scale: int) -> Decimal:
 
 
 def _double(sign: str, left: float, right: float) -> float:
-    result = {"+": operator.add, "-": operator.sub, "*": operator.mul, "/": operator.truediv}[sign](
-        left, right
-    )
+    result = {
+        "+": operator.add,
+        "-": operator.sub,
+        "*": operator.mul,
+        "/": operator.truediv,
+    }[sign](left, right)
     if math.isinf(result) or math.isnan(result):
         raise overflow("a double can hold")
     return float(result)
@@ -241,7 +269,11 @@ def convert(node: Conversion, value: Value) -> Value:
         return read_text(node, value)
     match target:
         case Text():
-            return json_as_text(value) if isinstance(source, Json) else source.written(value)
+            return (
+                json_as_text(value)
+                if isinstance(source, Json)
+                else source.written(value)
+            )
         case Float() if not isinstance(value, float):
             return float(value)
         case Integer() | DecimalType():

@@ -90,7 +90,9 @@ def as_decimal(kind: ValueType) -> DecimalType:
     return kind if isinstance(kind, DecimalType) else INTEGER_AS_DECIMAL
 
 
-def arithmetic_type(operator: str, left: ValueType, right: ValueType) -> ValueType | None:
+def arithmetic_type(
+    operator: str, left: ValueType, right: ValueType
+) -> ValueType | None:
     """The result type of two numeric types; None if no decimal of 38 digits could hold the fraction
     digits.
     """
@@ -106,7 +108,9 @@ def arithmetic_type(operator: str, left: ValueType, right: ValueType) -> ValueTy
     else:
         scale = max(a.scale, b.scale)
         precision = max(a.precision - a.scale, b.precision - b.scale) + scale + 1
-    return DecimalType(min(MAX_DIGITS, precision), scale) if scale <= MAX_DIGITS else None
+    return (
+        DecimalType(min(MAX_DIGITS, precision), scale) if scale <= MAX_DIGITS else None
+    )
 
 
 def common_type(left: ValueType | None, right: ValueType | None) -> ValueType | None:
@@ -122,7 +126,8 @@ def common_type(left: ValueType | None, right: ValueType | None) -> ValueType | 
     a, b = as_decimal(left), as_decimal(right)
     scale = max(a.scale, b.scale)
     return DecimalType(
-        min(MAX_DIGITS, max(a.precision - a.scale, b.precision - b.scale) + scale), scale
+        min(MAX_DIGITS, max(a.precision - a.scale, b.precision - b.scale) + scale),
+        scale,
     )
 
 
@@ -140,7 +145,8 @@ def aggregate_type(function: str, kind: ValueType) -> ValueType | None:
             return kind
         case "SUM" | "AVG" if isinstance(kind, DecimalType):
             return DecimalType(
-                MAX_DIGITS, kind.scale if function == "SUM" else max(DIVISION_DIGITS, kind.scale)
+                MAX_DIGITS,
+                kind.scale if function == "SUM" else max(DIVISION_DIGITS, kind.scale),
             )
         case "AVG" if word in ("integer", "float"):
             return kind if word == "float" else DecimalType(MAX_DIGITS, DIVISION_DIGITS)
@@ -148,7 +154,9 @@ def aggregate_type(function: str, kind: ValueType) -> ValueType | None:
 
 
 def comparable(left: ValueType, right: ValueType) -> bool:
-    if (is_numeric(left) and is_numeric(right)) or (is_textual(left) and is_textual(right)):
+    if (is_numeric(left) and is_numeric(right)) or (
+        is_textual(left) and is_textual(right)
+    ):
         return True
     return family(left) == family(right) and family(left) not in ("list", "json")
 

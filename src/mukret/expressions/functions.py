@@ -11,7 +11,14 @@ from dataclasses import dataclass
 from decimal import ROUND_CEILING, ROUND_FLOOR, ROUND_HALF_UP, Decimal
 
 from mukret.expressions import families
-from mukret.expressions.values import Value, division_by_zero, in_digits, int64, no_result, overflow
+from mukret.expressions.values import (
+    Value,
+    division_by_zero,
+    in_digits,
+    int64,
+    no_result,
+    overflow,
+)
 from mukret.types import DecimalType, Float, Integer, Text, ValueType
 from mukret.types.numbers import EXACT
 
@@ -76,7 +83,9 @@ def _same_number(types: Types) -> tuple[Types, ValueType]:
 
 def _whole(types: Types) -> tuple[Types, ValueType]:
     kind = _numeric(types, 0)
-    return types, DecimalType(kind.precision, 0) if isinstance(kind, DecimalType) else kind
+    return types, DecimalType(kind.precision, 0) if isinstance(
+        kind, DecimalType
+    ) else kind
 
 
 def _to_float(types: Types) -> tuple[Types, ValueType]:
@@ -119,7 +128,9 @@ def _absolute(kind: ValueType, number: Value) -> Value:
 def _to_scale(kind: ValueType, number: Value, rounding: str) -> Value:
     if isinstance(kind, DecimalType):
         return in_digits(
-            number.quantize(Decimal((0, (1,), -kind.scale)), rounding=rounding, context=EXACT),
+            number.quantize(
+                Decimal((0, (1,), -kind.scale)), rounding=rounding, context=EXACT
+            ),
             kind.scale,
         )
     return number
@@ -149,13 +160,20 @@ def round_half_away(kind: ValueType, number: Value, digits: int) -> Value:
         return number
     exact = Decimal(repr(number)) if isinstance(kind, Float) else Decimal(number)
     digits = max(-400, min(400, digits))
-    result = exact.quantize(Decimal((0, (1,), -digits)), rounding=ROUND_HALF_UP, context=EXACT) + 0
+    result = (
+        exact.quantize(
+            Decimal((0, (1,), -digits)), rounding=ROUND_HALF_UP, context=EXACT
+        )
+        + 0
+    )
     if isinstance(kind, Float):
         return finite(float(result))
     if isinstance(kind, Integer):
         return int64(int(result))
     assert isinstance(kind, DecimalType)
-    return in_digits(result.quantize(Decimal((0, (1,), -kind.scale)), context=EXACT), kind.scale)
+    return in_digits(
+        result.quantize(Decimal((0, (1,), -kind.scale)), context=EXACT), kind.scale
+    )
 
 
 def finite(number: float) -> float:
@@ -258,7 +276,11 @@ def _replaced(_: ValueType, text: str, old: str, new: str) -> str:
 
 
 def _joined_with(_: ValueType, separator: str | None, *texts: str | None) -> str | None:
-    return None if separator is None else separator.join(text for text in texts if text is not None)
+    return (
+        None
+        if separator is None
+        else separator.join(text for text in texts if text is not None)
+    )
 
 
 def _trimmed(side: str) -> Callable[..., str]:
@@ -295,7 +317,10 @@ FUNCTIONS: dict[str, Function] = {
         lambda _, text, start, length=None: substring(text, start, length),
     ),
     "POSITION": Function(
-        2, 2, _text_function("text", gives=Integer()), lambda _, part, text: text.find(part) + 1
+        2,
+        2,
+        _text_function("text", gives=Integer()),
+        lambda _, part, text: text.find(part) + 1,
     ),
     "REPLACE": Function(3, 3, _TEXT, _replaced),
     "LEFT": Function(2, 2, _text_function("text", "integer"), _left),
@@ -303,14 +328,21 @@ FUNCTIONS: dict[str, Function] = {
     "LPAD": Function(2, 3, _text_function("text", "integer", "text"), _left_pad),
     "RPAD": Function(2, 3, _text_function("text", "integer", "text"), _right_pad),
     "CONCAT": Function(
-        1, None, _TEXT, lambda _, *texts: "".join(text for text in texts if text is not None), True
+        1,
+        None,
+        _TEXT,
+        lambda _, *texts: "".join(text for text in texts if text is not None),
+        True,
     ),
     "CONCAT_WS": Function(2, None, _TEXT, _joined_with, True),
     "TRIM BOTH": Function(1, 2, _TEXT, _trimmed("BOTH")),
     "TRIM LEADING": Function(1, 2, _TEXT, _trimmed("LEADING")),
     "TRIM TRAILING": Function(1, 2, _TEXT, _trimmed("TRAILING")),
     "ROUND": Function(
-        1, 2, _same_number, lambda kind, number, digits=0: round_half_away(kind, number, digits)
+        1,
+        2,
+        _same_number,
+        lambda kind, number, digits=0: round_half_away(kind, number, digits),
     ),
 }
 

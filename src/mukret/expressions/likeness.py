@@ -27,7 +27,9 @@ def like_pattern(pattern: str, escape: str | None) -> str:
         if character == escape:
             following = next(characters, None)
             if following is None or following not in ("%", "_", escape):
-                raise no_result("the escape character stands before none of %, _ and itself")
+                raise no_result(
+                    "the escape character stands before none of %, _ and itself"
+                )
             parts.append(_literal(following))
         else:
             parts.append({"%": ".*", "_": "."}.get(character) or _literal(character))

@@ -67,10 +67,16 @@ def _explain(error: UnexpectedInput, text: str) -> NoReturn:
         if token == "=" and text[max(0, token.start_pos - 1)] == "="
         else None
     )
-    if token.type == "STRING" and text[: token.start_pos].rstrip().upper().endswith("INTERVAL"):
+    if token.type == "STRING" and text[: token.start_pos].rstrip().upper().endswith(
+        "INTERVAL"
+    ):
         hint = "the unit stands after the text: INTERVAL '90' MINUTE"
     if token.type.startswith("_"):
         hint = f'a field of this name is written "{token}"'
     raise ExpressionError(
-        "expression-syntax", f"{str(token)!r} can't stand here", text, token.start_pos or 0, hint
+        "expression-syntax",
+        f"{str(token)!r} can't stand here",
+        text,
+        token.start_pos or 0,
+        hint,
     ) from None

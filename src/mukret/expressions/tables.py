@@ -38,7 +38,11 @@ def parser() -> Lark:
 def made_anew(grammar: str) -> Lark:
     """The parser, out of the text of the grammar."""
     return Lark(
-        grammar, parser="lalr", lexer="basic", propagate_positions=True, maybe_placeholders=True
+        grammar,
+        parser="lalr",
+        lexer="basic",
+        propagate_positions=True,
+        maybe_placeholders=True,
     )
 
 

@@ -7,7 +7,16 @@ from decimal import ROUND_HALF_EVEN, Decimal
 
 from mukret.expressions import families
 from mukret.expressions.values import Value, division_by_zero, no_result, overflow
-from mukret.types import Date, Datetime, DecimalType, Duration, Integer, Time, Timestamp, ValueType
+from mukret.types import (
+    Date,
+    Datetime,
+    DecimalType,
+    Duration,
+    Integer,
+    Time,
+    Timestamp,
+    ValueType,
+)
 from mukret.types.durations import in_64_bits
 from mukret.types.instants import EPOCH, local_to_utc
 from mukret.types.zones import MICROSECOND, zone
@@ -21,7 +30,9 @@ PARTS: dict[str, tuple[type[ValueType], ...]] = {
         ("YEAR", "QUARTER", "MONTH", "WEEK", "DOW", "DOY"), (Date, Datetime, Timestamp)
     ),
     "DAY": (Date, Datetime, Timestamp, Duration),
-    **dict.fromkeys(("HOUR", "MINUTE", "SECOND"), (Time, Datetime, Timestamp, Duration)),
+    **dict.fromkeys(
+        ("HOUR", "MINUTE", "SECOND"), (Time, Datetime, Timestamp, Duration)
+    ),
     "EPOCH": (Date, Datetime, Timestamp, Duration),
 }
 
@@ -38,9 +49,13 @@ def temporal_type(operator: str, left: ValueType, right: ValueType) -> ValueType
             return left
         case "+" if isinstance(right, Date) and isinstance(left, Integer):
             return right
-        case "+" | "-" if isinstance(right, Duration) and (moment or isinstance(left, Duration)):
+        case "+" | "-" if isinstance(right, Duration) and (
+            moment or isinstance(left, Duration)
+        ):
             return left
-        case "+" if isinstance(left, Duration) and isinstance(right, Date | Datetime | Timestamp):
+        case "+" if isinstance(left, Duration) and isinstance(
+            right, Date | Datetime | Timestamp
+        ):
             return right
         case "*" if isinstance(left, Duration) and families.is_numeric(right):
             return left
@@ -86,14 +101,18 @@ def _in_range(value: dt.timedelta) -> dt.timedelta:
 
 def _scaled(operator: str, left: Value, right: Value) -> dt.timedelta:
     """Rounded to the microsecond, half-even."""
-    duration, number = (left, right) if isinstance(left, dt.timedelta) else (right, left)
+    duration, number = (
+        (left, right) if isinstance(left, dt.timedelta) else (right, left)
+    )
     if operator == "/" and not number:
         raise division_by_zero()
     micros = Decimal(duration // MICROSECOND)
     exact = Decimal(repr(number)) if isinstance(number, float) else Decimal(number)
     try:
         result = micros * exact if operator == "*" else micros / exact
-        return _in_range(dt.timedelta(microseconds=int(result.to_integral_value(ROUND_HALF_EVEN))))
+        return _in_range(
+            dt.timedelta(microseconds=int(result.to_integral_value(ROUND_HALF_EVEN)))
+        )
     except (OverflowError, ArithmeticError):
         raise overflow("64 bits of microseconds") from None
 
@@ -159,7 +178,9 @@ def at_zone(value: dt.datetime, name: str) -> dt.datetime:
             return value.astimezone(zone(name)).replace(tzinfo=None, fold=0)
     except OverflowError:
         raise overflow("the year 9999, or before the year 1") from None
-    micros = local_to_utc((value - EPOCH.replace(tzinfo=None)) // MICROSECOND, name, None)
+    micros = local_to_utc(
+        (value - EPOCH.replace(tzinfo=None)) // MICROSECOND, name, None
+    )
     try:
         return EPOCH + dt.timedelta(microseconds=micros)
     except OverflowError:

@@ -62,7 +62,11 @@ class Basics:
     """Each `_name` types the nodes of that name in the syntax tree."""
 
     def __init__(
-        self, text: str, fields: Mapping[str, ValueType], types: TypeNames, children: Children
+        self,
+        text: str,
+        fields: Mapping[str, ValueType],
+        types: TypeNames,
+        children: Children,
     ) -> None:
         self.text = text
         self.fields = fields
@@ -77,7 +81,9 @@ class Basics:
         code: str = "expression-type",
     ) -> ExpressionError:
         position = (
-            where.start_pos if isinstance(where, Token) else getattr(where.meta, "start_pos", 0)
+            where.start_pos
+            if isinstance(where, Token)
+            else getattr(where.meta, "start_pos", 0)
         )
         return ExpressionError(code, message, self.text, position or 0, hint)
 
@@ -155,11 +161,14 @@ class Basics:
         if unit not in _INTERVALS:
             hint = f"INTERVAL '90' MINUTE; known: {', '.join(_INTERVALS)}"
             raise self.fail(
-                node, f"{before.strip()} '{text}' has no unit {unit} of fixed length", hint
+                node,
+                f"{before.strip()} '{text}' has no unit {unit} of fixed length",
+                hint,
             )
         try:
             return Constant(
-                Duration(), Duration().convert(text.strip(), Options(unit=_INTERVALS[unit]))
+                Duration(),
+                Duration().convert(text.strip(), Options(unit=_INTERVALS[unit])),
             )
         except Bad as bad:
             raise self.fail(node, f"expected {bad.expected}") from None
@@ -172,7 +181,10 @@ class Basics:
         name = unquoted(token)
         if name not in self.fields:
             raise self.fail(
-                token, f"no field {name}", did_you_mean(name, self.fields), "unknown-field"
+                token,
+                f"no field {name}",
+                did_you_mean(name, self.fields),
+                "unknown-field",
             )
         return FieldValue(self.fields[name], name)
 
@@ -182,17 +194,27 @@ class Basics:
         kind = self.fields.get(name)
         if kind is None:
             raise self.fail(
-                owner, f"no field {name}", did_you_mean(name, self.fields), "unknown-field"
+                owner,
+                f"no field {name}",
+                did_you_mean(name, self.fields),
+                "unknown-field",
             )
         if not isinstance(kind, Enum):
-            raise self.fail(attribute, f"{name} is of type {kind.name}: only enums have attributes")
+            raise self.fail(
+                attribute, f"{name} is of type {kind.name}: only enums have attributes"
+            )
         known = kind.attribute_types
         if unquoted(attribute) not in known:
             message = f"the enum {kind.name} has no attribute {unquoted(attribute)}"
             raise self.fail(
-                attribute, message, did_you_mean(unquoted(attribute), known), "unknown-attribute"
+                attribute,
+                message,
+                did_you_mean(unquoted(attribute), known),
+                "unknown-attribute",
             )
-        return EnumAttribute(known[unquoted(attribute)], name, kind, unquoted(attribute))
+        return EnumAttribute(
+            known[unquoted(attribute)], name, kind, unquoted(attribute)
+        )
 
     def widened(self, expression: Expression, target: ValueType) -> Expression:
         """The expression in another type of its family or above; NULL takes any type."""

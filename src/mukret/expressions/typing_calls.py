@@ -49,7 +49,9 @@ _ELSEWHERE = {
     **dict.fromkeys(("NOW", "GETDATE", "SYSDATE", "CURRENT_DATE"), "CURRENT_TIMESTAMP"),
     **dict.fromkeys(("LENGTH", "LEN"), "CHAR_LENGTH(text)"),
     **dict.fromkeys(("IFNULL", "NVL", "ISNULL"), "COALESCE(a, b)"),
-    **dict.fromkeys(("STRPOS", "INSTR", "CHARINDEX", "LOCATE"), "POSITION(part IN text)"),
+    **dict.fromkeys(
+        ("STRPOS", "INSTR", "CHARINDEX", "LOCATE"), "POSITION(part IN text)"
+    ),
     **dict.fromkeys(("STRING_AGG", "GROUP_CONCAT"), "LISTAGG(table.field, ', ')"),
     **dict.fromkeys(("DATE_PART", "DATEPART"), "EXTRACT(YEAR FROM x)"),
     **dict.fromkeys(("IF", "IIF"), "CASE WHEN … THEN … ELSE … END"),
@@ -73,7 +75,9 @@ class Calls(Operators):
                 value = self.check(arguments[0])
                 same = self.compared(arguments[0], "=", arguments[1])
                 kind = value.type or Text()
-                return Case(kind, ((same, Constant(kind, None)),), self.widened(value, kind))
+                return Case(
+                    kind, ((same, Constant(kind, None)),), self.widened(value, kind)
+                )
             case "COALESCE" | "NULLIF":
                 raise self.wrong_count(node, name, len(arguments))
             case "ROUND" if len(arguments) in (1, 2):
@@ -90,12 +94,18 @@ class Calls(Operators):
             "EXTRACT",
             "TRIM",
         ]
-        hint = f"it is {_ELSEWHERE[name]} here" if name in _ELSEWHERE else did_you_mean(name, known)
+        hint = (
+            f"it is {_ELSEWHERE[name]} here"
+            if name in _ELSEWHERE
+            else did_you_mean(name, known)
+        )
         raise self.fail(token, f"no function {token}", hint, "unknown-function")
 
     def wrong_count(self, node: Syntax, name: str, count: int) -> ExpressionError:
         arguments = "1 argument" if count == 1 else f"{count} arguments"
-        return self.fail(node, f"{name} does not take {arguments}", code="expression-syntax")
+        return self.fail(
+            node, f"{name} does not take {arguments}", code="expression-syntax"
+        )
 
     def called(self, node: Syntax, name: str, arguments: list[Syntax]) -> Expression:
         function = FUNCTIONS[name]
@@ -105,26 +115,40 @@ class Calls(Operators):
             raise self.wrong_count(node, name.partition(" ")[0], len(arguments))
         expressions = [self.check(argument) for argument in arguments]
         known = next(
-            (expression.type for expression in expressions if expression.type is not None), Text()
+            (
+                expression.type
+                for expression in expressions
+                if expression.type is not None
+            ),
+            Text(),
         )
         types = [expression.type for expression in expressions]
         given: list[ValueType] = []
         for index, kind in enumerate(types):
-            given.append(kind if kind is not None else self.wanted(name, types, index, known))
+            given.append(
+                kind if kind is not None else self.wanted(name, types, index, known)
+            )
         try:
             wanted, result = function.signature(given)
         except WrongArgument as wrong:
             found = given[wrong.index].name
             message = f"{name.partition(' ')[0]} wants {wrong.wanted} here, but this is {found}"
-            raise self.fail(arguments[wrong.index], message, self.cast_hint(wrong.wanted)) from None
+            raise self.fail(
+                arguments[wrong.index], message, self.cast_hint(wrong.wanted)
+            ) from None
         return Call(
             result,
             name,
-            tuple(self.widened(item, kind) for item, kind in zip(expressions, wanted, strict=True)),
+            tuple(
+                self.widened(item, kind)
+                for item, kind in zip(expressions, wanted, strict=True)
+            ),
         )
 
     @staticmethod
-    def wanted(name: str, types: list[ValueType | None], index: int, known: ValueType) -> ValueType:
+    def wanted(
+        name: str, types: list[ValueType | None], index: int, known: ValueType
+    ) -> ValueType:
         """A type that a NULL in this place can have."""
         for candidate in (known, Integer(), Text()):
             try:
@@ -159,12 +183,16 @@ class Calls(Operators):
             not isinstance(digits.type, Integer) or isinstance(kind, DecimalType)
         ):
             raise self.fail(
-                arguments[-1], "ROUND wants a whole number here", "such as ROUND(fare, 2)"
+                arguments[-1],
+                "ROUND wants a whole number here",
+                "such as ROUND(fare, 2)",
             )
         if isinstance(kind, DecimalType) and count is not None:
             scale = min(kind.scale, max(0, count))
             whole = max(kind.precision - kind.scale, 0) + 1
-            result: ValueType = DecimalType(min(MAX_DIGITS, max(1, whole + scale)), scale)
+            result: ValueType = DecimalType(
+                min(MAX_DIGITS, max(1, whole + scale)), scale
+            )
         else:
             result = kind
         return Call(result, "ROUND", (self.widened(number, kind), digits))
@@ -181,30 +209,42 @@ class Calls(Operators):
         token, operand_node = cast(Token, node.children[0]), self.children(node)[0]
         part, operand = str(token).upper(), self.check(operand_node)
         if part not in PARTS:
-            raise self.fail(token, f"EXTRACT knows no {token}", did_you_mean(part, PARTS))
+            raise self.fail(
+                token, f"EXTRACT knows no {token}", did_you_mean(part, PARTS)
+            )
         if operand.type is not None and not isinstance(operand.type, PARTS[part]):
             hint = (
-                "cast it first: CAST(… AS timestamp)" if families.is_textual(operand.type) else None
+                "cast it first: CAST(… AS timestamp)"
+                if families.is_textual(operand.type)
+                else None
             )
             raise self.fail(
                 operand_node, f"a value of type {operand.type.name} has no {part}", hint
             )
         result = SECONDS if part in ("SECOND", "EPOCH") else Integer()
-        return Extraction(result, self.widened(operand, operand.type or Timestamp()), part)
+        return Extraction(
+            result, self.widened(operand, operand.type or Timestamp()), part
+        )
 
     def _at_zone(self, node: Syntax) -> Expression:
         operand_node, token = self.children(node)[0], cast(Token, node.children[1])
         operand, name = self.check(operand_node), string_of(token)
-        if operand.type is not None and not isinstance(operand.type, Timestamp | Datetime):
+        if operand.type is not None and not isinstance(
+            operand.type, Timestamp | Datetime
+        ):
             message = (
-                f"AT TIME ZONE wants a timestamp or a datetime, but this is {operand.type.name}"
+                "AT TIME ZONE wants a timestamp or a datetime, but this is "
+                f"{operand.type.name}"
             )
             raise self.fail(operand_node, message)
         try:
             zone(name)
         except KeyError:
             raise self.fail(
-                token, f"no time zone {name}", did_you_mean(name, zone_names()), "unknown-zone"
+                token,
+                f"no time zone {name}",
+                did_you_mean(name, zone_names()),
+                "unknown-zone",
             ) from None
         kind = operand.type or Timestamp()
         result = Datetime() if isinstance(kind, Timestamp) else Timestamp()
@@ -259,7 +299,9 @@ class Calls(Operators):
                 f"{name}(sailings.fare): a field with compute in the table below can hold an "
                 "expression"
             )
-            raise self.fail(over, f"{name} takes a field of a table directly within this one", hint)
+            raise self.fail(
+                over, f"{name} takes a field of a table directly within this one", hint
+            )
         table = self.table_within(name, cast(Token, over.children[0]))
         if over.data == "field":
             if name != "COUNT":
@@ -272,16 +314,24 @@ class Calls(Operators):
         kind = self.within[table][field]
         result = families.aggregate_type(name, kind)
         if result is None:
-            by_name = {"LISTAGG": "texts", "SUM": "numbers or durations", "AVG": "numbers"}
+            by_name = {
+                "LISTAGG": "texts",
+                "SUM": "numbers or durations",
+                "AVG": "numbers",
+            }
             wants = by_name.get(name, "values with an order")
-            raise self.fail(over, f"{name} wants {wants}, but {table}.{field} is {kind.name}")
+            raise self.fail(
+                over, f"{name} wants {wants}, but {table}.{field} is {kind.name}"
+            )
         return Aggregate(result, name, table, field, separator)
 
     def table_within(self, aggregate: str, token: Token) -> str:
         table = unquoted(token)
         if table not in self.within:
             hint = did_you_mean(table, self.within)
-            hint = hint or "aggregates are over tables that are directly within this one"
+            hint = (
+                hint or "aggregates are over tables that are directly within this one"
+            )
             message = f"{aggregate}: no table {table} within this one"
             raise self.fail(token, message, hint, "unknown-table")
         return table
@@ -290,7 +340,9 @@ class Calls(Operators):
         field, known = unquoted(token), self.within[table]
         if field not in known:
             hint = did_you_mean(field, known)
-            raise self.fail(token, f"{table} has no field {field}", hint, "unknown-field")
+            raise self.fail(
+                token, f"{table} has no field {field}", hint, "unknown-field"
+            )
         return field
 
     def separator(self, argument: Syntax) -> str:
@@ -320,5 +372,7 @@ class Calls(Operators):
         if expression.type is None:
             return Constant(target.type, None)
         if not families.castable(expression.type, target.type):
-            raise self.fail(operand, f"{expression.type.name} can't be cast to {target.type.name}")
+            raise self.fail(
+                operand, f"{expression.type.name} can't be cast to {target.type.name}"
+            )
         return Conversion(target.type, expression, target)

@@ -57,7 +57,9 @@ class Operators(Basics):
     def numeric(self, node: Syntax, operator: str) -> Expression:
         return self.as_number(self.check(node), node, operator)
 
-    def as_number(self, expression: Expression, node: Syntax, operator: str) -> Expression:
+    def as_number(
+        self, expression: Expression, node: Syntax, operator: str
+    ) -> Expression:
         if expression.type is not None and not families.is_numeric(expression.type):
             text_hint = (
                 "cast it first: CAST(… AS decimal(12,2))"
@@ -70,7 +72,9 @@ class Operators(Basics):
                 else text_hint
             )
             raise self.fail(
-                node, f"{operator} wants numbers, but this is {expression.type.name}", hint
+                node,
+                f"{operator} wants numbers, but this is {expression.type.name}",
+                hint,
             )
         return expression
 
@@ -98,11 +102,18 @@ class Operators(Basics):
         if isinstance(result, Float):
             left_type = right_type = result
         return Arithmetic(
-            result, self.widened(left, left_type), self.widened(right, right_type), operator
+            result,
+            self.widened(left, left_type),
+            self.widened(right, right_type),
+            operator,
         )
 
     def with_times(
-        self, node: Syntax, operator: ArithmeticOperator, left: Expression, right: Expression
+        self,
+        node: Syntax,
+        operator: ArithmeticOperator,
+        left: Expression,
+        right: Expression,
     ) -> Expression:
         """Arithmetic of which one side is a date, an instant or a duration."""
         left_type, right_type = left.type or right.type, right.type or left.type
@@ -117,10 +128,15 @@ class Operators(Basics):
             }:
                 hint = "AT TIME ZONE makes one out of the other"
             raise self.fail(
-                node, f"{left_type.name} {operator} {right_type.name} means nothing", hint
+                node,
+                f"{left_type.name} {operator} {right_type.name} means nothing",
+                hint,
             )
         return Temporal(
-            result, self.widened(left, left_type), self.widened(right, right_type), operator
+            result,
+            self.widened(left, left_type),
+            self.widened(right, right_type),
+            operator,
         )
 
     def _concatenation(self, node: Syntax) -> Expression:
@@ -129,7 +145,9 @@ class Operators(Basics):
             part = self.check(child)
             if part.type is not None and not families.is_textual(part.type):
                 raise self.fail(
-                    child, f"|| joins texts, but this is {part.type.name}", "write CAST(… AS text)"
+                    child,
+                    f"|| joins texts, but this is {part.type.name}",
+                    "write CAST(… AS text)",
                 )
             parts.append(part)
         return Concatenation(Text(), parts[0], parts[1])
@@ -141,7 +159,12 @@ class Operators(Basics):
         return self.compared(left, cast(ComparisonOperator, str(operator)), right)
 
     def compared(
-        self, left: Syntax, operator: ComparisonOperator, right: Syntax, *, distinct: bool = False
+        self,
+        left: Syntax,
+        operator: ComparisonOperator,
+        right: Syntax,
+        *,
+        distinct: bool = False,
     ) -> Expression:
         a, b = self.check(left), self.check(right)
         self.check_comparable(a, operator, b, right)
@@ -152,19 +175,33 @@ class Operators(Basics):
         if isinstance(left_type, Float) or isinstance(right_type, Float):
             left_type = right_type = Float()
         return Comparison(
-            BOOLEAN, self.widened(a, left_type), self.widened(b, right_type), operator, distinct
+            BOOLEAN,
+            self.widened(a, left_type),
+            self.widened(b, right_type),
+            operator,
+            distinct,
         )
 
-    def check_comparable(self, a: Expression, operator: str, b: Expression, where: Syntax) -> None:
+    def check_comparable(
+        self, a: Expression, operator: str, b: Expression, where: Syntax
+    ) -> None:
         if a.type is None or b.type is None:
             return
         if not families.comparable(a.type, b.type):
             hint = None
             for literal, other in ((a, b), (b, a)):
-                if isinstance(literal, Constant) and isinstance(literal.type, Text) and other.type:
+                if (
+                    isinstance(literal, Constant)
+                    and isinstance(literal.type, Text)
+                    and other.type
+                ):
                     hint = self.literal_hint(str(literal.value), other.type)
-            raise self.fail(where, f"{a.type.name} and {b.type.name} can't be compared", hint)
-        if operator not in ("=", "<>") and (isinstance(a.type, Enum) or isinstance(b.type, Enum)):
+            raise self.fail(
+                where, f"{a.type.name} and {b.type.name} can't be compared", hint
+            )
+        if operator not in ("=", "<>") and (
+            isinstance(a.type, Enum) or isinstance(b.type, Enum)
+        ):
             raise self.fail(
                 where,
                 "enums have no order: only = and <> compare them",
@@ -197,7 +234,10 @@ class Operators(Basics):
             if literal.value not in names:
                 message = f"'{literal.value}' is no value of the enum {enum.type.name}"
                 raise self.fail(
-                    where, message, did_you_mean(literal.value, names), "unknown-enum-value"
+                    where,
+                    message,
+                    did_you_mean(literal.value, names),
+                    "unknown-enum-value",
                 )
 
     def _is_distinct(self, node: Syntax) -> Expression:
@@ -211,7 +251,10 @@ class Operators(Basics):
     def _between(self, node: Syntax) -> Expression:
         value, low, high = self.children(node)
         return Logical(
-            BOOLEAN, self.compared(value, ">=", low), self.compared(value, "<=", high), "AND"
+            BOOLEAN,
+            self.compared(value, ">=", low),
+            self.compared(value, "<=", high),
+            "AND",
         )
 
     def _not_between(self, node: Syntax) -> Expression:
@@ -264,13 +307,17 @@ class Operators(Basics):
 
     def _searched_case(self, node: Syntax) -> Expression:
         branches, otherwise = self.split_case(self.children(node))
-        conditions = [self.condition(self.children(branch)[0], "WHEN") for branch in branches]
+        conditions = [
+            self.condition(self.children(branch)[0], "WHEN") for branch in branches
+        ]
         return self.case(conditions, branches, otherwise)
 
     def _simple_case(self, node: Syntax) -> Expression:
         operand, *rest = self.children(node)
         branches, otherwise = self.split_case(rest)
-        conditions = [self.compared(operand, "=", self.children(branch)[0]) for branch in branches]
+        conditions = [
+            self.compared(operand, "=", self.children(branch)[0]) for branch in branches
+        ]
         return self.case(conditions, branches, otherwise)
 
     @staticmethod
@@ -280,7 +327,10 @@ class Operators(Basics):
         )
 
     def case(
-        self, conditions: list[Expression], branches: list[Syntax], otherwise: Syntax | None
+        self,
+        conditions: list[Expression],
+        branches: list[Syntax],
+        otherwise: Syntax | None,
     ) -> Expression:
         nodes = [self.children(branch)[1] for branch in branches]
         *results, last = self.unified(
@@ -288,7 +338,9 @@ class Operators(Basics):
         )
         return Case(last.type, tuple(zip(conditions, results, strict=True)), last)
 
-    def unified(self, nodes: list[Syntax], *, extra_null: bool = False) -> list[Expression]:
+    def unified(
+        self, nodes: list[Syntax], *, extra_null: bool = False
+    ) -> list[Expression]:
         """The expressions, all converted to their common type."""
         expressions = [self.check(node) for node in nodes]
         kind: ValueType | None = None

@@ -41,7 +41,12 @@ class Case:
     key: Mapping[str, str] = field(default_factory=dict)
 
     def as_json(self) -> dict[str, JsonValue]:
-        return {"place": self.place, "old": self.old, "new": self.new, "key": dict(self.key)}
+        return {
+            "place": self.place,
+            "old": self.old,
+            "new": self.new,
+            "key": dict(self.key),
+        }
 
 
 @dataclass
@@ -57,7 +62,10 @@ class Change:
         self.examples += islice(cases, MOST_EXAMPLES - len(self.examples))
 
     def as_json(self) -> dict[str, JsonValue]:
-        return {"count": self.count, "examples": [case.as_json() for case in self.examples]}
+        return {
+            "count": self.count,
+            "examples": [case.as_json() for case in self.examples],
+        }
 
 
 @dataclass
@@ -86,7 +94,11 @@ class TableChanges:
     @property
     def any(self) -> bool:
         return bool(
-            self.name != self.old_name or self.columns or self.renamed or self.fates or self.values
+            self.name != self.old_name
+            or self.columns
+            or self.renamed
+            or self.fates
+            or self.values
         )
 
     def as_json(self) -> dict[str, JsonValue]:
@@ -95,7 +107,8 @@ class TableChanges:
             **before,
             "written": list(self.written),
             "columns": {
-                name: {"old": old, "new": new} for name, (old, new) in self.columns.items()
+                name: {"old": old, "new": new}
+                for name, (old, new) in self.columns.items()
             },
             "renamed": dict(self.renamed),
             "rows": [
@@ -133,7 +146,9 @@ class Comparison:
             "bad_documents": self.bad_documents,
             "gone": list(self.gone),
             "come": list(self.come),
-            "tables": {name: changes.as_json() for name, changes in self.tables.items()},
+            "tables": {
+                name: changes.as_json() for name, changes in self.tables.items()
+            },
         }
 
 
@@ -149,7 +164,9 @@ class Comparing:
         self.found.come = [name for name in new.tables if name not in before]
         for name, table in new.tables.items():
             if name in before:
-                self.found.tables[name] = _table_changes(old.tables[before[name]], table, ignored)
+                self.found.tables[name] = _table_changes(
+                    old.tables[before[name]], table, ignored
+                )
 
     def see(self, old: DecidedRows, new: DecidedRows) -> None:
         """Both are of one batch; each may hold other documents to be bad."""
@@ -183,7 +200,9 @@ def compare_rules(
     two = Run(new, sources, progress=progress, started=one.started)
     whole = not same_parts(one, two)
     bad: BadDocument | None = None
-    for batch, other in zip_longest(_decided(one, whole=whole), _decided(two, whole=whole)):
+    for batch, other in zip_longest(
+        _decided(one, whole=whole), _decided(two, whole=whole)
+    ):
         comparing.see(batch, other)
         bad = bad or next(iter(other.batch.bad), None)
         if progress:
@@ -195,7 +214,11 @@ def compare_rules(
 
 def _column_names(rules: Rules) -> Iterator[tuple[str, str]]:
     """The name of each column, with that of its table."""
-    return ((name, column) for name, table in rules.tables.items() for column, _ in table.columns)
+    return (
+        (name, column)
+        for name, table in rules.tables.items()
+        for column, _ in table.columns
+    )
 
 
 def same_parts(one: Run, two: Run) -> bool:
@@ -205,7 +228,8 @@ def same_parts(one: Run, two: Run) -> bool:
 
 def _again(sources: Sequence[Source]) -> list[Source]:
     return [
-        Source(source.path, source.named, source.origin, copy=source.copy) for source in sources
+        Source(source.path, source.named, source.origin, copy=source.copy)
+        for source in sources
     ]
 
 
@@ -220,7 +244,9 @@ def _columns(
     """The types of columns that only one version has, or with another type."""
     before, after = dict(old.columns), dict(new.columns)
     gone: dict[str, tuple[str | None, str | None]] = {
-        name: (kind.name, None) for name, kind in before.items() if name not in names.values()
+        name: (kind.name, None)
+        for name, kind in before.items()
+        if name not in names.values()
     }
     return gone | {
         name: (before[names[name]].name if name in names else None, kind.name)
@@ -239,7 +265,9 @@ def _compare(changes: TableChanges, old: DecidedTable, new: DecidedTable) -> Non
     for before, after in _pairs(old.rows, new.rows):
         fates = (_fate(old, before), _fate(new, after))
         if fates[0] != fates[1]:
-            changes.fates.setdefault(fates, Change()).see(1, _row_changed(old, new, before, after))
+            changes.fates.setdefault(fates, Change()).see(
+                1, _row_changed(old, new, before, after)
+            )
         elif before is not None and after is not None and fates[0] == "written":
             kept.append((before, after))
     _compare_values(changes, old, new, kept)
@@ -259,7 +287,8 @@ def _same_rows(old: TableRows, new: TableRows) -> bool:
     on.
     """
     return (
-        [_finding(table) for table in _upward(old)] == [_finding(table) for table in _upward(new)]
+        [_finding(table) for table in _upward(old)]
+        == [_finding(table) for table in _upward(new)]
         and old.batch.numbers == new.batch.numbers
         and list(old.documents) == list(new.documents)
     )
@@ -303,7 +332,9 @@ def _why(table: DecidedTable, row: int | None) -> str | None:
 
 
 def _place(rows: TableRows, row: int) -> str:
-    return f"{location_text(rows.locate(row)[0].location)} in {rows.place_in_input(row)}"
+    return (
+        f"{location_text(rows.locate(row)[0].location)} in {rows.place_in_input(row)}"
+    )
 
 
 def _key(table: DecidedTable, row: int) -> dict[str, str]:
@@ -317,7 +348,10 @@ def _key(table: DecidedTable, row: int) -> dict[str, str]:
 
 
 def _compare_values(
-    changes: TableChanges, old: DecidedTable, new: DecidedTable, kept: list[tuple[int, int]]
+    changes: TableChanges,
+    old: DecidedTable,
+    new: DecidedTable,
+    kept: list[tuple[int, int]],
 ) -> None:
     if not kept:
         return
@@ -326,11 +360,18 @@ def _compare_values(
     second = pa.array([pair[1] for pair in kept], pa.int64())
     for name, was in changes.names.items():
         kinds = before[was], after[name]
-        if kinds[0] == kinds[1] and old.columns.array(was).equals(new.columns.array(name)):
+        if kinds[0] == kinds[1] and old.columns.array(was).equals(
+            new.columns.array(name)
+        ):
             continue
-        one, two = _texts(old, was, kinds[0], first), _texts(new, name, kinds[1], second)
+        one, two = (
+            _texts(old, was, kinds[0], first),
+            _texts(new, name, kinds[1], second),
+        )
         same = (
-            _equal(*map(_plain_numbers, (one, two))) if _both_numbers(*kinds) else _equal(one, two)
+            _equal(*map(_plain_numbers, (one, two)))
+            if _both_numbers(*kinds)
+            else _equal(one, two)
         )
         different = true_rows(pc.invert(same))
         if different:
@@ -348,7 +389,8 @@ def _compare_values(
 
 def _equal(one: pa.Array, two: pa.Array) -> pa.Array:
     return pc.or_(
-        pc.fill_null(pc.equal(one, two), False), pc.and_(pc.is_null(one), pc.is_null(two))
+        pc.fill_null(pc.equal(one, two), False),
+        pc.and_(pc.is_null(one), pc.is_null(two)),
     )
 
 
@@ -363,7 +405,9 @@ def _plain_numbers(texts: pa.Array) -> pa.Array:
     return pc.if_else(pc.match_substring(texts, "."), cut, texts)
 
 
-def _texts(table: DecidedTable, name: str, kind: ValueType, which: pa.Array) -> pa.Array:
+def _texts(
+    table: DecidedTable, name: str, kind: ValueType, which: pa.Array
+) -> pa.Array:
     return written(table.columns.array(name), kind).take(which)
 
 
@@ -372,11 +416,15 @@ def _table_changes(old: Table, new: Table, ignored: Collection[str]) -> TableCha
     names = same_columns(old, new)
     columns = _columns(old, new, names)
     looked_at = {
-        column for column in {**names, **columns} if not is_ignored(new.name, column, ignored)
+        column
+        for column in {**names, **columns}
+        if not is_ignored(new.name, column, ignored)
     }
     return TableChanges(
         new.name,
         old.name,
         {column: name for column, name in names.items() if column in looked_at},
-        columns={column: types for column, types in columns.items() if column in looked_at},
+        columns={
+            column: types for column, types in columns.items() if column in looked_at
+        },
     )

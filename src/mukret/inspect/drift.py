@@ -85,7 +85,8 @@ class Drift:
             "documents": self.documents,
             "bad_documents": self.bad_documents,
             "bad": [
-                _reason_json(reason, self.documents + self.bad_documents) for reason in self.bad
+                _reason_json(reason, self.documents + self.bad_documents)
+                for reason in self.bad
             ],
             "unread": [one.as_json() for one in self.unread],
             "unmatched": [one.as_json() for one in self.unmatched],
@@ -135,12 +136,16 @@ def looking_at_all(
     can't read.
     """
     in_full = InFull(lambda number: True, every_part=True, refused_too=refused_too)
-    run = Run(rules, sources, batch_bytes=batch_bytes, progress=progress, in_full=in_full)
+    run = Run(
+        rules, sources, batch_bytes=batch_bytes, progress=progress, in_full=in_full
+    )
     run.sample.nodes_left = run.sample.doubled.bytes_left = ALL
     return run
 
 
-def drift(rules: Rules, sources: Sequence[Source], *, progress: Progress | None = None) -> Drift:
+def drift(
+    rules: Rules, sources: Sequence[Source], *, progress: Progress | None = None
+) -> Drift:
     """Looks at every node of every document.
 
     Values count as bad also where the rules make something else of them: `bad: null`, `otherwise`.
@@ -154,7 +159,9 @@ def drift(rules: Rules, sources: Sequence[Source], *, progress: Progress | None 
         for path, count in sorted(run.sample.unread.items())
     ]
     result.unmatched, result.misshapen = run.unmatched(), run.misshapen()
-    result.bad = [reason for reason in run.tally.reasons.values() if reason.table is None]
+    result.bad = [
+        reason for reason in run.tally.reasons.values() if reason.table is None
+    ]
     result.words = [
         NewWord(table, name, _enum_name(rules.tables[table], name), word, count)
         for (table, name, word), count in sorted(words.items())

@@ -18,8 +18,12 @@ def refuse_unknown(ignored: Iterable[str], columns: Iterable[tuple[str, str]]) -
     """Raises UsageError for a name that none of the columns (each with its table) has: it was typed
     wrongly.
     """
-    known = {name for table, column in columns for name in (column, f"{table}.{column}")}
+    known = {
+        name for table, column in columns for name in (column, f"{table}.{column}")
+    }
     for name in ignored:
         if name not in known:
             message = f"--ignore-fields {name}: no table has such a field"
-            raise UsageError("unknown-field", message, hint=did_you_mean(name, sorted(known)))
+            raise UsageError(
+                "unknown-field", message, hint=did_you_mean(name, sorted(known))
+            )

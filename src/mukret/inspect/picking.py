@@ -76,7 +76,9 @@ def pick(
     except _TooLittle:
         for source in sources:
             source.rewind()
-        return _pick(Run(rules, sources, progress=progress), table, wanted, fate, nth, whole=True)
+        return _pick(
+            Run(rules, sources, progress=progress), table, wanted, fate, nth, whole=True
+        )
 
 
 class _TooLittle(Exception):
@@ -157,7 +159,9 @@ class Condition:
         if not isinstance(self.expression.type, Boolean):
             kind = self.expression.type.name if self.expression.type else "null"
             message = f"a condition is wanted, but this is {kind}"
-            raise ExpressionError("expression-type", message, text, 0, "compare it with something")
+            raise ExpressionError(
+                "expression-type", message, text, 0, "compare it with something"
+            )
 
     def __call__(self, row: Mapping[str, Any]) -> bool:
         try:
@@ -174,7 +178,9 @@ def meeting(condition: Condition) -> Wanted:
         return [
             row
             for row in rows
-            if condition({name: column[row].as_py() for name, column in columns.items()})
+            if condition(
+                {name: column[row].as_py() for name, column in columns.items()}
+            )
         ]
 
     return wanted

@@ -112,7 +112,10 @@ class PreviewRun:
     def _see(self, output: Output) -> None:
         self._size += output.size
         for reject in output.rejects:
-            if not self.preview.rejected and reject.table in (None, *self.choice.tables):
+            if not self.preview.rejected and reject.table in (
+                None,
+                *self.choice.tables,
+            ):
                 self.rejects.append(reject)
             is_no_row = reject.table is None or reject.rows is not None
             if is_no_row and len(self.apart[reject.table]) < MOST_APART:

@@ -39,7 +39,9 @@ class SeenRow:
         """What stood where a field could not be read."""
         problems = self.reject.problems if self.reject else ()
         return {
-            found.field: shown_text(found.value) for found in problems if found.field in self.values
+            found.field: shown_text(found.value)
+            for found in problems
+            if found.field in self.values
         }
 
 
@@ -83,7 +85,11 @@ class Anywhere:
 
     def take(self, count: int) -> Iterator[tuple[int, int]]:
         for number in range(count):
-            place = self.seen if self.seen < self.wanted else self.draw.randrange(self.seen + 1)
+            place = (
+                self.seen
+                if self.seen < self.wanted
+                else self.draw.randrange(self.seen + 1)
+            )
             self.seen += 1
             if place < self.wanted:
                 yield place, number
@@ -116,7 +122,9 @@ class Preview:
         self.before: Counter[tuple[str, int]] = Counter()
         # How many rows of a table were wanted so far.
         self.met: Counter[str] = Counter()
-        self.chosen: dict[str, dict[int, tuple[int, SeenRow]]] = {name: {} for name in names}
+        self.chosen: dict[str, dict[int, tuple[int, SeenRow]]] = {
+            name: {} for name in names
+        }
         self.come = 0
         self.keep = keep
         self.kept: list[DecidedRows] = []
@@ -140,11 +148,14 @@ class Preview:
         rows = [
             row
             for row, fate in enumerate(fates)
-            if fate == Fate.WRITTEN or (self.rejected and outcomes.rejected_for_itself(row))
+            if fate == Fate.WRITTEN
+            or (self.rejected and outcomes.rejected_for_itself(row))
         ]
         rows = list(self.wanted(table, rows))
         self.met[name] += len(rows)
-        taken = {place: rows[number] for place, number in self.choices[name].take(len(rows))}
+        taken = {
+            place: rows[number] for place, number in self.choices[name].take(len(rows))
+        }
         records = table.columns.records(list(taken.values()))
         for (place, row), values in zip(taken.items(), records, strict=True):
             nth = self.before[name, fates[row]] + fates.count(fates[row], 0, row + 1)

@@ -50,10 +50,18 @@ class Traced:
     inner: list[Traced] = field(default_factory=list)
 
     def as_json(self) -> dict[str, JsonValue]:
-        found: dict[str, JsonValue] = {"field": self.name, "type": self.type, "value": self.value}
+        found: dict[str, JsonValue] = {
+            "field": self.name,
+            "type": self.type,
+            "value": self.value,
+        }
         if self.problem:
             found["problem"] = self.problem
-        return {**found, "steps": list(self.steps), "from": [one.as_json() for one in self.inner]}
+        return {
+            **found,
+            "steps": list(self.steps),
+            "from": [one.as_json() for one in self.inner],
+        }
 
 
 @dataclass
@@ -79,7 +87,9 @@ Elsewhere = Callable[[Lookup, Form], Picked | None]
 
 
 def trace(
-    picked: Picked, only: str | None = None, elsewhere: Elsewhere = lambda lookup, form: None
+    picked: Picked,
+    only: str | None = None,
+    elsewhere: Elsewhere = lambda lookup, form: None,
 ) -> TracedRow:
     """The fields of a row, or one of them with all that it was made of down to the response: for
     that, rows of other documents are found by `elsewhere`.
@@ -121,12 +131,19 @@ class Row:
 
     @property
     def named(self) -> str:
-        what = "the response" if self.rules.name == RESPONSE else f"the row of {self.rules.name}"
+        what = (
+            "the response"
+            if self.rules.name == RESPONSE
+            else f"the row of {self.rules.name}"
+        )
         return f"{what} at {location_text(self.place.location)}"
 
     @property
     def faults(self) -> list[Fault]:
-        return sorted(self.table.outcomes.faults.get(self.number, ()), key=lambda fault: fault.rank)
+        return sorted(
+            self.table.outcomes.faults.get(self.number, ()),
+            key=lambda fault: fault.rank,
+        )
 
     @property
     def above(self) -> Row | None:
@@ -136,7 +153,9 @@ class Row:
 
     def ancestor(self, origin: str) -> Row:
         return Row(
-            self.tables, self.tables[origin], self.table.rows.owners_in(origin)[self.number].as_py()
+            self.tables,
+            self.tables[origin],
+            self.table.rows.owners_in(origin)[self.number].as_py(),
         )
 
     def value(self, name: str) -> Any:
@@ -162,7 +181,11 @@ class Row:
         """The rows of a table directly within that an aggregate goes over."""
         below = self.tables[aggregate.table]
         surviving, owners = below.columns.surviving, below.rows.owners
-        return [Row(self.tables, below, row) for row in surviving if owners[row] == self.number]
+        return [
+            Row(self.tables, below, row)
+            for row in surviving
+            if owners[row] == self.number
+        ]
 
     def form(self, lookup: Lookup) -> Form | None:
         """What a lookup looks for."""
@@ -174,7 +197,9 @@ class Row:
         document = self.table.rows.document(self.number)
         answered = target.columns.answered(lookup)
         same = (
-            row for row, key, _ in answered if key == form and target.rows.document(row) == document
+            row
+            for row, key, _ in answered
+            if key == form and target.rows.document(row) == document
         )
         number = next(same, None)
         return None if number is None else Row(self.tables, target, number)
@@ -203,7 +228,9 @@ class _Tracer:
             return found
         own = next(one for one in row.rules.fields if one.name == name)
         found = self.started(row, own)
-        looked_up = self.looked_up(row, own.source) if isinstance(own.source, Lookup) else None
+        looked_up = (
+            self.looked_up(row, own.source) if isinstance(own.source, Lookup) else None
+        )
         found.steps += self.steps(row, own, looked_up)
         if self.deep:
             found.inner += self.inner(row, own, looked_up)
@@ -219,7 +246,10 @@ class _Tracer:
     def started(row: Row, own: Field) -> Traced:
         problem = next((fault for fault in row.faults if fault.name == own.name), None)
         return Traced(
-            own.name, own.type.name, row.text(own.name), _told(problem) if problem else None
+            own.name,
+            own.type.name,
+            row.text(own.name),
+            _told(problem) if problem else None,
         )
 
     # ---- in words
@@ -232,7 +262,9 @@ class _Tracer:
                 yield f"= {text}"
                 names = dict.fromkeys(own.source.expression.fields())
                 if names:
-                    yield "with " + ", ".join(f"{name} = {_shown(row, name)}" for name in names)
+                    yield "with " + ", ".join(
+                        f"{name} = {_shown(row, name)}" for name in names
+                    )
             case Constant():
                 yield "a constant of the rules"
             case Fact(name=name):
@@ -240,7 +272,11 @@ class _Tracer:
                 yield f"the fact {name}: {shown_text(fact)}"
                 yield from reading_steps(own.reading, fact)
             case Above(field=above):
-                yield f"{above} of {row.above.named}" if row.above else "no row above it: null"
+                yield (
+                    f"{above} of {row.above.named}"
+                    if row.above
+                    else "no row above it: null"
+                )
             case Rest():
                 yield "what no path of the table reads"
             case Lookup():
@@ -249,7 +285,9 @@ class _Tracer:
     def found(self, row: Row, field: Field, at: At) -> Iterator[str]:
         """What each path of a field led to, and what was made of the nodes that count."""
         place, node = row.place, row.node
-        tried = list(attempts(at, node, row.table.rows.excuses_at(row.number).below(place)))
+        tried = list(
+            attempts(at, node, row.table.rows.excuses_at(row.number).below(place))
+        )
         for attempt in tried:
             yield from self.met(place, attempt)
             if attempt.found or not attempt.met:
@@ -273,7 +311,9 @@ class _Tracer:
         elif values:
             if len(values) > 1:
                 yield f"the {at.take} of them"
-            yield from reading_steps(field.reading, values[-1 if at.take == "last" else 0])
+            yield from reading_steps(
+                field.reading, values[-1 if at.take == "last" else 0]
+            )
         if at.take == "all" or at.take in GATHERINGS:
             yield f"taken together: {at.take}"
 
@@ -319,7 +359,9 @@ class _Tracer:
         self, row: Row, own: Field, lookup: Lookup, found: Row | None
     ) -> Iterator[str]:
         pairs = zip(lookup.key, lookup.by, strict=True)
-        wanted = " and ".join(f"{key} is {_shown(row, name)} ({name})" for key, name in pairs)
+        wanted = " and ".join(
+            f"{key} is {_shown(row, name)} ({name})" for key, name in pairs
+        )
         yield f"{lookup.give} of the row of {lookup.name} whose {wanted}"
         if row.form(lookup) is None:
             yield "nothing equals null: null"
@@ -328,14 +370,20 @@ class _Tracer:
             yield f"found: {found.named}{elsewhere}"
         elif lookup.table is None:
             yield (
-                f"there is none in {lookup.name}: null" if row.value(own.name) is None else "found"
+                f"there is none in {lookup.name}: null"
+                if row.value(own.name) is None
+                else "found"
             )
         elif not lookup.across_run:
             yield "there is none in this document: null"
         elif row.value(own.name) is None:
             yield "in all documents of the run there is none, or it is null there"
         else:
-            yield "found in the run: --field says where" if not self.deep else "found in the run"
+            yield (
+                "found in the run: --field says where"
+                if not self.deep
+                else "found in the run"
+            )
 
     # ---- inward
 
@@ -366,9 +414,8 @@ def _elsewhere(row: Row) -> str:
 
 
 def _aggregated(aggregate: Aggregate, below: Sequence[Row]) -> Traced:
-    what = (
-        f"{aggregate.function}({aggregate.table}{'.' + aggregate.field if aggregate.field else ''})"
-    )
+    over = ".".join(filter(None, (aggregate.table, aggregate.field)))
+    what = f"{aggregate.function}({over})"
     group = Traced(what, aggregate.table, f"of {len(below):,} rows")
     for row in below[:MOST_ROWS]:
         value = f": {_shown(row, aggregate.field)}" if aggregate.field else ""
@@ -449,21 +496,31 @@ def list_steps(kind: ListOf, reading: Reading, value: JsonValue) -> Iterator[str
     )
 
 
-def element_steps(kind: ListOf, reading: Reading, elements: Sequence[JsonValue]) -> Iterator[str]:
+def element_steps(
+    kind: ListOf, reading: Reading, elements: Sequence[JsonValue]
+) -> Iterator[str]:
     """The steps of `ListOf.convert_elements`."""
     options = reading.options
-    return each_of(Reading(kind.item if options.split is None else kind, options), elements)
+    return each_of(
+        Reading(kind.item if options.split is None else kind, options), elements
+    )
 
 
 def each_of(reading: Reading, elements: Sequence[JsonValue]) -> Iterator[str]:
     """The steps of each of several values, in a line."""
     for number, element in enumerate(elements[:MOST_NODES]):
-        steps = ["null: left out"] if element is None else list(reading_steps(reading, element))
+        steps = (
+            ["null: left out"]
+            if element is None
+            else list(reading_steps(reading, element))
+        )
         try:
             reading.read(element)
         except Bad as bad:
             steps.append(
-                f"[{bad.code}]" if bad.code == "no-match" else f"{sentence(bad, None)} [{bad.code}]"
+                f"[{bad.code}]"
+                if bad.code == "no-match"
+                else f"{sentence(bad, None)} [{bad.code}]"
             )
         yield f"[{number}] {shown_text(element)}: {', '.join(steps)}"
     if len(elements) > MOST_NODES:
@@ -478,11 +535,16 @@ def _read_as(reading: Reading) -> str:
             ("grouping", options.grouping),
             ("point", options.point if options.point != "." else None),
             ("zone", options.zone),
-            ("format", ", ".join(options.format) if options.format != ("iso",) else None),
+            (
+                "format",
+                ", ".join(options.format) if options.format != ("iso",) else None,
+            ),
             ("unit", options.unit),
         )
         if given
     ]
-    with_options += [name for name in ("percent", "accounting") if getattr(options, name)]
+    with_options += [
+        name for name in ("percent", "accounting") if getattr(options, name)
+    ]
     read = f"read as {reading.type.name}"
     return f"{read} ({', '.join(with_options)})" if with_options else read

@@ -50,26 +50,36 @@ class Merge:
         check_parts(parts, rules)
         self.rules = rules
         self.parts = parts
-        in_order = sorted(parts, key=lambda part: (not part.names, part.share["number"]))
-        self.together = Together(rules, (Told.of_record(part.record) for part in in_order))
+        in_order = sorted(
+            parts, key=lambda part: (not part.names, part.share["number"])
+        )
+        self.together = Together(
+            rules, (Told.of_record(part.record) for part in in_order)
+        )
         inputs = {one["number"]: one for part in parts for one in part.record["inputs"]}
         self.inputs = [
             {name: told for name, told in inputs[number].items() if name != "number"}
             for number in sorted(inputs)
         ]
-        self.started = min(datetime.fromisoformat(part.record["started"]) for part in parts)
+        self.started = min(
+            datetime.fromisoformat(part.record["started"]) for part in parts
+        )
 
     @cached_property
     def schemas(self) -> dict[str, pa.Schema]:
         plans = {plan.table.name: plan for plan in make_plan(self.rules, None).tables}
         return {
-            name: plans[name].schema for name, table in self.rules.tables.items() if table.columns
+            name: plans[name].schema
+            for name, table in self.rules.tables.items()
+            if table.columns
         }
 
     @property
     def extraction(self) -> Extraction:
         """As it is delivered."""
-        return Extraction(self.rules, self.schemas, self.tally, self.batches, self.record)
+        return Extraction(
+            self.rules, self.schemas, self.tally, self.batches, self.record
+        )
 
     def record(self) -> dict[str, JsonValue]:
         """That of one run over all of the input, and how many parts there were."""
@@ -101,7 +111,9 @@ class Merge:
         Raises InputError if no document could be read, UsageError for nested records where a
         document came in parts.
         """
-        settling = settling_after(self.rules, lambda: (block.rows for block in self.blocks()))
+        settling = settling_after(
+            self.rules, lambda: (block.rows for block in self.blocks())
+        )
         for block in self.blocks():
             if links is not Links.NONE and not block.rows.whole:
                 message = (
@@ -111,14 +123,22 @@ class Merge:
                 raise UsageError("not-supported", message, hint="leave out --nested")
             yield self.output(block, settling, links)
         if not self.tally.documents and self.tally.bad_documents:
-            reason = next(reason for reason in self.tally.reasons.values() if reason.table is None)
-            message = f"{reason.file}, document {reason.document}: {reason.example.message}"
-            raise InputError(reason.code, f"no document could be read; the first: {message}")
+            reason = next(
+                reason for reason in self.tally.reasons.values() if reason.table is None
+            )
+            message = (
+                f"{reason.file}, document {reason.document}: {reason.example.message}"
+            )
+            raise InputError(
+                reason.code, f"no document could be read; the first: {message}"
+            )
 
     def blocks(self) -> Iterator[MergedBlock]:
         return blocks_in_order(self.parts, list(self.rules.tables))
 
-    def output(self, block: MergedBlock, settling: Settling, links: Links) -> MergedOutput:
+    def output(
+        self, block: MergedBlock, settling: Settling, links: Links
+    ) -> MergedOutput:
         settled = settling.settle(block.rows)
         rejects = list(block.rejects)
         tables: dict[str, pa.Table] = {}
@@ -139,7 +159,9 @@ class Merge:
     @cached_property
     def place(self) -> Callable[[Reject], tuple[int, int]]:
         """Rejects of a block stand document by document, and then table by table."""
-        ranks = {table.name: rank for rank, table in enumerate(self.rules.parents_first())}
+        ranks = {
+            table.name: rank for rank, table in enumerate(self.rules.parents_first())
+        }
         return lambda reject: (reject.document, ranks.get(reject.table or "", 0))
 
     def above(
@@ -191,10 +213,14 @@ def check_parts(parts: Sequence[Part], rules: Rules) -> None:
         _check_against(part, first)
         if _hashes(part.record["rules"]) != {rules.sha256, *rules.included.values()}:
             message = f"{part.folder} was extracted by other rules than {rules.file}"
-            raise InputError("other-parts", message, hint="extract all parts by the same rules")
+            raise InputError(
+                "other-parts", message, hint="extract all parts by the same rules"
+            )
     numbers = Counter(part.share["number"] for part in parts)
     count = first.share["of"]
-    missing = [f"{number}/{count}" for number in range(1, count + 1) if not numbers[number]]
+    missing = [
+        f"{number}/{count}" for number in range(1, count + 1) if not numbers[number]
+    ]
     if missing:
         shown = ", ".join(missing[:5]) + (" …" if len(missing) > 5 else "")
         raise InputError("other-parts", f"missing: part {shown}", hint="name all parts")
@@ -206,7 +232,11 @@ def check_parts(parts: Sequence[Part], rules: Rules) -> None:
 
 def _check_against(part: Part, first: Part) -> None:
     """Raises InputError if two parts are not shares of one input."""
-    compared = {"of": "number of parts", "inputs": "number of inputs", "fingerprint": "inputs"}
+    compared = {
+        "of": "number of parts",
+        "inputs": "number of inputs",
+        "fingerprint": "inputs",
+    }
     for name, what in compared.items():
         if part.share[name] != first.share[name]:
             message = f"{part.folder} and {first.folder} saw another {what}"

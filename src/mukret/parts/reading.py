@@ -36,11 +36,15 @@ class Part:
         self.folder = folder
         self.place = Path(folder)
         try:
-            self.record: dict[str, Any] = json.loads((self.place / RUN_FILE).read_bytes())
+            self.record: dict[str, Any] = json.loads(
+                (self.place / RUN_FILE).read_bytes()
+            )
             self.share: Mapping[str, JsonValue] = self.record["part"]
         except OSError as error:
             reason = (error.strerror or str(error)).lower()
-            raise InputError("not-opened", f"{folder}: no part: {RUN_FILE}: {reason}") from None
+            raise InputError(
+                "not-opened", f"{folder}: no part: {RUN_FILE}: {reason}"
+            ) from None
         except (ValueError, KeyError, TypeError):
             hint = "mukret extract … --part 1/4 --to FOLDER writes one"
             raise InputError("not-opened", f"{folder} is no part", hint=hint) from None
@@ -56,12 +60,16 @@ class Part:
         except (OSError, pa.ArrowException, ValueError, KeyError, TypeError) as error:
             reason = str(error).partition("\n")[0]
             hint = "extract that part again"
-            raise InputError("not-opened", f"{self.folder}: {reason}", hint=hint) from None
+            raise InputError(
+                "not-opened", f"{self.folder}: {reason}", hint=hint
+            ) from None
 
     def _blocks(self, tables: Sequence[str]) -> Iterator[tuple[int, MergedBlock]]:
         with ExitStack() as opened:
             readers = {
-                name: opened.enter_context(pa.ipc.open_file(str(self.place / f"{name}{ENDING}")))
+                name: opened.enter_context(
+                    pa.ipc.open_file(str(self.place / f"{name}{ENDING}"))
+                )
                 for name in tables
             }
             rejects = opened.enter_context(open(self.place / REJECTS, "rb"))
@@ -75,14 +83,19 @@ class Part:
                     if name in line.tables
                 }
                 block = UnsettledBlock(self.names[line.input], line.whole, rows)
-                yield line.input, MergedBlock(block, list(_rejects(rejects, line.rejects)))
+                yield (
+                    line.input,
+                    MergedBlock(block, list(_rejects(rejects, line.rejects))),
+                )
             if rejects.readline() or any(
                 reader.num_record_batches != number + 1 for reader in readers.values()
             ):
                 raise ValueError(f"{BLOCKS} does not have all blocks")
 
 
-def blocks_in_order(parts: Sequence[Part], tables: Sequence[str]) -> Iterator[MergedBlock]:
+def blocks_in_order(
+    parts: Sequence[Part], tables: Sequence[str]
+) -> Iterator[MergedBlock]:
     """The blocks of all parts in the order of the input; each input is whole in one of them."""
     owner = {number: place for place, part in enumerate(parts) for number in part.names}
     readers = [part.blocks(tables) for part in parts]
@@ -98,9 +111,16 @@ def _rejects(file: BinaryIO, count: int) -> Iterator[Reject]:
     for _ in range(count):
         told = decode(file.readline())  # values keep their digits
         problems = tuple(
-            Problem(one["field"], one["code"], one["path"], one["value"], one["message"])
+            Problem(
+                one["field"], one["code"], one["path"], one["value"], one["message"]
+            )
             for one in told["problems"]
         )
         yield Reject(
-            told["file"], told["document"], told["path"], told["table"], problems, told.get("rows")
+            told["file"],
+            told["document"],
+            told["path"],
+            told["table"],
+            problems,
+            told.get("rows"),
         )

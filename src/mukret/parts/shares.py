@@ -24,7 +24,12 @@ class Share:
     def parse(cls, text: str) -> Share:
         """`3/16`. Raises UsageError."""
         number, slash, of = text.partition("/")
-        if not (slash and number.isdecimal() and of.isdecimal() and 1 <= int(number) <= int(of)):
+        if not (
+            slash
+            and number.isdecimal()
+            and of.isdecimal()
+            and 1 <= int(number) <= int(of)
+        ):
             hint = "--part 3/16: the third of sixteen"
             raise UsageError("usage", f"--part can't be {text!r}", hint=hint)
         return cls(int(number), int(of))
@@ -49,7 +54,9 @@ def fingerprint(sources: Sequence[Source]) -> str:
     """What two machines agree on if they see the same inputs: names, sizes and order."""
     digest = hashlib.sha256()
     for source in sources:
-        digest.update(f"{source.name}\0{_bytes(source)}\n".encode("utf-8", "surrogateescape"))
+        digest.update(
+            f"{source.name}\0{_bytes(source)}\n".encode("utf-8", "surrogateescape")
+        )
     return digest.hexdigest()
 
 
@@ -64,7 +71,8 @@ def refuse_what_looks_across(rules: Rules) -> None:
     for table, own in rules.all_fields():
         if own.reads.across_run:
             message = (
-                f"{table}.{own.name} looks at rows of the whole run, and a part has a share of them"
+                f"{table}.{own.name} looks at rows of the whole run, and a part has a share "
+                "of them"
             )
             raise UsageError(
                 "not-supported",
@@ -76,9 +84,13 @@ def refuse_what_looks_across(rules: Rules) -> None:
 def asks_the_time(rules: Rules) -> bool:
     """Whether a value hangs on when it is extracted, which each part is at a time of its own."""
     computed = [
-        own.source.expression for _, own in rules.all_fields() if isinstance(own.source, Compute)
+        own.source.expression
+        for _, own in rules.all_fields()
+        if isinstance(own.source, Compute)
     ]
-    conditions = [table.where for table in rules.tables.values() if table.where is not None]
+    conditions = [
+        table.where for table in rules.tables.values() if table.where is not None
+    ]
     return any(expression.asks_the_time for expression in (*computed, *conditions))
 
 

@@ -107,7 +107,9 @@ class Together:
         self.unread.update(share.sample["unread"])
         self.twice += share.sample["twice"]
         still_open = set(share.open)
-        self.still_open = still_open if self.still_open is None else self.still_open & still_open
+        self.still_open = (
+            still_open if self.still_open is None else self.still_open & still_open
+        )
         for rule in share.unmatched:
             self.told.setdefault((rule.table, rule.field, rule.path), rule)
         for notice in share.notices:

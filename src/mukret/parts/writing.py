@@ -112,7 +112,12 @@ class _PartFolder:
 
     def publish(self, record: dict[str, JsonValue]) -> None:
         self.opened.close()
-        record["files"] = [*(f"{name}{ENDING}" for name in self.tables), BLOCKS, REJECTS, RUN_FILE]
+        record["files"] = [
+            *(f"{name}{ENDING}" for name in self.tables),
+            BLOCKS,
+            REJECTS,
+            RUN_FILE,
+        ]
         record["format"] = "part"
         text = json.dumps(record, indent=2, ensure_ascii=False) + "\n"
         (self.publication.work / RUN_FILE).write_text(text, encoding="utf-8")

@@ -102,7 +102,9 @@ class Call:
     def of(self, current: JsonValue, root: JsonValue) -> JsonValue:
         """The result: a value, NOTHING, or a truth value."""
         given = []
-        for kind, argument in zip(self.function.parameters, self.arguments, strict=True):
+        for kind, argument in zip(
+            self.function.parameters, self.arguments, strict=True
+        ):
             if kind == "nodes":
                 assert isinstance(argument, Query)
                 given.append(argument.nodes(current, root))
@@ -169,7 +171,9 @@ def queries_in(part: Argument, *, value: bool = False) -> Iterator[Asked]:
             yield from queries_in(right, value=True)
         case Call(function, arguments):
             for kind, argument in zip(function.parameters, arguments, strict=True):
-                yield from queries_in(argument, value=kind == "value" or function.name == "value")
+                yield from queries_in(
+                    argument, value=kind == "value" or function.name == "value"
+                )
 
 
 def looks_at_the_root(part: Argument) -> bool:

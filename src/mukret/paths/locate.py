@@ -46,10 +46,14 @@ def nearest_existing(path: Path, roots: Sequence[JsonValue]) -> Nearest | None:
     alive = [(root, root) for root in roots]
     for number, segment in enumerate(path.segments):
         following = [
-            (found, root) for value, root in alive for found in segment.values(value, root)
+            (found, root)
+            for value, root in alive
+            for found in segment.values(value, root)
         ]
         if not following:
-            return _explain(path.segments[:number], segment, [value for value, _ in alive])
+            return _explain(
+                path.segments[:number], segment, [value for value, _ in alive]
+            )
         alive = following
     return None
 
@@ -66,7 +70,9 @@ def _explain(
     selector = segment.selectors[0]
     containers = [value for value in alive if type(value) in (list, dict)]
     if isinstance(selector, Filter) and any(containers):
-        return Nearest(f"nothing in {where} meets the condition {shortened(selector.text)}")
+        return Nearest(
+            f"nothing in {where} meets the condition {shortened(selector.text)}"
+        )
     if isinstance(selector, Name):
         names = _member_names(alive)
         if names:
@@ -91,25 +97,38 @@ def _other_descendant(
 ) -> Nearest:
     wanted = segment.selectors[0]
     if isinstance(wanted, Name) and len(segment.selectors) == 1:
-        below = (value for top in alive for value in descendants(top) if type(value) is dict)
-        names = dict.fromkeys(islice((name for value in below for name in value), MOST_NAMES))
+        below = (
+            value for top in alive for value in descendants(top) if type(value) is dict
+        )
+        names = dict.fromkeys(
+            islice((name for value in below for name in value), MOST_NAMES)
+        )
         close = nearest(wanted.name, names)
         if close is not None:
             meant = path_text((*before, Segment((Name(close),), descend=True)))
             return Nearest(
-                f"no member {wanted.name} below {path_text(before)}; did you mean {close}?", meant
+                f"no member {wanted.name} below {path_text(before)}; did you mean {close}?",
+                meant,
             )
-    return Nearest(f"nothing below {path_text(before)} is found by {_segment_text(segment)}")
+    return Nearest(
+        f"nothing below {path_text(before)} is found by {_segment_text(segment)}"
+    )
 
 
-def _other_member(before: tuple[Segment, ...], selector: Name, names: list[str]) -> Nearest:
+def _other_member(
+    before: tuple[Segment, ...], selector: Name, names: list[str]
+) -> Nearest:
     where = path_text(before)
     close = nearest(selector.name, names)
     if close is None:
         known = f"; it has {', '.join(names[:8])}" if len(names) <= 8 else ""
         return Nearest(f"{where} has no member {selector.name}{known}")
-    differs = "differs in case" if close.lower() == selector.name.lower() else "is not there"
-    wanted, meant = (path_text((*before, child_segment(name))) for name in (selector, Name(close)))
+    differs = (
+        "differs in case" if close.lower() == selector.name.lower() else "is not there"
+    )
+    wanted, meant = (
+        path_text((*before, child_segment(name))) for name in (selector, Name(close))
+    )
     return Nearest(f"{wanted} {differs}; did you mean {meant}?", meant)
 
 
@@ -120,7 +139,11 @@ def _article(kind: str) -> str:
 def wanted_kind(segment: Segment) -> str:
     """What a step of a query finds something in: `an object with the member name`."""
     if segment.takes == (dict,):
-        names = [selector.name for selector in segment.selectors if isinstance(selector, Name)]
+        names = [
+            selector.name
+            for selector in segment.selectors
+            if isinstance(selector, Name)
+        ]
         shown = ", ".join(shortened(escaped(name)) for name in names[:5])
         return (
             f"an object with the member {shown}"
@@ -139,7 +162,8 @@ def location_text(location: Location) -> str:
     """A location as a path that a person would write."""
     return path_text(
         tuple(
-            child_segment(Name(step) if isinstance(step, str) else Index(step)) for step in location
+            child_segment(Name(step) if isinstance(step, str) else Index(step))
+            for step in location
         )
     )
 
@@ -147,7 +171,11 @@ def location_text(location: Location) -> str:
 def _segment_text(segment: Segment) -> str:
     dots = ".." if segment.descend else ""
     only = segment.selectors[0]
-    if len(segment.selectors) == 1 and isinstance(only, Name) and only.name.isidentifier():
+    if (
+        len(segment.selectors) == 1
+        and isinstance(only, Name)
+        and only.name.isidentifier()
+    ):
         return f"{dots or '.'}{only.name}"
     return f"{dots}[{','.join(_selector_text(selector) for selector in segment.selectors)}]"
 

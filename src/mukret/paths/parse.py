@@ -8,13 +8,21 @@ from contextlib import suppress
 from mukret.errors import PathSyntaxError
 from mukret.paths.filters import Condition
 from mukret.paths.parse_filter import FilterParser
-from mukret.paths.query import Filter, Index, Name, Path, Segment, Selector, Slice, Wildcard
+from mukret.paths.query import (
+    Filter,
+    Index,
+    Name,
+    Path,
+    Segment,
+    Selector,
+    Slice,
+    Wildcard,
+)
 from mukret.paths.scanner import Scanner
 from mukret.text import shortened
 
-_BEYOND_ASCII = (
-    r"(?![\ud800-\udfff])[^\x00-\x7f]"  # one set of all these ranges takes 40 ms to compile
-)
+# One set of all these ranges takes 40 ms to compile.
+_BEYOND_ASCII = r"(?![\ud800-\udfff])[^\x00-\x7f]"
 _NAME = re.compile(f"(?:[A-Za-z_]|{_BEYOND_ASCII})(?:[0-9A-Za-z_]|{_BEYOND_ASCII})*")
 _LOOSE_NAME = re.compile(r"[^\s.\[\]'\"*?@$,:()&|=!<>]+")
 
@@ -92,7 +100,9 @@ class _QueryParser(Scanner):
     def condition(self) -> Condition:
         self.blank()
         if self.take("?"):
-            raise self.fail("a condition stands alone here", "leave out the ?", self.at - 1)
+            raise self.fail(
+                "a condition stands alone here", "leave out the ?", self.at - 1
+            )
         logical = self.filters.logical()
         self.blank()
         if not self.ended:
@@ -112,7 +122,8 @@ class _QueryParser(Scanner):
                 return tuple(found)
             if len(found) == MOST_STEPS:
                 raise self.fail(
-                    f"more than {MOST_STEPS} steps", "a table within another goes on from its rows"
+                    f"more than {MOST_STEPS} steps",
+                    "a table within another goes on from its rows",
                 )
             found.append(self.segment())
 
@@ -138,7 +149,9 @@ class _QueryParser(Scanner):
             bad = match.end() if match else self.at
             bracketed = f"{'..' if descend else ''}['{shortened(loose.group())}']"
             hint = f"write {bracketed} instead of {dots}{shortened(loose.group())}"
-            raise self.fail(f"{self.text[bad]!r} can't stand in a plain member name", hint, bad)
+            raise self.fail(
+                f"{self.text[bad]!r} can't stand in a plain member name", hint, bad
+            )
         raise self.no_name(descend)
 
     def no_name(self, descend: bool) -> PathSyntaxError:
@@ -152,7 +165,9 @@ class _QueryParser(Scanner):
         if self.character == "[":
             return self.fail("a dot before [", "leave out the dot", self.at - 1)
         if self.character == ".":
-            return self.fail("three dots", "two go to every node below, one to a member")
+            return self.fail(
+                "three dots", "two go to every node below, one to a member"
+            )
         return self.fail(f"{self.character!r} is no member name")
 
     def bracketed(self) -> tuple[Selector, ...]:
@@ -168,7 +183,8 @@ class _QueryParser(Scanner):
                 if self.ended:
                     raise self.fail("this [ is never closed", "add ]", opened)
                 raise self.fail(
-                    f"{self.character!r} can't follow here", "a selector is followed by , or ]"
+                    f"{self.character!r} can't follow here",
+                    "a selector is followed by , or ]",
                 )
 
     # ---- selectors
@@ -211,10 +227,14 @@ class _QueryParser(Scanner):
         loose = _LOOSE_NAME.match(self.text, self.at)
         if loose and not loose.group()[0].isdigit():
             return self.fail(
-                "a name in brackets needs quotes", f"write ['{shortened(loose.group())}']"
+                "a name in brackets needs quotes",
+                f"write ['{shortened(loose.group())}']",
             )
         if self.character in "(@":
-            return self.fail(f"{self.character!r} is no selector", "a filter begins with ?")
+            return self.fail(
+                f"{self.character!r} is no selector", "a filter begins with ?"
+            )
         return self.fail(
-            f"{self.character!r} is no selector", "an index, a slice, *, a quoted name or a ?filter"
+            f"{self.character!r} is no selector",
+            "an index, a slice, *, a quoted name or a ?filter",
         )

@@ -46,13 +46,17 @@ Operand = Literally | Query | Call | Logical
 class FilterParser:
     """Reads from a scanner; `segments` reads the segments of a query there."""
 
-    def __init__(self, scanner: Scanner, segments: Callable[[], tuple[Segment, ...]]) -> None:
+    def __init__(
+        self, scanner: Scanner, segments: Callable[[], tuple[Segment, ...]]
+    ) -> None:
         self.scanner = scanner
         self.segments = segments
         self.level = 0
         self.doubts: list[Doubt] = []
 
-    def fail(self, cause: str, hint: str | None = None, at: int | None = None) -> PathSyntaxError:
+    def fail(
+        self, cause: str, hint: str | None = None, at: int | None = None
+    ) -> PathSyntaxError:
         return self.scanner.fail(cause, hint, at)
 
     # ---- logical expressions
@@ -149,7 +153,8 @@ class FilterParser:
         self.scanner.blank()
         if _OPERATOR.match(self.scanner.text, self.scanner.at):
             raise self.fail(
-                "what stands in parentheses is a condition and can't be compared", at=opened
+                "what stands in parentheses is a condition and can't be compared",
+                at=opened,
             )
         self.scanner.at = before
         return inner
@@ -165,7 +170,9 @@ class FilterParser:
 
     def tested(self, operand: Operand, start: int) -> Logical:
         if isinstance(operand, Literally):
-            raise self.fail("a value alone is no condition", "compare it with something", start)
+            raise self.fail(
+                "a value alone is no condition", "compare it with something", start
+            )
         if isinstance(operand, Call) and operand.function.result != "logical":
             name = operand.function.name
             raise self.fail(
@@ -183,7 +190,9 @@ class FilterParser:
                 if len(written) > 60
                 else f"write value({written})"
             )
-            raise self.fail("a comparison wants a path that finds one node at most", hint, start)
+            raise self.fail(
+                "a comparison wants a path that finds one node at most", hint, start
+            )
         if isinstance(operand, Call) and operand.function.result != "value":
             name = operand.function.name
             raise self.fail(
@@ -261,7 +270,9 @@ class FilterParser:
             known = ", ".join(FUNCTIONS)
             near = nearest(name, FUNCTIONS)
             hint = f"did you mean {near}?" if near else f"known: {known}"
-            cause = "no function" if _FUNCTION_NAME.fullmatch(name) else "no function name"
+            cause = (
+                "no function" if _FUNCTION_NAME.fullmatch(name) else "no function name"
+            )
             raise self.fail(f"{cause} {shortened(name)}", hint, word.start())
         function = FUNCTIONS[name]
         self.level += 1
@@ -291,7 +302,9 @@ class FilterParser:
             self.scanner.blank()
         if len(found) != len(function.parameters) or not self.scanner.take(")"):
             wanted = len(function.parameters)
-            what = f"{function.name}() takes {wanted} argument{'s' if wanted > 1 else ''}"
+            what = (
+                f"{function.name}() takes {wanted} argument{'s' if wanted > 1 else ''}"
+            )
             raise self.fail(what, f"such as {function.example}", start)
         return tuple(found)
 
@@ -305,7 +318,9 @@ class FilterParser:
         hint = f"such as {function.example}"
         if wanted == "value" and isinstance(argument, Query):
             raise self.fail(
-                f"{function.name}() wants a path that finds one node at most", hint, start
+                f"{function.name}() wants a path that finds one node at most",
+                hint,
+                start,
             )
         raise self.fail(f"{function.name}() wants {_KINDS[wanted]} here", hint, start)
 
@@ -316,7 +331,9 @@ class FilterParser:
         if type(pattern) is not str:
             self.doubts.append(
                 Doubt(
-                    start, f"{shown_text(pattern)} is no text, and no pattern", "put it in quotes"
+                    start,
+                    f"{shown_text(pattern)} is no text, and no pattern",
+                    "put it in quotes",
                 )
             )
             return

@@ -30,7 +30,9 @@ class Name:
 
     def select(self, value: JsonValue, root: JsonValue) -> Iterable[Child]:
         return (
-            ((self.name, value[self.name]),) if type(value) is dict and self.name in value else ()
+            ((self.name, value[self.name]),)
+            if type(value) is dict and self.name in value
+            else ()
         )
 
 
@@ -58,7 +60,9 @@ class Slice:
 
     def select(self, value: JsonValue, root: JsonValue) -> Iterator[Child]:
         if type(value) is list and self.step != 0:
-            for number in range(*slice(self.start, self.end, self.step).indices(len(value))):
+            for number in range(
+                *slice(self.start, self.end, self.step).indices(len(value))
+            ):
                 yield number, value[number]
 
 
@@ -118,7 +122,9 @@ class Segment:
         """
         kinds = {Name: (dict,), Index: (list,), Slice: (list,)}
         wanted = {
-            kind for selector in self.selectors for kind in kinds.get(type(selector), (dict, list))
+            kind
+            for selector in self.selectors
+            for kind in kinds.get(type(selector), (dict, list))
         }
         return tuple(kind for kind in (dict, list) if kind in wanted)
 
@@ -127,12 +133,18 @@ class Segment:
         something: a name before an array, an index before an object, anything before a scalar.
         Queries for descendants never do.
         """
-        return not self.descend and type(value) not in self.takes and not holds_nothing(value)
+        return (
+            not self.descend
+            and type(value) not in self.takes
+            and not holds_nothing(value)
+        )
 
     @property
     def only(self) -> Selector | None:
         """The one selector of a plain child segment; None for all others."""
-        return self.selectors[0] if len(self.selectors) == 1 and not self.descend else None
+        return (
+            self.selectors[0] if len(self.selectors) == 1 and not self.descend else None
+        )
 
     def values(self, value: JsonValue, root: JsonValue) -> Iterator[JsonValue]:
         """The values of the nodes found below one."""
@@ -195,7 +207,9 @@ class Path:
         """Whether nothing but members of an object can be found."""
         if not self.segments or self.segments[0].descend:
             return False
-        return all(isinstance(selector, Name) for selector in self.segments[0].selectors)
+        return all(
+            isinstance(selector, Name) for selector in self.segments[0].selectors
+        )
 
     @property
     def leading_names(self) -> tuple[tuple[str, ...], tuple[Segment, ...]]:
@@ -221,11 +235,18 @@ class Path:
     def members_named(self, name: str) -> Path:
         """All members of a name below the nodes that it finds, however deep."""
         step = name if name.isidentifier() else f"['{escaped_name(name)}']"
-        return Path(f"{self.text}..{step}", (*self.segments, Segment((Name(name),), descend=True)))
+        return Path(
+            f"{self.text}..{step}",
+            (*self.segments, Segment((Name(name),), descend=True)),
+        )
 
     def nodes(self, root: JsonValue) -> list[Node]:
         """The nodes found, each with its location below `root`."""
-        return [(item.location, item.value) for item in self.explored(root) if item.step is None]
+        return [
+            (item.location, item.value)
+            for item in self.explored(root)
+            if item.step is None
+        ]
 
     def explored(self, root: JsonValue) -> list[Reached]:
         """The nodes found and, each in its place among them, those at which a step met another
@@ -275,7 +296,9 @@ class Path:
         """The values found in a JSON document (dicts, lists and scalars)."""
         found = [document]
         for segment in self.segments:
-            found = [below for value in found for below in segment.values(value, document)]
+            found = [
+                below for value in found for below in segment.values(value, document)
+            ]
         return found
 
     def locations(self, document: JsonValue) -> list[str]:
@@ -300,7 +323,10 @@ def _with_descendants(start: Reached) -> Iterator[Reached]:
         yield item
         trail, value = item.trail, item.value
         if type(value) is list:
-            todo += (Reached((trail, step), value[step]) for step in range(len(value) - 1, -1, -1))
+            todo += (
+                Reached((trail, step), value[step])
+                for step in range(len(value) - 1, -1, -1)
+            )
         elif type(value) is dict:
             todo += (Reached((trail, name), value[name]) for name in reversed(value))
 
@@ -328,12 +354,18 @@ _ESCAPES = {
 
 def normalized(location: Location) -> str:
     """A location as a normalized path: `$['ports'][0]['code']`."""
-    steps = [f"[{step}]" if type(step) is int else _name_step(str(step)) for step in location]
+    steps = [
+        f"[{step}]" if type(step) is int else _name_step(str(step)) for step in location
+    ]
     return f"${''.join(steps)}"
 
 
 def _name_step(name: str) -> str:
-    return _known_name_step(name) if len(name) <= LONGEST_KEPT else f"['{escaped_name(name)}']"
+    return (
+        _known_name_step(name)
+        if len(name) <= LONGEST_KEPT
+        else f"['{escaped_name(name)}']"
+    )
 
 
 @lru_cache(maxsize=4096)
@@ -345,4 +377,6 @@ def escaped_name(name: str) -> str:
     """A member name as it stands between the single quotes of a normalized path."""
     if name.isalnum():
         return name
-    return "".join(_ESCAPES.get(c) or (c if c >= " " else f"\\u{ord(c):04x}") for c in name)
+    return "".join(
+        _ESCAPES.get(c) or (c if c >= " " else f"\\u{ord(c):04x}") for c in name
+    )

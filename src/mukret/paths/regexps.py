@@ -11,7 +11,9 @@ from collections.abc import Callable
 from functools import lru_cache
 from typing import Any
 
-_PROPERTY = re.compile(r"(?:L[lmotu]?|M[cen]?|N[dlo]?|P[cdefios]?|Z[lps]?|S[ckmo]?|C[cfno]?)\}")
+_PROPERTY = re.compile(
+    r"(?:L[lmotu]?|M[cen]?|N[dlo]?|P[cdefios]?|Z[lps]?|S[ckmo]?|C[cfno]?)\}"
+)
 _QUANTIFIER = re.compile(r"[*+?]|\{([0-9]+)(?:,([0-9]*))?\}")
 _ESCAPABLE = frozenset("()*+-.?[\\]^nrt{|}")
 _SHORTHANDS = {"d": "[0-9]", "s": "[ \\t\\r\\n]", "w": "[A-Za-z0-9_]"}
@@ -71,7 +73,9 @@ def capturing(pattern: str) -> str:
     mapped = f"^(?:{mapper.mapped()})$"
     if not mapper.captured:
         raise PatternError(
-            0, "a pattern without a group captures nothing", "put ( and ) around what is wanted"
+            0,
+            "a pattern without a group captures nothing",
+            "put ( and ) around what is wanted",
         )
     _compiled_re2(mapped)
     return mapped
@@ -99,7 +103,9 @@ def _compiled_re2(mapped: str) -> Any:
     try:
         return re2.compile(mapped, options)
     except (re2.error, UnicodeEncodeError) as error:
-        raise PatternError(0, f"a pattern that can't be matched: {_reason(error)}") from None
+        raise PatternError(
+            0, f"a pattern that can't be matched: {_reason(error)}"
+        ) from None
 
 
 def _reason(error: Exception) -> str:
@@ -153,8 +159,13 @@ class _Mapper:
             raise PatternError(
                 self.at, f"{quantifier.group()}: the upper bound is below the lower one"
             )
-        if any(bound and (len(bound) > 4 or int(bound) > MOST_REPEATS) for bound in (low, high)):
-            raise PatternError(self.at, f"{quantifier.group()}: more than {MOST_REPEATS} repeats")
+        if any(
+            bound and (len(bound) > 4 or int(bound) > MOST_REPEATS)
+            for bound in (low, high)
+        ):
+            raise PatternError(
+                self.at, f"{quantifier.group()}: more than {MOST_REPEATS} repeats"
+            )
         self.take(quantifier.group(), len(quantifier.group()))
 
     def atom(self, depth: int) -> None:
@@ -221,7 +232,9 @@ class _Mapper:
         )
         if not found:
             raise PatternError(
-                self.at, "no such category of characters", "\\p{L}, \\p{Lu}, \\p{Nd} and their like"
+                self.at,
+                "no such category of characters",
+                "\\p{L}, \\p{Lu}, \\p{Nd} and their like",
             )
         self.at = found.end()
         return self.pattern[start : self.at]
@@ -235,10 +248,14 @@ class _Mapper:
         if self.character() == "-":
             self.take("\\-")
         elif self.character() == "]":
-            raise PatternError(self.at, "an empty class", "write \\] for the character itself")
+            raise PatternError(
+                self.at, "an empty class", "write \\] for the character itself"
+            )
         while self.character() != "]":
             if self.at >= len(self.pattern):
-                raise PatternError(opened, "this [ is never closed", "add ], or write \\[")
+                raise PatternError(
+                    opened, "this [ is never closed", "add ], or write \\["
+                )
             self.class_part()
         self.take("]")
         self.in_class = False
@@ -246,7 +263,9 @@ class _Mapper:
     def class_part(self) -> None:
         if self.character() == "-":
             if self.pattern[self.at + 1 : self.at + 2] != "]":
-                raise PatternError(self.at, "a - inside a class stands first or last", "write \\-")
+                raise PatternError(
+                    self.at, "a - inside a class stands first or last", "write \\-"
+                )
             self.take("\\-")
             return
         start = self.at

@@ -13,7 +13,15 @@ _BLANK = re.compile(r"[ \t\n\r]*")
 _INTEGER = re.compile(r"0|-?[1-9][0-9]*")
 _LOOSE_INTEGER = re.compile(r"[-+]?[0-9]+")
 _HEX = re.compile(r"[0-9A-Fa-f]{4}")
-_SIMPLE_ESCAPES = {"b": "\b", "f": "\f", "n": "\n", "r": "\r", "t": "\t", "/": "/", "\\": "\\"}
+_SIMPLE_ESCAPES = {
+    "b": "\b",
+    "f": "\f",
+    "n": "\n",
+    "r": "\r",
+    "t": "\t",
+    "/": "/",
+    "\\": "\\",
+}
 _LARGEST = 2**53 - 1  # I-JSON's range of exact integers (RFC 7493)
 
 
@@ -22,8 +30,12 @@ class Scanner:
         self.text = text
         self.at = 0
 
-    def fail(self, cause: str, hint: str | None = None, at: int | None = None) -> PathSyntaxError:
-        return PathSyntaxError("path-syntax", cause, self.text, self.at if at is None else at, hint)
+    def fail(
+        self, cause: str, hint: str | None = None, at: int | None = None
+    ) -> PathSyntaxError:
+        return PathSyntaxError(
+            "path-syntax", cause, self.text, self.at if at is None else at, hint
+        )
 
     @property
     def character(self) -> str:
@@ -63,7 +75,8 @@ class Scanner:
         written = loose.group()
         if not _INTEGER.fullmatch(written):
             raise self.fail(
-                f"{shortened(written)} is no index", "no leading zeros, no plus sign, no -0"
+                f"{shortened(written)} is no index",
+                "no leading zeros, no plus sign, no -0",
             )
         number = int(written) if len(written) < 20 else _LARGEST + 1
         if abs(number) > _LARGEST:

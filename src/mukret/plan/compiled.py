@@ -31,7 +31,8 @@ class TablePlan:
         self.named = named
         self.rank = {own.name: number for number, own in enumerate(table.fields)}
         self.inherit_rank = {
-            item.name: number - len(table.inherit) for number, item in enumerate(table.inherit)
+            item.name: number - len(table.inherit)
+            for number, item in enumerate(table.inherit)
         }
         # Why rows, or some of the fields, are not found by the scan; none if all are.
         self.slow = tuple(_slow(table, scan))
@@ -46,7 +47,10 @@ class TablePlan:
         import pyarrow as pa
 
         return pa.schema(
-            [pa.field(name, stored(kind).handed_over) for name, kind in self.table.columns]
+            [
+                pa.field(name, stored(kind).handed_over)
+                for name, kind in self.table.columns
+            ]
         )
 
 
@@ -69,7 +73,9 @@ class Plan:
 
 def make_plan(rules: Rules, whole: Rules | None = None) -> Plan:
     """`whole`: the rules of which these are a part; which documents can be read they tell."""
-    document = Table(RESPONSE, Rows((parse_path("$"),)), None, (), rules.response_fields)
+    document = Table(
+        RESPONSE, Rows((parse_path("$"),)), None, (), rules.response_fields
+    )
     tables = rules.parents_first()
     named = need_names(tables)
     acceptance = Acceptance(whole or rules)

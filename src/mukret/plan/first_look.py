@@ -31,7 +31,10 @@ class FirstLook:
 
     @property
     def looks_for_nothing(self) -> bool:
-        return not self.acceptance.looks and next(must_haves(self.acceptance.rules), None) is None
+        return (
+            not self.acceptance.looks
+            and next(must_haves(self.acceptance.rules), None) is None
+        )
 
     def doubtful(
         self, documents: Sequence[JsonValue], kinds: Sequence[frozenset[str]] | None
@@ -48,7 +51,9 @@ class FirstLook:
         if kinds is None:
             reads = self.reads(NO_KINDS)
             return [
-                n for n, document in enumerate(documents) if n in missing or not reads(document)
+                n
+                for n, document in enumerate(documents)
+                if n in missing or not reads(document)
             ]
         return [
             n
@@ -56,7 +61,9 @@ class FirstLook:
             if n in missing or not self.reads(kinds[n])(document)
         ]
 
-    def doubtful_scanned(self, found: Scan, kinds: Sequence[frozenset[str]] | None) -> list[int]:
+    def doubtful_scanned(
+        self, found: Scan, kinds: Sequence[frozenset[str]] | None
+    ) -> list[int]:
         """The same of documents that were scanned."""
         if self.looks_for_nothing:
             return []
@@ -98,7 +105,10 @@ def surely_finds(look: Look, document: JsonValue) -> bool:
 
 
 def takes_any_element(segment: Segment) -> bool:
-    return any(isinstance(selector, Wildcard | Slice | Filter) for selector in segment.selectors)
+    return any(
+        isinstance(selector, Wildcard | Slice | Filter)
+        for selector in segment.selectors
+    )
 
 
 class Signs:
@@ -119,12 +129,18 @@ class Signs:
                 owners = memoryview(self.found.owners(sign.table)).cast("I")
                 kinds = bytes(self.found.nodes(sign.table)[0])
                 having = {
-                    owner for owner, kind in zip(owners, kinds, strict=True) if kind not in NOTHING
+                    owner
+                    for owner, kind in zip(owners, kinds, strict=True)
+                    if kind not in NOTHING
                 }
-                yield from (number for number in range(self.count) if number not in having)
+                yield from (
+                    number for number in range(self.count) if number not in having
+                )
             elif sign.column is not None:
                 cells = bytes(self.found.column(DOCUMENT, sign.column)[0])
-                yield from (number for number, kind in enumerate(cells) if kind in NOTHING)
+                yield from (
+                    number for number, kind in enumerate(cells) if kind in NOTHING
+                )
 
     def unread(self, looks: Sequence[Look]) -> set[int]:
         """The documents in which these looks find nothing that can be seen quickly."""
@@ -139,15 +155,22 @@ class Signs:
                     read |= self.of_kind(Kind.ARRAY)
                 case Path(segments=(segment, *_)) if not segment.descend:
                     for name in names_in(segment):
-                        column = bytes(self.found.column(DOCUMENT, self.scan.members[name])[0])
+                        column = bytes(
+                            self.found.column(DOCUMENT, self.scan.members[name])[0]
+                        )
                         read |= int.from_bytes(column, "little")
                     if takes_any_element(segment):
                         read |= self.of_kind(Kind.ARRAY)
         found = read.to_bytes(self.count, "little")
-        return {number for number, seen in enumerate(found) if not seen} if 0 in found else set()
+        return (
+            {number for number, seen in enumerate(found) if not seen}
+            if 0 in found
+            else set()
+        )
 
     def of_kind(self, kind: Kind) -> int:
         """A byte for each document that is of a kind, as one number."""
         return int.from_bytes(
-            self.kinds.translate(bytes(number == kind for number in range(256))), "little"
+            self.kinds.translate(bytes(number == kind for number in range(256))),
+            "little",
         )

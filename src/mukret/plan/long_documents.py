@@ -52,7 +52,9 @@ def long_documents(rules: Rules) -> LongDocuments:
     if _conditions_look_at_the_root(rules) or _descends_from_the_root(rules):
         return LongDocuments((), {"$": "the rules may look anywhere in it"})
     if rules.embedded:
-        return LongDocuments((), {"$": "texts that are embedded in it are read first (embedded)"})
+        return LongDocuments(
+            (), {"$": "texts that are embedded in it are read first (embedded)"}
+        )
     if any(kind.when for kind in rules.kinds.values()):
         return LongDocuments((), {"$": "its kind is told by what is in it (kinds)"})
     reading = _Reading(rules)
@@ -70,7 +72,9 @@ def long_documents(rules: Rules) -> LongDocuments:
 def _conditions_look_at_the_root(rules: Rules) -> bool:
     """Whether a condition may read any part of the document."""
     conditions = [
-        table.rows.when.logical for table in rules.tables.values() if table.rows.when is not None
+        table.rows.when.logical
+        for table in rules.tables.values()
+        if table.rows.when is not None
     ]
     return any(looks_at_the_root(logical) for logical in conditions) or any(
         path.looks_at_the_root for path in _all_paths(rules)
@@ -80,7 +84,10 @@ def _conditions_look_at_the_root(rules: Rules) -> bool:
 def _descends_from_the_root(rules: Rules) -> bool:
     """Whether a path looks for descendants of the document (`$..`)."""
     paths = [
-        path for table in rules.tables.values() if table.within is None for path in table.rows.reads
+        path
+        for table in rules.tables.values()
+        if table.within is None
+        for path in table.rows.reads
     ]
     for own in rules.response_fields:
         paths += own.reads.paths
@@ -122,7 +129,9 @@ class _Reading:
             for table in self.rules.parents_first():
                 if table.within in tables:
                     tables.add(table.name)
-            yield CutArray(names, frozenset(table.name for table in rows), frozenset(tables))
+            yield CutArray(
+                names, frozenset(table.name for table in rows), frozenset(tables)
+            )
 
     def against(self, array: CutArray) -> Iterator[str]:
         """Why a document can't be cut at an array."""
@@ -156,7 +165,10 @@ class _Reading:
     def against_conditions(self, array: CutArray) -> Iterator[str]:
         for name in self.bases.keys() - {RESPONSE}:
             table = self.rules.tables[name]
-            if table.where is not None and expression_reads(table.where).rows.keys() & array.tables:
+            if (
+                table.where is not None
+                and expression_reads(table.where).rows.keys() & array.tables
+            ):
                 yield f"where of {name} counts or sums all its rows"
             if table.rows.when is not None:
                 yield f"when of {name} may look at it"
@@ -179,14 +191,21 @@ class _Reading:
         for table_name, own in self.fields_outside():
             base = _as_segments(self.bases[table_name])
             yield from (
-                (f"{table_name}.{own.name}", (*base, *path.segments)) for path in own.reads.paths
+                (f"{table_name}.{own.name}", (*base, *path.segments))
+                for path in own.reads.paths
             )
         for table in self.rules.tables.values():
             parent = table.within or RESPONSE
-            if table.name in array.rows or table.name in self.bases or parent not in self.bases:
+            if (
+                table.name in array.rows
+                or table.name in self.bases
+                or parent not in self.bases
+            ):
                 continue
             base = _as_segments(self.bases[parent])
-            yield from ((table.name, (*base, *path.segments)) for path in table.rows.reads)
+            yield from (
+                (table.name, (*base, *path.segments)) for path in table.rows.reads
+            )
 
 
 def _against_rows(table: Table) -> Iterator[str]:
@@ -205,7 +224,9 @@ def _against_rows(table: Table) -> Iterator[str]:
         if given
     )
     rest = rows.named_paths[0].leading_names[1][1:]
-    if any(own.source == Fact("position") for own in table.fields) and (rest or rows.when):
+    if any(own.source == Fact("position") for own in table.fields) and (
+        rest or rows.when
+    ):
         yield f"rows of {table.name} are numbered"
 
 
@@ -219,7 +240,8 @@ def _may_reach(segments: Sequence[Segment], names: Names) -> bool:
         if segment.descend:
             return True
         if all(
-            isinstance(selector, Name) and selector.name != name for selector in segment.selectors
+            isinstance(selector, Name) and selector.name != name
+            for selector in segment.selectors
         ):
             return False
     return True

@@ -60,7 +60,9 @@ def gathered(rows: Rows, parents: Parents) -> Gathered:
     for owner, parent in enumerate(parents.nodes):
         if owner in parents.unreadable:
             continue
-        below = rows.find(parent, hollow=owner in parents.hollow, excused=parents.excused(owner))
+        below = rows.find(
+            parent, hollow=owner in parents.hollow, excused=parents.excused(owner)
+        )
         if below.refusal is not None:
             found.refusals.append((owner, below.refusal))
         first = len(found.rows)
@@ -99,7 +101,9 @@ def nodes_of(
             if _holds_a_value(tried[-1]):
                 break
         chosen = tried[-1] if _holds_a_value(tried[-1]) else tried[0]
-        column.append(chosen if with_nulls else [value for value in chosen if value is not None])
+        column.append(
+            chosen if with_nulls else [value for value in chosen if value is not None]
+        )
     return column, suspects
 
 

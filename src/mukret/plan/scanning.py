@@ -139,7 +139,9 @@ class _Making:
 
     def plan(self) -> ScanPlan:
         named = need_names(self.rules.parents_first())
-        self.tables[RESPONSE] = TableScan(self.table(DOCUMENT, outer=False, named=False))
+        self.tables[RESPONSE] = TableScan(
+            self.table(DOCUMENT, outer=False, named=False)
+        )
         self.add_fields(self.tables[RESPONSE], self.rules.response_fields)
         for table in self.rules.parents_first():
             above = self.tables.get(table.within or RESPONSE)
@@ -160,7 +162,14 @@ class _Making:
         program = compiled([TableShape(*shape) for shape in shapes], self.routes)
         embedded = [finder(item.path) for item in self.rules.embedded]
         return ScanPlan(
-            program, self.named, self.tables, self.judged, kinds, embedded, members, must_have
+            program,
+            self.named,
+            self.tables,
+            self.judged,
+            kinds,
+            embedded,
+            members,
+            must_have,
         )
 
     def kinds(self) -> Iterable[tuple[str, Kind]]:
@@ -178,9 +187,13 @@ class _Making:
         return self.columns[table] - 1
 
     def add_table(self, table: Table, parent: int, *, named: bool) -> None:
-        named = named or not table.rows.paths[0].singular  # so that it is known where a row stands
+        named = (
+            named or not table.rows.paths[0].singular
+        )  # so that it is known where a row stands
         scan = TableScan(
-            self.table(parent, named=named and not table.rows.spread, outer=table.rows.outer)
+            self.table(
+                parent, named=named and not table.rows.spread, outer=table.rows.outer
+            )
         )
         self.tables[table.name] = scan
         end = RowEnd(scan.number, table.rows.spread)
@@ -198,9 +211,15 @@ class _Making:
         for member, path in table.rows.zip.paths.items():
             scan.arrays[member] = self.table(parent, named=False, outer=False)
             number = scan.arrays[member]
-            self.routes.append(Route(parent, path.segments, RowEnd(number), Met(number)))
+            self.routes.append(
+                Route(parent, path.segments, RowEnd(number), Met(number))
+            )
         for own in table.fields:
-            if isinstance(own.source, At) and own.source.take in ("only", "first", "last"):
+            if isinstance(own.source, At) and own.source.take in (
+                "only",
+                "first",
+                "last",
+            ):
                 sources = [self.of_member(scan, path) for path in own.source.paths]
                 found = [source for source in sources if source is not None]
                 if len(found) == len(sources):
@@ -224,7 +243,9 @@ class _Making:
             return OfMember(number, None)
         column = self.column(array)
         self.routes.append(
-            Route(array, path.segments[1:], CellEnd(array, column), Noted(array, column))
+            Route(
+                array, path.segments[1:], CellEnd(array, column), Noted(array, column)
+            )
         )
         return OfMember(number, column)
 
@@ -235,13 +256,17 @@ class _Making:
 
     def judgement(self, table: int, logicals: tuple[Logical, ...]) -> Judgement:
         asked = {
-            looked_at(query.segments) for logical in logicals for query, _ in queries_in(logical)
+            looked_at(query.segments)
+            for logical in logicals
+            for query, _ in queries_in(logical)
         }
         columns = {}
         for segments in asked:
             if not any(segments[:length] in asked for length in range(len(segments))):
                 columns[segments] = self.column(table)
-                self.routes.append(Route(table, segments, CellEnd(table, columns[segments])))
+                self.routes.append(
+                    Route(table, segments, CellEnd(table, columns[segments]))
+                )
         return Judgement(logicals, columns)
 
     def add_fields(self, scan: TableScan, fields: Iterable[Field]) -> None:
@@ -256,14 +281,18 @@ class _Making:
         column = self.column(table)
         if path.singular:
             self.routes.append(
-                Route(table, path.segments, CellEnd(table, column), Noted(table, column))
+                Route(
+                    table, path.segments, CellEnd(table, column), Noted(table, column)
+                )
             )
             return ByColumn(column)
         listed = self.table(
             table, named=False, outer=False
         )  # `column` holds nothing: a number for what is noted
         noted = Noted(table, column)
-        filtered = [number for number, segment in enumerate(path.segments) if is_filter(segment)]
+        filtered = [
+            number for number, segment in enumerate(path.segments) if is_filter(segment)
+        ]
         if not filtered:
             self.routes.append(Route(table, path.segments, RowEnd(listed), noted))
             return ByList(listed, None, column)
@@ -278,7 +307,9 @@ class _Making:
         """A column for each name with which a look into documents begins."""
         found: dict[str, int] = {}
         for look in self.acceptance.looks:
-            for segment in [look.target.segments[0]] if isinstance(look.target, Path) else []:
+            for segment in (
+                [look.target.segments[0]] if isinstance(look.target, Path) else []
+            ):
                 for name in names_in(segment):
                     if name not in found:
                         found[name] = self.unnoted((child_segment(Name(name)),))
@@ -315,7 +346,9 @@ def rows_can_be_scanned(table: Table, *, named: bool) -> bool:
     filtered = bool(segments) and is_filter(segments[-1])
     if not can_be_scanned(Path("", segments[:-1] if filtered else segments)):
         return False
-    logicals = filters_in(segments) + ((rows.when.logical,) if rows.when is not None else ())
+    logicals = filters_in(segments) + (
+        (rows.when.logical,) if rows.when is not None else ()
+    )
     if any(map(looks_at_the_root, logicals)) or (logicals and rows.outer):
         return False
     return not (rows.spread and (named or filtered))
@@ -342,7 +375,9 @@ def nodes_can_be_scanned(path: Path) -> bool:
     """Whether a scan finds the nodes of a path: it may have one filter that looks at nothing but
     the node in question, and names and indexes after that.
     """
-    filtered = [number for number, segment in enumerate(path.segments) if is_filter(segment)]
+    filtered = [
+        number for number, segment in enumerate(path.segments) if is_filter(segment)
+    ]
     if not filtered:
         return can_be_scanned(path)
     head, tail = path.segments[: filtered[0]], path.segments[filtered[0] + 1 :]
@@ -362,12 +397,15 @@ def is_filter(segment: Segment) -> bool:
 def unfiltered(segments: Sequence[Segment]) -> tuple[Segment, ...]:
     """The same steps, with all that filters choose from."""
     return tuple(
-        child_segment(Wildcard()) if is_filter(segment) else segment for segment in segments
+        child_segment(Wildcard()) if is_filter(segment) else segment
+        for segment in segments
     )
 
 
 def filters_in(segments: Sequence[Segment]) -> tuple[Logical, ...]:
-    return tuple(segment.only.logical for segment in segments if isinstance(segment.only, Filter))
+    return tuple(
+        segment.only.logical for segment in segments if isinstance(segment.only, Filter)
+    )
 
 
 def looked_at(segments: tuple[Segment, ...]) -> tuple[Segment, ...]:
@@ -382,7 +420,9 @@ def names_in(segment: Segment) -> list[str]:
     """The names of members that a child segment looks for."""
     if segment.descend:
         return []
-    return [selector.name for selector in segment.selectors if isinstance(selector, Name)]
+    return [
+        selector.name for selector in segment.selectors if isinstance(selector, Name)
+    ]
 
 
 def need_names(tables: Sequence[Table]) -> set[str]:
@@ -391,7 +431,9 @@ def need_names(tables: Sequence[Table]) -> set[str]:
     """
     needed: set[str] = set()
     for table in reversed(tables):
-        if table.name in needed or any(own.source == Fact("name") for own in table.fields):
+        if table.name in needed or any(
+            own.source == Fact("name") for own in table.fields
+        ):
             needed.add(table.name)
             if table.rows.may_be_the_parent:
                 needed.add(table.within or RESPONSE)

@@ -93,7 +93,9 @@ class Ways:
             match own.source:
                 case At(paths=paths, take=take):
                     for path in paths:
-                        yield from self.of_path(path, PRESENCE if take == "count" else None)
+                        yield from self.of_path(
+                            path, PRESENCE if take == "count" else None
+                        )
                 case Rest():
                     yield Way(())
 
@@ -125,7 +127,9 @@ class Ways:
         for logical in filters_of(path.segments):
             yield from self.asked(logical, absolute=True)
 
-    def asked_of(self, condition: Condition | None, *, absolute: bool | None) -> Iterator[Way]:
+    def asked_of(
+        self, condition: Condition | None, *, absolute: bool | None
+    ) -> Iterator[Way]:
         if condition is not None:
             yield from self.asked(condition.logical, absolute=absolute)
 
@@ -175,14 +179,20 @@ class ByFirstStep:
 
     def candidates(self, step: str | int) -> list[Way]:
         """All that may lead to a member or an element."""
-        return [*self.named.get(step, ()), *self.others] if isinstance(step, str) else self.others
+        return (
+            [*self.named.get(step, ()), *self.others]
+            if isinstance(step, str)
+            else self.others
+        )
 
 
 def filters_of(segments: Segments) -> Iterator[Logical]:
     """The conditions of the filters in a path."""
     for segment in segments:
         yield from (
-            selector.logical for selector in segment.selectors if isinstance(selector, Filter)
+            selector.logical
+            for selector in segment.selectors
+            if isinstance(selector, Filter)
         )
 
 
@@ -196,7 +206,10 @@ def selects(segment: Segment, step: str | int, length: int) -> bool:
                 return True
             case Name(name) if name == step:
                 return True
-            case Index(index) if isinstance(step, int) and index in (step, step - length):
+            case Index(index) if isinstance(step, int) and index in (
+                step,
+                step - length,
+            ):
                 return True
             case Slice(start, end, stride) if isinstance(step, int) and stride != 0:
                 if step in range(*slice(start, end, stride).indices(length)):

@@ -22,7 +22,12 @@ def report_as_json(report: Report) -> dict[str, JsonValue]:
         "bad_documents": report.bad_documents,
         "tables": {table.name: _table(table) for table in report.tables.values()},
         "refused": [
-            {"table": one.table, "field": one.field_name, "code": one.code, "count": one.count}
+            {
+                "table": one.table,
+                "field": one.field_name,
+                "code": one.code,
+                "count": one.count,
+            }
             for one in report.refused
         ],
         "unmatched": list(report.unmatched),

@@ -73,7 +73,12 @@ def weighed(report: Report) -> tuple[Verdict, list[Finding]]:
 
 
 def _weightiest_first(finding: Finding) -> tuple[bool, float, str, str]:
-    return not finding.forbids, -finding.weight, finding.table or "", finding.column or ""
+    return (
+        not finding.forbids,
+        -finding.weight,
+        finding.table or "",
+        finding.column or "",
+    )
 
 
 def _against(report: Report) -> Iterator[Finding]:
@@ -115,7 +120,14 @@ def _against(report: Report) -> Iterator[Finding]:
 def _rejected(table: TableReport, own: int, along: int) -> Finding:
     seen = table.tally.rows_seen
     return Finding(
-        Matter.REJECTED, own / seen, own >= HALF * seen, table.name, None, own, seen, along
+        Matter.REJECTED,
+        own / seen,
+        own >= HALF * seen,
+        table.name,
+        None,
+        own,
+        seen,
+        along,
     )
 
 
@@ -134,7 +146,9 @@ def _of_table(table: TableReport) -> Iterator[Finding]:
     tally, name = table.tally, table.name
     if tally.rows_seen and not table.rows:
         only_filtered = tally.rows_seen == tally.rows_filtered
-        yield Finding(Matter.NOTHING_WRITTEN, 0.9, not only_filtered, name, count=tally.rows_seen)
+        yield Finding(
+            Matter.NOTHING_WRITTEN, 0.9, not only_filtered, name, count=tally.rows_seen
+        )
     elif not table.rows:
         yield Finding(Matter.NO_ROWS_FOUND, 0.5, table=name)
     if tally.rows_filtered_unknown:
@@ -144,11 +158,21 @@ def _of_table(table: TableReport) -> Iterator[Finding]:
     for column in table.columns.values():
         if column.rows and not column.filled:
             yield Finding(
-                Matter.ALWAYS_NULL, 0.35, table=name, column=column.name, count=column.rows
+                Matter.ALWAYS_NULL,
+                0.35,
+                table=name,
+                column=column.name,
+                count=column.rows,
             )
         elif column.null_share >= MANY_NULLS:
             yield Finding(
-                Matter.MOSTLY_NULL, 0.1, False, name, column.name, column.nulls, column.rows
+                Matter.MOSTLY_NULL,
+                0.1,
+                False,
+                name,
+                column.name,
+                column.nulls,
+                column.rows,
             )
 
 
@@ -160,7 +184,13 @@ def _since(report: Report, before: Report) -> Iterator[Finding]:
             continue
         if old.rows and new.rows < HALF * old.rows:
             yield Finding(
-                Matter.SHRUNK, 0.8, new.rows < A_TENTH * old.rows, name, None, new.rows, old.rows
+                Matter.SHRUNK,
+                0.8,
+                new.rows < A_TENTH * old.rows,
+                name,
+                None,
+                new.rows,
+                old.rows,
             )
         elif old.rows and new.rows > THREE_TIMES * old.rows:
             yield Finding(Matter.GREW, 0.3, False, name, None, new.rows, old.rows)
@@ -168,7 +198,9 @@ def _since(report: Report, before: Report) -> Iterator[Finding]:
             yield from _column_since(name, column, new.columns.get(column.name))
 
 
-def _column_since(table: str, old: ColumnProfile, new: ColumnProfile | None) -> Iterator[Finding]:
+def _column_since(
+    table: str, old: ColumnProfile, new: ColumnProfile | None
+) -> Iterator[Finding]:
     if new is None:
         yield Finding(Matter.COLUMN_GONE, 0.6, table=table, column=old.name)
     elif new.rows and new.null_share > old.null_share + TEN_POINTS:
@@ -188,9 +220,15 @@ def _in_favour(report: Report) -> Iterator[Finding]:
     seen = sum(table.tally.rows_seen for table in tables)
     if report.before is not None and not list(_since(report, report.before)):
         yield Finding(Matter.AS_BEFORE, 0)
-    if seen and not any(table.tally.rows_rejected for table in tables) and not report.bad_documents:
+    if (
+        seen
+        and not any(table.tally.rows_rejected for table in tables)
+        and not report.bad_documents
+    ):
         yield Finding(Matter.NONE_REJECTED, 0, count=seen, of=report.documents)
-    columns = [column for table in tables for column in table.columns.values() if column.rows]
+    columns = [
+        column for table in tables for column in table.columns.values() if column.rows
+    ]
     if columns and all(column.filled for column in columns):
         yield Finding(Matter.ALL_COLUMNS_FILLED, 0, count=len(columns))
     if seen:

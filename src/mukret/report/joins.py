@@ -60,7 +60,9 @@ class KeyHashes:
         self.kept = np.empty(0, np.uint64)
 
     def see(self, batch: pa.RecordBatch) -> None:
-        hashed = hash_array([batch.column(name) for name in self.columns], batch.num_rows)
+        hashed = hash_array(
+            [batch.column(name) for name in self.columns], batch.num_rows
+        )
         hashes = np.frombuffer(hashed.buffers()[1], np.uint64)[::2]
         self.kept = np.concatenate([self.kept, self.ending(hashes, self.zeros)])
         while len(self.kept) > self.most:
@@ -72,7 +74,9 @@ class KeyHashes:
         return hashes[hashes & np.uint64((1 << zeros) - 1) == 0]
 
 
-def join_columns(tables: Mapping[str, DeliveredTable], child: DeliveredTable) -> tuple[str, ...]:
+def join_columns(
+    tables: Mapping[str, DeliveredTable], child: DeliveredTable
+) -> tuple[str, ...]:
     """The key of the table around it, if it has all of its columns; else none."""
     parent = tables.get(child.within or "")
     if parent is None or not parent.key or not set(parent.key) <= child.types.keys():
@@ -83,7 +87,9 @@ def join_columns(tables: Mapping[str, DeliveredTable], child: DeliveredTable) ->
 def joined(child: str, parent: str, of_child: KeyHashes, of_parent: KeyHashes) -> Join:
     zeros = max(of_child.zeros, of_parent.zeros)
     parents = np.unique(KeyHashes.ending(of_parent.kept, zeros))
-    found, counts = np.unique(KeyHashes.ending(of_child.kept, zeros), return_counts=True)
+    found, counts = np.unique(
+        KeyHashes.ending(of_child.kept, zeros), return_counts=True
+    )
     there = np.isin(found, parents, assume_unique=True)
     children = np.concatenate(
         [counts[there], np.zeros(len(parents) - int(there.sum()), counts.dtype)]

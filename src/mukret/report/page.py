@@ -78,7 +78,9 @@ def page(report: Report) -> str:
             tally.rows_filtered,
             tally.rows_deduplicated,
         )
-        for name, tally in ((table.name, table.tally) for table in report.tables.values())
+        for name, tally in (
+            (table.name, table.tally) for table in report.tables.values()
+        )
     }
     answer, below = VERDICTS[verdict]
     return _template().render(
@@ -94,7 +96,9 @@ def page(report: Report) -> str:
         tables=[(table, list(_cards(report, table))) for table in tables],
         refused=report.refused[:MOST_REFUSED],
         left_refused=max(0, len(report.refused) - MOST_REFUSED),
-        unread=sorted(report.unread.items(), key=lambda item: (-item[1], item[0]))[:MOST_UNREAD],
+        unread=sorted(report.unread.items(), key=lambda item: (-item[1], item[0]))[
+            :MOST_UNREAD
+        ],
         left_unread=max(0, len(report.unread) - MOST_UNREAD),
     )
 
@@ -102,10 +106,16 @@ def page(report: Report) -> str:
 @cache
 def _template() -> jinja2.Template:
     environment = jinja2.Environment(
-        autoescape=True, trim_blocks=True, lstrip_blocks=True, undefined=jinja2.StrictUndefined
+        autoescape=True,
+        trim_blocks=True,
+        lstrip_blocks=True,
+        undefined=jinja2.StrictUndefined,
     )
     environment.filters.update(
-        count=lambda number: f"{number:,}", percent=percent, short=_short, shown=shown_text
+        count=lambda number: f"{number:,}",
+        percent=percent,
+        short=_short,
+        shown=shown_text,
     )
     return environment.from_string(_text("page.html"))
 
@@ -128,7 +138,9 @@ def _cards(report: Report, table: TableReport) -> Iterator[Card]:
 
 def _card(column: ColumnProfile, before: ColumnProfile | None) -> Card:
     facts = list(_facts(column, before))
-    bars = None if column.exactly and column.different <= MOST_SHOWN else bars_of(column)
+    bars = (
+        None if column.exactly and column.different <= MOST_SHOWN else bars_of(column)
+    )
     picture = None if bars is None else Markup(distribution_svg(bars))
     ends = None
     if bars is not None and column.moments:

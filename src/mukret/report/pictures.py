@@ -31,7 +31,12 @@ COLOURS: Mapping[str, str] = {
 }
 # The same in a file of its own: blue and orange, which the colour-blind can tell apart, and two
 # greys.
-PLAIN = {"written": "#1d6f8c", "rejected": "#c8572c", "filtered": "#9aa5ab", "merged": "#cfd6d9"}
+PLAIN = {
+    "written": "#1d6f8c",
+    "rejected": "#c8572c",
+    "filtered": "#9aa5ab",
+    "merged": "#cfd6d9",
+}
 _OF_PAGE = {colour: f"var(--{name})" for name, colour in COLOURS.items()}
 _SIZES = re.compile(r'<svg [^>]*?viewBox="([^"]+)"[^>]*>', re.DOTALL)
 
@@ -82,7 +87,9 @@ def distribution_svg(bars: Bars) -> str:
             (place, 0),
         )
     ]
-    steps = [Path.MOVETO, Path.LINETO, Path.LINETO, Path.LINETO, Path.CLOSEPOLY] * len(bars.heights)
+    steps = [Path.MOVETO, Path.LINETO, Path.LINETO, Path.LINETO, Path.CLOSEPOLY] * len(
+        bars.heights
+    )
     axes.add_patch(
         PathPatch(Path(corners, steps), color=COLOURS["written"], linewidth=0)
     )  # one is quicker than many
@@ -102,7 +109,9 @@ def flow_svg(rows: Mapping[str, Sequence[int]]) -> str:
         total, left = sum(counts), 0.0
         for name, count in zip(COLOURS, counts, strict=True):
             width = count / total if total else 0.0
-            axes.barh(line, width, left=left, height=0.62, color=COLOURS[name], linewidth=0)
+            axes.barh(
+                line, width, left=left, height=0.62, color=COLOURS[name], linewidth=0
+            )
             left += width
     axes.set_xlim(0, 1)
     axes.set_ylim(len(rows) - 0.5, -0.5)
@@ -113,7 +122,9 @@ def flow_svg(rows: Mapping[str, Sequence[int]]) -> str:
 def svg_of(figure: Figure, label: str) -> str:
     """A figure as an element of a page, as wide as there is room."""
     out = io.StringIO()
-    figure.savefig(out, format="svg", transparent=True, metadata={"Date": None, "Creator": None})
+    figure.savefig(
+        out, format="svg", transparent=True, metadata={"Date": None, "Creator": None}
+    )
     text = out.getvalue()
     text = text[text.index("<svg") :]
     text = re.sub(r"<metadata>.*?</metadata>", "", text, flags=re.DOTALL)

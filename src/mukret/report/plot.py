@@ -27,11 +27,15 @@ def draw(delivered: Delivered, name: str, file: str) -> None:
     ending = os.path.splitext(file)[1].lower()
     if ending not in ENDINGS:
         raise UsageError(
-            "usage", f"a picture {file}", hint=f"a name that ends in {', '.join(ENDINGS)}"
+            "usage",
+            f"a picture {file}",
+            hint=f"a name that ends in {', '.join(ENDINGS)}",
         )
     table_name, _, column_name = name.partition(".")
     known = [
-        f"{table.name}.{column}" for table in delivered.tables.values() for column in table.types
+        f"{table.name}.{column}"
+        for table in delivered.tables.values()
+        for column in table.types
     ]
     if name not in known:
         raise UsageError(
@@ -69,11 +73,15 @@ def _figure(column: ColumnProfile, name: str, sampled: int | None) -> Figure:
         axes.set_xlabel("rows")
     else:
         step = (bars.last - bars.first) / len(bars.heights)
-        places = [bars.first + step * (number + 0.5) for number in range(len(bars.heights))]
+        places = [
+            bars.first + step * (number + 0.5) for number in range(len(bars.heights))
+        ]
         axes.bar(places, bars.heights, width=step * 0.88, color=PLAIN["written"])
         axes.set_ylabel("rows")
         if column.moments:
-            axes.xaxis.set_major_formatter(FuncFormatter(lambda place, _: moment(place)))
+            axes.xaxis.set_major_formatter(
+                FuncFormatter(lambda place, _: moment(place))
+            )
             axes.xaxis.set_major_locator(_few())
     axes.spines[["top", "right"]].set_visible(False)
     told = f"{counted(column.rows, 'row')}, {percent(column.nulls, column.rows)} null"

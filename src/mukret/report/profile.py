@@ -20,7 +20,16 @@ from mukret.columns.hashing import hash_array
 from mukret.columns.types import stored
 from mukret.delivered.contract import Delivered, DeliveredTable
 from mukret.errors import InputError
-from mukret.types import PLAIN, Bad, Date, Datetime, Duration, Time, Timestamp, ValueType
+from mukret.types import (
+    PLAIN,
+    Bad,
+    Date,
+    Datetime,
+    Duration,
+    Time,
+    Timestamp,
+    ValueType,
+)
 
 SAMPLED_ROWS = 20_000
 # So many different values are counted one by one.
@@ -85,7 +94,9 @@ class Hashes:
         self.smallest = np.empty(0, np.uint64)
 
     def add(self, texts: pa.Array) -> None:
-        hashed = np.frombuffer(hash_array([texts], len(texts)).buffers()[1], np.uint64)[::2]
+        hashed = np.frombuffer(hash_array([texts], len(texts)).buffers()[1], np.uint64)[
+            ::2
+        ]
         if len(self.smallest) == self.most:
             hashed = hashed[hashed < self.smallest[-1]]
         self.smallest = np.unique(np.concatenate([self.smallest, hashed]))[: self.most]
@@ -129,7 +140,9 @@ class _Column:
             self.counted = None
             return
         self.counted.update(
-            dict(zip(found.field(0).to_pylist(), found.field(1).to_pylist(), strict=True))
+            dict(
+                zip(found.field(0).to_pylist(), found.field(1).to_pylist(), strict=True)
+            )
         )
         if len(self.counted) > MOST_DIFFERENT:
             self.counted = None
@@ -144,12 +157,16 @@ class _Column:
             known = getattr(self, name)
             further = (
                 known is None
-                or pc.less(*((end, known[0]) if name == "smallest" else (known[0], end))).as_py()
+                or pc.less(
+                    *((end, known[0]) if name == "smallest" else (known[0], end))
+                ).as_py()
             )
             if further:
                 setattr(self, name, (end, text))
 
-    def profile(self, name: str, kind: str, rows: int, sample: pa.Array) -> ColumnProfile:
+    def profile(
+        self, name: str, kind: str, rows: int, sample: pa.Array
+    ) -> ColumnProfile:
         sample = sample.drop_null()
         counted = self.counted
         top = Counter(sample.to_pylist()) if counted is None else counted
@@ -173,19 +190,23 @@ def typed(texts: pa.Array, kind: ValueType) -> pa.Array:
     """Texts of CSV cells as Arrow holds values of their type, times of day and durations as
     microseconds. Raises ArrowInvalid and Bad.
     """
-    if isinstance(kind, Time | Duration):  # as microseconds: Arrow has no smallest of these
-        return _once_each(texts, lambda text: kind.convert(text, PLAIN), stored(kind).arrow).cast(
-            pa.int64()
-        )
-    target = pa.decimal128(38, kind.scale) if hasattr(kind, "scale") else stored(kind).arrow
+    if isinstance(
+        kind, Time | Duration
+    ):  # as microseconds: Arrow has no smallest of these
+        return _once_each(
+            texts, lambda text: kind.convert(text, PLAIN), stored(kind).arrow
+        ).cast(pa.int64())
+    target = (
+        pa.decimal128(38, kind.scale) if hasattr(kind, "scale") else stored(kind).arrow
+    )
     return texts.cast(target)
 
 
 def _once_each(texts: pa.Array, convert: Any, target: pa.DataType) -> pa.Array:
     encoded = texts.dictionary_encode()
-    return pa.array([convert(text) for text in encoded.dictionary.to_pylist()], target).take(
-        encoded.indices
-    )
+    return pa.array(
+        [convert(text) for text in encoded.dictionary.to_pylist()], target
+    ).take(encoded.indices)
 
 
 class RowSample:
@@ -222,7 +243,9 @@ class RowSample:
         )
 
 
-def profile(delivered: Delivered, table: DeliveredTable, also: Iterable[Any] = ()) -> TableProfile:
+def profile(
+    delivered: Delivered, table: DeliveredTable, also: Iterable[Any] = ()
+) -> TableProfile:
     """Reads a table once.
 
     `also` are given each batch, too (with a method `see`). Raises InputError.
@@ -240,7 +263,9 @@ def profile(delivered: Delivered, table: DeliveredTable, also: Iterable[Any] = (
                     f"{delivered.target}: {table.name}.{name} holds what is no "
                     f"{table.types[name]}: {error}"
                 )
-                raise InputError("not-opened", message, hint="extract it again") from None
+                raise InputError(
+                    "not-opened", message, hint="extract it again"
+                ) from None
         sample.see(batch)
         for other in also:
             other.see(batch)
@@ -248,4 +273,6 @@ def profile(delivered: Delivered, table: DeliveredTable, also: Iterable[Any] = (
         name: column.profile(name, table.types[name], rows, sample.column(name))
         for name, column in columns.items()
     }
-    return TableProfile(table.name, rows, found, SAMPLED_ROWS if rows > SAMPLED_ROWS else None)
+    return TableProfile(
+        table.name, rows, found, SAMPLED_ROWS if rows > SAMPLED_ROWS else None
+    )

@@ -42,7 +42,9 @@ class Refused:
     field_name: str | None
     code: str
     count: int = 0
-    examples: list[tuple[DeliveredReject, Mapping[str, JsonValue]]] = field(default_factory=list)
+    examples: list[tuple[DeliveredReject, Mapping[str, JsonValue]]] = field(
+        default_factory=list
+    )
 
 
 @dataclass(frozen=True)
@@ -63,7 +65,10 @@ class Report:
     @property
     def documents(self) -> int:
         """Those that could be read."""
-        return sum(int(one["documents"]) for one in self.record["inputs"]) - self.bad_documents
+        return (
+            sum(int(one["documents"]) for one in self.record["inputs"])
+            - self.bad_documents
+        )
 
     @property
     def bad_documents(self) -> int:
@@ -115,17 +120,27 @@ def read_report(delivered: Delivered, against: Delivered | None = None) -> Repor
     """Reads a delivery once, and what it is compared with. Raises InputError."""
     record = delivered.records[-1]
     keys = _hashed_keys(delivered)
-    tables = {name: _counted_only(name, counts) for name, counts in record["tables"].items()}
+    tables = {
+        name: _counted_only(name, counts) for name, counts in record["tables"].items()
+    }
     for name, table in delivered.tables.items():
-        hashes = [hashed[name] for hashed in (keys.own, keys.of_parents) if name in hashed]
+        hashes = [
+            hashed[name] for hashed in (keys.own, keys.of_parents) if name in hashed
+        ]
         profiled = profile(delivered, table, hashes)
         tally = tables[name].tally if name in tables else TableTally()
         tables[name] = TableReport(
             name, tally, profiled.rows, profiled.columns, profiled.sampled, table.key
         )
-    joins = [keys.join(table) for table in delivered.tables.values() if table.within is not None]
+    joins = [
+        keys.join(table)
+        for table in delivered.tables.values()
+        if table.within is not None
+    ]
     refused = refused_by_reason(delivered.rejects())
-    report = Report(delivered.target, record, len(delivered.records), tables, joins, refused)
+    report = Report(
+        delivered.target, record, len(delivered.records), tables, joins, refused
+    )
     return report if against is None else replace(report, before=read_report(against))
 
 
@@ -141,7 +156,9 @@ class _HashedKeys:
     def join(self, table: DeliveredTable) -> Join:
         parent = str(table.within)
         if table.name in self.of_parents and parent in self.own:
-            return joined(table.name, parent, self.of_parents[table.name], self.own[parent])
+            return joined(
+                table.name, parent, self.of_parents[table.name], self.own[parent]
+            )
         return Join(table.name, parent, ())
 
 

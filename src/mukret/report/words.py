@@ -10,7 +10,10 @@ from mukret.text import counted
 # The answer to the question on top of the page, and what stands below it.
 VERDICTS = {
     Verdict.YES: ("Yes", "Nothing speaks against it."),
-    Verdict.WITH_CARE: ("With care", "It can be used, if these are known and borne in mind:"),
+    Verdict.WITH_CARE: (
+        "With care",
+        "It can be used, if these are known and borne in mind:",
+    ),
     Verdict.NO: ("No", "Not as it is. What weighs most:"),
 }
 
@@ -77,5 +80,7 @@ def moment(microseconds: float) -> str:
     """A place on a line of time, as a date; with the time of day if it is not midnight."""
     found = datetime.fromtimestamp(microseconds / 1e6, UTC)
     return (
-        f"{found:%Y-%m-%d}" if (found.hour, found.minute) == (0, 0) else f"{found:%Y-%m-%d %H:%M}"
+        f"{found:%Y-%m-%d}"
+        if (found.hour, found.minute) == (0, 0)
+        else f"{found:%Y-%m-%d %H:%M}"
     )

@@ -18,7 +18,12 @@ Placed = tuple[tuple[bool, str, int, int], Notice]
 
 
 def _placed(
-    rules: Rules, thing: Field | Table, code: str, message: str, hint: str, table: str | None
+    rules: Rules,
+    thing: Field | Table,
+    code: str,
+    message: str,
+    hint: str,
+    table: str | None,
 ) -> Placed:
     place = f"{thing.file}:{thing.line}:{thing.column}"
     order = (thing.file != rules.file, thing.file, thing.line, thing.column)
@@ -42,7 +47,9 @@ def _unused(rules: Rules) -> Iterator[Placed]:
             todo += fields[name].reads.fields
     for name, own in fields.items():
         if name not in used:
-            message = f"response.fields: no table inherits {name}, so it is written nowhere"
+            message = (
+                f"response.fields: no table inherits {name}, so it is written nowhere"
+            )
             hint = f"inherit: [{name}] in a table, or take the field away"
             yield _placed(rules, own, "not-inherited", message, hint, None)
 
@@ -58,7 +65,9 @@ def _not_joined(rules: Rules) -> Iterator[Placed]:
             or _tells_apart(rules, table, parent)
         ):
             continue
-        message = f"{table.name} inherits nothing that tells the rows of {parent.name} apart"
+        message = (
+            f"{table.name} inherits nothing that tells the rows of {parent.name} apart"
+        )
         hint = (
             f"inherit: [{', '.join(parent.key)}]"
             if parent.key
@@ -72,10 +81,16 @@ def _tells_apart(rules: Rules, table: Table, parent: Table) -> bool:
     or document.
     """
     inherited = {item.name for item in table.inherit}
-    own = [name for name in parent.key if name not in {item.name for item in parent.inherit}]
+    own = [
+        name
+        for name in parent.key
+        if name not in {item.name for item in parent.inherit}
+    ]
     if parent.key:
         return inherited.issuperset(own or parent.key)
-    return any(item.origin == parent.name for item in table.inherit) or _is_alone(rules, parent)
+    return any(item.origin == parent.name for item in table.inherit) or _is_alone(
+        rules, parent
+    )
 
 
 def _is_alone(rules: Rules, table: Table) -> bool:

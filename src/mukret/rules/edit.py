@@ -36,11 +36,18 @@ def with_ignored(text: str, paths: Sequence[str]) -> str:
         last = ignore.value[-1]
         indent = _indent(text, ignore.value[0].start_mark.index).rpartition("-")[0]
         return _inserted(
-            text, _next_line(text, last.end_mark.index), [f"{indent}- {path}" for path in quoted]
+            text,
+            _next_line(text, last.end_mark.index),
+            [f"{indent}- {path}" for path in quoted],
         )
     if isinstance(ignore, SequenceNode) and ignore.flow_style:
         end = ignore.end_mark.index - 1
-        return text[:end].rstrip() + (", " if ignore.value else "") + ", ".join(quoted) + text[end:]
+        return (
+            text[:end].rstrip()
+            + (", " if ignore.value else "")
+            + ", ".join(quoted)
+            + text[end:]
+        )
     known = (
         [text[ignore.start_mark.index : ignore.end_mark.index].strip()]
         if _says_something(ignore)
@@ -103,7 +110,9 @@ class NotPlain(Exception):
     """
 
 
-def _with_members(text: str, holder: MappingNode, key: str, members: Sequence[str]) -> str:
+def _with_members(
+    text: str, holder: MappingNode, key: str, members: Sequence[str]
+) -> str:
     inner = _member(holder, key)
     if inner is None:
         raise NotPlain(key)
@@ -113,14 +122,18 @@ def _with_members(text: str, holder: MappingNode, key: str, members: Sequence[st
         return f"{text[:end].rstrip()}{', ' if inner.value else ''}{', '.join(members)}{text[end:]}"
     indent = _indent(text, inner.value[0][0].start_mark.index)
     return _inserted(
-        text, _end_of_block(text, inner, len(indent)), [f"{indent}{member}" for member in members]
+        text,
+        _end_of_block(text, inner, len(indent)),
+        [f"{indent}{member}" for member in members],
     )
 
 
 def _before_tables(text: str, root: MappingNode) -> int:
     """Where the line of `tables` begins, or the comment above it."""
     place = _line_start(text, _key(root, "tables").start_mark.index)
-    while place and text[(above := _line_start(text, place - 1)) : place].startswith("#"):
+    while place and text[(above := _line_start(text, place - 1)) : place].startswith(
+        "#"
+    ):
         place = above
     return place
 
@@ -130,7 +143,11 @@ def _end_of_block(text: str, node: MappingNode, indent: int) -> int:
     to it.
     """
     last: Node = node
-    while isinstance(last, MappingNode | SequenceNode) and last.value and not last.flow_style:
+    while (
+        isinstance(last, MappingNode | SequenceNode)
+        and last.value
+        and not last.flow_style
+    ):
         last = last.value[-1][1] if isinstance(last, MappingNode) else last.value[-1]
     end = last.end_mark.index
     folded = isinstance(last, ScalarNode) and last.style in ("|", ">")

@@ -46,7 +46,9 @@ class ExamplesReader:
         if node is None:
             return ()
         if not isinstance(node, Sequence):
-            self.reader.add("wrong-value", "examples is a list", node, "begin each with - shows: …")
+            self.reader.add(
+                "wrong-value", "examples is a list", node, "begin each with - shows: …"
+            )
             return ()
         found = [self.example(item) for item in node.items]
         return tuple(example for example in found if example is not None)
@@ -64,7 +66,9 @@ class ExamplesReader:
                 "shows: a fare keeps its digits",
             )
         if ("response" in body.entries) == ("file" in body.entries):
-            self.reader.add("missing-key", "an example has a response or a file, one of them", body)
+            self.reader.add(
+                "missing-key", "an example has a response or a file, one of them", body
+            )
             return None
         gives_node = self.reader.mapping(body.get("gives"), "gives")
         gives = {}
@@ -94,7 +98,11 @@ class ExamplesReader:
     def now(self, node: Node | None) -> datetime | None:
         """What CURRENT_TIMESTAMP is."""
         scalar = self.reader.scalar(node, "now")
-        found = typed_scalar(self.reader, scalar, Reading(Timestamp()), "now") if scalar else None
+        found = (
+            typed_scalar(self.reader, scalar, Reading(Timestamp()), "now")
+            if scalar
+            else None
+        )
         return found if isinstance(found, datetime) else None
 
     def facts(self, node: Node | None) -> dict[str, str]:
@@ -106,10 +114,15 @@ class ExamplesReader:
             if name not in DOCUMENT_FACTS and not name.startswith(REQUEST_FACT):
                 known = (*DOCUMENT_FACTS, f"{REQUEST_FACT}NAME")
                 self.reader.add(
-                    "unknown-key", f"facts have no {name}", key, did_you_mean(name, known)
+                    "unknown-key",
+                    f"facts have no {name}",
+                    key,
+                    did_you_mean(name, known),
                 )
             elif (
-                name in ("document", "page") and scalar is not None and not scalar.text.isdecimal()
+                name in ("document", "page")
+                and scalar is not None
+                and not scalar.text.isdecimal()
             ):
                 self.reader.add("wrong-value", f"{name} is a number", scalar)
             elif scalar is not None:
@@ -148,7 +161,9 @@ class ExamplesReader:
         if scalar is None:
             return _NOTHING
         try:
-            return self.decode((Path(scalar.source.name).parent / scalar.text).read_bytes())
+            return self.decode(
+                (Path(scalar.source.name).parent / scalar.text).read_bytes()
+            )
         except OSError as error:
             self.reader.add(
                 "example-file",
@@ -157,13 +172,17 @@ class ExamplesReader:
                 "the path is relative to the rules file",
             )
         except ValueError as error:
-            self.reader.add("example-file", f"{scalar.text} is not JSON: {error}", scalar)
+            self.reader.add(
+                "example-file", f"{scalar.text} is not JSON: {error}", scalar
+            )
         return _NOTHING
 
     def document(self, node: Node) -> JsonValue:
         """A response written in YAML; plain scalars are those of YAML 1.2's core schema."""
         if isinstance(node, Mapping):
-            return {name: self.document(value) for name, (_, value) in node.entries.items()}
+            return {
+                name: self.document(value) for name, (_, value) in node.entries.items()
+            }
         if isinstance(node, Sequence):
             return [self.document(item) for item in node.items]
         text = node.text
@@ -176,7 +195,11 @@ class ExamplesReader:
         if _INTEGER.fullmatch(text):
             if text == NEGATIVE_ZERO:
                 return NEGATIVE_ZERO
-            return int(text, 0) if text.startswith("0") and text[1:2] in ("o", "x") else int(text)
+            return (
+                int(text, 0)
+                if text.startswith("0") and text[1:2] in ("o", "x")
+                else int(text)
+            )
         return Number(json_number(text)) if _FLOAT.fullmatch(text) else text
 
     def expected(
@@ -187,14 +210,19 @@ class ExamplesReader:
             return None  # a table that is broken has its own line in the report
         if table is None:
             self.reader.add(
-                "unknown-table", f"no table {name}", key, did_you_mean(name, self.tables)
+                "unknown-table",
+                f"no table {name}",
+                key,
+                did_you_mean(name, self.tables),
             )
             return None
         if isinstance(node, Scalar) and node.text.isdecimal():
             return int(node.text)
         if not isinstance(node, Sequence):
             self.reader.add(
-                "wrong-value", f"gives: {name} is a list of rows, or a number of rows", node
+                "wrong-value",
+                f"gives: {name} is a list of rows, or a number of rows",
+                node,
             )
             return None
         rows = []
@@ -226,7 +254,9 @@ class ExamplesReader:
                     self.reader, node, Reading(types[name]), f"{name} of {table.name}"
                 )
             else:
-                self.reader.add("wrong-value", f"{name} is a text or a list of texts", node)
+                self.reader.add(
+                    "wrong-value", f"{name} is a text or a list of texts", node
+                )
         return row
 
 

@@ -37,7 +37,11 @@ _FACT_TYPES: dict[str, ValueType] = {
 }
 FIELD_KEYS = keys(
     " ".join(
-        (*SOURCES, *OPTION_NAMES, "type take with required default bad keep note measured_in title")
+        (
+            *SOURCES,
+            *OPTION_NAMES,
+            "type take with required default bad keep note measured_in title",
+        )
     ),
 )
 LOOKUP_KEYS = keys("in by give across")
@@ -99,7 +103,11 @@ class FieldReader:
         self.source(draft, source_key, body)
         draft.reading = self.reading(draft, source_key, body)
         self.properties(draft, body)
-        return draft if draft.source or draft.expression or draft.lookup or draft.above else None
+        return (
+            draft
+            if draft.source or draft.expression or draft.lookup or draft.above
+            else None
+        )
 
     def shorthand(self, key: Scalar, node: Scalar) -> Draft | None:
         if node.empty:
@@ -107,7 +115,11 @@ class FieldReader:
             return None
         path = self.reader.path(node, f"path of {key.text}")
         reading = self.types.with_defaults(Reading(Text()))
-        return Draft(key.text, key, At((path,), "only"), reading, bad=self.policy) if path else None
+        return (
+            Draft(key.text, key, At((path,), "only"), reading, bad=self.policy)
+            if path
+            else None
+        )
 
     def source_key(self, key: Scalar, body: Mapping) -> str | None:
         given = [name for name in SOURCES if name in body.entries]
@@ -132,14 +144,20 @@ class FieldReader:
         take = self.reader.choice(body.get("take"), "take", TAKES)
         if take and source_key != "at":
             self.reader.add(
-                "wrong-option", f"take goes with at, not with {source_key}", body.key("take")
+                "wrong-option",
+                f"take goes with at, not with {source_key}",
+                body.key("take"),
             )
         if "with" in body.entries and take != "join":
-            self.reader.add("wrong-option", "with goes with take: join", body.key("with"))
+            self.reader.add(
+                "wrong-option", "with goes with take: join", body.key("with")
+            )
         match source_key:
             case "at":
                 separator = self.reader.text(body.get("with"), "with")
-                draft.source = self.at(draft, node, take, ", " if separator is None else separator)
+                draft.source = self.at(
+                    draft, node, take, ", " if separator is None else separator
+                )
             case "compute":
                 draft.expression = self.reader.scalar(node, f"compute of {draft.name}")
             case "constant":
@@ -173,19 +191,32 @@ class FieldReader:
             if key not in body.entries:
                 hint = "lookup: {in: ports, by: [to_port], give: port_name}"
                 self.reader.add(
-                    "missing-key", f"lookup of {draft.name} does not say {key}", body, hint
+                    "missing-key",
+                    f"lookup of {draft.name} does not say {key}",
+                    body,
+                    hint,
                 )
         into = self.reader.scalar(body.get("in"), "in")
         by = self.reader.scalars(body.get("by"), "by")
         give = self.reader.scalar(body.get("give"), "give")
         across = self.reader.choice(body.get("across"), "across", ("run",))
-        return LookupDraft(body, into, by, give, across == "run") if into and by and give else None
+        return (
+            LookupDraft(body, into, by, give, across == "run")
+            if into and by and give
+            else None
+        )
 
-    def at(self, draft: Draft, node: Node, take: str | None, separator: str) -> At | None:
+    def at(
+        self, draft: Draft, node: Node, take: str | None, separator: str
+    ) -> At | None:
         if isinstance(node, Sequence):
-            paths = [self.reader.path(item, f"path of {draft.name}") for item in node.items]
+            paths = [
+                self.reader.path(item, f"path of {draft.name}") for item in node.items
+            ]
             if not paths:
-                self.reader.add("wrong-value", f"{draft.name} has an empty list of paths", node)
+                self.reader.add(
+                    "wrong-value", f"{draft.name} has an empty list of paths", node
+                )
         else:
             paths = [self.reader.path(node, f"path of {draft.name}")]
         found = tuple(path for path in paths if path is not None)
@@ -219,11 +250,12 @@ class FieldReader:
                 )
             return None
         if base is None and "type" in body.entries:
-            draft.untyped = (
-                True  # noted; neither its options nor what is computed from it can be judged
-            )
+            # Noted; neither its options nor what is computed from it can be judged.
+            draft.untyped = True
             return Reading(default)
-        reading = self.types.with_options(base or self.types.with_defaults(Reading(default)), body)
+        reading = self.types.with_options(
+            base or self.types.with_defaults(Reading(default)), body
+        )
         self.check_take(draft, reading, body)
         return reading
 
@@ -231,10 +263,14 @@ class FieldReader:
         for name in ("type", *OPTION_NAMES):
             if name in body.entries:
                 message = (
-                    f"{name} has no place beside {source_key}: the type is that of the field taken"
+                    f"{name} has no place beside {source_key}: the type is that of the "
+                    "field taken"
                 )
                 self.reader.add(
-                    "wrong-option", message, body.key(name), "a field with compute can convert it"
+                    "wrong-option",
+                    message,
+                    body.key(name),
+                    "a field with compute can convert it",
                 )
 
     def check_take(self, draft: Draft, reading: Reading, body: Mapping) -> None:
@@ -242,7 +278,9 @@ class FieldReader:
             return
         take = draft.source.take
         if take in GATHERINGS and not can_gather(cast(Gathering, take), reading.type):
-            wants = {"sum": "a number", "join": "text"}.get(take, "a type with an order")
+            wants = {"sum": "a number", "join": "text"}.get(
+                take, "a type with an order"
+            )
             hint = "say type: integer, or another number" if take == "sum" else None
             self.reader.add(
                 "wrong-value",
@@ -281,7 +319,9 @@ class FieldReader:
             )
 
 
-def typed_scalar(reader: Reader, scalar: Scalar | Sequence, reading: Reading, what: str) -> object:
+def typed_scalar(
+    reader: Reader, scalar: Scalar | Sequence, reading: Reading, what: str
+) -> object:
     """A text of the rules file read as a field's type; None with a problem noted if that fails.
 
     `capture` is left out: it takes values out of what stands around them in the response, and
@@ -296,7 +336,9 @@ def typed_scalar(reader: Reader, scalar: Scalar | Sequence, reading: Reading, wh
         value = [item.text for item in reader.scalars(scalar, what)]
         if not isinstance(reading.type, ListOf):
             reader.add(
-                "wrong-value", f"{what} is a list, but the type is {reading.type.name}", scalar
+                "wrong-value",
+                f"{what} is a list, but the type is {reading.type.name}",
+                scalar,
             )
             return None
     else:

@@ -31,10 +31,14 @@ class FieldGraph:
         conditions: Mapping[str, Expression],
     ) -> None:
         self.own: dict[Node, Field] = {
-            (table, item.name): item for table, items in fields.items() for item in items
+            (table, item.name): item
+            for table, items in fields.items()
+            for item in items
         }
         self.taken: dict[Node, Inherited] = {
-            (table, item.name): item for table, items in inherited.items() for item in items
+            (table, item.name): item
+            for table, items in inherited.items()
+            for item in items
         }
         self.needs: dict[Node, list[Node]] = {}
         for table in fields:
@@ -61,7 +65,11 @@ class FieldGraph:
                 **{name: table.fields for name, table in tables.items()},
             },
             {name: table.inherit for name, table in tables.items()},
-            {name: table.where for name, table in tables.items() if table.where is not None},
+            {
+                name: table.where
+                for name, table in tables.items()
+                if table.where is not None
+            },
         )
 
     @property
@@ -87,7 +95,9 @@ class FieldGraph:
         asked = sorted({table for table, name in needed_by if name is None})
         return {
             table: frozenset(
-                str(name) for of, name in _reached((table, None), needed_by) if of == table and name
+                str(name)
+                for of, name in _reached((table, None), needed_by)
+                if of == table and name
             )
             for table in asked
         }
@@ -115,7 +125,9 @@ def tables_behind(rules: Rules, names: Iterable[str]) -> set[str]:
         found.add(name)
         table = rules.tables[name]
         todo += [] if table.within is None else [table.within]
-        todo += looked_at([*(own.reads for own in table.fields), *_condition(table.where)])
+        todo += looked_at(
+            [*(own.reads for own in table.fields), *_condition(table.where)]
+        )
     return found
 
 

@@ -48,7 +48,10 @@ class Includer:
             if included is not None:
                 base = included if base is None else self.merged(base, included, ())
         own = replace(
-            own, entries={name: entry for name, entry in own.entries.items() if name != "include"}
+            own,
+            entries={
+                name: entry for name, entry in own.entries.items() if name != "include"
+            },
         )
         return own if base is None else self.merged(base, own, ())
 
@@ -63,13 +66,17 @@ class Includer:
             self.trees[path.resolve()] = self.read(path, scalar, above)
         return self.trees[path.resolve()]
 
-    def read(self, path: Path, scalar: Scalar, above: tuple[Path, ...]) -> Mapping | None:
+    def read(
+        self, path: Path, scalar: Scalar, above: tuple[Path, ...]
+    ) -> Mapping | None:
         try:
             raw = path.read_bytes()
             text = raw.decode("utf-8-sig")
         except OSError as error:
             hint = "the path is relative to the file that includes it"
-            self.reader.add("include-file", f"{scalar.text}: {error.strerror}", scalar, hint)
+            self.reader.add(
+                "include-file", f"{scalar.text}: {error.strerror}", scalar, hint
+            )
             return None
         except UnicodeDecodeError as error:
             self.reader.add(
@@ -89,12 +96,18 @@ class Includer:
         for name, (key, node) in above.entries.items():
             old = below.get(name)
             inner = (*where, name)
-            if isinstance(old, Mapping) and isinstance(node, Mapping) and not _is_whole(inner):
+            if (
+                isinstance(old, Mapping)
+                and isinstance(node, Mapping)
+                and not _is_whole(inner)
+            ):
                 node = self.merged(old, node, inner)
             entries[name] = (key, node)
         return replace(above, entries=entries)
 
-    def without_omitted(self, below: Mapping, above: Mapping) -> tuple[Mapping, Mapping]:
+    def without_omitted(
+        self, below: Mapping, above: Mapping
+    ) -> tuple[Mapping, Mapping]:
         """A table without the fields that `omit` takes away, and the table that says so without
         `omit`.
         """
@@ -105,17 +118,28 @@ class Includer:
         )
         for scalar in names:
             if scalar.text not in known:
-                message = f"omit: no included file gives this table a field {scalar.text}"
-                self.reader.add("unknown-field", message, scalar, did_you_mean(scalar.text, known))
+                message = (
+                    f"omit: no included file gives this table a field {scalar.text}"
+                )
+                self.reader.add(
+                    "unknown-field", message, scalar, did_you_mean(scalar.text, known)
+                )
         omitted = {scalar.text for scalar in names}
         if isinstance(fields, Mapping):
             left = replace(
                 fields,
-                entries={name: entry for name, entry in known.items() if name not in omitted},
+                entries={
+                    name: entry for name, entry in known.items() if name not in omitted
+                },
             )
-            below = replace(below, entries={**below.entries, "fields": (below.key("fields"), left)})
+            below = replace(
+                below, entries={**below.entries, "fields": (below.key("fields"), left)}
+            )
         return below, replace(
-            above, entries={name: entry for name, entry in above.entries.items() if name != "omit"}
+            above,
+            entries={
+                name: entry for name, entry in above.entries.items() if name != "omit"
+            },
         )
 
 
@@ -131,7 +155,10 @@ def check_version(reader: Reader, source: Mapping) -> None:
     """Every file begins with the version of the format."""
     if "mukret" not in source.entries:
         reader.add(
-            "missing-key", "the format version is missing", source, "begin the file with mukret: 1"
+            "missing-key",
+            "the format version is missing",
+            source,
+            "begin the file with mukret: 1",
         )
         return
     version = reader.scalar(source.get("mukret"), "mukret")

@@ -10,7 +10,13 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from mukret.errors import ExpressionError
-from mukret.expressions import Expression, aggregates_in, compile_expression, converted, names_in
+from mukret.expressions import (
+    Expression,
+    aggregates_in,
+    compile_expression,
+    converted,
+    names_in,
+)
 from mukret.expressions.families import castable, comparable, equal_form
 from mukret.expressions.tree import Constant as Nothing
 from mukret.rules.fields import Draft, typed_scalar
@@ -21,7 +27,15 @@ from mukret.rules.reader import Reader
 from mukret.rules.reference import Reference
 from mukret.rules.source import Mapping as MappingNode
 from mukret.rules.source import Scalar
-from mukret.rules.sources import NOTHING, Above, Compute, Constant, Lookup, Reads, Source
+from mukret.rules.sources import (
+    NOTHING,
+    Above,
+    Compute,
+    Constant,
+    Lookup,
+    Reads,
+    Source,
+)
 from mukret.rules.typing import TypeNames
 from mukret.text import did_you_mean
 from mukret.types import Reading, Text, ValueType
@@ -77,7 +91,9 @@ class Linker:
         self.visible: dict[str, dict[str, ValueType]] = {name: {} for name in tables}
 
     def link(self) -> None:
-        everything = [(table.name, name) for table in self.tables.values() for name in table.names]
+        everything = [
+            (table.name, name) for table in self.tables.values() for name in table.names
+        ]
         order, cycles = after_what_they_need(everything, self.needs)
         for cycle in cycles:
             self.cycle(cycle)
@@ -108,7 +124,11 @@ class Linker:
         if name in draft_of.inherit:
             return [(draft_of.inherit[name], name)]
         found = needed(table, self.reads(table, draft_of.drafts[name]))
-        return [(other, field) for other, field in found if field in self.tables[other].names]
+        return [
+            (other, field)
+            for other, field in found
+            if field in self.tables[other].names
+        ]
 
     def reads(self, table: str, draft: Draft) -> Reads:
         """What the field will read, as far as that can be told before anything is typed."""
@@ -121,7 +141,12 @@ class Linker:
                 return Reads(fields=by)
             return Reads(
                 fields=by,
-                rows={target.name: (*(key.text for key in target.key), draft.lookup.give.text)},
+                rows={
+                    target.name: (
+                        *(key.text for key in target.key),
+                        draft.lookup.give.text,
+                    )
+                },
             )
         if draft.above is not None:
             return Reads(above=(draft.above.text,))
@@ -153,16 +178,22 @@ class Linker:
 
     def cycle(self, cycle: list[Name]) -> None:
         tables = {table for table, _ in cycle}
-        names = [name if len(tables) == 1 else f"{table}.{name}" for table, name in cycle]
+        names = [
+            name if len(tables) == 1 else f"{table}.{name}" for table, name in cycle
+        ]
         draft = next(
             self.tables[table].drafts[name]
             for table, name in cycle
             if name in self.tables[table].drafts
         )
         where = (
-            draft.expression or draft.above or (draft.lookup.into if draft.lookup else draft.key)
+            draft.expression
+            or draft.above
+            or (draft.lookup.into if draft.lookup else draft.key)
         )
-        self.reader.add("cycle", f"fields that need each other: {' → '.join(names)}", where)
+        self.reader.add(
+            "cycle", f"fields that need each other: {' → '.join(names)}", where
+        )
 
     # ---- one field
 
@@ -178,7 +209,9 @@ class Linker:
         if isinstance(source, Constant):
             assert isinstance(source.value, Scalar)
             source = Constant(
-                typed_scalar(self.reader, source.value, reading, f"constant of {draft.name}")
+                typed_scalar(
+                    self.reader, source.value, reading, f"constant of {draft.name}"
+                )
             )
         assert source is not None
         return self.field(draft, source, reading)
@@ -186,7 +219,9 @@ class Linker:
     def field(self, draft: Draft, source: Source, reading: Reading) -> Field:
         default = None
         if draft.default is not None:
-            default = typed_scalar(self.reader, draft.default, reading, f"default of {draft.name}")
+            default = typed_scalar(
+                self.reader, draft.default, reading, f"default of {draft.name}"
+            )
         return Field(
             draft.name,
             source,
@@ -211,7 +246,8 @@ class Linker:
         reading = draft.reading or Reading(own)
         if expression.type is not None and not castable(own, reading.type):
             message = (
-                f"compute of {draft.name} gives {own.name}, which can't become {reading.type.name}"
+                f"compute of {draft.name} gives {own.name}, which can't become "
+                f"{reading.type.name}"
             )
             self.reader.add("expression-type", message, scalar)
             return None
@@ -225,7 +261,9 @@ class Linker:
     def typed(self, table: str, scalar: Scalar, what: str) -> Expression | None:
         visible = self.visible[table]
         try:
-            unknown = [(name, at) for name, at in names_in(scalar.text) if name not in visible]
+            unknown = [
+                (name, at) for name, at in names_in(scalar.text) if name not in visible
+            ]
             if not unknown:
                 return compile_expression(
                     scalar.text, visible, self.types.reading, self.children(table)
@@ -239,7 +277,9 @@ class Linker:
             self.reader.positioned(error, scalar, what)
         return None
 
-    def unknown(self, table: str, name: str, at: int, scalar: Scalar, what: str) -> None:
+    def unknown(
+        self, table: str, name: str, at: int, scalar: Scalar, what: str
+    ) -> None:
         hint = did_you_mean(name, self.known(table))
         if not scalar.plain and scalar.text.strip() == name:
             hint = f"if a text was meant, YAML took its quotes: write \"'{name}'\""
@@ -258,7 +298,10 @@ class Linker:
         if found is None and scalar.text not in self.tables[table].declared:
             hint = did_you_mean(scalar.text, self.known(table))
             self.reader.add(
-                "unknown-field", f"{what}: no field {scalar.text} in {table}", scalar, hint
+                "unknown-field",
+                f"{what}: no field {scalar.text} in {table}",
+                scalar,
+                hint,
             )
         return found
 
@@ -266,7 +309,9 @@ class Linker:
 
     def from_above(self, table: str, draft: Draft, scalar: Scalar) -> Field | None:
         if not self.tables[table].recursive:
-            message = f"{draft.name}: there is a row above only in a table that recurses"
+            message = (
+                f"{draft.name}: there is a row above only in a table that recurses"
+            )
             self.reader.add(
                 "wrong-option",
                 message,
@@ -275,7 +320,11 @@ class Linker:
             )
             return None
         found = self.type_of(table, scalar, f"parent of {draft.name}")
-        return self.field(draft, Above(scalar.text), Reading(found)) if found is not None else None
+        return (
+            self.field(draft, Above(scalar.text), Reading(found))
+            if found is not None
+            else None
+        )
 
     def looked_up(self, table: str, draft: Draft) -> Field | None:
         assert draft.lookup is not None
@@ -284,7 +333,9 @@ class Linker:
         if into.text in self.references:
             return self.from_reference(draft, self.references[into.text], local)
         if into.text not in self.tables or into.text == RESPONSE:
-            known = [name for name in (*self.tables, *self.references) if name != RESPONSE]
+            known = [
+                name for name in (*self.tables, *self.references) if name != RESPONSE
+            ]
             if into.text not in self.broken:
                 self.reader.add(
                     "unknown-table",
@@ -311,7 +362,8 @@ class Linker:
                 return None
             if not comparable(own, other):
                 message = (
-                    f"{what}: {scalar.text} is {own.name}, but {target.name}.{name} is {other.name}"
+                    f"{what}: {scalar.text} is {own.name}, but {target.name}.{name} is "
+                    f"{other.name}"
                 )
                 self.reader.add(
                     "expression-type", message, scalar, "give both fields the same type"
@@ -343,9 +395,14 @@ class Linker:
             return None
         give = draft.lookup.give
         if give.text not in reference.columns:
-            message = f"lookup of {draft.name}: no column {give.text} in {reference.name}"
+            message = (
+                f"lookup of {draft.name}: no column {give.text} in {reference.name}"
+            )
             self.reader.add(
-                "unknown-field", message, give, did_you_mean(give.text, reference.columns)
+                "unknown-field",
+                message,
+                give,
+                did_you_mean(give.text, reference.columns),
             )
             return None
         types = [kind for kind in local if kind is not None]
@@ -354,12 +411,23 @@ class Linker:
         answers = reference.answers(types, give.text)
         by = tuple(scalar.text for scalar in draft.lookup.by)
         if draft.lookup.across_run:
-            message = f"lookup of {draft.name}: a reference is the same for the whole run"
+            message = (
+                f"lookup of {draft.name}: a reference is the same for the whole run"
+            )
             self.reader.add(
-                "wrong-option", message, draft.lookup.body.key("across"), "take across away"
+                "wrong-option",
+                message,
+                draft.lookup.body.key("across"),
+                "take across away",
             )
         lookup = Lookup(
-            reference.name, None, by, reference.key, give.text, (None,) * len(by), answers=answers
+            reference.name,
+            None,
+            by,
+            reference.key,
+            give.text,
+            (None,) * len(by),
+            answers=answers,
         )
         return self.field(draft, lookup, Reading(Text()))
 
@@ -369,7 +437,10 @@ class Linker:
         if not key:
             message = f"lookup of {draft.name}: {what} has no key"
             self.reader.add(
-                "missing-key", message, draft.lookup.into, "say which fields identify its rows: key"
+                "missing-key",
+                message,
+                draft.lookup.into,
+                "say which fields identify its rows: key",
             )
         elif len(key) != len(draft.lookup.by):
             message = (

@@ -18,7 +18,9 @@ from mukret.rules.source import Problems, SourceText
 from mukret.rules.tables import TablesReader
 from mukret.rules.typing import TypeNames
 
-TOP_KEYS = keys("mukret title note include enums types defaults response reference tables examples")
+TOP_KEYS = keys(
+    "mukret title note include enums types defaults response reference tables examples"
+)
 
 
 def load_rules(path: str | os.PathLike[str]) -> Rules:
@@ -30,7 +32,9 @@ def load_rules(path: str | os.PathLike[str]) -> Rules:
         data = Path(path).read_bytes()
     except OSError as error:
         hint = "the rules file comes first: mukret extract RULES FILE… --to DIR"
-        raise InputError("not-opened", f"{os.fspath(path)}: {error.strerror}", hint=hint) from None
+        raise InputError(
+            "not-opened", f"{os.fspath(path)}: {error.strerror}", hint=hint
+        ) from None
     return parse_rules(data, os.fspath(path))
 
 
@@ -42,7 +46,9 @@ def parse_rules(data: bytes | str, file: str = "rules.yaml") -> Rules:
     """
     raw = data.encode("utf-8") if isinstance(data, str) else data
     problems = Problems()
-    rules = _read(problems, SourceText(file, _decoded(raw, file)), hashlib.sha256(raw).hexdigest())
+    rules = _read(
+        problems, SourceText(file, _decoded(raw, file)), hashlib.sha256(raw).hexdigest()
+    )
     if problems.found or rules is None:
         raise RulesError(file, problems.in_order(file))
     return rules
@@ -81,7 +87,9 @@ def _read(problems: Problems, source: SourceText, sha256: str) -> Rules | None:
     sections.read_response(root.get("response"))
     tables = sections.read_tables(root.get("tables"), root)
     declared = sections.all_names() if problems.found else frozenset()
-    examples = ExamplesReader(reader, tables, declared, decode).read(root.get("examples"))
+    examples = ExamplesReader(reader, tables, declared, decode).read(
+        root.get("examples")
+    )
     return Rules(
         source.name,
         sha256,

@@ -98,7 +98,10 @@ class Table:
     @property
     def titles(self) -> dict[str, str]:
         """The title of each column that is written, in order; its name if it has none."""
-        kept = [*(item.field for item in self.inherit), *(own for own in self.fields if own.keep)]
+        kept = [
+            *(item.field for item in self.inherit),
+            *(own for own in self.fields if own.keep),
+        ]
         return {own.name: own.title or own.name for own in kept}
 
     @cached_property
@@ -152,7 +155,9 @@ class Kind:
     def came_by(self, file: str, call: str | None) -> bool:
         """Whether the file and the call that a document came by are those of the kind."""
         if self.files and not any(
-            fnmatchcase(name, files) for name in file_names(file) for files in self.files
+            fnmatchcase(name, files)
+            for name in file_names(file)
+            for files in self.files
         ):
             return False
         return self.call is None or self.call == call
@@ -244,7 +249,9 @@ class Rules:
         before.
         """
         across = any(own.reads.across_run for _, own in self.all_fields())
-        return across or any(table.duplicates == "last" for table in self.tables.values())
+        return across or any(
+            table.duplicates == "last" for table in self.tables.values()
+        )
 
     def all_fields(self) -> Iterator[tuple[str, Field]]:
         """The fields of the response and of all tables, each with the table's name."""
@@ -265,7 +272,11 @@ class Rules:
         waiting = list(self.tables.values())
         while waiting:
             placed = {table.name for table in ordered}
-            ready = [table for table in waiting if table.within is None or table.within in placed]
+            ready = [
+                table
+                for table in waiting
+                if table.within is None or table.within in placed
+            ]
             ordered += ready
             waiting = [table for table in waiting if table not in ready]
         return ordered

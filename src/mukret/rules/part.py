@@ -18,13 +18,17 @@ def part_for(rules: Rules, names: Iterable[str]) -> Rules:
     """
     if any(own.bad == "stop" for _, own in rules.all_fields()):
         return rules
-    kept = tables_behind(rules, [*names, *looked_at(own.reads for own in rules.response_fields)])
+    kept = tables_behind(
+        rules, [*names, *looked_at(own.reads for own in rules.response_fields)]
+    )
     if len(kept) == len(rules.tables):
         return rules
     return replace(
         rules,
         tables={name: table for name, table in rules.tables.items() if name in kept},
         schedule=tuple(
-            step for step in rules.schedule if step.table in kept or step.table == RESPONSE
+            step
+            for step in rules.schedule
+            if step.table in kept or step.table == RESPONSE
         ),
     )

@@ -46,17 +46,24 @@ class Reader:
 
     def missing(self, key: Scalar) -> None:
         self.add(
-            "empty-key", f"{key.text} is left empty", key, "give it a value, or take the key away"
+            "empty-key",
+            f"{key.text} is left empty",
+            key,
+            "give it a value, or take the key away",
         )
 
-    def mapping(self, node: Node | None, what: str, allowed: Keys | None = None) -> Mapping | None:
+    def mapping(
+        self, node: Node | None, what: str, allowed: Keys | None = None
+    ) -> Mapping | None:
         """The node as a mapping whose keys are all allowed (any key if `allowed` is None) and have
         a value.
         """
         if node is None:
             return None
         if not isinstance(node, Mapping):
-            self.add("wrong-value", f"{what} is a mapping, not {self.describe(node)}", node)
+            self.add(
+                "wrong-value", f"{what} is a mapping, not {self.describe(node)}", node
+            )
             return None
         if allowed is not None:
             self.check_keys(node, what, allowed)
@@ -93,7 +100,9 @@ class Reader:
         if node is None or (isinstance(node, Scalar) and node.empty):
             return None  # an empty key was noted where the mapping was read
         if not isinstance(node, Scalar):
-            self.add("wrong-value", f"{what} is a text, not {self.describe(node)}", node)
+            self.add(
+                "wrong-value", f"{what} is a text, not {self.describe(node)}", node
+            )
             return None
         return node
 
@@ -102,7 +111,11 @@ class Reader:
         return None if scalar is None else scalar.text
 
     def choice(
-        self, node: Node | None, what: str, choices: Iterable[str], later: Iterable[str] = ()
+        self,
+        node: Node | None,
+        what: str,
+        choices: Iterable[str],
+        later: Iterable[str] = (),
     ) -> str | None:
         scalar = self.scalar(node, what)
         if scalar is None:
@@ -136,7 +149,11 @@ class Reader:
         if isinstance(node, Scalar):
             return [node]
         if isinstance(node, Mapping):
-            self.add("wrong-value", f"{what} is a text or a list of texts, not a mapping", node)
+            self.add(
+                "wrong-value",
+                f"{what} is a text or a list of texts, not a mapping",
+                node,
+            )
             return []
         found = []
         for item in node.items:
@@ -158,7 +175,9 @@ class Reader:
     def condition(self, node: Node | None, what: str) -> Condition | None:
         return self.parsed(node, what, parse_condition)
 
-    def parsed(self, node: Node | None, what: str, parse: Callable[[str], Parsed]) -> Parsed | None:
+    def parsed(
+        self, node: Node | None, what: str, parse: Callable[[str], Parsed]
+    ) -> Parsed | None:
         scalar = self.scalar(node, what)
         if scalar is None:
             return None
@@ -168,11 +187,19 @@ class Reader:
             self.positioned(error, scalar, what)
             return None
         for doubt in found.doubts:
-            self.add("no-pattern", f"{what}: {doubt.cause}", scalar, doubt.hint, doubt.position)
+            self.add(
+                "no-pattern",
+                f"{what}: {doubt.cause}",
+                scalar,
+                doubt.hint,
+                doubt.position,
+            )
         return found
 
     def positioned(self, error: PositionedError, scalar: Scalar, what: str) -> None:
-        self.add(error.code, f"{what}: {error.message}", scalar, error.hint, error.position)
+        self.add(
+            error.code, f"{what}: {error.message}", scalar, error.hint, error.position
+        )
 
     def name(self, key: Scalar, what: str) -> bool:
         """Whether a key is a proper name of a table, field, enum or type."""

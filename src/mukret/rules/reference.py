@@ -34,7 +34,9 @@ class Reference:
     key: tuple[str, ...]
     rows: tuple[tuple[str | None, ...], ...]
 
-    def answers(self, types: Sequence[ValueType], give: str) -> dict[tuple[object, ...], object]:
+    def answers(
+        self, types: Sequence[ValueType], give: str
+    ) -> dict[tuple[object, ...], object]:
         """The column `give` by the key, whose cells are read as these types; one that can't be read
         equals nothing.
 
@@ -65,7 +67,9 @@ def read_csv(text: str) -> Iterator[tuple[str | None, ...]]:
         if match is None:
             raise CsvError(f"line {line}: a quote stands where none can be")
         quoted, plain, end = match.groups()
-        record.append(quoted.replace('""', '"') if quoted is not None else plain or None)
+        record.append(
+            quoted.replace('""', '"') if quoted is not None else plain or None
+        )
         line += match[0].count("\n")
         at = match.end()
         if end != ",":
@@ -101,7 +105,10 @@ class ReferencesReader:
             if wanted not in body.entries:
                 hint = "reference: {classes: {file: classes.csv, key: [class_code]}}"
                 self.reader.add(
-                    "missing-key", f"the reference {name} has no {wanted}", name_key, hint
+                    "missing-key",
+                    f"the reference {name} has no {wanted}",
+                    name_key,
+                    hint,
                 )
         file = self.reader.scalar(body.get("file"), f"file of {name}")
         key = self.reader.scalars(body.get("key"), f"key of {name}")
@@ -121,7 +128,9 @@ class ReferencesReader:
                 )
         if not all(scalar.text in columns for scalar in key):
             return None
-        return Reference(name, columns, tuple(scalar.text for scalar in key), tuple(records[1:]))
+        return Reference(
+            name, columns, tuple(scalar.text for scalar in key), tuple(records[1:])
+        )
 
     def records(self, file: Scalar) -> list[tuple[str | None, ...]] | None:
         path = Path(file.source.name).parent / file.text
@@ -130,14 +139,21 @@ class ReferencesReader:
             records = list(read_csv(raw.decode("utf-8-sig")))
         except OSError as error:
             hint = "the path is relative to the rules file"
-            self.reader.add("reference-file", f"{file.text}: {error.strerror}", file, hint)
+            self.reader.add(
+                "reference-file", f"{file.text}: {error.strerror}", file, hint
+            )
             return None
         except UnicodeDecodeError as error:
-            self.reader.add("reference-file", f"{file.text}: not UTF-8 (byte {error.start})", file)
+            self.reader.add(
+                "reference-file", f"{file.text}: not UTF-8 (byte {error.start})", file
+            )
             return None
         except CsvError as error:
             self.reader.add(
-                "reference-file", f"{file.text}: {error}", file, "quotes inside quotes are doubled"
+                "reference-file",
+                f"{file.text}: {error}",
+                file,
+                "quotes inside quotes are doubled",
             )
             return None
         if not records:
@@ -152,11 +168,15 @@ class ReferencesReader:
         return records
 
     @staticmethod
-    def problem(columns: tuple[str, ...], rows: list[tuple[str | None, ...]]) -> str | None:
+    def problem(
+        columns: tuple[str, ...], rows: list[tuple[str | None, ...]]
+    ) -> str | None:
         for name in columns:
             if columns.count(name) > 1:
                 return f"two columns are named {name!r}"
         for number, row in enumerate(rows, 2):
             if len(row) != len(columns):
-                return f"record {number} has {len(row)} cells, the header {len(columns)}"
+                return (
+                    f"record {number} has {len(row)} cells, the header {len(columns)}"
+                )
         return None

@@ -16,10 +16,17 @@ def same_tables(old: Rules, new: Rules) -> dict[str, str]:
     gone = [name for name in old.tables if name not in new.tables]
     for name in new.tables:
         rows = _way_to_rows(new, name)
-        alike = [other for other in gone if name not in found and _way_to_rows(old, other) == rows]
+        alike = [
+            other
+            for other in gone
+            if name not in found and _way_to_rows(old, other) == rows
+        ]
         if alike:
             found[name] = max(
-                alike, key=lambda other: len(same_columns(old.tables[other], new.tables[name]))
+                alike,
+                key=lambda other: len(
+                    same_columns(old.tables[other], new.tables[name])
+                ),
             )
             gone.remove(found[name])
     return found
@@ -44,7 +51,9 @@ def same_columns(old: Table, new: Table) -> dict[str, str]:
     gone = [name for name in before if name not in after]
     for same_type in (True, False):
         for name, column in after.items():
-            alike = [other for other in gone if _is_alike(before[other], column, same_type)]
+            alike = [
+                other for other in gone if _is_alike(before[other], column, same_type)
+            ]
             if name not in old_names and alike:
                 old_names[name] = alike[0]
                 gone.remove(alike[0])
@@ -66,5 +75,12 @@ def _source(field: Field) -> object:
         case Compute(text=text):
             return "compute", text
         case Lookup() as lookup:
-            return "lookup", lookup.name, lookup.by, lookup.key, lookup.give, lookup.across_run
+            return (
+                "lookup",
+                lookup.name,
+                lookup.by,
+                lookup.key,
+                lookup.give,
+                lookup.across_run,
+            )
     return field.source

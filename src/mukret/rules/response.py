@@ -30,7 +30,9 @@ class ResponseReader:
             Embedded(path, node.source.name, node.line, node.column)
             for path, node in self.paths(body.get("embedded"), "embedded")
         )
-        self.ignore = tuple(path for path, _ in self.paths(body.get("ignore"), "ignore"))
+        self.ignore = tuple(
+            path for path, _ in self.paths(body.get("ignore"), "ignore")
+        )
         self.must_have = self.must_haves(body)
         section = self.reader.mapping(body.get("kinds"), "kinds")
         for name, (key, value) in section.entries.items() if section else ():
@@ -45,7 +47,13 @@ class ResponseReader:
 
     def paths(self, node: Node | None, what: str) -> list[tuple[Path, Node]]:
         """A list of paths, or one path as a list of one, each with the node in which it stands."""
-        items = node.items if isinstance(node, Sequence) else [node] if node is not None else []
+        items = (
+            node.items
+            if isinstance(node, Sequence)
+            else [node]
+            if node is not None
+            else []
+        )
         found = [(self.reader.path(item, f"a path of {what}"), item) for item in items]
         return [(path, item) for path, item in found if path is not None]
 
@@ -55,15 +63,20 @@ class ResponseReader:
             return None
         if not any(word in body.entries for word in ("files", "call", "when")):
             hint = (
-                '{files: "sailings-*.json"}, {call: sailings} or {when: "@.type == \'sailings\'"}'
+                '{files: "sailings-*.json"}, {call: sailings} or {when: "@.type == '
+                "'sailings'\"}"
             )
             self.reader.add(
-                "missing-key", f"the kind {name} does not say how it is recognised", key, hint
+                "missing-key",
+                f"the kind {name} does not say how it is recognised",
+                key,
+                hint,
             )
         return Kind(
             name,
             tuple(
-                scalar.text for scalar in self.reader.scalars(body.get("files"), f"files of {name}")
+                scalar.text
+                for scalar in self.reader.scalars(body.get("files"), f"files of {name}")
             ),
             self.reader.text(body.get("call"), f"call of {name}"),
             self.reader.condition(body.get("when"), f"when of {name}"),

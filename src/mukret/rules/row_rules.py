@@ -44,12 +44,18 @@ def _refuse_pairs(reader: Reader, name: str, body: Mapping, zipped: bool) -> Non
             reader.add("wrong-option", message, body.key(key), "take one of them away")
     if "header" in body.entries and "recurse" in body.entries and not zipped:
         message = f"recurse of {name}: rows under a header are arrays without rows of their own"
-        reader.add("wrong-option", message, body.key("recurse"), "take one of them away")
+        reader.add(
+            "wrong-option", message, body.key("recurse"), "take one of them away"
+        )
 
 
 def _paths(reader: Reader, name: str, node: Node | None) -> tuple[Path, ...]:
     items = (
-        node.items if isinstance(node, Sequence) else [] if isinstance(node, Mapping) else [node]
+        node.items
+        if isinstance(node, Sequence)
+        else []
+        if isinstance(node, Mapping)
+        else [node]
     )
     if isinstance(node, Sequence) and not items:
         reader.add("wrong-value", f"rows of {name} is an empty list of paths", node)
@@ -62,7 +68,12 @@ def _zip(reader: Reader, name: str, node: Mapping) -> Zip | None:
     uneven = reader.choice(node.get("uneven"), "uneven", ("reject", "pad", "shortest"))
     if "zip" not in node.entries:
         hint = 'rows: {zip: {time: "$.times[*]", height: "$.heights[*]"}}'
-        reader.add("missing-key", f"rows of {name} is a path, a list of paths or a zip", node, hint)
+        reader.add(
+            "missing-key",
+            f"rows of {name} is a path, a list of paths or a zip",
+            node,
+            hint,
+        )
     section = reader.mapping(body.get("zip"), f"zip of {name}") if body else None
     if section is None:
         return None
@@ -84,7 +95,10 @@ def _header(reader: Reader, name: str, node: Node | None) -> Header | None:
     if isinstance(node, Scalar) and not node.text.startswith("$"):
         hint = did_you_mean(node.text, [FIRST])
         reader.add(
-            "wrong-value", f"header of {name} is a path to the column names, or {FIRST}", node, hint
+            "wrong-value",
+            f"header of {name} is a path to the column names, or {FIRST}",
+            node,
+            hint,
         )
         return None
     path = reader.path(node, f"header of {name}")
@@ -110,7 +124,10 @@ def _recurse(reader: Reader, name: str, body: Mapping) -> Path | None:
             "each row"
         )
         reader.add(
-            "wrong-value", message, body.entries["recurse"][1], 'one step at a time: "$.parts[*]"'
+            "wrong-value",
+            message,
+            body.entries["recurse"][1],
+            'one step at a time: "$.parts[*]"',
         )
         return None
     return path

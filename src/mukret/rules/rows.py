@@ -9,7 +9,16 @@ from dataclasses import dataclass
 from itertools import zip_longest
 from typing import Literal, NamedTuple
 
-from mukret.paths import Condition, Index, Location, Name, Path, Reached, Segment, wanted_kind
+from mukret.paths import (
+    Condition,
+    Index,
+    Location,
+    Name,
+    Path,
+    Reached,
+    Segment,
+    wanted_kind,
+)
 from mukret.text import counted, shortened
 from mukret.types import Bad
 from mukret.values import JsonValue, kind_of
@@ -107,13 +116,19 @@ class Excuses:
         """Whether it stands at a location below the row at this place; None if there is nothing at
         all.
         """
-        return (lambda inner: place.below(inner) in self.locations) if self.locations else None
+        return (
+            (lambda inner: place.below(inner) in self.locations)
+            if self.locations
+            else None
+        )
 
 
 NO_EXCUSES = Excuses()
 
 
-def found_and_met(path: Path, root: JsonValue, excused: Excused | None = None) -> list[Reached]:
+def found_and_met(
+    path: Path, root: JsonValue, excused: Excused | None = None
+) -> list[Reached]:
     """The nodes that a path finds, and those at which it met another kind, but for those that are
     excused.
     """
@@ -143,7 +158,10 @@ class Zip:
 
     def find(self, root: JsonValue, excused: Excused | None) -> FoundRows:
         """The rows, and below them what was met in the stead of any of the arrays."""
-        reached = {name: found_and_met(path, root, excused) for name, path in self.paths.items()}
+        reached = {
+            name: found_and_met(path, root, excused)
+            for name, path in self.paths.items()
+        }
         met = [
             met_instead(item)
             for items in reached.values()
@@ -156,7 +174,9 @@ class Zip:
         }
         lengths = {name: len(found) for name, found in nodes.items()}
         if self.uneven == "reject" and len(set(lengths.values())) > 1:
-            told = shortened(", ".join(f"{name} {length}" for name, length in lengths.items()), 200)
+            told = shortened(
+                ", ".join(f"{name} {length}" for name, length in lengths.items()), 200
+            )
             bad = Bad("uneven", f"the arrays are of unequal length: {told}", told=True)
             return FoundRows(met, Refusal(bad, max(lengths.values())))
         if self.uneven == "shortest":
@@ -165,7 +185,9 @@ class Zip:
             )
         else:
             joined = zip_longest(*nodes.values())
-        rows = [self.row(dict(zip(nodes, together, strict=True))) for together in joined]
+        rows = [
+            self.row(dict(zip(nodes, together, strict=True))) for together in joined
+        ]
         return FoundRows([*rows, *met])
 
     def row(self, nodes: Mapping[str, tuple[Location, JsonValue] | None]) -> FoundRow:
@@ -176,7 +198,9 @@ class Zip:
             for name, path in self.paths.items()
         }
         return FoundRow(
-            location, {name: value for name, (_, value) in there.items()}, members=members
+            location,
+            {name: value for name, (_, value) in there.items()},
+            members=members,
         )
 
 
@@ -205,7 +229,9 @@ class Header:
             met = [row for row in rows if row.fault is not None]
             bad = Bad("header", wrong, told=True)
             return FoundRows(met, Refusal(bad, len(under)) if under else None)
-        return FoundRows([_under(names, row) if row.fault is None else row for row in rows])
+        return FoundRows(
+            [_under(names, row) if row.fault is None else row for row in rows]
+        )
 
     @staticmethod
     def wrong(names: JsonValue) -> str | None:
@@ -213,13 +239,19 @@ class Header:
         if names is None:
             return "there is no header"
         if type(names) is not list:
-            return f"the header is not an array of column names but {_a(kind_of(names))}"
+            return (
+                f"the header is not an array of column names but {_a(kind_of(names))}"
+            )
         seen: set[str] = set()
         for number, name in enumerate(names, 1):
             if type(name) is not str:
-                return f"column {number} of the header has no name but {_a(kind_of(name))}"
+                return (
+                    f"column {number} of the header has no name but {_a(kind_of(name))}"
+                )
             if name in seen:
-                return f"the column {shortened(repr(name), 80)} stands twice in the header"
+                return (
+                    f"the column {shortened(repr(name), 80)} stands twice in the header"
+                )
             seen.add(name)
         return None
 
@@ -234,18 +266,23 @@ def _only_array(nodes: list[JsonValue]) -> JsonValue:
 
 
 def _a(kind: str) -> str:
-    return "null" if kind == "null" else f"an {kind}" if kind[0] in "ao" else f"a {kind}"
+    return (
+        "null" if kind == "null" else f"an {kind}" if kind[0] in "ao" else f"a {kind}"
+    )
 
 
 def _under(names: list[str], row: FoundRow) -> FoundRow:
     """A row that is an array as an object with these members."""
     if type(row.node) is not list:
         return row._replace(
-            fault=Bad("row-shape", "an array, one element for each column of the header")
+            fault=Bad(
+                "row-shape", "an array, one element for each column of the header"
+            )
         )
     if len(row.node) > len(names):
         told = (
-            f"{counted(len(row.node), 'element')} under a header of {counted(len(names), 'column')}"
+            f"{counted(len(row.node), 'element')} under a header of "
+            f"{counted(len(names), 'column')}"
         )
         return row._replace(fault=Bad("header", told, told=True))
     members = {name: (*row.location, number) for number, name in enumerate(names)}
@@ -313,7 +350,9 @@ class Rows:
         if self.zip is not None:
             zipped = self.zip.find(root, excused)
             return FoundRows(self.meeting(zipped.rows, root), zipped.refusal)
-        found = [row for path in self.paths for row in self.candidates(path, root, excused)]
+        found = [
+            row for path in self.paths for row in self.candidates(path, root, excused)
+        ]
         if self.header is not None:
             headed = self.header.applied(self.meeting(found, root), root)
             return FoundRows(_numbered(headed.rows), headed.refusal)
@@ -378,17 +417,23 @@ class Rows:
         while todo:
             row = todo.pop()
             here = _within(excused, row.location)
-            below = self.judged(self.meeting(self.below(row, recurse, here), row.node), here)
+            below = self.judged(
+                self.meeting(self.below(row, recurse, here), row.node), here
+            )
             todo += (
                 child._replace(
-                    location=(*row.location, *child.location), depth=row.depth + 1, above=len(rows)
+                    location=(*row.location, *child.location),
+                    depth=row.depth + 1,
+                    above=len(rows),
                 )
                 for child in reversed(below)
             )
             rows.append(row)
         return rows
 
-    def below(self, row: FoundRow, recurse: Path, excused: Excused | None) -> list[FoundRow]:
+    def below(
+        self, row: FoundRow, recurse: Path, excused: Excused | None
+    ) -> list[FoundRow]:
         """The rows directly below a row of the same table; none below one that can't be read."""
         if row.fault is not None:
             return []
@@ -420,7 +465,9 @@ def would_stand(path: Path) -> Location:
     steps: list[str | int] = []
     for segment in path.segments:
         step = segment.only
-        if not (isinstance(step, Name) or (isinstance(step, Index) and step.index >= 0)):
+        if not (
+            isinstance(step, Name) or (isinstance(step, Index) and step.index >= 0)
+        ):
             break
         steps.append(step.name if isinstance(step, Name) else step.index)
     return tuple(steps)

@@ -50,7 +50,9 @@ def lookup_passes(
     return passes
 
 
-def _needed(behind: Mapping[Node, Set[Node]], wanted: Collection[str] | None) -> set[Node]:
+def _needed(
+    behind: Mapping[Node, Set[Node]], wanted: Collection[str] | None
+) -> set[Node]:
     """The lookups of these tables, and those that they hang on."""
     if wanted is None:
         return set(behind)

@@ -22,7 +22,18 @@ from mukret.rules.traps import explain_yaml_error
 # refused.
 MOST_NODES = 200_000
 
-_TAGS = ("str", "int", "float", "bool", "null", "map", "seq", "timestamp", "merge", "value")
+_TAGS = (
+    "str",
+    "int",
+    "float",
+    "bool",
+    "null",
+    "map",
+    "seq",
+    "timestamp",
+    "merge",
+    "value",
+)
 # What the composer itself calls plain scalars; none of it is acted upon.
 _HARMLESS_TAGS = frozenset(f"tag:yaml.org,2002:{name}" for name in _TAGS)
 
@@ -120,7 +131,9 @@ class Problems:
         hint: str | None = None,
     ) -> None:
         text = source.lines[line - 1].rstrip("\r") if line <= len(source.lines) else ""
-        diagnostic = Diagnostic(source.name, line, column, code, message, hint, source=text)
+        diagnostic = Diagnostic(
+            source.name, line, column, code, message, hint, source=text
+        )
         if diagnostic not in self.found:
             self.found.append(diagnostic)
 
@@ -128,7 +141,12 @@ class Problems:
         """File by file, that of this name first, each by line and column."""
         return sorted(
             self.found,
-            key=lambda found: (found.file != first, found.file, found.line, found.column),
+            key=lambda found: (
+                found.file != first,
+                found.file,
+                found.line,
+                found.column,
+            ),
         )
 
 
@@ -145,7 +163,10 @@ class _Inside:
         """Line and column of a character."""
         scalar = self.scalar
         at = scalar.start + (0 if scalar.plain else 1)
-        if not scalar.plain and self.text[scalar.start : scalar.start + 1] in ("|", ">"):
+        if not scalar.plain and self.text[scalar.start : scalar.start + 1] in (
+            "|",
+            ">",
+        ):
             at = self.text.find("\n", scalar.start) + 1
             at += len(self.text[at:]) - len(self.text[at:].lstrip(" "))
         quote = self.text[scalar.start : scalar.start + 1]
@@ -193,7 +214,9 @@ def _most_open(text: str) -> int:
 def read_source(source: SourceText, problems: Problems) -> Mapping | None:
     """The tree of a rules file, or None with the problems noted."""
     if _most_open(source.text) > MOST_OPEN:
-        problems.add_at("yaml-refused", "nested too deeply for a rules file", source, 1, 1)
+        problems.add_at(
+            "yaml-refused", "nested too deeply for a rules file", source, 1, 1
+        )
         return None
     try:
         document = YAML(typ="safe", pure=True).compose(source.text)
@@ -204,14 +227,21 @@ def read_source(source: SourceText, problems: Problems) -> Mapping | None:
         problems.add_at("yaml-syntax", message, source, line + 1, column + 1, hint)
         return None
     except RecursionError:
-        problems.add_at("yaml-refused", "nested too deeply for a rules file", source, 1, 1)
+        problems.add_at(
+            "yaml-refused", "nested too deeply for a rules file", source, 1, 1
+        )
         return None
     except (YAMLError, ValueError) as error:
         problems.add_at("yaml-syntax", str(error).splitlines()[0], source, 1, 1)
         return None
     if document is None:
         problems.add_at(
-            "yaml-syntax", "the file is empty", source, 1, 1, "a rules file begins with mukret: 1"
+            "yaml-syntax",
+            "the file is empty",
+            source,
+            1,
+            1,
+            "a rules file begins with mukret: 1",
         )
         return None
     return _Builder(problems, source).root(document)
@@ -247,7 +277,9 @@ class _Builder:
     def build(self, node: Any, above: tuple[int, ...]) -> Node:
         self.count += 1
         if self.count > MOST_NODES:
-            raise self.refuse(node, f"more than {MOST_NODES:,} values (aliases included)")
+            raise self.refuse(
+                node, f"more than {MOST_NODES:,} values (aliases included)"
+            )
         if id(node) in above:
             raise self.refuse(node, "an anchor that contains itself")
         if str(node.tag) not in _HARMLESS_TAGS:
@@ -255,16 +287,23 @@ class _Builder:
         line, column = node.start_mark.line + 1, node.start_mark.column + 1
         if isinstance(node, ScalarNode):
             plain = node.style not in ("'", '"', "|", ">")
-            return Scalar(node.value, self.source, line, column, node.start_mark.index, plain)
+            return Scalar(
+                node.value, self.source, line, column, node.start_mark.index, plain
+            )
         inner = (*above, id(node))
         if isinstance(node, SequenceNode):
             return Sequence(
-                tuple(self.build(item, inner) for item in node.value), self.source, line, column
+                tuple(self.build(item, inner) for item in node.value),
+                self.source,
+                line,
+                column,
             )
         assert isinstance(node, MappingNode)
         return self.mapping(node, inner, line, column)
 
-    def mapping(self, node: Any, inner: tuple[int, ...], line: int, column: int) -> Mapping:
+    def mapping(
+        self, node: Any, inner: tuple[int, ...], line: int, column: int
+    ) -> Mapping:
         entries: dict[str, tuple[Scalar, Node]] = {}
         for key_node, value_node in node.value:
             key = self.build(key_node, inner)

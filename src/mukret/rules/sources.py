@@ -154,7 +154,8 @@ class Lookup:
         if None in values:
             return None
         return tuple(
-            form(value) if form else value for form, value in zip(self.forms, values, strict=True)
+            form(value) if form else value
+            for form, value in zip(self.forms, values, strict=True)
         )
 
 

@@ -12,7 +12,16 @@ from mukret.paths import Path
 from mukret.rules.fields import Draft, FieldReader
 from mukret.rules.graph import FieldGraph
 from mukret.rules.linking import Linker, TableDraft
-from mukret.rules.model import RESPONSE, Duplicates, Embedded, Field, Kind, Policy, Step, Table
+from mukret.rules.model import (
+    RESPONSE,
+    Duplicates,
+    Embedded,
+    Field,
+    Kind,
+    Policy,
+    Step,
+    Table,
+)
 from mukret.rules.ordering import after_what_they_need
 from mukret.rules.reader import Reader, keys
 from mukret.rules.reference import Reference
@@ -49,7 +58,10 @@ class TablesReader:
     """
 
     def __init__(
-        self, reader: Reader, types: TypeNames, references: MappingType[str, Reference | None]
+        self,
+        reader: Reader,
+        types: TypeNames,
+        references: MappingType[str, Reference | None],
     ) -> None:
         self.reader = reader
         self.types = types
@@ -77,7 +89,9 @@ class TablesReader:
             **{name: table.fields for name, table in self.tables.items()},
         }
         conditions = {
-            name: table.where for name, table in self.tables.items() if table.where is not None
+            name: table.where
+            for name, table in self.tables.items()
+            if table.where is not None
         }
         return make_schedule(FieldGraph(fields, inherited, conditions))
 
@@ -86,14 +100,22 @@ class TablesReader:
     def read_response(self, node: Node | None) -> None:
         response = ResponseReader(self.reader)
         body = response.read(node)
-        self.embedded, self.kinds, self.ignore = response.embedded, response.kinds, response.ignore
+        self.embedded, self.kinds, self.ignore = (
+            response.embedded,
+            response.kinds,
+            response.ignore,
+        )
         self.must_have = response.must_have
-        section = self.reader.mapping(body.get("fields"), "response.fields") if body else None
+        section = (
+            self.reader.mapping(body.get("fields"), "response.fields") if body else None
+        )
         drafts = self.fields(section, self.types.default_policy)
         for draft in drafts:
             if draft.above or (isinstance(draft.source, Fact) and draft.source.of_row):
                 self.reader.add(
-                    "wrong-value", "a fact of a row has no place in response.fields", draft.key
+                    "wrong-value",
+                    "a fact of a row has no place in response.fields",
+                    draft.key,
                 )
         self.drafts[RESPONSE] = TableDraft(
             RESPONSE,
@@ -147,13 +169,19 @@ class TablesReader:
         for name in self.parents_first(found):
             self.read_table(name, *found[name])
         self.link()
-        return {name: self.tables[name] for name in section.entries if name in self.tables}
+        return {
+            name: self.tables[name] for name in section.entries if name in self.tables
+        }
 
-    def parents_first(self, bodies: MappingType[str, tuple[Scalar, Mapping]]) -> list[str]:
+    def parents_first(
+        self, bodies: MappingType[str, tuple[Scalar, Mapping]]
+    ) -> list[str]:
         """The tables, each after the one that it is within; those that are within each other are
         left out.
         """
-        self.parents = {name: self.parent(body, bodies) for name, (_, body) in bodies.items()}
+        self.parents = {
+            name: self.parent(body, bodies) for name, (_, body) in bodies.items()
+        }
 
         def above(name: str) -> Sequence[str]:
             parent = self.parents[name]
@@ -162,7 +190,9 @@ class TablesReader:
         order, cycles = after_what_they_need(bodies, above)
         for cycle in cycles:
             self.reader.add(
-                "cycle", f"tables within each other: {' → '.join(cycle)}", bodies[cycle[0]][0]
+                "cycle",
+                f"tables within each other: {' → '.join(cycle)}",
+                bodies[cycle[0]][0],
             )
         lost = {name for cycle in cycles for name in cycle}
         for name in order:
@@ -189,12 +219,20 @@ class TablesReader:
         section = self.reader.mapping(body.get("fields"), f"fields of {name}")
         if "fields" not in body.entries:
             self.reader.add(
-                "missing-key", f"the table {name} has no fields", key, "fields: {name: $.path}"
+                "missing-key",
+                f"the table {name} has no fields",
+                key,
+                "fields: {name: $.path}",
             )
         if "omit" in body.entries:
-            message = "omit takes away fields that an included file gave this table; none did"
+            message = (
+                "omit takes away fields that an included file gave this table; none did"
+            )
             self.reader.add(
-                "wrong-option", message, body.key("omit"), "take the field away where it stands"
+                "wrong-option",
+                message,
+                body.key("omit"),
+                "take the field away where it stands",
             )
         drafts = {draft.name: draft for draft in self.fields(section, bad)}
         rest = self.rest(name, body, drafts)
@@ -220,7 +258,9 @@ class TablesReader:
         self.bodies[name] = _Body(key, body, draft, rows)
         self.clashes(draft, body)
 
-    def rest(self, name: str, body: Mapping, drafts: MappingType[str, Draft]) -> Draft | None:
+    def rest(
+        self, name: str, body: Mapping, drafts: MappingType[str, Draft]
+    ) -> Draft | None:
         scalar = self.reader.scalar(body.get("rest"), f"rest of {name}")
         if scalar is None or not self.reader.name(scalar, "a field"):
             return None
@@ -231,7 +271,9 @@ class TablesReader:
         return Draft(scalar.text, scalar, Rest(frozenset()), Reading(Json()))
 
     def link(self) -> None:
-        rows = {name: (body.draft.within, body.rows) for name, body in self.bodies.items()}
+        rows = {
+            name: (body.draft.within, body.rows) for name, body in self.bodies.items()
+        }
         for name, body in self.bodies.items():
             for draft in body.draft.drafts.values():
                 if isinstance(draft.source, Rest):
@@ -250,7 +292,12 @@ class TablesReader:
 
     def paths_of(self, name: str) -> list[Path]:
         sources = [draft.source for draft in self.drafts[name].drafts.values()]
-        return [path for source in sources if source is not None for path in source.reads.paths]
+        return [
+            path
+            for source in sources
+            if source is not None
+            for path in source.reads.paths
+        ]
 
     def linked(self, name: str, linker: Linker) -> tuple[Field, ...]:
         return tuple(
@@ -262,7 +309,11 @@ class TablesReader:
     def finish(self, body: _Body, linker: Linker) -> None:
         name, draft = body.draft.name, body.draft
         where_scalar = self.reader.scalar(body.body.get("where"), f"where of {name}")
-        where = linker.typed(name, where_scalar, f"where of {name}") if where_scalar else None
+        where = (
+            linker.typed(name, where_scalar, f"where of {name}")
+            if where_scalar
+            else None
+        )
         if (
             where_scalar
             and where is not None
@@ -289,7 +340,9 @@ class TablesReader:
             self.linked(name, linker),
             self.key(body, linker),
             cast(Duplicates, duplicates or "reject"),
-            where if where is None or where.type is not None else Nothing(Boolean(), None),
+            where
+            if where is None or where.type is not None
+            else Nothing(Boolean(), None),
             where_scalar.text if where_scalar else None,
             self.kind(body),
             self.reader.text(body.body.get("note"), "note"),
@@ -307,12 +360,18 @@ class TablesReader:
             if scalar.text not in visible and scalar.text not in body.draft.declared:
                 hint = did_you_mean(scalar.text, visible)
                 self.reader.add(
-                    "unknown-field", f"key of {name}: no field {scalar.text}", scalar, hint
+                    "unknown-field",
+                    f"key of {name}: no field {scalar.text}",
+                    scalar,
+                    hint,
                 )
         if "duplicates" in body.body.entries and "key" not in body.body.entries:
             key = body.body.key("duplicates")
             self.reader.add(
-                "missing-key", f"duplicates of {name} needs a key", key, "say key as well"
+                "missing-key",
+                f"duplicates of {name} needs a key",
+                key,
+                "say key as well",
             )
         return tuple(scalar.text for scalar in body.draft.key if scalar.text in visible)
 
@@ -340,7 +399,9 @@ class TablesReader:
                 f"{body.draft.name} is within {above.draft.name}, which reads "
                 f"{of_parent or 'every kind'}"
             )
-            self.reader.add("wrong-value", message, scalar, f"give {above.draft.name} the kind")
+            self.reader.add(
+                "wrong-value", message, scalar, f"give {above.draft.name} the kind"
+            )
         return scalar.text
 
     def of_call(self, scalar: Scalar) -> bool:
@@ -348,7 +409,9 @@ class TablesReader:
         like one of those that are described was meant to be that one.
         """
         described = [name for name, kind in self.kinds.items() if kind.described]
-        if nearest(scalar.text, described) is not None or not self.reader.name(scalar, "a kind"):
+        if nearest(scalar.text, described) is not None or not self.reader.name(
+            scalar, "a kind"
+        ):
             return False
         self.kinds[scalar.text] = Kind(scalar.text, call=scalar.text, described=False)
         return True
@@ -365,7 +428,9 @@ class TablesReader:
         found: dict[str, str] = {}
         for scalar in self.reader.scalars(body.get("inherit"), "inherit"):
             if scalar.text in found:
-                self.reader.add("name-twice", f"{name} inherits {scalar.text} twice", scalar)
+                self.reader.add(
+                    "name-twice", f"{name} inherits {scalar.text} twice", scalar
+                )
                 continue
             origins = [
                 origin
@@ -395,7 +460,9 @@ class TablesReader:
 
     def names_above(self, within: str | None) -> list[str]:
         return sorted(
-            set().union(*(self.drafts[origin].declared for origin in self.ancestors(within)))
+            set().union(
+                *(self.drafts[origin].declared for origin in self.ancestors(within))
+            )
         )
 
     def clashes(self, draft: TableDraft, body: Mapping) -> None:
@@ -403,14 +470,23 @@ class TablesReader:
         for name in draft.inherit:
             if isinstance(section, Mapping) and name in section.entries:
                 message = f"{draft.name} inherits {name} and has a field of that name"
-                self.reader.add("name-clash", message, section.key(name), "rename the field")
+                self.reader.add(
+                    "name-clash", message, section.key(name), "rename the field"
+                )
             elif name in draft.drafts:
-                message = f"{draft.name} inherits {name}, which is also the name of its rest"
-                self.reader.add("name-clash", message, draft.drafts[name].key, "rename the rest")
+                message = (
+                    f"{draft.name} inherits {name}, which is also the name of its rest"
+                )
+                self.reader.add(
+                    "name-clash", message, draft.drafts[name].key, "rename the rest"
+                )
         above = self.bodies.get(draft.within or "")
         if above is not None and draft.name in above.draft.declared:
             field = above.draft.drafts.get(draft.name)
             message = f"the table {draft.name} and a field of {above.draft.name} have the same name"
             self.reader.add(
-                "name-clash", message, field.key if field else above.key, "rename one of them"
+                "name-clash",
+                message,
+                field.key if field else above.key,
+                "rename one of them",
             )

@@ -10,7 +10,9 @@ from collections.abc import Sequence
 from ruamel.yaml.error import MarkedYAMLError
 
 _STEP = r"[^'\"\s,{}\[\]]*"
-_UNQUOTED_PATH = re.compile(rf"(\b[A-Za-z_]\w*\s*:\s*)(\${_STEP}(?:\[[^\]]*\]{_STEP})*)")
+_UNQUOTED_PATH = re.compile(
+    rf"(\b[A-Za-z_]\w*\s*:\s*)(\${_STEP}(?:\[[^\]]*\]{_STEP})*)"
+)
 _UNQUOTED_TYPE = re.compile(r"(\btype\s*:\s*)((?:decimal|list)\s*\([^)]*\))")
 _BROKEN_TEXT = re.compile(r"^(\s*(?:- )?[A-Za-z_]+\s*:\s*)(['\"].*\S)\s*$")
 _QUOTED_VALUE = re.compile(r"\b[A-Za-z_]\w*\s*:\s*(?=['\"])")
@@ -27,7 +29,9 @@ def quoted_line(line: str) -> str:
 
 def _quote(match: re.Match[str]) -> str:
     text = match[2]
-    return match[1] + (f"'{text.replace(chr(39), chr(39) * 2)}'" if '"' in text else f'"{text}"')
+    return match[1] + (
+        f"'{text.replace(chr(39), chr(39) * 2)}'" if '"' in text else f'"{text}"'
+    )
 
 
 def _with_quotes_kept(line: str) -> str | None:
@@ -37,7 +41,13 @@ def _with_quotes_kept(line: str) -> str | None:
     for key in _QUOTED_VALUE.finditer(line):
         start = key.end()
         quoted = _YAML_QUOTED.match(line, start)
-        if quoted is None or line[quoted.end() :].lstrip()[:1] in ("", ",", "}", "]", "#"):
+        if quoted is None or line[quoted.end() :].lstrip()[:1] in (
+            "",
+            ",",
+            "}",
+            "]",
+            "#",
+        ):
             continue
         end = _end_of_value(line, start)
         text = line[start:end].rstrip().replace("\\", "\\\\").replace('"', '\\"')
@@ -75,14 +85,19 @@ def explain_yaml_error(
 
 def _trap(problem: str, line: str) -> tuple[str, str] | None:
     if "escape" in problem and '"' in line:
-        fixed = _ESCAPED.sub(lambda match: "'" + match[1].replace("'", "''") + "'", line)
+        fixed = _ESCAPED.sub(
+            lambda match: "'" + match[1].replace("'", "''") + "'", line
+        )
         return (
             "a backslash in double quotes is an escape of YAML",
             f"single quotes keep it: {fixed.strip()}",
         )
     if "cannot start any token" in problem and _INDICATOR.search(line):
         fixed = _INDICATOR.sub(r'\1"\2"', line)
-        return "a plain YAML text can't begin with this character", f"quote it: {fixed.strip()}"
+        return (
+            "a plain YAML text can't begin with this character",
+            f"quote it: {fixed.strip()}",
+        )
     if "\t" in line[: len(line) - len(line.lstrip())]:
         return "a tab in the indentation", "YAML indents with spaces"
     if _UNQUOTED_PATH.search(line) and "{" in line:
@@ -91,7 +106,9 @@ def _trap(problem: str, line: str) -> tuple[str, str] | None:
     if kept is not None:
         return "the quotes end before the text does", f"quote the whole: {kept.strip()}"
     broken = _BROKEN_TEXT.match(line)
-    if broken and ("block end" in problem or "mapping" in problem or "expected" in problem):
+    if broken and (
+        "block end" in problem or "mapping" in problem or "expected" in problem
+    ):
         text = broken[2].replace("\\", "\\\\").replace('"', '\\"')
         return (
             "the quotes end before the text does",
@@ -104,6 +121,8 @@ def comma_in_type(keys: Sequence[str], line: str) -> str | None:
     """The line as it should be, if an unquoted `decimal(12,2)` inside braces fell
     apart into keys.
     """
-    if any(re.fullmatch(r"\d+\s*\)", key) for key in keys) and _UNQUOTED_TYPE.search(line):
+    if any(re.fullmatch(r"\d+\s*\)", key) for key in keys) and _UNQUOTED_TYPE.search(
+        line
+    ):
         return quoted_line(line)
     return None

@@ -50,7 +50,11 @@ _DEFAULT_OPTIONS = ("blank", "trim", "zone", "fold", "grouping", "point", "round
 DEFAULT_KEYS = keys(" ".join((*_DEFAULT_OPTIONS, "bad")))
 ENUM_KEYS = keys("values otherwise case note")
 # Options with a few words of their own.
-CHOICES = {"unit": tuple(UNITS), "round": ("half-even", "half-up"), "fold": ("first", "second")}
+CHOICES = {
+    "unit": tuple(UNITS),
+    "round": ("half-even", "half-up"),
+    "fold": ("first", "second"),
+}
 # The named formats of each type; all of them also take strptime patterns.
 _FORMATS: dict[type[ValueType], tuple[str, ...]] = {
     Timestamp: ("iso", "rfc5322", *EPOCH_MICROS),
@@ -99,11 +103,15 @@ class TypeNames:
 
     def with_defaults(self, reading: Reading) -> Reading:
         """A built-in type with the defaults of the file."""
-        return Reading(reading.type, replace(reading.options, **self.defaults_for(reading.type)))
+        return Reading(
+            reading.type, replace(reading.options, **self.defaults_for(reading.type))
+        )
 
     def defaults_for(self, kind: ValueType) -> GivenOptions:
         return {
-            name: value for name, value in self.defaults.items() if name in kind.accepts_options
+            name: value
+            for name, value in self.defaults.items()
+            if name in kind.accepts_options
         }
 
     def named_type(self, name: str) -> _Named:
@@ -128,7 +136,9 @@ class TypeNames:
         """The type that the `type:` of a field names, problems noted."""
         return self.of_node(node, what, self.field_reading)
 
-    def of_node(self, node: Node | None, what: str, named: Callable[[str], Found]) -> Found | None:
+    def of_node(
+        self, node: Node | None, what: str, named: Callable[[str], Found]
+    ) -> Found | None:
         """What a `type:` names, problems noted."""
         scalar = self.reader.scalar(node, what)
         if scalar is None:
@@ -140,7 +150,9 @@ class TypeNames:
         except KeyError as error:
             name = str(error.args[0])  # of the elements, in list(name)
             near = nearest(name, self.known())
-            hint = f"did you mean {near}?" if near else f"known: {', '.join(self.known())}"
+            hint = (
+                f"did you mean {near}?" if near else f"known: {', '.join(self.known())}"
+            )
             self.reader.add("unknown-type", f"no type {name}", scalar, hint)
         except TypeNameError as error:
             self.reader.add(error.code, str(error), scalar, error.hint)
@@ -164,17 +176,25 @@ class TypeNames:
         for key, _ in waiting.values():
             self.new_name(key, "a type")
             if key.text in self.enums:
-                self.reader.add("name-clash", f"{key.text} is already the name of an enum", key)
+                self.reader.add(
+                    "name-clash", f"{key.text} is already the name of an enum", key
+                )
         if section:
-            self.reader.distinct([*(key for key, _ in section.entries.values())], "types")
+            self.reader.distinct(
+                [*(key for key, _ in section.entries.values())], "types"
+            )
         while waiting:
             ready = [
-                name for name, (_, value) in waiting.items() if self.base_name(value) not in waiting
+                name
+                for name, (_, value) in waiting.items()
+                if self.base_name(value) not in waiting
             ]
             if not ready:
                 key, _ = next(iter(waiting.values()))
                 self.reader.add(
-                    "cycle", f"types that stand for each other: {', '.join(waiting)}", key
+                    "cycle",
+                    f"types that stand for each other: {', '.join(waiting)}",
+                    key,
                 )
                 return
             for name in ready:
@@ -188,7 +208,10 @@ class TypeNames:
             taken = True
         if taken:
             self.reader.add(
-                "name-clash", f"{key.text} is a built-in type", key, "choose another name"
+                "name-clash",
+                f"{key.text} is a built-in type",
+                key,
+                "choose another name",
             )
 
     @staticmethod
@@ -243,10 +266,15 @@ class TypeNames:
             if name not in body.entries:
                 continue
             key, node = body.entries[name]
-            if name not in kind.accepts_options and not (name == "trim" and kind.always_trims):
+            if name not in kind.accepts_options and not (
+                name == "trim" and kind.always_trims
+            ):
                 hint = f"it takes {', '.join(sorted(kind.accepts_options))}"
                 self.reader.add(
-                    "wrong-option", f"{name} means nothing for the type {kind.name}", key, hint
+                    "wrong-option",
+                    f"{name} means nothing for the type {kind.name}",
+                    key,
+                    hint,
                 )
                 continue
             value = self.option(name, node, kind)
@@ -255,8 +283,13 @@ class TypeNames:
         self.marks_differ({"point": PLAIN.point, **below, **given}, body)
         return given
 
-    def marks_differ(self, options: MappingType[str, OptionValue], body: Mapping) -> None:
-        if options.get("grouping") is not None and options["grouping"] == options["point"]:
+    def marks_differ(
+        self, options: MappingType[str, OptionValue], body: Mapping
+    ) -> None:
+        if (
+            options.get("grouping") is not None
+            and options["grouping"] == options["point"]
+        ):
             self.reader.add(
                 "wrong-value",
                 "grouping and point are the same character",
@@ -272,7 +305,9 @@ class TypeNames:
             case "blank":
                 return frozenset(scalar.text for scalar in reader.scalars(node, name))
             case "strip":
-                return tuple(scalar.text for scalar in reader.scalars(node, name) if scalar.text)
+                return tuple(
+                    scalar.text for scalar in reader.scalars(node, name) if scalar.text
+                )
             case "unit" | "round" | "fold":
                 return reader.choice(node, name, CHOICES[name])
             case "capture":
@@ -290,7 +325,9 @@ class TypeNames:
         text = self.reader.text(node, name)
         if text is not None and (len(text) != 1 or text.isalnum() or text in "+-"):
             self.reader.add(
-                "wrong-value", f"{name} is one character, and no digit, letter or sign", node
+                "wrong-value",
+                f"{name} is one character, and no digit, letter or sign",
+                node,
             )
             return None
         return text
@@ -320,12 +357,20 @@ class TypeNames:
             word = scalar.text
             if "%" in word:
                 problem = pattern_problem(
-                    word, date=not isinstance(kind, Time), time=not isinstance(kind, Date)
+                    word,
+                    date=not isinstance(kind, Time),
+                    time=not isinstance(kind, Date),
                 )
-                if problem is None and isinstance(kind, Datetime | Time) and "%z" in word:
+                if (
+                    problem is None
+                    and isinstance(kind, Datetime | Time)
+                    and "%z" in word
+                ):
                     problem = f"it reads an offset, which a {kind.name} does not have"
                 if problem:
-                    self.reader.add("wrong-value", f"the format {word}: {problem}", scalar)
+                    self.reader.add(
+                        "wrong-value", f"the format {word}: {problem}", scalar
+                    )
             elif word not in named:
                 near = nearest(word, named)
                 hint = (
@@ -333,7 +378,9 @@ class TypeNames:
                     if near
                     else f"one of {', '.join(named)}, or a pattern such as %d.%m.%Y"
                 )
-                self.reader.add("wrong-value", f"no format {word} of {kind.name}", scalar, hint)
+                self.reader.add(
+                    "wrong-value", f"no format {word} of {kind.name}", scalar, hint
+                )
             found.append(word)
         return tuple(found) or None
 
@@ -345,7 +392,11 @@ class TypeNames:
             capturing(scalar.text)
         except PatternError as error:
             self.reader.add(
-                "no-pattern", f"capture: {error.cause}", scalar, error.hint, error.position
+                "no-pattern",
+                f"capture: {error.cause}",
+                scalar,
+                error.hint,
+                error.position,
             )
             return None
         return scalar.text
@@ -369,13 +420,19 @@ class EnumReader:
         types = self.attribute_types(body, values)
         otherwise = self.otherwise(body, values)
         enum = Enum(
-            self.name, tuple(_widened(values, types)), otherwise, exact, MappingProxyType(types)
+            self.name,
+            tuple(_widened(values, types)),
+            otherwise,
+            exact,
+            MappingProxyType(types),
         )
         self.check_words(body, enum)
         return enum
 
     def values(self, body: Mapping) -> list[EnumValue]:
-        section = self.reader.mapping(body.get("values"), f"values of the enum {self.name}")
+        section = self.reader.mapping(
+            body.get("values"), f"values of the enum {self.name}"
+        )
         if section is None or not section.entries:
             if "values" not in body.entries or section is not None:
                 self.reader.add(
@@ -386,7 +443,9 @@ class EnumReader:
                 )
             return []
         return [
-            value for name in section.entries if (value := self.value(section, name)) is not None
+            value
+            for name in section.entries
+            if (value := self.value(section, name)) is not None
         ]
 
     def value(self, section: Mapping, name: str) -> EnumValue | None:
@@ -404,7 +463,9 @@ class EnumReader:
         body = self.reader.mapping(node, f"the value {name}")
         if body is None:
             return None
-        accept = tuple(scalar.text for scalar in self.reader.scalars(body.get("accept"), "accept"))
+        accept = tuple(
+            scalar.text for scalar in self.reader.scalars(body.get("accept"), "accept")
+        )
         attributes: dict[str, Attribute] = {}
         for attribute, (attribute_key, attribute_node) in body.entries.items():
             if attribute == "accept":
@@ -424,7 +485,11 @@ class EnumReader:
         names = [value.name for value in values]
         if scalar.text != "bad" and scalar.text not in names:
             near = nearest(scalar.text, names)
-            hint = f"did you mean {near}?" if near else "it is bad, null, or the name of a value"
+            hint = (
+                f"did you mean {near}?"
+                if near
+                else "it is bad, null, or the name of a value"
+            )
             self.reader.add(
                 "wrong-value",
                 f"otherwise: {scalar.text} is no value of the enum {self.name}",
@@ -434,20 +499,30 @@ class EnumReader:
             return "bad"
         return scalar.text
 
-    def attribute_types(self, body: Mapping, values: list[EnumValue]) -> dict[str, ValueType]:
-        names = dict.fromkeys(attribute for value in values for attribute in value.attributes)
+    def attribute_types(
+        self, body: Mapping, values: list[EnumValue]
+    ) -> dict[str, ValueType]:
+        names = dict.fromkeys(
+            attribute for value in values for attribute in value.attributes
+        )
         types: dict[str, ValueType] = {}
         for name in names:
             literals = [
-                value.attributes[name] for value in values if value.attributes.get(name) is not None
+                value.attributes[name]
+                for value in values
+                if value.attributes.get(name) is not None
             ]
             kind = common_literal_type(literals)
             if kind is None:
                 message = (
-                    f"the attribute {name} of the enum {self.name} has literals of different types"
+                    f"the attribute {name} of the enum {self.name} has literals of "
+                    "different types"
                 )
                 self.reader.add(
-                    "wrong-value", message, body.get("values") or body, "quote them all, or none"
+                    "wrong-value",
+                    message,
+                    body.get("values") or body,
+                    "quote them all, or none",
                 )
                 continue
             types[name] = kind
@@ -460,13 +535,21 @@ class EnumReader:
                 first = owner.setdefault(enum.folded(word), value.name)
                 if first != value.name:
                     section = body.get("values")
-                    where = section.key(value.name) if isinstance(section, Mapping) else body
+                    where = (
+                        section.key(value.name)
+                        if isinstance(section, Mapping)
+                        else body
+                    )
                     self.reader.add(
-                        "name-clash", f"{first} and {value.name} both accept {word!r}", where
+                        "name-clash",
+                        f"{first} and {value.name} both accept {word!r}",
+                        where,
                     )
 
 
-def _widened(values: list[EnumValue], types: MappingType[str, ValueType]) -> Iterator[EnumValue]:
+def _widened(
+    values: list[EnumValue], types: MappingType[str, ValueType]
+) -> Iterator[EnumValue]:
     """The values with all numbers of a decimal attribute as decimals, with as many digits after the
     point as it has.
     """
@@ -506,8 +589,12 @@ def common_literal_type(literals: list[Attribute]) -> ValueType | None:
     if kinds == {int}:
         return Integer()
     if kinds <= {int, Decimal}:
-        numbers = [Decimal(item) for item in literals if isinstance(item, int | Decimal)]
+        numbers = [
+            Decimal(item) for item in literals if isinstance(item, int | Decimal)
+        ]
         scale = max(max(0, -int(number.as_tuple().exponent)) for number in numbers)
         whole = max(max(1, number.adjusted() + 1) for number in numbers)
-        return DecimalType(whole + scale, scale) if whole + scale <= MAX_DIGITS else None
+        return (
+            DecimalType(whole + scale, scale) if whole + scale <= MAX_DIGITS else None
+        )
     return None

@@ -23,6 +23,12 @@ def sample_files() -> dict[str, Traversable]:
     responses = sorted(feed.iterdir(), key=lambda file: file.name)
     own = {
         name: home.joinpath(name)
-        for name in (RULES_FILE, REFERENCE_FILE, CALLS_FILE, CALLS_RULES_FILE, WANTED_FILE)
+        for name in (
+            RULES_FILE,
+            REFERENCE_FILE,
+            CALLS_FILE,
+            CALLS_RULES_FILE,
+            WANTED_FILE,
+        )
     }
     return {**own, **{f"{FEED_FOLDER}/{file.name}": file for file in responses}}

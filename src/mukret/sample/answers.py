@@ -74,14 +74,23 @@ def index(query: Query) -> Said:
 
 def ports(query: Query) -> Said:
     """By a cursor in the body."""
-    found, cursor = _by_cursor([_port(port) for port in _ports(query)], query.get("cursor"), query)
+    found, cursor = _by_cursor(
+        [_port(port) for port in _ports(query)], query.get("cursor"), query
+    )
     return Said({"ports": found, "next_cursor": cursor}, turn="next_cursor")
 
 
 def _port(port: Mapping[str, JsonValue]) -> dict[str, JsonValue]:
     code = port["code"]
-    links = {"berths": f"{ROOT}/ports/{code}/berths{{?lit}}", "tide": f"ports/{code}/tide"}
-    own = {name: port[name] for name in ("code", "name", "location", "opened") if name in port}
+    links = {
+        "berths": f"{ROOT}/ports/{code}/berths{{?lit}}",
+        "tide": f"ports/{code}/tide",
+    }
+    own = {
+        name: port[name]
+        for name in ("code", "name", "location", "opened")
+        if name in port
+    }
     return own | {"sailings_url": f"{ROOT}/ports/{code}/sailings", "links": links}
 
 
@@ -93,7 +102,10 @@ def berths_of(code: str, query: Query) -> Said:
     berths = _one_port(code, query).get("berths") or []
     lit = query.get("lit")
     return Said(
-        {"port": code, "berths": [berth for berth in berths if lit in (None, berth.get("lit"))]}
+        {
+            "port": code,
+            "berths": [berth for berth in berths if lit in (None, berth.get("lit"))],
+        }
     )
 
 
@@ -104,7 +116,9 @@ def tide_of(code: str, query: Query) -> Said:
 def sailings(query: Query) -> Said:
     """By number, with the total of all pages."""
     every = [
-        _brief(sailing, port["code"]) for port in _ports(query) for sailing in port["sailings"]
+        _brief(sailing, port["code"])
+        for port in _ports(query)
+        for sailing in port["sailings"]
     ]
     number, size = _whole(query, "page", 1), _size(query)
     here = every[max(0, number - 1) * size : number * size]
@@ -138,7 +152,9 @@ def vessels(query: Query) -> Said:
     following = urlencode({**query, "after": cursor, "size": _size(query)})
     return Said(
         found,
-        {"Link": f'<{ROOT}/vessels?{following}>; rel="next", <{ROOT}/vessels>; rel=first'},
+        {
+            "Link": f'<{ROOT}/vessels?{following}>; rel="next", <{ROOT}/vessels>; rel=first'
+        },
         "Link",
     )
 
@@ -161,12 +177,17 @@ def graph(body: JsonValue) -> Said:
     variables = body.get("variables") if isinstance(body, dict) else None
     if not isinstance(variables, dict) or not isinstance(body.get("query"), str):
         raise Refused(400, "a query and its variables, in JSON")
-    query = {"size": str(variables.get("first") or 2), "day": str(variables.get("day") or "")}
+    query = {
+        "size": str(variables.get("first") or 2),
+        "day": str(variables.get("day") or ""),
+    }
     nodes, cursor = _by_cursor(
         [_port(port) for port in _ports(query)], variables.get("after"), query
     )
     paging = {"endCursor": cursor, "hasNextPage": cursor is not None}
-    return Said({"data": {"ports": {"nodes": nodes, "pageInfo": paging}}}, turn="endCursor")
+    return Said(
+        {"data": {"ports": {"nodes": nodes, "pageInfo": paging}}}, turn="endCursor"
+    )
 
 
 # ---- what they share
@@ -175,7 +196,9 @@ def graph(body: JsonValue) -> Said:
 def _day(query: Query) -> dict[str, JsonValue]:
     raw = timetables().get(query.get("day") or next(iter(timetables())))
     if raw is None:
-        raise Refused(404, f"no timetable for that day; there are {', '.join(timetables())}")
+        raise Refused(
+            404, f"no timetable for that day; there are {', '.join(timetables())}"
+        )
     found: dict[str, JsonValue] = json.loads(raw)
     return found
 
@@ -204,7 +227,9 @@ def _by_cursor(
             raise Refused(400, "that cursor is none of ours") from None
     end = begin + _size(query)
     following = (
-        base64.urlsafe_b64encode(f"from-{end}".encode()).decode() if end < len(every) else None
+        base64.urlsafe_b64encode(f"from-{end}".encode()).decode()
+        if end < len(every)
+        else None
     )
     return every[begin:end], following
 

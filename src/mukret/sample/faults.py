@@ -27,7 +27,9 @@ class Fault(StrEnum):
 class Faults:
     """Draws a fault for a share of the requests."""
 
-    def __init__(self, share: float = 0.0, seed: int | None = None, wait: int = 1) -> None:
+    def __init__(
+        self, share: float = 0.0, seed: int | None = None, wait: int = 1
+    ) -> None:
         """`share` from 0 to 1; `wait`: seconds that 429 asks for."""
         self.share = share
         self.wait = wait

@@ -89,7 +89,9 @@ class StandIn:
             self.server = QuietServer(("127.0.0.1", port), _Handler)
         except OSError as error:
             message = f"port {port}: {(error.strerror or str(error)).lower()}"
-            raise OutputError("port-taken", message, hint="--port 0 takes a free one") from None
+            raise OutputError(
+                "port-taken", message, hint="--port 0 takes a free one"
+            ) from None
         self.server.state = _State(faults or Faults(), per_second, pass_seconds)  # type: ignore[attr-defined]
         self.base = f"http://127.0.0.1:{self.server.server_port}{ROOT}"
 
@@ -120,7 +122,10 @@ def is_standing_in(port: int) -> bool:
     connection = HTTPConnection("127.0.0.1", port, timeout=2)
     try:
         connection.request("GET", f"{ROOT}/")
-        return connection.getresponse().getheader("Server", "").strip() == _Handler.server_version
+        return (
+            connection.getresponse().getheader("Server", "").strip()
+            == _Handler.server_version
+        )
     except (OSError, HTTPException):
         return False
     finally:
@@ -130,7 +135,9 @@ def is_standing_in(port: int) -> bool:
 class _State:
     """What all requests share: passes, faults, and how many came lately."""
 
-    def __init__(self, faults: Faults, per_second: float | None, pass_seconds: int) -> None:
+    def __init__(
+        self, faults: Faults, per_second: float | None, pass_seconds: int
+    ) -> None:
         self.faults = faults
         self.per_second = per_second
         self.pass_seconds = pass_seconds
@@ -161,7 +168,8 @@ class _State:
         with self.lock:
             now = time.monotonic()
             self.allowance = min(
-                self.per_second, self.allowance + (now - self.counted_at) * self.per_second
+                self.per_second,
+                self.allowance + (now - self.counted_at) * self.per_second,
             )
             self.counted_at = now
             if self.allowance < 1:
@@ -249,26 +257,35 @@ class _Handler(BaseHTTPRequestHandler):
     def signed_in(self) -> bool:
         kind, _, given = self.headers.get("Authorization", "").partition(" ")
         basic = base64.b64encode(f"{USER}:{PASSWORD}".encode()).decode()
-        return (kind == "Bearer" and self.state.is_good(given)) or (kind, given) == ("Basic", basic)
+        return (kind == "Bearer" and self.state.is_good(given)) or (kind, given) == (
+            "Basic",
+            basic,
+        )
 
     # ---- answers
 
     def timetable(self, query: answers.Query) -> None:
         day = query.get("day", next(iter(timetables())))
         if day not in timetables():
-            raise Refused(404, f"no timetable for that day; there are {', '.join(timetables())}")
+            raise Refused(
+                404, f"no timetable for that day; there are {', '.join(timetables())}"
+            )
         self.data(timetables()[day], {})
 
     def answer(self, said: Callable[[], Said], *, signed: bool = False) -> None:
         if signed and not self.signed_in():
             self.problem(
-                401, "sign in first: a pass comes from /v2/boarding", {"WWW-Authenticate": "Bearer"}
+                401,
+                "sign in first: a pass comes from /v2/boarding",
+                {"WWW-Authenticate": "Bearer"},
             )
             return
         found = said()
         possible = [Fault.BUSY, Fault.BROKEN, Fault.CUT, Fault.SLOW, Fault.PAGE]
         possible += [Fault.TOKEN] if signed else []
-        possible += [Fault.CURSOR] if found.turn is not None and self.turn_here() else []
+        possible += (
+            [Fault.CURSOR] if found.turn is not None and self.turn_here() else []
+        )
         fault = self.state.faults.draw(possible)
         if fault is Fault.CURSOR:
             found = self.turned_back(found)
@@ -290,7 +307,8 @@ class _Handler(BaseHTTPRequestHandler):
         """The cursor with which this page was asked for."""
         query = parse_qs(urlsplit(self.path).query)
         return next(
-            (query[name][-1] for name in ("cursor", "after", "part") if name in query), None
+            (query[name][-1] for name in ("cursor", "after", "part") if name in query),
+            None,
         )
 
     def turned_back(self, said: Said) -> Said:
@@ -298,15 +316,27 @@ class _Handler(BaseHTTPRequestHandler):
         if said.turn == "Link":
             return Said(said.content, {"Link": f'<{self.path}>; rel="next"'}, said.turn)
         if said.turn == "next":
-            return Said({**said.content, "paging": {"next": self.path}}, said.headers, said.turn)
-        return Said({**said.content, "next_cursor": self.turn_here()}, said.headers, said.turn)
+            return Said(
+                {**said.content, "paging": {"next": self.path}}, said.headers, said.turn
+            )
+        return Said(
+            {**said.content, "next_cursor": self.turn_here()}, said.headers, said.turn
+        )
 
-    def faulty(self, fault: Fault | None, body: bytes, headers: Mapping[str, str]) -> bool:
+    def faulty(
+        self, fault: Fault | None, body: bytes, headers: Mapping[str, str]
+    ) -> bool:
         """Whether a fault took the place of the answer."""
-        usual = {"Content-Type": "application/json", "Content-Length": str(len(body)), **headers}
+        usual = {
+            "Content-Type": "application/json",
+            "Content-Length": str(len(body)),
+            **headers,
+        }
         match fault:
             case Fault.BUSY:
-                self.problem(429, "too busy", {"Retry-After": str(self.state.faults.wait)})
+                self.problem(
+                    429, "too busy", {"Retry-After": str(self.state.faults.wait)}
+                )
             case Fault.BROKEN:
                 self.problem(500, "a rope broke")
             case Fault.PAGE:
@@ -320,8 +350,12 @@ class _Handler(BaseHTTPRequestHandler):
                 )
                 self.send(200, "text/html", page.encode())
             case Fault.TOKEN:
-                self.state.forget(self.headers.get("Authorization", "").partition(" ")[2])
-                self.problem(401, "that pass is no longer good", {"WWW-Authenticate": "Bearer"})
+                self.state.forget(
+                    self.headers.get("Authorization", "").partition(" ")[2]
+                )
+                self.problem(
+                    401, "that pass is no longer good", {"WWW-Authenticate": "Bearer"}
+                )
             case Fault.CUT:
                 self.begin(200, usual)
                 self.wfile.write(body[: len(body) // 2])
@@ -338,13 +372,19 @@ class _Handler(BaseHTTPRequestHandler):
 
     # ---- how it is sent
 
-    def problem(self, status: int, words: str, headers: Mapping[str, str] | None = None) -> None:
+    def problem(
+        self, status: int, words: str, headers: Mapping[str, str] | None = None
+    ) -> None:
         """A problem in the form of RFC 9457."""
         body = json.dumps({"status": status, "detail": words}).encode()
         self.send(status, "application/problem+json", body, headers)
 
     def send(
-        self, status: int, media_type: str, body: bytes, headers: Mapping[str, str] | None = None
+        self,
+        status: int,
+        media_type: str,
+        body: bytes,
+        headers: Mapping[str, str] | None = None,
     ) -> None:
         length = {} if status == 304 else {"Content-Length": str(len(body))}
         self.begin(status, {"Content-Type": media_type, **length, **(headers or {})})

@@ -178,11 +178,15 @@ class _Compiler:
     def state(self, reached: _Reached) -> State:
         state = State()
         spread = frozenset(
-            at for at in self.closed(reached, beyond_spread=False) if self.may_be_spread(at)
+            at
+            for at in self.closed(reached, beyond_spread=False)
+            if self.may_be_spread(at)
         )
         if spread:
             elements = frozenset(_At(at.route, at.step, in_array=True) for at in spread)
-            nothing = frozenset(_At(at.route, at.step, no_row=True) for at in spread - reached)
+            nothing = frozenset(
+                _At(at.route, at.step, no_row=True) for at in spread - reached
+            )
             state.if_array = self.some_number(reached - spread | elements)
             state.if_null = self.some_number(reached - spread | nothing)
         everywhere = sorted(self.closed(reached))
@@ -198,14 +202,20 @@ class _Compiler:
         return at.step == len(segments) and not at.in_array and not at.no_row
 
     def ends(self, at: _At) -> bool:
-        return not at.in_array and not at.no_row and at.step >= len(self.routes[at.route].segments)
+        return (
+            not at.in_array
+            and not at.no_row
+            and at.step >= len(self.routes[at.route].segments)
+        )
 
     def closed(self, reached: _Reached, *, beyond_spread: bool = True) -> set[_At]:
         """With all that begins at rows that stand here, but for routes of which it is known already
         what stands here. Not `beyond_spread`: nor with what begins at rows that stand here only if
         it is no array and not null.
         """
-        known = {at.route for at in reached if at.step == 0 and (at.in_array or at.no_row)}
+        known = {
+            at.route for at in reached if at.step == 0 and (at.in_array or at.no_row)
+        }
         closure: set[_At] = set()
         todo = list(reached)
         while todo:
@@ -214,7 +224,11 @@ class _Compiler:
                 continue
             closure.add(at)
             if beyond_spread or not self.may_be_spread(at):
-                todo += (_At(number, 0) for number in self.begun_at(at) if number not in known)
+                todo += (
+                    _At(number, 0)
+                    for number in self.begun_at(at)
+                    if number not in known
+                )
         return closure
 
     def begun_at(self, at: _At) -> Sequence[int]:
@@ -248,9 +262,14 @@ class _Compiler:
             for selector, after in self.following(at):
                 by_step[selector].add(after)
         below_any = frozenset(by_step.pop(Wildcard(), ()))
-        in_arrays = frozenset(_At(at.route, at.step + 1) for at in going_on if at.in_array)
+        in_arrays = frozenset(
+            _At(at.route, at.step + 1) for at in going_on if at.in_array
+        )
         elements = in_arrays | below_any
-        state.any_member, state.any_element = self.number(below_any), self.number(elements)
+        state.any_member, state.any_element = (
+            self.number(below_any),
+            self.number(elements),
+        )
         for selector, after_it in by_step.items():
             if isinstance(selector, Name):
                 state.members[_bytes(selector.name)] = self.number(below_any | after_it)

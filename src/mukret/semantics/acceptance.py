@@ -77,7 +77,10 @@ class Look:
 
 
 def _finds_a_step(segment: Segment, document: JsonValue) -> bool:
-    some = any(isinstance(selector, Wildcard | Slice | Filter) for selector in segment.selectors)
+    some = any(
+        isinstance(selector, Wildcard | Slice | Filter)
+        for selector in segment.selectors
+    )
     if some and not segment.descend and type(document) is list:
         return True
     return next((True for _ in segment.values(document, document)), False)
@@ -91,10 +94,14 @@ class Acceptance:
         self.looks = tuple(dict.fromkeys(_looks(rules)))
         self.kinds_read = {table.kind for table in rules.tables.values()}
 
-    def kinds_of(self, document: JsonValue, file: str, call: str | None) -> frozenset[str]:
+    def kinds_of(
+        self, document: JsonValue, file: str, call: str | None
+    ) -> frozenset[str]:
         """The kinds that a document is of."""
         return frozenset(
-            name for name, kind in self.rules.kinds.items() if kind.fits(document, file, call)
+            name
+            for name, kind in self.rules.kinds.items()
+            if kind.fits(document, file, call)
         )
 
     def must_have(self, kinds: frozenset[str]) -> Iterator[Path]:
@@ -129,7 +136,9 @@ class Acceptance:
         if kinds and not kinds & self.kinds_read:
             return Verdict.LEFT_OUT
         hint = _meant(document, looks) if explain else None
-        return Refused(NOTHING_READ, f"no rule reads anything in {_described(document)}", hint)
+        return Refused(
+            NOTHING_READ, f"no rule reads anything in {_described(document)}", hint
+        )
 
 
 def _described(document: JsonValue) -> str:
@@ -204,7 +213,9 @@ def _of_rows(rules: Rules, table: Table, kind: str | None) -> Iterator[Look]:
     if rows.when is not None:
         asked = [query for query, _ in queries_in(rows.when.logical) if query.absolute]
         yield from (
-            Look(kind, Path(rows.when.text, query.segments)) for query in asked if query.segments
+            Look(kind, Path(rows.when.text, query.segments))
+            for query in asked
+            if query.segments
         )
 
 
@@ -217,7 +228,9 @@ def _of_the_document(rules: Rules, table: Table, kind: str | None) -> Iterator[L
         yield Look(kind, All.ELEMENTS)
     yield from _of_fields(table.fields, kind, as_record=True)
     if rows.when is not None:
-        asked = [query for query, _ in queries_in(rows.when.logical) if not query.absolute]
+        asked = [
+            query for query, _ in queries_in(rows.when.logical) if not query.absolute
+        ]
         yield from (
             Look(kind, Path(rows.when.text, query.segments), True)
             for query in asked
@@ -230,12 +243,15 @@ def _of_the_document(rules: Rules, table: Table, kind: str | None) -> Iterator[L
             yield from _of_rows(rules, child, kind)
 
 
-def _of_fields(fields: Sequence[Field], kind: str | None, *, as_record: bool) -> Iterator[Look]:
+def _of_fields(
+    fields: Sequence[Field], kind: str | None, *, as_record: bool
+) -> Iterator[Look]:
     for own in fields:
         match own.source:
             case At(paths=paths):
                 yield from (
-                    Look(kind, path if path.segments else All.ANYTHING, as_record) for path in paths
+                    Look(kind, path if path.segments else All.ANYTHING, as_record)
+                    for path in paths
                 )
             case Rest():
                 yield Look(kind, All.MEMBERS)

@@ -100,7 +100,9 @@ def _on_disk() -> Iterator[None]:
         yield
     except sqlite3.Error as error:
         hint = "lookups across the run keep their keys in a temporary file: TMPDIR says where"
-        raise OutputError("not-written", f"a temporary file: {error}", hint=hint) from None
+        raise OutputError(
+            "not-written", f"a temporary file: {error}", hint=hint
+        ) from None
 
 
 # What is known of lookups across the run, by the field that looks; one that is not there is not

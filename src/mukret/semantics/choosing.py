@@ -31,7 +31,11 @@ class Chosen:
     @property
     def nodes(self) -> list[Node]:
         """The nodes that are not null."""
-        return [(item.location, item.value) for item in self.reached if item.value is not None]
+        return [
+            (item.location, item.value)
+            for item in self.reached
+            if item.value is not None
+        ]
 
 
 @dataclass(frozen=True)
@@ -51,12 +55,16 @@ class Attempt:
         return self.finds_a_value and not self.met
 
 
-def attempts(at: At, node: JsonValue, excused: Excused | None = None) -> Iterator[Attempt]:
+def attempts(
+    at: At, node: JsonValue, excused: Excused | None = None
+) -> Iterator[Attempt]:
     """The paths of a field one after the other, up to the first that succeeds."""
     for path in at.paths:
         reached = found_and_met(path, node, excused)
         found = [item for item in reached if item.step is None]
-        attempt = Attempt(path, found, [item for item in reached if item.step is not None])
+        attempt = Attempt(
+            path, found, [item for item in reached if item.step is not None]
+        )
         yield attempt
         if attempt.succeeds:
             return
@@ -75,12 +83,16 @@ def choose(at: At, node: JsonValue, excused: Excused | None = None) -> Chosen:
     met = [item for attempt in tried for item in attempt.met]
     if met and not _all_go_on_elsewhere(tried, node):
         raise _other_kind(
-            min(met, key=lambda item: _order(item.location, node)) if len(met) > 1 else met[0]
+            min(met, key=lambda item: _order(item.location, node))
+            if len(met) > 1
+            else met[0]
         )
     return Chosen(tried[0].path, tried[0].found)
 
 
-def stood_there(at: At, node: JsonValue, excused: Excused | None = None) -> list[JsonValue]:
+def stood_there(
+    at: At, node: JsonValue, excused: Excused | None = None
+) -> list[JsonValue]:
     """The values that a field is made of; where a path met another kind, what it met."""
     try:
         return choose(at, node, excused).values
@@ -90,7 +102,9 @@ def stood_there(at: At, node: JsonValue, excused: Excused | None = None) -> list
 
 def _other_kind(item: Reached) -> Bad:
     assert item.step is not None
-    return Bad("other-kind", wanted_kind(item.step), value=item.value, location=item.location)
+    return Bad(
+        "other-kind", wanted_kind(item.step), value=item.value, location=item.location
+    )
 
 
 def _all_go_on_elsewhere(tried: Sequence[Attempt], node: JsonValue) -> bool:
@@ -122,7 +136,9 @@ def _takes_a_step(path: Path, node: JsonValue, location: Location) -> bool:
     return False
 
 
-def _visited(path: Path, node: JsonValue, location: Location, *, descend: bool) -> Iterator[Node]:
+def _visited(
+    path: Path, node: JsonValue, location: Location, *, descend: bool
+) -> Iterator[Node]:
     """The nodes of a path; with `descend` also the one at a location,
     if that is below one of them.
     """

@@ -43,7 +43,9 @@ def excuses(texts: Iterable[BadText]) -> Excuses:
     return Excuses(frozenset(text.location for text in texts))
 
 
-def unfolded(document: JsonValue, paths: Sequence[Path]) -> tuple[JsonValue, list[BadText]]:
+def unfolded(
+    document: JsonValue, paths: Sequence[Path]
+) -> tuple[JsonValue, list[BadText]]:
     """The document with the texts at these places read, in this order, so that one may stand in
     another; and those that could not be. The document is changed.
     """
@@ -86,7 +88,11 @@ class RowPlaces:
         """The numbers of the rows that have the innermost node around a place, itself included."""
         lengths = range(len(location), -1, -1)
         return next(
-            (self.rows[location[:length]] for length in lengths if location[:length] in self.rows),
+            (
+                self.rows[location[:length]]
+                for length in lengths
+                if location[:length] in self.rows
+            ),
             [],
         )
 

@@ -31,12 +31,17 @@ class Outcome:
 
 def run_examples(rules: Rules) -> list[Outcome]:
     """All examples of the rules, each as a run of its own."""
-    return [Outcome(example, tuple(_differences(rules, example))) for example in rules.examples]
+    return [
+        Outcome(example, tuple(_differences(rules, example)))
+        for example in rules.examples
+    ]
 
 
 def _differences(rules: Rules, example: Example) -> Iterator[str]:
     run = ReferenceRun(rules, example.now)
-    document = Document(example.response, example.input, example.document, example.origin)
+    document = Document(
+        example.response, example.input, example.document, example.origin
+    )
     try:
         run.prepare([document])
         rows, rejects = run.document(document)
@@ -68,7 +73,10 @@ def _rejected(example: Example, rejects: Sequence[Reject]) -> Iterator[str]:
 
 
 def _table(
-    rules: Rules, name: str, expected: int | tuple[Mapping[str, object], ...], rows: list[Row]
+    rules: Rules,
+    name: str,
+    expected: int | tuple[Mapping[str, object], ...],
+    rows: list[Row],
 ) -> Iterator[str]:
     count = expected if isinstance(expected, int) else len(expected)
     if len(rows) != count:

@@ -7,7 +7,9 @@ from mukret.rules.sources import REQUEST_FACT
 from mukret.values import JsonValue
 
 
-def document_fact(name: str, file: str, number: int, origin: Origin | None) -> JsonValue:
+def document_fact(
+    name: str, file: str, number: int, origin: Origin | None
+) -> JsonValue:
     """A fact of DOCUMENT_FACTS or `request.NAME` as a raw value; null where it is not on record."""
     match name:
         case "document":

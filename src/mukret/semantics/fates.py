@@ -23,7 +23,9 @@ LastRows = dict[bytes, int]
 
 def key_hash(key: tuple[object, ...]) -> bytes:
     """128 bits that stand for a key."""
-    return hashlib.blake2b(repr(key).encode("utf-8", "surrogatepass"), digest_size=16).digest()
+    return hashlib.blake2b(
+        repr(key).encode("utf-8", "surrogatepass"), digest_size=16
+    ).digest()
 
 
 def in_key(value: object) -> object:
@@ -61,10 +63,13 @@ class SeenKeys:
         """
         if self.duplicates == "last":
             return self.settled(
-                [hashes[place : place + 16] for place in range(0, len(hashes), 16)], rows
+                [hashes[place : place + 16] for place in range(0, len(hashes), 16)],
+                rows,
             )
         again = Fate.REJECTED if self.duplicates == "reject" else Fate.DEDUPLICATED
-        return self.hashes.add_all(hashes).translate(bytes([Fate.WRITTEN, again]) + bytes(254))
+        return self.hashes.add_all(hashes).translate(
+            bytes([Fate.WRITTEN, again]) + bytes(254)
+        )
 
     def settled(self, keys: Sequence[bytes], rows: Sequence[int]) -> bytes:
         numbers = [self.before + row for row in rows]
@@ -111,7 +116,9 @@ def keys_of(
     """For one pass over the input: nothing seen so far, but for what earlier passes settled."""
     return {
         table.name: SeenKeys(
-            table.duplicates, last.setdefault(table.name, {}), settling=table.name in settling
+            table.duplicates,
+            last.setdefault(table.name, {}),
+            settling=table.name in settling,
         )
         for table in tables
     }

@@ -32,13 +32,18 @@ class One:
 
     def records(self, name: str) -> list[Record]:
         """As those of `Result`. Raises UsageError."""
-        return parsed([dict(row) for row in self.rows[known(name, self.rows)]], self.rules, name)
+        return parsed(
+            [dict(row) for row in self.rows[known(name, self.rows)]], self.rules, name
+        )
 
     def nested(self, name: str) -> list[Record]:
         """As those of `Result`. Raises UsageError."""
         known(name, self.rows)
         return nested(
-            self.rules, {table: self.records(table) for table in self.rows}, self.above, name
+            self.rules,
+            {table: self.records(table) for table in self.rows},
+            self.above,
+            name,
         )
 
 
@@ -64,7 +69,10 @@ def extract_one(
         return One(nothing, [_refused(bad)], rules, {})
     except LeftOut:
         return One(nothing, [], rules, {})
-    rows = {name: [row for row in all_rows[name] if row.fate == Fate.WRITTEN] for name in written}
+    rows = {
+        name: [row for row in all_rows[name] if row.fate == Fate.WRITTEN]
+        for name in written
+    }
     values = {name: [_kept(rules, name, row) for row in rows[name]] for name in written}
     return One(values, rejects, rules, _above(rules, rows))
 
@@ -74,16 +82,24 @@ def _only_document(given: GivenDocument) -> JsonValue:
     texts = list(given_text(given))
     if len(texts) != 1:
         message = f"there are {len(texts)} documents in it, not one"
-        raise UsageError("no-document", message, hint="extract(rules, documents=…) takes many")
+        raise UsageError(
+            "no-document", message, hint="extract(rules, documents=…) takes many"
+        )
     try:
         return decode(texts[0])
     except NotJson as error:
-        raise InputError("nothing-read", f"the document is no JSON: {error.finding}") from None
+        raise InputError(
+            "nothing-read", f"the document is no JSON: {error.finding}"
+        ) from None
 
 
 def _refused(bad: BadResponse) -> Reject:
     return Reject(
-        NAME, 1, None, None, (Problem(None, bad.code, None, None, bad.message, None, bad.hint),)
+        NAME,
+        1,
+        None,
+        None,
+        (Problem(None, bad.code, None, None, bad.message, None, bad.hint),),
     )
 
 
@@ -95,7 +111,9 @@ def _above(rules: Rules, rows: Mapping[str, list[Row]]) -> dict[str, list[int]]:
     """For each row the number of the row that it stands in,
     of the nearest table that is written.
     """
-    numbers = {id(row): number for found in rows.values() for number, row in enumerate(found)}
+    numbers = {
+        id(row): number for found in rows.values() for number, row in enumerate(found)
+    }
     above: dict[str, list[int]] = {}
     for name, found in rows.items():
         if rules.tables[name].within is not None:

@@ -28,7 +28,10 @@ def parsed(rows: list[Record], rules: Rules, table: str) -> list[Record]:
 
 
 def nested(
-    rules: Rules, records: Mapping[str, list[Record]], above: Mapping[str, Sequence[int]], name: str
+    rules: Rules,
+    records: Mapping[str, list[Record]],
+    above: Mapping[str, Sequence[int]],
+    name: str,
 ) -> list[Record]:
     """The records of a table, with those of each table within it as a list under the name of that
     table.
@@ -50,5 +53,7 @@ def nested(
 def known(name: str, tables: Mapping[str, Any]) -> str:
     """The name of a table that is there. Raises UsageError."""
     if name not in tables:
-        raise UsageError("unknown-table", f"no table {name}", hint=did_you_mean(name, tables))
+        raise UsageError(
+            "unknown-table", f"no table {name}", hint=did_you_mean(name, tables)
+        )
     return name

@@ -33,7 +33,14 @@ from mukret.semantics.answers import Answers, FieldName, Known
 from mukret.semantics.choosing import choose
 from mukret.semantics.embedded import BadText, RowPlaces, excuses, unfolded
 from mukret.semantics.facts import document_fact
-from mukret.semantics.fates import Fate, LastRows, in_key, key_hash, keys_of, settling_passes
+from mukret.semantics.fates import (
+    Fate,
+    LastRows,
+    in_key,
+    key_hash,
+    keys_of,
+    settling_passes,
+)
 from mukret.semantics.rejects import (
     Fault,
     Reject,
@@ -156,7 +163,9 @@ class ReferenceRun:
         """
         for looking in lookup_passes(self.rules):
             self.begin()
-            found = {(table, own.name): (own.source, Answers()) for table, own in looking}
+            found = {
+                (table, own.name): (own.source, Answers()) for table, own in looking
+            }
             for document in documents:
                 one = OneDocument(self, document)
                 with suppress(NotRead):
@@ -263,7 +272,13 @@ class OneDocument:
                 self.refusals[table.name].append((parent, found.refusal))
             first = len(rows)
             for item in found.rows:
-                row = Row(item, parent.place.of(item), parent, table.name, item.name(parent.name))
+                row = Row(
+                    item,
+                    parent.place.of(item),
+                    parent,
+                    table.name,
+                    item.name(parent.name),
+                )
                 row.above = rows[first + item.above] if item.above is not None else None
                 if item.fault is not None:
                     row.faults.append(unreadable(item.fault))
@@ -281,14 +296,17 @@ class OneDocument:
             chosen = places.around(text.location)
             if not chosen:
                 raise BadResponse(
-                    "not-json", f"the text at {text.path} is no JSON: {text.finding.message}"
+                    "not-json",
+                    f"the text at {text.path} is no JSON: {text.finding.message}",
                 )
             for number in chosen:
                 row = rows[number]
                 if (
                     row.place.location == text.location
                 ):  # it is the row: that it is no object says nothing more
-                    row.faults = [fault for fault in row.faults if fault.bad.code != "row-shape"]
+                    row.faults = [
+                        fault for fault in row.faults if fault.bad.code != "row-shape"
+                    ]
                     row.readable = False
                 row.faults.append(text.fault)
 
@@ -304,7 +322,9 @@ class OneDocument:
                 table = self.rules.tables[row.origin]
                 rank = table.inherit.index(inherited) - len(table.inherit)
                 row.faults += [
-                    Fault(rank, name, fault.bad, fault.field, (source.place, source.node))
+                    Fault(
+                        rank, name, fault.bad, fault.field, (source.place, source.node)
+                    )
                     for fault in source.faults
                     if fault.name == name
                 ]
@@ -336,7 +356,11 @@ class OneDocument:
         """Whether something that a field is made of could not be read: it has no value then, and
         what is to blame is told once, where it stands.
         """
-        if not row.readable or row.broken & set(field.reads.fields) or self.is_unknown(row, field):
+        if (
+            not row.readable
+            or row.broken & set(field.reads.fields)
+            or self.is_unknown(row, field)
+        ):
             return True
         if isinstance(field.source, Above) and row.above is not None:
             return field.source.field in row.above.broken
@@ -379,23 +403,34 @@ class OneDocument:
                 except Bad as bad:
                     raise bad.about(fact) from None
             case Above():
-                return row.above.values[own.source.field] if row.above is not None else None
+                return (
+                    row.above.values[own.source.field]
+                    if row.above is not None
+                    else None
+                )
             case Rest():
                 return own.reading.read(rest_of(row.node, own.source.touched))
             case Lookup():
                 if own.source.across_run:
-                    form = own.source.form(tuple(row.values[name] for name in own.source.by))
+                    form = own.source.form(
+                        tuple(row.values[name] for name in own.source.by)
+                    )
                     return self.run.across[row.origin, own.name].get_all([form])[0]
                 return self.look_up(row, own.source)
 
     def computed(self, row: Row, expression: Expression) -> object:
         values = {**row.values, NOW: self.run.now}
         for aggregate in expression.aggregates():
-            rows = [below for below in self.surviving[aggregate.table] if below.parent is row]
+            rows = [
+                below
+                for below in self.surviving[aggregate.table]
+                if below.parent is row
+            ]
             field = aggregate.field
             try:
                 values[aggregate.key] = aggregated(
-                    aggregate, [below.values[field] if field else None for below in rows]
+                    aggregate,
+                    [below.values[field] if field else None for below in rows],
                 )
             except Bad as bad:
                 values[aggregate.key] = bad
@@ -413,7 +448,9 @@ class OneDocument:
                 return kind_of(row.node)
             case "path":
                 return normalized(row.place.location)
-        return document_fact(name, self.document.file, self.document.number, self.document.origin)
+        return document_fact(
+            name, self.document.file, self.document.number, self.document.origin
+        )
 
     def look_up(self, row: Row, lookup: Lookup) -> object:
         form = lookup.form(tuple(row.values[name] for name in lookup.by))
@@ -423,10 +460,14 @@ class OneDocument:
             return lookup.answers.get(form)
         known = self.answers.get((lookup.table, lookup))
         if known is None:
-            known = self.answers[lookup.table, lookup] = self.answers_of(lookup, lookup.table)
+            known = self.answers[lookup.table, lookup] = self.answers_of(
+                lookup, lookup.table
+            )
         return known.get(form)
 
-    def answers_of(self, lookup: Lookup, table: str) -> dict[tuple[object, ...], object]:
+    def answers_of(
+        self, lookup: Lookup, table: str
+    ) -> dict[tuple[object, ...], object]:
         """What the surviving rows of a table give, by their keys; the first of several with a key
         counts.
         """
@@ -449,7 +490,11 @@ class OneDocument:
             return False
         if any(self.lacks(row, name) for name in table.key if name not in without):
             return False
-        if table.where is None or row.broken - without or {*table.where.fields(), WHERE} & without:
+        if (
+            table.where is None
+            or row.broken - without
+            or {*table.where.fields(), WHERE} & without
+        ):
             return True
         try:
             return bool(self.computed(row, table.where))
@@ -526,7 +571,8 @@ class OneDocument:
         file, number = self.document.file, self.document.number
         table = self.rules.tables[name]
         order = {
-            id(parent): place for place, parent in enumerate(self.rows[table.within or RESPONSE])
+            id(parent): place
+            for place, parent in enumerate(self.rows[table.within or RESPONSE])
         }
         found = [
             (order[id(parent)], refused(file, number, name, parent.place, refusal))
@@ -535,7 +581,9 @@ class OneDocument:
         found += [
             (
                 order[id(row.parent)],
-                reject(file, number, name, row.place, row.node, row.faults, self.excuses),
+                reject(
+                    file, number, name, row.place, row.node, row.faults, self.excuses
+                ),
             )
             for row in self.rows[name]
             if row.fate == Fate.REJECTED

@@ -124,7 +124,9 @@ def unreadable(bad: Bad) -> Fault:
 
 def key_missing(name: str) -> Fault:
     return Fault(
-        KEY_RANK, name, Bad("key-missing", f"{name} is null, and part of the key", told=True)
+        KEY_RANK,
+        name,
+        Bad("key-missing", f"{name} is null, and part of the key", told=True),
     )
 
 
@@ -132,19 +134,27 @@ def where_failed(bad: Bad) -> Fault:
     return Fault(
         WHERE_RANK,
         None,
-        Bad("where", f"the condition can't be evaluated: {sentence(bad, None)}", told=True),
+        Bad(
+            "where",
+            f"the condition can't be evaluated: {sentence(bad, None)}",
+            told=True,
+        ),
     )
 
 
 @cache
 def parent_rejected(table: str) -> Fault:
     return Fault(
-        PARENT_RANK, None, Bad(PARENT_REJECTED, f"its row of {table} was rejected", told=True)
+        PARENT_RANK,
+        None,
+        Bad(PARENT_REJECTED, f"its row of {table} was rejected", told=True),
     )
 
 
 def duplicate(key: dict[str, JsonValue]) -> Fault:
-    shown = ", ".join(f"{name} {shortened(escaped(str(value)))}" for name, value in key.items())
+    shown = ", ".join(
+        f"{name} {shortened(escaped(str(value)))}" for name, value in key.items()
+    )
     return Fault(
         DUPLICATE_RANK,
         None,
@@ -164,13 +174,17 @@ def reject(
     """The record of a rejected row, with the place and value of each fault looked up in the row's
     node.
     """
-    ordered = sorted(faults, key=lambda fault: fault.rank) if len(faults) > 1 else faults
+    ordered = (
+        sorted(faults, key=lambda fault: fault.rank) if len(faults) > 1 else faults
+    )
     path = normalized(place.location)
     problems = tuple(problem(fault, place, node, path, excuses) for fault in ordered)
     return Reject(file, document, path, table, problems)
 
 
-def refused(file: str, document: int, table: str, above: Place, refusal: Refusal) -> Reject:
+def refused(
+    file: str, document: int, table: str, above: Place, refusal: Refusal
+) -> Reject:
     """The record of rows that can't be told apart, at the place in which they were looked for."""
     bad, path = refusal.bad, normalized(above.location)
     return Reject(
@@ -201,11 +215,17 @@ def problem(
     elif bad.code in ("row-shape", "header"):
         value = node
     there = path if path is not None and location is row else normalized(location)
-    return Problem(fault.name, bad.code, there, shown_value(value), sentence(bad, value))
+    return Problem(
+        fault.name, bad.code, there, shown_value(value), sentence(bad, value)
+    )
 
 
 def several(count: int) -> Bad:
-    return Bad("several", f"{count} nodes where one was wanted (take says which counts)", told=True)
+    return Bad(
+        "several",
+        f"{count} nodes where one was wanted (take says which counts)",
+        told=True,
+    )
 
 
 def stopped(
@@ -278,5 +298,7 @@ def bad_document(found: BadDocument) -> Reject:
         else ""
     )
     value = finding.excerpt or found.value
-    problem = Problem(None, found.code, None, value, f"{finding}{excerpt}", finding, found.hint)
+    problem = Problem(
+        None, found.code, None, value, f"{finding}{excerpt}", finding, found.hint
+    )
     return Reject(found.source.name, found.number, None, None, (problem,))

@@ -54,7 +54,9 @@ class Tally:
     documents_left_out: int = 0
     """Of a kind that no table reads."""
     response_values_nulled: int = 0
-    reasons: dict[tuple[str | None, str | None, str], Reason] = field(default_factory=dict)
+    reasons: dict[tuple[str | None, str | None, str], Reason] = field(
+        default_factory=dict
+    )
 
     @property
     def rows_rejected(self) -> int:

@@ -7,7 +7,9 @@ Needs the extra `mukret[spark]`, here and on the executors.
 try:
     import pyspark  # noqa: F401
 except ImportError:
-    raise ImportError("mukret.spark needs Apache Spark: pip install 'mukret[spark]'") from None
+    raise ImportError(
+        "mukret.spark needs Apache Spark: pip install 'mukret[spark]'"
+    ) from None
 
 from mukret.spark.extracting import Extracted, extract
 

@@ -33,7 +33,10 @@ WORTH_A_TASK = 8 << 20
 
 
 def deliver(
-    found: Extracted, target: str, form: str = "parquet", limit: RejectLimit | None = None
+    found: Extracted,
+    target: str,
+    form: str = "parquet",
+    limit: RejectLimit | None = None,
 ) -> dict[str, JsonValue]:
     """Writes everything in a format that the session can write, and returns the record.
 
@@ -41,7 +44,11 @@ def deliver(
     """
     if limit is not None:
         limit.check(found.tally, finished=True)
-    return _at_an_address(found, target, form) if is_remote(target) else _here(found, target, form)
+    return (
+        _at_an_address(found, target, form)
+        if is_remote(target)
+        else _here(found, target, form)
+    )
 
 
 def _here(found: Extracted, target: str, form: str) -> dict[str, JsonValue]:
@@ -66,23 +73,32 @@ def _at_an_address(found: Extracted, target: str, form: str) -> dict[str, JsonVa
         return _written(found, form, folder)
     except OSError as error:
         reason = str(error).splitlines()[0]
-        raise OutputError("not-written", f"{target}: {reason}", hint="check the address") from None
+        raise OutputError(
+            "not-written", f"{target}: {reason}", hint="check the address"
+        ) from None
     except KeyboardInterrupt:
         raise Interrupted(f"{target} is not whole: it has no {RUN_FILE}") from None
 
 
-def _written(found: Extracted, form: str, folder: ClusterFolder) -> dict[str, JsonValue]:
+def _written(
+    found: Extracted, form: str, folder: ClusterFolder
+) -> dict[str, JsonValue]:
     with cluster_errors():
         with ThreadPoolExecutor(TABLES_AT_ONCE) as pool:
             write = partial(_table_written, found, form, folder)
             files = [
-                file for some in pool.map(write, _files_wanted(found).items()) for file in some
+                file
+                for some in pool.map(write, _files_wanted(found).items())
+                for file in some
             ]
         with folder.opened(REJECTS_FILE) as out:
             if found.tally.findings:
                 for row in found.reject_lines.toLocalIterator(prefetchPartitions=True):
                     out.write(bytes(row["line"]) + b"\n")
-    record = found.record() | {"format": form, "files": [*files, REJECTS_FILE, RUN_FILE]}
+    record = found.record() | {
+        "format": form,
+        "files": [*files, REJECTS_FILE, RUN_FILE],
+    }
     with folder.opened(RUN_FILE) as out:
         out.write((json.dumps(record, indent=2, ensure_ascii=False) + "\n").encode())
     return record

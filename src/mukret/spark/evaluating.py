@@ -14,7 +14,14 @@ import pyarrow.compute as pc
 from mukret.destinations.deliver import inputs_of
 from mukret.engine.decided import DecidedRows
 from mukret.engine.run import Output, Run
-from mukret.engine.unsettled import ABOVE, FATE, KEY, told_tables, unsettled_rows, unsettled_schema
+from mukret.engine.unsettled import (
+    ABOVE,
+    FATE,
+    KEY,
+    told_tables,
+    unsettled_rows,
+    unsettled_schema,
+)
 from mukret.parts.together import Told
 from mukret.rules.model import Rules, Table
 from mukret.semantics.fates import Fate
@@ -52,7 +59,11 @@ def unsettled_tables(rules: Rules) -> set[str]:
     """The tables of which rows may be left out for keys: those with one, and all that stands within
     these.
     """
-    return {name for name, table in rules.tables.items() if table.key or keyed_above(rules, name)}
+    return {
+        name
+        for name, table in rules.tables.items()
+        if table.key or keyed_above(rules, name)
+    }
 
 
 def ranks_of(rules: Rules) -> dict[str, int]:
@@ -148,25 +159,39 @@ class Evaluating:
             self.around = (self.block, tables)
         for name, rows in tables.items():
             yield Entry(
-                self.number, self.block, Kind.UNSETTLED, name, packed_rows([rows]), file, whole
+                self.number,
+                self.block,
+                Kind.UNSETTLED,
+                name,
+                packed_rows([rows]),
+                file,
+                whole,
             )
             if self.rules.tables[name].key:
                 keys = self.keys(self.rules.tables[name], tables)
                 if keys.num_rows:
-                    yield Entry(self.number, self.block, Kind.KEYS, name, packed_rows([keys]))
+                    yield Entry(
+                        self.number, self.block, Kind.KEYS, name, packed_rows([keys])
+                    )
         for name, schema in self.plain.items():
             if name in output.tables:
                 yield from self.gathered.add(name, output.tables[name].cast(schema))
         if output.rejects:
-            yield rejects_entry(self.number, self.block, reject_lines(output.rejects, self.ranks))
+            yield rejects_entry(
+                self.number, self.block, reject_lines(output.rejects, self.ranks)
+            )
 
-    def keys(self, table: Table, tables: Mapping[str, pa.RecordBatch]) -> pa.RecordBatch:
+    def keys(
+        self, table: Table, tables: Mapping[str, pa.RecordBatch]
+    ) -> pa.RecordBatch:
         """The keys of the rows that are written so far, and the row of the nearest table with a key
         above each.
         """
         rows = tables[table.name]
         texts = [rows.column(f"{KEY}{name}") for name in table.key]
-        filled = reduce(pc.and_, map(pc.is_valid, texts))  # a row that stands for none has no key
+        filled = reduce(
+            pc.and_, map(pc.is_valid, texts)
+        )  # a row that stands for none has no key
         numbers = pa.array(range(rows.num_rows), pa.int32())
         name, block, owners = self.above(table, rows, tables)
         arrays = [
@@ -176,7 +201,9 @@ class Evaluating:
             owners,
         ]
         found = pa.RecordBatch.from_arrays(arrays, schema=keys_schema())
-        return found.filter(pc.and_(pc.equal(rows.column(FATE), int(Fate.WRITTEN)), filled))
+        return found.filter(
+            pc.and_(pc.equal(rows.column(FATE), int(Fate.WRITTEN)), filled)
+        )
 
     def above(
         self, table: Table, rows: pa.RecordBatch, tables: Mapping[str, pa.RecordBatch]
@@ -187,19 +214,30 @@ class Evaluating:
         owners, within = rows.column(ABOVE), table.within
         nearest = next(iter(keyed_above(self.rules, table.name)), None)
         if nearest is None:
-            return (None, pa.string()), (None, pa.int32()), pa.nulls(rows.num_rows, pa.int32())
+            return (
+                (None, pa.string()),
+                (None, pa.int32()),
+                pa.nulls(rows.num_rows, pa.int32()),
+            )
         while within != nearest:
             assert within is not None
             around = tables.get(within, self.around[1].get(within))
-            owners, within = around.column(ABOVE).take(owners), self.rules.tables[within].within
+            owners, within = (
+                around.column(ABOVE).take(owners),
+                self.rules.tables[within].within,
+            )
         block = self.block if nearest in tables else self.around[0]
         return (nearest, pa.string()), (block, pa.int32()), owners.cast(pa.int32())
 
     def end(self, piece: Piece) -> Entry:
         """What is known when all was read."""
         inputs = {}
-        for one, source, told in zip(piece, self.run.sources, inputs_of(self.run), strict=True):
+        for one, source, told in zip(
+            piece, self.run.sources, inputs_of(self.run), strict=True
+        ):
             before = 0 if one.stretch is None else one.stretch.documents
             inputs[one.number] = {**told, "documents": source.documents - before}
-        everything = PieceTold(Told.by(self.run), list(self.run.tally.reasons.values()), inputs)
+        everything = PieceTold(
+            Told.by(self.run), list(self.run.tally.reasons.values()), inputs
+        )
         return Entry(self.number, 0, Kind.TOLD, "", packed_fact(everything))

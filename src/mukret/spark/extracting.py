@@ -88,11 +88,15 @@ class Extracted(dict[str, DataFrame]):
     def reject_lines(self) -> DataFrame:
         """The lines of `rejects.jsonl` in their order, in the column `line`."""
         lines = [
-            frame.where(F.col("kind") == int(Kind.REJECTS)).mapInArrow(line_batches, LINES)
+            frame.where(F.col("kind") == int(Kind.REJECTS)).mapInArrow(
+                line_batches, LINES
+            )
             for frame in self.kept
         ]
         together = lines[0] if len(lines) == 1 else lines[0].union(lines[1])
-        return together.orderBy("piece", "block", "document", "rank", "number").select("line")
+        return together.orderBy("piece", "block", "document", "rank", "number").select(
+            "line"
+        )
 
     @cached_property
     def rejects(self) -> DataFrame:
@@ -123,7 +127,11 @@ class Extracted(dict[str, DataFrame]):
 
 def schemas_of(rules: Rules) -> dict[str, JsonValue]:
     plans = {plan.table.name: plan for plan in make_plan(rules, None).tables}
-    return {name: plans[name].schema for name, table in rules.tables.items() if table.columns}
+    return {
+        name: plans[name].schema
+        for name, table in rules.tables.items()
+        if table.columns
+    }
 
 
 def extract(
@@ -169,7 +177,9 @@ class _Extracting:
         self.pieces = plan.pieces
         self.started = started
 
-    def work(self, rules: Rules | None = None, answers: AnswersFound | None = None) -> Work:
+    def work(
+        self, rules: Rules | None = None, answers: AnswersFound | None = None
+    ) -> Work:
         return Work(
             self.rules_sent if rules is None else sent(rules),
             self.rules_sent,
@@ -203,11 +213,15 @@ class _Extracting:
         for looking in lookup_passes(self.rules, self.rules.tables):
             names = [(table, own.name) for table, own in looking]
             targets = [table for _, own in looking for table in own.reads.rows]
-            found = self.gathered(self.work(part_for(self.rules, targets), known), names)
+            found = self.gathered(
+                self.work(part_for(self.rules, targets), known), names
+            )
             known.update(found or self.gathered(self.work(answers=known), names) or {})
         return known
 
-    def gathered(self, work: Work, names: Sequence[Any]) -> dict[Any, dict[bytes, object]] | None:
+    def gathered(
+        self, work: Work, names: Sequence[Any]
+    ) -> dict[Any, dict[bytes, object]] | None:
         """The answers of all pieces; None where they hang on more of the rules."""
         task = in_batches(answers_found, work, names)
         facts = facts_of(for_each_piece(self.session, self.pieces, task, FACTS))
@@ -229,13 +243,24 @@ class _Extracting:
         """Counts why rows were rejected. Raises InputError if not one document could be read."""
         for one in told:
             found.tally.merge(
-                Tally({}, reasons={(why.table, why.field, why.code): why for why in one.reasons})
+                Tally(
+                    {},
+                    reasons={
+                        (why.table, why.field, why.code): why for why in one.reasons
+                    },
+                )
             )
         if not found.tally.documents and found.tally.bad_documents:
-            reason = next(reason for reason in found.tally.reasons.values() if reason.table is None)
+            reason = next(
+                reason
+                for reason in found.tally.reasons.values()
+                if reason.table is None
+            )
             example, count = reason.example, found.tally.bad_documents
             finding = example.finding or Finding(example.message)
-            raise nothing_read_since(reason.file, reason.document, finding, example.hint, count)
+            raise nothing_read_since(
+                reason.file, reason.document, finding, example.hint, count
+            )
 
     def settle(self, found: Extracted, work: Work, frame: DataFrame) -> None:
         """Makes the tables."""
@@ -253,7 +278,9 @@ class _Extracting:
                 known.unpersist()
         self.put_reasons_in_order(found.tally)
         for name, schema in found.schemas.items():
-            found[name] = _table(rows if name in unsettled else frame, name, spark_schema(schema))
+            found[name] = _table(
+                rows if name in unsettled else frame, name, spark_schema(schema)
+            )
 
     def put_reasons_in_order(self, tally: Tally) -> None:
         """As one machine meets them, which keys are no exception to."""
@@ -287,9 +314,9 @@ class _Extracting:
 
 
 def _table(frame: DataFrame, name: str, schema: pa.Schema) -> DataFrame:
-    rows = frame.where((F.col("kind") == int(Kind.ROWS)) & (F.col("name") == name)).select(
-        "payload"
-    )
+    rows = frame.where(
+        (F.col("kind") == int(Kind.ROWS)) & (F.col("name") == name)
+    ).select("payload")
     return rows.mapInArrow(_unpacked, from_arrow_schema(schema))
 
 

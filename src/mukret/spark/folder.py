@@ -45,7 +45,9 @@ class ClusterFolder:
 
         names = {
             info.base_name: info
-            for info in self.system.get_file_info(fs.FileSelector(self.path, allow_not_found=True))
+            for info in self.system.get_file_info(
+                fs.FileSelector(self.path, allow_not_found=True)
+            )
         }
         ours = self._written_before() if RUN_FILE in names else set()
         foreign = sorted(names.keys() - ours)
@@ -99,7 +101,9 @@ class ClusterFolder:
         rows = 0
         if files:
             paths = [f"{self.path}/{file}" for file in files]
-            rows = dataset.dataset(paths, filesystem=self.system, format=form).count_rows()
+            rows = dataset.dataset(
+                paths, filesystem=self.system, format=form
+            ).count_rows()
         if rows != wanted:
             message = (
                 f"{self.address}: the files of {table} that can be seen here hold {rows:,} "

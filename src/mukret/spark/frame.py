@@ -66,10 +66,16 @@ _ARROW = pa.schema(
 def entry_batch(entries: Iterable[Entry]) -> pa.RecordBatch:
     """Entries as a record batch."""
     columns = zip(
-        *((e.piece, e.block, int(e.kind), e.name, e.file, e.whole, e.payload) for e in entries),
+        *(
+            (e.piece, e.block, int(e.kind), e.name, e.file, e.whole, e.payload)
+            for e in entries
+        ),
         strict=True,
     )
-    arrays = [pa.array(column, kind.type) for column, kind in zip(columns, _ARROW, strict=True)]
+    arrays = [
+        pa.array(column, kind.type)
+        for column, kind in zip(columns, _ARROW, strict=True)
+    ]
     return pa.RecordBatch.from_arrays(arrays, schema=_ARROW)
 
 

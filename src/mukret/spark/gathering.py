@@ -34,7 +34,9 @@ class GatheredRows:
     def entry(self, name: str) -> Entry:
         self.block += 1
         self.sizes[name] = 0
-        return Entry(self.piece, self.block, Kind.ROWS, name, packed_rows(self.waiting.pop(name)))
+        return Entry(
+            self.piece, self.block, Kind.ROWS, name, packed_rows(self.waiting.pop(name))
+        )
 
     def rest(self) -> Iterator[Entry]:
         yield from (self.entry(name) for name in list(self.waiting))

@@ -36,26 +36,42 @@ Block = tuple[int, int, UnsettledBlock]
 
 
 def has_keys_that_recurse(rules: Rules) -> bool:
-    return any(table.key and table.rows.recurse is not None for table in rules.tables.values())
+    return any(
+        table.key and table.rows.recurse is not None for table in rules.tables.values()
+    )
 
 
-def left_out_in_order(session: SparkSession, rules: Rules, frame: DataFrame) -> DataFrame:
+def left_out_in_order(
+    session: SparkSession, rules: Rules, frame: DataFrame
+) -> DataFrame:
     """Entries with the rows that are left out for their keys, out of those with unsettled rows."""
-    entries = frame.where(F.col("kind") == int(Kind.UNSETTLED)).mapInArrow(without_values, SCHEMA)
+    entries = frame.where(F.col("kind") == int(Kind.UNSETTLED)).mapInArrow(
+        without_values, SCHEMA
+    )
 
     def blocks() -> Iterator[Block]:
         rows = (
             Entry(**{**row.asDict(), "kind": Kind(row["kind"])})
             for row in entries.toLocalIterator()
         )
-        for (piece, block), some in groupby(rows, key=lambda entry: (entry.piece, entry.block)):
+        for (piece, block), some in groupby(
+            rows, key=lambda entry: (entry.piece, entry.block)
+        ):
             tables = {}
             for entry in some:
                 [tables[entry.name]] = unpacked_rows(bytes(entry.payload))
             yield piece, block, UnsettledBlock(entry.file, entry.whole, tables)
 
     found = [
-        (one.piece, one.block, int(one.kind), one.name, one.file, one.whole, bytearray(one.payload))
+        (
+            one.piece,
+            one.block,
+            int(one.kind),
+            one.name,
+            one.file,
+            one.whole,
+            bytearray(one.payload),
+        )
         for one in _left_out(rules, blocks)
     ]
     return session.createDataFrame(found, SCHEMA)
@@ -66,7 +82,11 @@ def _left_out(rules: Rules, blocks: Callable[[], Iterator[Block]]) -> Iterator[E
     for piece, block, rows in blocks():
         for name, table in settling.settle(rows).items():
             before = rows.tables[name].column(FATE).to_pylist()
-            gone = [row for row, fate in enumerate(table.fates) if fate and fate != before[row]]
+            gone = [
+                row
+                for row, fate in enumerate(table.fates)
+                if fate and fate != before[row]
+            ]
             if gone:
                 yield left_out_entry(name, piece, block, gone)
 

@@ -27,7 +27,9 @@ KEPT = StorageLevel.MEMORY_AND_DISK
 Task = Callable[[Iterable[pa.RecordBatch]], Iterator[pa.RecordBatch]]
 
 
-def in_batches(function: Callable[..., Iterator[pa.RecordBatch]], *arguments: Any) -> Task:
+def in_batches(
+    function: Callable[..., Iterator[pa.RecordBatch]], *arguments: Any
+) -> Task:
     """A function as Spark wants it, which looks at its signature; batches come last."""
     return lambda batches: function(*arguments, batches)
 
@@ -40,11 +42,17 @@ def cluster_errors() -> Iterator[None]:
     except (PySparkException, Py4JError) as error:
         lines = [line.strip() for line in str(error).splitlines() if line.strip()]
         told = next(
-            (line for line in reversed(lines) if "Error" in line and not line.startswith("at ")), ""
+            (
+                line
+                for line in reversed(lines)
+                if "Error" in line and not line.startswith("at ")
+            ),
+            "",
         )
         message = f"Spark gave up: {told or (lines or ['no reason given'])[0]}"
         hint = (
-            "Spark's own log says more; all machines need Mukret and the files, in the same places"
+            "Spark's own log says more; all machines need Mukret and the files, in the same "
+            "places"
         )
         raise InputError("spark", message, hint=hint) from error
 
@@ -57,7 +65,11 @@ def for_each_piece(
     """
     numbers = session.range(0, len(pieces), 1, max(1, len(pieces)))
     given = session.createDataFrame(
-        [(number, bytearray(packed_fact(piece))) for number, piece in enumerate(pieces)], FACTS
+        [
+            (number, bytearray(packed_fact(piece)))
+            for number, piece in enumerate(pieces)
+        ],
+        FACTS,
     )
     spread = numbers.join(F.broadcast(given), numbers["id"] == given["piece"]).select(
         "piece", "payload"

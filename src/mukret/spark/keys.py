@@ -40,7 +40,9 @@ def left_out(rules: Rules, frame: DataFrame, kept: list[DataFrame]) -> DataFrame
     count for nothing. What each level finds is kept by the cluster, so that it is found once, and
     noted in `kept`.
     """
-    last = frozenset(name for name, table in rules.tables.items() if table.duplicates == "last")
+    last = frozenset(
+        name for name, table in rules.tables.items() if table.duplicates == "last"
+    )
     entries = frame.where(F.col("kind") == int(Kind.KEYS))
     keys = entries.mapInArrow(in_batches(key_batches, last), COLUMNS)
     gone: list[DataFrame] = []
@@ -62,7 +64,9 @@ def _gone(rows: DataFrame, gone: list[DataFrame]) -> DataFrame:
         )
         rows = rows.join(above, _stands_in(rows, above), "left")
         rows = rows.withColumn("goes_along", F.col("gone_name").isNotNull())
-    same = Window.partitionBy("name", "key", "goes_along").orderBy("first", "second", "third")
+    same = Window.partitionBy("name", "key", "goes_along").orderBy(
+        "first", "second", "third"
+    )
     return (
         rows.withColumn("nth", F.row_number().over(same))
         .where("goes_along or nth > 1")
@@ -75,7 +79,9 @@ def _levels(rules: Rules) -> list[list[str]]:
     levels: dict[int, list[str]] = {}
     for table in rules.parents_first():
         if table.key:
-            levels.setdefault(len(keyed_above(rules, table.name)), []).append(table.name)
+            levels.setdefault(len(keyed_above(rules, table.name)), []).append(
+                table.name
+            )
     return [levels[level] for level in sorted(levels)]
 
 
@@ -110,7 +116,15 @@ def key_batches(
                 for column in (*place, rows.column("row"))
             ]
             arrays = [pa.repeat(entry.name, count), *place, *rows.columns, *order]
-            names = ["name", "piece", "block", *rows.schema.names, "first", "second", "third"]
+            names = [
+                "name",
+                "piece",
+                "block",
+                *rows.schema.names,
+                "first",
+                "second",
+                "third",
+            ]
             yield pa.RecordBatch.from_arrays(arrays, names=names)
 
 
@@ -119,9 +133,12 @@ def left_out_batches(batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBat
     for batch in batches:
         rows: dict[tuple[str, int, int], list[int]] = {}
         for one in batch.to_pylist():
-            rows.setdefault((one["name"], one["piece"], one["block"]), []).append(one["row"])
+            rows.setdefault((one["name"], one["piece"], one["block"]), []).append(
+                one["row"]
+            )
         entries = [
-            left_out_entry(name, piece, block, some) for (name, piece, block), some in rows.items()
+            left_out_entry(name, piece, block, some)
+            for (name, piece, block), some in rows.items()
         ]
         if entries:
             yield entry_batch(entries)

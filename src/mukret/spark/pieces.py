@@ -66,17 +66,30 @@ def find_inputs(paths: Paths, *, newest: bool = False) -> list[Input]:
         if is_remote(path):
             for file in remote_files(path):
                 named = file.address == path
-                found.append(Input(len(found), file.address, file.address, named, None, file.size))
+                found.append(
+                    Input(
+                        len(found), file.address, file.address, named, None, file.size
+                    )
+                )
             continue
         for source in find_sources([path], newest=newest):
             if source.path == STANDARD_INPUT or not source.on_disk():
                 message = f"{source.name} can be read once, and here alone"
                 raise UsageError(
-                    "usage", message, hint="on Spark: name files or folders that all machines have"
+                    "usage",
+                    message,
+                    hint="on Spark: name files or folders that all machines have",
                 )
             at = os.path.abspath(source.path)
             found.append(
-                Input(len(found), source.path, at, source.named, source.origin, os.path.getsize(at))
+                Input(
+                    len(found),
+                    source.path,
+                    at,
+                    source.named,
+                    source.origin,
+                    os.path.getsize(at),
+                )
             )
     if not found:
         find_sources([])

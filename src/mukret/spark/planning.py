@@ -55,7 +55,9 @@ class Planned:
         return [found[one.number] for one in self.inputs]
 
 
-def planned(session: SparkSession, inputs: Sequence[Input], size: int | None = None) -> Planned:
+def planned(
+    session: SparkSession, inputs: Sequence[Input], size: int | None = None
+) -> Planned:
     """The pieces of some files, of about `size` bytes.
 
     If that is not said they are as large as Spark's own parts of files: enough for all cores, and
@@ -73,7 +75,9 @@ def planned(session: SparkSession, inputs: Sequence[Input], size: int | None = N
     return Planned(inputs, in_pieces(_cut(inputs, looked), size), size, looked)
 
 
-def _cut(inputs: Iterable[Input], looked: Mapping[int, LookedThrough]) -> Iterator[Input]:
+def _cut(
+    inputs: Iterable[Input], looked: Mapping[int, LookedThrough]
+) -> Iterator[Input]:
     for one in inputs:
         known = looked.get(one.number)
         if known is None or known.stretches is None:

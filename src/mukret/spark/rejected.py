@@ -110,10 +110,13 @@ def column_batches(batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch
 
 
 def _columns(line: _Line) -> dict[str, Any]:
-    problems = [{name: _text(getattr(one, name)) for name in _TEXTS} for one in line.problems]
-    return {name: getattr(line, name) for name in ("file", "document", "path", "table", "rows")} | {
-        "problems": problems
-    }
+    problems = [
+        {name: _text(getattr(one, name)) for name in _TEXTS} for one in line.problems
+    ]
+    return {
+        name: getattr(line, name)
+        for name in ("file", "document", "path", "table", "rows")
+    } | {"problems": problems}
 
 
 def _text(value: str | msgspec.Raw | None) -> str | None:

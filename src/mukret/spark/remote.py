@@ -74,7 +74,9 @@ def refuse_password(address: str) -> None:
     if _SECRET.match(rest):
         hint = "leave it to the environment, as the service's own programs do"
         raise UsageError(
-            "usage", f"{scheme}://…: an address with a password would stand in records", hint=hint
+            "usage",
+            f"{scheme}://…: an address with a password would stand in records",
+            hint=hint,
         )
 
 
@@ -94,17 +96,23 @@ def remote_files(address: str) -> list[RemoteFile]:
 
     pattern = _PATTERN.search(address.partition("://")[2])
     start = (
-        address if pattern is None else address[: address.rindex("/", 0, address.index(pattern[0]))]
+        address
+        if pattern is None
+        else address[: address.rindex("/", 0, address.index(pattern[0]))]
     )
     try:
         system, path = file_system(start)
         [info] = system.get_file_info([path])
         if info.type == fs.FileType.File:
             return [RemoteFile(address, info.size)]
-        below = system.get_file_info(fs.FileSelector(path, recursive=True, allow_not_found=True))
+        below = system.get_file_info(
+            fs.FileSelector(path, recursive=True, allow_not_found=True)
+        )
     except OSError as error:
         raise InputError(
-            "not-opened", f"{address}: {str(error).splitlines()[0]}", hint="check the address"
+            "not-opened",
+            f"{address}: {str(error).splitlines()[0]}",
+            hint="check the address",
         ) from None
     stem = start.rstrip("/")
     files = [
@@ -112,9 +120,13 @@ def remote_files(address: str) -> list[RemoteFile]:
         for file in below
         if file.type == fs.FileType.File
     ]
-    found = sorted(_fitting(files, address if pattern else None), key=lambda file: file.address)
+    found = sorted(
+        _fitting(files, address if pattern else None), key=lambda file: file.address
+    )
     if not found:
-        raise InputError("no-input", f"{address}: nothing is there", hint="check the address")
+        raise InputError(
+            "no-input", f"{address}: nothing is there", hint="check the address"
+        )
     return found
 
 

@@ -30,7 +30,10 @@ AT_HOME = {
 
 @contextmanager
 def spark_session(
-    master: str | None, *, progress: bool = False, more: Mapping[str, str] = NOTHING_MORE
+    master: str | None,
+    *,
+    progress: bool = False,
+    more: Mapping[str, str] = NOTHING_MORE,
 ) -> Iterator[SparkSession]:
     """A session that ends with the block; `master` as Spark has it (`local[4]`,
     `spark://HOST:7077`, `yarn`), None for what Spark's own settings say, or this machine; `more`
@@ -44,8 +47,12 @@ def spark_session(
     if master is not None and master.startswith("local"):
         os.environ.setdefault("SPARK_LOCAL_IP", "127.0.0.1")
         settings |= AT_HOME
-    if not {"SPARK_CONF_DIR", "SPARK_HOME"} & os.environ.keys():  # nobody has said otherwise
-        settings["spark.driver.extraJavaOptions"] = f"-Dlog4j2.configurationFile={LOGGING.as_uri()}"
+    if (
+        not {"SPARK_CONF_DIR", "SPARK_HOME"} & os.environ.keys()
+    ):  # nobody has said otherwise
+        settings["spark.driver.extraJavaOptions"] = (
+            f"-Dlog4j2.configurationFile={LOGGING.as_uri()}"
+        )
         settings["spark.driver.memory"] = f"{_a_quarter_of_memory()}m"
     for name, value in {**settings, **more}.items():
         builder = builder.config(name, value)
@@ -67,4 +74,6 @@ def spark_session(
 
 def _a_quarter_of_memory() -> int:
     """In megabytes; Spark itself would take one gigabyte, whatever there is."""
-    return max(1024, os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") // 4 >> 20)
+    return max(
+        1024, os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") // 4 >> 20
+    )

@@ -8,14 +8,27 @@ from collections.abc import Iterable, Iterator, Sequence
 from itertools import groupby
 from typing import TYPE_CHECKING, Any
 
-from mukret.engine.settling import Settling, UnsettledBlock, kept_rows, otherwise, rejects_of
+from mukret.engine.settling import (
+    Settling,
+    UnsettledBlock,
+    kept_rows,
+    otherwise,
+    rejects_of,
+)
 from mukret.engine.unsettled import own_columns
 from mukret.rules.model import Rules
 from mukret.semantics.fates import Fate, SeenKeys
 from mukret.semantics.rejects import Reject
 from mukret.semantics.tally import TableTally, Tally
 from mukret.spark.evaluating import ranks_of, spark_schema
-from mukret.spark.frame import Entry, Kind, entries_of, entry_batch, packed_fact, unpacked_rows
+from mukret.spark.frame import (
+    Entry,
+    Kind,
+    entries_of,
+    entry_batch,
+    packed_fact,
+    unpacked_rows,
+)
 from mukret.spark.gathering import GatheredRows
 from mukret.spark.rejected import LATER, reject_lines, rejects_entry
 from mukret.spark.work import Work
@@ -55,7 +68,9 @@ class _SettledPiece:
         self.schemas = run.schemas
         self.ranks = ranks_of(run.rules)
         self.left_out = {
-            name: LeftOut(Fate.REJECTED if table.duplicates == "reject" else Fate.DEDUPLICATED)
+            name: LeftOut(
+                Fate.REJECTED if table.duplicates == "reject" else Fate.DEDUPLICATED
+            )
             for name, table in self.rules.tables.items()
         }
         self.settling = Settling(self.rules, self.left_out)
@@ -88,13 +103,21 @@ class _SettledPiece:
                 own = own_columns(
                     kept_rows(rows, table), self.rules.tables[name], self.schemas[name]
                 )
-                yield from self.gathered.add(name, own.cast(spark_schema(self.schemas[name])))
+                yield from self.gathered.add(
+                    name, own.cast(spark_schema(self.schemas[name]))
+                )
         self.tally.note(rejects)
         if rejects:
-            yield rejects_entry(self.number, number, reject_lines(rejects, self.ranks, LATER))
+            yield rejects_entry(
+                self.number, number, reject_lines(rejects, self.ranks, LATER)
+            )
 
 
 def corrected(told: tuple[dict[str, TableTally], list[Any]], tally: Tally) -> None:
     """Adds the corrections of a piece to the counts of all."""
     tables, reasons = told
-    tally.merge(Tally(tables, reasons={(one.table, one.field, one.code): one for one in reasons}))
+    tally.merge(
+        Tally(
+            tables, reasons={(one.table, one.field, one.code): one for one in reasons}
+        )
+    )

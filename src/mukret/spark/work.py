@@ -46,13 +46,20 @@ class Work:
         if self.version != __version__:
             message = f"the executors have Mukret {__version__}, and the driver {self.version}"
             raise UsageError(
-                "not-supported", message, hint="install the same version on all machines"
+                "not-supported",
+                message,
+                hint="install the same version on all machines",
             )
         sources = [one.source() for one in piece]
         answers = {name: as_answers(values) for name, values in self.answers.items()}
         rules, whole = loaded(self.rules), loaded(self.whole)
         return Run(
-            rules, sources, whole=whole, started=self.started, settles=False, answers=answers
+            rules,
+            sources,
+            whole=whole,
+            started=self.started,
+            settles=False,
+            answers=answers,
         )
 
 
@@ -103,7 +110,9 @@ class LookedThrough:
     size: int
 
 
-def looked_through(size: int, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
+def looked_through(
+    size: int, batches: Iterable[pa.RecordBatch]
+) -> Iterator[pa.RecordBatch]:
     """Long files → where they are cut, into stretches of about `size` bytes."""
     for number, [one] in pieces_in(batches):
         yield _fact(number, _caught(_look_through, one, size))
@@ -142,7 +151,10 @@ def _answers(
             if lookup.table in new:
                 note_first(
                     found[name],
-                    ((form, value) for _, form, value in new[lookup.table].answered(lookup)),
+                    (
+                        (form, value)
+                        for _, form, value in new[lookup.table].answered(lookup)
+                    ),
                 )
     return found
 
@@ -166,7 +178,9 @@ def _caught(function: Any, *arguments: Any) -> Any:
 # ---- the work itself
 
 
-def evaluated(work: Work, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
+def evaluated(
+    work: Work, batches: Iterable[pa.RecordBatch]
+) -> Iterator[pa.RecordBatch]:
     """Pieces → entries."""
     from mukret.spark.evaluating import Evaluating
 

@@ -27,22 +27,32 @@ def addresses_at(report: SurveyReport, urls: Iterable[str]) -> list[AddressPlace
     """
     known = {_origin(url) for url in urls} - {None}
     beginnings = {
-        beginning for url in urls if (beginning := _beginning(urlsplit(url).path)) is not None
+        beginning
+        for url in urls
+        if (beginning := _beginning(urlsplit(url).path)) is not None
     }
     found = []
     for place in report.places:
         examples = list(place.place.values.examples)
-        if examples and all(_lies_there(value, known, beginnings) for value in examples):
+        if examples and all(
+            _lies_there(value, known, beginnings) for value in examples
+        ):
             found.append(AddressPlace(place.path, str(examples[0]), place.present))
     return found
 
 
-def _lies_there(value: JsonValue, origins: set[str | None], beginnings: set[str]) -> bool:
+def _lies_there(
+    value: JsonValue, origins: set[str | None], beginnings: set[str]
+) -> bool:
     if type(value) is not str:
         return False
     if value.startswith(("http://", "https://")):
         return _origin(value) in origins
-    return value.startswith("/") and not value.startswith("//") and _beginning(value) in beginnings
+    return (
+        value.startswith("/")
+        and not value.startswith("//")
+        and _beginning(value) in beginnings
+    )
 
 
 def _origin(url: str) -> str | None:

@@ -68,7 +68,9 @@ def _most_shown(count: int, first: JsonValue, room: int) -> int:
     """
     if room < min(count + 1, FEWEST_LINES - 1):
         return 0
-    reserved = 0 if first is None else min(len(first) + 1, max(FEWEST_LINES - 1, room // 2))
+    reserved = (
+        0 if first is None else min(len(first) + 1, max(FEWEST_LINES - 1, room // 2))
+    )
     return count if count + 1 <= room - reserved else max(1, room - reserved - 2)
 
 
@@ -115,7 +117,11 @@ def _texts(root: _Line, width: int, *, whole: bool) -> Iterator[str]:
         head, comma = _head(line), "" if line.last else ","
         if not line.below:
             room = width - len(head) - len(comma)
-            text = escaped(json_text(line.value, spaced=True)) if whole else _one_line(line, room)
+            text = (
+                escaped(json_text(line.value, spaced=True))
+                if whole
+                else _one_line(line, room)
+            )
             yield f"{head}{text}{comma}"
             continue
         opening, closing = _brackets(line.value)
@@ -127,7 +133,9 @@ def _texts(root: _Line, width: int, *, whole: bool) -> Iterator[str]:
 
 
 def _more(line: _Line) -> str:
-    return counted(line.more, "more member" if type(line.value) is dict else "more element")
+    return counted(
+        line.more, "more member" if type(line.value) is dict else "more element"
+    )
 
 
 def _one_line(line: _Line, room: int) -> str:

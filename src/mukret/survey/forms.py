@@ -138,9 +138,15 @@ _MONTHS = (
     "Jan(?:uary)?|Feb(?:ruary)?|Mar(?:ch)?|Apr(?:il)?|May|June?|July?|Aug(?:ust)?|"
     "Sept?(?:ember)?|Oct(?:ober)?|Nov(?:ember)?|Dec(?:ember)?"
 )
-_DAY_MONTH = _ascii(rf"(\d{{1,2}})([ -])({_MONTHS})([ -])(\d{{4}})(?:,?\s+(.*))?", re.IGNORECASE)
-_YEAR_MONTH = _ascii(rf"(\d{{4}})([ -])({_MONTHS})\2(\d{{1,2}})(?:,?\s+(.*))?", re.IGNORECASE)
-_MONTH_DAY = _ascii(rf"({_MONTHS}) (\d{{1,2}})(,?) (\d{{4}})(?:,?\s+(.*))?", re.IGNORECASE)
+_DAY_MONTH = _ascii(
+    rf"(\d{{1,2}})([ -])({_MONTHS})([ -])(\d{{4}})(?:,?\s+(.*))?", re.IGNORECASE
+)
+_YEAR_MONTH = _ascii(
+    rf"(\d{{4}})([ -])({_MONTHS})\2(\d{{1,2}})(?:,?\s+(.*))?", re.IGNORECASE
+)
+_MONTH_DAY = _ascii(
+    rf"({_MONTHS}) (\d{{1,2}})(,?) (\d{{4}})(?:,?\s+(.*))?", re.IGNORECASE
+)
 _RFC5322 = _ascii(
     r"(?:(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun), ?)?\d{1,2} "
     r"(?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec) \d{4} "
@@ -164,7 +170,9 @@ _LIST = re.compile(
 )
 _MAIL = re.compile(r"[^\s@<>,;]+@[A-Za-z0-9-]+(?:\.[A-Za-z0-9-]+)+")
 _UUID = re.compile(r"[0-9A-Fa-f]{8}(?:-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}")
-_CODE = re.compile(r"(?=.*\d|[A-Z])[A-Z0-9][A-Z0-9_./:-]*|(?=.*\d)[A-Za-z0-9][A-Za-z0-9_./:-]*")
+_CODE = re.compile(
+    r"(?=.*\d|[A-Z])[A-Z0-9][A-Z0-9_./:-]*|(?=.*\d)[A-Za-z0-9][A-Za-z0-9_./:-]*"
+)
 
 
 _DIGITS = bytes.maketrans(b"0123456789", b"9999999999")
@@ -226,12 +234,16 @@ def _exists_as_iso(text: str) -> bool:
 def _remember(form: AnyForm, text: str, skeleton: bytes) -> None:
     """Keeps the form of a skeleton, where its digits alone can be checked in the next text."""
     if type(form) is NumberForm:
-        place = next(place for place, character in enumerate(text) if character in "0123456789")
+        place = next(
+            place for place, character in enumerate(text) if character in "0123456789"
+        )
         # Of eight digits some are days and some are numbers.
         known = text[place] != "0" and skeleton.strip() != b"99999999"
     else:
         place = _INSTANT
-        known = form[0] == "timestamp" and form[1][:1] == ("iso",) and _exists_as_iso(text)
+        known = (
+            form[0] == "timestamp" and form[1][:1] == ("iso",) and _exists_as_iso(text)
+        )
     if known:
         if len(_KNOWN) >= _MOST_KNOWN:
             _KNOWN.clear()
@@ -284,7 +296,9 @@ def _are_items(text: str, mark: str) -> bool:
 
 def _are_numbers(text: str, mark: str, items: list[str]) -> bool:
     """Whether items of digits alone are a list: longer ones than a group of a number has."""
-    if len(items[-1]) > LONGEST_GROUP and any(len(item) > LONGEST_GROUP for item in items[:-1]):
+    if len(items[-1]) > LONGEST_GROUP and any(
+        len(item) > LONGEST_GROUP for item in items[:-1]
+    ):
         return True
     return len(items) > 2 and mark != "." and number_form(text) is None
 
@@ -392,7 +406,9 @@ def _iso_extended(match: re.Match[str]) -> Form:
     zone = "offset"
     if offset is None or offset in "Zz":
         zone = "none" if offset is None else "Z"
-    return Form("timestamp", ("iso", zone, "fraction" if len(fraction or "") > 6 else ""))
+    return Form(
+        "timestamp", ("iso", zone, "fraction" if len(fraction or "") > 6 else "")
+    )
 
 
 def _iso_basic(match: re.Match[str]) -> Form:
@@ -413,7 +429,9 @@ def _utc_in_letters(text: str) -> Form | None:
         return None
     seconds = ":%S" if match[5] is not None else ""
     fraction = ".%f" if match[6] is not None else ""
-    return Form("timestamp", (f"%Y-%m-%d{match[2]}%H:%M{seconds}{fraction}{blank}{name}", "Z"))
+    return Form(
+        "timestamp", (f"%Y-%m-%d{match[2]}%H:%M{seconds}{fraction}{blank}{name}", "Z")
+    )
 
 
 def _other_date(text: str) -> Form | None:
@@ -497,7 +515,9 @@ def number_form(text: str) -> NumberForm | None:
         either=digits.either,
         percent=after == "%",
         accounting=accounting,
-        leading_zeros=len(digits.whole) > 1 and digits.whole[0] == "0" and not digits.mark,
+        leading_zeros=len(digits.whole) > 1
+        and digits.whole[0] == "0"
+        and not digits.mark,
         exponent=match["exponent"] is not None,
         decimals=min(len(digits.fraction), 20),
     )
@@ -516,7 +536,11 @@ class _Digits(NamedTuple):
 
     @classmethod
     def of(cls, match: re.Match[str]) -> _Digits | None:
-        whole, mark, point = match["whole"] or "", match["mark"] or "", match["point"] or ""
+        whole, mark, point = (
+            match["whole"] or "",
+            match["mark"] or "",
+            match["point"] or "",
+        )
         fraction = match["fraction"] or ""
         if not mark and "," in whole:
             mark = ","  # India's groups of two

@@ -13,7 +13,11 @@ from dataclasses import dataclass, field
 from enum import Enum, auto
 
 from mukret.survey.forms import EMPTY, PLACEHOLDER, AnyForm, Form, NumberForm
-from mukret.survey.naming import named_like_a_count, named_like_a_moment, named_like_an_id
+from mukret.survey.naming import (
+    named_like_a_count,
+    named_like_a_moment,
+    named_like_an_id,
+)
 from mukret.survey.places import Place, Seen, Where, magnitude
 from mukret.text import counted
 from mukret.values import JsonValue
@@ -53,7 +57,15 @@ FEWEST_NUMBERS = 20
 # Looks of values that may be of a fixed set.
 _WORDY = ("text", "whole number", "boolean word", "leading zeros", "number in text")
 # Looks of values that may tell records apart.
-_ID_LIKE = ("text", "whole number", "number in text", "uuid", "leading zeros", "address", "mail")
+_ID_LIKE = (
+    "text",
+    "whole number",
+    "number in text",
+    "uuid",
+    "leading zeros",
+    "address",
+    "mail",
+)
 MOST_WORDS = 30
 LONGEST_WORD = 60
 
@@ -112,7 +124,11 @@ def looks_of(place: Place) -> list[Look]:
 
 
 def _strings(place: Place) -> list[Look]:
-    forms = {form: seen for form, seen in place.forms.items() if form not in (EMPTY, PLACEHOLDER)}
+    forms = {
+        form: seen
+        for form, seen in place.forms.items()
+        if form not in (EMPTY, PLACEHOLDER)
+    }
     looks = [_family_look(place, forms)] if forms else []
     if EMPTY in place.forms:
         looks.append(Look("empty text", place.forms[EMPTY].count))
@@ -172,13 +188,23 @@ def _are_lists(place: Place, forms: Mapping[AnyForm, Seen]) -> bool:
     mark = lists[0].detail[0]
     known = [*(place.values.counted or ()), *place.values.examples]
     # A phrase is no list of one word: the mark of the others is then a comma in a sentence.
-    return not any(type(text) is str and " " in text.strip() and mark not in text for text in known)
+    return not any(
+        type(text) is str and " " in text.strip() and mark not in text for text in known
+    )
 
 
-def _list(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]) -> Look:
-    mark = next(form.detail[0] for form in forms if isinstance(form, Form) and form.kind == "list")
+def _list(
+    place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]
+) -> Look:
+    mark = next(
+        form.detail[0]
+        for form in forms
+        if isinstance(form, Form) and form.kind == "list"
+    )
     reading: dict[str, JsonValue] = {"type": "list(text)", "split": mark}
-    return Look("list in text", _total(place, forms), f'"{mark}" between words', reading, odd)
+    return Look(
+        "list in text", _total(place, forms), f'"{mark}" between words', reading, odd
+    )
 
 
 def _family(form: AnyForm, place: Place) -> str:
@@ -207,7 +233,9 @@ def _total(place: Place, forms: list[AnyForm]) -> int:
     return sum(place.forms[form].count for form in forms)
 
 
-def _plain(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]) -> Look:
+def _plain(
+    place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]
+) -> Look:
     names = {
         "json": "JSON in text",
         "boolean": "boolean word",
@@ -216,10 +244,14 @@ def _plain(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]
     reading: dict[str, JsonValue] = {"type": "boolean"} if family == "boolean" else {}
     if place.trimmed.count and family not in ("boolean", "json"):
         reading["trim"] = True  # every other type trims of itself
-    return Look(names.get(family, family), _total(place, forms), reading=reading, odd=odd)
+    return Look(
+        names.get(family, family), _total(place, forms), reading=reading, odd=odd
+    )
 
 
-def _number(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]) -> Look:
+def _number(
+    place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]
+) -> Look:
     numbers = [form for form in forms if type(form) is NumberForm]
     count = _total(place, forms)
     if any(form.leading_zeros for form in numbers):
@@ -230,7 +262,9 @@ def _number(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...
         detail = f"{_unit_name(epoch)} in text"
         return Look("epoch", count, detail, {"type": "timestamp", "format": epoch}, odd)
     marks = _NumberMarks.of(place, numbers)
-    return Look("number in text", count, ", ".join(marks.details()), marks.reading(), odd)
+    return Look(
+        "number in text", count, ", ".join(marks.details()), marks.reading(), odd
+    )
 
 
 @dataclass(frozen=True)
@@ -248,7 +282,9 @@ class _NumberMarks:
     @classmethod
     def of(cls, place: Place, numbers: list[NumberForm]) -> _NumberMarks:
         grouping, point = _marks(numbers)
-        around = {text for form in numbers for text in (form.before, form.after) if text}
+        around = {
+            text for form in numbers for text in (form.before, form.after) if text
+        }
         # `1.204` was not counted among the fractions while its mark could be either; it is one.
         a_fraction_after_all = point and any(
             form.either and (form.grouping or form.point) == point for form in numbers
@@ -277,7 +313,11 @@ class _NumberMarks:
             yield "parentheses when negative"
         if self.exponent:
             yield "exponents"
-        yield f"{counted(self.decimals, 'digit')} after the point" if self.decimals else "whole"
+        yield (
+            f"{counted(self.decimals, 'digit')} after the point"
+            if self.decimals
+            else "whole"
+        )
 
     def reading(self) -> dict[str, JsonValue]:
         """The type and the options that read these numbers."""
@@ -336,7 +376,11 @@ def _epoch_unit(place: Place, low: int, high: int) -> str | None:
 
 
 def _may_be_a_moment(name: str) -> bool:
-    return named_like_a_moment(name) and not named_like_an_id(name) and not named_like_a_count(name)
+    return (
+        named_like_a_moment(name)
+        and not named_like_an_id(name)
+        and not named_like_a_count(name)
+    )
 
 
 def _name_of(place: Place) -> str | None:
@@ -351,18 +395,30 @@ def _name_of(place: Place) -> str | None:
 
 def _unit_name(unit: str) -> str:
     """`epoch-ms` → milliseconds since 1970"""
-    names = {"s": "seconds", "ms": "milliseconds", "us": "microseconds", "ns": "nanoseconds"}
+    names = {
+        "s": "seconds",
+        "ms": "milliseconds",
+        "us": "microseconds",
+        "ns": "nanoseconds",
+    }
     return f"{names[unit.removeprefix('epoch-')]} since 1970"
 
 
-def _timestamp(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]) -> Look:
+def _timestamp(
+    place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]
+) -> Look:
     count = _total(place, forms)
     parts = _InstantParts.of(place, forms)
     behind = _always_midnight(place, count)
     if behind is not None:
-        reading: dict[str, JsonValue] = {"type": "date", "format": [f"%Y-%m-%d{behind}"]}
+        reading: dict[str, JsonValue] = {
+            "type": "date",
+            "format": [f"%Y-%m-%d{behind}"],
+        }
         detail = f"{', '.join(parts.names)}, always midnight"
-        return Look("date", count, detail, reading, odd, frozenset({Trait.ALWAYS_MIDNIGHT}))
+        return Look(
+            "date", count, detail, reading, odd, frozenset({Trait.ALWAYS_MIDNIGHT})
+        )
     detail = f"{' and '.join(parts.names)}, {parts.zones_in_words()}"
     return Look("timestamp", count, detail, parts.reading(), odd, parts.traits())
 
@@ -390,13 +446,18 @@ class _InstantParts:
 
     @property
     def names(self) -> list[str]:
-        return ["ISO 8601" if pattern == "iso" else pattern for pattern in _resolved(self.patterns)]
+        return [
+            "ISO 8601" if pattern == "iso" else pattern
+            for pattern in _resolved(self.patterns)
+        ]
 
     def zones_in_words(self) -> str:
         if len(self.zones) == 1:
             words = next(iter(self.zones))
         else:
-            words = ", ".join(f"{number:,} {way}" for way, number in self.zones.most_common())
+            words = ", ".join(
+                f"{number:,} {way}" for way, number in self.zones.most_common()
+            )
         return f"{words}, more than 6 digits of a second" if self.fine else words
 
     def reading(self) -> dict[str, JsonValue]:
@@ -427,13 +488,17 @@ def _always_midnight(place: Place, count: int) -> str | None:
     return behind[0] if _MIDNIGHT.fullmatch(behind[0]) else None
 
 
-def _date(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]) -> Look:
+def _date(
+    place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]
+) -> Look:
     patterns: Counter[str] = Counter()
     for form in forms:
         assert isinstance(form, Form)
         patterns[form.detail[0]] += place.forms[form].count
     resolved = _resolved(patterns)
-    detail = " and ".join("YYYY-MM-DD" if pattern == "iso" else pattern for pattern in resolved)
+    detail = " and ".join(
+        "YYYY-MM-DD" if pattern == "iso" else pattern for pattern in resolved
+    )
     traits: frozenset[Trait] = frozenset()
     if any("%?" in pattern for pattern in resolved):
         detail = f"{detail.replace('%?', '…')}: day or month first, no value tells"
@@ -450,7 +515,9 @@ def _resolved(patterns: Counter[str]) -> list[str]:
     # taken for all others that fit it.
     sure = [pattern for pattern, _ in patterns.most_common() if "%?" not in pattern]
     known = {_orderless(pattern): pattern for pattern in reversed(sure)}
-    unsure = [pattern for pattern in patterns if "%?" in pattern and pattern not in known]
+    unsure = [
+        pattern for pattern in patterns if "%?" in pattern and pattern not in known
+    ]
     return sure + [pattern for pattern in unsure if _orderless(pattern) not in known]
 
 
@@ -458,7 +525,9 @@ def _orderless(pattern: str) -> str:
     return re.sub(r"^%[dm?](.)%[dm?]", r"%?\1%?", pattern)
 
 
-def _time(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]) -> Look:
+def _time(
+    place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]
+) -> Look:
     patterns = [form.detail[0] for form in forms if isinstance(form, Form)]
     reading: dict[str, JsonValue] = {"type": "time"}
     detail = "HH:MM or HH:MM:SS: of day, or a duration"
@@ -468,7 +537,9 @@ def _time(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...])
     return Look("time", _total(place, forms), detail, reading, odd)
 
 
-def _duration(place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]) -> Look:
+def _duration(
+    place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]
+) -> Look:
     detail = "ISO 8601" if Form("duration", ("iso",)) in forms else "H:MM"
     return Look("duration", _total(place, forms), detail, {"type": "duration"}, odd)
 
@@ -492,13 +563,19 @@ def _numbers(place: Place) -> list[Look]:
         return []
     epoch = _epoch_of_numbers(place)
     if epoch:
-        low, high = (_instant(_whole(end), epoch) for end in (numbers.low, numbers.high))
+        low, high = (
+            _instant(_whole(end), epoch) for end in (numbers.low, numbers.high)
+        )
         detail = f"{_unit_name(epoch)}: {low} … {high}"
         return [Look("epoch", count, detail, {"type": "timestamp", "format": epoch})]
     if not numbers.fractions:
         detail = "beyond 64 bits" if numbers.huge else ""
         return [Look("whole number", count, detail, {"type": "integer"})]
-    detail = f"{counted(numbers.decimals, 'digit')} after the point" if numbers.decimals else ""
+    detail = (
+        f"{counted(numbers.decimals, 'digit')} after the point"
+        if numbers.decimals
+        else ""
+    )
     exact = 0 < numbers.decimals <= MOST_DECIMALS
     kind = f"decimal(18,{numbers.decimals})" if exact else "float"
     return [Look("number", count, detail, {"type": kind})]
@@ -541,7 +618,9 @@ def words_of(place: Place, looks: list[Look]) -> list[tuple[JsonValue, int]]:
     distinct = len(values.counted)
     if distinct > MOST_WORDS or values.count < often * distinct:
         return []
-    if any(type(value) is str and len(value) > LONGEST_WORD for value in values.counted):
+    if any(
+        type(value) is str and len(value) > LONGEST_WORD for value in values.counted
+    ):
         return []
     return values.counted.most_common()
 
@@ -564,7 +643,9 @@ def uniqueness(place: Place, looks: list[Look]) -> str | None:
     if values.count != place.nodes or values.count < 2 or not _may_be_ids(place, looks):
         return None
     different = values.distinct == values.count
-    if looks[0].name in ("whole number", "number in text") and not named_like_an_id(place.step):
+    if looks[0].name in ("whole number", "number in text") and not named_like_an_id(
+        place.step
+    ):
         # A few measures differ as well: by their number alone many different ones are told as ids.
         return "everywhere" if different and values.count >= FEWEST_NUMBERS else None
     if different:
@@ -575,7 +656,9 @@ def uniqueness(place: Place, looks: list[Look]) -> str | None:
 def _may_be_ids(place: Place, looks: list[Look]) -> bool:
     if not looks or looks[0].name not in _ID_LIKE or _is_measured(looks[0]):
         return False
-    sentences = looks[0].name == "text" and any(" " in str(one) for one in place.values.examples)
+    sentences = looks[0].name == "text" and any(
+        " " in str(one) for one in place.values.examples
+    )
     return not sentences or named_like_an_id(place.step)
 
 

@@ -38,7 +38,8 @@ _STEMS = _words(
     "regist receiv accept approv"
 )
 _COUNT = re.compile(
-    r"(?:count|size|bytes|total|length|amount|population|value|phone|zip|isbn|ean)s?$", re.I
+    r"(?:count|size|bytes|total|length|amount|population|value|phone|zip|isbn|ean)s?$",
+    re.I,
 )
 
 
@@ -52,12 +53,16 @@ def named_like_an_id(name: str | None) -> bool:
     if not words:
         return False
     last = words[-1]
-    return last in _IDS or (len(last) > 4 and last.endswith("id") and last not in _NO_IDS)
+    return last in _IDS or (
+        len(last) > 4 and last.endswith("id") and last not in _NO_IDS
+    )
 
 
 def named_like_a_moment(name: str) -> bool:
     words = words_of_name(name)
-    return any(word in _MOMENTS or any(stem in word for stem in _STEMS) for word in words)
+    return any(
+        word in _MOMENTS or any(stem in word for stem in _STEMS) for word in words
+    )
 
 
 def named_like_a_count(name: str) -> bool:

@@ -106,7 +106,9 @@ def _nodes(
             if last != (source.path, number):
                 last = (source.path, number)
                 reading.documents += 1
-            for location, value in nodes_of(document, path, batch.part, len(names or ())):
+            for location, value in nodes_of(
+                document, path, batch.part, len(names or ())
+            ):
                 yield Found(source, number, batch.origins[index], location, value)
         reading.size += batch.size
 

@@ -15,7 +15,9 @@ def long_array(path: Path) -> Names | None:
     """
     names, rest = path.leading_names
     step = rest[0].only if rest else None
-    whole = isinstance(step, Wildcard | Filter) or (isinstance(step, Index) and step.index >= 0)
+    whole = isinstance(step, Wildcard | Filter) or (
+        isinstance(step, Index) and step.index >= 0
+    )
     return names if whole and not path.looks_at_the_root else None
 
 
@@ -41,6 +43,8 @@ def nodes_of(
         if step.index < part.first:
             return
         before, after = path.segments[:depth], path.segments[depth + 1 :]
-        path = Path(path.text, (*before, child_segment(Index(step.index - part.first)), *after))
+        path = Path(
+            path.text, (*before, child_segment(Index(step.index - part.first)), *after)
+        )
     for location, value in path.nodes(document):
         yield part.in_document(location, depth), value

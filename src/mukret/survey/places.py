@@ -70,7 +70,9 @@ class Lengths:
 
     def merge(self, other: Lengths) -> None:
         if other.lists:
-            self.shortest = min(self.shortest, other.shortest) if self.lists else other.shortest
+            self.shortest = (
+                min(self.shortest, other.shortest) if self.lists else other.shortest
+            )
             self.longest = max(self.longest, other.longest)
             self.lists += other.lists
             self.empty += other.empty
@@ -109,7 +111,11 @@ class Values:
 
     def _tell_apart(self, hashes: set[int], counts: Counter[JsonValue]) -> None:
         if len(self.repeated) < MOST_EXAMPLES:
-            again = (value for value, count in counts.items() if count > 1 or hash(value) in hashes)
+            again = (
+                value
+                for value, count in counts.items()
+                if count > 1 or hash(value) in hashes
+            )
             self.repeated += islice(again, MOST_EXAMPLES - len(self.repeated))
         hashes.update(map(hash, counts))
         if len(hashes) > MOST_HASHES:
@@ -137,7 +143,9 @@ class Values:
             return
         common = self.hashes & other.hashes
         if common and len(self.repeated) < MOST_EXAMPLES:
-            self.repeated += [value for value in other.examples if hash(value) in common][:1]
+            self.repeated += [
+                value for value in other.examples if hash(value) in common
+            ][:1]
         self.hashes |= other.hashes
         if len(self.hashes) > MOST_HASHES:
             self.hashes = None
@@ -406,7 +414,10 @@ def _is_no_word(value: JsonValue) -> bool:
 
 
 def _merged_below(
-    parent: Place, mine: Place | None, theirs: Place | None, todo: list[tuple[Place, Place]]
+    parent: Place,
+    mine: Place | None,
+    theirs: Place | None,
+    todo: list[tuple[Place, Place]],
 ) -> Place | None:
     """The place below one that takes in another: its own, with which the other one's is to be
     merged, or else the other one's.

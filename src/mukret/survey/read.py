@@ -41,7 +41,9 @@ def survey(
     """
     reading = _SurveyRun(path, prepare, only)
     with gc_paused():
-        for batch in read_batches(sources, is_sampled, batch_bytes, arrays=reading.walk.arrays):
+        for batch in read_batches(
+            sources, is_sampled, batch_bytes, arrays=reading.walk.arrays
+        ):
             reading.see(batch)
             if progress:
                 progress(batch.size)
@@ -53,7 +55,9 @@ def survey(
 class _SurveyRun:
     """What a survey has come to so far."""
 
-    def __init__(self, path: Path | None, prepare: Prepare | None, only: Chosen | None) -> None:
+    def __init__(
+        self, path: Path | None, prepare: Prepare | None, only: Chosen | None
+    ) -> None:
         self.path = path
         self.prepare = prepare
         self.only = only
@@ -76,7 +80,9 @@ class _SurveyRun:
         if self.path is not None and not self.walk.roots:
             self.first += batch.documents[: MOST_BAD - len(self.first)]
         in_parts = batch.part.array is not None
-        self.doubled.see(batch, self.walk.arrays[0] if self.walk.arrays and in_parts else None)
+        self.doubled.see(
+            batch, self.walk.arrays[0] if self.walk.arrays and in_parts else None
+        )
         # A part that goes on with a document is none of its own.
         self.documents += 0 if in_parts else len(batch.documents)
         self.bad_documents += len(batch.bad)
@@ -93,9 +99,13 @@ class _SurveyRun:
     def report(self, sources: Sequence[Source]) -> SurveyReport:
         walk, path = self.walk, self.path
         settle(walk.root)
-        places, lists, surprises = describe(walk.root, path) if walk.roots else ([], [], [])
+        places, lists, surprises = (
+            describe(walk.root, path) if walk.roots else ([], [], [])
+        )
         surprises += self._doubled_members()
-        passed_over: Counter[str] = sum((source.passed_over for source in sources), Counter())
+        passed_over: Counter[str] = sum(
+            (source.passed_over for source in sources), Counter()
+        )
         return SurveyReport(
             self.documents,
             len(sources),
@@ -139,5 +149,8 @@ def _any_element(normalized_path: str) -> str:
     """The path of a node with every index open: that of the place where it stands."""
     segments = parse_path(normalized_path).segments
     return path_text(
-        tuple(child_segment(Wildcard()) if isinstance(one.only, Index) else one for one in segments)
+        tuple(
+            child_segment(Wildcard()) if isinstance(one.only, Index) else one
+            for one in segments
+        )
     )

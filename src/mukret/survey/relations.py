@@ -68,7 +68,9 @@ def references(scalars: Sequence[Place], ids: Sequence[Place]) -> list[Reference
 
     Of very many places with ids those are looked at that are named like one.
     """
-    targets = sorted(ids, key=lambda target: not named_like_an_id(target.step))[:MOST_TARGETS]
+    targets = sorted(ids, key=lambda target: not named_like_an_id(target.step))[
+        :MOST_TARGETS
+    ]
     return [best for place in scalars if (best := _best(place, targets)) is not None]
 
 
@@ -103,7 +105,9 @@ def _reference(place: Place, target: Place, hashes: set[int]) -> Reference | Non
 def _comparable(place: Place, target: Place) -> bool:
     """Not two names of one record, unless one may point at another record of its own list."""
     if _record(place) is _record(target):
-        return place.values.distinct != place.values.count and named_like_an_id(place.step)
+        return place.values.distinct != place.values.count and named_like_an_id(
+            place.step
+        )
     return not (set(place.kinds) - {"null"}) - set(target.kinds)
 
 
@@ -136,7 +140,9 @@ def _related(reference: Reference) -> bool:
 def _stem(name: str) -> str:
     """A name without the ending that makes it plural, or an id."""
     bare = re.sub(
-        r"[_-]?(?:ids?|code|key|ref|no)$|(?<=[a-z])(?:Ids?|ID|Code|Key|Ref|No)$", "", name
+        r"[_-]?(?:ids?|code|key|ref|no)$|(?<=[a-z])(?:Ids?|ID|Code|Key|Ref|No)$",
+        "",
+        name,
     ).lower()
     if bare.endswith("ies"):
         return bare.removesuffix("ies") + "y"
@@ -151,7 +157,10 @@ def sorts_of(place: Place) -> Sorts | None:
     are.
     """
     records = place.sampled
-    if len(records) < FEWEST_RECORDS or len({frozenset(record) for record in records}) < 2:
+    if (
+        len(records) < FEWEST_RECORDS
+        or len({frozenset(record) for record in records}) < 2
+    ):
         return None
     names = dict.fromkeys(name for record in records for name in record)
     varying = [name for name in names if any(name not in record for record in records)]
@@ -160,7 +169,9 @@ def sorts_of(place: Place) -> Sorts | None:
     always = [name for name in records[0] if name not in varying][:MOST_TELLING]
     told = {name: _told_by(name, records, varying) for name in always}
     # The member by which most others go; of several that say as much the one named like a sort.
-    member = max(told, key=lambda name: (len(told[name]), name in _SORT_NAMES), default=None)
+    member = max(
+        told, key=lambda name: (len(told[name]), name in _SORT_NAMES), default=None
+    )
     if member is None or not told[member]:
         return None
     return Sorts(member, len(records), tuple(_sorts(member, records, told[member])))
@@ -192,7 +203,9 @@ def _goes_by(
     name: str,
 ) -> bool:
     """Whether records have a member exactly if they have some of the words."""
-    having = Counter(word for word, record in zip(words, records, strict=True) if name in record)
+    having = Counter(
+        word for word, record in zip(words, records, strict=True) if name in record
+    )
     always = [having[word] == count for word, count in counts.items()]
     never = [having[word] == 0 for word in counts]
     return any(never) and all(map(operator.or_, always, never))

@@ -13,7 +13,14 @@ from mukret.documents import BadDocument
 from mukret.paths import Path
 from mukret.paths.locate import path_text
 from mukret.survey.forms import Form
-from mukret.survey.looks import LOOKS, Look, differing_only_in_case, looks_of, uniqueness, words_of
+from mukret.survey.looks import (
+    LOOKS,
+    Look,
+    differing_only_in_case,
+    looks_of,
+    uniqueness,
+    words_of,
+)
 from mukret.survey.naming import named_like_an_id
 from mukret.survey.places import Place, Seen, Where
 from mukret.survey.relations import Reference, Sorts, references, sorts_of
@@ -115,7 +122,9 @@ class PlaceReport:
         if values.count:
             report |= {"distinct": values.distinct, "unique": self.unique}
         if self.words:
-            report["words"] = [{"value": value, "count": count} for value, count in self.words]
+            report["words"] = [
+                {"value": value, "count": count} for value, count in self.words
+            ]
         if place.numbers.low is not None:
             report |= {"low": place.numbers.low, "high": place.numbers.high}
         if place.count("boolean"):
@@ -136,7 +145,10 @@ class PlaceReport:
                 "elements": lengths.total,
             }
         if self.place.members is not None:
-            report["names"] = {"distinct": names.distinct, "examples": list(names.examples)}
+            report["names"] = {
+                "distinct": names.distinct,
+                "examples": list(names.examples),
+            }
         return report
 
     def _relations(self) -> dict[str, JsonValue]:
@@ -221,8 +233,14 @@ def describe(
     unique = {id(place): uniqueness(place, looks[id(place)]) for place in places}
     # What refers to what can only be said once the ids of all places are known.
     ids = [place for place in places if unique[id(place)] and place.step is not None]
-    scalars = [place for place in places if place.values.count and _could_refer(looks[id(place)])]
-    referring = {id(reference.place): reference for reference in references(scalars, ids)}
+    scalars = [
+        place
+        for place in places
+        if place.values.count and _could_refer(looks[id(place)])
+    ]
+    referring = {
+        id(reference.place): reference for reference in references(scalars, ids)
+    }
     reports: list[PlaceReport] = []
     surprises: list[Surprise] = []
     for place in places:
@@ -237,7 +255,14 @@ def describe(
 
 
 def _could_refer(looks: list[Look]) -> bool:
-    names = ("text", "whole number", "uuid", "leading zeros", "number in text", "address")
+    names = (
+        "text",
+        "whole number",
+        "uuid",
+        "leading zeros",
+        "number in text",
+        "address",
+    )
     return bool(looks) and looks[0].name in names
 
 
@@ -276,7 +301,11 @@ class _Describer:
         )
 
     def place(
-        self, place: Place, looks: list[Look], unique: str | None, reference: Reference | None
+        self,
+        place: Place,
+        looks: list[Look],
+        unique: str | None,
+        reference: Reference | None,
     ) -> PlaceReport:
         return PlaceReport(
             place,
@@ -301,7 +330,8 @@ class _Describer:
         if place.recursive:
             yield "holds itself"
         yield from (
-            f"{one} and {two} are of equal length: parallel" for one, two in self.parallel(place)
+            f"{one} and {two} are of equal length: parallel"
+            for one, two in self.parallel(place)
         )
         yield from (
             f"{one.names} holds the names of the columns of {one.rows}"
@@ -315,7 +345,10 @@ class _Describer:
 
     def both_scalar(self, place: Place, one: str, two: str) -> bool:
         children = (place.children.get(one), place.children.get(two))
-        return all(child and child.elements and child.elements.values.count for child in children)
+        return all(
+            child and child.elements and child.elements.values.count
+            for child in children
+        )
 
     def headed(self, place: Place) -> Iterator[Headed]:
         """Members with arrays of rows, and those that hold as many names as these have columns."""
@@ -325,7 +358,11 @@ class _Describer:
                 continue
             for other, names in place.children.items():
                 lengths, words = names.lengths, names.elements
-                if other == name or not words or not lengths.shortest == lengths.longest == width:
+                if (
+                    other == name
+                    or not words
+                    or not lengths.shortest == lengths.longest == width
+                ):
                     continue
                 if words.count("string") == words.nodes:
                     yield Headed(name, other)
@@ -334,7 +371,9 @@ class _Describer:
 
     # ---- surprises
 
-    def surprises(self, report: PlaceReport, reference: Reference | None) -> Iterator[Surprise]:
+    def surprises(
+        self, report: PlaceReport, reference: Reference | None
+    ) -> Iterator[Surprise]:
         yield from self.presence(report)
         yield from self.kinds(report)
         for look in report.looks:
@@ -346,7 +385,9 @@ class _Describer:
         for group in alike:
             shown = ", ".join(map(json_text, group))
             yield Surprise(
-                "words-alike", f"differ in case or white space only: {shown}", report.path
+                "words-alike",
+                f"differ in case or white space only: {shown}",
+                report.path,
             )
         if reference is not None and reference.missing:
             what = f"{reference.missing:,} of {counted(reference.distinct, 'different value')}"
@@ -373,13 +414,20 @@ class _Describer:
             what = f"{nodes} below not looked into: too deep, or too many places"
             yield Surprise("not-followed", what, report.path)
 
-    def white_space(self, report: PlaceReport, alike: list[list[str]]) -> Iterator[Surprise]:
+    def white_space(
+        self, report: PlaceReport, alike: list[list[str]]
+    ) -> Iterator[Surprise]:
         """Texts to be compared, with white space around them that would be kept; not those that are
         named anyway.
         """
         place, trimmed = report.place, report.place.trimmed
         named = any(trimmed.example in group for group in alike)
-        if trimmed.count and report.looks and report.looks[0].reading.get("trim") and not named:
+        if (
+            trimmed.count
+            and report.looks
+            and report.looks[0].reading.get("trim")
+            and not named
+        ):
             share = f"{trimmed.count:,} of {place.count('string'):,}"
             message = f"{share} have white space around them, such as {shown_text(trimmed.example)}"
             yield Surprise("white-space", message, report.path, trimmed.where)
@@ -410,17 +458,24 @@ class _Describer:
         if present < RARE * of:
             where = next(iter(report.place.kinds.values())).where
             yield Surprise(
-                "rare-member", f"there in {present:,} of {of:,} only", report.path, where
+                "rare-member",
+                f"there in {present:,} of {of:,} only",
+                report.path,
+                where,
             )
         elif of - present < RARE * of:
             message = f"missing in {of - present:,} of {of:,}"
-            yield Surprise("missing-member", message, report.path, report.place.missing_where)
+            yield Surprise(
+                "missing-member", message, report.path, report.place.missing_where
+            )
 
     def kinds(self, report: PlaceReport) -> Iterator[Surprise]:
         place, nulls, path = report.place, report.nulls, report.path
         if nulls and nulls < RARE * place.nodes and place.nodes >= FEWEST:
             message = f"null in {nulls:,} of {place.nodes:,}"
-            yield Surprise("null-now-and-then", message, path, place.kinds["null"].where)
+            yield Surprise(
+                "null-now-and-then", message, path, place.kinds["null"].where
+            )
         kinds = {kind: seen for kind, seen in place.kinds.items() if kind != "null"}
         if len(kinds) < 2:
             return
@@ -431,13 +486,19 @@ class _Describer:
             message = f"a list, but an object now and then: {shown}"
             yield Surprise("list-or-object", message, path, rarest.where)
         else:
-            yield Surprise("mixed-kinds", f"of several kinds: {shown}", path, rarest.where)
+            yield Surprise(
+                "mixed-kinds", f"of several kinds: {shown}", path, rarest.where
+            )
 
     def repeats(self, report: PlaceReport) -> Iterator[Surprise]:
         """An id that is unique nearly always."""
         values = report.place.values
         distinct = values.distinct
-        if not values.repeated or distinct is None or not named_like_an_id(report.place.step):
+        if (
+            not values.repeated
+            or distinct is None
+            or not named_like_an_id(report.place.step)
+        ):
             return
         if values.count < FEWEST or distinct < NEARLY_UNIQUE * values.count:
             return
@@ -452,9 +513,13 @@ def _naming_member(records: Place) -> str | None:
     """
     for step in ("name", "key", "field", "id", "title", "label"):
         child = next(
-            (child for name, child in records.children.items() if name.lower() == step), None
+            (child for name, child in records.children.items() if name.lower() == step),
+            None,
         )
-        if child is not None and child.count("string") == records.objects == child.values.distinct:
+        if (
+            child is not None
+            and child.count("string") == records.objects == child.values.distinct
+        ):
             return child.step
     return None
 
@@ -467,7 +532,11 @@ def _look_json(look: Look) -> dict[str, JsonValue]:
         shown["reading"] = dict(look.reading)
     if look.odd:
         shown["odd"] = [
-            {"example": odd.example, "count": odd.count, "where": _where_json(odd.where)}
+            {
+                "example": odd.example,
+                "count": odd.count,
+                "where": _where_json(odd.where),
+            }
             for odd in look.odd
         ]
     return shown
@@ -492,14 +561,20 @@ def share(part: int, whole: int) -> str:
 
 def _columns_without_names(place: Place) -> int:
     """How many columns the rows at a place have, where no first row names them; 0 for no table."""
-    if place.elements is None or place.header or place.lengths.total < 2 * place.lengths.lists:
+    if (
+        place.elements is None
+        or place.header
+        or place.lengths.total < 2 * place.lengths.lists
+    ):
         return 0
     return len(place.elements.columns)
 
 
 def _way_of_writing(form: Form) -> str:
     """`ISO 8601 with offset`, `%d.%m.%Y`"""
-    pattern = "ISO 8601" if form.detail[0] == "iso" else form.detail[0].replace("%?", "…")
+    pattern = (
+        "ISO 8601" if form.detail[0] == "iso" else form.detail[0].replace("%?", "…")
+    )
     if form.kind != "timestamp":
         return pattern
     return f"{pattern} {'without' if form.detail[1] == 'none' else 'with'} offset"

@@ -13,14 +13,18 @@ from mukret.survey.forms import NumberForm, form_of
 from mukret.survey.places import Place
 from mukret.values import JsonValue, kind_of
 
-DATA_KINDS = frozenset({"date", "timestamp", "time", "number", "uuid", "mail", "address"})
+DATA_KINDS = frozenset(
+    {"date", "timestamp", "time", "number", "uuid", "mail", "address"}
+)
 # Fewer names than these are taken for members, unless each of them is a date, a number or the like.
 FEW_NAMES = 5
 ALIKE = 0.5
 MUCH_ALIKE = 0.75
 # Of fewer arrays it can't be told that their length is always the same.
 FEWEST_POINTS = 3
-_CODE_NAME = re.compile(r"(?=.*[A-Z0-9])[A-Z0-9][A-Z0-9_.:/-]*|(?=.*\d)(?=.*[-:/])[\w.:/-]+")
+_CODE_NAME = re.compile(
+    r"(?=.*[A-Z0-9])[A-Z0-9][A-Z0-9_.:/-]*|(?=.*\d)(?=.*[-:/])[\w.:/-]+"
+)
 
 
 def settle(root: Place) -> None:
@@ -51,7 +55,9 @@ def names_are_data(place: Place) -> bool:
     if not names or not place.objects:
         return False
     children = list(place.children.values())
-    if place.step is not None and all(_holds_another(child, place.step) for child in children):
+    if place.step is not None and all(
+        _holds_another(child, place.step) for child in children
+    ):
         return True
     if all(map(_is_data, names)):
         return len(names) > 1 or form_of(names[0]).kind != "number"
@@ -78,7 +84,9 @@ def _are_entries(place: Place, children: Sequence[Place]) -> bool:
 
 
 def _holds_records(place: Place) -> bool:
-    return place.objects > 0 or (place.elements is not None and place.elements.objects > 0)
+    return place.objects > 0 or (
+        place.elements is not None and place.elements.objects > 0
+    )
 
 
 def _is_data(name: str) -> bool:
@@ -110,7 +118,8 @@ def _repeat_their_name(children: Sequence[Place]) -> bool:
         return False
     common = frozenset.intersection(*(frozenset(child.children) for child in children))
     return any(
-        all(_says(child.children[name], child.step) for child in children) for name in common
+        all(_says(child.children[name], child.step) for child in children)
+        for name in common
     )
 
 
@@ -136,7 +145,9 @@ def _are_of_one_kind(places: Sequence[Place], *, holding_records: int) -> bool:
     if len(kinds) == 1:
         return True
     # One record, or a list of such records, where there are several.
-    return holding_records == len(places) and all(kind <= {"object", "array"} for kind in kinds)
+    return holding_records == len(places) and all(
+        kind <= {"object", "array"} for kind in kinds
+    )
 
 
 def _main_form(place: Place) -> str:
@@ -171,7 +182,9 @@ def inner_names(place: Place | None) -> frozenset[str]:
 
 def make_map(place: Place) -> None:
     """Merges all members of the objects at a place into one place, their names into values."""
-    place.names.see(Counter({name: child.nodes for name, child in place.children.items()}))
+    place.names.see(
+        Counter({name: child.nodes for name, child in place.children.items()})
+    )
     children = list(place.children.values())
     place.children = {}
     place.parallel = {}
@@ -205,7 +218,9 @@ def fold_target(place: Place, name: str, values: Sequence[JsonValue]) -> Place |
             direct = place in (above, above.elements)
             return above if direct and not any(map(_holds_scalars, values)) else None
         names = frozenset().union(*sample)
-        if _has_such_records(above, names, itself=place in (above, above.elements, above.members)):
+        if _has_such_records(
+            above, names, itself=place in (above, above.elements, above.members)
+        ):
             return above
     return None
 

@@ -20,7 +20,13 @@ from mukret.survey.forms import CODE, TEXT, form_of
 from mukret.survey.naming import named_like_an_id
 from mukret.survey.parts import arrays_to_cut, nodes_of
 from mukret.survey.places import MOST_SAMPLED, MOST_SIGNATURES, Place, Seen, Where
-from mukret.survey.shapes import alike_values, fold_target, in_array, make_map, unlike_parts
+from mukret.survey.shapes import (
+    alike_values,
+    fold_target,
+    in_array,
+    make_map,
+    unlike_parts,
+)
 from mukret.values import JsonValue, Number, kind_of
 
 MOST_PLACES = 20_000
@@ -58,7 +64,9 @@ class Walk:
         self.places = 1
         self.roots = 0
         self.sample_left = MOST_SAMPLED_MEMBERS
-        self.todo: deque[tuple[Place, list[JsonValue], list[int] | None, Owner]] = deque()
+        self.todo: deque[tuple[Place, list[JsonValue], list[int] | None, Owner]] = (
+            deque()
+        )
         self.wanted: list[tuple[Callable[[Where], None], Owner, int]] = []
         # The arrays of the last document that goes on in parts.
         self.begun: tuple[LongArray, ...] = ()
@@ -85,9 +93,13 @@ class Walk:
         self.continued = None
         self.lengths = {}
 
-    def _roots(self, batch: Batch) -> tuple[list[JsonValue], list[tuple[int, Location]]]:
+    def _roots(
+        self, batch: Batch
+    ) -> tuple[list[JsonValue], list[tuple[int, Location]]]:
         if self.path is None:
-            return list(batch.documents), [(number, ()) for number in range(len(batch.documents))]
+            return list(batch.documents), [
+                (number, ()) for number in range(len(batch.documents))
+            ]
         depth = len(self.arrays[0]) if self.arrays else 0
         found = [
             (node, (number, location))
@@ -103,7 +115,8 @@ class Walk:
         if batch.part.begun:
             self.begun = batch.part.begun
             self.lengths = {
-                id(_at(batch.documents[0], array.names)): array.elements for array in self.begun
+                id(_at(batch.documents[0], array.names)): array.elements
+                for array in self.begun
             }
 
     def _go_on(self, document: JsonValue, names: Names) -> None:
@@ -131,7 +144,11 @@ class Walk:
     # ---- nodes of one place
 
     def _accept(
-        self, place: Place, nodes: list[JsonValue], groups: list[int] | None, owner: Owner
+        self,
+        place: Place,
+        nodes: list[JsonValue],
+        groups: list[int] | None,
+        owner: Owner,
     ) -> None:
         """`groups`: how many of the nodes stand in each array, if they are all the elements of
         arrays.
@@ -185,7 +202,9 @@ class Walk:
             fresh.append(place.trimmed)
         for seen in fresh:
             first = next(
-                i for i, node in enumerate(nodes) if type(node) is str and node == seen.example
+                i
+                for i, node in enumerate(nodes)
+                if type(node) is str and node == seen.example
             )
             self._want(seen, owner, first)
 
@@ -202,9 +221,13 @@ class Walk:
         if not repeats and place.values.repeated:
             value = place.values.repeated[0]
             again = [
-                i for i, node in enumerate(nodes) if type(node) is type(value) and node == value
+                i
+                for i, node in enumerate(nodes)
+                if type(node) is type(value) and node == value
             ]
-            self._want_place(partial(setattr, place, "repeated_where"), owner, again[:2][-1])
+            self._want_place(
+                partial(setattr, place, "repeated_where"), owner, again[:2][-1]
+            )
 
     # ---- arrays
 
@@ -244,7 +267,11 @@ class Walk:
         # row.
         if place.header is None and place.lengths.lists == 0 and len(arrays[0]) > 1:
             first, second = arrays[0][:2]
-            if _names_columns(first) and type(second) is list and not _only_words(second):
+            if (
+                _names_columns(first)
+                and type(second) is list
+                and not _only_words(second)
+            ):
                 place.header = tuple(first)
         if place.header is None:
             return False
@@ -256,7 +283,11 @@ class Walk:
         elements are counted by position.
         """
         length = place.lengths.longest
-        if place.elements or not 0 < length <= MOST_COLUMNS or place.lengths.shortest != length:
+        if (
+            place.elements
+            or not 0 < length <= MOST_COLUMNS
+            or place.lengths.shortest != length
+        ):
             return False
         if not _look_like_rows(place, arrays, length):
             return False
@@ -294,13 +325,17 @@ class Walk:
         if values:
             self.todo.append((place.members, values, None, _map_owner(objects)))
 
-    def _many_names(self, place: Place, members: dict[str, list[JsonValue]], objects: int) -> None:
+    def _many_names(
+        self, place: Place, members: dict[str, list[JsonValue]], objects: int
+    ) -> None:
         """Decides, where very many names have come, whether they are data."""
         # Names that are data come in thousands and once each. Those that come in half of the
         # objects are members, however many there are; of them only so many are followed.
         fresh = [name for name in members if name not in place.children]
         often = sum(map(len, members.values())) / (len(members) * objects)
-        if (objects < 3 or often < 0.5) and alike_values([members[name][0] for name in members]):
+        if (objects < 3 or often < 0.5) and alike_values(
+            [members[name][0] for name in members]
+        ):
             make_map(place)
             if place.members is None:
                 place.members = self._new(place)
@@ -352,7 +387,9 @@ class Walk:
         """Notes whether the values of a member still tell the records of each list apart."""
         if not child.unique_in_list:
             return
-        child.unique_in_list = len(values) == len(objects) and _unique_in_each(values, groups)
+        child.unique_in_list = len(values) == len(objects) and _unique_in_each(
+            values, groups
+        )
         # Of a list that goes on from an earlier part what came there counts as well.
         goes_on = child.parent is self.continued and child.values.hashes is not None
         if goes_on and child.unique_in_list and child.values.hashes is not None:
@@ -368,20 +405,28 @@ class Walk:
     ) -> None:
         """Remembers where a member is missing first."""
         for name, child in place.children.items():
-            if child.missing_where is None and len(members.get(name, ())) < len(objects):
-                first = next(index for index, item in enumerate(objects) if name not in item)
+            if child.missing_where is None and len(members.get(name, ())) < len(
+                objects
+            ):
+                first = next(
+                    index for index, item in enumerate(objects) if name not in item
+                )
                 self._want_place(partial(setattr, child, "missing_where"), owner, first)
 
     def _parallel(self, place: Place, objects: list[dict[str, JsonValue]]) -> None:
         """Counts in how many objects two members are arrays of equal length."""
         first = objects[0]
-        names = [name for name in place.children if type(first.get(name)) is list][:MOST_PAIRS]
+        names = [name for name in place.children if type(first.get(name)) is list][
+            :MOST_PAIRS
+        ]
         if len(names) < 2:
             return
         for item in objects[:COMPARED]:
             lengths = dict.fromkeys(names, 0)
             lengths |= {
-                name: self._length(item[name]) for name in names if type(item.get(name)) is list
+                name: self._length(item[name])
+                for name in names
+                if type(item.get(name)) is list
             }
             for one, two in combinations(names, 2):
                 if max(lengths[one], lengths[two]) > 1:
@@ -390,7 +435,10 @@ class Walk:
                     pair[1] += 1
 
     def _records(
-        self, place: Place, objects: list[dict[str, JsonValue]], groups: list[int] | None
+        self,
+        place: Place,
+        objects: list[dict[str, JsonValue]],
+        groups: list[int] | None,
     ) -> None:
         """Which names come together in one record."""
         # Single objects are no list, whose records could be of several sorts.
@@ -403,7 +451,9 @@ class Walk:
         for item in objects[: MOST_SAMPLED - len(place.sampled)]:
             if len(item) <= self.sample_left:
                 self.sample_left -= len(item)
-                place.sampled.append({name: _short(value) for name, value in item.items()})
+                place.sampled.append(
+                    {name: _short(value) for name, value in item.items()}
+                )
 
     def _new(
         self, parent: Place, step: str | None = None, position: int | None = None
@@ -418,7 +468,9 @@ class Walk:
     def _want(self, seen: Seen, owner: Owner, index: int) -> None:
         self._want_place(partial(setattr, seen, "where"), owner, index)
 
-    def _want_place(self, put: Callable[[Where], None], owner: Owner, index: int) -> None:
+    def _want_place(
+        self, put: Callable[[Where], None], owner: Owner, index: int
+    ) -> None:
         self.wanted.append((put, owner, index))
 
     def _locate(self, batch: Batch, places: list[tuple[int, Location]]) -> None:
@@ -437,13 +489,23 @@ class Walk:
                 container, step = owner
                 number, location = located[id(container)]
                 location = self._in_document(batch, (*location, step))
-            put(Where(batch.sources[number].name, batch.numbers[number], normalized(location)))
+            put(
+                Where(
+                    batch.sources[number].name,
+                    batch.numbers[number],
+                    normalized(location),
+                )
+            )
 
     def _in_document(self, batch: Batch, location: Location) -> Location:
         """The place in the document of what was found in a batch, which may hold a part of it."""
         if batch.part.array is None:
             return location
-        names = self.begun[batch.part.array].names if self.begun else (self.arrays or [()])[0]
+        names = (
+            self.begun[batch.part.array].names
+            if self.begun
+            else (self.arrays or [()])[0]
+        )
         return batch.part.in_document(location, len(names))
 
 
@@ -467,7 +529,9 @@ def _at(document: JsonValue, names: Names) -> JsonValue:
     return document
 
 
-def _are_coordinates(place: Place, arrays: Sequence[list[JsonValue]], length: int) -> bool:
+def _are_coordinates(
+    place: Place, arrays: Sequence[list[JsonValue]], length: int
+) -> bool:
     """Whether these could be coordinates: a few numbers, and no ids by the name."""
     numbers = 1 < length <= MOST_NUMBERS and all(
         type(cell) in (int, Number) for array in arrays for cell in array
@@ -481,17 +545,24 @@ def _unlike_parts(arrays: Sequence[list[JsonValue]], length: int) -> bool:
     """
     if not 1 < length <= MOST_PARTS:
         return False
-    kinds = [{kind_of(cell) for cell in column} - {"null"} for column in zip(*arrays, strict=True)]
+    kinds = [
+        {kind_of(cell) for cell in column} - {"null"}
+        for column in zip(*arrays, strict=True)
+    ]
     if not any(kinds) or unlike_parts(kinds):
         return True
     return unlike_parts([known or {"array"} for known in kinds])
 
 
-def _of_type(nodes: list[JsonValue], kind: type, types: Counter[type]) -> list[JsonValue]:
+def _of_type(
+    nodes: list[JsonValue], kind: type, types: Counter[type]
+) -> list[JsonValue]:
     count = types.get(kind, 0)
     if not count:
         return []
-    return nodes if count == len(nodes) else [node for node in nodes if type(node) is kind]
+    return (
+        nodes if count == len(nodes) else [node for node in nodes if type(node) is kind]
+    )
 
 
 def _short(value: JsonValue) -> JsonValue:
@@ -527,7 +598,11 @@ def _unique_in_each(values: list[JsonValue], groups: list[int]) -> bool:
 def _part_owner(nodes: Sequence[JsonValue], kind: type, owner: Owner) -> Owner:
     """For those nodes that are of one type."""
     return lambda index: owner(
-        next(islice((i for i, node in enumerate(nodes) if type(node) is kind), index, None))
+        next(
+            islice(
+                (i for i, node in enumerate(nodes) if type(node) is kind), index, None
+            )
+        )
     )
 
 
@@ -538,7 +613,9 @@ def _member_owner(objects: Sequence[JsonValue], name: str) -> Owner:
     )
 
 
-def _element_owner(arrays: Sequence[JsonValue], ends: Sequence[int], shift: int) -> Owner:
+def _element_owner(
+    arrays: Sequence[JsonValue], ends: Sequence[int], shift: int
+) -> Owner:
     def owner(index: int) -> tuple[JsonValue, int]:
         number = next(number for number, end in enumerate(ends) if index < end)
         before = ends[number - 1] if number else 0
@@ -598,7 +675,9 @@ def _begins_with(rows: list[JsonValue], header: tuple[str, ...]) -> bool:
     return type(rows[0]) is list and tuple(rows[0]) == header
 
 
-def _look_like_rows(place: Place, arrays: Sequence[list[JsonValue]], length: int) -> bool:
+def _look_like_rows(
+    place: Place, arrays: Sequence[list[JsonValue]], length: int
+) -> bool:
     if not in_array(place):
         return _are_coordinates(place, arrays, length) or _unlike_parts(arrays, length)
     if place.columns:

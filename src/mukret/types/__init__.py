@@ -3,7 +3,15 @@
 This is the plain meaning, a value at a time; `mukret.columns` does the same for whole columns.
 """
 
-from mukret.types.base import PLAIN, WHITE_SPACE, Bad, Options, Reading, TypedValue, ValueType
+from mukret.types.base import (
+    PLAIN,
+    WHITE_SPACE,
+    Bad,
+    Options,
+    Reading,
+    TypedValue,
+    ValueType,
+)
 from mukret.types.booleans import Boolean
 from mukret.types.calendar import Date, Datetime, Time
 from mukret.types.durations import Duration

@@ -68,12 +68,19 @@ class Bad(Exception):
 
     def at_element(self, index: int, value: JsonValue) -> Bad:
         return Bad(
-            self.code, self.expected, index=index, value=value, nulled=self.nulled, told=self.told
+            self.code,
+            self.expected,
+            index=index,
+            value=value,
+            nulled=self.nulled,
+            told=self.told,
         )
 
     def about(self, value: JsonValue) -> Bad:
         """The same, with the value that is meant: one that stands at no path of its own."""
-        return Bad(self.code, self.expected, value=value, nulled=self.nulled, told=self.told)
+        return Bad(
+            self.code, self.expected, value=value, nulled=self.nulled, told=self.told
+        )
 
 
 @dataclass(frozen=True)
@@ -174,7 +181,9 @@ class Reading:
     @cached_property
     def blanks(self) -> frozenset[str]:
         """Strings that mean null."""
-        return self.options.blank | {""} if self.type.empty_is_null else self.options.blank
+        return (
+            self.options.blank | {""} if self.type.empty_is_null else self.options.blank
+        )
 
     @cached_property
     def strips(self) -> tuple[str, ...]:
@@ -191,7 +200,10 @@ class Reading:
             return self.read_text(text)
         if self.options.blank and scalar_text(value) in self.options.blank:
             return None
-        if self.options.capture is not None and (digits := scalar_text(value)) is not None:
+        if (
+            self.options.capture is not None
+            and (digits := scalar_text(value)) is not None
+        ):
             return self.read_text(digits)
         return self.type.convert(value, self.options)
 
@@ -202,7 +214,9 @@ class Reading:
             if found is None:
                 raise Bad("no-match", f"a text that matches {self.options.capture}")
             text = found.strip(WHITE_SPACE) if self.trims else found
-        return self.type.convert(self.stripped(text) if self.strips else text, self.options)
+        return self.type.convert(
+            self.stripped(text) if self.strips else text, self.options
+        )
 
     def stripped(self, text: str) -> str:
         """Takes the `strip` strings off both ends until none is left there."""

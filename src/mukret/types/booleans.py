@@ -23,7 +23,10 @@ class Boolean(ValueType):
     @property
     def elsewhere(self) -> Elsewhere:
         return Elsewhere(
-            {"base": "boolean", "format": "true|false"}, "boolean", "INTEGER", {"type": "boolean"}
+            {"base": "boolean", "format": "true|false"},
+            "boolean",
+            "INTEGER",
+            {"type": "boolean"},
         )
 
     def convert(self, value: JsonValue, options: Options) -> bool:

@@ -42,15 +42,22 @@ class Date(ValueType):
 
     @property
     def elsewhere(self) -> Elsewhere:
-        return Elsewhere("date", "date", json_schema={"type": "string", "format": "date"})
+        return Elsewhere(
+            "date", "date", json_schema={"type": "string", "format": "date"}
+        )
 
     @property
     def accepts_options(self) -> frozenset[str]:
         return COMMON_OPTIONS | {"format"}
 
     def convert(self, value: JsonValue, options: Options) -> dt.date:
-        if type(value) is not str and not (type(value) in (int, Number) and takes_numbers(options)):
-            raise Bad("wrong-kind", f"a string with a calendar date, {_date_examples(options)}")
+        if type(value) is not str and not (
+            type(value) in (int, Number) and takes_numbers(options)
+        ):
+            raise Bad(
+                "wrong-kind",
+                f"a string with a calendar date, {_date_examples(options)}",
+            )
         for form in options.format:
             found = self.by_form(value, form, options)
             if found is not None:
@@ -89,7 +96,8 @@ def _date_examples(options: Options) -> str:
     if options.format == ("iso",):
         return "such as 2031-04-01"
     return "in " + " or ".join(
-        "ISO form, such as 2031-04-01" if form == "iso" else form for form in options.format
+        "ISO form, such as 2031-04-01" if form == "iso" else form
+        for form in options.format
     )
 
 
@@ -114,7 +122,9 @@ class Time(ValueType):
         return COMMON_OPTIONS | {"format", "round"}
 
     def convert(self, value: JsonValue, options: Options) -> dt.time:
-        if type(value) is not str and not (type(value) in (int, Number) and takes_numbers(options)):
+        if type(value) is not str and not (
+            type(value) in (int, Number) and takes_numbers(options)
+        ):
             raise Bad("wrong-kind", f"a string with a time of day, {_TIME_EXAMPLE}")
         for form in options.format:
             found = (
@@ -180,8 +190,13 @@ class Datetime(ValueType):
         return COMMON_OPTIONS | {"format", "round"}
 
     def convert(self, value: JsonValue, options: Options) -> dt.datetime:
-        if type(value) is not str and not (type(value) in (int, Number) and takes_numbers(options)):
-            raise Bad("wrong-kind", f"a string with a local date and time, {_DATETIME_EXAMPLE}")
+        if type(value) is not str and not (
+            type(value) in (int, Number) and takes_numbers(options)
+        ):
+            raise Bad(
+                "wrong-kind",
+                f"a string with a local date and time, {_DATETIME_EXAMPLE}",
+            )
         for form in options.format:
             found = (
                 _formed_datetime(value, form, options)
@@ -191,7 +206,8 @@ class Datetime(ValueType):
             if found is not None:
                 return found
         expected = " or ".join(
-            _DATETIME_EXAMPLE if form == "iso" else f"in {form}" for form in options.format
+            _DATETIME_EXAMPLE if form == "iso" else f"in {form}"
+            for form in options.format
         )
         raise Bad("not-a-datetime", f"a local date and time, {expected}")
 
@@ -200,7 +216,9 @@ class Datetime(ValueType):
         return local_text(value)
 
 
-def _formed_datetime(value: JsonValue, form: str, options: Options) -> dt.datetime | None:
+def _formed_datetime(
+    value: JsonValue, form: str, options: Options
+) -> dt.datetime | None:
     moment = read_pattern(str(value), form)
     if moment is None or moment.at.tzinfo is not None:
         return None
@@ -224,7 +242,9 @@ def _iso_datetime(value: JsonValue, options: Options) -> dt.datetime | None:
         raise (
             bad
             if bad.code == "too-many-digits"
-            else Bad("not-a-datetime", f"a date and time that exist, {_DATETIME_EXAMPLE}")
+            else Bad(
+                "not-a-datetime", f"a date and time that exist, {_DATETIME_EXAMPLE}"
+            )
         ) from None
     if not FIRST_MICRO <= micros <= LAST_MICRO:
         raise _outside()

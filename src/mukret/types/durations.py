@@ -16,7 +16,13 @@ from mukret.types.numbers import EXACT, INT64_MAX, decimal_of, rounded
 from mukret.values import JsonValue, Number
 
 # Microseconds of each unit.
-UNITS = {"ms": 1_000, "s": 1_000_000, "min": 60_000_000, "h": 3_600_000_000, "d": 86_400_000_000}
+UNITS = {
+    "ms": 1_000,
+    "s": 1_000_000,
+    "min": 60_000_000,
+    "h": 3_600_000_000,
+    "d": 86_400_000_000,
+}
 
 _PART = "([0-9]+(?:[.,][0-9]+)?)"
 _ISO = re.compile(
@@ -39,7 +45,9 @@ class Duration(ValueType):
     @property
     def elsewhere(self) -> Elsewhere:
         return Elsewhere(
-            "dayTimeDuration", "interval", json_schema={"type": "string", "pattern": _WRITTEN}
+            "dayTimeDuration",
+            "interval",
+            json_schema={"type": "string", "pattern": _WRITTEN},
         )
 
     @property
@@ -49,16 +57,24 @@ class Duration(ValueType):
     def convert(self, value: JsonValue, options: Options) -> dt.timedelta:
         micros = rounded(self.micros(value, options), 0, options.round)
         if micros is None:
-            raise Bad("too-many-digits", "at most a microsecond's digits (or say round: half-even)")
+            raise Bad(
+                "too-many-digits",
+                "at most a microsecond's digits (or say round: half-even)",
+            )
         if abs(micros) > INT64_MAX:
             raise _out_of_range()
-        return dt.timedelta(microseconds=int(micros))  # a timedelta holds more than 64 bits
+        return dt.timedelta(
+            microseconds=int(micros)
+        )  # a timedelta holds more than 64 bits
 
     def micros(self, value: JsonValue, options: Options) -> Decimal:
         kind = type(value)
         if kind is int or kind is Number or (kind is str and _NUMBER.fullmatch(value)):
             if options.unit is None:
-                raise Bad("not-a-duration", f"a duration, {_EXAMPLE} (or say unit for numbers)")
+                raise Bad(
+                    "not-a-duration",
+                    f"a duration, {_EXAMPLE} (or say unit for numbers)",
+                )
             return _times(str(value), UNITS[options.unit])
         if kind is not str:
             raise Bad("wrong-kind", f"a duration, {_EXAMPLE}")
@@ -78,7 +94,9 @@ def in_64_bits(value: dt.timedelta) -> bool:
 
 
 def _out_of_range() -> Bad:
-    return Bad("out-of-range", "a duration of at most 64 bits of microseconds (292,000 years)")
+    return Bad(
+        "out-of-range", "a duration of at most 64 bits of microseconds (292,000 years)"
+    )
 
 
 def _times(text: str, micros: int) -> Decimal:

@@ -23,7 +23,9 @@ class EnumValue:
 
     name: str
     accept: tuple[str, ...] = ()
-    attributes: Mapping[str, Attribute] = field(default_factory=lambda: MappingProxyType({}))
+    attributes: Mapping[str, Attribute] = field(
+        default_factory=lambda: MappingProxyType({})
+    )
 
     def __hash__(self) -> int:
         return hash((self.name, self.accept))
@@ -81,7 +83,11 @@ class Enum(ValueType):
             return self.otherwise
         near = nearest(word, self.words)
         hint = f"; nearest is {near}" if near else ""
-        raise Bad("unknown-word", f"one of {self.listing()}{hint}", nulled=self.otherwise is None)
+        raise Bad(
+            "unknown-word",
+            f"one of {self.listing()}{hint}",
+            nulled=self.otherwise is None,
+        )
 
     def listing(self) -> str:
         names = self.names

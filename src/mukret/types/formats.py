@@ -18,7 +18,13 @@ _DIRECTIVES = frozenset("aAwdbBmyYHIpMSfzjUWuVG%")
 _HOURS = frozenset("HI")
 _CLOCK = frozenset("HIpMSf")
 # Directives that read numbers, with all the digits that they can have; %f reads any number of them.
-_WIDTHS = {**dict.fromkeys("YG", 4), "j": 3, **dict.fromkeys("ymdHIMSUWV", 2), "u": 1, "w": 1}
+_WIDTHS = {
+    **dict.fromkeys("YG", 4),
+    "j": 3,
+    **dict.fromkeys("ymdHIMSUWV", 2),
+    "u": 1,
+    "w": 1,
+}
 _DIRECTIVE = re.compile(r"%(.?)", re.DOTALL)
 _DAYS = "Mon|Tue|Wed|Thu|Fri|Sat|Sun"
 _MONTHS = "Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec"
@@ -96,7 +102,8 @@ def _date_problem(given: frozenset[str]) -> str | None:
         return "it gives no date: a year (%Y) is missing"
     if ("G" in given) != ("V" in given) or (given & {"U", "W", "V"} and not week_day):
         return (
-            "a week goes with its year and a day of it: %G-W%V-%u, or %Y with %U or %W and %a or %w"
+            "a week goes with its year and a day of it: %G-W%V-%u, or %Y with %U or %W and %a "
+            "or %w"
         )
     whole_date = (month and "d" in given) or given & {"j", "U", "W", "V"}
     if "d" in given and not month:
@@ -131,7 +138,9 @@ def _strict(pattern: str) -> re.Pattern[str]:
     """
     found = list(_DIRECTIVE.finditer(pattern))
     ends = {match.end() for match in found if match[1] in _WIDTHS}
-    starts = {match.start() for match in found if match[1] in _WIDTHS or match[1] == "f"}
+    starts = {
+        match.start() for match in found if match[1] in _WIDTHS or match[1] == "f"
+    }
     parts: list[str] = []
     at = 0
     for match in found:
@@ -195,9 +204,19 @@ def read_rfc5322(text: str) -> dt.datetime | None:
     match = _RFC5322.fullmatch(text)
     if not match:
         return None
-    week_day, day, month, year, hour, minute, second, sign, off_hour, off_minute, name = (
-        match.groups()
-    )
+    (
+        week_day,
+        day,
+        month,
+        year,
+        hour,
+        minute,
+        second,
+        sign,
+        off_hour,
+        off_minute,
+        name,
+    ) = match.groups()
     shift = _ZONES[name.upper()] * 60 if name else int(off_hour) * 60 + int(off_minute)
     if not name and (off_hour > "23" or off_minute > "59"):
         return None
@@ -205,7 +224,13 @@ def read_rfc5322(text: str) -> dt.datetime | None:
         zone = dt.timezone(dt.timedelta(minutes=-shift if sign == "-" else shift))
         number = _MONTHS.lower().split("|").index(month.lower()) + 1
         moment = dt.datetime(
-            int(year), number, int(day), int(hour), int(minute), int(second or 0), tzinfo=zone
+            int(year),
+            number,
+            int(day),
+            int(hour),
+            int(minute),
+            int(second or 0),
+            tzinfo=zone,
         )
     except ValueError:
         return None

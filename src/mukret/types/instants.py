@@ -18,8 +18,12 @@ from mukret.types.zones import MICROSECOND, offset_micros, zone
 from mukret.values import JsonValue, Number
 
 EPOCH = dt.datetime(1970, 1, 1, tzinfo=dt.UTC)
-FIRST_MICRO = (dt.datetime(1, 1, 1, tzinfo=dt.UTC) - EPOCH) // dt.timedelta(microseconds=1)
-LAST_MICRO = (dt.datetime.max.replace(tzinfo=dt.UTC) - EPOCH) // dt.timedelta(microseconds=1)
+FIRST_MICRO = (dt.datetime(1, 1, 1, tzinfo=dt.UTC) - EPOCH) // dt.timedelta(
+    microseconds=1
+)
+LAST_MICRO = (dt.datetime.max.replace(tzinfo=dt.UTC) - EPOCH) // dt.timedelta(
+    microseconds=1
+)
 # Power of ten that turns an epoch of this unit into microseconds.
 EPOCH_MICROS = {"epoch-s": 6, "epoch-ms": 3, "epoch-us": 0, "epoch-ns": -3}
 
@@ -74,7 +78,9 @@ class Timestamp(ValueType):
             found = self.by_form(value, form, options)
             if found is not None:
                 if not FIRST_MICRO <= found <= LAST_MICRO:
-                    raise Bad("out-of-range", "an instant between the years 1 and 9999 in UTC")
+                    raise Bad(
+                        "out-of-range", "an instant between the years 1 and 9999 in UTC"
+                    )
                 return found
         raise Bad("not-a-timestamp", f"an instant, {_expected(options)}")
 
@@ -153,7 +159,9 @@ def _formed_micros(text: str, form: str, options: Options) -> int | None:
     later = later_micros(moment, options)
     if moment.at.tzinfo is not None:
         return (moment.at - EPOCH) // MICROSECOND + later
-    return zoned_micros((moment.at - EPOCH.replace(tzinfo=None)) // MICROSECOND + later, options)
+    return zoned_micros(
+        (moment.at - EPOCH.replace(tzinfo=None)) // MICROSECOND + later, options
+    )
 
 
 def later_micros(moment: Moment, options: Options) -> int:
@@ -172,11 +180,17 @@ def local_micros(match: re.Match[str], options: Options) -> int:
     midnight = (int(hour), int(minute), int(second or 0)) == (24, 0, 0) and not (
         fraction or ""
     ).strip("0")
-    if day is None or not (midnight or (hour < "24" and minute < "60" and (second or "00") < "60")):
-        raise Bad("not-a-timestamp", f"a date and time that exist, {_TIMESTAMP_EXAMPLE}")
+    if day is None or not (
+        midnight or (hour < "24" and minute < "60" and (second or "00") < "60")
+    ):
+        raise Bad(
+            "not-a-timestamp", f"a date and time that exist, {_TIMESTAMP_EXAMPLE}"
+        )
     seconds = (int(hour) * 60 + int(minute)) * 60 + int(second or 0)
     days = day.toordinal() - EPOCH.toordinal()
-    return (days * 86400 + seconds) * 1_000_000 + fraction_micros(fraction or "", options)
+    return (days * 86400 + seconds) * 1_000_000 + fraction_micros(
+        fraction or "", options
+    )
 
 
 def _calendar_day(text: str) -> dt.date | None:
@@ -203,7 +217,9 @@ def fraction_micros(digits: str, options: Options) -> int:
     if not digits[6:].strip("0"):
         return int(digits[:6])
     if options.round is None or len(digits) > LONGEST:
-        raise Bad("too-many-digits", "at most 6 digits of a second (or say round: half-even)")
+        raise Bad(
+            "too-many-digits", "at most 6 digits of a second (or say round: half-even)"
+        )
     micros = rounded(Decimal(f"{digits[:6]}.{digits[6:]}"), 0, options.round)
     assert micros is not None
     return int(micros)
@@ -221,5 +237,8 @@ def epoch_micros(value: JsonValue, form: str, options: Options) -> int | None:
         raise Bad("out-of-range", "an instant between the years 1 and 9999 in UTC")
     micros = rounded(number.scaleb(power, EXACT), 0, options.round)
     if micros is None:
-        raise Bad("too-many-digits", "at most a microsecond's digits (or say round: half-even)")
+        raise Bad(
+            "too-many-digits",
+            "at most a microsecond's digits (or say round: half-even)",
+        )
     return int(micros)

@@ -41,7 +41,9 @@ class ListOf(ValueType):
             return self.convert_elements(parts(value, options.split), whole)
         return self.convert_elements([value], whole)
 
-    def convert_elements(self, elements: Iterable[JsonValue], options: Options) -> list[object]:
+    def convert_elements(
+        self, elements: Iterable[JsonValue], options: Options
+    ) -> list[object]:
         """Each element read as the item type, nulls and blanks left out; texts are split where that
         is asked for. Raises Bad with the element's index.
         """
@@ -53,7 +55,11 @@ class ListOf(ValueType):
             except Bad as bad:
                 raise bad.at_element(index, element) from None
             if item is not None:
-                found += item if options.split is not None and isinstance(item, list) else [item]
+                found += (
+                    item
+                    if options.split is not None and isinstance(item, list)
+                    else [item]
+                )
         return found
 
     def written(self, value: object) -> str:

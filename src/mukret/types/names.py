@@ -34,7 +34,9 @@ _LIST = re.compile(r"list\s*\(\s*(.*?)\s*\)")
 class TypeNameError(ValueError):
     """A text that names no type; `code` is `unknown-type` or `not-supported`."""
 
-    def __init__(self, message: str, code: str = "unknown-type", hint: str | None = None) -> None:
+    def __init__(
+        self, message: str, code: str = "unknown-type", hint: str | None = None
+    ) -> None:
         super().__init__(message)
         self.code = code
         self.hint = hint
@@ -50,7 +52,8 @@ def parse_type(text: str) -> ValueType | None:
         return SIMPLE[text]
     if text == "list":
         raise TypeNameError(
-            "list wants the type of its elements", hint="write list(text), list(integer) …"
+            "list wants the type of its elements",
+            hint="write list(text), list(integer) …",
         )
     inner = item_name(text)
     if inner is not None:
@@ -72,7 +75,8 @@ def list_of(item: ValueType) -> ListOf:
     """Lists of this type. Raises TypeNameError for lists of lists."""
     if isinstance(item, ListOf):
         raise TypeNameError(
-            "a list of lists is no type", hint="read it as json, or make its rows a table"
+            "a list of lists is no type",
+            hint="read it as json, or make its rows a table",
         )
     return ListOf(item)
 

@@ -18,7 +18,14 @@ from decimal import (
 )
 from functools import lru_cache
 
-from mukret.types.base import COMMON_OPTIONS, WHITE_SPACE, Bad, Elsewhere, Options, ValueType
+from mukret.types.base import (
+    COMMON_OPTIONS,
+    WHITE_SPACE,
+    Bad,
+    Elsewhere,
+    Options,
+    ValueType,
+)
 from mukret.values import JsonValue, Number
 
 INT64_MIN, INT64_MAX = -(2**63), 2**63 - 1
@@ -26,7 +33,9 @@ MAX_DIGITS = 38
 # A longer numeric text is out of every type's range; the limit bounds the work.
 LONGEST = 1000
 
-EXACT = Context(prec=3 * LONGEST, Emax=MAX_EMAX, Emin=MIN_EMIN, traps=[InvalidOperation])
+EXACT = Context(
+    prec=3 * LONGEST, Emax=MAX_EMAX, Emin=MIN_EMIN, traps=[InvalidOperation]
+)
 ROUNDINGS = {"half-even": ROUND_HALF_EVEN, "half-up": ROUND_HALF_UP}
 NUMBER_OPTIONS = COMMON_OPTIONS | {"grouping", "point", "percent", "accounting"}
 
@@ -102,7 +111,9 @@ def decimal_of(text: str, *, shift: int = 0) -> Decimal:
 
 def exact_number(value: JsonValue, options: Options, example: str) -> Decimal:
     """The number as it is, as a Decimal of any precision, percent applied. Raises Bad."""
-    return decimal_of(plain_number(value, options, example), shift=-2 if options.percent else 0)
+    return decimal_of(
+        plain_number(value, options, example), shift=-2 if options.percent else 0
+    )
 
 
 def rounded(number: Decimal, scale: int, rounding: str | None) -> Decimal | None:
@@ -111,7 +122,9 @@ def rounded(number: Decimal, scale: int, rounding: str | None) -> Decimal | None
 
     The caller has looked at the size: `number.adjusted()` must be small.
     """
-    result = number.quantize(Decimal((0, (1,), -scale)), ROUNDINGS[rounding or "half-even"], EXACT)
+    result = number.quantize(
+        Decimal((0, (1,), -scale)), ROUNDINGS[rounding or "half-even"], EXACT
+    )
     if rounding is None and result != number:
         return None
     return (
@@ -152,7 +165,9 @@ class Integer(ValueType):
             raise _outside_int64()
         whole = rounded(number, 0, options.round)
         if whole is None:
-            raise Bad("not-whole", "a whole number, such as 12 (or say round: half-even)")
+            raise Bad(
+                "not-whole", "a whole number, such as 12 (or say round: half-even)"
+            )
         return in_int64(int(whole))
 
 
@@ -184,7 +199,11 @@ class DecimalType(ValueType):
         return Elsewhere(
             {"base": "decimal", "format": digits},
             f"numeric({self.precision},{self.scale})",
-            json_schema={"type": "number", "exclusiveMinimum": -bound, "exclusiveMaximum": bound},
+            json_schema={
+                "type": "number",
+                "exclusiveMinimum": -bound,
+                "exclusiveMaximum": bound,
+            },
         )
 
     @property
@@ -213,7 +232,10 @@ class DecimalType(ValueType):
         return result
 
     def _outside(self) -> Bad:
-        return Bad("out-of-range", f"at most {self.precision - self.scale} digits before the point")
+        return Bad(
+            "out-of-range",
+            f"at most {self.precision - self.scale} digits before the point",
+        )
 
     def written(self, value: object) -> str:
         return format(value, "f")
@@ -245,7 +267,9 @@ class Float(ValueType):
         else:
             number = float(plain_number(value, options, "57.25"))
         if math.isinf(number):
-            raise Bad("out-of-range", "a number that a double can hold, up to about 1.8e308")
+            raise Bad(
+                "out-of-range", "a number that a double can hold, up to about 1.8e308"
+            )
         return number
 
     def written(self, value: object) -> str:

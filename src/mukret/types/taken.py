@@ -13,7 +13,15 @@ from mukret.types.base import Bad, Reading, ValueType
 from mukret.types.calendar import Date, Datetime, Time
 from mukret.types.durations import Duration, in_64_bits
 from mukret.types.instants import Timestamp
-from mukret.types.numbers import EXACT, INT64_MAX, INT64_MIN, DecimalType, Float, Integer, rounded
+from mukret.types.numbers import (
+    EXACT,
+    INT64_MAX,
+    INT64_MIN,
+    DecimalType,
+    Float,
+    Integer,
+    rounded,
+)
 from mukret.types.texts import Text
 from mukret.values import JsonValue
 
@@ -29,11 +37,22 @@ def can_gather(how: Gathering, kind: ValueType) -> bool:
         case "join":
             return isinstance(kind, Text)
     return isinstance(
-        kind, Integer | DecimalType | Float | Text | Date | Time | Datetime | Timestamp | Duration
+        kind,
+        Integer
+        | DecimalType
+        | Float
+        | Text
+        | Date
+        | Time
+        | Datetime
+        | Timestamp
+        | Duration,
     )
 
 
-def gathered(how: Gathering, reading: Reading, nodes: list[JsonValue], separator: str) -> object:
+def gathered(
+    how: Gathering, reading: Reading, nodes: list[JsonValue], separator: str
+) -> object:
     """Each node read as the type, nulls and blanks left out, and then all of them as one value;
     None of nothing.
 
@@ -73,7 +92,9 @@ def total(kind: ValueType, values: Sequence[Any]) -> Any:
                 raise _overflow(kind)
             return rounded(exact, kind.scale, None)
         case Float():
-            number = sum(values[1:], values[0])  # from the first on: 0.0 + -0.0 would lose the sign
+            number = sum(
+                values[1:], values[0]
+            )  # from the first on: 0.0 + -0.0 would lose the sign
             if not math.isfinite(number):
                 raise _overflow(kind)
             return number

@@ -25,7 +25,9 @@ def zone(name: str) -> dt.tzinfo:
     offset = OFFSET.fullmatch(name)
     if offset:
         sign = -1 if offset[1] == "-" else 1
-        return dt.timezone(sign * dt.timedelta(hours=int(offset[2]), minutes=int(offset[3])))
+        return dt.timezone(
+            sign * dt.timedelta(hours=int(offset[2]), minutes=int(offset[3]))
+        )
     if not _NAME.fullmatch(name):
         raise KeyError(name)
     from importlib import resources
@@ -46,7 +48,9 @@ def zone_names() -> tuple[str, ...]:
     return tuple(resources.files("tzdata").joinpath("zones").read_text("utf-8").split())
 
 
-def offset_micros(local: dt.datetime, where: dt.tzinfo, fold: str | None, name: str) -> int:
+def offset_micros(
+    local: dt.datetime, where: dt.tzinfo, fold: str | None, name: str
+) -> int:
     """Microseconds by which local time is ahead of UTC.
 
     Raises Bad where a local time is missing or occurs twice.

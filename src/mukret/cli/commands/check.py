@@ -24,7 +24,11 @@ from mukret.cli.commands.options import (
 )
 @rules_argument
 @click.argument("files", metavar="[FILE]...", nargs=-1, shell_complete=completing.files)
-@click.option("--ignore-now", is_flag=True, help="Add what no rule reads now to `ignore` in RULES.")
+@click.option(
+    "--ignore-now",
+    is_flag=True,
+    help="Add what no rule reads now to `ignore` in RULES.",
+)
 @newest_option
 @json_option
 @output_options

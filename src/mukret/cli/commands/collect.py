@@ -29,7 +29,9 @@ from mukret.cli.commands.options import (
     "targets",
     metavar="DIR",
     multiple=True,
-    help=("The folder that keeps the responses; with --then a second one is the tables' DEST."),
+    help=(
+        "The folder that keeps the responses; with --then a second one is the tables' DEST."
+    ),
 )
 @click.option(
     "--header",
@@ -70,7 +72,9 @@ from mukret.cli.commands.options import (
     "--pages",
     "pages",
     metavar="HOW",
-    help=("How URL goes on, as a calls file has it: '{cursor: \"$.next_cursor\", as: cursor}' …"),
+    help=(
+        "How URL goes on, as a calls file has it: '{cursor: \"$.next_cursor\", as: cursor}' …"
+    ),
 )
 @click.option(
     "--follow",
@@ -96,13 +100,19 @@ from mukret.cli.commands.options import (
     help="Go on with the last round, though it ended: ask only for what is missing.",
 )
 @click.option(
-    "--anew", is_flag=True, help="Begin a new round, though the last one was interrupted."
+    "--anew",
+    is_flag=True,
+    help="Begin a new round, though the last one was interrupted.",
 )
 @click.option(
-    "--dry-run", is_flag=True, help="Show what would be asked, secrets masked; send nothing."
+    "--dry-run",
+    is_flag=True,
+    help="Show what would be asked, secrets masked; send nothing.",
 )
 @click.option(
-    "--then", metavar="RULES", help="Extract what was collected by these rules, to a second --to."
+    "--then",
+    metavar="RULES",
+    help="Extract what was collected by these rules, to a second --to.",
 )
 @click.option(
     "--timeout",

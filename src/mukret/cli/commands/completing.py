@@ -22,7 +22,9 @@ def files(_: click.Context, __: click.Parameter, begun: str) -> list[CompletionI
     return [CompletionItem(begun, type="file")]
 
 
-def rules_files(ctx: click.Context, parameter: click.Parameter, begun: str) -> list[CompletionItem]:
+def rules_files(
+    ctx: click.Context, parameter: click.Parameter, begun: str
+) -> list[CompletionItem]:
     """The YAML files of a folder; if it has none, whatever the shell finds there."""
     folder, name = os.path.split(begun)
     found: list[str] = []
@@ -47,27 +49,37 @@ def fields(ctx: click.Context, _: click.Parameter, begun: str) -> list[Completio
     return _beginning(begun, _fields(ctx))
 
 
-def listed_fields(ctx: click.Context, _: click.Parameter, begun: str) -> list[CompletionItem]:
+def listed_fields(
+    ctx: click.Context, _: click.Parameter, begun: str
+) -> list[CompletionItem]:
     """The last of several fields with commas between them."""
     before, comma, last = begun.rpartition(",")
     taken = before.split(",")
     left = (name for name in _fields(ctx) if name not in taken)
-    return [CompletionItem(f"{before}{comma}{one.value}") for one in _beginning(last, left)]
+    return [
+        CompletionItem(f"{before}{comma}{one.value}") for one in _beginning(last, left)
+    ]
 
 
 def keys(ctx: click.Context, _: click.Parameter, begun: str) -> list[CompletionItem]:
     """FIELD=, up to where the value begins."""
-    return [] if "=" in begun else _beginning(begun, (f"{name}=" for name in _fields(ctx)))
+    return (
+        [] if "=" in begun else _beginning(begun, (f"{name}=" for name in _fields(ctx)))
+    )
 
 
-def compared_fields(ctx: click.Context, _: click.Parameter, begun: str) -> list[CompletionItem]:
+def compared_fields(
+    ctx: click.Context, _: click.Parameter, begun: str
+) -> list[CompletionItem]:
     """The fields of two deliveries in folders, or of two rules files."""
     before, comma, last = begun.rpartition(",")
     names: dict[str, None] = {}
     for one in (_typed(ctx, "old", 0), _typed(ctx, "new", 1)):
         for found in (_recorded(one) or _outline_of(one)).values():
             names |= dict.fromkeys(found)
-    return [CompletionItem(f"{before}{comma}{one.value}") for one in _beginning(last, names)]
+    return [
+        CompletionItem(f"{before}{comma}{one.value}") for one in _beginning(last, names)
+    ]
 
 
 def formats(_: click.Context, __: click.Parameter, begun: str) -> list[CompletionItem]:
@@ -84,13 +96,19 @@ def formats(_: click.Context, __: click.Parameter, begun: str) -> list[Completio
 
 
 def _beginning(begun: str, names: Iterable[str]) -> list[CompletionItem]:
-    return [CompletionItem(name) for name in dict.fromkeys(names) if name.startswith(begun)]
+    return [
+        CompletionItem(name) for name in dict.fromkeys(names) if name.startswith(begun)
+    ]
 
 
 def _fields(ctx: click.Context) -> list[str]:
     found = _outline(ctx)
     table = ctx.params.get("table")
-    return found.get(table, []) if table else [name for names in found.values() for name in names]
+    return (
+        found.get(table, [])
+        if table
+        else [name for names in found.values() for name in names]
+    )
 
 
 def _outline(ctx: click.Context) -> dict[str, list[str]]:
@@ -121,5 +139,7 @@ def _recorded(folder: str | None) -> dict[str, list[str]]:
         suppress(OSError, ValueError, KeyError, AttributeError),
         open(os.path.join(str(folder), _RECORD), "rb") as file,
     ):
-        return {name: list(columns) for name, columns in json.load(file)["columns"].items()}
+        return {
+            name: list(columns) for name, columns in json.load(file)["columns"].items()
+        }
     return {}

@@ -22,7 +22,9 @@ DIALECTS = ("either", "postgresql", "sqlite")
         "mukret describe merrow-demo/merrow.rules.yaml --as json-schema --table ports",
     ),
 )
-@click.argument("rules", metavar="RULES", required=False, shell_complete=completing.rules_files)
+@click.argument(
+    "rules", metavar="RULES", required=False, shell_complete=completing.rules_files
+)
 @click.option(
     "--as",
     "form",

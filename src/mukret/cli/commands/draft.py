@@ -36,7 +36,9 @@ from mukret.cli.commands.options import (
     help="Add to these rules what they do not read; all else stays.",
 )
 @click.option(
-    "--path", metavar="PATH", help="Only what stands in the nodes that this JSONPath finds."
+    "--path",
+    metavar="PATH",
+    help="Only what stands in the nodes that this JSONPath finds.",
 )
 @click.option(
     "--fields",

@@ -46,7 +46,10 @@ from mukret.cli.commands.options import (
     help="Only the Kth of N shares of the files, into a folder for `mukret merge`.",
 )
 @click.option(
-    "--on", "engine", type=click.Choice(["spark"]), help="Let a cluster do the work: Apache Spark."
+    "--on",
+    "engine",
+    type=click.Choice(["spark"]),
+    help="Let a cluster do the work: Apache Spark.",
 )
 @click.option(
     "--master",

@@ -30,9 +30,13 @@ from mukret.cli.commands.options import (
     help="Show the Nth node alone, counted from 1 over all of FILE.",
 )
 @click.option(
-    "--named", metavar="NAME", help="Members of this name, wherever they stand below PATH."
+    "--named",
+    metavar="NAME",
+    help="Members of this name, wherever they stand below PATH.",
 )
-@click.option("--every", is_flag=True, help="List every node below, with its kind, as a table.")
+@click.option(
+    "--every", is_flag=True, help="List every node below, with its kind, as a table."
+)
 @click.option(
     "--values",
     is_flag=True,

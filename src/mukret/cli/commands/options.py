@@ -11,7 +11,9 @@ from mukret.cli.commands import completing
 
 Decorated = TypeVar("Decorated", bound=Callable[..., Any])
 
-rules_argument = click.argument("rules", metavar="RULES", shell_complete=completing.rules_files)
+rules_argument = click.argument(
+    "rules", metavar="RULES", shell_complete=completing.rules_files
+)
 files_argument = click.argument(
     "files", metavar="FILE...", nargs=-1, required=True, shell_complete=completing.files
 )
@@ -34,9 +36,14 @@ def output_options(function: Decorated) -> Decorated:
         help="Keep what happened in a file, with times and levels.",
     )(function)
     function = click.option(
-        "-v", "--verbose", count=True, help="Say more; -vv adds the traceback of an error."
+        "-v",
+        "--verbose",
+        count=True,
+        help="Say more; -vv adds the traceback of an error.",
     )(function)
-    return click.option("-q", "--quiet", is_flag=True, help="Say nothing but errors.")(function)
+    return click.option("-q", "--quiet", is_flag=True, help="Say nothing but errors.")(
+        function
+    )
 
 
 def examples(*lines: str, note: str = "on the data that `mukret demo` writes") -> str:
@@ -90,7 +97,10 @@ _DELIVERY = (
         help="Put tables within into their parents' records, in json and jsonl.",
     ),
     click.option(
-        "--indent", metavar="N", type=click.IntRange(1, 8), help="Indent json by N blanks a level."
+        "--indent",
+        metavar="N",
+        type=click.IntRange(1, 8),
+        help="Indent json by N blanks a level.",
     ),
     click.option(
         "--formulas-as-text",
@@ -102,7 +112,9 @@ _DELIVERY = (
         metavar="N|P%",
         help="So many rejects are clean; with more nothing is published.",
     ),
-    click.option("--strict", is_flag=True, help="Warnings are findings too (exit code 1)."),
+    click.option(
+        "--strict", is_flag=True, help="Warnings are findings too (exit code 1)."
+    ),
 )
 
 

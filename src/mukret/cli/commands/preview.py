@@ -26,7 +26,10 @@ from mukret.cli.commands.options import (
 @rules_argument
 @files_argument
 @click.option(
-    "--table", metavar="T", shell_complete=completing.tables, help="Show this table alone."
+    "--table",
+    metavar="T",
+    shell_complete=completing.tables,
+    help="Show this table alone.",
 )
 @click.option(
     "--rows",
@@ -50,7 +53,9 @@ from mukret.cli.commands.options import (
     show_default=True,
     help="The same seed takes the same sample.",
 )
-@click.option("--where", metavar="SQL", help="Only rows of a table that meet this condition.")
+@click.option(
+    "--where", metavar="SQL", help="Only rows of a table that meet this condition."
+)
 @click.option(
     "--columns",
     metavar="A,B,…",

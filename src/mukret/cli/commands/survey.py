@@ -23,10 +23,14 @@ from mukret.cli.commands.options import (
 )
 @files_argument
 @click.option(
-    "--path", metavar="PATH", help="Look only at what this JSONPath finds in each document."
+    "--path",
+    metavar="PATH",
+    help="Look only at what this JSONPath finds in each document.",
 )
 @click.option(
-    "--whole", is_flag=True, help="Show every place and every surprise, however many there are."
+    "--whole",
+    is_flag=True,
+    help="Show every place and every surprise, however many there are.",
 )
 @newest_option
 @json_option

@@ -33,7 +33,9 @@ def check_responses(request: Request, checked: Checked) -> int:
         click.echo(json_text({**checked.as_json(), "responses": found.as_json()}))
     elif not request.quiet:
         print_checked(checked)
-        print_drift(found, None if request.ignore_now else (request.rules, *request.files))
+        print_drift(
+            found, None if request.ignore_now else (request.rules, *request.files)
+        )
     if request.ignore_now and found.unread:
         paths = [unread.path for unread in found.unread]
         _ignore(rules, paths)

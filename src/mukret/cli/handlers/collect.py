@@ -73,7 +73,9 @@ class Request(Talk):
             self.bearer,
             self.pages,
         )
-        return follow_also(with_constants(given.calls(self.source), self.constants), self.follow)
+        return follow_also(
+            with_constants(given.calls(self.source), self.constants), self.follow
+        )
 
     def manner(self, calls: Calls) -> Manner:
         """How to go about it, under the name by which a later run knows this round again."""
@@ -96,7 +98,9 @@ def handle(request: Request) -> int:
         return 0
     target, tables = destinations(request.targets, request.then, request.source)
     if request.then is not None:
-        loaded_rules(request.then)  # what is wrong with them is told before anything is asked
+        loaded_rules(
+            request.then
+        )  # what is wrong with them is told before anything is asked
     timeout = request.timeout or calls.limits.timeout
     bounds = Bounds(size_of(request.max_body), request.max_time, timeout)
     folder = CaptureFolder(target)
@@ -109,7 +113,11 @@ def handle(request: Request) -> int:
 
 
 def _collect(
-    request: Request, calls: Calls, folder: CaptureFolder, bounds: Bounds, logger: logging.Logger
+    request: Request,
+    calls: Calls,
+    folder: CaptureFolder,
+    bounds: Bounds,
+    logger: logging.Logger,
 ) -> int:
     """Collects, prints what came, and gives the exit code."""
     view = CollectView(
@@ -124,7 +132,9 @@ def _collect(
     outcome = f"what is whole stays in {folder.path}; the same command goes on there"
     with if_interrupted(outcome):
         try:
-            answers = _answers(collection, view, keep_all=request.as_json or calls.by_hand)
+            answers = _answers(
+                collection, view, keep_all=request.as_json or calls.by_hand
+            )
         except Exception as error:
             logger.error("%s", error)
             view.print_report(collection.report, ended=False)
@@ -134,11 +144,15 @@ def _collect(
         click.echo(json.dumps(_as_json(report, answers), indent=2, ensure_ascii=False))
     _refuse_nothing(report, answers, folder)
     view.print_report(report, ended=True)
-    view.print_next(folder, report, answers, request.save_calls, then=request.then is not None)
+    view.print_next(
+        folder, report, answers, request.save_calls, then=request.then is not None
+    )
     return 1 if report.findings else 0
 
 
-def _answers(collection: Collection, view: CollectView, *, keep_all: bool) -> list[Answer]:
+def _answers(
+    collection: Collection, view: CollectView, *, keep_all: bool
+) -> list[Answer]:
     """Shows each answer as it comes; gives all of them, or those alone that are no data: a service
     may have millions.
     """
@@ -151,7 +165,9 @@ def _answers(collection: Collection, view: CollectView, *, keep_all: bool) -> li
     return kept
 
 
-def _refuse_nothing(report: Report, answers: list[Answer], folder: CaptureFolder) -> None:
+def _refuse_nothing(
+    report: Report, answers: list[Answer], folder: CaptureFolder
+) -> None:
     """Raises InputError where none of the answers is data."""
     apart = [answer for answer in answers if answer.problem and not answer.ends_list]
     if apart and not report.pages:
@@ -159,7 +175,10 @@ def _refuse_nothing(report: Report, answers: list[Answer], folder: CaptureFolder
 
 
 def _as_json(report: Report, answers: list[Answer]) -> dict[str, JsonValue]:
-    return {**report.as_json(), "answers": [answer.record(report.round) for answer in answers]}
+    return {
+        **report.as_json(),
+        "answers": [answer.record(report.round) for answer in answers],
+    }
 
 
 def _extract(rules: str, target: str, tables: str, *, quiet: bool) -> int:

@@ -8,7 +8,15 @@ from urllib.parse import urlsplit
 
 from mukret.collect import Basic, Bearer, Calls, Limits, Secret, load_calls
 from mukret.collect.bounds import parse_size
-from mukret.collect.calls import SET_BY_THE_TRANSFER, Call, OncePer, Pairs, SignIn, Value, call_for
+from mukret.collect.calls import (
+    SET_BY_THE_TRANSFER,
+    Call,
+    OncePer,
+    Pairs,
+    SignIn,
+    Value,
+    call_for,
+)
 from mukret.collect.calls_file import parse_pages
 from mukret.errors import UsageError
 from mukret.paths import parse_path
@@ -42,7 +50,10 @@ class Given:
             *((name, Secret(variable)) for name, variable in header_from),
         )
         typed = [_pair(text, "=", "--query", "NAME=VALUE") for text in query]
-        self.query: Pairs = (*typed, *((name, Secret(variable)) for name, variable in query_from))
+        self.query: Pairs = (
+            *typed,
+            *((name, Secret(variable)) for name, variable in query_from),
+        )
         self.sign_in: SignIn | None = None
         if basic:
             self.sign_in = Basic(Secret(basic[0]), Secret(basic[1]))
@@ -76,10 +87,14 @@ def _pair(text: str, mark: str, option: str, form: str) -> tuple[str, str]:
         raise UsageError("usage", f"{option} wants {form}", hint=f"{option} {form}")
     if mark == ":" and name.lower() in SET_BY_THE_TRANSFER:
         raise UsageError(
-            "usage", f"{option} {name}: that header follows from what is sent", hint="leave it out"
+            "usage",
+            f"{option} {name}: that header follows from what is sent",
+            hint="leave it out",
         )
     if mark == ":" and not (text.isascii() and text.isprintable()):
-        raise UsageError("usage", f"{option} {name}: a header holds printable ASCII only")
+        raise UsageError(
+            "usage", f"{option} {name}: a header holds printable ASCII only"
+        )
     return name, value.strip() if mark == ":" else value
 
 
@@ -93,14 +108,18 @@ def with_constants(calls: Calls, typed: tuple[str, ...]) -> Calls:
     for text in typed:
         name, found, value = text.partition("=")
         if not found:
-            raise UsageError("usage", "--with wants NAME=VALUE", hint="--with day=2031-03-28")
+            raise UsageError(
+                "usage", "--with wants NAME=VALUE", hint="--with day=2031-03-28"
+            )
         if name not in constants:
             hint = (
                 did_you_mean(name, constants)
                 or "with: {NAME: VALUE} in the calls file says what it is usually"
             )
             raise UsageError(
-                "usage", f"--with {name}: the calls have no constant of that name", hint=hint
+                "usage",
+                f"--with {name}: the calls have no constant of that name",
+                hint=hint,
             )
         constants[name] = value
     return replace(calls, constants=tuple(constants.items()))
@@ -121,7 +140,11 @@ def follow_also(calls: Calls, paths: tuple[str, ...]) -> Calls:
 def _follower_name(path: str, call: Call, taken: list[str]) -> str:
     """A name for what lies at addresses: that of the member without what says that it is one."""
     words = re.findall(r"[A-Za-z_]\w*", path, re.ASCII)
-    usable = [name for word in words if (name := _ADDRESS_WORDS.sub("", word).strip("_").lower())]
+    usable = [
+        name
+        for word in words
+        if (name := _ADDRESS_WORDS.sub("", word).strip("_").lower())
+    ]
     name = (usable[-1] if usable else "followed")[:50]
     name = name if name not in taken else f"{call.name}_{name}"[:60]
     number = 1
@@ -132,7 +155,9 @@ def _follower_name(path: str, call: Call, taken: list[str]) -> str:
     return unique
 
 
-def destinations(targets: tuple[str, ...], then: str | None, source: str) -> tuple[str, str | None]:
+def destinations(
+    targets: tuple[str, ...], then: str | None, source: str
+) -> tuple[str, str | None]:
     """The folder of the responses and, with --then, where the tables go. Raises UsageError."""
 
     if targets[:1] == ("-",) and (then is None or len(targets) > 1):
@@ -144,11 +169,15 @@ def destinations(targets: tuple[str, ...], then: str | None, source: str) -> tup
     if then is None:
         if len(targets) > 1:
             raise UsageError(
-                "usage", "a second --to is for the tables of --then", hint="--then RULES"
+                "usage",
+                "a second --to is for the tables of --then",
+                hint="--then RULES",
             )
         return targets[0], None
     if len(targets) > 2:
-        raise UsageError("usage", "--to is for the responses and, a second one, for the tables")
+        raise UsageError(
+            "usage", "--to is for the responses and, a second one, for the tables"
+        )
     if len(targets) == 2:
         return targets[0], targets[1]
     return _folder_of(source), targets[0]

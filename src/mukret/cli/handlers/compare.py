@@ -61,7 +61,9 @@ def _refuse_rules(old: str, new: str) -> None:
         raise UsageError("usage", message, hint=f"mukret compare {old} {new} FILE…")
     if rules:
         hint = "name two deliveries, or two rules files and responses"
-        raise UsageError("usage", f"{rules[0]} has rules, the other one is a delivery", hint=hint)
+        raise UsageError(
+            "usage", f"{rules[0]} has rules, the other one is a delivery", hint=hint
+        )
 
 
 def _compare_rules(request: Request) -> bool:

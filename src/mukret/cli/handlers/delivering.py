@@ -110,7 +110,11 @@ class DeliveryRequest(Talk):
         """1 if there is something to look at: a limit that was kept makes rejects clean, --strict
         makes findings of warnings.
         """
-        return 1 if (findings and self.max_rejects is None) or (self.strict and warnings) else 0
+        return (
+            1
+            if (findings and self.max_rejects is None) or (self.strict and warnings)
+            else 0
+        )
 
 
 def parsed_limit(text: str | None) -> RejectLimit | None:
@@ -121,7 +125,9 @@ def parsed_limit(text: str | None) -> RejectLimit | None:
         return RejectLimit.parse(text)
     except ValueError:
         hint = "a number (12) or a share (0.5%)"
-        raise UsageError("usage", f"--max-rejects can't be {text!r}", hint=hint) from None
+        raise UsageError(
+            "usage", f"--max-rejects can't be {text!r}", hint=hint
+        ) from None
 
 
 def _refuse_twins(rules: Rules) -> None:
@@ -131,7 +137,9 @@ def _refuse_twins(rules: Rules) -> None:
         for name, title in table.titles.items():
             other = by_title.setdefault(title, name)
             if other != name:
-                message = f"{table.name}: {other} and {name} would both be headed {title!r}"
+                message = (
+                    f"{table.name}: {other} and {name} would both be headed {title!r}"
+                )
                 hint = "give one of them another title, or leave out --titles"
                 raise UsageError("usage", message, hint=hint)
 
@@ -139,7 +147,9 @@ def _refuse_twins(rules: Rules) -> None:
 def _refuse_for_a_database(typed: DeliveryRequest) -> None:
     scheme = typed.target.partition("://")[0]
     if scheme not in _SCHEMES:
-        raise UsageError("not-supported", f"--to {scheme}://… is not supported yet", hint=_PLACES)
+        raise UsageError(
+            "not-supported", f"--to {scheme}://… is not supported yet", hint=_PLACES
+        )
     if scheme == "sqlite" and not typed.target.startswith("sqlite:///"):
         hint = "sqlite:///ferries.db, with three /"
         raise UsageError("usage", f"--to {typed.target}: a file is wanted", hint=hint)
@@ -164,7 +174,9 @@ def _refuse_for_files(typed: DeliveryRequest) -> None:
         raise UsageError("usage", f"no format {name}", hint=did_you_mean(name, FORMATS))
     _refuse_additions(typed, FORMATS[name])
     for option in sorted(typed.options.given - FORMATS[name].options):
-        takers = " and ".join(other.name for other in FORMATS.values() if option in other.options)
+        takers = " and ".join(
+            other.name for other in FORMATS.values() if option in other.options
+        )
         _leave_out(f"{_TYPED[option]} is for {takers}, not for {name}")
 
 

@@ -24,13 +24,22 @@ NEXT = (
         "ask how a value came about",
         "mukret trace {rules} {to}/feed --table sailings --nth 3 --field family_fare",
     ),
-    ("see what is in the feed that the rules don't expect", "mukret check {rules} {to}/feed"),
-    ("change a rule and look again", "mukret preview {rules} {to}/feed --table sailings"),
+    (
+        "see what is in the feed that the rules don't expect",
+        "mukret check {rules} {to}/feed",
+    ),
+    (
+        "change a rule and look again",
+        "mukret preview {rules} {to}/feed --table sailings",
+    ),
     (
         "let only a clean run through",
         "mukret extract {rules} {to}/feed --to {to}/tables --max-rejects 1%",
     ),
-    ("keep the sample's service running, and ask it yourself: it says how", "mukret standin"),
+    (
+        "keep the sample's service running, and ask it yourself: it says how",
+        "mukret standin",
+    ),
 )
 
 
@@ -44,7 +53,11 @@ class Request:
 def handle(request: Request) -> int:
     target = request.target
     _copy_sample(target)
-    rules, feed, tables = f"{target}/merrow.rules.yaml", f"{target}/feed", f"{target}/tables"
+    rules, feed, tables = (
+        f"{target}/merrow.rules.yaml",
+        f"{target}/feed",
+        f"{target}/tables",
+    )
     wanted = f"{target}/crossings.csv"
     _step(
         "What does the feed send? One of its sailings, as it stands.",

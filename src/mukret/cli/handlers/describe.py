@@ -47,16 +47,24 @@ def handle(request: Request) -> int:
     return 0
 
 
-def _refuse_elsewhere(option: str, given: str | None, belongs_to: str, form: str) -> None:
+def _refuse_elsewhere(
+    option: str, given: str | None, belongs_to: str, form: str
+) -> None:
     """Raises UsageError for an option of another form."""
     if given is not None and form != belongs_to:
-        raise UsageError("usage", f"{option} goes with --as {belongs_to}", hint="leave it out")
+        raise UsageError(
+            "usage", f"{option} goes with --as {belongs_to}", hint="leave it out"
+        )
 
 
 def _description(rules: Rules, request: Request) -> str:
     match request.form:
         case "json-schema":
-            table = known_table(rules, request.table).name if request.table is not None else None
+            table = (
+                known_table(rules, request.table).name
+                if request.table is not None
+                else None
+            )
             return _json(json_schema(rules, table))
         case "csvw":
             return _json(csv_metadata(rules))

@@ -114,7 +114,9 @@ def _draft(request: Request, sources: list[Source]) -> tuple[Draft, str]:
 
 def _like(request: Request, sources: list[Source]) -> tuple[Draft, str]:
     """A draft of what gives wanted rows."""
-    wanted = [read_wanted(place, name) for name, place in map(_table_and_file, request.likes)]
+    wanted = [
+        read_wanted(place, name) for name, place in map(_table_and_file, request.likes)
+    ]
     somebody = sys.stdin.isatty() and sys.stderr.isatty()
     ask = ask_which if somebody else nobody_asked
     proposed = draft_like(sources, wanted, request.title, request.out or _UNNAMED, ask)

@@ -22,10 +22,17 @@ from mukret.documents import Source, find_sources
 from mukret.engine.ahead import sensible
 from mukret.engine.run import Run
 from mukret.errors import UsageError, if_interrupted
-from mukret.parts.shares import Share, asks_the_time, refuse_streams, refuse_what_looks_across
+from mukret.parts.shares import (
+    Share,
+    asks_the_time,
+    refuse_streams,
+    refuse_what_looks_across,
+)
 from mukret.parts.writing import extract_part
 
-_REPORT = frozenset({"rules", "files", "newest", "target", "as_json", "quiet", "verbose", "log"})
+_REPORT = frozenset(
+    {"rules", "files", "newest", "target", "as_json", "quiet", "verbose", "log"}
+)
 _OF_A_PART = _REPORT | {"workers", "part"}
 _ON_SPARK = _REPORT | {"engine", "master", "form", "max_rejects", "strict"}
 
@@ -65,9 +72,14 @@ def _extract(request: Request) -> int:
     destination = request.destination(rules)
     # Rows and a bar on one screen would be in each other's way.
     no_bar = request.quiet or (request.is_stream and sys.stdout.isatty())
-    with _errors_logged(logger), progress_bar(sources, no_bar, partial(so_far, run)) as progress:
+    with (
+        _errors_logged(logger),
+        progress_bar(sources, no_bar, partial(so_far, run)) as progress,
+    ):
         run.progress = progress
-        record = deliver(run, destination, limit, request.options, skip_seen=request.skip_seen)
+        record = deliver(
+            run, destination, limit, request.options, skip_seen=request.skip_seen
+        )
     with if_interrupted(destination.outcome):
         notices = run.notices()
         log_outcome(run.tally, notices, logger)
@@ -75,7 +87,13 @@ def _extract(request: Request) -> int:
             click.echo(json.dumps(record, indent=2, ensure_ascii=False))
         elif not request.quiet:
             skipped = len(record.get("skipped", []))
-            print_run(run, notices, request.target, skipped=skipped, verbose=request.verbose > 0)
+            print_run(
+                run,
+                notices,
+                request.target,
+                skipped=skipped,
+                verbose=request.verbose > 0,
+            )
     return request.exit_code(findings=bool(run.tally.findings), warnings=bool(notices))
 
 
@@ -96,10 +114,14 @@ def _refuse_nonsense(request: Request) -> None:
         raise UsageError("usage", "--master goes with --on spark", hint=hint)
     if request.is_stream and request.as_json:
         hint = "run.json of a folder has the same"
-        raise UsageError("usage", "--json and --to - both want standard output", hint=hint)
+        raise UsageError(
+            "usage", "--json and --to - both want standard output", hint=hint
+        )
     if request.table is not None and not request.is_stream:
         one = f"--to - --table {request.table} writes one table to standard output"
-        raise UsageError("usage", "--table goes with --to -", hint=f"{one}; --to FOLDER writes all")
+        raise UsageError(
+            "usage", "--table goes with --to -", hint=f"{one}; --to FOLDER writes all"
+        )
 
 
 def _refuse_beside(fitting: frozenset[str], why: str) -> None:
@@ -109,12 +131,16 @@ def _refuse_beside(fitting: frozenset[str], why: str) -> None:
         name = option.name or ""
         source = context.get_parameter_source(name)
         if source is click.core.ParameterSource.COMMANDLINE and name not in fitting:
-            raise UsageError("usage", f"{option.opts[0]} {why}", hint="leave it out here")
+            raise UsageError(
+                "usage", f"{option.opts[0]} {why}", hint="leave it out here"
+            )
 
 
 def _extract_part(request: Request, part: str) -> int:
     """A share of the files, into a folder."""
-    _refuse_beside(_OF_A_PART, "goes with `mukret merge`, which writes the tables of all parts")
+    _refuse_beside(
+        _OF_A_PART, "goes with `mukret merge`, which writes the tables of all parts"
+    )
     request.start_log()
     share = Share.parse(part)
     if request.is_stream or request.is_database:

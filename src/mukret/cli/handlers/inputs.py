@@ -40,7 +40,9 @@ def loaded_rules(file: str, inputs: Sequence[str] = ()) -> Rules:
                 raise _swapped(file, other, inputs) from None
         if _looks_like_data(file):
             hint = f"mukret draft {shlex.quote(file)} --out feed.rules.yaml begins one"
-            raise UsageError("usage", f"{file} is data, not a rules file", hint=hint) from None
+            raise UsageError(
+                "usage", f"{file} is data, not a rules file", hint=hint
+            ) from None
         raise
 
 
@@ -88,7 +90,9 @@ def known_table(rules: Rules, name: str | None) -> Table:
         if len(rules.tables) == 1:
             return next(iter(rules.tables.values()))
         hint = f"--table {next(iter(rules.tables))}"
-        raise UsageError("usage", f"of which table? There are {', '.join(rules.tables)}", hint=hint)
+        raise UsageError(
+            "usage", f"of which table? There are {', '.join(rules.tables)}", hint=hint
+        )
     if name not in rules.tables:
         hint_or_none = did_you_mean(name, rules.tables)
         message = f"no table {name} in {rules.file}"

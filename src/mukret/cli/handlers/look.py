@@ -88,7 +88,9 @@ def _print(
     return print_nodes(nodes, reading, size, question)
 
 
-def _nth(nodes: Iterator[Found], nth: int, path: Path, reading: Reading) -> Iterator[Found]:
+def _nth(
+    nodes: Iterator[Found], nth: int, path: Path, reading: Reading
+) -> Iterator[Found]:
     """The one of this number, from 1. Raises UsageError where there are fewer; none is no error."""
     count = 0
     for node in nodes:
@@ -98,5 +100,7 @@ def _nth(nodes: Iterator[Found], nth: int, path: Path, reading: Reading) -> Iter
             return
     if count:
         print_bad_documents(reading.bad, len(reading.bad))
-        message = f"{path.text} finds {counted(count, 'node')}; there is no number {nth:,}"
+        message = (
+            f"{path.text} finds {counted(count, 'node')}; there is no number {nth:,}"
+        )
         raise UsageError("usage", message)

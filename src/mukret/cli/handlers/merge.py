@@ -41,4 +41,6 @@ def handle(request: Request) -> int:
         told = headline(documents, len(record["inputs"]), request.target)
         click.echo(f"{counted(len(parts), 'part')}: {told}", err=True)
         print_outcome(merge.tally, rules, notices, where_rejects_are(request.target))
-    return request.exit_code(findings=bool(merge.tally.findings), warnings=bool(notices))
+    return request.exit_code(
+        findings=bool(merge.tally.findings), warnings=bool(notices)
+    )

@@ -26,7 +26,8 @@ if TYPE_CHECKING:
 # Formats that are written by one machine.
 ELSEWHERE = FORMATS.keys() - {"parquet"}
 _HINT = (
-    "--to FOLDER, in parquet; or share the work by --part, and mukret merge writes it as you like"
+    "--to FOLDER, in parquet; or share the work by --part, and mukret merge writes it as you "
+    "like"
 )
 
 
@@ -39,7 +40,9 @@ def extract_on_spark(request: Request) -> int:
     try:
         from mukret.cli.handlers import spark_run
     except ImportError as error:
-        raise UsageError("missing-extra", str(error), hint="pip install 'mukret[spark]'") from None
+        raise UsageError(
+            "missing-extra", str(error), hint="pip install 'mukret[spark]'"
+        ) from None
     done = spark_run.run_on_spark(request, rules, limit)
     notices = done.extracted.notices()
     if request.as_json:
@@ -56,9 +59,15 @@ def extract_on_spark(request: Request) -> int:
 
 
 def _refuse_what_one_machine_writes(target: str, form: str | None) -> None:
-    if target == "-" or target.partition("://")[0] in ("sqlite", "postgresql", "postgres"):
+    if target == "-" or target.partition("://")[0] in (
+        "sqlite",
+        "postgresql",
+        "postgres",
+    ):
         shown = without_password(target) if target.startswith("postgres") else target
-        raise UsageError("not-supported", f"--on spark writes folders, not {shown}", hint=_HINT)
+        raise UsageError(
+            "not-supported", f"--on spark writes folders, not {shown}", hint=_HINT
+        )
     if form in ELSEWHERE:
         message = f"--on spark writes parquet, or what else the cluster can write (orc), not {form}"
         raise UsageError("not-supported", message, hint=_HINT)

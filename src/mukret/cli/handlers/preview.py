@@ -74,11 +74,17 @@ class Request(Talk):
 
     def shown_columns(self, rules: Rules) -> Sequence[str] | None:
         table = self._only_table(rules)
-        return _known_columns(table, self.columns) if table is not None and self.columns else None
+        return (
+            _known_columns(table, self.columns)
+            if table is not None and self.columns
+            else None
+        )
 
     def _only_table(self, rules: Rules) -> Table | None:
         """The table to show; None for all of them."""
-        only_one = self.table is not None or self.where is not None or self.columns is not None
+        only_one = (
+            self.table is not None or self.where is not None or self.columns is not None
+        )
         return known_table(rules, self.table) if only_one else None
 
 
@@ -94,7 +100,9 @@ def handle(request: Request) -> int:
         return 0
     seen = request.preview_run()
     columns = request.shown_columns(seen.rules)
-    with progress_bar(seen.run.sources, quiet=request.quiet or request.as_json) as progress:
+    with progress_bar(
+        seen.run.sources, quiet=request.quiet or request.as_json
+    ) as progress:
         seen.run.progress = progress
         seen.go_on()
     logger.info("%s: %d documents looked at", request.rules, seen.run.tally.documents)
@@ -111,7 +119,8 @@ def _refuse_nonsense(request: Request) -> None:
     """Raises UsageError."""
     if request.watched and (request.as_json or "-" in request.files):
         message = (
-            "--watch reads the files again and again, for a screen: no --json, no standard input"
+            "--watch reads the files again and again, for a screen: no --json, no standard "
+            "input"
         )
         raise UsageError("usage", message)
     if request.raw and request.as_json:

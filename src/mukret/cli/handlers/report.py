@@ -46,7 +46,9 @@ def handle(request: Request) -> int:
 
 def _refuse_nonsense(request: Request) -> None:
     """Raises UsageError."""
-    of_a_page = request.out is not None or request.against is not None or request.as_json
+    of_a_page = (
+        request.out is not None or request.against is not None or request.as_json
+    )
     if request.plot is not None and of_a_page:
         message = "--plot draws one picture and nothing else"
         raise UsageError("usage", message, hint="leave out what goes with a page")

@@ -22,7 +22,9 @@ if TYPE_CHECKING:
 MOST_FINDINGS = 3
 
 
-def write_report(request: Request, delivered: Delivered, before: Delivered | None) -> None:
+def write_report(
+    request: Request, delivered: Delivered, before: Delivered | None
+) -> None:
     """Writes the page, prints the JSON, or both; `before` is an earlier delivery."""
     report = read_report(delivered, before)
     if request.out is not None:

@@ -60,6 +60,11 @@ def _print_what_differs(in_one_go: Sequence[Input], target: str) -> None:
     )
     for one in in_one_go:
         size = f"{one.size / 1e6:,.0f} MB"
-        click.echo(f"{escaped(one.path)} is read by one task: {size} that can't be split", err=True)
+        click.echo(
+            f"{escaped(one.path)} is read by one task: {size} that can't be split",
+            err=True,
+        )
     if "://" in target:
-        click.echo(f"{target} fills bit by bit: it is whole when run.json is there", err=True)
+        click.echo(
+            f"{target} fills bit by bit: it is whole when run.json is there", err=True
+        )

@@ -35,7 +35,9 @@ def handle(request: Request) -> int:
 
 def _print_how_to_ask(service: StandIn) -> None:
     secrets = f"FERRY_USER={USER} FERRY_PASSWORD={PASSWORD} FERRY_PASS={TOKEN}"
-    click.echo(f"The sample service listens on {service.base} (this machine only; Ctrl-C ends it)")
+    click.echo(
+        f"The sample service listens on {service.base} (this machine only; Ctrl-C ends it)"
+    )
     click.echo("  its user, password and pass are made up and open no door:")
     click.secho(f"    export {secrets}", fg="green")
     click.echo("  in another terminal:")

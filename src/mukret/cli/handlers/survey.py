@@ -34,17 +34,27 @@ def handle(request: Request) -> int:
     path = parse_path(request.path) if request.path is not None else None
     with progress_bar(sources, quiet=request.quiet) as progress:
         report = survey(sources, path, progress=progress)
-    logger.info("%d documents surveyed, %d not readable", report.documents, report.bad_documents)
+    logger.info(
+        "%d documents surveyed, %d not readable", report.documents, report.bad_documents
+    )
     if request.as_json:
         click.echo(json_text(report.as_json()))
     else:
         details = request.verbose > 0
         print_survey(
-            report, request.files, quiet=request.quiet, details=details, whole=request.whole
+            report,
+            request.files,
+            quiet=request.quiet,
+            details=details,
+            whole=request.whole,
         )
         if not request.quiet:
             print_earlier_answers(sources)
-            urls = [source.origin.url for source in sources if source.origin and source.origin.url]
+            urls = [
+                source.origin.url
+                for source in sources
+                if source.origin and source.origin.url
+            ]
             if urls and path is None:
                 print_addresses(addresses_at(report, urls), urls, request.files[0])
     return 1 if report.bad_documents or not report.roots else 0

@@ -18,7 +18,15 @@ from mukret.cli.views.trace import print_row
 from mukret.destinations.publish import RUN_FILE
 from mukret.documents import Source, find_sources
 from mukret.errors import InputError, UsageError
-from mukret.inspect.picking import Picked, Wanted, all_rows, meeting, pick, pick_answer, with_values
+from mukret.inspect.picking import (
+    Picked,
+    Wanted,
+    all_rows,
+    meeting,
+    pick,
+    pick_answer,
+    with_values,
+)
 from mukret.inspect.tracing import trace
 from mukret.paths import parse_path
 from mukret.paths.locate import location_text
@@ -68,13 +76,21 @@ def handle(request: Request) -> int:
     wanted = _wanted(table, request.keys, request.where)
     with progress_bar(sources, quiet=request.quiet) as progress:
         picked = pick(
-            rules, sources, table.name, wanted, request.fate, request.number, progress=progress
+            rules,
+            sources,
+            table.name,
+            wanted,
+            request.fate,
+            request.number,
+            progress=progress,
         )
     if picked is None:
         click.echo(_no_such_row(request, table.name), err=True)
         return 1
     row = trace(
-        picked, request.field, lambda lookup, form: pick_answer(rules, sources, lookup, form)
+        picked,
+        request.field,
+        lambda lookup, form: pick_answer(rules, sources, lookup, form),
     )
     if request.as_json:
         click.echo(json_text(row.as_json()))
@@ -90,10 +106,14 @@ def handle(request: Request) -> int:
 def _refuse_nonsense(request: Request, table: Table) -> None:
     """Raises UsageError."""
     if request.reject is not None and (request.keys or request.where or request.nth):
-        raise UsageError("usage", "--reject counts all rejected rows: it goes with no other choice")
+        raise UsageError(
+            "usage", "--reject counts all rejected rows: it goes with no other choice"
+        )
     if request.field is not None and request.field not in table.types:
         hint = did_you_mean(request.field, table.types)
-        raise UsageError("usage", f"{table.name} has no field {request.field}", hint=hint)
+        raise UsageError(
+            "usage", f"{table.name} has no field {request.field}", hint=hint
+        )
 
 
 def _no_such_row(request: Request, table: str) -> str:
@@ -142,7 +162,9 @@ def _inputs(files: tuple[str, ...]) -> Sequence[str]:
         return [told["file"] for told in record["inputs"]]
     except (ValueError, KeyError, TypeError):
         message = f"{place} is no record of a run"
-        raise InputError("not-opened", message, hint="name the responses themselves") from None
+        raise InputError(
+            "not-opened", message, hint="name the responses themselves"
+        ) from None
 
 
 def _wanted(table: Table, keys: tuple[str, ...], where: str | None) -> Wanted:

@@ -43,7 +43,9 @@ Looking = TypeVar("Looking", bound=Look)
 
 
 def watch(
-    rules: str, begin: Callable[[], Looking], show: Callable[[Looking, Looking | None], None]
+    rules: str,
+    begin: Callable[[], Looking],
+    show: Callable[[Looking, Looking | None], None],
 ) -> None:
     """Begins a look at once and at each save of the rules, or of a file that they include or refer
     to, until Ctrl-C.
@@ -89,7 +91,9 @@ class _Watching(Generic[Looking]):
         self.missing = self.missing + 1 if None in found.values() else 0
         if 0 < self.missing <= MOST_WAITS:
             return False
-        changed = any(self.stamps.get(file, ()) != stamp for file, stamp in found.items())
+        changed = any(
+            self.stamps.get(file, ()) != stamp for file, stamp in found.items()
+        )
         self.stamps.update(found)
         return changed
 

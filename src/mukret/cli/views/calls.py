@@ -15,7 +15,9 @@ def print_calls(calls: Calls, file: str, environment: Mapping[str, str]) -> None
     """What a calls file has, and the secrets that the environment lacks."""
     variables = sorted({secret.variable for secret in calls.secrets()})
     secrets = ", ".join(variables) or "none"
-    click.echo(f"{file}: no problems ({counted(len(calls.calls), 'call')}; secrets: {secrets})")
+    click.echo(
+        f"{file}: no problems ({counted(len(calls.calls), 'call')}; secrets: {secrets})"
+    )
     for variable in variables:
         if not environment.get(variable):
             click.secho(f"  the environment has no {variable}", fg="yellow", err=True)

@@ -65,7 +65,10 @@ FAULTS = {
         "the records of a page can't be told {about}",
         'say where they are: pages: {{…, list: "$.…"}}',
     ),
-    Fault.PAGE_LIMIT: ("there are more than {about} pages", "limits: {{pages: N}} allows more"),
+    Fault.PAGE_LIMIT: (
+        "there are more than {about} pages",
+        "limits: {{pages: N}} allows more",
+    ),
     Fault.MORE_BUT_NO_CURSOR: (
         "it says that there is more, and has no cursor at {about}",
         "ask the service",
@@ -95,7 +98,13 @@ class CollectView(Watcher):
     """Prints and logs what happens. Its methods are called by several threads."""
 
     def __init__(
-        self, calls: Calls, target: str, logger: logging.Logger, *, quiet: bool, verbose: bool
+        self,
+        calls: Calls,
+        target: str,
+        logger: logging.Logger,
+        *,
+        quiet: bool,
+        verbose: bool,
     ) -> None:
         self.calls = calls
         self.target = target.rstrip("/")
@@ -198,13 +207,20 @@ class CollectView(Watcher):
         self._echo(click.style(escaped(answer.url), bold=True))
         media_type = escaped(answer.media_type or "no media type")
         size = counted(answer.size, "byte")
-        self._echo(f"  {status_text(answer.status)}, {media_type}, {size}, {answer.seconds:.2f} s")
-        documents = "unchanged" if answer.unchanged else counted(answer.documents, "document")
+        self._echo(
+            f"  {status_text(answer.status)}, {media_type}, {size}, {answer.seconds:.2f} s"
+        )
+        documents = (
+            "unchanged" if answer.unchanged else counted(answer.documents, "document")
+        )
         self._echo(f"  {documents} in {self.target}/{answer.file}")
         if answer.bad_documents:
             bad = counted(answer.bad_documents, "document")
             self._echo(
-                click.style(f"  {bad} in it can't be read: mukret survey shows which", fg="yellow")
+                click.style(
+                    f"  {bad} in it can't be read: mukret survey shows which",
+                    fg="yellow",
+                )
             )
 
     def _apart(self, answer: Answer) -> None:
@@ -216,10 +232,14 @@ class CollectView(Watcher):
         self._echo(click.style(escaped(answer.url), bold=True))
         problem = escaped(answer.problem or "")
         self._echo(
-            click.style(f"  {problem}: kept apart, {self.target}/{answer.file}", fg="yellow")
+            click.style(
+                f"  {problem}: kept apart, {self.target}/{answer.file}", fg="yellow"
+            )
         )
         if answer.said:
-            self._echo(click.style(f"  it begins: {escaped(answer.said[:SAID])}", dim=True))
+            self._echo(
+                click.style(f"  it begins: {escaped(answer.said[:SAID])}", dim=True)
+            )
 
     # ---- at the end
 
@@ -239,7 +259,11 @@ class CollectView(Watcher):
             self._print_requests(report)
         if self.apart > MOST_LINES:
             more = counted(self.apart - MOST_LINES, "more answer")
-            click.secho(f"{more} kept apart: capture.jsonl says why of each", fg="yellow", err=True)
+            click.secho(
+                f"{more} kept apart: capture.jsonl says why of each",
+                fg="yellow",
+                err=True,
+            )
         for name, call in report.calls.items():
             self._print_findings(name, call)
 
@@ -251,11 +275,15 @@ class CollectView(Watcher):
         click.echo(line, err=True)
 
     def _print_calls(self, report: Report) -> None:
-        what = f"{counted(report.pages, 'page')} in {counted(len(report.calls), 'call')}"
+        what = (
+            f"{counted(report.pages, 'page')} in {counted(len(report.calls), 'call')}"
+        )
         since = f", round {report.round}"
         if report.continued:
             since += f", begun {report.continued[:16].replace('T', ' ')} UTC and gone on with"
-        click.echo(f"{what} → {click.style(self.target + '/', bold=True)}{since}", err=True)
+        click.echo(
+            f"{what} → {click.style(self.target + '/', bold=True)}{since}", err=True
+        )
         rows = [
             [
                 "call",
@@ -267,10 +295,16 @@ class CollectView(Watcher):
             ]
         ]
         for name, call in report.calls.items():
-            more = [f"{getattr(call, attribute):,}" for attribute, _ in self._more(report)]
-            ends = ", ".join(_counted_end(end, count) for end, count in call.lists.most_common())
+            more = [
+                f"{getattr(call, attribute):,}" for attribute, _ in self._more(report)
+            ]
+            ends = ", ".join(
+                _counted_end(end, count) for end, count in call.lists.most_common()
+            )
             lists = sum(call.lists.values()) + sum(call.faults.values())
-            rows.append([name, f"{call.pages:,}", *more, _bytes(call.bytes), f"{lists:,}", ends])
+            rows.append(
+                [name, f"{call.pages:,}", *more, _bytes(call.bytes), f"{lists:,}", ends]
+            )
         header, *lines = aligned(rows, right=range(1, len(rows[0]) - 1))
         click.secho(f"  {header}", dim=True, err=True)
         for line in lines:
@@ -278,7 +312,11 @@ class CollectView(Watcher):
 
     def _more(self, report: Report) -> list[tuple[str, str]]:
         """Counts that are not always there."""
-        named = [("before", "kept before"), ("unchanged", "unchanged"), ("apart", "apart")]
+        named = [
+            ("before", "kept before"),
+            ("unchanged", "unchanged"),
+            ("apart", "apart"),
+        ]
         return [
             (name, head)
             for name, head in named
@@ -300,15 +338,25 @@ class CollectView(Watcher):
         for (why, about), count in call.not_asked.most_common(MOST_LINES):
             records = counted(count, "record")
             words = NOT_ASKED[Why(why)].format(about=about or "…")
-            print_warning(f"{name}: {records} led to no request: they {words} [not-asked]")
+            print_warning(
+                f"{name}: {records} led to no request: they {words} [not-asked]"
+            )
         for error in call.given_up[:MOST_LINES]:
-            print_failure(f"{name}: {error.message} [{error.code}]", place=None, hint=error.hint)
+            print_failure(
+                f"{name}: {error.message} [{error.code}]", place=None, hint=error.hint
+            )
         if len(call.given_up) > MOST_LINES:
-            click.echo(f"  … and {len(call.given_up) - MOST_LINES:,} more of {name}", err=True)
+            click.echo(
+                f"  … and {len(call.given_up) - MOST_LINES:,} more of {name}", err=True
+            )
         for doubt, count in call.doubts.most_common(MOST_LINES):
             lists = "the answer has" if count == 1 else f"{count:,} answers have"
             message = f"{name}: {lists} nothing at {doubt.path}, and seems to go on [unmatched]"
-            hint = f"did you mean {doubt.meant}?" if doubt.meant else f"pages: {doubt.seems}"
+            hint = (
+                f"did you mean {doubt.meant}?"
+                if doubt.meant
+                else f"pages: {doubt.seems}"
+            )
             print_warning(message, hint=hint)
         if call.unmatched is not None:
             path, near = call.unmatched
@@ -316,13 +364,18 @@ class CollectView(Watcher):
             print_warning(message, hint=near)
         if call.asked_before and self.verbose:
             same = counted(call.asked_before, "record")
-            click.echo(f"  {name}: {same} led to an address that had been asked already", err=True)
+            click.echo(
+                f"  {name}: {same} led to an address that had been asked already",
+                err=True,
+            )
 
     def _print_lists(self, name: str, call: CallReport) -> None:
         """Lists that did not come to their end, or have fewer records than was said."""
         for lost, url in call.lost[:MOST_LINES]:
             message, hint = fault_words(lost)
-            print_failure(f"{name}: {message} [{lost.fault.value}]", place=url, hint=hint)
+            print_failure(
+                f"{name}: {message} [{lost.fault.value}]", place=url, hint=hint
+            )
         hidden = sum(call.faults.values()) - len(call.lost[:MOST_LINES])
         if hidden > 0:
             click.echo(f"  … and {hidden:,} more lists of {name}", err=True)
@@ -370,7 +423,8 @@ class CollectView(Watcher):
         click.echo("\nNext:", err=True)
         if report.given_up or report.apart:
             click.echo(
-                "  what is missing is asked for again by the same command with --go-on", err=True
+                "  what is missing is asked for again by the same command with --go-on",
+                err=True,
             )
         next_step("survey", self.target, *(["--newest"] if again else []))
         if save_calls:
@@ -383,7 +437,8 @@ class CollectView(Watcher):
                 click.secho("  there are more pages", fg="yellow", nl=False, err=True)
                 how = shlex.quote(answer.next_page)
                 click.echo(
-                    f": the answer names the next one; --pages {how} asks for them all", err=True
+                    f": the answer names the next one; --pages {how} asks for them all",
+                    err=True,
                 )
                 return
 
@@ -397,9 +452,16 @@ def none_kept(apart: list[Answer], target: str) -> InputError:
         reasons = Counter(answer.problem for answer in apart)
         hint = f"most often: {reasons.most_common(1)[0][0]}"
         return InputError(
-            "set-apart", f"none of {len(apart)} answers is data", place=f"{target}/apart", hint=hint
+            "set-apart",
+            f"none of {len(apart)} answers is data",
+            place=f"{target}/apart",
+            hint=hint,
         )
-    hint = f"it begins: {shortened(' '.join(first.said.split()), SAID)}" if first.said else ""
+    hint = (
+        f"it begins: {shortened(' '.join(first.said.split()), SAID)}"
+        if first.said
+        else ""
+    )
     if first.status in (401, 403):
         hint = "sign in: --bearer VARIABLE, or --basic VARIABLE VARIABLE" + (
             f"; {hint}" if hint else ""
@@ -407,7 +469,9 @@ def none_kept(apart: list[Answer], target: str) -> InputError:
     if first.finding and first.finding.excerpt.strip():
         hint = WHAT_TO_DO[first.finding.sort]
     message = f"{first.url}: {first.problem}"
-    error = InputError("set-apart", message, place=f"{target}/{first.file}", hint=hint or None)
+    error = InputError(
+        "set-apart", message, place=f"{target}/{first.file}", hint=hint or None
+    )
     if first.finding and first.finding.excerpt.strip():
         error.pointer = (first.finding.excerpt, first.finding.caret)
     return error
@@ -416,8 +480,12 @@ def none_kept(apart: list[Answer], target: str) -> InputError:
 def fault_words(lost: Lost) -> tuple[str, str]:
     """What is wrong with a list, and what to do."""
     message, hint = FAULTS[lost.fault]
-    about = f"at {lost.about}" if lost.fault is Fault.NO_LIST and lost.about else lost.about
-    return escaped(message.format(about=shortened(about, LONGEST_URL)).rstrip()), hint.format()
+    about = (
+        f"at {lost.about}" if lost.fault is Fault.NO_LIST and lost.about else lost.about
+    )
+    return escaped(
+        message.format(about=shortened(about, LONGEST_URL)).rstrip()
+    ), hint.format()
 
 
 def kept_line(one: KeptValue) -> str:
@@ -435,7 +503,11 @@ def _request_line(tried: Try) -> str:
         f"{tried.shown}  {status_text(reply.status)}  {_bytes(reply.content.size)}  "
         f"{reply.seconds:.2f} s"
     )
-    problem = tried.judgement.problem if tried.judgement and 200 <= reply.status < 300 else None
+    problem = (
+        tried.judgement.problem
+        if tried.judgement and 200 <= reply.status < 300
+        else None
+    )
     return escaped(f"{line}  {problem}" if problem else line)
 
 
@@ -447,7 +519,11 @@ def _beside(folder: CaptureFolder, round: int) -> tuple[int, int]:
     """How many answers of earlier rounds are kept, and how many of them are of lists that were
     asked for again.
     """
-    now = {record.key for record in folder.records() if record.round == round and not record.apart}
+    now = {
+        record.key
+        for record in folder.records()
+        if record.round == round and not record.apart
+    }
     beside = again = 0
     for record in folder.records():
         if record.round != round and not record.apart and not record.unchanged:
@@ -465,4 +541,6 @@ def _seconds(seconds: float) -> str:
 def _bytes(size: int) -> str:
     if size < 1000:
         return f"{size} B"
-    return f"{size / 1000:,.1f} kB" if size < 1_000_000 else f"{size / 1_000_000:,.1f} MB"
+    return (
+        f"{size / 1000:,.1f} kB" if size < 1_000_000 else f"{size / 1_000_000:,.1f} MB"
+    )

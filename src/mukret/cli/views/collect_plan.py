@@ -40,12 +40,18 @@ def print_plan(calls: Calls, *, as_json: bool) -> None:
     """Prints the first request of each call, secrets masked."""
     lines = plan_lines(calls)
     missing = sorted(
-        {secret.variable for secret in calls.secrets() if not os.environ.get(secret.variable)}
+        {
+            secret.variable
+            for secret in calls.secrets()
+            if not os.environ.get(secret.variable)
+        }
     )
     if as_json:
         click.echo(
             json.dumps(
-                {"requests": lines, "variables_not_set": missing}, indent=2, ensure_ascii=False
+                {"requests": lines, "variables_not_set": missing},
+                indent=2,
+                ensure_ascii=False,
             )
         )
         return
@@ -58,7 +64,9 @@ def print_plan(calls: Calls, *, as_json: bool) -> None:
         click.secho(f"  {escaped(text)}", bold=True)
         for key in ("once_per", "headers", "body", "pages", "keeps"):
             if key in line:
-                click.echo(f"      {key.replace('_', ' ')}: {escaped(_line_text(line[key]))}")
+                click.echo(
+                    f"      {key.replace('_', ' ')}: {escaped(_line_text(line[key]))}"
+                )
     for variable in missing:
         click.secho(f"  the environment has no {variable}", fg="yellow", err=True)
 
@@ -69,7 +77,11 @@ def plan_lines(calls: Calls) -> list[Line]:
 
 
 def _call(call: Call, calls: Calls) -> Line:
-    line: Line = {"call": call.name, "method": call.method, "url": shown_first(calls, call.name)}
+    line: Line = {
+        "call": call.name,
+        "method": call.method,
+        "url": shown_first(calls, call.name),
+    }
     if call.once_per is not None:
         once_per = call.once_per
         rows = once_per.rows.text if once_per.rows else None
@@ -99,7 +111,9 @@ def _authorization(calls: Calls) -> dict[str, str]:
 def _sign_in(calls: Calls) -> Line:
     match calls.sign_in:
         case OAuth2(token, scope=scope):
-            form = {"grant_type": "client_credentials"} | ({"scope": scope} if scope else {})
+            form = {"grant_type": "client_credentials"} | (
+                {"scope": scope} if scope else {}
+            )
             line: Line = {
                 "call": "sign_in",
                 "method": "POST",
@@ -108,11 +122,16 @@ def _sign_in(calls: Calls) -> Line:
             }
             return line | {"keeps": "the access token"}
         case SignInCall() as way:
-            line = {"call": "sign_in", "method": way.method, "url": _address(way.address, calls)}
+            line = {
+                "call": "sign_in",
+                "method": way.method,
+                "url": _address(way.address, calls),
+            }
             line |= {"headers": _masked(way.headers)} if way.headers else {}
             line |= {"body": _body(way.body)} if way.body else {}
             kept = [
-                f"{one.name} from {one.path.text if one.path else one.header}" for one in way.keep
+                f"{one.name} from {one.path.text if one.path else one.header}"
+                for one in way.keep
             ]
             return line | ({"keeps": ", ".join(kept)} if kept else {})
     variables = ", ".join(secret.variable for secret in calls.secrets())
@@ -136,7 +155,9 @@ def _hidden(content: JsonValue) -> JsonValue:
         return MASK
     if isinstance(content, dict):
         return {name: _hidden(value) for name, value in content.items()}
-    return [_hidden(value) for value in content] if isinstance(content, list) else content
+    return (
+        [_hidden(value) for value in content] if isinstance(content, list) else content
+    )
 
 
 def _pages(pages: object) -> str:

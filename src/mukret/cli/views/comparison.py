@@ -25,7 +25,9 @@ def print_comparison(comparison: Comparison, rules: Rules) -> None:
         if changes.any:
             parent = rules.tables[name].within
             above = comparison.tables.get(parent or "")
-            _print_table(name, changes, parent if above is not None and above.fates else None)
+            _print_table(
+                name, changes, parent if above is not None and above.fates else None
+            )
     same = [name for name, changes in comparison.tables.items() if not changes.any]
     if same:
         click.echo(f"the same: {', '.join(same)}")
@@ -40,7 +42,9 @@ def _print_table(name: str, changes: TableChanges, parent: str | None) -> None:
     """
     old, new = changes.written
     renamed = f" (renamed, was {changes.old_name})" if changes.old_name != name else ""
-    click.echo(f"{click.style(name, bold=True)}{renamed}  {old:,} rows written, now {new:,}")
+    click.echo(
+        f"{click.style(name, bold=True)}{renamed}  {old:,} rows written, now {new:,}"
+    )
     for line in _column_lines(changes):
         click.echo(f"  column {line}")
     if parent is not None and changes.fates:
@@ -69,7 +73,9 @@ def _column_lines(changes: TableChanges) -> Iterator[str]:
             yield f"{column}: {before}, now {after}"
 
 
-def _print_change(what: str, change: Change, *, most: int, reasons: bool = False) -> None:
+def _print_change(
+    what: str, change: Change, *, most: int, reasons: bool = False
+) -> None:
     """`reasons`: the cases are rows with why they are rejected, and not values before and after."""
     click.echo(f"  {what}: {change.count:,}")
     for case in change.examples[:most]:
@@ -89,7 +95,9 @@ def _shown(text: str | None) -> str:
     return "null" if text is None else shortened(text, LONGEST) or '""'
 
 
-def print_next(comparison: Comparison, old: str, new: str, files: Sequence[str]) -> None:
+def print_next(
+    comparison: Comparison, old: str, new: str, files: Sequence[str]
+) -> None:
     """How to see, for the first row that is different and has a key, how that came about."""
     if "-" in files:
         return
@@ -97,7 +105,9 @@ def print_next(comparison: Comparison, old: str, new: str, files: Sequence[str])
         for rules, column, change in _traceable(changes, old, new):
             key = change.examples[0].key
             if key:
-                pairs = [part for pair in key.items() for part in ("--key", "=".join(pair))]
+                pairs = [
+                    part for pair in key.items() for part in ("--key", "=".join(pair))
+                ]
                 only = ["--field", column] if column else []
                 click.echo("Next: how the first of these came about", err=True)
                 next_step("trace", rules, *files, "--table", name, *pairs, *only)

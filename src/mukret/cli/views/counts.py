@@ -17,7 +17,11 @@ from mukret.values import shown_text
 
 MOST_REASONS = 6
 MOST_BAD = 5
-_ALWAYS = (("seen", "rows_seen"), ("written", "rows_written"), ("rejected", "rows_rejected"))
+_ALWAYS = (
+    ("seen", "rows_seen"),
+    ("written", "rows_written"),
+    ("rejected", "rows_rejected"),
+)
 _SOMETIMES = (
     ("filtered", "rows_filtered"),
     ("deduplicated", "rows_deduplicated"),
@@ -38,7 +42,9 @@ def print_counts(tally: Tally) -> None:
     print_table(rows, right=range(1, len(rows[0])))
 
 
-def print_reasons(tally: Tally, where: str | None, parents: Mapping[str, str | None]) -> None:
+def print_reasons(
+    tally: Tally, where: str | None, parents: Mapping[str, str | None]
+) -> None:
     """Why rows were rejected, the most frequent first, each with its first case; and what went with
     rows above it.
 
@@ -47,7 +53,11 @@ def print_reasons(tally: Tally, where: str | None, parents: Mapping[str, str | N
     """
     if not tally.findings:
         return
-    what = [f"{counted(tally.rows_rejected, 'row')} rejected"] if tally.rows_rejected else []
+    what = (
+        [f"{counted(tally.rows_rejected, 'row')} rejected"]
+        if tally.rows_rejected
+        else []
+    )
     if tally.bad_documents:
         what.append(f"{counted(tally.bad_documents, 'document')} not readable")
     click.secho(" and ".join(what), fg="yellow", bold=True, nl=False, err=True)
@@ -66,7 +76,9 @@ def _print_causes(causes: Sequence[Reason]) -> None:
         for line in rest:
             click.secho(f"  {line}", dim=True, err=True)
     if len(causes) > MOST_REASONS:
-        click.echo(f"  … and {len(causes) - MOST_REASONS} more kinds of reasons", err=True)
+        click.echo(
+            f"  … and {len(causes) - MOST_REASONS} more kinds of reasons", err=True
+        )
 
 
 def _print_followers(
@@ -134,10 +146,15 @@ def print_bad_documents(bad: Sequence[BadDocument], count: int) -> None:
     """
     if not count:
         return
-    click.secho(f"{counted(count, 'document')} could not be read:", fg="yellow", err=True)
+    click.secho(
+        f"{counted(count, 'document')} could not be read:", fg="yellow", err=True
+    )
     for document in bad[:MOST_BAD]:
         name = f"{document.source.name}, document {document.number}"
-        for line in (f"  {name}: {document.finding}", *_excerpt_lines(document.finding)):
+        for line in (
+            f"  {name}: {document.finding}",
+            *_excerpt_lines(document.finding),
+        ):
             click.echo(escaped(line), err=True)
     if count > MOST_BAD:
         click.echo(f"  … and {count - MOST_BAD:,} more", err=True)

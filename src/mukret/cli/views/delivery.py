@@ -65,7 +65,10 @@ def print_run(
 
 
 def _source_line(source: Source) -> str:
-    documents, size = counted(source.documents, "document"), counted(source.size, "byte")
+    documents, size = (
+        counted(source.documents, "document"),
+        counted(source.size, "byte"),
+    )
     packed = f", {source.compression}" if source.compression else ""
     passed = source.passed_over.total()
     over = f", passed over {passed}" if passed else ""
@@ -74,7 +77,11 @@ def _source_line(source: Source) -> str:
 
 def _plan_lines(run: Run) -> Iterator[str]:
     """In which way the work was done, and why not in a quicker one."""
-    yield f"{run.workers} threads share the work" if run.workers > 1 else "one thread does the work"
+    yield (
+        f"{run.workers} threads share the work"
+        if run.workers > 1
+        else "one thread does the work"
+    )
     if run.plan.scan:
         yield "documents are scanned for what the rules read"
     else:
@@ -94,7 +101,9 @@ def so_far(run: Run) -> str:
     return f"{run.tally.rows_seen:,} rows, {run.tally.findings:,} rejects"
 
 
-def log_outcome(tally: Tally, notices: Sequence[Notice], logger: logging.Logger) -> None:
+def log_outcome(
+    tally: Tally, notices: Sequence[Notice], logger: logging.Logger
+) -> None:
     for name, table in tally.tables.items():
         logger.info("%s: %s", name, table.as_json())
     for reason in tally.reasons.values():

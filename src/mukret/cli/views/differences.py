@@ -123,7 +123,11 @@ def print_next(found: Differences, new: str) -> None:
     for name, table in found.tables.items():
         for field, changed in table.changed.items():
             key = changed.sample[0].key
-            pairs = [part for column, text in key.items() for part in ("--key", f"{column}={text}")]
+            pairs = [
+                part
+                for column, text in key.items()
+                for part in ("--key", f"{column}={text}")
+            ]
             click.echo("Next: where the first of these values came from", err=True)
             next_step("trace", rules, new, "--table", name, *pairs, "--field", field)
             return

@@ -19,7 +19,9 @@ def summary(draft: Draft) -> str:
     return f"{counted(len(draft.tables), 'table')} with {counted(fields, 'field')}"
 
 
-def print_drafted(draft: Draft, out: str | None, files: Sequence[str], *, sources: int) -> None:
+def print_drafted(
+    draft: Draft, out: str | None, files: Sequence[str], *, sources: int
+) -> None:
     """`out`: the file that was written; None if the draft stands on the screen."""
     if out is not None:
         tried = f"{summary(draft)}, tried on {counted(sources, 'file')}"
@@ -38,9 +40,14 @@ def print_added(added: Added, rules: str) -> None:
     if not added.anything:
         click.echo(f"{rules}: nothing is new{_rejected(added.rejected)}", err=True)
         return
-    told = f"{counted(len(added.fields), 'field')}, {counted(len(added.tables), 'table')}"
+    told = (
+        f"{counted(len(added.fields), 'field')}, {counted(len(added.tables), 'table')}"
+    )
     ignored = counted(len(added.ignored), "path")
-    click.echo(f"{click.style(rules, bold=True)}: {told} and {ignored} to ignore added", err=True)
+    click.echo(
+        f"{click.style(rules, bold=True)}: {told} and {ignored} to ignore added",
+        err=True,
+    )
     for name in (*added.fields, *added.tables):
         click.echo(f"  {name}", err=True)
     for path in added.ignored:
@@ -54,14 +61,22 @@ def print_added(added: Added, rules: str) -> None:
 
 
 def _rejected(rows: int) -> str:
-    return f"; {counted(rows, 'row')} would be rejected as the rules stand" if rows else ""
+    return (
+        f"; {counted(rows, 'row')} would be rejected as the rules stand" if rows else ""
+    )
 
 
 def ask_which(choice: Choice) -> bool:
     """Asks which of two places is meant; True for the second."""
     column = f"{choice.table}.{choice.column}"
-    click.echo(f"{column}: two places give it; they differ in row {choice.row}:", err=True)
-    for number, (place, value) in enumerate(zip(choice.places, choice.values, strict=True), 1):
+    click.echo(
+        f"{column}: two places give it; they differ in row {choice.row}:", err=True
+    )
+    for number, (place, value) in enumerate(
+        zip(choice.places, choice.values, strict=True), 1
+    ):
         click.echo(f"  {number}  {value}  {click.style(place, dim=True)}", err=True)
-    answer: str = click.prompt("which is it?", type=click.Choice(["1", "2"]), default="1", err=True)
+    answer: str = click.prompt(
+        "which is it?", type=click.Choice(["1", "2"]), default="1", err=True
+    )
     return answer == "2"

@@ -119,8 +119,12 @@ def _summary(drift: Drift) -> str:
         read += f", {drift.bad_documents:,} more can't be read"
     found = [
         counted(len(drift.unread), "path") + " read by no rule" if drift.unread else "",
-        counted(len(drift.unmatched), "rule") + " without effect" if drift.unmatched else "",
-        counted(len(drift.misshapen), "table") + " of another shape" if drift.misshapen else "",
+        counted(len(drift.unmatched), "rule") + " without effect"
+        if drift.unmatched
+        else "",
+        counted(len(drift.misshapen), "table") + " of another shape"
+        if drift.misshapen
+        else "",
         counted(len(drift.words), "new word") if drift.words else "",
         counted(len(drift.unfit), "kind") + " of misfits" if drift.unfit else "",
     ]

@@ -75,11 +75,15 @@ class _Headings:
             return False
         self._last = document
         origin = f", from {node.origin.address}" if node.origin else ""
-        click.secho(escaped(f"{node.source.name}, document {node.document}{origin}"), dim=True)
+        click.secho(
+            escaped(f"{node.source.name}, document {node.document}{origin}"), dim=True
+        )
         return True
 
 
-def print_nodes(nodes: Iterator[Found], reading: Reading, size: Size, asked: Question) -> int:
+def print_nodes(
+    nodes: Iterator[Found], reading: Reading, size: Size, asked: Question
+) -> int:
     """Prints as many nodes as there are lines for; gives how many were found."""
     if not size.cut:
         return _print_whole(nodes, size.width)
@@ -178,7 +182,9 @@ def _count_on(nodes: Iterator[Found], count: Count, reading: Reading) -> Count:
     return Count(count.shown, found, complete=True)
 
 
-def _print_count(count: Count, nodes: Sequence[Found], reading: Reading, asked: Question) -> None:
+def _print_count(
+    count: Count, nodes: Sequence[Found], reading: Reading, asked: Question
+) -> None:
     """How many nodes there are, and how to see more of them; some of the `nodes` are shown."""
     many = f"{counted(count.found, 'node')} in {counted(reading.documents, 'document')}"
     if not count.complete:
@@ -229,7 +235,9 @@ def print_values(nodes: Iterable[Found]) -> int:
     found = 0
     for node in nodes:
         found += 1
-        click.echo(escaped(node.value if type(node.value) is str else json_text(node.value)))
+        click.echo(
+            escaped(node.value if type(node.value) is str else json_text(node.value))
+        )
     return found
 
 
@@ -240,7 +248,9 @@ def print_as_json(nodes: Iterable[Found], *, every: bool) -> int:
     for node in nodes:
         found += 1
         for one in node.every() if every else (node,):
-            click.echo(f"{',' if written else ''}\n{json_text(_as_json(one, every))}", nl=False)
+            click.echo(
+                f"{',' if written else ''}\n{json_text(_as_json(one, every))}", nl=False
+            )
             written += 1
     click.echo("\n]")
     return found

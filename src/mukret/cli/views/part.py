@@ -23,6 +23,10 @@ def print_part(run: Run, share: Share, files: int, target: str) -> None:
     """`files`: those of all parts."""
     documents = sum(source.documents for source in run.sources)
     click.echo(headline(documents, len(run.sources), target), err=True)
-    click.echo(f"part {share.number} of {share.of}, of {counted(files, 'file')}", err=True)
+    click.echo(
+        f"part {share.number} of {share.of}, of {counted(files, 'file')}", err=True
+    )
     print_counts(run.tally)
-    click.echo("which keys came before is settled by `mukret merge PART… --to DEST`", err=True)
+    click.echo(
+        "which keys came before is settled by `mukret merge PART… --to DEST`", err=True
+    )

@@ -43,7 +43,9 @@ class PreviewView:
         print_apart(console, bad)
         if len(bad) < seen.run.tally.bad_documents:
             more = counted(seen.run.tally.bad_documents - len(bad), "more document")
-            console.print(f"{more} not readable: mukret survey says why", soft_wrap=True)
+            console.print(
+                f"{more} not readable: mukret survey says why", soft_wrap=True
+            )
         if seen.complete and self.notices:
             print_notices(seen.notices())
 
@@ -91,12 +93,18 @@ def _hidden_lines(table: Table, hidden: HiddenRejects) -> list[str]:
             first = reason_lines(reason, WIDTH_OF_REASONS)[0]
             lines.append("  " + first.removeprefix(f"{table.name}."))
         if len(hidden.causes) > MOST_REASONS:
-            lines.append(f"  … and {len(hidden.causes) - MOST_REASONS} more kinds of reasons")
+            lines.append(
+                f"  … and {len(hidden.causes) - MOST_REASONS} more kinds of reasons"
+            )
     if hidden.with_parents:
         # A table that recurses may be within none: its rows stand in rows of its own.
         above = table.within or table.name
         alone = hidden.with_parents == 1
-        whole = f"the row of {above} above it" if alone else f"the rows of {above} above them"
+        whole = (
+            f"the row of {above} above it"
+            if alone
+            else f"the rows of {above} above them"
+        )
         lines.append(f"{counted(hidden.with_parents, 'row')} rejected with {whole}")
     return lines
 
@@ -109,7 +117,11 @@ def print_next(seen: PreviewRun, rules: str, files: Sequence[str]) -> None:
     if not rows:
         return
     name, row = next(((name, row) for name, row in rows if row.reject), rows[0])
-    question = "why a row is rejected, field by field" if row.reject else "how a row came about"
+    question = (
+        "why a row is rejected, field by field"
+        if row.reject
+        else "how a row came about"
+    )
     click.echo(f"Next: {question}", err=True)
     choice = "--reject" if row.reject else "--nth"
     next_step("trace", rules, *files, "--table", name, choice, str(row.nth))

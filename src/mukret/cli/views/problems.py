@@ -34,7 +34,9 @@ def print_failure(message: str, *, place: str | None, hint: str | None) -> None:
     print_hint(hint)
 
 
-def print_warning(message: str, *, place: str | None = None, hint: str | None = None) -> None:
+def print_warning(
+    message: str, *, place: str | None = None, hint: str | None = None
+) -> None:
     _print_message("warning", message, place)
     print_hint(hint)
 
@@ -42,11 +44,15 @@ def print_warning(message: str, *, place: str | None = None, hint: str | None = 
 def print_notices(notices: Sequence[Notice]) -> None:
     """Warnings, each with its place and what to do; of very many the first ones."""
     for notice in notices[:MOST_NOTICES]:
-        print_warning(f"{notice.message} [{notice.code}]", place=notice.place, hint=notice.hint)
+        print_warning(
+            f"{notice.message} [{notice.code}]", place=notice.place, hint=notice.hint
+        )
     more = Counter(notice.code for notice in notices[MOST_NOTICES:])
     if more:
         shown = ", ".join(f"{count:,} × {code}" for code, count in more.most_common())
-        click.echo(f"  … and {counted(more.total(), 'more warning')}: {shown}", err=True)
+        click.echo(
+            f"  … and {counted(more.total(), 'more warning')}: {shown}", err=True
+        )
 
 
 def print_unmatched(path: str, near: str | None) -> None:

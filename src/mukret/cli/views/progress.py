@@ -51,7 +51,13 @@ def progress_bar(
     from rich.theme import Theme
 
     said = TextColumn("{task.description}", markup=False)
-    columns = (BarColumn(), DownloadColumn(), TransferSpeedColumn(), TimeRemainingColumn(), said)
+    columns = (
+        BarColumn(),
+        DownloadColumn(),
+        TransferSpeedColumn(),
+        TimeRemainingColumn(),
+        said,
+    )
     console = Console(stderr=True, theme=Theme(STYLES))
     progress = Progress(
         *columns,
@@ -71,8 +77,14 @@ def progress_bar(
             due = time.monotonic() + BETWEEN
             progress.start()
             read = sum(source.size + source.parts_read for source in sources)
-            total = None if files is None else files + sum(source.parts_size for source in sources)
-            progress.update(task, completed=read, total=total, description=told(), refresh=True)
+            total = (
+                None
+                if files is None
+                else files + sum(source.parts_size for source in sources)
+            )
+            progress.update(
+                task, completed=read, total=total, description=told(), refresh=True
+            )
 
     for source in sources:
         source.reading = seen

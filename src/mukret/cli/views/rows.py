@@ -56,7 +56,13 @@ class Cell(NamedTuple):
     @property
     def markup(self) -> str:
         text = escape(self.shown)
-        text = f"[red]{text}[/]" if self.bad else f"[dim]{text}[/]" if self.text is None else text
+        text = (
+            f"[red]{text}[/]"
+            if self.bad
+            else f"[dim]{text}[/]"
+            if self.text is None
+            else text
+        )
         return f"{text}\n[dim]{escape(self.stood)}[/]" if self.stood else text
 
 
@@ -76,7 +82,11 @@ class RowsView:
     """Rows of one table as a grid. `width` is that of the terminal."""
 
     def __init__(
-        self, table: Table, rows: Sequence[SeenRow], names: Sequence[str] | None, width: int
+        self,
+        table: Table,
+        rows: Sequence[SeenRow],
+        names: Sequence[str] | None,
+        width: int,
     ) -> None:
         kinds = dict(table.columns)
         self.table = table
@@ -85,7 +95,8 @@ class RowsView:
         self.asked = names is not None
         self.heads = [_head(name, kinds[name]) for name in names or kinds]
         self.cells = [
-            [_cell(row, head.name, kinds[head.name]) for head in self.heads] for row in rows
+            [_cell(row, head.name, kinds[head.name]) for head in self.heads]
+            for row in rows
         ]
         self.gutter = max(len(NTH), *(len(_mark(row)) for row in rows)) if rows else 0
 
@@ -102,9 +113,13 @@ class RowsView:
         widths = self.widths(cap or WIDEST_CELLS[-1])
         chosen = list(range(len(widths))) if cap else self.chosen(widths)
         self.print_grid(console, chosen, widths)
-        left = [head.name for number, head in enumerate(self.heads) if number not in chosen]
+        left = [
+            head.name for number, head in enumerate(self.heads) if number not in chosen
+        ]
         if left:
-            console.print(f"{INDENT}[dim]{escape(self.left_out(left))}[/]", soft_wrap=True)
+            console.print(
+                f"{INDENT}[dim]{escape(self.left_out(left))}[/]", soft_wrap=True
+            )
 
     def widths(self, cap: int) -> list[int]:
         return [
@@ -120,7 +135,9 @@ class RowsView:
         nothing.
         """
         keys = self.table.key
-        order = sorted(range(len(widths)), key=lambda index: (self.telling(index, keys), index))
+        order = sorted(
+            range(len(widths)), key=lambda index: (self.telling(index, keys), index)
+        )
         kept: list[int] = []
         for index in order:
             if self.fits([widths[other] for other in (*kept, index)]) or not kept:
@@ -148,7 +165,9 @@ class RowsView:
 
     # ---- a row below the other
 
-    def print_grid(self, console: Console, chosen: Sequence[int], widths: Sequence[int]) -> None:
+    def print_grid(
+        self, console: Console, chosen: Sequence[int], widths: Sequence[int]
+    ) -> None:
         first = True
         for rejected, group in groupby(
             range(len(self.rows)), lambda number: self.rows[number].reject is not None
@@ -161,7 +180,12 @@ class RowsView:
                     console.print(INDENT + line, soft_wrap=True)
 
     def grid(
-        self, chosen: Sequence[int], widths: Sequence[int], rows: Sequence[int], *, header: bool
+        self,
+        chosen: Sequence[int],
+        widths: Sequence[int],
+        rows: Sequence[int],
+        *,
+        header: bool,
     ) -> Grid:
         grid = Grid(
             box=box.SIMPLE_HEAD,
@@ -172,7 +196,9 @@ class RowsView:
             show_edge=False,
             show_header=header,
         )
-        grid.add_column(f"[dim not bold]{NTH}[/]", width=self.gutter, justify="right", no_wrap=True)
+        grid.add_column(
+            f"[dim not bold]{NTH}[/]", width=self.gutter, justify="right", no_wrap=True
+        )
         for index in chosen:
             head = self.heads[index]
             grid.add_column(
@@ -184,7 +210,9 @@ class RowsView:
         for number in rows:
             style = "yellow" if self.rows[number].reject else "dim"
             mark = f"[{style}]{_mark(self.rows[number])}[/]"
-            grid.add_row(mark, *(_indented(self.cells[number][index].markup) for index in chosen))
+            grid.add_row(
+                mark, *(_indented(self.cells[number][index].markup) for index in chosen)
+            )
         return grid
 
     # ---- the fields downwards
@@ -192,7 +220,8 @@ class RowsView:
     def print_records(self, console: Console) -> None:
         """As many rows beside each other as have room, and the others below."""
         names = [
-            max(cell_width(getattr(head, part)) for head in self.heads) for part in ("name", "type")
+            max(cell_width(getattr(head, part)) for head in self.heads)
+            for part in ("name", "type")
         ]
         room = self.width - sum(names) - 2 * GAP
         beside = max(1, min(len(self.rows), (room + GAP) // (NARROWEST_RECORD + GAP)))
@@ -200,7 +229,9 @@ class RowsView:
         for start in range(0, len(self.rows), beside):
             if start:
                 console.print()
-            console.print(self.records(range(start, min(start + beside, len(self.rows))), each))
+            console.print(
+                self.records(range(start, min(start + beside, len(self.rows))), each)
+            )
             for row in self.rows[start : start + beside]:
                 for line in _reasons(row.reject) if row.reject else ():
                     console.print(f"  [yellow]{_mark(row)}[/]  {line}", soft_wrap=True)
@@ -218,12 +249,16 @@ class RowsView:
         for number in rows:
             row = self.rows[number]
             head = (
-                f"[yellow]{REJECTED} rejected row {row.nth}[/]" if row.reject else f"row {row.nth}"
+                f"[yellow]{REJECTED} rejected row {row.nth}[/]"
+                if row.reject
+                else f"row {row.nth}"
             )
             grid.add_column(head, no_wrap=True, max_width=each)
         for index, own in enumerate(self.heads):
             grid.add_row(
-                own.name, escape(own.type), *(self.cells[number][index].markup for number in rows)
+                own.name,
+                escape(own.type),
+                *(self.cells[number][index].markup for number in rows),
             )
         return grid
 

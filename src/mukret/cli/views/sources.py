@@ -19,7 +19,9 @@ def print_earlier_answers(sources: Sequence[Source]) -> None:
     ]
     if not times:
         return
-    answers = counted(len(times), "earlier answer") + _days(min(times)[:10], max(times)[:10])
+    answers = counted(len(times), "earlier answer") + _days(
+        min(times)[:10], max(times)[:10]
+    )
     click.echo(
         f"read too: {answers}, of addresses that were asked again since (--newest leaves them out)",
         err=True,

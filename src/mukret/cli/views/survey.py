@@ -47,14 +47,21 @@ MOST_LINES = 120
 LIST_SHARE = 0.42
 # A space at which no line is broken; a character that no text is to hold (Unicode: a noncharacter).
 GLUE = "\ufdd0"
-PLAIN = frozenset("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-./:+")
+PLAIN = frozenset(
+    "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-./:+"
+)
 
 # A piece of text and its style.
 Part = tuple[str, str]
 
 
 def print_survey(
-    report: SurveyReport, files: Sequence[str], *, quiet: bool, details: bool, whole: bool = False
+    report: SurveyReport,
+    files: Sequence[str],
+    *,
+    quiet: bool,
+    details: bool,
+    whole: bool = False,
 ) -> None:
     """Prints a survey; with `details` also reading options and longest texts.
 
@@ -76,12 +83,16 @@ def print_survey(
     tree.print()
     tree.print_cut()
     if report.surprises:
-        console.print(f"\n[bold yellow]{counted(len(report.surprises), 'surprise')}[/bold yellow]")
+        console.print(
+            f"\n[bold yellow]{counted(len(report.surprises), 'surprise')}[/bold yellow]"
+        )
         most = len(report.surprises) if whole else MOST_SURPRISES
         for surprise in report.surprises[:most]:
             _print_surprise(surprise, console, width)
         if len(report.surprises) > most:
-            console.print(f"  … and {len(report.surprises) - most} more: --whole shows all")
+            console.print(
+                f"  … and {len(report.surprises) - most} more: --whole shows all"
+            )
     if not quiet:
         _print_next(report, files)
 
@@ -97,9 +108,12 @@ def _headline(report: SurveyReport) -> Text:
         text.append(f"; {escaped(report.path)} finds {found}", style="not bold")
     if report.passed_over:
         shown = ", ".join(
-            f"{count:,} × {escaped(reason)}" for reason, count in report.passed_over.items()
+            f"{count:,} × {escaped(reason)}"
+            for reason, count in report.passed_over.items()
         )
-        text.append(f"\npassed over, since they hold no data: {shown}", style="not bold dim")
+        text.append(
+            f"\npassed over, since they hold no data: {shown}", style="not bold dim"
+        )
     return text
 
 
@@ -112,7 +126,9 @@ def _bytes(size: int) -> str:
 
 def _print_lists(lists: Sequence[RecordList], most: int) -> None:
     """The lists in their order; of more than so many those that stand highest."""
-    highest = sorted(range(len(lists)), key=lambda number: lists[number].path.count("["))[:most]
+    highest = sorted(
+        range(len(lists)), key=lambda number: lists[number].path.count("[")
+    )[:most]
     rows = [
         [f"  {one.path}", f"{one.records:,}", _lists_text(one)]
         for one in (lists[n] for n in sorted(highest))
@@ -120,7 +136,9 @@ def _print_lists(lists: Sequence[RecordList], most: int) -> None:
     for line in aligned(rows, right=[1]):
         click.echo(escaped(line))
     if len(lists) > most:
-        click.echo(f"  … and {counted(len(lists) - most, 'list')} deeper down: --whole shows all")
+        click.echo(
+            f"  … and {counted(len(lists) - most, 'list')} deeper down: --whole shows all"
+        )
 
 
 def _lists_text(one: RecordList) -> str:
@@ -161,9 +179,13 @@ class _Tree:
         # The first place of which those below are only counted.
         self.cut_at: str | None = None
         self.rows = list(self.lines(self.root, "", ""))
-        longest = max(len(guide) + cell_width(label) for guide, _, label, _ in self.rows)
+        longest = max(
+            len(guide) + cell_width(label) for guide, _, label, _ in self.rows
+        )
         deepest = max(len(guide) for guide, *_ in self.rows)
-        self.label_width = min(longest, max(int(width * LIST_SHARE), deepest + SHORTEST_LABEL))
+        self.label_width = min(
+            longest, max(int(width * LIST_SHARE), deepest + SHORTEST_LABEL)
+        )
         self.width = max(
             width - self.label_width - 2, NARROWEST
         )  # where places are deep, wider than the screen
@@ -207,11 +229,17 @@ class _Tree:
         while level:
             counts.append(len(level))
             level = [
-                child for one in level for child in self.children(self.chain(one))[:MOST_MEMBERS]
+                child
+                for one in level
+                for child in self.children(self.chain(one))[:MOST_MEMBERS]
             ]
         if sum(counts) <= MOST_LINES:
             return None
-        fitting = [depth for depth in range(len(counts)) if sum(counts[: depth + 1]) <= MOST_LINES]
+        fitting = [
+            depth
+            for depth in range(len(counts))
+            if sum(counts[: depth + 1]) <= MOST_LINES
+        ]
         return max([1, *fitting])
 
     def children(self, chain: Sequence[PlaceReport]) -> list[PlaceReport]:
@@ -229,7 +257,10 @@ class _Tree:
         if children and depth == self.deepest:
             self.cut_at = self.cut_at or chain[-1].path
             places = sum(1 for _ in chain[-1].place.everything()) - 1
-            said = [*self.parts(chain), [(f"{counted(places, 'place')} below", "yellow")]]
+            said = [
+                *self.parts(chain),
+                [(f"{counted(places, 'place')} below", "yellow")],
+            ]
             yield guide, below, label, list(_joined(iter(said)))
             return
         bar = f"{below}│ " if children else below
@@ -237,7 +268,10 @@ class _Tree:
         more = len(children) - MOST_MEMBERS
         for number, child in enumerate(children[:MOST_MEMBERS]):
             last = number == len(children) - 1
-            guides = (f"{below}{'└' if last else '├'} ", f"{below}{'  ' if last else '│ '}")
+            guides = (
+                f"{below}{'└' if last else '├'} ",
+                f"{below}{'  ' if last else '│ '}",
+            )
             yield from self.lines(child, *guides, depth + 1)
         if more > 0:
             yield (
@@ -294,7 +328,9 @@ class _Tree:
         self, report: PlaceReport, chain: Sequence[PlaceReport]
     ) -> Iterator[PlaceReport]:
         place = report.place
-        inner = {name for one in chain if one is not report for name in one.place.children}
+        inner = {
+            name for one in chain if one is not report for name in one.place.children
+        }
         own = [*place.children.values(), *place.columns]
         if place.elements is not None and report is chain[-1]:
             own.append(place.elements)
@@ -312,7 +348,9 @@ class _Tree:
         if not first.always:
             yield [(share(first.present, first.of), "yellow")]
         if place.parent is None:
-            yield [(counted(place.nodes, "document" if first.path == "$" else "node"), "")]
+            yield [
+                (counted(place.nodes, "document" if first.path == "$" else "node"), "")
+            ]
         for one in chain:
             yield from self.own_parts(one)
 
@@ -320,7 +358,11 @@ class _Tree:
         place = report.place
         if report.nulls:
             always = report.nulls == place.nodes
-            nulls = "always null" if always else f"null in {share(report.nulls, place.nodes)}"
+            nulls = (
+                "always null"
+                if always
+                else f"null in {share(report.nulls, place.nodes)}"
+            )
             yield [(nulls, "yellow")]
         kinds = [kind for kind in place.kinds if kind != "null"]
         if len(kinds) > 1:
@@ -343,18 +385,32 @@ class _Tree:
     def names_parts(self, place: Place) -> list[Part]:
         """Members whose names are data, with some of the names."""
         names = place.names
-        count = f"{names.distinct:,} different" if names.distinct is not None else "very many"
-        return [("names are data", "cyan"), (f": {count}, {_examples(names.examples)}", "")]
+        count = (
+            f"{names.distinct:,} different"
+            if names.distinct is not None
+            else "very many"
+        )
+        return [
+            ("names are data", "cyan"),
+            (f": {count}, {_examples(names.examples)}", ""),
+        ]
 
     def array_parts(self, place: Place) -> list[Part]:
         lengths = place.lengths
         if not lengths.longest:
             return [("always an empty list", "yellow")]
         if place.columns:
-            return [(f"always {counted(lengths.longest, 'element')}, told apart by position", "")]
+            return [
+                (
+                    f"always {counted(lengths.longest, 'element')}, told apart by position",
+                    "",
+                )
+            ]
         record = place.elements is not None and place.elements.objects
         columns = len(place.elements.columns) if place.elements else 0
-        what = counted(lengths.total, "record" if record else "row" if columns else "element")
+        what = counted(
+            lengths.total, "record" if record else "row" if columns else "element"
+        )
         empty = f", {lengths.empty:,} of them empty" if lengths.empty else ""
         lists = (
             "one list"
@@ -370,7 +426,10 @@ class _Tree:
             f"{_word(one.word)}{GLUE}×{one.count:,}: {', '.join(one.members) or 'nothing more'}"
             for one in report.sorts.sorts
         )
-        return [("several sorts", "cyan"), (f", told by {report.sorts.member}: {shown}", "")]
+        return [
+            ("several sorts", "cyan"),
+            (f", told by {report.sorts.member}: {shown}", ""),
+        ]
 
     def scalar_parts(self, report: PlaceReport) -> Iterator[list[Part]]:
         place = report.place
@@ -379,20 +438,33 @@ class _Tree:
             detail = f" ({look.detail})" if look.detail else ""
             yield [(look.name, "cyan"), (f"{often}{detail}", "")]
         if report.unique:
-            yield [("unique" if report.unique == "everywhere" else "unique in its list", "green")]
+            yield [
+                (
+                    "unique" if report.unique == "everywhere" else "unique in its list",
+                    "green",
+                )
+            ]
         if report.refers_to:
             yield [(f"found in {report.refers_to}", "green")]
         yield from self.values(report)
         if place.count("boolean"):
-            counts = {"true": place.trues, "false": place.count("boolean") - place.trues}
-            shown = ", ".join(f"{word}{GLUE}×{count:,}" for word, count in counts.items() if count)
+            counts = {
+                "true": place.trues,
+                "false": place.count("boolean") - place.trues,
+            }
+            shown = ", ".join(
+                f"{word}{GLUE}×{count:,}" for word, count in counts.items() if count
+            )
             yield [("boolean", "cyan"), (f": {shown}", "")]
 
     def values(self, report: PlaceReport) -> Iterator[list[Part]]:
         """The words if there are few; else the ends of numbers, and examples of texts."""
         place = report.place
         if report.words:
-            shown = [f"{_word(word)}{GLUE}×{count:,}" for word, count in report.words[:MOST_WORDS]]
+            shown = [
+                f"{_word(word)}{GLUE}×{count:,}"
+                for word, count in report.words[:MOST_WORDS]
+            ]
             more = len(report.words) - MOST_WORDS
             if more > 0:
                 shown.append(f"… {more} more words")
@@ -404,7 +476,10 @@ class _Tree:
             yield [(low if low == high else f"{low} … {high}", "")]
         texts = [value for value in place.values.examples if type(value) is str]
         if texts:
-            yield [("e.g. ", "dim"), (_examples(texts[: 3 if self.details else 2]), "dim")]
+            yield [
+                ("e.g. ", "dim"),
+                (_examples(texts[: 3 if self.details else 2]), "dim"),
+            ]
         if self.details and place.longest:
             yield [(f"up to {place.longest:,} characters", "dim")]
 
@@ -436,7 +511,8 @@ def _word(value: JsonValue) -> str:
 def _examples(values: Sequence[JsonValue]) -> str:
     shown = (shortened(escaped(json_text(value)), LONGEST_EXAMPLE) for value in values)
     return ", ".join(
-        text.replace(" ", GLUE) if len(text) <= LONGEST_UNBROKEN else text for text in shown
+        text.replace(" ", GLUE) if len(text) <= LONGEST_UNBROKEN else text
+        for text in shown
     )
 
 
@@ -450,7 +526,9 @@ def _print_surprise(surprise: Surprise, console: Console, width: int) -> None:
     if surprise.where:
         where = surprise.where
         document = f", document {where.document}" if where.document > 1 else ""
-        place = f"    at {escaped(readable(where.path))} in {escaped(where.file)}{document}"
+        place = (
+            f"    at {escaped(readable(where.path))} in {escaped(where.file)}{document}"
+        )
         console.print(Text(place, style="dim"), soft_wrap=True)
 
 
@@ -467,7 +545,9 @@ def _print_next(report: SurveyReport, files: Sequence[str]) -> None:
         next_step("draft", *files)
 
 
-def print_addresses(places: Sequence[AddressPlace], urls: Sequence[str], kept: str) -> None:
+def print_addresses(
+    places: Sequence[AddressPlace], urls: Sequence[str], kept: str
+) -> None:
     """Says which places lead on at the service that documents came from, by requests to these URLs,
     and what to type; `kept` is the folder that the documents stand in.
     """
@@ -475,7 +555,9 @@ def print_addresses(places: Sequence[AddressPlace], urls: Sequence[str], kept: s
         return
     click.echo("\nAddresses at the same service, to be asked for as well:", err=True)
     for place in places[:MOST_ADDRESSES]:
-        click.echo(f"  {escaped(place.path)}: {shortened(escaped(place.example))}", err=True)
+        click.echo(
+            f"  {escaped(place.path)}: {shortened(escaped(place.example))}", err=True
+        )
     if len(places) > MOST_ADDRESSES:
         click.echo(f"  … and {len(places) - MOST_ADDRESSES} more places", err=True)
     url = urls[0] if len(set(urls)) == 1 else "URL"

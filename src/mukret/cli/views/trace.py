@@ -22,7 +22,9 @@ def _print_field(traced: Traced, depth: int) -> None:
     """A field, and below it, indented, those that it was made of."""
     indent = "    " * depth
     name, kind = click.style(traced.name, bold=True), click.style(traced.type, dim=True)
-    value = click.style("null", dim=True) if traced.value is None else escaped(traced.value)
+    value = (
+        click.style("null", dim=True) if traced.value is None else escaped(traced.value)
+    )
     click.echo(f"{indent}{name} {kind}  {value}")
     if traced.problem:
         click.secho(f"{indent}    {escaped(traced.problem)}", fg="red")

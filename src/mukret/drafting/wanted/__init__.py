@@ -47,6 +47,8 @@ def draft_like(
     if row is not None:
         message = f"{row.file}, line {row.line}: no rules were found that are right about this row"
         raise UsageError(
-            "not-given", message, hint="type another row, or put ? where a cell does not matter"
+            "not-given",
+            message,
+            hint="type another row, or put ? where a cell does not matter",
         )
     return Like(draft, with_examples(text, file, sources, wanted))

@@ -56,14 +56,18 @@ class CandidateTable:
     values: Sequence[Candidate]
 
 
-def candidate_tables(draft: Draft, sources: Sequence[Source]) -> Iterator[CandidateTable]:
+def candidate_tables(
+    draft: Draft, sources: Sequence[Source]
+) -> Iterator[CandidateTable]:
     """Every table of a draft with the values of its rows. Raises InputError."""
     bare = _bare(draft)
     with_members_as_rows(bare)
     typed = _Values(bare, sources)
     raw = _Values(_raw(bare), sources)
     for table in bare.tables:
-        yield CandidateTable(table, typed.count(table.name), list(_values(bare, table, typed, raw)))
+        yield CandidateTable(
+            table, typed.count(table.name), list(_values(bare, table, typed, raw))
+        )
 
 
 def _bare(draft: Draft) -> Draft:
@@ -88,7 +92,11 @@ def _raw(bare: Draft) -> Draft:
     fields = [own for table in raw.tables for own in table.fields] + raw.response
     for own in fields:
         at = own.source.get("at")
-        if isinstance(at, str) and own.source.get("take") == "all" and at.endswith("[*]"):
+        if (
+            isinstance(at, str)
+            and own.source.get("take") == "all"
+            and at.endswith("[*]")
+        ):
             own.source, own.reading = {"at": at.removesuffix("[*]")}, {"type": "json"}
         elif at is not None and "take" not in own.source:
             own.reading = {"type": "json"}
@@ -102,7 +110,9 @@ class _Values:
         for source in sources:
             source.rewind()
         run = Run(
-            parse_rules(rules_text(draft), "draft.rules.yaml"), sources, most_bytes=MOST_BYTES
+            parse_rules(rules_text(draft), "draft.rules.yaml"),
+            sources,
+            most_bytes=MOST_BYTES,
         )
         self.rules = run.rules
         above = RowsAbove(run)
@@ -131,7 +141,9 @@ class _Values:
         return [texts[row] for row in rows]
 
 
-def _values(draft: Draft, table: DraftTable, typed: _Values, raw: _Values) -> Iterator[Candidate]:
+def _values(
+    draft: Draft, table: DraftTable, typed: _Values, raw: _Values
+) -> Iterator[Candidate]:
     rows: Sequence[int] = range(typed.count(table.name))
     levels, current = 0, table
     while True:

@@ -29,7 +29,9 @@ def not_given(
                 waiting[table] = [
                     other for other in waiting[table] if not _is(one, other, row, kinds)
                 ]
-                wrong += [other for other in one.unwanted if _is(one, other, row, kinds)]
+                wrong += [
+                    other for other in one.unwanted if _is(one, other, row, kinds)
+                ]
     yield from (row for rows in waiting.values() for row in rows)
     yield from wrong
 
@@ -42,9 +44,15 @@ def _rows(
     for output in Run(rules, sources).batches():
         for name, batch in output.tables.items():
             kinds = dict(rules.tables[name].columns)
-            columns = {one: _texts(batch.column(one), kind) for one, kind in kinds.items()}
+            columns = {
+                one: _texts(batch.column(one), kind) for one, kind in kinds.items()
+            }
             for number in range(batch.num_rows):
-                yield name, kinds, {one: texts[number] for one, texts in columns.items()}
+                yield (
+                    name,
+                    kinds,
+                    {one: texts[number] for one, texts in columns.items()},
+                )
 
 
 def _texts(column: pa.Array, kind: ValueType) -> list[str | None]:
@@ -53,7 +61,9 @@ def _texts(column: pa.Array, kind: ValueType) -> list[str | None]:
     return texts
 
 
-def _is(wanted: WantedTable, row: WantedRow, texts: Texts, kinds: Mapping[str, ValueType]) -> bool:
+def _is(
+    wanted: WantedTable, row: WantedRow, texts: Texts, kinds: Mapping[str, ValueType]
+) -> bool:
     return all(
         same(kinds[name], texts[name], cell)
         for name, cell in zip(wanted.columns, row.cells, strict=True)

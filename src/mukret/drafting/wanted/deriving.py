@@ -55,11 +55,17 @@ def derived(
     ]
     if not any(isinstance(cell, str) for _, cell in wanted):
         return
-    values = sorted(table.values, key=lambda value: (not alike(name, value.own.name), value.levels))
+    values = sorted(
+        table.values, key=lambda value: (not alike(name, value.own.name), value.levels)
+    )
     for way in _WAYS:
         yield from way(wanted, values)
     texts = {cell for _, cell in wanted}
-    if len(texts) == 1 and len(wanted) > 1 and isinstance(text := next(iter(texts)), str):
+    if (
+        len(texts) == 1
+        and len(wanted) > 1
+        and isinstance(text := next(iter(texts)), str)
+    ):
         yield Derived({"constant": text}, how="the same in all rows")
 
 
@@ -71,7 +77,9 @@ def _all(wanted: Wanted, make: Callable[[int], str | None]) -> bool:
     return all(make(row) == cell for row, cell in wanted)
 
 
-def _all_changed(wanted: Wanted, value: Candidate, change: Callable[[str], str]) -> bool:
+def _all_changed(
+    wanted: Wanted, value: Candidate, change: Callable[[str], str]
+) -> bool:
     """Whether a change of each text of a value gives the wanted cells; null stays null."""
 
     def make(row: int) -> str | None:
@@ -87,10 +95,16 @@ def _texts_of(values: Sequence[Candidate]) -> Iterator[Candidate]:
 
 def _cased(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
     for value in _texts_of(values):
-        for function, change in (("LOWER", str.lower), ("UPPER", str.upper), ("TRIM", str.strip)):
+        for function, change in (
+            ("LOWER", str.lower),
+            ("UPPER", str.upper),
+            ("TRIM", str.strip),
+        ):
             if _all_changed(wanted, value, change):
                 yield Derived(
-                    {"compute": f"{function}({{0}})"}, (value,), how=f"in other letters: {function}"
+                    {"compute": f"{function}({{0}})"},
+                    (value,),
+                    how=f"in other letters: {function}",
                 )
 
 
@@ -113,7 +127,10 @@ def _captured(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
                 text is None or compiled.fullmatch(text) for text in value.texts
             ):
                 yield Derived(
-                    dict(value.own.source), (value,), {"capture": pattern}, how="a part of the text"
+                    dict(value.own.source),
+                    (value,),
+                    {"capture": pattern},
+                    how="a part of the text",
                 )
 
 
@@ -162,13 +179,18 @@ def _of_a_date(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]
         ("EXTRACT(YEAR FROM {0})", lambda text: str(int(text[:4]))),
         ("EXTRACT(MONTH FROM {0})", lambda text: str(int(text[5:7]))),
         ("EXTRACT(DAY FROM {0})", lambda text: str(int(text[8:10]))),
-        ("EXTRACT(HOUR FROM {0})", lambda text: str(int(text[11:13])) if len(text) > 13 else ""),
+        (
+            "EXTRACT(HOUR FROM {0})",
+            lambda text: str(int(text[11:13])) if len(text) > 13 else "",
+        ),
     )
     for value in values:
         if isinstance(value.kind, Date | Datetime | Timestamp):
             for expression, part in parts:
                 if _all_changed(wanted, value, part):
-                    yield Derived({"compute": expression}, (value,), how="a part of the date")
+                    yield Derived(
+                        {"compute": expression}, (value,), how="a part of the date"
+                    )
 
 
 def _of_a_list(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
@@ -187,7 +209,11 @@ def _of_a_list(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]
 
 
 def _scalars(elements: list[JsonValue]) -> list[str]:
-    return [str(one) for one in elements if one is not None and not isinstance(one, dict | list)]
+    return [
+        str(one)
+        for one in elements
+        if one is not None and not isinstance(one, dict | list)
+    ]
 
 
 def _total(elements: list[JsonValue]) -> str | None:
@@ -196,7 +222,9 @@ def _total(elements: list[JsonValue]) -> str | None:
     return str(sum(known)) if known and len(known) == len(numbers) else None
 
 
-_TAKES: tuple[tuple[str, Mapping[str, JsonValue], Callable[[list[JsonValue]], str | None]], ...] = (
+_TAKES: tuple[
+    tuple[str, Mapping[str, JsonValue], Callable[[list[JsonValue]], str | None]], ...
+] = (
     ("count", {}, lambda found: str(len(found))),
     ("join", {}, lambda found: ", ".join(_scalars(found)) or None),
     ("join", {"with": ";"}, lambda found: ";".join(_scalars(found)) or None),
@@ -211,8 +239,12 @@ _TAKES: tuple[tuple[str, Mapping[str, JsonValue], Callable[[list[JsonValue]], st
 def _worded(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
     """Each word of a text stands for one of the wanted that begins alike."""
     for value, words in _pairs_of_words(wanted, values):
-        if all(text[:1].casefold() == cell[:1].casefold() for text, cell in words.items()):
-            yield Derived(dict(value.own.source), (value,), words=words, how="words for words")
+        if all(
+            text[:1].casefold() == cell[:1].casefold() for text, cell in words.items()
+        ):
+            yield Derived(
+                dict(value.own.source), (value,), words=words, how="words for words"
+            )
 
 
 def _worded_otherwise(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
@@ -226,7 +258,9 @@ def _worded_otherwise(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[D
             and 2 * of_all <= len(value.texts)
             and len(set(words.values())) == len(words)
         ):
-            yield Derived(dict(value.own.source), (value,), words=words, how="words for words")
+            yield Derived(
+                dict(value.own.source), (value,), words=words, how="words for words"
+            )
 
 
 def _pairs_of_words(
@@ -252,9 +286,9 @@ def _pairs_of_words(
 
 def _between(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
     """The time between two moments, in seconds, minutes, hours or days."""
-    moments = [value for value in values if isinstance(value.kind, Timestamp | Datetime)][
-        :MOST_PAIRED
-    ]
+    moments = [
+        value for value in values if isinstance(value.kind, Timestamp | Datetime)
+    ][:MOST_PAIRED]
     units = (("", 1), (" / 60", 60), (" / 3600", 3600), (" / 86400", 86400))
     for later, earlier in permutations(moments, 2):
         if later.kind != earlier.kind:
@@ -276,7 +310,9 @@ def _between(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
             if _all(wanted, span):
                 expression = f"CAST(EXTRACT(EPOCH FROM {{0}} - {{1}}){text} AS integer)"
                 yield Derived(
-                    {"compute": expression}, (later, earlier), how="the time between two moments"
+                    {"compute": expression},
+                    (later, earlier),
+                    how="the time between two moments",
                 )
 
 
@@ -295,10 +331,14 @@ def _calculated(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived
     """Two numbers of the row, in one step, rounded as the wanted ones are written."""
     numbers = [value for value in values if value.kind.is_number][:MOST_PAIRED]
     cells = [(row, _number(cell)) for row, cell in wanted]
-    no_number = [cell for _, cell in wanted if cell is not None and _number(cell) is None]
+    no_number = [
+        cell for _, cell in wanted if cell is not None and _number(cell) is None
+    ]
     if no_number:
         return
-    exponents = [number.as_tuple().exponent for _, number in cells if number is not None]
+    exponents = [
+        number.as_tuple().exponent for _, number in cells if number is not None
+    ]
     digits = max((-int(exponent) for exponent in exponents), default=0)
     for one, other in permutations(numbers, 2):
         for sign, calculate in _STEPS:
@@ -326,17 +366,22 @@ class _TwoNumbers:
         if left is None or right is None or (self.sign == "/" and not right):
             return None
         exact = self.calculate(left, right)
-        rounded = exact.quantize(Decimal(1).scaleb(-max(0, self.digits)), ROUND_HALF_EVEN)
+        rounded = exact.quantize(
+            Decimal(1).scaleb(-max(0, self.digits)), ROUND_HALF_EVEN
+        )
         # Sums have no more digits than what they are made of: there a rounded one is another
         # number.
         may_be_rounded = self.sign in "*/" and self.digits > 0
         return rounded if may_be_rounded or rounded == exact else None
 
 
-def _says_something(cells: Sequence[tuple[int, Decimal | None]], *values: Candidate) -> bool:
+def _says_something(
+    cells: Sequence[tuple[int, Decimal | None]], *values: Candidate
+) -> bool:
     """Whether the result is another number than either of the two, somewhere."""
     return all(
-        any(_number(value.texts[row]) != number for row, number in cells) for value in values
+        any(_number(value.texts[row]) != number for row, number in cells)
+        for value in values
     )
 
 
@@ -354,13 +399,17 @@ def _joined(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
     texts = list(_texts_of(values))[:MOST_PAIRED]
     filled = [(row, cell) for row, cell in wanted if cell is not None]
     for one, other in permutations(texts, 2):
-        literals = {_literal(one.texts[row], other.texts[row], cell) for row, cell in filled}
+        literals = {
+            _literal(one.texts[row], other.texts[row], cell) for row, cell in filled
+        }
         literal = next(iter(literals)) if len(literals) == 1 else None
         if literal is not None:
             quoted = literal.replace("'", "''").replace("{", "{{").replace("}", "}}")
             middle = f" || '{quoted}' || " if literal else " || "
             yield Derived(
-                {"compute": f"{{0}}{middle}{{1}}"}, (one, other), how="two texts together"
+                {"compute": f"{{0}}{middle}{{1}}"},
+                (one, other),
+                how="two texts together",
             )
 
 
@@ -368,7 +417,11 @@ def _literal(one: str | None, other: str | None, cell: str) -> str | None:
     if not one or not other or not cell.startswith(one) or not cell.endswith(other):
         return None
     middle = cell[len(one) : len(cell) - len(other)]
-    return middle if len(one) + len(other) <= len(cell) and len(middle) <= LONGEST_LITERAL else None
+    return (
+        middle
+        if len(one) + len(other) <= len(cell) and len(middle) <= LONGEST_LITERAL
+        else None
+    )
 
 
 _WAYS = (

@@ -37,7 +37,9 @@ def with_examples(
     for one in wanted:
         example = _example(text, file, sources, one)
         if example is not None:
-            longer = text + ("" if "\nexamples:\n" in text else "\nexamples:\n") + example
+            longer = (
+                text + ("" if "\nexamples:\n" in text else "\nexamples:\n") + example
+            )
             if _holds(longer, file):
                 text = longer
     return text
@@ -50,12 +52,14 @@ def _holds(text: str, file: str) -> bool:
         return False
 
 
-def _example(text: str, file: str, sources: Sequence[Source], wanted: WantedTable) -> str | None:
+def _example(
+    text: str, file: str, sources: Sequence[Source], wanted: WantedTable
+) -> str | None:
     for source in sources:
         source.rewind()
-    for rows in Run(parse_rules(text, file), sources, most_bytes=MOST_BYTES).decided_rows(
-        whole=True
-    ):
+    for rows in Run(
+        parse_rules(text, file), sources, most_bytes=MOST_BYTES
+    ).decided_rows(whole=True):
         table = rows.tables.get(wanted.name)
         for row, cells in _written(table) if table is not None else ():
             assert table is not None
@@ -101,11 +105,21 @@ def _names(rows: DecidedRows) -> frozenset[str]:
     is shown.
     """
     fields = [own for table in rows.tables.values() for own in table.table.fields]
-    paths = [path for own in fields if isinstance(own.source, At) for path in own.source.paths]
-    selectors = [
-        selector for path in paths for segment in path.segments for selector in segment.selectors
+    paths = [
+        path
+        for own in fields
+        if isinstance(own.source, At)
+        for path in own.source.paths
     ]
-    return frozenset(selector.name for selector in selectors if isinstance(selector, Name))
+    selectors = [
+        selector
+        for path in paths
+        for segment in path.segments
+        for selector in segment.selectors
+    ]
+    return frozenset(
+        selector.name for selector in selectors if isinstance(selector, Name)
+    )
 
 
 def _cut(node: JsonValue, location: Location, names: frozenset[str]) -> JsonValue:
@@ -120,5 +134,6 @@ def _cut(node: JsonValue, location: Location, names: frozenset[str]) -> JsonValu
     return {
         name: _cut(child, rest, names) if name == step else child
         for name, child in node.items()
-        if name == step or (name in names and (step is None or not isinstance(child, dict | list)))
+        if name == step
+        or (name in names and (step is None or not isinstance(child, dict | list)))
     }

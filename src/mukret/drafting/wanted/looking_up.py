@@ -33,14 +33,24 @@ def looked_up(
     others: Sequence[CandidateTable],
 ) -> Iterator[LookedUp]:
     """What gives the cells of a wanted column in these rows, out of outermost tables."""
-    wanted = [(row, cell) for row, cell in zip(rows, cells, strict=True) if isinstance(cell, str)]
+    wanted = [
+        (row, cell)
+        for row, cell in zip(rows, cells, strict=True)
+        if isinstance(cell, str)
+    ]
     different = {cell for _, cell in wanted}
     if len(different) < FEWEST_DIFFERENT:
         return
     for other in others:
-        if other.table is table.table or other.table.within is not None or other.rows > MOST_ROWS:
+        if (
+            other.table is table.table
+            or other.table.within is not None
+            or other.rows > MOST_ROWS
+        ):
             continue
-        values = [value for value in other.values if value.levels == 0 and not value.nodes]
+        values = [
+            value for value in other.values if value.levels == 0 and not value.nodes
+        ]
         for give in values:
             if all(_gives(give, cell) for cell in different):
                 yield from _by_key(wanted, table, other, values, give)

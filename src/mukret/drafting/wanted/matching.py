@@ -107,15 +107,21 @@ def _rows(wanted: Sequence[WantedRow], table: CandidateTable) -> list[int] | Non
                 told = _telling(cell, indexes)
                 votes.update(told.keys())
                 rarity.update(
-                    {number: rarity.get(number, 0.0) + rare for number, rare in told.items()}
+                    {
+                        number: rarity.get(number, 0.0) + rare
+                        for number, rare in told.items()
+                    }
                 )
         if not votes:
             return None
         most = max(votes.values())
-        best = sorted(number for number, count in votes.items() if count == most)[:MOST_LIKELY]
+        best = sorted(number for number, count in votes.items() if count == most)[
+            :MOST_LIKELY
+        ]
         likely.append({number: rarity[number] for number in best})
     consistent = [
-        _in_all_rows(number, wanted, likely, table) for number in range(len(wanted[0].cells))
+        _in_all_rows(number, wanted, likely, table)
+        for number in range(len(wanted[0].cells))
     ]
     found: list[int] = []
     for row, rare in zip(wanted, likely, strict=True):
@@ -165,7 +171,9 @@ def _in_all_rows(
     ]
 
 
-def _agreeing(row: WantedRow, number: int, consistent: Sequence[Sequence[Candidate]]) -> int:
+def _agreeing(
+    row: WantedRow, number: int, consistent: Sequence[Sequence[Candidate]]
+) -> int:
     """In how many columns a candidate row has the wanted cell in a value that has
     it in all rows.
     """

@@ -10,7 +10,11 @@ from itertools import pairwise
 from mukret.documents import Source
 from mukret.drafting.model import Draft, DraftField, DraftTable
 from mukret.drafting.names import snake_case
-from mukret.drafting.wanted.candidates import Candidate, CandidateTable, candidate_tables
+from mukret.drafting.wanted.candidates import (
+    Candidate,
+    CandidateTable,
+    candidate_tables,
+)
 from mukret.drafting.wanted.deriving import Derived, derived
 from mukret.drafting.wanted.looking_up import LookedUp, looked_up
 from mukret.drafting.wanted.matching import Matched, canonical, equal, match, rows_like
@@ -73,11 +77,15 @@ def _best(
     """
     matched = [one for table in tables if (one := match(wanted, table)) is not None]
     if not matched:
-        raise _not_found(wanted, wanted.rows[0], "no row of the input has anything of it")
+        raise _not_found(
+            wanted, wanted.rows[0], "no row of the input has anything of it"
+        )
     first: UsageError | None = None
     for one in sorted(matched, key=lambda one: one.score, reverse=True)[:MOST_TRIED]:
         try:
-            _Proposing(draft, copy.deepcopy(found), wanted, one, tables, nobody_asked).add()
+            _Proposing(
+                draft, copy.deepcopy(found), wanted, one, tables, nobody_asked
+            ).add()
             return one
         except UsageError as error:
             first = first or error
@@ -121,7 +129,9 @@ class _Proposing:
         self.matched = matched
         self.table = DraftTable(wanted.name, copy.deepcopy(matched.table.table.rows))
         self.table.options = {
-            name: value for name, value in matched.table.table.options.items() if name != "bad"
+            name: value
+            for name, value in matched.table.table.options.items()
+            if name != "bad"
         }
         # Tables around it that are needed, by how far above they are.
         self.above: dict[int, DraftTable] = {}
@@ -146,7 +156,9 @@ class _Proposing:
         inner, source, level = self.table, self.matched.table.table, 1
         while source.within is not None:
             source = source.within
-            around = DraftTable(self._free_name(source.name), copy.deepcopy(source.rows))
+            around = DraftTable(
+                self._free_name(source.name), copy.deepcopy(source.rows)
+            )
             around.options = {
                 name: value for name, value in source.options.items() if name != "bad"
             }
@@ -178,23 +190,32 @@ class _Proposing:
                 if snake_case(value.own.name) == snake_case(name)
             ]
             if nulls:
-                self.placed(name, nulls[0]).comment = "by its name: nothing was typed of it"
+                self.placed(
+                    name, nulls[0]
+                ).comment = "by its name: nothing was typed of it"
             else:
                 self.table.fields.append(
                     DraftField(
-                        name, {"compute": "CAST(NULL AS text)"}, comment="nothing was typed of it"
+                        name,
+                        {"compute": "CAST(NULL AS text)"},
+                        comment="nothing was typed of it",
                     )
                 )
             return
         made = next(derived(name, cells, self.matched.rows, self.matched.table), None)
         if made is None or made.words:
-            found = next(looked_up(cells, self.matched.rows, self.matched.table, self.others), None)
+            found = next(
+                looked_up(cells, self.matched.rows, self.matched.table, self.others),
+                None,
+            )
             if found is not None:
                 self.table.fields.append(self.out_of_another(name, found))
                 return
         if made is None:
             raise self.nothing_gives(name, cells)
-        read_there = "at" in made.source  # at a path of the row in which the value stands
+        read_there = (
+            "at" in made.source
+        )  # at a path of the row in which the value stands
         self._put(self.made(name, made), made.of[0].levels if read_there else 0)
 
     def condition(self) -> None:
@@ -204,7 +225,8 @@ class _Proposing:
         """
         unwanted = rows_like(self.wanted.unwanted, self.matched.table) or ()
         for value in sorted(
-            self.matched.table.values, key=lambda value: (len(set(value.texts)), value.levels)
+            self.matched.table.values,
+            key=lambda value: (len(set(value.texts)), value.levels),
         ):
             ours = {value.texts[row] for row in self.matched.rows}
             theirs = {value.texts[row] for row in unwanted}
@@ -216,13 +238,17 @@ class _Proposing:
                 return
         row = self.wanted.unwanted[0]
         raise _not_found(
-            self.wanted, row, "no single value tells the unwanted rows from the wanted ones"
+            self.wanted,
+            row,
+            "no single value tells the unwanted rows from the wanted ones",
         )
 
     def chosen(self, name: str) -> Sequence[Candidate]:
         """The values that give a column, the one that is meant first."""
         giving = list(self.matched.columns[name])
-        rival = next((value for value in giving[1:] if self.differs(giving[0], value)), None)
+        rival = next(
+            (value for value in giving[1:] if self.differs(giving[0], value)), None
+        )
         if rival is not None and self.ask(self.choice(name, giving[0], rival)):
             giving.remove(rival)
             giving.insert(0, rival)
@@ -245,7 +271,9 @@ class _Proposing:
         """
         other = found.table.table
         table = DraftTable(
-            self._free_name(other.name), copy.deepcopy(other.rows), key=[found.key.own.name]
+            self._free_name(other.name),
+            copy.deepcopy(other.rows),
+            key=[found.key.own.name],
         )
         table.options = {
             option: value for option, value in other.options.items() if option != "bad"
@@ -253,14 +281,22 @@ class _Proposing:
         table.options["duplicates"] = "first"
         for value in (found.key, found.give):
             own = DraftField(
-                value.own.name, dict(value.own.source), {**value.own.reading, "keep": False}
+                value.own.name,
+                dict(value.own.source),
+                {**value.own.reading, "keep": False},
             )
             self._take_enum(own)
             table.fields.append(own)
         self.found.tables.append(table)
         by = self.name_of(found.by)
-        lookup: dict[str, JsonValue] = {"in": table.name, "by": [by], "give": found.give.own.name}
-        return DraftField(name, {"lookup": lookup}, comment="of a record with the same key")
+        lookup: dict[str, JsonValue] = {
+            "in": table.name,
+            "by": [by],
+            "give": found.give.own.name,
+        }
+        return DraftField(
+            name, {"lookup": lookup}, comment="of a record with the same key"
+        )
 
     def placed(self, name: str, value: Candidate, *, kept: bool = True) -> DraftField:
         """A value as a field: of the table itself, or of the one that it stands in, from where it
@@ -288,7 +324,9 @@ class _Proposing:
         if around is not None:
             own.reading["keep"] = False
 
-    def as_typed(self, own: DraftField, value: Candidate, cells: Sequence[Cell]) -> None:
+    def as_typed(
+        self, own: DraftField, value: Candidate, cells: Sequence[Cell]
+    ) -> None:
         """Numbers that were typed otherwise than the draft would write them have as many digits
         after the point as all that were typed, if no value has more.
         """
@@ -298,7 +336,9 @@ class _Proposing:
         ):
             return
         typed = {_digits(cell) for cell in cells if isinstance(cell, str)}
-        there = max((_digits(text) for text in value.texts if text is not None), default=0)
+        there = max(
+            (_digits(text) for text in value.texts if text is not None), default=0
+        )
         same = len(typed) == 1 and next(iter(typed)) >= there
         own.reading["type"] = f"decimal(18,{next(iter(typed))})" if same else "float"
 
@@ -312,7 +352,9 @@ class _Proposing:
             return self.worded(name, made)
         source = dict(made.source)
         if "compute" in source:
-            source["compute"] = str(source["compute"]).format(*map(self.operand, made.of))
+            source["compute"] = str(source["compute"]).format(
+                *map(self.operand, made.of)
+            )
         own = DraftField(name, source, dict(made.reading))
         own.comment = made.how
         return own
@@ -373,7 +415,15 @@ class _Proposing:
         rivals = [value for value in giving[1:] if self.differs(giving[0], value)]
         told = [self.rival(giving[0], value) for value in rivals[:MOST_RIVALS]]
         return "; ".join(
-            [said, *(told or [f"alone among {counted(len(self.matched.table.values), 'value')}"])]
+            [
+                said,
+                *(
+                    told
+                    or [
+                        f"alone among {counted(len(self.matched.table.values), 'value')}"
+                    ]
+                ),
+            ]
         )
 
     @staticmethod
@@ -382,7 +432,9 @@ class _Proposing:
         if (one.own.source, one.levels) == (other.own.source, other.levels):
             return False
         pairs = zip(one.texts, other.texts, strict=True)
-        return any(_canonical(one, left) != _canonical(other, right) for left, right in pairs)
+        return any(
+            _canonical(one, left) != _canonical(other, right) for left, right in pairs
+        )
 
     @staticmethod
     def rival(one: Candidate, other: Candidate) -> str:
@@ -415,15 +467,22 @@ class _Proposing:
     def _only_wrong(self, value: Candidate, cells: Sequence[Cell]) -> int | None:
         """The number of the one cell that a value does not give, if it gives all others."""
         fitting = [
-            equal(value, row, cell) for row, cell in zip(self.matched.rows, cells, strict=True)
+            equal(value, row, cell)
+            for row, cell in zip(self.matched.rows, cells, strict=True)
         ]
-        typed = [fits for fits, cell in zip(fitting, cells, strict=True) if isinstance(cell, str)]
+        typed = [
+            fits
+            for fits, cell in zip(fitting, cells, strict=True)
+            if isinstance(cell, str)
+        ]
         if fitting.count(False) != 1 or not any(typed):
             return None
         return fitting.index(False)
 
 
-def _condition(ours: set[str | None], theirs: set[str | None], *, as_text: bool) -> str | None:
+def _condition(
+    ours: set[str | None], theirs: set[str | None], *, as_text: bool
+) -> str | None:
     """In SQL, with `{}` for the name of the field."""
     if theirs == {None}:
         return "{} IS NOT NULL"
@@ -432,7 +491,9 @@ def _condition(ours: set[str | None], theirs: set[str | None], *, as_text: bool)
     for texts, operator in ((ours, "="), (theirs, "<>")):
         if len(texts) == 1 and isinstance(text := next(iter(texts)), str):
             literal = (
-                "'" + text.replace("'", "''").replace("{", "{{").replace("}", "}}") + "'"
+                "'"
+                + text.replace("'", "''").replace("{", "{{").replace("}", "}}")
+                + "'"
                 if as_text
                 else text
             )
@@ -446,7 +507,9 @@ def _first_difference(
     """The number of the first row in which two values differ, and what each has there."""
     pairs = enumerate(zip(one.texts, other.texts, strict=True))
     return next(
-        (row, pair) for row, pair in pairs if _canonical(one, pair[0]) != _canonical(other, pair[1])
+        (row, pair)
+        for row, pair in pairs
+        if _canonical(one, pair[0]) != _canonical(other, pair[1])
     )
 
 
@@ -458,7 +521,11 @@ def _reach_through(outer: DraftTable, inner: DraftTable) -> None:
     """A table of which nothing is wanted: the paths of both are one, or it has a field that is not
     written.
     """
-    plain = not outer.options and isinstance(outer.rows, str) and isinstance(inner.rows, str)
+    plain = (
+        not outer.options
+        and isinstance(outer.rows, str)
+        and isinstance(inner.rows, str)
+    )
     if plain and inner.rows != "$":
         inner.rows = f"{outer.rows}{str(inner.rows)[1:]}"
         inner.within = outer.within
@@ -472,7 +539,8 @@ def _word_for(text: str, typed: Mapping[str, str], words: Sequence[str]) -> str:
     alike = [
         word
         for word in words
-        if word.casefold().startswith(text.casefold()) or text.casefold() == word.casefold()
+        if word.casefold().startswith(text.casefold())
+        or text.casefold() == word.casefold()
     ]
     return alike[0] if len(alike) == 1 else text
 

@@ -59,7 +59,9 @@ def read_wanted(file: str, name: str) -> WantedTable:
                     _add(found, cells, lines.line_num)
     except OSError as error:
         raise InputError(
-            "not-opened", f"{file}: {(error.strerror or str(error)).lower()}", hint="check the path"
+            "not-opened",
+            f"{file}: {(error.strerror or str(error)).lower()}",
+            hint="check the path",
         ) from None
     except (UnicodeDecodeError, csv.Error) as error:
         raise InputError("not-opened", f"{file}: no CSV in UTF-8: {error}") from None
@@ -89,9 +91,13 @@ def _add(found: WantedTable, cells: list[str], line: int) -> None:
     elif unwanted:
         cells = [ANY_MARK, *cells[1:]]
     if len(cells) != width:
-        message = f"{found.file}, line {line}: {len(cells)} cells, and the header has {width}"
+        message = (
+            f"{found.file}, line {line}: {len(cells)} cells, and the header has {width}"
+        )
         raise InputError(
-            "not-opened", message, hint="a cell that holds a comma stands in double quotes"
+            "not-opened",
+            message,
+            hint="a cell that holds a comma stands in double quotes",
         )
     row = WantedRow(tuple(map(_cell, cells)), line, found.file)
     (found.unwanted if unwanted else found.rows).append(row)

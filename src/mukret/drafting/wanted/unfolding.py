@@ -29,7 +29,9 @@ def _tables_of_members(draft: Draft, table: DraftTable) -> Iterator[DraftTable]:
     for number, (path, fields) in enumerate(_groups(table).items()):
         below = [own for own in fields if own is not None]
         own = [DraftField(NAME, {"fact": "name"}), *below]
-        yield DraftTable(f"{table.name}_members_{number}", path, within=table, fields=own)
+        yield DraftTable(
+            f"{table.name}_members_{number}", path, within=table, fields=own
+        )
 
 
 def _groups(table: DraftTable) -> dict[str, list[DraftField]]:
@@ -39,7 +41,9 @@ def _groups(table: DraftTable) -> dict[str, list[DraftField]]:
     for own in table.fields:
         at = own.source.get("at")
         segments = (
-            parse_path(at).segments if isinstance(at, str) and "take" not in own.source else ()
+            parse_path(at).segments
+            if isinstance(at, str) and "take" not in own.source
+            else ()
         )
         for place, segment in enumerate(segments):
             if not isinstance(segment.only, Name):
@@ -60,9 +64,12 @@ def _field(rest: str, like: DraftField) -> DraftField:
     last = parse_path(rest).segments[-1:]
     name = last[0].only.name if last and isinstance(last[0].only, Name) else VALUE
     plain = "".join(
-        character if character.isalnum() and character.isascii() else "_" for character in name
+        character if character.isalnum() and character.isascii() else "_"
+        for character in name
     )
-    return DraftField(f"member_{plain}" if rest != "$" else VALUE, {"at": rest}, reading)
+    return DraftField(
+        f"member_{plain}" if rest != "$" else VALUE, {"at": rest}, reading
+    )
 
 
 def _text(segments: tuple[Segment, ...]) -> str:
