@@ -69,6 +69,7 @@ def merged(
             order[row] = position
             position += 1
     arrays = [array for _, array in parts]
+    # One gather out of all parts, with a null at the end for the rows that are in none.
     joined = pa.concat_arrays([*arrays, pa.nulls(1, arrow_type)])
     return joined.take(
         pa.array([position if index == count else index for index in order], pa.int64())

@@ -89,6 +89,8 @@ def read_cells(reading: Reading, cells: Cells, known: Known | None = None) -> Co
     if kernel is not None:
         array, refused = kernel(cells)
         return _completed(reading, array, refused, cells, known)
+    # Without a kernel each different cell is read once: codes and words repeat, and reading one in
+    # Python costs microseconds.
     column = _by_different(reading, cells, known)
     if column is not None:
         return column
@@ -127,10 +129,10 @@ def _completed(
 
 def _by_different(reading: Reading, cells: Cells, known: Known) -> Column | None:
     """Each different value is read once; None if there are too many of them."""
-    found = cells.different(min(MOST_DIFFERENT, max(64, cells.count // 2)))
-    if found is None:
+    different = cells.different(min(MOST_DIFFERENT, max(64, cells.count // 2)))
+    if different is None:
         return None
-    codes, rows = found
+    codes, rows = different
     outcomes = [known.outcome(reading, cells.raw(row)) for row in rows]
     values = pa.array(
         [None if isinstance(one, Bad) else one for one in outcomes],
@@ -140,6 +142,7 @@ def _by_different(reading: Reading, cells: Cells, known: Known) -> Column | None
         pa.int32(), cells.count, [None, pa.py_buffer(codes)]
     )
     column = Column(values.take(numbers))
+    # The way back from different values to rows is only gone where some of them are bad.
     if any(isinstance(one, Bad) for one in outcomes):
         for row, number in enumerate(numbers.to_pylist()):
             outcome = outcomes[number]

@@ -170,6 +170,7 @@ class _Evaluator:
         divisor = right.array
         if node.operator == "/":
             divisor = self.without_zeros(left.array, divisor, failures)
+        # A kernel fails as a whole; which row is to blame only the plain way tells.
         array = calculated(node, left.array, divisor)
         if array is None:
             return self.row_by_row(node, left.array, divisor, failures)
@@ -206,6 +207,7 @@ class _Evaluator:
                 try:
                     value = arithmetic(node, a, b)
                 except Bad as bad:
+                    # What was wrong with an operand is told rather than what became of it.
                     failures.setdefault(row, bad.alone())
             values.append(value)
         return Column(pa.array(values, value_type(node.type)), failures)
@@ -248,6 +250,8 @@ class _Evaluator:
             if isinstance(column.array, pa.ChunkedArray)
             else column.array
         )
+        # A dictionary is made in one pass; a function of Python is called for each of its words
+        # only.
         encoded = array.dictionary_encode()
         few = self.each(Column(encoded.dictionary), kind, function)
         failures = dict(column.failures)
@@ -265,6 +269,7 @@ class _Evaluator:
     ) -> Column:
         """A function applied to the values of each row."""
         failures: Failures = {}
+        # Of several operands that failed the first one is told.
         for column in reversed(columns):
             failures.update(column.failures)
         values: list[object] = []
@@ -284,6 +289,7 @@ class _Evaluator:
         columns = [self.column(argument) for argument in node.arguments]
         if FUNCTIONS[node.function].skips_nulls:
             return self.together(node.type, columns, lambda *values: call(node, values))
+        # The kernel gives None for what it does not do exactly as SQL says.
         kernel = _KERNELS.get(node.function)
         if kernel is not None and len(columns) == 1:
             array = kernel(columns[0].array)
@@ -307,6 +313,7 @@ class _Evaluator:
         return self.together(node.type, columns, lambda *values: call(node, values))
 
     def like(self, node: Like) -> Column:
+        # Mostly a literal, which becomes one regular expression for all rows.
         pattern = node.right
         if isinstance(pattern, Constant) and isinstance(pattern.value, str):
             text = self.column(node.left)
@@ -331,6 +338,7 @@ class _Evaluator:
     def extraction(self, node: Extraction) -> Column:
         column = self.column(node.operand)
         kernel = (
+            # Kernels know timestamps; parts of durations are rare.
             _PARTS.get(node.part) if pa.types.is_timestamp(column.array.type) else None
         )
         if kernel is not None:
@@ -344,6 +352,8 @@ class _Evaluator:
 
     def temporal(self, node: Temporal) -> Column:
         left, right = self.column(node.left), self.column(node.right)
+        # The difference of two instants is one subtraction; everything else with dates is done
+        # value by value.
         if (
             node.operator == "-"
             and pa.types.is_timestamp(left.array.type)
@@ -374,6 +384,7 @@ class _Evaluator:
         source, target = node.operand.type, node.target.type
         assert source is not None
         if families.is_textual(source):
+            # CAST takes texts as SQL does; a field with reading options as these say.
             strict = not node.lenient
             options = node.target.options if node.lenient else Options()
             return read_strings(
@@ -435,6 +446,8 @@ class _Evaluator:
         failures: Failures = {}
         open_rows = repeated(True, Boolean(), self.count)
         for item in node.items:
+            # An operand is not evaluated once all rows have a value: it may fail for some that
+            # don't need it.
             if not any_true(open_rows):
                 break
             result = self.taken(result, open_rows, item, failures)
@@ -518,6 +531,7 @@ def calculated(node: Arithmetic, left: pa.Array, right: pa.Array) -> pa.Array:
             "*": pc.multiply,
             "/": pc.divide,
         }[node.operator](left, right)
+    # Division of decimals in Arrow cuts digits off: done row by row, exactly rounded.
     if node.operator == "/":
         return None
     try:
@@ -563,6 +577,7 @@ def compared(node: Comparison, left: pa.Array, right: pa.Array) -> pa.Array:
     result = kernel(left, right)
     if not node.distinct:
         return result
+    # IS [NOT] DISTINCT FROM: null is a value like others.
     both_null = pc.and_(pc.is_null(left), pc.is_null(right))
     return pc.if_else(
         both_null, node.operator == "=", pc.fill_null(result, node.operator == "<>")
@@ -583,5 +598,6 @@ def _aligned(left: pa.Array, right: pa.Array) -> tuple[pa.Array, pa.Array]:
         array.type.scale if pa.types.is_decimal(array.type) else 0
         for array in (left, right)
     )
+    # Wide enough for every decimal that there can be, so that comparing never overflows.
     common = pa.decimal256(2 * MAX_DIGITS, scale)
     return tuple(array.cast(common) for array in (left, right))

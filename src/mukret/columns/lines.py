@@ -30,6 +30,8 @@ def csv_lines(
 
 def _add(lines: Lines, column: pa.Array, kind: ValueType) -> None:
     columns = stored(kind)
+    # Types that can be written straight from their bytes are; long ones, and all others, by way of
+    # their texts.
     line = (
         Line.TEXTS
         if pa.types.is_string(column.type) or not columns.is_short(column)

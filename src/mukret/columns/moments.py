@@ -94,6 +94,8 @@ class Timestamps(Stored[Timestamp]):
         epoch = next((form for form in options.format if form in EPOCH_MICROS), None)
         factor = 0
         if epoch is not None:
+            # Nanoseconds have no whole factor: -1 tells the kernel to divide, and refuse what has a
+            # rest.
             factor = 10 ** EPOCH_MICROS[epoch] if EPOCH_MICROS[epoch] >= 0 else -1
         iso = "iso" in options.format
         return lambda cells: _instants(
@@ -107,6 +109,7 @@ class Timestamps(Stored[Timestamp]):
         return _timestamps(options, strings)
 
     def of_integers(self, options: Options, integers: pa.Array) -> Converted:
+        # The first form that takes digits at all; patterns read them as texts.
         form = next(
             (
                 form
@@ -167,6 +170,7 @@ def _instants(
         array = pc.if_else(is_local, pa.scalar(None, UTC), array)
         return array, sorted({*refused, *true_rows(is_local)})
     naive = pc.if_else(is_local, array, pa.scalar(None, UTC)).cast(pa.timestamp("us"))
+    # Local times that a clock has twice or never are read one by one, by the rules for them.
     instants, doubtful = zoned.to_utc(naive, options.zone, options.fold)
     outside = pc.or_(
         pc.less(instants.cast(pa.int64()), FIRST_MICRO),
@@ -264,26 +268,27 @@ def _by_form(options: Options, strings: pa.Array) -> Converted:
     epoch = next((form for form in options.format if form in EPOCH_MICROS), None)
     forms: list[tuple[str, Callable[[pa.Array], Converted]]] = []
     if "iso" in options.format:
-        forms.append((_LOCAL + _OFFSET, lambda some: (some.cast(UTC), None)))
+        forms.append((_LOCAL + _OFFSET, lambda texts: (texts.cast(UTC), None)))
         if options.zone:
             zone_name = options.zone
             forms.append(
                 (
                     _LOCAL,
-                    lambda some: zoned.to_utc(
-                        some.cast(pa.timestamp("us")), zone_name, options.fold
+                    lambda texts: zoned.to_utc(
+                        texts.cast(pa.timestamp("us")), zone_name, options.fold
                     ),
                 )
             )
     if epoch:
-        forms.append((_EPOCH, lambda some: _epochs(epoch, some.cast(pa.int64()))))
+        forms.append((_EPOCH, lambda texts: _epochs(epoch, texts.cast(pa.int64()))))
     for pattern, convert in forms:
+        # Only texts whose form is certain: the kernel of Arrow takes some that the format forbids.
         sure = pc.fill_null(regex_mask(strings, pattern), False)
         if any_true(sure):
-            found, refused = convert(
+            instants, refused = convert(
                 pc.if_else(sure, strings, pa.scalar(None, pa.string()))
             )
-            array = pc.coalesce(array, found)
+            array = pc.coalesce(array, instants)
             done = sure if refused is None else pc.and_not(sure, refused)
             left = pc.and_not(left, done)
     return array, left if any_true(left) else None
@@ -296,6 +301,7 @@ def _epochs(form: str | None, integers: pa.Array) -> Converted:
     power = EPOCH_MICROS[form or "epoch-s"]
     factor = 10 ** abs(power)
     if power >= 0:
+        # Bounds are divided, not values multiplied: that could overflow.
         low, high = -(-FIRST_MICRO // factor), LAST_MICRO // factor
         fits = pc.and_(pc.greater_equal(integers, low), pc.less_equal(integers, high))
         chosen = (

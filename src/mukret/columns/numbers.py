@@ -41,6 +41,7 @@ class _Numbers(Stored[Kind]):
             and grouping.isascii()
             and len(grouping) <= 1
         )
+        # The kernel compares bytes: marks of several bytes are for the slower way.
         if blanks is None or not one_byte:
             return None
         marks = (options.point, grouping, options.percent)
@@ -196,6 +197,7 @@ def _integers(options: Options, strings: pa.Array) -> Converted:
             ),
         )
 
+    # Told by looking once over all texts, as long as Arrow took them all.
     def hexadecimal(_: pa.Array, texts: pa.Array) -> bool:
         """Arrow reads `0x1F`."""
         if all_true(pc.ascii_is_decimal(texts)):
@@ -217,6 +219,7 @@ def _floats(options: Options, strings: pa.Array) -> Converted:
     if not _is_plain(options):
         array, refused = guarded(strings, _marked_pattern(options), cast)
         return _without_infinite(array, refused)
+    # First all at once; if Arrow refuses, those that surely fit are picked out.
     array, refused = cast_or_pick(strings, numeric_pattern(None, "."), cast, too_large)
     return _without_infinite(array, refused)
 
@@ -282,14 +285,16 @@ def _picked_decimals(
     if whole == 0:
         return stored.nothing(strings)
     marked = regex_mask(strings, _marked_pattern(options))
-    plain = (
+    without_marks = (
         pc.replace_substring(strings, options.grouping, "")
         if options.grouping
         else strings
     )
     point = re.escape(options.point)
+    # So many digits before and behind the point, as the type keeps: what has more is rounded or
+    # refused by the plain way.
     fits = regex_mask(
-        plain,
+        without_marks,
         f"[+-]?[0-9]{{1,{whole}}}(?:{point}[0-9]{{0,{fraction}}})?{'%?' if shift else ''}",
     )
     sure = (

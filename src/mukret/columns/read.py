@@ -53,6 +53,7 @@ def read_column(reading: Reading, values: Sequence[JsonValue]) -> Column:
         return read_strings(reading, pa.array(values, pa.string()), reading.read)
     if isinstance(reading.type, Text) and not reading.options.blank:
         return _texts(reading, values, kinds)
+    # Texts, numbers and the rest go to different kernels, and are put together again by row.
     groups = [kinds & {str}, kinds & {int, Number}, kinds - {str, int, Number}]
     if sum(map(bool, groups)) > 1:
         return _mixed(reading, values, [group for group in groups if group])
@@ -144,20 +145,21 @@ def _of_numbers(
 def _by_word(reading: Reading, values: Sequence[JsonValue]) -> Column:
     known: dict[str, object] = {}
     failures: Failures = {}
-    found: list[object] = []
+    outcomes: list[object] = []
     for row, value in enumerate(values):
         word = scalar_text(value)
         if word is None:
-            found.append(None)
+            outcomes.append(None)
             continue
         if word not in known:
+            # By its JSON text, so that 1 and 1.0 stay two things.
             known[word] = tried(reading.read, value)
         outcome = known[word]
         if isinstance(outcome, Bad):
             failures[row] = outcome
             outcome = None
-        found.append(outcome)
-    return Column(pa.array(found, value_type(reading.type)), failures)
+        outcomes.append(outcome)
+    return Column(pa.array(outcomes, value_type(reading.type)), failures)
 
 
 def tried(read: Callable[[str], object], value: JsonValue) -> object:
@@ -225,13 +227,17 @@ def _prepared(reading: Reading, strings: pa.Array) -> tuple[pa.Array, pa.Array]:
             strings = pc.if_else(blank, pa.scalar(None, pa.string()), strings)
     unmatched = None
     if reading.options.capture is not None:
-        found = pc.struct_field(
+        captured = pc.struct_field(
             pc.extract_regex(strings, capturing(reading.options.capture)), CAPTURED
         )
-        lost = pc.and_(pc.is_valid(strings), pc.is_null(found))
+        # A text that the pattern does not match is bad, not missing: told apart before it becomes
+        # null.
+        lost = pc.and_(pc.is_valid(strings), pc.is_null(captured))
         unmatched = lost if any_true(lost) else None
         strings = (
-            pc.utf8_trim(found, characters=WHITE_SPACE) if reading.trims else found
+            pc.utf8_trim(captured, characters=WHITE_SPACE)
+            if reading.trims
+            else captured
         )
     return _stripped(reading, strings) if reading.strips else strings, unmatched
 
@@ -274,15 +280,16 @@ def _tried_again(
     refused: pa.Array,
     strict: bool,
 ) -> tuple[pa.Array, pa.Array]:
+    # Most refusals are for blanks and marks around the value: without these the kernel takes them.
     rows = pc.indices_nonzero(refused)
-    some = strings.take(rows)
-    some = (
-        pc.utf8_trim(some, characters=WHITE_SPACE)
+    texts = strings.take(rows)
+    texts = (
+        pc.utf8_trim(texts, characters=WHITE_SPACE)
         if strict
-        else _prepared(reading, some)[0]
+        else _prepared(reading, texts)[0]
     )
-    found, still = stored(reading.type).of_texts(reading.options, some)
-    array = pc.replace_with_mask(array, refused, found)
+    values, still = stored(reading.type).of_texts(reading.options, texts)
+    array = pc.replace_with_mask(array, refused, values)
     if still is None:
         return array, None
     mask = pc.replace_with_mask(refused, refused, pc.fill_null(still, False))
@@ -300,6 +307,7 @@ def _by_unique(
         value_type(reading.type),
     )
     column = Column(words.take(encoded.indices))
+    # Failures are looked for by row only if a word failed.
     bad = [isinstance(item, Bad) for item in outcomes]
     if any(bad):
         mask = pc.fill_null(pa.array(bad).take(encoded.indices), False)

@@ -24,6 +24,8 @@ def to_utc(local: pa.Array, name: str, fold: str | None) -> tuple[pa.Array, pa.A
     at one by one.
     """
     micros = local.cast(pa.int64())
+    # The offset of a zone is asked once a day, not once a value: it changes on few days, and those
+    # are refused here.
     days = (
         pc.floor_temporal(local, unit="day")
         .cast(pa.date32())
@@ -46,6 +48,8 @@ def _offset_of_day(name: str, day: int) -> int | None:
     """
     where = zone(name)
     offsets = set()
+    # Every hour up to the next midnight, both sides of a fold: if all agree, the day has one
+    # offset.
     for hour in range(25):
         try:
             moment = (_EPOCH_DAY + dt.timedelta(days=day, hours=hour)).replace(

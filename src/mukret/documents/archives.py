@@ -68,6 +68,8 @@ def _entry(request: JsonValue, response: JsonValue, started: JsonValue) -> Entry
         media_type,
         _text(started),
     )
+    # Pictures and scripts are in every archive of a browser; an answer that failed where data was
+    # asked for is told.
     if media_type.startswith(_NEVER_DATA):
         return Entry(origin, reason=media_type)
     if type(status) is int and status >= 400:
@@ -79,6 +81,7 @@ def _entry(request: JsonValue, response: JsonValue, started: JsonValue) -> Entry
     return _body(origin, content)
 
 
+# Base64 where the body was no text: what it is, is looked at as of any other answer.
 def _body(origin: Origin, content: JsonValue) -> Entry:
     text = _text(content.get("text"))
     if not text:

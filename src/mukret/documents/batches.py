@@ -119,6 +119,7 @@ def nothing_read_since(
         else f"{file}, document {document}",
         hint=hint or WHAT_TO_DO[finding.sort],
     )
+    # The first one stands for all of them: mostly they are bad in the same way.
     error.pointer = (
         (finding.excerpt, finding.caret) if finding.excerpt.strip() else None
     )
@@ -180,6 +181,8 @@ class Decoding:
         if self.pieces_to_wait:
             self.pieces_to_wait -= 1
             return False
+        # One call for all texts takes half the time of one call each; that is why oddities are left
+        # to the slower way.
         documents = self.all_decoded(piece)
         if documents is None:
             return False
@@ -223,6 +226,7 @@ class Decoding:
                     raw, sequence=piece.separator == RECORD_SEPARATOR
                 )
             except NotJson as error:
+                # Lines and bytes are counted up to here only now: of most pieces nobody asks.
                 before = piece.separator.join([*raws[counted:index], b""])
                 lines, offset, counted = (
                     lines + before.count(b"\n"),

@@ -191,6 +191,8 @@ class _Reader:
             yield from self.separated(source, file, head, b"\n")
         elif not head.strip():
             self.nothing(source)
+        # Told by what stands there; names of files are believed only where the content leaves it
+        # open.
         elif looks_like_sequence(head):
             yield from self.separated(source, file, head, RECORD_SEPARATOR)
         elif looks_like_lines(head, source.name):
@@ -345,6 +347,8 @@ class _Reader:
             size=len(cutter.cuts.skeleton),
         )
         if lines:
+            # It was the first of several documents, one to a line: what was handed over so far is
+            # right all the same.
             yield from self.separated(
                 source, cast(BinaryIO, cutter.file), cutter.rest, b"\n"
             )
@@ -358,6 +362,7 @@ class _Reader:
             except NotJson as error:
                 self.bad(source, error.finding)
                 return
+        # Whether it is an archive (HAR) only the whole of it tells.
         if is_archive(archive):
             for entry in entries(archive):
                 self.entry(source, entry)
@@ -372,6 +377,7 @@ class _Reader:
                 code="no-data",
             )
         elif entry.body is None:
+            # Counted, and told in the record of the run: nothing is passed over without a word.
             source.passed_over[entry.reason] += 1
         else:
             piece = self.piece(source, entry.body)
@@ -411,6 +417,7 @@ class _Reader:
         self, source: Source, raw: bytes, separator: bytes, lines: int, offset: int
     ) -> None:
         """Documents between separators, which begin after so many lines and bytes of their file."""
+        # Several lines that are too long only together are taken one by one.
         if len(raw) > LONGEST_LINE and separator in raw:
             for text in raw.split(separator):
                 self.whole(source, text, separator, lines, offset)
@@ -495,6 +502,7 @@ def read_a_line(file: BinaryIO, size: int, most: int | None = None) -> bytes:
         searched = end if end >= 0 else len(head)
         if most is not None and len(head) >= most:
             return bytes(head)
+        # Twice as much each time, so that a line of any length is searched once.
         more = file.read(max(size, len(head)))
         if not more:
             return bytes(head)

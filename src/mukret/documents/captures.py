@@ -95,6 +95,7 @@ class CaptureRecord:
 
     def origin(self, *, superseded: bool) -> Origin:
         line = self.line
+        # Lines of earlier versions lack members: what is not there is not known.
         return Origin(
             url=str(line.get("url", "")),
             status=line.get("status"),
@@ -112,19 +113,21 @@ def captured_sources(folder: Path, *, newest: bool = False) -> list[Source]:
     was kept apart is no data. Raises InputError.
     """
     newest_files = _newest_files(folder)
-    found = []
+    sources = []
     for record in capture_records(folder):
+        # Earlier answers are read too unless somebody says otherwise: what was collected twice may
+        # differ.
         superseded = record.file not in newest_files
         if record.apart or record.unchanged or (newest and superseded):
             continue
-        found.append(
+        sources.append(
             Source(
                 str(folder / record.file),
                 named=False,
                 origin=record.origin(superseded=superseded),
             )
         )
-    return found
+    return sources
 
 
 @dataclass

@@ -104,9 +104,10 @@ class Cuts:
 
     def with_short_ones(self, file: BinaryIO, fewest: int) -> Cuts:
         """The same, but arrays of fewer elements than these are not cut."""
-        around, found, pieces, arrays = [self.around[0]], [], [], []
+        around, numbers, pieces, arrays = [self.around[0]], [], [], []
         for number, array in enumerate(self.arrays):
             if array.elements < fewest:
+                # A short array becomes part of what stands around: one part less to evaluate.
                 around[-1] = (
                     around[-1]
                     + _between(file, self.pieces[number])
@@ -114,10 +115,10 @@ class Cuts:
                 )
             else:
                 around.append(self.around[number + 1])
-                found.append(self.found[number])
+                numbers.append(self.found[number])
                 pieces.append(self.pieces[number])
                 arrays.append(array)
-        return Cuts(around, found, pieces, arrays)
+        return Cuts(around, numbers, pieces, arrays)
 
     def begun(self, file: BinaryIO) -> Iterator[tuple[Part, bytes]]:
         """The parts of a document for whoever looks at each node once: what stands around the
@@ -125,6 +126,8 @@ class Cuts:
         than the members that lead to them.
         """
         beginnings = [_between(file, pieces[:1]) for pieces in self.pieces]
+        # The first elements tell what the lists hold, for one who decides by the whole document
+        # what it is.
         first = b"".join(
             text
             for pair in zip(self.around, [*beginnings, b""], strict=True)
@@ -151,12 +154,14 @@ class Cuts:
                 b"".join(self.around[: number + 1]),
                 b"".join(self.around[number + 1 :]),
             )
+            # What stands around is decoded with every part: the more there is of it, the more
+            # elements go together.
             together = 1 + 2 * (len(before) + len(after)) // size
             for place in range(0, len(pieces), together):
-                some = pieces[place : place + together]
+                group = pieces[place : place + together]
                 yield (
-                    Part(self.found[number], some[0][2]),
-                    before + _between(file, some) + after,
+                    Part(self.found[number], group[0][2]),
+                    before + _between(file, group) + after,
                 )
 
 
@@ -285,6 +290,7 @@ class Cutter:
     def value(self, names: Names) -> Iterator[tuple[Part, bytes]]:
         self.blank()
         first = self.next()
+        # Not told where to cut: every array on the way down by names is one that can be.
         if self.any and first in (b"[", b"{") and self.goes_on():
             if first == b"[":
                 self.arrays[names] = len(self.arrays)
@@ -311,6 +317,8 @@ class Cutter:
                 and not self.both
                 and (self.any or self.leads((*names, name)))
             ):
+                # A name that leads to an array and comes twice: the last one counts, and the first
+                # is handed over already.
                 raise CanNotCut
             seen.add(name)
             self.blank()
@@ -378,6 +386,8 @@ class Cutter:
         while not ended:
             end, ended, mark, count = self.piece(mark)
             if count is None:
+                # Elements are counted where they are cut, so that each part knows the number of its
+                # first one.
                 count = self.checked(
                     self.buffer[self.at : end],
                     first == 0,
@@ -410,9 +420,11 @@ class Cutter:
         while len(self.buffer) - self.at < self.size and self.more():
             pass
         if mark:
-            found = self.buffer.rfind(mark, self.at, self.at + self.size)
-            end = found + mark.index(b",")
-            count = _count(self.buffer[self.at : end]) if found >= 0 else 0
+            # Records of one list mostly end alike (`},{`): looking for that from the end is quicker
+            # than going through the structure; where it is not certain the structure decides.
+            place = self.buffer.rfind(mark, self.at, self.at + self.size)
+            end = place + mark.index(b",")
+            count = _count(self.buffer[self.at : end]) if place >= 0 else 0
             if count:
                 return end, False, mark, count
         while True:
@@ -513,6 +525,8 @@ def _scan(buffer: bytes, at: int, size: int) -> tuple[int, bool]:
     about `size` bytes; or where the array ends (then true). -1 if neither is in the buffer.
     """
     depth, cut = 0, -1
+    # Only brackets, commas and quotes are looked at; texts are one match each, so that brackets in
+    # them count for nothing.
     for mark in _STRUCTURE.finditer(buffer, at):
         character = buffer[mark.start()]
         if character in b'"':

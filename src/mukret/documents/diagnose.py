@@ -125,6 +125,7 @@ def _finding(text: str, at: int, message: str, sort: Sort = "other") -> Finding:
     line_end = text.find("\n", at)
     line = text[line_start : line_end if line_end >= 0 else len(text)]
     column = at - line_start
+    # Lines of megabytes are usual: some characters around the mistake are enough.
     first = max(0, column - _WINDOW)
     before = escaped(line[first:column])
     after = escaped(line[column : column + _WINDOW])
@@ -159,10 +160,12 @@ class _Scanner:
             self.at = blank.end()
             if self.at_end:
                 return None if wants == "end" else (self.at, self.cut_off())
-            found = getattr(self, f"_{wants.replace('-', '_')}")(self.text[self.at])
-            if isinstance(found, tuple):
-                return found
-            wants = found
+            # A state names the method that takes the next character; each gives the next state, or
+            # the mistake.
+            outcome = getattr(self, f"_{wants.replace('-', '_')}")(self.text[self.at])
+            if isinstance(outcome, tuple):
+                return outcome
+            wants = outcome
 
     def more_mistakes(self, first: int) -> str:
         """How many lines have others, after the first, in words."""
@@ -170,10 +173,12 @@ class _Scanner:
         line, place = next(iter(lines)), first
         while self.go_on is not None and self.at < first + _FAR:
             wants, self.at = self.go_on
-            found = self.mistake(wants)
-            if found is None or self.at_end:
+            mistake = self.mistake(wants)
+            # Mistakes that only follow from the first are no others: after each it goes on where
+            # the text is JSON again.
+            if mistake is None or self.at_end:
                 break
-            line, place = line + self.text.count("\n", place, found[0]), found[0]
+            line, place = line + self.text.count("\n", place, mistake[0]), mistake[0]
             if not self.another:
                 lines.add(line)
         others = len(lines) - 1
@@ -242,6 +247,7 @@ class _Scanner:
         if character == '"':
             return self.string() or self.after_value()
         number = _NUMBER.match(self.text, self.at)
+        # `007` begins like a number and is none.
         if number and not re.match(
             r"[.0-9A-Za-z_+-]", self.text[number.end() : number.end() + 1]
         ):
@@ -259,6 +265,7 @@ class _Scanner:
             message = f"{name[:30]}: a text wants double quotes"
             if name in ("NaN", "Infinity"):
                 message = f"{name} is no JSON number"
+            # `None`, `True`, `undefined`: what other languages write, with what JSON writes.
             if name in _OTHER_LANGUAGES:
                 message = f"{name}: JSON writes {_OTHER_LANGUAGES[name]}"
             return self.slip(message, self.after_value(), word.end())
@@ -304,6 +311,7 @@ class _Scanner:
             return self.string() or "colon"
         if character == "'":
             return self.quoted("colon")
+        # A member should follow the comma; most often nothing more was meant.
         if character == "}":
             return self.slip(
                 "a trailing comma: a member should follow it", "more", self.at
@@ -328,6 +336,7 @@ class _Scanner:
             return "key" if bracket == "{" else "value"
         if character == {"{": "}", "[": "]"}[bracket]:
             return self.closed()
+        # The bracket that is open may stand far above: its line is named.
         line = self.text.count("\n", 0, place) + 1
         if character in "]}":
             return self.fail(f"{character} does not close the {bracket} of line {line}")
@@ -362,6 +371,7 @@ class _Scanner:
                 f"{escaped(self.text[part.end() : part.end() + 2])} is no escape of JSON",
                 part.end(),
             )
+        # Control characters must be escaped (RFC 8259, section 7).
         control = ord(self.text[part.end()])
         what = (
             "a line break"

@@ -47,6 +47,8 @@ class DoubledMembers:
         the array of which it has some elements.
         """
         for index, raw in batch.raw.items():
+            # So many bytes of a run are looked at: it is slow, and doubled members are mostly in
+            # every document or in none.
             self.bytes_left -= len(raw)
             if self.bytes_left > 0 and not surely_once(raw):
                 for location in doubled_members(raw):
@@ -78,10 +80,11 @@ def surely_once(raw: bytes) -> bool:
 def doubled_members(raw: bytes) -> list[Location]:
     """The places of members whose name came before in the same object."""
     try:
+        # The one decoder that gives all members, also those whose name came before.
         document = json.loads(raw, object_pairs_hook=_Members)
     except (ValueError, RecursionError):
         return []
-    found: list[Location] = []
+    doubled: list[Location] = []
     todo: list[tuple[Location, JsonValue]] = [((), document)]
     while todo:
         location, node = todo.pop()
@@ -89,11 +92,11 @@ def doubled_members(raw: bytes) -> list[Location]:
             seen: set[str] = set()
             for name, member in node:
                 if name in seen:
-                    found.append((*location, name))
+                    doubled.append((*location, name))
                 seen.add(name)
                 todo.append(((*location, name), member))
         elif isinstance(node, list):
             todo += [
                 ((*location, index), element) for index, element in enumerate(node)
             ]
-    return found
+    return doubled

@@ -92,6 +92,7 @@ def given_text(document: GivenDocument, number: int | None = None) -> Iterator[b
     if not isinstance(document, bytes | bytearray | memoryview):
         yield written(document, number)
         return
+    # Bytes are taken for what a file of them would be.
     content = bytes(document).removeprefix(BYTE_ORDER_MARK)
     if looks_like_lines(content[:_HEAD], ""):
         yield from (line for line in content.split(b"\n") if line.strip())
@@ -135,6 +136,8 @@ def _with_digits(value: object, number: int | None) -> JsonValue:
         }
     if isinstance(value, list | tuple):
         return [_with_digits(element, number) for element in value]
+    # A float is written with the fewest digits that give it back, as the standard library's writer
+    # does.
     if isinstance(value, float):
         return Number(written(value, number).decode())
     if value is None or isinstance(value, str | int):

@@ -48,15 +48,18 @@ class Glance:
     def _on_the_way(self, raw: Any, steps: Sequence[str | int]) -> JsonValue:
         if not steps:
             return self._beginning(raw, LEVELS)
-        found = _children(raw)
-        if found is None:
+        children = _children(raw)
+        if children is None:
             return _whole(raw)
         step = steps[0]
-        if type(step) is int and type(found) is list:
-            step = step if step >= 0 else step + len(found)
-        for place, child in _places(found):
-            found[place] = self._on_the_way(child, steps[1:]) if place == step else None
-        return found
+        if type(step) is int and type(children) is list:
+            # Other children are left as null: they are only stepped over.
+            step = step if step >= 0 else step + len(children)
+        for place, child in _places(children):
+            children[place] = (
+                self._on_the_way(child, steps[1:]) if place == step else None
+            )
+        return children
 
     def _beginning(self, raw: Any, levels: int) -> JsonValue:
         found = _children(raw) if levels else None

@@ -86,6 +86,7 @@ def _responses_below(folder: Path, *, newest: bool) -> Iterator[Source]:
 
     Hidden folders and those that hold the tables of a run are passed over.
     """
+    # A delivery that was put beside its responses is no response.
     if (folder / "run.json").exists() and (folder / "rejects.jsonl").exists():
         return
     if is_capture(folder):
@@ -114,6 +115,7 @@ def _neighbour(name: str) -> str | None:
     """What was most likely meant: the file beside it (endings, which many share, are not compared),
     or the same below the folder beside the one that is not there.
     """
+    # The first part of the path that is not there is the one that was mistyped.
     folder, file = os.path.split(name)
     if folder and not os.path.isdir(folder):
         beside = _neighbour(folder)

@@ -46,6 +46,8 @@ def looks_like_lines(head: bytes, name: str) -> bool:
     except NotJson as error:
         if named_like_lines(name):
             return True
+        # A first line that goes on in the next is the beginning of one document, printed over
+        # several lines.
         if error.finding.sort == "cut-off" or first[:1] not in b"{[":
             return False
     second = rest.lstrip().partition(b"\n")[0]

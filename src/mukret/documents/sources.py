@@ -174,6 +174,7 @@ class Source:
         return io.BufferedReader(AsUtf8(file), 1 << 18) if self.encoding else file
 
     def _decompressed(self, file: io.BufferedReader) -> io.BufferedReader:
+        # By its first bytes, whatever the file is called.
         head = file.peek(6)[:6]
         self.compression = next(
             (name for magic, name in _MAGIC.items() if head.startswith(magic)), None
@@ -290,6 +291,7 @@ class _Counted(io.RawIOBase):
         view = memoryview(cast(bytearray, buffer)).cast("B")
         count = cast(io.BufferedReader, self.file).readinto(view)
         self.source.size += count
+        # SHA-256 is done by a thread beside the reading, which must not run away from it.
         while len(self.source.hashing) >= MOST_WAITING:
             self.source.hashing.popleft().result()
         self.source.hashing.append(

@@ -47,6 +47,8 @@ class Accepted:
         """The same without documents that are bad, and some others."""
         if not bad and not others:
             return self
+        # Numbers of documents change with this: whatever is kept by number must be kept by the new
+        # one.
         kept = [
             number
             for number in range(len(self.batch.documents))
@@ -112,19 +114,20 @@ def kinds_of_scanned(
     batch: ScannedBatch, rules: Rules, calls: Sequence[str | None]
 ) -> list[frozenset[str]]:
     """The kinds of documents that were scanned; `calls` are those that they answered."""
-    found: list[set[str]] = [set() for _ in calls]
+    kinds_of: list[set[str]] = [set() for _ in calls]
     rows = batch.rows()
     for name, kind in rules.kinds.items():
+        # A kind without a condition on the document is told by where the answer came from alone.
         judgement = batch.plan.kinds.get(name)
         holds = [True] * len(calls)
         if judgement is not None:
             holds = passing(judgement, rows.column, rows.count).to_pylist()
         for kinds, source, call, here in zip(
-            found, batch.sources, calls, holds, strict=True
+            kinds_of, batch.sources, calls, holds, strict=True
         ):
             if here and kind.came_by(source.name, call):
                 kinds.add(name)
-    return list(map(frozenset, found))
+    return list(map(frozenset, kinds_of))
 
 
 def _judged(plan: Plan, whole: Accepted) -> Accepted:
@@ -193,6 +196,7 @@ def _only(batch: Batch, kept: Sequence[int], bad: Sequence[BadDocument]) -> Batc
     else:
         left = replace(batch, documents=[batch.documents[number] for number in kept])
     renumbered = {number: now for now, number in enumerate(kept)}
+    # Both kinds of batch share what is known of documents; what they are made of they keep apart.
     return replace(
         left,
         sources=[batch.sources[number] for number in kept],
@@ -242,6 +246,7 @@ def kinds_found(documents: Accepted, rules: Rules) -> KindsFound:
     all_want_one = all(table.kind for table in rules.tables.values())
     for number, kinds in enumerate(documents.kinds or ()):
         found.seen |= kinds
+        # Where a table reads documents of any kind, one of none is nothing to warn of.
         if not kinds and all_want_one:
             found.of_none += 1
             found.first = found.first or (

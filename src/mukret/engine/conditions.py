@@ -57,6 +57,8 @@ def _combined(
         numbers = pa.Array.from_buffers(
             pa.int32(), count, [None, pa.py_buffer(codes)]
         ).cast(pa.int64())
+        # Numbers of two columns become one number, as digits do, and are numbered anew at once, so
+        # that they stay small however many columns there are.
         if together is None:
             together = numbers
             continue
@@ -110,6 +112,8 @@ def _with(node: JsonValue, segments: Sequence[Segment], value: JsonValue) -> Jso
             step.name: _with(members.get(step.name, NOWHERE), segments[1:], value),
         }
     assert isinstance(step, Index)
+    # An index says that there are elements before it: they are null, which no condition takes for a
+    # value.
     elements = list(node) if type(node) is list else []
     elements += [None] * (step.index + 1 - len(elements))
     below = NOWHERE if elements[step.index] is None else elements[step.index]

@@ -153,6 +153,8 @@ class Coverage:
             ):
                 continue
             if table == seen.name and len(rule.locals) < MOST_KEYS:
+                # Hashes are enough to tell whether a key stands in another document: the hint, no
+                # value, hangs on it.
                 rule.locals |= _hashes(
                     source, columns, source.by, range(seen.rows.count)
                 )
@@ -180,8 +182,10 @@ class Coverage:
         if found:
             del self.open[table, own]
         else:
-            some = rows[: KEPT_NODES - len(rule.nodes)]
-            rule.nodes += [among.locate(row)[1] for row in some]
+            # A few nodes are kept for the hint: what the rule could have meant is looked for among
+            # them at the end.
+            sample_rows = rows[: KEPT_NODES - len(rule.nodes)]
+            rule.nodes += [among.locate(row)[1] for row in sample_rows]
 
     def told_otherwise(self) -> set[str]:
         """The tables of which nothing was found since all came in another shape, which is told as
@@ -243,6 +247,7 @@ def _looked_in(rows: TableRows) -> Sequence[int]:
     )
     if not hollow and belongs is None:
         return numbers
+    # Placeholders of an outer join have no node, and documents of another kind are not looked into.
     return [
         number
         for number in numbers

@@ -83,9 +83,11 @@ class DecidedTable:
         rows, above = self.rows, self.rows.parent
         assert above is not None
         refusals = dict(rows.refusals)
-        found = [(rows.owners[row], row) for row in self.outcomes.faults]
-        found += [(owner, -1) for owner in refusals]
-        for owner, row in sorted(found):
+        rejected = [(rows.owners[row], row) for row in self.outcomes.faults]
+        rejected += [(owner, -1) for owner in refusals]
+        # By the row above, so that rejects come in the order of the documents; a refusal of all
+        # rows of a parent (-1) stands before its single rows.
+        for owner, row in sorted(rejected):
             document = above.document(owner)
             if row < 0:
                 file, number = (

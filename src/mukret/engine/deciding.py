@@ -87,6 +87,8 @@ class _Deciding:
             for row in self.columns.lacking(name):
                 if row not in self.rows.hollow:
                     self.faults.setdefault(row, []).append(key_missing(name))
+        # The order is that of `OneDocument.decide`: faults, the row above, the condition, the key.
+        # Here each step is taken for all rows, there for one.
         passes = self.condition()
         for row in self.faults:
             self.fates[row] = Fate.REJECTED
@@ -147,13 +149,14 @@ class _Deciding:
             numbers = pa.array(rows, pa.int64())
             keys = [column.take(numbers) for column in keys]
         fates = self.seen.fates(row_hashes(keys, len(rows)), rows)
+        # Keys become values again only for rows whose key was there before: few, or none.
         if any(fates):
-            for place, row in enumerate(rows):
-                if fates[place]:
+            for position, row in enumerate(rows):
+                if fates[position]:
                     self.came_before(
                         row,
-                        tuple(column[place].as_py() for column in keys),
-                        fates[place],
+                        tuple(column[position].as_py() for column in keys),
+                        fates[position],
                     )
 
     def came_before(self, row: int, key: tuple[str | None, ...], fate: int) -> None:
@@ -176,6 +179,8 @@ class _Deciding:
             if row in failing:
                 self.filter(row, passes)
             elif keys is not None and row not in self.rows.hollow:
+                # Whether a key was there before hangs on the rows before this one, and what becomes
+                # of rows below hangs on that: no way round going row by row.
                 key = tuple(column[row].as_py() for column in keys)
                 [fate] = self.seen.fates(key_hash(key), [row])
                 if fate:

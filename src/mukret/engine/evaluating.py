@@ -101,6 +101,8 @@ class _Evaluation:
         owners = table.rows.owners_in(inherited.origin)
         column = above.columns[inherited.name]
         array = column.array.take(owners)
+        # Inheriting is one gather by the numbers of the rows above; the loop is for what could not
+        # be read there.
         if not column.broken:
             table.columns[inherited.name] = TypedColumn(array)
             return
@@ -110,6 +112,8 @@ class _Evaluation:
         for row, owner in enumerate(owners.to_pylist()):
             if owner in column.broken:
                 broken.add(row)
+                # A fact of the response has no row of its own that could be rejected: the rows that
+                # inherit it are.
                 fault = (
                     column.faults.get(owner) if inherited.origin == RESPONSE else None
                 )
@@ -152,6 +156,7 @@ class _Evaluation:
                     own.reading, [rest_of(node, source.touched) for node in rows.nodes]
                 )
             case Above():
+                # A row at the top has none above; a null index gathers a null.
                 above = pa.array(
                     [row if row >= 0 else None for row in rows.gathered.above],
                     pa.int64(),
@@ -162,11 +167,13 @@ class _Evaluation:
 
     def looked_up(self, table: _Table, own: Field, lookup: Lookup) -> Column:
         forms = table.so_far.forms(lookup)
+        # Reference files and answers across the run are known by key; within a document the answers
+        # are those of its own rows.
         if lookup.table is None:
-            found = [
+            values = [
                 None if form is None else lookup.answers.get(form) for form in forms
             ]
-            return Column(pa.array(found, value_type(own.type)))
+            return Column(pa.array(values, value_type(own.type)))
         target = self.tables[lookup.table]
         answers = _answers(target.so_far, lookup)
         rows = [
@@ -185,6 +192,8 @@ class _Evaluation:
         """
         table = self.tables[name]
         columns = table.so_far
+        # An aggregate may not hang on itself: what is decided by fields that are made of it is left
+        # out.
         lost = set(table.rows.hollow)
         for row, faults in columns.faults.items():
             if any(fault.name is None or fault.name not in without for fault in faults):
@@ -218,16 +227,18 @@ def _aggregated(aggregate: Aggregate, rows: TableRows, below: _Table) -> Column:
     array = below.columns[aggregate.field].array if aggregate.field else None
     values = array.to_pylist() if array is not None else [None] * below.rows.count
     for row in below.surviving:
+        # Value by value, since sums must be exact and say which of them went wrong; kernels do
+        # neither.
         groups.setdefault(below.rows.owners[row], []).append(values[row])
-    found: list[Any] = []
+    results: list[Any] = []
     failures: dict[int, Bad] = {}
     for row in range(rows.count):
         try:
-            found.append(aggregated(aggregate, groups.get(row, ())))
+            results.append(aggregated(aggregate, groups.get(row, ())))
         except Bad as bad:
-            found.append(None)
+            results.append(None)
             failures[row] = bad.alone()
-    return Column(pa.array(found, value_type(aggregate.type)), failures)
+    return Column(pa.array(results, value_type(aggregate.type)), failures)
 
 
 def _looked_up_across(
@@ -251,10 +262,11 @@ def _answers(target: TypedColumns, lookup: Lookup) -> dict[tuple[int, Form], int
 
 def _tainted(table: _Table, own: Field) -> set[int]:
     """The rows in which the field would be made of one that is bad."""
-    found: set[int] = set()
+    tainted: set[int] = set()
     for name in own.reads.above:
+        # Of fields that take from the row above: broken there is broken here.
         broken = table.columns[name].broken
-        found |= (
+        tainted |= (
             {
                 row
                 for row, above in enumerate(table.rows.gathered.above)
@@ -263,4 +275,4 @@ def _tainted(table: _Table, own: Field) -> set[int]:
             if broken
             else set()
         )
-    return found.union(*(table.columns[name].broken for name in own.reads.fields))
+    return tainted.union(*(table.columns[name].broken for name in own.reads.fields))

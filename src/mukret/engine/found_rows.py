@@ -54,6 +54,8 @@ def find_rows(plan: Plan, batch: Batch, *, refused: bool = False) -> FoundRows:
     """
     array = None if batch.part.array is None else plan.long.arrays[batch.part.array]
     documents = accepted(plan, batch, refused=refused)
+    # A text that is no JSON is held against the row around it, which is only known once rows are
+    # found; where there is none the whole document is bad, and rows are found again without it.
     tables = _tables(plan, documents, array)
     blamed = bool(documents.bad_texts)
     if blamed:
@@ -74,21 +76,22 @@ def _tables(
 ) -> dict[str, TableRows]:
     batch, kinds = documents.batch, documents.kinds or ()
     excused = {number: excuses(texts) for number, texts in documents.bad_texts.items()}
-    found = {RESPONSE: TableRows(plan.response, batch, None, excuses=excused)}
+    tables = {RESPONSE: TableRows(plan.response, batch, None, excuses=excused)}
     for table_plan in plan.tables:
         table = table_plan.table
+        # Tables within another are of its kind: their rows are below rows that were asked already.
         kind = table.kind if table.within is None else None
-        found[table.name] = TableRows(
+        tables[table.name] = TableRows(
             table_plan,
             batch,
-            found[table.within or RESPONSE],
+            tables[table.within or RESPONSE],
             belongs=None if kind is None else partial(_is_kind, kind, kinds),
             excuses=excused,
             cut_at=len(array.names)
             if array is not None and table.name in array.rows
             else None,
         )
-    return found
+    return tables
 
 
 def _is_kind(kind: str, kinds: Sequence[frozenset[str]], number: int) -> bool:

@@ -107,6 +107,8 @@ def extract(
         _sources(inputs, documents, origin),
         workers=_threads(workers),
     )
+    # Rows above are linked block by block, and counted on, since numbers must be those of whole
+    # tables.
     links = RowsAbove(run)
     batches: dict[str, list[pa.RecordBatch]] = {name: [] for name in run.schemas}
     rejects: list[Reject] = []
@@ -194,6 +196,7 @@ def _sources(inputs: Any, documents: Any, origin: Origin | str | None) -> list[S
             hint="leave it out",
         )
     listed = [inputs] if isinstance(inputs, str | os.PathLike) else inputs
+    # A mapping is iterable as well: a parsed document that was given in the place of paths.
     if not isinstance(listed, Iterable) or isinstance(listed, Mapping | bytes):
         raise UsageError(
             "usage",

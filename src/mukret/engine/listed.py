@@ -63,6 +63,8 @@ def _lists(
     items = read_cells(replace(reading, type=kind.item), cells)
     if items.failures:
         return None
+    # Elements that are null or blank are gone: how many are left of each row gives the offsets of
+    # the lists.
     numbers = Counter(below.owner_array.filter(items.array.is_valid()).to_pylist())
     offsets = [0]
     for row in range(rows.count):

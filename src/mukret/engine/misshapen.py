@@ -56,6 +56,7 @@ class Shapes:
         table = rows.table
         if rows.parent is None or not table.judges_shape:
             return
+        # One sound row is enough to say that the rules fit; one odd case, which is shown.
         odd = [*rows.gathered.odd, *rows.gathered.faulty]
         if table.name not in self.found:
             cases = (_case(rows, row) for row in odd[:LOOKED_AT])
@@ -113,6 +114,7 @@ def _case(rows: TableRows, row: int) -> Misshapen | None:
     table = rows.table
     names = _first_names(table)
     node = rows.locate(row)[1]
+    # Lists where records were wanted: the same path, one step further, would find them.
     if type(node) is list and any(
         type(one) is dict and not names.isdisjoint(one) for one in node[:LOOKED_AT]
     ):
@@ -124,6 +126,7 @@ def _case(rows: TableRows, row: int) -> Misshapen | None:
                     Path("", (*path.segments, child_segment(Wildcard()))),
                     lists=True,
                 )
+    # The members of one record, each taken for a row: the path goes a step too far.
     if next(_records_around(rows, row), None) is not None:
         path = next(filter(_goes_into, table.rows.paths))
         return _misshapen(table, path, Path("", path.segments[:-1]), lists=False)

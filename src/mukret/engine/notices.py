@@ -42,6 +42,7 @@ def misshapen_notice(rows: Misshapen) -> Notice:
         else "the members of one record, not records in a list"
     )
     message = f"rows of {rows.table}: {rows.path} finds {came}"
+    # With `spread` both shapes are read: an object for a row, a list for its elements.
     hint = f'write rows: "{rows.write}"; if some come as a list and some alone, with spread: true'
     if rows.lists:
         hint = (

@@ -51,6 +51,8 @@ class Passes:
                 source.keep()
         for looking in lookups:
             targets = [table for _, own in looking for table in own.reads.rows]
+            # Only the tables that a lookup looks into are read, if the others can't make a
+            # difference; else all of the rules.
             if not self._gathered(known, looking, part_for(self.whole, targets)):
                 self._gathered(known, looking, self.whole)
         for names in settling:
@@ -70,6 +72,8 @@ class Passes:
             if isinstance(own.source, Lookup)
         }
 
+        # Called for each batch before its rows are handed on; what it keeps grows with keys, not
+        # with rows.
         def note(rows: DecidedRows) -> None:
             new = {table.name: table.columns for table in rows.new}
             for lookup, answers in found.values():

@@ -64,6 +64,8 @@ def _scanned(
     sources = rows.plan.scan.fields.get(own.name)
     if sources is None:
         return _plainly(rows, own, at)
+    # Several nodes of a row: their elements are rows of a table of their own, by which they are
+    # gathered again.
     if at.take not in ("only", "first", "last"):
         (source,) = sources
         assert isinstance(source, ByList)
@@ -72,6 +74,7 @@ def _scanned(
             own.reading, at, listed(at, found, source)
         ), found.events(source.source)
     cells, suspects = found.nodes_of(sources[0], at.take)
+    # Paths in order: what the first did not find is taken from the next.
     for source in sources[1:]:
         others, doubtful = found.nodes_of(source, at.take)
         cells, suspects = cells.or_else(others), suspects | doubtful
@@ -89,6 +92,8 @@ def _read_again(
     """The column, some of its rows read the plain way."""
     values: dict[int, object] = {}
     failures = {row: bad for row, bad in column.failures.items() if row not in suspects}
+    # In these a path met something of another kind, and whether that is a fault only the plain way
+    # knows.
     for row in suspects:
         place, node = rows.locate(row)
         try:
@@ -109,6 +114,7 @@ def _of_nodes(reading: Reading, at: At, nodes: Sequence[list[JsonValue]]) -> Col
         return read_column(reading, list(map(len, nodes)))
     if at.take in GATHERINGS:
         return _one_by_one(reading, at, nodes)
+    # Several where one was wanted: a reject with its number of nodes, and null in the column.
     many = {
         row: several(len(found))
         for row, found in enumerate(nodes)

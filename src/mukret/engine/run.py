@@ -177,6 +177,8 @@ class Run:
                     self.observer(rows)
                 yield self.counted(self.output(rows, links))
         if self.tally.documents == 0 and self.tally.bad_documents and self.settles:
+            # Documents that can't be read are rejects, one by one. That none could is an error of
+            # the run.
             reason = next(
                 reason for reason in self.tally.reasons.values() if reason.table is None
             )
@@ -200,6 +202,7 @@ class Run:
         self.kinds.merge(output.kinds)
         self.pass_over(output.passed_over)
         if output.sampled:
+            # What is in a few documents beyond what the rules read, for the warnings at the end.
             self.sample.see(
                 self.sampled_batch(output.sampled),
                 [one.kinds for one in output.sampled],
@@ -240,16 +243,21 @@ class Run:
         What stands around the arrays of a document that is read in parts comes first, and its fates
         are those of the parts, too, so that it is waited for.
         """
+        # Blocks are evaluated ahead, by threads, in any order. What becomes of rows (keys!) is
+        # decided here, in the order of the input, by one.
         around: Fates = {}
         with Ahead[EvaluatedRows](self.workers) as ahead:
             for block in _errors_last(blocks):
                 if isinstance(block, InputError):
                     yield from (decided(rows, seen, around) for rows in ahead.rest())
                     raise block
+                # Parts of a document whose surroundings were refused are refused with them.
                 refused = block.in_part and not around
                 ahead.add(
                     partial(self.evaluated, block, decoding, known, refused=refused)
                 )
+                # What stands around the arrays must be decided before the parts that hang on it are
+                # begun.
                 for rows in ahead.rest() if block.around else ahead.ready():
                     settled = decided(rows, seen, around)
                     yield settled
@@ -279,6 +287,8 @@ class Run:
             if links is Links.WHOLE
             else [array.names for array in self.plan.long.arrays]
         )
+        # Without settling each source stands for itself: blocks then never hold pieces of two
+        # files.
         together = (
             [self.sources] if self.settles else [[source] for source in self.sources]
         )
@@ -318,6 +328,7 @@ class Run:
                 whole=self.whole,
                 started=self.started,
             )
+        # A part of the rules looks at the same blocks; progress is told by whoever reads last.
         for rows in part.decided(
             part.blocks(), part.decoding(nothing_wanted), seen, known
         ):
@@ -389,21 +400,23 @@ class Run:
 
     def sampled(self, batch: Batch) -> list[Sampled]:
         """The documents of a batch that are to be looked at in full."""
-        found = []
+        sampled = []
         for index, raw in batch.raw.items():
             source, origin = batch.sources[index], batch.origins[index]
+            # Raw texts were not judged when they were scanned; what kind they are is asked here, of
+            # few.
             kinds = NO_KINDS
             if self.rules.kinds:
                 call = origin.call if origin else None
                 kinds = self.plan.acceptance.kinds_of(
                     batch.documents[index], source.name, call
                 )
-            found.append(
+            sampled.append(
                 Sampled(
                     self.order[id(source)], batch.numbers[index], batch.part, raw, kinds
                 )
             )
-        return found
+        return sampled
 
     def sampled_batch(self, sampled: Sequence[Sampled]) -> Batch:
         """These documents as a batch."""
@@ -455,6 +468,7 @@ def _above(
     of the nearest table above; None where none is.
     """
     rows = table.written_rows
+    # Tables in between that are not written are stepped over: by owners of owners.
     while table.table.within is not None:
         owners = table.rows.owners
         rows = owners if isinstance(rows, range) else [owners[row] for row in rows]

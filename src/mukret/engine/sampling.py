@@ -183,6 +183,8 @@ class _Wanted:
         key: object = (step, length) if self.by_place else ANY_ELEMENT
         if isinstance(step, str):
             key = step if step in self.names else ANY_OTHER_MEMBER
+        # The same steps come in every document: what is wanted below each is worked out once, and
+        # forgotten if names turn out to be data.
         if key not in self.known:
             candidates = self.by_first_step.candidates(step)
             ways = {

@@ -156,6 +156,8 @@ class ScannedRows:
         owners = _numbers(self.scan.owners(number), count)
         if self.kept is None and not without:
             return ScannedRows(self.found, number, None, owners.view(pa.int32()), rules)
+        # The scan numbered rows before conditions left some of them out: owners are mapped to the
+        # numbers of those that are left.
         left: list[int | None] = [None] * self.scan.count(self.number)
         gone = set(without)
         for now, before in enumerate(
@@ -222,6 +224,8 @@ class ScannedRows:
         count = self.scan.count(self.number)
         if not self.count:
             return Cells(self.scan.buffer, b"", b"", b"", 0)
+        # Three flat arrays (kind, start, length of each cell), of which only the rows that were
+        # kept are taken.
         arrays_left = [
             _bytes(kinds, count),
             _numbers(starts, count),

@@ -49,6 +49,9 @@ class Scanning(Decoding):
         texts = [self.prepared(piece) for piece in block.pieces]
         if block.size >= MOST_BYTES:
             texts = [None]
+        # What the scanner refuses in a piece (a member twice, a number of odd form) is written anew
+        # and scanned again, until nothing is left; a piece that can't be written anew goes the
+        # plain way.
         while all(text is not None for text in texts):
             batch, left = self.scanned(
                 block, [text for text in texts if text is not None]
@@ -141,6 +144,8 @@ class _Scanned:
                 self.refused()
             return self.left
         before = scan.count(DOCUMENT)
+        # The scanner goes on behind a line that it refuses; documents before it are counted as they
+        # come.
         for wrong in wrong_lines(scan, self.start, self.end):
             self.add(scan.count(DOCUMENT) - before)
             before = scan.count(DOCUMENT)
@@ -156,6 +161,7 @@ class _Scanned:
         if piece.inside:
             batch.answers.update(range(first, first + count))
         if self.scanning.every_part or piece.part.first == 0:
+            # Every so many-th document is kept as text, to be looked at in full.
             wanted, before = self.scanning.keep_raw, piece.before + self.number
             for number in range(count):
                 if wanted(before + number):
@@ -188,6 +194,7 @@ class _Scanned:
                 piece.texts[self.number], sequence=piece.separator == RECORD_SEPARATOR
             )
             self.left.append(self.number)
+        # What the decoder refuses too is no JSON: one word on it, whoever met it first.
         except NotJson as error:
             lines, offset = piece.places[self.number]
             set_aside(
@@ -222,6 +229,7 @@ def with_unfolded(text: bytes, program: Program, *, lines: bool) -> bytes | None
         if scan.document(0, len(text))
         else [text]
     )
+    # A member that comes twice: the last one counts, and the scanner can't know it is the last.
     anew = {raw: made for raw in left if (made := written_anew(raw)) is not None}
     if anew:
         text = b"\n".join(
@@ -230,6 +238,8 @@ def with_unfolded(text: bytes, program: Program, *, lines: bool) -> bytes | None
         return with_unfolded(text, program, lines=lines)
     cells = Cells(text, *scan.nodes(1), scan.count(1))
     parts, done = [], 0
+    # The texts are unfolded in place: the inner JSON without its quotes and escapes stands where
+    # the text stood.
     for row, start, end in cells.places_of_texts():
         inner = cells.text(row)
         if not is_json(inner):

@@ -71,19 +71,20 @@ class Settling:
     def table(
         self, table: Table, rows: pa.RecordBatch, above: SettledTable | None
     ) -> SettledTable:
-        found = SettledTable(bytearray(rows.column(FATE).to_pylist()))
+        settled = SettledTable(bytearray(rows.column(FATE).to_pylist()))
         around = above.fates if above is not None and any(above.fates) else None
+        # As in `deciding`: rows below rows of the same table must wait for these.
         if table.rows.recurse is not None:
-            self.row_by_row(table, rows, around, found)
+            self.row_by_row(table, rows, around, settled)
         else:
             if around is not None:
                 for row, owner in enumerate(rows.column(ABOVE).to_pylist()):
-                    _share(found, row, around[owner], table.within or "")
+                    _share(settled, row, around[owner], table.within or "")
             if table.key:
-                kept = [row for row, fate in enumerate(found.fates) if not fate]
-                self.by_key(table, rows, kept, found)
+                kept = [row for row, fate in enumerate(settled.fates) if not fate]
+                self.by_key(table, rows, kept, settled)
         self.seen[table.name].looked_at(rows.num_rows)
-        return found
+        return settled
 
     def row_by_row(
         self,
@@ -180,6 +181,8 @@ def otherwise(rows: pa.RecordBatch, settled: SettledTable) -> TableTally:
     before = bytes(rows.column(FATE).to_pylist())
     if before == settled.fates:
         return TableTally()
+    # Shares decided as if they were alone; the difference is what keys of other shares and rows
+    # above changed.
     written, rejected, filtered, deduplicated = (
         settled.fates.count(fate) - before.count(fate) for fate in Fate
     )

@@ -82,6 +82,8 @@ class TableRows:
     def found(self) -> Gathered | ScannedRows:
         """The rows as the scan found them, or gathered out of the nodes above."""
         if isinstance(self.batch, ScannedBatch) and self.plan.scan is not None:
+            # Rows that the scan numbered below a parent are taken over; others are gathered out of
+            # nodes.
             if self.parent is None:
                 return self.batch.rows()
             above = self.parent.gathered
@@ -211,6 +213,8 @@ class TableRows:
             return None
         assert self.parent is not None
         owner = self.owners[row]
+        # Rejects come in the order of rows: the place of the row above is mostly that of the one
+        # before.
         if self._place_above is None or self._place_above[0] != owner:
             self._place_above = (owner, self.parent.place(owner))
         return self.counted_from_the_first(
@@ -240,6 +244,7 @@ class TableRows:
         if self.cut_at is None:
             return place
         location = place.location
+        # In a part elements are counted from 0; people count in the whole document.
         number = location[self.cut_at]
         assert isinstance(number, int)
         return Place(
@@ -261,6 +266,7 @@ class TableRows:
         if name == "name":
             return self.names
         if name == "position":
+            # Positions go on where the part before ended.
             before = 0 if self.cut_at is None else self.batch.part.first
             return [position + before for position in self.gathered.positions]
         if name == "depth":

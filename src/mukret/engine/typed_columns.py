@@ -140,6 +140,7 @@ def settled(
     untouched = tainted | rows.hollow
     faults: dict[int, Fault] = {}
     nulled: set[int] = set()
+    # In the order of rows, so that the first case that is shown is the first in the input.
     for row, bad in sorted(column.failures.items()):
         if row in untouched:
             continue
@@ -153,6 +154,8 @@ def settled(
         else column.array
     )
     if own.required or own.default is not None:
+        # A value that is missing is no failure of the type: it is looked for afterwards, among the
+        # nulls.
         missing = set(true_rows(pc.is_null(array))) - faults.keys() - untouched
         if own.required:
             faults |= {

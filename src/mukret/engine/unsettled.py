@@ -65,6 +65,7 @@ def unsettled_schema(table: Table, schema: pa.Schema) -> pa.Schema:
         (DOCUMENT, pa.int64()),
         (PATH, pa.string()),
     ]
+    # Keys as texts beside the columns: rows are compared by them when parts are put together.
     keys = [(f"{KEY}{name}", pa.string()) for name in table.key]
     own = [(column.name, _plain(column.type)) for column in schema or ()]
     return pa.schema([*own, *beside, *keys])
@@ -92,15 +93,18 @@ def unsettled_rows(
     for table in rows.new:
         if table.name not in schemas:
             continue
+        # Rows that are rejected for themselves are settled: they stand in the rejects of the part.
         kept = _kept(table)
         numbers = pa.array(kept, pa.int64())
         schema = schemas[table.name]
-        found = (
+        arrays_of_table = (
             table.columns.record_batch().take(numbers).columns
             if table.table.columns
             else []
         )
-        own = [array.cast(schema.field(n).type) for n, array in enumerate(found)]
+        own = [
+            array.cast(schema.field(n).type) for n, array in enumerate(arrays_of_table)
+        ]
         beside = [
             *_beside(table, kept, rows.tables, placed=table.name in told),
             *_keys(table, kept),

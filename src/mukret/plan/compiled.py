@@ -73,6 +73,8 @@ class Plan:
 
 def make_plan(rules: Rules, whole: Rules | None = None) -> Plan:
     """`whole`: the rules of which these are a part; which documents can be read they tell."""
+    # The response is a table of one row per document: so its fields are read, and inherited, as all
+    # others.
     document = Table(
         RESPONSE, Rows((parse_path("$"),)), None, (), rules.response_fields
     )

@@ -44,6 +44,8 @@ class FirstLook:
         """
         if self.looks_for_nothing:
             return []
+        # Most documents plainly have what is looked for; only those that may not are judged, at
+        # some length.
         missing = set()
         for path in must_haves(self.acceptance.rules):
             nodes, _ = nodes_of([path], documents, with_nulls=False)
@@ -73,6 +75,7 @@ class FirstLook:
         if kinds is None:
             doubtful |= signs.unread(self.acceptance.looks_into(NO_KINDS))
         else:
+            # Documents of several kinds can stand in one batch; each kind looks for something else.
             for some in set(kinds):
                 unread = signs.unread(self.acceptance.looks_into(some))
                 doubtful.update(number for number in unread if kinds[number] == some)
@@ -97,6 +100,8 @@ def surely_finds(look: Look, document: JsonValue) -> bool:
             return type(document) is dict
         case All.ELEMENTS:
             return type(document) is list
+        # The first step alone is looked at: that is quick, and what it lets through is judged in
+        # full.
         case Path(segments=(segment, *_)) if not segment.descend:
             if type(document) is dict:
                 return any(name in document for name in names_in(segment))
@@ -123,6 +128,7 @@ class Signs:
     def lacking(self) -> Iterator[int]:
         """The documents that lack what they must have, or may do so."""
         for sign in self.scan.must_have:
+            # No sign for this path: any of them may lack it.
             if sign is None:
                 yield from range(self.count)
             elif sign.table is not None:

@@ -57,6 +57,9 @@ def long_documents(rules: Rules) -> LongDocuments:
         )
     if any(kind.when for kind in rules.kinds.values()):
         return LongDocuments((), {"$": "its kind is told by what is in it (kinds)"})
+    # An array can be cut if no rule needs to see two of its elements at once. Each candidate is
+    # asked for a reason against it, and the reasons are told by `extract -v`: somebody waits for a
+    # document that is not cut.
     reading = _Reading(rules)
     arrays = []
     whole = {}
@@ -118,6 +121,8 @@ class _Reading:
             if base is None or len(table.rows.named_paths) != 1:
                 continue
             names, rest = table.rows.named_paths[0].leading_names
+            # Rows that are reached by names alone are one per document: arrays below them can be
+            # cut as well.
             if not rest and table.rows.plain and not table.rows.spread:
                 self.bases[table.name] = (*base, *names)
             elif rest and rest[0].only == Wildcard():
@@ -224,6 +229,8 @@ def _against_rows(table: Table) -> Iterator[str]:
         if given
     )
     rest = rows.named_paths[0].leading_names[1][1:]
+    # A position counts from the beginning of the list, and a part does not know what a condition
+    # left out before it.
     if any(own.source == Fact("position") for own in table.fields) and (
         rest or rows.when
     ):

@@ -56,7 +56,7 @@ class Parents:
 
 def gathered(rows: Rows, parents: Parents) -> Gathered:
     """The rows below all parents that may have some."""
-    found = Gathered()
+    rows_below = Gathered()
     for owner, parent in enumerate(parents.nodes):
         if owner in parents.unreadable:
             continue
@@ -64,22 +64,24 @@ def gathered(rows: Rows, parents: Parents) -> Gathered:
             parent, hollow=owner in parents.hollow, excused=parents.excused(owner)
         )
         if below.refusal is not None:
-            found.refusals.append((owner, below.refusal))
-        first = len(found.rows)
+            rows_below.refusals.append((owner, below.refusal))
+        first = len(rows_below.rows)
+        # Everything about rows is a list per fact, not an object per row: columns are made of
+        # lists.
         for number, row in enumerate(below.rows, first):
-            found.rows.append(row.node)
-            found.owners.append(owner)
-            found.positions.append(row.position)
-            found.names.append(row.name(parents.names[owner]))
-            found.depths.append(row.depth)
-            found.above.append(-1 if row.above is None else first + row.above)
+            rows_below.rows.append(row.node)
+            rows_below.owners.append(owner)
+            rows_below.positions.append(row.position)
+            rows_below.names.append(row.name(parents.names[owner]))
+            rows_below.depths.append(row.depth)
+            rows_below.above.append(-1 if row.above is None else first + row.above)
             if row.hollow:
-                found.hollow.add(number)
+                rows_below.hollow.add(number)
             if row.fault is not None:
-                found.faulty[number] = row.fault
+                rows_below.faulty[number] = row.fault
             if row.met:
-                found.met.add(number)
-    return found
+                rows_below.met.add(number)
+    return rows_below
 
 
 def nodes_of(
@@ -96,6 +98,8 @@ def nodes_of(
         for path in paths:
             reached = path.explored(row)
             tried.append([item.value for item in reached if item.step is None])
+            # Something of another kind was met on the way: whether that is a fault hangs on what is
+            # taken.
             if len(tried[-1]) < len(reached):
                 suspects.add(number)
             if _holds_a_value(tried[-1]):

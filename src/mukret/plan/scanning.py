@@ -143,6 +143,7 @@ class _Making:
             self.table(DOCUMENT, outer=False, named=False)
         )
         self.add_fields(self.tables[RESPONSE], self.rules.response_fields)
+        # A table below one that can't be scanned can't be either: nobody numbers its parents.
         for table in self.rules.parents_first():
             above = self.tables.get(table.within or RESPONSE)
             if above is None or above.arrays:
@@ -221,9 +222,11 @@ class _Making:
                 "last",
             ):
                 sources = [self.of_member(scan, path) for path in own.source.paths]
-                found = [source for source in sources if source is not None]
-                if len(found) == len(sources):
-                    scan.fields[own.name] = tuple(found)
+                # A path with an alternative that can't be scanned is left to the plain way as a
+                # whole.
+                scannable = [source for source in sources if source is not None]
+                if len(scannable) == len(sources):
+                    scan.fields[own.name] = tuple(scannable)
 
     def of_member(self, scan: TableScan, path: Path) -> OfMember | None:
         """Where the one node of a path from the rows of a zip is; None if it is none of its
@@ -237,6 +240,8 @@ class _Making:
             or not can_be_scanned(path)
         ):
             return None
+        # Each array of a zip is a table of its own for the scanner; row n has the nth elements of
+        # all.
         array = scan.arrays[names[0]]
         number = list(scan.arrays).index(names[0])
         if len(path.segments) == 1:
@@ -262,6 +267,7 @@ class _Making:
         }
         columns = {}
         for segments in asked:
+            # What stands below something that is looked at anyway needs no column of its own.
             if not any(segments[:length] in asked for length in range(len(segments))):
                 columns[segments] = self.column(table)
                 self.routes.append(
@@ -346,6 +352,7 @@ def rows_can_be_scanned(table: Table, *, named: bool) -> bool:
     filtered = bool(segments) and is_filter(segments[-1])
     if not can_be_scanned(Path("", segments[:-1] if filtered else segments)):
         return False
+    # A condition is asked of cells; one that looks at the root, or must see placeholders, is not.
     logicals = filters_in(segments) + (
         (rows.when.logical,) if rows.when is not None else ()
     )
@@ -380,6 +387,7 @@ def nodes_can_be_scanned(path: Path) -> bool:
     ]
     if not filtered:
         return can_be_scanned(path)
+    # Before the filter a path that can be scanned, behind it one to a single node.
     head, tail = path.segments[: filtered[0]], path.segments[filtered[0] + 1 :]
     after = Path("", tail)
     return (

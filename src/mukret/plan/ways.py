@@ -206,6 +206,7 @@ def selects(segment: Segment, step: str | int, length: int) -> bool:
                 return True
             case Name(name) if name == step:
                 return True
+            # A negative index counts from the end (RFC 9535, section 2.3.3).
             case Index(index) if isinstance(step, int) and index in (
                 step,
                 step - length,

@@ -40,6 +40,7 @@ def _unused(rules: Rules) -> Iterator[Placed]:
         for item in table.inherit
         if item.origin == RESPONSE
     ]
+    # A field that an inherited one is made of is used as well, at any distance.
     while todo:
         name = todo.pop()
         if name in fields and name not in used:
@@ -65,6 +66,8 @@ def _not_joined(rules: Rules) -> Iterator[Placed]:
             or _tells_apart(rules, table, parent)
         ):
             continue
+        # No error: such tables can be meant. But they can't be joined, and nobody sees that in the
+        # table itself.
         message = (
             f"{table.name} inherits nothing that tells the rows of {parent.name} apart"
         )
@@ -81,6 +84,8 @@ def _tells_apart(rules: Rules, table: Table, parent: Table) -> bool:
     or document.
     """
     inherited = {item.name for item in table.inherit}
+    # The part of the parent's key that is its own tells its rows apart below one row of its own
+    # parent.
     own = [
         name
         for name in parent.key

@@ -19,6 +19,8 @@ def with_ignored(text: str, paths: Sequence[str]) -> str:
     """The text of a rules file, which must be valid YAML,
     with more paths under `response.ignore`.
     """
+    # The text is edited where it has to be, and not written anew: comments, quotes and the order of
+    # keys are somebody's work.
     root = YAML().compose(text)
     assert isinstance(root, MappingNode)
     response = _member(root, "response")
@@ -27,6 +29,7 @@ def with_ignored(text: str, paths: Sequence[str]) -> str:
         return _inserted(
             text, _before_tables(text, root), ["response:", *_listed(quoted, "  "), ""]
         )
+    # `response:` with nothing behind it is null.
     if not isinstance(response, MappingNode):
         return _replaced(text, response, f"{{ignore: [{', '.join(quoted)}]}}")
     ignore = _member(response, "ignore")
@@ -99,6 +102,7 @@ def with_members(text: str, key: str, members: Sequence[Sequence[str]]) -> str:
         return _inserted(text, _before_tables(text, root), [f"{key}:", *lines[1:], ""])
     if not isinstance(holder, MappingNode) or holder.flow_style:
         raise NotPlain(key)
+    # What is added is indented as the first member is, whatever the file uses.
     step = _indent(text, holder.value[0][0].start_mark.index)
     moved = [f"{step}{line[2:]}" if line else "" for line in lines]
     return _inserted(text, _end_of_block(text, holder, len(step) + 1), moved)
@@ -117,6 +121,7 @@ def _with_members(
     if inner is None:
         raise NotPlain(key)
     assert isinstance(inner, MappingNode)
+    # A mapping in braces grows within its line.
     if inner.flow_style:
         end = inner.end_mark.index - 1
         return f"{text[:end].rstrip()}{', ' if inner.value else ''}{', '.join(members)}{text[end:]}"
@@ -150,6 +155,7 @@ def _end_of_block(text: str, node: MappingNode, indent: int) -> int:
     ):
         last = last.value[-1][1] if isinstance(last, MappingNode) else last.value[-1]
     end = last.end_mark.index
+    # A folded text ends at its last line break, everything else within its line.
     folded = isinstance(last, ScalarNode) and last.style in ("|", ">")
     place = int(end) if folded else _next_line(text, end)
     while comment := _COMMENT.match(text, place):

@@ -70,6 +70,7 @@ class ExamplesReader:
                 "missing-key", "an example has a response or a file, one of them", body
             )
             return None
+        # Each problem is noted, and reading goes on: one look at the file names them all.
         gives_node = self.reader.mapping(body.get("gives"), "gives")
         gives = {}
         for name, (key, value) in gives_node.entries.items() if gives_node else ():
@@ -108,7 +109,7 @@ class ExamplesReader:
     def facts(self, node: Node | None) -> dict[str, str]:
         """What the example says that the run would know, as it is written."""
         body = self.reader.mapping(node, "facts")
-        found = {}
+        facts = {}
         for name, (key, value) in body.entries.items() if body else ():
             scalar = self.reader.scalar(value, f"{name} of facts")
             if name not in DOCUMENT_FACTS and not name.startswith(REQUEST_FACT):
@@ -126,13 +127,14 @@ class ExamplesReader:
             ):
                 self.reader.add("wrong-value", f"{name} is a number", scalar)
             elif scalar is not None:
-                found[name] = scalar.text
-        return found
+                facts[name] = scalar.text
+        return facts
 
     @staticmethod
     def origin(facts: MappingType[str, str]) -> Origin | None:
         if not facts:
             return None
+        # What a request was made of, as `collect` keeps it: `request.day`, by its name alone.
         variables = {
             name.removeprefix(REQUEST_FACT): text
             for name, text in facts.items()
@@ -156,6 +158,7 @@ class ExamplesReader:
 
     def response(self, body: Mapping) -> JsonValue:
         if "file" not in body.entries:
+            # In the file itself a response is YAML, which reads as JSON does but for numbers.
             return self.document(body.entries["response"][1])
         scalar = self.reader.scalar(body.get("file"), "file")
         if scalar is None:
@@ -192,6 +195,7 @@ class ExamplesReader:
             return None
         if text in ("true", "True", "TRUE", "false", "False", "FALSE"):
             return text.lower() == "true"
+        # Digit by digit as it stands, as it would come in a response: no float is made of it.
         if _INTEGER.fullmatch(text):
             if text == NEGATIVE_ZERO:
                 return NEGATIVE_ZERO

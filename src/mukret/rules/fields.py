@@ -99,6 +99,8 @@ class FieldReader:
         source_key = self.source_key(key, body)
         if source_key is None:
             return None
+        # A draft can be read without other fields; what hangs on their types is linked once all are
+        # read.
         draft = Draft(key.text, key)
         self.source(draft, source_key, body)
         draft.reading = self.reading(draft, source_key, body)
@@ -137,6 +139,7 @@ class FieldReader:
                 key,
                 f"give it one of {', '.join(SOURCES)}",
             )
+        # With several, or none, nothing else about the field can be judged.
         return given[0] if len(given) == 1 else None
 
     def source(self, draft: Draft, source_key: str, body: Mapping) -> None:
@@ -152,6 +155,7 @@ class FieldReader:
             self.reader.add(
                 "wrong-option", "with goes with take: join", body.key("with")
             )
+        # Expressions and lookups are kept as texts until the types of all fields are known.
         match source_key:
             case "at":
                 separator = self.reader.text(body.get("with"), "with")
@@ -196,6 +200,8 @@ class FieldReader:
                     body,
                     hint,
                 )
+        # Missing members were noted above; what is there is read all the same, for its own
+        # mistakes.
         into = self.reader.scalar(body.get("in"), "in")
         by = self.reader.scalars(body.get("by"), "by")
         give = self.reader.scalar(body.get("give"), "give")
@@ -219,10 +225,11 @@ class FieldReader:
                 )
         else:
             paths = [self.reader.path(node, f"path of {draft.name}")]
-        found = tuple(path for path in paths if path is not None)
+        paths_read = tuple(path for path in paths if path is not None)
+        # One path that can't be read takes the field away: without it another value could be taken.
         return (
-            At(found, cast(Take, take or "only"), separator)
-            if found and len(found) == len(paths)
+            At(paths_read, cast(Take, take or "only"), separator)
+            if paths_read and len(paths_read) == len(paths)
             else None
         )
 
@@ -304,6 +311,7 @@ class FieldReader:
         draft.measured_in = self.reader.text(body.get("measured_in"), "measured_in")
         draft.title = self.reader.text(body.get("title"), "title")
         default = body.get("default")
+        # An empty text is a default, `default:` with nothing behind it is none.
         if isinstance(default, Scalar | Sequence) and not (
             isinstance(default, Scalar) and default.empty
         ):

@@ -40,6 +40,8 @@ class FieldGraph:
             for table, items in inherited.items()
             for item in items
         }
+        # Nodes are fields, inherited fields, conditions (WHERE) and what decides which rows survive
+        # (None). One graph of them all, since any may hang on any other.
         self.needs: dict[Node, list[Node]] = {}
         for table in fields:
             for item in inherited.get(table, ()):
@@ -50,6 +52,8 @@ class FieldGraph:
             self.needs[table, WHERE] = needed(table, expression_reads(condition))
         self.without = self._without()
         for table, names in self.without.items():
+            # Which rows survive hangs on all fields of the table, but for those that are made of
+            # the answer.
             self.needs[table, None] = [
                 node
                 for node in self.needs
@@ -116,19 +120,21 @@ def tables_behind(rules: Rules, names: Iterable[str]) -> set[str]:
     """These tables and those that the rows of one hang on: tables above, and those that are looked
     at in the same document.
     """
-    found: set[str] = set()
+    behind: set[str] = set()
     todo = list(names)
     while todo:
         name = todo.pop()
-        if name in found:
+        if name in behind:
             continue
-        found.add(name)
+        behind.add(name)
         table = rules.tables[name]
+        # A row needs the rows above it, however little it takes from them: they say where it
+        # stands.
         todo += [] if table.within is None else [table.within]
         todo += looked_at(
             [*(own.reads for own in table.fields), *_condition(table.where)]
         )
-    return found
+    return behind
 
 
 def looked_at(some: Iterable[Reads]) -> list[str]:

@@ -41,8 +41,10 @@ class Includer:
         if own is None:
             return None
         check_version(self.reader, own)
+        # The files that lead here: including one of them again would never end.
         here = (*above, Path(source.name).resolve())
         base: Mapping | None = None
+        # Later includes win over earlier ones, and the file itself over all of them.
         for scalar in self.reader.scalars(own.get("include"), "include"):
             included = self.included(scalar, here)
             if included is not None:
@@ -83,6 +85,7 @@ class Includer:
                 "include-file", f"{scalar.text}: not UTF-8 (byte {error.start})", scalar
             )
             return None
+        # The record of a run names each file that its rules were made of.
         self.hashes[str(path)] = hashlib.sha256(raw).hexdigest()
         return self.tree(SourceText(str(path), text), above)
 
@@ -90,6 +93,7 @@ class Includer:
         """The entries of an included file with those of the file that includes it:
         the latter win.
         """
+        # Fields are left out of tables alone, and before they are merged.
         if len(where) == 2 and where[0] == "tables":
             below, above = self.without_omitted(below, above)
         entries = dict(below.entries)
@@ -124,6 +128,7 @@ class Includer:
                 self.reader.add(
                     "unknown-field", message, scalar, did_you_mean(scalar.text, known)
                 )
+        # Unknown names were noted; the others are taken away.
         omitted = {scalar.text for scalar in names}
         if isinstance(fields, Mapping):
             left = replace(

@@ -110,10 +110,11 @@ class Linker:
                 self.visible[table][name] = above.type
             return
         draft = self.tables[table].drafts[name]
-        found = None if draft.untyped else self.made(table, draft)
-        if found is not None:
-            self.fields[item] = found
-            self.visible[table][name] = found.type
+        # Without its type nothing can be said of what is made of it; its own mistake was noted.
+        field = None if draft.untyped else self.made(table, draft)
+        if field is not None:
+            self.fields[item] = field
+            self.visible[table][name] = field.type
 
     # ---- what needs what
 
@@ -186,6 +187,7 @@ class Linker:
             for table, name in cycle
             if name in self.tables[table].drafts
         )
+        # At the part of the field that makes the circle, as far as it has one.
         where = (
             draft.expression
             or draft.above
@@ -206,6 +208,8 @@ class Linker:
             return self.from_above(table, draft, draft.above)
         source, reading = draft.source, draft.reading
         assert reading is not None
+        # A constant is read by the type, as a value of a response would be: `constant: 1.5` of an
+        # integer is a mistake.
         if isinstance(source, Constant):
             assert isinstance(source.value, Scalar)
             source = Constant(
@@ -251,6 +255,7 @@ class Linker:
             )
             self.reader.add("expression-type", message, scalar)
             return None
+        # An expression that is null alone has no type to be converted from.
         finished = (
             converted(expression, reading)
             if expression.type is not None
@@ -319,10 +324,10 @@ class Linker:
                 "fields of the table that it is within come by inherit",
             )
             return None
-        found = self.type_of(table, scalar, f"parent of {draft.name}")
+        kind = self.type_of(table, scalar, f"parent of {draft.name}")
         return (
-            self.field(draft, Above(scalar.text), Reading(found))
-            if found is not None
+            self.field(draft, Above(scalar.text), Reading(kind))
+            if kind is not None
             else None
         )
 
@@ -336,6 +341,7 @@ class Linker:
             known = [
                 name for name in (*self.tables, *self.references) if name != RESPONSE
             ]
+            # A table that is itself broken exists: that it can't be read was noted where it stands.
             if into.text not in self.broken:
                 self.reader.add(
                     "unknown-table",
@@ -369,6 +375,8 @@ class Linker:
                     "expression-type", message, scalar, "give both fields the same type"
                 )
                 return None
+            # Keys of different types are compared in a form that both have: an integer and a
+            # decimal as numbers.
             forms.append(equal_form(own, other))
         if taken is None:
             return None
@@ -405,6 +413,7 @@ class Linker:
                 did_you_mean(give.text, reference.columns),
             )
             return None
+        # Cells of a reference are texts, and are read as what they are compared with.
         types = [kind for kind in local if kind is not None]
         if len(types) < len(local):
             return None

@@ -83,9 +83,12 @@ def _read(problems: Problems, source: SourceText, sha256: str) -> Rules | None:
     types.read_enums(root.get("enums"))
     types.read_types(root.get("types"))
     references = ReferencesReader(reader)
+    # Sections in the order in which they need each other, not in that of the file.
     sections = TablesReader(reader, types, references.read(root.get("reference")))
     sections.read_response(root.get("response"))
     tables = sections.read_tables(root.get("tables"), root)
+    # Where something is wrong already, examples may name fields that could not be read: no second
+    # line about them.
     declared = sections.all_names() if problems.found else frozenset()
     examples = ExamplesReader(reader, tables, declared, decode).read(
         root.get("examples")

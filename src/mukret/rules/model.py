@@ -272,6 +272,8 @@ class Rules:
         waiting = list(self.tables.values())
         while waiting:
             placed = {table.name for table in ordered}
+            # The order of the file where it can be kept: people find tables again where they wrote
+            # them.
             ready = [
                 table
                 for table in waiting

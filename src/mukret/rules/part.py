@@ -16,6 +16,7 @@ def part_for(rules: Rules, names: Iterable[str]) -> Rules:
     All of them, if a value may end the run. What an embedded text that can't be read does to a
     document only the whole rules can tell: whether it stands in a row of any table.
     """
+    # A table that nobody asked for may end the run: then all of them must be read.
     if any(own.bad == "stop" for _, own in rules.all_fields()):
         return rules
     kept = tables_behind(

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import TypeVar
 
 from mukret.errors import PositionedError
@@ -22,14 +22,13 @@ _NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]{0,62}")
 
 @dataclass(frozen=True)
 class Keys:
-    """The keys that may stand in a mapping, and those of the format that are not supported yet."""
+    """The keys that may stand in a mapping."""
 
     known: frozenset[str]
-    later: frozenset[str] = field(default_factory=frozenset)
 
 
-def keys(known: str, later: str = "") -> Keys:
-    return Keys(frozenset(known.split()), frozenset(later.split()))
+def keys(known: str) -> Keys:
+    return Keys(frozenset(known.split()))
 
 
 class Reader:
@@ -67,6 +66,7 @@ class Reader:
             return None
         if allowed is not None:
             self.check_keys(node, what, allowed)
+        # `key:` with nothing behind it is a slip more often than a null.
         for key, value in node.entries.values():
             if (
                 isinstance(value, Scalar)
@@ -78,11 +78,11 @@ class Reader:
 
     def check_keys(self, node: Mapping, what: str, allowed: Keys) -> None:
         names = list(node.entries)
+        # `decimal(12,2)` in braces is cut at its comma by YAML: one line about that, instead of one
+        # about each half.
         fixed = comma_in_type(names, node.source.lines[node.line - 1])
         for name, (key, _) in node.entries.items():
-            if name in allowed.later:
-                self.add("not-supported", f"{name} is not supported yet in {what}", key)
-            elif name not in allowed.known:
+            if name not in allowed.known:
                 if fixed:
                     self.add(
                         "yaml-trap",
@@ -91,7 +91,7 @@ class Reader:
                         f"write {fixed}",
                     )
                     return
-                hint = did_you_mean(name, sorted(allowed.known | allowed.later))
+                hint = did_you_mean(name, sorted(allowed.known))
                 if name == "<<":
                     hint = "merge keys are not part of YAML 1.2: write the keys out"
                 self.add("unknown-key", f"{what} has no key {name}", key, hint)
@@ -115,20 +115,11 @@ class Reader:
         node: Node | None,
         what: str,
         choices: Iterable[str],
-        later: Iterable[str] = (),
     ) -> str | None:
         scalar = self.scalar(node, what)
         if scalar is None:
             return None
         word, known = scalar.text, list(choices)
-        if word in later:
-            self.add(
-                "not-supported",
-                f"{what}: {word} is not supported yet",
-                scalar,
-                f"supported: {', '.join(known)}",
-            )
-            return None
         if word not in known:
             near = nearest(word, known)
             hint = f"did you mean {near}?" if near else f"one of {', '.join(known)}"
@@ -155,11 +146,11 @@ class Reader:
                 node,
             )
             return []
-        found = []
+        texts = []
         for item in node.items:
             scalar = self.scalar(item, f"an entry of {what}")
             if scalar is not None:
-                found.append(scalar)
+                texts.append(scalar)
             elif isinstance(item, Scalar):
                 self.add(
                     "empty-key",
@@ -167,7 +158,7 @@ class Reader:
                     item,
                     'the empty text is written ""',
                 )
-        return found
+        return texts
 
     def path(self, node: Node | None, what: str) -> Path | None:
         return self.parsed(node, what, parse_path)
@@ -182,11 +173,13 @@ class Reader:
         if scalar is None:
             return None
         try:
-            found = parse(scalar.text)
+            parsed = parse(scalar.text)
         except PositionedError as error:
             self.positioned(error, scalar, what)
             return None
-        for doubt in found.doubts:
+        # Patterns that can never match are no error in RFC 9535; here they are, since a rule that
+        # finds nothing is a silent one.
+        for doubt in parsed.doubts:
             self.add(
                 "no-pattern",
                 f"{what}: {doubt.cause}",
@@ -194,7 +187,7 @@ class Reader:
                 doubt.hint,
                 doubt.position,
             )
-        return found
+        return parsed
 
     def positioned(self, error: PositionedError, scalar: Scalar, what: str) -> None:
         self.add(

@@ -44,7 +44,7 @@ class Reference:
         """
         places = [self.columns.index(name) for name in self.key]
         taken = self.columns.index(give)
-        found: dict[tuple[object, ...], object] = {}
+        by_key: dict[tuple[object, ...], object] = {}
         for row in self.rows:
             try:
                 key = tuple(
@@ -53,9 +53,11 @@ class Reference:
                 )
             except Bad:
                 continue
+            # As in a join: null equals nothing, and of several records with one key the first is
+            # taken.
             if None not in key:
-                found.setdefault(key, row[taken])
-        return found
+                by_key.setdefault(key, row[taken])
+        return by_key
 
 
 def read_csv(text: str) -> Iterator[tuple[str | None, ...]]:
@@ -66,6 +68,8 @@ def read_csv(text: str) -> Iterator[tuple[str | None, ...]]:
         match = _CELL.match(text, at)
         if match is None:
             raise CsvError(f"line {line}: a quote stands where none can be")
+        # RFC 4180, but for one thing: an empty cell is null and `""` is the empty text. The
+        # standard library's reader takes both for the same.
         quoted, plain, end = match.groups()
         record.append(
             quoted.replace('""', '"') if quoted is not None else plain or None
@@ -112,6 +116,7 @@ class ReferencesReader:
                 )
         file = self.reader.scalar(body.get("file"), f"file of {name}")
         key = self.reader.scalars(body.get("key"), f"key of {name}")
+        # All about the file is said before anything about its columns.
         records = self.records(file) if file else None
         if file is None or not records or not key:
             return None
@@ -164,6 +169,7 @@ class ReferencesReader:
                 "its first line names columns",
             )
             return None
+        # The record of a run names what its rules refer to.
         self.hashes[str(path)] = hashlib.sha256(raw).hexdigest()
         return records
 

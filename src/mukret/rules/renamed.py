@@ -12,24 +12,26 @@ def same_tables(old: Rules, new: Rules) -> dict[str, str]:
     """The old name of each table of the new rules that was there before: under its name, or else as
     one that is gone and found its rows in the same way.
     """
-    found = {name: name for name in new.tables if name in old.tables}
+    old_names = {name: name for name in new.tables if name in old.tables}
     gone = [name for name in old.tables if name not in new.tables]
     for name in new.tables:
+        # A table of another name with the same rows is the same one, renamed; of several the one
+        # with most columns in common.
         rows = _way_to_rows(new, name)
         alike = [
             other
             for other in gone
-            if name not in found and _way_to_rows(old, other) == rows
+            if name not in old_names and _way_to_rows(old, other) == rows
         ]
         if alike:
-            found[name] = max(
+            old_names[name] = max(
                 alike,
                 key=lambda other: len(
                     same_columns(old.tables[other], new.tables[name])
                 ),
             )
-            gone.remove(found[name])
-    return found
+            gone.remove(old_names[name])
+    return old_names
 
 
 def _way_to_rows(rules: Rules, name: str | None) -> list[object]:
@@ -49,6 +51,8 @@ def same_columns(old: Table, new: Table) -> dict[str, str]:
     before, after = _columns(old), _columns(new)
     old_names = {name: name for name in after if name in before}
     gone = [name for name in before if name not in after]
+    # First those that changed in name alone, so that a column with another type does not take their
+    # place.
     for same_type in (True, False):
         for name, column in after.items():
             alike = [
@@ -83,4 +87,5 @@ def _source(field: Field) -> object:
                 lookup.give,
                 lookup.across_run,
             )
+    # Paths, facts and constants are compared as they are.
     return field.source

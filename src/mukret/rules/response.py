@@ -72,6 +72,8 @@ class ResponseReader:
                 key,
                 hint,
             )
+        # What tells a kind may be missing, which was noted: the kind itself exists, so that tables
+        # can name it.
         return Kind(
             name,
             tuple(

@@ -59,6 +59,8 @@ def _paths(reader: Reader, name: str, node: Node | None) -> tuple[Path, ...]:
     )
     if isinstance(node, Sequence) and not items:
         reader.add("wrong-value", f"rows of {name} is an empty list of paths", node)
+    # Without a path that can be read the document itself is the row: nothing else is said of the
+    # table then.
     paths = [reader.path(item, f"rows of {name}") for item in items]
     return tuple(path for path in paths if path is not None) or (parse_path("$"),)
 
@@ -74,6 +76,7 @@ def _zip(reader: Reader, name: str, node: Mapping) -> Zip | None:
             node,
             hint,
         )
+    # One array is a zip as well, though a plain path would do.
     section = reader.mapping(body.get("zip"), f"zip of {name}") if body else None
     if section is None:
         return None
@@ -83,14 +86,15 @@ def _zip(reader: Reader, name: str, node: Mapping) -> Zip | None:
         member: reader.path(value, f"path of {member} in the zip of {name}")
         for member, (_, value) in section.entries.items()
     }
-    found = {member: path for member, path in paths.items() if path is not None}
-    return Zip(found, cast(Uneven, uneven or "reject")) if found else None
+    arrays = {member: path for member, path in paths.items() if path is not None}
+    return Zip(arrays, cast(Uneven, uneven or "reject")) if arrays else None
 
 
 def _header(reader: Reader, name: str, node: Node | None) -> Header | None:
     if node is None:
         return None
     if isinstance(node, Scalar) and node.text == FIRST:
+        # `first`: each array of rows begins with its own names.
         return Header(None)
     if isinstance(node, Scalar) and not node.text.startswith("$"):
         hint = did_you_mean(node.text, [FIRST])
@@ -141,17 +145,18 @@ def touched_names(
     """The members of a row that paths of its table, or of tables within it, go through by name."""
     _, own = tables[name]
     paths = [*paths_of(name), *([own.recurse] if own.recurse else [])]
-    found: set[str] = set()
+    touched: set[str] = set()
+    # The rest of a row is what nobody reads: neither its own fields nor tables within it.
     for child, (within, rows) in tables.items():
         if within == name:
             paths += rows.reads
             if rows.may_be_the_parent and rows.header is None:
-                found |= touched_names(child, tables, paths_of)
+                touched |= touched_names(child, tables, paths_of)
     for path in paths:
         if path.segments and not path.segments[0].descend:
-            found |= {
+            touched |= {
                 selector.name
                 for selector in path.segments[0].selectors
                 if isinstance(selector, Name)
             }
-    return frozenset(found)
+    return frozenset(touched)

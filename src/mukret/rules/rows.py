@@ -173,6 +173,7 @@ class Zip:
             for name, items in reached.items()
         }
         lengths = {name: len(found) for name, found in nodes.items()}
+        # One refusal for all of the rows: which of them belong together nobody knows.
         if self.uneven == "reject" and len(set(lengths.values())) > 1:
             told = shortened(
                 ", ".join(f"{name} {length}" for name, length in lengths.items()), 200
@@ -193,6 +194,7 @@ class Zip:
     def row(self, nodes: Mapping[str, tuple[Location, JsonValue] | None]) -> FoundRow:
         there = {name: node for name, node in nodes.items() if node is not None}
         location = next(iter(there.values()))[0]
+        # Each member says where it stood, so that a bad value in it is found again.
         members = {
             name: there[name][0] if name in there else would_stand(path)
             for name, path in self.paths.items()
@@ -220,6 +222,7 @@ class Header:
         if not under:
             return FoundRows(rows)
         if self.path is None:
+            # The first row that is one: what was met in the stead of rows names nothing.
             first = under.pop(0)
             names, rows = first.node, [row for row in rows if row is not first]
         else:
@@ -242,6 +245,7 @@ class Header:
             return (
                 f"the header is not an array of column names but {_a(kind_of(names))}"
             )
+        # Two columns of one name would make one member of two cells.
         seen: set[str] = set()
         for number, name in enumerate(names, 1):
             if type(name) is not str:
@@ -285,6 +289,7 @@ def _under(names: list[str], row: FoundRow) -> FoundRow:
             f"{counted(len(names), 'column')}"
         )
         return row._replace(fault=Bad("header", told, told=True))
+    # Cells keep their place in the array, by which rejects name them.
     members = {name: (*row.location, number) for number, name in enumerate(names)}
     return row._replace(node=dict(zip(names, row.node, strict=False)), members=members)
 
@@ -350,13 +355,14 @@ class Rows:
         if self.zip is not None:
             zipped = self.zip.find(root, excused)
             return FoundRows(self.meeting(zipped.rows, root), zipped.refusal)
-        found = [
+        rows_found = [
             row for path in self.paths for row in self.candidates(path, root, excused)
         ]
+        # Conditions come before the header: they look at arrays as they stand.
         if self.header is not None:
-            headed = self.header.applied(self.meeting(found, root), root)
+            headed = self.header.applied(self.meeting(rows_found, root), root)
             return FoundRows(_numbered(headed.rows), headed.refusal)
-        rows = self.judged(self.meeting(found, root), excused)
+        rows = self.judged(self.meeting(rows_found, root), excused)
         return FoundRows(
             self.with_those_below(rows, self.recurse, excused) if self.recurse else rows
         )
@@ -375,6 +381,7 @@ class Rows:
                     FoundRow((*location, number), element, True)
                     for number, element in enumerate(node)
                 )
+            # With `spread` a null is an empty list.
             elif node is not None:
                 yield FoundRow(location, node)
 
@@ -413,6 +420,8 @@ class Rows:
         A row that is itself what the first step meets is a leaf: it stands on record as a row.
         """
         rows: list[FoundRow] = []
+        # A stack, since rows below rows may be deeper than Python goes; children in reverse, so
+        # that they come off in their order.
         todo = top[::-1]
         while todo:
             row = todo.pop()

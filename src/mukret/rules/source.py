@@ -170,6 +170,8 @@ class _Inside:
             at = self.text.find("\n", scalar.start) + 1
             at += len(self.text[at:]) - len(self.text[at:].lstrip(" "))
         quote = self.text[scalar.start : scalar.start + 1]
+        # YAML tells where a text begins, not where each character of it stands: it is found by
+        # going along both.
         for character in scalar.text[:offset]:
             at = self._step(at, character, quote)
         while (
@@ -183,6 +185,8 @@ class _Inside:
 
     def _step(self, at: int, character: str, quote: str) -> int:
         here = self.text[at : at + 1]
+        # Line breaks are folded into a blank, and blank lines into breaks: several characters of
+        # the file are one of the text.
         if here.isspace() and (character.isspace() or here == "\n"):
             while self.text[at : at + 1].isspace() and (
                 here == "\n" or self.text[at + 1 : at + 2] == "\n"
@@ -219,6 +223,8 @@ def read_source(source: SourceText, problems: Problems) -> Mapping | None:
         )
         return None
     try:
+        # Composed, not loaded: nodes keep their places, and nothing of YAML's own types is made of
+        # them.
         document = YAML(typ="safe", pure=True).compose(source.text)
     except MarkedYAMLError as error:
         mark = error.problem_mark or error.context_mark
@@ -276,6 +282,8 @@ class _Builder:
 
     def build(self, node: Any, above: tuple[int, ...]) -> Node:
         self.count += 1
+        # Aliases of aliases grow as powers do: a file of a kilobyte can stand for more nodes than
+        # fit in memory.
         if self.count > MOST_NODES:
             raise self.refuse(
                 node, f"more than {MOST_NODES:,} values (aliases included)"
@@ -311,6 +319,7 @@ class _Builder:
                 self.problems.add("yaml-syntax", "a key is a plain word", key)
                 continue
             value = self.build(value_node, inner)
+            # YAML takes the last one without a word.
             if key.text in entries:
                 first = entries[key.text][0].line
                 self.problems.add(

@@ -111,6 +111,7 @@ class TablesReader:
         )
         drafts = self.fields(section, self.types.default_policy)
         for draft in drafts:
+            # The response is no row: it has no position and nothing above it.
             if draft.above or (isinstance(draft.source, Fact) and draft.source.of_row):
                 self.reader.add(
                     "wrong-value",
@@ -128,15 +129,15 @@ class TablesReader:
             return []
         self.reader.distinct([key for key, _ in section.entries.values()], "fields")
         fields = FieldReader(self.reader, self.types, bad)
-        found = []
+        drafts = []
         for key, node in section.entries.values():
             self.reader.name(key, "a field")
             if isinstance(node, Scalar) and node.empty:
                 continue
             draft = fields.read(key, node)
             if draft is not None:
-                found.append(draft)
-        return found
+                drafts.append(draft)
+        return drafts
 
     # ---- tables
 
@@ -153,7 +154,7 @@ class TablesReader:
             return {}
         self.named = frozenset(section.entries)
         self.reader.distinct([key for key, _ in section.entries.values()], "tables")
-        found: dict[str, tuple[Scalar, Mapping]] = {}
+        bodies: dict[str, tuple[Scalar, Mapping]] = {}
         for name, (key, value) in section.entries.items():
             self.reader.name(key, "a table")
             if name in self.references:
@@ -165,9 +166,10 @@ class TablesReader:
                 )
             body = self.reader.mapping(value, f"the table {name}", TABLE_KEYS)
             if body is not None:
-                found[name] = (key, body)
-        for name in self.parents_first(found):
-            self.read_table(name, *found[name])
+                bodies[name] = (key, body)
+        # Parents first: what a table inherits is looked for in drafts that are there already.
+        for name in self.parents_first(bodies):
+            self.read_table(name, *bodies[name])
         self.link()
         return {
             name: self.tables[name] for name in section.entries if name in self.tables
@@ -194,6 +196,7 @@ class TablesReader:
                 f"tables within each other: {' → '.join(cycle)}",
                 bodies[cycle[0]][0],
             )
+        # Tables within one that is lost are lost with it, without a line of their own.
         lost = {name for cycle in cycles for name in cycle}
         for name in order:
             lost |= {name} if self.parents[name] in lost else set()
@@ -245,6 +248,7 @@ class TablesReader:
             | frozenset(drafts)
         )
         rows = read_rows(self.reader, name, body)
+        # What others ask of a table before its fields have types: names, key, parent.
         draft = TableDraft(
             name,
             drafts,
@@ -276,6 +280,7 @@ class TablesReader:
         }
         for name, body in self.bodies.items():
             for draft in body.draft.drafts.values():
+                # What is left over is known once all tables have said what they read.
                 if isinstance(draft.source, Rest):
                     draft.source = Rest(touched_names(name, rows, self.paths_of))
         linker = Linker(
@@ -328,6 +333,7 @@ class TablesReader:
         duplicates = self.reader.choice(
             body.body.get("duplicates"), "duplicates", ("reject", "first", "last")
         )
+        # Broken fields are left out, and noted: everything else is still worth checking.
         table = Table(
             name,
             body.rows,
@@ -357,6 +363,7 @@ class TablesReader:
     def key(self, body: _Body, linker: Linker) -> tuple[str, ...]:
         name, visible = body.draft.name, linker.visible[body.draft.name]
         for scalar in body.draft.key:
+            # A field that was declared and could not be read has its line already.
             if scalar.text not in visible and scalar.text not in body.draft.declared:
                 hint = did_you_mean(scalar.text, visible)
                 self.reader.add(
@@ -425,20 +432,21 @@ class TablesReader:
 
     def inherit(self, name: str, body: Mapping, within: str | None) -> dict[str, str]:
         """Name → the nearest origin above that has a field of the name."""
-        found: dict[str, str] = {}
+        origins_of: dict[str, str] = {}
         for scalar in self.reader.scalars(body.get("inherit"), "inherit"):
-            if scalar.text in found:
+            if scalar.text in origins_of:
                 self.reader.add(
                     "name-twice", f"{name} inherits {scalar.text} twice", scalar
                 )
                 continue
+            # From the inside to the outside: the nearest one wins, as a name in a block does.
             origins = [
                 origin
                 for origin in self.ancestors(within)
                 if scalar.text in self.drafts[origin].drafts
             ]
             if origins:
-                found[scalar.text] = origins[0]
+                origins_of[scalar.text] = origins[0]
             elif scalar.text not in self.names_above(within) and (
                 within is None or within in self.drafts
             ):
@@ -448,7 +456,7 @@ class TablesReader:
                     scalar,
                     did_you_mean(scalar.text, self.names_above(within)),
                 )
-        return found
+        return origins_of
 
     def ancestors(self, within: str | None) -> list[str]:
         """The tables above, nearest first, then the response."""
@@ -480,6 +488,7 @@ class TablesReader:
                 self.reader.add(
                     "name-clash", message, draft.drafts[name].key, "rename the rest"
                 )
+        # Expressions tell `sailings.fare`, a table within, from a field with a member of that name.
         above = self.bodies.get(draft.within or "")
         if above is not None and draft.name in above.draft.declared:
             field = above.draft.drafts.get(draft.name)

@@ -49,6 +49,8 @@ def _with_quotes_kept(line: str) -> str | None:
             "#",
         ):
             continue
+        # YAML ends the text at the second quote; where the writer meant it to end is where the
+        # comma or brace stands.
         end = _end_of_value(line, start)
         text = line[start:end].rstrip().replace("\\", "\\\\").replace('"', '\\"')
         return f'{line[:start]}"{text}"{line[end:]}'
@@ -84,6 +86,8 @@ def explain_yaml_error(
 
 
 def _trap(problem: str, line: str) -> tuple[str, str] | None:
+    # What the YAML library says is looked at for what tripped somebody most often; the line is
+    # shown as it should be.
     if "escape" in problem and '"' in line:
         fixed = _ESCAPED.sub(
             lambda match: "'" + match[1].replace("'", "''") + "'", line

@@ -210,6 +210,7 @@ def _of_rows(rules: Rules, table: Table, kind: str | None) -> Iterator[Look]:
             yield Look(kind, All.ANYTHING)
         else:
             yield from _of_the_document(rules, table, kind)
+    # A condition may look at the document around the rows: it wants to find something there, too.
     if rows.when is not None:
         asked = [query for query, _ in queries_in(rows.when.logical) if query.absolute]
         yield from (
@@ -226,6 +227,7 @@ def _of_the_document(rules: Rules, table: Table, kind: str | None) -> Iterator[L
     rows = table.rows
     if rows.spread:
         yield Look(kind, All.ELEMENTS)
+    # Where the document is the row itself there is no list to be missing: its fields tell.
     yield from _of_fields(table.fields, kind, as_record=True)
     if rows.when is not None:
         asked = [

@@ -61,6 +61,8 @@ class Answers:
         with _on_disk():
             if self.many is None:
                 self.many = sqlite3.connect("")
+                # A temporary file of SQLite's own: it goes with the connection, and no index beside
+                # the table is needed.
                 self.many.execute(
                     "create table answers (key blob primary key, value blob) without rowid"
                 )

@@ -81,6 +81,8 @@ def choose(at: At, node: JsonValue, excused: Excused | None = None) -> Chosen:
     if tried[-1].succeeds:
         return Chosen(tried[-1].path, tried[-1].found)
     met = [item for attempt in tried for item in attempt.met]
+    # Another kind than the path goes through, as `$.a.b` where `a` is a text: a fault, unless
+    # another path is for that kind.
     if met and not _all_go_on_elsewhere(tried, node):
         raise _other_kind(
             min(met, key=lambda item: _order(item.location, node))
@@ -113,6 +115,8 @@ def _all_go_on_elsewhere(tried: Sequence[Attempt], node: JsonValue) -> bool:
     """
     if len(tried) == 1 or any(attempt.finds_a_value for attempt in tried):
         return False
+    # `[$.port.code, $.port]` are for a port that is an object here and a text there: neither is a
+    # fault.
     return all(
         any(
             _takes_a_step(other.path, node, item.location)

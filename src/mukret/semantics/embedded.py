@@ -49,18 +49,19 @@ def unfolded(
     """The document with the texts at these places read, in this order, so that one may stand in
     another; and those that could not be. The document is changed.
     """
-    found: dict[Location, BadText] = {}
+    bad_texts: dict[Location, BadText] = {}
     for path in paths:
         for location, text in path.nodes(document):
-            if type(text) is not str or location in found:
+            if type(text) is not str or location in bad_texts:
                 continue
             try:
                 value = decode(text.encode())
             except NotJson as error:
-                found[location] = BadText(location, text, error.finding)
+                bad_texts[location] = BadText(location, text, error.finding)
                 continue
+            # A new document with the same parts: what was decoded is never changed, others hold it.
             document = _put(document, location, value)
-    return document, list(found.values())
+    return document, list(bad_texts.values())
 
 
 def _put(document: JsonValue, location: Location, value: JsonValue) -> JsonValue:

@@ -86,11 +86,12 @@ def _table(
     types = rules.tables[name].types
     for number, (wanted, row) in enumerate(zip(expected, rows, strict=False), 1):
         for field, value in wanted.items():
-            found = row.values[field]
-            if found != value or type(found) is not type(value):
+            # Types are compared too: 1 and true are equal to Python.
+            given = row.values[field]
+            if given != value or type(given) is not type(value):
                 kind = types[field]
                 yield (
-                    f"{name}, row {number}: {field} is {_shown(kind, found)}, not "
+                    f"{name}, row {number}: {field} is {_shown(kind, given)}, not "
                     f"{_shown(kind, value)}"
                 )
 

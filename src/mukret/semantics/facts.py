@@ -16,6 +16,7 @@ def document_fact(
             return number
         case "file":
             return file
+    # A file that nobody collected: nothing is known of a request.
     if origin is None:
         return None
     if name.startswith(REQUEST_FACT):

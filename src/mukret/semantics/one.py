@@ -62,6 +62,7 @@ def extract_one(
     written = [name for name, table in rules.tables.items() if table.columns]
     nothing: dict[str, list[dict[str, TypedValue]]] = {name: [] for name in written}
     try:
+        # Lookups within one document only: the run is this document.
         if rules.looks_ahead:
             run.prepare([given])
         all_rows, rejects = run.document(given)

@@ -161,19 +161,23 @@ class ReferenceRun:
         """Gathers what lookups across the run find, and finds out which rows are the last ones with
         their keys.
         """
+        # Each reading of all documents can use what earlier ones gathered; documents that can't be
+        # read give nothing.
         for looking in lookup_passes(self.rules):
             self.begin()
-            found = {
+            gathered = {
                 (table, own.name): (own.source, Answers()) for table, own in looking
             }
             for document in documents:
                 one = OneDocument(self, document)
                 with suppress(NotRead):
                     one.evaluate()
-                    for lookup, answers in found.values():
+                    for lookup, answers in gathered.values():
                         assert isinstance(lookup, Lookup)
                         answers.add(one.answers_of(lookup, str(lookup.table)).items())
-            self.across.update({name: answers for name, (_, answers) in found.items()})
+            self.across.update(
+                {name: answers for name, (_, answers) in gathered.items()}
+            )
         for names in settling_passes(self.tables):
             self.begin(names)
             for document in documents:
@@ -197,6 +201,7 @@ class OneDocument:
         self.rules = run.rules
         self.document = document
         self.refusals: dict[str, list[tuple[Row, Refusal]]] = {}
+        # The rows of each looked-up table by their keys, made when the first row asks.
         self.answers: dict[tuple[str, Lookup], dict[tuple[object, ...], object]] = {}
         self.surviving: dict[str, list[Row]] = {}
         self.bad_texts = document.unfold([item.path for item in self.rules.embedded])
@@ -264,14 +269,17 @@ class OneDocument:
         if table.kind is not None and table.kind not in self.kinds:
             return
         for parent in self.rows[table.within or RESPONSE]:
+            # Below a row that is no object nothing is looked for: the row itself is told.
             if not (parent.readable or parent.hollow):
                 continue
             excused = self.excuses.below(parent.place)
-            found = table.rows.find(parent.node, hollow=parent.hollow, excused=excused)
-            if found.refusal is not None:
-                self.refusals[table.name].append((parent, found.refusal))
+            found_here = table.rows.find(
+                parent.node, hollow=parent.hollow, excused=excused
+            )
+            if found_here.refusal is not None:
+                self.refusals[table.name].append((parent, found_here.refusal))
             first = len(rows)
-            for item in found.rows:
+            for item in found_here.rows:
                 row = Row(
                     item,
                     parent.place.of(item),
@@ -320,6 +328,7 @@ class OneDocument:
             row.broken.add(name)
             if inherited.origin == RESPONSE:
                 table = self.rules.tables[row.origin]
+                # Inherited fields stand before a table's own, so their faults do: ranks below zero.
                 rank = table.inherit.index(inherited) - len(table.inherit)
                 row.faults += [
                     Fault(
@@ -378,6 +387,7 @@ class OneDocument:
             else self.rules.tables[row.origin].fields
         )
         fault = Fault(fields.index(own), own.name, bad, own)
+        # The run ends with the first one, wherever it is: nothing is published.
         if own.bad == "stop":
             document = f"{self.document.file}, document {self.document.number}"
             raise stopped(fault, row.place, row.node, document, self.excuses)
@@ -432,6 +442,7 @@ class OneDocument:
                     aggregate,
                     [below.values[field] if field else None for below in rows],
                 )
+            # Kept as a value: the expression may not need it (COALESCE, CASE).
             except Bad as bad:
                 values[aggregate.key] = bad
         return evaluate(expression, values)
@@ -454,6 +465,7 @@ class OneDocument:
 
     def look_up(self, row: Row, lookup: Lookup) -> object:
         form = lookup.form(tuple(row.values[name] for name in lookup.by))
+        # A part of the key is null, which equals nothing.
         if form is None:
             return None
         if lookup.table is None:
@@ -490,6 +502,7 @@ class OneDocument:
             return False
         if any(self.lacks(row, name) for name in table.key if name not in without):
             return False
+        # What is decided by fields that hang on the answer is taken to be well.
         if (
             table.where is None
             or row.broken - without
@@ -570,15 +583,17 @@ class OneDocument:
         """
         file, number = self.document.file, self.document.number
         table = self.rules.tables[name]
+        # Rows that are refused together have no number of their own: they are sorted by their
+        # parent.
         order = {
             id(parent): place
             for place, parent in enumerate(self.rows[table.within or RESPONSE])
         }
-        found = [
+        records = [
             (order[id(parent)], refused(file, number, name, parent.place, refusal))
             for parent, refusal in self.refusals[name]
         ]
-        found += [
+        records += [
             (
                 order[id(row.parent)],
                 reject(
@@ -588,4 +603,4 @@ class OneDocument:
             for row in self.rows[name]
             if row.fate == Fate.REJECTED
         ]
-        return [record for _, record in sorted(found, key=lambda item: item[0])]
+        return [record for _, record in sorted(records, key=lambda item: item[0])]

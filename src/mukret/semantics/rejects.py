@@ -208,6 +208,7 @@ def problem(
     bad, row = fault.bad, place.location
     place, node = fault.origin or (place, node)
     location, value = place.location, bad.value
+    # A node below the row was in the way; else the value is looked for by the path of the field.
     if bad.location is not None:
         location = place.below(bad.location)
     elif fault.field is not None and isinstance(fault.field.source, At):
@@ -292,6 +293,7 @@ def shown_value(value: JsonValue) -> JsonValue:
 def bad_document(found: BadDocument) -> Reject:
     """The record of a document that can't be read."""
     finding = found.finding
+    # In one line of JSON a caret below can't be shown: the place is marked within the text.
     excerpt = (
         f": {finding.excerpt[: finding.caret]}▸{finding.excerpt[finding.caret :]}"
         if finding.excerpt

@@ -79,6 +79,7 @@ class Tally:
         self.response_values_nulled += later.response_values_nulled
         for name, counts in later.tables.items():
             self.tables[name].merge(counts)
+        # The first case stays the first: only the count is added.
         for key, reason in later.reasons.items():
             if key in self.reasons:
                 self.reasons[key].count += reason.count
