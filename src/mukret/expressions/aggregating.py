@@ -27,6 +27,7 @@ def aggregated(node: Aggregate, values: Sequence[Value]) -> Value:
         return len(known)
     if not known:
         return None
+    # Of nothing the result is null, as SQL has it, and not 0.
     match node.function:
         case "MIN":
             return min(known)

@@ -267,6 +267,7 @@ def convert(node: Conversion, value: Value) -> Value:
     assert source is not None
     if families.is_textual(source):
         return read_text(node, value)
+    # The checker let through only what can be cast; here it is only done.
     match target:
         case Text():
             return (

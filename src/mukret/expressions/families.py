@@ -106,6 +106,7 @@ def arithmetic_type(
     if operator == "*":
         precision, scale = a.precision + b.precision, a.scale + b.scale
     else:
+        # As SQL standards suggest: as many digits as the result can need, up to 38.
         scale = max(a.scale, b.scale)
         precision = max(a.precision - a.scale, b.precision - b.scale) + scale + 1
     return (
@@ -123,6 +124,7 @@ def common_type(left: ValueType | None, right: ValueType | None) -> ValueType | 
         raise TypeError
     if isinstance(left, Float) or isinstance(right, Float):
         return Float()
+    # An integer among decimals becomes one that holds all of its digits.
     a, b = as_decimal(left), as_decimal(right)
     scale = max(a.scale, b.scale)
     return DecimalType(
@@ -143,6 +145,7 @@ def aggregate_type(function: str, kind: ValueType) -> ValueType | None:
             return kind if word not in ("list", "json", "enum", "boolean") else None
         case "SUM" if word in ("integer", "float", "duration"):
             return kind
+        # A sum keeps the digits after the point and may need all 38 before it.
         case "SUM" | "AVG" if isinstance(kind, DecimalType):
             return DecimalType(
                 MAX_DIGITS,

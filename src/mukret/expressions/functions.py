@@ -158,6 +158,7 @@ def round_half_away(kind: ValueType, number: Value, digits: int) -> Value:
     """
     if isinstance(kind, Integer) and digits >= 0:
         return number
+    # 2.675 is rounded as it is written, though the binary number is a little less.
     exact = Decimal(repr(number)) if isinstance(kind, Float) else Decimal(number)
     digits = max(-400, min(400, digits))
     result = (

@@ -32,6 +32,7 @@ def like_pattern(pattern: str, escape: str | None) -> str:
                 )
             parts.append(_literal(following))
         else:
+            # All else stands for itself, line breaks too: hence (?s).
             parts.append({"%": ".*", "_": "."}.get(character) or _literal(character))
     return f"(?s)^{''.join(parts)}$"
 

@@ -38,6 +38,7 @@ def parse_expression(text: str) -> Syntax:
 def _explain(error: UnexpectedInput, text: str) -> NoReturn:
     if isinstance(error, UnexpectedCharacters):
         character = text[error.pos_in_stream or 0]
+        # What people bring from other languages, each with how it is written here.
         hint = {
             "'": "a text that begins here is never closed",
             '"': "a quoted name that begins here is never closed; texts stand in single quotes",

@@ -42,6 +42,7 @@ def temporal_type(operator: str, left: ValueType, right: ValueType) -> ValueType
     is none.
     """
     moment = isinstance(left, Date | Datetime | Timestamp)
+    # Everything that is not listed means nothing: the sum of two dates, a number less a date.
     match operator:
         case "-" if moment and type(left) is type(right):
             return Duration()
@@ -106,6 +107,7 @@ def _scaled(operator: str, left: Value, right: Value) -> dt.timedelta:
     )
     if operator == "/" and not number:
         raise division_by_zero()
+    # Exactly, by whole microseconds: floats would round twice.
     micros = Decimal(duration // MICROSECOND)
     exact = Decimal(repr(number)) if isinstance(number, float) else Decimal(number)
     try:
@@ -137,6 +139,7 @@ def extracted(part: str, value: Value) -> int | Decimal:
             return int(value.isoweekday() % 7)
         case "DOY":
             return int(value.timetuple().tm_yday)
+    # The other parts are members of Python's own names.
     return int(getattr(value, part.lower()))
 
 

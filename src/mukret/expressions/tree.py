@@ -44,6 +44,11 @@ class Constant(Expression):
     value: object
 
 
+def null_of(kind: ValueType | None) -> Constant:
+    """NULL, of a type where that is known."""
+    return Constant(kind, None)
+
+
 @dataclass(frozen=True)
 class FieldValue(Expression):
     name: str

@@ -157,6 +157,7 @@ class Basics:
         before, quote, rest = str(node.children[0]).partition("'")
         text, _, unit = rest.rpartition(quote)
         unit = unit.strip().upper()
+        # MINUTE and MINUTES, as most databases take both.
         unit = unit.removesuffix("S") if unit.removesuffix("S") in _INTERVALS else unit
         if unit not in _INTERVALS:
             hint = f"INTERVAL '90' MINUTE; known: {', '.join(_INTERVALS)}"

@@ -68,6 +68,7 @@ class Calls(Operators):
         name = ALIASES.get(str(token).upper(), str(token).upper())
         arguments = self.children(node)
         match name:
+            # Functions whose type hangs on all of their arguments have no signature in the table.
             case "COALESCE" if arguments:
                 items = self.unified(arguments)
                 return Coalesce(items[0].type, tuple(items))
@@ -125,6 +126,7 @@ class Calls(Operators):
         types = [expression.type for expression in expressions]
         given: list[ValueType] = []
         for index, kind in enumerate(types):
+            # A bare NULL takes the type that is wanted in its place.
             given.append(
                 kind if kind is not None else self.wanted(name, types, index, known)
             )
@@ -187,6 +189,7 @@ class Calls(Operators):
                 "ROUND wants a whole number here",
                 "such as ROUND(fare, 2)",
             )
+        # Rounding up can need one digit more before the point: 9.99 becomes 10.0.
         if isinstance(kind, DecimalType) and count is not None:
             scale = min(kind.scale, max(0, count))
             whole = max(kind.precision - kind.scale, 0) + 1
@@ -221,6 +224,7 @@ class Calls(Operators):
             raise self.fail(
                 operand_node, f"a value of type {operand.type.name} has no {part}", hint
             )
+        # Seconds have a fraction, all other parts are whole.
         result = SECONDS if part in ("SECOND", "EPOCH") else Integer()
         return Extraction(
             result, self.widened(operand, operand.type or Timestamp()), part
@@ -247,6 +251,7 @@ class Calls(Operators):
                 "unknown-zone",
             ) from None
         kind = operand.type or Timestamp()
+        # An instant becomes local time there, a local time the instant at which it was.
         result = Datetime() if isinstance(kind, Timestamp) else Timestamp()
         return AtZone(result, self.widened(operand, kind), name)
 
@@ -277,6 +282,7 @@ class Calls(Operators):
         escape = string_of(token) if isinstance(token, Token) else None
         if escape is not None and len(escape) != 1:
             raise self.fail(cast(Token, token), "ESCAPE wants one character")
+        # A literal pattern can be judged now, before a row is read.
         if isinstance(parts[1], Constant) and isinstance(parts[1].value, str):
             try:
                 like_pattern(parts[1].value, escape)
@@ -369,6 +375,7 @@ class Calls(Operators):
                 getattr(error, "hint", None),
                 getattr(error, "code", "unknown-type"),
             ) from None
+        # NULL of a type: nothing is left to convert.
         if expression.type is None:
             return Constant(target.type, None)
         if not families.castable(expression.type, target.type):

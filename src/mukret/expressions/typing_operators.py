@@ -90,6 +90,7 @@ class Operators(Basics):
         if families.is_timely(left.type) or families.is_timely(right.type):
             return self.with_times(node, operator, left, right)
         self.as_number(right, right_node, operator)
+        # A bare NULL is a number like the other operand.
         left_type = left.type or right.type or Integer()
         right_type = right.type or left_type
         result = families.arithmetic_type(operator, left_type, right_type)
@@ -116,6 +117,7 @@ class Operators(Basics):
         right: Expression,
     ) -> Expression:
         """Arithmetic of which one side is a date, an instant or a duration."""
+        # A bare NULL takes the type of the other side.
         left_type, right_type = left.type or right.type, right.type or left.type
         assert left_type is not None
         assert right_type is not None
@@ -172,6 +174,8 @@ class Operators(Basics):
         self.check_word(b, a, left)
         left_type = a.type or b.type or Text()
         right_type = b.type or left_type
+        # Floats and decimals are compared as floats, as SQL does: no decimal has the digits of
+        # every float.
         if isinstance(left_type, Float) or isinstance(right_type, Float):
             left_type = right_type = Float()
         return Comparison(
@@ -189,6 +193,7 @@ class Operators(Basics):
             return
         if not families.comparable(a.type, b.type):
             hint = None
+            # A text beside a date is mostly a date that was written without its word.
             for literal, other in ((a, b), (b, a)):
                 if (
                     isinstance(literal, Constant)
@@ -346,6 +351,7 @@ class Operators(Basics):
         kind: ValueType | None = None
         for node, expression in zip(nodes, expressions, strict=True):
             try:
+                # Branch by branch, so that the one that does not fit can be named.
                 kind = families.common_type(kind, expression.type)
             except TypeError:
                 assert kind is not None

@@ -32,6 +32,7 @@ def equal(left: JsonValue, right: JsonValue) -> bool:
     while todo:
         one, other = todo.pop()
         kind = type(one)
+        # 1 and 1.0 are one number (RFC 9535, section 2.3.5.2.2), though of two types here.
         if kind in _NUMERIC:
             if type(other) not in _NUMERIC or not _equal_numbers(one, other):
                 return False

@@ -166,6 +166,7 @@ def queries_in(part: Argument, *, value: bool = False) -> Iterator[Asked]:
                 yield from queries_in(inner)
         case Not(inner):
             yield from queries_in(inner)
+        # A compared query must give one value: it is marked, since that can be read from a cell.
         case Comparison(left, _, right):
             yield from queries_in(left, value=True)
             yield from queries_in(right, value=True)

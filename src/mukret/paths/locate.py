@@ -45,10 +45,11 @@ def nearest_existing(path: Path, roots: Sequence[JsonValue]) -> Nearest | None:
         return Nearest(path.doubts[0].cause)
     alive = [(root, root) for root in roots]
     for number, segment in enumerate(path.segments):
+        # Step by step, so that the first one that finds nothing is the one that is explained.
         following = [
-            (found, root)
+            (node, root)
             for value, root in alive
-            for found in segment.values(value, root)
+            for node in segment.values(value, root)
         ]
         if not following:
             return _explain(
@@ -97,6 +98,8 @@ def _other_descendant(
 ) -> Nearest:
     wanted = segment.selectors[0]
     if isinstance(wanted, Name) and len(segment.selectors) == 1:
+        # Whatever stands anywhere below: there may be much of it, so that names are counted, not
+        # paths.
         below = (
             value for top in alive for value in descendants(top) if type(value) is dict
         )
@@ -150,6 +153,7 @@ def wanted_kind(segment: Segment) -> str:
             if len(names) == 1
             else f"an object with a member of {shown}"
         )
+    # A wildcard or filter is content with either.
     return "an array" if segment.takes == (list,) else "an array or an object"
 
 

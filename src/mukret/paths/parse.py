@@ -113,19 +113,20 @@ class _QueryParser(Scanner):
 
     def segments(self) -> tuple[Segment, ...]:
         """All segments from here on; blank space may stand before each."""
-        found: list[Segment] = []
+        segments: list[Segment] = []
         while True:
             before = self.at
             self.blank()
             if not (self.peek(".") or self.peek("[")):
+                # Blank space at the end belongs to whatever comes next (RFC 9535, section 2.1.1).
                 self.at = before
-                return tuple(found)
-            if len(found) == MOST_STEPS:
+                return tuple(segments)
+            if len(segments) == MOST_STEPS:
                 raise self.fail(
                     f"more than {MOST_STEPS} steps",
                     "a table within another goes on from its rows",
                 )
-            found.append(self.segment())
+            segments.append(self.segment())
 
     def segment(self) -> Segment:
         descend = self.take("..")
@@ -145,6 +146,7 @@ class _QueryParser(Scanner):
             self.at = match.end()
             return Name(match.group())
         dots = ".." if descend else "."
+        # What people write that is no member name: `.per-page`, `.2nd`.
         if loose:
             bad = match.end() if match else self.at
             bracketed = f"{'..' if descend else ''}['{shortened(loose.group())}']"
@@ -200,6 +202,7 @@ class _QueryParser(Scanner):
             return Name(self.quoted())
         if self.peek("]"):
             raise self.fail("empty brackets", "write [*] for all elements")
+        # An index, or the first number of a slice: what follows tells.
         start = self.integer()
         after_start = self.at
         self.blank()

@@ -110,6 +110,7 @@ class FilterParser:
             operand = self.operand()
             after = scanner.at
             if self.operator_follows():
+                # `!@.a == 1` reads as two things: the grammar has neither.
                 hint = f"write !({shortened(scanner.text[inner:after])} …)"
                 raise self.fail("! before a comparison wants parentheses", hint, start)
             scanner.at = after
@@ -151,6 +152,7 @@ class FilterParser:
             raise self.odd_end()
         before = self.scanner.at
         self.scanner.blank()
+        # `(@.a) == 1` looks harmless, and is no comparison in the grammar.
         if _OPERATOR.match(self.scanner.text, self.scanner.at):
             raise self.fail(
                 "what stands in parentheses is a condition and can't be compared",
@@ -184,6 +186,7 @@ class FilterParser:
 
     def compared(self, operand: Operand, start: int, end: int) -> Comparable:
         if isinstance(operand, Query) and not operand.singular:
+            # `$..a == 1`: which of the nodes is meant only `value()` says.
             written = self.scanner.text[start:end]
             hint = (
                 "value(…) gives the one value of a path"
@@ -215,6 +218,7 @@ class FilterParser:
             return Literally(scanner.quoted())
         if _LOOSE_NUMBER.match(scanner.text, scanner.at):
             return self.number()
+        # true, false, null, or a function: nothing else begins with a letter.
         word = scanner.match(_WORD)
         if not word:
             raise self.no_operand()
@@ -275,6 +279,7 @@ class FilterParser:
             )
             raise self.fail(f"{cause} {shortened(name)}", hint, word.start())
         function = FUNCTIONS[name]
+        # Each level takes a few frames of Python's stack.
         self.level += 1
         if self.level > MOST_LEVELS:
             raise self.fail("nested too deeply", f"at most {MOST_LEVELS} levels")
@@ -285,10 +290,10 @@ class FilterParser:
     def arguments(self, function: Function, start: int) -> tuple[Argument, ...]:
         opened = self.scanner.at
         self.scanner.take("(")
-        found: list[Argument] = []
+        arguments: list[Argument] = []
         self.scanner.blank()
         while not self.scanner.peek(")"):
-            if found and not self.scanner.take(","):
+            if arguments and not self.scanner.take(","):
                 if self.scanner.ended:
                     raise self.fail("this ( is never closed", "add )", opened)
                 raise self.fail(
@@ -296,22 +301,24 @@ class FilterParser:
                     "arguments are divided by commas",
                 )
             self.scanner.blank()
-            if len(found) == len(function.parameters):
+            # One too many is told with the number that is wanted, not as an odd character.
+            if len(arguments) == len(function.parameters):
                 break
-            found.append(self.argument(function, len(found)))
+            arguments.append(self.argument(function, len(arguments)))
             self.scanner.blank()
-        if len(found) != len(function.parameters) or not self.scanner.take(")"):
+        if len(arguments) != len(function.parameters) or not self.scanner.take(")"):
             wanted = len(function.parameters)
             what = (
                 f"{function.name}() takes {wanted} argument{'s' if wanted > 1 else ''}"
             )
             raise self.fail(what, f"such as {function.example}", start)
-        return tuple(found)
+        return tuple(arguments)
 
     def argument(self, function: Function, number: int) -> Argument:
         start, wanted = self.scanner.at, function.parameters[number]
         argument = self.logical_or_value()
         if self.type_fits(argument, wanted):
+            # A pattern in the path can be judged now; one out of the data only when it is met.
             if number in function.patterns and isinstance(argument, Literally):
                 self.note_pattern(argument.value, start)
             return argument
@@ -325,9 +332,7 @@ class FilterParser:
         raise self.fail(f"{function.name}() wants {_KINDS[wanted]} here", hint, start)
 
     def note_pattern(self, pattern: JsonValue, start: int) -> None:
-        """The standard lets a pattern that is none match nothing, without a word; whoever wrote it
-        wants to know.
-        """
+        """RFC 9535 silently treats an invalid pattern as no match; we warn."""
         if type(pattern) is not str:
             self.doubts.append(
                 Doubt(

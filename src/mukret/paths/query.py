@@ -254,12 +254,14 @@ class Path:
 
         What follows `..` never does: it looks at everything.
         """
-        one = self._at_its_names(root)
-        if one is not None:
-            return [one]
+        alone = self._at_its_names(root)
+        if alone is not None:
+            return [alone]
         reached = [Reached(None, root)]
         looks_anywhere = False
         for segment in self.segments:
+            # Behind `..` a step meets everything there is: that some of it is of another kind is no
+            # fault.
             looks_anywhere = looks_anywhere or segment.descend
             following: list[Reached] = []
             for item in reached:

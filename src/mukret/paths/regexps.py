@@ -159,6 +159,7 @@ class _Mapper:
             raise PatternError(
                 self.at, f"{quantifier.group()}: the upper bound is below the lower one"
             )
+        # RE2 refuses more, and compiles so many copies of what is repeated.
         if any(
             bound and (len(bound) > 4 or int(bound) > MOST_REPEATS)
             for bound in (low, high)
@@ -209,6 +210,7 @@ class _Mapper:
             self.take(self.property_class(), 0)
         elif letter in _ESCAPABLE and letter:
             self.take(f"\\{letter}", 2)
+        # `capture` is our own key and takes \d and \w; a path keeps to I-Regexp, which has neither.
         elif letter in _SHORTHANDS and self.captures:
             self.take(self.shorthand(letter), 2)
         else:
@@ -245,6 +247,7 @@ class _Mapper:
         self.take("[")
         if self.character() == "^":
             self.take("^")
+        # A hyphen at the beginning stands for itself.
         if self.character() == "-":
             self.take("\\-")
         elif self.character() == "]":
@@ -276,6 +279,7 @@ class _Mapper:
             or self.pattern[self.at + 1 : self.at + 2] in ("]", "")
         ):
             return
+        # A range, unless the hyphen is the last character of the class.
         self.take("-")
         last = self.class_character()
         if last is None or last < first:
@@ -287,6 +291,7 @@ class _Mapper:
         if character == "[":
             raise PatternError(self.at, "'[' can't stand in a class", "write \\[")
         if character != "\\":
+            # Characters that mean something to RE2 in a class, and nothing to I-Regexp.
             self.take(f"\\{character}" if character in "^&~|" else character)
             return character
         letter = self.pattern[self.at + 1 : self.at + 2]

@@ -78,6 +78,7 @@ class Scanner:
                 f"{shortened(written)} is no index",
                 "no leading zeros, no plus sign, no -0",
             )
+        # Python takes seconds for millions of digits: longer ones are too large, whatever they are.
         number = int(written) if len(written) < 20 else _LARGEST + 1
         if abs(number) > _LARGEST:
             hint = "indexes lie between -(2^53 - 1) and 2^53 - 1"
@@ -96,6 +97,7 @@ class Scanner:
             if character == quote:
                 self.at += 1
                 return "".join(parts)
+            # Control characters and lone surrogates can't stand in a JSON text, and so in no name.
             if character < " " or "\ud800" <= character <= "\udfff":
                 what = f"the character U+{ord(character):04X} can't stand in quotes"
                 raise self.fail(what, "write it as an escape")
@@ -115,6 +117,7 @@ class Scanner:
         if letter != "u":
             hint = "known: \\b \\f \\n \\r \\t \\/ \\\\ \\uXXXX and the quote"
             raise self.fail(f"\\{letter} is no escape here", hint)
+        # Beyond U+FFFF a character is two escapes, as in JSON.
         first = self.code_unit()
         if 0xDC00 <= first <= 0xDFFF:
             raise self.fail("a low surrogate without its high one", at=self.at - 6)

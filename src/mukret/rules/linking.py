@@ -18,7 +18,7 @@ from mukret.expressions import (
     names_in,
 )
 from mukret.expressions.families import castable, comparable, equal_form
-from mukret.expressions.tree import Constant as Nothing
+from mukret.expressions.tree import null_of
 from mukret.rules.fields import Draft, typed_scalar
 from mukret.rules.graph import needed
 from mukret.rules.model import RESPONSE, Field, Inherited
@@ -259,7 +259,7 @@ class Linker:
         finished = (
             converted(expression, reading)
             if expression.type is not None
-            else Nothing(reading.type, None)
+            else null_of(reading.type)
         )
         return self.field(draft, Compute(scalar.text, finished), reading)
 

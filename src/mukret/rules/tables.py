@@ -7,7 +7,7 @@ from collections.abc import Mapping as MappingType
 from dataclasses import dataclass, replace
 from typing import cast
 
-from mukret.expressions.tree import Constant as Nothing
+from mukret.expressions.tree import null_of
 from mukret.paths import Path
 from mukret.rules.fields import Draft, FieldReader
 from mukret.rules.graph import FieldGraph
@@ -346,9 +346,7 @@ class TablesReader:
             self.linked(name, linker),
             self.key(body, linker),
             cast(Duplicates, duplicates or "reject"),
-            where
-            if where is None or where.type is not None
-            else Nothing(Boolean(), None),
+            where if where is None or where.type is not None else null_of(Boolean()),
             where_scalar.text if where_scalar else None,
             self.kind(body),
             self.reader.text(body.body.get("note"), "note"),

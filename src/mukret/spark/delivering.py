@@ -88,10 +88,11 @@ def _written(
             write = partial(_table_written, found, form, folder)
             files = [
                 file
-                for some in pool.map(write, _files_wanted(found).items())
-                for file in some
+                for written in pool.map(write, _files_wanted(found).items())
+                for file in written
             ]
         with folder.opened(REJECTS_FILE) as out:
+            # Rejects go through the driver, row by row: one file, in the order of the input.
             if found.tally.findings:
                 for row in found.reject_lines.toLocalIterator(prefetchPartitions=True):
                     out.write(bytes(row["line"]) + b"\n")

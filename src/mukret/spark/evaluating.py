@@ -155,6 +155,7 @@ class Evaluating:
         file = sources[0].name if sources else ""
         whole = self.rows.found.array is None
         tables = dict(unsettled_rows(self.rows, self.unsettled, self.told))
+        # Parts of a document that follow stand within what was around its arrays.
         if whole:
             self.around = (self.block, tables)
         for name, rows in tables.items():
@@ -221,6 +222,7 @@ class Evaluating:
             )
         while within != nearest:
             assert within is not None
+            # The rows above may stand in the block of the surroundings, which came before this one.
             around = tables.get(within, self.around[1].get(within))
             owners, within = (
                 around.column(ABOVE).take(owners),

@@ -189,6 +189,8 @@ class _Extracting:
 
     def extracted(self) -> Extracted:
         work = self.work(answers=self.answers())
+        # Kept, since three things are asked of it: what was told, what is to be settled, and the
+        # rows.
         frame = for_each_piece(
             self.session, self.pieces, in_batches(evaluated, work), SCHEMA
         ).persist(KEPT)
@@ -250,6 +252,7 @@ class _Extracting:
                     },
                 )
             )
+        # As a run on one machine: that no document can be read is an error.
         if not found.tally.documents and found.tally.bad_documents:
             reason = next(
                 reason
@@ -274,6 +277,7 @@ class _Extracting:
                 rows.where(F.col("kind") == int(Kind.TOLD)).select("piece", "payload")
             ):
                 corrected(fact, found.tally)
+            # What was only kept for settling is let go as soon as the rows are there.
             for known in gone:
                 known.unpersist()
         self.put_reasons_in_order(found.tally)

@@ -50,6 +50,7 @@ class ClusterFolder:
             )
         }
         ours = self._written_before() if RUN_FILE in names else set()
+        # Nothing is taken away that the record of an earlier run does not name.
         foreign = sorted(names.keys() - ours)
         if foreign:
             message = f"{self.address} holds what Mukret did not write: {', '.join(foreign[:3])}"
@@ -101,6 +102,7 @@ class ClusterFolder:
         rows = 0
         if files:
             paths = [f"{self.path}/{file}" for file in files]
+            # Counted from the footers of the files: quick, and sees what is really there.
             rows = dataset.dataset(
                 paths, filesystem=self.system, format=form
             ).count_rows()

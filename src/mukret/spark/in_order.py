@@ -54,15 +54,16 @@ def left_out_in_order(
             Entry(**{**row.asDict(), "kind": Kind(row["kind"])})
             for row in entries.toLocalIterator()
         )
-        for (piece, block), some in groupby(
+        # Blocks come in the order of the input, as keys of rows below rows want it.
+        for (piece, block), of_block in groupby(
             rows, key=lambda entry: (entry.piece, entry.block)
         ):
             tables = {}
-            for entry in some:
+            for entry in of_block:
                 [tables[entry.name]] = unpacked_rows(bytes(entry.payload))
             yield piece, block, UnsettledBlock(entry.file, entry.whole, tables)
 
-    found = [
+    entries_left_out = [
         (
             one.piece,
             one.block,
@@ -74,7 +75,7 @@ def left_out_in_order(
         )
         for one in _left_out(rules, blocks)
     ]
-    return session.createDataFrame(found, SCHEMA)
+    return session.createDataFrame(entries_left_out, SCHEMA)
 
 
 def _left_out(rules: Rules, blocks: Callable[[], Iterator[Block]]) -> Iterator[Entry]:

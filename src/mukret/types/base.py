@@ -198,6 +198,7 @@ class Reading:
             if text in self.blanks:
                 return None
             return self.read_text(text)
+        # -1 and 9999 for nothing: numbers can be blank, too.
         if self.options.blank and scalar_text(value) in self.options.blank:
             return None
         if (

@@ -38,6 +38,7 @@ class Boolean(ValueType):
             if word is not None:
                 return word
         elif kind is int or kind is Number:
+            # 1.0 and 0e0 are one and nought; of a long number that is not worth finding out.
             if (kind is int or len(value) < 20) and Decimal(value) in (0, 1):
                 return bool(Decimal(value))
         else:

@@ -75,6 +75,7 @@ class Date(ValueType):
                 raise Bad("out-of-range", "a date between the years 1 and 9999")
             return (EPOCH + dt.timedelta(microseconds=micros)).date()
         if is_pattern(form):
+            # A pattern may have more than a date: what follows is left aside.
             moment = read_pattern(str(value), form)
             return moment.at.date() if moment else None
         if type(value) is not str:
@@ -126,14 +127,15 @@ class Time(ValueType):
             type(value) in (int, Number) and takes_numbers(options)
         ):
             raise Bad("wrong-kind", f"a string with a time of day, {_TIME_EXAMPLE}")
+        # In their order: the first that fits is taken, also where a later one would fit.
         for form in options.format:
-            found = (
+            time = (
                 _formed_time(value, form, options)
                 if is_pattern(form)
                 else _iso_time(value, options)
             )
-            if found is not None:
-                return found
+            if time is not None:
+                return time
         expected = " or ".join(
             _TIME_EXAMPLE if form == "iso" else f"in {form}" for form in options.format
         )
@@ -198,13 +200,13 @@ class Datetime(ValueType):
                 f"a string with a local date and time, {_DATETIME_EXAMPLE}",
             )
         for form in options.format:
-            found = (
+            moment = (
                 _formed_datetime(value, form, options)
                 if is_pattern(form)
                 else _iso_datetime(value, options)
             )
-            if found is not None:
-                return found
+            if moment is not None:
+                return moment
         expected = " or ".join(
             _DATETIME_EXAMPLE if form == "iso" else f"in {form}"
             for form in options.format
@@ -234,6 +236,7 @@ def _outside() -> Bad:
 
 def _iso_datetime(value: JsonValue, options: Options) -> dt.datetime | None:
     match = ISO_MOMENT.fullmatch(value) if type(value) is str else None
+    # With an offset it is an instant, no local time.
     if not match or match[6] or match[7]:
         return None
     try:

@@ -70,6 +70,7 @@ class Duration(ValueType):
     def micros(self, value: JsonValue, options: Options) -> Decimal:
         kind = type(value)
         if kind is int or kind is Number or (kind is str and _NUMBER.fullmatch(value)):
+            # 90 of what? Nothing is guessed.
             if options.unit is None:
                 raise Bad(
                     "not-a-duration",
@@ -78,10 +79,10 @@ class Duration(ValueType):
             return _times(str(value), UNITS[options.unit])
         if kind is not str:
             raise Bad("wrong-kind", f"a duration, {_EXAMPLE}")
-        found = _iso(value) if "P" in value or "p" in value else _clock(value)
-        if found is None:
+        micros = _iso(value) if "P" in value or "p" in value else _clock(value)
+        if micros is None:
             raise Bad("not-a-duration", f"a duration, {_EXAMPLE}")
-        return found
+        return micros
 
     def written(self, value: object) -> str:
         assert isinstance(value, dt.timedelta)

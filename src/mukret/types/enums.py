@@ -81,6 +81,7 @@ class Enum(ValueType):
             return known
         if self.otherwise != "bad" and self.otherwise is not None:
             return self.otherwise
+        # Mostly a new spelling of a known word.
         near = nearest(word, self.words)
         hint = f"; nearest is {near}" if near else ""
         raise Bad(

@@ -68,6 +68,7 @@ def pattern_problem(pattern: str, *, date: bool, time: bool) -> str | None:
     """
     found = directives(pattern)
     for directive in found:
+        # `CST` is three zones; Python takes it for that of the machine it runs on.
         if directive == "Z":
             return (
                 "%Z reads names of zones, which are ambiguous: %z reads offsets, zone names "
@@ -105,6 +106,7 @@ def _date_problem(given: frozenset[str]) -> str | None:
             "a week goes with its year and a day of it: %G-W%V-%u, or %Y with %U or %W and %a "
             "or %w"
         )
+    # Days count within a month, a year or a week: one of these must be told.
     whole_date = (month and "d" in given) or given & {"j", "U", "W", "V"}
     if "d" in given and not month:
         return "it gives a day without its month (%m)"
@@ -136,15 +138,17 @@ def _strict(pattern: str) -> re.Pattern[str]:
     without anything between them have all their digits, and a fraction of a second any number of
     them, those after the sixth apart.
     """
-    found = list(_DIRECTIVE.finditer(pattern))
-    ends = {match.end() for match in found if match[1] in _WIDTHS}
+    matches = list(_DIRECTIVE.finditer(pattern))
+    ends = {match.end() for match in matches if match[1] in _WIDTHS}
     starts = {
-        match.start() for match in found if match[1] in _WIDTHS or match[1] == "f"
+        match.start() for match in matches if match[1] in _WIDTHS or match[1] == "f"
     }
     parts: list[str] = []
     at = 0
-    for match in found:
+    for match in matches:
         parts.append(_literal(pattern[at : match.start()]))
+        # strptime takes one digit for two where nothing stands between: `1112031` would be a date
+        # in two ways.
         joined = match.start() in ends or match.end() in starts
         parts.append(_directive_pattern(match[1], joined=joined))
         at = match.end()
@@ -179,6 +183,7 @@ def read_pattern(text: str, pattern: str) -> Moment | None:
     """
     if len(text) > LONGEST_TEXT or text != text.strip() or "\n" in text:
         return None
+    # strptime takes digits of every script; no type here does.
     if not text.isascii() and any(
         character.isdigit() and not character.isascii() for character in text
     ):
@@ -186,6 +191,7 @@ def read_pattern(text: str, pattern: str) -> Moment | None:
     match = _strict(pattern).fullmatch(text)
     if match is None:
         return None
+    # Python keeps six digits of a second: further ones are cut out, and told to the caller.
     more = match.groupdict().get("more") or ""
     if more:
         start, end = match.span("more")
@@ -234,6 +240,7 @@ def read_rfc5322(text: str) -> dt.datetime | None:
         )
     except ValueError:
         return None
+    # A wrong weekday is a sign that one of the two is a slip.
     if week_day and _DAYS.lower().split("|")[moment.weekday()] != week_day.lower():
         return None
     return moment

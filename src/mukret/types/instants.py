@@ -133,6 +133,7 @@ def _iso_micros(text: str, options: Options) -> int | None:
         return local
     if sign:
         shift = (int(off_hour) * 60 + int(off_minute or 0)) * 60_000_000
+        # Local time less its offset is UTC.
         return local + shift if sign == "-" else local - shift
     return zoned_micros(local, options)
 
@@ -177,6 +178,7 @@ def local_micros(match: re.Match[str], options: Options) -> int:
     """
     day_text, hour, minute, second, fraction = match.groups()[:5]
     day = _calendar_day(day_text)
+    # 24:00 is the end of the day (ISO 8601-1:2019/Amd 1), a second after it is nothing.
     midnight = (int(hour), int(minute), int(second or 0)) == (24, 0, 0) and not (
         fraction or ""
     ).strip("0")
@@ -233,6 +235,7 @@ def epoch_micros(value: JsonValue, form: str, options: Options) -> int | None:
     if type(value) is int and power >= 0:
         return int(value * 10**power)
     number = decimal_of(text)
+    # Scaling it would take as many digits as it says.
     if number and number.adjusted() > 30:
         raise Bad("out-of-range", "an instant between the years 1 and 9999 in UTC")
     micros = rounded(number.scaleb(power, EXACT), 0, options.round)

@@ -48,19 +48,20 @@ class ListOf(ValueType):
         is asked for. Raises Bad with the element's index.
         """
         reading = Reading(self.item if options.split is None else self, options)
-        found: list[object] = []
+        items: list[object] = []
         for index, element in enumerate(elements):
             try:
                 item = reading.read(element)
             except Bad as bad:
                 raise bad.at_element(index, element) from None
             if item is not None:
-                found += (
+                # A text that is split gives several elements.
+                items += (
                     item
                     if options.split is not None and isinstance(item, list)
                     else [item]
                 )
-        return found
+        return items
 
     def written(self, value: object) -> str:
         assert isinstance(value, list)

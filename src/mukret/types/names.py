@@ -55,6 +55,7 @@ def parse_type(text: str) -> ValueType | None:
             "list wants the type of its elements",
             hint="write list(text), list(integer) …",
         )
+    # list(list(text)) and further: lists in lists.
     inner = item_name(text)
     if inner is not None:
         item = parse_type(inner)

@@ -33,6 +33,7 @@ def can_gather(how: Gathering, kind: ValueType) -> bool:
     """Whether values of a type can be added up, put in order, or joined."""
     match how:
         case "sum":
+            # min and max want an order that means something: enums have none.
             return isinstance(kind, Integer | DecimalType | Float | Duration)
         case "join":
             return isinstance(kind, Text)
@@ -66,6 +67,7 @@ def gathered(
             raise bad.at_element(index, node) from None
         if value is not None:
             values.append(value)
+    # As SQL's aggregates: nothing gathered is null.
     if not values:
         return None
     match how:

@@ -32,6 +32,7 @@ def zone(name: str) -> dt.tzinfo:
         raise KeyError(name)
     from importlib import resources
 
+    # Of the package, not of the system: two machines must read a local time alike.
     place = resources.files("tzdata").joinpath("zoneinfo", *name.split("/"))
     try:
         with place.open("rb") as file:
@@ -61,6 +62,7 @@ def offset_micros(
     assert second is not None
     if first == second:
         return first // MICROSECOND
+    # The clock jumps forward: by both readings the hour does not exist.
     if first < second:
         raise Bad(
             "local-time-missing",
