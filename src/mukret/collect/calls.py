@@ -34,8 +34,8 @@ class Secret:
 
     def value(self, environment: Mapping[str, str]) -> str:
         """Raises UsageError if the variable is not set."""
-        found = environment.get(self.variable)
-        if not found:
+        value = environment.get(self.variable)
+        if not value:
             hint = f"set it first: read -rs {self.variable}; export {self.variable}"
             raise UsageError(
                 "secret-missing",
@@ -43,7 +43,8 @@ class Secret:
                 hint=hint,
             )
         try:
-            found.encode()
+            # An environment can hold any bytes; what is sent is UTF-8.
+            value.encode()
         except UnicodeEncodeError:
             hint = f"set it anew: read -rs {self.variable}; export {self.variable}"
             raise UsageError(
@@ -51,7 +52,7 @@ class Secret:
                 f"the variable {self.variable} is not UTF-8",
                 hint=hint,
             ) from None
-        return found
+        return value
 
 
 # A text, in which `{name}` stands for a variable, or a secret.
@@ -314,6 +315,8 @@ class Calls:
         for call in self.calls:
             pairs += [*call.query, *call.headers]
             yield from secrets_in(call.body.content if call.body else None)
+        # Everything that may leave this machine, so that all of it can be masked before anything is
+        # shown.
         match self.sign_in:
             case Basic(user, password):
                 yield from (user, password)

@@ -70,7 +70,7 @@ class _CallsFile:
                 top.get("mukret") or top,
             )
         calls = CallReader(self.requests).calls(top.get("calls"))
-        found = Calls(
+        calls_read = Calls(
             base=self.base(top.get("base")),
             calls=tuple(calls),
             headers=self.requests.headers(top.get("headers")),
@@ -80,8 +80,10 @@ class _CallsFile:
             origins=tuple(self.origins(top.get("origins"))),
             limits=read_limits(self.reader, top.get("limits")) or Limits(),
         )
-        check_scopes(found, top, self.problems)
-        return found
+        # Variables can only be looked for once all calls are read: which of them fills which
+        # address.
+        check_scopes(calls_read, top, self.problems)
+        return calls_read
 
     def base(self, node: Node | None) -> str:
         base = self.reader.text(node, "base")

@@ -47,6 +47,7 @@ def write_calls(calls: Calls, path: str) -> None:
     text = io.StringIO()
     _yaml().dump(_plain(calls), text)
     try:
+        # Never over a file that is there: somebody may have edited it.
         with open(path, "x", encoding="utf-8") as file:
             file.write(text.getvalue())
     except FileExistsError:
@@ -87,66 +88,69 @@ def _yaml() -> Any:
 
 
 def _plain(calls: Calls) -> dict[str, JsonValue]:
-    found: dict[str, JsonValue] = {"mukret": 1, "base": calls.base}
+    file: dict[str, JsonValue] = {"mukret": 1, "base": calls.base}
     if calls.constants:
-        found["with"] = {name: _content(value) for name, value in calls.constants}
+        file["with"] = {name: _content(value) for name, value in calls.constants}
     if calls.sign_in:
-        found["sign_in"] = _sign_in(calls.sign_in)
+        file["sign_in"] = _sign_in(calls.sign_in)
     for name, pairs in (("headers", calls.headers), ("query", calls.query)):
-        found |= {name: _pairs(pairs)} if pairs else {}
-    found["calls"] = {call.name: _call(call) for call in calls.calls}
+        file |= {name: _pairs(pairs)} if pairs else {}
+    file["calls"] = {call.name: _call(call) for call in calls.calls}
     if calls.origins:
-        found["origins"] = list(calls.origins)
+        file["origins"] = list(calls.origins)
     usual = Limits()
+    # What is usual is left out, so that the file says what somebody meant.
     limits = {
         field.name: getattr(calls.limits, field.name)
         for field in dataclasses.fields(Limits)
         if getattr(calls.limits, field.name) != getattr(usual, field.name)
     }
-    return found | ({"limits": limits} if limits else {})
+    return file | ({"limits": limits} if limits else {})
 
 
 def _call(call: Call) -> dict[str, JsonValue]:
-    found: dict[str, JsonValue] = {}
+    section_of_call: dict[str, JsonValue] = {}
     if call.url is not None:
-        found["url"] = _text(call.url.text)
+        section_of_call["url"] = _text(call.url.text)
     else:
-        found[call.method.lower()] = call.address
+        section_of_call[call.method.lower()] = call.address
     for name, pairs in (("query", call.query), ("headers", call.headers)):
-        found |= {name: _pairs(pairs)} if pairs else {}
-    found |= _body(call.body)
+        section_of_call |= {name: _pairs(pairs)} if pairs else {}
+    section_of_call |= _body(call.body)
     if call.pages is not None:
-        found["pages"] = _pages(call.pages)
+        section_of_call["pages"] = _pages(call.pages)
     if call.once_per is not None:
         section: dict[str, JsonValue] = {"call": call.once_per.call}
         section |= (
             {"rows": _text(call.once_per.rows.text)} if call.once_per.rows else {}
         )
         variables = {name: _text(path.text) for name, path in call.once_per.variables}
-        found["once_per"] = section | ({"with": variables} if variables else {})
-    return found
+        section_of_call["once_per"] = section | (
+            {"with": variables} if variables else {}
+        )
+    return section_of_call
 
 
 def _pages(pages: Pages) -> dict[str, JsonValue]:
     match pages:
         case CursorPages(path, header, target):
             cursor = _text(path.text) if path else {"header": header}
-            found: dict[str, JsonValue] = {"cursor": cursor, "as": _target(target)}
+            section: dict[str, JsonValue] = {"cursor": cursor, "as": _target(target)}
         case LinkPages(relation):
-            found = {"link": relation}
+            section = {"link": relation}
         case AddressPages(path):
-            found = {"url": _text(path.text)}
+            section = {"url": _text(path.text)}
         case NumberPages(target, first):
-            found = {"number": _target(target)} | (
+            section = {"number": _target(target)} | (
                 {"first": first} if first != 1 else {}
             )
         case OffsetPages(target, first, step):
-            found = (
+            section = (
                 {"offset": _target(target)}
                 | ({"first": first} if first else {})
                 | ({"step": step} if step else {})
             )
-    return found | _ends(pages.ends)
+    return section | _ends(pages.ends)
 
 
 def _ends(ends: Ends) -> dict[str, JsonValue]:

@@ -143,9 +143,13 @@ class Line:
             try:
                 if response.next_request is None:
                     return self.reply(response, receive, deadline, begun)
+                # Redirects are followed here and not by the library: credentials stay within their
+                # origin.
                 url = self.at_home(url, response.next_request.url)
             finally:
                 response.close()
+            # As browsers do (RFC 9110, section 15.4): a post becomes a get, unless the status says
+            # otherwise.
             if response.status_code not in _KEEPS_METHOD and method != "GET":
                 method, content = "GET", None
         message = f"{self.masker.url(str(url))}: more than {MOST_REDIRECTS} redirects"
@@ -162,6 +166,8 @@ class Line:
         body = unpacked(
             response.iter_raw(), response.headers.get("content-encoding", "")
         )
+        # The body goes to a file while it comes: it may be larger than memory, and is bounded in
+        # size and time.
         content = receive(
             response.status_code, deadline.bounded(body, self.bounds.body)
         )
@@ -211,6 +217,7 @@ class Line:
                 hint="nothing of it was kept; --max-body allows more",
             ) from None
         except (httpx.HTTPError, httpx.InvalidURL, BadlyPacked, TooSlow) as error:
+            # A silence that ends at the deadline is told as the deadline.
             if deadline.passed:
                 message = f"{shown}: the answer did not come whole within {self.bounds.seconds:g} s"
                 hint = "nothing of it was kept; --max-time allows more"
@@ -256,11 +263,12 @@ class Line:
                 f"{shown}: {why}",
                 "check the address, and whether the service is up",
             )
-        found = NotReached("not-reached", message, hint=hint)
-        found.away = isinstance(
+        # Whether the service is away altogether decides if others are worth asking.
+        failure = NotReached("not-reached", message, hint=hint)
+        failure.away = isinstance(
             error, httpx.ConnectError | httpx.ConnectTimeout | httpx.ProxyError
         )
-        return found
+        return failure
 
 
 def _is_untrusted(error: BaseException | None) -> bool:

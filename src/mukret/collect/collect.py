@@ -108,6 +108,7 @@ class Collection:
         than is allowed, and if nothing could be kept; OutputError if the folder can't be written.
         What was kept stays.
         """
+        # Two collections into one folder would write into each other's lines.
         with self.folder.alone():
             round = this_round(
                 self.folder,
@@ -138,6 +139,8 @@ class Collection:
         frontier = Frontier(self.calls, self.documents_of)
         flying: deque[tuple[Ask, KeptAnswer | Future[Try]]] = deque()
         while True:
+            # So many requests at once; their answers are taken in the order in which they were
+            # asked, so that a run can be repeated.
             while (
                 len(flying) < self.calls.limits.at_once
                 and (following := frontier.next()) is not None
@@ -175,6 +178,7 @@ class Collection:
         except NotFilled as error:
             self._note_not_asked(NotAsked(ask.call.name, Why.NOT_FILLED, str(error)))
             return None
+        # Records that lead to one address share its answer.
         if not self.earlier.first_time(ask):
             self.report.calls[ask.call.name].asked_before += 1
             return None
@@ -229,6 +233,7 @@ class Collection:
             report.bytes += 0 if answer.unchanged else answer.size
             report.bad_documents += answer.bad_documents
             assert answer.outlook is not None
+            # What follows is put in the queue now: a later answer may be there already.
             self._go_on(
                 ask, answer.outlook, answer.asked, tried.url, answer.file, frontier
             )
@@ -300,6 +305,7 @@ class Collection:
             headers={name: self.masker.text(value) for name, value in telling.items()},
             next_page=tried.next_page,
         )
+        # The line comes after the file: a line that is there tells of an answer that is whole.
         self.folder.note(answer.record(round.number))
         return answer
 

@@ -284,11 +284,13 @@ class Fetcher:
         tried = replace(
             tried, reply=reply, judgement=judgement, telling=telling_headers(ask)
         )
+        # 429 and 5xx pass: they are tried again, after the pause that was asked for.
         if reply.status in PASSING:
             return self._passing_status(tried, reply)
         if judgement.sort in (Sort.DATA, Sort.UNCHANGED):
             return self._data(tried, ask)
         if (
+            # An empty page behind the last one is how some lists end.
             judgement.sort is Sort.EMPTY
             and ask.page > 1
             and isinstance(ask.call.pages, NumberPages | OffsetPages)
@@ -400,6 +402,7 @@ class Fetcher:
         if reply.status not in PASSING:
             return Try(wire.shown)
         problem = f"the service answered {status_text(reply.status)} to the sign-in"
+        # A pause longer than anybody waits for is told at once.
         wanted = retry_after(reply.headers.get("retry-after"))
         if wanted is not None and wanted > self.limits.longest_wait:
             later = InputError(

@@ -51,6 +51,8 @@ class CaptureFolder:
                 if self.path.exists()
                 else []
             )
+            # Other files may have been put beside what was collected; only a folder that was never
+            # ours is refused.
             ours = (self.path / CAPTURE).exists() or (self.path / ROUNDS).exists()
             if others and not ours:
                 message = (
@@ -78,6 +80,7 @@ class CaptureFolder:
             self.path.mkdir(parents=True, exist_ok=True)
             handle = os.open(self.path, os.O_RDONLY)
         try:
+            # A lock of the folder goes with the process, also when it is killed.
             if hold(handle) is False:
                 hint = "wait until it is done, or --to ANOTHER_FOLDER"
                 raise OutputError(
@@ -199,6 +202,7 @@ class Received:
             open(self.part, "rb") as file,
             open(masked, "wb") as target,
         ):
+            # By pieces: an error page may have any size.
             target.writelines(masker.pieces(iter(partial(file.read, _PIECE), b"")))
         digest = hashlib.sha256()
         with open(masked, "rb") as file:

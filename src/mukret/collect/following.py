@@ -99,10 +99,10 @@ def _ask(
         variables[name] = value
     if call.url is None:
         return Ask(call, variables, turn=first_turn(call))
-    found = _value(call, call.url.text, call.url, record)
-    if isinstance(found, NotAsked):
-        return found
-    address = _address(call, calls, found, variables, url)
+    address_value = _value(call, call.url.text, call.url, record)
+    if isinstance(address_value, NotAsked):
+        return address_value
+    address = _address(call, calls, address_value, variables, url)
     if isinstance(address, NotAsked):
         return address
     return Ask(call, variables, address, turn=first_turn(call))

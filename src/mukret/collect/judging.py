@@ -62,6 +62,7 @@ def judged(
     documents = 0
     findings: list[Finding] = []
     try:
+        # Only as much is decoded as it takes to count documents.
         for batch in read_batches([Source(file, named=False)], partly=Skim()):
             documents += len(batch.documents)
             findings += [bad.finding for bad in batch.bad]
@@ -69,6 +70,7 @@ def judged(
         why = masker.excerpt(error.message.partition(": ")[2])
         return Judgement(Sort.NOT_JSON, f"the body can't be read: {why}")
     if documents:
+        # Good documents and a torn end: kept as data, and asked for again.
         cut_off = bool(findings) and findings[-1].sort == "cut-off"
         return Judgement(
             Sort.DATA, documents=documents, bad=len(findings), cut_off=cut_off

@@ -47,6 +47,7 @@ class Masker:
         for name, value in calls.headers:
             if isinstance(value, str) and is_sensitive(name) and "{" not in value:
                 known.add(value)
+        # Secrets also go out encoded together: these forms are masked as well.
         match calls.sign_in:
             case Basic(user, password):
                 known.add(
@@ -92,6 +93,7 @@ class Masker:
         waiting = b""
         for piece in body:
             waiting += piece
+            # A secret may lie across two pieces: as many bytes as the longest has are held back.
             begins_before = len(waiting) - longest + 1
             done = 0
             while (

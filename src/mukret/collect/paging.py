@@ -241,6 +241,7 @@ def _by_cursor(pages: CursorPages, ask: Ask, page: Page) -> Outlook:
     else:
         place = pages.header or ""
         cursor = page.headers.get(place.lower())
+    # What the service says in so many words counts more than a cursor it sends all the same.
     if more is False:
         return counts.last(End.NO_MORE)
     if _says_nothing(cursor):
@@ -276,6 +277,7 @@ def _by_count(pages: NumberPages | OffsetPages, ask: Ask, page: Page) -> Outlook
     if not page.size:
         return Last(End.NOTHING, ask.count)
     counts = _Counts(pages.ends, ask, page)
+    # Offsets go by records: without knowing how many came the next page can't be asked for.
     if counts.here is None and _needs_records(pages):
         return Lost(
             Fault.NO_LIST, pages.ends.records.text if pages.ends.records else ""
@@ -361,13 +363,15 @@ def _records(ends: Ends, page: Page, *, first: bool) -> list[JsonValue] | None:
         return None if missing and first else nodes
     if page.is_lines:
         return list(page.documents)
-    found: list[JsonValue] = []
+    records: list[JsonValue] = []
     for document in page.documents:
+        # Where one list stands alone in the answer it holds the records; of several nobody can
+        # tell.
         lists = _lists(document)
         if len(lists) != 1:
             return None
-        found += lists[0]
-    return found
+        records += lists[0]
+    return records
 
 
 def _lists(document: JsonValue) -> list[list[JsonValue]]:
@@ -445,10 +449,11 @@ def spotted(page: Page) -> str | None:
         for document in page.documents[:1]
         for member in _members(document, "$", _LEVELS)
     ]
+    # Names of a next page first: a page count is a weaker sign.
     for path, name, value in members:
-        found = _way(path, name, value) if _NEXT_NAMES.fullmatch(name) else None
-        if found is not None:
-            return found
+        pages = _way(path, name, value) if _NEXT_NAMES.fullmatch(name) else None
+        if pages is not None:
+            return pages
     for path, name, value in members:
         if _COUNT_NAMES.fullmatch(name) and (_whole(value) or 0) > 1:
             return f'{{number: page, pages: "{path}"}}'

@@ -34,12 +34,13 @@ class CallReader:
                 "calls: {ports: {get: /ports}}",
             )
         self.reader.distinct([key for key, _ in mapping.entries.values()], "calls")
-        found = [self.call(key, value) for key, value in mapping.entries.values()]
+        calls = [self.call(key, value) for key, value in mapping.entries.values()]
         names = list(mapping.entries)
-        for (key, value), call in zip(mapping.entries.values(), found, strict=True):
+        for (key, value), call in zip(mapping.entries.values(), calls, strict=True):
             if call is not None and call.once_per is not None:
-                self.parent(key, value, call.once_per, names, found)
-        return [call for call in found if call is not None]
+                # Circles can only be seen once all calls are read.
+                self.parent(key, value, call.once_per, names, calls)
+        return [call for call in calls if call is not None]
 
     def parent(
         self,
@@ -47,7 +48,7 @@ class CallReader:
         node: Node,
         once_per: OncePer,
         names: list[str],
-        found: list[Call | None],
+        calls: list[Call | None],
     ) -> None:
         """Notes a call that hangs on one that is not there, or on itself by way of others."""
         section = node.get("once_per") if isinstance(node, Mapping) else None
@@ -57,8 +58,9 @@ class CallReader:
             self.add("wrong-value", f"no call {once_per.call}", where or key, hint)
             return
         above = {
-            call.name: call.once_per.call for call in found if call and call.once_per
+            call.name: call.once_per.call for call in calls if call and call.once_per
         }
+        # Going up until a call hangs on nothing, or on one that was passed: a circle.
         trail = [key.text]
         while trail[-1] in above and above[trail[-1]] not in trail:
             trail.append(above[trail[-1]])
@@ -129,6 +131,7 @@ class CallReader:
             )
         if once_per is None or once_per.rows is not None:
             return
+        # One value per answer needs no rows; two of them could come from different records.
         several = len(once_per.variables) + ("url" in mapping.entries)
         if several > 1:
             hint = (
@@ -146,6 +149,7 @@ class CallReader:
         if scalar is None:
             return None
         if not re.match(r"/(?!/)", scalar.text):
+            # Calls of one file go to one service: its credentials must not go anywhere else.
             elsewhere = "//" in scalar.text
             hint = (
                 "an address elsewhere has a calls file of its own"

@@ -61,6 +61,7 @@ class PagesReader:
                 _HOW,
             )
             return None
+        # Keys of the other ways mean nothing here, and are told.
         self.only_keys_of(ways[0], mapping)
         read: dict[str, Callable[[Mapping, Ends], Pages | None]] = {
             "cursor": self.cursor,

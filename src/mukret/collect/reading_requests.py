@@ -30,6 +30,8 @@ class RequestReader:
 
     def headers(self, node: Node | None) -> Pairs:
         for key, value in node.entries.values() if isinstance(node, Mapping) else ():
+            # Length, host and the like follow from what is sent: another value would break the
+            # transfer.
             if key.text.lower() in SET_BY_THE_TRANSFER:
                 self.add(
                     "wrong-value",

@@ -87,6 +87,11 @@ class PlaceReport:
     headed: tuple[Headed, ...] = ()
 
     @property
+    def shape_beside_names(self) -> tuple[str, ...]:
+        """The shape without the first words, where these say that names are data."""
+        return self.shape if self.place.members is None else self.shape[1:]
+
+    @property
     def present(self) -> int:
         return self.place.nodes
 

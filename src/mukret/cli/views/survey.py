@@ -374,9 +374,8 @@ class _Tree:
             yield self.names_parts(place)
         elif kinds == ["object"] and not place.children:
             yield [("always an empty object", "")]
-        for text in report.shape:
-            if text != "names are data":  # which was said with the names
-                yield [(text, "cyan")]
+        for text in report.shape_beside_names:
+            yield [(text, "cyan")]
         if report.sorts:
             yield self.sorts_parts(report)
         if place.values.count or place.count("boolean"):
