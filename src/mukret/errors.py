@@ -19,6 +19,8 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 
+from mukret.codes import Code
+
 
 class MukretError(Exception):
     """Base of all errors that a user can meet."""
@@ -122,7 +124,7 @@ class RulesError(MukretError):
         count = len(diagnostics)
         listing = "\n".join(f"  {diagnostic}" for diagnostic in diagnostics)
         super().__init__(
-            "rules",
+            Code.RULES,
             f"{file}: {count} problem{'s' if count != 1 else ''}\n{listing}",
             place=file,
         )

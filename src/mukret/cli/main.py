@@ -15,6 +15,7 @@ from click.shell_completion import CompletionItem
 
 from mukret.cli.streams import set_up_streams
 from mukret.cli.without_pandas import hide_pandas
+from mukret.codes import Code
 from mukret.errors import Interrupted, MukretError, OutputError
 from mukret.text import did_you_mean
 from mukret.version import __version__
@@ -153,14 +154,14 @@ def _exit_code(verbose: bool) -> int:
 def _unwritten(error: OSError) -> MukretError:
     if error.errno == errno.EBADF:
         return OutputError(
-            "not-written", "standard output is closed", hint="> FILE, or > /dev/null"
+            Code.NOT_WRITTEN, "standard output is closed", hint="> FILE, or > /dev/null"
         )
-    return OutputError("not-written", (error.strerror or str(error)).lower())
+    return OutputError(Code.NOT_WRITTEN, (error.strerror or str(error)).lower())
 
 
 def _defect(error: Exception) -> MukretError:
     defect = MukretError(
-        "defect", f"a defect of Mukret itself: {type(error).__name__}: {error}"
+        Code.DEFECT, f"a defect of Mukret itself: {type(error).__name__}: {error}"
     )
     defect.__cause__ = error
     defect.hint = "the same command with -vv shows where; please report it"

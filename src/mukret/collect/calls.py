@@ -7,6 +7,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from urllib.parse import parse_qsl, urljoin, urlsplit
 
+from mukret.codes import Code
 from mukret.errors import UsageError
 from mukret.paths import Path
 from mukret.values import JsonValue
@@ -38,7 +39,7 @@ class Secret:
         if not value:
             hint = f"set it first: read -rs {self.variable}; export {self.variable}"
             raise UsageError(
-                "secret-missing",
+                Code.SECRET_MISSING,
                 f"the environment has no variable {self.variable}",
                 hint=hint,
             )
@@ -48,7 +49,7 @@ class Secret:
         except UnicodeEncodeError:
             hint = f"set it anew: read -rs {self.variable}; export {self.variable}"
             raise UsageError(
-                "secret-missing",
+                Code.SECRET_MISSING,
                 f"the variable {self.variable} is not UTF-8",
                 hint=hint,
             ) from None
@@ -404,14 +405,14 @@ def check_address(url: str) -> None:
         origin_of(url)
     except ValueError:
         message = "that is no address: it begins with http:// or https:// and a host"
-        raise UsageError("usage", message, hint="quote it for the shell") from None
+        raise UsageError(Code.USAGE, message, hint="quote it for the shell") from None
     if "@" in urlsplit(url).netloc:
         hint = (
             "take it out; --basic USER_VARIABLE PASSWORD_VARIABLE reads both from the "
             "environment"
         )
         raise UsageError(
-            "usage", "the address holds a user name or a password", hint=hint
+            Code.USAGE, "the address holds a user name or a password", hint=hint
         )
 
 

@@ -7,6 +7,7 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
+from mukret.codes import Code
 from mukret.collect.calls import Calls, Limits, Pages, Value, check_address, origin_of
 from mukret.collect.limits_text import read_limits
 from mukret.collect.reading_calls import CallReader
@@ -31,10 +32,10 @@ def load_calls(path: str | os.PathLike[str]) -> Calls:
         text = Path(path).read_text(encoding="utf-8-sig")
     except OSError as error:
         raise InputError(
-            "not-opened", f"{name}: {(error.strerror or str(error)).lower()}"
+            Code.NOT_OPENED, f"{name}: {(error.strerror or str(error)).lower()}"
         ) from None
     except UnicodeDecodeError:
-        raise InputError("not-opened", f"{name}: not UTF-8") from None
+        raise InputError(Code.NOT_OPENED, f"{name}: not UTF-8") from None
     return parse_calls(text, name)
 
 
@@ -62,10 +63,10 @@ class _CallsFile:
             return None
         for key in ("mukret", "base", "calls"):
             if key not in top.entries:
-                self.add("missing-key", f"a calls file needs {key}", top)
+                self.add(Code.MISSING_KEY, f"a calls file needs {key}", top)
         if self.reader.text(top.get("mukret"), "mukret") not in ("1", None):
             self.add(
-                "wrong-value",
+                Code.WRONG_VALUE,
                 "the version of the format is 1",
                 top.get("mukret") or top,
             )
@@ -91,14 +92,14 @@ class _CallsFile:
             return ""
         if any(mark in base for mark in "?#{"):
             self.add(
-                "wrong-value",
+                Code.WRONG_VALUE,
                 "base holds no query and no variables: they go into each call",
                 node,
             )
         try:
             check_address(base)
         except UsageError as error:
-            self.add("wrong-value", f"base: {error.message}", node, error.hint)
+            self.add(Code.WRONG_VALUE, f"base: {error.message}", node, error.hint)
         return base
 
     def constants(self, node: Node | None) -> tuple[tuple[str, Value], ...]:
@@ -123,7 +124,9 @@ class _CallsFile:
                 check_address(scalar.text)
                 found.append(origin_of(scalar.text))
             except UsageError as error:
-                self.add("wrong-value", f"origins: {error.message}", scalar, error.hint)
+                self.add(
+                    Code.WRONG_VALUE, f"origins: {error.message}", scalar, error.hint
+                )
         return found
 
 

@@ -6,6 +6,7 @@ import dataclasses
 import io
 from typing import Any
 
+from mukret.codes import Code
 from mukret.collect.calls import (
     AddressPages,
     Basic,
@@ -52,13 +53,13 @@ def write_calls(calls: Calls, path: str) -> None:
             file.write(text.getvalue())
     except FileExistsError:
         raise OutputError(
-            "not-empty",
+            Code.NOT_EMPTY,
             f"{path} is there already",
             hint="name another file, or remove it",
         ) from None
     except OSError as error:
         raise OutputError(
-            "not-written", f"{path}: {(error.strerror or str(error)).lower()}"
+            Code.NOT_WRITTEN, f"{path}: {(error.strerror or str(error)).lower()}"
         ) from None
 
 
@@ -75,7 +76,7 @@ def _refuse_secrets(calls: Calls) -> None:
                 "--header-from and --query-from take a value from the environment, and the "
                 "file its name"
             )
-            raise UsageError("usage", message, hint=hint)
+            raise UsageError(Code.USAGE, message, hint=hint)
 
 
 def _yaml() -> Any:

@@ -14,6 +14,7 @@ from functools import lru_cache
 from http.cookiejar import CookieJar, DefaultCookiePolicy
 from typing import TYPE_CHECKING, Generic, TypeVar
 
+from mukret.codes import Code
 from mukret.collect.bounds import Bounds, Deadline, Sockets, TooLarge, TooSlow
 from mukret.collect.manners import instant
 from mukret.collect.masking import Masker
@@ -153,7 +154,9 @@ class Line:
             if response.status_code not in _KEEPS_METHOD and method != "GET":
                 method, content = "GET", None
         message = f"{self.masker.url(str(url))}: more than {MOST_REDIRECTS} redirects"
-        raise InputError("redirected", message, hint="look at the address in a browser")
+        raise InputError(
+            Code.REDIRECTED, message, hint="look at the address in a browser"
+        )
 
     def reply(
         self,
@@ -194,7 +197,7 @@ class Line:
         ):
             return target
         raise InputError(
-            "redirected",
+            Code.REDIRECTED,
             (
                 f"{self.masker.url(str(url))} sends on to another origin: "
                 f"{self.masker.url(str(target))}"
@@ -212,7 +215,7 @@ class Line:
         except TooLarge:
             message = f"{shown}: the answer is larger than {self.bounds.body:,} bytes, unpacked"
             raise InputError(
-                "over-bounds",
+                Code.OVER_BOUNDS,
                 message,
                 hint="nothing of it was kept; --max-body allows more",
             ) from None
@@ -221,7 +224,7 @@ class Line:
             if deadline.passed:
                 message = f"{shown}: the answer did not come whole within {self.bounds.seconds:g} s"
                 hint = "nothing of it was kept; --max-time allows more"
-                raise InputError("over-bounds", message, hint=hint) from None
+                raise InputError(Code.OVER_BOUNDS, message, hint=hint) from None
             raise self.not_reached(shown, error) from None
 
     def not_reached(self, shown: str, error: Exception) -> InputError:
@@ -236,13 +239,13 @@ class Line:
                 f"{shown}: that can't be asked: {why}",
                 "look at the address and the headers that are sent",
             )
-            return InputError("not-reached", message, hint=hint)
+            return InputError(Code.NOT_REACHED, message, hint=hint)
         if _is_untrusted(error):
             hint = (
                 "who answers there is not known; SSL_CERT_FILE names a file with certificates "
                 "to trust"
             )
-            return InputError("not-reached", f"{shown}: {why}", hint=hint)
+            return InputError(Code.NOT_REACHED, f"{shown}: {why}", hint=hint)
         if isinstance(error, httpx.TimeoutException):
             message, hint = (
                 f"{shown}: no answer within {self.bounds.silence:g} s",
@@ -264,7 +267,7 @@ class Line:
                 "check the address, and whether the service is up",
             )
         # Whether the service is away altogether decides if others are worth asking.
-        failure = NotReached("not-reached", message, hint=hint)
+        failure = NotReached(Code.NOT_REACHED, message, hint=hint)
         failure.away = isinstance(
             error, httpx.ConnectError | httpx.ConnectTimeout | httpx.ProxyError
         )

@@ -14,6 +14,7 @@ from collections.abc import Iterator, Mapping
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 
+from mukret.codes import Code
 from mukret.collect.asking import Ask
 from mukret.collect.bounds import Bounds
 from mukret.collect.calls import Calls
@@ -257,7 +258,9 @@ class Collection:
                 f"{answer.url}: {answer.problem}"
             )
             raise InputError(
-                "not-reached", message, hint="the same command goes on where it stopped"
+                Code.NOT_REACHED,
+                message,
+                hint="the same command goes on where it stopped",
             )
 
     def _later(self, answer: Answer, seconds: float) -> InputError:
@@ -270,7 +273,7 @@ class Collection:
             f"the same command goes on then; limits: {{longest_wait: {longest:g}}} is how long "
             "is waited"
         )
-        return InputError("asked-to-wait", message, hint=hint)
+        return InputError(Code.ASKED_TO_WAIT, message, hint=hint)
 
     def _kept(self, ask: Ask, tried: Try, round: Round) -> Answer:
         """Puts an answer in its place and on record."""

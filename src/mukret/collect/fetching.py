@@ -12,6 +12,7 @@ from enum import StrEnum
 from http.cookiejar import CookieJar
 from typing import Any
 
+from mukret.codes import Code
 from mukret.collect.asking import Ask
 from mukret.collect.bounds import Bounds
 from mukret.collect.calls import Calls, CursorPages, LinkPages, NumberPages, OffsetPages
@@ -406,12 +407,13 @@ class Fetcher:
         wanted = retry_after(reply.headers.get("retry-after"))
         if wanted is not None and wanted > self.limits.longest_wait:
             later = InputError(
-                "asked-to-wait", f"{problem}, and asks for a pause of {wanted:,.0f} s"
+                Code.ASKED_TO_WAIT,
+                f"{problem}, and asks for a pause of {wanted:,.0f} s",
             )
             return Try(wire.shown, error=later)
         return Try(
             wire.shown,
-            error=InputError("sign-in", problem),
+            error=InputError(Code.SIGN_IN, problem),
             passing=Passing.STATUS,
             wanted=wanted,
         )
@@ -443,7 +445,7 @@ def _in_memory(_: int, body: Iterable[bytes]) -> bytes:
         found += piece
         if len(found) > LARGEST_SIGN_IN:
             raise InputError(
-                "sign-in",
+                Code.SIGN_IN,
                 f"the answer to the sign-in is larger than {LARGEST_SIGN_IN:,} bytes",
             )
     return bytes(found)

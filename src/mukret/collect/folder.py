@@ -20,6 +20,7 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
+from mukret.codes import Code
 from mukret.collect.masking import Masker
 from mukret.documents.archives import is_json_media_type
 from mukret.documents.captures import CAPTURE, CaptureRecord, capture_records
@@ -42,7 +43,7 @@ class CaptureFolder:
         with _writing(path):
             if self.path.exists() and not self.path.is_dir():
                 raise OutputError(
-                    "not-empty",
+                    Code.NOT_EMPTY,
                     f"{path} is a file, not a folder",
                     hint="--to ANOTHER_FOLDER",
                 )
@@ -59,7 +60,7 @@ class CaptureFolder:
                     f"{path} holds what Mukret did not write: {', '.join(others[:3])}"
                 )
                 raise OutputError(
-                    "not-empty", message, hint="--to ANOTHER_FOLDER, or an empty one"
+                    Code.NOT_EMPTY, message, hint="--to ANOTHER_FOLDER, or an empty one"
                 )
 
     def records(self) -> Iterator[CaptureRecord]:
@@ -84,7 +85,7 @@ class CaptureFolder:
             if hold(handle) is False:
                 hint = "wait until it is done, or --to ANOTHER_FOLDER"
                 raise OutputError(
-                    "in-use",
+                    Code.IN_USE,
                     f"{self.path}: another mukret collect writes into it",
                     hint=hint,
                 )
@@ -240,7 +241,7 @@ def _writing(name: str) -> Iterator[None]:
         yield
     except OSError as error:
         raise OutputError(
-            "not-written", f"{name}: {(error.strerror or str(error)).lower()}"
+            Code.NOT_WRITTEN, f"{name}: {(error.strerror or str(error)).lower()}"
         ) from None
 
 

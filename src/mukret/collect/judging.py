@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 from enum import StrEnum
 from http import HTTPStatus
 
+from mukret.codes import Code
 from mukret.collect.masking import MASK, Masker
 from mukret.documents import Finding, Source, read_batches
 from mukret.documents.glance import Skim
@@ -27,7 +28,7 @@ class Sort(StrEnum):
     UNCHANGED = "unchanged"
     STATUS = "status"
     EMPTY = "empty"
-    NOT_JSON = "not-json"
+    NOT_JSON = Code.NOT_JSON
 
 
 @dataclass(frozen=True)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
+from mukret.codes import Code
 from mukret.collect.calls import Limits
 from mukret.rules.reader import Reader, keys
 from mukret.rules.source import Node, Scalar
@@ -54,5 +55,5 @@ def _number(reader: Reader, name: str, scalar: Scalar) -> float | int | None:
         return number
     kind = "a whole number" if wanted.whole else "a number"
     hint = f"from {wanted.least:g} to {wanted.most:g}"
-    reader.add("wrong-value", f"{name} is {kind}, not {scalar.text!r}", scalar, hint)
+    reader.add(Code.WRONG_VALUE, f"{name} is {kind}, not {scalar.text!r}", scalar, hint)
     return None

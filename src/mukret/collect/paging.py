@@ -12,6 +12,7 @@ from dataclasses import dataclass, replace
 from enum import StrEnum
 from functools import cached_property
 
+from mukret.codes import Code
 from mukret.collect.asking import Ask, Turn
 from mukret.collect.calls import (
     AddressPages,
@@ -46,14 +47,14 @@ class End(StrEnum):
 class Fault(StrEnum):
     """Why it can't be told what comes next."""
 
-    REPEATED = "page-repeated"
-    SAME_RECORDS = "page-same"
-    NOT_A_CURSOR = "cursor-kind"
-    NO_LIST = "no-list"
-    PAGE_LIMIT = "page-limit"
-    MORE_BUT_NO_CURSOR = "cursor-missing"
-    ELSEWHERE = "elsewhere"
-    NO_ADDRESS = "not-an-address"
+    REPEATED = Code.PAGE_REPEATED
+    SAME_RECORDS = Code.PAGE_SAME
+    NOT_A_CURSOR = Code.CURSOR_KIND
+    NO_LIST = Code.NO_LIST
+    PAGE_LIMIT = Code.PAGE_LIMIT
+    MORE_BUT_NO_CURSOR = Code.CURSOR_MISSING
+    ELSEWHERE = Code.ELSEWHERE
+    NO_ADDRESS = Code.NOT_AN_ADDRESS
 
 
 @dataclass(frozen=True)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+from mukret.codes import Code
 from mukret.collect.calls import Call, OncePer
 from mukret.collect.reading_pages import PagesReader
 from mukret.collect.reading_requests import RequestReader
@@ -28,7 +29,7 @@ class CallReader:
             return []
         if not mapping.entries:
             self.add(
-                "wrong-value",
+                Code.WRONG_VALUE,
                 "there are no calls",
                 mapping,
                 "calls: {ports: {get: /ports}}",
@@ -55,7 +56,7 @@ class CallReader:
         where = section.get("call") if isinstance(section, Mapping) else None
         if once_per.call not in names:
             hint = did_you_mean(once_per.call, names)
-            self.add("wrong-value", f"no call {once_per.call}", where or key, hint)
+            self.add(Code.WRONG_VALUE, f"no call {once_per.call}", where or key, hint)
             return
         above = {
             call.name: call.once_per.call for call in calls if call and call.once_per
@@ -66,7 +67,9 @@ class CallReader:
             trail.append(above[trail[-1]])
         if above.get(trail[-1]) == key.text:
             circle = " → ".join([*trail, key.text])
-            self.add("cycle", f"calls that hang on each other: {circle}", where or key)
+            self.add(
+                Code.CYCLE, f"calls that hang on each other: {circle}", where or key
+            )
 
     def call(self, key: Scalar, node: Node) -> Call | None:
         self.reader.name(key, "a call")
@@ -87,7 +90,7 @@ class CallReader:
         if body is not None and method == "GET":
             where = mapping.key("form" if body.form else "json")
             self.add(
-                "wrong-value",
+                Code.WRONG_VALUE,
                 "only a post has a body",
                 where,
                 f"post: {address or '/ADDRESS'}",
@@ -107,13 +110,13 @@ class CallReader:
     def one_way(self, key: Scalar, mapping: Mapping, ways: list[str]) -> None:
         if ways:
             self.add(
-                "wrong-value",
+                Code.WRONG_VALUE,
                 f"{key.text} has {ways[0]} and {ways[1]}: one of them",
                 mapping.key(ways[1]),
             )
         else:
             self.add(
-                "missing-key",
+                Code.MISSING_KEY,
                 f"the call {key.text} needs get, post or url",
                 mapping,
                 "get: /ADDRESS",
@@ -124,7 +127,7 @@ class CallReader:
         if "url" in mapping.entries and "once_per" not in mapping.entries:
             hint = "once_per: {call: NAME} says in whose answers the address stands"
             self.add(
-                "missing-key",
+                Code.MISSING_KEY,
                 f"{key.text}: url is a path in the answers of another call",
                 mapping.key("url"),
                 hint,
@@ -142,7 +145,7 @@ class CallReader:
                 f"{key.text}: rows says which records these values stand in, so that they "
                 "go together"
             )
-            self.add("missing-key", message, mapping.key("once_per"), hint)
+            self.add(Code.MISSING_KEY, message, mapping.key("once_per"), hint)
 
     def address(self, node: Node | None, key: str) -> str | None:
         scalar = self.reader.scalar(node, key)
@@ -157,10 +160,10 @@ class CallReader:
                 else f"write {key}: /{scalar.text}"
             )
             message = f"{key} begins with / and goes on from base, unlike {scalar.text}"
-            self.add("wrong-value", message, scalar, hint)
+            self.add(Code.WRONG_VALUE, message, scalar, hint)
         if "#" in re.sub(r"\{[^}]*\}", "", scalar.text):
             self.add(
-                "wrong-value",
+                Code.WRONG_VALUE,
                 f"{key}: what follows # is never sent",
                 scalar,
                 "leave it out",
@@ -169,7 +172,7 @@ class CallReader:
             names_in_address(scalar.text)
         except NotFilled as error:
             self.add(
-                "wrong-value", f"{key} is a URI Template (RFC 6570): {error}", scalar
+                Code.WRONG_VALUE, f"{key} is a URI Template (RFC 6570): {error}", scalar
             )
         return scalar.text
 
@@ -179,7 +182,7 @@ class CallReader:
             return None
         if "call" not in mapping.entries:
             self.add(
-                "missing-key",
+                Code.MISSING_KEY,
                 "once_per needs call: the one whose answers it follows",
                 mapping,
             )

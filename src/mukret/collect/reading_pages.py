@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 
+from mukret.codes import Code
 from mukret.collect.calls import (
     AddressPages,
     CursorPages,
@@ -55,7 +56,7 @@ class PagesReader:
         if len(ways) != 1:
             says = f"both {ways[0]} and {ways[1]}" if ways else "none of its ways"
             self.add(
-                "wrong-value",
+                Code.WRONG_VALUE,
                 f"pages says how to get to the next one, and here is {says}",
                 mapping,
                 _HOW,
@@ -76,7 +77,7 @@ class PagesReader:
         for key, _ in mapping.entries.values():
             if key.text in ANY_PAGES.known and key.text not in _PAGES[way].known:
                 self.add(
-                    "wrong-value",
+                    Code.WRONG_VALUE,
                     f"{key.text} means nothing with {way}",
                     key,
                     "take it away",
@@ -104,7 +105,7 @@ class PagesReader:
                 "sent"
             )
             self.add(
-                "missing-key",
+                Code.MISSING_KEY,
                 "pages by cursor needs as: how the cursor is sent",
                 mapping,
                 hint,
@@ -161,7 +162,10 @@ class PagesReader:
                 "the query"
             )
             self.add(
-                "wrong-value", message, scalar, 'such as "$.variables.after", or cursor'
+                Code.WRONG_VALUE,
+                message,
+                scalar,
+                'such as "$.variables.after", or cursor',
             )
         return InBody(steps, scalar.text)
 
@@ -175,7 +179,9 @@ class PagesReader:
             return default
         if not re.fullmatch(r"\d{1,9}", scalar.text, re.ASCII):
             self.add(
-                "wrong-value", f"{key} is a whole number, not {scalar.text!r}", scalar
+                Code.WRONG_VALUE,
+                f"{key} is a whole number, not {scalar.text!r}",
+                scalar,
             )
             return default
         return int(scalar.text)

@@ -7,6 +7,7 @@ from __future__ import annotations
 import json
 import re
 
+from mukret.codes import Code
 from mukret.collect.calls import SET_BY_THE_TRANSFER, Body, Pairs, Secret, Value
 from mukret.collect.masking import is_sensitive
 from mukret.collect.templates import VARIABLE
@@ -34,7 +35,7 @@ class RequestReader:
             # transfer.
             if key.text.lower() in SET_BY_THE_TRANSFER:
                 self.add(
-                    "wrong-value",
+                    Code.WRONG_VALUE,
                     f"the header {key.text} follows from what is sent",
                     key,
                     "leave it out",
@@ -43,7 +44,7 @@ class RequestReader:
                 value.text.isascii() and value.text.isprintable()
             ):
                 self.add(
-                    "wrong-value",
+                    Code.WRONG_VALUE,
                     f"the header {key.text} holds printable ASCII only",
                     value,
                 )
@@ -75,7 +76,7 @@ class RequestReader:
         if is_sensitive(name) and not VARIABLE.search(node.text):
             hint = f"write {name}: {{secret: NAME_OF_AN_ENVIRONMENT_VARIABLE}}"
             self.add(
-                "wrong-value",
+                Code.WRONG_VALUE,
                 f"the value of {name} does not belong in a file",
                 node,
                 hint,
@@ -86,7 +87,9 @@ class RequestReader:
         name = self.reader.text(mapping.get("secret"), "secret") if mapping else None
         if mapping and "secret" not in mapping.entries:
             self.add(
-                "missing-key", f"{what}: secret names an environment variable", mapping
+                Code.MISSING_KEY,
+                f"{what}: secret names an environment variable",
+                mapping,
             )
         return Secret(name) if name else None
 
@@ -94,7 +97,7 @@ class RequestReader:
         """The secret under a key that has to be there."""
         if key not in mapping.entries:
             self.add(
-                "missing-key",
+                Code.MISSING_KEY,
                 f"{what} needs {key}",
                 mapping,
                 f"{key}: {{secret: NAME_OF_AN_ENVIRONMENT_VARIABLE}}",
@@ -104,7 +107,7 @@ class RequestReader:
         if isinstance(node, Scalar):
             hint = f"write {key}: {{secret: NAME_OF_AN_ENVIRONMENT_VARIABLE}}"
             self.add(
-                "wrong-value",
+                Code.WRONG_VALUE,
                 f"the {key} of {what} does not belong in a file",
                 node,
                 hint,
@@ -116,7 +119,9 @@ class RequestReader:
         """What stands under `json` or `form`."""
         if "json" in mapping.entries and "form" in mapping.entries:
             self.add(
-                "wrong-value", "a body is json or form, not both", mapping.key("form")
+                Code.WRONG_VALUE,
+                "a body is json or form, not both",
+                mapping.key("form"),
             )
         if "json" in mapping.entries:
             node = mapping.get("json")
@@ -127,7 +132,7 @@ class RequestReader:
         for name, value in self.pairs(mapping.get("form"), "form"):
             if name in content:
                 self.add(
-                    "wrong-value",
+                    Code.WRONG_VALUE,
                     f"{name} stands in the form once",
                     mapping.key("form"),
                 )

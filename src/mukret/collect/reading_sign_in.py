@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from mukret.codes import Code
 from mukret.collect.calls import Basic, Bearer, Kept, Lasts, OAuth2, SignIn, SignInCall
 from mukret.collect.reading_requests import RequestReader
 from mukret.collect.templates import NotFilled, names_in_address
@@ -34,7 +35,7 @@ class SignInReader:
         if len(ways) != 1:
             says = f"both {ways[0]} and {ways[1]}" if ways else "none"
             self.add(
-                "wrong-value",
+                Code.WRONG_VALUE,
                 f"sign_in is done in one way, and here is {says}",
                 mapping,
                 _HINT,
@@ -55,7 +56,7 @@ class SignInReader:
         for key, _ in mapping.entries.values():
             if key.text != way and key.text in _SIGN_IN.known:
                 self.add(
-                    "wrong-value",
+                    Code.WRONG_VALUE,
                     f"{key.text} goes with post or get, not with {way}",
                     key,
                 )
@@ -63,7 +64,9 @@ class SignInReader:
     def bearer(self, node: Node | None) -> Bearer | None:
         if isinstance(node, Scalar) and not node.empty:
             hint = "write bearer: {secret: NAME_OF_AN_ENVIRONMENT_VARIABLE}"
-            self.add("wrong-value", "the token does not belong in a file", node, hint)
+            self.add(
+                Code.WRONG_VALUE, "the token does not belong in a file", node, hint
+            )
             return None
         token = self.requests.secret(node, "bearer")
         return Bearer(token) if token else None
@@ -84,7 +87,7 @@ class SignInReader:
         secret = self.requests.needed_secret(mapping, "secret", "oauth2")
         if "token" not in mapping.entries:
             self.add(
-                "missing-key",
+                Code.MISSING_KEY,
                 "oauth2 needs token: the address that gives tokens",
                 mapping,
             )
@@ -100,7 +103,7 @@ class SignInReader:
         body = self.requests.body(mapping)
         if method == "get" and body is not None:
             self.add(
-                "wrong-value",
+                Code.WRONG_VALUE,
                 "a get has no body",
                 mapping.key("json" if "json" in mapping.entries else "form"),
             )
@@ -135,7 +138,7 @@ class SignInReader:
         ) or scalar.text.startswith("//"):
             hint = f"write {key}: /{scalar.text}, or an address with https://"
             self.add(
-                "wrong-value",
+                Code.WRONG_VALUE,
                 f"{key} begins with / and goes on from base",
                 scalar,
                 hint,
@@ -143,7 +146,7 @@ class SignInReader:
         try:
             names_in_address(scalar.text)
         except NotFilled as error:
-            self.add("wrong-value", f"{key}: {error}", scalar)
+            self.add(Code.WRONG_VALUE, f"{key}: {error}", scalar)
         return scalar.text
 
     def kept(self, key: Scalar, node: Node) -> Kept | None:
@@ -158,7 +161,7 @@ class SignInReader:
         header = self.reader.text(mapping.get("header"), "header")
         if ("at" in mapping.entries) == ("header" in mapping.entries):
             self.add(
-                "missing-key",
+                Code.MISSING_KEY,
                 f"{key.text} is kept from at (a path in the body) or from header",
                 key,
             )
@@ -170,12 +173,12 @@ class SignInReader:
         unit = self.reader.choice(mapping.get("unit"), "unit", UNITS)
         if "lasts" in mapping.entries and "until" in mapping.entries:
             self.add(
-                "wrong-value",
+                Code.WRONG_VALUE,
                 "a value lasts so long, or until then, not both",
                 mapping.key("until"),
             )
         if "unit" in mapping.entries and "lasts" not in mapping.entries:
-            self.add("wrong-value", "unit goes with lasts", mapping.key("unit"))
+            self.add(Code.WRONG_VALUE, "unit goes with lasts", mapping.key("unit"))
         found: Path | None = length or until
         if found is None:
             return None

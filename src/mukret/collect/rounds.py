@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from mukret.codes import Code
 from mukret.collect.folder import ROUNDS, CaptureFolder, add_line
 from mukret.collect.manners import instant
 from mukret.documents.decode import NotJson, decode
@@ -48,7 +49,7 @@ def this_round(
         return Round(last["round"], source, str(last.get("began")), continued=True)
     if go_on:
         message = f"{folder.path}: there is no collection of {source} to go on with"
-        raise InputError("no-input", message, hint="leave out --go-on")
+        raise InputError(Code.NO_INPUT, message, hint="leave out --go-on")
     numbers = [line["round"] for line in lines]
     numbers += [record.round for record in folder.records() if record.round is not None]
     number = max(numbers, default=0) + 1
@@ -85,7 +86,7 @@ def _lines(folder: CaptureFolder) -> list[dict[str, JsonValue]]:
         except NotJson as error:
             hint = "take that line away: the answers themselves are in capture.jsonl"
             raise InputError(
-                "capture-broken",
+                Code.CAPTURE_BROKEN,
                 f"{file}: line {number}: {error.finding.message}",
                 hint=hint,
             ) from None

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
+from mukret.codes import Code
 from mukret.collect.calls import (
     Call,
     Calls,
@@ -98,7 +99,7 @@ def _check(
             if VARIABLE.fullmatch(scalar.text):
                 hint = f"{hint}; braces that are meant as they stand: {{ {name} }}"
             problems.add(
-                "unknown-variable",
+                Code.UNKNOWN_VARIABLE,
                 f"{where}: nothing says what {name} is",
                 scalar,
                 hint,
@@ -110,7 +111,7 @@ def _clashes(node: Node | None, above: list[str], problems: Problems) -> None:
     for key, _ in node.entries.values() if isinstance(node, Mapping) else ():
         if key.text in above:
             problems.add(
-                "name-clash",
+                Code.NAME_CLASH,
                 f"the variable {key.text} has a value already",
                 key,
                 "give it another name",

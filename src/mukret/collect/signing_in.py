@@ -13,6 +13,7 @@ from datetime import UTC, datetime
 from decimal import Decimal, InvalidOperation
 from urllib.parse import quote_plus
 
+from mukret.codes import Code
 from mukret.collect.calls import (
     Basic,
     Bearer,
@@ -218,7 +219,7 @@ class Session:
                 "kept from"
             )
             raise InputError(
-                "sign-in",
+                Code.SIGN_IN,
                 message,
                 hint="look at what the service's description says of its answer",
             )
@@ -256,7 +257,7 @@ class Session:
         token = document.get("access_token") if type(document) is dict else None
         if type(token) is not str or not token:
             raise InputError(
-                "sign-in", "the answer to the sign-in has no access_token (RFC 6749)"
+                Code.SIGN_IN, "the answer to the sign-in has no access_token (RFC 6749)"
             )
         self.masker.learn(token)
         kept = Kept("access_token", parse_path("$.access_token"))
@@ -291,7 +292,7 @@ class Session:
         variables = sorted({secret.variable for secret in self.calls.secrets()})
         hint = f"look at {', '.join(variables)}" if variables else "look at sign_in"
         raise InputError(
-            "sign-in", message, hint=f"{hint}; it says: {said}" if said else hint
+            Code.SIGN_IN, message, hint=f"{hint}; it says: {said}" if said else hint
         )
 
     def _until(self, seconds: float | None) -> float | None:
@@ -305,7 +306,8 @@ def _document(reply: Reply[bytes]) -> JsonValue:
         return decode(reply.content)
     except NotJson as error:
         raise InputError(
-            "sign-in", f"the answer to the sign-in is not JSON: {error.finding.message}"
+            Code.SIGN_IN,
+            f"the answer to the sign-in is not JSON: {error.finding.message}",
         ) from None
 
 

@@ -8,6 +8,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from urllib.parse import quote, unquote_plus, urlencode, urlsplit, urlunsplit
 
+from mukret.codes import Code
 from mukret.collect.asking import Ask
 from mukret.collect.calls import Body, Calls, Pairs, Secret, SignInCall, origin_of
 from mukret.collect.masking import MASK, Masker, is_sensitive
@@ -226,7 +227,7 @@ def in_header(value: str, label: str, *, variable: str | None = None) -> str:
         else None
     )
     raise UsageError(
-        "secret-missing",
+        Code.SECRET_MISSING,
         f"{label} holds a line break, or what a header can't hold",
         hint=hint,
     )

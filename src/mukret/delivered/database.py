@@ -9,6 +9,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
 from typing import Any
 
+from mukret.codes import Code
 from mukret.delivered.contract import DeliveredReject, DeliveredTable, recorded_tables
 from mukret.documents import decode
 from mukret.errors import InputError
@@ -21,7 +22,7 @@ def records_of_runs(target: str, texts: Iterable[str]) -> list[dict[str, JsonVal
     if not records:
         hint = f"mukret extract … --to {target}"
         raise InputError(
-            "not-opened", f"{target}: no run has written into it", hint=hint
+            Code.NOT_OPENED, f"{target}: no run has written into it", hint=hint
         )
     return records
 

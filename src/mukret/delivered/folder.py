@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pyarrow as pa
 
+from mukret.codes import Code
 from mukret.delivered.contract import (
     Delivered,
     DeliveredReject,
@@ -50,14 +51,14 @@ class DeliveredFolder(Delivered):
         if "part" in record:
             hint = "mukret merge PART… --to FOLDER makes a delivery of parts"
             raise InputError(
-                "not-opened",
+                Code.NOT_OPENED,
                 f"{target} is a part, whose keys are not settled yet",
                 hint=hint,
             )
         if self.format not in READERS:
             hint = "--format parquet is read again"
             raise InputError(
-                "not-opened",
+                Code.NOT_OPENED,
                 f"{target}: its tables are {self.format}, which is not read here",
                 hint=hint,
             )
@@ -75,11 +76,11 @@ class DeliveredFolder(Delivered):
                     yield DeliveredReject.of_json(decode(line))
         except OSError as error:
             raise InputError(
-                "not-opened", f"{place}: {(error.strerror or str(error)).lower()}"
+                Code.NOT_OPENED, f"{place}: {(error.strerror or str(error)).lower()}"
             ) from None
         except (ValueError, KeyError, TypeError):
             raise InputError(
-                "not-opened", f"{place}: it is not as the run wrote it"
+                Code.NOT_OPENED, f"{place}: it is not as the run wrote it"
             ) from None
 
     def texts(self, table: str) -> Iterator[pa.RecordBatch]:
@@ -93,7 +94,7 @@ class DeliveredFolder(Delivered):
                     getattr(error, "strerror", None) or str(error).partition("\n")[0]
                 )
                 raise InputError(
-                    "not-opened",
+                    Code.NOT_OPENED,
                     f"{path}: {reason}",
                     hint="it is not as the run wrote it",
                 ) from None
@@ -148,17 +149,17 @@ def _record(target: str, place: Path) -> dict[str, JsonValue]:
     except FileNotFoundError:
         hint = "name a folder that `mukret extract … --to FOLDER` wrote"
         raise InputError(
-            "not-opened",
+            Code.NOT_OPENED,
             f"{target}: no run wrote it, there is no {RUN_FILE}",
             hint=hint,
         ) from None
     except OSError as error:
         raise InputError(
-            "not-opened", f"{target}: {(error.strerror or str(error)).lower()}"
+            Code.NOT_OPENED, f"{target}: {(error.strerror or str(error)).lower()}"
         ) from None
     except (ValueError, KeyError, TypeError):
         hint = "extract it again"
         raise InputError(
-            "not-opened", f"{place}: that is no record of a run", hint=hint
+            Code.NOT_OPENED, f"{place}: that is no record of a run", hint=hint
         ) from None
     return record

@@ -11,6 +11,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from mukret.codes import Code
 from mukret.delivered.contract import DeliveredTable
 from mukret.delivered.files import Tables, typed_texts
 from mukret.documents import find_sources
@@ -77,7 +78,7 @@ def _read(
             where = f"{path}, {output.rejects[0].path or 'a document'}"
             hint = "it is not as the run wrote it"
             raise InputError(
-                "not-opened",
+                Code.NOT_OPENED,
                 f"{where}: {problem.field or wanted.name}: {problem.message}",
                 hint=hint,
             )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from mukret.codes import Code
 from mukret.delivered.contract import Delivered
 from mukret.errors import UsageError
 
@@ -25,4 +26,4 @@ def open_delivered(target: str) -> Delivered:
 
         return DeliveredPostgresql(target)
     hint = "a folder, sqlite:///FILE, or postgresql://HOST/DATABASE"
-    raise UsageError("not-supported", f"{scheme}://… is not supported", hint=hint)
+    raise UsageError(Code.NOT_SUPPORTED, f"{scheme}://… is not supported", hint=hint)

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
 
+from mukret.codes import Code
 from mukret.columns.types import written
 from mukret.delivered.contract import Delivered, DeliveredReject, DeliveredTable
 from mukret.delivered.database import records_of_runs, rejects_of_rows, tables_of_runs
@@ -91,7 +92,7 @@ class DeliveredPostgresql(Delivered):
             yield
         except adbc_driver_manager.Error as error:
             raise InputError(
-                "not-opened", f"{self.shown}: {first_line(str(error), self.address)}"
+                Code.NOT_OPENED, f"{self.shown}: {first_line(str(error), self.address)}"
             ) from None
 
 

@@ -10,6 +10,7 @@ from typing import Any
 
 import pyarrow as pa
 
+from mukret.codes import Code
 from mukret.delivered.contract import Delivered, DeliveredReject
 from mukret.delivered.database import records_of_runs, rejects_of_rows, tables_of_runs
 from mukret.destinations.database import REJECTS, RUNS
@@ -27,7 +28,7 @@ class DeliveredSqlite(Delivered):
         """Raises InputError for a file that is none of SQLite's, or that no run has written."""
         path = target.removeprefix(SCHEME)
         if not os.path.isfile(path):
-            raise InputError("not-opened", f"{target}: there is no such file")
+            raise InputError(Code.NOT_OPENED, f"{target}: there is no such file")
         address = f"{Path(path).absolute().as_uri()}?mode=ro"
         try:
             self.connection = sqlite3.connect(address, uri=True)
@@ -45,7 +46,7 @@ class DeliveredSqlite(Delivered):
                 )
                 records = self.connection.execute(query).fetchall()
         except sqlite3.Error as error:
-            raise InputError("not-opened", f"{target}: {error}") from None
+            raise InputError(Code.NOT_OPENED, f"{target}: {error}") from None
         found = records_of_runs(target, (text for (text,) in records))
         super().__init__(target, tables_of_runs(found, there), found)
 
@@ -54,7 +55,7 @@ class DeliveredSqlite(Delivered):
         try:
             yield from rejects_of_rows(self.connection.execute(query))
         except (sqlite3.Error, ValueError) as error:
-            raise InputError("not-opened", f"{self.target}: {error}") from None
+            raise InputError(Code.NOT_OPENED, f"{self.target}: {error}") from None
 
     def columns(self, table: str) -> list[str]:
         return [
@@ -77,7 +78,7 @@ class DeliveredSqlite(Delivered):
                 ]
                 yield pa.record_batch(arrays, names=list(kinds))
         except sqlite3.Error as error:
-            raise InputError("not-opened", f"{self.target}: {error}") from None
+            raise InputError(Code.NOT_OPENED, f"{self.target}: {error}") from None
 
     def close(self) -> None:
         self.connection.close()

@@ -14,6 +14,7 @@ from typing import Any
 
 import pyarrow as pa
 
+from mukret.codes import Code
 from mukret.delivered.contract import DeliveredTable
 from mukret.delivered.files import Tables
 from mukret.destinations.xlsx import sheet_names
@@ -35,7 +36,7 @@ def sheet_texts(
     except ImportError:
         hint = "pip install 'mukret[xlsx]'"
         raise UsageError(
-            "missing-extra",
+            Code.MISSING_EXTRA,
             "workbooks need openpyxl, which is not installed",
             hint=hint,
         ) from None

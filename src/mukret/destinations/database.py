@@ -10,6 +10,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import Enum
 
+from mukret.codes import Code
 from mukret.destinations.ddl import Column, Dialect, columns_of, quoted
 from mukret.destinations.joins import primary_key
 from mukret.errors import OutputError
@@ -80,7 +81,7 @@ def refuse_names(tables: Sequence[Table]) -> None:
     for table in tables:
         if table.name.lower() in (RUNS, REJECTS):
             message = f"a table {table.name}: that name is for the records of runs"
-            raise OutputError("not-held", message, hint="rename it")
+            raise OutputError(Code.NOT_HELD, message, hint="rename it")
 
 
 class Database(ABC):
@@ -183,7 +184,7 @@ class Database(ABC):
             if all(one.missing for one in found):
                 hint = "--widen adds new columns"
             raise OutputError(
-                "other-table", f"{name} is there and differs: {told}", hint=hint
+                Code.OTHER_TABLE, f"{name} is there and differs: {told}", hint=hint
             )
         known = {one.lower() for one in there}
         for column in columns:
@@ -194,14 +195,16 @@ class Database(ABC):
         """Raises OutputError for a table that may not be made anew."""
         if self.mode is Mode.CREATE:
             raise OutputError(
-                "not-empty",
+                Code.NOT_EMPTY,
                 f"{name} is there already",
                 hint="--mode replace, append or upsert",
             )
         if name not in ours:
             hint = "--mode append or upsert adds to it, where its columns fit"
             raise OutputError(
-                "not-empty", f"{name} is there, and Mukret did not make it", hint=hint
+                Code.NOT_EMPTY,
+                f"{name} is there, and Mukret did not make it",
+                hint=hint,
             )
 
     def insert(self, rules: Rules, table: Table, values: str) -> str:
@@ -216,7 +219,7 @@ class Database(ABC):
         if not key:
             hint = "key: in the rules, of fields that are written and never null"
             raise OutputError(
-                "no-key", f"{table.name} has no key to tell rows by", hint=hint
+                Code.NO_KEY, f"{table.name} has no key to tell rows by", hint=hint
             )
         own = [name for name in names if name not in key]
         changes = ", ".join(f"{quoted(one)} = excluded.{quoted(one)}" for one in own)
@@ -228,4 +231,4 @@ class Database(ABC):
             f"{table.name} is there, and {', '.join(primary_key(rules, table))} is no key "
             "of it"
         )
-        return OutputError("no-key", message, hint="a unique index makes it one")
+        return OutputError(Code.NO_KEY, message, hint="a unique index makes it one")

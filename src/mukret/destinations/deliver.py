@@ -8,6 +8,7 @@ from datetime import UTC, datetime
 from functools import partial
 from typing import TYPE_CHECKING, Protocol
 
+from mukret.codes import Code
 from mukret.destinations.behind import WriteBehind
 from mukret.destinations.contract import PLAIN, Delivery, Destination, Options, Rows
 from mukret.destinations.publish import not_written
@@ -62,7 +63,7 @@ class RejectLimit:
                 f"{self.number}" if self.number is not None else f"{self.percent:g}%"
             )
             raise StoppedError(
-                "too-many-rejects",
+                Code.TOO_MANY_REJECTS,
                 f"{tally.findings} rejects, more than the {allowed} allowed; {outcome}",
                 hint=(
                     "without --max-rejects all of it is written, with each reject and its "

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from contextlib import ExitStack
 from typing import BinaryIO
 
+from mukret.codes import Code
 from mukret.destinations.contract import PLAIN, Delivery, Rows
 from mukret.destinations.formats import FORMATS, Writer
 from mukret.destinations.growing import Before, columns_of
@@ -75,7 +76,7 @@ class Folder:
             }[name.lower()]
             hint = "rename the table, or choose another --format"
             raise OutputError(
-                "not-held", f"a table in {name}: that file is for {told}", hint=hint
+                Code.NOT_HELD, f"a table in {name}: that file is for {told}", hint=hint
             )
         if self.before is not None:
             stem, dot, ending = name.rpartition(".")
@@ -124,7 +125,7 @@ class Folder:
         if self.before is not None and not self.before.unchanged:
             hint = "the same command again adds to what is there now"
             raise OutputError(
-                "in-use",
+                Code.IN_USE,
                 f"{self.target}: another run has changed it meanwhile",
                 hint=hint,
             )

@@ -9,6 +9,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
+from mukret.codes import Code
 from mukret.destinations.contract import Delivery
 from mukret.destinations.publish import RUN_FILE
 from mukret.errors import OutputError
@@ -32,7 +33,7 @@ class Before:
             self.state = os.stat(place)
         except (OSError, ValueError) as error:
             raise OutputError(
-                "not-empty", f"{place}: its {RUN_FILE} can't be read: {error}"
+                Code.NOT_EMPTY, f"{place}: its {RUN_FILE} can't be read: {error}"
             ) from None
 
     @property
@@ -72,7 +73,7 @@ class Before:
                 found.append(f"the columns of {table} stand in another order")
         if found:
             raise OutputError(
-                "other-table",
+                Code.OTHER_TABLE,
                 f"{target} differs: {'; '.join(found)}",
                 hint="name another folder",
             )

@@ -6,6 +6,7 @@ import json
 
 import pyarrow as pa
 
+from mukret.codes import Code
 from mukret.destinations.contract import Delivery, Rows
 from mukret.destinations.json_objects import objects
 from mukret.errors import UsageError
@@ -32,7 +33,7 @@ class Nesting:
                     f"a column of {above} and the table within it are both named {name}"
                 )
                 raise UsageError(
-                    "usage",
+                    Code.USAGE,
                     message,
                     hint="give one of them another name, or leave out --nested",
                 )

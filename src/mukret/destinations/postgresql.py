@@ -18,6 +18,7 @@ from urllib.parse import unquote, urlsplit
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from mukret.codes import Code
 from mukret.columns.arrow import true_rows
 from mukret.destinations.contract import Delivery, Rows
 from mukret.destinations.database import (
@@ -114,7 +115,7 @@ class Postgresql(Database):
         if not alone:
             hint = "wait until it is done"
             raise OutputError(
-                "in-use", f"{self.target}: another run writes into it", hint=hint
+                Code.IN_USE, f"{self.target}: another run writes into it", hint=hint
             )
 
     def ready(self, table: Table) -> None:
@@ -180,7 +181,7 @@ class Postgresql(Database):
                     f"{name}.{column}, row {nth:,}: the character NUL (\\u0000), which no "
                     "text of PostgreSQL has"
                 )
-                raise OutputError("not-held", message, hint=hint)
+                raise OutputError(Code.NOT_HELD, message, hint=hint)
 
     def set_aside(self, rejects: Sequence[Reject]) -> None:
         told = [json.loads(reject.line()) for reject in rejects]
@@ -308,9 +309,9 @@ class Postgresql(Database):
             message = f"{self.target}: {first_line(str(error), self.address)}"
             if error.sqlstate == _UNIQUE and self.mode is Mode.APPEND:
                 hint = "--mode upsert replaces rows with a known key"
-                raise OutputError("key-there", message, hint=hint) from None
+                raise OutputError(Code.KEY_THERE, message, hint=hint) from None
             raise OutputError(
-                "not-written", message, hint="what was there before is still there"
+                Code.NOT_WRITTEN, message, hint="what was there before is still there"
             ) from None
 
 
@@ -321,7 +322,7 @@ def driver() -> Callable[[str], dbapi.Connection]:
     except ImportError:
         message = "PostgreSQL needs adbc-driver-postgresql, which is not installed"
         raise UsageError(
-            "missing-extra", message, hint="pip install 'mukret[postgresql]'"
+            Code.MISSING_EXTRA, message, hint="pip install 'mukret[postgresql]'"
         ) from None
     connect: Callable[[str], dbapi.Connection] = postgresql.connect
     return connect

@@ -15,6 +15,7 @@ import secrets
 import shutil
 from pathlib import Path
 
+from mukret.codes import Code
 from mukret.errors import OutputError
 from mukret.locks import hold
 
@@ -123,7 +124,7 @@ def _same(place: Path, descriptor: int) -> bool:
 def not_written(target: str, error: OSError) -> OutputError:
     reason = (error.strerror or str(error)).lower()
     return OutputError(
-        "not-written",
+        Code.NOT_WRITTEN,
         f"{target}: {reason}",
         hint="what was there before is still there",
     )
@@ -137,7 +138,7 @@ def check_ours(target: str, place: Path) -> None:
     if not above.is_dir():
         shown = target if above == place else above
         raise OutputError(
-            "not-empty",
+            Code.NOT_EMPTY,
             f"{shown} is a file, not a folder",
             hint="name a folder, a new one is best",
         )
@@ -148,7 +149,9 @@ def check_ours(target: str, place: Path) -> None:
         shown = ", ".join(foreign[:3]) + (", …" if len(foreign) > 3 else "")
         hint = f"give it a folder of its own: --to {target.rstrip('/')}/tables"
         raise OutputError(
-            "not-empty", f"{target} holds what Mukret did not write: {shown}", hint=hint
+            Code.NOT_EMPTY,
+            f"{target} holds what Mukret did not write: {shown}",
+            hint=hint,
         )
 
 

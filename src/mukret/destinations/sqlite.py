@@ -13,6 +13,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING, Any
 
+from mukret.codes import Code
 from mukret.columns.types import written
 from mukret.destinations.contract import Delivery, Rows
 from mukret.destinations.database import (
@@ -54,7 +55,7 @@ class Sqlite(Database):
         self.run = 0
         if not self.path:
             raise UsageError(
-                "usage", f"{target}: which file?", hint=f"{SCHEME}ferries.db"
+                Code.USAGE, f"{target}: which file?", hint=f"{SCHEME}ferries.db"
             )
 
     # ---- the contract
@@ -135,7 +136,7 @@ class Sqlite(Database):
                 f"{key or 'a unique value of this one'} already"
             )
             raise OutputError(
-                "key-there",
+                Code.KEY_THERE,
                 message,
                 hint="--mode upsert replaces rows with a known key",
             ) from None
@@ -241,17 +242,17 @@ class Sqlite(Database):
             if "locked" in str(error):
                 hint = "wait until the other program is done"
                 raise OutputError(
-                    "in-use",
+                    Code.IN_USE,
                     f"{self.target}: another program writes into it",
                     hint=hint,
                 ) from None
             hint = "what was there before is still there"
             raise OutputError(
-                "not-written", f"{self.target}: {error}", hint=hint
+                Code.NOT_WRITTEN, f"{self.target}: {error}", hint=hint
             ) from None
         except sqlite3.DatabaseError as error:
             raise OutputError(
-                "not-empty", f"{self.target}: {error}", hint="name another file"
+                Code.NOT_EMPTY, f"{self.target}: {error}", hint="name another file"
             ) from None
 
 

@@ -7,6 +7,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import BinaryIO
 
+from mukret.codes import Code
 from mukret.destinations.contract import Delivery, Rows
 from mukret.destinations.formats import FORMATS, Writer
 from mukret.errors import UsageError
@@ -42,7 +43,7 @@ class Stream:
                 known = ", ".join(schemas)
                 message = f"no table {self.table} to write"
                 raise UsageError(
-                    "unknown-table", message, hint=f"tables of these rules: {known}"
+                    Code.UNKNOWN_TABLE, message, hint=f"tables of these rules: {known}"
                 )
             below = descendants(delivery.rules, self.table) if self.linked else set()
             schemas = {

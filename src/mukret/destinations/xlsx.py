@@ -14,6 +14,7 @@ from collections.abc import Callable, Sequence
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
+from mukret.codes import Code
 from mukret.columns.types import written
 from mukret.destinations.contract import Delivery, Rows
 from mukret.destinations.formats import Opener, PlainWriter
@@ -65,7 +66,7 @@ class Workbook(PlainWriter):
         except ImportError:
             hint = "pip install 'mukret[xlsx]'"
             raise UsageError(
-                "missing-extra",
+                Code.MISSING_EXTRA,
                 "workbooks need xlsxwriter, which is not installed",
                 hint=hint,
             ) from None
@@ -133,7 +134,7 @@ class Sheet:
                 f"{table.name} has {len(table.columns):,} columns, a sheet {MOST_COLUMNS:,} "
                 "at the most"
             )
-            raise OutputError("not-held", message, hint=ELSEWHERE)
+            raise OutputError(Code.NOT_HELD, message, hint=ELSEWHERE)
         self.table = table
         self.columns = table.columns
         self.rows = 0
@@ -150,7 +151,7 @@ class Sheet:
         """
         if self.rows + batch.num_rows > MOST_ROWS:
             message = f"{self.table.name} has more rows than a sheet: {MOST_ROWS:,} at the most"
-            raise OutputError("not-held", message, hint=ELSEWHERE)
+            raise OutputError(Code.NOT_HELD, message, hint=ELSEWHERE)
         columns = [
             _values(batch.column(n), kind) for n, (_, kind) in enumerate(self.columns)
         ]
@@ -170,7 +171,7 @@ class Sheet:
             )
             hint = f"{trace} shows where it stands; {ELSEWHERE}"
             raise OutputError(
-                "not-held", f"{name}, row {self.rows:,}: {error}", hint=hint
+                Code.NOT_HELD, f"{name}, row {self.rows:,}: {error}", hint=hint
             ) from None
 
 

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Protocol
 
+from mukret.codes import Code
 from mukret.documents.blocks import BLOCK_BYTES, BadDocument, Block, Piece, read_blocks
 from mukret.documents.cutting import WHOLE, Names, Part
 from mukret.documents.decode import NotJson, decode, decoder, holds_negative_zero
@@ -112,7 +113,7 @@ def nothing_read_since(
     if count > 1:
         what = f"none of the {count:,} documents of the run could be read; the first"
     error = InputError(
-        "nothing-read",
+        Code.NOTHING_READ,
         f"{what}: {finding.message}",
         place=f"{file}:{finding.line}:{finding.column} (byte {finding.offset})"
         if finding.placed
@@ -280,7 +281,7 @@ def set_aside(batch: Batch, piece: Piece, number: int, finding: Finding) -> None
     """
     if piece.part != WHOLE:
         raise InputError(
-            "not-opened", f"{piece.source.name}: it changed while it was read"
+            Code.NOT_OPENED, f"{piece.source.name}: it changed while it was read"
         )
     if piece.inside:
         finding = finding.inside(piece.inside)

@@ -12,6 +12,7 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import BinaryIO, cast
 
+from mukret.codes import Code
 from mukret.documents.archives import Entry, entries, is_archive
 from mukret.documents.cutting import (
     WHOLE,
@@ -60,7 +61,7 @@ class BadDocument:
     source: Source
     number: int
     finding: Finding
-    code: str = "not-json"
+    code: str = Code.NOT_JSON
     value: JsonValue = None
     hint: str | None = None
 
@@ -209,13 +210,13 @@ class _Reader:
     def nothing(self, source: Source) -> None:
         if source.named:
             raise InputError(
-                "empty-input",
+                Code.EMPTY_INPUT,
                 f"{source.name}: the file is empty",
                 hint="a response is one JSON text at least",
             )
         self.bad(source, Finding("the file is empty"))
 
-    def bad(self, source: Source, finding: Finding, code: str = "not-json") -> None:
+    def bad(self, source: Source, finding: Finding, code: str = Code.NOT_JSON) -> None:
         source.documents += 1
         self.documents += 1
         self.block.bad.append(BadDocument(source, source.documents, finding, code))
@@ -374,7 +375,7 @@ class _Reader:
             self.bad(
                 source,
                 Finding(f"{entry.reason} ({entry.origin.address})"),
-                code="no-data",
+                code=Code.NO_DATA,
             )
         elif entry.body is None:
             # Counted, and told in the record of the run: nothing is passed over without a word.
@@ -436,7 +437,7 @@ class _Reader:
             Finding(
                 f"a line of more than {LONGEST_LINE >> 20} MB", lines + 1, 1, offset
             ),
-            "too-long",
+            Code.TOO_LONG,
         )
 
 

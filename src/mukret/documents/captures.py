@@ -16,6 +16,7 @@ from pathlib import Path
 
 import msgspec
 
+from mukret.codes import Code
 from mukret.documents.decode import NotJson, decode
 from mukret.documents.origin import Origin
 from mukret.documents.sources import Source
@@ -174,7 +175,7 @@ def capture_records(folder: Path) -> Iterator[CaptureRecord]:
                     yield _record(file, number, line)
     except OSError as error:
         raise InputError(
-            "not-opened", f"{file}: {(error.strerror or str(error)).lower()}"
+            Code.NOT_OPENED, f"{file}: {(error.strerror or str(error)).lower()}"
         ) from None
 
 
@@ -195,5 +196,5 @@ def _record(file: Path, number: int, line: bytes) -> CaptureRecord:
 def _broken(file: Path, number: int, why: str) -> InputError:
     hint = "name the responses themselves: " + str(file.parent / "pages")
     return InputError(
-        "capture-broken", f"{file}: line {number} can't be read: {why}", hint=hint
+        Code.CAPTURE_BROKEN, f"{file}: line {number} can't be read: {why}", hint=hint
     )

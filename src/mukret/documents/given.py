@@ -10,6 +10,7 @@ from decimal import Decimal
 from itertools import chain
 from typing import Any, BinaryIO, TypeAlias, cast
 
+from mukret.codes import Code
 from mukret.documents.decode import BYTE_ORDER_MARK
 from mukret.documents.origin import Origin
 from mukret.documents.recognise import RECORD_SEPARATOR, looks_like_lines
@@ -155,7 +156,7 @@ def _no_document(
         "or an open file"
     )
     return UsageError(
-        "no-document", f"{what} can't be read as JSON: {reason}", hint=hint
+        Code.NO_DOCUMENT, f"{what} can't be read as JSON: {reason}", hint=hint
     )
 
 

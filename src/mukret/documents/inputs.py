@@ -8,6 +8,7 @@ import shlex
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 
+from mukret.codes import Code
 from mukret.documents.captures import captured_sources, is_capture
 from mukret.documents.sources import STANDARD_INPUT, Source
 from mukret.errors import InputError
@@ -31,10 +32,10 @@ def find_sources(
     ]
     if not sources:
         hint = "name a file, a folder, a glob, or - for standard input"
-        raise InputError("no-input", "no input was given", hint=hint)
+        raise InputError(Code.NO_INPUT, "no input was given", hint=hint)
     if newest and not any(source.origin for source in sources):
         message = "--newest is for a folder that mukret collect wrote, and here is none"
-        raise InputError("no-input", message, hint="leave it out")
+        raise InputError(Code.NO_INPUT, message, hint="leave it out")
     return sources
 
 
@@ -48,20 +49,20 @@ def _found(name: str, *, newest: bool) -> list[Source]:
             "folder kept"
         )
         message = f"{name}: this is an address, and files are read here"
-        raise InputError("not-opened", message, hint=hint)
+        raise InputError(Code.NOT_OPENED, message, hint=hint)
     if os.path.isdir(name):
         return _in_folder(name, newest=newest)
     if os.path.exists(name):
         # Asked, not opened: a pipe can be opened only once.
         if not os.access(name, os.R_OK):
             message = f"{name}: permission denied"
-            raise InputError("not-opened", message, hint="check the permissions")
+            raise InputError(Code.NOT_OPENED, message, hint="check the permissions")
         return [Source(name)]
     if glob.has_magic(name):
         return _by_glob(name)
     near = _neighbour(name)
     hint = f"did you mean {near}?" if near else "check the path"
-    raise InputError("not-opened", f"{name}: no such file or folder", hint=hint)
+    raise InputError(Code.NOT_OPENED, f"{name}: no such file or folder", hint=hint)
 
 
 def _is_response(path: Path) -> bool:
@@ -75,7 +76,7 @@ def _in_folder(name: str, *, newest: bool) -> list[Source]:
     if not found:
         hint = f"responses end in {', '.join(ENDINGS)}, with or without {' '.join(_PACKED[1:])}"
         raise InputError(
-            "no-input", f"{name}: a folder with no response in it", hint=hint
+            Code.NO_INPUT, f"{name}: a folder with no response in it", hint=hint
         )
     return found
 
@@ -106,7 +107,7 @@ def _by_glob(name: str) -> list[Source]:
     )
     if not paths:
         raise InputError(
-            "no-input", f"{name}: nothing matches", hint="check the pattern"
+            Code.NO_INPUT, f"{name}: nothing matches", hint="check the pattern"
         )
     return [Source(path, named=False) for path in paths]
 

@@ -21,6 +21,7 @@ from functools import lru_cache
 from importlib import import_module
 from typing import Any, BinaryIO, cast
 
+from mukret.codes import Code
 from mukret.documents.encoding import AsUtf8, encoding_of
 from mukret.documents.origin import Origin
 from mukret.errors import InputError
@@ -314,13 +315,13 @@ BROKEN_ARCHIVE = (OSError, EOFError, UnicodeError, zlib.error, lzma.LZMAError)
 def not_read(name: str, error: Exception) -> InputError:
     hint = "the file is damaged or was cut off: fetch it again"
     return InputError(
-        "not-opened", f"{name}: can't be read to its end: {error}", hint=hint
+        Code.NOT_OPENED, f"{name}: can't be read to its end: {error}", hint=hint
     )
 
 
 def not_opened(name: str, error: OSError) -> InputError:
     return InputError(
-        "not-opened",
+        Code.NOT_OPENED,
         f"{name}: {(error.strerror or str(error)).lower()}",
         hint="check the path",
     )

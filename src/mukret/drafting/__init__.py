@@ -6,6 +6,7 @@ import re
 from collections.abc import Callable, Iterator, Sequence
 from pathlib import PurePath
 
+from mukret.codes import Code
 from mukret.documents import Source
 from mukret.drafting.by_call import sources_by_call, together, with_variables
 from mukret.drafting.chosen import below, with_fields_alone
@@ -78,7 +79,7 @@ def _below(
 ) -> Draft:
     report = survey(sources, path, progress=progress)
     if not report.roots:
-        raise UsageError("usage", f"{path.text} finds nothing", hint=report.hint)
+        raise UsageError(Code.USAGE, f"{path.text} finds nothing", hint=report.hint)
     steps = [
         segment.only.name for segment in path.segments if isinstance(segment.only, Name)
     ]

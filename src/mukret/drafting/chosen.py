@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
+from mukret.codes import Code
 from mukret.drafting.model import Draft, DraftField, DraftTable
 from mukret.errors import UsageError
 from mukret.paths import Path
@@ -44,7 +45,7 @@ def with_fields_alone(draft: Draft, names: Sequence[str]) -> None:
         if not any(_is_called(field, name) for field in everything):
             hint = did_you_mean(name, dict.fromkeys(field.name for field in everything))
             raise UsageError(
-                "usage", f"--fields: no field {name} in the draft", hint=hint
+                Code.USAGE, f"--fields: no field {name} in the draft", hint=hint
             )
     for table in draft.tables:
         table.fields = _called(table.fields, names)

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from mukret.codes import Code
 from mukret.documents import Source
 from mukret.drafting.model import Draft, DraftField, DraftTable
 from mukret.drafting.readings import is_few
@@ -50,7 +51,7 @@ def settled(
     draft.unread_texts = sum(
         reason.count
         for reason in run.tally.reasons.values()
-        if reason.code == "not-json"
+        if reason.code == Code.NOT_JSON
     )
     return draft
 
@@ -68,7 +69,7 @@ def _eased(draft: Draft, reason: Reason, run: Run) -> bool:
     """Changes what led to rejects; false if there is nothing to change."""
     assert reason.table is not None
     table = draft.table(reason.table)
-    if reason.code in ("duplicate", "key-missing"):
+    if reason.code in (Code.DUPLICATE, Code.KEY_MISSING):
         _without_key(draft, table)
         return True
     if reason.field is None:
@@ -76,11 +77,11 @@ def _eased(draft: Draft, reason: Reason, run: Run) -> bool:
     field = table.field(reason.field) or _response_field(draft, reason.field)
     if field is None:
         return False
-    if reason.code == "required" and field.required:
+    if reason.code == Code.REQUIRED and field.required:
         field.required = False
         return True
     few = is_few(reason.count, run.tally.tables[table.name].rows_seen)
-    if reason.code == "other-kind":
+    if reason.code == Code.OTHER_KIND:
         return _way_eased(table, field, few=few, reason=reason)
     field.required = False
     if field.type == "text":
@@ -154,10 +155,10 @@ def _without_key(draft: Draft, table: DraftTable) -> None:
 
 
 def _rows_eased(table: DraftTable, reason: Reason, run: Run) -> bool:
-    if reason.code == "uneven" and isinstance(table.rows, dict):
+    if reason.code == Code.UNEVEN and isinstance(table.rows, dict):
         table.options["uneven"] = "pad"
         return True
-    if reason.code == "header" and "header" in table.options:
+    if reason.code == Code.HEADER and "header" in table.options:
         del table.options["header"]
         cells: DraftField = DraftField(
             "cells", {"at": "$[*]", "take": "all"}, {"type": "list(text)"}
@@ -167,7 +168,7 @@ def _rows_eased(table: DraftTable, reason: Reason, run: Run) -> bool:
             "the first row seems to name the columns, but not all rows have as many"
         )
         return True
-    if reason.code == "row-shape":
+    if reason.code == Code.ROW_SHAPE:
         few = (
             reason.count < STRAYS * run.tally.tables[table.name].rows_seen
             and reason.example.value != ""

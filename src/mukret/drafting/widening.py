@@ -7,6 +7,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
+from mukret.codes import Code
 from mukret.drafting.model import DraftField
 from mukret.drafting.text import field_value
 from mukret.rules.model import Field, Rules
@@ -71,7 +72,7 @@ def _field(rules: Rules, reason: Reason) -> Field | None:
 
 
 def _words(own: Field, reason: Reason, rows: int, drafted: DraftField | None) -> str:
-    if reason.code == "required":
+    if reason.code == Code.REQUIRED:
         return (
             f"not there in {reason.count:,} of {counted(rows, 'row')}, which are rejected: is "
             "it required?"

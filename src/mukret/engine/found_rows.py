@@ -6,6 +6,7 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from functools import partial
 
+from mukret.codes import Code
 from mukret.documents import BadDocument, Batch
 from mukret.engine.accepting import Accepted, accepted
 from mukret.engine.table_rows import TableRows
@@ -149,7 +150,7 @@ def _hold_against(table: TableRows, row: int, text: BadText, *, itself: bool) ->
     """
     before = table.faults.get(row, [])
     if itself:
-        before = [fault for fault in before if fault.bad.code != "row-shape"]
+        before = [fault for fault in before if fault.bad.code != Code.ROW_SHAPE]
         table.unreadable.add(row)
     table.faults[row] = [*before, text.fault]
 

@@ -9,6 +9,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
+from mukret.codes import Code
 from mukret.documents import Origin, Source, find_sources, given_sources
 from mukret.engine.coverage import Unmatched
 from mukret.engine.run import Links, Output, Run
@@ -77,7 +78,7 @@ class Result:
         except ImportError:
             hint = "pip install 'mukret[pandas]'"
             raise UsageError(
-                "missing-extra",
+                Code.MISSING_EXTRA,
                 "data frames need pandas, which is not installed",
                 hint=hint,
             ) from None
@@ -175,7 +176,7 @@ class RowsAbove:
 def _threads(workers: Any) -> int:
     if type(workers) is not int or workers < 1:
         raise UsageError(
-            "usage", f"{workers!r} workers", hint="a number of threads, from 1 on"
+            Code.USAGE, f"{workers!r} workers", hint="a number of threads, from 1 on"
         )
     return workers
 
@@ -183,7 +184,7 @@ def _threads(workers: Any) -> int:
 def _sources(inputs: Any, documents: Any, origin: Origin | str | None) -> list[Source]:
     if (inputs is None) == (documents is None):
         raise UsageError(
-            "usage",
+            Code.USAGE,
             "files or documents, one of them",
             hint="extract(rules, ['a.json']), or documents=…",
         )
@@ -191,7 +192,7 @@ def _sources(inputs: Any, documents: Any, origin: Origin | str | None) -> list[S
         return given_sources(documents, origin_of(origin))
     if origin is not None:
         raise UsageError(
-            "usage",
+            Code.USAGE,
             "origin is for documents: files have their own",
             hint="leave it out",
         )
@@ -199,7 +200,7 @@ def _sources(inputs: Any, documents: Any, origin: Origin | str | None) -> list[S
     # A mapping is iterable as well: a parsed document that was given in the place of paths.
     if not isinstance(listed, Iterable) or isinstance(listed, Mapping | bytes):
         raise UsageError(
-            "usage",
+            Code.USAGE,
             f"a path is wanted, not a {type(inputs).__name__}",
             hint="documents=… takes responses",
         )
@@ -208,6 +209,6 @@ def _sources(inputs: Any, documents: Any, origin: Origin | str | None) -> list[S
         if not isinstance(path, str | os.PathLike):
             hint = "documents=… takes responses"
             raise UsageError(
-                "usage", f"a path is wanted, not a {type(path).__name__}", hint=hint
+                Code.USAGE, f"a path is wanted, not a {type(path).__name__}", hint=hint
             )
     return find_sources(paths)

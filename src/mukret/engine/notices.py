@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
+from mukret.codes import Code
 from mukret.engine.accepting import KindsFound
 from mukret.engine.coverage import Unmatched
 from mukret.engine.misshapen import Misshapen
@@ -50,7 +51,7 @@ def misshapen_notice(rows: Misshapen) -> Notice:
             f'"{rows.path}" with spread: true'
         )
     return Notice(
-        "list-or-record",
+        Code.LIST_OR_RECORD,
         message,
         f"{rows.file}:{rows.line}:{rows.column}",
         hint,
@@ -78,7 +79,7 @@ def _unmatched(rule: Unmatched) -> Notice:
     )
     message = f"{name}: {rule.path} {finds}"
     return Notice(
-        "unmatched",
+        Code.UNMATCHED,
         message,
         f"{rule.file}:{rule.line}:{rule.column}",
         rule.hint,
@@ -94,7 +95,7 @@ def _of_no_kind(rules: Rules, kinds: KindsFound) -> Iterator[Notice]:
             "reads them"
         )
         hint = f"kinds: {', '.join(rules.kinds)}"
-        yield Notice("no-kind", message, f"{file}, document {number}", hint)
+        yield Notice(Code.NO_KIND, message, f"{file}, document {number}", hint)
 
 
 def unknown(rules: Rules, tally: Tally) -> Iterator[Notice]:
@@ -107,7 +108,7 @@ def unknown(rules: Rules, tally: Tally) -> Iterator[Notice]:
                 f"{counted(counts.rows_filtered, 'filtered row')}"
             )
             yield Notice(
-                "filtered-unknown",
+                Code.FILTERED_UNKNOWN,
                 f"{name}: where is unknown, not false, for {of_all}",
                 f"{table.file}:{table.line}:{table.column}",
                 "a null stands in the condition: IS NULL or COALESCE says what should become of it",
@@ -125,4 +126,4 @@ def _twice(sample: Sample) -> Iterator[Notice]:
         place = (
             f"{shortened(first.path, 200)} in {first.file}, document {first.document}"
         )
-        yield Notice("member-twice", message, place, None)
+        yield Notice(Code.MEMBER_TWICE, message, place, None)

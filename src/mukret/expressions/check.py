@@ -9,6 +9,7 @@ from typing import cast
 
 from lark import Token, Tree
 
+from mukret.codes import Code
 from mukret.errors import ExpressionError
 from mukret.expressions.parse import Syntax, parse_expression
 from mukret.expressions.tree import (
@@ -39,7 +40,7 @@ def compile_expression(
         return Calls(text, fields, types, children or {}).check(parse_expression(text))
     except RecursionError:
         raise ExpressionError(
-            "expression-syntax",
+            Code.EXPRESSION_SYNTAX,
             "nested too deeply",
             text,
             0,

@@ -10,6 +10,7 @@ from typing import NoReturn
 from lark import Lark, Token, Tree
 from lark.exceptions import UnexpectedCharacters, UnexpectedInput, UnexpectedToken
 
+from mukret.codes import Code
 from mukret.errors import ExpressionError
 from mukret.expressions.tables import parser
 
@@ -27,7 +28,7 @@ def parse_expression(text: str) -> Syntax:
     Raises ExpressionError with the position of the first wrong character.
     """
     if not text.strip():
-        raise ExpressionError("expression-syntax", "an empty expression", text, 0)
+        raise ExpressionError(Code.EXPRESSION_SYNTAX, "an empty expression", text, 0)
     try:
         tree = _grammar().parse(text)
     except UnexpectedInput as error:
@@ -51,7 +52,7 @@ def _explain(error: UnexpectedInput, text: str) -> NoReturn:
             "%": "texts stand in single quotes; a remainder is MOD(a, b)",
         }.get(character)
         raise ExpressionError(
-            "expression-syntax",
+            Code.EXPRESSION_SYNTAX,
             f"{character!r} can't stand here",
             text,
             error.pos_in_stream or 0,
@@ -61,7 +62,11 @@ def _explain(error: UnexpectedInput, text: str) -> NoReturn:
     token = error.token
     if token.type == "$END":
         raise ExpressionError(
-            "expression-syntax", "the expression ends too early", text, len(text), None
+            Code.EXPRESSION_SYNTAX,
+            "the expression ends too early",
+            text,
+            len(text),
+            None,
         ) from None
     hint = (
         "equality is a single ="
@@ -75,7 +80,7 @@ def _explain(error: UnexpectedInput, text: str) -> NoReturn:
     if token.type.startswith("_"):
         hint = f'a field of this name is written "{token}"'
     raise ExpressionError(
-        "expression-syntax",
+        Code.EXPRESSION_SYNTAX,
         f"{str(token)!r} can't stand here",
         text,
         token.start_pos or 0,

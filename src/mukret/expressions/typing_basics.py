@@ -8,6 +8,7 @@ from typing import cast
 
 from lark import Token, Tree
 
+from mukret.codes import Code
 from mukret.errors import ExpressionError
 from mukret.expressions.parse import Syntax
 from mukret.expressions.tree import (
@@ -78,7 +79,7 @@ class Basics:
         where: Syntax | Token,
         message: str,
         hint: str | None = None,
-        code: str = "expression-type",
+        code: str = Code.EXPRESSION_TYPE,
     ) -> ExpressionError:
         position = (
             where.start_pos
@@ -149,7 +150,7 @@ class Basics:
             return Constant(Timestamp(), Timestamp().convert(text, PLAIN))
         except Bad as bad:
             expected = bad.expected
-            if bad.code == "no-zone":
+            if bad.code == Code.NO_ZONE:
                 return Constant(Datetime(), Datetime().convert(text, PLAIN))
         raise self.fail(node, f"expected {expected}")
 
@@ -185,7 +186,7 @@ class Basics:
                 token,
                 f"no field {name}",
                 did_you_mean(name, self.fields),
-                "unknown-field",
+                Code.UNKNOWN_FIELD,
             )
         return FieldValue(self.fields[name], name)
 
@@ -198,7 +199,7 @@ class Basics:
                 owner,
                 f"no field {name}",
                 did_you_mean(name, self.fields),
-                "unknown-field",
+                Code.UNKNOWN_FIELD,
             )
         if not isinstance(kind, Enum):
             raise self.fail(
@@ -211,7 +212,7 @@ class Basics:
                 attribute,
                 message,
                 did_you_mean(unquoted(attribute), known),
-                "unknown-attribute",
+                Code.UNKNOWN_ATTRIBUTE,
             )
         return EnumAttribute(
             known[unquoted(attribute)], name, kind, unquoted(attribute)

@@ -6,6 +6,7 @@ from typing import cast
 
 from lark import Token
 
+from mukret.codes import Code
 from mukret.errors import ExpressionError
 from mukret.expressions import families
 from mukret.expressions.functions import ALIASES, FUNCTIONS, WrongArgument
@@ -100,12 +101,12 @@ class Calls(Operators):
             if name in _ELSEWHERE
             else did_you_mean(name, known)
         )
-        raise self.fail(token, f"no function {token}", hint, "unknown-function")
+        raise self.fail(token, f"no function {token}", hint, Code.UNKNOWN_FUNCTION)
 
     def wrong_count(self, node: Syntax, name: str, count: int) -> ExpressionError:
         arguments = "1 argument" if count == 1 else f"{count} arguments"
         return self.fail(
-            node, f"{name} does not take {arguments}", code="expression-syntax"
+            node, f"{name} does not take {arguments}", code=Code.EXPRESSION_SYNTAX
         )
 
     def called(self, node: Syntax, name: str, arguments: list[Syntax]) -> Expression:
@@ -248,7 +249,7 @@ class Calls(Operators):
                 token,
                 f"no time zone {name}",
                 did_you_mean(name, zone_names()),
-                "unknown-zone",
+                Code.UNKNOWN_ZONE,
             ) from None
         kind = operand.type or Timestamp()
         # An instant becomes local time there, a local time the instant at which it was.
@@ -339,7 +340,7 @@ class Calls(Operators):
                 hint or "aggregates are over tables that are directly within this one"
             )
             message = f"{aggregate}: no table {table} within this one"
-            raise self.fail(token, message, hint, "unknown-table")
+            raise self.fail(token, message, hint, Code.UNKNOWN_TABLE)
         return table
 
     def field_within(self, table: str, token: Token) -> str:
@@ -347,7 +348,7 @@ class Calls(Operators):
         if field not in known:
             hint = did_you_mean(field, known)
             raise self.fail(
-                token, f"{table} has no field {field}", hint, "unknown-field"
+                token, f"{table} has no field {field}", hint, Code.UNKNOWN_FIELD
             )
         return field
 
@@ -367,7 +368,9 @@ class Calls(Operators):
         try:
             target = self.types(name)
         except KeyError:
-            raise self.fail(type_node, f"no type {name}", code="unknown-type") from None
+            raise self.fail(
+                type_node, f"no type {name}", code=Code.UNKNOWN_TYPE
+            ) from None
         except ValueError as error:
             raise self.fail(
                 type_node,

@@ -6,6 +6,7 @@ from typing import cast
 
 from lark import Tree
 
+from mukret.codes import Code
 from mukret.expressions import families
 from mukret.expressions.parse import Syntax
 from mukret.expressions.temporal import temporal_type
@@ -242,7 +243,7 @@ class Operators(Basics):
                     where,
                     message,
                     did_you_mean(literal.value, names),
-                    "unknown-enum-value",
+                    Code.UNKNOWN_ENUM_VALUE,
                 )
 
     def _is_distinct(self, node: Syntax) -> Expression:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from decimal import Decimal
 from typing import Any, TypeAlias
 
+from mukret.codes import Code
 from mukret.types import Bad
 from mukret.types.numbers import INT64_MAX, INT64_MIN, MAX_DIGITS
 
@@ -14,15 +15,15 @@ Value: TypeAlias = Any
 
 
 def division_by_zero() -> Bad:
-    return Bad("division-by-zero", "division by zero", told=True)
+    return Bad(Code.DIVISION_BY_ZERO, "division by zero", told=True)
 
 
 def overflow(most: str) -> Bad:
-    return Bad("overflow", f"the result is more than {most}", told=True)
+    return Bad(Code.OVERFLOW, f"the result is more than {most}", told=True)
 
 
 def no_result(why: str) -> Bad:
-    return Bad("no-result", why, told=True)
+    return Bad(Code.NO_RESULT, why, told=True)
 
 
 def int64(number: int) -> int:

@@ -8,6 +8,7 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
+from mukret.codes import Code
 from mukret.documents import Source
 from mukret.documents.blocks import BLOCK_BYTES
 from mukret.engine.coverage import Unmatched
@@ -24,7 +25,7 @@ from mukret.values import JsonValue
 ALL = 2**60
 MOST_WORDS = 200
 
-_UNKNOWN = "unknown-word"
+_UNKNOWN = Code.UNKNOWN_WORD
 
 
 @dataclass(frozen=True)
@@ -190,7 +191,7 @@ def _new_words(run: Run) -> Counter[tuple[str, str, str]]:
 def _is_expected(table: Table, reason: Reason) -> bool:
     """Whether the rules as they stand make null of what is bad here."""
     field = _field(table, reason.field)
-    return field is not None and field.bad == "null" and reason.code != "required"
+    return field is not None and field.bad == "null" and reason.code != Code.REQUIRED
 
 
 def _field(table: Table, name: str | None) -> Field | None:

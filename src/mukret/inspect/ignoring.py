@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable
 
+from mukret.codes import Code
 from mukret.errors import UsageError
 from mukret.text import did_you_mean
 
@@ -25,5 +26,5 @@ def refuse_unknown(ignored: Iterable[str], columns: Iterable[tuple[str, str]]) -
         if name not in known:
             message = f"--ignore-fields {name}: no table has such a field"
             raise UsageError(
-                "unknown-field", message, hint=did_you_mean(name, sorted(known))
+                Code.UNKNOWN_FIELD, message, hint=did_you_mean(name, sorted(known))
             )

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from mukret.codes import Code
 from mukret.columns.types import written
 from mukret.documents import BadDocument, Source, nothing_read
 from mukret.engine.decided import DecidedTable
@@ -160,7 +161,7 @@ class Condition:
             kind = self.expression.type.name if self.expression.type else "null"
             message = f"a condition is wanted, but this is {kind}"
             raise ExpressionError(
-                "expression-type", message, text, 0, "compare it with something"
+                Code.EXPRESSION_TYPE, message, text, 0, "compare it with something"
             )
 
     def __call__(self, row: Mapping[str, Any]) -> bool:

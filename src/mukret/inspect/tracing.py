@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+from mukret.codes import Code
 from mukret.columns.types import written
 from mukret.engine.decided import DecidedTable
 from mukret.expressions import Aggregate
@@ -519,7 +520,7 @@ def each_of(reading: Reading, elements: Sequence[JsonValue]) -> Iterator[str]:
         except Bad as bad:
             steps.append(
                 f"[{bad.code}]"
-                if bad.code == "no-match"
+                if bad.code == Code.NO_MATCH
                 else f"{sentence(bad, None)} [{bad.code}]"
             )
         yield f"[{number}] {shown_text(element)}: {', '.join(steps)}"

@@ -9,6 +9,7 @@ from datetime import datetime
 from functools import cached_property
 from typing import TYPE_CHECKING
 
+from mukret.codes import Code
 from mukret.destinations.deliver import Extraction, record_of
 from mukret.engine.run import Links
 from mukret.engine.settling import (
@@ -120,7 +121,7 @@ class Merge:
                     f"{block.rows.file} has a document that was read in parts, and its "
                     "records are not whole"
                 )
-                raise UsageError("not-supported", message, hint="leave out --nested")
+                raise UsageError(Code.NOT_SUPPORTED, message, hint="leave out --nested")
             yield self.output(block, settling, links)
         if not self.tally.documents and self.tally.bad_documents:
             reason = next(
@@ -214,7 +215,7 @@ def check_parts(parts: Sequence[Part], rules: Rules) -> None:
         if _hashes(part.record["rules"]) != {rules.sha256, *rules.included.values()}:
             message = f"{part.folder} was extracted by other rules than {rules.file}"
             raise InputError(
-                "other-parts", message, hint="extract all parts by the same rules"
+                Code.OTHER_PARTS, message, hint="extract all parts by the same rules"
             )
     numbers = Counter(part.share["number"] for part in parts)
     count = first.share["of"]
@@ -223,11 +224,13 @@ def check_parts(parts: Sequence[Part], rules: Rules) -> None:
     ]
     if missing:
         shown = ", ".join(missing[:5]) + (" …" if len(missing) > 5 else "")
-        raise InputError("other-parts", f"missing: part {shown}", hint="name all parts")
+        raise InputError(
+            Code.OTHER_PARTS, f"missing: part {shown}", hint="name all parts"
+        )
     number, times = numbers.most_common(1)[0]
     if times > 1:
         message = f"part {number}/{count} is there twice"
-        raise InputError("other-parts", message, hint="name each once")
+        raise InputError(Code.OTHER_PARTS, message, hint="name each once")
 
 
 def _check_against(part: Part, first: Part) -> None:
@@ -241,4 +244,4 @@ def _check_against(part: Part, first: Part) -> None:
         if part.share[name] != first.share[name]:
             message = f"{part.folder} and {first.folder} saw another {what}"
             hint = "extract all parts from the same files"
-            raise InputError("other-parts", message, hint=hint)
+            raise InputError(Code.OTHER_PARTS, message, hint=hint)

@@ -11,6 +11,7 @@ from typing import Any, BinaryIO
 
 import pyarrow as pa
 
+from mukret.codes import Code
 from mukret.destinations.publish import RUN_FILE
 from mukret.documents import decode
 from mukret.engine.settling import UnsettledBlock
@@ -43,11 +44,13 @@ class Part:
         except OSError as error:
             reason = (error.strerror or str(error)).lower()
             raise InputError(
-                "not-opened", f"{folder}: no part: {RUN_FILE}: {reason}"
+                Code.NOT_OPENED, f"{folder}: no part: {RUN_FILE}: {reason}"
             ) from None
         except (ValueError, KeyError, TypeError):
             hint = "mukret extract … --part 1/4 --to FOLDER writes one"
-            raise InputError("not-opened", f"{folder} is no part", hint=hint) from None
+            raise InputError(
+                Code.NOT_OPENED, f"{folder} is no part", hint=hint
+            ) from None
         self.names = {one["number"]: one["file"] for one in self.record["inputs"]}
 
     def blocks(self, tables: Sequence[str]) -> Iterator[tuple[int, MergedBlock]]:
@@ -61,7 +64,7 @@ class Part:
             reason = str(error).partition("\n")[0]
             hint = "extract that part again"
             raise InputError(
-                "not-opened", f"{self.folder}: {reason}", hint=hint
+                Code.NOT_OPENED, f"{self.folder}: {reason}", hint=hint
             ) from None
 
     def _blocks(self, tables: Sequence[str]) -> Iterator[tuple[int, MergedBlock]]:

@@ -7,6 +7,7 @@ import os
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from mukret.codes import Code
 from mukret.documents import Source
 from mukret.errors import UsageError
 from mukret.rules.model import Rules
@@ -31,7 +32,7 @@ class Share:
             and 1 <= int(number) <= int(of)
         ):
             hint = "--part 3/16: the third of sixteen"
-            raise UsageError("usage", f"--part can't be {text!r}", hint=hint)
+            raise UsageError(Code.USAGE, f"--part can't be {text!r}", hint=hint)
         return cls(int(number), int(of))
 
     def taken(self, sources: Sequence[Source]) -> list[int]:
@@ -75,7 +76,7 @@ def refuse_what_looks_across(rules: Rules) -> None:
                 "of them"
             )
             raise UsageError(
-                "not-supported",
+                Code.NOT_SUPPORTED,
                 message,
                 hint="extract it in one piece, or join the tables afterwards",
             )
@@ -99,7 +100,7 @@ def refuse_streams(sources: Sequence[Source]) -> None:
     for source in sources:
         if not os.path.isfile(source.path):
             raise UsageError(
-                "usage",
+                Code.USAGE,
                 f"--part shares files, and {source.name} is none",
                 hint="name files or folders",
             )

@@ -10,6 +10,7 @@ from typing import Any
 
 import msgspec
 
+from mukret.codes import Code
 from mukret.engine.coverage import Unmatched
 from mukret.engine.notices import unknown, unmatched_notices
 from mukret.engine.run import Run
@@ -19,7 +20,7 @@ from mukret.semantics.tally import TableTally, Tally
 from mukret.values import JsonValue
 
 # Codes of warnings that are not those of a share alone.
-UNMATCHED, FILTERED_UNKNOWN = "unmatched", "filtered-unknown"
+UNMATCHED, FILTERED_UNKNOWN = Code.UNMATCHED, Code.FILTERED_UNKNOWN
 
 # Table, field and path of a rule that has found nothing.
 OpenRule = tuple[str, str | None, str]

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import re
 
+from mukret.codes import Code
 from mukret.errors import PathSyntaxError
 from mukret.text import shortened
 
@@ -34,7 +35,7 @@ class Scanner:
         self, cause: str, hint: str | None = None, at: int | None = None
     ) -> PathSyntaxError:
         return PathSyntaxError(
-            "path-syntax", cause, self.text, self.at if at is None else at, hint
+            Code.PATH_SYNTAX, cause, self.text, self.at if at is None else at, hint
         )
 
     @property

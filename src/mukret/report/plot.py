@@ -8,6 +8,7 @@ from typing import Any
 from matplotlib.figure import Figure
 from matplotlib.ticker import FuncFormatter
 
+from mukret.codes import Code
 from mukret.delivered.contract import Delivered
 from mukret.errors import InputError, OutputError, UsageError
 from mukret.report.pictures import PLAIN, bars_of
@@ -27,7 +28,7 @@ def draw(delivered: Delivered, name: str, file: str) -> None:
     ending = os.path.splitext(file)[1].lower()
     if ending not in ENDINGS:
         raise UsageError(
-            "usage",
+            Code.USAGE,
             f"a picture {file}",
             hint=f"a name that ends in {', '.join(ENDINGS)}",
         )
@@ -39,7 +40,7 @@ def draw(delivered: Delivered, name: str, file: str) -> None:
     ]
     if name not in known:
         raise UsageError(
-            "unknown-field",
+            Code.UNKNOWN_FIELD,
             f"no column {name} in {delivered.target}",
             hint=did_you_mean(name, known),
         )
@@ -49,14 +50,14 @@ def draw(delivered: Delivered, name: str, file: str) -> None:
         figure.savefig(file, dpi=150)
     except OSError as error:
         raise OutputError(
-            "not-written", f"{file}: {(error.strerror or str(error)).lower()}"
+            Code.NOT_WRITTEN, f"{file}: {(error.strerror or str(error)).lower()}"
         ) from None
 
 
 def _figure(column: ColumnProfile, name: str, sampled: int | None) -> Figure:
     if not column.filled:
         raise InputError(
-            "no-input",
+            Code.NO_INPUT,
             f"{name} has no value in {counted(column.rows, 'row')}",
             hint="choose another",
         )

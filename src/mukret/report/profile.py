@@ -16,6 +16,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from mukret.codes import Code
 from mukret.columns.hashing import hash_array
 from mukret.columns.types import stored
 from mukret.delivered.contract import Delivered, DeliveredTable
@@ -264,7 +265,7 @@ def profile(
                     f"{table.types[name]}: {error}"
                 )
                 raise InputError(
-                    "not-opened", message, hint="extract it again"
+                    Code.NOT_OPENED, message, hint="extract it again"
                 ) from None
         sample.see(batch)
         for other in also:

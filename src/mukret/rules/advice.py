@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from mukret.codes import Code
 from mukret.errors import Notice
 from mukret.rules.model import RESPONSE, Field, Rules, Table
 
@@ -52,7 +53,7 @@ def _unused(rules: Rules) -> Iterator[Placed]:
                 f"response.fields: no table inherits {name}, so it is written nowhere"
             )
             hint = f"inherit: [{name}] in a table, or take the field away"
-            yield _placed(rules, own, "not-inherited", message, hint, None)
+            yield _placed(rules, own, Code.NOT_INHERITED, message, hint, None)
 
 
 def _not_joined(rules: Rules) -> Iterator[Placed]:
@@ -76,7 +77,7 @@ def _not_joined(rules: Rules) -> Iterator[Placed]:
             if parent.key
             else f"give {parent.name} a key, and inherit it"
         )
-        yield _placed(rules, table, "not-joined", message, hint, table.name)
+        yield _placed(rules, table, Code.NOT_JOINED, message, hint, table.name)
 
 
 def _tells_apart(rules: Rules, table: Table, parent: Table) -> bool:

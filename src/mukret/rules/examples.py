@@ -8,6 +8,7 @@ from collections.abc import Mapping as MappingType
 from datetime import datetime
 from pathlib import Path
 
+from mukret.codes import Code
 from mukret.documents.origin import Origin
 from mukret.rules.fields import typed_scalar
 from mukret.rules.model import Example, Table
@@ -47,7 +48,10 @@ class ExamplesReader:
             return ()
         if not isinstance(node, Sequence):
             self.reader.add(
-                "wrong-value", "examples is a list", node, "begin each with - shows: …"
+                Code.WRONG_VALUE,
+                "examples is a list",
+                node,
+                "begin each with - shows: …",
             )
             return ()
         found = [self.example(item) for item in node.items]
@@ -60,14 +64,16 @@ class ExamplesReader:
         shows = self.reader.text(body.get("shows"), "shows")
         if shows is None:
             self.reader.add(
-                "missing-key",
+                Code.MISSING_KEY,
                 "the example does not say what it shows",
                 body,
                 "shows: a fare keeps its digits",
             )
         if ("response" in body.entries) == ("file" in body.entries):
             self.reader.add(
-                "missing-key", "an example has a response or a file, one of them", body
+                Code.MISSING_KEY,
+                "an example has a response or a file, one of them",
+                body,
             )
             return None
         # Each problem is noted, and reading goes on: one look at the file names them all.
@@ -115,7 +121,7 @@ class ExamplesReader:
             if name not in DOCUMENT_FACTS and not name.startswith(REQUEST_FACT):
                 known = (*DOCUMENT_FACTS, f"{REQUEST_FACT}NAME")
                 self.reader.add(
-                    "unknown-key",
+                    Code.UNKNOWN_KEY,
                     f"facts have no {name}",
                     key,
                     did_you_mean(name, known),
@@ -125,7 +131,7 @@ class ExamplesReader:
                 and scalar is not None
                 and not scalar.text.isdecimal()
             ):
-                self.reader.add("wrong-value", f"{name} is a number", scalar)
+                self.reader.add(Code.WRONG_VALUE, f"{name} is a number", scalar)
             elif scalar is not None:
                 facts[name] = scalar.text
         return facts
@@ -152,7 +158,7 @@ class ExamplesReader:
     def rejected(self, body: Mapping) -> int:
         scalar = self.reader.scalar(body.get("rejected"), "rejected")
         if scalar is not None and not scalar.text.isdecimal():
-            self.reader.add("wrong-value", "rejected is a number of rows", scalar)
+            self.reader.add(Code.WRONG_VALUE, "rejected is a number of rows", scalar)
             return 0
         return int(scalar.text) if scalar else 0
 
@@ -169,14 +175,14 @@ class ExamplesReader:
             )
         except OSError as error:
             self.reader.add(
-                "example-file",
+                Code.EXAMPLE_FILE,
                 f"{scalar.text}: {error.strerror}",
                 scalar,
                 "the path is relative to the rules file",
             )
         except ValueError as error:
             self.reader.add(
-                "example-file", f"{scalar.text} is not JSON: {error}", scalar
+                Code.EXAMPLE_FILE, f"{scalar.text} is not JSON: {error}", scalar
             )
         return _NOTHING
 
@@ -214,7 +220,7 @@ class ExamplesReader:
             return None  # a table that is broken has its own line in the report
         if table is None:
             self.reader.add(
-                "unknown-table",
+                Code.UNKNOWN_TABLE,
                 f"no table {name}",
                 key,
                 did_you_mean(name, self.tables),
@@ -224,7 +230,7 @@ class ExamplesReader:
             return int(node.text)
         if not isinstance(node, Sequence):
             self.reader.add(
-                "wrong-value",
+                Code.WRONG_VALUE,
                 f"gives: {name} is a list of rows, or a number of rows",
                 node,
             )
@@ -244,7 +250,7 @@ class ExamplesReader:
                 if name in self.declared:
                     continue  # a field that is broken has its own line in the report
                 self.reader.add(
-                    "unknown-field",
+                    Code.UNKNOWN_FIELD,
                     f"{table.name} has no field {name}",
                     key,
                     did_you_mean(name, types),
@@ -259,7 +265,7 @@ class ExamplesReader:
                 )
             else:
                 self.reader.add(
-                    "wrong-value", f"{name} is a text or a list of texts", node
+                    Code.WRONG_VALUE, f"{name} is a text or a list of texts", node
                 )
         return row
 

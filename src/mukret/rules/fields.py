@@ -10,6 +10,7 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from typing import cast
 
+from mukret.codes import Code
 from mukret.documents.decode import NotJson, decode
 from mukret.rules.model import Policy
 from mukret.rules.reader import Reader, keys
@@ -127,14 +128,14 @@ class FieldReader:
         given = [name for name in SOURCES if name in body.entries]
         if len(given) > 1:
             self.reader.add(
-                "wrong-value",
+                Code.WRONG_VALUE,
                 f"{key.text} takes its value from {' and '.join(given)}",
                 body.key(given[1]),
                 "keep one of them",
             )
         elif not given:
             self.reader.add(
-                "missing-key",
+                Code.MISSING_KEY,
                 f"{key.text} has no source",
                 key,
                 f"give it one of {', '.join(SOURCES)}",
@@ -147,13 +148,13 @@ class FieldReader:
         take = self.reader.choice(body.get("take"), "take", TAKES)
         if take and source_key != "at":
             self.reader.add(
-                "wrong-option",
+                Code.WRONG_OPTION,
                 f"take goes with at, not with {source_key}",
                 body.key("take"),
             )
         if "with" in body.entries and take != "join":
             self.reader.add(
-                "wrong-option", "with goes with take: join", body.key("with")
+                Code.WRONG_OPTION, "with goes with take: join", body.key("with")
             )
         # Expressions and lookups are kept as texts until the types of all fields are known.
         match source_key:
@@ -195,7 +196,7 @@ class FieldReader:
             if key not in body.entries:
                 hint = "lookup: {in: ports, by: [to_port], give: port_name}"
                 self.reader.add(
-                    "missing-key",
+                    Code.MISSING_KEY,
                     f"lookup of {draft.name} does not say {key}",
                     body,
                     hint,
@@ -221,7 +222,7 @@ class FieldReader:
             ]
             if not paths:
                 self.reader.add(
-                    "wrong-value", f"{draft.name} has an empty list of paths", node
+                    Code.WRONG_VALUE, f"{draft.name} has an empty list of paths", node
                 )
         else:
             paths = [self.reader.path(node, f"path of {draft.name}")]
@@ -250,7 +251,7 @@ class FieldReader:
         if base is None and source_key == "compute" and "type" not in body.entries:
             if given:
                 self.reader.add(
-                    "wrong-option",
+                    Code.WRONG_OPTION,
                     f"{given[0]} needs a type here",
                     body.key(given[0]),
                     "say type as well",
@@ -274,7 +275,7 @@ class FieldReader:
                     "field taken"
                 )
                 self.reader.add(
-                    "wrong-option",
+                    Code.WRONG_OPTION,
                     message,
                     body.key(name),
                     "a field with compute can convert it",
@@ -290,14 +291,14 @@ class FieldReader:
             )
             hint = "say type: integer, or another number" if take == "sum" else None
             self.reader.add(
-                "wrong-value",
+                Code.WRONG_VALUE,
                 f"take: {take} wants {wants}, not {reading.type.name}",
                 body.key("take"),
                 hint,
             )
         if draft.source.take == "all" and not isinstance(reading.type, ListOf):
             self.reader.add(
-                "wrong-value",
+                Code.WRONG_VALUE,
                 f"take: all gives a list, but the type is {reading.type.name}",
                 body.key("type"),
                 "say list(text)",
@@ -317,10 +318,12 @@ class FieldReader:
         ):
             draft.default = default
         elif isinstance(default, Mapping):
-            self.reader.add("wrong-value", "default is a text, not a mapping", default)
+            self.reader.add(
+                Code.WRONG_VALUE, "default is a text, not a mapping", default
+            )
         if draft.required and draft.default is not None:
             self.reader.add(
-                "wrong-option",
+                Code.WRONG_OPTION,
                 f"{draft.name} is required and has a default",
                 body.key("default"),
                 "keep one of them",
@@ -344,7 +347,7 @@ def typed_scalar(
         value = [item.text for item in reader.scalars(scalar, what)]
         if not isinstance(reading.type, ListOf):
             reader.add(
-                "wrong-value",
+                Code.WRONG_VALUE,
                 f"{what} is a list, but the type is {reading.type.name}",
                 scalar,
             )
@@ -360,7 +363,7 @@ def typed_scalar(
         return reading.read(value)
     except Bad as bad:
         reader.add(
-            "wrong-value",
+            Code.WRONG_VALUE,
             f"{what} can't be read as {reading.type.name}",
             scalar,
             f"expected {bad.expected}",

@@ -8,6 +8,7 @@ import hashlib
 from dataclasses import replace
 from pathlib import Path
 
+from mukret.codes import Code
 from mukret.rules.reader import Reader
 from mukret.rules.source import Mapping, Node, Scalar, SourceText, read_source
 from mukret.text import did_you_mean
@@ -62,7 +63,9 @@ class Includer:
         if path.resolve() in above:
             chain = [*above[above.index(path.resolve()) :], path]
             names = " → ".join(file.name for file in chain)
-            self.reader.add("cycle", f"files that include each other: {names}", scalar)
+            self.reader.add(
+                Code.CYCLE, f"files that include each other: {names}", scalar
+            )
             return None
         if path.resolve() not in self.trees:
             self.trees[path.resolve()] = self.read(path, scalar, above)
@@ -77,12 +80,14 @@ class Includer:
         except OSError as error:
             hint = "the path is relative to the file that includes it"
             self.reader.add(
-                "include-file", f"{scalar.text}: {error.strerror}", scalar, hint
+                Code.INCLUDE_FILE, f"{scalar.text}: {error.strerror}", scalar, hint
             )
             return None
         except UnicodeDecodeError as error:
             self.reader.add(
-                "include-file", f"{scalar.text}: not UTF-8 (byte {error.start})", scalar
+                Code.INCLUDE_FILE,
+                f"{scalar.text}: not UTF-8 (byte {error.start})",
+                scalar,
             )
             return None
         # The record of a run names each file that its rules were made of.
@@ -126,7 +131,10 @@ class Includer:
                     f"omit: no included file gives this table a field {scalar.text}"
                 )
                 self.reader.add(
-                    "unknown-field", message, scalar, did_you_mean(scalar.text, known)
+                    Code.UNKNOWN_FIELD,
+                    message,
+                    scalar,
+                    did_you_mean(scalar.text, known),
                 )
         # Unknown names were noted; the others are taken away.
         omitted = {scalar.text for scalar in names}
@@ -160,7 +168,7 @@ def check_version(reader: Reader, source: Mapping) -> None:
     """Every file begins with the version of the format."""
     if "mukret" not in source.entries:
         reader.add(
-            "missing-key",
+            Code.MISSING_KEY,
             "the format version is missing",
             source,
             "begin the file with mukret: 1",
@@ -169,7 +177,7 @@ def check_version(reader: Reader, source: Mapping) -> None:
     version = reader.scalar(source.get("mukret"), "mukret")
     if version is not None and version.text != "1":
         reader.add(
-            "wrong-value",
+            Code.WRONG_VALUE,
             f"format version {version.text} is not known",
             version,
             "this program reads mukret: 1",

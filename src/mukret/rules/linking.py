@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
+from mukret.codes import Code
 from mukret.errors import ExpressionError
 from mukret.expressions import (
     Expression,
@@ -194,7 +195,7 @@ class Linker:
             or (draft.lookup.into if draft.lookup else draft.key)
         )
         self.reader.add(
-            "cycle", f"fields that need each other: {' → '.join(names)}", where
+            Code.CYCLE, f"fields that need each other: {' → '.join(names)}", where
         )
 
     # ---- one field
@@ -253,7 +254,7 @@ class Linker:
                 f"compute of {draft.name} gives {own.name}, which can't become "
                 f"{reading.type.name}"
             )
-            self.reader.add("expression-type", message, scalar)
+            self.reader.add(Code.EXPRESSION_TYPE, message, scalar)
             return None
         # An expression that is null alone has no type to be converted from.
         finished = (
@@ -288,7 +289,9 @@ class Linker:
         hint = did_you_mean(name, self.known(table))
         if not scalar.plain and scalar.text.strip() == name:
             hint = f"if a text was meant, YAML took its quotes: write \"'{name}'\""
-        self.reader.add("unknown-field", f"{what}: no field {name}", scalar, hint, at)
+        self.reader.add(
+            Code.UNKNOWN_FIELD, f"{what}: no field {name}", scalar, hint, at
+        )
 
     def known(self, table: str) -> list[str]:
         """The names that a field of this table can have, for hints."""
@@ -303,7 +306,7 @@ class Linker:
         if found is None and scalar.text not in self.tables[table].declared:
             hint = did_you_mean(scalar.text, self.known(table))
             self.reader.add(
-                "unknown-field",
+                Code.UNKNOWN_FIELD,
                 f"{what}: no field {scalar.text} in {table}",
                 scalar,
                 hint,
@@ -318,7 +321,7 @@ class Linker:
                 f"{draft.name}: there is a row above only in a table that recurses"
             )
             self.reader.add(
-                "wrong-option",
+                Code.WRONG_OPTION,
                 message,
                 scalar,
                 "fields of the table that it is within come by inherit",
@@ -344,7 +347,7 @@ class Linker:
             # A table that is itself broken exists: that it can't be read was noted where it stands.
             if into.text not in self.broken:
                 self.reader.add(
-                    "unknown-table",
+                    Code.UNKNOWN_TABLE,
                     f"{what}: no table {into.text}",
                     into,
                     did_you_mean(into.text, known),
@@ -372,7 +375,10 @@ class Linker:
                     f"{other.name}"
                 )
                 self.reader.add(
-                    "expression-type", message, scalar, "give both fields the same type"
+                    Code.EXPRESSION_TYPE,
+                    message,
+                    scalar,
+                    "give both fields the same type",
                 )
                 return None
             # Keys of different types are compared in a form that both have: an integer and a
@@ -407,7 +413,7 @@ class Linker:
                 f"lookup of {draft.name}: no column {give.text} in {reference.name}"
             )
             self.reader.add(
-                "unknown-field",
+                Code.UNKNOWN_FIELD,
                 message,
                 give,
                 did_you_mean(give.text, reference.columns),
@@ -424,7 +430,7 @@ class Linker:
                 f"lookup of {draft.name}: a reference is the same for the whole run"
             )
             self.reader.add(
-                "wrong-option",
+                Code.WRONG_OPTION,
                 message,
                 draft.lookup.body.key("across"),
                 "take across away",
@@ -446,7 +452,7 @@ class Linker:
         if not key:
             message = f"lookup of {draft.name}: {what} has no key"
             self.reader.add(
-                "missing-key",
+                Code.MISSING_KEY,
                 message,
                 draft.lookup.into,
                 "say which fields identify its rows: key",
@@ -461,5 +467,5 @@ class Linker:
                 if len(key) > 1
                 else "by names one field"
             )
-            self.reader.add("wrong-value", message, body.key("by"), hint)
+            self.reader.add(Code.WRONG_VALUE, message, body.key("by"), hint)
         return bool(key) and len(key) == len(draft.lookup.by)

@@ -7,6 +7,7 @@ import os
 from pathlib import Path
 from types import MappingProxyType
 
+from mukret.codes import Code
 from mukret.documents.decode import decode
 from mukret.errors import InputError, RulesError
 from mukret.rules.examples import ExamplesReader
@@ -33,7 +34,7 @@ def load_rules(path: str | os.PathLike[str]) -> Rules:
     except OSError as error:
         hint = "the rules file comes first: mukret extract RULES FILE… --to DIR"
         raise InputError(
-            "not-opened", f"{os.fspath(path)}: {error.strerror}", hint=hint
+            Code.NOT_OPENED, f"{os.fspath(path)}: {error.strerror}", hint=hint
         ) from None
     return parse_rules(data, os.fspath(path))
 
@@ -62,7 +63,7 @@ def _decoded(raw: bytes, file: str) -> str:
         source = SourceText(file, raw[: error.start].decode("utf-8", "ignore"))
         line = len(source.lines)
         problems.add_at(
-            "yaml-syntax",
+            Code.YAML_SYNTAX,
             f"not UTF-8 (byte {error.start})",
             source,
             line,

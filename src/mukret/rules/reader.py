@@ -9,6 +9,7 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from typing import TypeVar
 
+from mukret.codes import Code
 from mukret.errors import PositionedError
 from mukret.paths import Condition, Path, parse_condition, parse_path
 from mukret.rules.source import Mapping, Node, Problems, Scalar
@@ -45,7 +46,7 @@ class Reader:
 
     def missing(self, key: Scalar) -> None:
         self.add(
-            "empty-key",
+            Code.EMPTY_KEY,
             f"{key.text} is left empty",
             key,
             "give it a value, or take the key away",
@@ -61,7 +62,9 @@ class Reader:
             return None
         if not isinstance(node, Mapping):
             self.add(
-                "wrong-value", f"{what} is a mapping, not {self.describe(node)}", node
+                Code.WRONG_VALUE,
+                f"{what} is a mapping, not {self.describe(node)}",
+                node,
             )
             return None
         if allowed is not None:
@@ -85,7 +88,7 @@ class Reader:
             if name not in allowed.known:
                 if fixed:
                     self.add(
-                        "yaml-trap",
+                        Code.YAML_TRAP,
                         "a comma inside braces ends the value: this type needs quotes",
                         key,
                         f"write {fixed}",
@@ -94,14 +97,14 @@ class Reader:
                 hint = did_you_mean(name, sorted(allowed.known))
                 if name == "<<":
                     hint = "merge keys are not part of YAML 1.2: write the keys out"
-                self.add("unknown-key", f"{what} has no key {name}", key, hint)
+                self.add(Code.UNKNOWN_KEY, f"{what} has no key {name}", key, hint)
 
     def scalar(self, node: Node | None, what: str) -> Scalar | None:
         if node is None or (isinstance(node, Scalar) and node.empty):
             return None  # an empty key was noted where the mapping was read
         if not isinstance(node, Scalar):
             self.add(
-                "wrong-value", f"{what} is a text, not {self.describe(node)}", node
+                Code.WRONG_VALUE, f"{what} is a text, not {self.describe(node)}", node
             )
             return None
         return node
@@ -123,7 +126,7 @@ class Reader:
         if word not in known:
             near = nearest(word, known)
             hint = f"did you mean {near}?" if near else f"one of {', '.join(known)}"
-            self.add("wrong-value", f"{what} can't be {word!r}", scalar, hint)
+            self.add(Code.WRONG_VALUE, f"{what} can't be {word!r}", scalar, hint)
             return None
         return word
 
@@ -141,7 +144,7 @@ class Reader:
             return [node]
         if isinstance(node, Mapping):
             self.add(
-                "wrong-value",
+                Code.WRONG_VALUE,
                 f"{what} is a text or a list of texts, not a mapping",
                 node,
             )
@@ -153,7 +156,7 @@ class Reader:
                 texts.append(scalar)
             elif isinstance(item, Scalar):
                 self.add(
-                    "empty-key",
+                    Code.EMPTY_KEY,
                     f"an entry of {what} is left empty",
                     item,
                     'the empty text is written ""',
@@ -181,7 +184,7 @@ class Reader:
         # finds nothing is a silent one.
         for doubt in parsed.doubts:
             self.add(
-                "no-pattern",
+                Code.NO_PATTERN,
                 f"{what}: {doubt.cause}",
                 scalar,
                 doubt.hint,
@@ -199,7 +202,7 @@ class Reader:
         if _NAME.fullmatch(key.text):
             return True
         hint = "a letter or _, then letters, digits and _, at most 63, ASCII"
-        self.add("name-invalid", f"{key.text!r} is no name of {what}", key, hint)
+        self.add(Code.NAME_INVALID, f"{key.text!r} is no name of {what}", key, hint)
         return False
 
     def distinct(self, names: Sequence[Scalar], what: str) -> None:
@@ -209,7 +212,7 @@ class Reader:
             first = seen.setdefault(name.text.lower(), name)
             if first is not name and first.text != name.text:
                 self.add(
-                    "name-clash",
+                    Code.NAME_CLASH,
                     f"the {what} {name.text} and {first.text} differ only in case",
                     name,
                 )

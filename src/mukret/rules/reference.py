@@ -8,6 +8,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from mukret.codes import Code
 from mukret.rules.reader import Reader, keys
 from mukret.rules.source import Mapping, Node, Scalar
 from mukret.text import did_you_mean
@@ -109,7 +110,7 @@ class ReferencesReader:
             if wanted not in body.entries:
                 hint = "reference: {classes: {file: classes.csv, key: [class_code]}}"
                 self.reader.add(
-                    "missing-key",
+                    Code.MISSING_KEY,
                     f"the reference {name} has no {wanted}",
                     name_key,
                     hint,
@@ -123,13 +124,16 @@ class ReferencesReader:
         columns = tuple(cell or "" for cell in records[0])
         problem = self.problem(columns, records[1:])
         if problem:
-            self.reader.add("reference-file", f"{file.text}: {problem}", file)
+            self.reader.add(Code.REFERENCE_FILE, f"{file.text}: {problem}", file)
             return None
         for scalar in key:
             if scalar.text not in columns:
                 message = f"key of {name}: no column {scalar.text} in {file.text}"
                 self.reader.add(
-                    "unknown-field", message, scalar, did_you_mean(scalar.text, columns)
+                    Code.UNKNOWN_FIELD,
+                    message,
+                    scalar,
+                    did_you_mean(scalar.text, columns),
                 )
         if not all(scalar.text in columns for scalar in key):
             return None
@@ -145,17 +149,19 @@ class ReferencesReader:
         except OSError as error:
             hint = "the path is relative to the rules file"
             self.reader.add(
-                "reference-file", f"{file.text}: {error.strerror}", file, hint
+                Code.REFERENCE_FILE, f"{file.text}: {error.strerror}", file, hint
             )
             return None
         except UnicodeDecodeError as error:
             self.reader.add(
-                "reference-file", f"{file.text}: not UTF-8 (byte {error.start})", file
+                Code.REFERENCE_FILE,
+                f"{file.text}: not UTF-8 (byte {error.start})",
+                file,
             )
             return None
         except CsvError as error:
             self.reader.add(
-                "reference-file",
+                Code.REFERENCE_FILE,
                 f"{file.text}: {error}",
                 file,
                 "quotes inside quotes are doubled",
@@ -163,7 +169,7 @@ class ReferencesReader:
             return None
         if not records:
             self.reader.add(
-                "reference-file",
+                Code.REFERENCE_FILE,
                 f"{file.text}: nothing stands in it",
                 file,
                 "its first line names columns",

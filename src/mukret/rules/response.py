@@ -4,6 +4,7 @@ on purpose.
 
 from __future__ import annotations
 
+from mukret.codes import Code
 from mukret.paths import Path
 from mukret.rules.model import Embedded, Kind
 from mukret.rules.reader import Reader, keys
@@ -67,7 +68,7 @@ class ResponseReader:
                 "'sailings'\"}"
             )
             self.reader.add(
-                "missing-key",
+                Code.MISSING_KEY,
                 f"the kind {name} does not say how it is recognised",
                 key,
                 hint,

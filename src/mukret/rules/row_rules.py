@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterable
 from collections.abc import Mapping as MappingType
 from typing import cast
 
+from mukret.codes import Code
 from mukret.paths import Name, Path, parse_path
 from mukret.rules.reader import Reader, keys
 from mukret.rules.rows import Header, Rows, Uneven, Zip
@@ -41,11 +42,13 @@ def _refuse_pairs(reader: Reader, name: str, body: Mapping, zipped: bool) -> Non
     for key in ("spread", "header", "recurse") if zipped else ():
         if key in body.entries:
             message = f"{key} of {name}: rows that a zip puts together are objects"
-            reader.add("wrong-option", message, body.key(key), "take one of them away")
+            reader.add(
+                Code.WRONG_OPTION, message, body.key(key), "take one of them away"
+            )
     if "header" in body.entries and "recurse" in body.entries and not zipped:
         message = f"recurse of {name}: rows under a header are arrays without rows of their own"
         reader.add(
-            "wrong-option", message, body.key("recurse"), "take one of them away"
+            Code.WRONG_OPTION, message, body.key("recurse"), "take one of them away"
         )
 
 
@@ -58,7 +61,7 @@ def _paths(reader: Reader, name: str, node: Node | None) -> tuple[Path, ...]:
         else [node]
     )
     if isinstance(node, Sequence) and not items:
-        reader.add("wrong-value", f"rows of {name} is an empty list of paths", node)
+        reader.add(Code.WRONG_VALUE, f"rows of {name} is an empty list of paths", node)
     # Without a path that can be read the document itself is the row: nothing else is said of the
     # table then.
     paths = [reader.path(item, f"rows of {name}") for item in items]
@@ -71,7 +74,7 @@ def _zip(reader: Reader, name: str, node: Mapping) -> Zip | None:
     if "zip" not in node.entries:
         hint = 'rows: {zip: {time: "$.times[*]", height: "$.heights[*]"}}'
         reader.add(
-            "missing-key",
+            Code.MISSING_KEY,
             f"rows of {name} is a path, a list of paths or a zip",
             node,
             hint,
@@ -81,7 +84,7 @@ def _zip(reader: Reader, name: str, node: Mapping) -> Zip | None:
     if section is None:
         return None
     if not section.entries:
-        reader.add("wrong-value", f"zip of {name} names no arrays", section)
+        reader.add(Code.WRONG_VALUE, f"zip of {name} names no arrays", section)
     paths = {
         member: reader.path(value, f"path of {member} in the zip of {name}")
         for member, (_, value) in section.entries.items()
@@ -99,7 +102,7 @@ def _header(reader: Reader, name: str, node: Node | None) -> Header | None:
     if isinstance(node, Scalar) and not node.text.startswith("$"):
         hint = did_you_mean(node.text, [FIRST])
         reader.add(
-            "wrong-value",
+            Code.WRONG_VALUE,
             f"header of {name} is a path to the column names, or {FIRST}",
             node,
             hint,
@@ -116,7 +119,7 @@ def _recurse(reader: Reader, name: str, body: Mapping) -> Path | None:
     if not path.segments:
         message = f"recurse of {name}: a row would be below itself for ever"
         reader.add(
-            "wrong-value",
+            Code.WRONG_VALUE,
             message,
             body.entries["recurse"][1],
             'a path to the rows below: "$.parts[*]"',
@@ -128,7 +131,7 @@ def _recurse(reader: Reader, name: str, body: Mapping) -> Path | None:
             "each row"
         )
         reader.add(
-            "wrong-value",
+            Code.WRONG_VALUE,
             message,
             body.entries["recurse"][1],
             'one step at a time: "$.parts[*]"',

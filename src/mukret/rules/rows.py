@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from itertools import zip_longest
 from typing import Literal, NamedTuple
 
+from mukret.codes import Code
 from mukret.paths import (
     Condition,
     Index,
@@ -146,7 +147,7 @@ def met_instead(item: Reached) -> FoundRow:
 
 def met_fault(step: Segment) -> Bad:
     """What is wrong where a step of a path to rows met another kind."""
-    return Bad("row-shape", wanted_kind(step))
+    return Bad(Code.ROW_SHAPE, wanted_kind(step))
 
 
 @dataclass(frozen=True)
@@ -178,7 +179,9 @@ class Zip:
             told = shortened(
                 ", ".join(f"{name} {length}" for name, length in lengths.items()), 200
             )
-            bad = Bad("uneven", f"the arrays are of unequal length: {told}", told=True)
+            bad = Bad(
+                Code.UNEVEN, f"the arrays are of unequal length: {told}", told=True
+            )
             return FoundRows(met, Refusal(bad, max(lengths.values())))
         if self.uneven == "shortest":
             joined: Iterable[tuple[tuple[Location, JsonValue] | None, ...]] = zip(
@@ -230,7 +233,7 @@ class Header:
         wrong = self.wrong(names)
         if wrong:
             met = [row for row in rows if row.fault is not None]
-            bad = Bad("header", wrong, told=True)
+            bad = Bad(Code.HEADER, wrong, told=True)
             return FoundRows(met, Refusal(bad, len(under)) if under else None)
         return FoundRows(
             [_under(names, row) if row.fault is None else row for row in rows]
@@ -280,7 +283,7 @@ def _under(names: list[str], row: FoundRow) -> FoundRow:
     if type(row.node) is not list:
         return row._replace(
             fault=Bad(
-                "row-shape", "an array, one element for each column of the header"
+                Code.ROW_SHAPE, "an array, one element for each column of the header"
             )
         )
     if len(row.node) > len(names):
@@ -288,7 +291,7 @@ def _under(names: list[str], row: FoundRow) -> FoundRow:
             f"{counted(len(row.node), 'element')} under a header of "
             f"{counted(len(names), 'column')}"
         )
-        return row._replace(fault=Bad("header", told, told=True))
+        return row._replace(fault=Bad(Code.HEADER, told, told=True))
     # Cells keep their place in the array, by which rejects name them.
     members = {name: (*row.location, number) for number, name in enumerate(names)}
     return row._replace(node=dict(zip(names, row.node, strict=False)), members=members)
@@ -459,7 +462,7 @@ def _within(excused: Excused | None, location: Location) -> Excused | None:
 
 
 def row_shape() -> Bad:
-    return Bad("row-shape", "an object with members")
+    return Bad(Code.ROW_SHAPE, "an object with members")
 
 
 def _numbered(rows: Iterable[FoundRow]) -> list[FoundRow]:

@@ -15,6 +15,7 @@ from ruamel.yaml import YAML
 from ruamel.yaml.error import MarkedYAMLError, YAMLError
 from ruamel.yaml.nodes import MappingNode, ScalarNode, SequenceNode
 
+from mukret.codes import Code
 from mukret.errors import Diagnostic
 from mukret.rules.traps import explain_yaml_error
 
@@ -219,7 +220,7 @@ def read_source(source: SourceText, problems: Problems) -> Mapping | None:
     """The tree of a rules file, or None with the problems noted."""
     if _most_open(source.text) > MOST_OPEN:
         problems.add_at(
-            "yaml-refused", "nested too deeply for a rules file", source, 1, 1
+            Code.YAML_REFUSED, "nested too deeply for a rules file", source, 1, 1
         )
         return None
     try:
@@ -230,19 +231,19 @@ def read_source(source: SourceText, problems: Problems) -> Mapping | None:
         mark = error.problem_mark or error.context_mark
         line, column = (mark.line, mark.column) if mark else (0, 0)
         message, hint = explain_yaml_error(error, source.lines, line)
-        problems.add_at("yaml-syntax", message, source, line + 1, column + 1, hint)
+        problems.add_at(Code.YAML_SYNTAX, message, source, line + 1, column + 1, hint)
         return None
     except RecursionError:
         problems.add_at(
-            "yaml-refused", "nested too deeply for a rules file", source, 1, 1
+            Code.YAML_REFUSED, "nested too deeply for a rules file", source, 1, 1
         )
         return None
     except (YAMLError, ValueError) as error:
-        problems.add_at("yaml-syntax", str(error).splitlines()[0], source, 1, 1)
+        problems.add_at(Code.YAML_SYNTAX, str(error).splitlines()[0], source, 1, 1)
         return None
     if document is None:
         problems.add_at(
-            "yaml-syntax",
+            Code.YAML_SYNTAX,
             "the file is empty",
             source,
             1,
@@ -271,13 +272,16 @@ class _Builder:
         if isinstance(node, Mapping):
             return node
         self.problems.add(
-            "yaml-syntax", "a rules file is a mapping", node, "it begins with mukret: 1"
+            Code.YAML_SYNTAX,
+            "a rules file is a mapping",
+            node,
+            "it begins with mukret: 1",
         )
         return None
 
     def refuse(self, node: Any, message: str) -> _Refused:
         line, column = node.start_mark.line + 1, node.start_mark.column + 1
-        self.problems.add_at("yaml-refused", message, self.source, line, column)
+        self.problems.add_at(Code.YAML_REFUSED, message, self.source, line, column)
         return _Refused()
 
     def build(self, node: Any, above: tuple[int, ...]) -> Node:
@@ -316,14 +320,14 @@ class _Builder:
         for key_node, value_node in node.value:
             key = self.build(key_node, inner)
             if not isinstance(key, Scalar):
-                self.problems.add("yaml-syntax", "a key is a plain word", key)
+                self.problems.add(Code.YAML_SYNTAX, "a key is a plain word", key)
                 continue
             value = self.build(value_node, inner)
             # YAML takes the last one without a word.
             if key.text in entries:
                 first = entries[key.text][0].line
                 self.problems.add(
-                    "name-twice",
+                    Code.NAME_TWICE,
                     f"{key.text} stands here a second time (first in line {first})",
                     key,
                 )

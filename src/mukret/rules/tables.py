@@ -7,6 +7,7 @@ from collections.abc import Mapping as MappingType
 from dataclasses import dataclass, replace
 from typing import cast
 
+from mukret.codes import Code
 from mukret.expressions.tree import null_of
 from mukret.paths import Path
 from mukret.rules.fields import Draft, FieldReader
@@ -114,7 +115,7 @@ class TablesReader:
             # The response is no row: it has no position and nothing above it.
             if draft.above or (isinstance(draft.source, Fact) and draft.source.of_row):
                 self.reader.add(
-                    "wrong-value",
+                    Code.WRONG_VALUE,
                     "a fact of a row has no place in response.fields",
                     draft.key,
                 )
@@ -146,7 +147,7 @@ class TablesReader:
         if section is None or not section.entries:
             if "tables" not in root.entries or section is not None:
                 self.reader.add(
-                    "missing-key",
+                    Code.MISSING_KEY,
                     "a rules file has at least one table",
                     root,
                     "tables: {sailings: {rows: …, fields: …}}",
@@ -159,7 +160,7 @@ class TablesReader:
             self.reader.name(key, "a table")
             if name in self.references:
                 self.reader.add(
-                    "name-clash",
+                    Code.NAME_CLASH,
                     f"{name} is already the name of a reference",
                     key,
                     "rename one of them",
@@ -192,7 +193,7 @@ class TablesReader:
         order, cycles = after_what_they_need(bodies, above)
         for cycle in cycles:
             self.reader.add(
-                "cycle",
+                Code.CYCLE,
                 f"tables within each other: {' → '.join(cycle)}",
                 bodies[cycle[0]][0],
             )
@@ -208,7 +209,7 @@ class TablesReader:
             return None
         if scalar.text not in bodies:
             self.reader.add(
-                "unknown-table",
+                Code.UNKNOWN_TABLE,
                 f"no table {scalar.text}",
                 scalar,
                 did_you_mean(scalar.text, bodies),
@@ -222,7 +223,7 @@ class TablesReader:
         section = self.reader.mapping(body.get("fields"), f"fields of {name}")
         if "fields" not in body.entries:
             self.reader.add(
-                "missing-key",
+                Code.MISSING_KEY,
                 f"the table {name} has no fields",
                 key,
                 "fields: {name: $.path}",
@@ -232,7 +233,7 @@ class TablesReader:
                 "omit takes away fields that an included file gave this table; none did"
             )
             self.reader.add(
-                "wrong-option",
+                Code.WRONG_OPTION,
                 message,
                 body.key("omit"),
                 "take the field away where it stands",
@@ -270,7 +271,7 @@ class TablesReader:
             return None
         if scalar.text in drafts:
             message = f"rest of {name}: there is a field {scalar.text}"
-            self.reader.add("name-clash", message, scalar, "rename one of them")
+            self.reader.add(Code.NAME_CLASH, message, scalar, "rename one of them")
             return None
         return Draft(scalar.text, scalar, Rest(frozenset()), Reading(Json()))
 
@@ -326,7 +327,7 @@ class TablesReader:
             and not isinstance(where.type, Boolean)
         ):
             self.reader.add(
-                "expression-type",
+                Code.EXPRESSION_TYPE,
                 f"where of {name} wants a condition, but this is {where.type.name}",
                 where_scalar,
             )
@@ -365,7 +366,7 @@ class TablesReader:
             if scalar.text not in visible and scalar.text not in body.draft.declared:
                 hint = did_you_mean(scalar.text, visible)
                 self.reader.add(
-                    "unknown-field",
+                    Code.UNKNOWN_FIELD,
                     f"key of {name}: no field {scalar.text}",
                     scalar,
                     hint,
@@ -373,7 +374,7 @@ class TablesReader:
         if "duplicates" in body.body.entries and "key" not in body.body.entries:
             key = body.body.key("duplicates")
             self.reader.add(
-                "missing-key",
+                Code.MISSING_KEY,
                 f"duplicates of {name} needs a key",
                 key,
                 "say key as well",
@@ -398,14 +399,14 @@ class TablesReader:
                 did_you_mean(scalar.text, self.kinds)
                 or "kinds stand in response: {kinds: {NAME: {files: …}}}"
             )
-            self.reader.add("wrong-value", f"no kind {scalar.text}", scalar, hint)
+            self.reader.add(Code.WRONG_VALUE, f"no kind {scalar.text}", scalar, hint)
         elif above is not None and scalar.text != of_parent:
             message = (
                 f"{body.draft.name} is within {above.draft.name}, which reads "
                 f"{of_parent or 'every kind'}"
             )
             self.reader.add(
-                "wrong-value", message, scalar, f"give {above.draft.name} the kind"
+                Code.WRONG_VALUE, message, scalar, f"give {above.draft.name} the kind"
             )
         return scalar.text
 
@@ -434,7 +435,7 @@ class TablesReader:
         for scalar in self.reader.scalars(body.get("inherit"), "inherit"):
             if scalar.text in origins_of:
                 self.reader.add(
-                    "name-twice", f"{name} inherits {scalar.text} twice", scalar
+                    Code.NAME_TWICE, f"{name} inherits {scalar.text} twice", scalar
                 )
                 continue
             # From the inside to the outside: the nearest one wins, as a name in a block does.
@@ -449,7 +450,7 @@ class TablesReader:
                 within is None or within in self.drafts
             ):
                 self.reader.add(
-                    "unknown-field",
+                    Code.UNKNOWN_FIELD,
                     f"{name} can't inherit {scalar.text}: nothing above has it",
                     scalar,
                     did_you_mean(scalar.text, self.names_above(within)),
@@ -477,14 +478,14 @@ class TablesReader:
             if isinstance(section, Mapping) and name in section.entries:
                 message = f"{draft.name} inherits {name} and has a field of that name"
                 self.reader.add(
-                    "name-clash", message, section.key(name), "rename the field"
+                    Code.NAME_CLASH, message, section.key(name), "rename the field"
                 )
             elif name in draft.drafts:
                 message = (
                     f"{draft.name} inherits {name}, which is also the name of its rest"
                 )
                 self.reader.add(
-                    "name-clash", message, draft.drafts[name].key, "rename the rest"
+                    Code.NAME_CLASH, message, draft.drafts[name].key, "rename the rest"
                 )
         # Expressions tell `sailings.fare`, a table within, from a field with a member of that name.
         above = self.bodies.get(draft.within or "")
@@ -492,7 +493,7 @@ class TablesReader:
             field = above.draft.drafts.get(draft.name)
             message = f"the table {draft.name} and a field of {above.draft.name} have the same name"
             self.reader.add(
-                "name-clash",
+                Code.NAME_CLASH,
                 message,
                 field.key if field else above.key,
                 "rename one of them",

@@ -11,6 +11,7 @@ from decimal import Decimal
 from types import MappingProxyType
 from typing import Any, NamedTuple, TypeAlias, TypeVar, cast
 
+from mukret.codes import Code
 from mukret.paths.regexps import PatternError, capturing
 from mukret.rules.model import Policy
 from mukret.rules.reader import Reader, keys
@@ -153,7 +154,7 @@ class TypeNames:
             hint = (
                 f"did you mean {near}?" if near else f"known: {', '.join(self.known())}"
             )
-            self.reader.add("unknown-type", f"no type {name}", scalar, hint)
+            self.reader.add(Code.UNKNOWN_TYPE, f"no type {name}", scalar, hint)
         except TypeNameError as error:
             self.reader.add(error.code, str(error), scalar, error.hint)
         return None
@@ -177,7 +178,7 @@ class TypeNames:
             self.new_name(key, "a type")
             if key.text in self.enums:
                 self.reader.add(
-                    "name-clash", f"{key.text} is already the name of an enum", key
+                    Code.NAME_CLASH, f"{key.text} is already the name of an enum", key
                 )
         if section:
             self.reader.distinct(
@@ -192,7 +193,7 @@ class TypeNames:
             if not ready:
                 key, _ = next(iter(waiting.values()))
                 self.reader.add(
-                    "cycle",
+                    Code.CYCLE,
                     f"types that stand for each other: {', '.join(waiting)}",
                     key,
                 )
@@ -208,7 +209,7 @@ class TypeNames:
             taken = True
         if taken:
             self.reader.add(
-                "name-clash",
+                Code.NAME_CLASH,
                 f"{key.text} is a built-in type",
                 key,
                 "choose another name",
@@ -225,7 +226,7 @@ class TypeNames:
             return
         if "type" not in body.entries:
             self.reader.add(
-                "missing-key",
+                Code.MISSING_KEY,
                 f"the type {name} has no type to stand on",
                 body,
                 "say type: integer, or another",
@@ -271,7 +272,7 @@ class TypeNames:
             ):
                 hint = f"it takes {', '.join(sorted(kind.accepts_options))}"
                 self.reader.add(
-                    "wrong-option",
+                    Code.WRONG_OPTION,
                     f"{name} means nothing for the type {kind.name}",
                     key,
                     hint,
@@ -291,7 +292,7 @@ class TypeNames:
             and options["grouping"] == options["point"]
         ):
             self.reader.add(
-                "wrong-value",
+                Code.WRONG_VALUE,
                 "grouping and point are the same character",
                 body,
                 "say point as well",
@@ -325,7 +326,7 @@ class TypeNames:
         text = self.reader.text(node, name)
         if text is not None and (len(text) != 1 or text.isalnum() or text in "+-"):
             self.reader.add(
-                "wrong-value",
+                Code.WRONG_VALUE,
                 f"{name} is one character, and no digit, letter or sign",
                 node,
             )
@@ -345,7 +346,7 @@ class TypeNames:
                 if near
                 else "an IANA name such as Atlantic/Faroe, or an offset such as +02:00"
             )
-            self.reader.add("unknown-zone", f"no time zone {name}", node, hint)
+            self.reader.add(Code.UNKNOWN_ZONE, f"no time zone {name}", node, hint)
             return None
         return name
 
@@ -369,7 +370,7 @@ class TypeNames:
                     problem = f"it reads an offset, which a {kind.name} does not have"
                 if problem:
                     self.reader.add(
-                        "wrong-value", f"the format {word}: {problem}", scalar
+                        Code.WRONG_VALUE, f"the format {word}: {problem}", scalar
                     )
             elif word not in named:
                 near = nearest(word, named)
@@ -379,7 +380,7 @@ class TypeNames:
                     else f"one of {', '.join(named)}, or a pattern such as %d.%m.%Y"
                 )
                 self.reader.add(
-                    "wrong-value", f"no format {word} of {kind.name}", scalar, hint
+                    Code.WRONG_VALUE, f"no format {word} of {kind.name}", scalar, hint
                 )
             found.append(word)
         return tuple(found) or None
@@ -392,7 +393,7 @@ class TypeNames:
             capturing(scalar.text)
         except PatternError as error:
             self.reader.add(
-                "no-pattern",
+                Code.NO_PATTERN,
                 f"capture: {error.cause}",
                 scalar,
                 error.hint,
@@ -436,7 +437,7 @@ class EnumReader:
         if section is None or not section.entries:
             if "values" not in body.entries or section is not None:
                 self.reader.add(
-                    "missing-key",
+                    Code.MISSING_KEY,
                     f"the enum {self.name} has no values",
                     body,
                     "values: {boarding: {}, departed: {}}",
@@ -452,7 +453,7 @@ class EnumReader:
         key, node = section.entries[name]
         if name in ("bad", "null"):
             self.reader.add(
-                "name-invalid",
+                Code.NAME_INVALID,
                 f"no enum value can be called {name}",
                 key,
                 "the word means something in otherwise",
@@ -491,7 +492,7 @@ class EnumReader:
                 else "it is bad, null, or the name of a value"
             )
             self.reader.add(
-                "wrong-value",
+                Code.WRONG_VALUE,
                 f"otherwise: {scalar.text} is no value of the enum {self.name}",
                 scalar,
                 hint,
@@ -519,7 +520,7 @@ class EnumReader:
                     "different types"
                 )
                 self.reader.add(
-                    "wrong-value",
+                    Code.WRONG_VALUE,
                     message,
                     body.get("values") or body,
                     "quote them all, or none",
@@ -541,7 +542,7 @@ class EnumReader:
                         else body
                     )
                     self.reader.add(
-                        "name-clash",
+                        Code.NAME_CLASH,
                         f"{first} and {value.name} both accept {word!r}",
                         where,
                     )

@@ -22,6 +22,7 @@ from threading import Thread
 from typing import Any
 from urllib.parse import parse_qs, urlsplit
 
+from mukret.codes import Code
 from mukret.errors import OutputError
 from mukret.sample import answers
 from mukret.sample.answers import ROOT, Refused, Said, timetables
@@ -90,7 +91,7 @@ class StandIn:
         except OSError as error:
             message = f"port {port}: {(error.strerror or str(error)).lower()}"
             raise OutputError(
-                "port-taken", message, hint="--port 0 takes a free one"
+                Code.PORT_TAKEN, message, hint="--port 0 takes a free one"
             ) from None
         self.server.state = _State(faults or Faults(), per_second, pass_seconds)  # type: ignore[attr-defined]
         self.base = f"http://127.0.0.1:{self.server.server_port}{ROOT}"

@@ -8,6 +8,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from enum import Enum
 
+from mukret.codes import Code
 from mukret.paths import Filter, Path, Segment, Slice, Wildcard, nearest_existing
 from mukret.paths.filters import queries_in
 from mukret.paths.locate import path_text
@@ -21,7 +22,7 @@ MOST_WANTED, MOST_NEAR = 5, 3
 LOOKED_AT = 5
 
 
-DOCUMENT_SHAPE, NOTHING_READ = "document-shape", "nothing-read"
+DOCUMENT_SHAPE, NOTHING_READ = Code.DOCUMENT_SHAPE, Code.NOTHING_READ
 
 
 class Verdict(Enum):

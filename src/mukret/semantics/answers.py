@@ -12,6 +12,7 @@ from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Protocol
 
+from mukret.codes import Code
 from mukret.errors import OutputError
 from mukret.semantics.fates import key_hash
 
@@ -103,7 +104,7 @@ def _on_disk() -> Iterator[None]:
     except sqlite3.Error as error:
         hint = "lookups across the run keep their keys in a temporary file: TMPDIR says where"
         raise OutputError(
-            "not-written", f"a temporary file: {error}", hint=hint
+            Code.NOT_WRITTEN, f"a temporary file: {error}", hint=hint
         ) from None
 
 

@@ -7,6 +7,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
+from mukret.codes import Code
 from mukret.paths import Location, Path, Reached, wanted_kind
 from mukret.rules.rows import Excused, found_and_met
 from mukret.rules.sources import At
@@ -105,7 +106,10 @@ def stood_there(
 def _other_kind(item: Reached) -> Bad:
     assert item.step is not None
     return Bad(
-        "other-kind", wanted_kind(item.step), value=item.value, location=item.location
+        Code.OTHER_KIND,
+        wanted_kind(item.step),
+        value=item.value,
+        location=item.location,
     )
 
 

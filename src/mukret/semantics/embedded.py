@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
+from mukret.codes import Code
 from mukret.documents.decode import NotJson, decode
 from mukret.documents.diagnose import Finding
 from mukret.paths import Location, Path, normalized
@@ -34,7 +35,7 @@ class BadText:
             f"embedded text that is not JSON: {finding.message} (character {finding.column} of "
             f"line {finding.line})"
         )
-        bad = Bad("not-json", told, value=self.text, told=True)
+        bad = Bad(Code.NOT_JSON, told, value=self.text, told=True)
         return Fault(TEXT_RANK, None, bad, origin=(Place(self.location), None))
 
 

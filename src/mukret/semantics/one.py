@@ -7,6 +7,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
+from mukret.codes import Code
 from mukret.documents import NotJson, Origin, decode, given_text
 from mukret.documents.given import NAME, GivenDocument
 from mukret.errors import InputError, UsageError
@@ -84,13 +85,13 @@ def _only_document(given: GivenDocument) -> JsonValue:
     if len(texts) != 1:
         message = f"there are {len(texts)} documents in it, not one"
         raise UsageError(
-            "no-document", message, hint="extract(rules, documents=…) takes many"
+            Code.NO_DOCUMENT, message, hint="extract(rules, documents=…) takes many"
         )
     try:
         return decode(texts[0])
     except NotJson as error:
         raise InputError(
-            "nothing-read", f"the document is no JSON: {error.finding}"
+            Code.NOTHING_READ, f"the document is no JSON: {error.finding}"
         ) from None
 
 
@@ -135,7 +136,9 @@ def wanted_rules(rules: object) -> Rules:
     if not isinstance(rules, Rules):
         hint = 'rules = mukret.load_rules("feed.rules.yaml")'
         raise UsageError(
-            "usage", f"rules are wanted first, not a {type(rules).__name__}", hint=hint
+            Code.USAGE,
+            f"rules are wanted first, not a {type(rules).__name__}",
+            hint=hint,
         )
     return rules
 

@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from decimal import Decimal
 from typing import Any
 
+from mukret.codes import Code
 from mukret.errors import UsageError
 from mukret.rules.model import Rules
 from mukret.text import did_you_mean
@@ -54,6 +55,6 @@ def known(name: str, tables: Mapping[str, Any]) -> str:
     """The name of a table that is there. Raises UsageError."""
     if name not in tables:
         raise UsageError(
-            "unknown-table", f"no table {name}", hint=did_you_mean(name, tables)
+            Code.UNKNOWN_TABLE, f"no table {name}", hint=did_you_mean(name, tables)
         )
     return name

@@ -11,6 +11,7 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
+from mukret.codes import Code
 from mukret.documents.origin import Origin
 from mukret.expressions import NOW, Expression, aggregated, evaluate
 from mukret.paths import Path, normalized
@@ -304,7 +305,7 @@ class OneDocument:
             chosen = places.around(text.location)
             if not chosen:
                 raise BadResponse(
-                    "not-json",
+                    Code.NOT_JSON,
                     f"the text at {text.path} is no JSON: {text.finding.message}",
                 )
             for number in chosen:
@@ -313,7 +314,9 @@ class OneDocument:
                     row.place.location == text.location
                 ):  # it is the row: that it is no object says nothing more
                     row.faults = [
-                        fault for fault in row.faults if fault.bad.code != "row-shape"
+                        fault
+                        for fault in row.faults
+                        if fault.bad.code != Code.ROW_SHAPE
                     ]
                     row.readable = False
                 row.faults.append(text.fault)

@@ -10,6 +10,7 @@ from typing import Any
 
 import msgspec
 
+from mukret.codes import Code
 from mukret.documents import BadDocument, Finding
 from mukret.errors import StoppedError
 from mukret.paths import Location, normalized
@@ -23,7 +24,7 @@ from mukret.types.taken import GATHERINGS
 from mukret.values import JsonValue, json_text, shown_text
 
 LONGEST_VALUE = 200
-PARENT_REJECTED = "parent-rejected"
+PARENT_REJECTED = Code.PARENT_REJECTED
 
 
 @dataclass(frozen=True)
@@ -114,7 +115,7 @@ SHAPE_RANK, TEXT_RANK, KEY_RANK, WHERE_RANK, PARENT_RANK, DUPLICATE_RANK = (
 
 
 def required() -> Bad:
-    return Bad("required", "nothing where a value is required", told=True)
+    return Bad(Code.REQUIRED, "nothing where a value is required", told=True)
 
 
 def unreadable(bad: Bad) -> Fault:
@@ -126,7 +127,7 @@ def key_missing(name: str) -> Fault:
     return Fault(
         KEY_RANK,
         name,
-        Bad("key-missing", f"{name} is null, and part of the key", told=True),
+        Bad(Code.KEY_MISSING, f"{name} is null, and part of the key", told=True),
     )
 
 
@@ -135,7 +136,7 @@ def where_failed(bad: Bad) -> Fault:
         WHERE_RANK,
         None,
         Bad(
-            "where",
+            Code.WHERE,
             f"the condition can't be evaluated: {sentence(bad, None)}",
             told=True,
         ),
@@ -158,7 +159,7 @@ def duplicate(key: dict[str, JsonValue]) -> Fault:
     return Fault(
         DUPLICATE_RANK,
         None,
-        Bad("duplicate", f"the key was there before: {shown}", value=key, told=True),
+        Bad(Code.DUPLICATE, f"the key was there before: {shown}", value=key, told=True),
     )
 
 
@@ -213,7 +214,7 @@ def problem(
         location = place.below(bad.location)
     elif fault.field is not None and isinstance(fault.field.source, At):
         location, value = blame(fault.field.source, bad, place, node, excuses)
-    elif bad.code in ("row-shape", "header"):
+    elif bad.code in (Code.ROW_SHAPE, Code.HEADER):
         value = node
     there = path if path is not None and location is row else normalized(location)
     return Problem(
@@ -223,7 +224,7 @@ def problem(
 
 def several(count: int) -> Bad:
     return Bad(
-        "several",
+        Code.SEVERAL,
         f"{count} nodes where one was wanted (take says which counts)",
         told=True,
     )
@@ -235,7 +236,7 @@ def stopped(
     """The error that ends the run where the rules say `bad: stop`."""
     found = problem(fault, row, node, None, excuses)
     return StoppedError(
-        "stopped",
+        Code.STOPPED,
         f"{fault.name}: {found.message} ({found.code})",
         place=f"{found.path} in {place}",
         hint="the rules say bad: stop here; nothing was published",
@@ -254,7 +255,7 @@ def blame(
         return place.below(other_kind.location or ()), other_kind.value
     if not nodes:
         return place.below(would_stand(at.paths[0])), None
-    if bad.code == "several" or (bad.index is None and at.take in GATHERINGS):
+    if bad.code == Code.SEVERAL or (bad.index is None and at.take in GATHERINGS):
         return place.location, [value for _, value in nodes]
     if bad.index is None:
         inner, value = nodes[-1 if at.take == "last" else 0]

@@ -14,6 +14,7 @@ from functools import partial
 
 from pyspark.sql import functions as F
 
+from mukret.codes import Code
 from mukret.destinations.deliver import RejectLimit
 from mukret.destinations.folder import REJECTS_FILE
 from mukret.destinations.publish import RUN_FILE, Publication, not_written
@@ -74,7 +75,7 @@ def _at_an_address(found: Extracted, target: str, form: str) -> dict[str, JsonVa
     except OSError as error:
         reason = str(error).splitlines()[0]
         raise OutputError(
-            "not-written", f"{target}: {reason}", hint="check the address"
+            Code.NOT_WRITTEN, f"{target}: {reason}", hint="check the address"
         ) from None
     except KeyboardInterrupt:
         raise Interrupted(f"{target} is not whole: it has no {RUN_FILE}") from None

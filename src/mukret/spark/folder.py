@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from mukret.codes import Code
 from mukret.destinations.publish import RUN_FILE
 from mukret.errors import OutputError
 from mukret.spark.remote import file_system
@@ -54,7 +55,7 @@ class ClusterFolder:
         foreign = sorted(names.keys() - ours)
         if foreign:
             message = f"{self.address} holds what Mukret did not write: {', '.join(foreign[:3])}"
-            raise OutputError("not-empty", message, hint="name a folder of its own")
+            raise OutputError(Code.NOT_EMPTY, message, hint="name a folder of its own")
         for name in sorted(names, key=lambda name: name != RUN_FILE):
             if names[name].type == fs.FileType.Directory:
                 self.system.delete_dir(f"{self.path}/{name}")
@@ -112,4 +113,4 @@ class ClusterFolder:
                 f"rows of {wanted:,}"
             )
             hint = "name a folder that all machines have, or an address: --to s3a://BUCKET/tables"
-            raise OutputError("not-written", message, hint=hint)
+            raise OutputError(Code.NOT_WRITTEN, message, hint=hint)

@@ -12,6 +12,7 @@ from pyspark.errors import PySparkException
 from pyspark.sql import DataFrame, SparkSession
 from pyspark.sql import functions as F
 
+from mukret.codes import Code
 from mukret.errors import InputError, MukretError
 from mukret.spark.frame import packed_fact, unpacked_fact
 from mukret.spark.pieces import Piece
@@ -54,7 +55,7 @@ def cluster_errors() -> Iterator[None]:
             "Spark's own log says more; all machines need Mukret and the files, in the same "
             "places"
         )
-        raise InputError("spark", message, hint=hint) from error
+        raise InputError(Code.SPARK, message, hint=hint) from error
 
 
 def for_each_piece(

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 
+from mukret.codes import Code
 from mukret.documents import Origin, Source, find_sources
 from mukret.documents.sources import STANDARD_INPUT, Stretch
 from mukret.errors import UsageError
@@ -76,7 +77,7 @@ def find_inputs(paths: Paths, *, newest: bool = False) -> list[Input]:
             if source.path == STANDARD_INPUT or not source.on_disk():
                 message = f"{source.name} can be read once, and here alone"
                 raise UsageError(
-                    "usage",
+                    Code.USAGE,
                     message,
                     hint="on Spark: name files or folders that all machines have",
                 )

@@ -12,6 +12,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any, BinaryIO, cast
 
+from mukret.codes import Code
 from mukret.errors import InputError, UsageError
 
 # Names that programs on the Java platform have for the same schemes.
@@ -63,7 +64,7 @@ def file_system(address: str) -> tuple[Any, str]:
             "that all machines have"
         )
         raise InputError(
-            "not-opened", f"{address}: {str(error).splitlines()[0]}", hint=hint
+            Code.NOT_OPENED, f"{address}: {str(error).splitlines()[0]}", hint=hint
         ) from None
     return found
 
@@ -74,7 +75,7 @@ def refuse_password(address: str) -> None:
     if _SECRET.match(rest):
         hint = "leave it to the environment, as the service's own programs do"
         raise UsageError(
-            "usage",
+            Code.USAGE,
             f"{scheme}://…: an address with a password would stand in records",
             hint=hint,
         )
@@ -110,7 +111,7 @@ def remote_files(address: str) -> list[RemoteFile]:
         )
     except OSError as error:
         raise InputError(
-            "not-opened",
+            Code.NOT_OPENED,
             f"{address}: {str(error).splitlines()[0]}",
             hint="check the address",
         ) from None
@@ -125,7 +126,7 @@ def remote_files(address: str) -> list[RemoteFile]:
     )
     if not found:
         raise InputError(
-            "no-input", f"{address}: nothing is there", hint="check the address"
+            Code.NO_INPUT, f"{address}: nothing is there", hint="check the address"
         )
     return found
 

@@ -11,6 +11,7 @@ from pathlib import Path
 from pyspark.errors import PySparkException
 from pyspark.sql import SparkSession
 
+from mukret.codes import Code
 from mukret.errors import InputError
 
 # What the tables need. All else is said in `spark-defaults.conf`, as ever.
@@ -64,7 +65,7 @@ def spark_session(
             "has it, local[4]"
         )
         raise InputError(
-            "spark", f"Spark does not start: {str(error).splitlines()[0]}", hint=hint
+            Code.SPARK, f"Spark does not start: {str(error).splitlines()[0]}", hint=hint
         ) from None
     try:
         yield session

@@ -11,6 +11,7 @@ from typing import Any
 import pyarrow as pa
 from pyspark import cloudpickle
 
+from mukret.codes import Code
 from mukret.documents.stretches import stretches
 from mukret.engine.run import Run
 from mukret.errors import MukretError, UsageError
@@ -46,7 +47,7 @@ class Work:
         if self.version != __version__:
             message = f"the executors have Mukret {__version__}, and the driver {self.version}"
             raise UsageError(
-                "not-supported",
+                Code.NOT_SUPPORTED,
                 message,
                 hint="install the same version on all machines",
             )

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 
+from mukret.codes import Code
 from mukret.documents import BadDocument, Batch, Source, nothing_read, read_batches
 from mukret.documents.blocks import BLOCK_BYTES
 from mukret.documents.doubled import DoubledMembers, is_sampled
@@ -128,7 +129,7 @@ class _SurveyRun:
         members = counted(len(self.doubled.found), "member")
         message = f"{members} came twice in one object; the last one counts"
         where = Where(first.file, first.document, first.path)
-        yield Surprise("member-twice", message, _any_element(first.path), where)
+        yield Surprise(Code.MEMBER_TWICE, message, _any_element(first.path), where)
 
 
 def _choose(batch: Batch, only: Chosen) -> None:

@@ -9,6 +9,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
+from mukret.codes import Code
 from mukret.documents import BadDocument
 from mukret.paths import Path
 from mukret.paths.locate import path_text
@@ -390,14 +391,14 @@ class _Describer:
         for group in alike:
             shown = ", ".join(map(json_text, group))
             yield Surprise(
-                "words-alike",
+                Code.WORDS_ALIKE,
                 f"differ in case or white space only: {shown}",
                 report.path,
             )
         if reference is not None and reference.missing:
             what = f"{reference.missing:,} of {counted(reference.distinct, 'different value')}"
             message = f"{what} stand not in {report.refers_to}"
-            yield Surprise("reference-missing", message, report.path)
+            yield Surprise(Code.REFERENCE_MISSING, message, report.path)
         yield from self.limits(report)
 
     def odd(self, report: PlaceReport, look: Look) -> Iterator[Surprise]:
@@ -406,18 +407,18 @@ class _Describer:
         for odd in look.odd:
             share = f"{odd.count:,} of {whole:,}"
             message = f"{share} is not {LOOKS[look.name]}: {shown_text(odd.example)}"
-            yield Surprise("odd-value", message, report.path, odd.where)
+            yield Surprise(Code.ODD_VALUE, message, report.path, odd.where)
 
     def limits(self, report: PlaceReport) -> Iterator[Surprise]:
         """What a column, or the survey itself, can't hold."""
         place = report.place
         if place.numbers.huge:
             what = f"{counted(place.numbers.huge, 'whole number')} beyond 64 bits: keep as text"
-            yield Surprise("beyond-64-bits", what, report.path)
+            yield Surprise(Code.BEYOND_64_BITS, what, report.path)
         if place.not_followed:
             nodes = counted(place.not_followed, "node")
             what = f"{nodes} below not looked into: too deep, or too many places"
-            yield Surprise("not-followed", what, report.path)
+            yield Surprise(Code.NOT_FOLLOWED, what, report.path)
 
     def white_space(
         self, report: PlaceReport, alike: list[list[str]]
@@ -435,7 +436,7 @@ class _Describer:
         ):
             share = f"{trimmed.count:,} of {place.count('string'):,}"
             message = f"{share} have white space around them, such as {shown_text(trimmed.example)}"
-            yield Surprise("white-space", message, report.path, trimmed.where)
+            yield Surprise(Code.WHITE_SPACE, message, report.path, trimmed.where)
 
     def ways(self, report: PlaceReport, look: Look) -> Iterator[Surprise]:
         """Dates or instants that are written in several ways,
@@ -454,7 +455,7 @@ class _Describer:
         shown = ", ".join(f"{way} ×{count:,}" for way, count in often_first)
         rarest = ways[min(reversed(counts), key=lambda way: counts[way])][0]
         message = f"written in {len(counts)} ways: {shown}"
-        yield Surprise("ways-of-writing", message, report.path, rarest.where)
+        yield Surprise(Code.WAYS_OF_WRITING, message, report.path, rarest.where)
 
     def presence(self, report: PlaceReport) -> Iterator[Surprise]:
         present, of = report.present, report.of
@@ -463,7 +464,7 @@ class _Describer:
         if present < RARE * of:
             where = next(iter(report.place.kinds.values())).where
             yield Surprise(
-                "rare-member",
+                Code.RARE_MEMBER,
                 f"there in {present:,} of {of:,} only",
                 report.path,
                 where,
@@ -471,7 +472,7 @@ class _Describer:
         elif of - present < RARE * of:
             message = f"missing in {of - present:,} of {of:,}"
             yield Surprise(
-                "missing-member", message, report.path, report.place.missing_where
+                Code.MISSING_MEMBER, message, report.path, report.place.missing_where
             )
 
     def kinds(self, report: PlaceReport) -> Iterator[Surprise]:
@@ -479,7 +480,7 @@ class _Describer:
         if nulls and nulls < RARE * place.nodes and place.nodes >= FEWEST:
             message = f"null in {nulls:,} of {place.nodes:,}"
             yield Surprise(
-                "null-now-and-then", message, path, place.kinds["null"].where
+                Code.NULL_NOW_AND_THEN, message, path, place.kinds["null"].where
             )
         kinds = {kind: seen for kind, seen in place.kinds.items() if kind != "null"}
         if len(kinds) < 2:
@@ -489,10 +490,10 @@ class _Describer:
         rarest = min(kinds.values(), key=lambda seen: seen.count)
         if set(kinds) == {"array", "object"} and place.step is not None:
             message = f"a list, but an object now and then: {shown}"
-            yield Surprise("list-or-object", message, path, rarest.where)
+            yield Surprise(Code.LIST_OR_OBJECT, message, path, rarest.where)
         else:
             yield Surprise(
-                "mixed-kinds", f"of several kinds: {shown}", path, rarest.where
+                Code.MIXED_KINDS, f"of several kinds: {shown}", path, rarest.where
             )
 
     def repeats(self, report: PlaceReport) -> Iterator[Surprise]:
@@ -509,7 +510,9 @@ class _Describer:
             return
         again = counted(values.count - distinct, "value")
         message = f"{again} came before, such as {shown_text(values.repeated[0])}"
-        yield Surprise("id-repeats", message, report.path, report.place.repeated_where)
+        yield Surprise(
+            Code.ID_REPEATS, message, report.path, report.place.repeated_where
+        )
 
 
 def _naming_member(records: Place) -> str | None:

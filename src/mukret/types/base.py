@@ -11,6 +11,7 @@ from decimal import Decimal
 from functools import cached_property
 from typing import Any, Literal, TypeAlias
 
+from mukret.codes import Code
 from mukret.paths.regexps import captured
 from mukret.values import JsonValue, scalar_text
 
@@ -213,7 +214,7 @@ class Reading:
         if self.options.capture is not None:
             found = captured(self.options.capture, text)
             if found is None:
-                raise Bad("no-match", f"a text that matches {self.options.capture}")
+                raise Bad(Code.NO_MATCH, f"a text that matches {self.options.capture}")
             text = found.strip(WHITE_SPACE) if self.trims else found
         return self.type.convert(
             self.stripped(text) if self.strips else text, self.options

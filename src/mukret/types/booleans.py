@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from decimal import Decimal
 
+from mukret.codes import Code
 from mukret.types.base import Bad, Elsewhere, Options, ValueType
 from mukret.values import JsonValue, Number
 
@@ -42,8 +43,8 @@ class Boolean(ValueType):
             if (kind is int or len(value) < 20) and Decimal(value) in (0, 1):
                 return bool(Decimal(value))
         else:
-            raise Bad("wrong-kind", "true or false")
-        raise Bad("not-a-boolean", "true/false, yes/no, y/n, t/f, on/off or 1/0")
+            raise Bad(Code.WRONG_KIND, "true or false")
+        raise Bad(Code.NOT_A_BOOLEAN, "true/false, yes/no, y/n, t/f, on/off or 1/0")
 
     def written(self, value: object) -> str:
         return "true" if value else "false"

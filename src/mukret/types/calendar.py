@@ -6,6 +6,7 @@ import datetime as dt
 import re
 from dataclasses import dataclass
 
+from mukret.codes import Code
 from mukret.types.base import COMMON_OPTIONS, Bad, Elsewhere, Options, ValueType
 from mukret.types.formats import is_pattern, read_pattern, read_rfc5322
 from mukret.types.instants import (
@@ -55,14 +56,14 @@ class Date(ValueType):
             type(value) in (int, Number) and takes_numbers(options)
         ):
             raise Bad(
-                "wrong-kind",
+                Code.WRONG_KIND,
                 f"a string with a calendar date, {_date_examples(options)}",
             )
         for form in options.format:
             found = self.by_form(value, form, options)
             if found is not None:
                 return found
-        raise Bad("not-a-date", f"a calendar date, {_date_examples(options)}")
+        raise Bad(Code.NOT_A_DATE, f"a calendar date, {_date_examples(options)}")
 
     @staticmethod
     def by_form(value: JsonValue, form: str, options: Options) -> dt.date | None:
@@ -72,7 +73,7 @@ class Date(ValueType):
             if micros is None:
                 return None
             if not FIRST_MICRO <= micros <= LAST_MICRO:
-                raise Bad("out-of-range", "a date between the years 1 and 9999")
+                raise Bad(Code.OUT_OF_RANGE, "a date between the years 1 and 9999")
             return (EPOCH + dt.timedelta(microseconds=micros)).date()
         if is_pattern(form):
             # A pattern may have more than a date: what follows is left aside.
@@ -126,7 +127,7 @@ class Time(ValueType):
         if type(value) is not str and not (
             type(value) in (int, Number) and takes_numbers(options)
         ):
-            raise Bad("wrong-kind", f"a string with a time of day, {_TIME_EXAMPLE}")
+            raise Bad(Code.WRONG_KIND, f"a string with a time of day, {_TIME_EXAMPLE}")
         # In their order: the first that fits is taken, also where a later one would fit.
         for form in options.format:
             time = (
@@ -139,7 +140,7 @@ class Time(ValueType):
         expected = " or ".join(
             _TIME_EXAMPLE if form == "iso" else f"in {form}" for form in options.format
         )
-        raise Bad("not-a-time", f"a time of day, {expected}")
+        raise Bad(Code.NOT_A_TIME, f"a time of day, {expected}")
 
     def written(self, value: object) -> str:
         assert isinstance(value, dt.time)
@@ -196,7 +197,7 @@ class Datetime(ValueType):
             type(value) in (int, Number) and takes_numbers(options)
         ):
             raise Bad(
-                "wrong-kind",
+                Code.WRONG_KIND,
                 f"a string with a local date and time, {_DATETIME_EXAMPLE}",
             )
         for form in options.format:
@@ -211,7 +212,7 @@ class Datetime(ValueType):
             _DATETIME_EXAMPLE if form == "iso" else f"in {form}"
             for form in options.format
         )
-        raise Bad("not-a-datetime", f"a local date and time, {expected}")
+        raise Bad(Code.NOT_A_DATETIME, f"a local date and time, {expected}")
 
     def written(self, value: object) -> str:
         assert isinstance(value, dt.datetime)
@@ -231,7 +232,7 @@ def _formed_datetime(
 
 
 def _outside() -> Bad:
-    return Bad("out-of-range", "a date and time between the years 1 and 9999")
+    return Bad(Code.OUT_OF_RANGE, "a date and time between the years 1 and 9999")
 
 
 def _iso_datetime(value: JsonValue, options: Options) -> dt.datetime | None:
@@ -244,9 +245,9 @@ def _iso_datetime(value: JsonValue, options: Options) -> dt.datetime | None:
     except Bad as bad:
         raise (
             bad
-            if bad.code == "too-many-digits"
+            if bad.code == Code.TOO_MANY_DIGITS
             else Bad(
-                "not-a-datetime", f"a date and time that exist, {_DATETIME_EXAMPLE}"
+                Code.NOT_A_DATETIME, f"a date and time that exist, {_DATETIME_EXAMPLE}"
             )
         ) from None
     if not FIRST_MICRO <= micros <= LAST_MICRO:

@@ -11,6 +11,7 @@ import re
 from dataclasses import dataclass
 from decimal import Decimal
 
+from mukret.codes import Code
 from mukret.types.base import COMMON_OPTIONS, Bad, Elsewhere, Options, ValueType
 from mukret.types.numbers import EXACT, INT64_MAX, decimal_of, rounded
 from mukret.values import JsonValue, Number
@@ -58,7 +59,7 @@ class Duration(ValueType):
         micros = rounded(self.micros(value, options), 0, options.round)
         if micros is None:
             raise Bad(
-                "too-many-digits",
+                Code.TOO_MANY_DIGITS,
                 "at most a microsecond's digits (or say round: half-even)",
             )
         if abs(micros) > INT64_MAX:
@@ -73,15 +74,15 @@ class Duration(ValueType):
             # 90 of what? Nothing is guessed.
             if options.unit is None:
                 raise Bad(
-                    "not-a-duration",
+                    Code.NOT_A_DURATION,
                     f"a duration, {_EXAMPLE} (or say unit for numbers)",
                 )
             return _times(str(value), UNITS[options.unit])
         if kind is not str:
-            raise Bad("wrong-kind", f"a duration, {_EXAMPLE}")
+            raise Bad(Code.WRONG_KIND, f"a duration, {_EXAMPLE}")
         micros = _iso(value) if "P" in value or "p" in value else _clock(value)
         if micros is None:
-            raise Bad("not-a-duration", f"a duration, {_EXAMPLE}")
+            raise Bad(Code.NOT_A_DURATION, f"a duration, {_EXAMPLE}")
         return micros
 
     def written(self, value: object) -> str:
@@ -96,7 +97,8 @@ def in_64_bits(value: dt.timedelta) -> bool:
 
 def _out_of_range() -> Bad:
     return Bad(
-        "out-of-range", "a duration of at most 64 bits of microseconds (292,000 years)"
+        Code.OUT_OF_RANGE,
+        "a duration of at most 64 bits of microseconds (292,000 years)",
     )
 
 

@@ -10,6 +10,7 @@ from decimal import Decimal
 from functools import cached_property
 from types import MappingProxyType
 
+from mukret.codes import Code
 from mukret.text import nearest
 from mukret.types.base import WHITE_SPACE, Bad, Elsewhere, Options, ValueType
 from mukret.values import JsonValue, scalar_text
@@ -75,7 +76,7 @@ class Enum(ValueType):
     def convert(self, value: JsonValue, options: Options) -> str | None:
         word = scalar_text(value)
         if word is None:
-            raise Bad("wrong-kind", f"one of {self.listing()}")
+            raise Bad(Code.WRONG_KIND, f"one of {self.listing()}")
         known = self.words.get(self.folded(word))
         if known is not None:
             return known
@@ -85,7 +86,7 @@ class Enum(ValueType):
         near = nearest(word, self.words)
         hint = f"; nearest is {near}" if near else ""
         raise Bad(
-            "unknown-word",
+            Code.UNKNOWN_WORD,
             f"one of {self.listing()}{hint}",
             nulled=self.otherwise is None,
         )

@@ -11,6 +11,7 @@ import re
 from dataclasses import dataclass
 from decimal import Decimal
 
+from mukret.codes import Code
 from mukret.types.base import COMMON_OPTIONS, Bad, Elsewhere, Options, ValueType
 from mukret.types.formats import Moment, is_pattern, read_pattern, read_rfc5322
 from mukret.types.numbers import EXACT, LONGEST, decimal_of, rounded
@@ -44,7 +45,7 @@ def read_date(text: str) -> dt.date:
             return dt.date(int(match[1]), int(match[2]), int(match[3]))
     except ValueError:
         pass
-    raise Bad("not-a-date", "a calendar date, such as 2031-04-01")
+    raise Bad(Code.NOT_A_DATE, "a calendar date, such as 2031-04-01")
 
 
 @dataclass(frozen=True)
@@ -73,16 +74,17 @@ class Timestamp(ValueType):
     def micros(self, value: JsonValue, options: Options) -> int:
         """Microseconds since 1970-01-01T00:00Z. Raises Bad."""
         if type(value) not in (str, int, Number):
-            raise Bad("wrong-kind", f"an instant, {_expected(options)}")
+            raise Bad(Code.WRONG_KIND, f"an instant, {_expected(options)}")
         for form in options.format:
             found = self.by_form(value, form, options)
             if found is not None:
                 if not FIRST_MICRO <= found <= LAST_MICRO:
                     raise Bad(
-                        "out-of-range", "an instant between the years 1 and 9999 in UTC"
+                        Code.OUT_OF_RANGE,
+                        "an instant between the years 1 and 9999 in UTC",
                     )
                 return found
-        raise Bad("not-a-timestamp", f"an instant, {_expected(options)}")
+        raise Bad(Code.NOT_A_TIMESTAMP, f"an instant, {_expected(options)}")
 
     @staticmethod
     def by_form(value: JsonValue, form: str, options: Options) -> int | None:
@@ -127,7 +129,7 @@ def _iso_micros(text: str, options: Options) -> int | None:
         return None
     utc, sign, off_hour, off_minute = match.groups()[5:]
     if sign and (off_hour > "23" or (off_minute or "00") > "59"):
-        raise Bad("not-a-timestamp", "an offset of less than a day, such as +02:00")
+        raise Bad(Code.NOT_A_TIMESTAMP, "an offset of less than a day, such as +02:00")
     local = local_micros(match, options)
     if utc:
         return local
@@ -141,7 +143,9 @@ def _iso_micros(text: str, options: Options) -> int | None:
 def zoned_micros(local: int, options: Options) -> int:
     """Microseconds in UTC of a local time without an offset."""
     if options.zone is None:
-        raise Bad("no-zone", "an offset or Z at the end (or say zone for local times)")
+        raise Bad(
+            Code.NO_ZONE, "an offset or Z at the end (or say zone for local times)"
+        )
     return local_to_utc(local, options.zone, options.fold)
 
 
@@ -186,7 +190,7 @@ def local_micros(match: re.Match[str], options: Options) -> int:
         midnight or (hour < "24" and minute < "60" and (second or "00") < "60")
     ):
         raise Bad(
-            "not-a-timestamp", f"a date and time that exist, {_TIMESTAMP_EXAMPLE}"
+            Code.NOT_A_TIMESTAMP, f"a date and time that exist, {_TIMESTAMP_EXAMPLE}"
         )
     seconds = (int(hour) * 60 + int(minute)) * 60 + int(second or 0)
     days = day.toordinal() - EPOCH.toordinal()
@@ -205,7 +209,7 @@ def _calendar_day(text: str) -> dt.date | None:
 def local_to_utc(local: int, name: str, fold: str | None) -> int:
     """Microseconds since the epoch in UTC of a local time in microseconds. Raises Bad."""
     if not FIRST_MICRO <= local <= LAST_MICRO:
-        raise Bad("out-of-range", "an instant between the years 1 and 9999 in UTC")
+        raise Bad(Code.OUT_OF_RANGE, "an instant between the years 1 and 9999 in UTC")
     moment = EPOCH.replace(tzinfo=None) + dt.timedelta(microseconds=local)
     return local - offset_micros(moment, zone(name), fold, name)
 
@@ -220,7 +224,8 @@ def fraction_micros(digits: str, options: Options) -> int:
         return int(digits[:6])
     if options.round is None or len(digits) > LONGEST:
         raise Bad(
-            "too-many-digits", "at most 6 digits of a second (or say round: half-even)"
+            Code.TOO_MANY_DIGITS,
+            "at most 6 digits of a second (or say round: half-even)",
         )
     micros = rounded(Decimal(f"{digits[:6]}.{digits[6:]}"), 0, options.round)
     assert micros is not None
@@ -237,11 +242,11 @@ def epoch_micros(value: JsonValue, form: str, options: Options) -> int | None:
     number = decimal_of(text)
     # Scaling it would take as many digits as it says.
     if number and number.adjusted() > 30:
-        raise Bad("out-of-range", "an instant between the years 1 and 9999 in UTC")
+        raise Bad(Code.OUT_OF_RANGE, "an instant between the years 1 and 9999 in UTC")
     micros = rounded(number.scaleb(power, EXACT), 0, options.round)
     if micros is None:
         raise Bad(
-            "too-many-digits",
+            Code.TOO_MANY_DIGITS,
             "at most a microsecond's digits (or say round: half-even)",
         )
     return int(micros)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
+from mukret.codes import Code
 from mukret.types.base import WHITE_SPACE, Bad, Elsewhere, Options, Reading, ValueType
 from mukret.values import JsonValue
 
@@ -33,7 +34,7 @@ class ListOf(ValueType):
 
     def convert(self, value: JsonValue, options: Options) -> list[object]:
         if type(value) is dict:
-            raise Bad("wrong-kind", "an array, or one scalar as a list of one")
+            raise Bad(Code.WRONG_KIND, "an array, or one scalar as a list of one")
         if type(value) is list:
             return self.convert_elements(value, options)
         whole = replace(options, capture=None, split=None)  # done to the whole value

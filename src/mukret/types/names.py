@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+from mukret.codes import Code
 from mukret.types.base import ValueType
 from mukret.types.booleans import Boolean
 from mukret.types.calendar import Date, Datetime, Time
@@ -35,7 +36,7 @@ class TypeNameError(ValueError):
     """A text that names no type; `code` is `unknown-type` or `not-supported`."""
 
     def __init__(
-        self, message: str, code: str = "unknown-type", hint: str | None = None
+        self, message: str, code: str = Code.UNKNOWN_TYPE, hint: str | None = None
     ) -> None:
         super().__init__(message)
         self.code = code

@@ -18,6 +18,7 @@ from decimal import (
 )
 from functools import lru_cache
 
+from mukret.codes import Code
 from mukret.types.base import (
     COMMON_OPTIONS,
     WHITE_SPACE,
@@ -71,11 +72,11 @@ def plain_number(value: JsonValue, options: Options, example: str) -> str:
     if kind is int or kind is Number:
         return str(value)
     if kind is not str:
-        raise Bad("wrong-kind", f"a number or a numeric string, such as {example}")
+        raise Bad(Code.WRONG_KIND, f"a number or a numeric string, such as {example}")
     text, negative = _without_marks_around(value, options)
     fits = _compiled(options.grouping, options.point).fullmatch(text)
     if not fits or (negative and text[0] in "+-"):
-        raise Bad("not-a-number", f"a number, such as {example}")
+        raise Bad(Code.NOT_A_NUMBER, f"a number, such as {example}")
     if options.grouping:
         text = text.replace(options.grouping, "")
     if options.point != ".":
@@ -101,12 +102,12 @@ def decimal_of(text: str, *, shift: int = 0) -> Decimal:
     Raises Bad for one that is too long, or whose exponent is beyond all bounds.
     """
     if len(text) > LONGEST:
-        raise Bad("out-of-range", f"a number of at most {LONGEST} characters")
+        raise Bad(Code.OUT_OF_RANGE, f"a number of at most {LONGEST} characters")
     try:
         number = Decimal(text)
         return number.scaleb(shift, EXACT) if shift else number
     except InvalidOperation:
-        raise Bad("out-of-range", "a number with a smaller exponent") from None
+        raise Bad(Code.OUT_OF_RANGE, "a number with a smaller exponent") from None
 
 
 def exact_number(value: JsonValue, options: Options, example: str) -> Decimal:
@@ -166,7 +167,7 @@ class Integer(ValueType):
         whole = rounded(number, 0, options.round)
         if whole is None:
             raise Bad(
-                "not-whole", "a whole number, such as 12 (or say round: half-even)"
+                Code.NOT_WHOLE, "a whole number, such as 12 (or say round: half-even)"
             )
         return in_int64(int(whole))
 
@@ -178,7 +179,7 @@ def in_int64(number: int) -> int:
 
 
 def _outside_int64() -> Bad:
-    return Bad("out-of-range", f"a whole number between {INT64_MIN} and {INT64_MAX}")
+    return Bad(Code.OUT_OF_RANGE, f"a whole number between {INT64_MIN} and {INT64_MAX}")
 
 
 @dataclass(frozen=True)
@@ -224,7 +225,7 @@ class DecimalType(ValueType):
         result = rounded(number, self.scale, rounding)
         if result is None:
             raise Bad(
-                "too-many-digits",
+                Code.TOO_MANY_DIGITS,
                 f"at most {self.scale} digits after the point (or say round: half-even)",
             )
         if result and result.adjusted() >= self.precision - self.scale:
@@ -233,7 +234,7 @@ class DecimalType(ValueType):
 
     def _outside(self) -> Bad:
         return Bad(
-            "out-of-range",
+            Code.OUT_OF_RANGE,
             f"at most {self.precision - self.scale} digits before the point",
         )
 
@@ -268,7 +269,8 @@ class Float(ValueType):
             number = float(plain_number(value, options, "57.25"))
         if math.isinf(number):
             raise Bad(
-                "out-of-range", "a number that a double can hold, up to about 1.8e308"
+                Code.OUT_OF_RANGE,
+                "a number that a double can hold, up to about 1.8e308",
             )
         return number
 

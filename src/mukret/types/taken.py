@@ -9,6 +9,7 @@ import math
 from collections.abc import Sequence
 from typing import Any, Literal
 
+from mukret.codes import Code
 from mukret.types.base import Bad, Reading, ValueType
 from mukret.types.calendar import Date, Datetime, Time
 from mukret.types.durations import Duration, in_64_bits
@@ -112,4 +113,4 @@ def total(kind: ValueType, values: Sequence[Any]) -> Any:
 
 
 def _overflow(kind: ValueType) -> Bad:
-    return Bad("overflow", f"the sum is too large for {kind.name}", told=True)
+    return Bad(Code.OVERFLOW, f"the sum is too large for {kind.name}", told=True)

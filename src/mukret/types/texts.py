@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from mukret.codes import Code
 from mukret.types.base import COMMON_OPTIONS, Bad, Options, ValueType
 from mukret.values import JsonValue, scalar_text
 
@@ -29,5 +30,5 @@ class Text(ValueType):
     def convert(self, value: JsonValue, options: Options) -> str:
         text = scalar_text(value)
         if text is None:
-            raise Bad("wrong-kind", 'a text, a number or true/false, such as "OTV"')
+            raise Bad(Code.WRONG_KIND, 'a text, a number or true/false, such as "OTV"')
         return text

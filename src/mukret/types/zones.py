@@ -9,6 +9,7 @@ import re
 from functools import lru_cache
 from zoneinfo import ZoneInfo
 
+from mukret.codes import Code
 from mukret.types.base import Bad
 
 OFFSET = re.compile(r"([+-])([01][0-9]|2[0-3]):?([0-5][0-9])")
@@ -65,12 +66,12 @@ def offset_micros(
     # The clock jumps forward: by both readings the hour does not exist.
     if first < second:
         raise Bad(
-            "local-time-missing",
+            Code.LOCAL_TIME_MISSING,
             f"a local time that exists in {name} (the clock jumped over this one)",
         )
     if fold is None:
         raise Bad(
-            "local-time-twice",
+            Code.LOCAL_TIME_TWICE,
             f"a local time that occurs once in {name} (or say fold: first or second)",
         )
     return (first if fold == "first" else second) // MICROSECOND

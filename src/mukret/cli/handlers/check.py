@@ -9,6 +9,7 @@ import click
 from mukret.cli.handlers.inputs import loaded_rules, looks_like_calls
 from mukret.cli.handlers.request import Talk
 from mukret.cli.views.check import Checked, print_checked, problems_as_json
+from mukret.codes import Code
 from mukret.errors import RulesError, UsageError
 from mukret.rules.advice import advice
 from mukret.semantics.examples import run_examples
@@ -29,7 +30,9 @@ class Request(Talk):
 def handle(request: Request) -> int:
     if request.ignore_now and not request.files:
         message = "--ignore-now wants responses to look at"
-        raise UsageError("usage", message, hint="mukret check RULES FILE… --ignore-now")
+        raise UsageError(
+            Code.USAGE, message, hint="mukret check RULES FILE… --ignore-now"
+        )
     logger = request.start_log()
     try:
         if looks_like_calls(request.rules):

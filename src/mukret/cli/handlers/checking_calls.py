@@ -9,6 +9,7 @@ import click
 
 from mukret.cli.views.calls import print_calls
 from mukret.cli.views.check import problems_as_json
+from mukret.codes import Code
 from mukret.collect import load_calls
 from mukret.errors import UsageError
 from mukret.values import json_text
@@ -23,7 +24,7 @@ def check_calls(request: Request) -> None:
     if request.files:
         message = f"{file} is a calls file: it is checked without responses"
         hint = f"mukret collect {file} --to kept; then mukret check RULES kept"
-        raise UsageError("usage", message, hint=hint)
+        raise UsageError(Code.USAGE, message, hint=hint)
     calls = load_calls(file)
     if request.as_json:
         click.echo(json_text(problems_as_json([])))

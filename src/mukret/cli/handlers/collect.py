@@ -21,6 +21,7 @@ from mukret.cli.main import main
 from mukret.cli.views.collect import CollectView, none_kept
 from mukret.cli.views.collect_plan import print_plan
 from mukret.cli.views.screen import next_step
+from mukret.codes import Code
 from mukret.collect import (
     Answer,
     Bounds,
@@ -80,7 +81,7 @@ class Request(Talk):
     def manner(self, calls: Calls) -> Manner:
         """How to go about it, under the name by which a later run knows this round again."""
         if self.go_on and self.anew:
-            raise UsageError("usage", "--go-on and --anew exclude each other")
+            raise UsageError(Code.USAGE, "--go-on and --anew exclude each other")
         if calls.by_hand:
             name = Masker().url(self.source)
         else:

@@ -6,6 +6,7 @@ import re
 from dataclasses import replace
 from urllib.parse import urlsplit
 
+from mukret.codes import Code
 from mukret.collect import Basic, Bearer, Calls, Limits, Secret, load_calls
 from mukret.collect.bounds import parse_size
 from mukret.collect.calls import (
@@ -41,7 +42,7 @@ class Given:
         pages: str | None,
     ) -> None:
         if basic and bearer:
-            raise UsageError("usage", "--basic and --bearer exclude each other")
+            raise UsageError(Code.USAGE, "--basic and --bearer exclude each other")
         typed: list[tuple[str, Value]] = [
             _pair(text, ":", "--header", "'NAME: VALUE'") for text in headers
         ]
@@ -76,7 +77,7 @@ class Given:
             )
         if self.headers or self.query or self.sign_in or self.pages is not None:
             message = "headers, query, pages and sign-in stand in the calls file"
-            raise UsageError("usage", message, hint=f"edit {source}")
+            raise UsageError(Code.USAGE, message, hint=f"edit {source}")
         return load_calls(source)
 
 
@@ -84,16 +85,16 @@ def _pair(text: str, mark: str, option: str, form: str) -> tuple[str, str]:
     name, found, value = text.partition(mark)
     name = name.strip()
     if not found or not name:
-        raise UsageError("usage", f"{option} wants {form}", hint=f"{option} {form}")
+        raise UsageError(Code.USAGE, f"{option} wants {form}", hint=f"{option} {form}")
     if mark == ":" and name.lower() in SET_BY_THE_TRANSFER:
         raise UsageError(
-            "usage",
+            Code.USAGE,
             f"{option} {name}: that header follows from what is sent",
             hint="leave it out",
         )
     if mark == ":" and not (text.isascii() and text.isprintable()):
         raise UsageError(
-            "usage", f"{option} {name}: a header holds printable ASCII only"
+            Code.USAGE, f"{option} {name}: a header holds printable ASCII only"
         )
     return name, value.strip() if mark == ":" else value
 
@@ -109,7 +110,7 @@ def with_constants(calls: Calls, typed: tuple[str, ...]) -> Calls:
         name, found, value = text.partition("=")
         if not found:
             raise UsageError(
-                "usage", "--with wants NAME=VALUE", hint="--with day=2031-03-28"
+                Code.USAGE, "--with wants NAME=VALUE", hint="--with day=2031-03-28"
             )
         if name not in constants:
             hint = (
@@ -117,7 +118,7 @@ def with_constants(calls: Calls, typed: tuple[str, ...]) -> Calls:
                 or "with: {NAME: VALUE} in the calls file says what it is usually"
             )
             raise UsageError(
-                "usage",
+                Code.USAGE,
                 f"--with {name}: the calls have no constant of that name",
                 hint=hint,
             )
@@ -163,20 +164,20 @@ def destinations(
     if targets[:1] == ("-",) and (then is None or len(targets) > 1):
         hint = "--to kept; then mukret look kept, or mukret extract RULES kept --to -"
         message = "--to - : answers are kept in a folder, with where they came from"
-        raise UsageError("usage", message, hint=hint)
+        raise UsageError(Code.USAGE, message, hint=hint)
     if not targets:
-        raise UsageError("usage", "where do the responses go?", hint="--to FOLDER")
+        raise UsageError(Code.USAGE, "where do the responses go?", hint="--to FOLDER")
     if then is None:
         if len(targets) > 1:
             raise UsageError(
-                "usage",
+                Code.USAGE,
                 "a second --to is for the tables of --then",
                 hint="--then RULES",
             )
         return targets[0], None
     if len(targets) > 2:
         raise UsageError(
-            "usage", "--to is for the responses and, a second one, for the tables"
+            Code.USAGE, "--to is for the responses and, a second one, for the tables"
         )
     if len(targets) == 2:
         return targets[0], targets[1]
@@ -199,4 +200,6 @@ def size_of(text: str) -> int:
         return parse_size(text)
     except ValueError:
         hint = "a size: 500MB, 2GB, or a number of bytes"
-        raise UsageError("usage", f"--max-body can't be {text!r}", hint=hint) from None
+        raise UsageError(
+            Code.USAGE, f"--max-body can't be {text!r}", hint=hint
+        ) from None

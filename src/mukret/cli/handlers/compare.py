@@ -11,6 +11,7 @@ from mukret.cli.handlers.inputs import listed, loaded_rules, looks_like_rules
 from mukret.cli.handlers.request import Talk
 from mukret.cli.views import comparison, differences
 from mukret.cli.views.progress import progress_bar
+from mukret.codes import Code
 from mukret.delivered import open_delivered
 from mukret.delivered.comparing import compare_deliveries
 from mukret.documents import find_sources
@@ -58,11 +59,11 @@ def _refuse_rules(old: str, new: str) -> None:
     rules = list(filter(looks_like_rules, (old, new)))
     if len(rules) == 2:
         message = "two rules files are compared over responses, and none are named"
-        raise UsageError("usage", message, hint=f"mukret compare {old} {new} FILE…")
+        raise UsageError(Code.USAGE, message, hint=f"mukret compare {old} {new} FILE…")
     if rules:
         hint = "name two deliveries, or two rules files and responses"
         raise UsageError(
-            "usage", f"{rules[0]} has rules, the other one is a delivery", hint=hint
+            Code.USAGE, f"{rules[0]} has rules, the other one is a delivery", hint=hint
         )
 
 

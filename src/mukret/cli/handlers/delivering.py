@@ -12,6 +12,7 @@ from dataclasses import dataclass
 
 from mukret.cli.handlers.inputs import known_table
 from mukret.cli.handlers.request import Talk
+from mukret.codes import Code
 from mukret.destinations.contract import Destination, Options
 from mukret.destinations.database import Mode
 from mukret.destinations.deliver import RejectLimit
@@ -97,10 +98,10 @@ class DeliveryRequest(Talk):
     def _stream(self, form: Format, rules: Rules) -> Destination:
         if not form.streams:
             hint = f"--format {form.name} --to FOLDER"
-            raise UsageError("usage", f"{form.name} is no stream", hint=hint)
+            raise UsageError(Code.USAGE, f"{form.name} is no stream", hint=hint)
         if form.binary and sys.stdout.isatty():
             message = f"{form.name} is nothing for a terminal"
-            raise UsageError("usage", message, hint="> FILE, or a pipe")
+            raise UsageError(Code.USAGE, message, hint="> FILE, or a pipe")
         with_columns = [table for table in rules.tables.values() if table.columns]
         if self.table is None and form.payload and len(with_columns) > 1:
             return Stream(sys.stdout.buffer, form.name)
@@ -126,7 +127,7 @@ def parsed_limit(text: str | None) -> RejectLimit | None:
     except ValueError:
         hint = "a number (12) or a share (0.5%)"
         raise UsageError(
-            "usage", f"--max-rejects can't be {text!r}", hint=hint
+            Code.USAGE, f"--max-rejects can't be {text!r}", hint=hint
         ) from None
 
 
@@ -141,18 +142,20 @@ def _refuse_twins(rules: Rules) -> None:
                     f"{table.name}: {other} and {name} would both be headed {title!r}"
                 )
                 hint = "give one of them another title, or leave out --titles"
-                raise UsageError("usage", message, hint=hint)
+                raise UsageError(Code.USAGE, message, hint=hint)
 
 
 def _refuse_for_a_database(typed: DeliveryRequest) -> None:
     scheme = typed.target.partition("://")[0]
     if scheme not in _SCHEMES:
         raise UsageError(
-            "not-supported", f"--to {scheme}://… is not supported yet", hint=_PLACES
+            Code.NOT_SUPPORTED, f"--to {scheme}://… is not supported yet", hint=_PLACES
         )
     if scheme == "sqlite" and not typed.target.startswith("sqlite:///"):
         hint = "sqlite:///ferries.db, with three /"
-        raise UsageError("usage", f"--to {typed.target}: a file is wanted", hint=hint)
+        raise UsageError(
+            Code.USAGE, f"--to {typed.target}: a file is wanted", hint=hint
+        )
     for option in _options_of_files(typed):
         _leave_out(f"{option} is for files, not for a database")
     for option, chosen in (("--widen", typed.widen), ("--skip-seen", typed.skip_seen)):
@@ -171,7 +174,9 @@ def _refuse_for_files(typed: DeliveryRequest) -> None:
     _refuse_name_of_a_file(typed.target)
     name = typed.form or "csv"
     if name not in FORMATS:
-        raise UsageError("usage", f"no format {name}", hint=did_you_mean(name, FORMATS))
+        raise UsageError(
+            Code.USAGE, f"no format {name}", hint=did_you_mean(name, FORMATS)
+        )
     _refuse_additions(typed, FORMATS[name])
     for option in sorted(typed.options.given - FORMATS[name].options):
         takers = " and ".join(
@@ -186,7 +191,7 @@ def _refuse_name_of_a_file(target: str) -> None:
         message = f"--to {target}: DEST is a folder, and that is the name of a file"
         folder = f"--to {stem or 'tables'} for a folder with the files"
         hint = f"{folder}; --to - --table T > {target} for one table"
-        raise UsageError("usage", message, hint=hint)
+        raise UsageError(Code.USAGE, message, hint=hint)
 
 
 def _refuse_additions(typed: DeliveryRequest, form: Format) -> None:
@@ -204,4 +209,4 @@ def _refuse_additions(typed: DeliveryRequest, form: Format) -> None:
 
 
 def _leave_out(message: str) -> None:
-    raise UsageError("usage", message, hint="leave it out")
+    raise UsageError(Code.USAGE, message, hint="leave it out")

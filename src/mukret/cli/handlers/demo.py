@@ -11,6 +11,7 @@ import click
 
 from mukret.cli.commands.standin import DEFAULT_PORT
 from mukret.cli.main import main
+from mukret.codes import Code
 from mukret.errors import OutputError
 from mukret.sample import FEED_FOLDER, sample_files
 from mukret.sample.service import PASSWORD, USER, is_standing_in, standing_in
@@ -115,7 +116,7 @@ def _ask_the_service(target: str) -> None:
         with standing_in(DEFAULT_PORT):
             _step(why, arguments)
     except OutputError as error:
-        if error.code != "port-taken":
+        if error.code != Code.PORT_TAKEN:
             raise
         click.echo(f"\n# Left out: asking a service. {error.message}")
 
@@ -132,7 +133,7 @@ def _copy_sample(target: str) -> None:
             place.write_bytes(source.read_bytes())
     except OSError as error:
         raise OutputError(
-            "not-written",
+            Code.NOT_WRITTEN,
             f"{target}: {(error.strerror or str(error)).lower()}",
             hint="mukret demo --to ANOTHER_FOLDER",
         ) from None

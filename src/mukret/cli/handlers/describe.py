@@ -9,6 +9,7 @@ import click
 
 from mukret.cli.handlers.inputs import known_table, loaded_rules
 from mukret.cli.handlers.request import Talk
+from mukret.codes import Code
 from mukret.describe.dictionary import dictionary
 from mukret.describe.json_schema import json_schema
 from mukret.describe.python_records import python_records
@@ -35,12 +36,12 @@ def handle(request: Request) -> int:
     if request.rules_schema:
         if request.rules or request.table or request.dialect:
             message = "--rules-schema goes alone: it is the same for all rules"
-            raise UsageError("usage", message, hint="leave the rest out")
+            raise UsageError(Code.USAGE, message, hint="leave the rest out")
         click.echo(_json(rules_schema()), nl=False)
         return 0
     if request.rules is None:
         hint = "mukret describe RULES, or mukret describe --rules-schema"
-        raise UsageError("usage", "which rules file?", hint=hint)
+        raise UsageError(Code.USAGE, "which rules file?", hint=hint)
     _refuse_elsewhere("--table", request.table, "json-schema", request.form)
     _refuse_elsewhere("--dialect", request.dialect, "sql", request.form)
     click.echo(_description(loaded_rules(request.rules), request), nl=False)
@@ -53,7 +54,7 @@ def _refuse_elsewhere(
     """Raises UsageError for an option of another form."""
     if given is not None and form != belongs_to:
         raise UsageError(
-            "usage", f"{option} goes with --as {belongs_to}", hint="leave it out"
+            Code.USAGE, f"{option} goes with --as {belongs_to}", hint="leave it out"
         )
 
 

@@ -15,6 +15,7 @@ from mukret.cli.handlers.inputs import listed, loaded_rules
 from mukret.cli.handlers.request import Talk
 from mukret.cli.views.draft import ask_which, print_added, print_drafted, summary
 from mukret.cli.views.progress import progress_bar
+from mukret.codes import Code
 from mukret.destinations.publish import rewrite
 from mukret.documents import Source, find_sources
 from mukret.drafting import Draft, draft_rules, rules_text
@@ -80,22 +81,22 @@ def _refuse_nonsense(request: Request) -> None:
     out = request.out
     if request.rules is not None and out is not None:
         message = "--add changes a rules file, --out makes a new one"
-        raise UsageError("usage", message, hint="take one of them")
+        raise UsageError(Code.USAGE, message, hint="take one of them")
     if request.rules is not None and request.partial:
         message = "--path and --fields are for a new draft"
-        raise UsageError("usage", message, hint="--add takes all that is new")
+        raise UsageError(Code.USAGE, message, hint="--add takes all that is new")
     if request.likes and (request.rules is not None or request.partial):
         hint = "leave out --add, --path and --fields"
-        raise UsageError("usage", "--like says all that is wanted", hint=hint)
+        raise UsageError(Code.USAGE, "--like says all that is wanted", hint=hint)
     if out is None:
         return
     if os.path.lexists(out):
         hint = f"--add {shlex.quote(out)} adds to it; else name a new file, or take that one away"
-        raise UsageError("usage", f"{out} is there already", hint=hint)
+        raise UsageError(Code.USAGE, f"{out} is there already", hint=hint)
     folder = Path(out).absolute().parent
     if not folder.is_dir():
         hint = "make it, or name another place"
-        raise OutputError("not-written", f"there is no folder {folder}", hint=hint)
+        raise OutputError(Code.NOT_WRITTEN, f"there is no folder {folder}", hint=hint)
 
 
 def _draft(request: Request, sources: list[Source]) -> tuple[Draft, str]:
@@ -130,7 +131,7 @@ def _table_and_file(like: str) -> tuple[str, str]:
         name, file = snake_case(Path(like).name.partition(".")[0]) or "wanted", like
     if not _TABLE_NAME.fullmatch(name):
         hint = "--like bookings=wanted.csv"
-        raise UsageError("usage", f"{name!r} is no name of a table", hint=hint)
+        raise UsageError(Code.USAGE, f"{name!r} is no name of a table", hint=hint)
     return name, file
 
 
@@ -143,7 +144,9 @@ def _add(request: Request, rules: str) -> None:
         added = added_to(checked, text, request.sources())
     except NotPlain as error:
         message = f"{rules}: {error} stands in one line, in braces: there is no place for more"
-        raise UsageError("usage", message, hint=f"write {error} as a block") from None
+        raise UsageError(
+            Code.USAGE, message, hint=f"write {error} as a block"
+        ) from None
     if added.anything:
         rewrite(rules, added.text)
     if not request.quiet:

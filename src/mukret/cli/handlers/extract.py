@@ -17,6 +17,7 @@ from mukret.cli.handlers.inputs import loaded_rules
 from mukret.cli.views.delivery import log_outcome, print_run, so_far
 from mukret.cli.views.part import print_part, warn_of_the_time
 from mukret.cli.views.progress import progress_bar
+from mukret.codes import Code
 from mukret.destinations.deliver import deliver
 from mukret.documents import Source, find_sources
 from mukret.engine.ahead import sensible
@@ -111,16 +112,18 @@ def _refuse_nonsense(request: Request) -> None:
     """Raises UsageError."""
     if request.master is not None:
         hint = "add --on spark, or leave it out"
-        raise UsageError("usage", "--master goes with --on spark", hint=hint)
+        raise UsageError(Code.USAGE, "--master goes with --on spark", hint=hint)
     if request.is_stream and request.as_json:
         hint = "run.json of a folder has the same"
         raise UsageError(
-            "usage", "--json and --to - both want standard output", hint=hint
+            Code.USAGE, "--json and --to - both want standard output", hint=hint
         )
     if request.table is not None and not request.is_stream:
         one = f"--to - --table {request.table} writes one table to standard output"
         raise UsageError(
-            "usage", "--table goes with --to -", hint=f"{one}; --to FOLDER writes all"
+            Code.USAGE,
+            "--table goes with --to -",
+            hint=f"{one}; --to FOLDER writes all",
         )
 
 
@@ -132,7 +135,7 @@ def _refuse_beside(fitting: frozenset[str], why: str) -> None:
         source = context.get_parameter_source(name)
         if source is click.core.ParameterSource.COMMANDLINE and name not in fitting:
             raise UsageError(
-                "usage", f"{option.opts[0]} {why}", hint="leave it out here"
+                Code.USAGE, f"{option.opts[0]} {why}", hint="leave it out here"
             )
 
 
@@ -145,7 +148,7 @@ def _extract_part(request: Request, part: str) -> int:
     share = Share.parse(part)
     if request.is_stream or request.is_database:
         hint = "--to parts/3, and then mukret merge parts/*"
-        raise UsageError("usage", "a part goes into a folder", hint=hint)
+        raise UsageError(Code.USAGE, "a part goes into a folder", hint=hint)
     rules = loaded_rules(request.rules, request.files)
     refuse_what_looks_across(rules)
     everything = find_sources(request.files, newest=request.newest)

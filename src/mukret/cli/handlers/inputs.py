@@ -13,6 +13,7 @@ from collections.abc import Sequence
 
 import click
 
+from mukret.codes import Code
 from mukret.errors import MukretError, UsageError
 from mukret.rules import Rules, load_rules
 from mukret.rules.model import Table
@@ -41,7 +42,7 @@ def loaded_rules(file: str, inputs: Sequence[str] = ()) -> Rules:
         if _looks_like_data(file):
             hint = f"mukret draft {shlex.quote(file)} --out feed.rules.yaml begins one"
             raise UsageError(
-                "usage", f"{file} is data, not a rules file", hint=hint
+                Code.USAGE, f"{file} is data, not a rules file", hint=hint
             ) from None
         raise
 
@@ -51,7 +52,7 @@ def _swapped(data: str, rules: str, inputs: Sequence[str]) -> UsageError:
     name = str(click.get_current_context().info_name)
     command = shlex.join(["mukret", name, rules, *others])
     message = f"{data} is data, and {rules} has the rules"
-    return UsageError("usage", message, hint=f"the rules come first: {command}")
+    return UsageError(Code.USAGE, message, hint=f"the rules come first: {command}")
 
 
 def looks_like_rules(file: str) -> bool:
@@ -91,12 +92,14 @@ def known_table(rules: Rules, name: str | None) -> Table:
             return next(iter(rules.tables.values()))
         hint = f"--table {next(iter(rules.tables))}"
         raise UsageError(
-            "usage", f"of which table? There are {', '.join(rules.tables)}", hint=hint
+            Code.USAGE,
+            f"of which table? There are {', '.join(rules.tables)}",
+            hint=hint,
         )
     if name not in rules.tables:
         hint_or_none = did_you_mean(name, rules.tables)
         message = f"no table {name} in {rules.file}"
-        raise UsageError("unknown-table", message, hint=hint_or_none)
+        raise UsageError(Code.UNKNOWN_TABLE, message, hint=hint_or_none)
     return rules.tables[name]
 
 

@@ -16,6 +16,7 @@ from mukret.cli.views.look import (
     print_values,
 )
 from mukret.cli.views.problems import print_unmatched
+from mukret.codes import Code
 from mukret.documents import find_sources, nothing_read
 from mukret.errors import UsageError
 from mukret.paths import Path, parse_path
@@ -71,7 +72,7 @@ def _refuse_nonsense(request: Request) -> None:
     ways = request.every + request.values + request.as_json
     if ways > 1 and not (request.every and request.as_json):
         message = "--values, --every and --json are ways to show the same nodes"
-        raise UsageError("usage", message, hint="take one")
+        raise UsageError(Code.USAGE, message, hint="take one")
 
 
 def _print(
@@ -103,4 +104,4 @@ def _nth(
         message = (
             f"{path.text} finds {counted(count, 'node')}; there is no number {nth:,}"
         )
-        raise UsageError("usage", message)
+        raise UsageError(Code.USAGE, message)

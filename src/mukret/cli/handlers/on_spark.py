@@ -15,6 +15,7 @@ from mukret.cli.handlers.inputs import loaded_rules
 from mukret.cli.views.delivery import headline, print_outcome
 from mukret.cli.views.sources import print_earlier_answers
 from mukret.cli.without_pandas import show_pandas
+from mukret.codes import Code
 from mukret.destinations.formats import FORMATS
 from mukret.destinations.postgresql import without_password
 from mukret.errors import UsageError
@@ -41,7 +42,7 @@ def extract_on_spark(request: Request) -> int:
         from mukret.cli.handlers import spark_run
     except ImportError as error:
         raise UsageError(
-            "missing-extra", str(error), hint="pip install 'mukret[spark]'"
+            Code.MISSING_EXTRA, str(error), hint="pip install 'mukret[spark]'"
         ) from None
     done = spark_run.run_on_spark(request, rules, limit)
     notices = done.extracted.notices()
@@ -66,8 +67,8 @@ def _refuse_what_one_machine_writes(target: str, form: str | None) -> None:
     ):
         shown = without_password(target) if target.startswith("postgres") else target
         raise UsageError(
-            "not-supported", f"--on spark writes folders, not {shown}", hint=_HINT
+            Code.NOT_SUPPORTED, f"--on spark writes folders, not {shown}", hint=_HINT
         )
     if form in ELSEWHERE:
         message = f"--on spark writes parquet, or what else the cluster can write (orc), not {form}"
-        raise UsageError("not-supported", message, hint=_HINT)
+        raise UsageError(Code.NOT_SUPPORTED, message, hint=_HINT)

@@ -14,6 +14,7 @@ from mukret.cli.handlers.watching import watch
 from mukret.cli.views.comparison import print_comparison
 from mukret.cli.views.preview import PreviewView, print_as_json, print_next
 from mukret.cli.views.progress import progress_bar
+from mukret.codes import Code
 from mukret.documents import find_sources
 from mukret.errors import UsageError
 from mukret.inspect.comparing import Comparing, same_parts
@@ -122,9 +123,11 @@ def _refuse_nonsense(request: Request) -> None:
             "--watch reads the files again and again, for a screen: no --json, no standard "
             "input"
         )
-        raise UsageError("usage", message)
+        raise UsageError(Code.USAGE, message)
     if request.raw and request.as_json:
-        raise UsageError("usage", "--raw is for the screen: --json has no place for it")
+        raise UsageError(
+            Code.USAGE, "--raw is for the screen: --json has no place for it"
+        )
 
 
 def _known_columns(table: Table, text: str) -> Sequence[str]:
@@ -133,7 +136,9 @@ def _known_columns(table: Table, text: str) -> Sequence[str]:
     for name in names:
         if name not in known:
             hint = did_you_mean(name, known) or f"columns: {', '.join(known)}"
-            raise UsageError("usage", f"{table.name} has no column {name}", hint=hint)
+            raise UsageError(
+                Code.USAGE, f"{table.name} has no column {name}", hint=hint
+            )
     return names
 
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from mukret.cli.handlers.request import Talk
 from mukret.cli.without_pandas import show_pandas
+from mukret.codes import Code
 from mukret.delivered import open_delivered
 from mukret.errors import UsageError
 
@@ -36,7 +37,7 @@ def handle(request: Request) -> int:
         except ImportError as error:
             message = f"pictures and pages need {error.name}, which is not installed"
             hint = "pip install 'mukret[report]'"
-            raise UsageError("missing-extra", message, hint=hint) from None
+            raise UsageError(Code.MISSING_EXTRA, message, hint=hint) from None
         if request.plot is not None:
             report_page.draw_column(delivered, *request.plot, quiet=request.quiet)
         else:
@@ -51,7 +52,7 @@ def _refuse_nonsense(request: Request) -> None:
     )
     if request.plot is not None and of_a_page:
         message = "--plot draws one picture and nothing else"
-        raise UsageError("usage", message, hint="leave out what goes with a page")
+        raise UsageError(Code.USAGE, message, hint="leave out what goes with a page")
     if request.out is None and request.plot is None and not request.as_json:
         hint = "--out page.html, --plot TABLE.COLUMN FILE.png, or --json"
-        raise UsageError("usage", "a page, a picture or JSON?", hint=hint)
+        raise UsageError(Code.USAGE, "a page, a picture or JSON?", hint=hint)

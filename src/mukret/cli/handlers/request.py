@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 from dataclasses import dataclass
 
+from mukret.codes import Code
 from mukret.errors import OutputError
 
 
@@ -32,6 +33,6 @@ def _handler(file: str | None) -> logging.Handler:
         handler = logging.FileHandler(file, encoding="utf-8")
     except OSError as error:
         reason = (error.strerror or str(error)).lower()
-        raise OutputError("not-written", f"{file}: {reason}") from None
+        raise OutputError(Code.NOT_WRITTEN, f"{file}: {reason}") from None
     handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)-7s %(message)s"))
     return handler

@@ -15,6 +15,7 @@ from mukret.cli.handlers.request import Talk
 from mukret.cli.views.progress import progress_bar
 from mukret.cli.views.screen import next_step, readable
 from mukret.cli.views.trace import print_row
+from mukret.codes import Code
 from mukret.destinations.publish import RUN_FILE
 from mukret.documents import Source, find_sources
 from mukret.errors import InputError, UsageError
@@ -107,12 +108,13 @@ def _refuse_nonsense(request: Request, table: Table) -> None:
     """Raises UsageError."""
     if request.reject is not None and (request.keys or request.where or request.nth):
         raise UsageError(
-            "usage", "--reject counts all rejected rows: it goes with no other choice"
+            Code.USAGE,
+            "--reject counts all rejected rows: it goes with no other choice",
         )
     if request.field is not None and request.field not in table.types:
         hint = did_you_mean(request.field, table.types)
         raise UsageError(
-            "usage", f"{table.name} has no field {request.field}", hint=hint
+            Code.USAGE, f"{table.name} has no field {request.field}", hint=hint
         )
 
 
@@ -163,7 +165,7 @@ def _inputs(files: tuple[str, ...]) -> Sequence[str]:
     except (ValueError, KeyError, TypeError):
         message = f"{place} is no record of a run"
         raise InputError(
-            "not-opened", message, hint="name the responses themselves"
+            Code.NOT_OPENED, message, hint="name the responses themselves"
         ) from None
 
 
@@ -171,7 +173,9 @@ def _wanted(table: Table, keys: tuple[str, ...], where: str | None) -> Wanted:
     """Which rows are chosen. Raises UsageError."""
     if keys and where:
         hint = "a condition can name the key as well"
-        raise UsageError("usage", "--key and --where are two ways to say it", hint=hint)
+        raise UsageError(
+            Code.USAGE, "--key and --where are two ways to say it", hint=hint
+        )
     if where is not None:
         return meeting(typed_condition(table.types, where))
     if not keys:
@@ -184,5 +188,5 @@ def _typed_pair(pair: str, table: Table) -> tuple[str, str]:
     if not equals or name not in table.types:
         hint = did_you_mean(name, table.types) or f"fields: {', '.join(table.types)}"
         message = f"--key {pair}: FIELD=VALUE, a field of {table.name}"
-        raise UsageError("usage", message, hint=hint)
+        raise UsageError(Code.USAGE, message, hint=hint)
     return name, value

@@ -16,6 +16,7 @@ import click
 
 from mukret.cli.views.problems import print_failure, print_warning
 from mukret.cli.views.screen import aligned, next_step
+from mukret.codes import Code
 from mukret.collect import Answer, Calls, CaptureFolder, Report
 from mukret.collect.fetching import Try, Waiting, Watcher
 from mukret.collect.following import Why
@@ -452,7 +453,7 @@ def none_kept(apart: list[Answer], target: str) -> InputError:
         reasons = Counter(answer.problem for answer in apart)
         hint = f"most often: {reasons.most_common(1)[0][0]}"
         return InputError(
-            "set-apart",
+            Code.SET_APART,
             f"none of {len(apart)} answers is data",
             place=f"{target}/apart",
             hint=hint,
@@ -470,7 +471,7 @@ def none_kept(apart: list[Answer], target: str) -> InputError:
         hint = WHAT_TO_DO[first.finding.sort]
     message = f"{first.url}: {first.problem}"
     error = InputError(
-        "set-apart", message, place=f"{target}/{first.file}", hint=hint or None
+        Code.SET_APART, message, place=f"{target}/{first.file}", hint=hint or None
     )
     if first.finding and first.finding.excerpt.strip():
         error.pointer = (first.finding.excerpt, first.finding.caret)

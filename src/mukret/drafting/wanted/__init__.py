@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from mukret.codes import Code
 from mukret.documents import Source
 from mukret.drafting import draft_rules, rules_text
 from mukret.drafting.model import Draft
@@ -47,7 +48,7 @@ def draft_like(
     if row is not None:
         message = f"{row.file}, line {row.line}: no rules were found that are right about this row"
         raise UsageError(
-            "not-given",
+            Code.NOT_GIVEN,
             message,
             hint="type another row, or put ? where a cell does not matter",
         )

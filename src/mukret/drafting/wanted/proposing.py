@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 
+from mukret.codes import Code
 from mukret.documents import Source
 from mukret.drafting.model import Draft, DraftField, DraftTable
 from mukret.drafting.names import snake_case
@@ -103,7 +104,7 @@ def _not_found(
 ) -> UsageError:
     message = f"{wanted.file}, line {row.line}: {why}"
     return UsageError(
-        "not-given",
+        Code.NOT_GIVEN,
         message,
         hint=hint or "check what was typed; ? stands for a cell that does not matter",
     )

@@ -7,6 +7,7 @@ import re
 from dataclasses import dataclass, field
 from enum import Enum
 
+from mukret.codes import Code
 from mukret.errors import InputError
 
 ANY_MARK, UNWANTED_MARK = "?", "-"
@@ -59,15 +60,17 @@ def read_wanted(file: str, name: str) -> WantedTable:
                     _add(found, cells, lines.line_num)
     except OSError as error:
         raise InputError(
-            "not-opened",
+            Code.NOT_OPENED,
             f"{file}: {(error.strerror or str(error)).lower()}",
             hint="check the path",
         ) from None
     except (UnicodeDecodeError, csv.Error) as error:
-        raise InputError("not-opened", f"{file}: no CSV in UTF-8: {error}") from None
+        raise InputError(Code.NOT_OPENED, f"{file}: no CSV in UTF-8: {error}") from None
     if not found.rows:
         hint = "type two or three rows of the wanted table below the header"
-        raise InputError("no-input", f"{file}: there is no wanted row in it", hint=hint)
+        raise InputError(
+            Code.NO_INPUT, f"{file}: there is no wanted row in it", hint=hint
+        )
     return found
 
 
@@ -80,7 +83,7 @@ def _check_header(found: WantedTable) -> None:
             said = f"the field {name} is there twice"
     if said is not None:
         hint = "the first line names the fields: letters, digits and _"
-        raise InputError("not-opened", f"{found.file}: {said}", hint=hint)
+        raise InputError(Code.NOT_OPENED, f"{found.file}: {said}", hint=hint)
 
 
 def _add(found: WantedTable, cells: list[str], line: int) -> None:
@@ -95,7 +98,7 @@ def _add(found: WantedTable, cells: list[str], line: int) -> None:
             f"{found.file}, line {line}: {len(cells)} cells, and the header has {width}"
         )
         raise InputError(
-            "not-opened",
+            Code.NOT_OPENED,
             message,
             hint="a cell that holds a comma stands in double quotes",
         )
