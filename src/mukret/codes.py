@@ -11,7 +11,9 @@ from enum import StrEnum
 
 
 class Code(StrEnum):
-    """A code, as it stands in messages, rejects and records."""
+    """A code, as it stands in messages, rejects and records; for who prints one it is that text."""
+
+    __repr__ = str.__repr__
 
     NOT_JSON = "not-json"
     TOO_LONG = "too-long"

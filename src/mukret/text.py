@@ -74,3 +74,10 @@ def did_you_mean(name: str, known: Iterable[str]) -> str | None:
 def counted(number: int, singular: str, plural: str | None = None) -> str:
     """`1 row`, `1,200 rows`."""
     return f"{number:,} {singular if number == 1 else plural or singular + 's'}"
+
+
+def with_article(kind: str) -> str:
+    """A JSON kind in a sentence: `an array`, `a number`, `null`."""
+    if kind == "null":
+        return kind
+    return f"an {kind}" if kind[0] in "aeo" else f"a {kind}"

@@ -14,9 +14,9 @@ from functools import lru_cache
 import pyarrow as pa
 
 from mukret.columns.arrow import with_values
-from mukret.columns.read import Column, read_column, read_strings, tried
+from mukret.columns.read import Column, read_column, read_strings, spread, tried
 from mukret.columns.stored import CellKernel
-from mukret.columns.types import nulls, stored, value_type
+from mukret.columns.types import nulls, stored
 from mukret.columns.words import strings_of
 from mukret.documents.decode import decode
 from mukret.scan import Cells
@@ -134,18 +134,7 @@ def _by_different(reading: Reading, cells: Cells, known: Known) -> Column | None
         return None
     codes, rows = different
     outcomes = [known.outcome(reading, cells.raw(row)) for row in rows]
-    values = pa.array(
-        [None if isinstance(one, Bad) else one for one in outcomes],
-        value_type(reading.type),
-    )
     numbers = pa.Array.from_buffers(
         pa.int32(), cells.count, [None, pa.py_buffer(codes)]
     )
-    column = Column(values.take(numbers))
-    # The way back from different values to rows is only gone where some of them are bad.
-    if any(isinstance(one, Bad) for one in outcomes):
-        for row, number in enumerate(numbers.to_pylist()):
-            outcome = outcomes[number]
-            if isinstance(outcome, Bad):
-                column.failures[row] = outcome
-    return column
+    return spread(outcomes, numbers, reading.type)

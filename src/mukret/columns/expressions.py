@@ -13,7 +13,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from mukret.columns.arrow import any_true, row_mask, true_rows, with_values
-from mukret.columns.read import Column, Failures, read_strings
+from mukret.columns.read import Column, Failures, column_of, read_strings
 from mukret.columns.types import nulls, repeated, value_type, written
 from mukret.expressions import families
 from mukret.expressions.evaluate import arithmetic, as_number, call, negated, read_text
@@ -45,9 +45,8 @@ from mukret.expressions.tree import (
     NullTest,
     Temporal,
 )
-from mukret.expressions.values import division_by_zero, overflow
+from mukret.expressions.values import Value, division_by_zero, overflow
 from mukret.types import (
-    Bad,
     Boolean,
     Date,
     Datetime,
@@ -196,21 +195,19 @@ class _Evaluator:
         return pc.if_else(wrong, pa.scalar(None, array.type), array)
 
     def row_by_row(
-        self, node: Arithmetic, left: pa.Array, right: pa.Array, failures: Failures
+        self,
+        node: Arithmetic,
+        left: pa.Array,
+        right: pa.Array,
+        failures: Failures,
     ) -> Column:
-        values: list[object] = []
-        for row, (a, b) in enumerate(
-            zip(left.to_pylist(), right.to_pylist(), strict=True)
-        ):
-            value = None
-            if a is not None and b is not None:
-                try:
-                    value = arithmetic(node, a, b)
-                except Bad as bad:
-                    # What was wrong with an operand is told rather than what became of it.
-                    failures.setdefault(row, bad.alone())
-            values.append(value)
-        return Column(pa.array(values, value_type(node.type)), failures)
+        def result(operands: tuple[Value, Value]) -> Value:
+            a, b = operands
+            return None if a is None or b is None else arithmetic(node, a, b)
+
+        # What was wrong with an operand is told rather than what became of it.
+        rows = zip(left.to_pylist(), right.to_pylist(), strict=True)
+        return column_of(result, rows, node.type, failures)
 
     def negation(self, node: Negation) -> Column:
         column = self.column(node.operand)
@@ -223,24 +220,21 @@ class _Evaluator:
         self,
         column: Column,
         kind: ValueType | None,
-        function: Callable[[pa.Array], pa.Array],
+        function: Callable[[Value], object],
     ) -> Column:
         """A function applied to every value that is not null, one by one."""
-        failures = dict(column.failures)
-        values: list[object] = []
-        for row, value in enumerate(column.array.to_pylist()):
-            try:
-                values.append(None if value is None else function(value))
-            except Bad as bad:
-                values.append(None)
-                failures.setdefault(row, bad.alone())
-        return Column(pa.array(values, value_type(kind)), failures)
+        return column_of(
+            lambda value: None if value is None else function(value),
+            column.array.to_pylist(),
+            kind,
+            column.failures,
+        )
 
     def by_value(
         self,
         column: Column,
         kind: ValueType | None,
-        function: Callable[[pa.Array], pa.Array],
+        function: Callable[[Value], object],
     ) -> Column:
         """As `each`, but once for each different value: where a function costs more than to find
         them.
@@ -272,16 +266,8 @@ class _Evaluator:
         # Of several operands that failed the first one is told.
         for column in reversed(columns):
             failures.update(column.failures)
-        values: list[object] = []
-        for row, items in enumerate(
-            zip(*(column.array.to_pylist() for column in columns), strict=True)
-        ):
-            try:
-                values.append(function(*items))
-            except Bad as bad:
-                values.append(None)
-                failures.setdefault(row, bad.alone())
-        return Column(pa.array(values, value_type(kind)), failures)
+        rows = zip(*(column.array.to_pylist() for column in columns), strict=True)
+        return column_of(lambda values: function(*values), rows, kind, failures)
 
     # ---- functions
 

@@ -7,7 +7,7 @@ by the type itself (`Reading.read`), which alone decides what is bad and why.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from functools import reduce
 from typing import TypeVar
@@ -20,7 +20,17 @@ from mukret.columns.stored import Converted
 from mukret.columns.types import nulls, stored, value_type
 from mukret.columns.words import has_text_steps
 from mukret.paths.regexps import CAPTURED, capturing
-from mukret.types import WHITE_SPACE, Bad, Boolean, Enum, Json, ListOf, Reading, Text
+from mukret.types import (
+    WHITE_SPACE,
+    Bad,
+    Boolean,
+    Enum,
+    Json,
+    ListOf,
+    Reading,
+    Text,
+    ValueType,
+)
 from mukret.values import JsonValue, Number, scalar_text
 
 # Up to so many refused values are read one by one at once; more are trimmed and tried again as a
@@ -71,25 +81,32 @@ def read_lists(reading: Reading, values: Sequence[list[JsonValue]]) -> Column:
     )
     if plain and {type(node) for nodes in values for node in nodes} <= {str, Number}:
         return Column(pa.array(values, value_type(reading.type)))
-    return _collected(reading.read_nodes, reading, values)
+    return column_of(reading.read_nodes, values, reading.type)
 
 
 def _one_by_one(reading: Reading, values: Sequence[JsonValue]) -> Column:
-    return _collected(reading.read, reading, values)
+    return column_of(reading.read, values, reading.type)
 
 
-def _collected(
-    read: Callable[[Raw], object], reading: Reading, values: Sequence[Raw]
+def column_of(
+    function: Callable[[Raw], object],
+    values: Iterable[Raw],
+    kind: ValueType | None,
+    failed_before: Failures | None = None,
 ) -> Column:
-    found: list[object] = []
-    failures: Failures = {}
+    """What a function makes of each value; where it raises Bad a null, and the failure beside it.
+
+    What had failed before (an operand) stays what is told of its row.
+    """
+    results: list[object] = []
+    failures = dict(failed_before or {})
     for row, value in enumerate(values):
         try:
-            found.append(read(value))
+            results.append(function(value))
         except Bad as bad:
-            found.append(None)
-            failures[row] = bad.alone()
-    return Column(pa.array(found, value_type(reading.type)), failures)
+            results.append(None)
+            failures.setdefault(row, bad.alone())
+    return Column(pa.array(results, value_type(kind)), failures)
 
 
 def _mixed(
@@ -302,21 +319,26 @@ def _by_unique(
     """Few different strings: each is read once."""
     encoded = strings.dictionary_encode()
     outcomes = [tried(read, word) for word in encoded.dictionary.to_pylist()]
-    words = pa.array(
-        [None if isinstance(item, Bad) else item for item in outcomes],
-        value_type(reading.type),
-    )
-    column = Column(words.take(encoded.indices))
-    # Failures are looked for by row only if a word failed.
-    bad = [isinstance(item, Bad) for item in outcomes]
-    if any(bad):
-        mask = pc.fill_null(pa.array(bad).take(encoded.indices), False)
-        rows = true_rows(mask)
-        indices = encoded.indices.take(pa.array(rows, pa.int64())).to_pylist()
-        for row, index in zip(rows, indices, strict=True):
-            outcome = outcomes[index]
-            assert isinstance(outcome, Bad)
-            column.failures[row] = outcome
+    return spread(outcomes, encoded.indices, reading.type)
+
+
+def spread(outcomes: Sequence[object], numbers: pa.Array, kind: ValueType) -> Column:
+    """A column out of few outcomes (values, or Bad): for each row the one of this number; null
+    where the number is.
+    """
+    values = [None if isinstance(outcome, Bad) else outcome for outcome in outcomes]
+    column = Column(pa.array(values, value_type(kind)).take(numbers))
+    bad = pa.array([isinstance(outcome, Bad) for outcome in outcomes], pa.bool_())
+    if not any_true(bad):
+        return column
+    # The way back from outcomes to rows is only gone where some of them are bad.
+    rows = true_rows(pc.fill_null(bad.take(numbers), False))
+    for row, number in zip(
+        rows, numbers.take(pa.array(rows, pa.int64())).to_pylist(), strict=True
+    ):
+        outcome = outcomes[number]
+        assert isinstance(outcome, Bad)
+        column.failures[row] = outcome
     return column
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from pathlib import PurePath
 
 from mukret.codes import Code
@@ -21,7 +21,6 @@ from mukret.paths import Name, Path, parse_path
 from mukret.paths.locate import path_text
 from mukret.semantics.embedded import unfolded
 from mukret.survey import PlaceReport, SurveyReport, survey
-from mukret.survey.places import Place
 from mukret.values import JsonValue
 
 # So deep texts are looked for that stand in other such texts.
@@ -182,16 +181,9 @@ def _holds_json(report: PlaceReport) -> bool:
     place = report.place
     looks = [look.name for look in report.looks]
     texts = set(place.kinds) <= {"string", "null"} and not any(
-        one.recursive for one in _upward(place)
+        one.recursive for one in place.upward()
     )
     return texts and looks == ["JSON in text"] and not report.looks[0].odd
-
-
-def _upward(place: Place) -> Iterator[Place]:
-    above: Place | None = place
-    while above is not None:
-        yield above
-        above = above.parent
 
 
 def _word(sources: Sequence[Source]) -> str:

@@ -11,7 +11,7 @@ from mukret.documents import Source
 from mukret.drafting import draft_rules
 from mukret.drafting.model import Draft, DraftField, DraftTable
 from mukret.drafting.names import fresh
-from mukret.drafting.tables import TYPE_NAMES
+from mukret.drafting.tables import NOT_FOR_ENUMS
 from mukret.drafting.text import enum_lines, field_value, table_lines
 from mukret.drafting.widening import Proposal, proposals, with_proposals
 from mukret.engine.run import Run
@@ -77,7 +77,7 @@ class _Adding:
         self.covered: set[str] = set()
         self.new_tables: list[list[str]] = []
         self.new_enums: list[list[str]] = []
-        self.enums = {*rules.enums, *TYPE_NAMES}
+        self.enums = {*rules.enums, *NOT_FOR_ENUMS}
         self.place = {id(table): _place(table) for table in draft.tables}
         self.places = dict(_places(rules))
         # By table of the draft, the table of the rules that it is.

@@ -181,16 +181,12 @@ def _are_scattered(places: list[Place]) -> bool:
         return False
     union = frozenset().union(*names)
     in_objects = all(
-        above.step is not None for place in places for above in _above(place)
+        above.step is not None
+        for place in places
+        for above in place.upward()
+        if above.parent is not None
     )
     return in_objects and all(len(one) >= MUCH_ALIKE * len(union) for one in names)
-
-
-def _above(place: Place) -> Iterator[Place]:
-    """The places on the way from the root, without it."""
-    while place.parent is not None:
-        yield place
-        place = place.parent
 
 
 def is_one_or_several(inner: Place) -> bool:

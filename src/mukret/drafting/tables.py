@@ -587,7 +587,7 @@ class _Drafter:
                 if words == reading.words
             )
             name = next(same, None) or fresh(
-                field.name, {*self.draft.enums, *TYPE_NAMES}
+                field.name, {*self.draft.enums, *NOT_FOR_ENUMS}
             )
             self.draft.enums[name] = reading.words
             field.reading["type"] = name
@@ -769,7 +769,8 @@ def alone_in_objects(inner: Place, of: Place | None) -> dict[str, Place]:
     return {}
 
 
-TYPE_NAMES = {*SIMPLE, "decimal", "list"}
+# Words that name a type already.
+NOT_FOR_ENUMS = {*SIMPLE, "decimal", "list"}
 
 
 def _names_note(of: Place) -> str | None:

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from mukret.columns.arrow import true_rows
 from mukret.columns.expressions import evaluate_column
-from mukret.columns.read import Column, read_column
+from mukret.columns.read import Column, column_of, read_column
 from mukret.columns.types import nulls, repeated, value_type
 from mukret.engine.found_rows import FoundRows
 from mukret.engine.reading import read_fact, read_field
@@ -24,7 +24,7 @@ from mukret.rules.sources import Above, At, Compute, Constant, Fact, Lookup, Res
 from mukret.semantics.answers import Form, Known, Resolved
 from mukret.semantics.rejects import Fault
 from mukret.semantics.rests import rest_of
-from mukret.types import Bad
+from mukret.types import TypedValue
 
 
 @dataclass(frozen=True)
@@ -223,22 +223,18 @@ class _Evaluation:
 
 def _aggregated(aggregate: Aggregate, rows: TableRows, below: _Table) -> Column:
     """Over the rows of a table directly within that survive."""
-    groups: dict[int, list[Any]] = {}
+    groups: defaultdict[int, list[TypedValue]] = defaultdict(list)
     array = below.columns[aggregate.field].array if aggregate.field else None
     values = array.to_pylist() if array is not None else [None] * below.rows.count
     for row in below.surviving:
-        # Value by value, since sums must be exact and say which of them went wrong; kernels do
-        # neither.
-        groups.setdefault(below.rows.owners[row], []).append(values[row])
-    results: list[Any] = []
-    failures: dict[int, Bad] = {}
-    for row in range(rows.count):
-        try:
-            results.append(aggregated(aggregate, groups.get(row, ())))
-        except Bad as bad:
-            results.append(None)
-            failures[row] = bad.alone()
-    return Column(pa.array(results, value_type(aggregate.type)), failures)
+        groups[below.rows.owners[row]].append(values[row])
+    # Value by value, since sums must be exact and say which of them went wrong; kernels do
+    # neither.
+    return column_of(
+        lambda row: aggregated(aggregate, groups.get(row, ())),
+        range(rows.count),
+        aggregate.type,
+    )
 
 
 def _looked_up_across(

@@ -20,7 +20,7 @@ from mukret.paths.query import (
     child_segment,
     escaped_name,
 )
-from mukret.text import escaped, nearest, shortened
+from mukret.text import escaped, nearest, shortened, with_article
 from mukret.values import JsonValue, kind_of
 
 # So many member names are gone through for one that is near.
@@ -84,7 +84,7 @@ def _explain(
     if kinds == ["array"] and isinstance(selector, Name):
         meant = path_text((*before, child_segment(Wildcard()), segment))
         return Nearest(f"{where} is an array; did you mean {meant}?", meant)
-    return Nearest(f"{where} is {' or '.join(map(_article, kinds))}")
+    return Nearest(f"{where} is {' or '.join(map(with_article, kinds))}")
 
 
 def _member_names(nodes: Sequence[JsonValue]) -> list[str]:
@@ -133,10 +133,6 @@ def _other_member(
         path_text((*before, child_segment(name))) for name in (selector, Name(close))
     )
     return Nearest(f"{wanted} {differs}; did you mean {meant}?", meant)
-
-
-def _article(kind: str) -> str:
-    return kind if kind == "null" else f"{'an' if kind[0] in 'aeo' else 'a'} {kind}"
 
 
 def wanted_kind(segment: Segment) -> str:

@@ -20,7 +20,7 @@ from mukret.paths import (
     Segment,
     wanted_kind,
 )
-from mukret.text import counted, shortened
+from mukret.text import counted, shortened, with_article
 from mukret.types import Bad
 from mukret.values import JsonValue, kind_of
 
@@ -245,16 +245,13 @@ class Header:
         if names is None:
             return "there is no header"
         if type(names) is not list:
-            return (
-                f"the header is not an array of column names but {_a(kind_of(names))}"
-            )
+            return f"the header is not an array of column names but {with_article(kind_of(names))}"
         # Two columns of one name would make one member of two cells.
         seen: set[str] = set()
         for number, name in enumerate(names, 1):
             if type(name) is not str:
-                return (
-                    f"column {number} of the header has no name but {_a(kind_of(name))}"
-                )
+                kind = with_article(kind_of(name))
+                return f"column {number} of the header has no name but {kind}"
             if name in seen:
                 return (
                     f"the column {shortened(repr(name), 80)} stands twice in the header"
@@ -270,12 +267,6 @@ def _only_array(nodes: list[JsonValue]) -> JsonValue:
     if len(nodes) == 1 and type(nodes[0]) is not str:
         return nodes[0]
     return nodes or None
-
-
-def _a(kind: str) -> str:
-    return (
-        "null" if kind == "null" else f"an {kind}" if kind[0] in "ao" else f"a {kind}"
-    )
 
 
 def _under(names: list[str], row: FoundRow) -> FoundRow:

@@ -366,6 +366,13 @@ class Place:
         if len(self.signatures) > MOST_SIGNATURES:
             self.signatures = None
 
+    def upward(self) -> Iterator[Place]:
+        """This place and those above, up to the root."""
+        place: Place | None = self
+        while place is not None:
+            yield place
+            place = place.parent
+
     def below(self) -> Iterator[Place]:
         """The places directly below."""
         yield from self.children.values()

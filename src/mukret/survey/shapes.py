@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 
 from mukret.survey.forms import NumberForm, form_of
 from mukret.survey.places import Place
@@ -210,7 +210,7 @@ def fold_target(place: Place, name: str, values: Sequence[JsonValue]) -> Place |
     if not any(type(value) in (dict, list) for value in values):
         return None
     sample = [names for value in values[:50] if (names := _names_in(value))]
-    for above in _above(place):
+    for above in place.upward():
         if above.step != name:
             continue
         if not sample:
@@ -244,13 +244,6 @@ def _names_in(value: JsonValue) -> frozenset[str]:
     return frozenset(value) if type(value) is dict else frozenset()
 
 
-def _above(place: Place) -> Iterable[Place]:
-    current: Place | None = place
-    while current is not None:
-        yield current
-        current = current.parent
-
-
 def _fold_members(place: Place) -> None:
     """A member that turned out, once names were known to be data, to be what stands further up."""
     while place.members is None:
@@ -268,7 +261,7 @@ def _fold_members(place: Place) -> None:
 def _folds(place: Place) -> Iterator[tuple[Place, Place]]:
     """Members, each with the place above that has the records it holds."""
     for child in place.children.values():
-        for above in _above(place):
+        for above in place.upward():
             is_map = above.step == child.step and above.members is not None
             if is_map and _same_records(above, child):
                 yield child, above

@@ -27,6 +27,7 @@ SIMPLE: dict[str, ValueType] = {
     "duration": Duration(),
     "json": Json(),
 }
+# As people are told them.
 TYPE_NAMES = (*SIMPLE, "decimal(p,s)", "list(T)")
 _DECIMAL = re.compile(r"decimal(?:\s*\(\s*([0-9]{1,4})\s*,\s*([0-9]{1,4})\s*\))?")
 _LIST = re.compile(r"list\s*\(\s*(.*?)\s*\)")
