@@ -7,6 +7,7 @@ from __future__ import annotations
 import multiprocessing
 import os
 import sys
+import time
 import unittest
 from collections.abc import Iterator
 from concurrent.futures import ProcessPoolExecutor, as_completed
@@ -25,6 +26,7 @@ LONGEST = (
     "Demo",
 )
 """Classes that begin first, so that none of them is left alone at the end."""
+SHOWN = 12
 
 
 @dataclass(frozen=True)
@@ -79,13 +81,24 @@ _classes: list[unittest.TestSuite] = []
 """Those of the suite that is run; worker processes are forked when they are known."""
 
 
-def _run(number: int) -> tuple[int, list[Outcome]]:
-    """In a process of its own: the tests of a class; how many there were,
-    and what became of them.
-    """
+@dataclass(frozen=True)
+class Ran:
+    """The tests of a class: how many there were, what became of them, and how long they took."""
+
+    name: str
+    count: int
+    outcomes: list[Outcome]
+    seconds: float
+
+
+def _run(number: int) -> Ran:
+    """In a process of its own: the tests of a class."""
     result = Keeping()
+    begun = time.monotonic()
+    tests = list(_tests(_classes[number]))
     _classes[number].run(result)
-    return result.testsRun, result.outcomes()
+    seconds = time.monotonic() - begun
+    return Ran(type(tests[0]).__name__, result.testsRun, result.outcomes(), seconds)
 
 
 class SideBySide(unittest.TestSuite):
@@ -104,11 +117,16 @@ class SideBySide(unittest.TestSuite):
             else os.cpu_count() or 1
         )
         with ProcessPoolExecutor(cores, multiprocessing.get_context("fork")) as pool:
+            slowest: list[Ran] = []
             for done in as_completed([pool.submit(_run, number) for number in order]):
-                count, outcomes = done.result()
-                result.testsRun += count
-                for told, kind, words in outcomes:
+                ran = done.result()
+                result.testsRun += ran.count
+                for told, kind, words in ran.outcomes:
                     _tell(result, told, kind, words)
+                slowest.append(ran)
+        slowest.sort(key=lambda ran: -ran.seconds)
+        shown = ", ".join(f"{ran.name} {ran.seconds:.0f} s" for ran in slowest[:SHOWN])
+        print(f"\nlongest: {shown}", file=sys.stderr)
         return result
 
 
