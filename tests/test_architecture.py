@@ -4,10 +4,14 @@ from __future__ import annotations
 
 import ast
 import re
+import runpy
 import unittest
 from collections.abc import Iterator
+from dataclasses import MISSING, fields
+from importlib import import_module
 from pathlib import Path
 
+from mukret.cli.main import COMMANDS
 from mukret.survey.looks import LOOKS
 
 SOURCE = Path(__file__).parent.parent / "src" / "mukret"
@@ -86,6 +90,32 @@ def sentences_looked_for(tree: ast.AST) -> Iterator[tuple[int, str]]:
                 and WORDS.search(operand.value)
             ):
                 yield operand.lineno, operand.value
+
+
+class Declared(unittest.TestCase):
+    def test_a_handler_takes_exactly_what_its_command_declares(self) -> None:
+        for name in COMMANDS:
+            with self.subTest(name):
+                command = import_module(f"mukret.cli.commands.{name}").command
+                request = import_module(f"mukret.cli.handlers.{name}").Request
+                declared = {parameter.name for parameter in command.params}
+                taken = {field.name for field in fields(request)}
+                needed = {
+                    field.name for field in fields(request) if field.default is MISSING
+                }
+                self.assertEqual((declared - taken, needed - declared), (set(), set()))
+
+
+class Picture(unittest.TestCase):
+    def test_the_picture_shows_the_imports_that_there_are(self) -> None:
+        """After a change of layers or imports: python scripts/draw_architecture.py"""
+        root = SOURCE.parent.parent
+        drawn = runpy.run_path(str(root / "scripts" / "draw_architecture.py"))[
+            "picture"
+        ]()
+        self.assertEqual(
+            (root / "docs" / "architecture.svg").read_text(encoding="utf-8"), drawn
+        )
 
 
 if __name__ == "__main__":

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
+import pyarrow as pa
 from py4j.protocol import Py4JError
 from pyspark import StorageLevel
 from pyspark.errors import PySparkException
@@ -17,9 +18,6 @@ from mukret.errors import InputError, MukretError
 from mukret.spark.frame import packed_fact, unpacked_fact
 from mukret.spark.pieces import Piece
 from mukret.spark.work import FACTS
-
-if TYPE_CHECKING:
-    import pyarrow as pa
 
 # What is needed again; executors that are lost take it with them, and Spark makes it anew.
 KEPT = StorageLevel.MEMORY_AND_DISK
