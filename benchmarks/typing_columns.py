@@ -29,9 +29,9 @@ from mukret.types import (
     EnumValue,
     Float,
     Integer,
-    Reading,
     Text,
     Timestamp,
+    TypeSpec,
     ValueType,
 )
 
@@ -94,7 +94,7 @@ def measured(
     """
     clean = [make() for _ in range(rows)]
     dirty = [BAD if number % 100 == 0 else text for number, text in enumerate(clean)]
-    reading = Reading(kind)
+    reading = TypeSpec(kind)
     times: list[Any] = [
         (
             seconds(lambda: arrow_cast(kind, clean)),

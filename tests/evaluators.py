@@ -15,7 +15,7 @@ from mukret.documents import NotJson, decode, find_sources
 from mukret.engine.run import Run
 from mukret.errors import InputError
 from mukret.rules import Rules, parse_rules
-from mukret.semantics.fates import Fate
+from mukret.semantics.fates import RowOutcome
 from mukret.semantics.reference import BadResponse, Document, LeftOut, ReferenceRun
 from tests.random_feeds import REFERENCE
 
@@ -127,7 +127,7 @@ class EvaluatorsCase(unittest.TestCase):
                 written[name] += [
                     {column: row.values[column] for column in kept}
                     for row in rows[name]
-                    if row.fate == Fate.WRITTEN
+                    if row.fate == RowOutcome.WRITTEN
                 ]
         if not read and (left_out == 0 or rejects):
             return None, written, rejects

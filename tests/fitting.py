@@ -11,7 +11,7 @@ from typing import Any
 from mukret.paths import Filter, Index, Name, Segment, Selector, Slice, Wildcard
 from mukret.rules.model import Field, Rules, Table
 from mukret.rules.sources import At
-from mukret.types import Bad, ListOf, Reading
+from mukret.types import Bad, ListOf, TypeSpec
 from mukret.values import JsonValue, Number
 
 Draw = Callable[[int, int], int]
@@ -85,7 +85,7 @@ class Grower:
         assert isinstance(own.source, At)
         reading = own.reading
         if isinstance(reading.type, ListOf) and own.source.take == "all":
-            reading = Reading(reading.type.item, reading.options)
+            reading = TypeSpec(reading.type.item, reading.options)
         if holder[step] != {}:
             return
         taken, refused = judged(reading, self.pool)
@@ -177,7 +177,7 @@ class Grower:
 
 @lru_cache(maxsize=5000)
 def judged(
-    reading: Reading, pool: tuple[JsonValue, ...]
+    reading: TypeSpec, pool: tuple[JsonValue, ...]
 ) -> tuple[list[JsonValue], dict[str, list[JsonValue]]]:
     """The values of a pool that a type takes and that give something; and those that it refuses, by
     code.

@@ -8,7 +8,7 @@ from typing import Any
 from mukret.documents import find_sources
 from mukret.engine.run import Run
 from mukret.errors import MukretError
-from mukret.inspect.comparing import Comparison, compare_rules
+from mukret.inspect.comparing import RulesComparison, compare_rules
 from mukret.rules import parse_rules
 from tests.helpers import FolderCase, rules_text
 from tests.random_feeds import REFERENCE, seeded_feeds
@@ -33,7 +33,7 @@ PORTS = [
 
 
 class Comparing(FolderCase):
-    def compare(self, old: str, new: str, *documents: Any) -> Comparison:
+    def compare(self, old: str, new: str, *documents: Any) -> RulesComparison:
         lines = "\n".join(json.dumps(document) for document in documents)
         sources = find_sources([self.file("a.jsonl", lines)])
         return compare_rules(

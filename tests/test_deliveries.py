@@ -18,7 +18,7 @@ import psycopg
 from mukret.delivered import open_delivered
 from mukret.delivered.comparing import compare_deliveries
 from mukret.delivered.differences import Differences, TableDifferences
-from mukret.destinations.contract import Options
+from mukret.destinations.contract import WriteOptions
 from mukret.destinations.deliver import deliver
 from mukret.destinations.folder import Folder
 from mukret.destinations.formats import FORMATS
@@ -84,7 +84,9 @@ class Delivering(FolderCase):
             target = str(self.folder / target)
             append = options.pop("append", False)
             deliver(
-                run, Folder(target, form, append=append), options=Options(**options)
+                run,
+                Folder(target, form, append=append),
+                options=WriteOptions(**options),
             )
         return target
 
@@ -148,7 +150,7 @@ class EveryKind(Delivering):
                     deliver(
                         Run(rules, find_sources([file]), started=NOW),
                         kind,
-                        options=Options(nested=name == "nested"),
+                        options=WriteOptions(nested=name == "nested"),
                     )
             except (
                 InputError,

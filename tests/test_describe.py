@@ -27,7 +27,7 @@ from mukret.describe.json_schema import json_schema
 from mukret.describe.nesting import nested_tables
 from mukret.describe.python_records import python_records
 from mukret.describe.rules_schema import rules_schema
-from mukret.destinations.contract import Options
+from mukret.destinations.contract import WriteOptions
 from mukret.destinations.csv_metadata import csv_metadata
 from mukret.destinations.database import Mode
 from mukret.destinations.ddl import DIALECTS, POSTGRESQL, SQLITE, schema
@@ -116,7 +116,7 @@ class Described(FolderCase):
         deliver(
             Run(rules, find_sources([feed])),
             Folder(str(folder), form),
-            options=Options(**options),
+            options=WriteOptions(**options),
         )
         return folder
 

@@ -25,7 +25,7 @@ from mukret.collect import (
     reading_pages,
     reading_sign_in,
 )
-from mukret.collect.judging import Judgement, Sort
+from mukret.collect.judging import AnswerSort, Judgement
 from mukret.collect.paging import End, Fault, Last, Lost
 from mukret.columns.types import value_type
 from mukret.columns.types import written as written_column
@@ -455,7 +455,7 @@ class CollectingPage(FolderCase):
             with self.subTest(option):
                 self.assertIn(f"`{option}", page)
         ends = Last(End.NO_LINK), Lost(Fault.REPEATED)
-        judgement = Judgement(Sort.EMPTY, "no data")
+        judgement = Judgement(AnswerSort.EMPTY, "no data")
         answers = [
             Answer(
                 "a",

@@ -33,10 +33,10 @@ from mukret.types import (
     DecimalType,
     Float,
     Integer,
-    Options,
-    Reading,
+    ReadingOptions,
     Text,
     Timestamp,
+    TypeSpec,
     ValueType,
 )
 from mukret.types import parse_type as built_in
@@ -66,13 +66,13 @@ ROW: dict[str, Any] = {
 }
 
 
-def types(name: str) -> Reading:
+def types(name: str) -> TypeSpec:
     kind = built_in(name)
     if kind is None:
         if name == "state":
-            return Reading(STATE)
+            return TypeSpec(STATE)
         raise KeyError(name)
-    return Reading(kind)
+    return TypeSpec(kind)
 
 
 VALUES: list[tuple[str, str, Any]] = [
@@ -386,7 +386,7 @@ class Expressions(unittest.TestCase):
         self,
     ) -> None:
         self.assertEqual(
-            Reading(Integer(), Options(blank=frozenset({"-"}))).read("-"), None
+            TypeSpec(Integer(), ReadingOptions(blank=frozenset({"-"}))).read("-"), None
         )
         self.assertEqual(
             expression_outcome("CAST('-' AS integer)", ROW), ("bad", "not-a-number")

@@ -27,7 +27,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mukret.destinations import jsonl, xlsx
-from mukret.destinations.contract import PLAIN, Delivery, Options, Rows
+from mukret.destinations.contract import PLAIN, Delivery, RowsToWrite, WriteOptions
 from mukret.destinations.deliver import RejectLimit, deliver
 from mukret.destinations.folder import Folder
 from mukret.destinations.formats import FORMATS
@@ -384,7 +384,7 @@ class EveryFormat(FolderCase):
     def test_a_spreadsheet_takes_no_text_for_a_formula_if_that_is_asked_for(
         self,
     ) -> None:
-        options = Options(formulas_as_text=True)
+        options = WriteOptions(formulas_as_text=True)
         rows = [
             {"text": text, "id": -1}
             for text in ("=1", "+1", "-1", "@a", "\t=1", "1=", "'")
@@ -560,11 +560,11 @@ class Nested(FolderCase):
     def test_tables_within_stand_in_the_records_of_the_nearest_table_that_is_written(
         self,
     ) -> None:
-        nested = Options(nested=True)
+        nested = WriteOptions(nested=True)
         for workers in (1, 2):
             for indent in (None, 2):
                 out = self.folder / "out"
-                options = Options(nested=True, indent=indent)
+                options = WriteOptions(nested=True, indent=indent)
                 record = deliver(
                     self.run_over(workers=workers, batch_bytes=1),
                     Folder(str(out), "json"),
@@ -588,7 +588,7 @@ class Nested(FolderCase):
     def test_a_payload_has_all_tables_or_one_with_those_within(self) -> None:
         for options, expected in (
             (
-                Options(nested=True, indent=3),
+                WriteOptions(nested=True, indent=3),
                 {"ports": list(self.EXPECTED), "winds": [{"knots": 7}, {"knots": 8}]},
             ),
             (PLAIN, None),
@@ -607,7 +607,7 @@ class Nested(FolderCase):
         deliver(
             self.run_over(),
             Stream(stream, "jsonl", "berths"),
-            options=Options(nested=True),
+            options=WriteOptions(nested=True),
         )
         self.assertEqual(
             [json.loads(line)["n"] for line in stream.getvalue().splitlines()],
@@ -624,7 +624,7 @@ class Nested(FolderCase):
         deliver(
             Run(self.rules(), find_sources([file]), batch_bytes=100),
             Folder(str(out), "json"),
-            options=Options(nested=True),
+            options=WriteOptions(nested=True),
         )
         self.assertEqual(
             json.loads((out / "ports.json").read_text())[0]["berths"][0]["ships"], ships
@@ -643,7 +643,7 @@ class Nested(FolderCase):
             deliver(
                 Run(rules, find_sources([self.file("a.json", "[]")])),
                 Folder(str(self.folder / "out"), "json"),
-                options=Options(nested=True),
+                options=WriteOptions(nested=True),
             )
 
     def test_the_nested_sample_read_back_gives_the_same_tables(self) -> None:
@@ -719,7 +719,9 @@ class Workbooks(FolderCase):
         rules = parse_rules(rules_text(self.RULES))
         run = Run(rules, find_sources([self.file("feed.json", json.dumps(document))]))
         deliver(
-            run, Folder(str(self.folder / "out"), "xlsx"), options=Options(**options)
+            run,
+            Folder(str(self.folder / "out"), "xlsx"),
+            options=WriteOptions(**options),
         )
         return openpyxl.load_workbook(self.folder / "out/tables.xlsx")
 
@@ -800,7 +802,7 @@ class OneMore:
     def encode(self, table: str, batch: Any) -> Any:
         raise AssertionError
 
-    def write(self, rows: Rows) -> None:
+    def write(self, rows: RowsToWrite) -> None:
         self.call("write")
         self.rows += [
             row for batch in rows.tables.values() for row in batch.to_pylist()

@@ -13,7 +13,7 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-from mukret.destinations.contract import Options
+from mukret.destinations.contract import WriteOptions
 from mukret.destinations.deliver import deliver, deliver_extraction
 from mukret.destinations.folder import Folder
 from mukret.documents import find_sources
@@ -193,9 +193,9 @@ class Merged(FolderCase):
         rules = parse_rules(path.read_bytes(), str(path))
         feed = [self.folder / "merrow-demo/feed"]
         for form, options in (
-            ("csv", Options()),
-            ("json", Options(nested=True)),
-            ("parquet", Options()),
+            ("csv", WriteOptions()),
+            ("json", WriteOptions(nested=True)),
+            ("parquet", WriteOptions()),
         ):
             with self.subTest(form):
                 record = deliver(

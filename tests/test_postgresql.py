@@ -21,7 +21,7 @@ from unittest import mock
 import psycopg
 from psycopg.types.numeric import NumericLoader
 
-from mukret.destinations.contract import Rows
+from mukret.destinations.contract import RowsToWrite
 from mukret.destinations.database import Mode
 from mukret.destinations.deliver import RejectLimit, deliver
 from mukret.destinations.postgresql import Postgresql, first_line, without_password
@@ -311,8 +311,8 @@ class InAServer(PostgresCase, FolderCase):
 
         def lost(
             destination: Postgresql,
-            rows: Rows,
-            write: Callable[[Postgresql, Rows], None] = Postgresql.write,
+            rows: RowsToWrite,
+            write: Callable[[Postgresql, RowsToWrite], None] = Postgresql.write,
         ) -> None:
             self.ask(
                 "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()"

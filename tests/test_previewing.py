@@ -13,7 +13,7 @@ from mukret.errors import MukretError
 from mukret.inspect.picking import all_rows, pick
 from mukret.inspect.previewing import Anywhere, First, Preview, SeenRow
 from mukret.rules import Rules, parse_rules
-from mukret.semantics.fates import Fate
+from mukret.semantics.fates import RowOutcome
 from mukret.semantics.rejects import PARENT_REJECTED
 from tests.helpers import FolderCase, table_rules
 from tests.random_feeds import REFERENCE, seeded_feeds
@@ -82,13 +82,13 @@ class Previews(FolderCase):
 
     def is_picked(self, rules: Rules, name: str, row: SeenRow) -> bool:
         sources = find_sources([self.folder / "feed.jsonl"])
-        fate = Fate.REJECTED if row.reject else Fate.WRITTEN
+        fate = RowOutcome.REJECTED if row.reject else RowOutcome.WRITTEN
         found = pick(rules, sources, name, all_rows, fate, row.nth)
         assert found is not None
         if row.reject is not None:
             self.assertEqual(found.document, row.reject.document)
         self.assertIsNone(
-            pick(rules, sources, name, all_rows, Fate.WRITTEN, row.nth + 1)
+            pick(rules, sources, name, all_rows, RowOutcome.WRITTEN, row.nth + 1)
             if row.reject is None
             else None
         )

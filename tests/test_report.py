@@ -18,7 +18,7 @@ from mukret.destinations.deliver import deliver
 from mukret.destinations.folder import Folder
 from mukret.documents import find_sources
 from mukret.engine.run import Run
-from mukret.report.findings import Verdict, weighed
+from mukret.report.findings import Fitness, weighed
 from mukret.report.joins import KeyHashes, joined
 from mukret.report.page import page
 from mukret.report.profile import SAMPLED_ROWS, profile
@@ -213,7 +213,7 @@ class Reports(FolderCase):
         before = None if against is None else open_delivered(str(self.folder / against))
         return read_report(open_delivered(str(self.folder / name)), before)
 
-    def said(self, report: Report) -> tuple[Verdict, list[str]]:
+    def said(self, report: Report) -> tuple[Fitness, list[str]]:
         verdict, findings = weighed(report)
         return verdict, [sentence(one) for one in findings]
 
@@ -223,33 +223,33 @@ class Reports(FolderCase):
         for sailings, verdict, said in (
             (
                 [good, other],
-                Verdict.YES,
+                Fitness.YES,
                 "None of 6 rows was rejected, and every document could be read.",
             ),
             (
                 [good, other, bad],
-                Verdict.WITH_CARE,
+                Fitness.WITH_CARE,
                 "33.3% of the rows of sailings were rejected: 1 of 3, and with them 2 rows of the tables within.",
             ),
             (
                 [good, bad, bad],
-                Verdict.NO,
+                Fitness.NO,
                 "66.7% of the rows of sailings were rejected: 2 of 3, and with them 4 rows of the tables within.",
             ),
-            ([bad], Verdict.NO, "No table has a row."),
+            ([bad], Fitness.NO, "No table has a row."),
             (
                 [{**good, "note": None}],
-                Verdict.WITH_CARE,
+                Fitness.WITH_CARE,
                 "sailings.note is null in all of 1 row.",
             ),
             (
                 [{**good, "calls": []}],
-                Verdict.WITH_CARE,
+                Fitness.WITH_CARE,
                 "calls is empty: no row was found in the input.",
             ),
             (
                 [good, {**other, "fare": None}],
-                Verdict.WITH_CARE,
+                Fitness.WITH_CARE,
                 "1 row of sailings left out since the condition was unknown, not false (of 1 left out in all).",
             ),
         ):
@@ -282,12 +282,12 @@ class Reports(FolderCase):
         for name, verdict, said in (
             (
                 "before",
-                Verdict.YES,
+                Fitness.YES,
                 ["Beside the delivery before nothing is out of the way."],
             ),
             (
                 "less",
-                Verdict.WITH_CARE,
+                Fitness.WITH_CARE,
                 [
                     "calls has shrunk to 10 rows, from 40 before.",
                     "sailings has shrunk to 5 rows, from 20 before.",
@@ -295,12 +295,12 @@ class Reports(FolderCase):
             ),
             (
                 "nulls",
-                Verdict.WITH_CARE,
+                Fitness.WITH_CARE,
                 ["sailings.note is null in 35% of its rows; before it was 0%."],
             ),
             (
                 "other",
-                Verdict.NO,
+                Fitness.NO,
                 [
                     "calls is gone; before it had 40 rows.",
                     "sailings.note is gone; it was there before.",

@@ -14,8 +14,8 @@ from mukret.engine.interface import extract
 from mukret.engine.run import Run
 from mukret.errors import MukretError
 from mukret.inspect.picking import (
-    Condition,
     Picked,
+    RowCondition,
     all_rows,
     meeting,
     pick,
@@ -24,7 +24,7 @@ from mukret.inspect.picking import (
 )
 from mukret.inspect.tracing import Traced, TracedRow, surroundings, trace
 from mukret.rules import parse_rules
-from mukret.semantics.fates import Fate
+from mukret.semantics.fates import RowOutcome
 from tests.helpers import FolderCase, rules_text
 from tests.random_feeds import REFERENCE, seeded_feeds
 
@@ -81,7 +81,7 @@ class Tracing(FolderCase):
         self,
         table: str,
         wanted: Any = all_rows,
-        fate: Fate | None = Fate.WRITTEN,
+        fate: RowOutcome | None = RowOutcome.WRITTEN,
         nth: int = 1,
     ) -> Picked | None:
         return pick(self.rules, find_sources([self.input]), table, wanted, fate, nth)
@@ -199,7 +199,7 @@ class Tracing(FolderCase):
                 '[2] "t:c": captured by t:(.*): "c", split at ",": "c", [0] "c": read as text',
             ],
         )  # fmt: skip
-        bad = self.field("ports", "sizes", fate=Fate.REJECTED).steps
+        bad = self.field("ports", "sizes", fate=RowOutcome.REJECTED).steps
         self.assertIn('[0] "0": does not match (.*) m, [no-match]', bad)
         self.assertIn("and 4 more", bad)
 
@@ -229,7 +229,9 @@ class Tracing(FolderCase):
             ),
             (2, None, "in all documents of the run there is none, or it is null there"),
         ):
-            picked = pick(self.rules, sources, "ports", all_rows, Fate.WRITTEN, nth)
+            picked = pick(
+                self.rules, sources, "ports", all_rows, RowOutcome.WRITTEN, nth
+            )
             assert picked is not None
             (owner,) = trace(
                 picked,
@@ -275,7 +277,7 @@ class Tracing(FolderCase):
             self.assertLess(self.picked("ports", nth=300).table.rows.count, 100)  # type: ignore[union-attr]
 
     def test_a_rejected_row_says_why(self) -> None:
-        row = self.traced("ports", fate=Fate.REJECTED)
+        row = self.traced("ports", fate=RowOutcome.REJECTED)
         self.assertEqual(
             (row.path, row.fate, row.document), ("$.ports[1]", "rejected", 2)
         )
@@ -306,7 +308,7 @@ class Tracing(FolderCase):
             },
         ]
         self.input = self.file("a.jsonl", "\n".join(map(json.dumps, lines)))
-        row = self.traced("notes", fate=Fate.REJECTED)
+        row = self.traced("notes", fate=RowOutcome.REJECTED)
         self.assertEqual((row.path, row.document), ("$.notes[1]", 2))
         [problem] = row.problems
         self.assertIn("embedded text that is not JSON: a trailing comma", problem)
@@ -323,7 +325,7 @@ class Tracing(FolderCase):
         )
         self.assertEqual(
             self.traced(
-                "berths", wanted=meeting(Condition(berths.types, "size > 5"))
+                "berths", wanted=meeting(RowCondition(berths.types, "size > 5"))
             ).path,
             "$.ports[0].berths[0]",
         )
@@ -362,7 +364,7 @@ class Tracing(FolderCase):
                             find_sources([file]),
                             name,
                             all_rows,
-                            Fate.WRITTEN,
+                            RowOutcome.WRITTEN,
                             nth,
                         )
                         assert picked is not None

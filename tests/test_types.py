@@ -35,11 +35,11 @@ from mukret.types import (
     Integer,
     Json,
     ListOf,
-    Options,
-    Reading,
+    ReadingOptions,
     Text,
     Time,
     Timestamp,
+    TypeSpec,
     ValueType,
     parse_type,
 )
@@ -65,90 +65,90 @@ def instant(text: str) -> dt.datetime:
     return dt.datetime.fromisoformat(text)
 
 
-Case = tuple[ValueType, Options, list[tuple[JsonValue, Any]]]
+Case = tuple[ValueType, ReadingOptions, list[tuple[JsonValue, Any]]]
 
 ACCEPTED: list[Case] = [
     (
         Text(),
-        Options(),
+        ReadingOptions(),
         [("", ""), (" x ", " x "), (Number("1.10"), "1.10"), (12, "12"), (10**30, "1" + "0" * 30), (True, "true"),
          (Number("1e3"), "1e3"), (None, None)],
     ),
-    (Text(), Options(trim=True), [(" x\u00a0", "x"), ("\u2003", "")]),
-    (Text(), Options(blank=frozenset({"", "n/a"})), [("", None), ("n/a", None), (" n/a", " n/a")]),
-    (Text(), Options(strip=("kr", "k")), [("krkx", "x"), ("xkr", "x"), ("kr", ""), ("a kr", "a ")]),
+    (Text(), ReadingOptions(trim=True), [(" x\u00a0", "x"), ("\u2003", "")]),
+    (Text(), ReadingOptions(blank=frozenset({"", "n/a"})), [("", None), ("n/a", None), (" n/a", " n/a")]),
+    (Text(), ReadingOptions(strip=("kr", "k")), [("krkx", "x"), ("xkr", "x"), ("kr", ""), ("a kr", "a ")]),
     (
         Integer(),
-        Options(),
+        ReadingOptions(),
         [(12, 12), ("12", 12), (" +12 ", 12), ("-0", 0), ("007", 7), ("12.0", 12), ("1e3", 1000), (Number("1E+2"), 100),
          (Number("12.000"), 12), (2**63 - 1, 2**63 - 1), ("-9223372036854775808", -(2**63)), ("", None), (" ", None),
          ("5.", 5)],
     ),
     (
         Integer(),
-        Options(grouping=","),
+        ReadingOptions(grouping=","),
         [("1,204", 1204), ("12", 12), ("12,34,567", 1234567), ("1,204.0", 1204), ("-1,000,000", -1000000)],
     ),
-    (Integer(), Options(grouping="\u202f"), [("1\u202f204", 1204), ("7", 7)]),
-    (Integer(), Options(grouping="'"), [("1'204'000", 1204000)]),
-    (DecimalType(9, 2), Options(grouping="\u00a0", point="·"), [("1\u00a0204·5", Decimal("1204.50"))]),
-    (DecimalType(9, 2), Options(grouping=" ", point=","), [(" 1 204,5 ", Decimal("1204.50"))]),
-    (Float(), Options(grouping="\u00a0", percent=True), [("1\u00a0250%", 12.5)]),
-    (Integer(), Options(round="half-up"), [("2.5", 3), ("-2.5", -3), (Number("2.4"), 2)]),
-    (Integer(), Options(round="half-even"), [("2.5", 2), ("3.5", 4), (Number("-2.5"), -2)]),
-    (Integer(), Options(percent=True), [("500%", 5), (300, 3)]),
-    (Integer(), Options(blank=frozenset({"-9999"})), [(-9999, None), ("-9999", None), ("1", 1)]),
+    (Integer(), ReadingOptions(grouping="\u202f"), [("1\u202f204", 1204), ("7", 7)]),
+    (Integer(), ReadingOptions(grouping="'"), [("1'204'000", 1204000)]),
+    (DecimalType(9, 2), ReadingOptions(grouping="\u00a0", point="·"), [("1\u00a0204·5", Decimal("1204.50"))]),
+    (DecimalType(9, 2), ReadingOptions(grouping=" ", point=","), [(" 1 204,5 ", Decimal("1204.50"))]),
+    (Float(), ReadingOptions(grouping="\u00a0", percent=True), [("1\u00a0250%", 12.5)]),
+    (Integer(), ReadingOptions(round="half-up"), [("2.5", 3), ("-2.5", -3), (Number("2.4"), 2)]),
+    (Integer(), ReadingOptions(round="half-even"), [("2.5", 2), ("3.5", 4), (Number("-2.5"), -2)]),
+    (Integer(), ReadingOptions(percent=True), [("500%", 5), (300, 3)]),
+    (Integer(), ReadingOptions(blank=frozenset({"-9999"})), [(-9999, None), ("-9999", None), ("1", 1)]),
     (
         DecimalType(12, 2),
-        Options(),
+        ReadingOptions(),
         [("1204.5", Decimal("1204.50")), (Number("1204.50"), Decimal("1204.50")), (7, Decimal("7.00")),
          (".5", Decimal("0.50")), ("5.", Decimal("5.00")), ("1.500", Decimal("1.50")), ("1e3", Decimal("1000.00")),
          ("-0", Decimal("0.00")), ("9999999999.99", Decimal("9999999999.99")), ("0012", Decimal("12.00"))],
     ),
     (
         DecimalType(12, 2),
-        Options(grouping=",", strip=("kr",)),
+        ReadingOptions(grouping=",", strip=("kr",)),
         [("kr 1,204.50", Decimal("1204.50")), ("1204.50kr", Decimal("1204.50")), ("kr kr 5 kr", Decimal("5.00")),
          (Number("3.5"), Decimal("3.50"))],
     ),
-    (DecimalType(12, 2), Options(grouping=".", point=","), [("1.204,50", Decimal("1204.50")), (",5", Decimal("0.50"))]),
+    (DecimalType(12, 2), ReadingOptions(grouping=".", point=","), [("1.204,50", Decimal("1204.50")), (",5", Decimal("0.50"))]),
     (
         DecimalType(12, 2),
-        Options(accounting=True, grouping=","),
+        ReadingOptions(accounting=True, grouping=","),
         [("(1,200)", Decimal("-1200.00")), ("( 3.5 )", Decimal("-3.50")), ("4", Decimal("4.00"))],
     ),
-    (DecimalType(6, 4), Options(percent=True), [("12.5%", Decimal("0.1250")), ("12.5 %", Decimal("0.1250")), (50, Decimal("0.5"))]),
-    (DecimalType(5, 1), Options(round="half-even"), [("0.25", Decimal("0.2")), ("0.35", Decimal("0.4"))]),
-    (DecimalType(5, 1), Options(round="half-up"), [("0.25", Decimal("0.3")), ("-0.25", Decimal("-0.3"))]),
+    (DecimalType(6, 4), ReadingOptions(percent=True), [("12.5%", Decimal("0.1250")), ("12.5 %", Decimal("0.1250")), (50, Decimal("0.5"))]),
+    (DecimalType(5, 1), ReadingOptions(round="half-even"), [("0.25", Decimal("0.2")), ("0.35", Decimal("0.4"))]),
+    (DecimalType(5, 1), ReadingOptions(round="half-up"), [("0.25", Decimal("0.3")), ("-0.25", Decimal("-0.3"))]),
     (
         DecimalType(38, 10),
-        Options(),
+        ReadingOptions(),
         [("1234567890123456789012345678.0123456789", Decimal("1234567890123456789012345678.0123456789")),
          ("0.0000000001", Decimal("0.0000000001"))],
     ),
     (
         Float(),
-        Options(),
+        ReadingOptions(),
         [("4092.70", 4092.7), (Number("0.1"), 0.1), (2**53 + 1, float(2**53)), ("1e3", 1000.0), ("-0", -0.0),
          ("1e-400", 0.0), (" .5 ", 0.5), ("1.7976931348623157e308", 1.7976931348623157e308)],
     ),
-    (Float(), Options(percent=True), [("57%", 0.57), ("12.3%", 0.123), (7, 0.07), ("7", 0.07)]),
+    (Float(), ReadingOptions(percent=True), [("57%", 0.57), ("12.3%", 0.123), (7, 0.07), ("7", 0.07)]),
     (
         Boolean(),
-        Options(),
+        ReadingOptions(),
         [(True, True), ("TRUE", True), ("Yes", True), ("y", True), ("t", True), ("on", True), ("1", True), (1, True),
          (False, False), ("no", False), ("N", False), ("F", False), ("off", False), ("0", False), (0, False),
          (Number("1.0"), True), ("", None)],
     ),
     (
         Date(),
-        Options(),
+        ReadingOptions(),
         [("2031-04-01", dt.date(2031, 4, 1)), (" 2032-02-29 ", dt.date(2032, 2, 29)), ("0001-01-01", dt.date.min),
          ("9999-12-31", dt.date.max)],
     ),
     (
         Timestamp(),
-        Options(),
+        ReadingOptions(),
         [("2031-04-01T10:22:07+02:00", instant("2031-04-01T08:22:07+00:00")),
          ("2031-04-01 10:22Z", instant("2031-04-01T10:22:00+00:00")),
          ("2031-04-01t10:22:07.5z", instant("2031-04-01T10:22:07.500000+00:00")),
@@ -161,79 +161,79 @@ ACCEPTED: list[Case] = [
     ),
     (
         Timestamp(),
-        Options(zone="Atlantic/Faroe"),
+        ReadingOptions(zone="Atlantic/Faroe"),
         [("2031-07-01T12:00:00", instant("2031-07-01T11:00:00+00:00")),
          ("2031-01-01T12:00:00", instant("2031-01-01T12:00:00+00:00")),
          ("2031-07-01T12:00:00+05:00", instant("2031-07-01T07:00:00+00:00")),
          ("2031-03-30T02:00:00", instant("2031-03-30T01:00:00+00:00"))],
     ),
-    (Timestamp(), Options(zone="Atlantic/Faroe", fold="first"), [("2031-10-26T01:30:00", instant("2031-10-26T00:30:00+00:00"))]),
-    (Timestamp(), Options(zone="Atlantic/Faroe", fold="second"), [("2031-10-26T01:30:00", instant("2031-10-26T01:30:00+00:00"))]),
-    (Timestamp(), Options(zone="-03:30"), [("2031-07-01T12:00:00", instant("2031-07-01T15:30:00+00:00"))]),
-    (Timestamp(), Options(round="half-up"), [("2031-04-01T10:22:07.1234565Z", instant("2031-04-01T10:22:07.123457+00:00"))]),
+    (Timestamp(), ReadingOptions(zone="Atlantic/Faroe", fold="first"), [("2031-10-26T01:30:00", instant("2031-10-26T00:30:00+00:00"))]),
+    (Timestamp(), ReadingOptions(zone="Atlantic/Faroe", fold="second"), [("2031-10-26T01:30:00", instant("2031-10-26T01:30:00+00:00"))]),
+    (Timestamp(), ReadingOptions(zone="-03:30"), [("2031-07-01T12:00:00", instant("2031-07-01T15:30:00+00:00"))]),
+    (Timestamp(), ReadingOptions(round="half-up"), [("2031-04-01T10:22:07.1234565Z", instant("2031-04-01T10:22:07.123457+00:00"))]),
     (
         Timestamp(),
-        Options(format=("iso", "epoch-ms")),
+        ReadingOptions(format=("iso", "epoch-ms")),
         [(1932964927000, instant("2031-04-03T06:42:07+00:00")), ("1932964927000", instant("2031-04-03T06:42:07+00:00")),
          (Number("1932964927000.25"), instant("2031-04-03T06:42:07.000250+00:00")), (-1, instant("1969-12-31T23:59:59.999000+00:00")),
          ("2031-04-01T10:22:07Z", instant("2031-04-01T10:22:07+00:00"))],
     ),
-    (Timestamp(), Options(format=("epoch-s",)), [("1932964927.5", instant("2031-04-03T06:42:07.500000+00:00")), (0, instant("1970-01-01T00:00:00+00:00"))]),
-    (Timestamp(), Options(format=("epoch-ns",)), [(1932964927000001000, instant("2031-04-03T06:42:07.000001+00:00"))]),
+    (Timestamp(), ReadingOptions(format=("epoch-s",)), [("1932964927.5", instant("2031-04-03T06:42:07.500000+00:00")), (0, instant("1970-01-01T00:00:00+00:00"))]),
+    (Timestamp(), ReadingOptions(format=("epoch-ns",)), [(1932964927000001000, instant("2031-04-03T06:42:07.000001+00:00"))]),
     (
         STATE,
-        Options(),
+        ReadingOptions(),
         [("boarding", "boarding"), (" Now Boarding ", "boarding"), ("brd", "boarding"), (1, "boarding"), (True, "departed"),
          ("", None), ("DEP", "departed")],
     ),
     (
         ListOf(Text()),
-        Options(),
+        ReadingOptions(),
         [(["a", None, 1], ["a", "1"]), ("a", ["a"]), ([], []), (7, ["7"]), ("", None), ([""], [""])],
     ),
-    (ListOf(Text()), Options(trim=True, blank=frozenset({"-"})), [([" a ", "-"], ["a"]), ("-", None)]),
+    (ListOf(Text()), ReadingOptions(trim=True, blank=frozenset({"-"})), [([" a ", "-"], ["a"]), ("-", None)]),
 ]  # fmt: skip
 
-REFUSED: list[tuple[ValueType, Options, str, list[JsonValue]]] = [
-    (Text(), Options(), "wrong-kind", [[], {}, ["a"]]),
-    (Integer(), Options(), "not-a-number", ["0x1F", "1_0", "١", "nan", "inf", "12 3", "--1", "1e", "1,204", "ask crew", "+"]),
-    (Integer(), Options(), "not-whole", ["1.5", Number("0.1"), "1e-1"]),
-    (Integer(), Options(), "out-of-range", [2**63, "-9223372036854775809", "1e30", "1e999999999", "9" * 2000]),
-    (Integer(), Options(), "wrong-kind", [True, [], {}]),
-    (Integer(), Options(grouping=","), "not-a-number", ["12,50", "1,2,3", ",123", "1,,000", "1.000,5"]),
-    (DecimalType(12, 2), Options(), "too-many-digits", ["0.005", Number("1.001"), "1e-3"]),
-    (DecimalType(12, 2), Options(), "out-of-range", ["10000000000", 10**10, "1e400", Number("1e99999")]),
-    (DecimalType(12, 2), Options(round="half-up"), "out-of-range", ["9999999999.995"]),
-    (DecimalType(2, 2), Options(), "out-of-range", ["1", "1.00"]),
-    (DecimalType(6, 2), Options(grouping="\u00a0", point="·"), "out-of-range", ["99\u00a0999·5", "123456"]),
-    (DecimalType(12, 2), Options(accounting=True), "not-a-number", ["(-3)", "(3", "3)", "()"]),
-    (DecimalType(12, 2), Options(percent=True), "not-a-number", ["5%%", "%", "%5"]),
-    (Float(), Options(), "not-a-number", ["nan", "NaN", "inf", "-Infinity", "0x1p3", "1d", "1_000.0"]),
-    (Float(), Options(), "out-of-range", ["1e400", Number("-1e400"), 10**400]),
-    (Float(), Options(percent=True), "not-a-number", ["5%%"]),
-    (Boolean(), Options(), "not-a-boolean", ["maybe", 2, "tru", Number("0.5"), -1]),
-    (Boolean(), Options(), "wrong-kind", [[], {}]),
-    (Date(), Options(), "not-a-date", ["2031-02-29", "2031-4-1", "20310401", "2031-04-01T00:00:00", "0000-01-01", "soon"]),
-    (Date(), Options(), "wrong-kind", [20310401, True]),
+REFUSED: list[tuple[ValueType, ReadingOptions, str, list[JsonValue]]] = [
+    (Text(), ReadingOptions(), "wrong-kind", [[], {}, ["a"]]),
+    (Integer(), ReadingOptions(), "not-a-number", ["0x1F", "1_0", "١", "nan", "inf", "12 3", "--1", "1e", "1,204", "ask crew", "+"]),
+    (Integer(), ReadingOptions(), "not-whole", ["1.5", Number("0.1"), "1e-1"]),
+    (Integer(), ReadingOptions(), "out-of-range", [2**63, "-9223372036854775809", "1e30", "1e999999999", "9" * 2000]),
+    (Integer(), ReadingOptions(), "wrong-kind", [True, [], {}]),
+    (Integer(), ReadingOptions(grouping=","), "not-a-number", ["12,50", "1,2,3", ",123", "1,,000", "1.000,5"]),
+    (DecimalType(12, 2), ReadingOptions(), "too-many-digits", ["0.005", Number("1.001"), "1e-3"]),
+    (DecimalType(12, 2), ReadingOptions(), "out-of-range", ["10000000000", 10**10, "1e400", Number("1e99999")]),
+    (DecimalType(12, 2), ReadingOptions(round="half-up"), "out-of-range", ["9999999999.995"]),
+    (DecimalType(2, 2), ReadingOptions(), "out-of-range", ["1", "1.00"]),
+    (DecimalType(6, 2), ReadingOptions(grouping="\u00a0", point="·"), "out-of-range", ["99\u00a0999·5", "123456"]),
+    (DecimalType(12, 2), ReadingOptions(accounting=True), "not-a-number", ["(-3)", "(3", "3)", "()"]),
+    (DecimalType(12, 2), ReadingOptions(percent=True), "not-a-number", ["5%%", "%", "%5"]),
+    (Float(), ReadingOptions(), "not-a-number", ["nan", "NaN", "inf", "-Infinity", "0x1p3", "1d", "1_000.0"]),
+    (Float(), ReadingOptions(), "out-of-range", ["1e400", Number("-1e400"), 10**400]),
+    (Float(), ReadingOptions(percent=True), "not-a-number", ["5%%"]),
+    (Boolean(), ReadingOptions(), "not-a-boolean", ["maybe", 2, "tru", Number("0.5"), -1]),
+    (Boolean(), ReadingOptions(), "wrong-kind", [[], {}]),
+    (Date(), ReadingOptions(), "not-a-date", ["2031-02-29", "2031-4-1", "20310401", "2031-04-01T00:00:00", "0000-01-01", "soon"]),
+    (Date(), ReadingOptions(), "wrong-kind", [20310401, True]),
     (
         Timestamp(),
-        Options(),
+        ReadingOptions(),
         "not-a-timestamp",
         ["2031-04-01", "2031-04-01T10Z", "2031-04-01T10:22:60Z", "2031-04-01T24:01Z", "2031-02-30T00:00:00Z",
          "0000-01-01T00:00:00Z", "2031-04-01T10:22:07,5Z", "2031-04-01T10:22:07+25:00", "2031-04-01T10:22:07.Z", "soon",
          1932964927, "2031-04-01T10:22:07 Z", "10:22"],
     ),
-    (Timestamp(), Options(), "no-zone", ["2031-04-01T10:22:07"]),
-    (Timestamp(), Options(), "too-many-digits", ["2031-04-01T10:22:07.1234567Z"]),
-    (Timestamp(), Options(), "out-of-range", ["9999-12-31T23:59:59-01:00", "0001-01-01T00:00:00+01:00"]),
-    (Timestamp(), Options(zone="Atlantic/Faroe"), "local-time-missing", ["2031-03-30T01:30:00", "2031-03-30T01:00:00"]),
-    (Timestamp(), Options(zone="Atlantic/Faroe"), "local-time-twice", ["2031-10-26T01:30:00"]),
-    (Timestamp(), Options(format=("epoch-s",)), "out-of-range", [10**12, "999999999999", Number("1e30")]),
-    (Timestamp(), Options(format=("epoch-ns",)), "too-many-digits", [1, "1500"]),
-    (Timestamp(), Options(format=("epoch-ms",)), "not-a-timestamp", ["2031-04-01T10:22:07Z", "1e3", "0x10"]),
-    (STATE, Options(), "unknown-word", ["adrift", 2, "board ing"]),
-    (STATE, Options(), "wrong-kind", [[], {"a": 1}]),
-    (ListOf(Text()), Options(), "wrong-kind", [{"a": 1}, [["a"]]]),
+    (Timestamp(), ReadingOptions(), "no-zone", ["2031-04-01T10:22:07"]),
+    (Timestamp(), ReadingOptions(), "too-many-digits", ["2031-04-01T10:22:07.1234567Z"]),
+    (Timestamp(), ReadingOptions(), "out-of-range", ["9999-12-31T23:59:59-01:00", "0001-01-01T00:00:00+01:00"]),
+    (Timestamp(), ReadingOptions(zone="Atlantic/Faroe"), "local-time-missing", ["2031-03-30T01:30:00", "2031-03-30T01:00:00"]),
+    (Timestamp(), ReadingOptions(zone="Atlantic/Faroe"), "local-time-twice", ["2031-10-26T01:30:00"]),
+    (Timestamp(), ReadingOptions(format=("epoch-s",)), "out-of-range", [10**12, "999999999999", Number("1e30")]),
+    (Timestamp(), ReadingOptions(format=("epoch-ns",)), "too-many-digits", [1, "1500"]),
+    (Timestamp(), ReadingOptions(format=("epoch-ms",)), "not-a-timestamp", ["2031-04-01T10:22:07Z", "1e3", "0x10"]),
+    (STATE, ReadingOptions(), "unknown-word", ["adrift", 2, "board ing"]),
+    (STATE, ReadingOptions(), "wrong-kind", [[], {"a": 1}]),
+    (ListOf(Text()), ReadingOptions(), "wrong-kind", [{"a": 1}, [["a"]]]),
 ]  # fmt: skip
 
 
@@ -265,7 +265,7 @@ EXPONENTS = [
 ]
 
 
-def _number_reading(chosen: random.Random) -> tuple[ValueType, Options]:
+def _number_reading(chosen: random.Random) -> tuple[ValueType, ReadingOptions]:
     precision = chosen.randint(1, 38)
     kind = chosen.choice(
         [
@@ -281,15 +281,15 @@ def _number_reading(chosen: random.Random) -> tuple[ValueType, Options]:
     if not isinstance(kind, Float) and chosen.random() < 0.3:
         marks["round"] = "half-even"
     if isinstance(kind, Duration):
-        return kind, Options(
+        return kind, ReadingOptions(
             unit=chosen.choice(["s", "d", None]), round=marks.get("round")
         )
-    return kind, Options(
+    return kind, ReadingOptions(
         percent=chosen.random() < 0.2, accounting=chosen.random() < 0.2, **marks
     )
 
 
-def _moment_reading(chosen: random.Random) -> tuple[ValueType, Options]:
+def _moment_reading(chosen: random.Random) -> tuple[ValueType, ReadingOptions]:
     kind = chosen.choice([Timestamp(), Timestamp(), Date(), Datetime(), Time()])
     named = {
         Timestamp: ["iso", "epoch-s", "epoch-ns", "rfc5322"],
@@ -308,7 +308,7 @@ def _moment_reading(chosen: random.Random) -> tuple[ValueType, Options]:
     zone = chosen.choice(
         [None, "+02:00", "-23:59", "Atlantic/Faroe", "America/St_Johns"]
     )
-    return kind, Options(
+    return kind, ReadingOptions(
         format=tuple(forms),
         zone=zone,
         fold=chosen.choice([None, "first"]),
@@ -319,13 +319,13 @@ def _moment_reading(chosen: random.Random) -> tuple[ValueType, Options]:
 WIDE_READINGS = [_number_reading, _moment_reading]
 
 
-def wide_value(chosen: random.Random, options: Options) -> JsonValue:
+def wide_value(chosen: random.Random, options: ReadingOptions) -> JsonValue:
     if chosen.random() < 0.1:
         return chosen.choice(SCALARS)
     return chosen.choice([_wide_number, _wide_moment])(chosen, options)
 
 
-def _wide_number(chosen: random.Random, options: Options) -> JsonValue:
+def _wide_number(chosen: random.Random, options: ReadingOptions) -> JsonValue:
     digits = "".join(
         chosen.choices(
             "0123456789",
@@ -353,7 +353,7 @@ def _wide_number(chosen: random.Random, options: Options) -> JsonValue:
     return text + "%" * (options.percent and chosen.random() < 0.8)
 
 
-def _wide_moment(chosen: random.Random, _: Options) -> JsonValue:
+def _wide_moment(chosen: random.Random, _: ReadingOptions) -> JsonValue:
     year = chosen.choice(
         [1, 2, 500, 1684, 1883, 1970, 2031, 2255, 2906, 9999, chosen.randint(1, 9999)]
     )
@@ -400,7 +400,7 @@ def shown(outcomes: list[tuple[str, Any]]) -> list[tuple[str, str]]:
     ]
 
 
-def outcome(reading: Reading, value: JsonValue) -> tuple[str, Any]:
+def outcome(reading: TypeSpec, value: JsonValue) -> tuple[str, Any]:
     """The typed value, or the code of what is wrong."""
     try:
         return "value", reading.read(value)
@@ -408,7 +408,9 @@ def outcome(reading: Reading, value: JsonValue) -> tuple[str, Any]:
         return "bad", bad.code
 
 
-def column_outcomes(reading: Reading, values: list[JsonValue]) -> list[tuple[str, Any]]:
+def column_outcomes(
+    reading: TypeSpec, values: list[JsonValue]
+) -> list[tuple[str, Any]]:
     """Those of a column of values, which are those of a column of cells."""
     of_values = outcomes_in(read_column(reading, values))
     of_cells = outcomes_in(read_cells(reading, cells_of(values)))
@@ -431,7 +433,7 @@ class Reading_(unittest.TestCase):
         for kind, options, cases in ACCEPTED:
             for value, expected in cases:
                 with self.subTest(type=kind.name, options=options, value=value):
-                    found = outcome(Reading(kind, options), value)
+                    found = outcome(TypeSpec(kind, options), value)
                     self.assertEqual(found, ("value", expected))
                     self.assertIs(type(found[1]), type(expected))
 
@@ -440,20 +442,20 @@ class Reading_(unittest.TestCase):
             for value in values:
                 with self.subTest(type=kind.name, options=options, value=value):
                     self.assertEqual(
-                        outcome(Reading(kind, options), value), ("bad", code)
+                        outcome(TypeSpec(kind, options), value), ("bad", code)
                     )
 
     def test_columns_read_every_value_of_the_tables_alone_and_in_company_as_the_plain_reading_does(
         self,
     ) -> None:
         """Whatever stands beside a value in its column: all clean, one spoilt, many kinds."""
-        readings: dict[Reading, list[JsonValue]] = {}
+        readings: dict[TypeSpec, list[JsonValue]] = {}
         for kind, options, cases in ACCEPTED:
-            readings.setdefault(Reading(kind, options), []).extend(
+            readings.setdefault(TypeSpec(kind, options), []).extend(
                 value for value, _ in cases
             )
         for kind, options, _, values in REFUSED:
-            readings.setdefault(Reading(kind, options), []).extend(values)
+            readings.setdefault(TypeSpec(kind, options), []).extend(values)
         for reading, values in readings.items():
             texts = [value for value in values if type(value) is str]
             for column in (
@@ -475,7 +477,7 @@ class Reading_(unittest.TestCase):
     def test_all_nodes_of_a_path_are_read_as_a_list_and_the_bad_element_is_named(
         self,
     ) -> None:
-        reading = Reading(ListOf(Text()), Options(trim=True))
+        reading = TypeSpec(ListOf(Text()), ReadingOptions(trim=True))
         column = read_lists(reading, [["a ", 1], [], ["b", [], "c"]])
         self.assertEqual(column.array.to_pylist(), [["a", "1"], [], None])
         self.assertEqual(
@@ -487,10 +489,10 @@ class Reading_(unittest.TestCase):
         st.sampled_from([Integer(), DecimalType(12, 2), DecimalType(38, 9), Float()]),
         st.sampled_from(
             [
-                Options(),
-                Options(grouping=","),
-                Options(percent=True),
-                Options(grouping=".", point=","),
+                ReadingOptions(),
+                ReadingOptions(grouping=","),
+                ReadingOptions(percent=True),
+                ReadingOptions(grouping=".", point=","),
             ]
         ),
         st.lists(
@@ -500,9 +502,9 @@ class Reading_(unittest.TestCase):
         ),
     )
     def test_columns_of_nearly_numeric_texts_are_read_as_one_by_one(
-        self, kind: ValueType, options: Options, texts: list[JsonValue]
+        self, kind: ValueType, options: ReadingOptions, texts: list[JsonValue]
     ) -> None:
-        reading = Reading(kind, options)
+        reading = TypeSpec(kind, options)
         self.assertEqual(
             shown(column_outcomes(reading, texts)),
             shown([outcome(reading, text) for text in texts]),
@@ -519,7 +521,7 @@ class Reading_(unittest.TestCase):
                 wide_value(chosen, options)
                 for _ in range(chosen.choice([1, 1, 3, 10, 60]))
             ]
-            reading = Reading(kind, options)
+            reading = TypeSpec(kind, options)
             expected = [outcome(reading, value) for value in values]
             self.assertEqual(
                 shown(column_outcomes(reading, values)),
@@ -555,7 +557,7 @@ class Reading_(unittest.TestCase):
                 for value in values
             ]
             for total in (
-                lambda: gathered("sum", Reading(kind), nodes, ""),  # noqa: B023
+                lambda: gathered("sum", TypeSpec(kind), nodes, ""),  # noqa: B023
                 lambda: aggregated(Aggregate(kind, "SUM", "t", "f"), values),  # noqa: B023
             ):
                 with self.subTest(kind=kind.name, values=values):
@@ -586,7 +588,7 @@ class Reading_(unittest.TestCase):
         both = {
             moment.replace(tzinfo=zone, fold=fold).astimezone(dt.UTC) for fold in (0, 1)
         }
-        reading = Reading(Timestamp(), Options(zone=name))
+        reading = TypeSpec(Timestamp(), ReadingOptions(zone=name))
         expected: tuple[str, Any] = ("value", both.pop())
         if both:
             exists = any(
@@ -607,7 +609,7 @@ class Writing(unittest.TestCase):
         for kind, options, cases in ACCEPTED:
             with self.subTest(type=kind.name):
                 column = read_column(
-                    Reading(kind, options), [value for value, _ in cases]
+                    TypeSpec(kind, options), [value for value, _ in cases]
                 )
                 values = column.array.to_pylist()
                 texts = written(stored(kind).finished(column.array), kind).to_pylist()
@@ -699,7 +701,7 @@ class Writing(unittest.TestCase):
     @given(st.integers(-(2**63) + 1, 2**63 - 1))
     def test_a_duration_reads_back_as_itself(self, micros: int) -> None:
         value = dt.timedelta(microseconds=micros)
-        self.assertEqual(Reading(Duration()).read(Duration().written(value)), value)
+        self.assertEqual(TypeSpec(Duration()).read(Duration().written(value)), value)
 
     @given(
         st.datetimes(dt.datetime(1000, 1, 2), dt.datetime(9999, 12, 30)),
@@ -718,15 +720,17 @@ class Writing(unittest.TestCase):
             (whole.strftime("%j %Y %I:%M:%S %p %z"), "%j %Y %I:%M:%S %p %z", whole),
             (str((whole - EPOCH) // dt.timedelta(seconds=1)), "epoch-s", whole),
         ):
-            reading = Reading(Timestamp(), Options(format=(form,)))
+            reading = TypeSpec(Timestamp(), ReadingOptions(format=(form,)))
             self.assertEqual(reading.read(text), expected, text)
             self.assertEqual(
                 read_column(reading, [text]).array[0].as_py(), expected, text
             )
-        self.assertEqual(Reading(Datetime()).read(moment.isoformat()), moment)
-        self.assertEqual(Reading(Time()).read(moment.time().isoformat()), moment.time())
+        self.assertEqual(TypeSpec(Datetime()).read(moment.isoformat()), moment)
         self.assertEqual(
-            Reading(Date(), Options(format=("%d %B %Y",))).read(
+            TypeSpec(Time()).read(moment.time().isoformat()), moment.time()
+        )
+        self.assertEqual(
+            TypeSpec(Date(), ReadingOptions(format=("%d %B %Y",))).read(
                 moment.strftime("%d %B %Y")
             ),
             moment.date(),

@@ -6,7 +6,7 @@ from mukret.collect.calls_file import load_calls, parse_calls
 from mukret.collect.calls_writing import write_calls
 from mukret.collect.collect import Collection, Manner
 from mukret.collect.folder import CaptureFolder
-from mukret.collect.report import Answer, Report
+from mukret.collect.report import Answer, CollectionReport
 
 __all__ = [
     "Answer",
@@ -17,9 +17,9 @@ __all__ = [
     "Calls",
     "CaptureFolder",
     "Collection",
+    "CollectionReport",
     "Limits",
     "Manner",
-    "Report",
     "Secret",
     "load_calls",
     "parse_calls",

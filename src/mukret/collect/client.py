@@ -80,7 +80,7 @@ def _certificates() -> ssl.SSLContext:
     return httpx.create_ssl_context()
 
 
-class Line:
+class Connection:
     """A connection to the service. Cookies are kept in `jar`, and go nowhere but home."""
 
     def __init__(self, bounds: Bounds, masker: Masker, jar: CookieJar) -> None:

@@ -23,14 +23,14 @@ from mukret.collect.fetching import Fetcher, Try, Watcher, documents_in
 from mukret.collect.folder import CaptureFolder, Received
 from mukret.collect.following import NotAsked, Why
 from mukret.collect.frontier import Frontier
-from mukret.collect.judging import Judgement, Sort
+from mukret.collect.judging import AnswerSort, Judgement
 from mukret.collect.manners import Clock, RealClock
 from mukret.collect.masking import Masker
 from mukret.collect.paging import Last, Lost, More, Outlook, Page, outlook
-from mukret.collect.report import MOST_EXAMPLES, Answer, CallReport, Report
+from mukret.collect.report import MOST_EXAMPLES, Answer, CallReport, CollectionReport
 from mukret.collect.rounds import Round, end_round, this_round
 from mukret.collect.templates import NotFilled
-from mukret.collect.wire import Writer
+from mukret.collect.wire import RequestWriter
 from mukret.errors import InputError
 from mukret.paths import nearest_existing
 from mukret.values import JsonValue
@@ -85,8 +85,10 @@ class Collection:
         self.folder = folder
         self.manner = manner
         self.masker = Masker.of(calls, environment)
-        self.writer = Writer(calls, environment, self.masker)
-        self.report = Report({call.name: CallReport() for call in calls.calls})
+        self.writer = RequestWriter(calls, environment, self.masker)
+        self.report = CollectionReport(
+            {call.name: CallReport() for call in calls.calls}
+        )
         self.clock = clock or RealClock()
         self.fetcher = Fetcher(
             calls,
@@ -323,7 +325,7 @@ class Collection:
         still good.
         """
         before = tried.before
-        if judgement.sort is Sort.UNCHANGED and before is not None:
+        if judgement.sort is AnswerSort.UNCHANGED and before is not None:
             received.discard()
             return _Body(before.file, before.size, before.sha256)
         if judgement.problem is None:

@@ -16,15 +16,15 @@ from mukret.codes import Code
 from mukret.collect.asking import Ask
 from mukret.collect.bounds import Bounds
 from mukret.collect.calls import Calls, CursorPages, LinkPages, NumberPages, OffsetPages
-from mukret.collect.client import Line, NotReached, Reply
+from mukret.collect.client import Connection, NotReached, Reply
 from mukret.collect.earlier import KeptAnswer
 from mukret.collect.folder import CaptureFolder, Received
 from mukret.collect.judging import (
     ASKS_TO_WAIT,
     PASSING,
     UNAUTHORIZED,
+    AnswerSort,
     Judgement,
-    Sort,
     judged,
     status_text,
 )
@@ -41,9 +41,9 @@ from mukret.collect.paging import (
     outlook,
     spotted,
 )
-from mukret.collect.report import Report
+from mukret.collect.report import CollectionReport
 from mukret.collect.signing_in import Session
-from mukret.collect.wire import Wire, Writer
+from mukret.collect.wire import RequestWriter, Wire
 from mukret.documents import Source, read_batches
 from mukret.errors import InputError
 from mukret.values import JsonValue
@@ -148,12 +148,12 @@ class Fetcher:
         calls: Calls,
         folder: CaptureFolder,
         bounds: Bounds,
-        writer: Writer,
+        writer: RequestWriter,
         masker: Masker,
         clock: Clock,
         chance: random.Random,
         watcher: Watcher,
-        report: Report,
+        report: CollectionReport,
     ) -> None:
         self.calls = calls
         self.limits = calls.limits
@@ -169,15 +169,15 @@ class Fetcher:
         self.pace = Pace(calls.limits.per_second, clock)
         self.session = Session(calls, writer, masker, clock.now, self.signed_in)
         self.jar = CookieJar()
-        self.lines: list[Line] = []
+        self.lines: list[Connection] = []
         self.own = threading.local()
         self.lock = threading.Lock()
 
-    def line(self) -> Line:
+    def line(self) -> Connection:
         """The line of this thread."""
-        line: Line | None = getattr(self.own, "line", None)
+        line: Connection | None = getattr(self.own, "line", None)
         if line is None:
-            line = self.own.line = Line(self.bounds, self.masker, self.jar)
+            line = self.own.line = Connection(self.bounds, self.masker, self.jar)
             with self.lock:
                 self.lines.append(line)
         return line
@@ -288,11 +288,11 @@ class Fetcher:
         # 429 and 5xx pass: they are tried again, after the pause that was asked for.
         if reply.status in PASSING:
             return self._passing_status(tried, reply)
-        if judgement.sort in (Sort.DATA, Sort.UNCHANGED):
+        if judgement.sort in (AnswerSort.DATA, AnswerSort.UNCHANGED):
             return self._data(tried, ask)
         if (
             # An empty page behind the last one is how some lists end.
-            judgement.sort is Sort.EMPTY
+            judgement.sort is AnswerSort.EMPTY
             and ask.page > 1
             and isinstance(ask.call.pages, NumberPages | OffsetPages)
         ):
@@ -323,7 +323,7 @@ class Fetcher:
         return replace(tried, passing=Passing.STATUS, wanted=wanted)
 
     def _no_data(self, judgement: Judgement) -> Passing | None:
-        if judgement.sort is Sort.STATUS:
+        if judgement.sort is AnswerSort.STATUS:
             return None
         if judgement.finding is not None and judgement.finding.sort == "cut-off":
             return Passing.CUT_OFF
@@ -355,7 +355,7 @@ class Fetcher:
         reply, before = tried.reply, tried.before
         if (
             tried.judgement is not None
-            and tried.judgement.sort is Sort.UNCHANGED
+            and tried.judgement.sort is AnswerSort.UNCHANGED
             and before is not None
         ):
             file, size = str(self.folder.path / before.file), before.size

@@ -24,7 +24,7 @@ MOST_DOCUMENTS = 5
 
 
 @dataclass
-class Unmatched:
+class UnmatchedPath:
     """How many records a path found in the answers of a call; some documents in which it found
     none.
     """
@@ -56,7 +56,7 @@ class Frontier:
         )
         self.pages: deque[Ask] = deque()
         # By call: whether what it hangs on was found in any answer.
-        self.unmatched: dict[str, Unmatched] = {}
+        self.unmatched: dict[str, UnmatchedPath] = {}
 
     def _first(self, call: Call) -> Ask:
         return Ask(call, self.constants[call.name], turn=first_turn(call))
@@ -87,7 +87,7 @@ class Frontier:
     ) -> Iterator[Followed]:
         variables = {**above, **self.constants[call.name]}
         documents = self.documents_of(file)
-        unmatched = self.unmatched.setdefault(call.name, Unmatched(_path_of(call)))
+        unmatched = self.unmatched.setdefault(call.name, UnmatchedPath(_path_of(call)))
         for found in followed(call, self.calls, documents, variables, url):
             unmatched.records += 1
             yield found

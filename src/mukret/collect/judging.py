@@ -8,7 +8,7 @@ from http import HTTPStatus
 
 from mukret.codes import Code
 from mukret.collect.masking import MASK, Masker
-from mukret.documents import Finding, Source, read_batches
+from mukret.documents import Diagnosis, Source, read_batches
 from mukret.documents.glance import Skim
 from mukret.errors import MukretError
 from mukret.values import JsonValue
@@ -21,7 +21,7 @@ PASSING = frozenset([408, 425, 429, 500, 502, 503, 504])
 ASKS_TO_WAIT = frozenset([429, 503])
 
 
-class Sort(StrEnum):
+class AnswerSort(StrEnum):
     """What came of a request."""
 
     DATA = "data"
@@ -38,9 +38,9 @@ class Judgement:
     `documents` can be read, `bad` can't.
     """
 
-    sort: Sort
+    sort: AnswerSort
     problem: str | None = None
-    finding: Finding | None = None
+    finding: Diagnosis | None = None
     documents: int = 0
     bad: int = 0
     cut_off: bool = False
@@ -55,13 +55,15 @@ def judged(
     `on_condition`: only what changed was asked for.
     """
     if status == NOT_MODIFIED and on_condition:
-        return Judgement(Sort.UNCHANGED)
+        return Judgement(AnswerSort.UNCHANGED)
     if not 200 <= status < 300:
-        return Judgement(Sort.STATUS, f"the service answered {status_text(status)}")
+        return Judgement(
+            AnswerSort.STATUS, f"the service answered {status_text(status)}"
+        )
     if not size:
-        return Judgement(Sort.EMPTY, "the body is empty")
+        return Judgement(AnswerSort.EMPTY, "the body is empty")
     documents = 0
-    findings: list[Finding] = []
+    findings: list[Diagnosis] = []
     try:
         # Only as much is decoded as it takes to count documents.
         for batch in read_batches([Source(file, named=False)], partly=Skim()):
@@ -69,28 +71,28 @@ def judged(
             findings += [bad.finding for bad in batch.bad]
     except MukretError as error:
         why = masker.excerpt(error.message.partition(": ")[2])
-        return Judgement(Sort.NOT_JSON, f"the body can't be read: {why}")
+        return Judgement(AnswerSort.NOT_JSON, f"the body can't be read: {why}")
     if documents:
         # Good documents and a torn end: kept as data, and asked for again.
         cut_off = bool(findings) and findings[-1].sort == "cut-off"
         return Judgement(
-            Sort.DATA, documents=documents, bad=len(findings), cut_off=cut_off
+            AnswerSort.DATA, documents=documents, bad=len(findings), cut_off=cut_off
         )
-    finding = findings[0] if findings else Finding("there is nothing in it")
+    finding = findings[0] if findings else Diagnosis("there is nothing in it")
     finding = replace(
         finding,
         message=masker.excerpt(finding.message),
         **masked_pointer(finding, masker),
     )
     return Judgement(
-        Sort.NOT_JSON,
+        AnswerSort.NOT_JSON,
         f"the body is not JSON: {finding.message}",
         finding,
         bad=len(findings),
     )
 
 
-def masked_pointer(finding: Finding, masker: Masker) -> dict[str, JsonValue]:
+def masked_pointer(finding: Diagnosis, masker: Masker) -> dict[str, JsonValue]:
     """The text around a mistake without secrets, and the place in it."""
     before = masker.excerpt(finding.excerpt[: finding.caret])
     after = masker.excerpt(finding.excerpt[finding.caret :])

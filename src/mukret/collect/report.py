@@ -6,9 +6,9 @@ from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from mukret.collect.judging import Judgement, Sort
+from mukret.collect.judging import AnswerSort, Judgement
 from mukret.collect.paging import Doubt, End, Fault, Last, Lost, Outlook
-from mukret.documents import Finding
+from mukret.documents import Diagnosis
 from mukret.errors import InputError
 from mukret.values import JsonValue
 
@@ -63,12 +63,12 @@ class Answer:
         return self.judgement.bad
 
     @property
-    def finding(self) -> Finding | None:
+    def finding(self) -> Diagnosis | None:
         return self.judgement.finding
 
     @property
     def unchanged(self) -> bool:
-        return self.judgement.sort is Sort.UNCHANGED
+        return self.judgement.sort is AnswerSort.UNCHANGED
 
     @property
     def ends_list(self) -> bool:
@@ -158,7 +158,7 @@ class CallReport:
 
 
 @dataclass
-class Report:
+class CollectionReport:
     """What came of all calls.
 
     `tries` counts requests that were sent; `retries` those of them that were sent again; `waited`

@@ -30,8 +30,8 @@ from mukret.collect.masking import Masker
 from mukret.collect.templates import filled_address
 from mukret.collect.wire import (
     ALWAYS,
+    RequestWriter,
     Wire,
-    Writer,
     in_header,
     joined,
     merged,
@@ -79,7 +79,7 @@ class Session:
     def __init__(
         self,
         calls: Calls,
-        writer: Writer,
+        writer: RequestWriter,
         masker: Masker,
         now: Callable[[], float],
         signed_in: Callable[[Session], object] = lambda session: None,

@@ -43,7 +43,7 @@ class Wire:
     home: bool = True
 
 
-class Writer:
+class RequestWriter:
     """Puts requests together.
 
     Raises UsageError for a secret that the environment lacks or that can't be sent.

@@ -25,7 +25,7 @@ from mukret.types import (
     Bad,
     Json,
     ListOf,
-    Reading,
+    TypeSpec,
 )
 from mukret.values import JsonValue
 
@@ -61,13 +61,13 @@ def values_of(cells: Cells) -> list[JsonValue]:
     return [value_of(cells, row) for row in range(cells.count)]
 
 
-class Known:
+class ReadBefore:
     """What was read of some texts, so that each is read once in a run; the texts of one field."""
 
     def __init__(self) -> None:
         self.outcomes: dict[bytes, object] = {}
 
-    def outcome(self, reading: Reading, raw: bytes) -> object:
+    def outcome(self, reading: TypeSpec, raw: bytes) -> object:
         """The typed value of a JSON text, or what is wrong with it."""
         found = self.outcomes.get(raw, _UNKNOWN)
         if found is _UNKNOWN:
@@ -79,12 +79,14 @@ class Known:
         return found
 
 
-def read_cells(reading: Reading, cells: Cells, known: Known | None = None) -> Column:
+def read_cells(
+    reading: TypeSpec, cells: Cells, known: ReadBefore | None = None
+) -> Column:
     """Cells as a typed column. `known`: what was read of other cells of the same field."""
     kinds = cells.kinds_seen()
     if kinds <= NOTHING:
         return Column(nulls(reading.type, cells.count))
-    known = known or Known()
+    known = known or ReadBefore()
     kernel = kernel_for(reading)
     if kernel is not None:
         array, refused = kernel(cells)
@@ -102,17 +104,17 @@ def read_cells(reading: Reading, cells: Cells, known: Known | None = None) -> Co
 
 
 @lru_cache(maxsize=10_000)
-def kernel_for(reading: Reading) -> CellKernel | None:
+def kernel_for(reading: TypeSpec) -> CellKernel | None:
     """The kernel that reads a type with these options; None if there is none."""
     return stored(reading.type).of_cells(reading)
 
 
 def _completed(
-    reading: Reading,
+    reading: TypeSpec,
     array: pa.Array,
     refused: Sequence[int],
     cells: Cells,
-    known: Known,
+    known: ReadBefore,
 ) -> Column:
     """Reads what a kernel refused and puts it in."""
     column = Column(array)
@@ -127,7 +129,7 @@ def _completed(
     return column
 
 
-def _by_different(reading: Reading, cells: Cells, known: Known) -> Column | None:
+def _by_different(reading: TypeSpec, cells: Cells, known: ReadBefore) -> Column | None:
     """Each different value is read once; None if there are too many of them."""
     different = cells.different(min(MOST_DIFFERENT, max(64, cells.count // 2)))
     if different is None:

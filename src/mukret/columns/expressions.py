@@ -26,7 +26,6 @@ from mukret.expressions.tree import (
     Arithmetic,
     AtZone,
     Binary,
-    Call,
     Case,
     Coalesce,
     Comparison,
@@ -37,6 +36,7 @@ from mukret.expressions.tree import (
     Expression,
     Extraction,
     FieldValue,
+    FunctionCall,
     Inversion,
     Like,
     Logical,
@@ -54,10 +54,10 @@ from mukret.types import (
     Float,
     Integer,
     Json,
-    Options,
-    Reading,
+    ReadingOptions,
     Text,
     Timestamp,
+    TypeSpec,
     ValueType,
 )
 from mukret.types.json import json_as_text
@@ -114,7 +114,7 @@ class _Evaluator:
                 return self.unary(node.operand, pc.is_null)
             case Conversion():
                 return self.conversion(node)
-            case Call():
+            case FunctionCall():
                 return self.call(node)
             case Like():
                 return self.like(node)
@@ -271,7 +271,7 @@ class _Evaluator:
 
     # ---- functions
 
-    def call(self, node: Call) -> Column:
+    def call(self, node: FunctionCall) -> Column:
         columns = [self.column(argument) for argument in node.arguments]
         if FUNCTIONS[node.function].skips_nulls:
             return self.together(node.type, columns, lambda *values: call(node, values))
@@ -372,9 +372,9 @@ class _Evaluator:
         if families.is_textual(source):
             # CAST takes texts as SQL does; a field with reading options as these say.
             strict = not node.lenient
-            options = node.target.options if node.lenient else Options()
+            options = node.target.options if node.lenient else ReadingOptions()
             return read_strings(
-                Reading(target, options),
+                TypeSpec(target, options),
                 array,
                 lambda text: read_text(node, text),
                 strict=strict,

@@ -20,7 +20,7 @@ from mukret.columns.stored import (
     from_buffers,
 )
 from mukret.scan import Cells
-from mukret.types import Date, Datetime, Options, Reading, Timestamp
+from mukret.types import Date, Datetime, ReadingOptions, Timestamp, TypeSpec
 from mukret.types.formats import is_pattern
 from mukret.types.instants import EPOCH_MICROS, FIRST_MICRO, LAST_MICRO
 
@@ -44,16 +44,16 @@ class Dates(Stored[Date]):
     def arrow(self) -> pa.DataType:
         return pa.date32()
 
-    def of_cells(self, reading: Reading) -> CellKernel | None:
+    def of_cells(self, reading: TypeSpec) -> CellKernel | None:
         blanks = blanks_for_kernel(reading)
         if blanks is None or not self.reads_texts(reading.options):
             return None
         return lambda cells: from_buffers(self.arrow, cells.count, cells.dates(blanks))
 
-    def reads_texts(self, options: Options) -> bool:
+    def reads_texts(self, options: ReadingOptions) -> bool:
         return options.format == ("iso",)
 
-    def of_texts(self, options: Options, strings: pa.Array) -> Converted:
+    def of_texts(self, options: ReadingOptions, strings: pa.Array) -> Converted:
         return _dates(strings)
 
 
@@ -64,16 +64,16 @@ class Datetimes(Stored[Datetime]):
     def arrow(self) -> pa.DataType:
         return pa.timestamp("us")
 
-    def of_cells(self, reading: Reading) -> CellKernel | None:
+    def of_cells(self, reading: TypeSpec) -> CellKernel | None:
         blanks = blanks_for_kernel(reading)
         if blanks is None or not self.reads_texts(reading.options):
             return None
         return lambda cells: _without_offset(cells, blanks)
 
-    def reads_texts(self, options: Options) -> bool:
+    def reads_texts(self, options: ReadingOptions) -> bool:
         return options.format == ("iso",)
 
-    def of_texts(self, options: Options, strings: pa.Array) -> Converted:
+    def of_texts(self, options: ReadingOptions, strings: pa.Array) -> Converted:
         return _datetimes(strings)
 
     def written(self, array: pa.Array) -> pa.Array:
@@ -87,7 +87,7 @@ class Timestamps(Stored[Timestamp]):
     def arrow(self) -> pa.DataType:
         return UTC
 
-    def of_cells(self, reading: Reading) -> CellKernel | None:
+    def of_cells(self, reading: TypeSpec) -> CellKernel | None:
         options, blanks = reading.options, blanks_for_kernel(reading)
         if blanks is None or not self.reads_texts(options):
             return None
@@ -102,13 +102,13 @@ class Timestamps(Stored[Timestamp]):
             cells, options, cells.moments(blanks, iso, factor, FIRST_MICRO, LAST_MICRO)
         )
 
-    def reads_texts(self, options: Options) -> bool:
+    def reads_texts(self, options: ReadingOptions) -> bool:
         return all(form == "iso" or form in EPOCH_MICROS for form in options.format)
 
-    def of_texts(self, options: Options, strings: pa.Array) -> Converted:
+    def of_texts(self, options: ReadingOptions, strings: pa.Array) -> Converted:
         return _timestamps(options, strings)
 
-    def of_integers(self, options: Options, integers: pa.Array) -> Converted:
+    def of_integers(self, options: ReadingOptions, integers: pa.Array) -> Converted:
         # The first form that takes digits at all; patterns read them as texts.
         form = next(
             (
@@ -157,7 +157,7 @@ def _without_offset(cells: Cells, blanks: bytes) -> tuple[pa.Array, list[int]]:
 
 
 def _instants(
-    cells: Cells, options: Options, found: pa.Array
+    cells: Cells, options: ReadingOptions, found: pa.Array
 ) -> tuple[pa.Array, list[int]]:
     """Instants; local times are those of the zone, if one is told."""
     values, validity, null_count, refused, local = found
@@ -223,7 +223,7 @@ def _datetimes(strings: pa.Array) -> Converted:
     )
 
 
-def _timestamps(options: Options, strings: pa.Array) -> Converted:
+def _timestamps(options: ReadingOptions, strings: pa.Array) -> Converted:
     """ISO texts with an offset, or all without one; a column of both kinds, or of epochs, form by
     form.
     """
@@ -262,7 +262,7 @@ def outside_calendar(instants: pa.Array) -> bool:
     return first is not None and (first < FIRST_MICRO or last > LAST_MICRO)
 
 
-def _by_form(options: Options, strings: pa.Array) -> Converted:
+def _by_form(options: ReadingOptions, strings: pa.Array) -> Converted:
     array = pa.nulls(len(strings), UTC)
     left = pc.is_valid(strings)
     epoch = next((form for form in options.format if form in EPOCH_MICROS), None)

@@ -22,7 +22,7 @@ from mukret.columns.stored import (
     guarded,
 )
 from mukret.scan import Cells
-from mukret.types import DecimalType, Float, Integer, Options, Reading
+from mukret.types import DecimalType, Float, Integer, ReadingOptions, TypeSpec
 from mukret.types.numbers import MAX_DIGITS, numeric_pattern
 
 # The decimal point, the mark between groups of digits, and whether a percent sign may stand behind.
@@ -32,7 +32,7 @@ Marks = tuple[str, str, bool]
 class _Numbers(Stored[Kind]):
     """What all numbers share."""
 
-    def of_cells(self, reading: Reading) -> CellKernel | None:
+    def of_cells(self, reading: TypeSpec) -> CellKernel | None:
         options, blanks = reading.options, blanks_for_kernel(reading)
         grouping = options.grouping or ""
         one_byte = (
@@ -52,17 +52,17 @@ class _Numbers(Stored[Kind]):
     def scanned(self, cells: Cells, marks: Marks, blanks: bytes) -> pa.Array:
         raise AssertionError("each kind of number has its kernel")
 
-    def reads_texts(self, options: Options) -> bool:
+    def reads_texts(self, options: ReadingOptions) -> bool:
         return True
 
-    def of_integers(self, options: Options, integers: pa.Array) -> Converted:
+    def of_integers(self, options: ReadingOptions, integers: pa.Array) -> Converted:
         return self.of_texts(
-            Options(percent=options.percent), integers.cast(pa.string())
+            ReadingOptions(percent=options.percent), integers.cast(pa.string())
         )
 
-    def of_numbers(self, options: Options, texts: pa.Array) -> Converted:
+    def of_numbers(self, options: ReadingOptions, texts: pa.Array) -> Converted:
         return self.of_texts(
-            Options(percent=options.percent, round=options.round), texts
+            ReadingOptions(percent=options.percent, round=options.round), texts
         )
 
 
@@ -76,10 +76,10 @@ class Integers(_Numbers[Integer]):
     def scanned(self, cells: Cells, marks: Marks, blanks: bytes) -> pa.Array:
         return cells.integers(marks, blanks)
 
-    def of_texts(self, options: Options, strings: pa.Array) -> Converted:
+    def of_texts(self, options: ReadingOptions, strings: pa.Array) -> Converted:
         return self.nothing(strings) if options.percent else _integers(options, strings)
 
-    def of_integers(self, options: Options, integers: pa.Array) -> Converted:
+    def of_integers(self, options: ReadingOptions, integers: pa.Array) -> Converted:
         return (
             super().of_integers(options, integers)
             if options.percent
@@ -97,10 +97,10 @@ class Floats(_Numbers[Float]):
     def scanned(self, cells: Cells, marks: Marks, blanks: bytes) -> pa.Array:
         return cells.floats(marks, blanks)
 
-    def of_texts(self, options: Options, strings: pa.Array) -> Converted:
+    def of_texts(self, options: ReadingOptions, strings: pa.Array) -> Converted:
         return _floats(options, strings)
 
-    def of_integers(self, options: Options, integers: pa.Array) -> Converted:
+    def of_integers(self, options: ReadingOptions, integers: pa.Array) -> Converted:
         if options.percent:
             return super().of_integers(options, integers)
         return integers.cast(pa.float64(), safe=False), None
@@ -126,7 +126,7 @@ class Decimals(_Numbers[DecimalType]):
     def scanned(self, cells: Cells, marks: Marks, blanks: bytes) -> pa.Array:
         return cells.decimals(marks, blanks, self.kind.precision, self.kind.scale)
 
-    def of_texts(self, options: Options, strings: pa.Array) -> Converted:
+    def of_texts(self, options: ReadingOptions, strings: pa.Array) -> Converted:
         return _decimals(self, options, strings)
 
     def written(self, array: pa.Array) -> pa.Array:
@@ -153,7 +153,7 @@ def _without_exponent(
 # ---- texts
 
 
-def _digits(options: Options) -> Callable[[pa.Array], pa.Array]:
+def _digits(options: ReadingOptions) -> Callable[[pa.Array], pa.Array]:
     """Turns numeric strings with marks into those that Arrow reads."""
 
     def plain(strings: pa.Array) -> pa.Array:
@@ -172,11 +172,11 @@ def _digits(options: Options) -> Callable[[pa.Array], pa.Array]:
     return plain
 
 
-def _is_plain(options: Options) -> bool:
+def _is_plain(options: ReadingOptions) -> bool:
     return not options.grouping and options.point == "." and not options.percent
 
 
-def _marked_pattern(options: Options) -> str:
+def _marked_pattern(options: ReadingOptions) -> str:
     """Numeric strings with the marks of these options, without an exponent."""
     pattern = numeric_pattern(options.grouping, options.point).removesuffix(
         "(?:[eE][+-]?[0-9]+)?"
@@ -184,7 +184,7 @@ def _marked_pattern(options: Options) -> str:
     return f"{pattern}%?" if options.percent else pattern
 
 
-def _integers(options: Options, strings: pa.Array) -> Converted:
+def _integers(options: ReadingOptions, strings: pa.Array) -> Converted:
     sure = "-?[0-9]{1,18}"
     if options.grouping:
         mark = re.escape(options.grouping)
@@ -209,7 +209,7 @@ def _integers(options: Options, strings: pa.Array) -> Converted:
     return cast_or_pick(strings, sure, lambda some: some.cast(pa.int64()), hexadecimal)
 
 
-def _floats(options: Options, strings: pa.Array) -> Converted:
+def _floats(options: ReadingOptions, strings: pa.Array) -> Converted:
     def cast(some: pa.Array) -> pa.Array:
         return _digits(options)(some).cast(pa.float64())
 
@@ -232,7 +232,9 @@ def _without_infinite(array: pa.Array, refused: pa.Array) -> Converted:
     return array, infinite if refused is None else pc.or_(refused, infinite)
 
 
-def _decimals(stored: Decimals, options: Options, strings: pa.Array) -> Converted:
+def _decimals(
+    stored: Decimals, options: ReadingOptions, strings: pa.Array
+) -> Converted:
     kind, target = stored.kind, stored.arrow
     whole = kind.precision - kind.scale
 
@@ -273,7 +275,7 @@ def _holds_exponent(strings: pa.Array) -> bool:
 
 def _picked_decimals(
     stored: Decimals,
-    options: Options,
+    options: ReadingOptions,
     strings: pa.Array,
     cast: Callable[[pa.Array], pa.Array],
 ) -> Converted:

@@ -27,8 +27,8 @@ from mukret.types import (
     Enum,
     Json,
     ListOf,
-    Reading,
     Text,
+    TypeSpec,
     ValueType,
 )
 from mukret.values import JsonValue, Number, scalar_text
@@ -51,7 +51,7 @@ class Column:
     failures: Failures = field(default_factory=dict)
 
 
-def read_column(reading: Reading, values: Sequence[JsonValue]) -> Column:
+def read_column(reading: TypeSpec, values: Sequence[JsonValue]) -> Column:
     """A raw column as typed column."""
     kinds = set(map(type, values))
     kinds.discard(type(None))
@@ -72,7 +72,7 @@ def read_column(reading: Reading, values: Sequence[JsonValue]) -> Column:
     )
 
 
-def read_lists(reading: Reading, values: Sequence[list[JsonValue]]) -> Column:
+def read_lists(reading: TypeSpec, values: Sequence[list[JsonValue]]) -> Column:
     """A column of which each row holds all nodes of a path."""
     plain = (
         isinstance(reading.type, ListOf)
@@ -84,7 +84,7 @@ def read_lists(reading: Reading, values: Sequence[list[JsonValue]]) -> Column:
     return column_of(reading.read_nodes, values, reading.type)
 
 
-def _one_by_one(reading: Reading, values: Sequence[JsonValue]) -> Column:
+def _one_by_one(reading: TypeSpec, values: Sequence[JsonValue]) -> Column:
     return column_of(reading.read, values, reading.type)
 
 
@@ -110,7 +110,7 @@ def column_of(
 
 
 def _mixed(
-    reading: Reading, values: Sequence[JsonValue], groups: list[set[type]]
+    reading: TypeSpec, values: Sequence[JsonValue], groups: list[set[type]]
 ) -> Column:
     """A column with values of several kinds: each group of kinds as a column of its own."""
     parts = []
@@ -123,7 +123,7 @@ def _mixed(
     return Column(merged(parts, len(values), value_type(reading.type)), failures)
 
 
-def _texts(reading: Reading, values: Sequence[JsonValue], kinds: set[type]) -> Column:
+def _texts(reading: TypeSpec, values: Sequence[JsonValue], kinds: set[type]) -> Column:
     """Texts out of scalars of several kinds; numbers and booleans are not trimmed or stripped,
     being neither.
     """
@@ -132,7 +132,9 @@ def _texts(reading: Reading, values: Sequence[JsonValue], kinds: set[type]) -> C
     return Column(pa.array(list(map(scalar_text, values)), pa.string()))
 
 
-def _numbers(reading: Reading, values: Sequence[JsonValue], kinds: set[type]) -> Column:
+def _numbers(
+    reading: TypeSpec, values: Sequence[JsonValue], kinds: set[type]
+) -> Column:
     if isinstance(reading.type, Enum | Boolean):
         return _by_word(reading, values)
     if reading.options.blank or reading.options.capture is not None:
@@ -144,7 +146,7 @@ def _numbers(reading: Reading, values: Sequence[JsonValue], kinds: set[type]) ->
 
 
 def _of_numbers(
-    reading: Reading, values: Sequence[JsonValue], kinds: set[type]
+    reading: TypeSpec, values: Sequence[JsonValue], kinds: set[type]
 ) -> Converted:
     """JSON numbers (`int`, `Number`, None) as an array of the type."""
     columns = stored(reading.type)
@@ -159,7 +161,7 @@ def _of_numbers(
     return columns.of_numbers(reading.options, texts)
 
 
-def _by_word(reading: Reading, values: Sequence[JsonValue]) -> Column:
+def _by_word(reading: TypeSpec, values: Sequence[JsonValue]) -> Column:
     known: dict[str, object] = {}
     failures: Failures = {}
     outcomes: list[object] = []
@@ -187,7 +189,7 @@ def tried(read: Callable[[str], object], value: JsonValue) -> object:
 
 
 def read_strings(
-    reading: Reading,
+    reading: TypeSpec,
     strings: pa.Array,
     read: Callable[[str], object],
     *,
@@ -230,7 +232,7 @@ def _either(refused: pa.Array | None, unmatched: pa.Array | None) -> pa.Array | 
     return pc.or_(pc.fill_null(refused, False), unmatched)
 
 
-def _prepared(reading: Reading, strings: pa.Array) -> tuple[pa.Array, pa.Array]:
+def _prepared(reading: TypeSpec, strings: pa.Array) -> tuple[pa.Array, pa.Array]:
     """The steps before a type's own, for a whole column: trim, blank, capture, strip; and a mask of
     the texts that the pattern does not match, None if there are none.
     """
@@ -259,7 +261,7 @@ def _prepared(reading: Reading, strings: pa.Array) -> tuple[pa.Array, pa.Array]:
     return _stripped(reading, strings) if reading.strips else strings, unmatched
 
 
-def _stripped(reading: Reading, strings: pa.Array) -> pa.Array:
+def _stripped(reading: TypeSpec, strings: pa.Array) -> pa.Array:
     """`Reading.stripped`, step by step, for a whole column; what is not done after a few rounds
     goes one by one, since each round goes over all.
     """
@@ -291,7 +293,7 @@ def _stripped(reading: Reading, strings: pa.Array) -> pa.Array:
 
 
 def _tried_again(
-    reading: Reading,
+    reading: TypeSpec,
     strings: pa.Array,
     array: pa.Array,
     refused: pa.Array,
@@ -314,7 +316,7 @@ def _tried_again(
 
 
 def _by_unique(
-    reading: Reading, strings: pa.Array, read: Callable[[str], object]
+    reading: TypeSpec, strings: pa.Array, read: Callable[[str], object]
 ) -> Column:
     """Few different strings: each is read once."""
     encoded = strings.dictionary_encode()

@@ -6,7 +6,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from mukret.columns.stored import Converted, Stored, written_once_each
-from mukret.types import Duration, Options, Time
+from mukret.types import Duration, ReadingOptions, Time
 from mukret.types.durations import UNITS
 
 
@@ -24,7 +24,7 @@ class Durations(Stored[Duration]):
     def arrow(self) -> pa.DataType:
         return pa.duration("us")
 
-    def of_integers(self, options: Options, integers: pa.Array) -> Converted:
+    def of_integers(self, options: ReadingOptions, integers: pa.Array) -> Converted:
         if options.unit is None:
             return self.nothing(integers)
         return pc.multiply_checked(integers, UNITS[options.unit]).cast(

@@ -21,7 +21,7 @@ import pyarrow.compute as pc
 
 from mukret.columns.arrow import all_true, regex_mask
 from mukret.scan import Cells
-from mukret.types import Options, Reading, ValueType
+from mukret.types import ReadingOptions, TypeSpec, ValueType
 
 # An array, and a mask of what was refused; None if nothing was.
 Converted = tuple[pa.Array, pa.Array]
@@ -77,23 +77,23 @@ class Stored(Generic[Kind]):
         """A computed array as a column to hand over."""
         return array
 
-    def of_cells(self, reading: Reading) -> CellKernel | None:
+    def of_cells(self, reading: TypeSpec) -> CellKernel | None:
         """The kernel that reads cells with these options; None if there is none."""
         return None
 
-    def reads_texts(self, options: Options) -> bool:
+    def reads_texts(self, options: ReadingOptions) -> bool:
         """Whether there is a kernel for texts."""
         return False
 
-    def of_texts(self, options: Options, strings: pa.Array) -> Converted:
+    def of_texts(self, options: ReadingOptions, strings: pa.Array) -> Converted:
         """A string array as an array of the type."""
         return self.nothing(strings)
 
-    def of_integers(self, options: Options, integers: pa.Array) -> Converted:
+    def of_integers(self, options: ReadingOptions, integers: pa.Array) -> Converted:
         """JSON numbers without a fraction, as int64."""
         return self.nothing(integers)
 
-    def of_numbers(self, options: Options, texts: pa.Array) -> Converted:
+    def of_numbers(self, options: ReadingOptions, texts: pa.Array) -> Converted:
         """JSON numbers as they are written."""
         return self.nothing(texts)
 
@@ -121,7 +121,7 @@ def from_buffers(
     return pa.Array.from_buffers(arrow, count, buffers, null_count), refused
 
 
-def blanks_for_kernel(reading: Reading) -> bytes | None:
+def blanks_for_kernel(reading: TypeSpec) -> bytes | None:
     """The texts that mean null, each behind its length; None if one is too long for that, or other
     steps come before the type.
     """

@@ -7,17 +7,17 @@ import pyarrow.compute as pc
 
 from mukret.columns.stored import CellKernel, Converted, Line, Stored
 from mukret.scan import Cells
-from mukret.types import Boolean, Enum, Json, Options, Reading, Text
+from mukret.types import Boolean, Enum, Json, ReadingOptions, Text, TypeSpec
 
 
 class Texts(Stored[Text]):
-    def of_cells(self, reading: Reading) -> CellKernel | None:
+    def of_cells(self, reading: TypeSpec) -> CellKernel | None:
         return None if has_text_steps(reading) else strings_of
 
-    def reads_texts(self, options: Options) -> bool:
+    def reads_texts(self, options: ReadingOptions) -> bool:
         return True
 
-    def of_texts(self, options: Options, strings: pa.Array) -> Converted:
+    def of_texts(self, options: ReadingOptions, strings: pa.Array) -> Converted:
         return strings, None
 
 
@@ -49,7 +49,7 @@ class Jsons(Stored[Json]):
     """As JSON text."""
 
 
-def has_text_steps(reading: Reading) -> bool:
+def has_text_steps(reading: TypeSpec) -> bool:
     """Whether anything is done to a text before it is one."""
     options = reading.options
     return bool(

@@ -21,7 +21,7 @@ from mukret.delivered.differences import (
     Differences,
     Renamed,
     Row,
-    Rows,
+    SampledRows,
     TableDifferences,
 )
 from mukret.delivered.hashed import KEY, ROW, TIMES, Side, canonical_for, hash_of_null
@@ -343,10 +343,12 @@ class _Comparison:
             (self.rows[0], self.rows[1]),
             tuple(self.before.key) if self.keyed else (),
             self.columns.changes(renamed),
-            Rows(
+            SampledRows(
                 self.added.count, tuple(new[place.key] for place in self.added.places)
             ),
-            Rows(self.gone.count, tuple(old[place.key] for place in self.gone.places)),
+            SampledRows(
+                self.gone.count, tuple(old[place.key] for place in self.gone.places)
+            ),
             self.changed_rows,
             {
                 name: ChangedField(

@@ -14,7 +14,7 @@ Row = Mapping[str, str | None]
 
 
 @dataclass(frozen=True)
-class Rows:
+class SampledRows:
     """Rows that one delivery alone has: how many, and the first of them."""
 
     count: int = 0
@@ -96,8 +96,8 @@ class TableDifferences:
     rows: tuple[int, int]
     key: tuple[str, ...]
     columns: ColumnChanges
-    added: Rows = field(default_factory=Rows)
-    gone: Rows = field(default_factory=Rows)
+    added: SampledRows = field(default_factory=SampledRows)
+    gone: SampledRows = field(default_factory=SampledRows)
     changed_rows: int = 0
     changed: Mapping[str, ChangedField] = field(default_factory=dict)
     repeated: tuple[str, ...] = ()

@@ -9,9 +9,17 @@ from collections.abc import Callable, Iterable, Iterator
 from typing import Any
 
 from mukret.rules.model import Field
-from mukret.rules.rows import Rows
-from mukret.rules.sources import Above, At, Compute, Constant, Fact, Lookup, Rest
-from mukret.types.base import PLAIN, Options
+from mukret.rules.rows import RowRules
+from mukret.rules.sources import (
+    At,
+    Compute,
+    ConstantValue,
+    Fact,
+    Lookup,
+    ParentField,
+    Rest,
+)
+from mukret.types.base import PLAIN, ReadingOptions
 
 _TAKEN = {
     "first": "the first of",
@@ -38,7 +46,7 @@ _FACTS = {
 }
 
 
-def read_by(rows: Rows) -> str:
+def read_by(rows: RowRules) -> str:
     """What becomes rows."""
     if rows.zip is not None:
         arrays = ", ".join(
@@ -78,7 +86,7 @@ def _of_source(field: Field) -> str:
             return f"{taken} by {code(separator)}" if take == "join" else taken
         case Compute(text):
             return f"= {code(text)}"
-        case Constant(value):
+        case ConstantValue(value):
             return (
                 f"always {code(field.type.written(value))}"
                 if value is not None
@@ -86,7 +94,7 @@ def _of_source(field: Field) -> str:
             )
         case Fact(name):
             return _FACTS.get(name) or f"{code(name)} of the request that was answered"
-        case Above(name):
+        case ParentField(name):
             return f"{code(name)} of the row above"
         case Rest():
             return "all members of the row that no other field reads"
@@ -100,7 +108,7 @@ def _of_lookup(lookup: Lookup) -> str:
     return f"{code(lookup.give)} of {code(lookup.name)} where {where}"
 
 
-def _options(options: Options) -> Iterator[str]:
+def _options(options: ReadingOptions) -> Iterator[str]:
     """What is done to a text before it is a value, as far as the rules ask for it."""
     for name, told in _OPTIONS.items():
         value = getattr(options, name)

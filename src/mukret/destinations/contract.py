@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True)
-class Options:
+class WriteOptions:
     """How tables are written, as far as a format lets one choose.
 
     `titles`: these head the columns, and not the names; `nested`: the rows of tables within stand
@@ -37,7 +37,7 @@ class Options:
         }
 
 
-PLAIN = Options()
+PLAIN = WriteOptions()
 
 
 @dataclass(frozen=True)
@@ -49,12 +49,12 @@ class Delivery:
 
     rules: Rules
     schemas: Mapping[str, pa.Schema]
-    options: Options = PLAIN
+    options: WriteOptions = PLAIN
     streaming: bool = False
 
 
 @dataclass
-class Rows:
+class RowsToWrite:
     """Rows of the tables that come together, as record batches.
 
     `above` is there where a destination wants it (`linked`): for each row of a table the number of
@@ -89,7 +89,7 @@ class Destination(Protocol):
     def taken(self) -> set[str]:
         """The SHA-256 of the inputs whose content is in it already; after `open`."""
 
-    def write(self, rows: Rows) -> None:
+    def write(self, rows: RowsToWrite) -> None:
         """Adds rows.
 
         This and `set_aside` are called in a thread of their own, one call after the other.

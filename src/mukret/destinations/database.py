@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from enum import Enum
 
 from mukret.codes import Code
-from mukret.destinations.ddl import Column, Dialect, columns_of, quoted
+from mukret.destinations.ddl import Dialect, SqlColumn, columns_of, quoted
 from mukret.destinations.joins import primary_key
 from mukret.errors import OutputError
 from mukret.rules.model import Rules, Table
@@ -50,7 +50,7 @@ class Difference:
 
 
 def differences(
-    wanted: Sequence[Column], there: Mapping[str, Existing]
+    wanted: Sequence[SqlColumn], there: Mapping[str, Existing]
 ) -> list[Difference]:
     """All that keeps rows of the wanted columns out of a table."""
     found = []
@@ -134,14 +134,16 @@ class Database(ABC):
         """The columns of a table, if it is there."""
 
     @abstractmethod
-    def create(self, rules: Rules, table: Table, columns: Sequence[Column]) -> None: ...
+    def create(
+        self, rules: Rules, table: Table, columns: Sequence[SqlColumn]
+    ) -> None: ...
 
     @abstractmethod
     def drop(self, names: Sequence[str]) -> None:
         """Drops tables that may refer to each other."""
 
     @abstractmethod
-    def add_column(self, name: str, column: Column) -> None: ...
+    def add_column(self, name: str, column: SqlColumn) -> None: ...
 
     # ---- tables
 
@@ -167,7 +169,7 @@ class Database(ABC):
                 self.created.append(table.name)
 
     def fit(
-        self, name: str, columns: Sequence[Column], there: Mapping[str, Existing]
+        self, name: str, columns: Sequence[SqlColumn], there: Mapping[str, Existing]
     ) -> None:
         """Adds the columns that a table lacks, where that is asked for.
 

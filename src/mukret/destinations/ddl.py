@@ -13,7 +13,7 @@ from mukret.types import ListOf, ValueType
 
 
 @dataclass(frozen=True)
-class Column:
+class SqlColumn:
     """A column as the rules have it; `type` is what the database calls its type, `about` what the
     rules say of it.
     """
@@ -65,10 +65,12 @@ def literal(text: str) -> str:
     return "'" + text.replace("'", "''") + "'"
 
 
-def columns_of(rules: Rules, table: Table, dialect: Dialect) -> list[Column]:
+def columns_of(rules: Rules, table: Table, dialect: Dialect) -> list[SqlColumn]:
     required = never_null(rules, table)
     return [
-        Column(name, kind, dialect.type_of(kind), name in required, about(table, name))
+        SqlColumn(
+            name, kind, dialect.type_of(kind), name in required, about(table, name)
+        )
         for name, kind in table.columns
     ]
 
@@ -127,7 +129,7 @@ def foreign_key_of(rules: Rules, table: Table) -> str | None:
     )
 
 
-def comments(table: Table, columns: Sequence[Column]) -> Iterator[str]:
+def comments(table: Table, columns: Sequence[SqlColumn]) -> Iterator[str]:
     """The statements that say what a table and its columns are, where a dialect has such."""
     name = quoted(table.name)
     if table.note:
@@ -136,7 +138,7 @@ def comments(table: Table, columns: Sequence[Column]) -> Iterator[str]:
         yield comment_on_column(table.name, column)
 
 
-def comment_on_column(table: str, column: Column) -> str:
+def comment_on_column(table: str, column: SqlColumn) -> str:
     return f"COMMENT ON COLUMN {quoted(table)}.{quoted(column.name)} IS {literal(column.about)}"
 
 

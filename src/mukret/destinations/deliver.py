@@ -10,7 +10,13 @@ from typing import TYPE_CHECKING, Protocol
 
 from mukret.codes import Code
 from mukret.destinations.behind import WriteBehind
-from mukret.destinations.contract import PLAIN, Delivery, Destination, Options, Rows
+from mukret.destinations.contract import (
+    PLAIN,
+    Delivery,
+    Destination,
+    RowsToWrite,
+    WriteOptions,
+)
 from mukret.destinations.publish import not_written
 from mukret.documents import Source
 from mukret.engine.run import Links, Run
@@ -103,7 +109,7 @@ def deliver(
     run: Run,
     destination: Destination,
     limit: RejectLimit | None = None,
-    options: Options = PLAIN,
+    options: WriteOptions = PLAIN,
     *,
     skip_seen: bool = False,
 ) -> dict[str, JsonValue]:
@@ -133,7 +139,7 @@ def deliver_extraction(
     extraction: Extraction,
     destination: Destination,
     limit: RejectLimit | None = None,
-    options: Options = PLAIN,
+    options: WriteOptions = PLAIN,
 ) -> dict[str, JsonValue]:
     """Publishes all that an extraction gives; returns its record.
 
@@ -154,14 +160,16 @@ def _delivered(
     extraction: Extraction,
     destination: Destination,
     limit: RejectLimit | None,
-    options: Options,
+    options: WriteOptions,
 ) -> dict[str, JsonValue]:
     try:
         destination.open(Delivery(extraction.rules, extraction.schemas, options))
         links = Links.WHOLE if destination.linked else Links.NONE
         with WriteBehind() as writer:
             for output in extraction.batches(links):
-                writer.do(partial(destination.write, Rows(output.tables, output.above)))
+                writer.do(
+                    partial(destination.write, RowsToWrite(output.tables, output.above))
+                )
                 if output.rejects:
                     writer.do(partial(destination.set_aside, output.rejects))
                 if limit:

@@ -9,7 +9,7 @@ from contextlib import ExitStack
 from typing import BinaryIO
 
 from mukret.codes import Code
-from mukret.destinations.contract import PLAIN, Delivery, Rows
+from mukret.destinations.contract import PLAIN, Delivery, RowsToWrite
 from mukret.destinations.formats import FORMATS, Writer
 from mukret.destinations.growing import Before, columns_of
 from mukret.destinations.publish import RUN_FILE, Publication
@@ -96,7 +96,7 @@ class Folder:
     def taken(self) -> set[str]:
         return self.before.taken if self.before is not None else set()
 
-    def write(self, rows: Rows) -> None:
+    def write(self, rows: RowsToWrite) -> None:
         assert self.writer is not None
         self.filled |= {name for name, found in rows.tables.items() if found.num_rows}
         self.writer.write(rows)

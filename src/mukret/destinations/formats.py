@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from importlib import import_module
 from typing import TYPE_CHECKING, BinaryIO, Protocol
 
-from mukret.destinations.contract import Delivery, Rows
+from mukret.destinations.contract import Delivery, RowsToWrite
 from mukret.rules.model import Table
 from mukret.semantics.rejects import Reject
 from mukret.values import JsonValue
@@ -25,7 +25,7 @@ Opener = Callable[[str], BinaryIO]
 class Writer(Protocol):
     """Tables on their way into the files of a format."""
 
-    def write(self, rows: Rows) -> None:
+    def write(self, rows: RowsToWrite) -> None:
         """Adds rows."""
 
     def set_aside(self, rejects: Sequence[Reject]) -> None:
@@ -164,7 +164,7 @@ class EachInAFile(PlainWriter, ABC):
     def file_of(self, table: Table, schema: pa.Schema, file: BinaryIO) -> TableFile:
         """A table on its way into its file."""
 
-    def write(self, rows: Rows) -> None:
+    def write(self, rows: RowsToWrite) -> None:
         for name, batch in rows.tables.items():
             self.files[name].write(batch)
 

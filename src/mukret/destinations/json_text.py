@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, BinaryIO, cast
 
 import msgspec
 
-from mukret.destinations.contract import Delivery, Rows
+from mukret.destinations.contract import Delivery, RowsToWrite
 from mukret.destinations.formats import Opener, PlainWriter
 from mukret.destinations.json_objects import objects
 from mukret.destinations.jsonl import joined
@@ -35,7 +35,7 @@ class JsonTables(PlainWriter):
             for name in names
         }
 
-    def write(self, rows: Rows) -> None:
+    def write(self, rows: RowsToWrite) -> None:
         if self.nesting is not None:
             for name, records in self.nesting.records(rows).items():
                 self.arrays[name].add(self.arrays[name].elements(records))
@@ -106,7 +106,7 @@ class Payload(PlainWriter):
         self.waiting[name.removesuffix(".json")] = file
         return file
 
-    def write(self, rows: Rows) -> None:
+    def write(self, rows: RowsToWrite) -> None:
         self.tables.write(rows)
 
     def close(self) -> None:

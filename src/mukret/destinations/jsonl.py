@@ -7,7 +7,7 @@ from typing import BinaryIO
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from mukret.destinations.contract import Delivery, Rows
+from mukret.destinations.contract import Delivery, RowsToWrite
 from mukret.destinations.formats import EachInAFile, Opener, PlainWriter
 from mukret.destinations.gathering import Gathering
 from mukret.destinations.json_objects import objects
@@ -30,7 +30,7 @@ class JsonLines(PlainWriter):
             else {name: opener(f"{name}.jsonl") for name in self.nesting.roots}
         )
 
-    def write(self, rows: Rows) -> None:
+    def write(self, rows: RowsToWrite) -> None:
         if self.flat is not None:
             self.flat.write(rows)
         elif self.nesting is not None:

@@ -7,7 +7,7 @@ import json
 import pyarrow as pa
 
 from mukret.codes import Code
-from mukret.destinations.contract import Delivery, Rows
+from mukret.destinations.contract import Delivery, RowsToWrite
 from mukret.destinations.json_objects import objects
 from mukret.errors import UsageError
 
@@ -38,7 +38,7 @@ class Nesting:
                     hint="give one of them another name, or leave out --nested",
                 )
 
-    def records(self, rows: Rows) -> dict[str, pa.Array]:
+    def records(self, rows: RowsToWrite) -> dict[str, pa.Array]:
         """The records of the roots as JSON texts, in string arrays."""
         return {
             name: pa.array(self._records(name, rows), pa.string())
@@ -46,7 +46,7 @@ class Nesting:
             if name in rows.tables
         }
 
-    def _records(self, name: str, rows: Rows) -> list[str]:
+    def _records(self, name: str, rows: RowsToWrite) -> list[str]:
         batch = rows.tables[name]
         if not batch.num_rows:
             return []

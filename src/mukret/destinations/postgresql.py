@@ -20,7 +20,7 @@ import pyarrow.compute as pc
 
 from mukret.codes import Code
 from mukret.columns.arrow import true_rows
-from mukret.destinations.contract import Delivery, Rows
+from mukret.destinations.contract import Delivery, RowsToWrite
 from mukret.destinations.database import (
     REJECTS,
     RUNS,
@@ -31,7 +31,7 @@ from mukret.destinations.database import (
 )
 from mukret.destinations.ddl import (
     POSTGRESQL,
-    Column,
+    SqlColumn,
     comment_on_column,
     comments,
     create_table,
@@ -141,7 +141,7 @@ class Postgresql(Database):
         """
         return f"mukret_stage_{list(self.tables).index(name) + 1}"
 
-    def write(self, rows: Rows) -> None:
+    def write(self, rows: RowsToWrite) -> None:
         with self.told():
             for name, batch in rows.tables.items():
                 self.copy(name, self.waiting[name].add(batch))
@@ -257,7 +257,7 @@ class Postgresql(Database):
         )
         return {column: Existing(kind, needed=needed) for column, kind, needed in rows}
 
-    def create(self, rules: Rules, table: Table, columns: Sequence[Column]) -> None:
+    def create(self, rules: Rules, table: Table, columns: Sequence[SqlColumn]) -> None:
         self.execute(create_table(rules, table, self.dialect, foreign_key=False))
         for comment in comments(table, columns):
             self.execute(comment)
@@ -271,7 +271,7 @@ class Postgresql(Database):
     def drop(self, names: Sequence[str]) -> None:
         self.execute(f"DROP TABLE {', '.join(map(quoted, names))}")
 
-    def add_column(self, name: str, column: Column) -> None:
+    def add_column(self, name: str, column: SqlColumn) -> None:
         self.execute(
             f"ALTER TABLE {quoted(name)} ADD COLUMN {quoted(column.name)} {column.type}"
         )

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 
 from mukret.codes import Code
 from mukret.columns.types import written
-from mukret.destinations.contract import Delivery, Rows
+from mukret.destinations.contract import Delivery, RowsToWrite
 from mukret.destinations.database import (
     REJECTS,
     RUNS,
@@ -24,7 +24,7 @@ from mukret.destinations.database import (
     Mode,
     refuse_names,
 )
-from mukret.destinations.ddl import SQLITE, Column, create_table, quoted
+from mukret.destinations.ddl import SQLITE, SqlColumn, create_table, quoted
 from mukret.destinations.joins import primary_key
 from mukret.destinations.json_objects import json_values
 from mukret.errors import OutputError, UsageError
@@ -101,7 +101,7 @@ class Sqlite(Database):
             table.name: [kind for _, kind in table.columns] for table in tables
         }
 
-    def write(self, rows: Rows) -> None:
+    def write(self, rows: RowsToWrite) -> None:
         with self.told():
             for name, batch in rows.tables.items():
                 if batch.num_rows:
@@ -206,7 +206,7 @@ class Sqlite(Database):
             for row in rows
         }
 
-    def create(self, rules: Rules, table: Table, columns: Sequence[Column]) -> None:
+    def create(self, rules: Rules, table: Table, columns: Sequence[SqlColumn]) -> None:
         """With what the rules say in remarks, which SQLite keeps."""
         self.execute(create_table(rules, table, self.dialect))
 
@@ -214,7 +214,7 @@ class Sqlite(Database):
         for name in names:
             self.execute(f"DROP TABLE {quoted(name)}")
 
-    def add_column(self, name: str, column: Column) -> None:
+    def add_column(self, name: str, column: SqlColumn) -> None:
         self.execute(
             f"ALTER TABLE {quoted(name)} ADD COLUMN {quoted(column.name)} {column.type}"
         )

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from typing import BinaryIO
 
 from mukret.codes import Code
-from mukret.destinations.contract import Delivery, Rows
+from mukret.destinations.contract import Delivery, RowsToWrite
 from mukret.destinations.formats import FORMATS, Writer
 from mukret.errors import UsageError
 from mukret.rules.model import Rules
@@ -60,12 +60,12 @@ class Stream:
     def taken(self) -> set[str]:
         return set()
 
-    def write(self, rows: Rows) -> None:
+    def write(self, rows: RowsToWrite) -> None:
         tables = {
             name: found for name, found in rows.tables.items() if name in self.names
         }
         assert self.writer is not None
-        self.writer.write(Rows(tables, rows.above))
+        self.writer.write(RowsToWrite(tables, rows.above))
         self.stream.flush()
 
     def set_aside(self, rejects: Sequence[Reject]) -> None:

@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any
 
 from mukret.codes import Code
 from mukret.columns.types import written
-from mukret.destinations.contract import Delivery, Rows
+from mukret.destinations.contract import Delivery, RowsToWrite
 from mukret.destinations.formats import Opener, PlainWriter
 from mukret.errors import OutputError, UsageError
 from mukret.rules.model import Table
@@ -92,7 +92,7 @@ class Workbook(PlainWriter):
         )
         self.rows_rejected = 0
 
-    def write(self, rows: Rows) -> None:
+    def write(self, rows: RowsToWrite) -> None:
         for name, batch in rows.tables.items():
             self.sheets[name].write(batch)
 

@@ -3,7 +3,7 @@
 from mukret.documents.batches import WHAT_TO_DO, Batch, nothing_read, read_batches
 from mukret.documents.blocks import BadDocument
 from mukret.documents.decode import NotJson, decode
-from mukret.documents.diagnose import Finding
+from mukret.documents.diagnose import Diagnosis
 from mukret.documents.given import given_sources, given_text
 from mukret.documents.inputs import find_sources
 from mukret.documents.origin import Origin
@@ -13,7 +13,7 @@ __all__ = [
     "WHAT_TO_DO",
     "BadDocument",
     "Batch",
-    "Finding",
+    "Diagnosis",
     "NotJson",
     "Origin",
     "Source",

@@ -22,7 +22,7 @@ _NEVER_DATA = (
 
 
 @dataclass(frozen=True)
-class Entry:
+class ArchiveEntry:
     """One recorded answer: its body if it holds data, else why it does not.
 
     `failed`: it should have been data.
@@ -48,7 +48,7 @@ def is_archive(document: JsonValue) -> bool:
     )
 
 
-def entries(document: JsonValue) -> Iterator[Entry]:
+def entries(document: JsonValue) -> Iterator[ArchiveEntry]:
     """The recorded answers in their order."""
     for entry in document["log"]["entries"]:
         yield _entry(
@@ -58,7 +58,7 @@ def entries(document: JsonValue) -> Iterator[Entry]:
         )
 
 
-def _entry(request: JsonValue, response: JsonValue, started: JsonValue) -> Entry:
+def _entry(request: JsonValue, response: JsonValue, started: JsonValue) -> ArchiveEntry:
     content = _object(response.get("content"))
     media_type = _text(content.get("mimeType")).partition(";")[0].strip().lower()
     status = response.get("status")
@@ -71,27 +71,29 @@ def _entry(request: JsonValue, response: JsonValue, started: JsonValue) -> Entry
     # Pictures and scripts are in every archive of a browser; an answer that failed where data was
     # asked for is told.
     if media_type.startswith(_NEVER_DATA):
-        return Entry(origin, reason=media_type)
+        return ArchiveEntry(origin, reason=media_type)
     if type(status) is int and status >= 400:
-        return Entry(origin, reason=f"the service answered {status}", failed=True)
+        return ArchiveEntry(
+            origin, reason=f"the service answered {status}", failed=True
+        )
     if type(status) is int and not 200 <= status < 300:
-        return Entry(origin, reason=f"status {status}")
+        return ArchiveEntry(origin, reason=f"status {status}")
     if not is_json_media_type(media_type):
-        return Entry(origin, reason=media_type or "no media type")
+        return ArchiveEntry(origin, reason=media_type or "no media type")
     return _body(origin, content)
 
 
 # Base64 where the body was no text: what it is, is looked at as of any other answer.
-def _body(origin: Origin, content: JsonValue) -> Entry:
+def _body(origin: Origin, content: JsonValue) -> ArchiveEntry:
     text = _text(content.get("text"))
     if not text:
-        return Entry(origin, reason="an answer whose body was not recorded")
+        return ArchiveEntry(origin, reason="an answer whose body was not recorded")
     if content.get("encoding") != "base64":
-        return Entry(origin, text.encode())
+        return ArchiveEntry(origin, text.encode())
     try:
-        return Entry(origin, base64.b64decode(text, validate=True))
+        return ArchiveEntry(origin, base64.b64decode(text, validate=True))
     except binascii.Error:
-        return Entry(
+        return ArchiveEntry(
             origin, reason="a body that is not the base64 that it says", failed=True
         )
 

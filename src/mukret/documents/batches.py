@@ -10,7 +10,7 @@ from mukret.codes import Code
 from mukret.documents.blocks import BLOCK_BYTES, BadDocument, Block, Piece, read_blocks
 from mukret.documents.cutting import WHOLE, Names, Part
 from mukret.documents.decode import NotJson, decode, decoder, holds_negative_zero
-from mukret.documents.diagnose import Finding, Sort
+from mukret.documents.diagnose import Diagnosis, DiagnosisSort
 from mukret.documents.levels import bounded_levels
 from mukret.documents.origin import Origin
 from mukret.documents.recognise import RECORD_SEPARATOR, cut_off_in_sequence
@@ -60,7 +60,7 @@ class Batch:
 
 
 # Whether the bytes of the document with this number in the run (from 0) are to be kept.
-Wanted = Callable[[int], bool]
+DocumentFilter = Callable[[int], bool]
 
 
 class Partly(Protocol):
@@ -80,7 +80,7 @@ def nothing_wanted(number: int) -> bool:
 
 def read_batches(
     sources: Iterable[Source],
-    keep_raw: Wanted = nothing_wanted,
+    keep_raw: DocumentFilter = nothing_wanted,
     size: int = BLOCK_BYTES,
     partly: Partly | None = None,
     arrays: Sequence[Names] | None = (),
@@ -106,7 +106,7 @@ def nothing_read(bad: BadDocument, count: int) -> InputError:
 
 
 def nothing_read_since(
-    file: str, document: int, finding: Finding, hint: str | None, count: int
+    file: str, document: int, finding: Diagnosis, hint: str | None, count: int
 ) -> InputError:
     """The same where it comes from a record of that document."""
     what = "no document of the run could be read"
@@ -127,7 +127,7 @@ def nothing_read_since(
     return error
 
 
-WHAT_TO_DO: dict[Sort, str] = {
+WHAT_TO_DO: dict[DiagnosisSort, str] = {
     "page": "look at it: a page instead of data is often a wrong address, or a missing sign-in",
     "cut-off": "the end is missing: fetch it again",
     "slip": "JSON does not allow that: have it written anew, or mend it there",
@@ -140,7 +140,7 @@ class Decoding:
 
     def __init__(
         self,
-        keep_raw: Wanted = nothing_wanted,
+        keep_raw: DocumentFilter = nothing_wanted,
         partly: Partly | None = None,
         *,
         every_part: bool = False,
@@ -244,7 +244,7 @@ class Decoding:
         document = decode(raw) if self.partly is None else _by(self.partly, raw)
         if sequence and cut_off_in_sequence(document, raw):
             what = "perhaps cut off: in a sequence a number or word wants a line end after it"
-            raise NotJson(Finding(what, column=len(raw) + 1, offset=len(raw)))
+            raise NotJson(Diagnosis(what, column=len(raw) + 1, offset=len(raw)))
         return document
 
     def add(
@@ -274,7 +274,7 @@ def _by(partly: Partly, raw: bytes) -> JsonValue:
         return partly.converted(decode(raw))
 
 
-def set_aside(batch: Batch, piece: Piece, number: int, finding: Finding) -> None:
+def set_aside(batch: Batch, piece: Piece, number: int, finding: Diagnosis) -> None:
     """Notes that the document with this number in its piece (from 0) is no JSON.
 
     Raises InputError for a part of one, which was JSON before.

@@ -13,7 +13,7 @@ from functools import cached_property
 from typing import BinaryIO, cast
 
 from mukret.codes import Code
-from mukret.documents.archives import Entry, entries, is_archive
+from mukret.documents.archives import ArchiveEntry, entries, is_archive
 from mukret.documents.cutting import (
     WHOLE,
     CanNotCut,
@@ -25,7 +25,7 @@ from mukret.documents.cutting import (
     with_names,
 )
 from mukret.documents.decode import BYTE_ORDER_MARK, NotJson, decode
-from mukret.documents.diagnose import Finding
+from mukret.documents.diagnose import Diagnosis
 from mukret.documents.origin import Origin
 from mukret.documents.recognise import (
     RECORD_SEPARATOR,
@@ -60,7 +60,7 @@ class BadDocument:
 
     source: Source
     number: int
-    finding: Finding
+    finding: Diagnosis
     code: str = Code.NOT_JSON
     value: JsonValue = None
     hint: str | None = None
@@ -214,9 +214,11 @@ class _Reader:
                 f"{source.name}: the file is empty",
                 hint="a response is one JSON text at least",
             )
-        self.bad(source, Finding("the file is empty"))
+        self.bad(source, Diagnosis("the file is empty"))
 
-    def bad(self, source: Source, finding: Finding, code: str = Code.NOT_JSON) -> None:
+    def bad(
+        self, source: Source, finding: Diagnosis, code: str = Code.NOT_JSON
+    ) -> None:
         source.documents += 1
         self.documents += 1
         self.block.bad.append(BadDocument(source, source.documents, finding, code))
@@ -370,11 +372,11 @@ class _Reader:
         else:
             self.add(self.piece(source, raw))
 
-    def entry(self, source: Source, entry: Entry) -> None:
+    def entry(self, source: Source, entry: ArchiveEntry) -> None:
         if entry.failed:
             self.bad(
                 source,
-                Finding(f"{entry.reason} ({entry.origin.address})"),
+                Diagnosis(f"{entry.reason} ({entry.origin.address})"),
                 code=Code.NO_DATA,
             )
         elif entry.body is None:
@@ -434,7 +436,7 @@ class _Reader:
     def too_long(self, source: Source, lines: int, offset: int) -> None:
         self.bad(
             source,
-            Finding(
+            Diagnosis(
                 f"a line of more than {LONGEST_LINE >> 20} MB", lines + 1, 1, offset
             ),
             Code.TOO_LONG,
@@ -474,7 +476,7 @@ class Copying:
         return found
 
 
-def _with_column(finding: Finding, file: BinaryIO) -> Finding:
+def _with_column(finding: Diagnosis, file: BinaryIO) -> Diagnosis:
     """A finding with its column in a line that was not looked at as a whole."""
     start = max(0, finding.offset - FAR)
     file.seek(start)

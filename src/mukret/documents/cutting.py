@@ -17,7 +17,7 @@ from typing import BinaryIO, NoReturn, Protocol
 import msgspec
 
 from mukret.documents.decode import NotJson, decode, look_over
-from mukret.documents.diagnose import Finding
+from mukret.documents.diagnose import Diagnosis
 from mukret.paths import Location
 
 # Where an array stands: the names of the members that lead to it.
@@ -462,7 +462,7 @@ class Cutter:
             self.moved(_finding(self.cuts.skeleton + self.buffer[self.at : end]))
         )
 
-    def moved(self, finding: Finding) -> Finding:
+    def moved(self, finding: Diagnosis) -> Diagnosis:
         """A finding in the skeleton, at its place in the file."""
         before = [array for array in self.removed if array[0] <= finding.offset]
         return finding.moved(
@@ -470,12 +470,12 @@ class Cutter:
         )
 
 
-def _finding(text: bytes) -> Finding:
+def _finding(text: bytes) -> Diagnosis:
     try:
         decode(text)
     except NotJson as error:
         return error.finding
-    return Finding("the document can't be read to its end")
+    return Diagnosis("the document can't be read to its end")
 
 
 def _count(elements: bytes) -> int:

@@ -8,7 +8,7 @@ from functools import lru_cache
 import msgspec
 import re2
 
-from mukret.documents.diagnose import Finding, diagnose
+from mukret.documents.diagnose import Diagnosis, diagnose
 from mukret.documents.levels import MOST_LEVELS, bounded_levels
 from mukret.values import JsonValue, Number
 
@@ -34,7 +34,7 @@ class NotJson(ValueError):
     Line and column count from 1, the byte offset from 0, within these bytes.
     """
 
-    def __init__(self, finding: Finding) -> None:
+    def __init__(self, finding: Diagnosis) -> None:
         super().__init__(str(finding))
         self.finding = finding
 

@@ -36,11 +36,11 @@ _WINDOW = 30
 _FAR = 1_000_000
 
 # A mistake in JSON text, a page in its stead, a text that ends too early, or anything else.
-Sort = Literal["slip", "page", "cut-off", "other"]
+DiagnosisSort = Literal["slip", "page", "cut-off", "other"]
 
 
 @dataclass(frozen=True)
-class Finding:
+class Diagnosis:
     """What is wrong and where.
 
     `excerpt` is the text around it, `caret` the place within it; where there is neither a text nor
@@ -53,7 +53,7 @@ class Finding:
     offset: int = 0
     excerpt: str = ""
     caret: int = 0
-    sort: Sort = "other"
+    sort: DiagnosisSort = "other"
 
     @property
     def placed(self) -> bool:
@@ -65,7 +65,7 @@ class Finding:
             return self.message
         return f"{self.message} (line {self.line}, column {self.column}, byte {self.offset})"
 
-    def moved(self, lines: int, offset: int) -> Finding:
+    def moved(self, lines: int, offset: int) -> Diagnosis:
         """The same finding in a larger text that has so many lines and bytes before this one."""
         message = _LINE_NAMED.sub(
             lambda match: f"line {int(match[1]) + lines}", self.message
@@ -74,12 +74,12 @@ class Finding:
             self, message=message, line=self.line + lines, offset=self.offset + offset
         )
 
-    def inside(self, what: str) -> Finding:
+    def inside(self, what: str) -> Diagnosis:
         """The same finding, its place said to be inside something of the file."""
         return replace(self, message=f"{self.message}, in {what}")
 
 
-def diagnose(raw: bytes, decoder_says: str) -> Finding:
+def diagnose(raw: bytes, decoder_says: str) -> Diagnosis:
     """Finds the first mistake of a JSON text that a decoder refused."""
     try:
         text = raw.decode("utf-8")
@@ -87,7 +87,7 @@ def diagnose(raw: bytes, decoder_says: str) -> Finding:
         return _wrong_encoding(raw, error.start)
     head = text.lstrip()[:200].lower()
     if not head:
-        return Finding("there is nothing in it")
+        return Diagnosis("there is nothing in it")
     if head.startswith("<"):
         kind = (
             "an HTML page"
@@ -99,17 +99,19 @@ def diagnose(raw: bytes, decoder_says: str) -> Finding:
     mistake = scanner.mistake()
     if mistake is not None:
         place, message = mistake
-        sort: Sort = "cut-off" if max(scanner.at, place) >= len(text) else "slip"
+        sort: DiagnosisSort = (
+            "cut-off" if max(scanner.at, place) >= len(text) else "slip"
+        )
         return _finding(text, place, message + scanner.more_mistakes(place), sort)
     # The text follows the grammar: the decoder has limits of its own, and says which in words.
     if "recursion" in decoder_says:
-        return Finding(f"nested too deeply (more than about {MOST_LEVELS:,} levels)")
+        return Diagnosis(f"nested too deeply (more than about {MOST_LEVELS:,} levels)")
     if "out of range" in decoder_says:
-        return Finding("an integer with more digits than can be handled (4,300)")
-    return Finding(f"not JSON: {decoder_says}")
+        return Diagnosis("an integer with more digits than can be handled (4,300)")
+    return Diagnosis(f"not JSON: {decoder_says}")
 
 
-def _wrong_encoding(raw: bytes, place: int) -> Finding:
+def _wrong_encoding(raw: bytes, place: int) -> Diagnosis:
     """Bytes that are no UTF-8 from this place on."""
     before = raw[:place].decode("utf-8")
     message = f"invalid UTF-8 (byte 0x{raw[place]:02x})"
@@ -120,7 +122,9 @@ def _wrong_encoding(raw: bytes, place: int) -> Finding:
     return _finding(before + "�", len(before), message)
 
 
-def _finding(text: str, at: int, message: str, sort: Sort = "other") -> Finding:
+def _finding(
+    text: str, at: int, message: str, sort: DiagnosisSort = "other"
+) -> Diagnosis:
     line_start = text.rfind("\n", 0, at) + 1
     line_end = text.find("\n", at)
     line = text[line_start : line_end if line_end >= 0 else len(text)]
@@ -129,7 +133,7 @@ def _finding(text: str, at: int, message: str, sort: Sort = "other") -> Finding:
     first = max(0, column - _WINDOW)
     before = escaped(line[first:column])
     after = escaped(line[column : column + _WINDOW])
-    return Finding(
+    return Diagnosis(
         message,
         text.count("\n", 0, at) + 1,
         column + 1,

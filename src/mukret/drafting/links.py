@@ -17,7 +17,7 @@ NAMING = ("name", "title", "label")
 
 
 @dataclass
-class Links:
+class DraftLinks:
     """`keys` has fields that are keys, by their place; `referring` fields of which a survey says
     what they refer to.
     """

@@ -61,7 +61,7 @@ _PLAIN_BOOLEANS = {"true", "false", "yes", "no"}
 
 
 @dataclass
-class Reading:
+class DraftReading:
     """Options of a field. `words` are those of an enum."""
 
     options: dict[str, JsonValue] = field(default_factory=dict)
@@ -70,7 +70,7 @@ class Reading:
     remarks: list[str] = field(default_factory=list)
 
 
-def reading_of(report: PlaceReport) -> Reading:
+def reading_of(report: PlaceReport) -> DraftReading:
     """How the scalars of a place are read so that none is refused."""
     # What a look says of itself is tried first; where several looks can't be read by one type, or
     # too many values would be rejected, the place stays what it is in JSON, with a remark: a draft
@@ -78,30 +78,30 @@ def reading_of(report: PlaceReport) -> Reading:
     place = report.place
     kinds = told_kinds(place)
     if kinds & {"array", "object"}:
-        return Reading({"type": "json"}, remarks=[_of_several_kinds(kinds)])
+        return DraftReading({"type": "json"}, remarks=[_of_several_kinds(kinds)])
     if not kinds:
-        return Reading(remarks=["always null"])
+        return DraftReading(remarks=["always null"])
     looks = [look for look in report.looks if look.name not in _NOTHING]
     looks, strays = _without_strays(looks, place)
     if place.numbers.huge:
-        return Reading(remarks=["has whole numbers beyond 64 bits"])
+        return DraftReading(remarks=["has whole numbers beyond 64 bits"])
     options = _joined_options(looks, report)
     if options is None:
-        return Reading(remarks=[_of_several_kinds(kinds)])
+        return DraftReading(remarks=[_of_several_kinds(kinds)])
     plain = options.keys() <= {"trim"} and len(looks) == 1
     words = enum_words(report, looks) if plain else ()
     if words:
-        reading = Reading({}, words)
+        reading = DraftReading({}, words)
         _blanks(report, reading, only_signs=True)
         return reading
-    reading = Reading(options)
+    reading = DraftReading(options)
     if options.get("type", "text") != "text":
         _blanks(report, reading)
         strays += [odd for look in looks for odd in look.odd]
         reading.odd = sum(odd.count for odd in strays)
         shown = _shown(strays, place)
         if not is_few(reading.odd, place.nodes):
-            return Reading(remarks=[f"of several kinds: {shown} among others"])
+            return DraftReading(remarks=[f"of several kinds: {shown} among others"])
         if reading.odd:
             reading.remarks.append(
                 f"rejects {counted(reading.odd, 'value')} such as {shown}"
@@ -331,7 +331,9 @@ def names_reading(place: Place) -> tuple[str, dict[str, JsonValue]]:
     return ("code" if codes else "name"), {}
 
 
-def _blanks(report: PlaceReport, reading: Reading, *, only_signs: bool = False) -> None:
+def _blanks(
+    report: PlaceReport, reading: DraftReading, *, only_signs: bool = False
+) -> None:
     """Words for nothing among values that are typed; `only_signs`: none that are words of a
     language, as `unknown`.
     """
@@ -362,7 +364,7 @@ def _is_word(text: str) -> bool:
     return text.isalpha() and len(text) > MOST_SIGNS
 
 
-def _remarks(looks: list[Look], reading: Reading) -> None:
+def _remarks(looks: list[Look], reading: DraftReading) -> None:
     for look in looks:
         if Trait.WITHOUT_OFFSET in look.traits:
             if Trait.WITH_OFFSET in look.traits:

@@ -6,7 +6,7 @@ import re
 from collections.abc import Collection, Sequence
 
 from mukret.drafting.facts import response_fields
-from mukret.drafting.links import Links
+from mukret.drafting.links import DraftLinks
 from mukret.drafting.model import Draft, DraftField, DraftTable
 from mukret.drafting.names import (
     BARE,
@@ -39,7 +39,12 @@ from mukret.drafting.places import (
     unwrapped,
 )
 from mukret.drafting.private import example
-from mukret.drafting.readings import Reading, example_note, names_reading, reading_of
+from mukret.drafting.readings import (
+    DraftReading,
+    example_note,
+    names_reading,
+    reading_of,
+)
 from mukret.paths import Name, child_segment
 from mukret.paths.locate import path_text
 from mukret.survey import PlaceReport, SurveyReport
@@ -95,7 +100,7 @@ class _Drafter:
         self.documents = report.documents
         self.files = report.files
         self.draft = Draft(title, bad_documents=report.bad_documents)
-        self.links = Links()
+        self.links = DraftLinks()
         self.moment: DraftField | None = None
         # Places whose rows stand in a table together with those of others.
         self.elsewhere: set[int] = set()
@@ -105,7 +110,7 @@ class _Drafter:
             self.draft, self.moment, self.links = (
                 Draft(title, bad_documents=report.bad_documents),
                 None,
-                Links(),
+                DraftLinks(),
             )
             self.table(root, root, "$", None, (word,))
         self.links.tell(report.places)
@@ -576,7 +581,7 @@ class _Drafter:
             self.links.referring.append((table, field, report))
         return field
 
-    def read(self, field: DraftField, reading: Reading) -> None:
+    def read(self, field: DraftField, reading: DraftReading) -> None:
         field.odd = reading.odd
         for remark in reading.remarks:
             field.remark(remark)

@@ -9,7 +9,7 @@ from collections.abc import Mapping, Sequence, Set
 from dataclasses import dataclass, field, replace
 from typing import TypeVar
 
-from mukret.documents import BadDocument, Batch, Finding
+from mukret.documents import BadDocument, Batch, Diagnosis
 from mukret.engine.conditions import passing
 from mukret.engine.scanned import ScannedBatch
 from mukret.plan.compiled import Plan
@@ -178,7 +178,7 @@ def _unread_answers(batch: Batch, bad: Mapping[int, BadDocument]) -> set[int]:
 
 def _refused(batch: Batch, number: int, verdict: Refused) -> BadDocument:
     value = shown_value(batch.whole(number))
-    finding = Finding(verdict.message)
+    finding = Diagnosis(verdict.message)
     return BadDocument(
         batch.sources[number],
         batch.numbers[number],

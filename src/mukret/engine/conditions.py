@@ -15,7 +15,7 @@ import pyarrow.compute as pc
 from mukret.columns.cells import MOST_DIFFERENT
 from mukret.documents.decode import decode
 from mukret.paths import Index, Name, Segment
-from mukret.plan.scanning import Judgement
+from mukret.plan.scanning import ScannedCondition
 from mukret.scan import Cells
 from mukret.values import JsonValue
 
@@ -24,7 +24,7 @@ NOWHERE = object()
 
 
 def passing(
-    judgement: Judgement, column: Callable[[int], Cells], count: int
+    judgement: ScannedCondition, column: Callable[[int], Cells], count: int
 ) -> pa.Array:
     """A boolean array: which of so many rows fulfil all conditions.
 
@@ -86,7 +86,7 @@ def _first_rows(numbers: pa.Array) -> list[int]:
 
 
 def _fulfils(
-    judgement: Judgement,
+    judgement: ScannedCondition,
     ways: Sequence[tuple[Segment, ...]],
     columns: Sequence[Cells],
     row: int,

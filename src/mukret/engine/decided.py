@@ -16,7 +16,7 @@ from mukret.engine.found_rows import FoundRows
 from mukret.engine.table_rows import TableRows
 from mukret.engine.typed_columns import TypedColumns
 from mukret.rules.model import RESPONSE, Table
-from mukret.semantics.fates import Fate, SeenKeys
+from mukret.semantics.fates import RowOutcome, SeenKeys
 from mukret.semantics.rejects import Reject, refused, reject
 from mukret.semantics.tally import TableTally
 
@@ -68,10 +68,10 @@ class DecidedTable:
         count = self.outcomes.count
         return TableTally(
             rows_seen=self.rows.count + refused_rows,
-            rows_written=count(Fate.WRITTEN),
-            rows_rejected=count(Fate.REJECTED) + refused_rows,
-            rows_filtered=count(Fate.FILTERED),
-            rows_deduplicated=count(Fate.DEDUPLICATED),
+            rows_written=count(RowOutcome.WRITTEN),
+            rows_rejected=count(RowOutcome.REJECTED) + refused_rows,
+            rows_filtered=count(RowOutcome.FILTERED),
+            rows_deduplicated=count(RowOutcome.DEDUPLICATED),
             values_nulled=self.columns.nulled,
             rows_filtered_unknown=len(self.outcomes.unknown),
         )

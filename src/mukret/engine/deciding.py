@@ -15,7 +15,7 @@ from mukret.columns.expressions import evaluate_column
 from mukret.columns.hashing import row_hashes
 from mukret.columns.types import written
 from mukret.engine.typed_columns import TypedColumns
-from mukret.semantics.fates import Fate, SeenKeys, key_hash
+from mukret.semantics.fates import RowOutcome, SeenKeys, key_hash
 from mukret.semantics.rejects import (
     PARENT_REJECTED,
     Fault,
@@ -29,8 +29,8 @@ from mukret.types import Float
 
 @dataclass(frozen=True)
 class Outcomes:
-    """What becomes of each row (a byte, as `Fate` has them), and what is held against those that
-    are rejected.
+    """What becomes of each row (a byte, as `RowOutcome` has them), and what is held against those
+    that are rejected.
 
     `unknown`: those that were filtered since `where` could not be told.
     """
@@ -43,13 +43,13 @@ class Outcomes:
     def all_written(self) -> bool:
         return not any(self.fates)
 
-    def count(self, fate: Fate) -> int:
+    def count(self, fate: RowOutcome) -> int:
         return self.fates.count(fate)
 
     def rejected_for_itself(self, row: int) -> bool:
         """Whether a row is rejected for what it holds, and not with the row above it."""
         return (
-            self.fates[row] == Fate.REJECTED
+            self.fates[row] == RowOutcome.REJECTED
             and self.faults[row][0].bad.code != PARENT_REJECTED
         )
 
@@ -91,7 +91,7 @@ class _Deciding:
         # Here each step is taken for all rows, there for one.
         passes = self.condition()
         for row in self.faults:
-            self.fates[row] = Fate.REJECTED
+            self.fates[row] = RowOutcome.REJECTED
         keys = self.keys() if self.table.key else None
         if self.rows.recursive:
             self.row_by_row(passes, keys)
@@ -129,11 +129,11 @@ class _Deciding:
     def share(self, row: int, fate: int, table: str) -> None:
         if fate and not self.fates[row]:
             self.fates[row] = fate
-            if fate == Fate.REJECTED:
+            if fate == RowOutcome.REJECTED:
                 self.faults[row] = [parent_rejected(table)]
 
     def filter(self, row: int, passes: pa.Array) -> None:
-        self.fates[row] = Fate.FILTERED
+        self.fates[row] = RowOutcome.FILTERED
         if passes[row].as_py() is None:
             self.unknown.add(row)
 
@@ -161,7 +161,7 @@ class _Deciding:
 
     def came_before(self, row: int, key: tuple[str | None, ...], fate: int) -> None:
         self.fates[row] = fate
-        if fate == Fate.REJECTED:
+        if fate == RowOutcome.REJECTED:
             self.faults[row] = [duplicate(dict(zip(self.table.key, key, strict=True)))]
 
     def row_by_row(self, passes: pa.Array, keys: list[pa.Array] | None) -> None:

@@ -20,7 +20,15 @@ from mukret.engine.table_rows import TableRows
 from mukret.engine.typed_columns import TypedColumn, TypedColumns, settled
 from mukret.expressions import NOW, Aggregate, Expression, aggregated
 from mukret.rules.model import RESPONSE, WHERE, Derive, Field, Inherit, Inherited
-from mukret.rules.sources import Above, At, Compute, Constant, Fact, Lookup, Rest
+from mukret.rules.sources import (
+    At,
+    Compute,
+    ConstantValue,
+    Fact,
+    Lookup,
+    ParentField,
+    Rest,
+)
 from mukret.semantics.answers import Form, Known, Resolved
 from mukret.semantics.rejects import Fault
 from mukret.semantics.rests import rest_of
@@ -147,7 +155,7 @@ class _Evaluation:
                 return evaluate_column(
                     source.expression, table.so_far.arrays, rows.count
                 )
-            case Constant():
+            case ConstantValue():
                 return Column(repeated(source.value, own.type, rows.count))
             case Fact():
                 return read_fact(rows, own, source)
@@ -155,7 +163,7 @@ class _Evaluation:
                 return read_column(
                     own.reading, [rest_of(node, source.touched) for node in rows.nodes]
                 )
-            case Above():
+            case ParentField():
                 # A row at the top has none above; a null index gathers a null.
                 above = pa.array(
                     [row if row >= 0 else None for row in rows.gathered.above],

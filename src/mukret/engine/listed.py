@@ -16,12 +16,12 @@ from mukret.engine.scanned import ScannedRows
 from mukret.plan.scanning import ByList
 from mukret.rules.sources import At
 from mukret.scan import Kind
-from mukret.types import ListOf, Reading
+from mukret.types import ListOf, TypeSpec
 from mukret.values import JsonValue
 
 
 def read_listed(
-    reading: Reading, at: At, rows: ScannedRows, source: ByList
+    reading: TypeSpec, at: At, rows: ScannedRows, source: ByList
 ) -> Column | None:
     """The values of a field; None where each has to be looked at."""
     if at.take == "count":
@@ -45,7 +45,7 @@ def listed(at: At, rows: ScannedRows, source: ByList) -> list[list[JsonValue]]:
     return found
 
 
-def _counted(reading: Reading, rows: ScannedRows, source: ByList) -> Column:
+def _counted(reading: TypeSpec, rows: ScannedRows, source: ByList) -> Column:
     """Nulls are nodes, too."""
     below, cells = rows.listed(source)
     numbers = Counter(below.owners)
@@ -56,7 +56,7 @@ def _counted(reading: Reading, rows: ScannedRows, source: ByList) -> Column:
 
 
 def _lists(
-    reading: Reading, kind: ListOf, rows: ScannedRows, source: ByList
+    reading: TypeSpec, kind: ListOf, rows: ScannedRows, source: ByList
 ) -> Column | None:
     """Lists of items that are all good; nulls and blanks are left out."""
     below, cells = rows.listed(source)

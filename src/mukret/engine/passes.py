@@ -14,21 +14,20 @@ from mukret.rules.model import Field, Rules
 from mukret.rules.part import part_for
 from mukret.rules.schedule import lookup_passes
 from mukret.rules.sources import Lookup
-from mukret.semantics.answers import Answers, FieldName
-from mukret.semantics.answers import Known as Values
+from mukret.semantics.answers import Answers, FieldName, Known
 from mukret.semantics.fates import LastRows, SeenKeys, keys_of, settling_passes
 
 
 @dataclass
-class Known:
+class KnownBefore:
     """The last row with each key, by table, and what lookups across the run find."""
 
     last: dict[str, LastRows] = field(default_factory=dict)
-    answers: dict[FieldName, Values] = field(default_factory=dict)
+    answers: dict[FieldName, Known] = field(default_factory=dict)
 
 
 # Reads all of the input by some rules; gives the rows of each batch, everything settled.
-Read = Callable[[Rules, Known, Mapping[str, SeenKeys]], Iterator[DecidedRows]]
+Read = Callable[[Rules, KnownBefore, Mapping[str, SeenKeys]], Iterator[DecidedRows]]
 
 
 class Passes:
@@ -41,9 +40,9 @@ class Passes:
         self.sources = sources
         self.read = read
 
-    def known(self) -> Known:
+    def known(self) -> KnownBefore:
         """Reads as often as it takes; not at all, if nothing has to be known. Raises InputError."""
-        known = Known()
+        known = KnownBefore()
         lookups = lookup_passes(self.whole, self.rules.tables)
         settling = settling_passes(self.rules.parents_first())
         if lookups or settling:
@@ -61,7 +60,7 @@ class Passes:
         return known
 
     def _gathered(
-        self, known: Known, looking: Sequence[tuple[str, Field]], rules: Rules
+        self, known: KnownBefore, looking: Sequence[tuple[str, Field]], rules: Rules
     ) -> bool:
         """Gathers what some lookups find, by as much of the rules as they hang on; False as
         `_settled`.
@@ -92,7 +91,7 @@ class Passes:
             )
         return enough
 
-    def _settled(self, known: Known, names: Sequence[str], rules: Rules) -> bool:
+    def _settled(self, known: KnownBefore, names: Sequence[str], rules: Rules) -> bool:
         """Finds the last row with each key of some tables, by as much of the rules as they hang on;
         False if that is too little to tell, since a text that can't be read may stand in rows of
         other tables.
@@ -104,7 +103,7 @@ class Passes:
 
     def _read_before(
         self,
-        known: Known,
+        known: KnownBefore,
         rules: Rules,
         seen: Mapping[str, SeenKeys],
         note: Callable[[DecidedRows], None],

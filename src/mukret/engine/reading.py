@@ -22,7 +22,7 @@ from mukret.rules.sources import At, Fact
 from mukret.semantics.choosing import choose
 from mukret.semantics.rejects import several
 from mukret.semantics.taking import taken, taken_from
-from mukret.types import Bad, Reading
+from mukret.types import Bad, TypeSpec
 from mukret.types.taken import GATHERINGS
 from mukret.values import JsonValue
 
@@ -87,7 +87,7 @@ def _plainly(rows: TableRows, own: Field, at: At) -> tuple[Column, set[int]]:
 
 
 def _read_again(
-    rows: TableRows, reading: Reading, at: At, column: Column, suspects: set[int]
+    rows: TableRows, reading: TypeSpec, at: At, column: Column, suspects: set[int]
 ) -> Column:
     """The column, some of its rows read the plain way."""
     values: dict[int, object] = {}
@@ -106,7 +106,7 @@ def _read_again(
     return Column(with_values(column.array, values), failures)
 
 
-def _of_nodes(reading: Reading, at: At, nodes: Sequence[list[JsonValue]]) -> Column:
+def _of_nodes(reading: TypeSpec, at: At, nodes: Sequence[list[JsonValue]]) -> Column:
     """The values of a field that looks at several nodes of each row."""
     if at.take == "all":
         return read_lists(reading, nodes)
@@ -131,7 +131,7 @@ def _of_nodes(reading: Reading, at: At, nodes: Sequence[list[JsonValue]]) -> Col
     return Column(column.array, column.failures | many)
 
 
-def _one_by_one(reading: Reading, at: At, nodes: Sequence[list[JsonValue]]) -> Column:
+def _one_by_one(reading: TypeSpec, at: At, nodes: Sequence[list[JsonValue]]) -> Column:
     values: list[object] = []
     failures: dict[int, Bad] = {}
     for row, found in enumerate(nodes):

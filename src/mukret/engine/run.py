@@ -10,10 +10,10 @@ from functools import cached_property, partial
 from itertools import chain
 from typing import TYPE_CHECKING
 
-from mukret.documents import Batch, Finding, Source
+from mukret.documents import Batch, Diagnosis, Source
 from mukret.documents.batches import (
     Decoding,
-    Wanted,
+    DocumentFilter,
     nothing_read_since,
     nothing_wanted,
 )
@@ -28,7 +28,7 @@ from mukret.engine.evaluating import EvaluatedRows, evaluated
 from mukret.engine.found_rows import find_rows
 from mukret.engine.misshapen import Misshapen
 from mukret.engine.notices import notices
-from mukret.engine.passes import Known, Passes
+from mukret.engine.passes import KnownBefore, Passes
 from mukret.engine.sampling import Sample, Sampled
 from mukret.engine.scanning import Scanning
 from mukret.errors import InputError, Notice
@@ -97,7 +97,7 @@ class InFull:
     only the first. `refused_too`: also those that can't be read.
     """
 
-    wanted: Wanted | None = None
+    wanted: DocumentFilter | None = None
     every_part: bool = False
     refused_too: bool = False
 
@@ -183,7 +183,7 @@ class Run:
                 reason for reason in self.tally.reasons.values() if reason.table is None
             )
             example, count = reason.example, self.tally.bad_documents
-            finding = example.finding or Finding(example.message)
+            finding = example.finding or Diagnosis(example.message)
             raise nothing_read_since(
                 reason.file, reason.document, finding, example.hint, count
             )
@@ -220,7 +220,7 @@ class Run:
         yield from self.settled(blocks, self.decoding(nothing_wanted), self.known())
 
     def settled(
-        self, blocks: Iterable[Block], decoding: Decoding, known: Known
+        self, blocks: Iterable[Block], decoding: Decoding, known: KnownBefore
     ) -> Iterator[DecidedRows]:
         tables = self.rules.tables.values()
         seen: Mapping[str, SeenKeys] = {
@@ -235,7 +235,7 @@ class Run:
         blocks: Iterable[Block],
         decoding: Decoding,
         seen: Mapping[str, SeenKeys],
-        known: Known,
+        known: KnownBefore,
     ) -> Iterator[DecidedRows]:
         """The one way of blocks through the plan: each is evaluated on its own, perhaps by threads
         at once; what becomes of the rows is decided in the order of the input.
@@ -266,7 +266,7 @@ class Run:
             yield from (decided(rows, seen, around) for rows in ahead.rest())
 
     def evaluated(
-        self, block: Block, decoding: Decoding, known: Known, *, refused: bool
+        self, block: Block, decoding: Decoding, known: KnownBefore, *, refused: bool
     ) -> EvaluatedRows:
         """The rows of a block with all their fields.
 
@@ -301,20 +301,20 @@ class Run:
             size += block.size
             yield block
 
-    def decoding(self, wanted: Wanted | None = None) -> Decoding:
+    def decoding(self, wanted: DocumentFilter | None = None) -> Decoding:
         wanted = wanted or self.in_full.wanted or is_sampled
         if self.plan.scan is not None:
             return Scanning(self.plan.scan, wanted, every_part=self.in_full.every_part)
         return Decoding(wanted, every_part=self.in_full.every_part)
 
-    def known(self) -> Known:
+    def known(self) -> KnownBefore:
         """What must be known of the whole input before a row is written."""
         if not self.settles:
-            return Known(answers=dict(self.answers))
+            return KnownBefore(answers=dict(self.answers))
         return Passes(self.rules, self.whole, self.sources, self.by_part).known()
 
     def by_part(
-        self, rules: Rules, known: Known, seen: Mapping[str, SeenKeys]
+        self, rules: Rules, known: KnownBefore, seen: Mapping[str, SeenKeys]
     ) -> Iterator[DecidedRows]:
         """The rows of all of the input by a part of the rules, which are read at the same time."""
         part = self

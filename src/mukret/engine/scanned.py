@@ -17,7 +17,7 @@ from mukret.documents import Batch
 from mukret.engine.conditions import passing
 from mukret.paths import Index, Name, Segment
 from mukret.plan.scanning import ByColumn, ByList, NodeSource, ScanPlan
-from mukret.rules.rows import Refusal, Rows, met_fault
+from mukret.rules.rows import Refusal, RowRules, met_fault
 from mukret.rules.sources import Take
 from mukret.scan import Cells, Kind, Scan
 from mukret.scan.program import DOCUMENT
@@ -65,7 +65,7 @@ class Nodes(Sequence[JsonValue]):
 
 
 @dataclass(frozen=True)
-class Found:
+class ScanResult:
     """What a program found in a block, and what it was made for."""
 
     scan: Scan
@@ -79,7 +79,7 @@ class ScannedBatch(Batch):
     `kept`: the numbers of those that are left, among all that the scan found; None: all are.
     """
 
-    found: Found | None = None
+    found: ScanResult | None = None
     kept: Sequence[int] | None = None
 
     @property
@@ -115,11 +115,11 @@ class ScannedRows:
 
     def __init__(
         self,
-        found: Found,
+        found: ScanResult,
         number: int,
         kept: Any,
         owners: pa.Array,
-        rules: Rows | None = None,
+        rules: RowRules | None = None,
     ) -> None:
         self.found = found
         self.scan = found.scan
@@ -130,13 +130,13 @@ class ScannedRows:
         self.count: int = len(kept) if kept is not None else found.scan.count(number)
 
     @classmethod
-    def of_documents(cls, found: Found, kept: Sequence[int] | None) -> ScannedRows:
+    def of_documents(cls, found: ScanResult, kept: Sequence[int] | None) -> ScannedRows:
         chosen = None if kept is None else pa.array(kept, pa.uint32())
         count = found.scan.count(DOCUMENT) if kept is None else len(kept)
         return cls(found, DOCUMENT, chosen, pa.array(range(count), pa.int32()))
 
     def below(
-        self, number: int, without: Iterable[int] = (), rules: Rows | None = None
+        self, number: int, without: Iterable[int] = (), rules: RowRules | None = None
     ) -> ScannedRows:
         """The rows of a table within, but for those in some of these rows."""
         rows = self.all_below(number, sorted(without), rules)
@@ -149,7 +149,7 @@ class ScannedRows:
         return rows.only(mask)
 
     def all_below(
-        self, number: int, without: Sequence[int], rules: Rows | None = None
+        self, number: int, without: Sequence[int], rules: RowRules | None = None
     ) -> ScannedRows:
         """The same, whether or not they fulfil what rows of that table must."""
         count = self.scan.count(number)

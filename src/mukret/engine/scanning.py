@@ -12,11 +12,11 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from mukret.documents import Batch
-from mukret.documents.batches import Decoding, Wanted, nothing_wanted, set_aside
+from mukret.documents.batches import Decoding, DocumentFilter, nothing_wanted, set_aside
 from mukret.documents.blocks import Block, Piece
 from mukret.documents.decode import BYTE_ORDER_MARK, NotJson, decode
 from mukret.documents.recognise import RECORD_SEPARATOR
-from mukret.engine.scanned import Found, Nodes, ScannedBatch
+from mukret.engine.scanned import Nodes, ScannedBatch, ScanResult
 from mukret.plan.scanning import ScanPlan
 from mukret.scan import Cells, Program, Scan, is_json
 from mukret.scan.program import DOCUMENT
@@ -38,7 +38,7 @@ class Scanning(Decoding):
     def __init__(
         self,
         plan: ScanPlan,
-        keep_raw: Wanted = nothing_wanted,
+        keep_raw: DocumentFilter = nothing_wanted,
         *,
         every_part: bool = False,
     ) -> None:
@@ -94,7 +94,7 @@ class Scanning(Decoding):
         batch = ScannedBatch(
             bad=[*block.bad],
             size=block.size,
-            found=Found(Scan(self.plan.program, buffer), self.plan),
+            found=ScanResult(Scan(self.plan.program, buffer), self.plan),
         )
         left = []
         start = 0

@@ -15,7 +15,13 @@ from mukret.columns.hashing import row_hashes
 from mukret.engine.unsettled import ABOVE, DOCUMENT, FATE, KEY, OVER, PATH, UNKNOWN
 from mukret.rules.model import Rules, Table
 from mukret.rules.rows import DOCUMENT as ANYWHERE
-from mukret.semantics.fates import Fate, LastRows, SeenKeys, keys_of, settling_passes
+from mukret.semantics.fates import (
+    LastRows,
+    RowOutcome,
+    SeenKeys,
+    keys_of,
+    settling_passes,
+)
 from mukret.semantics.rejects import Fault, Reject, duplicate, parent_rejected, problem
 from mukret.semantics.tally import TableTally
 
@@ -35,9 +41,9 @@ class UnsettledBlock:
 
 @dataclass
 class SettledTable:
-    """What becomes of each row (a byte, as `Fate` has them), and what is held against those that
-    are rejected. At first that is what became of it in its share: it is written, or filtered for
-    what it holds or with the row above it.
+    """What becomes of each row (a byte, as `RowOutcome` has them), and what is held against those
+    that are rejected. At first that is what became of it in its share: it is written, or filtered
+    for what it holds or with the row above it.
     """
 
     fates: bytearray
@@ -123,7 +129,7 @@ class Settling:
         for place, row in enumerate(kept) if any(fates) else ():
             if fates[place]:
                 found.fates[row] = fates[place]
-                if fates[place] == Fate.REJECTED:
+                if fates[place] == RowOutcome.REJECTED:
                     found.faults[row] = duplicate(
                         {
                             name: column[place].as_py()
@@ -150,9 +156,9 @@ def settling_after(
 
 def _share(found: SettledTable, row: int, fate: int, table: str) -> None:
     """A row goes the way of the row above it, which is of this table."""
-    if fate and found.fates[row] in (Fate.WRITTEN, Fate.FILTERED):
+    if fate and found.fates[row] in (RowOutcome.WRITTEN, RowOutcome.FILTERED):
         found.fates[row] = fate
-        if fate == Fate.REJECTED:
+        if fate == RowOutcome.REJECTED:
             found.faults[row] = parent_rejected(table)
 
 
@@ -184,11 +190,13 @@ def otherwise(rows: pa.RecordBatch, settled: SettledTable) -> TableTally:
     # Shares decided as if they were alone; the difference is what keys of other shares and rows
     # above changed.
     written, rejected, filtered, deduplicated = (
-        settled.fates.count(fate) - before.count(fate) for fate in Fate
+        settled.fates.count(fate) - before.count(fate) for fate in RowOutcome
     )
     unknown = rows.column(UNKNOWN).to_pylist()
     known = sum(
-        unknown[row] for row, fate in enumerate(settled.fates) if fate != Fate.FILTERED
+        unknown[row]
+        for row, fate in enumerate(settled.fates)
+        if fate != RowOutcome.FILTERED
     )
     return TableTally(
         rows_written=written,

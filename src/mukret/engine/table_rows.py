@@ -22,8 +22,8 @@ from mukret.rules.rows import (
     Excused,
     Excuses,
     FoundRow,
-    Place,
     Refusal,
+    RowPlace,
     row_shape,
 )
 from mukret.semantics.facts import document_fact
@@ -76,8 +76,8 @@ class TableRows:
             self.faults.setdefault(row, []).append(unreadable(why))
         self._siblings: dict[int, list[FoundRow]] = {}
         # The row above that was located last.
-        self._above: tuple[int, tuple[Place, JsonValue]] | None = None
-        self._place_above: tuple[int, Place] | None = None
+        self._above: tuple[int, tuple[RowPlace, JsonValue]] | None = None
+        self._place_above: tuple[int, RowPlace] | None = None
 
     def found(self) -> Gathered | ScannedRows:
         """The rows as the scan found them, or gathered out of the nodes above."""
@@ -189,7 +189,7 @@ class TableRows:
         document = self.document(row)
         return f"{self.batch.sources[document].name}, document {self.batch.numbers[document]}"
 
-    def locate(self, row: int) -> tuple[Place, JsonValue]:
+    def locate(self, row: int) -> tuple[RowPlace, JsonValue]:
         """Place and node of a row in its document: looked up again, since few rows are ever asked
         for.
         """
@@ -198,13 +198,13 @@ class TableRows:
         place = self.scanned_place(row)
         return (place, self.nodes[row]) if place is not None else self.found_again(row)
 
-    def place(self, row: int) -> Place:
+    def place(self, row: int) -> RowPlace:
         """The place of a row in its document."""
         if self.parent is None:
             return DOCUMENT
         return self.scanned_place(row) or self.found_again(row)[0]
 
-    def scanned_place(self, row: int) -> Place | None:
+    def scanned_place(self, row: int) -> RowPlace | None:
         """The same where the scan tells it."""
         steps = (
             self.gathered.steps(row) if isinstance(self.gathered, ScannedRows) else None
@@ -218,10 +218,10 @@ class TableRows:
         if self._place_above is None or self._place_above[0] != owner:
             self._place_above = (owner, self.parent.place(owner))
         return self.counted_from_the_first(
-            Place((*self._place_above[1].location, *steps))
+            RowPlace((*self._place_above[1].location, *steps))
         )
 
-    def found_again(self, row: int) -> tuple[Place, JsonValue]:
+    def found_again(self, row: int) -> tuple[RowPlace, JsonValue]:
         """Place and node of a row, by finding all that stand with it."""
         assert self.parent is not None
         owner = self.owners[row]
@@ -239,7 +239,7 @@ class TableRows:
         found = self._siblings[owner][row - bisect_left(self.owners, owner)]
         return self.counted_from_the_first(above.of(found)), found.node
 
-    def counted_from_the_first(self, place: Place) -> Place:
+    def counted_from_the_first(self, place: RowPlace) -> RowPlace:
         """A place in a part of a document as it is in all of it."""
         if self.cut_at is None:
             return place
@@ -247,7 +247,7 @@ class TableRows:
         # In a part elements are counted from 0; people count in the whole document.
         number = location[self.cut_at]
         assert isinstance(number, int)
-        return Place(
+        return RowPlace(
             (
                 *location[: self.cut_at],
                 number + self.batch.part.first,

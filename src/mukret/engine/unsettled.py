@@ -21,7 +21,7 @@ from mukret.engine.decided import DecidedRows, DecidedTable
 from mukret.engine.deciding import key_texts
 from mukret.paths import normalized
 from mukret.rules.model import Rules, Table
-from mukret.semantics.fates import Fate
+from mukret.semantics.fates import RowOutcome
 
 # Columns beside those of a table; no field can have such a name.
 # What becomes of the row by its share alone: written or filtered.
@@ -120,7 +120,9 @@ def _kept(table: DecidedTable) -> Sequence[int]:
     if table.outcomes.all_written:
         return range(table.rows.count)
     return [
-        row for row, fate in enumerate(table.outcomes.fates) if fate != Fate.REJECTED
+        row
+        for row, fate in enumerate(table.outcomes.fates)
+        if fate != RowOutcome.REJECTED
     ]
 
 

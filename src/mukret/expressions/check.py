@@ -19,7 +19,7 @@ from mukret.expressions.tree import (
 from mukret.expressions.typing_basics import Children, TypeNames, unquoted
 from mukret.expressions.typing_calls import AGGREGATES, Calls
 from mukret.types import (
-    Reading,
+    TypeSpec,
     ValueType,
 )
 from mukret.types.base import PLAIN
@@ -94,7 +94,7 @@ def _aggregated(tree: Syntax) -> list[Syntax]:
     ]
 
 
-def converted(expression: Expression, target: Reading) -> Expression:
+def converted(expression: Expression, target: TypeSpec) -> Expression:
     """The expression followed by the conversion that a field's `type` asks for."""
     same = expression.type == target.type and target.options == PLAIN
     return (

@@ -21,7 +21,6 @@ from mukret.expressions.tree import (
     Arithmetic,
     AtZone,
     Binary,
-    Call,
     Case,
     Coalesce,
     Comparison,
@@ -32,6 +31,7 @@ from mukret.expressions.tree import (
     Expression,
     Extraction,
     FieldValue,
+    FunctionCall,
     Inversion,
     Like,
     Logical,
@@ -56,9 +56,9 @@ from mukret.types import (
     Float,
     Integer,
     Json,
-    Options,
-    Reading,
+    ReadingOptions,
     Text,
+    TypeSpec,
     ValueType,
 )
 from mukret.types.base import WHITE_SPACE
@@ -115,7 +115,7 @@ def evaluate(node: Expression, row: Mapping[str, object]) -> Value:  # noqa: C90
             return evaluate(node.operand, row) is None
         case Conversion():
             return convert(node, evaluate(node.operand, row))
-        case Call():
+        case FunctionCall():
             return call(node, [evaluate(argument, row) for argument in node.arguments])
         case Like():
             return _if_both(
@@ -156,7 +156,7 @@ def evaluate(node: Expression, row: Mapping[str, object]) -> Value:  # noqa: C90
     raise AssertionError(node)
 
 
-def call(node: Call, arguments: Sequence[Value]) -> Value:
+def call(node: FunctionCall, arguments: Sequence[Value]) -> Value:
     """A function applied to values, null if one of them is null, unless it skips those.
 
     Raises Bad.
@@ -298,7 +298,7 @@ def read_text(node: Conversion, text: str) -> Value:
     return target.type.convert(text.strip(WHITE_SPACE), target.options)
 
 
-def as_number(target: Reading, value: Value) -> Value:
+def as_number(target: TypeSpec, value: Value) -> Value:
     """An integer, decimal or float as an integer or decimal; a float stands for its shortest
     decimal text.
     """
@@ -307,4 +307,4 @@ def as_number(target: Reading, value: Value) -> Value:
         if isinstance(value, float)
         else Number(format(Decimal(value), "f"))
     )
-    return target.type.convert(text, Options(round=target.options.round))
+    return target.type.convert(text, ReadingOptions(round=target.options.round))

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Literal
 
-from mukret.types import Boolean, Enum, Reading, ValueType
+from mukret.types import Boolean, Enum, TypeSpec, ValueType
 
 # The key under which a row holds the one instant of the run.
 NOW = "CURRENT_TIMESTAMP"
@@ -97,7 +97,7 @@ class Aggregate(Expression):
 
 
 @dataclass(frozen=True)
-class Call(Expression):
+class FunctionCall(Expression):
     """A function of `mukret.expressions.functions`, its arguments of the types that it wants."""
 
     function: str
@@ -206,7 +206,7 @@ class Conversion(Unary):
     else (CAST) through the type alone.
     """
 
-    target: Reading
+    target: TypeSpec
     lenient: bool = False
 
 

@@ -30,10 +30,10 @@ from mukret.types import (
     Enum,
     Float,
     Integer,
-    Options,
-    Reading,
+    ReadingOptions,
     Text,
     Timestamp,
+    TypeSpec,
     ValueType,
 )
 from mukret.types.base import PLAIN
@@ -42,7 +42,7 @@ from mukret.types.numbers import INT64_MAX, MAX_DIGITS
 
 _INTERVALS = {"DAY": "d", "HOUR": "h", "MINUTE": "min", "SECOND": "s"}
 # Finds a type by name for CAST; raises KeyError, or ValueError with the reason.
-TypeNames = Callable[[str], Reading]
+TypeNames = Callable[[str], TypeSpec]
 
 
 # The fields of the tables directly within one, by table.
@@ -170,7 +170,7 @@ class Basics:
         try:
             return Constant(
                 Duration(),
-                Duration().convert(text.strip(), Options(unit=_INTERVALS[unit])),
+                Duration().convert(text.strip(), ReadingOptions(unit=_INTERVALS[unit])),
             )
         except Bad as bad:
             raise self.fail(node, f"expected {bad.expected}") from None
@@ -224,4 +224,4 @@ class Basics:
             return expression
         if isinstance(expression, Constant) and expression.value is None:
             return Constant(target, None)
-        return Conversion(target, expression, Reading(target))
+        return Conversion(target, expression, TypeSpec(target))

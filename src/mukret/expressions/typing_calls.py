@@ -17,13 +17,13 @@ from mukret.expressions.tree import (
     BOOLEAN,
     Aggregate,
     AtZone,
-    Call,
     Case,
     Coalesce,
     Constant,
     Conversion,
     Expression,
     Extraction,
+    FunctionCall,
     Inversion,
     Like,
     Negation,
@@ -139,7 +139,7 @@ class Calls(Operators):
             raise self.fail(
                 arguments[wrong.index], message, self.cast_hint(wrong.wanted)
             ) from None
-        return Call(
+        return FunctionCall(
             result,
             name,
             tuple(
@@ -199,7 +199,7 @@ class Calls(Operators):
             )
         else:
             result = kind
-        return Call(result, "ROUND", (self.widened(number, kind), digits))
+        return FunctionCall(result, "ROUND", (self.widened(number, kind), digits))
 
     @staticmethod
     def literal_integer(expression: Expression) -> int | None:

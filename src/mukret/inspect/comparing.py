@@ -22,7 +22,7 @@ from mukret.paths import normalized
 from mukret.paths.locate import location_text
 from mukret.rules.model import Rules, Table
 from mukret.rules.renamed import same_columns, same_tables
-from mukret.semantics.fates import Fate
+from mukret.semantics.fates import RowOutcome
 from mukret.types import DecimalType, Float, Integer, ValueType
 from mukret.values import JsonValue
 
@@ -30,7 +30,7 @@ MOST_EXAMPLES = 3
 
 
 @dataclass(frozen=True)
-class Case:
+class ChangedCase:
     """A row: its place, its key (none where the table has none, or a part of it is null), and what
     was and is there.
     """
@@ -54,9 +54,9 @@ class Change:
     """One kind of change: how often, and the first cases."""
 
     count: int = 0
-    examples: list[Case] = field(default_factory=list)
+    examples: list[ChangedCase] = field(default_factory=list)
 
-    def see(self, count: int, cases: Iterable[Case]) -> None:
+    def see(self, count: int, cases: Iterable[ChangedCase]) -> None:
         """So many more; no more `cases` are asked for than are kept."""
         self.count += count
         self.examples += islice(cases, MOST_EXAMPLES - len(self.examples))
@@ -120,7 +120,7 @@ class TableChanges:
 
 
 @dataclass
-class Comparison:
+class RulesComparison:
     """`tables` by name, in the order of the new rules; `gone` and `come` are those that only one
     version has.
     """
@@ -158,7 +158,7 @@ class Comparing:
     """
 
     def __init__(self, old: Rules, new: Rules, ignored: Collection[str] = ()) -> None:
-        self.found = Comparison()
+        self.found = RulesComparison()
         before = same_tables(old, new)
         self.found.gone = [name for name in old.tables if name not in before.values()]
         self.found.come = [name for name in new.tables if name not in before]
@@ -186,7 +186,7 @@ def compare_rules(
     *,
     ignored: Collection[str] = (),
     progress: Callable[[int], None] | None = None,
-) -> Comparison:
+) -> RulesComparison:
     """Runs both versions over the same sources, which must be such as can be read again, a batch at
     a time.
 
@@ -256,8 +256,8 @@ def _columns(
 
 
 def _compare(changes: TableChanges, old: DecidedTable, new: DecidedTable) -> None:
-    changes.written[0] += old.outcomes.count(Fate.WRITTEN)
-    changes.written[1] += new.outcomes.count(Fate.WRITTEN)
+    changes.written[0] += old.outcomes.count(RowOutcome.WRITTEN)
+    changes.written[1] += new.outcomes.count(RowOutcome.WRITTEN)
     kept: list[tuple[int, int]] = []
     if _same_rows(old.rows, new.rows) and old.outcomes.fates == new.outcomes.fates:
         _compare_values(changes, old, new, [(row, row) for row in old.written_rows])
@@ -310,19 +310,19 @@ def _identity(rows: TableRows, row: int) -> tuple[str, str]:
 
 
 def _fate(table: DecidedTable, row: int | None) -> str | None:
-    return None if row is None else Fate(table.outcomes.fates[row]).name.lower()
+    return None if row is None else RowOutcome(table.outcomes.fates[row]).name.lower()
 
 
 def _row_changed(
     old: DecidedTable, new: DecidedTable, before: int | None, after: int | None
-) -> Iterator[Case]:
+) -> Iterator[ChangedCase]:
     table, row = (new, after) if after is not None else (old, before or 0)
-    yield Case(_place(table.rows, row), None, _why(new, after), _key(table, row))
+    yield ChangedCase(_place(table.rows, row), None, _why(new, after), _key(table, row))
 
 
 def _why(table: DecidedTable, row: int | None) -> str | None:
     """Why a row is rejected, by the codes."""
-    if row is None or table.outcomes.fates[row] != Fate.REJECTED:
+    if row is None or table.outcomes.fates[row] != RowOutcome.REJECTED:
         return None
     faults = table.outcomes.faults.get(row, ())
     return (
@@ -376,7 +376,7 @@ def _compare_values(
         different = true_rows(pc.invert(same))
         if different:
             cases = (
-                Case(
+                ChangedCase(
                     _place(new.rows, kept[row][1]),
                     one[row].as_py(),
                     two[row].as_py(),

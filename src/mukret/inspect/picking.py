@@ -18,8 +18,8 @@ from mukret.rules.model import Rules, Table
 from mukret.rules.part import part_for
 from mukret.rules.sources import Lookup
 from mukret.semantics.answers import Form
-from mukret.semantics.fates import Fate
-from mukret.types import Bad, Boolean, Reading, ValueType
+from mukret.semantics.fates import RowOutcome
+from mukret.types import Bad, Boolean, TypeSpec, ValueType
 from mukret.types.names import TypeNameError, parse_type
 
 
@@ -32,8 +32,8 @@ class Picked:
     row: int
 
     @property
-    def fate(self) -> Fate:
-        return Fate(self.table.outcomes.fates[self.row])
+    def fate(self) -> RowOutcome:
+        return RowOutcome(self.table.outcomes.fates[self.row])
 
     @property
     def file(self) -> str:
@@ -46,15 +46,15 @@ class Picked:
 
 
 # Those of some rows of a batch that are asked for.
-Wanted = Callable[[DecidedTable, Sequence[int]], Sequence[int]]
+RowFilter = Callable[[DecidedTable, Sequence[int]], Sequence[int]]
 
 
 def pick(
     rules: Rules,
     sources: Sequence[Source],
     table: str,
-    wanted: Wanted,
-    fate: Fate | None,
+    wanted: RowFilter,
+    fate: RowOutcome | None,
     nth: int = 1,
     *,
     progress: Progress | None = None,
@@ -103,7 +103,13 @@ def pick_answer(
 
 
 def _pick(
-    run: Run, table: str, wanted: Wanted, fate: Fate | None, nth: int, *, whole: bool
+    run: Run,
+    table: str,
+    wanted: RowFilter,
+    fate: RowOutcome | None,
+    nth: int,
+    *,
+    whole: bool,
 ) -> Picked | None:
     before = documents = bad_documents = 0
     bad: BadDocument | None = None
@@ -131,7 +137,7 @@ def all_rows(_: DecidedTable, rows: Sequence[int]) -> Sequence[int]:
     return rows
 
 
-def with_values(table: Table, values: Mapping[str, str]) -> Wanted:
+def with_values(table: Table, values: Mapping[str, str]) -> RowFilter:
     """Rows with these texts in these fields, as they are written."""
 
     def wanted(decided: DecidedTable, rows: Sequence[int]) -> Sequence[int]:
@@ -148,7 +154,7 @@ def with_values(table: Table, values: Mapping[str, str]) -> Wanted:
     return wanted
 
 
-class Condition:
+class RowCondition:
     """An SQL condition over fields of some types; what is unknown, or an error, is not met.
 
     Raises ExpressionError.
@@ -171,7 +177,7 @@ class Condition:
             return False
 
 
-def meeting(condition: Condition) -> Wanted:
+def meeting(condition: RowCondition) -> RowFilter:
     """Rows that meet a condition."""
 
     def wanted(table: DecidedTable, rows: Sequence[int]) -> Sequence[int]:
@@ -187,9 +193,9 @@ def meeting(condition: Condition) -> Wanted:
     return wanted
 
 
-def _reading(name: str) -> Reading:
+def _reading(name: str) -> TypeSpec:
     """What a CAST in a condition names."""
     kind = parse_type(name)
     if kind is None:
         raise TypeNameError(f"no type {name}")
-    return Reading(kind)
+    return TypeSpec(kind)

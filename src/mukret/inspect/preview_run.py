@@ -16,7 +16,7 @@ from functools import partial
 from mukret.documents import Source
 from mukret.engine.run import Output, Run
 from mukret.errors import Notice
-from mukret.inspect.picking import Condition, all_rows, meeting
+from mukret.inspect.picking import RowCondition, all_rows, meeting
 from mukret.inspect.previewing import Anywhere, First, Preview, SeenRow
 from mukret.rules import Rules
 from mukret.rules.model import RESPONSE
@@ -41,7 +41,7 @@ class RowChoice:
     count: int
     sample: int | None = None
     seed: int = 0
-    condition: Condition | None = None
+    condition: RowCondition | None = None
 
     @property
     def only_counts(self) -> bool:

@@ -11,10 +11,10 @@ from random import Random
 from typing import Protocol
 
 from mukret.engine.decided import DecidedRows, DecidedTable
-from mukret.inspect.picking import Wanted, all_rows
+from mukret.inspect.picking import RowFilter, all_rows
 from mukret.rules.sources import At
 from mukret.semantics.choosing import stood_there
-from mukret.semantics.fates import Fate
+from mukret.semantics.fates import RowOutcome
 from mukret.semantics.rejects import Reject
 from mukret.types import TypedValue
 from mukret.values import shown_text
@@ -109,7 +109,7 @@ class Preview:
         names: Sequence[str],
         choice: Callable[[], Choice],
         *,
-        wanted: Wanted = all_rows,
+        wanted: RowFilter = all_rows,
         stood: bool = False,
         rejected: bool = True,
         keep: bool = False,
@@ -140,7 +140,7 @@ class Preview:
         for table in rows.new:
             if table.name in self.choices:
                 self._look(table)
-                for fate in (Fate.WRITTEN, Fate.REJECTED):
+                for fate in (RowOutcome.WRITTEN, RowOutcome.REJECTED):
                     self.before[table.name, fate] += table.outcomes.count(fate)
 
     def _look(self, table: DecidedTable) -> None:
@@ -148,7 +148,7 @@ class Preview:
         rows = [
             row
             for row, fate in enumerate(fates)
-            if fate == Fate.WRITTEN
+            if fate == RowOutcome.WRITTEN
             or (self.rejected and outcomes.rejected_for_itself(row))
         ]
         rows = list(self.wanted(table, rows))
@@ -159,7 +159,7 @@ class Preview:
         records = table.columns.records(list(taken.values()))
         for (place, row), values in zip(taken.items(), records, strict=True):
             nth = self.before[name, fates[row]] + fates.count(fates[row], 0, row + 1)
-            reject = table.reject_at(row) if fates[row] == Fate.REJECTED else None
+            reject = table.reject_at(row) if fates[row] == RowOutcome.REJECTED else None
             self.chosen[name][place] = (
                 self.come + row,
                 SeenRow(nth, values, reject, self._stood(table, row)),

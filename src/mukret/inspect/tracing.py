@@ -17,14 +17,22 @@ from mukret.paths import normalized
 from mukret.paths.locate import location_text, wanted_kind
 from mukret.paths.regexps import captured
 from mukret.rules.model import RESPONSE, Field, Table
-from mukret.rules.rows import Place
-from mukret.rules.sources import Above, At, Compute, Constant, Fact, Lookup, Rest
+from mukret.rules.rows import RowPlace
+from mukret.rules.sources import (
+    At,
+    Compute,
+    ConstantValue,
+    Fact,
+    Lookup,
+    ParentField,
+    Rest,
+)
 from mukret.semantics.answers import Form
 from mukret.semantics.choosing import Attempt, attempts
-from mukret.semantics.fates import Fate
+from mukret.semantics.fates import RowOutcome
 from mukret.semantics.rejects import Fault, sentence
 from mukret.text import shortened
-from mukret.types import WHITE_SPACE, Bad, Reading
+from mukret.types import WHITE_SPACE, Bad, TypeSpec
 from mukret.types.lists import ListOf, parts
 from mukret.types.taken import GATHERINGS
 from mukret.values import JsonValue, scalar_text, shown_text
@@ -95,7 +103,7 @@ def trace(
     """The fields of a row, or one of them with all that it was made of down to the response: for
     that, rows of other documents are found by `elsewhere`.
     """
-    row = Row(picked.tables, picked.table, picked.row)
+    row = RowInBatch(picked.tables, picked.table, picked.row)
     tracer = _Tracer(elsewhere, deep=only is not None)
     names = [only] if only else list(row.rules.types)
     problems = [f"{fault.name or 'row'}: {_told(fault)}" for fault in row.faults]
@@ -105,13 +113,13 @@ def trace(
         picked.document,
         location_text(row.place.location),
         picked.fate.name.lower(),
-        problems if picked.fate == Fate.REJECTED else [],
+        problems if picked.fate == RowOutcome.REJECTED else [],
         [tracer.field(row, name) for name in names],
     )
 
 
 @dataclass(frozen=True)
-class Row:
+class RowInBatch:
     """A row of a table by its number in a batch, or a document with the fields of the response."""
 
     tables: Mapping[str, DecidedTable]
@@ -123,7 +131,7 @@ class Row:
         return self.table.table
 
     @property
-    def place(self) -> Place:
+    def place(self) -> RowPlace:
         return self.table.rows.locate(self.number)[0]
 
     @property
@@ -147,13 +155,13 @@ class Row:
         )
 
     @property
-    def above(self) -> Row | None:
+    def above(self) -> RowInBatch | None:
         """The row above it, in a table that recurses."""
         number = self.table.rows.gathered.above[self.number]
-        return Row(self.tables, self.table, number) if number >= 0 else None
+        return RowInBatch(self.tables, self.table, number) if number >= 0 else None
 
-    def ancestor(self, origin: str) -> Row:
-        return Row(
+    def ancestor(self, origin: str) -> RowInBatch:
+        return RowInBatch(
             self.tables,
             self.tables[origin],
             self.table.rows.owners_in(origin)[self.number].as_py(),
@@ -178,12 +186,12 @@ class Row:
         )
         return known[self.number]
 
-    def surviving(self, aggregate: Aggregate) -> list[Row]:
+    def surviving(self, aggregate: Aggregate) -> list[RowInBatch]:
         """The rows of a table directly within that an aggregate goes over."""
         below = self.tables[aggregate.table]
         surviving, owners = below.columns.surviving, below.rows.owners
         return [
-            Row(self.tables, below, row)
+            RowInBatch(self.tables, below, row)
             for row in surviving
             if owners[row] == self.number
         ]
@@ -192,7 +200,7 @@ class Row:
         """What a lookup looks for."""
         return lookup.form(tuple(self.value(name) for name in lookup.by))
 
-    def found_by(self, lookup: Lookup) -> Row | None:
+    def found_by(self, lookup: Lookup) -> RowInBatch | None:
         """The row of the same document of which a lookup takes its value."""
         form, target = self.form(lookup), self.tables[str(lookup.table)]
         document = self.table.rows.document(self.number)
@@ -203,7 +211,7 @@ class Row:
             if key == form and target.rows.document(row) == document
         )
         number = next(same, None)
-        return None if number is None else Row(self.tables, target, number)
+        return None if number is None else RowInBatch(self.tables, target, number)
 
 
 def _told(fault: Fault) -> str:
@@ -217,7 +225,7 @@ class _Tracer:
         self.elsewhere = elsewhere
         self.deep = deep
 
-    def field(self, row: Row, name: str) -> Traced:
+    def field(self, row: RowInBatch, name: str) -> Traced:
         """One field of a row."""
         item = next((item for item in row.rules.inherit if item.name == name), None)
         if item is not None:
@@ -244,7 +252,7 @@ class _Tracer:
         return found
 
     @staticmethod
-    def started(row: Row, own: Field) -> Traced:
+    def started(row: RowInBatch, own: Field) -> Traced:
         problem = next((fault for fault in row.faults if fault.name == own.name), None)
         return Traced(
             own.name,
@@ -255,7 +263,9 @@ class _Tracer:
 
     # ---- in words
 
-    def steps(self, row: Row, own: Field, looked_up: Row | None) -> Iterator[str]:
+    def steps(
+        self, row: RowInBatch, own: Field, looked_up: RowInBatch | None
+    ) -> Iterator[str]:
         match own.source:
             case At():
                 yield from self.found(row, own, own.source)
@@ -266,13 +276,13 @@ class _Tracer:
                     yield "with " + ", ".join(
                         f"{name} = {_shown(row, name)}" for name in names
                     )
-            case Constant():
+            case ConstantValue():
                 yield "a constant of the rules"
             case Fact(name=name):
                 fact = row.fact(name)
                 yield f"the fact {name}: {shown_text(fact)}"
                 yield from reading_steps(own.reading, fact)
-            case Above(field=above):
+            case ParentField(field=above):
                 yield (
                     f"{above} of {row.above.named}"
                     if row.above
@@ -283,7 +293,7 @@ class _Tracer:
             case Lookup():
                 yield from self.lookup_steps(row, own, own.source, looked_up)
 
-    def found(self, row: Row, field: Field, at: At) -> Iterator[str]:
+    def found(self, row: RowInBatch, field: Field, at: At) -> Iterator[str]:
         """What each path of a field led to, and what was made of the nodes that count."""
         place, node = row.place, row.node
         tried = list(
@@ -319,7 +329,7 @@ class _Tracer:
             yield f"taken together: {at.take}"
 
     @staticmethod
-    def met(place: Place, attempt: Attempt) -> Iterator[str]:
+    def met(place: RowPlace, attempt: Attempt) -> Iterator[str]:
         for item in attempt.met[:MOST_NODES]:
             assert item.step is not None
             there = location_text(place.below(item.location))
@@ -328,7 +338,9 @@ class _Tracer:
                 f"{wanted_kind(item.step)}"
             )
 
-    def nodes(self, place: Place, node: JsonValue, attempt: Attempt) -> Iterator[str]:
+    def nodes(
+        self, place: RowPlace, node: JsonValue, attempt: Attempt
+    ) -> Iterator[str]:
         if not attempt.found:
             yield f"{attempt.path.text} finds nothing"
         for item in attempt.found[:MOST_NODES]:
@@ -344,7 +356,7 @@ class _Tracer:
 
     # ---- lookups
 
-    def looked_up(self, row: Row, lookup: Lookup) -> Row | None:
+    def looked_up(self, row: RowInBatch, lookup: Lookup) -> RowInBatch | None:
         """The row of which a lookup takes its value; None where there is none, or it was not looked
         for.
         """
@@ -354,10 +366,10 @@ class _Tracer:
         if not lookup.across_run:
             return row.found_by(lookup)
         picked = self.elsewhere(lookup, form) if self.deep else None
-        return Row(picked.tables, picked.table, picked.row) if picked else None
+        return RowInBatch(picked.tables, picked.table, picked.row) if picked else None
 
     def lookup_steps(
-        self, row: Row, own: Field, lookup: Lookup, found: Row | None
+        self, row: RowInBatch, own: Field, lookup: Lookup, found: RowInBatch | None
     ) -> Iterator[str]:
         pairs = zip(lookup.key, lookup.by, strict=True)
         wanted = " and ".join(
@@ -388,14 +400,16 @@ class _Tracer:
 
     # ---- inward
 
-    def inner(self, row: Row, own: Field, looked_up: Row | None) -> Iterator[Traced]:
+    def inner(
+        self, row: RowInBatch, own: Field, looked_up: RowInBatch | None
+    ) -> Iterator[Traced]:
         match own.source:
             case Compute():
                 for name in dict.fromkeys(own.source.expression.fields()):
                     yield self.field(row, name)
                 for aggregate in own.source.expression.aggregates():
                     yield _aggregated(aggregate, row.surviving(aggregate))
-            case Above(field=name) if row.above is not None:
+            case ParentField(field=name) if row.above is not None:
                 yield self.field(row.above, name)
             case Lookup():
                 for name in own.source.by:
@@ -404,17 +418,17 @@ class _Tracer:
                     yield self.field(looked_up, own.source.give)
 
 
-def _shown(row: Row, name: str) -> str:
+def _shown(row: RowInBatch, name: str) -> str:
     text = row.text(name)
     return "null" if text is None else text
 
 
-def _elsewhere(row: Row) -> str:
+def _elsewhere(row: RowInBatch) -> str:
     batch, document = row.table.rows.batch, row.table.rows.document(row.number)
     return f" in {batch.sources[document].name}, document {batch.numbers[document]}"
 
 
-def _aggregated(aggregate: Aggregate, below: Sequence[Row]) -> Traced:
+def _aggregated(aggregate: Aggregate, below: Sequence[RowInBatch]) -> Traced:
     over = ".".join(filter(None, (aggregate.table, aggregate.field)))
     what = f"{aggregate.function}({over})"
     group = Traced(what, aggregate.table, f"of {len(below):,} rows")
@@ -445,7 +459,7 @@ def _member(node: JsonValue, step: str | int) -> str:
     return f"{shown_text(step)}: {value}" if type(node) is dict else value
 
 
-def reading_steps(reading: Reading, value: JsonValue) -> Iterator[str]:
+def reading_steps(reading: TypeSpec, value: JsonValue) -> Iterator[str]:
     """The steps of `Reading.read`, those that change something."""
     options = reading.options
     if value is None:
@@ -479,7 +493,7 @@ def reading_steps(reading: Reading, value: JsonValue) -> Iterator[str]:
         yield _read_as(reading)
 
 
-def list_steps(kind: ListOf, reading: Reading, value: JsonValue) -> Iterator[str]:
+def list_steps(kind: ListOf, reading: TypeSpec, value: JsonValue) -> Iterator[str]:
     """The steps of `ListOf.convert`."""
     options = reading.options
     if type(value) is list:
@@ -493,21 +507,21 @@ def list_steps(kind: ListOf, reading: Reading, value: JsonValue) -> Iterator[str
             f"{', '.join(map(shown_text, elements[:MOST_NODES])) or 'nothing'}"
         )
     yield from element_steps(
-        kind, Reading(kind, replace(options, capture=None, split=None)), elements
+        kind, TypeSpec(kind, replace(options, capture=None, split=None)), elements
     )
 
 
 def element_steps(
-    kind: ListOf, reading: Reading, elements: Sequence[JsonValue]
+    kind: ListOf, reading: TypeSpec, elements: Sequence[JsonValue]
 ) -> Iterator[str]:
     """The steps of `ListOf.convert_elements`."""
     options = reading.options
     return each_of(
-        Reading(kind.item if options.split is None else kind, options), elements
+        TypeSpec(kind.item if options.split is None else kind, options), elements
     )
 
 
-def each_of(reading: Reading, elements: Sequence[JsonValue]) -> Iterator[str]:
+def each_of(reading: TypeSpec, elements: Sequence[JsonValue]) -> Iterator[str]:
     """The steps of each of several values, in a line."""
     for number, element in enumerate(elements[:MOST_NODES]):
         steps = (
@@ -528,7 +542,7 @@ def each_of(reading: Reading, elements: Sequence[JsonValue]) -> Iterator[str]:
         yield f"and {len(elements) - MOST_NODES:,} more"
 
 
-def _read_as(reading: Reading) -> str:
+def _read_as(reading: TypeSpec) -> str:
     options = reading.options
     with_options = [
         f"{name} {shown_text(given)}"

@@ -93,7 +93,7 @@ class Query:
 
 
 @dataclass(frozen=True)
-class Call:
+class FilterCall:
     """A call of a function, well-typed."""
 
     function: Function
@@ -109,7 +109,7 @@ class Call:
                 assert isinstance(argument, Query)
                 given.append(argument.nodes(current, root))
             else:
-                assert not isinstance(argument, Either | Both | Not | Comparison)
+                assert not isinstance(argument, Either | Both | Not | FilterComparison)
                 given.append(argument.of(current, root))
         return self.function.call(*given)
 
@@ -118,7 +118,7 @@ class Call:
 
 
 @dataclass(frozen=True)
-class Comparison:
+class FilterComparison:
     left: Comparable
     operator: Operator
     right: Comparable
@@ -140,8 +140,8 @@ class Comparison:
                 return less(right, left) or equal(left, right)
 
 
-Comparable = Literally | Query | Call
-Logical = Either | Both | Not | Query | Call | Comparison
+Comparable = Literally | Query | FilterCall
+Logical = Either | Both | Not | Query | FilterCall | FilterComparison
 Argument = Literally | Logical
 
 
@@ -167,10 +167,10 @@ def queries_in(part: Argument, *, value: bool = False) -> Iterator[Asked]:
         case Not(inner):
             yield from queries_in(inner)
         # A compared query must give one value: it is marked, since that can be read from a cell.
-        case Comparison(left, _, right):
+        case FilterComparison(left, _, right):
             yield from queries_in(left, value=True)
             yield from queries_in(right, value=True)
-        case Call(function, arguments):
+        case FilterCall(function, arguments):
             for kind, argument in zip(function.parameters, arguments, strict=True):
                 yield from queries_in(
                     argument, value=kind == "value" or function.name == "value"

@@ -12,11 +12,11 @@ from mukret.errors import PathSyntaxError
 from mukret.paths.filters import (
     Argument,
     Both,
-    Call,
     Comparable,
-    Comparison,
     Doubt,
     Either,
+    FilterCall,
+    FilterComparison,
     Literally,
     Logical,
     Not,
@@ -40,7 +40,7 @@ _CONSTANTS = {"true": True, "false": False, "null": None}
 MOST_LEVELS = 40
 
 _KINDS = {"value": "a value", "logical": "true or false", "nodes": "a path"}
-Operand = Literally | Query | Call | Logical
+Operand = Literally | Query | FilterCall | Logical
 
 
 class FilterParser:
@@ -126,7 +126,7 @@ class FilterParser:
         scanner.blank()
         right_start = scanner.at
         right = self.operand()
-        return Comparison(
+        return FilterComparison(
             self.compared(left, start, after),
             cast(Operator, operator),
             self.compared(right, right_start, scanner.at),
@@ -175,7 +175,7 @@ class FilterParser:
             raise self.fail(
                 "a value alone is no condition", "compare it with something", start
             )
-        if isinstance(operand, Call) and operand.function.result != "logical":
+        if isinstance(operand, FilterCall) and operand.function.result != "logical":
             name = operand.function.name
             raise self.fail(
                 f"{name}() gives a value, which is no condition",
@@ -196,19 +196,19 @@ class FilterParser:
             raise self.fail(
                 "a comparison wants a path that finds one node at most", hint, start
             )
-        if isinstance(operand, Call) and operand.function.result != "value":
+        if isinstance(operand, FilterCall) and operand.function.result != "value":
             name = operand.function.name
             raise self.fail(
                 f"{name}() gives true or false, which can't be compared",
                 "use it alone, or with !",
                 start,
             )
-        assert isinstance(operand, Literally | Query | Call)
+        assert isinstance(operand, Literally | Query | FilterCall)
         return operand
 
     # ---- operands
 
-    def operand(self) -> Literally | Query | Call:
+    def operand(self) -> Literally | Query | FilterCall:
         scanner = self.scanner
         character = scanner.character
         if character and character in "@$":
@@ -268,7 +268,7 @@ class FilterParser:
 
     # ---- functions
 
-    def call(self, word: re.Match[str]) -> Call:
+    def call(self, word: re.Match[str]) -> FilterCall:
         name = word.group()
         if name not in FUNCTIONS:
             known = ", ".join(FUNCTIONS)
@@ -285,7 +285,7 @@ class FilterParser:
             raise self.fail("nested too deeply", f"at most {MOST_LEVELS} levels")
         arguments = self.arguments(function, word.start())
         self.level -= 1
-        return Call(function, arguments)
+        return FilterCall(function, arguments)
 
     def arguments(self, function: Function, start: int) -> tuple[Argument, ...]:
         opened = self.scanner.at
@@ -369,7 +369,7 @@ class FilterParser:
             case "nodes":
                 return isinstance(argument, Query)
             case _:
-                if isinstance(argument, Call):
+                if isinstance(argument, FilterCall):
                     return argument.function.result == "value"
                 return isinstance(argument, Literally) or (
                     isinstance(argument, Query) and argument.singular

@@ -8,14 +8,14 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
 
-from mukret.columns.cells import Known
+from mukret.columns.cells import ReadBefore
 from mukret.columns.types import stored
 from mukret.paths import Path, parse_path
 from mukret.plan.first_look import FirstLook
 from mukret.plan.long_documents import LongDocuments, long_documents
 from mukret.plan.scanning import ScanPlan, TableScan, need_names, scan_plan
 from mukret.rules.model import RESPONSE, Field, Rules, Table
-from mukret.rules.rows import Rows
+from mukret.rules.rows import RowRules
 from mukret.rules.sources import At
 from mukret.semantics.acceptance import Acceptance
 
@@ -36,11 +36,11 @@ class TablePlan:
         }
         # Why rows, or some of the fields, are not found by the scan; none if all are.
         self.slow = tuple(_slow(table, scan))
-        self._known: dict[str, Known] = {}
+        self._known: dict[str, ReadBefore] = {}
 
-    def known(self, own: Field) -> Known:
+    def known(self, own: Field) -> ReadBefore:
         """What was read of the texts of a field so far."""
-        return self._known.setdefault(own.name, Known())
+        return self._known.setdefault(own.name, ReadBefore())
 
     @cached_property
     def schema(self) -> object:
@@ -76,7 +76,7 @@ def make_plan(rules: Rules, whole: Rules | None = None) -> Plan:
     # The response is a table of one row per document: so its fields are read, and inherited, as all
     # others.
     document = Table(
-        RESPONSE, Rows((parse_path("$"),)), None, (), rules.response_fields
+        RESPONSE, RowRules((parse_path("$"),)), None, (), rules.response_fields
     )
     tables = rules.parents_first()
     named = need_names(tables)

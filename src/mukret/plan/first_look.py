@@ -13,7 +13,7 @@ from mukret.rules.model import must_haves
 from mukret.scan import Kind, Scan
 from mukret.scan.kinds import NOTHING
 from mukret.scan.program import DOCUMENT
-from mukret.semantics.acceptance import Acceptance, All, Look
+from mukret.semantics.acceptance import Acceptance, All, Sought
 from mukret.values import JsonValue
 
 NO_KINDS: frozenset[str] = frozenset()
@@ -91,7 +91,7 @@ class FirstLook:
         return self.by_kinds[kinds]
 
 
-def surely_finds(look: Look, document: JsonValue) -> bool:
+def surely_finds(look: Sought, document: JsonValue) -> bool:
     """Whether a look finds something, as far as that can be seen quickly."""
     match look.target:
         case All.ANYTHING:
@@ -148,7 +148,7 @@ class Signs:
                     number for number, kind in enumerate(cells) if kind in NOTHING
                 )
 
-    def unread(self, looks: Sequence[Look]) -> set[int]:
+    def unread(self, looks: Sequence[Sought]) -> set[int]:
         """The documents in which these looks find nothing that can be seen quickly."""
         read = 0  # a byte for each document, that is not 0 where something is read
         for look in looks:

@@ -60,7 +60,7 @@ def long_documents(rules: Rules) -> LongDocuments:
     # An array can be cut if no rule needs to see two of its elements at once. Each candidate is
     # asked for a reason against it, and the reasons are told by `extract -v`: somebody waits for a
     # document that is not cut.
-    reading = _Reading(rules)
+    reading = _Arrays(rules)
     arrays = []
     whole = {}
     for array in reading.candidates():
@@ -105,7 +105,7 @@ def _all_paths(rules: Rules) -> Iterator[Path]:
     yield from must_haves(rules)
 
 
-class _Reading:
+class _Arrays:
     """What the rules read of a document.
 
     `bases` has the tables of which there is one row at most, by names from the root (the document

@@ -12,7 +12,7 @@ from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field
 
 from mukret.paths import Path
-from mukret.rules.rows import Excused, Refusal, Rows
+from mukret.rules.rows import Excused, Refusal, RowRules
 from mukret.types import Bad
 from mukret.values import JsonValue
 
@@ -54,7 +54,7 @@ class Parents:
     excused: Callable[[int], Excused | None] = lambda owner: None
 
 
-def gathered(rows: Rows, parents: Parents) -> Gathered:
+def gathered(rows: RowRules, parents: Parents) -> Gathered:
     """The rows below all parents that may have some."""
     rows_below = Gathered()
     for owner, parent in enumerate(parents.nodes):

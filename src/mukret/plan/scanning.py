@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 
 from mukret.paths import Filter, Name, Path, Segment, Wildcard, child_segment
 from mukret.paths.filters import Logical, looks_at_the_root, queries_in
-from mukret.rules.model import RESPONSE, Field, Kind, Rules, Table, must_haves
+from mukret.rules.model import RESPONSE, Field, ResponseKind, Rules, Table, must_haves
 from mukret.rules.sources import At, Fact
 from mukret.scan import Program
 from mukret.scan.program import (
@@ -63,7 +63,7 @@ NodeSource = ByColumn | ByList | OfMember
 
 
 @dataclass(frozen=True)
-class Judgement:
+class ScannedCondition:
     """What rows of a table must fulfil, and the columns of all that this looks at: by the way to
     each from the row, none of which leads through another.
     """
@@ -109,8 +109,8 @@ class ScanPlan:
     program: Program
     named: list[bool]
     tables: dict[str, TableScan]
-    judged: dict[int, Judgement]
-    kinds: dict[str, Judgement]
+    judged: dict[int, ScannedCondition]
+    kinds: dict[str, ScannedCondition]
     embedded: list[Program]
     members: dict[str, int]
     must_have: list[Sign | None]
@@ -135,7 +135,7 @@ class _Making:
         self.outer: list[bool] = []
         self.routes: list[Route] = []
         self.tables: dict[str, TableScan] = {}
-        self.judged: dict[int, Judgement] = {}
+        self.judged: dict[int, ScannedCondition] = {}
 
     def plan(self) -> ScanPlan:
         named = need_names(self.rules.parents_first())
@@ -173,7 +173,7 @@ class _Making:
             must_have,
         )
 
-    def kinds(self) -> Iterable[tuple[str, Kind]]:
+    def kinds(self) -> Iterable[tuple[str, ResponseKind]]:
         return self.acceptance.rules.kinds.items()
 
     def table(self, parent: int, *, named: bool, outer: bool) -> int:
@@ -259,7 +259,7 @@ class _Making:
         if logicals:
             self.judged[table] = self.judgement(table, logicals)
 
-    def judgement(self, table: int, logicals: tuple[Logical, ...]) -> Judgement:
+    def judgement(self, table: int, logicals: tuple[Logical, ...]) -> ScannedCondition:
         asked = {
             looked_at(query.segments)
             for logical in logicals
@@ -273,7 +273,7 @@ class _Making:
                 self.routes.append(
                     Route(table, segments, CellEnd(table, columns[segments]))
                 )
-        return Judgement(logicals, columns)
+        return ScannedCondition(logicals, columns)
 
     def add_fields(self, scan: TableScan, fields: Iterable[Field]) -> None:
         for own in fields:

@@ -34,7 +34,7 @@ class Matter(Enum):
     AS_BEFORE = auto()
 
 
-class Verdict(Enum):
+class Fitness(Enum):
     YES = "yes"
     WITH_CARE = "with care"
     NO = "no"
@@ -63,12 +63,12 @@ HALF, MANY_NULLS, TEN_POINTS = 0.5, 0.9, 0.1
 A_TENTH, THREE_TIMES = 0.1, 3.0
 
 
-def weighed(report: Report) -> tuple[Verdict, list[Finding]]:
+def weighed(report: Report) -> tuple[Fitness, list[Finding]]:
     """The verdict, and all findings, the weightiest first."""
     against = sorted(_against(report), key=_weightiest_first)
-    verdict = Verdict.YES
+    verdict = Fitness.YES
     if against:
-        verdict = Verdict.NO if against[0].forbids else Verdict.WITH_CARE
+        verdict = Fitness.NO if against[0].forbids else Fitness.WITH_CARE
     return verdict, [*against, *_in_favour(report)]
 
 

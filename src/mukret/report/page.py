@@ -11,7 +11,7 @@ from typing import Any
 import jinja2
 from markupsafe import Markup
 
-from mukret.report.findings import Verdict, weighed
+from mukret.report.findings import Fitness, weighed
 from mukret.report.pictures import bars_of, distribution_svg, flow_svg
 from mukret.report.profile import MOST_SHOWN, ColumnProfile
 from mukret.report.reading import Report, TableReport
@@ -25,11 +25,11 @@ REASONS = 3
 MOST_REFUSED, MOST_UNREAD, MOST_FINDINGS = 40, 100, 40
 # Characters of a value that are shown, and that have room beside another.
 LONGEST, WIDE = 60, 12
-_CLASSES = {Verdict.YES: "yes", Verdict.WITH_CARE: "care", Verdict.NO: "no"}
+_CLASSES = {Fitness.YES: "yes", Fitness.WITH_CARE: "care", Fitness.NO: "no"}
 
 
 @dataclass(frozen=True)
-class Fact:
+class ShownFact:
     """What a card says of a column; `before`: what it was, where that is known and another."""
 
     name: str
@@ -60,7 +60,7 @@ class Card:
 
     name: str
     kind: str
-    facts: list[Fact]
+    facts: list[ShownFact]
     picture: Markup | None
     ends: tuple[str, str] | None
     tops: list[Top]
@@ -156,12 +156,12 @@ def _card(column: ColumnProfile, before: ColumnProfile | None) -> Card:
     )
 
 
-def _facts(column: ColumnProfile, before: ColumnProfile | None) -> Iterator[Fact]:
+def _facts(column: ColumnProfile, before: ColumnProfile | None) -> Iterator[ShownFact]:
     told = _told(column)
     earlier = dict(_told(before)) if before is not None else {}
     for name, text in told:
         was = earlier.get(name, text)
-        yield Fact(name, text, was if was != text else None)
+        yield ShownFact(name, text, was if was != text else None)
 
 
 def _told(column: ColumnProfile) -> list[tuple[str, str]]:

@@ -33,7 +33,7 @@ class TableReport:
 
 
 @dataclass
-class Refused:
+class RefusedValues:
     """A reason why rows were rejected, or documents (with `table` None): how many, and the first of
     them.
     """
@@ -59,7 +59,7 @@ class Report:
     runs: int
     tables: Mapping[str, TableReport]
     joins: Sequence[Join]
-    refused: Sequence[Refused]
+    refused: Sequence[RefusedValues]
     before: Report | None = None
 
     @property
@@ -179,15 +179,15 @@ def _counted_only(name: str, counts: Mapping[str, int]) -> TableReport:
     return TableReport(name, tally, tally.rows_written, {}, None, ())
 
 
-def refused_by_reason(rejects: Iterable[DeliveredReject]) -> list[Refused]:
+def refused_by_reason(rejects: Iterable[DeliveredReject]) -> list[RefusedValues]:
     """The reasons, those for most rows first. A row with several problems counts for each."""
-    found: dict[tuple[str | None, str | None, str], Refused] = {}
+    found: dict[tuple[str | None, str | None, str], RefusedValues] = {}
     for reject in rejects:
         for problem in reject.problems:
             name = (reject.table, problem["field"], problem["code"])
             if name not in found and len(found) >= MOST_REASONS:
                 continue
-            reason = found.setdefault(name, Refused(*name))
+            reason = found.setdefault(name, RefusedValues(*name))
             reason.count += reject.rows
             if len(reason.examples) < MOST_EXAMPLES:
                 reason.examples.append((reject, problem))

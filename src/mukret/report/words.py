@@ -4,17 +4,17 @@ from __future__ import annotations
 
 from datetime import UTC, datetime
 
-from mukret.report.findings import Finding, Matter, Verdict
+from mukret.report.findings import Finding, Fitness, Matter
 from mukret.text import counted
 
 # The answer to the question on top of the page, and what stands below it.
 VERDICTS = {
-    Verdict.YES: ("Yes", "Nothing speaks against it."),
-    Verdict.WITH_CARE: (
+    Fitness.YES: ("Yes", "Nothing speaks against it."),
+    Fitness.WITH_CARE: (
         "With care",
         "It can be used, if these are known and borne in mind:",
     ),
-    Verdict.NO: ("No", "Not as it is. What weighs most:"),
+    Fitness.NO: ("No", "Not as it is. What weighs most:"),
 }
 
 

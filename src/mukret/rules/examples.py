@@ -16,7 +16,7 @@ from mukret.rules.reader import Reader, keys
 from mukret.rules.source import Mapping, Node, Scalar, Sequence
 from mukret.rules.sources import DOCUMENT_FACTS, REQUEST_FACT
 from mukret.text import did_you_mean
-from mukret.types import Json, Reading, Timestamp
+from mukret.types import Json, Timestamp, TypeSpec
 from mukret.values import NEGATIVE_ZERO, JsonValue, Number, json_text
 
 EXAMPLE_KEYS = keys("shows response file gives rejected facts now")
@@ -106,7 +106,7 @@ class ExamplesReader:
         """What CURRENT_TIMESTAMP is."""
         scalar = self.reader.scalar(node, "now")
         found = (
-            typed_scalar(self.reader, scalar, Reading(Timestamp()), "now")
+            typed_scalar(self.reader, scalar, TypeSpec(Timestamp()), "now")
             if scalar
             else None
         )
@@ -261,7 +261,7 @@ class ExamplesReader:
                 row[name] = json_text(self.document(node))
             elif isinstance(node, Scalar | Sequence):
                 row[name] = typed_scalar(
-                    self.reader, node, Reading(types[name]), f"{name} of {table.name}"
+                    self.reader, node, TypeSpec(types[name]), f"{name} of {table.name}"
                 )
             else:
                 self.reader.add(

@@ -1,7 +1,7 @@
 """One field: where its value comes from, its type, and what happens when the value is bad.
 
-Expressions and lookups are left as they are written (`Draft`): they are typed once all fields of
-all tables are known.
+Expressions and lookups are left as they are written (`FieldDraft`): they are typed once all fields
+of all tables are known.
 """
 
 from __future__ import annotations
@@ -20,13 +20,22 @@ from mukret.rules.sources import (
     REQUEST_FACT,
     ROW_FACTS,
     At,
-    Constant,
+    ConstantValue,
     Fact,
     Rest,
     Take,
 )
 from mukret.rules.typing import OPTION_NAMES, TypeNames, policy
-from mukret.types import Bad, Integer, Json, ListOf, Reading, Text, Timestamp, ValueType
+from mukret.types import (
+    Bad,
+    Integer,
+    Json,
+    ListOf,
+    Text,
+    Timestamp,
+    TypeSpec,
+    ValueType,
+)
 from mukret.types.taken import GATHERINGS, Gathering, can_gather
 from mukret.values import JsonValue
 
@@ -60,15 +69,15 @@ class LookupDraft:
 
 
 @dataclass
-class Draft:
+class FieldDraft:
     """A field that is not linked yet: a `source` that is ready, or an `expression`, a `lookup`, or
     the field of the row `above`. `reading` is None where the type is that of what it is made of.
     """
 
     name: str
     key: Scalar
-    source: At | Constant | Fact | Rest | None = None
-    reading: Reading | None = None
+    source: At | ConstantValue | Fact | Rest | None = None
+    reading: TypeSpec | None = None
     expression: Scalar | None = None
     lookup: LookupDraft | None = None
     above: Scalar | None = None
@@ -91,7 +100,7 @@ class FieldReader:
         self.types = types
         self.policy = policy
 
-    def read(self, key: Scalar, node: Node) -> Draft | None:
+    def read(self, key: Scalar, node: Node) -> FieldDraft | None:
         if isinstance(node, Scalar):
             return self.shorthand(key, node)
         body = self.reader.mapping(node, f"the field {key.text}", FIELD_KEYS)
@@ -102,7 +111,7 @@ class FieldReader:
             return None
         # A draft can be read without other fields; what hangs on their types is linked once all are
         # read.
-        draft = Draft(key.text, key)
+        draft = FieldDraft(key.text, key)
         self.source(draft, source_key, body)
         draft.reading = self.reading(draft, source_key, body)
         self.properties(draft, body)
@@ -112,14 +121,14 @@ class FieldReader:
             else None
         )
 
-    def shorthand(self, key: Scalar, node: Scalar) -> Draft | None:
+    def shorthand(self, key: Scalar, node: Scalar) -> FieldDraft | None:
         if node.empty:
             self.reader.missing(key)
             return None
         path = self.reader.path(node, f"path of {key.text}")
-        reading = self.types.with_defaults(Reading(Text()))
+        reading = self.types.with_defaults(TypeSpec(Text()))
         return (
-            Draft(key.text, key, At((path,), "only"), reading, bad=self.policy)
+            FieldDraft(key.text, key, At((path,), "only"), reading, bad=self.policy)
             if path
             else None
         )
@@ -143,7 +152,7 @@ class FieldReader:
         # With several, or none, nothing else about the field can be judged.
         return given[0] if len(given) == 1 else None
 
-    def source(self, draft: Draft, source_key: str, body: Mapping) -> None:
+    def source(self, draft: FieldDraft, source_key: str, body: Mapping) -> None:
         node = body.entries[source_key][1]
         take = self.reader.choice(body.get("take"), "take", TAKES)
         if take and source_key != "at":
@@ -167,7 +176,7 @@ class FieldReader:
                 draft.expression = self.reader.scalar(node, f"compute of {draft.name}")
             case "constant":
                 scalar = self.reader.scalar(node, f"constant of {draft.name}")
-                draft.source = Constant(scalar) if scalar else None
+                draft.source = ConstantValue(scalar) if scalar else None
             case "fact":
                 draft.source = self.fact(node)
             case "lookup":
@@ -188,7 +197,7 @@ class FieldReader:
         )
         return Fact(word) if word else None
 
-    def lookup(self, draft: Draft, node: Node) -> LookupDraft | None:
+    def lookup(self, draft: FieldDraft, node: Node) -> LookupDraft | None:
         body = self.reader.mapping(node, f"lookup of {draft.name}", LOOKUP_KEYS)
         if body is None:
             return None
@@ -214,7 +223,7 @@ class FieldReader:
         )
 
     def at(
-        self, draft: Draft, node: Node, take: str | None, separator: str
+        self, draft: FieldDraft, node: Node, take: str | None, separator: str
     ) -> At | None:
         if isinstance(node, Sequence):
             paths = [
@@ -234,7 +243,9 @@ class FieldReader:
             else None
         )
 
-    def reading(self, draft: Draft, source_key: str, body: Mapping) -> Reading | None:
+    def reading(
+        self, draft: FieldDraft, source_key: str, body: Mapping
+    ) -> TypeSpec | None:
         """The declared type with its options; the default type; None where what the field is made
         of decides.
         """
@@ -260,9 +271,9 @@ class FieldReader:
         if base is None and "type" in body.entries:
             # Noted; neither its options nor what is computed from it can be judged.
             draft.untyped = True
-            return Reading(default)
+            return TypeSpec(default)
         reading = self.types.with_options(
-            base or self.types.with_defaults(Reading(default)), body
+            base or self.types.with_defaults(TypeSpec(default)), body
         )
         self.check_take(draft, reading, body)
         return reading
@@ -281,7 +292,7 @@ class FieldReader:
                     "a field with compute can convert it",
                 )
 
-    def check_take(self, draft: Draft, reading: Reading, body: Mapping) -> None:
+    def check_take(self, draft: FieldDraft, reading: TypeSpec, body: Mapping) -> None:
         if not isinstance(draft.source, At):
             return
         take = draft.source.take
@@ -304,7 +315,7 @@ class FieldReader:
                 "say list(text)",
             )
 
-    def properties(self, draft: Draft, body: Mapping) -> None:
+    def properties(self, draft: FieldDraft, body: Mapping) -> None:
         draft.required = self.reader.flag(body.get("required"), "required")
         draft.keep = self.reader.flag(body.get("keep"), "keep", default=True)
         draft.bad = policy(self.reader, body.get("bad")) or self.policy
@@ -331,7 +342,7 @@ class FieldReader:
 
 
 def typed_scalar(
-    reader: Reader, scalar: Scalar | Sequence, reading: Reading, what: str
+    reader: Reader, scalar: Scalar | Sequence, reading: TypeSpec, what: str
 ) -> object:
     """A text of the rules file read as a field's type; None with a problem noted if that fails.
 
@@ -341,7 +352,7 @@ def typed_scalar(
     options = replace(reading.options, capture=None)
     if "iso" not in options.format:
         options = replace(options, format=(*options.format, "iso"))
-    reading = Reading(reading.type, options)
+    reading = TypeSpec(reading.type, options)
     value: JsonValue
     if isinstance(scalar, Sequence):
         value = [item.text for item in reader.scalars(scalar, what)]

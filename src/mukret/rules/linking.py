@@ -20,7 +20,7 @@ from mukret.expressions import (
 )
 from mukret.expressions.families import castable, comparable, equal_form
 from mukret.expressions.tree import null_of
-from mukret.rules.fields import Draft, typed_scalar
+from mukret.rules.fields import FieldDraft, typed_scalar
 from mukret.rules.graph import needed
 from mukret.rules.model import RESPONSE, Field, Inherited
 from mukret.rules.ordering import after_what_they_need
@@ -30,16 +30,16 @@ from mukret.rules.source import Mapping as MappingNode
 from mukret.rules.source import Scalar
 from mukret.rules.sources import (
     NOTHING,
-    Above,
     Compute,
-    Constant,
+    ConstantValue,
     Lookup,
+    ParentField,
     Reads,
-    Source,
+    ValueSource,
 )
 from mukret.rules.typing import TypeNames
 from mukret.text import did_you_mean
-from mukret.types import Reading, Text, ValueType
+from mukret.types import Text, TypeSpec, ValueType
 
 # A field: its table (or RESPONSE) and its name.
 Name = tuple[str, str]
@@ -55,7 +55,7 @@ class TableDraft:
     """
 
     name: str
-    drafts: dict[str, Draft]
+    drafts: dict[str, FieldDraft]
     declared: frozenset[str]
     within: str | None = None
     inherit: dict[str, str] = field(default_factory=dict)
@@ -132,7 +132,7 @@ class Linker:
             if field in self.tables[other].names
         ]
 
-    def reads(self, table: str, draft: Draft) -> Reads:
+    def reads(self, table: str, draft: FieldDraft) -> Reads:
         """What the field will read, as far as that can be told before anything is typed."""
         if draft.lookup is not None:
             by, target = (
@@ -200,7 +200,7 @@ class Linker:
 
     # ---- one field
 
-    def made(self, table: str, draft: Draft) -> Field | None:
+    def made(self, table: str, draft: FieldDraft) -> Field | None:
         if draft.expression is not None:
             return self.computed(table, draft, draft.expression)
         if draft.lookup is not None:
@@ -211,9 +211,9 @@ class Linker:
         assert reading is not None
         # A constant is read by the type, as a value of a response would be: `constant: 1.5` of an
         # integer is a mistake.
-        if isinstance(source, Constant):
+        if isinstance(source, ConstantValue):
             assert isinstance(source.value, Scalar)
-            source = Constant(
+            source = ConstantValue(
                 typed_scalar(
                     self.reader, source.value, reading, f"constant of {draft.name}"
                 )
@@ -221,7 +221,7 @@ class Linker:
         assert source is not None
         return self.field(draft, source, reading)
 
-    def field(self, draft: Draft, source: Source, reading: Reading) -> Field:
+    def field(self, draft: FieldDraft, source: ValueSource, reading: TypeSpec) -> Field:
         default = None
         if draft.default is not None:
             default = typed_scalar(
@@ -243,12 +243,12 @@ class Linker:
             draft.key.column,
         )
 
-    def computed(self, table: str, draft: Draft, scalar: Scalar) -> Field | None:
+    def computed(self, table: str, draft: FieldDraft, scalar: Scalar) -> Field | None:
         expression = self.typed(table, scalar, f"compute of {draft.name}")
         if expression is None:
             return None
         own = expression.type or Text()
-        reading = draft.reading or Reading(own)
+        reading = draft.reading or TypeSpec(own)
         if expression.type is not None and not castable(own, reading.type):
             message = (
                 f"compute of {draft.name} gives {own.name}, which can't become "
@@ -315,7 +315,7 @@ class Linker:
 
     # ---- fields of other rows
 
-    def from_above(self, table: str, draft: Draft, scalar: Scalar) -> Field | None:
+    def from_above(self, table: str, draft: FieldDraft, scalar: Scalar) -> Field | None:
         if not self.tables[table].recursive:
             message = (
                 f"{draft.name}: there is a row above only in a table that recurses"
@@ -329,12 +329,12 @@ class Linker:
             return None
         kind = self.type_of(table, scalar, f"parent of {draft.name}")
         return (
-            self.field(draft, Above(scalar.text), Reading(kind))
+            self.field(draft, ParentField(scalar.text), TypeSpec(kind))
             if kind is not None
             else None
         )
 
-    def looked_up(self, table: str, draft: Draft) -> Field | None:
+    def looked_up(self, table: str, draft: FieldDraft) -> Field | None:
         assert draft.lookup is not None
         into, what = draft.lookup.into, f"lookup of {draft.name}"
         local = [self.type_of(table, scalar, what) for scalar in draft.lookup.by]
@@ -356,7 +356,7 @@ class Linker:
         return self.from_table(draft, self.tables[into.text], local)
 
     def from_table(
-        self, draft: Draft, target: TableDraft, local: list[ValueType | None]
+        self, draft: FieldDraft, target: TableDraft, local: list[ValueType | None]
     ) -> Field | None:
         assert draft.lookup is not None
         what = f"lookup of {draft.name}"
@@ -396,10 +396,13 @@ class Linker:
             tuple(forms),
             draft.lookup.across_run,
         )
-        return self.field(draft, lookup, Reading(taken))
+        return self.field(draft, lookup, TypeSpec(taken))
 
     def from_reference(
-        self, draft: Draft, reference: Reference | None, local: list[ValueType | None]
+        self,
+        draft: FieldDraft,
+        reference: Reference | None,
+        local: list[ValueType | None],
     ) -> Field | None:
         """`reference` is None where it is broken, which has its own line in the report."""
         assert draft.lookup is not None
@@ -444,9 +447,9 @@ class Linker:
             (None,) * len(by),
             answers=answers,
         )
-        return self.field(draft, lookup, Reading(Text()))
+        return self.field(draft, lookup, TypeSpec(Text()))
 
-    def lengths_agree(self, draft: Draft, what: str, key: tuple[str, ...]) -> bool:
+    def lengths_agree(self, draft: FieldDraft, what: str, key: tuple[str, ...]) -> bool:
         assert draft.lookup is not None
         body: MappingNode = draft.lookup.body
         if not key:

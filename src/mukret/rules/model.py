@@ -14,9 +14,9 @@ from typing import Literal
 from mukret.documents.origin import Origin
 from mukret.expressions import Expression
 from mukret.paths import Condition, Path
-from mukret.rules.rows import Rows
-from mukret.rules.sources import Reads, Source
-from mukret.types import Enum, Reading, ValueType
+from mukret.rules.rows import RowRules
+from mukret.rules.sources import Reads, ValueSource
+from mukret.types import Enum, TypeSpec, ValueType
 from mukret.values import JsonValue
 
 Policy = Literal["reject", "null", "stop"]
@@ -29,8 +29,8 @@ RESPONSE = "response.fields"
 @dataclass(frozen=True)
 class Field:
     name: str
-    source: Source
-    reading: Reading
+    source: ValueSource
+    reading: TypeSpec
     required: bool = False
     default: object = None
     bad: Policy = "reject"
@@ -73,7 +73,7 @@ class Table:
     """
 
     name: str
-    rows: Rows
+    rows: RowRules
     within: str | None
     inherit: tuple[Inherited, ...]
     fields: tuple[Field, ...]
@@ -132,7 +132,7 @@ class Embedded:
 
 
 @dataclass(frozen=True)
-class Kind:
+class ResponseKind:
     """One of several kinds of response that a rules file serves: all that is given must fit.
 
     `files` are patterns for the name of the file, one of which must; `when` is a condition on the
@@ -238,7 +238,7 @@ class Rules:
     examples: tuple[Example, ...] = field(default=())
     embedded: tuple[Embedded, ...] = ()
     must_have: tuple[Path, ...] = ()
-    kinds: Mapping[str, Kind] = field(default_factory=dict)
+    kinds: Mapping[str, ResponseKind] = field(default_factory=dict)
     ignore: tuple[Path, ...] = ()
     included: Mapping[str, str] = field(default_factory=dict)
     """SHA-256 of each file that this one includes or refers to, by its path."""

@@ -12,7 +12,7 @@ from mukret.codes import Code
 from mukret.rules.reader import Reader, keys
 from mukret.rules.source import Mapping, Node, Scalar
 from mukret.text import did_you_mean
-from mukret.types import Bad, Reading, ValueType
+from mukret.types import Bad, TypeSpec, ValueType
 
 REFERENCE_KEYS = keys("file key note")
 # The standard library's reader does not tell an empty cell from an empty text in quotes: here they
@@ -49,7 +49,7 @@ class Reference:
         for row in self.rows:
             try:
                 key = tuple(
-                    Reading(kind).read(row[place])
+                    TypeSpec(kind).read(row[place])
                     for kind, place in zip(types, places, strict=True)
                 )
             except Bad:

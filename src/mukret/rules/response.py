@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from mukret.codes import Code
 from mukret.paths import Path
-from mukret.rules.model import Embedded, Kind
+from mukret.rules.model import Embedded, ResponseKind
 from mukret.rules.reader import Reader, keys
 from mukret.rules.source import Mapping, Node, Scalar, Sequence
 
@@ -20,7 +20,7 @@ class ResponseReader:
         self.embedded: tuple[Embedded, ...] = ()
         self.ignore: tuple[Path, ...] = ()
         self.must_have: tuple[Path, ...] = ()
-        self.kinds: dict[str, Kind] = {}
+        self.kinds: dict[str, ResponseKind] = {}
 
     def read(self, node: Node | None) -> Mapping | None:
         """The section; `embedded`, `ignore`, `must_have` and `kinds` are kept."""
@@ -58,7 +58,7 @@ class ResponseReader:
         found = [(self.reader.path(item, f"a path of {what}"), item) for item in items]
         return [(path, item) for path, item in found if path is not None]
 
-    def kind(self, name: str, key: Scalar, node: Node) -> Kind | None:
+    def kind(self, name: str, key: Scalar, node: Node) -> ResponseKind | None:
         body = self.reader.mapping(node, f"the kind {name}", KIND_KEYS)
         if body is None:
             return None
@@ -75,7 +75,7 @@ class ResponseReader:
             )
         # What tells a kind may be missing, which was noted: the kind itself exists, so that tables
         # can name it.
-        return Kind(
+        return ResponseKind(
             name,
             tuple(
                 scalar.text

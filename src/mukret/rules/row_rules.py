@@ -11,7 +11,7 @@ from typing import cast
 from mukret.codes import Code
 from mukret.paths import Name, Path, parse_path
 from mukret.rules.reader import Reader, keys
-from mukret.rules.rows import Header, Rows, Uneven, Zip
+from mukret.rules.rows import Header, RowRules, Uneven, Zip
 from mukret.rules.source import Mapping, Node, Scalar, Sequence
 from mukret.text import did_you_mean
 
@@ -19,14 +19,14 @@ ZIP_KEYS = keys("zip uneven")
 FIRST = "first"
 
 
-def read_rows(reader: Reader, name: str, body: Mapping) -> Rows:
+def read_rows(reader: Reader, name: str, body: Mapping) -> RowRules:
     """Where the rows of a table are; what is wrong is noted and left out."""
     node = body.get("rows")
     zipped = _zip(reader, name, node) if isinstance(node, Mapping) else None
     header = _header(reader, name, body.get("header"))
     recurse = _recurse(reader, name, body)
     _refuse_pairs(reader, name, body, isinstance(node, Mapping))
-    return Rows(
+    return RowRules(
         () if zipped else _paths(reader, name, node),
         reader.condition(body.get("when"), f"when of {name}"),
         reader.flag(body.get("spread"), "spread"),
@@ -142,7 +142,7 @@ def _recurse(reader: Reader, name: str, body: Mapping) -> Path | None:
 
 def touched_names(
     name: str,
-    tables: MappingType[str, tuple[str | None, Rows]],
+    tables: MappingType[str, tuple[str | None, RowRules]],
     paths_of: Callable[[str], Iterable[Path]],
 ) -> frozenset[str]:
     """The members of a row that paths of its table, or of tables within it, go through by name."""

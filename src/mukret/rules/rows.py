@@ -73,13 +73,13 @@ class Refusal:
 
 
 @dataclass(frozen=True)
-class FoundRows:
+class RowsBelow:
     rows: list[FoundRow]
     refusal: Refusal | None = None
 
 
 @dataclass(frozen=True)
-class Place:
+class RowPlace:
     """Where a row stands in its document.
 
     Members of a row that was put together stand at places of their own.
@@ -94,17 +94,17 @@ class Place:
             return (*self.members[inner[0]], *inner[1:])  # type: ignore[index]
         return (*self.location, *inner)
 
-    def of(self, row: FoundRow) -> Place:
+    def of(self, row: FoundRow) -> RowPlace:
         """The place of a row that was found in the row that stands here."""
         if row.members is not None:
-            return Place(
+            return RowPlace(
                 self.below(row.location),
                 {name: self.below(inner) for name, inner in row.members.items()},
             )
-        return Place(self.below(row.location)) if row.location else self
+        return RowPlace(self.below(row.location)) if row.location else self
 
 
-DOCUMENT = Place()
+DOCUMENT = RowPlace()
 
 
 @dataclass(frozen=True)
@@ -113,7 +113,7 @@ class Excuses:
 
     locations: frozenset[Location] = frozenset()
 
-    def below(self, place: Place) -> Excused | None:
+    def below(self, place: RowPlace) -> Excused | None:
         """Whether it stands at a location below the row at this place; None if there is nothing at
         all.
         """
@@ -157,7 +157,7 @@ class Zip:
     paths: Mapping[str, Path]
     uneven: Uneven = "reject"
 
-    def find(self, root: JsonValue, excused: Excused | None) -> FoundRows:
+    def find(self, root: JsonValue, excused: Excused | None) -> RowsBelow:
         """The rows, and below them what was met in the stead of any of the arrays."""
         reached = {
             name: found_and_met(path, root, excused)
@@ -182,7 +182,7 @@ class Zip:
             bad = Bad(
                 Code.UNEVEN, f"the arrays are of unequal length: {told}", told=True
             )
-            return FoundRows(met, Refusal(bad, max(lengths.values())))
+            return RowsBelow(met, Refusal(bad, max(lengths.values())))
         if self.uneven == "shortest":
             joined: Iterable[tuple[tuple[Location, JsonValue] | None, ...]] = zip(
                 *nodes.values(), strict=False
@@ -192,7 +192,7 @@ class Zip:
         rows = [
             self.row(dict(zip(nodes, together, strict=True))) for together in joined
         ]
-        return FoundRows([*rows, *met])
+        return RowsBelow([*rows, *met])
 
     def row(self, nodes: Mapping[str, tuple[Location, JsonValue] | None]) -> FoundRow:
         there = {name: node for name, node in nodes.items() if node is not None}
@@ -219,11 +219,11 @@ class Header:
 
     path: Path | None
 
-    def applied(self, rows: list[FoundRow], root: JsonValue) -> FoundRows:
+    def applied(self, rows: list[FoundRow], root: JsonValue) -> RowsBelow:
         """What was met in the stead of rows has no header and is none."""
         under = [row for row in rows if row.fault is None]
         if not under:
-            return FoundRows(rows)
+            return RowsBelow(rows)
         if self.path is None:
             # The first row that is one: what was met in the stead of rows names nothing.
             first = under.pop(0)
@@ -234,8 +234,8 @@ class Header:
         if wrong:
             met = [row for row in rows if row.fault is not None]
             bad = Bad(Code.HEADER, wrong, told=True)
-            return FoundRows(met, Refusal(bad, len(under)) if under else None)
-        return FoundRows(
+            return RowsBelow(met, Refusal(bad, len(under)) if under else None)
+        return RowsBelow(
             [_under(names, row) if row.fault is None else row for row in rows]
         )
 
@@ -289,7 +289,7 @@ def _under(names: list[str], row: FoundRow) -> FoundRow:
 
 
 @dataclass(frozen=True)
-class Rows:
+class RowRules:
     """Where the rows of a table are: all nodes of the first path, then of the next, or those of a
     zip.
 
@@ -335,29 +335,29 @@ class Rows:
 
     def find(
         self, root: JsonValue, *, hollow: bool = False, excused: Excused | None = None
-    ) -> FoundRows:
+    ) -> RowsBelow:
         """The rows below a document or a row of the parent table, in their order.
 
         Below a hollow row is nothing.
         """
-        found = FoundRows([]) if hollow else self.within(root, excused)
+        found = RowsBelow([]) if hollow else self.within(root, excused)
         if self.outer and not found.rows and found.refusal is None:
-            return FoundRows([FoundRow((), None, hollow=True)])
+            return RowsBelow([FoundRow((), None, hollow=True)])
         return found
 
-    def within(self, root: JsonValue, excused: Excused | None) -> FoundRows:
+    def within(self, root: JsonValue, excused: Excused | None) -> RowsBelow:
         if self.zip is not None:
             zipped = self.zip.find(root, excused)
-            return FoundRows(self.meeting(zipped.rows, root), zipped.refusal)
+            return RowsBelow(self.meeting(zipped.rows, root), zipped.refusal)
         rows_found = [
             row for path in self.paths for row in self.candidates(path, root, excused)
         ]
         # Conditions come before the header: they look at arrays as they stand.
         if self.header is not None:
             headed = self.header.applied(self.meeting(rows_found, root), root)
-            return FoundRows(_numbered(headed.rows), headed.refusal)
+            return RowsBelow(_numbered(headed.rows), headed.refusal)
         rows = self.judged(self.meeting(rows_found, root), excused)
-        return FoundRows(
+        return RowsBelow(
             self.with_those_below(rows, self.recurse, excused) if self.recurse else rows
         )
 

@@ -69,7 +69,7 @@ class Compute:
 
 
 @dataclass(frozen=True)
-class Constant:
+class ConstantValue:
     value: object
 
     @property
@@ -100,7 +100,7 @@ REQUEST_FACT = "request."
 
 
 @dataclass(frozen=True)
-class Above:
+class ParentField:
     """A field of the row above, in a table that recurses; null at the top."""
 
     field: str
@@ -159,4 +159,4 @@ class Lookup:
         )
 
 
-Source = At | Compute | Constant | Fact | Above | Rest | Lookup
+ValueSource = At | Compute | ConstantValue | Fact | ParentField | Rest | Lookup

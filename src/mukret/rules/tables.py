@@ -10,7 +10,7 @@ from typing import cast
 from mukret.codes import Code
 from mukret.expressions.tree import null_of
 from mukret.paths import Path
-from mukret.rules.fields import Draft, FieldReader
+from mukret.rules.fields import FieldDraft, FieldReader
 from mukret.rules.graph import FieldGraph
 from mukret.rules.linking import Linker, TableDraft
 from mukret.rules.model import (
@@ -18,8 +18,8 @@ from mukret.rules.model import (
     Duplicates,
     Embedded,
     Field,
-    Kind,
     Policy,
+    ResponseKind,
     Step,
     Table,
 )
@@ -28,14 +28,14 @@ from mukret.rules.reader import Reader, keys
 from mukret.rules.reference import Reference
 from mukret.rules.response import ResponseReader
 from mukret.rules.row_rules import read_rows, touched_names
-from mukret.rules.rows import Rows
+from mukret.rules.rows import RowRules
 from mukret.rules.schedule import make_schedule
 from mukret.rules.source import Mapping, Node, Scalar
 from mukret.rules.source import Sequence as SequenceNode
 from mukret.rules.sources import Fact, Rest
 from mukret.rules.typing import TypeNames, policy
 from mukret.text import did_you_mean, nearest
-from mukret.types import Boolean, Json, Reading
+from mukret.types import Boolean, Json, TypeSpec
 
 TABLE_KEYS = keys(
     "rows when spread outer header recurse within inherit kind key duplicates where bad rest "
@@ -50,7 +50,7 @@ class _Body:
     key: Scalar
     body: Mapping
     draft: TableDraft
-    rows: Rows
+    rows: RowRules
 
 
 class TablesReader:
@@ -74,7 +74,7 @@ class TablesReader:
         self.tables: dict[str, Table] = {}
         self.response: tuple[Field, ...] = ()
         self.embedded: tuple[Embedded, ...] = ()
-        self.kinds: dict[str, Kind] = {}
+        self.kinds: dict[str, ResponseKind] = {}
         self.ignore: tuple[Path, ...] = ()
         self.must_have: tuple[Path, ...] = ()
 
@@ -125,7 +125,7 @@ class TablesReader:
             frozenset(section.entries) if section else frozenset(),
         )
 
-    def fields(self, section: Mapping | None, bad: Policy) -> list[Draft]:
+    def fields(self, section: Mapping | None, bad: Policy) -> list[FieldDraft]:
         if section is None:
             return []
         self.reader.distinct([key for key, _ in section.entries.values()], "fields")
@@ -264,8 +264,8 @@ class TablesReader:
         self.clashes(draft, body)
 
     def rest(
-        self, name: str, body: Mapping, drafts: MappingType[str, Draft]
-    ) -> Draft | None:
+        self, name: str, body: Mapping, drafts: MappingType[str, FieldDraft]
+    ) -> FieldDraft | None:
         scalar = self.reader.scalar(body.get("rest"), f"rest of {name}")
         if scalar is None or not self.reader.name(scalar, "a field"):
             return None
@@ -273,7 +273,7 @@ class TablesReader:
             message = f"rest of {name}: there is a field {scalar.text}"
             self.reader.add(Code.NAME_CLASH, message, scalar, "rename one of them")
             return None
-        return Draft(scalar.text, scalar, Rest(frozenset()), Reading(Json()))
+        return FieldDraft(scalar.text, scalar, Rest(frozenset()), TypeSpec(Json()))
 
     def link(self) -> None:
         rows = {
@@ -419,7 +419,9 @@ class TablesReader:
             scalar, "a kind"
         ):
             return False
-        self.kinds[scalar.text] = Kind(scalar.text, call=scalar.text, described=False)
+        self.kinds[scalar.text] = ResponseKind(
+            scalar.text, call=scalar.text, described=False
+        )
         return True
 
     # ---- inherit

@@ -25,9 +25,9 @@ from mukret.types import (
     EnumValue,
     Integer,
     ListOf,
-    Options,
-    Reading,
+    ReadingOptions,
     Text,
+    TypeSpec,
     ValueType,
     parse_type,
 )
@@ -45,7 +45,7 @@ OptionValue: TypeAlias = Any
 GivenOptions: TypeAlias = dict[str, OptionValue]
 
 Found = TypeVar("Found")
-OPTION_NAMES = tuple(option.name for option in dataclass_fields(Options))
+OPTION_NAMES = tuple(option.name for option in dataclass_fields(ReadingOptions))
 TYPE_KEYS = keys("type note " + " ".join(OPTION_NAMES))
 _DEFAULT_OPTIONS = ("blank", "trim", "zone", "fold", "grouping", "point", "round")
 DEFAULT_KEYS = keys(" ".join((*_DEFAULT_OPTIONS, "bad")))
@@ -86,25 +86,25 @@ class TypeNames:
         self.defaults: GivenOptions = {}
         self.default_policy: Policy = "reject"
 
-    def reading(self, name: str) -> Reading:
+    def reading(self, name: str) -> TypeSpec:
         """The type of this name with its options.
 
         Raises KeyError, or TypeNameError for a broken built-in one.
         """
         kind, given = self.named_type(name)
-        return Reading(kind, replace(PLAIN, **given))
+        return TypeSpec(kind, replace(PLAIN, **given))
 
-    def field_reading(self, name: str) -> Reading:
+    def field_reading(self, name: str) -> TypeSpec:
         """The same for a field, which has the defaults of the file where the type says nothing.
 
         Raises as `reading`.
         """
         kind, given = self.named_type(name)
-        return Reading(kind, replace(PLAIN, **{**self.defaults_for(kind), **given}))
+        return TypeSpec(kind, replace(PLAIN, **{**self.defaults_for(kind), **given}))
 
-    def with_defaults(self, reading: Reading) -> Reading:
+    def with_defaults(self, reading: TypeSpec) -> TypeSpec:
         """A built-in type with the defaults of the file."""
-        return Reading(
+        return TypeSpec(
             reading.type, replace(reading.options, **self.defaults_for(reading.type))
         )
 
@@ -133,7 +133,7 @@ class TypeNames:
     def known(self) -> list[str]:
         return [*self.enums, *self.named, *TYPE_NAMES]
 
-    def of_field(self, node: Node | None, what: str) -> Reading | None:
+    def of_field(self, node: Node | None, what: str) -> TypeSpec | None:
         """The type that the `type:` of a field names, problems noted."""
         return self.of_node(node, what, self.field_reading)
 
@@ -253,10 +253,10 @@ class TypeNames:
 
     # ---- reading options
 
-    def with_options(self, base: Reading, body: Mapping) -> Reading:
+    def with_options(self, base: TypeSpec, body: Mapping) -> TypeSpec:
         """A type with the reading options that stand in a mapping on top of its own."""
         given = self.options(base.type, vars(base.options), body)
-        return Reading(base.type, replace(base.options, **given))
+        return TypeSpec(base.type, replace(base.options, **given))
 
     def options(
         self, kind: ValueType, below: MappingType[str, OptionValue], body: Mapping

@@ -49,7 +49,7 @@ class All(Enum):
 
 
 @dataclass(frozen=True)
-class Look:
+class Sought:
     """What a rule looks for first in a document (in those of a kind alone, if there is one).
 
     `as_record`: the document is a row itself, and this is one of its members.
@@ -112,7 +112,7 @@ class Acceptance:
             if name in kinds:
                 yield from self.rules.kinds[name].must_have
 
-    def looks_into(self, kinds: frozenset[str]) -> list[Look]:
+    def looks_into(self, kinds: frozenset[str]) -> list[Sought]:
         """The looks into documents of these kinds."""
         return [look for look in self.looks if look.kind is None or look.kind in kinds]
 
@@ -156,7 +156,7 @@ def _described(document: JsonValue) -> str:
     return f"it: a {kind_of(document)}"
 
 
-def _meant(document: JsonValue, looks: Sequence[Look]) -> str:
+def _meant(document: JsonValue, looks: Sequence[Sought]) -> str:
     """What the rules look for, and what may be meant by it."""
     inside = _in_elements(document, looks)
     if inside is not None:
@@ -174,7 +174,7 @@ def _meant(document: JsonValue, looks: Sequence[Look]) -> str:
     return f"the rules look for {', '.join(wanted[:MOST_WANTED])}{more}"
 
 
-def _in_elements(document: JsonValue, looks: Sequence[Look]) -> Look | None:
+def _in_elements(document: JsonValue, looks: Sequence[Sought]) -> Sought | None:
     """What finds something in an element of a document that is a list."""
     if type(document) is not list:
         return None
@@ -185,7 +185,7 @@ def _in_elements(document: JsonValue, looks: Sequence[Look]) -> Look | None:
     return None
 
 
-def _looks_for_a_member(look: Look, element: JsonValue) -> bool:
+def _looks_for_a_member(look: Sought, element: JsonValue) -> bool:
     """Whether the first step leads to a member that an element of the document has."""
     segment = look.segment
     if segment is None or segment.takes != (dict,) or segment.descend:
@@ -193,7 +193,7 @@ def _looks_for_a_member(look: Look, element: JsonValue) -> bool:
     return type(element) is dict and _finds_a_step(segment, element)
 
 
-def _looks(rules: Rules) -> Iterator[Look]:
+def _looks(rules: Rules) -> Iterator[Sought]:
     """All that rules look for first in a document."""
     yield from _of_fields(rules.response_fields, None, as_record=False)
     for table in rules.tables.values():
@@ -201,33 +201,33 @@ def _looks(rules: Rules) -> Iterator[Look]:
             yield from _of_rows(rules, table, table.kind)
 
 
-def _of_rows(rules: Rules, table: Table, kind: str | None) -> Iterator[Look]:
+def _of_rows(rules: Rules, table: Table, kind: str | None) -> Iterator[Sought]:
     """Of a table whose rows are looked for in the document."""
     rows = table.rows
     for path in rows.named_paths:
         if path.segments:
-            yield Look(kind, path)
+            yield Sought(kind, path)
         elif rows.zip is not None:
-            yield Look(kind, All.ANYTHING)
+            yield Sought(kind, All.ANYTHING)
         else:
             yield from _of_the_document(rules, table, kind)
     # A condition may look at the document around the rows: it wants to find something there, too.
     if rows.when is not None:
         asked = [query for query, _ in queries_in(rows.when.logical) if query.absolute]
         yield from (
-            Look(kind, Path(rows.when.text, query.segments))
+            Sought(kind, Path(rows.when.text, query.segments))
             for query in asked
             if query.segments
         )
 
 
-def _of_the_document(rules: Rules, table: Table, kind: str | None) -> Iterator[Look]:
+def _of_the_document(rules: Rules, table: Table, kind: str | None) -> Iterator[Sought]:
     """Of a table of which the document itself is a row: what its fields read, and the tables within
     it.
     """
     rows = table.rows
     if rows.spread:
-        yield Look(kind, All.ELEMENTS)
+        yield Sought(kind, All.ELEMENTS)
     # Where the document is the row itself there is no list to be missing: its fields tell.
     yield from _of_fields(table.fields, kind, as_record=True)
     if rows.when is not None:
@@ -235,12 +235,12 @@ def _of_the_document(rules: Rules, table: Table, kind: str | None) -> Iterator[L
             query for query, _ in queries_in(rows.when.logical) if not query.absolute
         ]
         yield from (
-            Look(kind, Path(rows.when.text, query.segments), True)
+            Sought(kind, Path(rows.when.text, query.segments), True)
             for query in asked
             if query.segments
         )
     if rows.recurse is not None:
-        yield Look(kind, rows.recurse)
+        yield Sought(kind, rows.recurse)
     for child in rules.tables.values():
         if child.within == table.name:
             yield from _of_rows(rules, child, kind)
@@ -248,13 +248,13 @@ def _of_the_document(rules: Rules, table: Table, kind: str | None) -> Iterator[L
 
 def _of_fields(
     fields: Sequence[Field], kind: str | None, *, as_record: bool
-) -> Iterator[Look]:
+) -> Iterator[Sought]:
     for own in fields:
         match own.source:
             case At(paths=paths):
                 yield from (
-                    Look(kind, path if path.segments else All.ANYTHING, as_record)
+                    Sought(kind, path if path.segments else All.ANYTHING, as_record)
                     for path in paths
                 )
             case Rest():
-                yield Look(kind, All.MEMBERS)
+                yield Sought(kind, All.MEMBERS)

@@ -7,9 +7,9 @@ from dataclasses import dataclass
 
 from mukret.codes import Code
 from mukret.documents.decode import NotJson, decode
-from mukret.documents.diagnose import Finding
+from mukret.documents.diagnose import Diagnosis
 from mukret.paths import Location, Path, normalized
-from mukret.rules.rows import Excuses, Place
+from mukret.rules.rows import Excuses, RowPlace
 from mukret.semantics.rejects import TEXT_RANK, Fault
 from mukret.types import Bad
 from mukret.values import JsonValue
@@ -21,7 +21,7 @@ class BadText:
 
     location: Location
     text: str
-    finding: Finding
+    finding: Diagnosis
 
     @property
     def path(self) -> str:
@@ -36,7 +36,7 @@ class BadText:
             f"line {finding.line})"
         )
         bad = Bad(Code.NOT_JSON, told, value=self.text, told=True)
-        return Fault(TEXT_RANK, None, bad, origin=(Place(self.location), None))
+        return Fault(TEXT_RANK, None, bad, origin=(RowPlace(self.location), None))
 
 
 def excuses(texts: Iterable[BadText]) -> Excuses:
@@ -80,7 +80,7 @@ class RowPlaces:
     hollow one.
     """
 
-    def __init__(self, places: Iterable[Place | None]) -> None:
+    def __init__(self, places: Iterable[RowPlace | None]) -> None:
         self.rows: dict[Location, list[int]] = {}
         for number, place in enumerate(places):
             for root in _roots(place) if place is not None else ():
@@ -99,7 +99,7 @@ class RowPlaces:
         )
 
 
-def _roots(place: Place) -> Iterable[Location]:
+def _roots(place: RowPlace) -> Iterable[Location]:
     """The nodes that a row consists of: several, if a zip put it together."""
     members = dict.fromkeys(place.members.values()) if place.members else {}
     return members if place.location in members else [place.location]

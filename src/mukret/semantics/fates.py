@@ -10,7 +10,7 @@ from mukret.rules.model import Duplicates, Table
 from mukret.scan import HashSet
 
 
-class Fate(IntEnum):
+class RowOutcome(IntEnum):
     WRITTEN = 0
     REJECTED = 1
     FILTERED = 2
@@ -66,9 +66,13 @@ class SeenKeys:
                 [hashes[place : place + 16] for place in range(0, len(hashes), 16)],
                 rows,
             )
-        again = Fate.REJECTED if self.duplicates == "reject" else Fate.DEDUPLICATED
+        again = (
+            RowOutcome.REJECTED
+            if self.duplicates == "reject"
+            else RowOutcome.DEDUPLICATED
+        )
         return self.hashes.add_all(hashes).translate(
-            bytes([Fate.WRITTEN, again]) + bytes(254)
+            bytes([RowOutcome.WRITTEN, again]) + bytes(254)
         )
 
     def settled(self, keys: Sequence[bytes], rows: Sequence[int]) -> bytes:
@@ -77,7 +81,9 @@ class SeenKeys:
             self.last.update(zip(keys, numbers, strict=True))
             return bytes(len(keys))
         return bytes(
-            Fate.WRITTEN if self.last.get(key) == number else Fate.DEDUPLICATED
+            RowOutcome.WRITTEN
+            if self.last.get(key) == number
+            else RowOutcome.DEDUPLICATED
             for key, number in zip(keys, numbers, strict=True)
         )
 

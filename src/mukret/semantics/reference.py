@@ -26,17 +26,25 @@ from mukret.rules.model import (
     Step,
     Table,
 )
-from mukret.rules.rows import DOCUMENT, FoundRow, Place, Refusal
+from mukret.rules.rows import DOCUMENT, FoundRow, Refusal, RowPlace
 from mukret.rules.schedule import lookup_passes
-from mukret.rules.sources import Above, At, Compute, Constant, Fact, Lookup, Rest
+from mukret.rules.sources import (
+    At,
+    Compute,
+    ConstantValue,
+    Fact,
+    Lookup,
+    ParentField,
+    Rest,
+)
 from mukret.semantics.acceptance import Acceptance, Refused, Verdict
 from mukret.semantics.answers import Answers, FieldName, Known
 from mukret.semantics.choosing import choose
 from mukret.semantics.embedded import BadText, RowPlaces, excuses, unfolded
 from mukret.semantics.facts import document_fact
 from mukret.semantics.fates import (
-    Fate,
     LastRows,
+    RowOutcome,
     in_key,
     key_hash,
     keys_of,
@@ -71,7 +79,7 @@ class Row:
     """
 
     found: FoundRow
-    place: Place
+    place: RowPlace
     parent: Row | None
     origin: str
     name: str | None = None
@@ -81,7 +89,7 @@ class Row:
     broken: set[str] = field(default_factory=set)
     faults: list[Fault] = field(default_factory=list)
     nulled: int = 0
-    fate: Fate = Fate.WRITTEN
+    fate: RowOutcome = RowOutcome.WRITTEN
     unknown: bool = False
 
     @property
@@ -374,7 +382,7 @@ class OneDocument:
             or self.is_unknown(row, field)
         ):
             return True
-        if isinstance(field.source, Above) and row.above is not None:
+        if isinstance(field.source, ParentField) and row.above is not None:
             return field.source.field in row.above.broken
         return False
 
@@ -407,7 +415,7 @@ class OneDocument:
                 )
             case Compute():
                 return self.computed(row, own.source.expression)
-            case Constant():
+            case ConstantValue():
                 return own.source.value
             case Fact():
                 fact = self.fact(row, own.source.name)
@@ -415,7 +423,7 @@ class OneDocument:
                     return own.reading.read(fact)
                 except Bad as bad:
                     raise bad.about(fact) from None
-            case Above():
+            case ParentField():
                 return (
                     row.above.values[own.source.field]
                     if row.above is not None
@@ -529,13 +537,13 @@ class OneDocument:
         passes = self.passes(row, table)
         above = row.above or row.parent
         if row.faults:
-            row.fate = Fate.REJECTED
-        elif above is not None and above.fate != Fate.WRITTEN:
+            row.fate = RowOutcome.REJECTED
+        elif above is not None and above.fate != RowOutcome.WRITTEN:
             row.fate = above.fate
-            if row.fate == Fate.REJECTED:
+            if row.fate == RowOutcome.REJECTED:
                 row.faults.append(parent_rejected(above.origin))
         elif not passes:
-            row.fate = Fate.FILTERED
+            row.fate = RowOutcome.FILTERED
             row.unknown = passes is None
         elif table.key and not row.hollow:
             self.compare_key(row, table, number)
@@ -558,8 +566,10 @@ class OneDocument:
 
     def compare_key(self, row: Row, table: Table, number: int) -> None:
         key = tuple(in_key(row.values[name]) for name in table.key)
-        row.fate = Fate(self.run.seen[table.name].fates(key_hash(key), [number])[0])
-        if row.fate == Fate.REJECTED:
+        row.fate = RowOutcome(
+            self.run.seen[table.name].fates(key_hash(key), [number])[0]
+        )
+        if row.fate == RowOutcome.REJECTED:
             types = table.types
             values = zip(table.key, key, strict=True)
             row.faults.append(
@@ -573,10 +583,10 @@ class OneDocument:
         fates = [row.fate for row in rows]
         refused_rows = sum(refusal.count for _, refusal in self.refusals[name])
         tally.rows_seen += len(rows) + refused_rows
-        tally.rows_written += fates.count(Fate.WRITTEN)
-        tally.rows_rejected += fates.count(Fate.REJECTED) + refused_rows
-        tally.rows_filtered += fates.count(Fate.FILTERED)
-        tally.rows_deduplicated += fates.count(Fate.DEDUPLICATED)
+        tally.rows_written += fates.count(RowOutcome.WRITTEN)
+        tally.rows_rejected += fates.count(RowOutcome.REJECTED) + refused_rows
+        tally.rows_filtered += fates.count(RowOutcome.FILTERED)
+        tally.rows_deduplicated += fates.count(RowOutcome.DEDUPLICATED)
         tally.values_nulled += sum(row.nulled for row in rows)
         tally.rows_filtered_unknown += sum(row.unknown for row in rows)
 
@@ -604,6 +614,6 @@ class OneDocument:
                 ),
             )
             for row in self.rows[name]
-            if row.fate == Fate.REJECTED
+            if row.fate == RowOutcome.REJECTED
         ]
         return [record for _, record in sorted(records, key=lambda item: item[0])]

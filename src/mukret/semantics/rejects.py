@@ -11,11 +11,11 @@ from typing import Any
 import msgspec
 
 from mukret.codes import Code
-from mukret.documents import BadDocument, Finding
+from mukret.documents import BadDocument, Diagnosis
 from mukret.errors import StoppedError
 from mukret.paths import Location, normalized
 from mukret.rules.model import Field
-from mukret.rules.rows import NO_EXCUSES, Excuses, Place, Refusal, would_stand
+from mukret.rules.rows import NO_EXCUSES, Excuses, Refusal, RowPlace, would_stand
 from mukret.rules.sources import At
 from mukret.semantics.choosing import choose
 from mukret.text import escaped, shortened
@@ -41,7 +41,7 @@ class Problem:
     path: str | None
     value: JsonValue
     message: str
-    finding: Finding | None = None
+    finding: Diagnosis | None = None
     hint: str | None = None
 
     def as_json(self) -> dict[str, JsonValue]:
@@ -99,7 +99,7 @@ class Fault:
     name: str | None
     bad: Bad
     field: Field | None = None
-    origin: tuple[Place, JsonValue] | None = None
+    origin: tuple[RowPlace, JsonValue] | None = None
 
 
 # A row's shape comes before its fields (their rank is their place in the file), the rest after
@@ -167,7 +167,7 @@ def reject(
     file: str,
     document: int,
     table: str,
-    place: Place,
+    place: RowPlace,
     node: JsonValue,
     faults: list[Fault],
     excuses: Excuses = NO_EXCUSES,
@@ -184,7 +184,7 @@ def reject(
 
 
 def refused(
-    file: str, document: int, table: str, above: Place, refusal: Refusal
+    file: str, document: int, table: str, above: RowPlace, refusal: Refusal
 ) -> Reject:
     """The record of rows that can't be told apart, at the place in which they were looked for."""
     bad, path = refusal.bad, normalized(above.location)
@@ -200,7 +200,7 @@ def refused(
 
 def problem(
     fault: Fault,
-    place: Place,
+    place: RowPlace,
     node: JsonValue,
     path: str | None = None,
     excuses: Excuses = NO_EXCUSES,
@@ -231,7 +231,11 @@ def several(count: int) -> Bad:
 
 
 def stopped(
-    fault: Fault, row: Place, node: JsonValue, place: str, excuses: Excuses = NO_EXCUSES
+    fault: Fault,
+    row: RowPlace,
+    node: JsonValue,
+    place: str,
+    excuses: Excuses = NO_EXCUSES,
 ) -> StoppedError:
     """The error that ends the run where the rules say `bad: stop`."""
     found = problem(fault, row, node, None, excuses)
@@ -244,7 +248,7 @@ def stopped(
 
 
 def blame(
-    at: At, bad: Bad, place: Place, node: JsonValue, excuses: Excuses
+    at: At, bad: Bad, place: RowPlace, node: JsonValue, excuses: Excuses
 ) -> tuple[Location, JsonValue]:
     """Where the value stood that could not be read, and the value; for a missing one where it would
     have stood.

@@ -7,19 +7,19 @@ from typing import cast
 from mukret.rules.sources import At
 from mukret.semantics.choosing import Chosen
 from mukret.semantics.rejects import several
-from mukret.types import Reading
+from mukret.types import TypeSpec
 from mukret.types.taken import GATHERINGS, Gathering, gathered
 from mukret.values import JsonValue
 
 
-def taken(at: At, reading: Reading, chosen: Chosen) -> object:
+def taken(at: At, reading: TypeSpec, chosen: Chosen) -> object:
     """The typed value. Raises Bad."""
     if at.take == "count":
         return reading.read(len(chosen.reached))
     return taken_from(at, reading, chosen.values)
 
 
-def taken_from(at: At, reading: Reading, nodes: list[JsonValue]) -> object:
+def taken_from(at: At, reading: TypeSpec, nodes: list[JsonValue]) -> object:
     """The same out of values that are not null, but for `count`. Raises Bad."""
     if at.take == "all":
         return reading.read_nodes(nodes)

@@ -21,7 +21,7 @@ from mukret.destinations.publish import RUN_FILE, Publication, not_written
 from mukret.errors import Interrupted, OutputError
 from mukret.spark.extracting import Extracted
 from mukret.spark.folder import ClusterFolder
-from mukret.spark.frame import Kind
+from mukret.spark.frame import EntryKind
 from mukret.spark.jobs import cluster_errors, parallel
 from mukret.spark.remote import is_remote
 from mukret.values import JsonValue
@@ -121,7 +121,7 @@ def _files_wanted(found: Extracted) -> dict[str, int]:
     """How many files each table should have at most, by the bytes of its rows as they are kept."""
     sizes: dict[str, int] = {}
     for frame in found.kept:
-        rows = frame.where(F.col("kind") == int(Kind.ROWS)).groupBy("name")
+        rows = frame.where(F.col("kind") == int(EntryKind.ROWS)).groupBy("name")
         for row in rows.agg(F.sum(F.octet_length("payload")).alias("bytes")).collect():
             sizes[row["name"]] = row["bytes"]
     at_once = parallel(found.session)

@@ -24,9 +24,9 @@ from mukret.engine.unsettled import (
 )
 from mukret.parts.together import Told
 from mukret.rules.model import Rules, Table
-from mukret.semantics.fates import Fate
+from mukret.semantics.fates import RowOutcome
 from mukret.semantics.tally import Reason
-from mukret.spark.frame import Entry, Kind, packed_fact, packed_rows
+from mukret.spark.frame import Entry, EntryKind, packed_fact, packed_rows
 from mukret.spark.gathering import GatheredRows
 from mukret.spark.pieces import Piece
 from mukret.spark.rejected import reject_lines, rejects_entry
@@ -162,7 +162,7 @@ class Evaluating:
             yield Entry(
                 self.number,
                 self.block,
-                Kind.UNSETTLED,
+                EntryKind.UNSETTLED,
                 name,
                 packed_rows([rows]),
                 file,
@@ -172,7 +172,11 @@ class Evaluating:
                 keys = self.keys(self.rules.tables[name], tables)
                 if keys.num_rows:
                     yield Entry(
-                        self.number, self.block, Kind.KEYS, name, packed_rows([keys])
+                        self.number,
+                        self.block,
+                        EntryKind.KEYS,
+                        name,
+                        packed_rows([keys]),
                     )
         for name, schema in self.plain.items():
             if name in output.tables:
@@ -203,7 +207,7 @@ class Evaluating:
         ]
         found = pa.RecordBatch.from_arrays(arrays, schema=keys_schema())
         return found.filter(
-            pc.and_(pc.equal(rows.column(FATE), int(Fate.WRITTEN)), filled)
+            pc.and_(pc.equal(rows.column(FATE), int(RowOutcome.WRITTEN)), filled)
         )
 
     def above(
@@ -242,4 +246,4 @@ class Evaluating:
         everything = PieceTold(
             Told.by(self.run), list(self.run.tally.reasons.values()), inputs
         )
-        return Entry(self.number, 0, Kind.TOLD, "", packed_fact(everything))
+        return Entry(self.number, 0, EntryKind.TOLD, "", packed_fact(everything))

@@ -12,7 +12,7 @@ from pyspark.sql import functions as F
 from pyspark.sql.pandas.types import from_arrow_schema
 
 from mukret.destinations.deliver import record_of
-from mukret.documents import Finding
+from mukret.documents import Diagnosis
 from mukret.documents.batches import nothing_read_since
 from mukret.engine.coverage import Unmatched
 from mukret.errors import Notice
@@ -23,7 +23,7 @@ from mukret.rules.part import part_for
 from mukret.rules.schedule import lookup_passes
 from mukret.semantics.tally import Tally
 from mukret.spark.evaluating import PieceTold, ranks_of, spark_schema, unsettled_tables
-from mukret.spark.frame import SCHEMA, Kind, unpacked_rows
+from mukret.spark.frame import SCHEMA, EntryKind, unpacked_rows
 from mukret.spark.in_order import has_keys_that_recurse, left_out_in_order
 from mukret.spark.jobs import KEPT, cluster_errors, facts_of, for_each_piece, in_batches
 from mukret.spark.keys import left_out
@@ -88,7 +88,7 @@ class Extracted(dict[str, DataFrame]):
     def reject_lines(self) -> DataFrame:
         """The lines of `rejects.jsonl` in their order, in the column `line`."""
         lines = [
-            frame.where(F.col("kind") == int(Kind.REJECTS)).mapInArrow(
+            frame.where(F.col("kind") == int(EntryKind.REJECTS)).mapInArrow(
                 line_batches, LINES
             )
             for frame in self.kept
@@ -238,7 +238,9 @@ class _Extracting:
 
     def told(self, frame: DataFrame) -> list[PieceTold]:
         """What all pieces tell. Raises the first error that one of them met."""
-        told = frame.where(F.col("kind").isin(int(Kind.TOLD), int(Kind.ERROR)))
+        told = frame.where(
+            F.col("kind").isin(int(EntryKind.TOLD), int(EntryKind.ERROR))
+        )
         return list(facts_of(told.select("piece", "payload")))
 
     def count(self, found: Extracted, told: Sequence[PieceTold]) -> None:
@@ -260,7 +262,7 @@ class _Extracting:
                 if reason.table is None
             )
             example, count = reason.example, found.tally.bad_documents
-            finding = example.finding or Finding(example.message)
+            finding = example.finding or Diagnosis(example.message)
             raise nothing_read_since(
                 reason.file, reason.document, finding, example.hint, count
             )
@@ -274,7 +276,9 @@ class _Extracting:
             rows = self.settled(work, frame, gone).persist(KEPT)
             found.kept.append(rows)
             for fact in facts_of(
-                rows.where(F.col("kind") == int(Kind.TOLD)).select("piece", "payload")
+                rows.where(F.col("kind") == int(EntryKind.TOLD)).select(
+                    "piece", "payload"
+                )
             ):
                 corrected(fact, found.tally)
             # What was only kept for settling is let go as soon as the rows are there.
@@ -304,7 +308,7 @@ class _Extracting:
         """The blocks again, with the rows that are left out beside them: piece by piece, each by
         one task.
         """
-        blocks = frame.where(F.col("kind") == int(Kind.UNSETTLED))
+        blocks = frame.where(F.col("kind") == int(EntryKind.UNSETTLED))
         partitions = min(len(self.pieces), MOST_PARTITIONS)
         of_piece = F.floor(F.col("piece") * partitions / len(self.pieces)).cast("int")
         if has_keys_that_recurse(self.rules):
@@ -319,7 +323,7 @@ class _Extracting:
 
 def _table(frame: DataFrame, name: str, schema: pa.Schema) -> DataFrame:
     rows = frame.where(
-        (F.col("kind") == int(Kind.ROWS)) & (F.col("name") == name)
+        (F.col("kind") == int(EntryKind.ROWS)) & (F.col("name") == name)
     ).select("payload")
     return rows.mapInArrow(_unpacked, from_arrow_schema(schema))
 

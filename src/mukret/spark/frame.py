@@ -17,7 +17,7 @@ import pyarrow as pa
 SCHEMA = "piece int, block int, kind int, name string, file string, whole boolean, payload binary"
 
 
-class Kind(IntEnum):
+class EntryKind(IntEnum):
     """What a row holds.
 
     They are sorted: rows that were found out to be left out come before those of their block.
@@ -43,7 +43,7 @@ class Kind(IntEnum):
 class Entry:
     piece: int
     block: int
-    kind: Kind
+    kind: EntryKind
     name: str
     payload: bytes
     file: str = ""
@@ -83,7 +83,7 @@ def entries_of(batches: Iterable[pa.RecordBatch]) -> Iterator[Entry]:
     """Entries out of record batches."""
     for batch in batches:
         for one in batch.to_pylist():
-            yield Entry(**{**one, "kind": Kind(one["kind"])})
+            yield Entry(**{**one, "kind": EntryKind(one["kind"])})
 
 
 _OPTIONS = pa.ipc.IpcWriteOptions(compression="zstd")

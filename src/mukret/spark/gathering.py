@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from mukret.spark.frame import Entry, Kind, packed_rows
+from mukret.spark.frame import Entry, EntryKind, packed_rows
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -35,7 +35,11 @@ class GatheredRows:
         self.block += 1
         self.sizes[name] = 0
         return Entry(
-            self.piece, self.block, Kind.ROWS, name, packed_rows(self.waiting.pop(name))
+            self.piece,
+            self.block,
+            EntryKind.ROWS,
+            name,
+            packed_rows(self.waiting.pop(name)),
         )
 
     def rest(self) -> Iterator[Entry]:

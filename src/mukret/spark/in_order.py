@@ -20,7 +20,7 @@ from mukret.rules.model import Rules
 from mukret.spark.frame import (
     SCHEMA,
     Entry,
-    Kind,
+    EntryKind,
     entries_of,
     entry_batch,
     packed_rows,
@@ -45,13 +45,13 @@ def left_out_in_order(
     session: SparkSession, rules: Rules, frame: DataFrame
 ) -> DataFrame:
     """Entries with the rows that are left out for their keys, out of those with unsettled rows."""
-    entries = frame.where(F.col("kind") == int(Kind.UNSETTLED)).mapInArrow(
+    entries = frame.where(F.col("kind") == int(EntryKind.UNSETTLED)).mapInArrow(
         without_values, SCHEMA
     )
 
     def blocks() -> Iterator[Block]:
         rows = (
-            Entry(**{**row.asDict(), "kind": Kind(row["kind"])})
+            Entry(**{**row.asDict(), "kind": EntryKind(row["kind"])})
             for row in entries.toLocalIterator()
         )
         # Blocks come in the order of the input, as keys of rows below rows want it.

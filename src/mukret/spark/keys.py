@@ -18,7 +18,7 @@ from mukret.spark.evaluating import keyed_above
 from mukret.spark.frame import (
     SCHEMA,
     Entry,
-    Kind,
+    EntryKind,
     entries_of,
     entry_batch,
     packed_rows,
@@ -43,7 +43,7 @@ def left_out(rules: Rules, frame: DataFrame, kept: list[DataFrame]) -> DataFrame
     last = frozenset(
         name for name, table in rules.tables.items() if table.duplicates == "last"
     )
-    entries = frame.where(F.col("kind") == int(Kind.KEYS))
+    entries = frame.where(F.col("kind") == int(EntryKind.KEYS))
     keys = entries.mapInArrow(in_batches(key_batches, last), COLUMNS)
     gone: list[DataFrame] = []
     for level in _levels(rules):
@@ -148,7 +148,7 @@ def left_out_entry(name: str, piece: int, block: int, rows: list[int]) -> Entry:
     return Entry(
         piece,
         block,
-        Kind.LEFT_OUT,
+        EntryKind.LEFT_OUT,
         name,
         packed_rows([pa.record_batch({"row": pa.array(rows, pa.int32())})]),
     )

@@ -11,7 +11,7 @@ import msgspec
 import pyarrow as pa
 
 from mukret.semantics.rejects import Reject
-from mukret.spark.frame import Entry, Kind, entries_of
+from mukret.spark.frame import Entry, EntryKind, entries_of
 
 # Rejects for a key that came before stand behind the others of their table and document.
 LATER = 1 << 30
@@ -74,7 +74,7 @@ def line_batches(batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
     decode = msgspec.msgpack.Decoder(list[RejectLine]).decode
     for entry in entries_of(batches):
         found = [(entry.piece, entry.block, *line) for line in decode(entry.payload)]
-        if entry.kind is Kind.REJECTS and found:
+        if entry.kind is EntryKind.REJECTS and found:
             arrays = [
                 pa.array(column, kind.type)
                 for column, kind in zip(zip(*found, strict=True), _LINES, strict=True)
@@ -127,4 +127,4 @@ def _text(value: str | msgspec.Raw | None) -> str | None:
 
 
 def rejects_entry(piece: int, block: int, lines: list[RejectLine]) -> Entry:
-    return Entry(piece, block, Kind.REJECTS, "", packed_lines(lines))
+    return Entry(piece, block, EntryKind.REJECTS, "", packed_lines(lines))

@@ -17,13 +17,13 @@ from mukret.engine.settling import (
 )
 from mukret.engine.unsettled import own_columns
 from mukret.rules.model import Rules
-from mukret.semantics.fates import Fate, SeenKeys
+from mukret.semantics.fates import RowOutcome, SeenKeys
 from mukret.semantics.rejects import Reject
 from mukret.semantics.tally import TableTally, Tally
 from mukret.spark.evaluating import ranks_of, spark_schema
 from mukret.spark.frame import (
     Entry,
-    Kind,
+    EntryKind,
     entries_of,
     entry_batch,
     packed_fact,
@@ -40,7 +40,7 @@ if TYPE_CHECKING:
 class LeftOut(SeenKeys):
     """Knows which rows of a block are left out for a key that another row has."""
 
-    def __init__(self, again: Fate) -> None:
+    def __init__(self, again: RowOutcome) -> None:
         super().__init__()
         self.again = again
         self.rows: set[int] = set()
@@ -48,7 +48,9 @@ class LeftOut(SeenKeys):
     def fates(self, hashes: bytes, rows: Sequence[int]) -> bytes:
         if not self.rows:
             return bytes(len(rows))
-        return bytes(self.again if row in self.rows else Fate.WRITTEN for row in rows)
+        return bytes(
+            self.again if row in self.rows else RowOutcome.WRITTEN for row in rows
+        )
 
 
 def settled(work: Work, batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
@@ -69,7 +71,9 @@ class _SettledPiece:
         self.ranks = ranks_of(run.rules)
         self.left_out = {
             name: LeftOut(
-                Fate.REJECTED if table.duplicates == "reject" else Fate.DEDUPLICATED
+                RowOutcome.REJECTED
+                if table.duplicates == "reject"
+                else RowOutcome.DEDUPLICATED
             )
             for name, table in self.rules.tables.items()
         }
@@ -81,7 +85,7 @@ class _SettledPiece:
         for block, some in groupby(entries, key=lambda entry: entry.block):
             yield list(self.of_block(block, list(some)))
         told = packed_fact((self.tally.tables, list(self.tally.reasons.values())))
-        yield [*self.gathered.rest(), Entry(self.number, 0, Kind.TOLD, "", told)]
+        yield [*self.gathered.rest(), Entry(self.number, 0, EntryKind.TOLD, "", told)]
 
     def of_block(self, number: int, entries: list[Entry]) -> Iterator[Entry]:
         for known in self.left_out.values():
@@ -89,7 +93,7 @@ class _SettledPiece:
         tables, first = {}, entries[-1]
         for entry in entries:
             [rows] = unpacked_rows(entry.payload)
-            if entry.kind is Kind.LEFT_OUT:
+            if entry.kind is EntryKind.LEFT_OUT:
                 self.left_out[entry.name].rows.update(rows.column("row").to_pylist())
             else:
                 tables[entry.name] = rows

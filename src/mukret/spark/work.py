@@ -19,7 +19,7 @@ from mukret.rules.model import Rules
 from mukret.rules.sources import Lookup
 from mukret.semantics.answers import Answers, FieldName, Form
 from mukret.semantics.fates import key_hash
-from mukret.spark.frame import Entry, Kind, entry_batch, packed_fact, unpacked_fact
+from mukret.spark.frame import Entry, EntryKind, entry_batch, packed_fact, unpacked_fact
 from mukret.spark.pieces import Input, Piece
 from mukret.version import __version__
 
@@ -191,4 +191,6 @@ def evaluated(
             for entries in Evaluating(number, run).entries(piece):
                 yield entry_batch(entries)
         except MukretError as error:
-            yield entry_batch([Entry(number, 0, Kind.ERROR, "", packed_fact(error))])
+            yield entry_batch(
+                [Entry(number, 0, EntryKind.ERROR, "", packed_fact(error))]
+            )

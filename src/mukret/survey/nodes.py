@@ -18,7 +18,7 @@ MOST_FIRST = 20
 
 
 @dataclass(frozen=True)
-class Found:
+class FoundNode:
     """A node with the document that it stands in and its location there."""
 
     source: Source
@@ -36,7 +36,7 @@ class Found:
     def kind(self) -> str:
         return kind_of(self.value)
 
-    def every(self) -> Iterator[Found]:
+    def every(self) -> Iterator[FoundNode]:
         """This node and all below it, in the order of the document."""
         todo = [self]
         while todo:
@@ -44,7 +44,7 @@ class Found:
             yield node
             todo += reversed(list(node._below()))
 
-    def _below(self) -> Iterator[Found]:
+    def _below(self) -> Iterator[FoundNode]:
         steps: Iterable[tuple[str | int, JsonValue]] = ()
         if type(self.value) is dict:
             steps = self.value.items()
@@ -52,11 +52,11 @@ class Found:
             steps = enumerate(self.value)
         for step, child in steps:
             location = (*self.location, step)
-            yield Found(self.source, self.document, self.origin, location, child)
+            yield FoundNode(self.source, self.document, self.origin, location, child)
 
 
 @dataclass
-class Reading:
+class NodeSearch:
     """What was met while nodes were looked for: documents, those that can't be read, and the first
     ones whole, for a word about what stands nearest where nothing was found. `in_pieces`: the
     document that is being read is long, and comes a piece at a time.
@@ -78,19 +78,19 @@ class Reading:
 
 def find_nodes(
     sources: Iterable[Source], path: Path, most: int | None = None
-) -> tuple[Reading, Iterator[Found]]:
+) -> tuple[NodeSearch, Iterator[FoundNode]]:
     """The nodes of every document, in order, as they are asked for.
 
     With `most` so many members and elements of a node, and of what stands in it, are enough: others
     may be null. Raises InputError while reading.
     """
-    reading = Reading()
+    reading = NodeSearch()
     return reading, _nodes(sources, path, reading, most)
 
 
 def _nodes(
-    sources: Iterable[Source], path: Path, reading: Reading, most: int | None
-) -> Iterator[Found]:
+    sources: Iterable[Source], path: Path, reading: NodeSearch, most: int | None
+) -> Iterator[FoundNode]:
     names = long_array(path)
     arrays = [] if names is None else [names]
     glance = None if names is not None or most is None else _glance(path, most)
@@ -109,7 +109,7 @@ def _nodes(
             for location, value in nodes_of(
                 document, path, batch.part, len(names or ())
             ):
-                yield Found(source, number, batch.origins[index], location, value)
+                yield FoundNode(source, number, batch.origins[index], location, value)
         reading.size += batch.size
 
 

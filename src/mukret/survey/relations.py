@@ -30,7 +30,7 @@ FEWEST_RECORDS = 6
 
 
 @dataclass(frozen=True)
-class Reference:
+class PlaceReference:
     """The values of one place that are ids at another.
 
     `missing`: how many different ones are not there.
@@ -63,7 +63,7 @@ class Sorts:
 # ---- references
 
 
-def references(scalars: Sequence[Place], ids: Sequence[Place]) -> list[Reference]:
+def references(scalars: Sequence[Place], ids: Sequence[Place]) -> list[PlaceReference]:
     """For each place whose values are all, or nearly all, ids of another one: which.
 
     Of very many places with ids those are looked at that are named like one.
@@ -74,7 +74,7 @@ def references(scalars: Sequence[Place], ids: Sequence[Place]) -> list[Reference
     return [best for place in scalars if (best := _best(place, targets)) is not None]
 
 
-def _best(place: Place, ids: Sequence[Place]) -> Reference | None:
+def _best(place: Place, ids: Sequence[Place]) -> PlaceReference | None:
     """Of the places where the values are found, the one whose name says so, with the fewest values
     missing; of several the smallest.
     """
@@ -85,12 +85,12 @@ def _best(place: Place, ids: Sequence[Place]) -> Reference | None:
     return max(filter(None, references), key=_rank, default=None)
 
 
-def _rank(reference: Reference) -> tuple[bool, int, int]:
+def _rank(reference: PlaceReference) -> tuple[bool, int, int]:
     size = len(reference.target.values.hashes or ())
     return (_related(reference), -reference.missing, -size)
 
 
-def _reference(place: Place, target: Place, hashes: set[int]) -> Reference | None:
+def _reference(place: Place, target: Place, hashes: set[int]) -> PlaceReference | None:
     theirs = target.values.hashes
     if target is place or not theirs or len(theirs) < 2:
         return None
@@ -98,7 +98,7 @@ def _reference(place: Place, target: Place, hashes: set[int]) -> Reference | Non
     fewest = len(hashes) if len(hashes) < FEWEST_VALUES else NEARLY * len(hashes)
     if common < fewest or not _comparable(place, target):
         return None
-    reference = Reference(place, target, len(hashes), len(hashes) - common)
+    reference = PlaceReference(place, target, len(hashes), len(hashes) - common)
     return reference if _telling(place) or _related(reference) else None
 
 
@@ -126,7 +126,7 @@ def _telling(place: Place) -> bool:
     return place.longest > 4 or (type(high) is int and high >= LARGE)
 
 
-def _related(reference: Reference) -> bool:
+def _related(reference: PlaceReference) -> bool:
     """Whether a name says so: `vessel` or `vessel_id` for the ids in `vessels`."""
     named = [reference.target.step or ""]
     above = _record(reference.target)

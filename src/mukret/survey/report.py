@@ -24,7 +24,7 @@ from mukret.survey.looks import (
 )
 from mukret.survey.naming import named_like_an_id
 from mukret.survey.places import Place, Seen, Where
-from mukret.survey.relations import Reference, Sorts, references, sorts_of
+from mukret.survey.relations import PlaceReference, Sorts, references, sorts_of
 from mukret.text import counted
 from mukret.values import JsonValue, json_text, shown_text
 
@@ -311,7 +311,7 @@ class _Describer:
         place: Place,
         looks: list[Look],
         unique: str | None,
-        reference: Reference | None,
+        reference: PlaceReference | None,
     ) -> PlaceReport:
         return PlaceReport(
             place,
@@ -378,7 +378,7 @@ class _Describer:
     # ---- surprises
 
     def surprises(
-        self, report: PlaceReport, reference: Reference | None
+        self, report: PlaceReport, reference: PlaceReference | None
     ) -> Iterator[Surprise]:
         yield from self.presence(report)
         yield from self.kinds(report)

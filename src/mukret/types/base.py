@@ -85,7 +85,7 @@ class Bad(Exception):
 
 
 @dataclass(frozen=True)
-class Options:
+class ReadingOptions:
     """Reading options, in the order in which they work."""
 
     trim: bool = False
@@ -104,7 +104,7 @@ class Options:
     unit: str | None = None
 
 
-PLAIN = Options()
+PLAIN = ReadingOptions()
 # Reading options that every type has but json.
 COMMON_OPTIONS = frozenset({"blank", "capture", "strip"})
 
@@ -159,7 +159,7 @@ class ValueType:
     def empty_is_null(self) -> bool:
         return True
 
-    def convert(self, value: JsonValue, options: Options) -> object:
+    def convert(self, value: JsonValue, options: ReadingOptions) -> object:
         """The typed value of a raw value that is not null. Raises Bad."""
         raise AssertionError("every type converts")
 
@@ -169,11 +169,11 @@ class ValueType:
 
 
 @dataclass(frozen=True)
-class Reading:
+class TypeSpec:
     """A type with its reading options: all that is needed to read a raw value."""
 
     type: ValueType
-    options: Options = field(default=PLAIN)
+    options: ReadingOptions = field(default=PLAIN)
 
     @cached_property
     def trims(self) -> bool:

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from decimal import Decimal
 
 from mukret.codes import Code
-from mukret.types.base import Bad, Elsewhere, Options, ValueType
+from mukret.types.base import Bad, Elsewhere, ReadingOptions, ValueType
 from mukret.values import JsonValue, Number
 
 WORDS: dict[str, bool] = {
@@ -30,7 +30,7 @@ class Boolean(ValueType):
             {"type": "boolean"},
         )
 
-    def convert(self, value: JsonValue, options: Options) -> bool:
+    def convert(self, value: JsonValue, options: ReadingOptions) -> bool:
         kind = type(value)
         if kind is bool:
             return bool(value)

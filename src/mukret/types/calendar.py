@@ -7,7 +7,7 @@ import re
 from dataclasses import dataclass
 
 from mukret.codes import Code
-from mukret.types.base import COMMON_OPTIONS, Bad, Elsewhere, Options, ValueType
+from mukret.types.base import COMMON_OPTIONS, Bad, Elsewhere, ReadingOptions, ValueType
 from mukret.types.formats import is_pattern, read_pattern, read_rfc5322
 from mukret.types.instants import (
     EPOCH,
@@ -51,7 +51,7 @@ class Date(ValueType):
     def accepts_options(self) -> frozenset[str]:
         return COMMON_OPTIONS | {"format"}
 
-    def convert(self, value: JsonValue, options: Options) -> dt.date:
+    def convert(self, value: JsonValue, options: ReadingOptions) -> dt.date:
         if type(value) is not str and not (
             type(value) in (int, Number) and takes_numbers(options)
         ):
@@ -66,7 +66,7 @@ class Date(ValueType):
         raise Bad(Code.NOT_A_DATE, f"a calendar date, {_date_examples(options)}")
 
     @staticmethod
-    def by_form(value: JsonValue, form: str, options: Options) -> dt.date | None:
+    def by_form(value: JsonValue, form: str, options: ReadingOptions) -> dt.date | None:
         """Of a moment the date as it stands there; of an epoch the date in UTC."""
         if form in EPOCH_MICROS:
             micros = epoch_micros(value, form, options)
@@ -94,7 +94,7 @@ class Date(ValueType):
         return value.isoformat()
 
 
-def _date_examples(options: Options) -> str:
+def _date_examples(options: ReadingOptions) -> str:
     if options.format == ("iso",):
         return "such as 2031-04-01"
     return "in " + " or ".join(
@@ -123,7 +123,7 @@ class Time(ValueType):
     def accepts_options(self) -> frozenset[str]:
         return COMMON_OPTIONS | {"format", "round"}
 
-    def convert(self, value: JsonValue, options: Options) -> dt.time:
+    def convert(self, value: JsonValue, options: ReadingOptions) -> dt.time:
         if type(value) is not str and not (
             type(value) in (int, Number) and takes_numbers(options)
         ):
@@ -148,7 +148,7 @@ class Time(ValueType):
         return text.rstrip("0") if value.microsecond else text
 
 
-def _iso_time(value: JsonValue, options: Options) -> dt.time | None:
+def _iso_time(value: JsonValue, options: ReadingOptions) -> dt.time | None:
     match = _TIME.fullmatch(value) if type(value) is str else None
     if not match:
         return None
@@ -159,7 +159,9 @@ def _iso_time(value: JsonValue, options: Options) -> dt.time | None:
     return _later_that_day(start, fraction_micros(fraction or "", options))
 
 
-def _formed_time(value: JsonValue, form: str, options: Options) -> dt.time | None:
+def _formed_time(
+    value: JsonValue, form: str, options: ReadingOptions
+) -> dt.time | None:
     moment = read_pattern(str(value), form)
     if moment is None or moment.at.tzinfo is not None:
         return None
@@ -192,7 +194,7 @@ class Datetime(ValueType):
     def accepts_options(self) -> frozenset[str]:
         return COMMON_OPTIONS | {"format", "round"}
 
-    def convert(self, value: JsonValue, options: Options) -> dt.datetime:
+    def convert(self, value: JsonValue, options: ReadingOptions) -> dt.datetime:
         if type(value) is not str and not (
             type(value) in (int, Number) and takes_numbers(options)
         ):
@@ -220,7 +222,7 @@ class Datetime(ValueType):
 
 
 def _formed_datetime(
-    value: JsonValue, form: str, options: Options
+    value: JsonValue, form: str, options: ReadingOptions
 ) -> dt.datetime | None:
     moment = read_pattern(str(value), form)
     if moment is None or moment.at.tzinfo is not None:
@@ -235,7 +237,7 @@ def _outside() -> Bad:
     return Bad(Code.OUT_OF_RANGE, "a date and time between the years 1 and 9999")
 
 
-def _iso_datetime(value: JsonValue, options: Options) -> dt.datetime | None:
+def _iso_datetime(value: JsonValue, options: ReadingOptions) -> dt.datetime | None:
     match = ISO_MOMENT.fullmatch(value) if type(value) is str else None
     # With an offset it is an instant, no local time.
     if not match or match[6] or match[7]:

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from decimal import Decimal
 
 from mukret.codes import Code
-from mukret.types.base import COMMON_OPTIONS, Bad, Elsewhere, Options, ValueType
+from mukret.types.base import COMMON_OPTIONS, Bad, Elsewhere, ReadingOptions, ValueType
 from mukret.types.numbers import EXACT, INT64_MAX, decimal_of, rounded
 from mukret.values import JsonValue, Number
 
@@ -55,7 +55,7 @@ class Duration(ValueType):
     def accepts_options(self) -> frozenset[str]:
         return COMMON_OPTIONS | {"round", "unit"}
 
-    def convert(self, value: JsonValue, options: Options) -> dt.timedelta:
+    def convert(self, value: JsonValue, options: ReadingOptions) -> dt.timedelta:
         micros = rounded(self.micros(value, options), 0, options.round)
         if micros is None:
             raise Bad(
@@ -68,7 +68,7 @@ class Duration(ValueType):
             microseconds=int(micros)
         )  # a timedelta holds more than 64 bits
 
-    def micros(self, value: JsonValue, options: Options) -> Decimal:
+    def micros(self, value: JsonValue, options: ReadingOptions) -> Decimal:
         kind = type(value)
         if kind is int or kind is Number or (kind is str and _NUMBER.fullmatch(value)):
             # 90 of what? Nothing is guessed.

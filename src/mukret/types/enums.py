@@ -12,7 +12,7 @@ from types import MappingProxyType
 
 from mukret.codes import Code
 from mukret.text import nearest
-from mukret.types.base import WHITE_SPACE, Bad, Elsewhere, Options, ValueType
+from mukret.types.base import WHITE_SPACE, Bad, Elsewhere, ReadingOptions, ValueType
 from mukret.values import JsonValue, scalar_text
 
 Attribute = str | bool | int | Decimal | None
@@ -73,7 +73,7 @@ class Enum(ValueType):
             for word in (value.name, *value.accept)
         }
 
-    def convert(self, value: JsonValue, options: Options) -> str | None:
+    def convert(self, value: JsonValue, options: ReadingOptions) -> str | None:
         word = scalar_text(value)
         if word is None:
             raise Bad(Code.WRONG_KIND, f"one of {self.listing()}")

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from decimal import Decimal
 
 from mukret.codes import Code
-from mukret.types.base import COMMON_OPTIONS, Bad, Elsewhere, Options, ValueType
+from mukret.types.base import COMMON_OPTIONS, Bad, Elsewhere, ReadingOptions, ValueType
 from mukret.types.formats import Moment, is_pattern, read_pattern, read_rfc5322
 from mukret.types.numbers import EXACT, LONGEST, decimal_of, rounded
 from mukret.types.zones import MICROSECOND, offset_micros, zone
@@ -68,10 +68,10 @@ class Timestamp(ValueType):
     def accepts_options(self) -> frozenset[str]:
         return COMMON_OPTIONS | {"format", "zone", "fold", "round"}
 
-    def convert(self, value: JsonValue, options: Options) -> dt.datetime:
+    def convert(self, value: JsonValue, options: ReadingOptions) -> dt.datetime:
         return EPOCH + dt.timedelta(microseconds=self.micros(value, options))
 
-    def micros(self, value: JsonValue, options: Options) -> int:
+    def micros(self, value: JsonValue, options: ReadingOptions) -> int:
         """Microseconds since 1970-01-01T00:00Z. Raises Bad."""
         if type(value) not in (str, int, Number):
             raise Bad(Code.WRONG_KIND, f"an instant, {_expected(options)}")
@@ -87,7 +87,7 @@ class Timestamp(ValueType):
         raise Bad(Code.NOT_A_TIMESTAMP, f"an instant, {_expected(options)}")
 
     @staticmethod
-    def by_form(value: JsonValue, form: str, options: Options) -> int | None:
+    def by_form(value: JsonValue, form: str, options: ReadingOptions) -> int | None:
         """Microseconds since 1970 of a value in one form; None if it has another. Raises Bad."""
         if form in EPOCH_MICROS:
             return epoch_micros(value, form, options)
@@ -102,7 +102,7 @@ class Timestamp(ValueType):
         return f"{local_text(value)}Z"
 
 
-def takes_numbers(options: Options) -> bool:
+def takes_numbers(options: ReadingOptions) -> bool:
     """Whether JSON numbers can be dates or times: epochs, or digits that a pattern reads."""
     return any(form in EPOCH_MICROS or is_pattern(form) for form in options.format)
 
@@ -113,7 +113,7 @@ def local_text(value: dt.datetime) -> str:
     return text.rstrip("0") if value.microsecond else text
 
 
-def _expected(options: Options) -> str:
+def _expected(options: ReadingOptions) -> str:
     examples = {
         "iso": _TIMESTAMP_EXAMPLE,
         "epoch-s": "such as 1932964927",
@@ -122,7 +122,7 @@ def _expected(options: Options) -> str:
     return " or ".join(examples.get(form, f"in {form}") for form in options.format)
 
 
-def _iso_micros(text: str, options: Options) -> int | None:
+def _iso_micros(text: str, options: ReadingOptions) -> int | None:
     """Microseconds of an ISO text; None if it has another form."""
     match = ISO_MOMENT.fullmatch(text)
     if not match:
@@ -140,7 +140,7 @@ def _iso_micros(text: str, options: Options) -> int | None:
     return zoned_micros(local, options)
 
 
-def zoned_micros(local: int, options: Options) -> int:
+def zoned_micros(local: int, options: ReadingOptions) -> int:
     """Microseconds in UTC of a local time without an offset."""
     if options.zone is None:
         raise Bad(
@@ -154,7 +154,7 @@ def _rfc5322_micros(text: str) -> int | None:
     return None if moment is None else (moment - EPOCH) // MICROSECOND
 
 
-def _formed_micros(text: str, form: str, options: Options) -> int | None:
+def _formed_micros(text: str, form: str, options: ReadingOptions) -> int | None:
     """Microseconds in UTC of a text in the form of a strptime pattern;
     None if it has another form.
     """
@@ -169,13 +169,13 @@ def _formed_micros(text: str, form: str, options: Options) -> int | None:
     )
 
 
-def later_micros(moment: Moment, options: Options) -> int:
+def later_micros(moment: Moment, options: ReadingOptions) -> int:
     """What the digits beyond a microsecond add: 0 or 1. Raises Bad."""
     six = f"{moment.at.microsecond:06}"
     return fraction_micros(six + moment.more_digits, options) - moment.at.microsecond
 
 
-def local_micros(match: re.Match[str], options: Options) -> int:
+def local_micros(match: re.Match[str], options: ReadingOptions) -> int:
     """Microseconds since 1970 of the date and time in a match of ISO_MOMENT, its offset left aside.
 
     Raises Bad.
@@ -214,7 +214,7 @@ def local_to_utc(local: int, name: str, fold: str | None) -> int:
     return local - offset_micros(moment, zone(name), fold, name)
 
 
-def fraction_micros(digits: str, options: Options) -> int:
+def fraction_micros(digits: str, options: ReadingOptions) -> int:
     """Microseconds of the digits after the point; more than six are rounded if asked, else bad
     unless zeros.
     """
@@ -232,7 +232,7 @@ def fraction_micros(digits: str, options: Options) -> int:
     return int(micros)
 
 
-def epoch_micros(value: JsonValue, form: str, options: Options) -> int | None:
+def epoch_micros(value: JsonValue, form: str, options: ReadingOptions) -> int | None:
     text = str(value)
     if type(value) is str and not _DIGITS.fullmatch(text):
         return None

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from dataclasses import dataclass
 
-from mukret.types.base import Elsewhere, Options, ValueType
+from mukret.types.base import Elsewhere, ReadingOptions, ValueType
 from mukret.values import JsonValue, json_text
 
 
@@ -31,7 +31,7 @@ class Json(ValueType):
     def empty_is_null(self) -> bool:
         return False
 
-    def convert(self, value: JsonValue, options: Options) -> str:
+    def convert(self, value: JsonValue, options: ReadingOptions) -> str:
         return json_text(value)
 
 

@@ -6,7 +6,14 @@ from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
 from mukret.codes import Code
-from mukret.types.base import WHITE_SPACE, Bad, Elsewhere, Options, Reading, ValueType
+from mukret.types.base import (
+    WHITE_SPACE,
+    Bad,
+    Elsewhere,
+    ReadingOptions,
+    TypeSpec,
+    ValueType,
+)
 from mukret.values import JsonValue
 
 
@@ -32,7 +39,7 @@ class ListOf(ValueType):
     def always_trims(self) -> bool:
         return False
 
-    def convert(self, value: JsonValue, options: Options) -> list[object]:
+    def convert(self, value: JsonValue, options: ReadingOptions) -> list[object]:
         if type(value) is dict:
             raise Bad(Code.WRONG_KIND, "an array, or one scalar as a list of one")
         if type(value) is list:
@@ -43,12 +50,12 @@ class ListOf(ValueType):
         return self.convert_elements([value], whole)
 
     def convert_elements(
-        self, elements: Iterable[JsonValue], options: Options
+        self, elements: Iterable[JsonValue], options: ReadingOptions
     ) -> list[object]:
         """Each element read as the item type, nulls and blanks left out; texts are split where that
         is asked for. Raises Bad with the element's index.
         """
-        reading = Reading(self.item if options.split is None else self, options)
+        reading = TypeSpec(self.item if options.split is None else self, options)
         items: list[object] = []
         for index, element in enumerate(elements):
             try:

@@ -24,7 +24,7 @@ from mukret.types.base import (
     WHITE_SPACE,
     Bad,
     Elsewhere,
-    Options,
+    ReadingOptions,
     ValueType,
 )
 from mukret.values import JsonValue, Number
@@ -63,7 +63,7 @@ def _compiled(grouping: str | None, point: str) -> re.Pattern[str]:
     return re.compile(numeric_pattern(grouping, point))
 
 
-def plain_number(value: JsonValue, options: Options, example: str) -> str:
+def plain_number(value: JsonValue, options: ReadingOptions, example: str) -> str:
     """The number's digits as a text that `Decimal` and `float` read, percent not yet applied.
 
     Raises Bad.
@@ -84,7 +84,7 @@ def plain_number(value: JsonValue, options: Options, example: str) -> str:
     return f"-{text}" if negative else text
 
 
-def _without_marks_around(text: str, options: Options) -> tuple[str, bool]:
+def _without_marks_around(text: str, options: ReadingOptions) -> tuple[str, bool]:
     """The text without the parentheses of accounting and without its percent sign; whether the
     parentheses were there, which make it negative.
     """
@@ -110,7 +110,7 @@ def decimal_of(text: str, *, shift: int = 0) -> Decimal:
         raise Bad(Code.OUT_OF_RANGE, "a number with a smaller exponent") from None
 
 
-def exact_number(value: JsonValue, options: Options, example: str) -> Decimal:
+def exact_number(value: JsonValue, options: ReadingOptions, example: str) -> Decimal:
     """The number as it is, as a Decimal of any precision, percent applied. Raises Bad."""
     return decimal_of(
         plain_number(value, options, example), shift=-2 if options.percent else 0
@@ -158,7 +158,7 @@ class Integer(ValueType):
     def accepts_options(self) -> frozenset[str]:
         return NUMBER_OPTIONS | {"round"}
 
-    def convert(self, value: JsonValue, options: Options) -> int:
+    def convert(self, value: JsonValue, options: ReadingOptions) -> int:
         if type(value) is int and not options.percent:
             return in_int64(value)
         number = exact_number(value, options, "12")
@@ -215,7 +215,7 @@ class DecimalType(ValueType):
     def accepts_options(self) -> frozenset[str]:
         return NUMBER_OPTIONS | {"round"}
 
-    def convert(self, value: JsonValue, options: Options) -> Decimal:
+    def convert(self, value: JsonValue, options: ReadingOptions) -> Decimal:
         return self.fitted(exact_number(value, options, "1204.50"), options.round)
 
     def fitted(self, number: Decimal, rounding: str | None) -> Decimal:
@@ -262,7 +262,7 @@ class Float(ValueType):
     def accepts_options(self) -> frozenset[str]:
         return NUMBER_OPTIONS
 
-    def convert(self, value: JsonValue, options: Options) -> float:
+    def convert(self, value: JsonValue, options: ReadingOptions) -> float:
         if options.percent:
             number = float(exact_number(value, options, "97.5%"))
         else:

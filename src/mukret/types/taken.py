@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from typing import Any, Literal
 
 from mukret.codes import Code
-from mukret.types.base import Bad, Reading, ValueType
+from mukret.types.base import Bad, TypeSpec, ValueType
 from mukret.types.calendar import Date, Datetime, Time
 from mukret.types.durations import Duration, in_64_bits
 from mukret.types.instants import Timestamp
@@ -53,7 +53,7 @@ def can_gather(how: Gathering, kind: ValueType) -> bool:
 
 
 def gathered(
-    how: Gathering, reading: Reading, nodes: list[JsonValue], separator: str
+    how: Gathering, reading: TypeSpec, nodes: list[JsonValue], separator: str
 ) -> object:
     """Each node read as the type, nulls and blanks left out, and then all of them as one value;
     None of nothing.

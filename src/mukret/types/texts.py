@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from mukret.codes import Code
-from mukret.types.base import COMMON_OPTIONS, Bad, Options, ValueType
+from mukret.types.base import COMMON_OPTIONS, Bad, ReadingOptions, ValueType
 from mukret.values import JsonValue, scalar_text
 
 
@@ -27,7 +27,7 @@ class Text(ValueType):
     def empty_is_null(self) -> bool:
         return False
 
-    def convert(self, value: JsonValue, options: Options) -> str:
+    def convert(self, value: JsonValue, options: ReadingOptions) -> str:
         text = scalar_text(value)
         if text is None:
             raise Bad(Code.WRONG_KIND, 'a text, a number or true/false, such as "OTV"')

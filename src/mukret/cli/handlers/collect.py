@@ -28,8 +28,8 @@ from mukret.collect import (
     Calls,
     CaptureFolder,
     Collection,
+    CollectionReport,
     Manner,
-    Report,
     write_calls,
 )
 from mukret.collect.masking import Masker
@@ -167,7 +167,7 @@ def _answers(
 
 
 def _refuse_nothing(
-    report: Report, answers: list[Answer], folder: CaptureFolder
+    report: CollectionReport, answers: list[Answer], folder: CaptureFolder
 ) -> None:
     """Raises InputError where none of the answers is data."""
     apart = [answer for answer in answers if answer.problem and not answer.ends_list]
@@ -175,7 +175,7 @@ def _refuse_nothing(
         raise none_kept(apart, str(folder.path))
 
 
-def _as_json(report: Report, answers: list[Answer]) -> dict[str, JsonValue]:
+def _as_json(report: CollectionReport, answers: list[Answer]) -> dict[str, JsonValue]:
     return {
         **report.as_json(),
         "answers": [answer.record(report.round) for answer in answers],

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from mukret.cli.handlers.inputs import known_table
 from mukret.cli.handlers.request import Talk
 from mukret.codes import Code
-from mukret.destinations.contract import Destination, Options
+from mukret.destinations.contract import Destination, WriteOptions
 from mukret.destinations.database import Mode
 from mukret.destinations.deliver import RejectLimit
 from mukret.destinations.folder import Folder
@@ -55,8 +55,10 @@ class DeliveryRequest(Talk):
     skip_seen: bool = False
 
     @property
-    def options(self) -> Options:
-        return Options(self.titles, self.nested, self.indent, self.formulas_as_text)
+    def options(self) -> WriteOptions:
+        return WriteOptions(
+            self.titles, self.nested, self.indent, self.formulas_as_text
+        )
 
     @property
     def is_database(self) -> bool:

@@ -21,7 +21,7 @@ from mukret.documents import find_sources, nothing_read
 from mukret.errors import UsageError
 from mukret.paths import Path, parse_path
 from mukret.paths.locate import nearest_existing
-from mukret.survey.nodes import Found, Reading, find_nodes
+from mukret.survey.nodes import FoundNode, NodeSearch, find_nodes
 from mukret.text import counted
 
 
@@ -76,7 +76,11 @@ def _refuse_nonsense(request: Request) -> None:
 
 
 def _print(
-    request: Request, path: Path, nodes: Iterator[Found], reading: Reading, size: Size
+    request: Request,
+    path: Path,
+    nodes: Iterator[FoundNode],
+    reading: NodeSearch,
+    size: Size,
 ) -> int:
     """Shows nodes as was asked for; gives how many there are."""
     if request.as_json:
@@ -90,8 +94,8 @@ def _print(
 
 
 def _nth(
-    nodes: Iterator[Found], nth: int, path: Path, reading: Reading
-) -> Iterator[Found]:
+    nodes: Iterator[FoundNode], nth: int, path: Path, reading: NodeSearch
+) -> Iterator[FoundNode]:
     """The one of this number, from 1. Raises UsageError where there are fewer; none is no error."""
     count = 0
     for node in nodes:

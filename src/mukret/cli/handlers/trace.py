@@ -21,7 +21,7 @@ from mukret.documents import Source, find_sources
 from mukret.errors import InputError, UsageError
 from mukret.inspect.picking import (
     Picked,
-    Wanted,
+    RowFilter,
     all_rows,
     meeting,
     pick,
@@ -33,7 +33,7 @@ from mukret.paths import parse_path
 from mukret.paths.locate import location_text
 from mukret.rules import Rules
 from mukret.rules.model import Table
-from mukret.semantics.fates import Fate
+from mukret.semantics.fates import RowOutcome
 from mukret.text import did_you_mean
 from mukret.values import json_text
 
@@ -59,11 +59,11 @@ class Request(Talk):
         return self.reject or self.nth or 1
 
     @property
-    def fate(self) -> Fate | None:
+    def fate(self) -> RowOutcome | None:
         """What became of the rows among which is counted; None: whatever it was."""
         if self.reject:
-            return Fate.REJECTED
-        return None if self.keys or self.where else Fate.WRITTEN
+            return RowOutcome.REJECTED
+        return None if self.keys or self.where else RowOutcome.WRITTEN
 
 
 def handle(request: Request) -> int:
@@ -169,7 +169,7 @@ def _inputs(files: tuple[str, ...]) -> Sequence[str]:
         ) from None
 
 
-def _wanted(table: Table, keys: tuple[str, ...], where: str | None) -> Wanted:
+def _wanted(table: Table, keys: tuple[str, ...], where: str | None) -> RowFilter:
     """Which rows are chosen. Raises UsageError."""
     if keys and where:
         hint = "a condition can name the key as well"

@@ -26,7 +26,7 @@ EVERY = 0.06
 MOST_WAITS = 10
 
 
-class Look(Protocol):
+class Watched(Protocol):
     """What is shown: `go_on` reads until some time of the monotonic clock, `finished` says that
     nothing is left.
     """
@@ -39,7 +39,7 @@ class Look(Protocol):
     def go_on(self, until: float) -> None: ...
 
 
-Looking = TypeVar("Looking", bound=Look)
+Looking = TypeVar("Looking", bound=Watched)
 
 
 def watch(

@@ -17,7 +17,7 @@ import click
 from mukret.cli.views.problems import print_failure, print_warning
 from mukret.cli.views.screen import aligned, next_step
 from mukret.codes import Code
-from mukret.collect import Answer, Calls, CaptureFolder, Report
+from mukret.collect import Answer, Calls, CaptureFolder, CollectionReport
 from mukret.collect.fetching import Try, Waiting, Watcher
 from mukret.collect.following import Why
 from mukret.collect.judging import status_text
@@ -114,7 +114,7 @@ class CollectView(Watcher):
         self.verbose = verbose
         self.lock = threading.Lock()
         self.bar: Any = None
-        self.report: Report | None = None
+        self.report: CollectionReport | None = None
         self.kept: list[KeptValue] = []
         self.begun = time.monotonic()
         self.apart = 0
@@ -122,7 +122,7 @@ class CollectView(Watcher):
     # ---- while it goes on
 
     @contextmanager
-    def progress(self, report: Report) -> Iterator[None]:
+    def progress(self, report: CollectionReport) -> Iterator[None]:
         """A line that shows how far it has come, on a terminal, gone at the end."""
         self.report = report
         self.begun = time.monotonic()
@@ -244,7 +244,7 @@ class CollectView(Watcher):
 
     # ---- at the end
 
-    def print_report(self, report: Report, *, ended: bool) -> None:
+    def print_report(self, report: CollectionReport, *, ended: bool) -> None:
         """What came of each call, what is not as it should be, and how the service was treated."""
         self._log_report(report)
         if self.quiet:
@@ -268,14 +268,14 @@ class CollectView(Watcher):
         for name, call in report.calls.items():
             self._print_findings(name, call)
 
-    def _print_requests(self, report: Report) -> None:
+    def _print_requests(self, report: CollectionReport) -> None:
         took = _seconds(time.monotonic() - self.begun)
         line = f"{counted(report.tries, 'request')} in {took}"
         if report.retries:
             line += f", {report.retries:,} of them again, {_seconds(report.waited)} of pauses"
         click.echo(line, err=True)
 
-    def _print_calls(self, report: Report) -> None:
+    def _print_calls(self, report: CollectionReport) -> None:
         what = (
             f"{counted(report.pages, 'page')} in {counted(len(report.calls), 'call')}"
         )
@@ -311,7 +311,7 @@ class CollectView(Watcher):
         for line in lines:
             click.echo(f"  {escaped(line)}", err=True)
 
-    def _more(self, report: Report) -> list[tuple[str, str]]:
+    def _more(self, report: CollectionReport) -> list[tuple[str, str]]:
         """Counts that are not always there."""
         named = [
             ("before", "kept before"),
@@ -324,10 +324,10 @@ class CollectView(Watcher):
             if any(getattr(call, name) for call in report.calls.values())
         ]
 
-    def _more_heads(self, report: Report) -> list[str]:
+    def _more_heads(self, report: CollectionReport) -> list[str]:
         return [head for _, head in self._more(report)]
 
-    def _print_signed_in(self, report: Report) -> None:
+    def _print_signed_in(self, report: CollectionReport) -> None:
         if not report.sign_ins:
             return
         times = "" if report.sign_ins == 1 else f" {report.sign_ins:,} times"
@@ -385,7 +385,7 @@ class CollectView(Watcher):
             hint = "ask the service; it may have cut the list off"
             print_failure(f"{message} [records-short]", place=url, hint=hint)
 
-    def _log_report(self, report: Report) -> None:
+    def _log_report(self, report: CollectionReport) -> None:
         for name, call in report.calls.items():
             self.logger.info("%s: %s", name, call.as_json())
             for lost, url in call.lost:
@@ -396,7 +396,7 @@ class CollectView(Watcher):
     def print_next(
         self,
         folder: CaptureFolder,
-        report: Report,
+        report: CollectionReport,
         answers: list[Answer],
         save_calls: str | None,
         *,

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 import click
 
 from mukret.cli.views.screen import next_step
-from mukret.inspect.comparing import Change, Comparison, TableChanges
+from mukret.inspect.comparing import Change, RulesComparison, TableChanges
 from mukret.rules import Rules
 from mukret.text import counted, escaped, shortened
 
@@ -15,7 +15,7 @@ LONGEST = 46
 LONGEST_PLACE = 110
 
 
-def print_comparison(comparison: Comparison, rules: Rules) -> None:
+def print_comparison(comparison: RulesComparison, rules: Rules) -> None:
     """What is different; `rules` are the new ones."""
     for name in comparison.gone:
         click.echo(f"{click.style(name, bold=True)}  the table is gone")
@@ -96,7 +96,7 @@ def _shown(text: str | None) -> str:
 
 
 def print_next(
-    comparison: Comparison, old: str, new: str, files: Sequence[str]
+    comparison: RulesComparison, old: str, new: str, files: Sequence[str]
 ) -> None:
     """How to see, for the first row that is different and has a key, how that came about."""
     if "-" in files:

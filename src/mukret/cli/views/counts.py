@@ -9,7 +9,7 @@ from collections.abc import Mapping, Sequence
 import click
 
 from mukret.cli.views.screen import cell_width, print_table, readable
-from mukret.documents import BadDocument, Finding
+from mukret.documents import BadDocument, Diagnosis
 from mukret.semantics.rejects import PARENT_REJECTED
 from mukret.semantics.tally import Reason, Tally
 from mukret.text import counted, escaped
@@ -132,7 +132,7 @@ def bad_document_lines(reason: Reason) -> list[str]:
     return [escaped(line) for line in lines]
 
 
-def _excerpt_lines(finding: Finding) -> list[str]:
+def _excerpt_lines(finding: Diagnosis) -> list[str]:
     """The text around a mistake with a caret below it; nothing where there is no text."""
     if not finding.excerpt.strip():
         return []

@@ -15,7 +15,7 @@ from mukret.delivered.differences import (
     ColumnChanges,
     Differences,
     Row,
-    Rows,
+    SampledRows,
     TableDifferences,
 )
 from mukret.destinations.publish import RUN_FILE
@@ -80,7 +80,7 @@ def _columns(columns: ColumnChanges) -> Iterator[str]:
         yield f"column {name}: {before}, now {after}"
 
 
-def _print_rows(what: str, rows: Rows, key: tuple[str, ...]) -> None:
+def _print_rows(what: str, rows: SampledRows, key: tuple[str, ...]) -> None:
     if not rows.count:
         return
     click.echo(f"  {what}: {rows.count:,}")

@@ -13,7 +13,7 @@ import click
 from mukret.cli.views.screen import cell_width, next_step
 from mukret.paths import Path
 from mukret.survey.excerpts import excerpt, in_short
-from mukret.survey.nodes import Found, Reading
+from mukret.survey.nodes import FoundNode, NodeSearch
 from mukret.text import counted, escaped
 from mukret.values import JsonValue, json_text
 
@@ -68,7 +68,7 @@ class _Headings:
     def __init__(self) -> None:
         self._last: tuple[str, int] | None = None
 
-    def print_above(self, node: Found) -> bool:
+    def print_above(self, node: FoundNode) -> bool:
         """Prints the heading if the node is the first of its document; says whether it was."""
         document = (node.source.name, node.document)
         if document == self._last:
@@ -82,7 +82,7 @@ class _Headings:
 
 
 def print_nodes(
-    nodes: Iterator[Found], reading: Reading, size: Size, asked: Question
+    nodes: Iterator[FoundNode], reading: NodeSearch, size: Size, asked: Question
 ) -> int:
     """Prints as many nodes as there are lines for; gives how many were found."""
     if not size.cut:
@@ -97,7 +97,7 @@ def print_nodes(
     return count.found
 
 
-def _print_whole(nodes: Iterator[Found], width: int) -> int:
+def _print_whole(nodes: Iterator[FoundNode], width: int) -> int:
     shown = 0
     headings = _Headings()
     for node in nodes:
@@ -107,7 +107,7 @@ def _print_whole(nodes: Iterator[Found], width: int) -> int:
     return shown
 
 
-def _print_fitting(nodes: Sequence[Found], size: Size) -> int:
+def _print_fitting(nodes: Sequence[FoundNode], size: Size) -> int:
     """Prints nodes for which there are lines, the first one in any case; gives how many."""
     room = size.height
     shown = 0
@@ -126,12 +126,12 @@ def _print_fitting(nodes: Sequence[Found], size: Size) -> int:
 
 
 def _first_nodes(
-    nodes: Iterator[Found], most: int, reading: Reading, *, one: bool
-) -> tuple[list[Found], bool]:
+    nodes: Iterator[FoundNode], most: int, reading: NodeSearch, *, one: bool
+) -> tuple[list[FoundNode], bool]:
     """The first nodes, and whether reading ends there: in a long document of which `one` node was
     wanted.
     """
-    first: list[Found] = []
+    first: list[FoundNode] = []
     for node in nodes:
         first.append(node)
         if one and reading.in_pieces:
@@ -141,7 +141,7 @@ def _first_nodes(
     return first, False
 
 
-def _print_node(node: Found, width: int, height: int | None) -> int:
+def _print_node(node: FoundNode, width: int, height: int | None) -> int:
     """Prints a node below its path, a scalar beside it; gives the number of lines.
 
     `height`: so many lines at most; None: nothing is cut.
@@ -172,7 +172,7 @@ def _print_line(line: str) -> None:
         click.echo(line)
 
 
-def _count_on(nodes: Iterator[Found], count: Count, reading: Reading) -> Count:
+def _count_on(nodes: Iterator[FoundNode], count: Count, reading: NodeSearch) -> Count:
     """Counts the nodes that are not shown, as far as a small input is read."""
     found = count.found
     for _ in nodes:
@@ -183,7 +183,7 @@ def _count_on(nodes: Iterator[Found], count: Count, reading: Reading) -> Count:
 
 
 def _print_count(
-    count: Count, nodes: Sequence[Found], reading: Reading, asked: Question
+    count: Count, nodes: Sequence[FoundNode], reading: NodeSearch, asked: Question
 ) -> None:
     """How many nodes there are, and how to see more of them; some of the `nodes` are shown."""
     many = f"{counted(count.found, 'node')} in {counted(reading.documents, 'document')}"
@@ -203,7 +203,7 @@ def _print_count(
 # ---- every node below
 
 
-def print_every(nodes: Iterator[Found]) -> int:
+def print_every(nodes: Iterator[FoundNode]) -> int:
     """Prints every node below the ones found, aligned in blocks; gives how many were found."""
     found = 0
     headings = _Headings()
@@ -216,7 +216,7 @@ def print_every(nodes: Iterator[Found]) -> int:
     return found
 
 
-def _print_block(block: list[Found]) -> None:
+def _print_block(block: list[FoundNode]) -> None:
     paths = [escaped(node.path) for node in block]
     width = shutil.get_terminal_size((100, 40)).columns
     widths = list(map(cell_width, paths))
@@ -230,7 +230,7 @@ def _print_block(block: list[Found]) -> None:
 # ---- for scripts
 
 
-def print_values(nodes: Iterable[Found]) -> int:
+def print_values(nodes: Iterable[FoundNode]) -> int:
     """A line for each: control characters in a text are escaped, so that there are no more."""
     found = 0
     for node in nodes:
@@ -241,7 +241,7 @@ def print_values(nodes: Iterable[Found]) -> int:
     return found
 
 
-def print_as_json(nodes: Iterable[Found], *, every: bool) -> int:
+def print_as_json(nodes: Iterable[FoundNode], *, every: bool) -> int:
     """An array of nodes, one to a line, as they come."""
     found = written = 0
     click.echo("[", nl=False)
@@ -256,7 +256,7 @@ def print_as_json(nodes: Iterable[Found], *, every: bool) -> int:
     return found
 
 
-def _as_json(node: Found, every: bool) -> dict[str, JsonValue]:
+def _as_json(node: FoundNode, every: bool) -> dict[str, JsonValue]:
     shown: dict[str, JsonValue] = {
         "file": node.source.name,
         "document": node.document,

@@ -70,15 +70,15 @@ def derived(
 
 
 # The numbers of candidate rows, each with the cell that it is to give.
-Wanted = Sequence[tuple[int, str | None]]
+WantedCells = Sequence[tuple[int, str | None]]
 
 
-def _all(wanted: Wanted, make: Callable[[int], str | None]) -> bool:
+def _all(wanted: WantedCells, make: Callable[[int], str | None]) -> bool:
     return all(make(row) == cell for row, cell in wanted)
 
 
 def _all_changed(
-    wanted: Wanted, value: Candidate, change: Callable[[str], str]
+    wanted: WantedCells, value: Candidate, change: Callable[[str], str]
 ) -> bool:
     """Whether a change of each text of a value gives the wanted cells; null stays null."""
 
@@ -93,7 +93,7 @@ def _texts_of(values: Sequence[Candidate]) -> Iterator[Candidate]:
     yield from (value for value in values if value.is_text)
 
 
-def _cased(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
+def _cased(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[Derived]:
     for value in _texts_of(values):
         for function, change in (
             ("LOWER", str.lower),
@@ -108,7 +108,7 @@ def _cased(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
                 )
 
 
-def _captured(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
+def _captured(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[Derived]:
     """A part between two separators, counted from the beginning or from the end; or the digits."""
     for value in _texts_of(values):
         if "at" not in value.own.source:
@@ -134,7 +134,7 @@ def _captured(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
                 )
 
 
-def _patterns(wanted: Wanted, value: Candidate) -> Iterator[str]:
+def _patterns(wanted: WantedCells, value: Candidate) -> Iterator[str]:
     """Patterns that capture the first wanted cell out of a value; whether they give the others too
     is tried by the caller.
     """
@@ -173,7 +173,7 @@ def escaped_in_class(character: str) -> str:
     return f"\\{character}" if character in "-[]^" else character
 
 
-def _of_a_date(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
+def _of_a_date(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[Derived]:
     parts: tuple[tuple[str, Callable[[str], str]], ...] = (
         ("CAST({0} AS date)", lambda text: text[:10]),
         ("EXTRACT(YEAR FROM {0})", lambda text: str(int(text[:4]))),
@@ -193,7 +193,7 @@ def _of_a_date(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]
                     )
 
 
-def _of_a_list(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
+def _of_a_list(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[Derived]:
     """Of scalars in an array: how many, the sum, the ends, or all of them joined."""
     cells = [cell for _, cell in wanted]
     for value in values:
@@ -236,7 +236,7 @@ _TAKES: tuple[
 )
 
 
-def _worded(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
+def _worded(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[Derived]:
     """Each word of a text stands for one of the wanted that begins alike."""
     for value, words in _pairs_of_words(wanted, values):
         if all(
@@ -247,7 +247,9 @@ def _worded(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
             )
 
 
-def _worded_otherwise(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
+def _worded_otherwise(
+    wanted: WantedCells, values: Sequence[Candidate]
+) -> Iterator[Derived]:
     """The same where nothing is alike: only if there are few words in all, and no two stand for the
     same.
     """
@@ -264,7 +266,7 @@ def _worded_otherwise(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[D
 
 
 def _pairs_of_words(
-    wanted: Wanted, values: Sequence[Candidate]
+    wanted: WantedCells, values: Sequence[Candidate]
 ) -> Iterator[tuple[Candidate, dict[str, str]]]:
     """The texts that stand for one wanted word each, of which there are two at least."""
     if all(_number(cell) is not None for _, cell in wanted if cell is not None):
@@ -284,7 +286,7 @@ def _pairs_of_words(
             yield value, words
 
 
-def _between(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
+def _between(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[Derived]:
     """The time between two moments, in seconds, minutes, hours or days."""
     moments = [
         value for value in values if isinstance(value.kind, Timestamp | Datetime)
@@ -327,7 +329,7 @@ def _number(text: str | None) -> Decimal | None:
         return None
 
 
-def _calculated(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
+def _calculated(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[Derived]:
     """Two numbers of the row, in one step, rounded as the wanted ones are written."""
     numbers = [value for value in values if value.kind.is_number][:MOST_PAIRED]
     cells = [(row, _number(cell)) for row, cell in wanted]
@@ -394,7 +396,7 @@ _STEPS: tuple[tuple[str, _Step], ...] = (
 )
 
 
-def _joined(wanted: Wanted, values: Sequence[Candidate]) -> Iterator[Derived]:
+def _joined(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[Derived]:
     """Two texts with the same between them in all rows."""
     texts = list(_texts_of(values))[:MOST_PAIRED]
     filled = [(row, cell) for row, cell in wanted if cell is not None]
