@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from mukret.expressions.tables import GRAMMAR, TABLES, tables_of
+from mukret.expressions.parser_tables import GRAMMAR, TABLES, tables_of
 
 HOME = Path(__file__).parent.parent / "src" / "mukret" / "expressions"
 

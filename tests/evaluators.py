@@ -15,7 +15,7 @@ from mukret.documents import NotJson, decode, find_sources
 from mukret.engine.run import Run
 from mukret.errors import InputError
 from mukret.rules import Rules, parse_rules
-from mukret.semantics.fates import RowOutcome
+from mukret.semantics.outcomes import RowOutcome
 from mukret.semantics.reference import BadResponse, Document, LeftOut, ReferenceRun
 from tests.random_feeds import REFERENCE
 
@@ -68,13 +68,13 @@ class EvaluatorsCase(unittest.TestCase):
             {**counts, "left out": run.tally.documents_left_out}, reference, feed
         )
         for tally in run.tally.tables.values():
-            fates = (
+            row_outcomes = (
                 tally.rows_written
                 + tally.rows_rejected
                 + tally.rows_filtered
                 + tally.rows_deduplicated
             )
-            self.assertEqual(tally.rows_seen, fates)
+            self.assertEqual(tally.rows_seen, row_outcomes)
             self.rows.update(
                 seen=tally.rows_seen,
                 written=tally.rows_written,
@@ -127,7 +127,7 @@ class EvaluatorsCase(unittest.TestCase):
                 written[name] += [
                     {column: row.values[column] for column in kept}
                     for row in rows[name]
-                    if row.fate == RowOutcome.WRITTEN
+                    if row.outcome == RowOutcome.WRITTEN
                 ]
         if not read and (left_out == 0 or rejects):
             return None, written, rejects

@@ -62,8 +62,8 @@ class Comparing(FolderCase):
         )
         self.assertEqual(
             {
-                fates: (change.count, change.examples[0].place)
-                for fates, change in ports.fates.items()
+                row_outcomes: (change.count, change.examples[0].place)
+                for row_outcomes, change in ports.row_outcomes.items()
             },
             {
                 ("written", "filtered"): (
@@ -96,7 +96,7 @@ class Comparing(FolderCase):
             RULES.replace("where: depth > 2", ""),
             {"ports": PORTS},
         )
-        change = found.tables["ports"].fates["written", "rejected"]
+        change = found.tables["ports"].row_outcomes["written", "rejected"]
         self.assertEqual(
             (change.count, change.examples[0].new), (1, "depth: not-a-number")
         )
@@ -107,8 +107,8 @@ class Comparing(FolderCase):
         )
         self.assertEqual(
             {
-                fates: change.count
-                for fates, change in found.tables["ports"].fates.items()
+                row_outcomes: change.count
+                for row_outcomes, change in found.tables["ports"].row_outcomes.items()
             },
             {("written", None): 1},
         )
@@ -129,7 +129,9 @@ class Comparing(FolderCase):
         found = self.compare(old, old.replace("$.ports", "$.piers"), document).tables[
             "berths"
         ]
-        self.assertEqual(list(found.fates), [("written", None), (None, "written")])
+        self.assertEqual(
+            list(found.row_outcomes), [("written", None), (None, "written")]
+        )
 
     def test_what_is_renamed_is_compared_all_the_same(self) -> None:
         """A table by the way to its rows, also below one that is renamed,
@@ -171,10 +173,15 @@ class Comparing(FolderCase):
         )
         harbours, quays = found.tables["harbours"], found.tables["quays"]
         self.assertEqual(
-            (harbours.renamed, harbours.columns, harbours.values, harbours.fates),
+            (
+                harbours.renamed,
+                harbours.columns,
+                harbours.values,
+                harbours.row_outcomes,
+            ),
             ({"deep": "depth"}, {"deep": ("decimal(6,2)", "decimal(9,4)")}, {}, {}),
         )
-        self.assertEqual((quays.renamed, quays.fates), ({"berth_no": "no"}, {}))
+        self.assertEqual((quays.renamed, quays.row_outcomes), ({"berth_no": "no"}, {}))
         self.assertEqual(
             {
                 name: (change.count, change.examples[0].old, change.examples[0].new)

@@ -56,7 +56,7 @@ def sailing(no: Any, fare: Any = 5, notices: int = 1) -> dict[str, Any]:
     }
 
 
-class Fates(FolderCase):
+class RowOutcomes(FolderCase):
     def run_ferries(self, *ports: dict[str, Any], day: Any = "2031-04-01") -> Any:
         return self.extract(FERRIES, json.dumps({"day": day, "ports": list(ports)}))
 

@@ -13,7 +13,7 @@ from mukret.errors import MukretError
 from mukret.inspect.picking import all_rows, pick
 from mukret.inspect.previewing import Anywhere, First, Preview, SeenRow
 from mukret.rules import Rules, parse_rules
-from mukret.semantics.fates import RowOutcome
+from mukret.semantics.outcomes import RowOutcome
 from mukret.semantics.rejects import PARENT_REJECTED
 from tests.helpers import FolderCase, table_rules
 from tests.random_feeds import REFERENCE, seeded_feeds
@@ -82,8 +82,8 @@ class Previews(FolderCase):
 
     def is_picked(self, rules: Rules, name: str, row: SeenRow) -> bool:
         sources = find_sources([self.folder / "feed.jsonl"])
-        fate = RowOutcome.REJECTED if row.reject else RowOutcome.WRITTEN
-        found = pick(rules, sources, name, all_rows, fate, row.nth)
+        outcome = RowOutcome.REJECTED if row.reject else RowOutcome.WRITTEN
+        found = pick(rules, sources, name, all_rows, outcome, row.nth)
         assert found is not None
         if row.reject is not None:
             self.assertEqual(found.document, row.reject.document)

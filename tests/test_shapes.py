@@ -16,7 +16,7 @@ from mukret.inspect.picking import all_rows, pick
 from mukret.rules import load_rules, parse_rules
 from mukret.rules.reference import CsvError, read_csv
 from mukret.semantics.examples import run_examples
-from mukret.semantics.fates import RowOutcome
+from mukret.semantics.outcomes import RowOutcome
 from tests.helpers import FolderCase, rules_text, table_rules
 
 

@@ -24,7 +24,7 @@ from mukret.inspect.picking import (
 )
 from mukret.inspect.tracing import Traced, TracedRow, surroundings, trace
 from mukret.rules import parse_rules
-from mukret.semantics.fates import RowOutcome
+from mukret.semantics.outcomes import RowOutcome
 from tests.helpers import FolderCase, rules_text
 from tests.random_feeds import REFERENCE, seeded_feeds
 
@@ -81,10 +81,10 @@ class Tracing(FolderCase):
         self,
         table: str,
         wanted: Any = all_rows,
-        fate: RowOutcome | None = RowOutcome.WRITTEN,
+        outcome: RowOutcome | None = RowOutcome.WRITTEN,
         nth: int = 1,
     ) -> Picked | None:
-        return pick(self.rules, find_sources([self.input]), table, wanted, fate, nth)
+        return pick(self.rules, find_sources([self.input]), table, wanted, outcome, nth)
 
     def traced(self, table: str, only: str | None = None, **choice: Any) -> TracedRow:
         picked = self.picked(table, **choice)
@@ -199,7 +199,7 @@ class Tracing(FolderCase):
                 '[2] "t:c": captured by t:(.*): "c", split at ",": "c", [0] "c": read as text',
             ],
         )  # fmt: skip
-        bad = self.field("ports", "sizes", fate=RowOutcome.REJECTED).steps
+        bad = self.field("ports", "sizes", outcome=RowOutcome.REJECTED).steps
         self.assertIn('[0] "0": does not match (.*) m, [no-match]', bad)
         self.assertIn("and 4 more", bad)
 
@@ -277,9 +277,9 @@ class Tracing(FolderCase):
             self.assertLess(self.picked("ports", nth=300).table.rows.count, 100)  # type: ignore[union-attr]
 
     def test_a_rejected_row_says_why(self) -> None:
-        row = self.traced("ports", fate=RowOutcome.REJECTED)
+        row = self.traced("ports", outcome=RowOutcome.REJECTED)
         self.assertEqual(
-            (row.path, row.fate, row.document), ("$.ports[1]", "rejected", 2)
+            (row.path, row.outcome, row.document), ("$.ports[1]", "rejected", 2)
         )
         self.assertEqual(
             row.problems, ["state: expected one of open, closed [unknown-word]"]
@@ -308,7 +308,7 @@ class Tracing(FolderCase):
             },
         ]
         self.input = self.file("a.jsonl", "\n".join(map(json.dumps, lines)))
-        row = self.traced("notes", fate=RowOutcome.REJECTED)
+        row = self.traced("notes", outcome=RowOutcome.REJECTED)
         self.assertEqual((row.path, row.document), ("$.notes[1]", 2))
         [problem] = row.problems
         self.assertIn("embedded text that is not JSON: a trailing comma", problem)
@@ -319,7 +319,7 @@ class Tracing(FolderCase):
         self.assertEqual(self.traced("ports", nth=2).path, "$.ports[0]")
         self.assertEqual(
             self.traced(
-                "ports", wanted=with_values(ports, {"code": "SKR"}), fate=None
+                "ports", wanted=with_values(ports, {"code": "SKR"}), outcome=None
             ).path,
             "$.ports[1]",
         )

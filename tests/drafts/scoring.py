@@ -125,7 +125,7 @@ def rows_of(rules: Rules, files: Sequence[str]) -> dict[str, set[RowPlace]]:
     found: dict[str, set[RowPlace]] = {name: set() for name in rules.tables}
     for batch in Run(rules, find_sources(files)).decided_rows():
         for table in batch.new:
-            unread = table.rows.unreadable | table.rows.hollow
+            unread = table.rows.unreadable | table.rows.placeholders
             found[table.name] |= {
                 _place(table, row)
                 for row in range(table.rows.count)

@@ -5,7 +5,11 @@ metadata, 2015).
 from __future__ import annotations
 
 from mukret.destinations.csv import ENDING
-from mukret.destinations.joins import hollow_columns, parent_key, primary_key
+from mukret.destinations.joins import (
+    columns_empty_in_placeholders,
+    parent_key,
+    primary_key,
+)
 from mukret.rules.model import Field, Rules, Table
 from mukret.rules.sources import At
 from mukret.types import (
@@ -32,9 +36,9 @@ def csv_metadata(rules: Rules) -> dict[str, JsonValue]:
 def _table(rules: Rules, table: Table) -> dict[str, JsonValue]:
     own = {field.name: field for field in table.fields}
     own.update({item.name: item.field for item in table.inherit})
-    hollow = hollow_columns(rules, table)
+    may_be_empty = columns_empty_in_placeholders(rules, table)
     columns = [
-        _column(own[name], kind, may_lack=name in hollow)
+        _column(own[name], kind, may_lack=name in may_be_empty)
         for name, kind in table.columns
     ]
     schema: dict[str, JsonValue] = {"columns": columns, "null": ""}

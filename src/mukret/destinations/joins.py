@@ -16,7 +16,8 @@ def primary_key(rules: Rules, table: Table) -> tuple[str, ...]:
     names = {name for name, _ in table.columns}
     return (
         table.key
-        if set(table.key) <= names and not set(table.key) & hollow_columns(rules, table)
+        if set(table.key) <= names
+        and not set(table.key) & columns_empty_in_placeholders(rules, table)
         else ()
     )
 
@@ -40,9 +41,9 @@ def never_null(rules: Rules, table: Table) -> set[str]:
     """The columns in which no null is written."""
     own: dict[str, Field] = {field.name: field for field in table.fields}
     own.update({item.name: item.field for item in table.inherit})
-    hollow = hollow_columns(rules, table)
+    may_be_empty = columns_empty_in_placeholders(rules, table)
     filled = {name for name, field in own.items() if _always_filled(field)}
-    return (filled | set(primary_key(rules, table))) - hollow
+    return (filled | set(primary_key(rules, table))) - may_be_empty
 
 
 def _always_filled(field: Field) -> bool:
@@ -57,7 +58,7 @@ def _always_filled(field: Field) -> bool:
     return False
 
 
-def hollow_columns(rules: Rules, table: Table) -> set[str]:
+def columns_empty_in_placeholders(rules: Rules, table: Table) -> set[str]:
     """The fields that are null, whatever they say, in the rows that stand for a parent without
     rows.
     """

@@ -10,11 +10,11 @@ from mukret.codes import Code
 from mukret.documents import Source
 from mukret.drafting.by_call import sources_by_call, together, with_variables
 from mukret.drafting.chosen import below, with_fields_alone
+from mukret.drafting.draft_tables import tables_of
 from mukret.drafting.kinds import kinds_of_documents
 from mukret.drafting.model import Draft
 from mukret.drafting.names import snake_case
 from mukret.drafting.settle import settled
-from mukret.drafting.tables import tables_of
 from mukret.drafting.text import rules_text
 from mukret.errors import UsageError
 from mukret.paths import Name, Path, parse_path

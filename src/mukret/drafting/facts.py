@@ -7,7 +7,7 @@ from collections.abc import Callable
 from mukret.drafting.meanings import is_about_the_answer, is_when_made
 from mukret.drafting.model import DraftField
 from mukret.drafting.names import WRAPPERS, fresh, joined
-from mukret.drafting.places import facts_of, path, steps_of
+from mukret.drafting.place_roles import facts_of, path, steps_of
 from mukret.drafting.readings import example_note, reading_of
 from mukret.survey import PlaceReport
 from mukret.survey.places import Place

@@ -17,7 +17,7 @@ from mukret.drafting.meanings import (
     is_money,
     is_open_set,
 )
-from mukret.drafting.places import told_kinds
+from mukret.drafting.place_roles import told_kinds
 from mukret.drafting.private import example, is_private
 from mukret.survey.forms import PLACEHOLDER, form_of
 from mukret.survey.looks import Look, Odd, Trait, looks_of

@@ -127,7 +127,7 @@ class Coverage:
             for number in range(len(paths)):
                 if (name, number) in self.open:
                     found = (
-                        rows.count > len(rows.hollow) + len(rows.gathered.met)
+                        rows.count > len(rows.placeholders) + len(rows.gathered.met)
                         and len(paths) == 1
                     )
                     self.look(name, number, rows.parent, _looked_in(rows), found=found)
@@ -236,22 +236,22 @@ class Coverage:
 
 
 def _looked_in(rows: TableRows) -> Sequence[int]:
-    """The rows of the parent in which rows were looked for: not hollow ones, nor documents of
+    """The rows of the parent in which rows were looked for: not placeholders, nor documents of
     another kind.
     """
     assert rows.parent is not None
-    hollow, belongs, numbers = (
-        rows.parent.hollow,
+    placeholders, belongs, numbers = (
+        rows.parent.placeholders,
         rows.belongs,
         range(rows.parent.count),
     )
-    if not hollow and belongs is None:
+    if not placeholders and belongs is None:
         return numbers
     # Placeholders of an outer join have no node, and documents of another kind are not looked into.
     return [
         number
         for number in numbers
-        if number not in hollow and (belongs is None or belongs(number))
+        if number not in placeholders and (belongs is None or belongs(number))
     ]
 
 

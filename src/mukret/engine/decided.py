@@ -16,7 +16,7 @@ from mukret.engine.found_rows import FoundRows
 from mukret.engine.table_rows import TableRows
 from mukret.engine.typed_columns import TypedColumns
 from mukret.rules.model import RESPONSE, Table
-from mukret.semantics.fates import RowOutcome, SeenKeys
+from mukret.semantics.outcomes import RowOutcome, SeenKeys
 from mukret.semantics.rejects import Reject, refused, reject
 from mukret.semantics.tally import TableTally
 
@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     import pyarrow as pa
 
 # What becomes of the rows of each table, by name.
-Fates = Mapping[str, bytes]
+RowOutcomes = Mapping[str, bytes]
 
 
 @dataclass(frozen=True)
@@ -51,14 +51,18 @@ class DecidedTable:
         """The numbers of the rows that are written."""
         if self.outcomes.all_written:
             return range(self.rows.count)
-        return [row for row, fate in enumerate(self.outcomes.fates) if not fate]
+        return [
+            row for row, outcome in enumerate(self.outcomes.row_outcomes) if not outcome
+        ]
 
     def written(self) -> pa.RecordBatch:
         """The rows that are written, as a record batch."""
         found = self.columns.record_batch()
         if self.outcomes.all_written:
             return found
-        others = (row for row, fate in enumerate(self.outcomes.fates) if fate)
+        others = (
+            row for row, outcome in enumerate(self.outcomes.row_outcomes) if outcome
+        )
         return found.filter(pc.invert(row_mask(others, self.rows.count)))
 
     @property
@@ -140,23 +144,23 @@ class DecidedRows:
         return [self.tables[name] for name in self.found.new]
 
     @property
-    def fates(self) -> Fates:
-        """The fates of the rows around the arrays of a document, for its parts; none where it was
-        refused.
+    def row_outcomes(self) -> RowOutcomes:
+        """The outcomes of the rows around the arrays of a document, for its parts; none where it
+        was refused.
         """
         return (
-            {name: table.outcomes.fates for name, table in self.tables.items()}
+            {name: table.outcomes.row_outcomes for name, table in self.tables.items()}
             if self.batch.documents
             else {}
         )
 
 
 def decided(
-    evaluated: EvaluatedRows, seen: Mapping[str, SeenKeys], around: Fates
+    evaluated: EvaluatedRows, seen: Mapping[str, SeenKeys], around: RowOutcomes
 ) -> DecidedRows:
     """What becomes of all rows.
 
-    `around` has the fates of those that were met in the first part of a document; the keys of
+    `around` has the outcomes of those that were met in the first part of a document; the keys of
     others are noted in `seen`.
     """
     new = set(evaluated.found.new)

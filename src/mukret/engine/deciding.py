@@ -15,7 +15,7 @@ from mukret.columns.expressions import evaluate_column
 from mukret.columns.hashing import row_hashes
 from mukret.columns.types import written
 from mukret.engine.typed_columns import TypedColumns
-from mukret.semantics.fates import RowOutcome, SeenKeys, key_hash
+from mukret.semantics.outcomes import RowOutcome, SeenKeys, key_hash
 from mukret.semantics.rejects import (
     PARENT_REJECTED,
     Fault,
@@ -35,21 +35,21 @@ class Outcomes:
     `unknown`: those that were filtered since `where` could not be told.
     """
 
-    fates: bytes
+    row_outcomes: bytes
     faults: Mapping[int, Sequence[Fault]] = field(default_factory=dict)
     unknown: frozenset[int] = frozenset()
 
     @property
     def all_written(self) -> bool:
-        return not any(self.fates)
+        return not any(self.row_outcomes)
 
-    def count(self, fate: RowOutcome) -> int:
-        return self.fates.count(fate)
+    def count(self, outcome: RowOutcome) -> int:
+        return self.row_outcomes.count(outcome)
 
     def rejected_for_itself(self, row: int) -> bool:
         """Whether a row is rejected for what it holds, and not with the row above it."""
         return (
-            self.fates[row] == RowOutcome.REJECTED
+            self.row_outcomes[row] == RowOutcome.REJECTED
             and self.faults[row][0].bad.code != PARENT_REJECTED
         )
 
@@ -60,7 +60,7 @@ def written_all(columns: TypedColumns) -> Outcomes:
 
 
 def decide(columns: TypedColumns, above: Outcomes, seen: SeenKeys) -> Outcomes:
-    """Settles the fate of each row.
+    """Settles the outcome of each row.
 
     `above` are the outcomes of the table that this one is within; the keys of the rows are noted in
     `seen`.
@@ -68,7 +68,9 @@ def decide(columns: TypedColumns, above: Outcomes, seen: SeenKeys) -> Outcomes:
     deciding = _Deciding(columns, above, seen)
     deciding.decide()
     seen.looked_at(columns.rows.count)
-    return Outcomes(bytes(deciding.fates), deciding.faults, frozenset(deciding.unknown))
+    return Outcomes(
+        bytes(deciding.row_outcomes), deciding.faults, frozenset(deciding.unknown)
+    )
 
 
 class _Deciding:
@@ -78,27 +80,27 @@ class _Deciding:
         self.table = columns.rows.table
         self.above = above
         self.seen = seen
-        self.fates = bytearray(self.rows.count)
+        self.row_outcomes = bytearray(self.rows.count)
         self.faults = columns.faults
         self.unknown: set[int] = set()
 
     def decide(self) -> None:
         for name in self.table.key:
             for row in self.columns.lacking(name):
-                if row not in self.rows.hollow:
+                if row not in self.rows.placeholders:
                     self.faults.setdefault(row, []).append(key_missing(name))
         # The order is that of `OneDocument.decide`: faults, the row above, the condition, the key.
         # Here each step is taken for all rows, there for one.
         passes = self.condition()
         for row in self.faults:
-            self.fates[row] = RowOutcome.REJECTED
+            self.row_outcomes[row] = RowOutcome.REJECTED
         keys = self.keys() if self.table.key else None
         if self.rows.recursive:
             self.row_by_row(passes, keys)
             return
-        self.share_fates()
+        self.share_outcomes()
         for row in _failing(passes):
-            if not self.fates[row] and row not in self.rows.hollow:
+            if not self.row_outcomes[row] and row not in self.rows.placeholders:
                 self.filter(row, passes)
         if keys is not None:
             self.deduplicate(keys)
@@ -109,31 +111,31 @@ class _Deciding:
             return None
         column = evaluate_column(self.table.where, self.columns.arrays, self.rows.count)
         if column.failures:
-            broken = self.columns.broken_in_any() | self.rows.hollow
+            broken = self.columns.broken_in_any() | self.rows.placeholders
             for row, bad in column.failures.items():
                 if row not in self.faults and row not in broken:
                     self.faults[row] = [where_failed(bad)]
         return column.array
 
-    def share_fates(self) -> None:
+    def share_outcomes(self) -> None:
         """Rows that are not rejected for themselves go the way of the row above them."""
         if not self.above.all_written:
             for row, owner in enumerate(self.rows.owners):
-                self.share(row, self.above.fates[owner], self.name_above)
+                self.share(row, self.above.row_outcomes[owner], self.name_above)
 
     @property
     def name_above(self) -> str:
         assert self.rows.parent is not None
         return self.rows.parent.table.name
 
-    def share(self, row: int, fate: int, table: str) -> None:
-        if fate and not self.fates[row]:
-            self.fates[row] = fate
-            if fate == RowOutcome.REJECTED:
+    def share(self, row: int, outcome: int, table: str) -> None:
+        if outcome and not self.row_outcomes[row]:
+            self.row_outcomes[row] = outcome
+            if outcome == RowOutcome.REJECTED:
                 self.faults[row] = [parent_rejected(table)]
 
     def filter(self, row: int, passes: pa.Array) -> None:
-        self.fates[row] = RowOutcome.FILTERED
+        self.row_outcomes[row] = RowOutcome.FILTERED
         if passes[row].as_py() is None:
             self.unknown.add(row)
 
@@ -142,49 +144,53 @@ class _Deciding:
         return [key_texts(self.columns, name) for name in self.table.key]
 
     def deduplicate(self, keys: list[pa.Array]) -> None:
-        hollow = self.rows.hollow
+        placeholders = self.rows.placeholders
         rows: Sequence[int] = range(self.rows.count)
-        if any(self.fates) or hollow:
-            rows = [row for row in rows if not self.fates[row] and row not in hollow]
+        if any(self.row_outcomes) or placeholders:
+            rows = [
+                row
+                for row in rows
+                if not self.row_outcomes[row] and row not in placeholders
+            ]
             numbers = pa.array(rows, pa.int64())
             keys = [column.take(numbers) for column in keys]
-        fates = self.seen.fates(row_hashes(keys, len(rows)), rows)
+        row_outcomes = self.seen.row_outcomes(row_hashes(keys, len(rows)), rows)
         # Keys become values again only for rows whose key was there before: few, or none.
-        if any(fates):
+        if any(row_outcomes):
             for position, row in enumerate(rows):
-                if fates[position]:
+                if row_outcomes[position]:
                     self.came_before(
                         row,
                         tuple(column[position].as_py() for column in keys),
-                        fates[position],
+                        row_outcomes[position],
                     )
 
-    def came_before(self, row: int, key: tuple[str | None, ...], fate: int) -> None:
-        self.fates[row] = fate
-        if fate == RowOutcome.REJECTED:
+    def came_before(self, row: int, key: tuple[str | None, ...], outcome: int) -> None:
+        self.row_outcomes[row] = outcome
+        if outcome == RowOutcome.REJECTED:
             self.faults[row] = [duplicate(dict(zip(self.table.key, key, strict=True)))]
 
     def row_by_row(self, passes: pa.Array, keys: list[pa.Array] | None) -> None:
         """In a table that recurses, the row above may be one of the table: it is decided first."""
-        failing = set(_failing(passes)) - self.rows.hollow
+        failing = set(_failing(passes)) - self.rows.placeholders
         for row, above in enumerate(self.rows.gathered.above):
             if above >= 0:
-                self.share(row, self.fates[above], self.table.name)
+                self.share(row, self.row_outcomes[above], self.table.name)
             else:
                 self.share(
-                    row, self.above.fates[self.rows.owners[row]], self.name_above
+                    row, self.above.row_outcomes[self.rows.owners[row]], self.name_above
                 )
-            if self.fates[row]:
+            if self.row_outcomes[row]:
                 continue
             if row in failing:
                 self.filter(row, passes)
-            elif keys is not None and row not in self.rows.hollow:
+            elif keys is not None and row not in self.rows.placeholders:
                 # Whether a key was there before hangs on the rows before this one, and what becomes
                 # of rows below hangs on that: no way round going row by row.
                 key = tuple(column[row].as_py() for column in keys)
-                [fate] = self.seen.fates(key_hash(key), [row])
-                if fate:
-                    self.came_before(row, key, fate)
+                [outcome] = self.seen.row_outcomes(key_hash(key), [row])
+                if outcome:
+                    self.came_before(row, key, outcome)
 
 
 def key_texts(columns: TypedColumns, name: str) -> pa.Array:

@@ -202,7 +202,7 @@ class _Evaluation:
         columns = table.so_far
         # An aggregate may not hang on itself: what is decided by fields that are made of it is left
         # out.
-        lost = set(table.rows.hollow)
+        lost = set(table.rows.placeholders)
         for row, faults in columns.faults.items():
             if any(fault.name is None or fault.name not in without for fault in faults):
                 lost.add(row)

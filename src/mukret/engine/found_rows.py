@@ -112,7 +112,7 @@ def _held_against_rows(
     for document, texts in bad_texts.items():
         # A text is held against the innermost row around it, of whatever table that is.
         places = [
-            None if row in table.hollow else table.locate(row)[0]
+            None if row in table.placeholders else table.locate(row)[0]
             for table, row in rows[document]
         ]
         index = RowPlaces(places)

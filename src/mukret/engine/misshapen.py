@@ -75,7 +75,7 @@ class Shapes:
 
 
 def _some_rows(rows: TableRows) -> Iterator[int]:
-    unreadable = {*rows.gathered.odd, *rows.gathered.faulty, *rows.hollow}
+    unreadable = {*rows.gathered.odd, *rows.gathered.faulty, *rows.placeholders}
     return islice(
         (row for row in range(rows.count) if row not in unreadable), MOST_ROWS
     )

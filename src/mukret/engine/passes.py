@@ -15,7 +15,7 @@ from mukret.rules.part import part_for
 from mukret.rules.schedule import lookup_passes
 from mukret.rules.sources import Lookup
 from mukret.semantics.answers import Answers, FieldName, Known
-from mukret.semantics.fates import LastRows, SeenKeys, keys_of, settling_passes
+from mukret.semantics.outcomes import LastRows, SeenKeys, keys_of, settling_passes
 
 
 @dataclass

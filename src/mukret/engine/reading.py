@@ -37,7 +37,7 @@ def read_field(rows: TableRows, own: Field, at: At) -> Column:
     else:
         column, suspects = _plainly(rows, own, at)
     return _read_again(
-        rows, own.reading, at, column, suspects - rows.unreadable - rows.hollow
+        rows, own.reading, at, column, suspects - rows.unreadable - rows.placeholders
     )
 
 

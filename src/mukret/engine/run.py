@@ -23,7 +23,7 @@ from mukret.documents.gc_pause import gc_paused
 from mukret.engine.accepting import KindsFound, kinds_found
 from mukret.engine.ahead import Ahead
 from mukret.engine.coverage import Coverage, Unmatched
-from mukret.engine.decided import DecidedRows, DecidedTable, Fates, decided
+from mukret.engine.decided import DecidedRows, DecidedTable, RowOutcomes, decided
 from mukret.engine.evaluating import EvaluatedRows, evaluated
 from mukret.engine.found_rows import find_rows
 from mukret.engine.misshapen import Misshapen
@@ -37,7 +37,7 @@ from mukret.plan.first_look import NO_KINDS
 from mukret.rules.model import RESPONSE, Rules
 from mukret.semantics.answers import Resolved
 from mukret.semantics.embedded import unfolded
-from mukret.semantics.fates import NothingSettled, SeenKeys, keys_of
+from mukret.semantics.outcomes import NothingSettled, SeenKeys, keys_of
 from mukret.semantics.rejects import Reject, bad_document
 from mukret.semantics.tally import TableTally, Tally
 
@@ -240,12 +240,12 @@ class Run:
         """The one way of blocks through the plan: each is evaluated on its own, perhaps by threads
         at once; what becomes of the rows is decided in the order of the input.
 
-        What stands around the arrays of a document that is read in parts comes first, and its fates
-        are those of the parts, too, so that it is waited for.
+        What stands around the arrays of a document that is read in parts comes first, and its
+        outcomes are those of the parts, too, so that it is waited for.
         """
         # Blocks are evaluated ahead, by threads, in any order. What becomes of rows (keys!) is
         # decided here, in the order of the input, by one.
-        around: Fates = {}
+        around: RowOutcomes = {}
         with Ahead[EvaluatedRows](self.workers) as ahead:
             for block in _errors_last(blocks):
                 if isinstance(block, InputError):
@@ -262,7 +262,7 @@ class Run:
                     settled = decided(rows, seen, around)
                     yield settled
                 if block.around:
-                    around = settled.fates
+                    around = settled.row_outcomes
             yield from (decided(rows, seen, around) for rows in ahead.rest())
 
     def evaluated(

@@ -18,7 +18,7 @@ from mukret.documents.cutting import Names, Part
 from mukret.documents.doubled import Doubled, DoubledMembers
 from mukret.paths import Index, Name, Slice, Wildcard, child_segment
 from mukret.paths.locate import path_text
-from mukret.plan.ways import ByFirstStep, Way, Ways, selects
+from mukret.plan.access_paths import AccessPath, ByFirstStep, Ways, selects
 from mukret.rules.model import Rules
 from mukret.values import JsonValue, holds_nothing, shown_text
 
@@ -140,9 +140,9 @@ class _Wanted:
     and not for every node.
     """
 
-    def __init__(self, ways: frozenset[Way], of_rules: Ways) -> None:
+    def __init__(self, ways: frozenset[AccessPath], of_rules: Ways) -> None:
         self.of_rules = of_rules
-        self.whole = Way(()) in ways
+        self.whole = AccessPath(()) in ways
         self.ways = [way for way in ways if way.segments]
         read = len(self.ways) < len(ways)
         # All that goes on here are queries for descendants: a scalar has none.
@@ -188,7 +188,7 @@ class _Wanted:
         if key not in self.known:
             candidates = self.by_first_step.candidates(step)
             ways = {
-                Way(way.segments[1:], way.rows)
+                AccessPath(way.segments[1:], way.rows)
                 for way in candidates
                 if selects(way.segments[0], step, length)
             }

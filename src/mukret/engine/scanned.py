@@ -266,7 +266,7 @@ class ScannedRows:
         """The steps to a row from the one above; None where they can't be told without a look at
         what stands there.
         """
-        if self.steps_alike is None or row in self.hollow:
+        if self.steps_alike is None or row in self.placeholders:
             return None
         steps, one_of_several = self.steps_alike
         before = self.raw(row)
@@ -351,7 +351,7 @@ class ScannedRows:
         )
 
     @cached_property
-    def hollow(self) -> set[int]:
+    def placeholders(self) -> set[int]:
         if self.rules is None or not self.rules.outer:
             return set()
         return {row for row, kind in enumerate(self.kind_bytes) if kind == Kind.MISSING}
@@ -379,7 +379,7 @@ class ScannedRows:
         return [
             row
             for row in self.node.rows_without(Kind.OBJECT)
-            if row not in self.hollow and row not in self.faulty
+            if row not in self.placeholders and row not in self.faulty
         ]
 
     depths: Sequence[int] = ()

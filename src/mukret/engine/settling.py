@@ -15,7 +15,7 @@ from mukret.columns.hashing import row_hashes
 from mukret.engine.unsettled import ABOVE, DOCUMENT, FATE, KEY, OVER, PATH, UNKNOWN
 from mukret.rules.model import Rules, Table
 from mukret.rules.rows import DOCUMENT as ANYWHERE
-from mukret.semantics.fates import (
+from mukret.semantics.outcomes import (
     LastRows,
     RowOutcome,
     SeenKeys,
@@ -46,7 +46,7 @@ class SettledTable:
     for what it holds or with the row above it.
     """
 
-    fates: bytearray
+    row_outcomes: bytearray
     faults: dict[int, Fault] = field(default_factory=dict)
 
 
@@ -78,7 +78,11 @@ class Settling:
         self, table: Table, rows: pa.RecordBatch, above: SettledTable | None
     ) -> SettledTable:
         settled = SettledTable(bytearray(rows.column(FATE).to_pylist()))
-        around = above.fates if above is not None and any(above.fates) else None
+        around = (
+            above.row_outcomes
+            if above is not None and any(above.row_outcomes)
+            else None
+        )
         # As in `deciding`: rows below rows of the same table must wait for these.
         if table.rows.recurse is not None:
             self.row_by_row(table, rows, around, settled)
@@ -87,7 +91,11 @@ class Settling:
                 for row, owner in enumerate(rows.column(ABOVE).to_pylist()):
                     _share(settled, row, around[owner], table.within or "")
             if table.key:
-                kept = [row for row, fate in enumerate(settled.fates) if not fate]
+                kept = [
+                    row
+                    for row, outcome in enumerate(settled.row_outcomes)
+                    if not outcome
+                ]
                 self.by_key(table, rows, kept, settled)
         self.seen[table.name].looked_at(rows.num_rows)
         return settled
@@ -107,10 +115,10 @@ class Settling:
         )
         for row, (over, owner) in enumerate(places):
             if over >= 0:
-                _share(found, row, found.fates[over], table.name)
+                _share(found, row, found.row_outcomes[over], table.name)
             elif around is not None:
                 _share(found, row, around[owner], table.within or "")
-            if table.key and not found.fates[row]:
+            if table.key and not found.row_outcomes[row]:
                 self.by_key(table, rows, [row], found)
 
     def by_key(
@@ -125,11 +133,13 @@ class Settling:
             numbers = numbers.filter(filled)
             kept = numbers.to_pylist()
         keys = [column.take(numbers) for column in keys]
-        fates = self.seen[table.name].fates(row_hashes(keys, len(kept)), kept)
-        for place, row in enumerate(kept) if any(fates) else ():
-            if fates[place]:
-                found.fates[row] = fates[place]
-                if fates[place] == RowOutcome.REJECTED:
+        row_outcomes = self.seen[table.name].row_outcomes(
+            row_hashes(keys, len(kept)), kept
+        )
+        for place, row in enumerate(kept) if any(row_outcomes) else ():
+            if row_outcomes[place]:
+                found.row_outcomes[row] = row_outcomes[place]
+                if row_outcomes[place] == RowOutcome.REJECTED:
                     found.faults[row] = duplicate(
                         {
                             name: column[place].as_py()
@@ -154,11 +164,11 @@ def settling_after(
     return Settling(rules, keys_of(rules.tables.values(), last))
 
 
-def _share(found: SettledTable, row: int, fate: int, table: str) -> None:
+def _share(found: SettledTable, row: int, outcome: int, table: str) -> None:
     """A row goes the way of the row above it, which is of this table."""
-    if fate and found.fates[row] in (RowOutcome.WRITTEN, RowOutcome.FILTERED):
-        found.fates[row] = fate
-        if fate == RowOutcome.REJECTED:
+    if outcome and found.row_outcomes[row] in (RowOutcome.WRITTEN, RowOutcome.FILTERED):
+        found.row_outcomes[row] = outcome
+        if outcome == RowOutcome.REJECTED:
             found.faults[row] = parent_rejected(table)
 
 
@@ -174,9 +184,9 @@ def _filled(columns: list[pa.Array]) -> pa.Array:
 
 def kept_rows(rows: pa.RecordBatch, settled: SettledTable) -> pa.RecordBatch:
     """The rows that are written, with all columns."""
-    if not any(settled.fates):
+    if not any(settled.row_outcomes):
         return rows
-    gone = (row for row, fate in enumerate(settled.fates) if fate)
+    gone = (row for row, outcome in enumerate(settled.row_outcomes) if outcome)
     return rows.filter(pc.invert(row_mask(gone, rows.num_rows)))
 
 
@@ -185,18 +195,19 @@ def otherwise(rows: pa.RecordBatch, settled: SettledTable) -> TableTally:
     counted there.
     """
     before = bytes(rows.column(FATE).to_pylist())
-    if before == settled.fates:
+    if before == settled.row_outcomes:
         return TableTally()
     # Shares decided as if they were alone; the difference is what keys of other shares and rows
     # above changed.
     written, rejected, filtered, deduplicated = (
-        settled.fates.count(fate) - before.count(fate) for fate in RowOutcome
+        settled.row_outcomes.count(outcome) - before.count(outcome)
+        for outcome in RowOutcome
     )
     unknown = rows.column(UNKNOWN).to_pylist()
     known = sum(
         unknown[row]
-        for row, fate in enumerate(settled.fates)
-        if fate != RowOutcome.FILTERED
+        for row, outcome in enumerate(settled.row_outcomes)
+        if outcome != RowOutcome.FILTERED
     )
     return TableTally(
         rows_written=written,

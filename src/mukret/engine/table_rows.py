@@ -39,8 +39,8 @@ class TableRows:
 
     `nodes` are what stands in the rows.
 
-    `hollow` are rows that stand for none. Of `unreadable` rows no field of the table can be read,
-    nor rows within; `faults` has what is held against rows themselves.
+    `placeholders` are rows that stand for none. Of `unreadable` rows no field of the table can be
+    read, nor rows within; `faults` has what is held against rows themselves.
     """
 
     def __init__(
@@ -65,7 +65,7 @@ class TableRows:
         self.cut_at = cut_at
         self.gathered = self.found()
         self.nodes: Sequence[JsonValue] = self.gathered.rows
-        self.hollow: Set[int] = self.gathered.hollow
+        self.placeholders: Set[int] = self.gathered.placeholders
         self.refusals: Sequence[tuple[int, Refusal]] = self.gathered.refusals
         self.count = len(self.nodes)
         odd = self.gathered.odd if parent and self.table.judges_shape else ()
@@ -123,7 +123,11 @@ class TableRows:
             return gathered(
                 self.table.rows,
                 Parents(
-                    above, names, self.parent.hollow, unreadable, self.excused_below
+                    above,
+                    names,
+                    self.parent.placeholders,
+                    unreadable,
+                    self.excused_below,
                 ),
             )
         chosen = [number for number in range(len(above)) if self.belongs(number)]
@@ -232,9 +236,9 @@ class TableRows:
         above, parent_node = self._above[1]
         if owner not in self._siblings:
             excused = self.parent.excuses_at(owner).below(above)
-            hollow = owner in self.parent.hollow
+            placeholders = owner in self.parent.placeholders
             self._siblings[owner] = self.table.rows.find(
-                parent_node, hollow=hollow, excused=excused
+                parent_node, is_placeholder=placeholders, excused=excused
             ).rows
         found = self._siblings[owner][row - bisect_left(self.owners, owner)]
         return self.counted_from_the_first(above.of(found)), found.node

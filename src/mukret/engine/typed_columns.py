@@ -136,8 +136,8 @@ def settled(
 
     Raises StoppedError for `bad: stop`.
     """
-    tainted = tainted - rows.hollow
-    untouched = tainted | rows.hollow
+    tainted = tainted - rows.placeholders
+    untouched = tainted | rows.placeholders
     faults: dict[int, Fault] = {}
     nulled: set[int] = set()
     # In the order of rows, so that the first case that is shown is the first in the input.

@@ -1,12 +1,12 @@
 """Rows of which it is not settled yet whether their keys came before: what one of several machines
 finds.
 
-Whether a key came before hangs on all of the input, and so does the fate of what stands below such
-a row. So a machine that has a share of it keeps what is needed to settle that later: for each row
-the row that it stands in, its key, and its place. Settling within each share, and then once more,
-would not do: a row that is left out for another of its share would be missed if that one is left
-out for a third. Rows that `where` filters are kept, too: they go the way of the row that they stand
-in, if that is rejected after all.
+Whether a key came before hangs on all of the input, and so does the outcome of what stands below
+such a row. So a machine that has a share of it keeps what is needed to settle that later: for each
+row the row that it stands in, its key, and its place. Settling within each share, and then once
+more, would not do: a row that is left out for another of its share would be missed if that one is
+left out for a third. Rows that `where` filters are kept, too: they go the way of the row that they
+stand in, if that is rejected after all.
 """
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ from mukret.engine.decided import DecidedRows, DecidedTable
 from mukret.engine.deciding import key_texts
 from mukret.paths import normalized
 from mukret.rules.model import Rules, Table
-from mukret.semantics.fates import RowOutcome
+from mukret.semantics.outcomes import RowOutcome
 
 # Columns beside those of a table; no field can have such a name.
 # What becomes of the row by its share alone: written or filtered.
@@ -121,8 +121,8 @@ def _kept(table: DecidedTable) -> Sequence[int]:
         return range(table.rows.count)
     return [
         row
-        for row, fate in enumerate(table.outcomes.fates)
-        if fate != RowOutcome.REJECTED
+        for row, outcome in enumerate(table.outcomes.row_outcomes)
+        if outcome != RowOutcome.REJECTED
     ]
 
 
@@ -133,8 +133,8 @@ def _beside(
     *,
     placed: bool,
 ) -> Iterator[Sequence[Any]]:
-    fates, unknown = table.outcomes.fates, table.outcomes.unknown
-    yield [fates[row] for row in kept]
+    row_outcomes, unknown = table.outcomes.row_outcomes, table.outcomes.unknown
+    yield [row_outcomes[row] for row in kept]
     yield [row in unknown for row in kept]
     yield _above(table, kept, tables)
     yield _over(table, kept)
@@ -170,7 +170,7 @@ def _over(table: DecidedTable, kept: Sequence[int]) -> list[int]:
 
 
 def _keys(table: DecidedTable, kept: Sequence[int]) -> Iterator[Sequence[str | None]]:
-    hollow = table.rows.hollow
+    placeholders = table.rows.placeholders
     for name in table.table.key:
         texts = key_texts(table.columns, name).to_pylist()
-        yield [None if row in hollow else texts[row] for row in kept]
+        yield [None if row in placeholders else texts[row] for row in kept]

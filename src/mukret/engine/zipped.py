@@ -69,6 +69,6 @@ class ZippedRows(ScannedRows):
     def names(self) -> Sequence[str | None]:
         return [None] * self.count
 
-    hollow: ClassVar[set[int]] = set()
+    placeholders: ClassVar[set[int]] = set()
     faulty: ClassVar[Mapping[int, Bad]] = {}
     odd: ClassVar[Sequence[int]] = ()

@@ -12,7 +12,7 @@ from lark.exceptions import UnexpectedCharacters, UnexpectedInput, UnexpectedTok
 
 from mukret.codes import Code
 from mukret.errors import ExpressionError
-from mukret.expressions.tables import parser
+from mukret.expressions.parser_tables import parser
 
 Syntax = Tree[Token]
 

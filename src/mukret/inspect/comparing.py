@@ -22,7 +22,7 @@ from mukret.paths import normalized
 from mukret.paths.locate import location_text
 from mukret.rules.model import Rules, Table
 from mukret.rules.renamed import same_columns, same_tables
-from mukret.semantics.fates import RowOutcome
+from mukret.semantics.outcomes import RowOutcome
 from mukret.types import DecimalType, Float, Integer, ValueType
 from mukret.values import JsonValue
 
@@ -74,8 +74,8 @@ class TableChanges:
     have, by its name in the new one, the name in the old.
 
     `columns` are those that only one version has, or with another type, or under another name;
-    `fates` by what becomes of a row in the old and in the new version (None: it is not there);
-    `values` by column.
+    `row_outcomes` by what becomes of a row in the old and in the new version (None: it is not
+    there); `values` by column.
     """
 
     name: str
@@ -83,7 +83,9 @@ class TableChanges:
     names: dict[str, str] = field(default_factory=dict)
     written: list[int] = field(default_factory=lambda: [0, 0])
     columns: dict[str, tuple[str | None, str | None]] = field(default_factory=dict)
-    fates: dict[tuple[str | None, str | None], Change] = field(default_factory=dict)
+    row_outcomes: dict[tuple[str | None, str | None], Change] = field(
+        default_factory=dict
+    )
     values: dict[str, Change] = field(default_factory=dict)
 
     @property
@@ -97,7 +99,7 @@ class TableChanges:
             self.name != self.old_name
             or self.columns
             or self.renamed
-            or self.fates
+            or self.row_outcomes
             or self.values
         )
 
@@ -113,7 +115,7 @@ class TableChanges:
             "renamed": dict(self.renamed),
             "rows": [
                 {"old": old, "new": new, **change.as_json()}
-                for (old, new), change in self.fates.items()
+                for (old, new), change in self.row_outcomes.items()
             ],
             "values": {name: change.as_json() for name, change in self.values.items()},
         }
@@ -259,16 +261,19 @@ def _compare(changes: TableChanges, old: DecidedTable, new: DecidedTable) -> Non
     changes.written[0] += old.outcomes.count(RowOutcome.WRITTEN)
     changes.written[1] += new.outcomes.count(RowOutcome.WRITTEN)
     kept: list[tuple[int, int]] = []
-    if _same_rows(old.rows, new.rows) and old.outcomes.fates == new.outcomes.fates:
+    if (
+        _same_rows(old.rows, new.rows)
+        and old.outcomes.row_outcomes == new.outcomes.row_outcomes
+    ):
         _compare_values(changes, old, new, [(row, row) for row in old.written_rows])
         return
     for before, after in _pairs(old.rows, new.rows):
-        fates = (_fate(old, before), _fate(new, after))
-        if fates[0] != fates[1]:
-            changes.fates.setdefault(fates, Change()).see(
+        row_outcomes = (_outcome(old, before), _outcome(new, after))
+        if row_outcomes[0] != row_outcomes[1]:
+            changes.row_outcomes.setdefault(row_outcomes, Change()).see(
                 1, _row_changed(old, new, before, after)
             )
-        elif before is not None and after is not None and fates[0] == "written":
+        elif before is not None and after is not None and row_outcomes[0] == "written":
             kept.append((before, after))
     _compare_values(changes, old, new, kept)
 
@@ -309,8 +314,12 @@ def _identity(rows: TableRows, row: int) -> tuple[str, str]:
     return rows.place_in_input(row), normalized(rows.locate(row)[0].location)
 
 
-def _fate(table: DecidedTable, row: int | None) -> str | None:
-    return None if row is None else RowOutcome(table.outcomes.fates[row]).name.lower()
+def _outcome(table: DecidedTable, row: int | None) -> str | None:
+    return (
+        None
+        if row is None
+        else RowOutcome(table.outcomes.row_outcomes[row]).name.lower()
+    )
 
 
 def _row_changed(
@@ -322,7 +331,7 @@ def _row_changed(
 
 def _why(table: DecidedTable, row: int | None) -> str | None:
     """Why a row is rejected, by the codes."""
-    if row is None or table.outcomes.fates[row] != RowOutcome.REJECTED:
+    if row is None or table.outcomes.row_outcomes[row] != RowOutcome.REJECTED:
         return None
     faults = table.outcomes.faults.get(row, ())
     return (

@@ -18,7 +18,7 @@ from mukret.rules.model import Rules, Table
 from mukret.rules.part import part_for
 from mukret.rules.sources import Lookup
 from mukret.semantics.answers import Form
-from mukret.semantics.fates import RowOutcome
+from mukret.semantics.outcomes import RowOutcome
 from mukret.types import Bad, Boolean, TypeSpec, ValueType
 from mukret.types.names import TypeNameError, parse_type
 
@@ -32,8 +32,8 @@ class Picked:
     row: int
 
     @property
-    def fate(self) -> RowOutcome:
-        return RowOutcome(self.table.outcomes.fates[self.row])
+    def outcome(self) -> RowOutcome:
+        return RowOutcome(self.table.outcomes.row_outcomes[self.row])
 
     @property
     def file(self) -> str:
@@ -54,13 +54,13 @@ def pick(
     sources: Sequence[Source],
     table: str,
     wanted: RowFilter,
-    fate: RowOutcome | None,
+    outcome: RowOutcome | None,
     nth: int = 1,
     *,
     progress: Progress | None = None,
 ) -> Picked | None:
-    """The nth row of a table with this fate (None: any) among those that are wanted; None if there
-    are not so many.
+    """The nth row of a table with this outcome (None: any) among those that are wanted; None if
+    there are not so many.
 
     Raises InputError as a run does.
     """
@@ -70,7 +70,7 @@ def pick(
             Run(part, sources, progress=progress, whole=rules),
             table,
             wanted,
-            fate,
+            outcome,
             nth,
             whole=part is rules,
         )
@@ -78,7 +78,12 @@ def pick(
         for source in sources:
             source.rewind()
         return _pick(
-            Run(rules, sources, progress=progress), table, wanted, fate, nth, whole=True
+            Run(rules, sources, progress=progress),
+            table,
+            wanted,
+            outcome,
+            nth,
+            whole=True,
         )
 
 
@@ -106,7 +111,7 @@ def _pick(
     run: Run,
     table: str,
     wanted: RowFilter,
-    fate: RowOutcome | None,
+    outcome: RowOutcome | None,
     nth: int,
     *,
     whole: bool,
@@ -118,8 +123,10 @@ def _pick(
             raise _TooLittle
         here = next((one for one in rows.new if one.name == table), None)
         if here is not None:  # else a part of a document in which it has none
-            fates = enumerate(here.outcomes.fates)
-            chosen = wanted(here, [row for row, one in fates if fate in (None, one)])
+            row_outcomes = enumerate(here.outcomes.row_outcomes)
+            chosen = wanted(
+                here, [row for row, one in row_outcomes if outcome in (None, one)]
+            )
             if before + len(chosen) >= nth:
                 return Picked(rows.tables, here, chosen[nth - 1 - before])
             before += len(chosen)

@@ -14,7 +14,7 @@ from mukret.engine.decided import DecidedRows, DecidedTable
 from mukret.inspect.picking import RowFilter, all_rows
 from mukret.rules.sources import At
 from mukret.semantics.choosing import stood_there
-from mukret.semantics.fates import RowOutcome
+from mukret.semantics.outcomes import RowOutcome
 from mukret.semantics.rejects import Reject
 from mukret.types import TypedValue
 from mukret.values import shown_text
@@ -118,7 +118,7 @@ class Preview:
         self.wanted = wanted
         self.stood = stood
         self.rejected = rejected
-        # How many rows of a table had a fate in the batches before.
+        # How many rows of a table had an outcome in the batches before.
         self.before: Counter[tuple[str, int]] = Counter()
         # How many rows of a table were wanted so far.
         self.met: Counter[str] = Counter()
@@ -140,15 +140,19 @@ class Preview:
         for table in rows.new:
             if table.name in self.choices:
                 self._look(table)
-                for fate in (RowOutcome.WRITTEN, RowOutcome.REJECTED):
-                    self.before[table.name, fate] += table.outcomes.count(fate)
+                for outcome in (RowOutcome.WRITTEN, RowOutcome.REJECTED):
+                    self.before[table.name, outcome] += table.outcomes.count(outcome)
 
     def _look(self, table: DecidedTable) -> None:
-        name, outcomes, fates = table.name, table.outcomes, table.outcomes.fates
+        name, outcomes, row_outcomes = (
+            table.name,
+            table.outcomes,
+            table.outcomes.row_outcomes,
+        )
         rows = [
             row
-            for row, fate in enumerate(fates)
-            if fate == RowOutcome.WRITTEN
+            for row, outcome in enumerate(row_outcomes)
+            if outcome == RowOutcome.WRITTEN
             or (self.rejected and outcomes.rejected_for_itself(row))
         ]
         rows = list(self.wanted(table, rows))
@@ -158,8 +162,14 @@ class Preview:
         }
         records = table.columns.records(list(taken.values()))
         for (place, row), values in zip(taken.items(), records, strict=True):
-            nth = self.before[name, fates[row]] + fates.count(fates[row], 0, row + 1)
-            reject = table.reject_at(row) if fates[row] == RowOutcome.REJECTED else None
+            nth = self.before[name, row_outcomes[row]] + row_outcomes.count(
+                row_outcomes[row], 0, row + 1
+            )
+            reject = (
+                table.reject_at(row)
+                if row_outcomes[row] == RowOutcome.REJECTED
+                else None
+            )
             self.chosen[name][place] = (
                 self.come + row,
                 SeenRow(nth, values, reject, self._stood(table, row)),

@@ -29,7 +29,7 @@ from mukret.rules.sources import (
 )
 from mukret.semantics.answers import Form
 from mukret.semantics.choosing import Attempt, attempts
-from mukret.semantics.fates import RowOutcome
+from mukret.semantics.outcomes import RowOutcome
 from mukret.semantics.rejects import Fault, sentence
 from mukret.text import shortened
 from mukret.types import WHITE_SPACE, Bad, TypeSpec
@@ -79,13 +79,17 @@ class TracedRow:
     file: str
     document: int
     path: str
-    fate: str
+    outcome: str
     problems: list[str]
     fields: list[Traced]
 
     def as_json(self) -> dict[str, JsonValue]:
         return {
-            **vars(self),
+            "table": self.table,
+            "file": self.file,
+            "document": self.document,
+            "path": self.path,
+            "fate": self.outcome,  # as scripts know it
             "problems": list(self.problems),
             "fields": [one.as_json() for one in self.fields],
         }
@@ -112,8 +116,8 @@ def trace(
         picked.file,
         picked.document,
         location_text(row.place.location),
-        picked.fate.name.lower(),
-        problems if picked.fate == RowOutcome.REJECTED else [],
+        picked.outcome.name.lower(),
+        problems if picked.outcome == RowOutcome.REJECTED else [],
         [tracer.field(row, name) for name in names],
     )
 

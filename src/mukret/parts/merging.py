@@ -174,7 +174,11 @@ class Merge:
         found: dict[str, Sequence[int]] = {}
         for name in self.schemas:
             rows = (
-                [row for row, fate in enumerate(settled[name].fates) if not fate]
+                [
+                    row
+                    for row, outcome in enumerate(settled[name].row_outcomes)
+                    if not outcome
+                ]
                 if name in settled
                 else []
             )
@@ -192,7 +196,7 @@ class Merge:
 
 def _numbers(table: SettledTable) -> dict[int, int]:
     """Of each row that is written its number among these."""
-    kept = (row for row, fate in enumerate(table.fates) if not fate)
+    kept = (row for row, outcome in enumerate(table.row_outcomes) if not outcome)
     return {row: number for number, row in enumerate(kept)}
 
 

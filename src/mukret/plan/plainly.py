@@ -21,10 +21,10 @@ from mukret.values import JsonValue
 class Gathered:
     """The rows of one table in a batch.
 
-    `owners` holds for each row the number of its parent, ascending. `hollow` are the rows that
-    stand for none, `odd` those that are no objects, `faulty` those that can't be read, `met` those
-    of them that are no rows but stand in their stead. `above` is the row above each in a table that
-    recurses, -1 for none; `refusals`, by parent, rows that can't be told apart.
+    `owners` holds for each row the number of its parent, ascending. `placeholders` are the rows
+    that stand for none, `odd` those that are no objects, `faulty` those that can't be read, `met`
+    those of them that are no rows but stand in their stead. `above` is the row above each in a
+    table that recurses, -1 for none; `refusals`, by parent, rows that can't be told apart.
     """
 
     rows: list[JsonValue] = field(default_factory=list)
@@ -33,7 +33,7 @@ class Gathered:
     names: list[str | None] = field(default_factory=list)
     depths: list[int] = field(default_factory=list)
     above: list[int] = field(default_factory=list)
-    hollow: set[int] = field(default_factory=set)
+    placeholders: set[int] = field(default_factory=set)
     odd: list[int] = field(default_factory=list)
     faulty: dict[int, Bad] = field(default_factory=dict)
     met: set[int] = field(default_factory=set)
@@ -43,13 +43,13 @@ class Gathered:
 @dataclass(frozen=True)
 class Parents:
     """The nodes in which rows are looked for, and their names; some of them stand for none
-    (`hollow`), and in some nothing is looked for (`unreadable`). `excused`: what is on record
+    (`placeholders`), and in some nothing is looked for (`unreadable`). `excused`: what is on record
     already below each of them.
     """
 
     nodes: Sequence[JsonValue]
     names: Sequence[str | None]
-    hollow: Collection[int] = ()
+    placeholders: Collection[int] = ()
     unreadable: Collection[int] = ()
     excused: Callable[[int], Excused | None] = lambda owner: None
 
@@ -61,7 +61,9 @@ def gathered(rows: RowRules, parents: Parents) -> Gathered:
         if owner in parents.unreadable:
             continue
         below = rows.find(
-            parent, hollow=owner in parents.hollow, excused=parents.excused(owner)
+            parent,
+            is_placeholder=owner in parents.placeholders,
+            excused=parents.excused(owner),
         )
         if below.refusal is not None:
             rows_below.refusals.append((owner, below.refusal))
@@ -75,8 +77,8 @@ def gathered(rows: RowRules, parents: Parents) -> Gathered:
             rows_below.names.append(row.name(parents.names[owner]))
             rows_below.depths.append(row.depth)
             rows_below.above.append(-1 if row.above is None else first + row.above)
-            if row.hollow:
-                rows_below.hollow.add(number)
+            if row.is_placeholder:
+                rows_below.placeholders.add(number)
             if row.fault is not None:
                 rows_below.faulty[number] = row.fault
             if row.met:

@@ -37,8 +37,8 @@ class FoundRow(NamedTuple):
     `spread`: it is an element of an array that a path found, and stands under the name of that
     array. `members`: the row was put together, and its members stand at these places. `above`: the
     number of the row above it (`recurse`) among those found with it. `fault`: it can't be read at
-    all. `hollow`: it stands for the absence of rows (`outer`). `met`: it was not found, but stands
-    where a step of a path met another kind.
+    all. `is_placeholder`: it stands for the absence of rows (`outer`). `met`: it was not found, but
+    stands where a step of a path met another kind.
     """
 
     location: Location
@@ -49,7 +49,7 @@ class FoundRow(NamedTuple):
     above: int | None = None
     members: Members | None = None
     fault: Bad | None = None
-    hollow: bool = False
+    is_placeholder: bool = False
     met: bool = False
 
     def name(self, of_parent: str | None) -> str | None:
@@ -57,7 +57,7 @@ class FoundRow(NamedTuple):
         a row that is its parent's node has its parent's.
         """
         under = self.location[:-1] if self.spread else self.location
-        if self.hollow:
+        if self.is_placeholder:
             return None
         if not under:
             return of_parent
@@ -295,7 +295,7 @@ class RowRules:
 
     With `spread` an array among them gives its elements, null no row. A node for which `when` does
     not hold is no row. `recurse` leads from a row to those below it. With `outer` there is one
-    hollow row where nothing is found.
+    is_placeholder row where nothing is found.
     """
 
     paths: tuple[Path, ...] = ()
@@ -334,15 +334,19 @@ class RowRules:
         )
 
     def find(
-        self, root: JsonValue, *, hollow: bool = False, excused: Excused | None = None
+        self,
+        root: JsonValue,
+        *,
+        is_placeholder: bool = False,
+        excused: Excused | None = None,
     ) -> RowsBelow:
         """The rows below a document or a row of the parent table, in their order.
 
-        Below a hollow row is nothing.
+        Below a is_placeholder row is nothing.
         """
-        found = RowsBelow([]) if hollow else self.within(root, excused)
+        found = RowsBelow([]) if is_placeholder else self.within(root, excused)
         if self.outer and not found.rows and found.refusal is None:
-            return RowsBelow([FoundRow((), None, hollow=True)])
+            return RowsBelow([FoundRow((), None, is_placeholder=True)])
         return found
 
     def within(self, root: JsonValue, excused: Excused | None) -> RowsBelow:

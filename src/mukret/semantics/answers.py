@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Protocol
 
 from mukret.codes import Code
 from mukret.errors import OutputError
-from mukret.semantics.fates import key_hash
+from mukret.semantics.outcomes import key_hash
 
 if TYPE_CHECKING:
     import sqlite3

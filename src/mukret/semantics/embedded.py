@@ -77,7 +77,7 @@ def _put(document: JsonValue, location: Location, value: JsonValue) -> JsonValue
 
 class RowPlaces:
     """Finds the innermost of some rows around a place in the document; None among the rows is a
-    hollow one.
+    is_placeholder one.
     """
 
     def __init__(self, places: Iterable[RowPlace | None]) -> None:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from mukret.errors import StoppedError
 from mukret.rules.model import Example, Rules
-from mukret.semantics.fates import RowOutcome
+from mukret.semantics.outcomes import RowOutcome
 from mukret.semantics.reference import BadResponse, Document, LeftOut, ReferenceRun, Row
 from mukret.semantics.rejects import Reject
 from mukret.types.base import ValueType
@@ -56,7 +56,7 @@ def _differences(rules: Rules, example: Example) -> Iterator[str]:
         yield "no table reads documents of its kind"
         return
     for name, expected in example.gives.items():
-        written = [row for row in rows[name] if row.fate == RowOutcome.WRITTEN]
+        written = [row for row in rows[name] if row.outcome == RowOutcome.WRITTEN]
         yield from _table(rules, name, expected, written)
     yield from _rejected(example, rejects)
 

@@ -12,7 +12,7 @@ from mukret.documents import NotJson, Origin, decode, given_text
 from mukret.documents.given import NAME, GivenDocument
 from mukret.errors import InputError, UsageError
 from mukret.rules.model import Rules
-from mukret.semantics.fates import RowOutcome
+from mukret.semantics.outcomes import RowOutcome
 from mukret.semantics.records import Record, known, nested, parsed
 from mukret.semantics.reference import BadResponse, Document, LeftOut, ReferenceRun, Row
 from mukret.semantics.rejects import Problem, Reject
@@ -72,7 +72,7 @@ def extract_one(
     except LeftOut:
         return One(nothing, [], rules, {})
     rows = {
-        name: [row for row in all_rows[name] if row.fate == RowOutcome.WRITTEN]
+        name: [row for row in all_rows[name] if row.outcome == RowOutcome.WRITTEN]
         for name in written
     }
     values = {name: [_kept(rules, name, row) for row in rows[name]] for name in written}

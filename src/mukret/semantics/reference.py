@@ -42,7 +42,7 @@ from mukret.semantics.answers import Answers, FieldName, Known
 from mukret.semantics.choosing import choose
 from mukret.semantics.embedded import BadText, RowPlaces, excuses, unfolded
 from mukret.semantics.facts import document_fact
-from mukret.semantics.fates import (
+from mukret.semantics.outcomes import (
     LastRows,
     RowOutcome,
     in_key,
@@ -89,7 +89,7 @@ class Row:
     broken: set[str] = field(default_factory=set)
     faults: list[Fault] = field(default_factory=list)
     nulled: int = 0
-    fate: RowOutcome = RowOutcome.WRITTEN
+    outcome: RowOutcome = RowOutcome.WRITTEN
     unknown: bool = False
 
     @property
@@ -97,8 +97,8 @@ class Row:
         return self.found.node
 
     @property
-    def hollow(self) -> bool:
-        return self.found.hollow
+    def is_placeholder(self) -> bool:
+        return self.found.is_placeholder
 
     def ancestor(self, origin: str) -> Row:
         row = self
@@ -279,11 +279,11 @@ class OneDocument:
             return
         for parent in self.rows[table.within or RESPONSE]:
             # Below a row that is no object nothing is looked for: the row itself is told.
-            if not (parent.readable or parent.hollow):
+            if not (parent.readable or parent.is_placeholder):
                 continue
             excused = self.excuses.below(parent.place)
             found_here = table.rows.find(
-                parent.node, hollow=parent.hollow, excused=excused
+                parent.node, is_placeholder=parent.is_placeholder, excused=excused
             )
             if found_here.refusal is not None:
                 self.refusals[table.name].append((parent, found_here.refusal))
@@ -299,7 +299,7 @@ class OneDocument:
                 row.above = rows[first + item.above] if item.above is not None else None
                 if item.fault is not None:
                     row.faults.append(unreadable(item.fault))
-                row.readable = item.fault is None and not item.hollow
+                row.readable = item.fault is None and not item.is_placeholder
                 rows.append(row)
 
     def blame_bad_texts(self) -> None:
@@ -308,7 +308,7 @@ class OneDocument:
             if self.bad_texts
             else []
         )
-        places = RowPlaces(None if row.hollow else row.place for row in rows)
+        places = RowPlaces(None if row.is_placeholder else row.place for row in rows)
         for text in self.bad_texts:
             chosen = places.around(text.location)
             if not chosen:
@@ -352,7 +352,7 @@ class OneDocument:
     def read(self, row: Row, field: Field) -> None:
         """One field of one row: its value, or what is wrong with it."""
         row.values[field.name] = None
-        if row.hollow:
+        if row.is_placeholder:
             return
         if self.is_tainted(row, field):
             row.broken.add(field.name)
@@ -507,7 +507,7 @@ class OneDocument:
         """Whether a row is neither rejected nor filtered for itself, as far as other fields than
         these say.
         """
-        if row.hollow or any(
+        if row.is_placeholder or any(
             fault.name is None or fault.name not in without for fault in row.faults
         ):
             return False
@@ -537,15 +537,15 @@ class OneDocument:
         passes = self.passes(row, table)
         above = row.above or row.parent
         if row.faults:
-            row.fate = RowOutcome.REJECTED
-        elif above is not None and above.fate != RowOutcome.WRITTEN:
-            row.fate = above.fate
-            if row.fate == RowOutcome.REJECTED:
+            row.outcome = RowOutcome.REJECTED
+        elif above is not None and above.outcome != RowOutcome.WRITTEN:
+            row.outcome = above.outcome
+            if row.outcome == RowOutcome.REJECTED:
                 row.faults.append(parent_rejected(above.origin))
         elif not passes:
-            row.fate = RowOutcome.FILTERED
+            row.outcome = RowOutcome.FILTERED
             row.unknown = passes is None
-        elif table.key and not row.hollow:
+        elif table.key and not row.is_placeholder:
             self.compare_key(row, table, number)
 
     def passes(self, row: Row, table: Table) -> object:
@@ -553,7 +553,7 @@ class OneDocument:
 
         What is wrong with its key, or with the condition, is noted.
         """
-        if row.hollow:
+        if row.is_placeholder:
             return True
         row.faults += [key_missing(name) for name in table.key if self.lacks(row, name)]
         if table.where is None or row.faults or row.broken:
@@ -566,10 +566,10 @@ class OneDocument:
 
     def compare_key(self, row: Row, table: Table, number: int) -> None:
         key = tuple(in_key(row.values[name]) for name in table.key)
-        row.fate = RowOutcome(
-            self.run.seen[table.name].fates(key_hash(key), [number])[0]
+        row.outcome = RowOutcome(
+            self.run.seen[table.name].row_outcomes(key_hash(key), [number])[0]
         )
-        if row.fate == RowOutcome.REJECTED:
+        if row.outcome == RowOutcome.REJECTED:
             types = table.types
             values = zip(table.key, key, strict=True)
             row.faults.append(
@@ -580,13 +580,13 @@ class OneDocument:
 
     def count(self, name: str) -> None:
         tally, rows = self.run.tally[name], self.rows[name]
-        fates = [row.fate for row in rows]
+        row_outcomes = [row.outcome for row in rows]
         refused_rows = sum(refusal.count for _, refusal in self.refusals[name])
         tally.rows_seen += len(rows) + refused_rows
-        tally.rows_written += fates.count(RowOutcome.WRITTEN)
-        tally.rows_rejected += fates.count(RowOutcome.REJECTED) + refused_rows
-        tally.rows_filtered += fates.count(RowOutcome.FILTERED)
-        tally.rows_deduplicated += fates.count(RowOutcome.DEDUPLICATED)
+        tally.rows_written += row_outcomes.count(RowOutcome.WRITTEN)
+        tally.rows_rejected += row_outcomes.count(RowOutcome.REJECTED) + refused_rows
+        tally.rows_filtered += row_outcomes.count(RowOutcome.FILTERED)
+        tally.rows_deduplicated += row_outcomes.count(RowOutcome.DEDUPLICATED)
         tally.values_nulled += sum(row.nulled for row in rows)
         tally.rows_filtered_unknown += sum(row.unknown for row in rows)
 
@@ -614,6 +614,6 @@ class OneDocument:
                 ),
             )
             for row in self.rows[name]
-            if row.fate == RowOutcome.REJECTED
+            if row.outcome == RowOutcome.REJECTED
         ]
         return [record for _, record in sorted(records, key=lambda item: item[0])]

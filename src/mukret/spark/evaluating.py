@@ -24,7 +24,7 @@ from mukret.engine.unsettled import (
 )
 from mukret.parts.together import Told
 from mukret.rules.model import Rules, Table
-from mukret.semantics.fates import RowOutcome
+from mukret.semantics.outcomes import RowOutcome
 from mukret.semantics.tally import Reason
 from mukret.spark.frame import Entry, EntryKind, packed_fact, packed_rows
 from mukret.spark.gathering import GatheredRows

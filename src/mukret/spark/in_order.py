@@ -85,8 +85,8 @@ def _left_out(rules: Rules, blocks: Callable[[], Iterator[Block]]) -> Iterator[E
             before = rows.tables[name].column(FATE).to_pylist()
             gone = [
                 row
-                for row, fate in enumerate(table.fates)
-                if fate and fate != before[row]
+                for row, outcome in enumerate(table.row_outcomes)
+                if outcome and outcome != before[row]
             ]
             if gone:
                 yield left_out_entry(name, piece, block, gone)

@@ -17,7 +17,7 @@ from mukret.engine.settling import (
 )
 from mukret.engine.unsettled import own_columns
 from mukret.rules.model import Rules
-from mukret.semantics.fates import RowOutcome, SeenKeys
+from mukret.semantics.outcomes import RowOutcome, SeenKeys
 from mukret.semantics.rejects import Reject
 from mukret.semantics.tally import TableTally, Tally
 from mukret.spark.evaluating import ranks_of, spark_schema
@@ -45,7 +45,7 @@ class LeftOut(SeenKeys):
         self.again = again
         self.rows: set[int] = set()
 
-    def fates(self, hashes: bytes, rows: Sequence[int]) -> bytes:
+    def row_outcomes(self, hashes: bytes, rows: Sequence[int]) -> bytes:
         if not self.rows:
             return bytes(len(rows))
         return bytes(

@@ -18,7 +18,7 @@ from mukret.errors import MukretError, UsageError
 from mukret.rules.model import Rules
 from mukret.rules.sources import Lookup
 from mukret.semantics.answers import Answers, FieldName, Form
-from mukret.semantics.fates import key_hash
+from mukret.semantics.outcomes import key_hash
 from mukret.spark.frame import Entry, EntryKind, entry_batch, packed_fact, unpacked_fact
 from mukret.spark.pieces import Input, Piece
 from mukret.version import __version__

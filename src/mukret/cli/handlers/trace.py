@@ -33,7 +33,7 @@ from mukret.paths import parse_path
 from mukret.paths.locate import location_text
 from mukret.rules import Rules
 from mukret.rules.model import Table
-from mukret.semantics.fates import RowOutcome
+from mukret.semantics.outcomes import RowOutcome
 from mukret.text import did_you_mean
 from mukret.values import json_text
 
@@ -59,7 +59,7 @@ class Request(Talk):
         return self.reject or self.nth or 1
 
     @property
-    def fate(self) -> RowOutcome | None:
+    def outcome(self) -> RowOutcome | None:
         """What became of the rows among which is counted; None: whatever it was."""
         if self.reject:
             return RowOutcome.REJECTED
@@ -81,7 +81,7 @@ def handle(request: Request) -> int:
             sources,
             table.name,
             wanted,
-            request.fate,
+            request.outcome,
             request.number,
             progress=progress,
         )

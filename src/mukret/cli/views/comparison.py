@@ -26,7 +26,9 @@ def print_comparison(comparison: RulesComparison, rules: Rules) -> None:
             parent = rules.tables[name].within
             above = comparison.tables.get(parent or "")
             _print_table(
-                name, changes, parent if above is not None and above.fates else None
+                name,
+                changes,
+                parent if above is not None and above.row_outcomes else None,
             )
     same = [name for name, changes in comparison.tables.items() if not changes.any]
     if same:
@@ -47,14 +49,14 @@ def _print_table(name: str, changes: TableChanges, parent: str | None) -> None:
     )
     for line in _column_lines(changes):
         click.echo(f"  column {line}")
-    if parent is not None and changes.fates:
+    if parent is not None and changes.row_outcomes:
         outcomes = (
             f"{was} → {becomes} {change.count:,}"
-            for (was, becomes), change in changes.fates.items()
+            for (was, becomes), change in changes.row_outcomes.items()
         )
         click.echo(f"  with {parent}: {', '.join(outcomes)}")
     if parent is None:
-        for (was, becomes), change in changes.fates.items():
+        for (was, becomes), change in changes.row_outcomes.items():
             what = f"rows {was or 'not there'} → {becomes or 'not there'}"
             _print_change(what, change, most=1, reasons=True)
     for column, change in changes.values.items():
@@ -120,6 +122,6 @@ def _traceable(
     """Each change with the rules by which its rows can be traced, and its column if it has one."""
     for column, change in changes.values.items():
         yield new, column, change
-    for (_, becomes), change in changes.fates.items():
+    for (_, becomes), change in changes.row_outcomes.items():
         # Rows that are not there any more can be traced by the old rules alone.
         yield old if becomes is None else new, None, change

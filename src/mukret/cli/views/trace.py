@@ -9,7 +9,7 @@ from mukret.text import escaped
 
 
 def print_row(row: TracedRow) -> None:
-    click.echo(f"{click.style(row.table, bold=True)}, a row that is {row.fate}")
+    click.echo(f"{click.style(row.table, bold=True)}, a row that is {row.outcome}")
     click.echo(escaped(f"at {row.path} in {row.file}, document {row.document}"))
     for problem in row.problems:
         click.secho(f"  {escaped(problem)}", fg="red")

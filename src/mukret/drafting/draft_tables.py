@@ -19,7 +19,7 @@ from mukret.drafting.names import (
     singular,
     snake_case,
 )
-from mukret.drafting.places import (
+from mukret.drafting.place_roles import (
     always_empty,
     column_names,
     has_scalars,

@@ -57,7 +57,7 @@ class SeenKeys:
         self.settling = settling
         self.before = 0
 
-    def fates(self, hashes: bytes, rows: Sequence[int]) -> bytes:
+    def row_outcomes(self, hashes: bytes, rows: Sequence[int]) -> bytes:
         """What becomes of rows with these keys (16 bytes for each), and these numbers among those
         that are looked at now: a byte for each. The keys are noted.
         """
@@ -95,7 +95,7 @@ class SeenKeys:
 class NothingSettled(SeenKeys):
     """Lets all rows through: whether their keys came before is settled later."""
 
-    def fates(self, hashes: bytes, rows: Sequence[int]) -> bytes:
+    def row_outcomes(self, hashes: bytes, rows: Sequence[int]) -> bytes:
         return bytes(len(rows))
 
 

@@ -29,7 +29,7 @@ PRESENCE = ""
 
 
 @dataclass(frozen=True)
-class Way:
+class AccessPath:
     """What is left of a path.
 
     At its end stands a row of the table `rows` (or what another such word says); without one,
@@ -39,8 +39,8 @@ class Way:
     segments: Segments
     rows: str | None = None
 
-    def after(self, before: Segments) -> Way:
-        return Way((*before, *self.segments), self.rows)
+    def after(self, before: Segments) -> AccessPath:
+        return AccessPath((*before, *self.segments), self.rows)
 
 
 class Ways:
@@ -56,9 +56,9 @@ class Ways:
         self.rules = rules
         self.kinds = kinds
 
-    def closed(self, ways: Iterable[Way]) -> frozenset[Way]:
+    def closed(self, ways: Iterable[AccessPath]) -> frozenset[AccessPath]:
         """With what goes on from the rows at which some of them end."""
-        found: set[Way] = set()
+        found: set[AccessPath] = set()
         todo = list(ways)
         while todo:
             way = todo.pop()
@@ -69,7 +69,7 @@ class Ways:
                     todo += self.of_row(table)
         return frozenset(found)
 
-    def of_document(self) -> Iterator[Way]:
+    def of_document(self) -> Iterator[AccessPath]:
         yield from self.of_fields(self.rules.response_fields)
         for path in self.rules.ignore:
             yield from self.of_path(path)
@@ -79,16 +79,16 @@ class Ways:
             yield from self.asked_of(kind.when, absolute=None)
         yield from self.to_rows(None)
 
-    def of_row(self, table: Table) -> Iterator[Way]:
+    def of_row(self, table: Table) -> Iterator[AccessPath]:
         yield from self.of_fields(table.fields)
         yield from self.asked_of(table.rows.when, absolute=False)
         yield from self.to_rows(table.name)
         if table.rows.recurse is not None:
             yield from self.to_nodes(table.rows.recurse, table)
         if table.rows.header is not None:
-            yield Way(())  # which element is which column is not known before
+            yield AccessPath(())  # which element is which column is not known before
 
-    def of_fields(self, fields: Iterable[Field]) -> Iterator[Way]:
+    def of_fields(self, fields: Iterable[Field]) -> Iterator[AccessPath]:
         for own in fields:
             match own.source:
                 case At(paths=paths, take=take):
@@ -97,9 +97,9 @@ class Ways:
                             path, PRESENCE if take == "count" else None
                         )
                 case Rest():
-                    yield Way(())
+                    yield AccessPath(())
 
-    def to_rows(self, within: str | None) -> Iterator[Way]:
+    def to_rows(self, within: str | None) -> Iterator[AccessPath]:
         for table in self.rules.tables.values():
             if table.within != within or not self.reads(table):
                 continue
@@ -115,46 +115,46 @@ class Ways:
         """Whether a table reads documents of these kinds."""
         return self.kinds is None or table.kind is None or table.kind in self.kinds
 
-    def to_nodes(self, path: Path, table: Table) -> Iterator[Way]:
+    def to_nodes(self, path: Path, table: Table) -> Iterator[AccessPath]:
         """An array that is spread may be there or not."""
         yield from self.of_path(path, table.name)
         if table.rows.spread:
-            yield Way((*path.segments, child_segment(Wildcard())), table.name)
+            yield AccessPath((*path.segments, child_segment(Wildcard())), table.name)
 
-    def of_path(self, path: Path, end: str | None = None) -> Iterator[Way]:
+    def of_path(self, path: Path, end: str | None = None) -> Iterator[AccessPath]:
         """A path, and what its filters ask of where it begins."""
-        yield Way(path.segments, end)
+        yield AccessPath(path.segments, end)
         for logical in filters_of(path.segments):
             yield from self.asked(logical, absolute=True)
 
     def asked_of(
         self, condition: Condition | None, *, absolute: bool | None
-    ) -> Iterator[Way]:
+    ) -> Iterator[AccessPath]:
         if condition is not None:
             yield from self.asked(condition.logical, absolute=absolute)
 
     @staticmethod
-    def asked(logical: Logical, *, absolute: bool | None) -> Iterator[Way]:
+    def asked(logical: Logical, *, absolute: bool | None) -> Iterator[AccessPath]:
         """What a condition looks at: from the root of the query it stands in (`absolute`), from the
         node in question, or from either.
         """
         for query, value in queries_in(logical):
             if absolute is None or query.absolute == absolute:
-                yield Way(query.segments, None if value else PRESENCE)
+                yield AccessPath(query.segments, None if value else PRESENCE)
 
-    def asked_by_filters(self, segment: Segment) -> Iterator[Way]:
+    def asked_by_filters(self, segment: Segment) -> Iterator[AccessPath]:
         """What the filters of a step look at, from the nodes that they judge."""
         for logical in filters_of((segment,)):
             yield from self.asked(logical, absolute=False)
 
-    def through(self, member: str, path: Path, table: Table) -> Iterator[Way]:
+    def through(self, member: str, path: Path, table: Table) -> Iterator[AccessPath]:
         """The ways from a row that a zip puts together which go on from one of its members."""
         for way in self.closed(self.of_row(table)):
             if not way.segments and way.rows is None:
-                yield Way(path.segments)
+                yield AccessPath(path.segments)
                 continue
             if way.segments and selects(way.segments[0], member, 0):
-                yield Way(way.segments[1:], way.rows).after(path.segments)
+                yield AccessPath(way.segments[1:], way.rows).after(path.segments)
             if way.segments and way.segments[0].descend:
                 yield way.after(path.segments)
 
@@ -166,9 +166,9 @@ class ByFirstStep:
     rules with thousands of fields would take the square of their number otherwise.
     """
 
-    def __init__(self, ways: Iterable[Way]) -> None:
-        self.named: dict[str, list[Way]] = {}
-        self.others: list[Way] = []
+    def __init__(self, ways: Iterable[AccessPath]) -> None:
+        self.named: dict[str, list[AccessPath]] = {}
+        self.others: list[AccessPath] = []
         for way in ways:
             first = way.segments[0]
             match first.selectors:
@@ -177,7 +177,7 @@ class ByFirstStep:
                 case _:
                     self.others.append(way)
 
-    def candidates(self, step: str | int) -> list[Way]:
+    def candidates(self, step: str | int) -> list[AccessPath]:
         """All that may lead to a member or an element."""
         return (
             [*self.named.get(step, ()), *self.others]
