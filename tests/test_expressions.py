@@ -23,7 +23,7 @@ from mukret.expressions import (
     compile_expression,
     evaluate,
     names_in,
-    tables,
+    parser_tables,
 )
 from mukret.expressions.families import arithmetic_type
 from mukret.types import (
@@ -350,23 +350,23 @@ class Expressions(unittest.TestCase):
     ) -> None:
         home = Path(__file__).parent.parent / "src/mukret/expressions"
         grammar, shipped = (
-            (home / tables.GRAMMAR).read_text(),
-            json.loads((home / tables.TABLES).read_text()),
+            (home / parser_tables.GRAMMAR).read_text(),
+            json.loads((home / parser_tables.TABLES).read_text()),
         )
         if shipped["of"].startswith(
             f"lark {lark.__version__},"
         ):  # of another version the tables are not used
             self.assertEqual(
                 shipped["of"],
-                tables.version_of(grammar),
+                parser_tables.version_of(grammar),
                 "run scripts/make_parser_tables.py",
             )
             with mock.patch.object(tables, "made_anew", side_effect=AssertionError):
-                tables.parser()
+                parser_tables.parser()
         with mock.patch.object(lark, "__version__", "0"):
-            anew = tables.parser()
+            anew = parser_tables.parser()
         for text, *_ in VALUES:
-            self.assertEqual(tables.parser().parse(text), anew.parse(text))
+            self.assertEqual(parser_tables.parser().parse(text), anew.parse(text))
 
     def test_long_lists_are_evaluated_and_endless_nesting_is_refused(self) -> None:
         listed = ", ".join(map(str, range(3000)))
