@@ -361,7 +361,9 @@ class Expressions(unittest.TestCase):
                 parser_tables.version_of(grammar),
                 "run scripts/make_parser_tables.py",
             )
-            with mock.patch.object(tables, "made_anew", side_effect=AssertionError):
+            with mock.patch.object(
+                parser_tables, "made_anew", side_effect=AssertionError
+            ):
                 parser_tables.parser()
         with mock.patch.object(lark, "__version__", "0"):
             anew = parser_tables.parser()
