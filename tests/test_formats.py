@@ -26,6 +26,7 @@ import pyarrow.parquet as pq
 from hypothesis import given
 from hypothesis import strategies as st
 
+from mukret.cli.commands.extract import command as extract
 from mukret.destinations import jsonl, xlsx
 from mukret.destinations.contract import PLAIN, Delivery, RowsToWrite, WriteOptions
 from mukret.destinations.deliver import RejectLimit, deliver
@@ -962,6 +963,15 @@ class Page(FolderCase):
             if line.startswith("| `")
         ]
         self.assertEqual([row[0].strip("| `") for row in rows], list(FORMATS))
+        told = next(
+            option.to_info_dict()["help"]
+            for option in extract.params
+            if option.name == "form"
+        )
+        self.assertEqual(
+            told.replace(" (if it is not said)", ""),
+            f"Format of the tables: {', '.join(FORMATS)}.",
+        )
         for row, form in zip(rows, FORMATS.values(), strict=True):
             options = {name.replace("_", "-") for name in form.options}
             self.assertEqual(

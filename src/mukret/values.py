@@ -105,12 +105,17 @@ def json_text(
 
 
 def _scalar_json(value: JsonValue) -> str:
-    kind = type(value)
-    if kind is str:
-        return encode_basestring(value)
-    if kind is _Literal:
+    if value is None:
+        return "null"
+    if type(value) is _Literal:
         return str(value)
-    return "null" if value is None else scalar_text(value) or ""
+    # A code is a text, too.
+    if isinstance(value, str) and type(value) is not Number:
+        return encode_basestring(value)
+    text = scalar_text(value)
+    if text is None:
+        raise TypeError(f"{type(value).__name__} is no JSON value")
+    return text
 
 
 def shown_text(value: JsonValue) -> str:

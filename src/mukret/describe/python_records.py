@@ -195,7 +195,8 @@ class _Module:
                 return f"list[{python}]", f"_list_of({reader})"
             case DecimalType():
                 return "Decimal", f"_decimal_of({kind.scale})"
-        return _TYPES[type(kind)]
+        # What has no row there stands as a text in JSON, and stays one.
+        return _TYPES.get(type(kind), _TYPES[Text])
 
 
 def _enums_of(table: Nested) -> Iterator[tuple[str, Enum]]:

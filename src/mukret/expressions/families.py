@@ -20,35 +20,17 @@ from mukret.types.numbers import MAX_DIGITS
 INTEGER_AS_DECIMAL = DecimalType(19, 0)
 DIVISION_DIGITS = 6
 
-_CASTS: dict[str, frozenset[str]] = {
-    "text": frozenset(
-        {
-            "text",
-            "integer",
-            "decimal",
-            "float",
-            "boolean",
-            "date",
-            "time",
-            "datetime",
-            "timestamp",
-            "duration",
-            "enum",
-        }
-    ),
-    "integer": frozenset({"text", "integer", "decimal", "float"}),
-    "decimal": frozenset({"text", "integer", "decimal", "float"}),
-    "float": frozenset({"text", "integer", "decimal", "float"}),
-    "boolean": frozenset({"text", "boolean"}),
-    "date": frozenset({"text", "date", "datetime"}),
-    "time": frozenset({"text", "time"}),
-    "datetime": frozenset({"text", "datetime", "date"}),
-    "timestamp": frozenset({"text", "timestamp", "date"}),
-    "duration": frozenset({"text", "duration"}),
-    "list": frozenset({"list"}),
-    "json": frozenset({"text", "json"}),
+# A type can be cast to itself and to text; these to more.
+_CASTS_BESIDE: dict[str, frozenset[str]] = {
+    "integer": frozenset({"decimal", "float"}),
+    "decimal": frozenset({"integer", "float"}),
+    "float": frozenset({"integer", "decimal"}),
+    "date": frozenset({"datetime"}),
+    "datetime": frozenset({"date"}),
+    "timestamp": frozenset({"date"}),
 }
-_CASTS["enum"] = _CASTS["text"]
+# What no text is read as by a cast: `type:` on a field reads them.
+_NEVER_FROM_TEXT = frozenset({"list", "json"})
 
 
 def family(kind: ValueType) -> str:
@@ -83,7 +65,13 @@ def is_timely(kind: ValueType | None) -> bool:
 
 
 def castable(source: ValueType, target: ValueType) -> bool:
-    return family(target) in _CASTS[family(source)]
+    wanted, given = family(target), family(source)
+    if is_textual(source):
+        return wanted not in _NEVER_FROM_TEXT
+    # A list has no text of its own.
+    if wanted == "text":
+        return given != "list"
+    return wanted == given or wanted in _CASTS_BESIDE.get(given, ())
 
 
 def as_decimal(kind: ValueType) -> DecimalType:
