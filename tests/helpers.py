@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import fcntl
+import io
 import os
 import shutil
 import subprocess
@@ -11,12 +12,20 @@ import tempfile
 import textwrap
 import unittest
 from collections.abc import Iterator, Mapping
-from contextlib import contextmanager, nullcontext
+from contextlib import (
+    chdir,
+    contextmanager,
+    nullcontext,
+    redirect_stderr,
+    redirect_stdout,
+)
 from functools import cache
 from multiprocessing.util import Finalize
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
+from mukret.cli.main import answer
 from mukret.engine.interface import Result
 from mukret.engine.interface import extract as extract_files
 from mukret.paths import parse_path
@@ -70,6 +79,21 @@ class FolderCase(unittest.TestCase):
     ) -> subprocess.CompletedProcess[str]:
         """Runs the built program in the folder; not a terminal, 100 columns wide."""
         return run_mukret(*arguments, folder=self.folder, **options)
+
+    def typed(self, *arguments: str | Path) -> subprocess.CompletedProcess[str]:
+        """The same, without a process of its own: for what is said and how it ends."""
+        out, err = (io.TextIOWrapper(io.BytesIO(), "utf-8") for _ in "12")
+        with (
+            chdir(self.folder),
+            mock.patch.dict(os.environ, {"COLUMNS": "100"}),
+            mock.patch("sys.stdin", io.TextIOWrapper(io.BytesIO())),
+            redirect_stdout(out),
+            redirect_stderr(err),
+        ):
+            code = answer([str(argument) for argument in arguments])
+        out.seek(0)
+        err.seek(0)
+        return subprocess.CompletedProcess(arguments, code, out.read(), err.read())
 
 
 @contextmanager

@@ -542,7 +542,7 @@ class OnTheCommandLine(Delivering):
             (("one", "mysql://x"), 2, "mysql://… is not supported"),
         ):
             with self.subTest(arguments):
-                done = self.mukret("compare", *arguments)
+                done = self.typed("compare", *arguments)
                 self.assertEqual(
                     (done.returncode, told in done.stderr), (code, True), done.stderr
                 )

@@ -638,7 +638,7 @@ class OnTheCommandLine(Described):
             (("a.rules.yaml", "--rules-schema"), "--rules-schema goes alone"),
         ):  # fmt: skip
             with self.subTest(arguments):
-                done = self.mukret("describe", *arguments)
+                done = self.typed("describe", *arguments)
                 self.assertEqual(
                     (done.returncode, told in done.stderr), (2, True), done.stderr
                 )

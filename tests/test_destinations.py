@@ -13,7 +13,7 @@ from unittest import mock
 from hypothesis import given
 from hypothesis import strategies as st
 
-from mukret.destinations import publish
+from mukret.destinations import publish, switching
 from mukret.destinations.csv import CsvFile
 from mukret.destinations.deliver import RejectLimit, deliver
 from mukret.destinations.folder import Folder
@@ -290,7 +290,7 @@ class Delivery(FolderCase):
 
     def test_without_an_exchange_of_names_two_renames_do(self) -> None:
         self.deliver([ONE])
-        with mock.patch.object(publish, "_exchange", return_value=False):
+        with mock.patch.object(switching, "exchange", return_value=False):
             out = self.deliver([{"id": 8}])
         self.assertEqual((out / "t.csv").read_text().splitlines()[1], "8,,,,,,,,")
         self.assertEqual(
@@ -328,8 +328,8 @@ class Delivery(FolderCase):
     def test_of_two_runs_at_once_into_one_folder_each_is_whole_and_the_last_one_stays(
         self,
     ) -> None:
-        for exchange in (publish._exchange, lambda *_: False):
-            with mock.patch.object(publish, "_exchange", exchange):
+        for exchange in (switching.exchange, lambda *_: False):
+            with mock.patch.object(switching, "exchange", exchange):
                 out = self.deliver([ONE])
                 target = str(out)
                 runs = [Publication(target), Publication(target)]
@@ -364,9 +364,9 @@ class Delivery(FolderCase):
         self.assertIn("t.csv", os.listdir(out))
 
     def test_an_interrupt_before_the_work_has_begun_leaves_no_folder(self) -> None:
-        for step in ("hold", "_same"):
+        for module, step in ((publish, "hold"), (switching, "is_name_of")):
             with (
-                mock.patch.object(publish, step, side_effect=KeyboardInterrupt),
+                mock.patch.object(module, step, side_effect=KeyboardInterrupt),
                 self.subTest(step),
             ):
                 with self.assertRaisesRegex(Interrupted, "nothing was published"):
@@ -380,15 +380,15 @@ class Delivery(FolderCase):
             switch(work, place)
             raise KeyboardInterrupt
 
-        switch = publish._switch
+        switch = switching.switch
         for rows in ([ONE], [{"id": 8}]):
             with (
-                mock.patch.object(publish, "_switch", interrupted),
+                mock.patch.object(switching, "switch", interrupted),
                 self.assertRaisesRegex(Interrupted, "out was published"),
             ):
                 self.deliver(rows)
         with (
-            mock.patch.object(publish, "_sync", side_effect=KeyboardInterrupt),
+            mock.patch.object(switching, "sync", side_effect=KeyboardInterrupt),
             self.assertRaisesRegex(Interrupted, "nothing was published"),
         ):
             self.deliver([{"id": 9}])

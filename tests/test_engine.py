@@ -492,9 +492,14 @@ class Noticing(FolderCase):
             rules,
             json.dumps([{"a": "x" * 5000}, {"a": ["y" * 5000]}, {"a": "\x1b[31m"}]),
         )
-        values = [reject.problems[0].value for reject in result.rejects]
-        self.assertTrue(all(len(str(value)) <= 200 for value in values))
-        self.assertIn('"\\u001b[31m"', result.rejects[2].problems[0].message)
+        self.assertEqual(
+            [reject.problems[0].value for reject in result.rejects],
+            ["x" * 199 + "…", '["' + "y" * 197 + "…", "\x1b[31m"],
+        )
+        self.assertEqual(
+            result.rejects[2].problems[0].message,
+            'expected a number, such as 12, not "\\u001b[31m"',
+        )
 
 
 class Interface(FolderCase):

@@ -273,7 +273,7 @@ class EveryFormat(FolderCase):
                         RejectLimit(number=0),
                     )
                 for place in (
-                    "mukret.destinations.publish._sync",
+                    "mukret.destinations.switching.sync",
                     "mukret.destinations.folder.Folder.write",
                 ):
                     full = OSError(28, "No space left on device")
@@ -925,9 +925,7 @@ class OnTheCommandLine(FolderCase):
             ),
         ):
             with self.subTest(arguments):
-                done = self.mukret(
-                    "extract", "t.rules.yaml", "a.json", *arguments, "-q"
-                )
+                done = self.typed("extract", "t.rules.yaml", "a.json", *arguments, "-q")
                 self.assertEqual(done.returncode, code, done.stderr)
                 if code:
                     self.assertIn(expected, done.stderr)

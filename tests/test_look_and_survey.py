@@ -101,7 +101,7 @@ class FeedCase(FolderCase):
         """Arguments, exit code, lines of standard error."""
         for arguments, code, lines in cases:
             with self.subTest(arguments):
-                done = self.mukret(*arguments)
+                done = self.typed(*arguments)
                 self.assertEqual(
                     (done.returncode, done.stderr.splitlines()[: len(lines)]),
                     (code, lines),
@@ -619,14 +619,27 @@ class Look(FeedCase):
             {"code": f"P{n}", "name": "Otterwick", "depths": [8.6] * 30}
             for n in range(500)
         ]
-        for document, path in (
-            (rows, "$"),
-            ({"data": rows}, "$.data"),
-            ({"data": rows, "next": None}, "$"),
+        first = [
+            "{",
+            '  "code": "P0",',
+            '  "name": "Otterwick",',
+            '  "depths": [… 30 elements]',
+            "},",
+            "{… 3 members},",
+        ]
+        for document, path, depth in (
+            (rows, "$", 1),
+            ({"data": rows}, "$.data", 1),
+            ({"data": rows, "next": None}, "$", 2),
         ):
             with self.subTest(path):
                 self.feed(document)
-                self.assertIn('"code": "P0",\n', self.shown("look", "feed.jsonl", path))
+                lines = self.shown("look", "feed.jsonl", path).splitlines()
+                begin = 2 + depth
+                self.assertEqual(
+                    lines[begin : begin + len(first)],
+                    [f"{'  ' * depth}{line}" for line in first],
+                )
 
     def test_bare_values_a_line_each_for_scripts(self) -> None:
         self.assertEqual(

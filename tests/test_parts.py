@@ -435,7 +435,7 @@ class OnTheCommandLine(FolderCase):
             ),
         ):
             with self.subTest(arguments):
-                done = self.mukret("extract", *arguments)
+                done = self.typed("extract", *arguments)
                 self.assertEqual(
                     (done.returncode, told in done.stderr), (2, True), done.stderr
                 )

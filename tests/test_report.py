@@ -416,7 +416,7 @@ class Reports(FolderCase):
             ),
         ):
             with self.subTest(arguments=arguments):
-                done = self.mukret("report", *arguments)
+                done = self.typed("report", *arguments)
                 self.assertEqual(done.returncode, code, done.stderr)
                 self.assertIn(word, done.stderr)
         self.assertTrue((self.folder / "p.png").read_bytes().startswith(b"\x89PNG"))

@@ -486,6 +486,6 @@ class OnTheCommandLine(FolderCase):
         ]
         for arguments, code, told in cases:
             with self.subTest(arguments=arguments):
-                done = self.mukret("trace", "ferry.rules.yaml", "a.json", *arguments)
+                done = self.typed("trace", "ferry.rules.yaml", "a.json", *arguments)
                 self.assertEqual(done.returncode, code, done.stderr)
                 self.assertIn(told, done.stderr)

@@ -108,7 +108,7 @@ def run() -> NoReturn:
     set_up_streams()
     signal.signal(signal.SIGTERM, _interrupt)
     hide_pandas()
-    code = _exit_code("-vv" in sys.argv)
+    code = answer(sys.argv[1:])
     _past_interrupting()
     try:
         sys.stdout.flush()
@@ -120,10 +120,14 @@ def run() -> NoReturn:
     sys.exit(code)
 
 
-def _exit_code(verbose: bool) -> int:
-    """Runs the command that was typed; whatever goes wrong is printed, and decides the code."""
+def answer(arguments: list[str]) -> int:
+    """Runs the command that was typed; whatever goes wrong is printed, and decides the exit code,
+    which is given back.
+    """
+    verbose = "-vv" in arguments
     try:
         code = main.main(
+            arguments,
             standalone_mode=False,
             prog_name="mukret",
             color=False if "NO_COLOR" in os.environ else None,

@@ -8,7 +8,6 @@ holds any more was left by a killed run, and the next one clears it.
 
 from __future__ import annotations
 
-import ctypes
 import json
 import os
 import secrets
@@ -16,14 +15,11 @@ import shutil
 from pathlib import Path
 
 from mukret.codes import Code
+from mukret.destinations import switching
 from mukret.errors import OutputError
 from mukret.locks import hold
 
 RUN_FILE = "run.json"
-# Ends the name of what was there before, between two renames.
-_ASIDE = "-old"
-_AT_FDCWD = -100
-_RENAME_EXCHANGE = 2
 
 
 class Publication:
@@ -57,7 +53,7 @@ class Publication:
         """
         self.work.mkdir()
         self.lock = os.open(self.work, os.O_RDONLY)
-        if hold(self.lock) is not False and _same(self.work, self.lock):
+        if hold(self.lock) is not False and switching.is_name_of(self.work, self.lock):
             return True
         os.close(self.lock)
         self.lock = -1
@@ -65,9 +61,9 @@ class Publication:
 
     def publish(self) -> None:
         """Raises OutputError where something else came there meanwhile, and OSError."""
-        _sync(self.work)
+        switching.sync(self.work)
         check_ours(self.target, self.place)
-        _switch(self.work, self.place)
+        switching.switch(self.work, self.place)
 
     @property
     def done(self) -> bool:
@@ -112,13 +108,6 @@ def _name_beside(place: Path) -> Path:
 
 def _beginning(place: Path) -> str:
     return f".{place.name}.mukret-"
-
-
-def _same(place: Path, descriptor: int) -> bool:
-    try:
-        return os.path.samestat(os.stat(place), os.fstat(descriptor))
-    except FileNotFoundError:
-        return False
 
 
 def not_written(target: str, error: OSError) -> OutputError:
@@ -173,7 +162,7 @@ def _clear_leftovers(place: Path) -> None:
         leftover = place.with_name(name)
         if not name.startswith(_beginning(place)) or not _left(leftover):
             continue
-        if name.endswith(_ASIDE) and not place.exists():
+        if name.endswith(switching.ASIDE) and not place.exists():
             os.rename(leftover, place)
         else:
             shutil.rmtree(leftover, ignore_errors=True)
@@ -192,48 +181,3 @@ def _left(folder: Path) -> bool:
         return hold(descriptor) is True
     finally:
         os.close(descriptor)
-
-
-def _sync(folder: Path) -> None:
-    for path in [*folder.rglob("*"), folder]:
-        handle = os.open(path, os.O_RDONLY)
-        try:
-            os.fsync(handle)
-        finally:
-            os.close(handle)
-
-
-def _switch(work: Path, place: Path) -> None:
-    if not place.exists():
-        os.rename(work, place)
-    elif not _exchange(work, place):
-        _rename_twice(work, place)
-
-
-def _rename_twice(work: Path, place: Path) -> None:
-    """For want of an exchange. Killed in between, the next run puts back what was there."""
-    aside = work.with_name(f"{work.name}{_ASIDE}")
-    before = os.open(place, os.O_RDONLY)
-    try:
-        hold(before)  # nobody takes it for a leftover while it has no place
-        os.rename(place, aside)
-        try:
-            os.rename(work, place)
-        except BaseException:
-            os.rename(aside, place)
-            raise
-        shutil.rmtree(aside, ignore_errors=True)
-    finally:
-        os.close(before)
-
-
-def _exchange(one: Path, other: Path) -> bool:
-    """Exchanges two names in one step (Linux's renameat2); False where the system can't."""
-    try:
-        renameat2 = ctypes.CDLL(None, use_errno=True).renameat2
-    except (OSError, AttributeError):
-        return False
-    done = renameat2(
-        _AT_FDCWD, os.fsencode(one), _AT_FDCWD, os.fsencode(other), _RENAME_EXCHANGE
-    )
-    return bool(done == 0)
