@@ -8,7 +8,7 @@ import signal
 import sys
 import traceback
 from importlib import import_module
-from typing import Any, NoReturn
+from typing import NoReturn
 
 import click
 from click.shell_completion import CompletionItem
@@ -79,7 +79,7 @@ class LazyGroup(click.Group):
         ]
         return [*named, *click.Command.shell_complete(self, ctx, incomplete)]
 
-    def invoke(self, ctx: click.Context) -> Any:
+    def invoke(self, ctx: click.Context) -> object:
         try:
             return super().invoke(ctx)
         except (
@@ -173,7 +173,7 @@ def _defect(error: Exception) -> MukretError:
     return defect
 
 
-def _interrupt(*_: Any) -> None:
+def _interrupt(*_: object) -> None:
     raise KeyboardInterrupt
 
 

@@ -18,7 +18,7 @@ from collections.abc import Iterable, Iterator
 from contextlib import contextmanager, suppress
 from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import BinaryIO
 
 from mukret.codes import Code
 from mukret.collect.masking import Masker
@@ -245,7 +245,7 @@ def _writing(name: str) -> Iterator[None]:
         ) from None
 
 
-def _end_torn_line(file: Any, path: Path) -> None:
+def _end_torn_line(file: BinaryIO, path: Path) -> None:
     """Takes away a last line that a crash cut off, so that it does not swallow the next."""
     size = path.stat().st_size
     if size:

@@ -5,7 +5,6 @@ their texts are.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 import pyarrow as pa
 
@@ -28,7 +27,7 @@ def hash_array(columns: Sequence[pa.Array], count: int) -> pa.Array:
     )
 
 
-def _buffers(texts: pa.Array) -> tuple[Any, Any, Any, int]:
+def _buffers(texts: pa.Array) -> tuple[pa.Buffer, pa.Buffer, pa.Buffer, int]:
     """A string array as the compiled code wants it."""
     validity, offsets, data = texts.buffers()
     return offsets or _NO_OFFSETS, data or b"", validity, texts.offset

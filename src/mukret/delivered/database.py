@@ -7,7 +7,6 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
-from typing import Any
 
 from mukret.codes import Code
 from mukret.delivered.contract import DeliveredReject, DeliveredTable, recorded_tables
@@ -27,7 +26,7 @@ def records_of_runs(target: str, texts: Iterable[str]) -> list[dict[str, JsonVal
     return records
 
 
-def rejects_of_rows(rows: Iterable[tuple[Any, ...]]) -> Iterator[DeliveredReject]:
+def rejects_of_rows(rows: Iterable[tuple[JsonValue, ...]]) -> Iterator[DeliveredReject]:
     """File, document, path, table and problems (as JSON), as they stand in a database."""
     for file, document, path, table, problems in rows:
         yield DeliveredReject(file, document, path, table, decode(problems.encode()))

@@ -9,7 +9,7 @@ import os
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from mukret.codes import Code
 from mukret.delivered.contract import DeliveredTable
@@ -86,7 +86,7 @@ def _read(
             yield typed_texts(output.tables[wanted.name], wanted)
 
 
-def _table(table: DeliveredTable, *, lines: bool) -> dict[str, Any]:
+def _table(table: DeliveredTable, *, lines: bool) -> dict[str, object]:
     fields = {
         name: {"at": location_text((name,)), "type": kind.name}
         for name, kind in table.columns.items()

@@ -12,7 +12,7 @@ import tempfile
 from collections.abc import Iterable
 from pathlib import Path
 from types import TracebackType
-from typing import Any, Self
+from typing import Self
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -29,11 +29,11 @@ MOST_IN_MEMORY = 32_000_000
 class Partitions:
     """Rows of one side, taken in as tables of one schema."""
 
-    def __init__(self, tables: Iterable[Any]) -> None:
+    def __init__(self, tables: Iterable[pa.Table]) -> None:
         self.count = PARTS
         self.waiting: list[pa.RecordBatch] = []
         self.size = 0
-        self.writers: list[Any] = []
+        self.writers: list[pa.RecordBatchWriter] = []
         self.folder: tempfile.TemporaryDirectory[str] | None = None
         for table in tables:
             self.add(table)
@@ -75,7 +75,7 @@ class Partitions:
         assert self.folder is not None
         return Path(self.folder.name) / f"{part}.arrow"
 
-    def whole(self) -> Any:
+    def whole(self) -> pa.Table:
         """All rows, where none were written to the disk."""
         return pa.concat_tables(self.waiting)
 
@@ -85,7 +85,7 @@ class Partitions:
         for writer in self.writers:
             writer.close()
 
-    def part(self, number: int) -> Any:
+    def part(self, number: int) -> pa.Table:
         """The rows of a part, after `finish`."""
         with pa.ipc.open_file(str(self.file(number))) as file:
             return file.read_all()
@@ -105,7 +105,7 @@ class Partitions:
             self.folder.cleanup()
 
 
-def _part_of(keys: pa.Table, count: int) -> Any:
+def _part_of(keys: pa.Table, count: int) -> pa.Table:
     """The number of the part of each key: some bits of its hash."""
     return pc.bit_wise_and(first_half(keys), pa.scalar(count - 1, pa.int64())).cast(
         pa.int32()

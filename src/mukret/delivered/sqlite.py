@@ -84,7 +84,7 @@ class DeliveredSqlite(Delivered):
         self.connection.close()
 
 
-def _texts(values: tuple[Any, ...], kind: ValueType) -> Any:
+def _texts(values: tuple[object, ...], kind: ValueType) -> pa.Array:
     shown = _shown_by(kind)
     return pa.array(
         [None if value is None else shown(value) for value in values], pa.string()

@@ -55,7 +55,7 @@ def sheet_texts(
         book.close()
 
 
-def _cell(row: Sequence[Any], number: int) -> Any:
+def _cell(row: Sequence[object], number: int) -> object:
     """Rows are as long as their last cell that holds something."""
     return row[number] if number < len(row) else None
 

@@ -7,16 +7,16 @@ table within another is a member of its record that need not be there.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
 
 from mukret.describe.nesting import Nested, nested_tables
 from mukret.destinations.joins import never_null
 from mukret.rules.model import Field, Rules
 from mukret.types import ValueType
+from mukret.values import JsonValue
 
 DIALECT = "https://json-schema.org/draft/2020-12/schema"
 
-Schema = dict[str, Any]
+Schema = dict[str, JsonValue]
 
 
 def json_schema(rules: Rules, table: str | None = None) -> Schema:
@@ -103,7 +103,7 @@ def _property(kind: ValueType, field: Field, *, null: bool) -> Schema:
     return {**about, **(_or_null(schema) if null else schema)}
 
 
-def _or_null(schema: Mapping[str, Any]) -> Schema:
+def _or_null(schema: Mapping[str, JsonValue]) -> Schema:
     """The same, or null. What says nothing (a type `json`) takes null too."""
     if "type" not in schema:
         return dict(schema)

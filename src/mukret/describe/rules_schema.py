@@ -10,13 +10,13 @@ an editor: where the reader takes the word null, so does the schema.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from typing import Any
 
 from mukret.describe.json_schema import DIALECT, Schema
 from mukret.rules.fields import SOURCES, TAKES
 from mukret.rules.sources import DOCUMENT_FACTS, ROW_FACTS
 from mukret.rules.typing import CHOICES
 from mukret.types.names import SIMPLE
+from mukret.values import JsonValue
 
 NAME = "^[A-Za-z_][A-Za-z0-9_]{0,62}$"
 
@@ -75,7 +75,7 @@ def _object(members: Mapping[str, Schema], required: Iterable[str] = ()) -> Sche
     }
 
 
-def _named(value: Schema, **more: Any) -> Schema:
+def _named(value: Schema, **more: JsonValue) -> Schema:
     """A mapping from names that a person gives."""
     return {
         "type": "object",

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from mukret.rules.model import Rules
 from mukret.semantics.rejects import Reject
@@ -61,7 +61,7 @@ class RowsToWrite:
     the row that it stands in, among those of the nearest table above that is written.
     """
 
-    tables: Mapping[str, Any]
+    tables: Mapping[str, pa.RecordBatch]
     above: Mapping[str, Sequence[int]] = field(default_factory=dict)
 
 

@@ -7,7 +7,7 @@ quote only where it is needed write null and the empty string alike.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any, BinaryIO
+from typing import TYPE_CHECKING, BinaryIO
 
 import pyarrow.compute as pc
 
@@ -28,6 +28,7 @@ from mukret.types import (
     Timestamp,
     ValueType,
 )
+from mukret.values import JsonValue
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -66,7 +67,7 @@ class CsvTables(EachInAFile):
             formulas_as_text=options.formulas_as_text,
         )
 
-    def beside(self) -> Mapping[str, Any]:
+    def beside(self) -> Mapping[str, JsonValue]:
         from mukret.destinations import csv_metadata
 
         return {csv_metadata.FILE: csv_metadata.csv_metadata(self.delivery.rules)}

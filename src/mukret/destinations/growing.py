@@ -7,7 +7,6 @@ import os
 import shutil
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
 
 from mukret.codes import Code
 from mukret.destinations.contract import Delivery
@@ -103,7 +102,7 @@ class Before:
         }
 
 
-def added(one: Any, other: Any) -> Any:
+def added(one: JsonValue, other: JsonValue) -> JsonValue:
     """Numbers added up, member by member."""
     if one is None or other is None:
         return other if one is None else one

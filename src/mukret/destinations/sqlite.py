@@ -11,7 +11,7 @@ import os
 import sqlite3
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from mukret.codes import Code
 from mukret.columns.types import written
@@ -112,7 +112,7 @@ class Sqlite(Database):
                     ]
                     self.add(name, list(zip(*columns, strict=True)))
 
-    def add(self, name: str, rows: list[tuple[Any, ...]]) -> None:
+    def add(self, name: str, rows: list[tuple[object, ...]]) -> None:
         """Raises OutputError for a row whose key is there already."""
         assert self.connection is not None
         before = self.connection.total_changes
@@ -229,7 +229,7 @@ class Sqlite(Database):
             raise self.no_key_there(rules, table) from None
         return statement
 
-    def execute(self, statement: str, *values: Any) -> sqlite3.Cursor:
+    def execute(self, statement: str, *values: object) -> sqlite3.Cursor:
         assert self.connection is not None
         return self.connection.execute(statement, values)
 
@@ -256,7 +256,7 @@ class Sqlite(Database):
             ) from None
 
 
-def _values(array: pa.Array, kind: ValueType) -> list[Any]:
+def _values(array: pa.Array, kind: ValueType) -> list[object]:
     if isinstance(kind, Integer | Float):
         return list(array.to_pylist())
     if isinstance(kind, Boolean):

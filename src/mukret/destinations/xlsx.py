@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import datetime as dt
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
@@ -187,7 +187,7 @@ def sheet_names(tables: Sequence[str]) -> dict[str, str]:
     return found
 
 
-def _free_name(wanted: str, taken: Any) -> str:
+def _free_name(wanted: str, taken: Collection[str]) -> str:
     name, number = wanted[:LONGEST_NAME], 1
     while name.lower() in {other.lower() for other in taken}:
         number += 1

@@ -72,7 +72,7 @@ class Glance:
         return found
 
 
-def _places(found: JsonValue) -> list[tuple[Any, Any]]:
+def _places(found: JsonValue) -> list[tuple[str | int, JsonValue]]:
     return list(found.items() if type(found) is dict else enumerate(found))
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass, field
-from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -17,7 +16,7 @@ from mukret.rules.model import Field
 from mukret.rules.sources import Lookup
 from mukret.semantics.answers import Form
 from mukret.semantics.rejects import Fault, required, stopped
-from mukret.types import Bad
+from mukret.types import Bad, TypedValue
 
 
 @dataclass(frozen=True)
@@ -117,9 +116,9 @@ class TypedColumns:
         ]
         return pa.RecordBatch.from_arrays(columns, schema=plan.schema)
 
-    def records(self, rows: Sequence[int]) -> list[dict[str, Any]]:
+    def records(self, rows: Sequence[int]) -> list[dict[str, TypedValue]]:
         """Some rows, as values of Python by the name of the field."""
-        found: list[dict[str, Any]] = (
+        found: list[dict[str, TypedValue]] = (
             self.record_batch().take(pa.array(rows, pa.int64())).to_pylist()
             if rows
             else []

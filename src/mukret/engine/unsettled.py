@@ -12,7 +12,6 @@ stand in, if that is rejected after all.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from typing import Any
 
 import pyarrow as pa
 
@@ -132,7 +131,7 @@ def _beside(
     tables: Mapping[str, DecidedTable],
     *,
     placed: bool,
-) -> Iterator[Sequence[Any]]:
+) -> Iterator[Sequence[object]]:
     row_outcomes, unknown = table.outcomes.row_outcomes, table.outcomes.unknown
     yield [row_outcomes[row] for row in kept]
     yield [row in unknown for row in kept]

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 from mukret.codes import Code
 from mukret.columns.types import written
@@ -177,7 +176,7 @@ class RowCondition:
                 Code.EXPRESSION_TYPE, message, text, 0, "compare it with something"
             )
 
-    def __call__(self, row: Mapping[str, Any]) -> bool:
+    def __call__(self, row: Mapping[str, object]) -> bool:
         try:
             return evaluate(self.expression, row) is True
         except Bad:

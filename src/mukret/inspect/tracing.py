@@ -6,7 +6,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
 
 from mukret.codes import Code
 from mukret.columns.types import written
@@ -171,7 +170,7 @@ class RowInBatch:
             self.table.rows.owners_in(origin)[self.number].as_py(),
         )
 
-    def value(self, name: str) -> Any:
+    def value(self, name: str) -> object:
         return self.table.columns.array(name)[self.number].as_py()
 
     def text(self, name: str) -> str | None:

@@ -9,7 +9,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
-from typing import Any
+
+from mukret.values import JsonValue
 
 BLOCKS = "blocks.jsonl"
 REJECTS = "rejects.jsonl"
@@ -27,5 +28,5 @@ class BlockLine:
     rejects: int
     tables: Sequence[str]
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, JsonValue]:
         return asdict(self)

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import BinaryIO
 
 import pyarrow as pa
 
@@ -37,7 +37,7 @@ class Part:
         self.folder = folder
         self.place = Path(folder)
         try:
-            self.record: dict[str, Any] = json.loads(
+            self.record: dict[str, JsonValue] = json.loads(
                 (self.place / RUN_FILE).read_bytes()
             )
             self.share: Mapping[str, JsonValue] = self.record["part"]

@@ -6,7 +6,6 @@ from collections import Counter
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
 
 import msgspec
 
@@ -87,7 +86,7 @@ class Together:
         self.tally = Tally({name: TableTally() for name in rules.tables})
         self.documents_sampled = 0
         self.unread: Counter[str] = Counter()
-        self.twice: list[Any] = []
+        self.twice: list[object] = []
         self.told: dict[OpenRule, Unmatched] = {}
         self.still_open: set[OpenRule] | None = None
         self.others: dict[tuple[str, str], Notice] = {}

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 from collections.abc import Sequence
 from contextlib import ExitStack
-from typing import Any
 
 import pyarrow as pa
 
@@ -24,7 +23,7 @@ from mukret.values import JsonValue
 
 def extract_part(
     run: Run, share: Share, everything: Sequence[Source], target: str
-) -> dict[str, Any]:
+) -> dict[str, JsonValue]:
     """Does a run over the sources of a share, which must not settle, and publishes the part;
     returns its record.
 

@@ -6,7 +6,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from decimal import Decimal, InvalidOperation
-from typing import Any
 
 from mukret.values import JsonValue, Number
 
@@ -74,7 +73,7 @@ def _equal_numbers(left: JsonValue, right: JsonValue) -> bool:
     return bool(one == other)
 
 
-def _comparable(left: JsonValue, right: JsonValue) -> tuple[Any, Any]:
+def _comparable(left: JsonValue, right: JsonValue) -> tuple[JsonValue, JsonValue]:
     """Two numbers, exactly as they were written.
 
     Where one is a double already (in documents that another reader made), both are doubles: else

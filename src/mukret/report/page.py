@@ -6,7 +6,6 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import cache
 from importlib import resources
-from typing import Any
 
 import jinja2
 from markupsafe import Markup
@@ -188,7 +187,7 @@ def _rounded(number: int) -> int:
 
 def _tops(column: ColumnProfile) -> Iterator[Top]:
     """The values that come most; of a column in which all are different some of them."""
-    whole: Any = column.filled if column.exactly else len(column.sample)
+    whole: int = column.filled if column.exactly else len(column.sample)
     most = column.top[0][1] if column.top else 1
     for text, count in column.top:
         share = "" if most == 1 else percent(count, whole)

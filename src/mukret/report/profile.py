@@ -8,9 +8,8 @@ Pictures, and the values that come most where there are many, are of a sample of
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -29,6 +28,7 @@ from mukret.types import (
     Duration,
     Time,
     Timestamp,
+    TypedValue,
     ValueType,
 )
 
@@ -116,8 +116,8 @@ class _Column:
     nulls: int = 0
     counted: Counter[str] | None = field(default_factory=Counter)
     hashes: Hashes = field(default_factory=Hashes)
-    smallest: tuple[Any, str] | None = None
-    largest: tuple[Any, str] | None = None
+    smallest: tuple[TypedValue, str] | None = None
+    largest: tuple[TypedValue, str] | None = None
 
     @property
     def ordered(self) -> bool:
@@ -203,7 +203,9 @@ def typed(texts: pa.Array, kind: ValueType) -> pa.Array:
     return texts.cast(target)
 
 
-def _once_each(texts: pa.Array, convert: Any, target: pa.DataType) -> pa.Array:
+def _once_each(
+    texts: pa.Array, convert: Callable[[str], object], target: pa.DataType
+) -> pa.Array:
     encoded = texts.dictionary_encode()
     return pa.array(
         [convert(text) for text in encoded.dictionary.to_pylist()], target
@@ -245,7 +247,7 @@ class RowSample:
 
 
 def profile(
-    delivered: Delivered, table: DeliveredTable, also: Iterable[Any] = ()
+    delivered: Delivered, table: DeliveredTable, also: Iterable[pa.RecordBatch] = ()
 ) -> TableProfile:
     """Reads a table once.
 

@@ -397,7 +397,7 @@ class _Handler(BaseHTTPRequestHandler):
             self.send_header(name, value)
         self.end_headers()
 
-    def log_message(self, format: str, *args: Any) -> None:
+    def log_message(self, format: str, *args: object) -> None:
         path = self.path.partition("?")[0]
         status = args[1] if len(args) > 1 else ""
         self.state.say(f"{self.command} {path} {status}".rstrip())

@@ -51,7 +51,7 @@ def nested(
     return found
 
 
-def known(name: str, tables: Mapping[str, Any]) -> str:
+def known(name: str, tables: Mapping[str, object]) -> str:
     """The name of a table that is there. Raises UsageError."""
     if name not in tables:
         raise UsageError(

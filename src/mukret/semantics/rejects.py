@@ -6,7 +6,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cache
-from typing import Any
 
 import msgspec
 
@@ -68,7 +67,7 @@ class Reject:
     problems: tuple[Problem, ...]
     rows: int | None = None
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, JsonValue]:
         return {
             "file": self.file,
             "document": self.document,

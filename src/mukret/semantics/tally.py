@@ -6,9 +6,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import asdict, dataclass, field
-from typing import Any
 
 from mukret.semantics.rejects import Problem, Reject
+from mukret.values import JsonValue
 
 
 @dataclass
@@ -97,7 +97,7 @@ class Tally:
                     )
                 reason.count += reject.rows or 1
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, JsonValue]:
         return {
             "tables": {name: table.as_json() for name, table in self.tables.items()},
             "bad_documents": self.bad_documents,

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from pyspark.sql import DataFrame, SparkSession
 from pyspark.sql import functions as F
@@ -21,6 +21,7 @@ from mukret.plan.compiled import make_plan
 from mukret.rules.model import Rules
 from mukret.rules.part import part_for
 from mukret.rules.schedule import lookup_passes
+from mukret.semantics.answers import FieldName
 from mukret.semantics.tally import Tally
 from mukret.spark.evaluating import PieceTold, ranks_of, spark_schema, unsettled_tables
 from mukret.spark.frame import SCHEMA, EntryKind, unpacked_rows
@@ -211,7 +212,7 @@ class _Extracting:
         """What lookups across the run find: the input is read for that, as often as they hang on
         each other.
         """
-        known: dict[Any, Mapping[bytes, object]] = {}
+        known: dict[FieldName, Mapping[bytes, object]] = {}
         for looking in lookup_passes(self.rules, self.rules.tables):
             names = [(table, own.name) for table, own in looking]
             targets = [table for _, own in looking for table in own.reads.rows]
@@ -222,14 +223,14 @@ class _Extracting:
         return known
 
     def gathered(
-        self, work: Work, names: Sequence[Any]
-    ) -> dict[Any, dict[bytes, object]] | None:
+        self, work: Work, names: Sequence[FieldName]
+    ) -> dict[FieldName, dict[bytes, object]] | None:
         """The answers of all pieces; None where they hang on more of the rules."""
         task = in_batches(answers_found, work, names)
         facts = facts_of(for_each_piece(self.session, self.pieces, task, FACTS))
         if any(fact is None for fact in facts):
             return None
-        known: dict[Any, dict[bytes, object]] = {name: {} for name in names}
+        known: dict[FieldName, dict[bytes, object]] = {name: {} for name in names}
         for fact in facts:
             for name, values in fact.items():
                 for key, value in values.items():

@@ -5,7 +5,7 @@ and the columns that Spark makes of them.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import msgspec
 import pyarrow as pa
@@ -109,7 +109,7 @@ def column_batches(batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch
         yield pa.RecordBatch.from_pylist(rows, schema=_COLUMNS)
 
 
-def _columns(line: _Line) -> dict[str, Any]:
+def _columns(line: _Line) -> dict[str, pa.Array]:
     problems = [
         {name: _text(getattr(one, name)) for name in _TEXTS} for one in line.problems
     ]

@@ -12,6 +12,7 @@ import pyarrow as pa
 from pyspark import cloudpickle
 
 from mukret.codes import Code
+from mukret.documents.sources import Stretch
 from mukret.documents.stretches import stretches
 from mukret.engine.run import Run
 from mukret.errors import MukretError, UsageError
@@ -90,7 +91,7 @@ def pieces_in(batches: Iterable[pa.RecordBatch]) -> Iterator[tuple[int, Piece]]:
             yield piece, unpacked_fact(payload)
 
 
-def _fact(piece: int, fact: object) -> Any:
+def _fact(piece: int, fact: object) -> object:
     return pa.RecordBatch.from_arrays(
         [pa.array([piece], pa.int32()), pa.array([packed_fact(fact)])], schema=_FACTS
     )
@@ -106,7 +107,7 @@ class LookedThrough:
     `stretches` is None for what has to be read by one, which tells the rest.
     """
 
-    stretches: Sequence[Any] | None
+    stretches: Sequence[Stretch] | None
     sha256: str
     size: int
 

@@ -7,7 +7,6 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from typing import Any
 
 from mukret.codes import Code
 from mukret.documents import BadDocument
@@ -211,7 +210,7 @@ class SurveyReport:
     hint: str | None = None
     """What stands nearest to a path that found nothing."""
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> dict[str, JsonValue]:
         """The report as JSON values; numbers of the data digit for digit."""
         return {
             "documents": self.documents,

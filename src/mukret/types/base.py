@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from datetime import date, datetime, time, timedelta
 from decimal import Decimal
 from functools import cached_property
-from typing import Any, Literal, TypeAlias
+from typing import Literal, TypeAlias
 
 from mukret.codes import Code
 from mukret.paths.regexps import captured
@@ -121,7 +121,9 @@ class Elsewhere:
     csvw: str | Mapping[str, str] = "string"
     postgresql: str = "text"
     sqlite: str = "TEXT"
-    json_schema: Mapping[str, Any] = field(default_factory=lambda: {"type": "string"})
+    json_schema: Mapping[str, JsonValue] = field(
+        default_factory=lambda: {"type": "string"}
+    )
 
 
 TEXT_ELSEWHERE = Elsewhere()

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-from typing import Any
 
 import click
 
@@ -187,7 +186,7 @@ def _target(target: Target) -> str:
     return target.name
 
 
-def _line_text(value: Any) -> str:
+def _line_text(value: JsonValue) -> str:
     return (
         ", ".join(f"{name}: {text}" for name, text in value.items())
         if isinstance(value, dict)
