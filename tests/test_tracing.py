@@ -445,6 +445,22 @@ class OnTheCommandLine(FolderCase):
         self.assertEqual(step, ["mukret", "look", "text.json", "$.log", "--nth", "1"])
         self.assertEqual(self.mukret(*step[1:]).returncode, 0)
 
+    def test_a_value_that_equals_the_default_is_not_taken_for_it(self) -> None:
+        self.file(
+            "d.rules.yaml",
+            rules_text(
+                'tables: {t: {rows: "$[*]", fields: {a: {at: $.a, default: none}}}}'
+            ),
+        )
+        self.file("d.json", '[{"a": "none"}, {}, {"a": null}]')
+        last = []
+        for nth in "123":
+            choice = ("--nth", nth, "--field", "a")
+            done = self.typed("trace", "d.rules.yaml", "d.json", *choice)
+            last.append(done.stdout.splitlines()[-1].strip())
+        nothing = "nothing there: the default none"
+        self.assertEqual(last, ["read as text", nothing, nothing])
+
     def test_the_folder_of_a_run_leads_to_its_input(self) -> None:
         self.mukret("extract", "ferry.rules.yaml", "a.json", "--to", "tables")
         done = self.mukret(

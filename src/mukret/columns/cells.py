@@ -2,7 +2,7 @@
 refuses.
 
 The kernels of the scanner read from the bytes what surely means one thing. What they refuse is read
-by the type itself (`Reading.read`), once for each different text, and so are types that have no
+by the type itself (`TypeSpec.read`), once for each different text, and so are types that have no
 kernel.
 """
 

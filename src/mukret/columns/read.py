@@ -2,7 +2,7 @@
 refuses.
 
 A kernel converts what it surely understands, all at once; what is left is read one value at a time
-by the type itself (`Reading.read`), which alone decides what is bad and why.
+by the type itself (`TypeSpec.read`), which alone decides what is bad and why.
 """
 
 from __future__ import annotations
@@ -262,7 +262,7 @@ def _prepared(reading: TypeSpec, strings: pa.Array) -> tuple[pa.Array, pa.Array]
 
 
 def _stripped(reading: TypeSpec, strings: pa.Array) -> pa.Array:
-    """`Reading.stripped`, step by step, for a whole column; what is not done after a few rounds
+    """`TypeSpec.stripped`, step by step, for a whole column; what is not done after a few rounds
     goes one by one, since each round goes over all.
     """
     for _ in range(STRIP_ROUNDS):

@@ -122,6 +122,7 @@ class _Columns:
         return next((key for key in keys if key and set(key) <= set(self.both)), ())
 
     def changes(self, renamed: Mapping[str, Renamed]) -> ColumnChanges:
+        # A column that was renamed is neither gone nor new.
         old = {one.before for one in renamed.values()}
         types = {
             name: (self.before.types[name], self.after.types[name])
@@ -145,6 +146,7 @@ class _Columns:
     ) -> tuple[Side, Side]:
         exact = before.exact and after.exact
         old, new = self.before.columns, self.after.columns
+        # A column of both sides is written alike on both, whatever its types: 2.50 and 2.5 are one.
         canonical = {
             name: canonical_for(old[name], new[name], exact=exact) for name in self.both
         }
@@ -309,6 +311,7 @@ class _Comparison:
         joined = old.join(
             new, [KEY], join_type="full outer", use_threads=False
         ).combine_chunks()
+        # A row that one side lacks comes no times there.
         times = [
             pc.fill_null(joined.column(side.column(TIMES)), 0)
             for side in (self.before, self.after)
@@ -337,6 +340,7 @@ class _Comparison:
             name: counted for name, counted in self.changed.items() if counted.count
         }
         places = [place for counted in changed.values() for place in counted.places]
+        # Hashes alone were kept; what is shown is read again, a few rows of each side.
         old = self.before.rows_of({place.key for place in [*places, *self.gone.places]})
         new = self.after.rows_of({place.key for place in [*places, *self.added.places]})
         return TableDifferences(

@@ -47,6 +47,7 @@ def _csv_batches(
     csv.field_size_limit(_LONGEST_CELL)
     with open(path, encoding="utf-8", newline="") as file:
         heads = next(csv.reader(file))
+    # Texts, whatever they look like: types are those of the record, not guessed.
     convert = pa_csv.ConvertOptions(
         column_types={head: pa.string() for head in heads},
         strings_can_be_null=True,
@@ -60,6 +61,7 @@ def _csv_batches(
         path, read_options=read, convert_options=convert, parse_options=parse
     ) as reader:
         for batch in reader:
+            # What was given before with smaller blocks is passed over.
             first = max(0, after - seen)
             seen += batch.num_rows
             if first < batch.num_rows:

@@ -65,6 +65,7 @@ class DeliveredFolder(Delivered):
         self.nested = bool(record.get("nested"))
         self.marked = bool(record.get("formulas_as_text"))
         self.files: list[str] = record["files"]
+        # A sheet has floats for all numbers.
         self.exact = self.format != "xlsx"
         super().__init__(target, recorded_tables(record), [record])
 
@@ -145,6 +146,7 @@ def _stem(name: str) -> str:
 def _record(target: str, place: Path) -> dict[str, JsonValue]:
     try:
         record: dict[str, JsonValue] = json.loads(place.read_bytes())
+        # A record that lacks one of these is no record.
         record["format"], record["files"], record["columns"]
     except FileNotFoundError:
         hint = "name a folder that `mukret extract … --to FOLDER` wrote"

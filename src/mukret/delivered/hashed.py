@@ -91,6 +91,7 @@ class Side:
                 strict=True,
             )
             for key, row in chosen:
+                # A key that comes twice is shown by its first row.
                 found.setdefault(key, row)
             missing -= found.keys()
         return found

@@ -61,6 +61,7 @@ class Partitions:
                 for n in range(self.count)
             ]
         parts = _part_of(table.column(KEY).combine_chunks(), self.count)
+        # Rows of one part lie together, and are written in one go.
         ordered = table.take(pc.sort_indices(parts))
         start = 0
         for entry in sorted(

@@ -40,10 +40,13 @@ class DeliveredPostgresql(Delivered):
         with self.told():
             self.connection: dbapi.Connection = connect(target)
             self.ask(
-                "SET TRANSACTION ISOLATION LEVEL REPEATABLE READ, READ ONLY", rows=False
+                # All tables as they were at one moment, whatever is written meanwhile.
+                "SET TRANSACTION ISOLATION LEVEL REPEATABLE READ, READ ONLY",
+                rows=False,
             )
             there: dict[str, list[str]] = {}
             for table, column in self.ask(_COLUMNS):
+                # What stands there now: a table of the record may have been dropped since.
                 there.setdefault(table, []).append(column)
             records = []
             if RUNS in there:

@@ -67,12 +67,14 @@ def _text(value: Any, kind: ValueType) -> str | None:
         return _ESCAPED.sub(lambda match: chr(int(match[1], 16)), value)
     match kind:
         case DecimalType():
+            # A float of the sheet is the number that its shortest digits say.
             return kind.written(
                 Decimal(repr(value)).quantize(Decimal(1).scaleb(-kind.scale))
             )
         case Float():
             return kind.written(float(value))
         case Timestamp():
+            # Sheets know no zones; instants are written there in UTC.
             return kind.written(value.replace(tzinfo=dt.UTC))
         case Date():
             return kind.written(value.date())

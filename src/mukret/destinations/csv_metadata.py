@@ -36,6 +36,7 @@ def csv_metadata(rules: Rules) -> dict[str, JsonValue]:
 def _table(rules: Rules, table: Table) -> dict[str, JsonValue]:
     own = {field.name: field for field in table.fields}
     own.update({item.name: item.field for item in table.inherit})
+    # A placeholder of an outer join is empty but for what its parent gives it.
     may_be_empty = columns_empty_in_placeholders(rules, table)
     columns = [
         _column(own[name], kind, may_lack=name in may_be_empty)

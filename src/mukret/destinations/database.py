@@ -54,6 +54,7 @@ def differences(
 ) -> list[Difference]:
     """All that keeps rows of the wanted columns out of a table."""
     found = []
+    # Names that differ in case alone are one column to most databases.
     by_name = {name.lower(): one for name, one in there.items()}
     for column in wanted:
         existing = by_name.get(column.name.lower())
@@ -68,6 +69,7 @@ def differences(
                 )
             )
     own = {column.name.lower() for column in wanted}
+    # A column of theirs that must have a value, and that no rule fills, would fail each row.
     needed = [
         name for name, one in there.items() if one.needed and name.lower() not in own
     ]
@@ -182,6 +184,7 @@ class Database(ABC):
         ]
         if found:
             told = "; ".join(one.told for one in found)
+            # Only a lack can be mended without touching rows that are there.
             hint = "--mode replace makes a table anew"
             if all(one.missing for one in found):
                 hint = "--widen adds new columns"

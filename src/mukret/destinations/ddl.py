@@ -101,6 +101,7 @@ def create_table(
         lines.append(f"PRIMARY KEY ({', '.join(map(quoted, key))})")
     if foreign_key and (reference := foreign_key_of(rules, table)):
         lines.append(reference)
+    # The lines of the keys have no remark.
     remarks += [""] * (len(lines) - len(remarks))
     last = len(lines) - 1
     body = "\n".join(

@@ -164,6 +164,7 @@ def _delivered(
 ) -> dict[str, JsonValue]:
     try:
         destination.open(Delivery(extraction.rules, extraction.schemas, options))
+        # Which row lies in which is found out only for those who nest them.
         links = Links.WHOLE if destination.linked else Links.NONE
         with WriteBehind() as writer:
             for output in extraction.batches(links):
@@ -173,6 +174,7 @@ def _delivered(
                 if output.rejects:
                     writer.do(partial(destination.set_aside, output.rejects))
                 if limit:
+                    # While it runs, too: a run that fails at its end has cost the whole night.
                     limit.check(
                         extraction.tally, finished=False, outcome=destination.outcome
                     )
@@ -181,6 +183,7 @@ def _delivered(
         record = extraction.record()
         destination.publish(record)
         return record
+    # Also for an interrupt: nothing half written stays.
     except BaseException:
         destination.abort()
         raise

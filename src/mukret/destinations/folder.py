@@ -113,6 +113,7 @@ class Folder:
         beside = self.writer.beside()
         if self.before is not None:
             self.leave_out_empty()
+            # Of a folder that grows the record counts all runs together.
             record.update(self.before.plus(record))
         record.update(format=self.format.name)
         for name in ("nested", "formulas_as_text"):
@@ -122,6 +123,7 @@ class Folder:
         for name, content in {**beside, RUN_FILE: record}.items():
             text = json.dumps(content, indent=2, ensure_ascii=False) + "\n"
             (self.publication.work / name).write_text(text, encoding="utf-8")
+        # Looked at as late as can be: what the other run added would be lost.
         if self.before is not None and not self.before.unchanged:
             hint = "the same command again adds to what is there now"
             raise OutputError(

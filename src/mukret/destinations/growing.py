@@ -68,6 +68,7 @@ class Before:
                 for name in dict.fromkeys([*one, *other])
                 if one.get(name) != other.get(name)
             ]
+            # Readers of the files take their columns by the order of the first one.
             if not found and list(one) != list(other):
                 found.append(f"the columns of {table} stand in another order")
         if found:

@@ -28,6 +28,7 @@ class Nesting:
                 self.roots.append(name)
                 continue
             self.inside[above].append(name)
+            # In the record of the row above both would be a member of that name.
             if name in {column for column, _ in delivery.rules.tables[above].columns}:
                 message = (
                     f"a column of {above} and the table within it are both named {name}"
@@ -50,6 +51,7 @@ class Nesting:
         batch = rows.tables[name]
         if not batch.num_rows:
             return []
+        # Left open at their ends, so that what lies below is put in as text, once.
         records: list[str] = objects(
             batch, self.rules.tables[name].columns, closed=False
         ).to_pylist()

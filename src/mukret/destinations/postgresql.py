@@ -80,6 +80,7 @@ class Postgresql(Database):
         connect = driver()
         with self.told():
             self.connection = connect(self.address)
+            # A second run waits here, and begins with what the first has made.
             self.alone()
             self.execute(
                 f"CREATE TABLE IF NOT EXISTS {RUNS} (run bigint GENERATED ALWAYS AS IDENTITY "
@@ -92,6 +93,7 @@ class Postgresql(Database):
                 "document bigint,"
                 ' path text, "table" text, problems json)'
             )
+            # Only what a run of ours has made may be made anew.
             made_before = self.ask(
                 f"SELECT created::text FROM {RUNS} WHERE created IS NOT NULL"
             )
@@ -167,6 +169,7 @@ class Postgresql(Database):
         for column in rows.column_names:
             array = rows.column(column).combine_chunks()
             is_list = pa.types.is_list(array.type)
+            # The elements of all lists as one array, looked at in one go.
             texts = array.flatten() if is_list else array
             if not pa.types.is_string(texts.type):
                 continue
@@ -205,6 +208,7 @@ class Postgresql(Database):
         with self.told():
             for name, waiting in self.waiting.items():
                 self.copy(name, waiting.rest())
+            # Rows wait in stages until all are there: the statement sees each key once.
             if self.mode is Mode.UPSERT:
                 for table in self.tables.values():
                     names = ", ".join(quoted(name) for name, _ in table.columns)
@@ -215,6 +219,7 @@ class Postgresql(Database):
                             f"SELECT {names} FROM {quoted(self.stage(table.name))}",
                         )
                     )
+            # Foreign keys come last, when every parent is there.
             for name in self.created:
                 self.join(self.tables[name])
             self.execute(
@@ -228,6 +233,7 @@ class Postgresql(Database):
                 self.run,
             )
             self.connection.commit()
+            # From here on an interrupt is told as one of a run that was published.
             self.committed = True
             self.connection.close()
 

@@ -123,6 +123,7 @@ def check_ours(target: str, place: Path) -> None:
     """Raises OutputError if the target is a file, or a folder that holds anything that a run did
     not write.
     """
+    # The target need not be there yet: what counts is what stands on the way to it.
     above = next(parent for parent in (place, *place.parents) if parent.exists())
     if not above.is_dir():
         shown = target if above == place else above

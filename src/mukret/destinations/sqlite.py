@@ -71,6 +71,7 @@ class Sqlite(Database):
                 isolation_level=None,
                 check_same_thread=False,
             )
+            # Takes the right to write at once: later it could be refused, after all the work.
             self.execute("BEGIN IMMEDIATE")
             self.execute(
                 f"CREATE TABLE IF NOT EXISTS {RUNS} (run INTEGER PRIMARY KEY, started TEXT, "
@@ -115,6 +116,7 @@ class Sqlite(Database):
     def add(self, name: str, rows: list[tuple[object, ...]]) -> None:
         """Raises OutputError for a row whose key is there already."""
         assert self.connection is not None
+        # How far it came says which row was refused: SQLite does not.
         before = self.connection.total_changes
         try:
             self.connection.executemany(self.inserts[name], rows)
@@ -175,6 +177,7 @@ class Sqlite(Database):
                 self.run,
             )
             self.execute("COMMIT")
+            # From here on an interrupt is told as one of a run that was published.
             self.committed = True
             self.connection.close()
 
@@ -239,6 +242,7 @@ class Sqlite(Database):
         try:
             yield
         except sqlite3.OperationalError as error:
+            # The one word of SQLite's own by which it can be told from a full disk.
             if "locked" in str(error):
                 hint = "wait until the other program is done"
                 raise OutputError(

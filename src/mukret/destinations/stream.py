@@ -45,6 +45,7 @@ class Stream:
                 raise UsageError(
                     Code.UNKNOWN_TABLE, message, hint=f"tables of these rules: {known}"
                 )
+            # With --nested the tables within it come along, in its records.
             below = descendants(delivery.rules, self.table) if self.linked else set()
             schemas = {
                 name: schema

@@ -101,6 +101,7 @@ class Workbook(PlainWriter):
         for reject in rejects:
             told = reject.as_json()
             for problem in told["problems"]:
+                # A sheet ends at its last row, and so does what it can show.
                 if self.rows_rejected < MOST_ROWS:
                     self.rows_rejected += 1
                     cells = {
@@ -258,6 +259,7 @@ def _number(form: Format, kind: ValueType) -> Cell:
 
 def _moment(form: Format, kind: ValueType) -> Cell:
     def put(sheet: Worksheet, row: int, column: int, value: TypedValue) -> None:
+        # Sheets count days from 1900 on, and count one that never was.
         day = (
             value
             if type(value) is dt.date
@@ -269,6 +271,7 @@ def _moment(form: Format, kind: ValueType) -> Cell:
             raise _NotHeld(
                 f"a sheet holds no date before {FIRST_DAY}, such as {kind.written(value)}"
             )
+        # A sheet's moments are floats, exact to the millisecond: what is finer stands as text.
         if getattr(value, "microsecond", 0) % 1000:
             sheet.write_string(row, column, kind.written(value))
         else:

@@ -49,6 +49,7 @@ def draft_rules(
     raises UsageError where nothing is found.
     """
     for source in sources:
+        # Standard input can be read once only.
         source.keep()
     if path is not None:
         draft = _below(sources, path, title, progress)
@@ -60,6 +61,7 @@ def draft_rules(
         with_fields_alone(draft, fields)
         return settled(draft, sources, file, ignoring=False)
     by_call = sources_by_call(sources)
+    # One call, or files of which none is known: one kind of answer.
     if len(by_call) < 2:
         whole = _draft_of(sources, title, file, embedded, progress)
         return with_variables(whole, sources if by_call else ())

@@ -108,12 +108,14 @@ class _Adding:
         }
         fields: dict[str, str] = {}
         for own in fresh_facts.values():
+            # Names of tables count, too: a field can't be named like one.
             own.name = fresh(own.name, {*known, *self.taken, *fields})
             fields[own.name] = field_value(own)
         if not fields:
             return
         try:
             self.added.text = with_facts(self.added.text, fields)
+        # The file is written in a way that can't be added to: it stays as it is.
         except NotPlain:
             return
         self.added.fields += [f"response.{name}" for name in fields]
@@ -152,6 +154,7 @@ class _Adding:
         within; none where the rules read its parent otherwise.
         """
         above = table.within.name if table.within else None
+        # What the draft inherits is named as the draft names it; the rules have names of their own.
         before = table.inherit
         table.inherit = []
         if above in self.known:
@@ -160,9 +163,11 @@ class _Adding:
             table.within = DraftTable(parent.name, None)
         elif above in self.keys:
             table.inherit = list(self.keys[above])
+        # The rules have no table that it could be within.
         elif above is not None:
             return
         own_key = [name for name in table.key if name not in before]
+        # A part of a key would take rows of other parents for duplicates.
         complete = own_key and (table.inherit or not before)
         table.key = [*table.inherit, *own_key] if complete else []
         name = fresh(table.name, self.taken)

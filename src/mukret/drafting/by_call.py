@@ -54,6 +54,7 @@ def together(title: str, drafts: Mapping[str, Draft]) -> Draft:
         _rename_response(draft, whole, prefix)
         _rename_tables(draft, whole, prefix)
         for table in draft.tables:
+            # Each call is a kind of answer, so that its rules meet no other one.
             if table.within is None:
                 table.options = {"kind": call, **table.options}
         whole.tables += draft.tables

@@ -199,13 +199,16 @@ def compare_rules(
     refuse_unknown(ignored, [*_column_names(old), *_column_names(new)])
     comparing = Comparing(old, new, ignored)
     one = Run(old, _again(sources))
+    # One moment for both, or each row with the time of the run would differ.
     two = Run(new, sources, progress=progress, started=one.started)
+    # Where both cut a long document at the same places, its parts are compared one by one.
     whole = not same_parts(one, two)
     bad: BadDocument | None = None
     for batch, other in zip_longest(
         _decided(one, whole=whole), _decided(two, whole=whole)
     ):
         comparing.see(batch, other)
+        # Bytes that are no JSON are so for both; one is enough to tell of.
         bad = bad or next(iter(other.batch.bad), None)
         if progress:
             progress(other.batch.size)
@@ -261,6 +264,7 @@ def _compare(changes: TableChanges, old: DecidedTable, new: DecidedTable) -> Non
     changes.written[0] += old.outcomes.count(RowOutcome.WRITTEN)
     changes.written[1] += new.outcomes.count(RowOutcome.WRITTEN)
     kept: list[tuple[int, int]] = []
+    # Mostly nothing has changed about rows: then they are paired by their numbers.
     if (
         _same_rows(old.rows, new.rows)
         and old.outcomes.row_outcomes == new.outcomes.row_outcomes
@@ -273,6 +277,7 @@ def _compare(changes: TableChanges, old: DecidedTable, new: DecidedTable) -> Non
             changes.row_outcomes.setdefault(row_outcomes, Change()).see(
                 1, _row_changed(old, new, before, after)
             )
+        # Values are compared where both versions write the row.
         elif before is not None and after is not None and row_outcomes[0] == "written":
             kept.append((before, after))
     _compare_values(changes, old, new, kept)
@@ -369,6 +374,7 @@ def _compare_values(
     second = pa.array([pair[1] for pair in kept], pa.int64())
     for name, was in changes.names.items():
         kinds = before[was], after[name]
+        # A column that is the same to the bit is not written out as texts.
         if kinds[0] == kinds[1] and old.columns.array(was).equals(
             new.columns.array(name)
         ):
@@ -378,6 +384,7 @@ def _compare_values(
             _texts(new, name, kinds[1], second),
         )
         same = (
+            # 2.50 and 2.5 are one number: a change of its type alone is told as that of a column.
             _equal(*map(_plain_numbers, (one, two)))
             if _both_numbers(*kinds)
             else _equal(one, two)

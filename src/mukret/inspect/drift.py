@@ -168,7 +168,9 @@ def drift(
         for (table, name, word), count in sorted(words.items())
     ]
     for reason in run.tally.reasons.values():
+        # What goes with its parent is told there, and words of enums are counted as such.
         if reason.table and reason.code not in (PARENT_REJECTED, _UNKNOWN):
+            # What the rules say becomes null was foreseen, and is told apart.
             expected = _is_expected(rules.tables[reason.table], reason)
             reasons = result.nulled if expected else result.unfit
             reasons.append((reason, run.tally.tables[reason.table].rows_seen))
@@ -217,6 +219,7 @@ def _strict(rules: Rules) -> Rules:
         if not isinstance(own.source, At):
             return own
         reading = own.reading
+        # An enum that takes any word would show none that is new.
         if isinstance(reading.type, Enum):
             reading = replace(reading, type=replace(reading.type, otherwise="bad"))
         return replace(own, reading=reading, bad="reject")

@@ -63,6 +63,7 @@ def pick(
 
     Raises InputError as a run does.
     """
+    # Mostly the tables around it are enough, and the others cost their time.
     part = part_for(rules, [table])
     try:
         return _pick(
@@ -74,6 +75,7 @@ def pick(
             whole=part is rules,
         )
     except _TooLittle:
+        # Something was needed that the part has not: once more from the beginning.
         for source in sources:
             source.rewind()
         return _pick(

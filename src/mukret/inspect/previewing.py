@@ -162,6 +162,7 @@ class Preview:
         }
         records = table.columns.records(list(taken.values()))
         for (place, row), values in zip(taken.items(), records, strict=True):
+            # Its number among the rows with this outcome, as `trace` counts them.
             nth = self.before[name, row_outcomes[row]] + row_outcomes.count(
                 row_outcomes[row], 0, row + 1
             )

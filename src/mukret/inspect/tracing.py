@@ -235,6 +235,7 @@ class _Tracer:
             above = row.ancestor(item.origin)
             found = self.started(row, item.field)
             found.steps.append(f"inherited from {above.named}")
+            # One field was asked for: what it is made of is told, too.
             if self.deep:
                 found.inner.append(self.field(above, name))
             return found
@@ -250,9 +251,21 @@ class _Tracer:
             found.value is not None
             and own.default is not None
             and found.value == own.type.written(own.default)
+            and not self.stands_there(row, own)
         ):
             found.steps.append(f"nothing there: the default {found.value}")
         return found
+
+    @staticmethod
+    def stands_there(row: RowInBatch, own: Field) -> bool:
+        """Whether paths of a field found a value, so that its default was not needed: the response
+        may hold the same one.
+        """
+        if not isinstance(own.source, At):
+            return False
+        excuses = row.table.rows.excuses_at(row.number).below(row.place)
+        *_, last = attempts(own.source, row.node, excuses)
+        return any(_is_read(own.reading, item.value) for item in last.found)
 
     @staticmethod
     def started(row: RowInBatch, own: Field) -> Traced:
@@ -384,6 +397,7 @@ class _Tracer:
         elif found is not None:
             elsewhere = _elsewhere(found) if lookup.across_run else ""
             yield f"found: {found.named}{elsewhere}"
+        # A reference file of the rules, and no table.
         elif lookup.table is None:
             yield (
                 f"there is none in {lookup.name}: null"
@@ -462,12 +476,20 @@ def _member(node: JsonValue, step: str | int) -> str:
     return f"{shown_text(step)}: {value}" if type(node) is dict else value
 
 
+def _is_read(reading: TypeSpec, value: JsonValue) -> bool:
+    try:
+        return reading.read(value) is not None
+    except Bad:
+        return False
+
+
 def reading_steps(reading: TypeSpec, value: JsonValue) -> Iterator[str]:
-    """The steps of `Reading.read`, those that change something."""
+    """The steps of `TypeSpec.read`, those that change something."""
     options = reading.options
     if value is None:
         return
     if type(value) is str:
+        # The order is that in which options work; a step that changes nothing is not told.
         trimmed = value.strip(WHITE_SPACE) if reading.trims else value
         if trimmed != value:
             yield f"trimmed: {shown_text(trimmed)}"
@@ -484,6 +506,7 @@ def reading_steps(reading: TypeSpec, value: JsonValue) -> Iterator[str]:
             return
         value = part.strip(WHITE_SPACE) if reading.trims else part
         yield f"captured by {options.capture}: {shown_text(value)}"
+    # The longest first, as they are taken off.
     if type(value) is str and reading.strips:
         stripped = reading.stripped(value)
         if stripped != value:

@@ -96,6 +96,7 @@ def _against(report: Report) -> Iterator[Finding]:
         )
     if report.members_twice:
         yield Finding(Matter.MEMBERS_TWICE, 0.2, count=report.members_twice)
+    # Rows that went with their parent are told with that one.
     own = {
         name: table.tally.rows_rejected - report.gone_along.get(name, 0)
         for name, table in report.tables.items()
@@ -145,6 +146,7 @@ def _along(report: Report, name: str, own: Mapping[str, int]) -> int:
 def _of_table(table: TableReport) -> Iterator[Finding]:
     tally, name = table.tally, table.name
     if tally.rows_seen and not table.rows:
+        # Rules that filter all of it may mean to.
         only_filtered = tally.rows_seen == tally.rows_filtered
         yield Finding(
             Matter.NOTHING_WRITTEN, 0.9, not only_filtered, name, count=tally.rows_seen
@@ -192,6 +194,7 @@ def _since(report: Report, before: Report) -> Iterator[Finding]:
                 new.rows,
                 old.rows,
             )
+        # More rows are seldom wrong, fewer often are.
         elif old.rows and new.rows > THREE_TIMES * old.rows:
             yield Finding(Matter.GREW, 0.3, False, name, None, new.rows, old.rows)
         for column in old.columns.values():
@@ -218,6 +221,7 @@ def _column_since(
 def _in_favour(report: Report) -> Iterator[Finding]:
     tables = report.tables.values()
     seen = sum(table.tally.rows_seen for table in tables)
+    # Said only where it was looked for.
     if report.before is not None and not list(_since(report, report.before)):
         yield Finding(Matter.AS_BEFORE, 0)
     if (

@@ -87,6 +87,7 @@ def page(report: Report) -> str:
         report=report,
         version=__version__,
         answer=answer,
+        # What jinja2 is given is escaped there, but for what we drew ourselves.
         below=below,
         verdict=_CLASSES[verdict],
         reasons=[sentence(one) for one in findings[:REASONS]],
@@ -142,6 +143,7 @@ def _card(column: ColumnProfile, before: ColumnProfile | None) -> Card:
     )
     picture = None if bars is None else Markup(distribution_svg(bars))
     ends = None
+    # Numbers have their ends among the facts; moments are too long for it.
     if bars is not None and column.moments:
         ends = (moment(bars.first), moment(bars.last))
     return Card(

@@ -126,6 +126,7 @@ def svg_of(figure: Figure, label: str) -> str:
         out, format="svg", transparent=True, metadata={"Date": None, "Creator": None}
     )
     text = out.getvalue()
+    # An element of a page has neither declaration nor document type.
     text = text[text.index("<svg") :]
     text = re.sub(r"<metadata>.*?</metadata>", "", text, flags=re.DOTALL)
     head = _SIZES.match(text)
@@ -134,6 +135,7 @@ def svg_of(figure: Figure, label: str) -> str:
         f'<svg viewBox="{head[1]}" preserveAspectRatio="none" role="img" '
         f'aria-label="{label}">{text[head.end() :]}'
     )
+    # By names of the page's colours it goes along from light to dark.
     for colour, name in _OF_PAGE.items():
         text = text.replace(colour, name)
     return re.sub(r"\s*\n\s*", " ", text)

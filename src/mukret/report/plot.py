@@ -44,6 +44,7 @@ def draw(delivered: Delivered, name: str, file: str) -> None:
             f"no column {name} in {delivered.target}",
             hint=did_you_mean(name, known),
         )
+    # The whole table is read: ends and counts are exact whatever is drawn.
     found = profile(delivered, delivered.tables[table_name])
     figure = _figure(found.columns[column_name], name, found.sampled)
     try:
@@ -66,6 +67,7 @@ def _figure(column: ColumnProfile, name: str, sampled: int | None) -> Figure:
     bars = bars_of(column)
     if bars is None or (column.exactly and column.different <= MOST_SHOWN):
         values = column.top[::-1]
+        # So few different values that each has a bar of its own, the most frequent on top.
         axes.barh(
             [shortened(text, LONGEST) for text, _ in values],
             [count for _, count in values],

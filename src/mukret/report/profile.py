@@ -154,6 +154,7 @@ class _Column:
         for name, end in (("smallest", ends["min"]), ("largest", ends["max"])):
             if not end.is_valid:
                 continue
+            # Kept as it was delivered, too: that is what the page shows.
             text = texts[pc.index(values, end).as_py()].as_py()
             known = getattr(self, name)
             further = (
@@ -170,6 +171,7 @@ class _Column:
     ) -> ColumnProfile:
         sample = sample.drop_null()
         counted = self.counted
+        # Too many different values to count them all: the most frequent of the sample.
         top = Counter(sample.to_pylist()) if counted is None else counted
         return ColumnProfile(
             name,
