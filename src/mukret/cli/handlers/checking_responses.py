@@ -36,12 +36,14 @@ def check_responses(request: Request, checked: Checked) -> int:
         print_drift(
             found, None if request.ignore_now else (request.rules, *request.files)
         )
+    # Printed first, as it was found: what is ignored from now on was seen once.
     if request.ignore_now and found.unread:
         paths = [unread.path for unread in found.unread]
         _ignore(rules, paths)
         if not request.quiet:
             more = counted(len(paths), "path")
             click.echo(f"{rules.file}: {more} more under ignore", err=True)
+        # It has been dealt with, and is no finding any more.
         found.unread = []
     return 1 if checked.failed or found.found else 0
 

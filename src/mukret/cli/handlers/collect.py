@@ -137,12 +137,14 @@ def _collect(
                 collection, view, keep_all=request.as_json or calls.by_hand
             )
         except Exception as error:
+            # The log has the error, too; whoever reads it next morning has no terminal.
             logger.error("%s", error)
             view.print_report(collection.report, ended=False)
             raise
     report = collection.report
     if request.as_json:
         click.echo(json.dumps(_as_json(report, answers), indent=2, ensure_ascii=False))
+    # Nothing was kept: an error says why, in the place of a report.
     _refuse_nothing(report, answers, folder)
     view.print_report(report, ended=True)
     view.print_next(

@@ -48,6 +48,7 @@ class Given:
         ]
         self.headers: Pairs = (
             *typed,
+            # Secrets are named by their variables, and read when a request is sent.
             *((name, Secret(variable)) for name, variable in header_from),
         )
         typed = [_pair(text, "=", "--query", "NAME=VALUE") for text in query]
@@ -66,6 +67,7 @@ class Given:
         if "://" in source or not source.endswith((".yaml", ".yml")):
             base, call = call_for(source, self.query)
             pages = parse_pages(self.pages) if self.pages is not None else None
+            # Somebody is waiting: fewer tries than a run at night has.
             limits = Limits(tries=TRIES_BY_HAND)
             return Calls(
                 base,
@@ -86,6 +88,7 @@ def _pair(text: str, mark: str, option: str, form: str) -> tuple[str, str]:
     name = name.strip()
     if not found or not name:
         raise UsageError(Code.USAGE, f"{option} wants {form}", hint=f"{option} {form}")
+    # A length or an encoding that was typed would contradict what is sent.
     if mark == ":" and name.lower() in SET_BY_THE_TRANSFER:
         raise UsageError(
             Code.USAGE,
@@ -112,6 +115,7 @@ def with_constants(calls: Calls, typed: tuple[str, ...]) -> Calls:
             raise UsageError(
                 Code.USAGE, "--with wants NAME=VALUE", hint="--with day=2031-03-28"
             )
+        # A new one would be used by no call, and a slip would go unseen.
         if name not in constants:
             hint = (
                 did_you_mean(name, constants)
@@ -161,6 +165,7 @@ def destinations(
 ) -> tuple[str, str | None]:
     """The folder of the responses and, with --then, where the tables go. Raises UsageError."""
 
+    # With --then the tables can go to standard output, the responses can't.
     if targets[:1] == ("-",) and (then is None or len(targets) > 1):
         hint = "--to kept; then mukret look kept, or mukret extract RULES kept --to -"
         message = "--to - : answers are kept in a folder, with where they came from"
@@ -179,6 +184,7 @@ def destinations(
         raise UsageError(
             Code.USAGE, "--to is for the responses and, a second one, for the tables"
         )
+    # The first is for the responses, as it is without --then.
     if len(targets) == 2:
         return targets[0], targets[1]
     return _folder_of(source), targets[0]

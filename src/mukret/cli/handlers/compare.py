@@ -73,6 +73,7 @@ def _compare_rules(request: Request) -> bool:
     before, after = loaded_rules(old, files), loaded_rules(new, files)
     sources = find_sources(files, newest=request.newest)
     for source in sources:
+        # Read twice, and standard input is there once.
         source.keep()
     with progress_bar(sources, quiet=request.quiet) as progress:
         found = compare_rules(

@@ -153,6 +153,7 @@ def _refuse_for_a_database(typed: DeliveryRequest) -> None:
         raise UsageError(
             Code.NOT_SUPPORTED, f"--to {scheme}://… is not supported yet", hint=_PLACES
         )
+    # Two slashes would name a host, and the file would be another one.
     if scheme == "sqlite" and not typed.target.startswith("sqlite:///"):
         hint = "sqlite:///ferries.db, with three /"
         raise UsageError(

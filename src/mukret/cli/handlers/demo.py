@@ -109,6 +109,7 @@ def _ask_the_service(target: str) -> None:
         f"{target}/service-tables",
     ]
     os.environ |= {"FERRY_USER": USER, "FERRY_PASSWORD": PASSWORD}
+    # Another terminal has it running already.
     if is_standing_in(DEFAULT_PORT):
         _step(why, arguments)
         return
@@ -116,6 +117,7 @@ def _ask_the_service(target: str) -> None:
         with standing_in(DEFAULT_PORT):
             _step(why, arguments)
     except OutputError as error:
+        # A foreign program on the port is no reason to break off the tour.
         if error.code != Code.PORT_TAKEN:
             raise
         click.echo(f"\n# Left out: asking a service. {error.message}")
@@ -126,6 +128,7 @@ def _copy_sample(target: str) -> None:
         for name, source in sample_files().items():
             place = Path(target) / name
             place.parent.mkdir(parents=True, exist_ok=True)
+            # Rules may have been worked on; the feed is nobody's to change.
             own = not name.startswith(f"{FEED_FOLDER}/")
             if own and place.exists() and place.read_bytes() != source.read_bytes():
                 click.echo(f"kept: {place}, which you have changed", err=True)

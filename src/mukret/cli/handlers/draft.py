@@ -68,6 +68,7 @@ def handle(request: Request) -> int:
     if request.out is None:
         click.echo(text, nl=False)
     else:
+        # Never over what is there, even if it came while the draft was made.
         with open(request.out, "x", encoding="utf-8") as file:
             file.write(text)
     logger.info("drafted %s", summary(draft))
@@ -90,6 +91,7 @@ def _refuse_nonsense(request: Request) -> None:
         raise UsageError(Code.USAGE, "--like says all that is wanted", hint=hint)
     if out is None:
         return
+    # Asked before the input is read, which may take minutes.
     if os.path.lexists(out):
         hint = f"--add {shlex.quote(out)} adds to it; else name a new file, or take that one away"
         raise UsageError(Code.USAGE, f"{out} is there already", hint=hint)

@@ -153,7 +153,9 @@ def _extract_part(request: Request, part: str) -> int:
     refuse_what_looks_across(rules)
     everything = find_sources(request.files, newest=request.newest)
     refuse_streams(everything)
+    # By all files that there are, so that all machines share them alike.
     sources = [everything[number] for number in share.taken(everything)]
+    # Each part asks a clock of its own, and the rows of one run would differ.
     if asks_the_time(rules) and not request.quiet:
         warn_of_the_time()
     run = Run(rules, sources, workers=request.threads(sources), settles=False)

@@ -52,6 +52,7 @@ def handle(request: Request) -> int:
     if request.named is not None:
         path = path.members_named(request.named)
     size = Size.of_terminal(cut=not request.whole)
+    # More than the screen holds is counted, not kept.
     enough = max(size.width, size.height) if request.cut_to_the_screen else None
     sources = find_sources([request.file], newest=request.newest)
     reading, nodes = find_nodes(sources, path, enough)
@@ -62,6 +63,7 @@ def handle(request: Request) -> int:
         raise nothing_read(reading.bad[0], len(reading.bad))
     print_bad_documents(reading.bad, len(reading.bad))
     if not shown:
+        # How far the path does lead says more than that it finds nothing.
         near = nearest_existing(path, reading.first)
         print_unmatched(path.text, near.text if near else None)
     return 1 if not shown or reading.bad else 0

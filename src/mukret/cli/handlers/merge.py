@@ -29,6 +29,7 @@ def handle(request: Request) -> int:
     request.refuse_nonsense()
     limit = request.reject_limit()
     parts = [Part(folder) for folder in request.parts]
+    # The parts say which rules made them; given ones are checked against those.
     rules = loaded_rules(request.rules or parts[0].record["rules"]["file"])
     merge = Merge(rules, parts)
     destination = request.destination(rules)

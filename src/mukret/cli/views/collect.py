@@ -422,6 +422,7 @@ class CollectView(Watcher):
         if then:
             return
         click.echo("\nNext:", err=True)
+        # What is missing comes before what to do with the rest.
         if report.given_up or report.apart:
             click.echo(
                 "  what is missing is asked for again by the same command with --go-on",
@@ -450,6 +451,7 @@ def none_kept(apart: list[Answer], target: str) -> InputError:
 
     first, target = apart[0], target.rstrip("/")
     if len(apart) > 1:
+        # Of many answers the one reason that most of them share.
         reasons = Counter(answer.problem for answer in apart)
         hint = f"most often: {reasons.most_common(1)[0][0]}"
         return InputError(
@@ -463,6 +465,7 @@ def none_kept(apart: list[Answer], target: str) -> InputError:
         if first.said
         else ""
     )
+    # Mostly a sign-in was forgotten, and that is all there is to know.
     if first.status in (401, 403):
         hint = "sign in: --bearer VARIABLE, or --basic VARIABLE VARIABLE" + (
             f"; {hint}" if hint else ""

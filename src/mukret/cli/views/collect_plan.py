@@ -38,6 +38,7 @@ Line = dict[str, JsonValue]
 def print_plan(calls: Calls, *, as_json: bool) -> None:
     """Prints the first request of each call, secrets masked."""
     lines = plan_lines(calls)
+    # A secret that is not set would fail at the first request, after all this was read.
     missing = sorted(
         {
             secret.variable
@@ -88,6 +89,7 @@ def _call(call: Call, calls: Calls) -> Line:
         line["once_per"] = " ".join(
             word for word in (f"answer of {once_per.call},", rows, paths) if word
         ).rstrip(",")
+    # Headers of the call come after those of all calls, and win.
     headers = _masked((*calls.headers, *call.headers)) | _authorization(calls)
     if headers:
         line["headers"] = headers
@@ -134,6 +136,7 @@ def _sign_in(calls: Calls) -> Line:
             ]
             return line | ({"keeps": ", ".join(kept)} if kept else {})
     variables = ", ".join(secret.variable for secret in calls.secrets())
+    # No request of its own: it goes along with each.
     return {"call": "sign_in", "method": "-", "url": f"by what stands in {variables}"}
 
 

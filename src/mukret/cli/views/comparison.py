@@ -23,6 +23,7 @@ def print_comparison(comparison: RulesComparison, rules: Rules) -> None:
         click.echo(f"{click.style(name, bold=True)}  the table is new")
     for name, changes in comparison.tables.items():
         if changes.any:
+            # Rows that share the outcome of their parent are told with it, in a line.
             parent = rules.tables[name].within
             above = comparison.tables.get(parent or "")
             _print_table(
@@ -55,6 +56,7 @@ def _print_table(name: str, changes: TableChanges, parent: str | None) -> None:
             for (was, becomes), change in changes.row_outcomes.items()
         )
         click.echo(f"  with {parent}: {', '.join(outcomes)}")
+    # An example each: the first row says more than a count.
     if parent is None:
         for (was, becomes), change in changes.row_outcomes.items():
             what = f"rows {was or 'not there'} → {becomes or 'not there'}"

@@ -64,6 +64,7 @@ def print_reasons(
     click.echo(f", every reason in {where}:" if where else ":", err=True)
     reasons = sorted(tally.reasons.values(), key=lambda reason: -reason.count)
     _print_causes([reason for reason in reasons if reason.code != PARENT_REJECTED])
+    # A rejected parent takes hundreds along: its reason is what is to be mended.
     followers = [reason for reason in reasons if reason.code == PARENT_REJECTED]
     _print_followers(followers, tally, parents)
 

@@ -90,6 +90,7 @@ def _plan_lines(run: Run) -> Iterator[str]:
     if long.arrays:
         arrays = ", ".join(array.path for array in long.arrays)
         yield f"long documents are cut at the elements of {arrays}"
+    # What can't be cut is held in memory whole: worth knowing before a document of gigabytes.
     for path, reason in long.whole.items():
         yield f"long documents are not cut at {path}: {reason}"
     for plan in run.plan.tables:

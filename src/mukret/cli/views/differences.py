@@ -117,6 +117,7 @@ def print_next(found: Differences, new: str) -> None:
     it was made.
     """
     record = Path(new) / RUN_FILE
+    # A database: its record names the rules, too, but a trace wants a folder.
     if not record.is_file():
         return
     rules = json.loads(record.read_bytes())["rules"]["file"]

@@ -34,6 +34,7 @@ def print_drift(drift: Drift, again: tuple[str, ...] | None) -> None:
     _print_reasons("Does not fit", drift.unfit)
     _print_reasons("Becomes null, as the rules say", drift.nulled)
     click.echo(f"\n{_summary(drift)}")
+    # Printed as it was typed, with one option more, so that it can be repeated.
     if drift.unread and again is not None:
         click.echo("what no rule reads, left out from now on:", err=True)
         next_step("check", *again, "--ignore-now")
@@ -128,5 +129,6 @@ def _summary(drift: Drift) -> str:
         counted(len(drift.words), "new word") if drift.words else "",
         counted(len(drift.unfit), "kind") + " of misfits" if drift.unfit else "",
     ]
+    # Documents that can't be read are a finding: all is not as expected.
     rest = "nothing else" if drift.bad_documents else "all as the rules expect"
     return f"{read}: {', '.join(filter(None, found)) or rest}"

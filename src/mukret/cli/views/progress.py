@@ -73,6 +73,7 @@ def progress_bar(
 
     def seen(_: int = 0) -> None:
         nonlocal due
+        # A bar is drawn only when a run takes so long that somebody waits.
         if time.monotonic() > due:
             due = time.monotonic() + BETWEEN
             progress.start()
