@@ -61,16 +61,9 @@ def _without_what_is_gone(draft: Draft) -> None:
     """Takes out of a draft what has no meaning without the fields that were taken out."""
     draft.tables = _tables_with_fields(draft.tables)
     response = {field.name for field in draft.response}
-    for table in draft.tables:  # each after the one that it is within
-        handed_down = table.within.names() if table.within is not None else set()
-        table.inherit = [
-            name for name in table.inherit if name in handed_down | response
-        ]
-        if not table.fields:
-            why = "the table within has the fields"
-            table.fields = [DraftField("position", {"fact": "position"}, comment=why)]
-        table.key = table.key if table.names() >= {*table.key} else []
-        table.joined_by = [name for name in table.joined_by if name in table.names()]
+    # Each comes after the one that it is within.
+    for table in draft.tables:
+        _table_without_what_is_gone(table, response)
     types = {
         field.reading.get("type") for table in draft.tables for field in table.fields
     }
@@ -81,6 +74,19 @@ def _without_what_is_gone(draft: Draft) -> None:
     draft.embedded = tuple(
         path for path in draft.embedded if any(text.startswith(path) for text in read)
     )
+
+
+def _table_without_what_is_gone(table: DraftTable, response: set[str]) -> None:
+    """`response`: the fields of the response that are left."""
+    handed_down = table.within.names() if table.within is not None else set()
+    table.inherit = [name for name in table.inherit if name in handed_down | response]
+    if not table.fields:
+        why = "the table within has the fields"
+        table.fields = [DraftField("position", {"fact": "position"}, comment=why)]
+    names = table.names()
+    # A part of a key is none.
+    table.key = table.key if names >= {*table.key} else []
+    table.joined_by = [name for name in table.joined_by if name in names]
 
 
 def _tables_with_fields(tables: Sequence[DraftTable]) -> list[DraftTable]:

@@ -57,16 +57,25 @@ def _response_lines(draft: Draft) -> Iterator[str]:
     yield "response:"
     if draft.embedded:
         yield f"  embedded: {flow(list(draft.embedded))}"
-    if draft.kinds:
-        yield "  kinds:                       # documents that have no member in common"
-        for name, when in draft.kinds.items():
-            yield f"    {name}: {flow({'when': when})}"
+    yield from _kind_lines(draft.kinds)
     width = max((len(field.name) for field in draft.response), default=0)
     yield from _fact_lines(fields, others, width)
+    yield from _ignored_lines(ignored)
+
+
+def _kind_lines(kinds: Mapping[str, JsonValue]) -> Iterator[str]:
+    if kinds:
+        yield "  kinds:                       # documents that have no member in common"
+    for name, when in kinds.items():
+        yield f"    {name}: {flow({'when': when})}"
+
+
+def _ignored_lines(ignored: Mapping[str, str]) -> Iterator[str]:
+    """Each path with what is said of it."""
     if ignored:
         yield "  ignore:                      # read by no rule"
-        for path, words in ignored.items():
-            yield f"    - {json_text(path)}  # {_comment(words)}"
+    for path, words in ignored.items():
+        yield f"    - {json_text(path)}  # {_comment(words)}"
 
 
 def _fact_lines(

@@ -340,18 +340,24 @@ def _marks(numbers: list[NumberForm]) -> tuple[str, str]:
     points = {form.point for form in sure if form.point}
     groupings = {form.grouping for form in sure if form.grouping}
     for mark in {form.grouping or form.point for form in numbers if form.either}:
-        other = "." if mark == "," else ","
-        if mark in points:
-            continue  # 1,204 among 12,50: a fraction
-        if mark == "," or mark in groupings or other in points:
-            groupings.add(mark)
-        else:
-            points.add(mark)
+        _decide(mark, points, groupings)
     point = "." if points else ""
     if "," in points and "," not in groupings:
         point = ","
     grouping = min(groupings - {point}, default="")
     return grouping, point
+
+
+def _decide(mark: str, points: set[str], groupings: set[str]) -> None:
+    """Adds a mark that could be either to the decimal points or to the groupings."""
+    # 1,204 among 12,50: a fraction.
+    if mark in points:
+        return
+    other = "." if mark == "," else ","
+    if mark == "," or mark in groupings or other in points:
+        groupings.add(mark)
+    else:
+        points.add(mark)
 
 
 def _epoch_in_text(place: Place, numbers: list[NumberForm]) -> str | None:

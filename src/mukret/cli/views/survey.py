@@ -356,18 +356,8 @@ class _Tree:
 
     def own_parts(self, report: PlaceReport) -> Iterator[list[Part]]:
         place = report.place
-        if report.nulls:
-            always = report.nulls == place.nodes
-            nulls = (
-                "always null"
-                if always
-                else f"null in {share(report.nulls, place.nodes)}"
-            )
-            yield [(nulls, "yellow")]
         kinds = [kind for kind in place.kinds if kind != "null"]
-        if len(kinds) > 1:
-            counts = (f"{kind} {place.count(kind):,}" for kind in kinds)
-            yield [(" or ".join(counts), "yellow")]
+        yield from self.doubtful_parts(report, kinds)
         if place.lengths.lists and not (place.columns and in_array(place)):
             yield self.array_parts(place)
         if place.members is not None:
@@ -380,6 +370,19 @@ class _Tree:
             yield self.sorts_parts(report)
         if place.values.count or place.count("boolean"):
             yield from self.scalar_parts(report)
+
+    def doubtful_parts(
+        self, report: PlaceReport, kinds: Sequence[str]
+    ) -> Iterator[list[Part]]:
+        """Nulls, and several kinds of values at one place: what rules must provide for."""
+        place = report.place
+        if report.nulls == place.nodes and report.nulls:
+            yield [("always null", "yellow")]
+        elif report.nulls:
+            yield [(f"null in {share(report.nulls, place.nodes)}", "yellow")]
+        if len(kinds) > 1:
+            counts = (f"{kind} {place.count(kind):,}" for kind in kinds)
+            yield [(" or ".join(counts), "yellow")]
 
     def names_parts(self, place: Place) -> list[Part]:
         """Members whose names are data, with some of the names."""

@@ -11,7 +11,7 @@ first.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from decimal import ROUND_HALF_EVEN, Decimal, InvalidOperation
@@ -143,16 +143,23 @@ def _patterns(wanted: WantedCells, value: Candidate) -> Iterator[str]:
     if text is None or not cell or cell not in text or cell == text:
         return
     before, _, after = text.partition(cell)
-    others = [other for other in value.texts if other is not None]
-    if before and not after and all(other.startswith(before) for other in others):
-        yield f"{escaped(before)}(.*)"
-    if after and not before and all(other.endswith(after) for other in others):
-        yield f"(.*){escaped(after)}"
+    yield from _after_or_before_the_same(before, after, value)
     for separator in dict.fromkeys((before[-1:], after[:1])):
         if separator and separator in _SEPARATORS and separator not in cell:
             yield from _between_marks(separator, before, after)
     if cell.isdigit() and not re.search(r"\d", before + after):
         yield "[^0-9]*([0-9]+)[^0-9]*"
+
+
+def _after_or_before_the_same(
+    before: str, after: str, value: Candidate
+) -> Iterator[str]:
+    """What follows a text with which all of them begin, or stands before one with which all end."""
+    texts = [text for text in value.texts if text is not None]
+    if before and not after and all(text.startswith(before) for text in texts):
+        yield f"{escaped(before)}(.*)"
+    if after and not before and all(text.endswith(after) for text in texts):
+        yield f"(.*){escaped(after)}"
 
 
 def _between_marks(separator: str, before: str, after: str) -> Iterator[str]:
@@ -332,16 +339,10 @@ def _number(text: str | None) -> Decimal | None:
 def _calculated(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[Derived]:
     """Two numbers of the row, in one step, rounded as the wanted ones are written."""
     numbers = [value for value in values if value.kind.is_number][:MOST_PAIRED]
-    cells = [(row, _number(cell)) for row, cell in wanted]
-    no_number = [
-        cell for _, cell in wanted if cell is not None and _number(cell) is None
-    ]
-    if no_number:
+    if any(cell is not None and _number(cell) is None for _, cell in wanted):
         return
-    exponents = [
-        number.as_tuple().exponent for _, number in cells if number is not None
-    ]
-    digits = max((-int(exponent) for exponent in exponents), default=0)
+    cells = [(row, _number(cell)) for row, cell in wanted]
+    digits = _digits_after_the_point(number for _, number in cells)
     for one, other in permutations(numbers, 2):
         for sign, calculate in _STEPS:
             step = _TwoNumbers(one, other, sign, calculate, digits)
@@ -351,6 +352,14 @@ def _calculated(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[De
                 reading: dict[str, JsonValue] = {"type": kind, "round": "half-even"}
                 source: dict[str, JsonValue] = {"compute": f"{{0}} {sign} {{1}}"}
                 yield Derived(source, (one, other), reading, how="of two numbers")
+
+
+def _digits_after_the_point(numbers: Iterable[Decimal | None]) -> int:
+    """The most that one of them has; negative where all of them end in noughts that are not
+    written.
+    """
+    exponents = [number.as_tuple().exponent for number in numbers if number is not None]
+    return max((-int(exponent) for exponent in exponents), default=0)
 
 
 @dataclass(frozen=True)
