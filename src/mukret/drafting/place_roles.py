@@ -102,8 +102,9 @@ def is_record(place: Place) -> bool:
         return any(
             child.nodes == place.objects and child in differing for child in naming
         )
-    has_id = bool(told) and bool(told[0].step) and named_like_an_id(told[0].step)
-    return len(told) >= FEWEST_FACTS and (bool(naming) or has_id)
+    return len(told) >= FEWEST_FACTS and (
+        bool(naming) or named_like_an_id(told[0].step)
+    )
 
 
 def _is_told(place: Place) -> bool:

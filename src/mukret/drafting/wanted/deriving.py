@@ -279,11 +279,12 @@ def _pairs_of_words(
     if all(_number(cell) is not None for _, cell in wanted if cell is not None):
         return
     for value in _texts_of(values):
-        pairs = {
+        # In the order in which they were typed, so that a draft is the same each time.
+        pairs = dict.fromkeys(
             (text, cell)
             for row, cell in wanted
             if cell is not None and (text := value.texts[row]) is not None
-        }
+        )
         words = dict(pairs)
         if (
             len(words) == len(pairs)

@@ -459,8 +459,8 @@ class _Proposing:
                 return _not_found(wanted, wanted.rows[number], why)
         number = next(n for n, cell in enumerate(cells) if isinstance(cell, str))
         cell = str(cells[number])
-        texts = {value.texts[matched.rows[number]] for value in matched.table.values}
-        known = {text for text in texts if text}
+        texts = (value.texts[matched.rows[number]] for value in matched.table.values)
+        known = dict.fromkeys(text for text in texts if text)
         hint = did_you_mean(cell, known) if nearest(cell, known) else None
         why = f"nothing in its row gives {name}: {_shown(cell)}"
         return _not_found(wanted, wanted.rows[number], why, hint)
