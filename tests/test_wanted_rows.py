@@ -129,7 +129,7 @@ class WantedRows(FolderCase):
         like = ("draft", "merrow-demo/feed", "--like", "merrow-demo/crossings.csv")
         drafts = {
             self.mukret(*like, variables={"PYTHONHASHSEED": str(seed)}).stdout
-            for seed in (0, 7, 9, 11)
+            for seed in (0, 8, 10)
         }
         self.assertEqual(len(drafts), 1)
 

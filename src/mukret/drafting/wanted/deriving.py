@@ -280,14 +280,14 @@ def _pairs_of_words(
         return
     for value in _texts_of(values):
         # In the order in which they were typed, so that a draft is the same each time.
-        pairs = dict.fromkeys(
+        pairs = [
             (text, cell)
             for row, cell in wanted
             if cell is not None and (text := value.texts[row]) is not None
-        )
+        ]
         words = dict(pairs)
         if (
-            len(words) == len(pairs)
+            len(words) == len(set(pairs))
             and len(set(words.values())) >= FEWEST_WORDS
             and "at" in value.own.source
         ):
