@@ -120,6 +120,7 @@ def _rename_tables(draft: Draft, whole: Draft, prefix: str) -> None:
         )
         table.name = new[table.name]
         taken.add(table.name)
+    # A field can't be named like a table, also like one of another call.
     others = {table.name for table in whole.tables} | {
         own.name for own in whole.response
     }

@@ -118,12 +118,16 @@ class _Drafter:
     def root(self, root: Place, word: str) -> None:
         """The tables of all documents."""
         inner, names = unwrapped(root)
+        # The same record under several names stands in one table, wherever it is found.
         for places in scattered(root):
             self.scattered(places, root)
+        # One document, one row: its lists are tables within.
         if is_record(root) or (self.of_nodes and root.children):
             self.table(root, root, "$", None, (word,))
+        # Around one record there are wrappers alone.
         elif names and not holds_lists(root):
             self.table(inner, root, path(inner, root), None, names)
+        # What stands beside the lists tells of the answer, and of no row.
         elif holds_lists(root):
             self.draft.response, self.moment = response_fields(
                 root, self.documents, self.report
@@ -221,6 +225,7 @@ class _Drafter:
         """
         inner = place.members or place.elements
         assert inner is not None
+        # Where a wrapper holds it alone, that one is what is named or ignored.
         whole = within or place
         if _holds_lists_or_maps(place, inner):
             self.nested(place, inner, base, table, names, whole)
@@ -228,10 +233,13 @@ class _Drafter:
             self.table(inner, base, path(inner, base), table, names, of=place)
         elif inner.columns or place.header:
             self.table_of_arrays(place, inner, base, table, names)
+        # A long list of scalars at the top is the data itself: a row each.
         elif inner.values.count and table is None and _is_long(place):
             self.table(inner, base, path(inner, base), table, names, of=place)
+        # Nothing around it whose field it could be, or nothing in it.
         elif table is None or not inner.nodes:
             self.ignore(whole, self.words_for(whole))
+        # Scalars alone fit into a field.
         elif inner.values.count and not inner.kinds.keys() & {"array", "object"}:
             self.list_field(inner, base, table, names)
         else:
@@ -278,12 +286,14 @@ class _Drafter:
             if of is not None and of.members is None
             else None
         )
+        # Records of several sorts would share no column but the one that tells them apart.
         if sorts is not None and not options:
             return self.tables_by_sort(sorts, inner, base, rows, parent, names, of)
         table = self.new_table(rows, parent, names, options or {})
         if of is not None:
             self.shaped(table, inner, base, of)
         if inner.objects:
+            # Lists that are put together may hold the same key twice.
             if "spread" not in table.options or of is None or of.members is None:
                 self.key(inner, table)
             self.object(inner, inner, table, (), leaving=leaving)
@@ -291,6 +301,7 @@ class _Drafter:
                 self.node(child, child.parent or inner, table, (step,))
         else:
             name = singular(names[-1])
+            # Elements that are scalars have no name but that of their list.
             taken = snake_case(name) in self.taken(table)
             self.scalar(inner, inner, table, ("value" if taken else name,))
         if "recurse" in table.options:
@@ -354,6 +365,7 @@ class _Drafter:
             )
             tables.append(table)
             for field in table.fields:
+                # Within a sort it is a constant, and the draft says so.
                 if field.source.get("at") == at:
                     field.note = f"always {sort.word}"
         apart = f"those of another {sorts.member} are in no table"
@@ -388,6 +400,7 @@ class _Drafter:
         """
         words = list(filter(None, map(snake_case, names)))
         telling = [name for name in words if name not in GENERIC]
+        # `data` says nothing, the call that was asked does.
         if not telling and self.call and parent is None:
             telling = [self.call]
         telling = telling or words or ["rows"]
@@ -396,11 +409,13 @@ class _Drafter:
             taken |= {table.name, *(field.name for field in table.fields)}
         name = telling[-1]
         if name in taken:
+            # Two lists of one name are told apart by what is above them.
             above = parent.name if parent else "_".join(telling[:-1])
             name = f"{above}_{name}".strip("_")
         table = DraftTable(fresh(name, taken), rows, parent, options)
         if parent is not None:
             table.inherit = list(parent.handed_down)
+        # Without it the rows of one day could not be told from those of the next.
         elif self.moment is not None:
             table.inherit = [self.moment.name]
         self.draft.tables.append(table)
@@ -507,6 +522,7 @@ class _Drafter:
         named = {
             snake_case(name): path_text((child_segment(Name(name)),)) for name in known
         }
+        # Names that become one, or none, can't name columns.
         usable = bool(known) and "" not in named
         if usable and len(named) == len(known) == len(columns):
             table.options["header"] = "first" if header is None else path(header, base)
@@ -518,6 +534,7 @@ class _Drafter:
                 self.field(
                     table, self.report(column), f"column_{number + 1}", {"at": at}
                 )
+            # What the header says is of no use, and is read by no rule.
             if header is not None:
                 self.ignore(header, self.words_for(header))
         self.finish(table)
@@ -754,6 +771,7 @@ def alone_in_objects(inner: Place, of: Place | None) -> dict[str, Place]:
     """Where records stand in lists, and now and then alone: the members that only one of the two
     has.
     """
+    # One side is the object itself, the other the elements of the list that it is at other times.
     lists = (
         inner.elements
         if inner.objects and inner.elements is not None and inner.elements.objects

@@ -24,7 +24,9 @@ def response_fields(
     """
     scalars = list(facts_of(root))
     telling = [place for place in scalars if _tells_apart(report(place), documents)]
+    # Of several that tell documents apart the moment is the one that rows are asked for by.
     telling.sort(key=lambda place: not _is_moment(report(place)))
+    # One document tells nothing of the next: only a moment is certain to differ.
     if documents < 2:
         telling = [
             place

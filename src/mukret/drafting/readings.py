@@ -162,6 +162,7 @@ def _joined(readings: list[dict[str, JsonValue]]) -> dict[str, JsonValue] | None
     for other in others:
         one, two = first.get("type", "text"), other.get("type", "text")
         if one == two == "timestamp":
+            # Formats are tried in their order: those of both, each once.
             first = {
                 **other,
                 **first,
@@ -169,6 +170,7 @@ def _joined(readings: list[dict[str, JsonValue]]) -> dict[str, JsonValue] | None
             }
         elif one == two:
             first = {**other, **first}
+        # A decimal holds integers; with a float among them neither does.
         elif _is_number(one) and _is_number(two):
             wider = one if "decimal" in str(one) else two
             first = {
@@ -310,6 +312,7 @@ def names_reading(place: Place) -> tuple[str, dict[str, JsonValue]]:
     years, or texts.
     """
     names = Place()
+    # Names are surveyed as if they were values.
     names.see_strings(
         [str(name) for name in place.names.counted or place.names.examples]
     )
@@ -327,6 +330,7 @@ def names_reading(place: Place) -> tuple[str, dict[str, JsonValue]]:
         return ("date" if look.name == "date" else "time"), reading
     if typed and look.name == "number in text" and all(map(_YEAR.fullmatch, examples)):
         return "year", {"type": "integer"}
+    # In capitals they are codes; what else they name nobody can tell.
     codes = look.name == "text" and all(name.isupper() for name in examples)
     return ("code" if codes else "name"), {}
 
@@ -341,6 +345,7 @@ def _blanks(
         return
     known = [
         *(report.place.values.counted or ()),
+        # Where there are too many values to count, at least the one that was kept.
         report.place.forms[PLACEHOLDER].example,
     ]
     words = sorted(
@@ -368,6 +373,7 @@ def _remarks(looks: list[Look], reading: DraftReading) -> None:
     for look in looks:
         if Trait.WITHOUT_OFFSET in look.traits:
             if Trait.WITH_OFFSET in look.traits:
+                # Both kinds in one column: without a zone half of them would be rejected.
                 reading.options["zone"] = "UTC"
                 reading.remarks.append(
                     "UTC is taken for those without offset: say which zone they are in"

@@ -38,6 +38,7 @@ def settled(
             reason for reason in run.tally.reasons.values() if reason.table is not None
         ]
         eased = [_eased(draft, reason, run) for reason in reasons]
+        # Each round may show what the one before hid: rows that were rejected have no values.
         if not any(eased):
             break
     for path, count in sorted(run.sample.unread.items()) if ignoring else ():
@@ -48,6 +49,7 @@ def settled(
         run.tally.rows_rejected,
         run.tally.bad_documents,
     )
+    # JSON in a text that can't be read is the sender's mistake, and no rule mends it.
     draft.unread_texts = sum(
         reason.count
         for reason in run.tally.reasons.values()
@@ -70,6 +72,7 @@ def _eased(draft: Draft, reason: Reason, run: Run) -> bool:
     assert reason.table is not None
     table = draft.table(reason.table)
     if reason.code in (Code.DUPLICATE, Code.KEY_MISSING):
+        # What comes twice, or lacks, is no key, whatever it is called.
         _without_key(draft, table)
         return True
     if reason.field is None:
@@ -80,14 +83,17 @@ def _eased(draft: Draft, reason: Reason, run: Run) -> bool:
     if reason.code == Code.REQUIRED and field.required:
         field.required = False
         return True
+    # A few bad values are mistakes in the data, and are to be seen as rejects.
     few = is_few(reason.count, run.tally.tables[table.name].rows_seen)
     if reason.code == Code.OTHER_KIND:
         return _way_eased(table, field, few=few, reason=reason)
     field.required = False
     if field.type == "text":
+        # Text takes every scalar: what it refused are lists and objects.
         field.reading = {"type": "json"}
         return True
     if few and field.type not in (*draft.enums, "boolean", "json"):
+        # Said once, with the first count: later rounds see the same rows again.
         if not field.odd:
             field.odd = reason.count
             rows = counted(reason.count, "row")
@@ -110,6 +116,7 @@ def _way_eased(
     step, once.
     """
     first = parse_path(str(own.source.get("at"))).segments[:1]
+    # Rows that are arrays: one of another kind is no row of this table.
     if first and isinstance(first[0].only, Index) and "when" not in table.options:
         return _rows_left_out(table, reason)
     own.required = False
@@ -120,10 +127,12 @@ def _way_eased(
                 f"rejects {counted(reason.count, 'row')}, for {_shown(reason)} on the way"
             )
         return False
+    # The first step is always there; what is below it differs from row to row.
     whole = path_text(first)
     if own.source.get("at") == whole:
         return False
     if (
+        # The whole is a field already, and has this value in it.
         any(other.source.get("at") == whole for other in table.fields)
         and own.name not in table.key
     ):
@@ -156,9 +165,11 @@ def _without_key(draft: Draft, table: DraftTable) -> None:
 
 def _rows_eased(table: DraftTable, reason: Reason, run: Run) -> bool:
     if reason.code == Code.UNEVEN and isinstance(table.rows, dict):
+        # Lists that are not of one length still say which values belong together.
         table.options["uneven"] = "pad"
         return True
     if reason.code == Code.HEADER and "header" in table.options:
+        # Rows of other lengths have no columns: all cells together are what is certain.
         del table.options["header"]
         cells: DraftField = DraftField(
             "cells", {"at": "$[*]", "take": "all"}, {"type": "list(text)"}
@@ -169,6 +180,7 @@ def _rows_eased(table: DraftTable, reason: Reason, run: Run) -> bool:
         )
         return True
     if reason.code == Code.ROW_SHAPE:
+        # An empty text in the place of a row says that there is none, however few they are.
         few = (
             reason.count < STRAYS * run.tally.tables[table.name].rows_seen
             and reason.example.value != ""

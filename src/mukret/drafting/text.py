@@ -47,6 +47,7 @@ def _response_lines(draft: Draft) -> Iterator[str]:
     inherited = {name for table in draft.tables for name in table.inherit}
     fields = [field for field in draft.response if field.name in inherited]
     others = [field for field in draft.response if field.name not in inherited]
+    # Ignored until they are made fields, or each would be told as read by no rule.
     ignored = {
         str(field.source["at"]): _SEE_ABOVE for field in others if "at" in field.source
     }
@@ -137,6 +138,7 @@ def _shortened(words: Sequence[str]) -> dict[str, str]:
                 if len(word) > len(short) + 1 and not word.isupper()
             )
             whole = [word for word in longer if word.upper().startswith(short)]
+            # A beginning of two words stands for neither.
             if len(whole) == 1:
                 found[short] = whole[0]
     return found

@@ -58,6 +58,7 @@ def proposals(
         found[reason.table, own.name] = Proposal(
             reason.table, own.name, reason.count, words
         )
+    # In the order of the file, whatever was met first.
     in_order = [(table, own.name) for table, own in rules.all_fields()]
     return [found[key] for key in in_order if key in found]
 
@@ -105,9 +106,11 @@ def with_proposals(text: str, rules: Rules, made: Sequence[Proposal]) -> str:
         for one in made
         if (one.table, one.field) in places
     ]
+    # From the last line to the first: what is put in moves none that is still to come.
     for line, proposal in sorted(known, key=lambda item: -item[0]):
         field = lines[line - 1]
         comment = field[: len(field) - len(field.lstrip())] + MARK + proposal.words
+        # A proposal of an earlier time gives way to this one.
         before = lines[line - 2].lstrip() if line > 1 else ""
         lines[line - 2 + (not before.startswith(MARK)) : line - 1] = [comment]
     return "\n".join(lines)

@@ -112,6 +112,7 @@ class _Values:
         run = Run(
             parse_rules(rules_text(draft), "draft.rules.yaml"),
             sources,
+            # The first of it is enough to find a few rows, and is kept in memory.
             most_bytes=MOST_BYTES,
         )
         self.rules = run.rules
@@ -153,12 +154,14 @@ def _values(
             yield from _readings(own, current, levels, typed, raw, current.name, rows)
         if current.within is None:
             break
+        # Level by level upwards: each row with the one that it lies in.
         rows = [typed.above[current.name][row] for row in rows]
         levels, current = levels + 1, current.within
     for inner in draft.tables:
         if (
             inner.within is table
             and isinstance(inner.rows, str)
+            # Only lists that are all elements of one array; others can't be taken by a path.
             and inner.options.keys() <= {"bad"}
         ):
             yield from _lists(table, inner, raw)
@@ -196,6 +199,7 @@ def _readings(
 ) -> Iterator[Candidate]:
     """A field as the draft reads it, and as a text."""
     kind = typed.kind(table, own.name)
+    # What was typed is compared as text, as it would stand in a file.
     texts = typed.texts(table, own.name, rows)
     stands = (
         [
@@ -207,6 +211,7 @@ def _readings(
     )
     yield Candidate(own, owner, levels, kind, texts, stands)
     if (
+        # A part of the text is cut out of what stands there, not of what was read from it.
         not isinstance(kind, Text)
         and "at" in own.source
         and "take" not in own.source

@@ -55,6 +55,8 @@ def derived(
     ]
     if not any(isinstance(cell, str) for _, cell in wanted):
         return
+    # Of several that give the same cells the one that is called like the column, nearest to the
+    # row.
     values = sorted(
         table.values, key=lambda value: (not alike(name, value.own.name), value.levels)
     )
@@ -62,6 +64,7 @@ def derived(
         yield from way(wanted, values)
     texts = {cell for _, cell in wanted}
     if (
+        # Last, since many columns are the same in the few rows that somebody types.
         len(texts) == 1
         and len(wanted) > 1
         and isinstance(text := next(iter(texts)), str)
@@ -123,6 +126,7 @@ def _captured(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[Deri
                 found = compiled.fullmatch(text) if text is not None else None
                 return found[1] if found else None
 
+            # In all rows of the input, too: a pattern that fits three may reject the fourth.
             if _all(wanted, part) and all(
                 text is None or compiled.fullmatch(text) for text in value.texts
             ):
@@ -314,6 +318,7 @@ def _between(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[Deriv
                 ends = [_moment(one.texts[row]) for one in (later, earlier)]
                 if ends[0] is None or ends[1] is None:
                     return None
+                # Only whole units: 90 minutes are no hours.
                 whole, rest = divmod(int((ends[0] - ends[1]).total_seconds()), seconds)
                 return None if rest else str(whole)
 
