@@ -90,6 +90,7 @@ class _CallsFile:
         base = self.reader.text(node, "base")
         if base is None or node is None:
             return ""
+        # Paths are put behind it as text: a query would end up in their middle.
         if any(mark in base for mark in "?#{"):
             self.add(
                 Code.WRONG_VALUE,

@@ -98,9 +98,11 @@ class Connection:
         """The one for a host. A proxy of the environment is for what is outside this machine."""
         import httpx
 
+        # Proxies are asked for nothing that this machine itself answers.
         trust = host not in LOOPBACK
         if (trust, home) not in self.clients:
             jar = (
+                # Cookies of a sign-in go to no other origin.
                 self.jar if home else CookieJar(DefaultCookiePolicy(allowed_domains=[]))
             )
             self.clients[trust, home] = httpx.Client(

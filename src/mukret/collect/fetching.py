@@ -214,6 +214,7 @@ class Fetcher:
             wait=self._pause,
             sleep=self.clock.wait,
             before_sleep=self._told,
+            # After the last try its result is what there is: no exception of the library.
             retry_error_callback=lambda state: (
                 state.outcome.result() if state.outcome else None
             ),
@@ -249,12 +250,14 @@ class Fetcher:
     def once(self, ask: Ask, before: KeptAnswer | None) -> Try:
         """One try."""
         credentials = self.session.credentials(self.send_sign_in)
+        # After signing in, which may take as long as it likes.
         self.pace.take_turn()
         wire = self.writer.wire(ask, credentials.kept, credentials.authorization)
         if before is not None:
             wire = replace(wire, headers={**wire.headers, **before.conditions})
         tried = self._sent(ask, wire, before)
         status = tried.reply.status if tried.reply else None
+        # The pass has run out: one more try, with a new one.
         if status == UNAUTHORIZED and self.session.renewable and wire.home:
             self.session.refused(credentials.generation)
             tried = replace(tried, passing=Passing.SIGN_IN)
@@ -340,9 +343,11 @@ class Fetcher:
         passing = None
         if tried.judgement.cut_off:
             passing = Passing.CUT_OFF
+        # A service that gives the same page again may have been too busy to look.
         elif isinstance(ahead, Lost) and ahead.fault is Fault.REPEATED:
             passing = Passing.REPEATED
         if (
+            # Somebody who typed an address may not know that there is more.
             self.calls.by_hand
             and ask.call.pages is None
             and tried.reply.content.size < LARGEST_SPOTTED
@@ -359,6 +364,8 @@ class Fetcher:
             and before is not None
         ):
             file, size = str(self.folder.path / before.file), before.size
+            # A 304 answers with a few headers alone; the others are those of the answer that is
+            # kept.
             headers = {**before.headers, **reply.headers}
         else:
             file, size, headers = (

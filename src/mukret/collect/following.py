@@ -139,6 +139,7 @@ def _address(
     address = resolved(url, filled)
     if not is_plain_address(address):
         return NotAsked(call.name, Why.NO_ADDRESS, text)
+    # A response can't send our credentials to an origin that the calls don't name.
     if origin_of(address) not in (calls.base_origin, *calls.origins):
         return NotAsked(call.name, Why.ELSEWHERE, address)
     return address

@@ -126,6 +126,7 @@ def _texts(root: _Line, width: int, *, whole: bool) -> Iterator[str]:
             continue
         opening, closing = _brackets(line.value)
         yield f"{head}{opening}"
+        # Last in, first out: what ends the object waits below its members.
         todo.append(f"{INDENT * line.depth}{closing}{comma}")
         if line.more:
             todo.append(f"{INDENT * (line.depth + 1)}… {_more(line)}")
@@ -145,6 +146,7 @@ def _one_line(line: _Line, room: int) -> str:
         text = escaped(json_text(value, room, spaced=True))
         if len(text) <= room:
             return text
+        # Of what has no room only the size is of use.
         opening, closing = _brackets(value)
         return f"{opening}… {_size(value)}{closing}"
     text = escaped(json_text(value, room))

@@ -258,8 +258,10 @@ def _form_of(text: str) -> AnyForm:
     first = stripped[0]
     if first in "{[" and stripped[-1] in "}]" and _holds_json(stripped):
         return JSON_TEXT
+    # Prose: the patterns below cost time in proportion to the text.
     if len(stripped) > LONGEST:
         return ADDRESS if _ADDRESS.fullmatch(stripped) else TEXT
+    # Before words and figures, which may stand in the list.
     listed = _list_form(stripped)
     if listed is not None:
         return listed
@@ -343,6 +345,7 @@ def _words(text: str, first: str) -> AnyForm:
         return ADDRESS if _ADDRESS.fullmatch(text) else TEXT
     if "@" in text and _MAIL.fullmatch(text):
         return MAIL
+    # Codes of hexadecimal digits begin with a letter, and so do amounts with a currency.
     if any(character.isdigit() for character in text):
         if _UUID.fullmatch(text):
             return UUID
@@ -447,6 +450,7 @@ def _other_date(text: str) -> Form | None:
         return _with_clock(f"%Y{match[2]}{_month_code(match[3])}{match[2]}%d", match[5])
     match = _DAY_MONTH.fullmatch(text)
     if match:
+        # A format of its own has a name; a pattern would not know its zones.
         if _RFC5322.fullmatch(text):
             return Form("timestamp", ("rfc5322", "offset"))
         return _with_clock(f"%d{match[2]}{_month_code(match[3])}{match[4]}%Y", match[6])

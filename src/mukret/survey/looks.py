@@ -149,6 +149,7 @@ def _family_look(place: Place, forms: Mapping[AnyForm, Seen]) -> Look:
         families[_family(form, place)] += seen.count
     if families["list"] and _are_lists(place, forms):
         return _list(place, "list", list(forms), ())
+    # Most decide: two misspelt dates among thousands make no column of texts.
     main = _main_family(families, forms)
     if main == "text":
         return _plain(place, main, list(forms), ())
@@ -415,6 +416,7 @@ def _timestamp(
 ) -> Look:
     count = _total(place, forms)
     parts = _InstantParts.of(place, forms)
+    # Where all of them are midnights days are meant.
     behind = _always_midnight(place, count)
     if behind is not None:
         reading: dict[str, JsonValue] = {
@@ -506,6 +508,7 @@ def _date(
         "YYYY-MM-DD" if pattern == "iso" else pattern for pattern in resolved
     )
     traits: frozenset[Trait] = frozenset()
+    # Nothing above 12 in either place, in all values that were seen.
     if any("%?" in pattern for pattern in resolved):
         detail = f"{detail.replace('%?', '…')}: day or month first, no value tells"
         traits = frozenset({Trait.OF_UNKNOWN_ORDER})
@@ -582,6 +585,7 @@ def _numbers(place: Place) -> list[Look]:
         if numbers.decimals
         else ""
     )
+    # Digits without end come of binary fractions, and are no amounts.
     exact = 0 < numbers.decimals <= MOST_DECIMALS
     kind = f"decimal(18,{numbers.decimals})" if exact else "float"
     return [Look("number", count, detail, {"type": kind})]

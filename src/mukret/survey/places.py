@@ -338,6 +338,7 @@ class Place:
         self.names.merge(other.names)
         self.numbers.merge(other.numbers)
         self.lengths.merge(other.lengths)
+        # Ends of ranges are the wider ones; counts are added.
         self.decimals = max(self.decimals, other.decimals)
         self.longest = max(self.longest, other.longest)
         if not self.trimmed.count:
@@ -353,6 +354,7 @@ class Place:
         self.lists_compared += other.lists_compared
         self.recursive |= other.recursive
         self.not_followed += other.not_followed
+        # Where both saw the same two arrays, how often they were of one length.
         for pair, (equal, compared) in other.parallel.items():
             mine = self.parallel.setdefault(pair, [0, 0])
             mine[0] += equal

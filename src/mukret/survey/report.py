@@ -136,6 +136,7 @@ class PlaceReport:
             report["true"] = place.trues
         if place.longest:
             report["longest"] = place.longest
+        # Members stand where there is something to say, so that a script can ask for them.
         return report | self._containers() | self._relations()
 
     def _containers(self) -> dict[str, JsonValue]:
@@ -369,6 +370,7 @@ class _Describer:
                     or not lengths.shortest == lengths.longest == width
                 ):
                     continue
+                # The names themselves, or records of columns that have a name among their members.
                 if words.count("string") == words.nodes:
                     yield Headed(name, other)
                 elif words.objects == words.nodes and (within := _naming_member(words)):
@@ -385,6 +387,7 @@ class _Describer:
             yield from self.odd(report, look)
             yield from self.ways(report, look)
         yield from self.repeats(report)
+        # Words that are alike but for white space are told once, as such.
         alike = differing_only_in_case(list(report.words))
         yield from self.white_space(report, alike)
         for group in alike:
@@ -452,6 +455,7 @@ class _Describer:
         counts = {way: sum(seen.count for seen in forms) for way, forms in ways.items()}
         often_first = sorted(counts.items(), key=lambda item: -item[1])
         shown = ", ".join(f"{way} ×{count:,}" for way, count in often_first)
+        # The example is of the rare way: the frequent one is on the screen already.
         rarest = ways[min(reversed(counts), key=lambda way: counts[way])][0]
         message = f"written in {len(counts)} ways: {shown}"
         yield Surprise(Code.WAYS_OF_WRITING, message, report.path, rarest.where)
@@ -460,6 +464,7 @@ class _Describer:
         present, of = report.present, report.of
         if of < FEWEST or present >= of:
             return
+        # Rules written from a few responses would not know of it.
         if present < RARE * of:
             where = next(iter(report.place.kinds.values())).where
             yield Surprise(
@@ -486,6 +491,7 @@ class _Describer:
             return
         often_first = sorted(kinds.items(), key=lambda item: -item[1].count)
         shown = ", ".join(f"{kind} {seen.count:,}" for kind, seen in often_first)
+        # Shown by an example of the rare kind, which is what breaks rules.
         rarest = min(kinds.values(), key=lambda seen: seen.count)
         if set(kinds) == {"array", "object"} and place.step is not None:
             message = f"a list, but an object now and then: {shown}"
@@ -505,6 +511,7 @@ class _Describer:
             or not named_like_an_id(report.place.step)
         ):
             return
+        # Few values say nothing; many repetitions say that it is no key at all.
         if values.count < FEWEST or distinct < NEARLY_UNIQUE * values.count:
             return
         again = counted(values.count - distinct, "value")

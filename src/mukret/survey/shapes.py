@@ -196,6 +196,7 @@ def make_map(place: Place) -> None:
         place.members = first
         for other in others:
             first.merge(other)
+        # Ids of one member may come again in the next.
         first.unique_in_list = False
 
 

@@ -79,6 +79,7 @@ class Walk:
     def see(self, batch: Batch) -> None:
         """Counts all nodes of a batch."""
         places: list[tuple[int, Location]] = []
+        # A further part of a long document: the rest of it has been counted with its first part.
         if batch.part.array is not None and self.begun:
             self._go_on(batch.documents[0], self.begun[batch.part.array].names)
         else:
@@ -122,6 +123,7 @@ class Walk:
     def _go_on(self, document: JsonValue, names: Names) -> None:
         """Takes further elements of an array."""
         above = self.path.leading_names[0] if self.path is not None else ()
+        # The array lies outside of what is looked at.
         if names[: len(above)] != above:
             return
         place, elements = self.root, _at(document, names)
@@ -131,6 +133,7 @@ class Walk:
                 break
             place = inner
         if place.elements is None:
+            # Deeper than the survey follows: counted, and said so.
             place.not_followed += len(elements)
             return
         self.continued = place.elements
@@ -291,6 +294,7 @@ class Walk:
             return False
         if not _look_like_rows(place, arrays, length):
             return False
+        # Each position is a column, with a look of its own.
         for position in range(length):
             if position == len(place.columns):
                 column = self._new(place, position=position)
@@ -421,6 +425,7 @@ class Walk:
         ]
         if len(names) < 2:
             return
+        # A few objects of each batch tell; each pair costs time.
         for item in objects[:COMPARED]:
             lengths = dict.fromkeys(names, 0)
             lengths |= {
@@ -429,6 +434,7 @@ class Walk:
                 if type(item.get(name)) is list
             }
             for one, two in combinations(names, 2):
+                # Two arrays of one element each are of equal length by chance.
                 if max(lengths[one], lengths[two]) > 1:
                     pair = place.parallel.setdefault((one, two), [0, 0])
                     pair[0] += lengths[one] == lengths[two]
