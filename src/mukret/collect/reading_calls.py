@@ -97,6 +97,8 @@ class CallReader:
             )
         return Call(
             key.text,
+            # What is wrong has been noted: the rest is read on, so that all problems are told at
+            # once.
             None if "url" in mapping.entries else address or "/",
             self.requests.pairs(mapping.get("query"), "query"),
             self.requests.headers(mapping.get("headers")),
@@ -194,4 +196,5 @@ class CallReader:
             variables += [(key.text, path)] if path else []
         call = self.reader.text(mapping.get("call"), "call")
         rows = self.reader.path(mapping.get("rows"), "rows")
+        # Without `call` there is nothing that it could follow, and that has been noted.
         return OncePer(call, rows, tuple(variables)) if call else None

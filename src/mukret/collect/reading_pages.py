@@ -156,6 +156,7 @@ class PagesReader:
             return None
         found = [_step(segment.only) for segment in path.segments]
         steps = tuple(step for step in found if step is not None)
+        # A path with a wildcard or a filter leads to several places, and a cursor is put in one.
         if self.method != "POST" or not steps or len(steps) < len(found):
             message = (
                 f"{what}: {scalar.text} is one place in the body of a post, or a name in "

@@ -104,6 +104,7 @@ class RequestReader:
             )
             return None
         node = mapping.get(key)
+        # Not quoted in the message: it may be the secret itself.
         if isinstance(node, Scalar):
             hint = f"write {key}: {{secret: NAME_OF_AN_ENVIRONMENT_VARIABLE}}"
             self.add(
@@ -129,6 +130,7 @@ class RequestReader:
         if "form" not in mapping.entries:
             return None
         content = {}
+        # Kept as an object, in which a name stands once.
         for name, value in self.pairs(mapping.get("form"), "form"):
             if name in content:
                 self.add(

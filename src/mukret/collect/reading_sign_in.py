@@ -42,6 +42,7 @@ class SignInReader:
             )
             return None
         way = ways[0]
+        # A request of one's own is written as a call is, with keys beside it.
         if way in ("post", "get"):
             return self.call(mapping, way)
         self.nothing_else(mapping, way)
@@ -135,6 +136,7 @@ class SignInReader:
             return None
         if not scalar.text.startswith(
             ("/", "http://", "https://")
+            # Two slashes begin the name of a host (RFC 3986, 4.2).
         ) or scalar.text.startswith("//"):
             hint = f"write {key}: /{scalar.text}, or an address with https://"
             self.add(
@@ -182,4 +184,5 @@ class SignInReader:
         found: Path | None = length or until
         if found is None:
             return None
+        # Seconds, whatever the unit; without any the value is good as long as the run.
         return Lasts(found, UNITS[unit or "s"] / UNITS["s"], until=length is None)

@@ -89,6 +89,7 @@ class Answer:
             "sha256": self.sha256,
             "file": self.file,
         }
+        # These stand there where there is something to say.
         more = {
             "round": round,
             "method": self.method if self.method != "GET" else None,

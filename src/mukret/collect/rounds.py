@@ -42,6 +42,7 @@ def this_round(
         (line for line in reversed(lines) if line.get("source") == source), None
     )
     if (
+        # A round that was broken off goes on by itself; one that ended only if that is asked for.
         last is not None
         and not anew
         and (go_on or not _has_ended(last["round"], lines))
@@ -51,6 +52,7 @@ def this_round(
         message = f"{folder.path}: there is no collection of {source} to go on with"
         raise InputError(Code.NO_INPUT, message, hint="leave out --go-on")
     numbers = [line["round"] for line in lines]
+    # The list of rounds may have been lost; the answers say theirs, too.
     numbers += [record.round for record in folder.records() if record.round is not None]
     number = max(numbers, default=0) + 1
     began = instant()
@@ -80,6 +82,7 @@ def _lines(folder: CaptureFolder) -> list[dict[str, JsonValue]]:
     if not file.exists():
         return []
     found = []
+    # What follows the last line end was torn off when a run was killed.
     for number, line in enumerate(file.read_bytes().split(b"\n")[:-1], start=1):
         try:
             record = decode(line)

@@ -38,6 +38,7 @@ def check_scopes(calls: Calls, top: Mapping, problems: Problems) -> None:
     if isinstance(sign_in, Mapping):
         _check(_uses(sign_in, ("get", "post")), constants, "sign_in", problems)
         _clashes(sign_in.get("keep"), constants, problems)
+    # A sign-in knows constants alone: what it keeps is there afterwards.
     shared = [*constants, *kept]
     for section in ("headers", "query"):
         _check(_pair_uses(top.get(section)), shared, section, problems)
@@ -96,6 +97,7 @@ def _check(
                 "with: {NAME: value} gives one to all calls, once_per: {with: …} takes one "
                 "from answers"
             )
+            # The whole text is one variable: somebody may have meant the braces themselves.
             if VARIABLE.fullmatch(scalar.text):
                 hint = f"{hint}; braces that are meant as they stand: {{ {name} }}"
             problems.add(

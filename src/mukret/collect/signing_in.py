@@ -103,6 +103,7 @@ class Session:
                     authorization=f"Basic {base64.b64encode(pair.encode()).decode()}"
                 )
             case Bearer(token):
+                # Refused here, with the name of the variable, and not at the first request.
                 value = in_header(
                     writer.secrets[token],
                     f"the variable {token.variable}",
@@ -136,6 +137,7 @@ class Session:
                 try:
                     current = self.current = self._sign_in(send)
                 except InputError as error:
+                    # Other threads wait for the lock, and need not be refused one after the other.
                     self.refusal = error
                     raise
                 self.signed_in(self)
@@ -190,12 +192,14 @@ class Session:
         told: list[KeptValue] = []
         for one in keep:
             value, source = self._kept(one, reply, document)
+            # From here on it is masked wherever it would be shown or kept.
             self.masker.learn(value)
             values[one.name] = in_header(value, f"{one.name}, kept from the sign-in,")
             told.append(
                 KeptValue(one.name, source, len(value), _seconds(one, document))
             )
         self.told = told
+        # The value that ends first ends the session.
         times = [one.seconds for one in told if one.seconds is not None]
         return Credentials(
             generation, values, None, self._until(min(times, default=None))
@@ -211,6 +215,7 @@ class Session:
         else:
             assert one.path is not None
             values = one.path.values(document)
+            # Numbers serve as passes, too.
             found = scalar_text(values[0]) if values else None
             source = one.path.text
         if not found:
@@ -237,6 +242,7 @@ class Session:
         if way.in_body:
             form |= {"client_id": client, "client_secret": secret}
         else:
+            # Encoded as in a form before they are joined: RFC 6749, 2.3.1.
             pair = f"{quote_plus(client)}:{quote_plus(secret)}"
             headers["Authorization"] = (
                 f"Basic {base64.b64encode(pair.encode()).decode()}"
@@ -328,6 +334,7 @@ def _seconds(one: Kept, document: JsonValue) -> float | None:
     except ValueError:
         return None
     return (
+        # An end without a zone is taken for UTC, as most services mean it.
         until if until.tzinfo else until.replace(tzinfo=UTC)
     ).timestamp() - datetime.now(UTC).timestamp()
 

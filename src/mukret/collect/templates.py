@@ -125,6 +125,7 @@ def filled_body(
             return content
         if match[1] not in known:
             raise NotFilled(f"nothing says what {match[1]} is", (match[1],))
+        # The value as it is: a number stays one in JSON.
         return known[match[1]]
     if isinstance(content, dict):
         return {

@@ -57,12 +57,14 @@ class _Inflater:
             try:
                 unpacked = self.machine.decompress(rest, PIECE_BYTES)
             except zlib.error:
+                # Some servers call raw deflate `deflate`, without zlib's head.
                 self.try_without_wrapping()
                 continue
             self.begun = True
             yield unpacked
             rest = self.machine.unconsumed_tail
             if self.machine.eof:
+                # A gzip file may be several, one behind the other.
                 rest = self.next_member()
         while not self.machine.eof and (
             unpacked := self.machine.decompress(b"", PIECE_BYTES)

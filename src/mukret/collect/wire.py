@@ -116,6 +116,7 @@ class RequestWriter:
         headers = merged(
             headers,
             {
+                # It came with a response: it must not end the header and begin another.
                 name: _from_response(name, value)
                 for name, value in ask.in_headers().items()
             },
