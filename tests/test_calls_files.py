@@ -417,6 +417,27 @@ class Files(FolderCase):
         ):
             self.assertIn(line, done.stdout)
 
+    def test_a_secret_that_stands_in_a_file_is_not_shown(self) -> None:
+        """Neither by its own problem nor by others of its line."""
+        basic = "sign_in: {basic: {user: oda, password: hunter2}}"
+        cookie = 'headers: {Cookie: "hunter2", Connection: b}'
+        self.file(
+            "s.calls.yaml", f"{HEAD}calls: {{a: {{get: /a}}}}\n{basic}\n{cookie}\n"
+        )
+        for command in (("check",), ("collect", "--to", "kept")):
+            done = self.typed(*command, "s.calls.yaml")
+            self.assertEqual((done.returncode, done.stdout), (2, ""))
+            self.assertEqual(
+                [line for line in done.stderr.splitlines() if " │ " in line][::2],
+                [
+                    f"    4 │ sign_in: {{basic: {{user: {'*' * 24}",
+                    f"    4 │ sign_in: {{basic: {{user: {'*' * 24}",
+                    f"    5 │ headers: {{Cookie: {'*' * 25}",
+                    f"    5 │ headers: {{Cookie: {'*' * 25}",
+                ],
+            )
+            self.assertEqual(done.stderr.count("s.calls.yaml:5:30"), 1)
+
 
 class Templates(unittest.TestCase):
     def test_addresses_are_filled_as_rfc_6570_says(self) -> None:

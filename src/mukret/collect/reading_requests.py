@@ -75,7 +75,7 @@ class RequestReader:
         """
         if is_sensitive(name) and not VARIABLE.search(node.text):
             hint = f"write {name}: {{secret: NAME_OF_AN_ENVIRONMENT_VARIABLE}}"
-            self.add(
+            self.problems.add_secret(
                 Code.WRONG_VALUE,
                 f"the value of {name} does not belong in a file",
                 node,
@@ -104,10 +104,10 @@ class RequestReader:
             )
             return None
         node = mapping.get(key)
-        # Not quoted in the message: it may be the secret itself.
+        # It may be the secret itself.
         if isinstance(node, Scalar):
             hint = f"write {key}: {{secret: NAME_OF_AN_ENVIRONMENT_VARIABLE}}"
-            self.add(
+            self.problems.add_secret(
                 Code.WRONG_VALUE,
                 f"the {key} of {what} does not belong in a file",
                 node,

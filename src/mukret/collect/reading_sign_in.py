@@ -65,7 +65,7 @@ class SignInReader:
     def bearer(self, node: Node | None) -> Bearer | None:
         if isinstance(node, Scalar) and not node.empty:
             hint = "write bearer: {secret: NAME_OF_AN_ENVIRONMENT_VARIABLE}"
-            self.add(
+            self.requests.problems.add_secret(
                 Code.WRONG_VALUE, "the token does not belong in a file", node, hint
             )
             return None

@@ -7,7 +7,7 @@ constructed. Tags, anchors that multiply and keys that come twice are refused.
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
@@ -107,6 +107,14 @@ class Problems:
     """
 
     found: list[Diagnostic] = field(default_factory=list)
+    # Lines with a secret, by file and number, and the column from which on they are not shown.
+    hidden: dict[tuple[str, int], int] = field(default_factory=dict)
+
+    def add_secret(self, code: str, message: str, where: Node, hint: str) -> None:
+        """Notes a text that should not stand in the file; no problem shows it."""
+        self.add(code, message, where, hint)
+        line = (where.source.name, where.line)
+        self.hidden[line] = min(where.column, self.hidden.get(line, where.column))
 
     def add(
         self,
@@ -141,7 +149,7 @@ class Problems:
     def in_order(self, first: str) -> list[Diagnostic]:
         """File by file, that of this name first, each by line and column."""
         return sorted(
-            self.found,
+            map(self._without_secret, self.found),
             key=lambda found: (
                 found.file != first,
                 found.file,
@@ -149,6 +157,14 @@ class Problems:
                 found.column,
             ),
         )
+
+    def _without_secret(self, found: Diagnostic) -> Diagnostic:
+        column = self.hidden.get((found.file, found.line))
+        if column is None:
+            return found
+        shown = found.source[: column - 1]
+        # As long as before, so that a mark below it stands where it did.
+        return replace(found, source=shown.ljust(len(found.source), "*"))
 
 
 class _Inside:
