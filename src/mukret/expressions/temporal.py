@@ -22,6 +22,7 @@ from mukret.types.instants import EPOCH, local_to_utc
 from mukret.types.zones import MICROSECOND, zone
 
 _DAY = dt.timedelta(days=1)
+_MOMENTS = (Date, Datetime, Timestamp)
 SECONDS = DecimalType(19, 6)
 
 # What can be extracted, and of which types.
@@ -41,30 +42,32 @@ def temporal_type(operator: str, left: ValueType, right: ValueType) -> ValueType
     """The type of an operation of which one side is a date, an instant or a duration; None if there
     is none.
     """
-    moment = isinstance(left, Date | Datetime | Timestamp)
     # Everything that is not listed means nothing: the sum of two dates, a number less a date.
     match operator:
-        case "-" if moment and type(left) is type(right):
+        case "+":
+            return _moved(left, right) or _moved(right, left)
+        case "-" if isinstance(left, _MOMENTS) and type(left) is type(right):
             return Duration()
-        case "+" | "-" if isinstance(left, Date) and isinstance(right, Integer):
-            return left
-        case "+" if isinstance(right, Date) and isinstance(left, Integer):
-            return right
-        case "+" | "-" if isinstance(right, Duration) and (
-            moment or isinstance(left, Duration)
-        ):
-            return left
-        case "+" if isinstance(left, Duration) and isinstance(
-            right, Date | Datetime | Timestamp
-        ):
-            return right
-        case "*" if isinstance(left, Duration) and families.is_numeric(right):
-            return left
-        case "*" if isinstance(right, Duration) and families.is_numeric(left):
-            return right
-        case "/" if isinstance(left, Duration) and families.is_numeric(right):
-            return left
+        case "-":
+            return _moved(left, right)
+        case "*":
+            return _times(left, right) or _times(right, left)
+        case "/":
+            return _times(left, right)
     return None
+
+
+def _moved(kind: ValueType, by: ValueType) -> ValueType | None:
+    """A date by whole days, or any moment or duration by a duration."""
+    if isinstance(kind, Date) and isinstance(by, Integer):
+        return kind
+    moves = isinstance(kind, (*_MOMENTS, Duration)) and isinstance(by, Duration)
+    return kind if moves else None
+
+
+def _times(kind: ValueType, number: ValueType) -> ValueType | None:
+    scales = isinstance(kind, Duration) and families.is_numeric(number)
+    return kind if scales else None
 
 
 def temporal(operator: str, kind: ValueType | None, left: Value, right: Value) -> Value:
