@@ -11,6 +11,7 @@ import sys
 import tempfile
 import textwrap
 import unittest
+import warnings
 from collections.abc import Iterator, Mapping
 from contextlib import (
     chdir,
@@ -84,6 +85,8 @@ class FolderCase(unittest.TestCase):
         """The same, without a process of its own: for what is said and how it ends."""
         out, err = (io.TextIOWrapper(io.BytesIO(), "utf-8") for _ in "12")
         with (
+            # What another test left open is told whenever it is cleared away, and not here.
+            warnings.catch_warnings(action="ignore"),
             chdir(self.folder),
             mock.patch.dict(os.environ, {"COLUMNS": "100"}),
             mock.patch("sys.stdin", io.TextIOWrapper(io.BytesIO())),
