@@ -119,6 +119,7 @@ def _table(rules: Rules, one: Nested) -> Iterator[str]:
             )
         )
     yield from _grid(("column", "type", "null", "unit", "comes from", "meaning"), rows)
+    # They are in no file, and still explain where values come from.
     hidden = [field for field in table.fields if not field.keep]
     if hidden:
         yield ""
@@ -142,6 +143,7 @@ def _facts(rules: Rules, table: Table) -> Iterator[str]:
         yield f"Key: {_names(table.key)}; a row whose key came before is {again[table.duplicates]}"
     if table.where is not None:
         yield f"Only rows for which {code(str(table.where_text))}"
+    # Said, since nulls in its key would surprise whoever joins.
     if table.rows.outer:
         yield f"A row of `{table.within}` without any has one row here, with nulls"
     joined = parent_key(rules, table)

@@ -41,6 +41,7 @@ def _of_one(table: str) -> Schema:
 def _any_form(tables: Mapping[str, Nested]) -> Schema:
     records = [{"$ref": f"#/$defs/{name}"} for name in tables]
     record = records[0] if len(records) == 1 else {"anyOf": records}
+    # All tables in one object, as `--to - --format json` writes them, or one record.
     payload: Schema = {
         "type": "object",
         "properties": {
@@ -85,6 +86,7 @@ def _record(rules: Rules, table: Nested) -> Schema:
         "type": "object",
         **described,
         "properties": {**properties, **inside},
+        # Members are always there, null or not: what lacks was cut off.
         "required": list(properties),
         "additionalProperties": False,
     }

@@ -89,6 +89,7 @@ class _Module:
         self.enums = list(used.values())
         helpers = set(_definitions())
         self.enum_classes = class_names(used, "", {*_NAMES_OF_TYPES, *helpers})
+        # Classes share a module with their helpers, and must not hide one.
         taken = {*_NAMES_OF_TYPES, *helpers, *self.enum_classes.values()}
         self.row_classes = class_names(
             (table.name for table in self.tables), ROW, taken
@@ -145,6 +146,7 @@ class _Module:
         )
         yield "        members = _members("
         yield "            record,"
+        # The members that are known: others are refused, and not dropped.
         yield from _wrapped(map(_literal, attributes))
         yield "        )"
         yield "        return cls("

@@ -43,6 +43,7 @@ def rules_schema() -> Schema:
         "$schema": DIALECT,
         "title": "Mukret rules, version 1",
         **_object(_TOP, required=["mukret"]),
+        # With `include` what is required may stand in another file.
         "if": _has("include"),
         "else": whole,
         "$defs": _DEFINITIONS,

@@ -93,6 +93,7 @@ def _of_source(field: Field) -> str:
                 else "always null"
             )
         case Fact(name):
+            # A fact that we don't know by name is a variable of the request.
             return _FACTS.get(name) or f"{code(name)} of the request that was answered"
         case ParentField(name):
             return f"{code(name)} of the row above"

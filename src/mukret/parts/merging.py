@@ -51,6 +51,7 @@ class Merge:
         check_parts(parts, rules)
         self.rules = rules
         self.parts = parts
+        # A part without files, of more machines than files, has nothing to say first.
         in_order = sorted(
             parts, key=lambda part: (not part.names, part.share["number"])
         )
@@ -62,6 +63,7 @@ class Merge:
             {name: told for name, told in inputs[number].items() if name != "number"}
             for number in sorted(inputs)
         ]
+        # The run began when the first of its machines did.
         self.started = min(
             datetime.fromisoformat(part.record["started"]) for part in parts
         )
@@ -112,6 +114,7 @@ class Merge:
         Raises InputError if no document could be read, UsageError for nested records where a
         document came in parts.
         """
+        # Where the last row with a key counts all blocks are looked at before any is written.
         settling = settling_after(
             self.rules, lambda: (block.rows for block in self.blocks())
         )
@@ -151,6 +154,7 @@ class Merge:
                 tables[name] = own_columns(
                     kept_rows(rows, table), self.rules.tables[name], self.schemas[name]
                 )
+        # Those of the part and those of the keys in the order in which one machine tells them.
         rejects.sort(key=self.place)
         self.tally.note(rejects)
         above = {} if links is Links.NONE else self.above(block, settled)
@@ -185,6 +189,7 @@ class Merge:
             table = name
             while rows and (within := self.rules.tables[table].within) is not None:
                 owners = block.rows.tables[table].column(ABOVE).to_pylist()
+                # Upwards past tables that are not written, to the nearest one that is.
                 rows = [owners[row] for row in rows]
                 table = within
                 if table in self.schemas:
@@ -226,6 +231,7 @@ def check_parts(parts: Sequence[Part], rules: Rules) -> None:
     missing = [
         f"{number}/{count}" for number in range(1, count + 1) if not numbers[number]
     ]
+    # A part that lacks would lack in the tables, and nobody would see it.
     if missing:
         shown = ", ".join(missing[:5]) + (" …" if len(missing) > 5 else "")
         raise InputError(

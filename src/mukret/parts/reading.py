@@ -90,6 +90,7 @@ class Part:
                     line.input,
                     MergedBlock(block, list(_rejects(rejects, line.rejects))),
                 )
+            # A file that was cut off at the end of a block reads as if it were whole.
             if rejects.readline() or any(
                 reader.num_record_batches != number + 1 for reader in readers.values()
             ):

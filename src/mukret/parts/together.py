@@ -108,11 +108,13 @@ class Together:
         self.twice += share.sample["twice"]
         still_open = set(share.open)
         self.still_open = (
+            # A rule finds nothing in the run if it found nothing in any of its parts.
             still_open if self.still_open is None else self.still_open & still_open
         )
         for rule in share.unmatched:
             self.told.setdefault((rule.table, rule.field, rule.path), rule)
         for notice in share.notices:
+            # These two are made anew, of the counts of all parts.
             if notice.code not in (UNMATCHED, FILTERED_UNKNOWN):
                 self.others.setdefault((notice.code, notice.message), notice)
 

@@ -38,6 +38,7 @@ def extract_part(
             writer.write(output)
         record = run_record(run)
         for source, told in zip(run.sources, record["inputs"], strict=True):
+            # Its number among all files: by that the parts are put in order again.
             told["number"] = numbers[id(source)]
         record["part"] = {
             "number": share.number,

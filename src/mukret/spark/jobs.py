@@ -40,6 +40,8 @@ def cluster_errors() -> Iterator[None]:
         yield
     except (PySparkException, Py4JError) as error:
         lines = [line.strip() for line in str(error).splitlines() if line.strip()]
+        # Traces of Java and Python are pages long; their last line with a name of an error says
+        # most.
         told = next(
             (
                 line

@@ -64,6 +64,7 @@ def _gone(rows: DataFrame, gone: list[DataFrame]) -> DataFrame:
         )
         rows = rows.join(above, _stands_in(rows, above), "left")
         rows = rows.withColumn("goes_along", F.col("gone_name").isNotNull())
+    # Rows that go along are counted apart: they take no key from others.
     same = Window.partitionBy("name", "key", "goes_along").orderBy(
         "first", "second", "third"
     )
