@@ -153,23 +153,16 @@ class _Adding:
         """Adds a table of the draft below the table of the rules, or the new one, that it is
         within; none where the rules read its parent otherwise.
         """
-        above = table.within.name if table.within else None
         # What the draft inherits is named as the draft names it; the rules have names of their own.
         before = table.inherit
-        table.inherit = []
-        if above in self.known:
-            parent = self.rules.tables[self.known[above]]
-            table.inherit = list(parent.key)
-            table.within = DraftTable(parent.name, None)
-        elif above in self.keys:
-            table.inherit = list(self.keys[above])
-        # The rules have no table that it could be within.
-        elif above is not None:
+        inherited = self.key_above(table)
+        if inherited is None:
             return
         own_key = [name for name in table.key if name not in before]
         # A part of a key would take rows of other parents for duplicates.
-        complete = own_key and (table.inherit or not before)
-        table.key = [*table.inherit, *own_key] if complete else []
+        complete = own_key and (inherited or not before)
+        table.inherit = inherited
+        table.key = [*inherited, *own_key] if complete else []
         name = fresh(table.name, self.taken)
         self.keys[table.name] = table.key
         table.name = name
@@ -181,6 +174,23 @@ class _Adding:
         ]
         self.new_tables.append(list(_dedented(table_lines(table))))
         self.added.tables.append(name)
+
+    def key_above(self, table: DraftTable) -> list[str] | None:
+        """The key of the table that a drafted one is within, which it inherits; None where the
+        rules have no such table.
+
+        The parent of the draft is replaced by that of the rules, whose name may be another.
+        """
+        if table.within is None:
+            return []
+        above = table.within.name
+        if above in self.known:
+            parent = self.rules.tables[self.known[above]]
+            table.within = DraftTable(parent.name, None)
+            return list(parent.key)
+        if above in self.keys:
+            return list(self.keys[above])
+        return None
 
     def with_enum(self, own: DraftField) -> DraftField:
         """Adds the enum of a field, if it has one."""

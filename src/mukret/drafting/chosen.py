@@ -61,12 +61,11 @@ def _without_what_is_gone(draft: Draft) -> None:
     """Takes out of a draft what has no meaning without the fields that were taken out."""
     draft.tables = _tables_with_fields(draft.tables)
     response = {field.name for field in draft.response}
+    types = set()
     # Each comes after the one that it is within.
     for table in draft.tables:
         _table_without_what_is_gone(table, response)
-    types = {
-        field.reading.get("type") for table in draft.tables for field in table.fields
-    }
+        types |= {field.reading.get("type") for field in table.fields}
     draft.enums = {name: words for name, words in draft.enums.items() if name in types}
     draft.ignored.clear()
     read = [str(field.source.get("at")) for field in draft.response]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterator, Sequence
 
 from mukret.drafting.facts import response_fields
 from mukret.drafting.links import DraftLinks
@@ -51,6 +51,7 @@ from mukret.survey import PlaceReport, SurveyReport
 from mukret.survey.naming import named_like_an_id
 from mukret.survey.places import Place
 from mukret.survey.relations import Sorts
+from mukret.survey.report import Headed
 from mukret.text import shortened
 from mukret.types.names import SIMPLE
 from mukret.values import JsonValue, json_text
@@ -201,15 +202,26 @@ class _Drafter:
         if _is_container(place, kinds):
             self.container(place, base, table, names)
         elif place.columns and kinds == {"array"}:
-            above = names[:-1] if place.step is not None else names
-            for words, column in zip(column_names(place), place.columns, strict=True):
-                self.node(column, base, table, (*above, *words))
+            self.tuple_columns(place, base, table, names)
         elif table is None and is_record(place) and holds_lists(place):
             self.table(place, base, path(place, base), None, names)
         elif kinds == {"object"} and place.children:
             self.object(place, base, table, names)
         elif not kinds <= {"object"} and kinds != {"array"}:
             self.scalar(place, base, table, names)
+
+    def tuple_columns(
+        self,
+        place: Place,
+        base: Place,
+        table: DraftTable | None,
+        names: tuple[str, ...],
+    ) -> None:
+        """The elements of an array whose positions mean something, each a column."""
+        # Words for the columns of a named array hold its name already.
+        above = names[:-1] if place.step is not None else names
+        for words, column in zip(column_names(place), place.columns, strict=True):
+            self.node(column, base, table, (*above, *words))
 
     def container(
         self,
@@ -239,8 +251,7 @@ class _Drafter:
         # Nothing around it whose field it could be, or nothing in it.
         elif table is None or not inner.nodes:
             self.ignore(whole, self.words_for(whole))
-        # Scalars alone fit into a field.
-        elif inner.values.count and not inner.kinds.keys() & {"array", "object"}:
+        elif _are_scalars(inner):
             self.list_field(inner, base, table, names)
         else:
             self.whole(whole, base, table, names)
@@ -281,24 +292,16 @@ class _Drafter:
         """A table of the nodes at a place, which are elements or members of another one (`of`),
         without the members that are left to other tables (`leaving`).
         """
-        sorts = (
-            sorts_apart(self.report(inner))
-            if of is not None and of.members is None
-            else None
-        )
-        # Records of several sorts would share no column but the one that tells them apart.
-        if sorts is not None and not options:
-            return self.tables_by_sort(sorts, inner, base, rows, parent, names, of)
+        if of is not None and of.members is None and not options:
+            sorts = sorts_apart(self.report(inner))
+            # Records of several sorts would share no column but the one that tells them apart.
+            if sorts is not None:
+                return self.tables_by_sort(sorts, inner, base, rows, parent, names, of)
         table = self.new_table(rows, parent, names, options or {})
         if of is not None:
             self.shaped(table, inner, base, of)
         if inner.objects:
-            # Lists that are put together may hold the same key twice.
-            if "spread" not in table.options or of is None or of.members is None:
-                self.key(inner, table)
-            self.object(inner, inner, table, (), leaving=leaving)
-            for step, child in alone_in_objects(inner, of).items():
-                self.node(child, child.parent or inner, table, (step,))
+            self.record(table, inner, of, leaving)
         else:
             name = singular(names[-1])
             # Elements that are scalars have no name but that of their list.
@@ -308,6 +311,22 @@ class _Drafter:
             self.point_upwards(table)
         self.finish(table)
         return table
+
+    def record(
+        self,
+        table: DraftTable,
+        inner: Place,
+        of: Place | None,
+        leaving: frozenset[str],
+    ) -> None:
+        """The key and the fields of a table whose rows are objects."""
+        put_together = "spread" in table.options and of is not None and of.members
+        # Lists that are put together may hold the same key twice.
+        if not put_together:
+            self.key(inner, table)
+        self.object(inner, inner, table, (), leaving=leaving)
+        for step, child in alone_in_objects(inner, of).items():
+            self.node(child, child.parent or inner, table, (step,))
 
     def point_upwards(self, table: DraftTable) -> None:
         """The id of the row above, in rows that stand below each other."""
@@ -324,18 +343,15 @@ class _Drafter:
         """
         if of.members is not None:
             self.named(table, of)
-            if inner.objects and inner.elements is not None and inner.elements.objects:
+            lists = inner.elements
+            if inner.objects and lists is not None and lists.objects:
                 table.options["spread"], table.key = True, []
         elif of.objects and of.count("array"):
             table.options["spread"] = True
             table.rows = path(of, base)
-        tree = holds_itself(of, inner)
-        if of.recursive and of.step is not None:
-            table.options["recurse"] = path_text(
-                inner.segments()[len(of.segments()) - 1 :]
-            )
-        elif tree is not None and tree.elements is not None:
-            table.options["recurse"] = path(tree.elements, inner)
+        below = _rows_below(inner, of)
+        if below is not None:
+            table.options["recurse"] = below
 
     def tables_by_sort(
         self,
@@ -395,24 +411,9 @@ class _Drafter:
         names: Sequence[str],
         options: dict[str, JsonValue],
     ) -> DraftTable:
-        """An empty table, named by the last of the members that lead to its rows which says
-        something, and by those above where that name is taken.
-        """
-        words = list(filter(None, map(snake_case, names)))
-        telling = [name for name in words if name not in GENERIC]
-        # `data` says nothing, the call that was asked does.
-        if not telling and self.call and parent is None:
-            telling = [self.call]
-        telling = telling or words or ["rows"]
-        taken = {"response", *self.response_names}
-        for table in self.draft.tables:
-            taken |= {table.name, *(field.name for field in table.fields)}
-        name = telling[-1]
-        if name in taken:
-            # Two lists of one name are told apart by what is above them.
-            above = parent.name if parent else "_".join(telling[:-1])
-            name = f"{above}_{name}".strip("_")
-        table = DraftTable(fresh(name, taken), rows, parent, options)
+        """An empty table that inherits the key of its parent."""
+        name = self.table_name(parent, names)
+        table = DraftTable(name, rows, parent, options)
         if parent is not None:
             table.inherit = list(parent.handed_down)
         # Without it the rows of one day could not be told from those of the next.
@@ -421,9 +422,33 @@ class _Drafter:
         self.draft.tables.append(table)
         return table
 
+    def table_name(self, parent: DraftTable | None, names: Sequence[str]) -> str:
+        """The last of the members that lead to the rows which says something, and those above where
+        that name is taken.
+        """
+        words = list(filter(None, map(snake_case, names)))
+        telling = [name for name in words if name not in GENERIC]
+        # `data` says nothing, the call that was asked does.
+        if not telling and self.call and parent is None:
+            telling = [self.call]
+        telling = telling or words or ["rows"]
+        taken = {"response", *self.response_names, *self.names_of_tables()}
+        name = telling[-1]
+        if name in taken:
+            # Two lists of one name are told apart by what is above them.
+            above = parent.name if parent else "_".join(telling[:-1])
+            name = f"{above}_{name}".strip("_")
+        return fresh(name, taken)
+
     @property
     def response_names(self) -> set[str]:
         return {field.name for field in self.draft.response}
+
+    def names_of_tables(self) -> Iterator[str]:
+        """The names of the tables so far and of their fields."""
+        for table in self.draft.tables:
+            yield table.name
+            yield from (field.name for field in table.fields)
 
     def taken(self, table: DraftTable) -> set[str]:
         """Names that a field of a table can't have: expressions tell tables and fields apart by
@@ -456,33 +481,34 @@ class _Drafter:
             if place.children.keys() >= {*pair}:
                 taken |= {*pair}
         if taken:
-            # Columns are named by number where a name has no letters; they stand as the members do.
-            column = {
-                step: snake_case(step) or f"list_{n}"
-                for n, step in enumerate(sorted(taken))
-            }
-            lists = {
-                column[step]: child
-                for step, child in place.children.items()
-                if step in taken
-            }
+            lists = _named_columns(place, taken)
             self.zipped(lists, base, table, names or ("series",))
         for headed in report.headed:
-            rows, header = (
-                place.children.get(headed.rows),
-                place.children.get(headed.names),
-            )
-            if rows is None or header is None or {headed.rows, headed.names} & taken:
-                continue
-            taken |= {headed.rows, headed.names}
-            assert rows.elements is not None and header.elements is not None
-            if headed.within is not None:
-                header = header.elements.children[headed.within]
-            own_names = (*names, headed.rows)
-            self.table_of_arrays(
-                rows, rows.elements, base, table, own_names, header=header
-            )
+            members = {headed.rows, headed.names}
+            # A list that is a column of parallel arrays can't be a header, too.
+            if members <= place.children.keys() and not members & taken:
+                taken |= members
+                self.headed_rows(place, headed, base, table, names)
         return taken
+
+    def headed_rows(
+        self,
+        place: Place,
+        headed: Headed,
+        base: Place,
+        table: DraftTable | None,
+        names: tuple[str, ...],
+    ) -> None:
+        """A table of arrays, with its column names out of the list beside it."""
+        rows = place.children[headed.rows]
+        header = place.children[headed.names]
+        assert rows.elements is not None
+        assert header.elements is not None
+        # The names stand in objects that describe the columns.
+        if headed.within is not None:
+            header = header.elements.children[headed.within]
+        own_names = (*names, headed.rows)
+        self.table_of_arrays(rows, rows.elements, base, table, own_names, header=header)
 
     def zipped(
         self,
@@ -513,31 +539,31 @@ class _Drafter:
     ) -> None:
         """A table whose rows are arrays: with the names of its columns, where they are known."""
         table = self.new_table(path(inner, base), parent, names, {})
-        known: Sequence[str] = place.header or ()
-        if header is not None:
-            known = [
-                str(name) for name in (header.elements or header).values.counted or ()
-            ]
-        columns = inner.columns or [inner.elements or inner] * len(known)
+        headings = _headings(place, header)
+        columns = inner.columns or [inner.elements or inner] * len(headings)
         named = {
-            snake_case(name): path_text((child_segment(Name(name)),)) for name in known
+            snake_case(name): path_text((child_segment(Name(name)),))
+            for name in headings
         }
         # Names that become one, or none, can't name columns.
-        usable = bool(known) and "" not in named
-        if usable and len(named) == len(known) == len(columns):
+        usable = bool(headings) and "" not in named
+        if usable and len(named) == len(headings) == len(columns):
             table.options["header"] = "first" if header is None else path(header, base)
             for (name, at), column in zip(named.items(), columns, strict=True):
                 self.field(table, self.report(column), name, {"at": at})
         else:
-            for number, column in enumerate(inner.columns):
-                at = f"$[{number}]"
-                self.field(
-                    table, self.report(column), f"column_{number + 1}", {"at": at}
-                )
+            self.numbered_columns(table, inner)
             # What the header says is of no use, and is read by no rule.
             if header is not None:
                 self.ignore(header, self.words_for(header))
         self.finish(table)
+
+    def numbered_columns(self, table: DraftTable, inner: Place) -> None:
+        """Columns that nothing names, by where they stand in their array."""
+        for number, column in enumerate(inner.columns):
+            at = f"$[{number}]"
+            name = f"column_{number + 1}"
+            self.field(table, self.report(column), name, {"at": at})
 
     # ---- fields
 
@@ -567,11 +593,16 @@ class _Drafter:
         )
 
     def name(self, table: DraftTable, place: Place, names: tuple[str, ...]) -> str:
+        """A name for a field: its member, with as many of those above as tell it apart."""
         *above, last = names or ("",)
         plain = [step for step in above if step not in WRAPPERS]
+        # An object that holds one thing adds nothing to the name of that, if it has one that says
+        # something.
         alone = holders(place) if snake_case(last) not in BARE | VAGUE else set()
-        ways = ([step for step in plain if step not in alone], plain, above)
-        candidates = [joined([*steps, last]) or "value" for steps in ways]
+        telling = [step for step in plain if step not in alone]
+        candidates = [
+            joined([*steps, last]) or "value" for steps in (telling, plain, above)
+        ]
         free = (name for name in candidates if name not in self.taken(table))
         return fitting(next(free, candidates[-1]))
 
@@ -704,14 +735,11 @@ class _Drafter:
 
     def may_be_key(self, place: Place) -> bool:
         report = self.report(place)
-        if (
-            names_its_parent(place)
-            or not report.always
-            or report.nulls
-            or report.refers_to
-        ):
+        lacking = not report.always or report.nulls
+        if lacking or report.refers_to or names_its_parent(place):
             return False
         if not report.unique:
+            # One record of one document: nothing can be said of its values, only of the name.
             return place.nodes == self.documents == 1 and key_rank(place) == 0
         if named_like_an_id(place.step):
             return True
@@ -772,24 +800,20 @@ def alone_in_objects(inner: Place, of: Place | None) -> dict[str, Place]:
     has.
     """
     # One side is the object itself, the other the elements of the list that it is at other times.
-    lists = (
-        inner.elements
-        if inner.objects and inner.elements is not None and inner.elements.objects
-        else None
-    )
-    if lists is not None:
-        return {
-            step: child
-            for step, child in lists.children.items()
-            if step not in inner.children
-        }
+    lists = inner.elements
+    if inner.objects and lists is not None and lists.objects:
+        return _members_beyond(inner, lists)
     if of is not None and of.objects and of.elements is inner:
-        return {
-            step: child
-            for step, child in of.children.items()
-            if step not in inner.children
-        }
+        return _members_beyond(inner, of)
     return {}
+
+
+def _members_beyond(known: Place, other: Place) -> dict[str, Place]:
+    return {
+        step: child
+        for step, child in other.children.items()
+        if step not in known.children
+    }
 
 
 # Words that name a type already.
@@ -840,3 +864,40 @@ def _is_long(place: Place) -> bool:
 def _knows_its_parent(table: DraftTable) -> bool:
     """Whether what a table inherits tells the rows above it apart."""
     return bool(table.inherit) and (table.within is None or bool(table.within.key))
+
+
+def _are_scalars(inner: Place) -> bool:
+    """Whether the elements of a list fit into one field: scalars alone."""
+    return bool(inner.values.count) and not inner.kinds.keys() & {"array", "object"}
+
+
+def _headings(place: Place, header: Place | None) -> Sequence[str]:
+    """The names of the columns of rows that are arrays, in a list beside them or in the first row;
+    empty where nothing names them.
+    """
+    if header is None:
+        return place.header or ()
+    names = (header.elements or header).values.counted or ()
+    return [str(name) for name in names]
+
+
+def _named_columns(place: Place, members: set[str]) -> dict[str, Place]:
+    """Parallel arrays by names for their columns, in the order in which they stand."""
+    # A name without letters is none in snake case: its column is numbered.
+    names = {
+        step: snake_case(step) or f"list_{number}"
+        for number, step in enumerate(sorted(members))
+    }
+    return {
+        names[step]: child for step, child in place.children.items() if step in members
+    }
+
+
+def _rows_below(inner: Place, of: Place) -> str | None:
+    """The path from a row to rows of the same table below it, where records hold their like."""
+    if of.recursive and of.step is not None:
+        return path_text(inner.segments()[len(of.segments()) - 1 :])
+    tree = holds_itself(of, inner)
+    if tree is not None and tree.elements is not None:
+        return path(tree.elements, inner)
+    return None

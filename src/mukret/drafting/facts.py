@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from mukret.drafting.meanings import is_about_the_answer, is_when_made
 from mukret.drafting.model import DraftField
@@ -23,6 +23,20 @@ def response_fields(
     document from another, a moment rather than a number, or when a single one was made.
     """
     scalars = list(facts_of(root))
+    telling = _telling(scalars, documents, report)
+    fields: list[DraftField] = []
+    for place in dict.fromkeys([*telling, *filter(_is_told, scalars)]):
+        steps = [step for step in steps_of(place) if step not in WRAPPERS]
+        name = joined(steps[-1:] if place in telling else steps) or "document"
+        name = fresh(name, {field.name for field in fields})
+        fields.append(_field(report(place), name, path(place, root)))
+    return fields, fields[0] if telling else None
+
+
+def _telling(
+    scalars: Sequence[Place], documents: int, report: Callable[[Place], PlaceReport]
+) -> list[Place]:
+    """The place that tells one document from another best, or none."""
     telling = [place for place in scalars if _tells_apart(report(place), documents)]
     # Of several that tell documents apart the moment is the one that rows are asked for by.
     telling.sort(key=lambda place: not _is_moment(report(place)))
@@ -33,14 +47,7 @@ def response_fields(
             for place in telling
             if _is_moment(report(place)) and is_when_made(place)
         ]
-    inherited = telling[:1]
-    fields: list[DraftField] = []
-    for place in dict.fromkeys([*inherited, *filter(_is_told, scalars)]):
-        steps = [step for step in steps_of(place) if step not in WRAPPERS]
-        name = joined(steps[-1:] if place in inherited else steps) or "document"
-        name = fresh(name, {field.name for field in fields})
-        fields.append(_field(report(place), name, path(place, root)))
-    return fields, fields[0] if inherited else None
+    return telling[:1]
 
 
 def _field(report: PlaceReport, name: str, at: str) -> DraftField:

@@ -4,7 +4,7 @@ told apart by a member that only those of one kind have.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from mukret.drafting.meanings import is_about_the_answer
@@ -12,6 +12,7 @@ from mukret.drafting.names import fitting, snake_case
 from mukret.paths import Name, child_segment
 from mukret.paths.locate import path_text
 from mukret.survey import SurveyReport
+from mukret.survey.places import Place
 from mukret.values import JsonValue
 
 MOST_KINDS = 6
@@ -41,30 +42,17 @@ def kinds_of_documents(report: SurveyReport) -> list[DocumentKind]:
     root = report.places[0].place
     if root.signatures is None or root.members is not None or root.objects < root.nodes:
         return []
-    telling = {
-        step for step, child in root.children.items() if not is_about_the_answer(child)
-    }
-    signatures = root.signatures.items()
-    groups = _groups(
-        (telling.intersection(names), count) for names, count in signatures
-    )
+    groups = _groups(_telling_members(root))
+    if not 2 <= len(groups) <= MOST_KINDS:
+        return []
     kinds: dict[str, DocumentKind] = {}
     for members, count in groups.items():
-        # A kind is told by a member that all of its documents have, and no others.
-        always = [
-            name
-            for name, child in root.children.items()
-            if name in members and child.nodes == count
-        ]
-        if not always or count < FEWEST:
-            return []
-        name = fitting(snake_case(always[0]) or "kind")
-        kinds[name] = DocumentKind(name, always[0])
-    return (
-        list(kinds.values())
-        if 2 <= len(groups) <= MOST_KINDS and len(kinds) == len(groups)
-        else []
-    )
+        member = _in_all(root, members, count)
+        if member is not None and count >= FEWEST:
+            name = fitting(snake_case(member) or "kind")
+            kinds[name] = DocumentKind(name, member)
+    # All or none: two groups of one name, too, would leave documents to no kind.
+    return list(kinds.values()) if len(kinds) == len(groups) else []
 
 
 def _groups(signatures: Iterable[tuple[set[str], int]]) -> dict[frozenset[str], int]:
@@ -79,3 +67,25 @@ def _groups(signatures: Iterable[tuple[set[str], int]]) -> dict[frozenset[str], 
             members |= other
         groups[members] = total
     return groups
+
+
+def _in_all(root: Place, members: frozenset[str], documents: int) -> str | None:
+    """The first of these members that all of so many documents have.
+
+    None of the other documents has it: groups have no member in common.
+    """
+    for name, child in root.children.items():
+        if name in members and child.nodes == documents:
+            return name
+    return None
+
+
+def _telling_members(root: Place) -> Iterator[tuple[set[str], int]]:
+    """The members that came together in some documents, without those that tell of the answer, and
+    the number of these documents.
+    """
+    telling = {
+        step for step, child in root.children.items() if not is_about_the_answer(child)
+    }
+    for names, count in (root.signatures or {}).items():
+        yield telling.intersection(names), count

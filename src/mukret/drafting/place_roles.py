@@ -91,20 +91,24 @@ def is_record(place: Place) -> bool:
     or an id, and more to say than how it was asked for.
     """
     told = [child for child in place.children.values() if _is_told(child)]
-    naming = [
-        child for child in told if words_of_name(child.step or "")[-1:] in _NAMING
-    ]
-    differing = [
-        child for child in told if (child.values.distinct or FEWEST_DOCUMENTS) > 1
-    ]
-    if place.objects >= FEWEST_DOCUMENTS and len(differing) > 1:
+    naming = [child for child in told if _names_something(child)]
+    if place.objects >= FEWEST_DOCUMENTS and sum(map(_differs, told)) > 1:
         # Each document, or each of a list, is one of many.
-        return any(
-            child.nodes == place.objects and child in differing for child in naming
-        )
-    return len(told) >= FEWEST_FACTS and (
-        bool(naming) or named_like_an_id(told[0].step)
-    )
+        in_all = [child for child in naming if child.nodes == place.objects]
+        return any(map(_differs, in_all))
+    if len(told) < FEWEST_FACTS:
+        return False
+    return bool(naming) or named_like_an_id(told[0].step)
+
+
+def _names_something(place: Place) -> bool:
+    """Whether a member is called an id, a name or a title, alone or at the end."""
+    return words_of_name(place.step or "")[-1:] in _NAMING
+
+
+def _differs(place: Place) -> bool:
+    """Whether its values are not all the same; so is taken of too many to be counted."""
+    return (place.values.distinct or FEWEST_DOCUMENTS) > 1
 
 
 def _is_told(place: Place) -> bool:
@@ -181,13 +185,15 @@ def _are_scattered(places: list[Place]) -> bool:
     if len(names) < len(places) or len({place.depth for place in places}) < 2:
         return False
     union = frozenset().union(*names)
-    in_objects = all(
-        above.step is not None
-        for place in places
-        for above in place.upward()
-        if above.parent is not None
+    alike = all(len(inner) >= MUCH_ALIKE * len(union) for inner in names)
+    return alike and all(map(_is_below_objects_alone, places))
+
+
+def _is_below_objects_alone(place: Place) -> bool:
+    """Whether the way to a place leads through members alone, through no element."""
+    return all(
+        above.step is not None for above in place.upward() if above.parent is not None
     )
-    return in_objects and all(len(one) >= MUCH_ALIKE * len(union) for one in names)
 
 
 def is_one_or_several(inner: Place) -> bool:
@@ -260,17 +266,19 @@ def column_names(place: Place) -> list[list[str]]:
     of it: their numbers, from 1; nothing for the only list among unlike parts. The position of a
     point (RFC 7946) has names.
     """
-    above = [place.step] if place.step is not None else []
-    kind = (
-        place.parent.children.get("type")
-        if place.parent and place.step == "coordinates"
-        else None
-    )
-    if kind is not None and kind.values.counted == {"Point": kind.nodes}:
+    if _are_positions(place):
         return [[name] for name in islice(chain(_POSITION, "4"), len(place.columns))]
-    parts = [column.kinds.keys() & {"array", "object"} for column in place.columns]
-    lists = sum("array" in found for found in parts)
-    return [
-        above if "array" in found and lists == 1 else [*above, str(number)]
-        for number, found in enumerate(parts, start=1)
-    ]
+    above = [place.step] if place.step is not None else []
+    are_lists = [bool(column.kinds.keys() & {"array"}) for column in place.columns]
+    names = [[*above, str(number)] for number in range(1, len(are_lists) + 1)]
+    if sum(are_lists) == 1:
+        names[are_lists.index(True)] = above
+    return names
+
+
+def _are_positions(place: Place) -> bool:
+    """Whether arrays are coordinates of GeoJSON, and always those of a point."""
+    if place.parent is None or place.step != "coordinates":
+        return False
+    kind = place.parent.children.get("type")
+    return kind is not None and kind.values.counted == {"Point": kind.nodes}

@@ -75,16 +75,15 @@ def reading_of(report: PlaceReport) -> DraftReading:
     # What a look says of itself is tried first; where several looks can't be read by one type, or
     # too many values would be rejected, the place stays what it is in JSON, with a remark: a draft
     # that loses values would be believed.
-    place = report.place
-    kinds = told_kinds(place)
+    kinds = told_kinds(report.place)
     if kinds & {"array", "object"}:
         return DraftReading({"type": "json"}, remarks=[_of_several_kinds(kinds)])
     if not kinds:
         return DraftReading(remarks=["always null"])
-    looks = [look for look in report.looks if look.name not in _NOTHING]
-    looks, strays = _without_strays(looks, place)
-    if place.numbers.huge:
+    if report.place.numbers.huge:
         return DraftReading(remarks=["has whole numbers beyond 64 bits"])
+    looks = [look for look in report.looks if look.name not in _NOTHING]
+    looks, strays = _without_strays(looks, report.place)
     options = _joined_options(looks, report)
     if options is None:
         return DraftReading(remarks=[_of_several_kinds(kinds)])
@@ -94,13 +93,25 @@ def reading_of(report: PlaceReport) -> DraftReading:
         reading = DraftReading({}, words)
         _blanks(report, reading, only_signs=True)
         return reading
+    return _typed(report, looks, strays, options)
+
+
+def _typed(
+    report: PlaceReport,
+    looks: Sequence[Look],
+    strays: Sequence[Odd],
+    options: dict[str, JsonValue],
+) -> DraftReading:
+    """A reading with these options, which rejects what is odd among the values; no type at all if
+    that were too many.
+    """
     reading = DraftReading(options)
     if options.get("type", "text") != "text":
         _blanks(report, reading)
-        strays += [odd for look in looks for odd in look.odd]
-        reading.odd = sum(odd.count for odd in strays)
-        shown = _shown(strays, place)
-        if not is_few(reading.odd, place.nodes):
+        odd = [*strays, *(odd for look in looks for odd in look.odd)]
+        reading.odd = sum(stray.count for stray in odd)
+        shown = _shown(odd, report.place)
+        if not is_few(reading.odd, report.place.nodes):
             return DraftReading(remarks=[f"of several kinds: {shown} among others"])
         if reading.odd:
             reading.remarks.append(
@@ -130,17 +141,16 @@ def is_few(count: int, of: int) -> bool:
     return count <= FEW * of or (count == 1 and of >= FEWEST_BESIDE_ONE)
 
 
-def _without_strays(looks: list[Look], place: Place) -> tuple[list[Look], list[Odd]]:
+def _without_strays(
+    looks: list[Look], place: Place
+) -> tuple[list[Look], Sequence[Odd]]:
     """Without texts that stand among JSON numbers now and then."""
     numbers = [look for look in looks if look.name in _JSON_NUMBERS]
     texts = [look for look in looks if look not in numbers]
+    if not numbers or not texts or texts[0].name != "text":
+        return looks, []
     count = sum(look.count for look in texts)
-    if (
-        not numbers
-        or not texts
-        or not is_few(count, place.nodes)
-        or texts[0].name != "text"
-    ):
+    if not is_few(count, place.nodes):
         return looks, []
     examples = (
         form.example for form in place.forms.values() if form.example is not None
@@ -244,22 +254,24 @@ def _with_room(
     """Numbers with a fraction as what has room for those of tomorrow: amounts and what is sent as
     text exact, with two digits at least, what was measured as a float.
     """
-    found = _DECIMAL.fullmatch(str(reading.get("type")))
-    if not found:
+    decimal = _DECIMAL.fullmatch(str(reading.get("type")))
+    if not decimal:
         return reading
-    digits, place = int(found[1]), report.place
+    digits, place = int(decimal[1]), report.place
     if place.longest > MOST_IN_FLOAT and digits + 2 > MOST_EXACT_IN_TEXT:
         return {}  # a float would change its last digits
-    in_text = place.count("string") > 0
-    exact = not is_measured(place) and (
-        (in_text and (digits <= MOST_EXACT_IN_TEXT or "percent" in reading))
-        or (is_money(place) and digits <= MOST_EXACT)
-    )
+    if is_measured(place) or not _is_exact(place, digits, percent="percent" in reading):
+        return {**reading, "type": "float"}
     width = 18 if place.longest <= 18 else 38
-    return {
-        **reading,
-        "type": f"decimal({width},{max(2, digits)})" if exact else "float",
-    }
+    return {**reading, "type": f"decimal({width},{max(2, digits)})"}
+
+
+def _is_exact(place: Place, digits: int, *, percent: bool) -> bool:
+    """Whether numbers with so many digits after the point are counted rather than measured."""
+    if is_money(place) and digits <= MOST_EXACT:
+        return True
+    in_text = place.count("string") > 0
+    return in_text and (percent or digits <= MOST_EXACT_IN_TEXT)
 
 
 def enum_words(report: PlaceReport, looks: list[Look]) -> tuple[str, ...]:
@@ -317,22 +329,34 @@ def names_reading(place: Place) -> tuple[str, dict[str, JsonValue]]:
         [str(name) for name in place.names.counted or place.names.examples]
     )
     look, *others = looks_of(names)
-    examples = list(map(str, names.values.examples))
-    typed = not others and not look.odd
-    if (
-        typed
-        and look.name in ("date", "timestamp")
-        and Trait.OF_UNKNOWN_ORDER not in look.traits
-    ):
-        reading = _settled(dict(look.reading))
-        if Trait.WITHOUT_OFFSET in look.traits:
-            reading["type"] = "datetime"
-        return ("date" if look.name == "date" else "time"), reading
-    if typed and look.name == "number in text" and all(map(_YEAR.fullmatch, examples)):
-        return "year", {"type": "integer"}
+    # Names of several looks are texts: a type would refuse some, and with them all of their rows.
+    if not others and not look.odd:
+        if _is_moment(look):
+            return _moment_reading(look)
+        if look.name == "number in text" and all(
+            map(_YEAR.fullmatch, _examples(names))
+        ):
+            return "year", {"type": "integer"}
     # In capitals they are codes; what else they name nobody can tell.
-    codes = look.name == "text" and all(name.isupper() for name in examples)
+    codes = look.name == "text" and all(map(str.isupper, _examples(names)))
     return ("code" if codes else "name"), {}
+
+
+def _moment_reading(look: Look) -> tuple[str, dict[str, JsonValue]]:
+    reading = _settled(dict(look.reading))
+    if Trait.WITHOUT_OFFSET in look.traits:
+        reading["type"] = "datetime"
+    return ("date" if look.name == "date" else "time"), reading
+
+
+def _examples(place: Place) -> list[str]:
+    return list(map(str, place.values.examples))
+
+
+def _is_moment(look: Look) -> bool:
+    """Whether texts are dates or timestamps whose parts can be told apart."""
+    is_dated = look.name in ("date", "timestamp")
+    return is_dated and Trait.OF_UNKNOWN_ORDER not in look.traits
 
 
 def _blanks(
@@ -369,7 +393,7 @@ def _is_word(text: str) -> bool:
     return text.isalpha() and len(text) > MOST_SIGNS
 
 
-def _remarks(looks: list[Look], reading: DraftReading) -> None:
+def _remarks(looks: Sequence[Look], reading: DraftReading) -> None:
     for look in looks:
         if Trait.WITHOUT_OFFSET in look.traits:
             if Trait.WITH_OFFSET in look.traits:

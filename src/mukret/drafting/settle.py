@@ -87,6 +87,13 @@ def _eased(draft: Draft, reason: Reason, run: Run) -> bool:
     few = is_few(reason.count, run.tally.tables[table.name].rows_seen)
     if reason.code == Code.OTHER_KIND:
         return _way_eased(table, field, few=few, reason=reason)
+    return _type_eased(draft, field, few=few, reason=reason)
+
+
+def _type_eased(draft: Draft, field: DraftField, *, few: bool, reason: Reason) -> bool:
+    """Where values are refused by the type of a field: a few are rejected, and said beside it;
+    of more the type was wrong.
+    """
     field.required = False
     if field.type == "text":
         # Text takes every scalar: what it refused are lists and objects.
@@ -121,21 +128,19 @@ def _way_eased(
         return _rows_left_out(table, reason)
     own.required = False
     if own.odd or few:
+        # Said once: later rounds see the same rows again.
         if not own.odd:
             own.odd = reason.count
-            own.remark(
-                f"rejects {counted(reason.count, 'row')}, for {_shown(reason)} on the way"
-            )
+            rows = counted(reason.count, "row")
+            own.remark(f"rejects {rows}, for {_shown(reason)} on the way")
         return False
     # The first step is always there; what is below it differs from row to row.
     whole = path_text(first)
     if own.source.get("at") == whole:
         return False
-    if (
-        # The whole is a field already, and has this value in it.
-        any(other.source.get("at") == whole for other in table.fields)
-        and own.name not in table.key
-    ):
+    known = any(other.source.get("at") == whole for other in table.fields)
+    # The whole is a field already, and has this value in it.
+    if known and own.name not in table.key:
         table.fields.remove(own)
         return True
     own.source, own.reading, own.odd = {"at": whole}, {"type": "json"}, 0
@@ -180,16 +185,25 @@ def _rows_eased(table: DraftTable, reason: Reason, run: Run) -> bool:
         )
         return True
     if reason.code == Code.ROW_SHAPE:
-        # An empty text in the place of a row says that there is none, however few they are.
-        few = (
-            reason.count < STRAYS * run.tally.tables[table.name].rows_seen
-            and reason.example.value != ""
-        )
-        if not few and "when" not in table.options:
-            return _rows_left_out(table, reason)
-        said = f"rejects {counted(reason.count, 'row')} of another shape"
-        if said not in (table.comment or ""):
-            table.comment = f"{table.comment}; {said}" if table.comment else said
+        return _shape_eased(table, reason, run)
+    return False
+
+
+def _shape_eased(table: DraftTable, reason: Reason, run: Run) -> bool:
+    """Where some elements of a list have another shape than its rows: few are rejected, which is
+    said, more are left out.
+    """
+    few = reason.count < STRAYS * run.tally.tables[table.name].rows_seen
+    # An empty text in the place of a row says that there is none, however few they are.
+    few = few and reason.example.value != ""
+    if not few and "when" not in table.options:
+        return _rows_left_out(table, reason)
+    said = f"rejects {counted(reason.count, 'row')} of another shape"
+    before = table.comment
+    if not before:
+        table.comment = said
+    elif said not in before:
+        table.comment = f"{before}; {said}"
     return False
 
 

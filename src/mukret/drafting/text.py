@@ -48,20 +48,26 @@ def _response_lines(draft: Draft) -> Iterator[str]:
     fields = [field for field in draft.response if field.name in inherited]
     others = [field for field in draft.response if field.name not in inherited]
     # Ignored until they are made fields, or each would be told as read by no rule.
-    ignored = {
-        str(field.source["at"]): _SEE_ABOVE for field in others if "at" in field.source
-    }
-    ignored |= draft.ignored
-    if not (fields or ignored or draft.embedded or draft.kinds):
-        return
-    yield ""
-    yield "response:"
-    if draft.embedded:
-        yield f"  embedded: {flow(list(draft.embedded))}"
-    yield from _kind_lines(draft.kinds)
-    width = max((len(field.name) for field in draft.response), default=0)
-    yield from _fact_lines(fields, others, width)
-    yield from _ignored_lines(ignored)
+    paths = [str(field.source["at"]) for field in others if "at" in field.source]
+    ignored = dict.fromkeys(paths, _SEE_ABOVE) | draft.ignored
+    lines = [
+        *_embedded_lines(draft.embedded),
+        *_kind_lines(draft.kinds),
+        *_fact_lines(fields, others, _width(draft.response)),
+        *_ignored_lines(ignored),
+    ]
+    if lines:
+        yield from ("", "response:", *lines)
+
+
+def _width(fields: Sequence[DraftField]) -> int:
+    """The length of the longest name, for what stands behind to be aligned."""
+    return max((len(field.name) for field in fields), default=0)
+
+
+def _embedded_lines(embedded: Sequence[str]) -> Iterator[str]:
+    if embedded:
+        yield f"  embedded: {flow(list(embedded))}"
 
 
 def _kind_lines(kinds: Mapping[str, JsonValue]) -> Iterator[str]:
@@ -125,23 +131,25 @@ def _shortened(words: Sequence[str]) -> dict[str, str]:
     """Codes in capitals that are the beginning of one longer word: `DEP` of `Departed`; not `car`
     of `cargo`.
     """
-    found = {}
-    for short in words:
-        if (
-            SHORTEST_PART <= len(short) <= LONGEST_PART
-            and short.isalpha()
-            and short.isupper()
-        ):
-            longer = (
-                word
-                for word in words
-                if len(word) > len(short) + 1 and not word.isupper()
-            )
-            whole = [word for word in longer if word.upper().startswith(short)]
-            # A beginning of two words stands for neither.
-            if len(whole) == 1:
-                found[short] = whole[0]
-    return found
+    whole_words: dict[str, str] = {}
+    for short in filter(_is_short, words):
+        longer = [
+            word
+            for word in words
+            if len(word) > len(short) + 1
+            and not word.isupper()
+            and word.upper().startswith(short)
+        ]
+        # A beginning of two words stands for neither.
+        if len(longer) == 1:
+            whole_words[short] = longer[0]
+    return whole_words
+
+
+def _is_short(word: str) -> bool:
+    """Whether a word may be a code that stands for a longer one."""
+    fits = SHORTEST_PART <= len(word) <= LONGEST_PART
+    return fits and word.isalpha() and word.isupper()
 
 
 def table_lines(table: DraftTable) -> Iterator[str]:

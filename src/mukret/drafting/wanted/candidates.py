@@ -183,7 +183,7 @@ def _lists(table: DraftTable, inner: DraftTable, raw: _Values) -> Iterator[Candi
         lists: list[list[JsonValue]] = [[] for _ in range(count)]
         texts = raw.texts(inner.name, own.name, range(raw.count(inner.name)))
         for row, text in zip(above, texts, strict=True):
-            lists[row].append(None if text is None else decode(text.encode()))
+            lists[row].append(_decoded(text))
         field = DraftField(own.name, {"at": f"{inner.rows}{at[1:]}"})
         yield Candidate(field, table, 0, Text(), [None] * count, lists, nodes=True)
 
@@ -201,25 +201,21 @@ def _readings(
     kind = typed.kind(table, own.name)
     # What was typed is compared as text, as it would stand in a file.
     texts = typed.texts(table, own.name, rows)
-    stands = (
-        [
-            None if text is None else decode(text.encode())
-            for text in raw.texts(table, own.name, rows)
-        ]
-        if _is_raw(raw.kind(table, own.name))
-        else texts
-    )
+    is_raw = _is_raw(raw.kind(table, own.name))
+    stands: Sequence[JsonValue] = texts
+    if is_raw:
+        stands = list(map(_decoded, raw.texts(table, own.name, rows)))
     yield Candidate(own, owner, levels, kind, texts, stands)
-    if (
-        # A part of the text is cut out of what stands there, not of what was read from it.
-        not isinstance(kind, Text)
-        and "at" in own.source
-        and "take" not in own.source
-        and _is_raw(raw.kind(table, own.name))
-    ):
+    is_one_node = "at" in own.source and "take" not in own.source
+    # A part of the text is cut out of what stands there, not of what was read from it.
+    if is_raw and is_one_node and not isinstance(kind, Text):
         plain = DraftField(own.name, dict(own.source))
         as_text = [_scalar_text(value) for value in stands]
         yield Candidate(plain, owner, levels, Text(), as_text, stands)
+
+
+def _decoded(text: str | None) -> JsonValue:
+    return None if text is None else decode(text.encode())
 
 
 def _is_raw(kind: ValueType) -> bool:

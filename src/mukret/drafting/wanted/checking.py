@@ -21,18 +21,20 @@ def not_given(
     rules: Rules, sources: Sequence[Source], wanted: Sequence[WantedTable]
 ) -> Iterator[WantedRow]:
     """The wanted rows that are not among those of the tables, and the unwanted ones that are."""
-    waiting = {one.name: list(one.rows) for one in wanted}
+    waiting = {table.name: list(table.rows) for table in wanted}
     wrong: list[WantedRow] = []
-    for table, kinds, row in _rows(rules, sources):
-        for one in wanted:
-            if one.name == table:
-                waiting[table] = [
-                    other for other in waiting[table] if not _is(one, other, row, kinds)
-                ]
-                wrong += [
-                    other for other in one.unwanted if _is(one, other, row, kinds)
-                ]
-    yield from (row for rows in waiting.values() for row in rows)
+    for name, kinds, row in _rows(rules, sources):
+        for table in wanted:
+            if table.name != name:
+                continue
+            waiting[name] = [
+                typed for typed in waiting[name] if not _is(table, typed, row, kinds)
+            ]
+            wrong += [
+                typed for typed in table.unwanted if _is(table, typed, row, kinds)
+            ]
+    for rows in waiting.values():
+        yield from rows
     yield from wrong
 
 

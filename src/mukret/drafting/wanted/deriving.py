@@ -53,7 +53,7 @@ def derived(
         for row, cell in zip(rows, cells, strict=True)
         if cell is None or isinstance(cell, str)
     ]
-    if not any(isinstance(cell, str) for _, cell in wanted):
+    if all(cell is None for _, cell in wanted):
         return
     # Of several that give the same cells the one that is called like the column, nearest to the
     # row.
@@ -62,14 +62,15 @@ def derived(
     )
     for way in _WAYS:
         yield from way(wanted, values)
+    yield from _same_in_all(wanted)
+
+
+def _same_in_all(wanted: WantedCells) -> Iterator[Derived]:
+    """A constant, if several rows have the same cell."""
+    # Tried last, since many columns are the same in the few rows that somebody types.
     texts = {cell for _, cell in wanted}
-    if (
-        # Last, since many columns are the same in the few rows that somebody types.
-        len(texts) == 1
-        and len(wanted) > 1
-        and isinstance(text := next(iter(texts)), str)
-    ):
-        yield Derived({"constant": text}, how="the same in all rows")
+    if len(wanted) > 1 and len(texts) == 1:
+        yield Derived({"constant": texts.pop()}, how="the same in all rows")
 
 
 # The numbers of candidate rows, each with the cell that it is to give.
@@ -144,15 +145,20 @@ def _patterns(wanted: WantedCells, value: Candidate) -> Iterator[str]:
     """
     row, cell = next((row, cell) for row, cell in wanted if cell is not None)
     text = value.texts[row]
-    if text is None or not cell or cell not in text or cell == text:
+    if text is None or not cell or cell == text or cell not in text:
         return
     before, _, after = text.partition(cell)
     yield from _after_or_before_the_same(before, after, value)
     for separator in dict.fromkeys((before[-1:], after[:1])):
-        if separator and separator in _SEPARATORS and separator not in cell:
+        if _separates(separator, cell):
             yield from _between_marks(separator, before, after)
     if cell.isdigit() and not re.search(r"\d", before + after):
         yield "[^0-9]*([0-9]+)[^0-9]*"
+
+
+def _separates(mark: str, part: str) -> bool:
+    """Whether a mark beside a part of a text is one that stands between parts, not in them."""
+    return mark != "" and mark in _SEPARATORS and mark not in part
 
 
 def _after_or_before_the_same(
@@ -160,9 +166,10 @@ def _after_or_before_the_same(
 ) -> Iterator[str]:
     """What follows a text with which all of them begin, or stands before one with which all end."""
     texts = [text for text in value.texts if text is not None]
-    if before and not after and all(text.startswith(before) for text in texts):
+    at_end, at_start = before and not after, after and not before
+    if at_end and all(text.startswith(before) for text in texts):
         yield f"{escaped(before)}(.*)"
-    if after and not before and all(text.endswith(after) for text in texts):
+    if at_start and all(text.endswith(after) for text in texts):
         yield f"(.*){escaped(after)}"
 
 
@@ -206,17 +213,23 @@ def _of_a_date(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[Der
 
 def _of_a_list(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[Derived]:
     """Of scalars in an array: how many, the sum, the ends, or all of them joined."""
-    cells = [cell for _, cell in wanted]
     for value in values:
         at = value.own.source.get("at")
-        lists = [value.raw[row] for row, _ in wanted]
-        if not isinstance(at, str) or not any(isinstance(raw, list) for raw in lists):
+        if not isinstance(at, str):
+            continue
+        lists = [(value.raw[row], cell) for row, cell in wanted]
+        if not any(isinstance(raw, list) for raw, _ in lists):
             continue
         path = at if value.nodes or at.endswith("[*]") else f"{at}[*]"
         for take, options, make in _TAKES:
-            if [make(raw) if isinstance(raw, list) else None for raw in lists] == cells:
+            if all(_taken(raw, make) == cell for raw, cell in lists):
                 source: dict[str, JsonValue] = {"at": path, "take": take}
                 yield Derived(source, (value,), options, how=f"of the list: {take}")
+
+
+def _taken(raw: JsonValue, make: Callable[[list[JsonValue]], str | None]) -> str | None:
+    """What is taken of a list; null of anything else."""
+    return make(raw) if isinstance(raw, list) else None
 
 
 def _scalars(elements: list[JsonValue]) -> list[str]:
@@ -280,22 +293,31 @@ def _pairs_of_words(
     wanted: WantedCells, values: Sequence[Candidate]
 ) -> Iterator[tuple[Candidate, dict[str, str]]]:
     """The texts that stand for one wanted word each, of which there are two at least."""
-    if all(_number(cell) is not None for _, cell in wanted if cell is not None):
+    filled = [(row, cell) for row, cell in wanted if cell is not None]
+    if all(_number(cell) is not None for _, cell in filled):
         return
     for value in _texts_of(values):
-        # In the order in which they were typed, so that a draft is the same each time.
-        pairs = [
-            (text, cell)
-            for row, cell in wanted
-            if cell is not None and (text := value.texts[row]) is not None
-        ]
+        pairs = _said_for(filled, value)
         words = dict(pairs)
-        if (
-            len(words) == len(set(pairs))
-            and len(set(words.values())) >= FEWEST_WORDS
-            and "at" in value.own.source
-        ):
+        # A text that stands for two words is no word for either.
+        each_for_one = len(words) == len(set(pairs))
+        enough = len(set(words.values())) >= FEWEST_WORDS
+        if each_for_one and enough and "at" in value.own.source:
             yield value, words
+
+
+def _said_for(
+    filled: Sequence[tuple[int, str]], value: Candidate
+) -> list[tuple[str, str]]:
+    """The texts of a value with the cells that stand for them, in the order in which they were
+    typed, so that a draft is the same each time.
+    """
+    pairs = []
+    for row, cell in filled:
+        text = value.texts[row]
+        if text is not None:
+            pairs.append((text, cell))
+    return pairs
 
 
 def _between(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[Derived]:
@@ -345,16 +367,18 @@ def _number(text: str | None) -> Decimal | None:
 def _calculated(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[Derived]:
     """Two numbers of the row, in one step, rounded as the wanted ones are written."""
     numbers = [value for value in values if value.kind.is_number][:MOST_PAIRED]
-    if any(cell is not None and _number(cell) is None for _, cell in wanted):
-        return
     cells = [(row, _number(cell)) for row, cell in wanted]
+    # A text that is no number can't be calculated.
+    written = sum(cell is not None for _, cell in wanted)
+    if sum(number is not None for _, number in cells) < written:
+        return
     digits = _digits_after_the_point(number for _, number in cells)
+    kind = "integer" if digits <= 0 else f"decimal(18,{digits})"
     for one, other in permutations(numbers, 2):
         for sign, calculate in _STEPS:
             step = _TwoNumbers(one, other, sign, calculate, digits)
             fits = all(step.result(row) == number for row, number in cells)
             if fits and _says_something(cells, one, other):
-                kind = "integer" if digits <= 0 else f"decimal(18,{digits})"
                 reading: dict[str, JsonValue] = {"type": kind, "round": "half-even"}
                 source: dict[str, JsonValue] = {"compute": f"{{0}} {sign} {{1}}"}
                 yield Derived(source, (one, other), reading, how="of two numbers")

@@ -4,7 +4,7 @@ they read of it.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 import pyarrow as pa
 
@@ -17,7 +17,7 @@ from mukret.drafting.wanted.rows import WantedTable
 from mukret.engine.decided import DecidedRows, DecidedTable
 from mukret.engine.run import Run
 from mukret.errors import RulesError
-from mukret.paths import Location, Name
+from mukret.paths import Location, Name, Path
 from mukret.rules import parse_rules
 from mukret.rules.sources import At
 from mukret.semantics.examples import run_examples
@@ -104,36 +104,45 @@ def _names(rows: DecidedRows) -> frozenset[str]:
     """The members that the rules name somewhere; of others, which may be nobody's business, nothing
     is shown.
     """
-    fields = [own for table in rows.tables.values() for own in table.table.fields]
-    paths = [
-        path
-        for own in fields
-        if isinstance(own.source, At)
-        for path in own.source.paths
-    ]
-    selectors = [
-        selector
-        for path in paths
-        for segment in path.segments
-        for selector in segment.selectors
-    ]
-    return frozenset(
-        selector.name for selector in selectors if isinstance(selector, Name)
-    )
+    names: set[str] = set()
+    for table in rows.tables.values():
+        for own in table.table.fields:
+            if isinstance(own.source, At):
+                names.update(_named_in(own.source.paths))
+    return frozenset(names)
+
+
+def _named_in(paths: Sequence[Path]) -> Iterator[str]:
+    """The names of members in some paths."""
+    for path in paths:
+        for segment in path.segments:
+            for selector in segment.selectors:
+                if isinstance(selector, Name):
+                    yield selector.name
 
 
 def _cut(node: JsonValue, location: Location, names: frozenset[str]) -> JsonValue:
     """What lies on the way: of arrays the one element, of objects the member and those beside it
     that are read.
     """
-    step, rest = (location[0], location[1:]) if location else (None, ())
-    if isinstance(node, list):
-        return [_cut(node[int(step)], rest, names)] if step is not None else node
-    if not isinstance(node, dict):
+    if not isinstance(node, dict | list):
         return node
-    return {
-        name: _cut(child, rest, names) if name == step else child
-        for name, child in node.items()
-        if name == step
-        or (name in names and (step is None or not isinstance(child, dict | list)))
-    }
+    if not location:
+        return _read_members(node, names) if isinstance(node, dict) else node
+    step, rest = location[0], location[1:]
+    if isinstance(node, list):
+        return [_cut(node[int(step)], rest, names)]
+    cut: dict[str, JsonValue] = {}
+    for name, child in node.items():
+        if name == step:
+            cut[name] = _cut(child, rest, names)
+        # Beside the way scalars alone: what they are in says little without them.
+        elif name in names and not isinstance(child, dict | list):
+            cut[name] = child
+    return cut
+
+
+def _read_members(
+    node: Mapping[str, JsonValue], names: frozenset[str]
+) -> dict[str, JsonValue]:
+    return {name: child for name, child in node.items() if name in names}

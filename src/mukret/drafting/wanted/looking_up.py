@@ -42,18 +42,21 @@ def looked_up(
     if len(different) < FEWEST_DIFFERENT:
         return
     for other in others:
-        if (
-            other.table is table.table
-            or other.table.within is not None
-            or other.rows > MOST_ROWS
-        ):
+        if not _can_be_looked_up(other) or other.table is table.table:
             continue
-        values = [
-            value for value in other.values if value.levels == 0 and not value.nodes
-        ]
-        for give in values:
+        for give in _of_the_rows(other):
             if all(_gives(give, cell) for cell in different):
-                yield from _by_key(wanted, table, other, values, give)
+                yield from _by_key(wanted, table, other, give)
+
+
+def _of_the_rows(table: CandidateTable) -> list[Candidate]:
+    """The values that stand in the rows of a table themselves, one in each."""
+    return [value for value in table.values if value.levels == 0 and not value.nodes]
+
+
+def _can_be_looked_up(table: CandidateTable) -> bool:
+    """Whether it is an outermost table, as rules demand, and not too long to be gone through."""
+    return table.table.within is None and table.rows <= MOST_ROWS
 
 
 def _gives(value: Candidate, cell: str) -> bool:
@@ -65,10 +68,9 @@ def _by_key(
     wanted: Sequence[tuple[int, str]],
     table: CandidateTable,
     other: CandidateTable,
-    own: Sequence[Candidate],
     give: Candidate,
 ) -> Iterator[LookedUp]:
-    for key in own:
+    for key in _of_the_rows(other):
         if key is give or None in key.texts:
             continue
         given: dict[str | None, str | None] = {}

@@ -4,7 +4,7 @@ gives each column.
 
 from __future__ import annotations
 
-from collections import Counter
+from collections import Counter, defaultdict
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal, InvalidOperation
@@ -100,46 +100,48 @@ def _rows(wanted: Sequence[WantedRow], table: CandidateTable) -> list[int] | Non
     indexes = [_Index(value) for value in table.values]
     likely: list[dict[int, float]] = []
     for row in wanted:
-        votes: Counter[int] = Counter()
-        rarity: dict[int, float] = {}
-        for cell in row.cells:
-            if isinstance(cell, str):
-                told = _telling(cell, indexes)
-                votes.update(told.keys())
-                rarity.update(
-                    {
-                        number: rarity.get(number, 0.0) + rare
-                        for number, rare in told.items()
-                    }
-                )
-        if not votes:
+        candidates = _likely(row, indexes)
+        if not candidates:
             return None
-        most = max(votes.values())
-        best = sorted(number for number, count in votes.items() if count == most)[
-            :MOST_LIKELY
-        ]
-        likely.append({number: rarity[number] for number in best})
+        likely.append(candidates)
     consistent = [
         _in_all_rows(number, wanted, likely, table)
         for number in range(len(wanted[0].cells))
     ]
-    found: list[int] = []
-    for row, rare in zip(wanted, likely, strict=True):
+    chosen: list[int] = []
+    for row, rarity in zip(wanted, likely, strict=True):
 
         def rank(
-            number: int, row: WantedRow = row, rare: Mapping[int, float] = rare
+            number: int, row: WantedRow = row, rarity: Mapping[int, float] = rarity
         ) -> tuple[float, ...]:
-            last = found[-1] if found else -1
+            last = chosen[-1] if chosen else -1
             return (
                 _agreeing(row, number, consistent),
-                rare[number],
-                number not in found,
+                rarity[number],
+                number not in chosen,
                 number > last,
                 -number,
             )
 
-        found.append(max(rare, key=rank))
-    return found
+        chosen.append(max(rarity, key=rank))
+    return chosen
+
+
+def _likely(row: WantedRow, indexes: Sequence[_Index]) -> dict[int, float]:
+    """The candidate rows with the most cells of a wanted one, each with how rare these are; empty
+    if none has any.
+    """
+    votes: Counter[int] = Counter()
+    rarity: defaultdict[int, float] = defaultdict(float)
+    for cell in row.cells:
+        if isinstance(cell, str):
+            for number, rare in _telling(cell, indexes).items():
+                votes[number] += 1
+                rarity[number] += rare
+    most = max(votes.values(), default=0)
+    best = sorted(number for number, count in votes.items() if count == most)
+    # Each is compared with every value of the table below: so many are enough.
+    return {number: rarity[number] for number in best[:MOST_LIKELY]}
 
 
 def _telling(cell: str, indexes: Sequence[_Index]) -> dict[int, float]:

@@ -185,39 +185,40 @@ class _Proposing:
             self.as_typed(own, giving[0], cells)
             return
         if not any(isinstance(cell, str) for cell in cells):
-            nulls = [
-                value
-                for value in self.matched.table.values
-                if snake_case(value.own.name) == snake_case(name)
-            ]
-            if nulls:
-                self.placed(
-                    name, nulls[0]
-                ).comment = "by its name: nothing was typed of it"
-            else:
-                self.table.fields.append(
-                    DraftField(
-                        name,
-                        {"compute": "CAST(NULL AS text)"},
-                        comment="nothing was typed of it",
-                    )
-                )
+            self.untyped(name)
             return
         made = next(derived(name, cells, self.matched.rows, self.matched.table), None)
+        # Words for words fit almost anything: a record that has the cells is the better reason.
         if made is None or made.words:
-            found = next(
-                looked_up(cells, self.matched.rows, self.matched.table, self.others),
-                None,
+            elsewhere = looked_up(
+                cells, self.matched.rows, self.matched.table, self.others
             )
-            if found is not None:
-                self.table.fields.append(self.out_of_another(name, found))
+            record = next(elsewhere, None)
+            if record is not None:
+                self.table.fields.append(self.out_of_another(name, record))
                 return
         if made is None:
             raise self.nothing_gives(name, cells)
-        read_there = (
-            "at" in made.source
-        )  # at a path of the row in which the value stands
+        # At a path of the row in which the value stands.
+        read_there = "at" in made.source
         self._put(self.made(name, made), made.of[0].levels if read_there else 0)
+
+    def untyped(self, name: str) -> None:
+        """A column of which no cell was typed: the value of its name, if there is one,
+        else null.
+        """
+        named = [
+            value
+            for value in self.matched.table.values
+            if snake_case(value.own.name) == snake_case(name)
+        ]
+        if named:
+            self.placed(name, named[0]).comment = "by its name: nothing was typed of it"
+            return
+        null: dict[str, JsonValue] = {"compute": "CAST(NULL AS text)"}
+        self.table.fields.append(
+            DraftField(name, null, comment="nothing was typed of it")
+        )
 
     def condition(self) -> None:
         """What holds for all wanted rows and for no unwanted one.
@@ -331,17 +332,21 @@ class _Proposing:
         """Numbers that were typed otherwise than the draft would write them have as many digits
         after the point as all that were typed, if no value has more.
         """
-        rows = zip(self.matched.rows, cells, strict=True)
-        if not value.kind.is_number or all(
-            value.texts[row] == cell for row, cell in rows if isinstance(cell, str)
-        ):
+        if not value.kind.is_number:
             return
-        typed = {_digits(cell) for cell in cells if isinstance(cell, str)}
-        there = max(
+        typed = [
+            (row, cell)
+            for row, cell in zip(self.matched.rows, cells, strict=True)
+            if isinstance(cell, str)
+        ]
+        if all(value.texts[row] == cell for row, cell in typed):
+            return
+        digits = {_digits(cell) for _, cell in typed}
+        most = max(
             (_digits(text) for text in value.texts if text is not None), default=0
         )
-        same = len(typed) == 1 and next(iter(typed)) >= there
-        own.reading["type"] = f"decimal(18,{next(iter(typed))})" if same else "float"
+        enough = len(digits) == 1 and max(digits) >= most
+        own.reading["type"] = f"decimal(18,{max(digits)})" if enough else "float"
 
     def _take_enum(self, own: DraftField) -> None:
         if own.type in self.draft.enums:

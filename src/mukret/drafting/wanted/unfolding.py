@@ -39,24 +39,28 @@ def _groups(table: DraftTable) -> dict[str, list[DraftField]]:
     inner: dict[str, dict[str, set[str]]] = {}
     readings: dict[tuple[str, str], DraftField] = {}
     for own in table.fields:
-        at = own.source.get("at")
-        segments = (
-            parse_path(at).segments
-            if isinstance(at, str) and "take" not in own.source
-            else ()
-        )
+        segments = _segments(own)
         for place, segment in enumerate(segments):
             if not isinstance(segment.only, Name):
                 break
             path, rest = _text(segments[:place]), _text(segments[place + 1 :])
             inner.setdefault(path, {}).setdefault(rest, set()).add(segment.only.name)
             readings.setdefault((path, rest), own)
-    found: dict[str, list[DraftField]] = {}
+    groups: dict[str, list[DraftField]] = {}
     for path, below in inner.items():
         shared = [rest for rest, names in below.items() if len(names) >= FEWEST]
         if shared:
-            found[f"{path}.*"] = [_field(rest, readings[path, rest]) for rest in shared]
-    return found
+            fields = [_field(rest, readings[path, rest]) for rest in shared]
+            groups[f"{path}.*"] = fields
+    return groups
+
+
+def _segments(own: DraftField) -> tuple[Segment, ...]:
+    """The path of a field that reads one value; empty for any other."""
+    at = own.source.get("at")
+    if not isinstance(at, str) or "take" in own.source:
+        return ()
+    return parse_path(at).segments
 
 
 def _field(rest: str, like: DraftField) -> DraftField:
