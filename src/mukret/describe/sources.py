@@ -80,18 +80,14 @@ def told_source(field: Field) -> str:
 
 def _of_source(field: Field) -> str:
     match field.source:
-        case At(paths, take, separator):
-            found = ", or else ".join(code(str(path)) for path in paths)
-            taken = f"{_TAKEN[take]} {found}" if take in _TAKEN else found
-            return f"{taken} by {code(separator)}" if take == "join" else taken
+        case At() as at:
+            return _of_paths(at)
         case Compute(text):
             return f"= {code(text)}"
+        case ConstantValue(None):
+            return "always null"
         case ConstantValue(value):
-            return (
-                f"always {code(field.type.written(value))}"
-                if value is not None
-                else "always null"
-            )
+            return f"always {code(field.type.written(value))}"
         case Fact(name):
             # A fact that we don't know by name is a variable of the request.
             return _FACTS.get(name) or f"{code(name)} of the request that was answered"
@@ -99,8 +95,14 @@ def _of_source(field: Field) -> str:
             return f"{code(name)} of the row above"
         case Rest():
             return "all members of the row that no other field reads"
-        case Lookup():
-            return _of_lookup(field.source)
+        case Lookup() as lookup:
+            return _of_lookup(lookup)
+
+
+def _of_paths(at: At) -> str:
+    paths = ", or else ".join(code(str(path)) for path in at.paths)
+    taken = f"{_TAKEN[at.take]} {paths}" if at.take in _TAKEN else paths
+    return f"{taken} by {code(at.separator)}" if at.take == "join" else taken
 
 
 def _of_lookup(lookup: Lookup) -> str:

@@ -145,8 +145,18 @@ def _newest_files(folder: Path) -> set[str]:
     # A list is asked for page by page, in rounds. A round that did not come to its end counts only
     # as long as there is no whole one: half of today's list would hide that of yesterday.
     newest: dict[str, _Round] = {}
+    for key, this in _rounds(folder):
+        before = newest.get(key)
+        if this.ended or before is None or not before.ended:
+            newest[key] = this
+    return {file for answers in newest.values() for file in answers.files}
+
+
+def _rounds(folder: Path) -> Iterator[tuple[str, _Round]]:
+    """The list that each record of a capture belongs to, and its round as far as it is known."""
     under_way: dict[str, _Round] = {}
     for number, record in enumerate(capture_records(folder)):
+        # An answer that was kept apart is no page; it may end a round all the same.
         if record.apart and not record.ends:
             continue
         ordinal = number if record.round is None else record.round
@@ -156,10 +166,7 @@ def _newest_files(folder: Path) -> set[str]:
         if not record.apart:
             this.files.append(record.file)
         this.ended = this.ended or record.ends or record.round is None
-        before = newest.get(record.key)
-        if this.ended or before is None or not before.ended:
-            newest[record.key] = this
-    return {file for answers in newest.values() for file in answers.files}
+        yield record.key, this
 
 
 def capture_records(folder: Path) -> Iterator[CaptureRecord]:

@@ -122,12 +122,9 @@ def _pick(
     for rows in run.decided_rows():
         if rows.found.blamed and not whole:
             raise _TooLittle
-        here = next((one for one in rows.new if one.name == table), None)
+        here = next((decided for decided in rows.new if decided.name == table), None)
         if here is not None:  # else a part of a document in which it has none
-            row_outcomes = enumerate(here.outcomes.row_outcomes)
-            chosen = wanted(
-                here, [row for row, one in row_outcomes if outcome in (None, one)]
-            )
+            chosen = wanted(here, _with_outcome(here, outcome))
             if before + len(chosen) >= nth:
                 return Picked(rows.tables, here, chosen[nth - 1 - before])
             before += len(chosen)
@@ -139,6 +136,12 @@ def _pick(
     if bad is not None and not documents:
         raise nothing_read(bad, bad_documents)
     return None
+
+
+def _with_outcome(table: DecidedTable, outcome: RowOutcome | None) -> list[int]:
+    """The numbers of the rows with an outcome, or of all."""
+    outcomes = table.outcomes.row_outcomes
+    return [row for row, known in enumerate(outcomes) if outcome in (None, known)]
 
 
 def all_rows(_: DecidedTable, rows: Sequence[int]) -> Sequence[int]:

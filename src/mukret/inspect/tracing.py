@@ -15,7 +15,7 @@ from mukret.inspect.picking import Picked
 from mukret.paths import normalized
 from mukret.paths.locate import location_text, wanted_kind
 from mukret.paths.regexps import captured
-from mukret.rules.model import RESPONSE, Field, Table
+from mukret.rules.model import RESPONSE, Field, Inherited, Table
 from mukret.rules.rows import RowPlace
 from mukret.rules.sources import (
     At,
@@ -232,29 +232,36 @@ class _Tracer:
         """One field of a row."""
         item = next((item for item in row.rules.inherit if item.name == name), None)
         if item is not None:
-            above = row.ancestor(item.origin)
-            found = self.started(row, item.field)
-            found.steps.append(f"inherited from {above.named}")
-            # One field was asked for: what it is made of is told, too.
-            if self.deep:
-                found.inner.append(self.field(above, name))
-            return found
-        own = next(one for one in row.rules.fields if one.name == name)
-        found = self.started(row, own)
-        looked_up = (
-            self.looked_up(row, own.source) if isinstance(own.source, Lookup) else None
-        )
-        found.steps += self.steps(row, own, looked_up)
+            return self.inherited(row, item)
+        own = next(field for field in row.rules.fields if field.name == name)
+        traced = self.started(row, own)
+        looked_up = None
+        if isinstance(own.source, Lookup):
+            looked_up = self.looked_up(row, own.source)
+        traced.steps += self.steps(row, own, looked_up)
         if self.deep:
-            found.inner += self.inner(row, own, looked_up)
-        if (
-            found.value is not None
-            and own.default is not None
-            and found.value == own.type.written(own.default)
-            and not self.stands_there(row, own)
-        ):
-            found.steps.append(f"nothing there: the default {found.value}")
-        return found
+            traced.inner += self.inner(row, own, looked_up)
+        if self.is_default(row, own, traced.value):
+            traced.steps.append(f"nothing there: the default {traced.value}")
+        return traced
+
+    def inherited(self, row: RowInBatch, item: Inherited) -> Traced:
+        """A field that the row has from one above it."""
+        above = row.ancestor(item.origin)
+        traced = self.started(row, item.field)
+        traced.steps.append(f"inherited from {above.named}")
+        # One field was asked for: what it is made of is told, too.
+        if self.deep:
+            traced.inner.append(self.field(above, item.name))
+        return traced
+
+    def is_default(self, row: RowInBatch, own: Field, value: str | None) -> bool:
+        """Whether a value is the default of its field, and does not stand in the row as well."""
+        if value is None or own.default is None:
+            return False
+        return value == own.type.written(own.default) and not self.stands_there(
+            row, own
+        )
 
     @staticmethod
     def stands_there(row: RowInBatch, own: Field) -> bool:
@@ -485,27 +492,32 @@ def _is_read(reading: TypeSpec, value: JsonValue) -> bool:
 
 def reading_steps(reading: TypeSpec, value: JsonValue) -> Iterator[str]:
     """The steps of `TypeSpec.read`, those that change something."""
-    options = reading.options
     if value is None:
         return
-    if type(value) is str:
-        # The order is that in which options work; a step that changes nothing is not told.
-        trimmed = value.strip(WHITE_SPACE) if reading.trims else value
+    # The order is that in which options work; a step that changes nothing is not told.
+    if type(value) is str and reading.trims:
+        trimmed = value.strip(WHITE_SPACE)
         if trimmed != value:
             yield f"trimmed: {shown_text(trimmed)}"
         value = trimmed
     text = scalar_text(value)
-    blanks = reading.blanks if type(value) is str else options.blank
+    blanks = reading.blanks if type(value) is str else reading.options.blank
     if text is not None and text in blanks:
         yield "blank: null"
         return
-    if options.capture is not None and text is not None:
-        part = captured(options.capture, text)
+    pattern = reading.options.capture
+    if pattern is not None and text is not None:
+        part = captured(pattern, text)
         if part is None:
-            yield f"does not match {options.capture}"
+            yield f"does not match {pattern}"
             return
         value = part.strip(WHITE_SPACE) if reading.trims else part
-        yield f"captured by {options.capture}: {shown_text(value)}"
+        yield f"captured by {pattern}: {shown_text(value)}"
+    yield from _conversion_steps(reading, value)
+
+
+def _conversion_steps(reading: TypeSpec, value: JsonValue) -> Iterator[str]:
+    """What becomes of the value that trimming and capturing leave."""
     # The longest first, as they are taken off.
     if type(value) is str and reading.strips:
         stripped = reading.stripped(value)

@@ -74,17 +74,25 @@ def _explain(
         return Nearest(
             f"nothing in {where} meets the condition {shortened(selector.text)}"
         )
-    if isinstance(selector, Name):
-        names = _member_names(alive)
-        if names:
-            return _other_member(before, selector, names)
+    names = _member_names(alive) if isinstance(selector, Name) else None
+    if isinstance(selector, Name) and names:
+        return _other_member(before, selector, names)
     if len(containers) == len(alive) and not any(containers):
         return Nearest(f"{where} is always empty")
-    kinds = sorted({kind_of(value) for value in alive})
-    if kinds == ["array"] and isinstance(selector, Name):
+    return _other_kind(before, segment, {kind_of(value) for value in alive})
+
+
+def _other_kind(
+    before: tuple[Segment, ...], segment: Segment, kinds: set[str]
+) -> Nearest:
+    """A step into values that are of other kinds than those that it can go into."""
+    where = path_text(before)
+    # A step that was left out is the most frequent mistake.
+    if kinds == {"array"} and isinstance(segment.selectors[0], Name):
         meant = path_text((*before, child_segment(Wildcard()), segment))
         return Nearest(f"{where} is an array; did you mean {meant}?", meant)
-    return Nearest(f"{where} is {' or '.join(map(with_article, kinds))}")
+    named = map(with_article, sorted(kinds))
+    return Nearest(f"{where} is {' or '.join(named)}")
 
 
 def _member_names(nodes: Sequence[JsonValue]) -> list[str]:

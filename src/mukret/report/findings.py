@@ -221,19 +221,19 @@ def _column_since(
 def _in_favour(report: Report) -> Iterator[Finding]:
     tables = report.tables.values()
     seen = sum(table.tally.rows_seen for table in tables)
+    rejected = sum(table.tally.rows_rejected for table in tables)
     # Said only where it was looked for.
     if report.before is not None and not list(_since(report, report.before)):
         yield Finding(Matter.AS_BEFORE, 0)
-    if (
-        seen
-        and not any(table.tally.rows_rejected for table in tables)
-        and not report.bad_documents
-    ):
+    if seen and not rejected and not report.bad_documents:
         yield Finding(Matter.NONE_REJECTED, 0, count=seen, of=report.documents)
-    columns = [
-        column for table in tables for column in table.columns.values() if column.rows
-    ]
+    columns = list(_columns_with_rows(report))
     if columns and all(column.filled for column in columns):
         yield Finding(Matter.ALL_COLUMNS_FILLED, 0, count=len(columns))
     if seen:
         yield Finding(Matter.ALL_ACCOUNTED_FOR, 0, count=seen)
+
+
+def _columns_with_rows(report: Report) -> Iterator[ColumnProfile]:
+    for table in report.tables.values():
+        yield from (column for column in table.columns.values() if column.rows)

@@ -35,28 +35,24 @@ def with_ignored(text: str, paths: Sequence[str]) -> str:
     ignore = _member(response, "ignore")
     if ignore is None:
         return _first_of(text, response, quoted)
-    if isinstance(ignore, SequenceNode) and not ignore.flow_style and ignore.value:
-        last = ignore.value[-1]
-        indent = _indent(text, ignore.value[0].start_mark.index).rpartition("-")[0]
-        return _inserted(
-            text,
-            _next_line(text, last.end_mark.index),
-            [f"{indent}- {path}" for path in quoted],
-        )
-    if isinstance(ignore, SequenceNode) and ignore.flow_style:
-        end = ignore.end_mark.index - 1
-        return (
-            text[:end].rstrip()
-            + (", " if ignore.value else "")
-            + ", ".join(quoted)
-            + text[end:]
-        )
-    known = (
-        [text[ignore.start_mark.index : ignore.end_mark.index].strip()]
-        if _says_something(ignore)
-        else []
-    )
-    return _replaced(text, ignore, f"[{', '.join([*known, *quoted])}]")
+    if isinstance(ignore, SequenceNode):
+        return _with_elements(text, ignore, quoted)
+    # A single path, or nothing, stands where a list may stand.
+    known = text[ignore.start_mark.index : ignore.end_mark.index].strip()
+    listed = [known, *quoted] if _says_something(ignore) else quoted
+    return _replaced(text, ignore, f"[{', '.join(listed)}]")
+
+
+def _with_elements(text: str, sequence: SequenceNode, quoted: list[str]) -> str:
+    """More elements behind the last one, written as the others are: in brackets, or a line each."""
+    if sequence.flow_style:
+        end = sequence.end_mark.index - 1
+        comma = ", " if sequence.value else ""
+        return f"{text[:end].rstrip()}{comma}{', '.join(quoted)}{text[end:]}"
+    first, last = sequence.value[0], sequence.value[-1]
+    indent = _indent(text, first.start_mark.index).rpartition("-")[0]
+    lines = [f"{indent}- {path}" for path in quoted]
+    return _inserted(text, _next_line(text, last.end_mark.index), lines)
 
 
 def with_fields(text: str, table: str, fields: Mapping[str, str]) -> str:
@@ -92,20 +88,25 @@ def with_members(text: str, key: str, members: Sequence[Sequence[str]]) -> str:
     """
     root = YAML().compose(text)
     assert isinstance(root, MappingNode)
-    lines = [
-        line
-        for member in members
-        for line in ("", *(f"  {line}" if line else "" for line in member))
-    ]
     holder = _member(root, key)
     if holder is None:
-        return _inserted(text, _before_tables(text, root), [f"{key}:", *lines[1:], ""])
+        lines = [f"{key}:", *_indented(members, "  ")[1:], ""]
+        return _inserted(text, _before_tables(text, root), lines)
     if not isinstance(holder, MappingNode) or holder.flow_style:
         raise NotPlain(key)
     # What is added is indented as the first member is, whatever the file uses.
     step = _indent(text, holder.value[0][0].start_mark.index)
-    moved = [f"{step}{line[2:]}" if line else "" for line in lines]
-    return _inserted(text, _end_of_block(text, holder, len(step) + 1), moved)
+    end = _end_of_block(text, holder, len(step) + 1)
+    return _inserted(text, end, _indented(members, step))
+
+
+def _indented(members: Sequence[Sequence[str]], step: str) -> list[str]:
+    """The lines of all members, with a blank line before each."""
+    lines: list[str] = []
+    for member in members:
+        lines.append("")
+        lines += [f"{step}{line}" if line else "" for line in member]
+    return lines
 
 
 class NotPlain(Exception):

@@ -194,23 +194,7 @@ class ExamplesReader:
             }
         if isinstance(node, Sequence):
             return [self.document(item) for item in node.items]
-        text = node.text
-        if not node.plain:
-            return text
-        if text == "" or node.means_null:
-            return None
-        if text in ("true", "True", "TRUE", "false", "False", "FALSE"):
-            return text.lower() == "true"
-        # Digit by digit as it stands, as it would come in a response: no float is made of it.
-        if _INTEGER.fullmatch(text):
-            if text == NEGATIVE_ZERO:
-                return NEGATIVE_ZERO
-            return (
-                int(text, 0)
-                if text.startswith("0") and text[1:2] in ("o", "x")
-                else int(text)
-            )
-        return Number(json_number(text)) if _FLOAT.fullmatch(text) else text
+        return _plain_value(node) if node.plain else node.text
 
     def expected(
         self, name: str, key: Scalar, node: Node
@@ -281,3 +265,24 @@ def json_number(text: str) -> str:
     whole, point, fraction = mantissa.partition(".")
     whole = whole.lstrip("0") or "0"
     return f"{sign}{whole}{point and '.' + (fraction or '0')}{e}{exponent}"
+
+
+def _plain_value(scalar: Scalar) -> JsonValue:
+    """What a scalar without quotes stands for; a text if for nothing else."""
+    text = scalar.text
+    if text == "" or scalar.means_null:
+        return None
+    if text in ("true", "True", "TRUE", "false", "False", "FALSE"):
+        return text.lower() == "true"
+    # Digit by digit as it stands, as it would come in a response: no float is made of it.
+    if _INTEGER.fullmatch(text):
+        return _integer(text)
+    return Number(json_number(text)) if _FLOAT.fullmatch(text) else text
+
+
+def _integer(text: str) -> JsonValue:
+    if text == NEGATIVE_ZERO:
+        return NEGATIVE_ZERO
+    # Octal and hexadecimal have a sign of their own; a nought before digits has no meaning.
+    marked = text.startswith("0") and text[1:2] in ("o", "x")
+    return int(text, 0) if marked else int(text)

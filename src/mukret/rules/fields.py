@@ -154,17 +154,7 @@ class FieldReader:
 
     def source(self, draft: FieldDraft, source_key: str, body: Mapping) -> None:
         node = body.entries[source_key][1]
-        take = self.reader.choice(body.get("take"), "take", TAKES)
-        if take and source_key != "at":
-            self.reader.add(
-                Code.WRONG_OPTION,
-                f"take goes with at, not with {source_key}",
-                body.key("take"),
-            )
-        if "with" in body.entries and take != "join":
-            self.reader.add(
-                Code.WRONG_OPTION, "with goes with take: join", body.key("with")
-            )
+        take = self.take(source_key, body)
         # Expressions and lookups are kept as texts until the types of all fields are known.
         match source_key:
             case "at":
@@ -183,6 +173,19 @@ class FieldReader:
                 draft.lookup = self.lookup(draft, node)
             case "parent":
                 draft.above = self.reader.scalar(node, f"parent of {draft.name}")
+
+    def take(self, source_key: str, body: Mapping) -> str | None:
+        """Which of several nodes a field takes, or how they are put together; refused where there
+        are no nodes.
+        """
+        take = self.reader.choice(body.get("take"), "take", TAKES)
+        if take and source_key != "at":
+            message = f"take goes with at, not with {source_key}"
+            self.reader.add(Code.WRONG_OPTION, message, body.key("take"))
+        if "with" in body.entries and take != "join":
+            message = "with goes with take: join"
+            self.reader.add(Code.WRONG_OPTION, message, body.key("with"))
+        return take
 
     def fact(self, node: Node) -> Fact | None:
         scalar = self.reader.scalar(node, "fact")
@@ -252,31 +255,31 @@ class FieldReader:
         if source_key in ("lookup", "parent"):
             self.no_type(source_key, body)
             return None
-        default: ValueType = Text()
-        if isinstance(draft.source, Fact):
-            default = _FACT_TYPES.get(draft.source.name, default)
-        if isinstance(draft.source, At) and draft.source.take in ("all", "count"):
-            default = ListOf(Text()) if draft.source.take == "all" else Integer()
+        default = _default_type(draft.source)
         base = self.types.of_field(body.get("type"), f"type of {draft.name}")
-        given = [name for name in OPTION_NAMES if name in body.entries]
-        if base is None and source_key == "compute" and "type" not in body.entries:
-            if given:
-                self.reader.add(
-                    Code.WRONG_OPTION,
-                    f"{given[0]} needs a type here",
-                    body.key(given[0]),
-                    "say type as well",
-                )
-            return None
         if base is None and "type" in body.entries:
             # Noted; neither its options nor what is computed from it can be judged.
             draft.untyped = True
             return TypeSpec(default)
+        if base is None and source_key == "compute":
+            self.no_options(body)
+            return None
         reading = self.types.with_options(
             base or self.types.with_defaults(TypeSpec(default)), body
         )
         self.check_take(draft, reading, body)
         return reading
+
+    def no_options(self, body: Mapping) -> None:
+        """What is computed has the type of its expression, which no option changes."""
+        given = [name for name in OPTION_NAMES if name in body.entries]
+        if given:
+            self.reader.add(
+                Code.WRONG_OPTION,
+                f"{given[0]} needs a type here",
+                body.key(given[0]),
+                "say type as well",
+            )
 
     def no_type(self, source_key: str, body: Mapping) -> None:
         for name in ("type", *OPTION_NAMES):
@@ -380,3 +383,14 @@ def typed_scalar(
             f"expected {bad.expected}",
         )
         return None
+
+
+def _default_type(source: object) -> ValueType:
+    """The type of a field for which none is declared."""
+    if isinstance(source, Fact):
+        return _FACT_TYPES.get(source.name, Text())
+    if isinstance(source, At) and source.take == "all":
+        return ListOf(Text())
+    if isinstance(source, At) and source.take == "count":
+        return Integer()
+    return Text()

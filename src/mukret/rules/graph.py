@@ -30,23 +30,17 @@ class FieldGraph:
         inherited: Mapping[str, Sequence[Inherited]],
         conditions: Mapping[str, Expression],
     ) -> None:
-        self.own: dict[Node, Field] = {
-            (table, item.name): item
-            for table, items in fields.items()
-            for item in items
-        }
-        self.taken: dict[Node, Inherited] = {
-            (table, item.name): item
-            for table, items in inherited.items()
-            for item in items
-        }
+        self.own: dict[Node, Field] = {}
+        self.taken: dict[Node, Inherited] = {}
         # Nodes are fields, inherited fields, conditions (WHERE) and what decides which rows survive
         # (None). One graph of them all, since any may hang on any other.
         self.needs: dict[Node, list[Node]] = {}
         for table in fields:
             for item in inherited.get(table, ()):
+                self.taken[table, item.name] = item
                 self.needs[table, item.name] = [(item.origin, item.name)]
             for own in fields[table]:
+                self.own[table, own.name] = own
                 self.needs[table, own.name] = needed(table, own.reads)
         for table, condition in conditions.items():
             self.needs[table, WHERE] = needed(table, expression_reads(condition))

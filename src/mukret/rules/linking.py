@@ -20,7 +20,7 @@ from mukret.expressions import (
 )
 from mukret.expressions.families import castable, comparable, equal_form
 from mukret.expressions.tree import null_of
-from mukret.rules.fields import FieldDraft, typed_scalar
+from mukret.rules.fields import FieldDraft, LookupDraft, typed_scalar
 from mukret.rules.graph import needed
 from mukret.rules.model import RESPONSE, Field, Inherited
 from mukret.rules.ordering import after_what_they_need
@@ -135,30 +135,14 @@ class Linker:
     def reads(self, table: str, draft: FieldDraft) -> Reads:
         """What the field will read, as far as that can be told before anything is typed."""
         if draft.lookup is not None:
-            by, target = (
-                tuple(scalar.text for scalar in draft.lookup.by),
-                self.tables.get(draft.lookup.into.text),
-            )
-            if target is None:
-                return Reads(fields=by)
-            return Reads(
-                fields=by,
-                rows={
-                    target.name: (
-                        *(key.text for key in target.key),
-                        draft.lookup.give.text,
-                    )
-                },
-            )
+            return self.lookup_reads(draft.lookup)
         if draft.above is not None:
             return Reads(above=(draft.above.text,))
         if draft.expression is None:
             return NOTHING
         try:
-            names, aggregates = (
-                names_in(draft.expression.text),
-                aggregates_in(draft.expression.text),
-            )
+            names = names_in(draft.expression.text)
+            aggregates = aggregates_in(draft.expression.text)
         except ExpressionError:
             return NOTHING  # noted when it is typed
         rows: dict[str, tuple[str, ...]] = {}
@@ -166,6 +150,16 @@ class Linker:
             if taken is not None and child in self.children(table):
                 rows[child] = (*rows.get(child, ()), taken)
         return Reads(fields=tuple(name for name, _ in names), rows=rows)
+
+    def lookup_reads(self, lookup: LookupDraft) -> Reads:
+        """Fields of the row, and the key and a field of each row of the other table."""
+        by = tuple(scalar.text for scalar in lookup.by)
+        target = self.tables.get(lookup.into.text)
+        # A reference, which is a file and no table, or a table that is not there, which is noted.
+        if target is None:
+            return Reads(fields=by)
+        key = tuple(scalar.text for scalar in target.key)
+        return Reads(fields=by, rows={target.name: (*key, lookup.give.text)})
 
     def children(self, table: str) -> dict[str, dict[str, ValueType]]:
         """The types of the fields of the tables directly within one, those of the document within

@@ -105,16 +105,18 @@ class ReferencesReader:
             found[name] = self.reference(name, key, body) if body is not None else None
         return found
 
-    def reference(self, name: str, name_key: Scalar, body: Mapping) -> Reference | None:
+    def check_complete(self, name: str, name_key: Scalar, body: Mapping) -> None:
         for wanted in ("file", "key"):
             if wanted not in body.entries:
-                hint = "reference: {classes: {file: classes.csv, key: [class_code]}}"
                 self.reader.add(
                     Code.MISSING_KEY,
                     f"the reference {name} has no {wanted}",
                     name_key,
-                    hint,
+                    "reference: {classes: {file: classes.csv, key: [class_code]}}",
                 )
+
+    def reference(self, name: str, name_key: Scalar, body: Mapping) -> Reference | None:
+        self.check_complete(name, name_key, body)
         file = self.reader.scalar(body.get("file"), f"file of {name}")
         key = self.reader.scalars(body.get("key"), f"key of {name}")
         # All about the file is said before anything about its columns.
@@ -126,20 +128,15 @@ class ReferencesReader:
         if problem:
             self.reader.add(Code.REFERENCE_FILE, f"{file.text}: {problem}", file)
             return None
-        for scalar in key:
-            if scalar.text not in columns:
+        missing = [scalar for scalar in key if scalar.text not in columns]
+        if missing:
+            for scalar in missing:
                 message = f"key of {name}: no column {scalar.text} in {file.text}"
-                self.reader.add(
-                    Code.UNKNOWN_FIELD,
-                    message,
-                    scalar,
-                    did_you_mean(scalar.text, columns),
-                )
-        if not all(scalar.text in columns for scalar in key):
+                near = did_you_mean(scalar.text, columns)
+                self.reader.add(Code.UNKNOWN_FIELD, message, scalar, near)
             return None
-        return Reference(
-            name, columns, tuple(scalar.text for scalar in key), tuple(records[1:])
-        )
+        key_names = tuple(scalar.text for scalar in key)
+        return Reference(name, columns, key_names, tuple(records[1:]))
 
     def records(self, file: Scalar) -> list[tuple[str | None, ...]] | None:
         path = Path(file.source.name).parent / file.text

@@ -50,22 +50,26 @@ def same_columns(old: Table, new: Table) -> dict[str, str]:
     """
     before, after = _columns(old), _columns(new)
     old_names = {name: name for name in after if name in before}
-    gone = [name for name in before if name not in after]
+    gone = {name: column for name, column in before.items() if name not in after}
     # First those that changed in name alone, so that a column with another type does not take their
     # place.
     for same_type in (True, False):
         for name, column in after.items():
-            alike = [
-                other for other in gone if _is_alike(before[other], column, same_type)
-            ]
-            if name not in old_names and alike:
-                old_names[name] = alike[0]
-                gone.remove(alike[0])
+            alike = _first_alike(gone, column, same_type)
+            if name not in old_names and alike is not None:
+                old_names[name] = alike
+                del gone[alike]
     return {name: old_names[name] for name in after if name in old_names}
 
 
-def _is_alike(old: Field, new: Field, same_type: bool) -> bool:
-    return _source(old) == _source(new) and (not same_type or old.type == new.type)
+def _first_alike(
+    columns: Mapping[str, Field], new: Field, same_type: bool
+) -> str | None:
+    """The name of the first of these columns that has the source of another one."""
+    for name, old in columns.items():
+        if _source(old) == _source(new) and (not same_type or old.type == new.type):
+            return name
+    return None
 
 
 def _columns(table: Table) -> Mapping[str, Field]:

@@ -4,12 +4,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from collections.abc import Mapping as MappingType
 from typing import cast
 
 from mukret.codes import Code
-from mukret.paths import Name, Path, parse_path
+from mukret.paths import Name, Path, Segment, parse_path
 from mukret.rules.reader import Reader, keys
 from mukret.rules.rows import Header, RowRules, Uneven, Zip
 from mukret.rules.source import Mapping, Node, Scalar, Sequence
@@ -157,9 +157,11 @@ def touched_names(
                 touched |= touched_names(child, tables, paths_of)
     for path in paths:
         if path.segments and not path.segments[0].descend:
-            touched |= {
-                selector.name
-                for selector in path.segments[0].selectors
-                if isinstance(selector, Name)
-            }
+            touched |= set(_names_selected(path.segments[0]))
     return frozenset(touched)
+
+
+def _names_selected(segment: Segment) -> Iterator[str]:
+    for selector in segment.selectors:
+        if isinstance(selector, Name):
+            yield selector.name

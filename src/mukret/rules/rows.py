@@ -4,7 +4,7 @@ parent table.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sized
 from dataclasses import dataclass
 from itertools import zip_longest
 from typing import Literal, NamedTuple
@@ -159,34 +159,20 @@ class Zip:
 
     def find(self, root: JsonValue, excused: Excused | None) -> RowsBelow:
         """The rows, and below them what was met in the stead of any of the arrays."""
-        reached = {
-            name: found_and_met(path, root, excused)
-            for name, path in self.paths.items()
-        }
-        met = [
-            met_instead(item)
-            for items in reached.values()
-            for item in items
-            if item.step is not None
-        ]
-        nodes = {
-            name: [(item.location, item.value) for item in items if item.step is None]
-            for name, items in reached.items()
-        }
-        lengths = {name: len(found) for name, found in nodes.items()}
+        met: list[FoundRow] = []
+        nodes: dict[str, list[tuple[Location, JsonValue]]] = {}
+        for name, path in self.paths.items():
+            reached = found_and_met(path, root, excused)
+            met += [met_instead(item) for item in reached if item.step is not None]
+            nodes[name] = [
+                (item.location, item.value) for item in reached if item.step is None
+            ]
         # One refusal for all of the rows: which of them belong together nobody knows.
-        if self.uneven == "reject" and len(set(lengths.values())) > 1:
-            told = shortened(
-                ", ".join(f"{name} {length}" for name, length in lengths.items()), 200
-            )
-            bad = Bad(
-                Code.UNEVEN, f"the arrays are of unequal length: {told}", told=True
-            )
-            return RowsBelow(met, Refusal(bad, max(lengths.values())))
+        if self.uneven == "reject" and len(set(map(len, nodes.values()))) > 1:
+            return RowsBelow(met, _refused_as_uneven(nodes))
+        joined: Iterable[tuple[tuple[Location, JsonValue] | None, ...]]
         if self.uneven == "shortest":
-            joined: Iterable[tuple[tuple[Location, JsonValue] | None, ...]] = zip(
-                *nodes.values(), strict=False
-            )
+            joined = zip(*nodes.values(), strict=False)
         else:
             joined = zip_longest(*nodes.values())
         rows = [
@@ -227,7 +213,8 @@ class Header:
         if self.path is None:
             # The first row that is one: what was met in the stead of rows names nothing.
             first = under.pop(0)
-            names, rows = first.node, [row for row in rows if row is not first]
+            names = first.node
+            rows = [row for row in rows if row is not first]
         else:
             names = _only_array(self.path.values(root))
         wrong = self.wrong(names)
@@ -235,9 +222,7 @@ class Header:
             met = [row for row in rows if row.fault is not None]
             bad = Bad(Code.HEADER, wrong, told=True)
             return RowsBelow(met, Refusal(bad, len(under)) if under else None)
-        return RowsBelow(
-            [_under(names, row) if row.fault is None else row for row in rows]
-        )
+        return RowsBelow([_under(names, row) for row in rows])
 
     @staticmethod
     def wrong(names: JsonValue) -> str | None:
@@ -270,7 +255,11 @@ def _only_array(nodes: list[JsonValue]) -> JsonValue:
 
 
 def _under(names: list[str], row: FoundRow) -> FoundRow:
-    """A row that is an array as an object with these members."""
+    """A row that is an array as an object with these members; what was met in the stead of a row
+    stays what it is.
+    """
+    if row.fault is not None:
+        return row
     if type(row.node) is not list:
         return row._replace(
             fault=Bad(
@@ -478,3 +467,11 @@ def would_stand(path: Path) -> Location:
             break
         steps.append(step.name if isinstance(step, Name) else step.index)
     return tuple(steps)
+
+
+def _refused_as_uneven(nodes: Mapping[str, Sized]) -> Refusal:
+    """The rows of arrays whose lengths differ, as many as the longest has elements."""
+    lengths = {name: len(elements) for name, elements in nodes.items()}
+    told = ", ".join(f"{name} {length}" for name, length in lengths.items())
+    message = f"the arrays are of unequal length: {shortened(told, 200)}"
+    return Refusal(Bad(Code.UNEVEN, message, told=True), max(lengths.values()))

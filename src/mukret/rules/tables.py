@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from typing import cast
 
 from mukret.codes import Code
-from mukret.expressions.tree import null_of
+from mukret.expressions.tree import Expression, null_of
 from mukret.paths import Path
 from mukret.rules.fields import FieldDraft, FieldReader
 from mukret.rules.graph import FieldGraph
@@ -145,6 +145,7 @@ class TablesReader:
     def read_tables(self, node: Node | None, root: Mapping) -> dict[str, Table]:
         section = self.reader.mapping(node, "tables")
         if section is None or not section.entries:
+            # A section that is no mapping has been noted as that.
             if "tables" not in root.entries or section is not None:
                 self.reader.add(
                     Code.MISSING_KEY,
@@ -155,6 +156,17 @@ class TablesReader:
             return {}
         self.named = frozenset(section.entries)
         self.reader.distinct([key for key, _ in section.entries.values()], "tables")
+        bodies = self.read_bodies(section)
+        # Parents first: what a table inherits is looked for in drafts that are there already.
+        for name in self.parents_first(bodies):
+            self.read_table(name, *bodies[name])
+        self.link()
+        return {
+            name: self.tables[name] for name in section.entries if name in self.tables
+        }
+
+    def read_bodies(self, section: Mapping) -> dict[str, tuple[Scalar, Mapping]]:
+        """The name of each table, as it stands in the file, and its mapping."""
         bodies: dict[str, tuple[Scalar, Mapping]] = {}
         for name, (key, value) in section.entries.items():
             self.reader.name(key, "a table")
@@ -168,13 +180,7 @@ class TablesReader:
             body = self.reader.mapping(value, f"the table {name}", TABLE_KEYS)
             if body is not None:
                 bodies[name] = (key, body)
-        # Parents first: what a table inherits is looked for in drafts that are there already.
-        for name in self.parents_first(bodies):
-            self.read_table(name, *bodies[name])
-        self.link()
-        return {
-            name: self.tables[name] for name in section.entries if name in self.tables
-        }
+        return bodies
 
     def parents_first(
         self, bodies: MappingType[str, tuple[Scalar, Mapping]]
@@ -315,39 +321,25 @@ class TablesReader:
     def finish(self, body: _Body, linker: Linker) -> None:
         name, draft = body.draft.name, body.draft
         where_scalar = self.reader.scalar(body.body.get("where"), f"where of {name}")
-        where = (
-            linker.typed(name, where_scalar, f"where of {name}")
-            if where_scalar
-            else None
-        )
-        if (
-            where_scalar
-            and where is not None
-            and where.type is not None
-            and not isinstance(where.type, Boolean)
-        ):
-            self.reader.add(
-                Code.EXPRESSION_TYPE,
-                f"where of {name} wants a condition, but this is {where.type.name}",
-                where_scalar,
-            )
+        where = self.condition(name, where_scalar, linker)
         duplicates = self.reader.choice(
             body.body.get("duplicates"), "duplicates", ("reject", "first", "last")
         )
         # Broken fields are left out, and noted: everything else is still worth checking.
+        inherited = [
+            linker.inherited[name, item]
+            for item in draft.inherit
+            if (name, item) in linker.inherited
+        ]
         table = Table(
             name,
             body.rows,
             draft.within,
-            tuple(
-                linker.inherited[name, item]
-                for item in draft.inherit
-                if (name, item) in linker.inherited
-            ),
+            tuple(inherited),
             self.linked(name, linker),
             self.key(body, linker),
             cast(Duplicates, duplicates or "reject"),
-            where if where is None or where.type is not None else null_of(Boolean()),
+            where,
             where_scalar.text if where_scalar else None,
             self.kind(body),
             self.reader.text(body.body.get("note"), "note"),
@@ -358,6 +350,28 @@ class TablesReader:
         self.tables[name] = replace(
             table, rows=replace(table.rows, judges_shape=table.judges_shape)
         )
+
+    def condition(
+        self, table: str, where_scalar: Scalar | None, linker: Linker
+    ) -> Expression | None:
+        """The condition that rows are kept by; None if there is none, or a broken one, which has
+        been noted.
+        """
+        if where_scalar is None:
+            return None
+        where = linker.typed(table, where_scalar, f"where of {table}")
+        if where is None:
+            return None
+        # A lone NULL has no type; as a condition it is one that no row meets.
+        if where.type is None:
+            return null_of(Boolean())
+        if not isinstance(where.type, Boolean):
+            self.reader.add(
+                Code.EXPRESSION_TYPE,
+                f"where of {table} wants a condition, but this is {where.type.name}",
+                where_scalar,
+            )
+        return where
 
     def key(self, body: _Body, linker: Linker) -> tuple[str, ...]:
         name, visible = body.draft.name, linker.visible[body.draft.name]
@@ -386,27 +400,26 @@ class TablesReader:
         its own or that of the table that it is within.
         """
         scalar = self.reader.scalar(body.body.get("kind"), f"kind of {body.draft.name}")
-        above = self.bodies.get(body.draft.within or "")
-        of_parent = (
-            self.tables[above.draft.name].kind
-            if above and above.draft.name in self.tables
-            else None
-        )
+        parent = self.tables.get(body.draft.within or "")
+        kind_above = parent.kind if parent else None
         if scalar is None:
-            return of_parent
+            return kind_above
         if scalar.text not in self.kinds and not self.of_call(scalar):
             hint = (
                 did_you_mean(scalar.text, self.kinds)
                 or "kinds stand in response: {kinds: {NAME: {files: …}}}"
             )
             self.reader.add(Code.WRONG_VALUE, f"no kind {scalar.text}", scalar, hint)
-        elif above is not None and scalar.text != of_parent:
+            return scalar.text
+        # The parent may have been left out for a mistake: it is within it all the same.
+        within = body.draft.within
+        if within in self.bodies and scalar.text != kind_above:
             message = (
-                f"{body.draft.name} is within {above.draft.name}, which reads "
-                f"{of_parent or 'every kind'}"
+                f"{body.draft.name} is within {within}, which reads "
+                f"{kind_above or 'every kind'}"
             )
             self.reader.add(
-                Code.WRONG_VALUE, message, scalar, f"give {above.draft.name} the kind"
+                Code.WRONG_VALUE, message, scalar, f"give {within} the kind"
             )
         return scalar.text
 

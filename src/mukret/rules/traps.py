@@ -104,21 +104,31 @@ def _trap(problem: str, line: str) -> tuple[str, str] | None:
         )
     if "\t" in line[: len(line) - len(line.lstrip())]:
         return "a tab in the indentation", "YAML indents with spaces"
-    if _UNQUOTED_PATH.search(line) and "{" in line:
+    in_braces = _in_braces(line) if "{" in line else None
+    return in_braces or _cut_short(problem, line)
+
+
+def _in_braces(line: str) -> tuple[str, str] | None:
+    """What braces, brackets and commas end within a mapping in braces."""
+    if _UNQUOTED_PATH.search(line):
         return "a path inside braces needs quotes", f"write {quoted_line(line)}"
-    kept = _with_quotes_kept(line) if "{" in line else None
-    if kept is not None:
-        return "the quotes end before the text does", f"quote the whole: {kept.strip()}"
+    kept = _with_quotes_kept(line)
+    if kept is None:
+        return None
+    return "the quotes end before the text does", f"quote the whole: {kept.strip()}"
+
+
+def _cut_short(problem: str, line: str) -> tuple[str, str] | None:
+    """A value of which quotes enclose the beginning alone: `'a' || b`."""
     broken = _BROKEN_TEXT.match(line)
-    if broken and (
-        "block end" in problem or "mapping" in problem or "expected" in problem
-    ):
-        text = broken[2].replace("\\", "\\\\").replace('"', '\\"')
-        return (
-            "the quotes end before the text does",
-            f'quote the whole: {broken[1].strip()} "{text}"',
-        )
-    return None
+    goes_on = any(word in problem for word in ("block end", "mapping", "expected"))
+    if broken is None or not goes_on:
+        return None
+    text = broken[2].replace("\\", "\\\\").replace('"', '\\"')
+    return (
+        "the quotes end before the text does",
+        f'quote the whole: {broken[1].strip()} "{text}"',
+    )
 
 
 def comma_in_type(keys: Sequence[str], line: str) -> str | None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from collections.abc import Mapping as MappingType
 from dataclasses import fields as dataclass_fields
 from dataclasses import replace
@@ -173,17 +173,18 @@ class TypeNames:
 
     def read_types(self, node: Node | None) -> None:
         section = self.reader.mapping(node, "types")
-        waiting = dict(section.entries) if section else {}
-        for key, _ in waiting.values():
+        if section is None:
+            return
+        names = [key for key, _ in section.entries.values()]
+        for key in names:
             self.new_name(key, "a type")
             if key.text in self.enums:
                 self.reader.add(
                     Code.NAME_CLASH, f"{key.text} is already the name of an enum", key
                 )
-        if section:
-            self.reader.distinct(
-                [*(key for key, _ in section.entries.values())], "types"
-            )
+        self.reader.distinct(names, "types")
+        waiting = dict(section.entries)
+        # A type is read after that which it is made of.
         while waiting:
             ready = [
                 name
@@ -192,10 +193,9 @@ class TypeNames:
             ]
             if not ready:
                 key, _ = next(iter(waiting.values()))
+                names_left = ", ".join(waiting)
                 self.reader.add(
-                    Code.CYCLE,
-                    f"types that stand for each other: {', '.join(waiting)}",
-                    key,
+                    Code.CYCLE, f"types that stand for each other: {names_left}", key
                 )
                 return
             for name in ready:
@@ -304,11 +304,9 @@ class TypeNames:
             case "trim" | "percent" | "accounting":
                 return reader.flag(node, name)
             case "blank":
-                return frozenset(scalar.text for scalar in reader.scalars(node, name))
+                return frozenset(_texts(reader.scalars(node, name)))
             case "strip":
-                return tuple(
-                    scalar.text for scalar in reader.scalars(node, name) if scalar.text
-                )
+                return tuple(filter(None, _texts(reader.scalars(node, name))))
             case "unit" | "round" | "fold":
                 return reader.choice(node, name, CHOICES[name])
             case "capture":
@@ -353,25 +351,15 @@ class TypeNames:
     def formats(self, node: Node, kind: ValueType) -> tuple[str, ...] | None:
         kind = kind.item if isinstance(kind, ListOf) else kind
         named = _FORMATS[type(kind)]
-        found = []
+        words = []
         for scalar in self.reader.scalars(node, "format"):
             word = scalar.text
+            words.append(word)
             if "%" in word:
-                problem = pattern_problem(
-                    word,
-                    date=not isinstance(kind, Time),
-                    time=not isinstance(kind, Date),
-                )
-                if (
-                    problem is None
-                    and isinstance(kind, Datetime | Time)
-                    and "%z" in word
-                ):
-                    problem = f"it reads an offset, which a {kind.name} does not have"
+                problem = _format_problem(word, kind)
                 if problem:
-                    self.reader.add(
-                        Code.WRONG_VALUE, f"the format {word}: {problem}", scalar
-                    )
+                    message = f"the format {word}: {problem}"
+                    self.reader.add(Code.WRONG_VALUE, message, scalar)
             elif word not in named:
                 near = nearest(word, named)
                 hint = (
@@ -379,11 +367,9 @@ class TypeNames:
                     if near
                     else f"one of {', '.join(named)}, or a pattern such as %d.%m.%Y"
                 )
-                self.reader.add(
-                    Code.WRONG_VALUE, f"no format {word} of {kind.name}", scalar, hint
-                )
-            found.append(word)
-        return tuple(found) or None
+                message = f"no format {word} of {kind.name}"
+                self.reader.add(Code.WRONG_VALUE, message, scalar, hint)
+        return tuple(words) or None
 
     def capture(self, node: Node) -> str | None:
         scalar = self.reader.scalar(node, "capture")
@@ -590,12 +576,30 @@ def common_literal_type(literals: list[Attribute]) -> ValueType | None:
     if kinds == {int}:
         return Integer()
     if kinds <= {int, Decimal}:
-        numbers = [
-            Decimal(item) for item in literals if isinstance(item, int | Decimal)
-        ]
-        scale = max(max(0, -int(number.as_tuple().exponent)) for number in numbers)
-        whole = max(max(1, number.adjusted() + 1) for number in numbers)
-        return (
-            DecimalType(whole + scale, scale) if whole + scale <= MAX_DIGITS else None
+        return _common_decimal(
+            [Decimal(item) for item in literals if isinstance(item, int | Decimal)]
         )
     return None
+
+
+def _common_decimal(numbers: Sequence[Decimal]) -> ValueType | None:
+    """A decimal that holds all of these; None if they have too many digits for one."""
+    scale = max(max(0, -int(number.as_tuple().exponent)) for number in numbers)
+    whole = max(max(1, number.adjusted() + 1) for number in numbers)
+    digits = whole + scale
+    return DecimalType(digits, scale) if digits <= MAX_DIGITS else None
+
+
+def _texts(scalars: Iterable[Scalar]) -> Iterator[str]:
+    return (scalar.text for scalar in scalars)
+
+
+def _format_problem(pattern: str, kind: ValueType) -> str | None:
+    """Why a pattern can't read values of a type."""
+    problem = pattern_problem(
+        pattern, date=not isinstance(kind, Time), time=not isinstance(kind, Date)
+    )
+    has_no_offset = isinstance(kind, Datetime | Time)
+    if problem is None and has_no_offset and "%z" in pattern:
+        return f"it reads an offset, which a {kind.name} does not have"
+    return problem

@@ -4,7 +4,7 @@ and in which a rule reads something.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from enum import Enum
 
@@ -125,9 +125,7 @@ class Acceptance:
         """
         for path in self.must_have(kinds):
             if all(value is None for value in path.values(document)):
-                near = nearest_existing(path, [document]) if explain else None
-                message = f"{path.text} finds nothing, and every document must have it"
-                return Refused(DOCUMENT_SHAPE, message, near.text if near else None)
+                return _without(path, document, explain=explain)
         looks = self.looks_into(kinds)
         # A document that holds nothing at all is an answer without records, not one of another
         # shape.
@@ -163,8 +161,7 @@ def _meant(document: JsonValue, looks: Sequence[Sought]) -> str:
         way = 'rows: "$[*]"' if inside.as_record else 'rows that begin with "$[*]"'
         return f"it is a list, and what the rules look for stands in its elements: write {way}"
     paths = [look.target for look in looks if isinstance(look.target, Path)]
-    nearest = (nearest_existing(path, [document]) for path in paths)
-    near = [path.text for path in nearest if path is not None and path.meant]
+    near = list(_near_paths(paths, document))
     if near:
         return "; ".join(dict.fromkeys(near[:MOST_NEAR]))
     wanted = list(dict.fromkeys(path_text(path.segments[:1]) for path in paths))
@@ -172,6 +169,21 @@ def _meant(document: JsonValue, looks: Sequence[Sought]) -> str:
         return "no table reads documents of its kind"
     more = ", …" if len(wanted) > MOST_WANTED else ""
     return f"the rules look for {', '.join(wanted[:MOST_WANTED])}{more}"
+
+
+def _near_paths(paths: Iterable[Path], document: JsonValue) -> Iterator[str]:
+    """Paths of the document that may have been meant by these."""
+    for path in paths:
+        near = nearest_existing(path, [document])
+        if near is not None and near.meant:
+            yield near.text
+
+
+def _without(path: Path, document: JsonValue, *, explain: bool) -> Refused:
+    """The refusal of a document that lacks what each must have."""
+    near = nearest_existing(path, [document]) if explain else None
+    message = f"{path.text} finds nothing, and every document must have it"
+    return Refused(DOCUMENT_SHAPE, message, near.text if near else None)
 
 
 def _in_elements(document: JsonValue, looks: Sequence[Sought]) -> Sought | None:

@@ -258,16 +258,17 @@ def blame(
         return place.below(other_kind.location or ()), other_kind.value
     if not nodes:
         return place.below(would_stand(at.paths[0])), None
-    if bad.code == Code.SEVERAL or (bad.index is None and at.take in GATHERINGS):
+    gathers = at.take in GATHERINGS
+    # No single node is to blame: where several are, or what was made of all of them.
+    if bad.code == Code.SEVERAL or (bad.index is None and gathers):
         return place.location, [value for _, value in nodes]
-    if bad.index is None:
-        inner, value = nodes[-1 if at.take == "last" else 0]
-        return place.below(inner), value
-    if at.take == "all" or at.take in GATHERINGS:
+    if bad.index is not None and (gathers or at.take == "all"):
         inner, value = nodes[bad.index]
         return place.below(inner), value
-    # One node that was a list, or a text that was split: the element of this number in it.
     inner, value = nodes[-1 if at.take == "last" else 0]
+    if bad.index is None:
+        return place.below(inner), value
+    # One node that was a list, or a text that was split: the element of this number in it.
     if type(value) is list:
         inner = (*inner, bad.index)
     return place.below(inner), bad.value

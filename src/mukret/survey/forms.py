@@ -341,18 +341,22 @@ def _words(text: str, first: str) -> AnyForm:
     dated = _date_in_words(text)
     if dated is not None:
         return dated
-    if "://" in text or first == "/" or text.startswith("www."):
+    if _begins_like_an_address(text):
         return ADDRESS if _ADDRESS.fullmatch(text) else TEXT
     if "@" in text and _MAIL.fullmatch(text):
         return MAIL
     # Codes of hexadecimal digits begin with a letter, and so do amounts with a currency.
-    if any(character.isdigit() for character in text):
+    if any(map(str.isdigit, text)):
         if _UUID.fullmatch(text):
             return UUID
         number = number_form(text)
         if number:
             return number
     return CODE if _CODE.fullmatch(text) else TEXT
+
+
+def _begins_like_an_address(text: str) -> bool:
+    return "://" in text or text.startswith(("/", "www."))
 
 
 def _date_in_words(text: str) -> Form | None:
@@ -406,12 +410,18 @@ def _iso_extended(match: re.Match[str]) -> Form:
         return Form("date", ("iso",))
     if hour > "24" or minute > "59" or (second or "0") > "60":
         return IMPOSSIBLE
-    zone = "offset"
-    if offset is None or offset in "Zz":
-        zone = "none" if offset is None else "Z"
+    # More digits than microseconds have: they are cut off, which has to be said.
+    long_fraction = fraction is not None and len(fraction) > 6
     return Form(
-        "timestamp", ("iso", zone, "fraction" if len(fraction or "") > 6 else "")
+        "timestamp", ("iso", _zone(offset), "fraction" if long_fraction else "")
     )
+
+
+def _zone(offset: str | None) -> str:
+    """How an offset is written: as digits, as `Z`, or not at all."""
+    if offset is None:
+        return "none"
+    return "Z" if offset in "Zz" else "offset"
 
 
 def _iso_basic(match: re.Match[str]) -> Form:
@@ -504,27 +514,29 @@ def number_form(text: str) -> NumberForm | None:
     match = _NUMBER.fullmatch(text[1:-1].strip() if accounting else text)
     if not match or not (match["whole"] or match["fraction"]):
         return None
-    before = (match["before"] or "").strip()
+    before, after = _stripped(match["before"]), _stripped(match["after"])
     if before.rstrip(".").isalpha() and not _MONEY_WORD.fullmatch(before):
         return None  # `org 12` is the name of one
     digits = _Digits.of(match)
     if digits is None:
         return None
-    after = (match["after"] or "").strip()
+    percent = after == "%"
     return NumberForm(
         before=before,
-        after="" if after == "%" else after,
+        after="" if percent else after,
         grouping=digits.mark,
         point=digits.point,
         either=digits.either,
-        percent=after == "%",
+        percent=percent,
         accounting=accounting,
-        leading_zeros=len(digits.whole) > 1
-        and digits.whole[0] == "0"
-        and not digits.mark,
+        leading_zeros=digits.has_leading_zeros,
         exponent=match["exponent"] is not None,
         decimals=min(len(digits.fraction), 20),
     )
+
+
+def _stripped(group: str | None) -> str:
+    return (group or "").strip()
 
 
 class _Digits(NamedTuple):
@@ -540,12 +552,9 @@ class _Digits(NamedTuple):
 
     @classmethod
     def of(cls, match: re.Match[str]) -> _Digits | None:
-        whole, mark, point = (
-            match["whole"] or "",
-            match["mark"] or "",
-            match["point"] or "",
+        whole, mark, point, fraction = (
+            group or "" for group in match.group("whole", "mark", "point", "fraction")
         )
-        fraction = match["fraction"] or ""
         if not mark and "," in whole:
             mark = ","  # India's groups of two
         if mark and mark == point:
@@ -556,3 +565,8 @@ class _Digits(NamedTuple):
             whole, _, fraction = whole.partition(".")
             return cls(whole, "", ".", fraction, either)
         return cls(whole, mark, point, fraction, either)
+
+    @property
+    def has_leading_zeros(self) -> bool:
+        """Whether it is padded, as codes are; what has groups is an amount all the same."""
+        return len(self.whole) > 1 and self.whole[0] == "0" and not self.mark

@@ -184,12 +184,19 @@ def _are_lists(place: Place, forms: Mapping[AnyForm, Seen]) -> bool:
         return False
     if 5 * place.forms[lists[0]].count < _total(place, list(forms)):
         return False
+    # Numbers with marks of their own are no elements: 1.204 beside `3, 4`.
     if any(type(form) is NumberForm and form != NumberForm() for form in singles):
         return False
-    mark = lists[0].detail[0]
+    return not _has_phrases(place, lists[0].detail[0])
+
+
+def _has_phrases(place: Place, mark: str) -> bool:
+    """Whether one of the texts that were kept has blanks, but not the mark between elements.
+
+    A phrase is no list of one word: the mark of the others is then a comma in a sentence.
+    """
     known = [*(place.values.counted or ()), *place.values.examples]
-    # A phrase is no list of one word: the mark of the others is then a comma in a sentence.
-    return not any(
+    return any(
         type(text) is str and " " in text.strip() and mark not in text for text in known
     )
 
@@ -283,21 +290,19 @@ class _NumberMarks:
     @classmethod
     def of(cls, place: Place, numbers: list[NumberForm]) -> _NumberMarks:
         grouping, point = _marks(numbers)
-        around = {
-            text for form in numbers for text in (form.before, form.after) if text
-        }
+        around = {text for form in numbers for text in (form.before, form.after)}
+        decimals = place.decimals
         # `1.204` was not counted among the fractions while its mark could be either; it is one.
-        a_fraction_after_all = point and any(
-            form.either and (form.grouping or form.point) == point for form in numbers
-        )
+        if point and point in _marks_that_are_either(numbers):
+            decimals = max(decimals, 3)
         return cls(
-            sorted(around),
+            sorted(around - {""}),
             grouping,
             point,
             percent=any(form.percent for form in numbers),
             accounting=any(form.accounting for form in numbers),
             exponent=any(form.exponent for form in numbers),
-            decimals=max(place.decimals, 3) if a_fraction_after_all else place.decimals,
+            decimals=decimals,
         )
 
     def details(self) -> Iterator[str]:
@@ -338,15 +343,20 @@ class _NumberMarks:
 def _marks(numbers: list[NumberForm]) -> tuple[str, str]:
     """Grouping mark and decimal point, with what could be either decided by what could not."""
     sure = [form for form in numbers if not form.either]
-    points = {form.point for form in sure if form.point}
-    groupings = {form.grouping for form in sure if form.grouping}
-    for mark in {form.grouping or form.point for form in numbers if form.either}:
+    points = {form.point for form in sure} - {""}
+    groupings = {form.grouping for form in sure} - {""}
+    for mark in _marks_that_are_either(numbers):
         _decide(mark, points, groupings)
     point = "." if points else ""
     if "," in points and "," not in groupings:
         point = ","
     grouping = min(groupings - {point}, default="")
     return grouping, point
+
+
+def _marks_that_are_either(numbers: list[NumberForm]) -> set[str]:
+    """The marks of numbers that may be in groups, or have a fraction: 1,204."""
+    return {form.grouping or form.point for form in numbers if form.either}
 
 
 def _decide(mark: str, points: set[str], groupings: set[str]) -> None:

@@ -157,21 +157,20 @@ def sorts_of(place: Place) -> Sorts | None:
     are.
     """
     records = place.sampled
-    if (
-        len(records) < FEWEST_RECORDS
-        or len({frozenset(record) for record in records}) < 2
-    ):
+    if len(records) < FEWEST_RECORDS or len(set(map(frozenset, records))) < 2:
         return None
-    names = dict.fromkeys(name for record in records for name in record)
-    varying = [name for name in names if any(name not in record for record in records)]
+    varying = _varying(records)
     if len(varying) > MOST_VARYING:
         return None
-    always = [name for name in records[0] if name not in varying][:MOST_TELLING]
-    told = {name: _told_by(name, records, varying) for name in always}
-    # The member by which most others go; of several that say as much the one named like a sort.
-    member = max(
-        told, key=lambda name: (len(told[name]), name in _SORT_NAMES), default=None
-    )
+    always = [name for name in records[0] if name not in varying]
+    told = {name: _told_by(name, records, varying) for name in always[:MOST_TELLING]}
+
+    # Of several that say as much the one named like a sort.
+    def telling(name: str) -> tuple[int, bool]:
+        return len(told[name]), name in _SORT_NAMES
+
+    # The member by which most others go.
+    member = max(told, key=telling, default=None)
     if member is None or not told[member]:
         return None
     return Sorts(member, len(records), tuple(_sorts(member, records, told[member])))
@@ -217,3 +216,9 @@ def _sorts(
     for word in dict.fromkeys(record[member] for record in records):
         mine = [record for record in records if record[member] == word]
         yield Sort(word, len(mine), tuple(name for name in mine[0] if name in told))
+
+
+def _varying(records: Sequence[dict[str, JsonValue]]) -> list[str]:
+    """The members that some of the records have, but not all, in the order of their coming."""
+    counts = Counter(name for record in records for name in record)
+    return [name for name, count in counts.items() if count < len(records)]

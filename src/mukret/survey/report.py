@@ -5,7 +5,7 @@ surprises.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from mukret.codes import Code
@@ -237,16 +237,7 @@ def describe(
     places = list(root.everything())
     looks = {id(place): looks_of(place) for place in places}
     unique = {id(place): uniqueness(place, looks[id(place)]) for place in places}
-    # What refers to what can only be said once the ids of all places are known.
-    ids = [place for place in places if unique[id(place)] and place.step is not None]
-    scalars = [
-        place
-        for place in places
-        if place.values.count and _could_refer(looks[id(place)])
-    ]
-    referring = {
-        id(reference.place): reference for reference in references(scalars, ids)
-    }
+    referring = _references(places, looks, unique)
     reports: list[PlaceReport] = []
     surprises: list[Surprise] = []
     for place in places:
@@ -255,9 +246,27 @@ def describe(
         reports.append(report)
         surprises += maker.surprises(report, reference)
     lists = [maker.records(place) for place in places if _holds_records(place)]
+    # Many documents, each a record: they are the list.
     if root.nodes > 1 and root.objects == root.nodes and not lists:
         lists = [RecordList(maker.path(root), root.nodes, root.nodes, 1, 1)]
     return reports, lists, surprises
+
+
+def _references(
+    places: Sequence[Place],
+    looks: Mapping[int, list[Look]],
+    unique: Mapping[int, str | None],
+) -> dict[int, PlaceReference]:
+    """What refers to ids elsewhere, by the identity of the place; it can only be said once the ids
+    of all places are known.
+    """
+    ids = [place for place in places if unique[id(place)] and place.step is not None]
+    scalars = [
+        place
+        for place in places
+        if place.values.count and _could_refer(looks[id(place)])
+    ]
+    return {id(reference.place): reference for reference in references(scalars, ids)}
 
 
 def _could_refer(looks: list[Look]) -> bool:

@@ -52,12 +52,10 @@ def names_are_data(place: Place) -> bool:
     # Questions one after the other, and no score over all of them: the one that decided can be told
     # to somebody whose names it got wrong.
     names = list(place.children)
+    children = list(place.children.values())
     if not names or not place.objects:
         return False
-    children = list(place.children.values())
-    if place.step is not None and all(
-        _holds_another(child, place.step) for child in children
-    ):
+    if _hold_others_of_its_name(place, children):
         return True
     if all(map(_is_data, names)):
         return len(names) > 1 or form_of(names[0]).kind != "number"
@@ -66,6 +64,12 @@ def names_are_data(place: Place) -> bool:
     if len(names) < FEW_NAMES or not alike_places(children):
         return False
     return all(map(_CODE_NAME.fullmatch, names)) or _are_entries(place, children)
+
+
+def _hold_others_of_its_name(place: Place, children: Sequence[Place]) -> bool:
+    """Whether each member has a member that is named as the place is: a tree under names."""
+    step = place.step
+    return step is not None and all(_holds_another(child, step) for child in children)
 
 
 def _are_entries(place: Place, children: Sequence[Place]) -> bool:
@@ -77,10 +81,13 @@ def _are_entries(place: Place, children: Sequence[Place]) -> bool:
     if place.objects >= 3:
         often = sum(child.nodes for child in children) / (len(children) * place.objects)
         return many and often < ALIKE
-    if not all(map(_holds_records, children)):
-        return False
-    inner = [inner_names(child) for child in children]
-    return any(len(names) > 1 or all(map(_is_data, names)) for names in inner)
+    return all(map(_holds_records, children)) and any(map(_have_much_in_them, children))
+
+
+def _have_much_in_them(place: Place) -> bool:
+    """Whether records have several members, or one whose name is data itself."""
+    names = inner_names(place)
+    return len(names) > 1 or all(map(_is_data, names))
 
 
 def _holds_records(place: Place) -> bool:

@@ -247,11 +247,7 @@ class CollectView(Watcher):
     def print_report(self, report: CollectionReport, *, ended: bool) -> None:
         """What came of each call, what is not as it should be, and how the service was treated."""
         self._log_report(report)
-        if self.quiet:
-            return
-        # Of one answer to an address that was typed all has been said when it came.
-        alone = self.calls.by_hand and report.pages == 1
-        if ended and alone and not report.findings and not report.retries:
+        if self.quiet or (ended and self._all_was_said(report)):
             return
         if report.pages or (report.apart and len(report.calls) > 1):
             self._print_calls(report)
@@ -267,6 +263,11 @@ class CollectView(Watcher):
             )
         for name, call in report.calls.items():
             self._print_findings(name, call)
+
+    def _all_was_said(self, report: CollectionReport) -> bool:
+        """Whether there is one answer to an address that was typed: it was shown when it came."""
+        alone = self.calls.by_hand and report.pages == 1
+        return alone and not report.findings and not report.retries
 
     def _print_requests(self, report: CollectionReport) -> None:
         took = _seconds(time.monotonic() - self.begun)

@@ -355,9 +355,11 @@ class _Tree:
             yield from self.own_parts(one)
 
     def own_parts(self, report: PlaceReport) -> Iterator[list[Part]]:
+        """What is said of a place itself, each thing that belongs together as one list."""
         place = report.place
         kinds = [kind for kind in place.kinds if kind != "null"]
         yield from self.doubtful_parts(report, kinds)
+        # Elements with columns of their own are told by these.
         if place.lengths.lists and not (place.columns and in_array(place)):
             yield self.array_parts(place)
         if place.members is not None:
@@ -463,14 +465,7 @@ class _Tree:
         """The words if there are few; else the ends of numbers, and examples of texts."""
         place = report.place
         if report.words:
-            shown = [
-                f"{_word(word)}{GLUE}×{count:,}"
-                for word, count in report.words[:MOST_WORDS]
-            ]
-            more = len(report.words) - MOST_WORDS
-            if more > 0:
-                shown.append(f"… {more} more words")
-            yield [(", ".join(shown), "")]
+            yield [(_words(report.words), "")]
             return
         if place.numbers.low is not None and report.looks[-1].name != "epoch":
             ends = (json_text(end) for end in (place.numbers.low, place.numbers.high))
@@ -478,10 +473,8 @@ class _Tree:
             yield [(low if low == high else f"{low} … {high}", "")]
         texts = [value for value in place.values.examples if type(value) is str]
         if texts:
-            yield [
-                ("e.g. ", "dim"),
-                (_examples(texts[: 3 if self.details else 2]), "dim"),
-            ]
+            shown = _examples(texts[: 3 if self.details else 2])
+            yield [("e.g. ", "dim"), (shown, "dim")]
         if self.details and place.longest:
             yield [(f"up to {place.longest:,} characters", "dim")]
 
@@ -564,3 +557,12 @@ def print_addresses(
         click.echo(f"  … and {len(places) - MOST_ADDRESSES} more places", err=True)
     url = urls[0] if len(set(urls)) == 1 else "URL"
     next_step("collect", url, "--follow", places[0].path, "--to", kept)
+
+
+def _words(words: Sequence[tuple[JsonValue, int]]) -> str:
+    """Words with how often each came; of many the most frequent."""
+    shown = [f"{_word(word)}{GLUE}×{count:,}" for word, count in words[:MOST_WORDS]]
+    more = len(words) - MOST_WORDS
+    if more > 0:
+        shown.append(f"… {more} more words")
+    return ", ".join(shown)
