@@ -159,13 +159,18 @@ class Collection:
             answer = self._settled(ask, coming.result(), frontier, round)
             if answer is not None:
                 yield answer
+        self._note_unmatched(frontier)
+
+    def _note_unmatched(self, frontier: Frontier) -> None:
+        """Of calls for each record whose path found none: the path, and one that is there."""
         for name, unmatched in frontier.unmatched.items():
-            if unmatched.path is not None and not unmatched.records:
-                near = nearest_existing(unmatched.path, unmatched.documents)
-                self.report.calls[name].unmatched = (
-                    unmatched.path.text,
-                    near.text if near else None,
-                )
+            if unmatched.path is None or unmatched.records:
+                continue
+            near = nearest_existing(unmatched.path, unmatched.documents)
+            self.report.calls[name].unmatched = (
+                unmatched.path.text,
+                near.text if near else None,
+            )
 
     def _begun(
         self, following: Ask | NotAsked, pool: ThreadPoolExecutor

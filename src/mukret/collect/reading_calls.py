@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from mukret.codes import Code
-from mukret.collect.calls import Call, OncePer
+from mukret.collect.calls import Body, Call, OncePer
 from mukret.collect.reading_pages import PagesReader
 from mukret.collect.reading_requests import RequestReader
 from mukret.collect.templates import NotFilled, names_in_address
@@ -58,18 +58,10 @@ class CallReader:
             hint = did_you_mean(once_per.call, names)
             self.add(Code.WRONG_VALUE, f"no call {once_per.call}", where or key, hint)
             return
-        above = {
-            call.name: call.once_per.call for call in calls if call and call.once_per
-        }
-        # Going up until a call hangs on nothing, or on one that was passed: a circle.
-        trail = [key.text]
-        while trail[-1] in above and above[trail[-1]] not in trail:
-            trail.append(above[trail[-1]])
-        if above.get(trail[-1]) == key.text:
-            circle = " → ".join([*trail, key.text])
-            self.add(
-                Code.CYCLE, f"calls that hang on each other: {circle}", where or key
-            )
+        trail = _upwards(key.text, calls)
+        if len(trail) > 1 and trail[-1] == key.text:
+            message = f"calls that hang on each other: {' → '.join(trail)}"
+            self.add(Code.CYCLE, message, where or key)
 
     def call(self, key: Scalar, node: Node) -> Call | None:
         self.reader.name(key, "a call")
@@ -86,15 +78,7 @@ class CallReader:
         address = self.address(mapping.get(method.lower()), method.lower())
         url = self.reader.path(mapping.get("url"), "url")
         self.agree(key, mapping, once_per)
-        body = self.requests.body(mapping)
-        if body is not None and method == "GET":
-            where = mapping.key("form" if body.form else "json")
-            self.add(
-                Code.WRONG_VALUE,
-                "only a post has a body",
-                where,
-                f"post: {address or '/ADDRESS'}",
-            )
+        body = self.body(mapping, method, address)
         return Call(
             key.text,
             # What is wrong has been noted: the rest is read on, so that all problems are told at
@@ -108,6 +92,17 @@ class CallReader:
             PagesReader(self.requests, method).read(mapping.get("pages")),
             once_per,
         )
+
+    def body(self, mapping: Mapping, method: str, address: str | None) -> Body | None:
+        body = self.requests.body(mapping)
+        if body is not None and method == "GET":
+            self.add(
+                Code.WRONG_VALUE,
+                "only a post has a body",
+                mapping.key("form" if body.form else "json"),
+                f"post: {address or '/ADDRESS'}",
+            )
+        return body
 
     def one_way(self, key: Scalar, mapping: Mapping, ways: list[str]) -> None:
         if ways:
@@ -198,3 +193,16 @@ class CallReader:
         rows = self.reader.path(mapping.get("rows"), "rows")
         # Without `call` there is nothing that it could follow, and that has been noted.
         return OncePer(call, rows, tuple(variables)) if call else None
+
+
+def _upwards(name: str, calls: list[Call | None]) -> list[str]:
+    """A call, that on which it hangs, and so on; the last one stands twice if it is a circle."""
+    above = {call.name: call.once_per.call for call in calls if call and call.once_per}
+    trail = [name]
+    while trail[-1] in above:
+        parent = above[trail[-1]]
+        circle = parent in trail
+        trail.append(parent)
+        if circle:
+            break
+    return trail

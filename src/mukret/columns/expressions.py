@@ -281,20 +281,13 @@ class _Evaluator:
             array = kernel(columns[0].array)
             if array is not None:
                 return Column(array, columns[0].failures)
-        if len(columns) > 1 and all(
-            isinstance(argument, Constant) for argument in node.arguments[1:]
-        ):
-            rest = [
-                argument.value
-                for argument in node.arguments[1:]
-                if isinstance(argument, Constant)
-            ]
+        others = node.arguments[1:]
+        constants = [argument for argument in others if isinstance(argument, Constant)]
+        # With all but the first the same in all rows, it is called once for each different value.
+        if columns and len(constants) == len(others):
+            rest = [constant.value for constant in constants]
             return self.by_value(
                 columns[0], node.type, lambda value: call(node, [value, *rest])
-            )
-        if len(columns) == 1:
-            return self.by_value(
-                columns[0], node.type, lambda value: call(node, [value])
             )
         return self.together(node.type, columns, lambda *values: call(node, values))
 

@@ -204,18 +204,14 @@ def read_strings(
     if not stored(reading.type).reads_texts(options):
         return _by_unique(reading, strings, read)
     prepared, unmatched = strings, None
-    if not strict and (options.blank or reading.strips or options.capture is not None):
+    if not strict and _changes_texts(reading):
         prepared, unmatched = _prepared(reading, strings)
     elif isinstance(reading.type, Text) and options.trim:
         prepared = pc.utf8_trim(strings, characters=WHITE_SPACE)
     array, refused = stored(reading.type).of_texts(options, prepared)
     refused = _either(refused, unmatched)
     # Few refusals are read one by one; for many it is quicker to try the kernel on tidier texts.
-    if (
-        refused is not None
-        and prepared is strings
-        and (pc.sum(refused).as_py() or 0) > FEW
-    ):
+    if prepared is strings and _count(refused) > FEW:
         array, refused = _tried_again(reading, strings, array, refused, strict)
     return _completed(
         array,
@@ -223,6 +219,17 @@ def read_strings(
         lambda rows: strings.take(pa.array(rows, pa.int64())).to_pylist(),
         read,
     )
+
+
+def _changes_texts(reading: TypeSpec) -> bool:
+    """Whether options work on texts before the type does, besides trimming."""
+    options = reading.options
+    return bool(options.blank or reading.strips or options.capture is not None)
+
+
+def _count(refused: pa.Array | None) -> int:
+    """How many rows are refused."""
+    return 0 if refused is None else pc.sum(refused).as_py() or 0
 
 
 def _either(refused: pa.Array | None, unmatched: pa.Array | None) -> pa.Array | None:

@@ -88,29 +88,20 @@ class _Columns:
     def of(
         cls, before: DeliveredTable, after: DeliveredTable, ignored: Collection[str]
     ) -> _Columns:
-        skipped = {
-            name
-            for name in (*before.types, *after.types)
-            if is_ignored(after.name, name, ignored)
-        }
+        def compared(table: DeliveredTable) -> list[str]:
+            return [
+                name
+                for name in table.types
+                if not is_ignored(after.name, name, ignored)
+            ]
+
+        old, new = compared(before), compared(after)
         return cls(
             before,
             after,
-            tuple(
-                name
-                for name in after.types
-                if name in before.types and name not in skipped
-            ),
-            tuple(
-                name
-                for name in before.types
-                if name not in after.types and name not in skipped
-            ),
-            tuple(
-                name
-                for name in after.types
-                if name not in before.types and name not in skipped
-            ),
+            tuple(name for name in new if name in before.types),
+            tuple(name for name in old if name not in after.types),
+            tuple(name for name in new if name not in before.types),
         )
 
     @property
@@ -215,6 +206,10 @@ class _Counted:
             for index in first
         ]
         self.places = sorted([*self.places, *found])[:MOST_SHOWN]
+
+    def sampled(self, rows: Mapping[bytes, Row]) -> SampledRows:
+        """The count with the first rows, out of those that were read again, by their keys."""
+        return SampledRows(self.count, tuple(rows[place.key] for place in self.places))
 
 
 class _Comparison:
@@ -343,27 +338,21 @@ class _Comparison:
         # Hashes alone were kept; what is shown is read again, a few rows of each side.
         old = self.before.rows_of({place.key for place in [*places, *self.gone.places]})
         new = self.after.rows_of({place.key for place in [*places, *self.added.places]})
+        fields: dict[str, ChangedField] = {}
+        for name, counted in changed.items():
+            values = [
+                self.value(name, old[place.key], new[place.key])
+                for place in counted.places
+            ]
+            fields[name] = ChangedField(counted.count, tuple(values))
         return TableDifferences(
             (self.rows[0], self.rows[1]),
             tuple(self.before.key) if self.keyed else (),
             self.columns.changes(renamed),
-            SampledRows(
-                self.added.count, tuple(new[place.key] for place in self.added.places)
-            ),
-            SampledRows(
-                self.gone.count, tuple(old[place.key] for place in self.gone.places)
-            ),
+            self.added.sampled(new),
+            self.gone.sampled(old),
             self.changed_rows,
-            {
-                name: ChangedField(
-                    counted.count,
-                    tuple(
-                        self.value(name, old[one.key], new[one.key])
-                        for one in counted.places
-                    ),
-                )
-                for name, counted in changed.items()
-            },
+            fields,
             repeated,
         )
 

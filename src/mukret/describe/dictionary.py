@@ -96,16 +96,27 @@ def _table(rules: Rules, one: Nested) -> Iterator[str]:
     for fact in _facts(rules, table):
         yield f"- {fact}"
     yield ""
-    sure = never_null(rules, table)
-    inherited = {item.name: item.origin for item in table.inherit}
+    yield from _columns(rules, one)
+    # They are in no file, and still explain where values come from.
+    hidden = [field for field in table.fields if not field.keep]
+    if hidden:
+        yield ""
+        yield "Used, and not written:"
+        yield ""
+        yield from _fields(hidden)
+
+
+def _columns(rules: Rules, one: Nested) -> Iterator[str]:
+    """A row for each column of a table."""
+    sure = never_null(rules, one.table)
+    origins = {item.name: item.origin for item in one.table.inherit}
     rows = []
-    for name, kind in table.columns:
+    for name, kind in one.table.columns:
         field = one.fields[name]
-        source = (
-            _inherited(inherited[name], field)
-            if name in inherited
-            else told_source(field)
-        )
+        if name in origins:
+            source = _inherited(origins[name], field)
+        else:
+            source = told_source(field)
         null = "never" if name in sure else _null(field)
         meaning = " · ".join(part for part in (field.title, field.note) if part)
         rows.append(
@@ -119,13 +130,6 @@ def _table(rules: Rules, one: Nested) -> Iterator[str]:
             )
         )
     yield from _grid(("column", "type", "null", "unit", "comes from", "meaning"), rows)
-    # They are in no file, and still explain where values come from.
-    hidden = [field for field in table.fields if not field.keep]
-    if hidden:
-        yield ""
-        yield "Used, and not written:"
-        yield ""
-        yield from _fields(hidden)
 
 
 def _facts(rules: Rules, table: Table) -> Iterator[str]:

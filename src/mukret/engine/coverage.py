@@ -120,17 +120,7 @@ class Coverage:
                 if (name, number) in self.open:
                     self.look(name, number, rows, range(rows.count), found=False)
         else:
-            if (name, RECURSE) in self.open:
-                found = any(above >= 0 for above in rows.gathered.above)
-                self.look(name, RECURSE, rows, range(rows.count), found=found)
-            paths = rows.table.rows.named_paths
-            for number in range(len(paths)):
-                if (name, number) in self.open:
-                    found = (
-                        rows.count > len(rows.placeholders) + len(rows.gathered.met)
-                        and len(paths) == 1
-                    )
-                    self.look(name, number, rows.parent, _looked_in(rows), found=found)
+            self.see_paths(name, rows, rows.parent)
         for own in table.table.fields:
             if (name, own.name) in self.open:
                 # a default fills the column whether or not anything was found
@@ -138,6 +128,19 @@ class Coverage:
                     pc.is_valid(table.columns.array(own.name))
                 )
                 self.look(name, own.name, rows, range(rows.count), found=found)
+
+    def see_paths(self, name: str, rows: TableRows, parent: TableRows) -> None:
+        """Whether the paths to the rows of a table found any."""
+        if (name, RECURSE) in self.open:
+            found = any(above >= 0 for above in rows.gathered.above)
+            self.look(name, RECURSE, rows, range(rows.count), found=found)
+        paths = rows.table.rows.named_paths
+        for number in range(len(paths)):
+            if (name, number) in self.open:
+                others = len(rows.placeholders) + len(rows.gathered.met)
+                # Of several paths rows don't say which of them found them.
+                found = rows.count > others and len(paths) == 1
+                self.look(name, number, parent, _looked_in(rows), found=found)
 
     def see_keys(self, seen: DecidedTable) -> None:
         """Notes what lookups that have found nothing looked for in these rows, or could have found

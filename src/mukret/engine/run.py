@@ -355,9 +355,11 @@ class Run:
         tally.bad_documents += len(batch.bad)
         rejects = self.rejects(batch, new)
         tally.note(rejects)
-        found = {table.name: table for table in new}
+        decided_tables = {table.name: table for table in new}
         written = {
-            name: found[name].written() for name in self.schemas if name in found
+            name: decided_tables[name].written()
+            for name in self.schemas
+            if name in decided_tables
         }
         passed_over = {
             self.order[source]: count for source, count in documents.passed_over.items()
@@ -366,19 +368,21 @@ class Run:
         output = Output(
             written, rejects, tally, kinds, sampled, batch.size, passed_over
         )
-        if links is not Links.NONE:
-            above = {
-                name: _above(found[name], rows.tables, self.schemas) for name in written
-            }
-            output = replace(
-                output,
-                above={
-                    name: numbers
-                    for name, numbers in above.items()
-                    if numbers is not None
-                },
-            )
-        return output
+        if links is Links.NONE:
+            return output
+        return replace(output, above=self.numbers_above(rows, written))
+
+    def numbers_above(
+        self, rows: DecidedRows, written: Collection[str]
+    ) -> dict[str, Sequence[int]]:
+        """For each table that is within one that is written: the row above each of its rows."""
+        above: dict[str, Sequence[int]] = {}
+        for table in rows.new:
+            if table.name in written:
+                numbers = _above(table, rows.tables, self.schemas)
+                if numbers is not None:
+                    above[table.name] = numbers
+        return above
 
     def rejects(self, batch: Batch, tables: Sequence[DecidedTable]) -> list[Reject]:
         """In the order of the input: document by document, then table by table, then row by row."""

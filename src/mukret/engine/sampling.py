@@ -186,21 +186,26 @@ class _Wanted:
         # The same steps come in every document: what is wanted below each is worked out once, and
         # forgotten if names turn out to be data.
         if key not in self.known:
-            candidates = self.by_first_step.candidates(step)
-            ways = {
-                AccessPath(way.segments[1:], way.rows)
-                for way in candidates
-                if selects(way.segments[0], step, length)
-            }
-            ways |= {way for way in candidates if way.segments[0].descend}
-            for way in candidates:
-                ways |= set(self.of_rules.asked_by_filters(way.segments[0]))
             if len(self.known) > MOST_KNOWN:
                 self.known.clear()
+            paths = self.paths_below(step, length)
             self.known[key] = (
-                _Wanted(self.of_rules.closed(ways), self.of_rules) if ways else None
+                _Wanted(self.of_rules.closed(paths), self.of_rules) if paths else None
             )
         return self.known[key]
+
+    def paths_below(self, step: str | int, length: int) -> set[AccessPath]:
+        """What is left of the access paths below a step, and what filters ask of there."""
+        paths: set[AccessPath] = set()
+        for whole in self.by_first_step.candidates(step):
+            first = whole.segments[0]
+            if selects(first, step, length):
+                paths.add(AccessPath(whole.segments[1:], whole.rows))
+            # `..` goes on below as it stands.
+            if first.descend:
+                paths.add(whole)
+            paths.update(self.of_rules.asked_by_filters(first))
+        return paths
 
 
 @lru_cache(maxsize=1000)

@@ -47,6 +47,10 @@ class Function:
     value: Callable[..., Value]
     skips_nulls: bool = False
 
+    def takes(self, count: int) -> bool:
+        """Whether so many arguments can be given."""
+        return self.least <= count and (self.most is None or count <= self.most)
+
 
 def _numeric(types: Types, index: int) -> ValueType:
     if not families.is_numeric(types[index]):

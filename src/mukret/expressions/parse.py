@@ -38,51 +38,48 @@ def parse_expression(text: str) -> Syntax:
 
 def _explain(error: UnexpectedInput, text: str) -> NoReturn:
     if isinstance(error, UnexpectedCharacters):
-        character = text[error.pos_in_stream or 0]
-        # What people bring from other languages, each with how it is written here.
-        hint = {
-            "'": "a text that begins here is never closed",
-            '"': "a quoted name that begins here is never closed; texts stand in single quotes",
-            "!": "unequal is <>",
-            "`": 'odd names stand in double quotes: "name"',
-            "&": "write AND",
-            "|": "texts are joined by ||; the logical one is OR",
-            ";": "leave it out: one expression, no statement",
-            ":": "a cast is written CAST(x AS type)",
-            "%": "texts stand in single quotes; a remainder is MOD(a, b)",
-        }.get(character)
-        raise ExpressionError(
-            Code.EXPRESSION_SYNTAX,
-            f"{character!r} can't stand here",
-            text,
-            error.pos_in_stream or 0,
-            hint,
-        ) from None
+        at = error.pos_in_stream or 0
+        character = text[at]
+        message = f"{character!r} can't stand here"
+        raise _syntax_error(message, text, at, _FOREIGN.get(character)) from None
     assert isinstance(error, UnexpectedToken)
     token = error.token
     if token.type == "$END":
-        raise ExpressionError(
-            Code.EXPRESSION_SYNTAX,
-            "the expression ends too early",
-            text,
-            len(text),
-            None,
-        ) from None
-    hint = (
-        "equality is a single ="
-        if token == "=" and text[max(0, token.start_pos - 1)] == "="
-        else None
-    )
-    if token.type == "STRING" and text[: token.start_pos].rstrip().upper().endswith(
-        "INTERVAL"
-    ):
-        hint = "the unit stands after the text: INTERVAL '90' MINUTE"
+        message = "the expression ends too early"
+        raise _syntax_error(message, text, len(text)) from None
+    message = f"{str(token)!r} can't stand here"
+    at = token.start_pos or 0
+    raise _syntax_error(message, text, at, _hint(token, text)) from None
+
+
+# What people bring from other languages, each with how it is written here.
+_FOREIGN = {
+    "'": "a text that begins here is never closed",
+    '"': "a quoted name that begins here is never closed; texts stand in single quotes",
+    "!": "unequal is <>",
+    "`": 'odd names stand in double quotes: "name"',
+    "&": "write AND",
+    "|": "texts are joined by ||; the logical one is OR",
+    ";": "leave it out: one expression, no statement",
+    ":": "a cast is written CAST(x AS type)",
+    "%": "texts stand in single quotes; a remainder is MOD(a, b)",
+}
+
+
+def _hint(token: Token, text: str) -> str | None:
+    """What may have been meant by a word or sign where none can stand."""
     if token.type.startswith("_"):
-        hint = f'a field of this name is written "{token}"'
-    raise ExpressionError(
-        Code.EXPRESSION_SYNTAX,
-        f"{str(token)!r} can't stand here",
-        text,
-        token.start_pos or 0,
-        hint,
-    ) from None
+        return f'a field of this name is written "{token}"'
+    start = token.start_pos or 0
+    before = text[:start].rstrip().upper()
+    if token.type == "STRING" and before.endswith("INTERVAL"):
+        return "the unit stands after the text: INTERVAL '90' MINUTE"
+    if token == "=" and text[max(0, start - 1)] == "=":
+        return "equality is a single ="
+    return None
+
+
+def _syntax_error(
+    message: str, text: str, at: int, hint: str | None = None
+) -> ExpressionError:
+    return ExpressionError(Code.EXPRESSION_SYNTAX, message, text, at, hint)

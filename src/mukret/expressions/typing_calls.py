@@ -111,20 +111,11 @@ class Calls(Operators):
 
     def called(self, node: Syntax, name: str, arguments: list[Syntax]) -> Expression:
         function = FUNCTIONS[name]
-        if len(arguments) < function.least or (
-            function.most is not None and len(arguments) > function.most
-        ):
+        if not function.takes(len(arguments)):
             raise self.wrong_count(node, name.partition(" ")[0], len(arguments))
         expressions = [self.check(argument) for argument in arguments]
-        known = next(
-            (
-                expression.type
-                for expression in expressions
-                if expression.type is not None
-            ),
-            Text(),
-        )
         types = [expression.type for expression in expressions]
+        known = next((kind for kind in types if kind is not None), Text())
         given: list[ValueType] = []
         for index, kind in enumerate(types):
             # A bare NULL takes the type that is wanted in its place.
@@ -134,19 +125,16 @@ class Calls(Operators):
         try:
             wanted, result = function.signature(given)
         except WrongArgument as wrong:
-            found = given[wrong.index].name
-            message = f"{name.partition(' ')[0]} wants {wrong.wanted} here, but this is {found}"
+            actual = given[wrong.index].name
+            message = f"{name.partition(' ')[0]} wants {wrong.wanted} here, but this is {actual}"
             raise self.fail(
                 arguments[wrong.index], message, self.cast_hint(wrong.wanted)
             ) from None
-        return FunctionCall(
-            result,
-            name,
-            tuple(
-                self.widened(item, kind)
-                for item, kind in zip(expressions, wanted, strict=True)
-            ),
-        )
+        widened = [
+            self.widened(item, kind)
+            for item, kind in zip(expressions, wanted, strict=True)
+        ]
+        return FunctionCall(result, name, tuple(widened))
 
     @staticmethod
     def wanted(

@@ -189,28 +189,20 @@ class _Arrays:
         """All paths from the root but those to the rows of the array, and who takes them."""
         for path in must_haves(self.rules):
             names, rest = path.leading_names
-            if (
-                rest or names != array.names[: len(names)]
-            ):  # what stands around an array tells whether it is there
+            # What stands around an array tells whether it is there.
+            if rest or names != array.names[: len(names)]:
                 yield "must_have", path.segments
         for table_name, own in self.fields_outside():
             base = _as_segments(self.bases[table_name])
-            yield from (
-                (f"{table_name}.{own.name}", (*base, *path.segments))
-                for path in own.reads.paths
-            )
+            for path in own.reads.paths:
+                yield f"{table_name}.{own.name}", (*base, *path.segments)
         for table in self.rules.tables.values():
             parent = table.within or RESPONSE
-            if (
-                table.name in array.rows
-                or table.name in self.bases
-                or parent not in self.bases
-            ):
-                continue
-            base = _as_segments(self.bases[parent])
-            yield from (
-                (table.name, (*base, *path.segments)) for path in table.rows.reads
-            )
+            is_outside = table.name not in array.rows and table.name not in self.bases
+            if is_outside and parent in self.bases:
+                base = _as_segments(self.bases[parent])
+                for path in table.rows.reads:
+                    yield table.name, (*base, *path.segments)
 
 
 def _against_rows(table: Table) -> Iterator[str]:

@@ -281,46 +281,34 @@ class OneDocument:
             # Below a row that is no object nothing is looked for: the row itself is told.
             if not (parent.readable or parent.is_placeholder):
                 continue
-            excused = self.excuses.below(parent.place)
-            found_here = table.rows.find(
-                parent.node, is_placeholder=parent.is_placeholder, excused=excused
+            below = table.rows.find(
+                parent.node,
+                is_placeholder=parent.is_placeholder,
+                excused=self.excuses.below(parent.place),
             )
-            if found_here.refusal is not None:
-                self.refusals[table.name].append((parent, found_here.refusal))
+            if below.refusal is not None:
+                self.refusals[table.name].append((parent, below.refusal))
             first = len(rows)
-            for item in found_here.rows:
-                row = Row(
-                    item,
-                    parent.place.of(item),
-                    parent,
-                    table.name,
-                    item.name(parent.name),
-                )
+            for item in below.rows:
+                row = _found(item, parent, table)
                 row.above = rows[first + item.above] if item.above is not None else None
-                if item.fault is not None:
-                    row.faults.append(unreadable(item.fault))
-                row.readable = item.fault is None and not item.is_placeholder
                 rows.append(row)
 
     def blame_bad_texts(self) -> None:
-        rows = (
-            [row for table in self.run.tables for row in self.rows[table.name]]
-            if self.bad_texts
-            else []
-        )
+        """Notes embedded texts that are no JSON with the rows that they stand in or hold."""
+        if not self.bad_texts:
+            return
+        rows = [row for table in self.run.tables for row in self.rows[table.name]]
         places = RowPlaces(None if row.is_placeholder else row.place for row in rows)
         for text in self.bad_texts:
             chosen = places.around(text.location)
             if not chosen:
-                raise BadResponse(
-                    Code.NOT_JSON,
-                    f"the text at {text.path} is no JSON: {text.finding.message}",
-                )
+                message = f"the text at {text.path} is no JSON: {text.finding.message}"
+                raise BadResponse(Code.NOT_JSON, message)
             for number in chosen:
                 row = rows[number]
-                if (
-                    row.place.location == text.location
-                ):  # it is the row: that it is no object says nothing more
+                # It is the row: that it is no object says nothing more.
+                if row.place.location == text.location:
                     row.faults = [
                         fault
                         for fault in row.faults
@@ -617,3 +605,11 @@ class OneDocument:
             if row.outcome == RowOutcome.REJECTED
         ]
         return [record for _, record in sorted(records, key=lambda item: item[0])]
+
+
+def _found(item: FoundRow, parent: Row, table: Table) -> Row:
+    row = Row(item, parent.place.of(item), parent, table.name, item.name(parent.name))
+    if item.fault is not None:
+        row.faults.append(unreadable(item.fault))
+    row.readable = item.fault is None and not item.is_placeholder
+    return row

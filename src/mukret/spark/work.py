@@ -151,13 +151,8 @@ def _answers(
         new = {table.name: table.columns for table in rows.new}
         for name, lookup in lookups.items():
             if lookup.table in new:
-                note_first(
-                    found[name],
-                    (
-                        (form, value)
-                        for _, form, value in new[lookup.table].answered(lookup)
-                    ),
-                )
+                answered = new[lookup.table].answered(lookup)
+                note_first(found[name], ((form, value) for _, form, value in answered))
     return found
 
 

@@ -183,10 +183,7 @@ def read_pattern(text: str, pattern: str) -> Moment | None:
     """
     if len(text) > LONGEST_TEXT or text != text.strip() or "\n" in text:
         return None
-    # strptime takes digits of every script; no type here does.
-    if not text.isascii() and any(
-        character.isdigit() and not character.isascii() for character in text
-    ):
+    if _has_other_digits(text):
         return None
     match = _strict(pattern).fullmatch(text)
     if match is None:
@@ -200,6 +197,13 @@ def read_pattern(text: str, pattern: str) -> Moment | None:
         return Moment(dt.datetime.strptime(text, pattern), more)
     except ValueError:
         return None
+
+
+def _has_other_digits(text: str) -> bool:
+    """Whether there are digits of other scripts: strptime takes them, no type here does."""
+    return not text.isascii() and any(
+        character.isdigit() and not character.isascii() for character in text
+    )
 
 
 def read_rfc5322(text: str) -> dt.datetime | None:

@@ -181,22 +181,19 @@ def local_micros(match: re.Match[str], options: ReadingOptions) -> int:
     Raises Bad.
     """
     day_text, hour, minute, second, fraction = match.groups()[:5]
+    second, fraction = second or "00", fraction or ""
     day = _calendar_day(day_text)
     # 24:00 is the end of the day (ISO 8601-1:2019/Amd 1), a second after it is nothing.
-    midnight = (int(hour), int(minute), int(second or 0)) == (24, 0, 0) and not (
-        fraction or ""
-    ).strip("0")
-    if day is None or not (
-        midnight or (hour < "24" and minute < "60" and (second or "00") < "60")
-    ):
+    is_midnight = (hour, minute, second) == ("24", "00", "00")
+    ends_the_day = is_midnight and not fraction.strip("0")
+    exists = ends_the_day or (hour < "24" and minute < "60" and second < "60")
+    if day is None or not exists:
         raise Bad(
             Code.NOT_A_TIMESTAMP, f"a date and time that exist, {_TIMESTAMP_EXAMPLE}"
         )
-    seconds = (int(hour) * 60 + int(minute)) * 60 + int(second or 0)
+    seconds = (int(hour) * 60 + int(minute)) * 60 + int(second)
     days = day.toordinal() - EPOCH.toordinal()
-    return (days * 86400 + seconds) * 1_000_000 + fraction_micros(
-        fraction or "", options
-    )
+    return (days * 86400 + seconds) * 1_000_000 + fraction_micros(fraction, options)
 
 
 def _calendar_day(text: str) -> dt.date | None:

@@ -21,17 +21,16 @@ def print_comparison(comparison: RulesComparison, rules: Rules) -> None:
         click.echo(f"{click.style(name, bold=True)}  the table is gone")
     for name in comparison.come:
         click.echo(f"{click.style(name, bold=True)}  the table is new")
+    same = []
     for name, changes in comparison.tables.items():
         if changes.any:
             # Rows that share the outcome of their parent are told with it, in a line.
             parent = rules.tables[name].within
             above = comparison.tables.get(parent or "")
-            _print_table(
-                name,
-                changes,
-                parent if above is not None and above.row_outcomes else None,
-            )
-    same = [name for name, changes in comparison.tables.items() if not changes.any]
+            told_above = above is not None and above.row_outcomes
+            _print_table(name, changes, parent if told_above else None)
+        else:
+            same.append(name)
     if same:
         click.echo(f"the same: {', '.join(same)}")
     bad = comparison.bad_documents

@@ -468,9 +468,7 @@ class _Tree:
             yield [(_words(report.words), "")]
             return
         if place.numbers.low is not None and report.looks[-1].name != "epoch":
-            ends = (json_text(end) for end in (place.numbers.low, place.numbers.high))
-            low, high = (shortened(end, LONGEST_EXAMPLE) for end in ends)
-            yield [(low if low == high else f"{low} … {high}", "")]
+            yield [(_range(place), "")]
         texts = [value for value in place.values.examples if type(value) is str]
         if texts:
             shown = _examples(texts[: 3 if self.details else 2])
@@ -566,3 +564,10 @@ def _words(words: Sequence[tuple[JsonValue, int]]) -> str:
     if more > 0:
         shown.append(f"… {more} more words")
     return ", ".join(shown)
+
+
+def _range(place: Place) -> str:
+    """The least and the greatest number; one of them if all are the same."""
+    ends = (json_text(end) for end in (place.numbers.low, place.numbers.high))
+    low, high = (shortened(end, LONGEST_EXAMPLE) for end in ends)
+    return low if low == high else f"{low} … {high}"
