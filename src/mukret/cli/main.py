@@ -105,15 +105,20 @@ def main() -> None:
 
 def run() -> NoReturn:
     """What the installed program calls."""
+    # Before anything is printed: a message about an option may hold any character.
     set_up_streams()
     signal.signal(signal.SIGTERM, _interrupt)
+    # Where pandas is installed Arrow loads it on its own, a second that no command needs.
     hide_pandas()
+    # What went wrong has been printed there; here only the last of standard output can still fail.
     code = answer(sys.argv[1:])
     _past_interrupting()
     try:
         sys.stdout.flush()
+    # `| head` has seen enough, which is no failure of ours.
     except BrokenPipeError:
         _silence_output()
+    # A full disk is often told at the last flush only: what was printed is not all there.
     except OSError as error:
         code = show(_unwritten(error))
         _silence_output()
@@ -213,4 +218,5 @@ def show_usage(error: click.ClickException) -> int:
         else None
     )
     print_failure(f"{error.format_message()} [usage]", place=None, hint=hint)
+    # As for every mistake in how a command is called, and as other programs have it.
     return 2

@@ -120,6 +120,7 @@ def _with(
     step, rest = steps[0], steps[1:]
     if isinstance(step, int):
         items = list(content) if isinstance(content, list) else []
+        # Elements before the one that is set are null, as a body in JSON has to have them.
         items += [None] * (step + 1 - len(items))
         items[step] = _with(items[step], rest, value)
         return items

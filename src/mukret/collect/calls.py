@@ -406,6 +406,7 @@ def check_address(url: str) -> None:
     except ValueError:
         message = "that is no address: it begins with http:// or https:// and a host"
         raise UsageError(Code.USAGE, message, hint="quote it for the shell") from None
+    # It would stand in the history of the shell, in logs and in capture.jsonl.
     if "@" in urlsplit(url).netloc:
         hint = (
             "take it out; --basic USER_VARIABLE PASSWORD_VARIABLE reads both from the "

@@ -29,6 +29,7 @@ def load_calls(path: str | os.PathLike[str]) -> Calls:
     """
     name = os.fspath(path)
     try:
+        # Editors on Windows put a mark before the text, which is none of it.
         text = Path(path).read_text(encoding="utf-8-sig")
     except OSError as error:
         raise InputError(
@@ -108,6 +109,7 @@ class _CallsFile:
         found: list[tuple[str, Value]] = []
         for key, value in mapping.entries.values() if mapping else ():
             self.reader.name(key, "a variable")
+            # A mapping can only name a secret; values of requests are scalars.
             if isinstance(value, Mapping):
                 secret = self.requests.secret(value, key.text)
                 found += [(key.text, secret)] if secret else []
@@ -122,6 +124,7 @@ class _CallsFile:
         found = []
         for scalar in self.reader.scalars(node, "origins"):
             try:
+                # Judged as a typed address is, and told at its place in the file.
                 check_address(scalar.text)
                 found.append(origin_of(scalar.text))
             except UsageError as error:
@@ -135,6 +138,7 @@ def parse_pages(text: str) -> Pages:
     """What stands after `pages:` in a call, as it was typed. Raises RulesError."""
     name = "--pages"
     problems = Problems()
+    # Read as a line of a calls file: what goes there goes here, with the same messages.
     top = read_source(SourceText(name, f"pages: {text}"), problems)
     pages = (
         PagesReader(RequestReader(problems), "GET").read(top.get("pages"))

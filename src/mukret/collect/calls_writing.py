@@ -68,6 +68,7 @@ def _refuse_secrets(calls: Calls) -> None:
     for call in calls.calls:
         pairs += [*call.query, *call.headers]
     for name, value in pairs:
+        # By the name alone: what a value is worth nobody can see in it.
         if isinstance(value, str) and is_sensitive(name) and not VARIABLE.search(value):
             message = (
                 f"the value of {name} looks like a secret and is not written to a file"
@@ -116,6 +117,7 @@ def _call(call: Call) -> dict[str, JsonValue]:
     else:
         section_of_call[call.method.lower()] = call.address
     for name, pairs in (("query", call.query), ("headers", call.headers)):
+        # Keys with nothing behind them would look like something to fill in.
         section_of_call |= {name: _pairs(pairs)} if pairs else {}
     section_of_call |= _body(call.body)
     if call.pages is not None:
@@ -142,6 +144,7 @@ def _pages(pages: Pages) -> dict[str, JsonValue]:
         case AddressPages(path):
             section = {"url": _text(path.text)}
         case NumberPages(target, first):
+            # What is the default is left out, as somebody would write it.
             section = {"number": _target(target)} | (
                 {"first": first} if first != 1 else {}
             )
@@ -198,6 +201,7 @@ def _sign_in(way: SignIn) -> dict[str, JsonValue]:
 
 
 def _kept(one: Kept) -> Any:
+    # The short form, which says the same.
     if one.lasts is None:
         return _text(one.path.text) if one.path else {"header": one.header}
     found: dict[str, JsonValue] = (
@@ -222,6 +226,7 @@ def _pairs(pairs: Pairs) -> dict[str, JsonValue]:
     """Names with their values; a name that comes several times has a list."""
     found: dict[str, JsonValue] = {}
     for name, value in pairs:
+        # A name may come several times in a query; a mapping has it once.
         if name not in found:
             found[name] = _content(value)
         else:

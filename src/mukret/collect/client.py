@@ -198,6 +198,8 @@ class Connection:
             target.port,
         ):
             return target
+        # The library would follow and leave the credentials out: the answer would be that of a
+        # stranger.
         raise InputError(
             Code.REDIRECTED,
             (

@@ -215,6 +215,7 @@ class Collection:
         report.pages += 1
         report.before += 1
         report.bytes += kept.size
+        # The body is on the disk: only what leads on is looked for in it.
         page = Page(
             lambda: self.documents_of(kept.file), kept.headers, kept.url, kept.size
         )
@@ -256,6 +257,7 @@ class Collection:
         report.given_up.append(error)
 
     def _count_in_a_row(self, tried: Try, answer: Answer) -> None:
+        # An answer that is refused for good says that the service is there.
         if not tried.passing:
             return
         self.in_a_row += 1
@@ -272,6 +274,7 @@ class Collection:
 
     def _later(self, answer: Answer, seconds: float) -> InputError:
         longest = self.calls.limits.longest_wait
+        # Hours of waiting are no business of a process: it ends, and can be started again.
         message = (
             f"{answer.url}: the service asks for a pause of {seconds:,.0f} s "
             f"({answer.problem})"
@@ -376,6 +379,7 @@ class Collection:
         if isinstance(ahead, Lost):
             report.faults[ahead.fault] += 1
             report.lost += [(Lost(ahead.fault, self.masker.text(ahead.about)), shown)]
+            # All are counted; a few are shown.
             del report.lost[MOST_EXAMPLES:]
         elif isinstance(ahead, Last):
             report.lists[ahead.end] += 1

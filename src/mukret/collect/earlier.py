@@ -33,6 +33,7 @@ class KeptAnswer:
             record.file,
             record.asked_url,
             record.text("url") or "",
+            # The file may have been edited: what is not as we write it is not relied on.
             size if type(size) is int else 0,
             record.text("sha256") or "",
             headers if type(headers) is dict else {},
@@ -68,6 +69,8 @@ class Earlier:
             kept = KeptAnswer.of(record)
             if record.round == round:
                 found.in_round[record.key, record.page] = kept
+            # Without an ETag or a date there is nothing to ask for changes with (RFC 9110, section
+            # 13).
             elif since_last and kept.conditions:
                 found.in_rounds[record.key, record.page] = kept
         return found

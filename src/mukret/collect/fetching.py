@@ -170,6 +170,7 @@ class Fetcher:
         self.session = Session(calls, writer, masker, clock.now, self.signed_in)
         self.jar = CookieJar()
         self.lines: list[Connection] = []
+        # A connection for each thread; cookies and the sign-in are shared by all.
         self.own = threading.local()
         self.lock = threading.Lock()
 
@@ -224,12 +225,14 @@ class Fetcher:
 
     def _pause(self, state: Any) -> float:
         tried: Try = state.outcome.result()
+        # The token had run out: with a new one it may be tried at once.
         if tried.passing is Passing.SIGN_IN and state.attempt_number == 1:
             return 0.0
         seconds = max(
             pause(state.attempt_number, self.limits, self.chance), tried.wanted or 0.0
         )
         if tried.reply is not None and tried.reply.status in ASKS_TO_WAIT:
+            # The others wait as well: the service asked all of us.
             self.pace.hold(seconds)
         return seconds
 
@@ -238,6 +241,7 @@ class Fetcher:
         tried: Try = state.outcome.result()
         seconds = state.next_action.sleep
         if tried.received is not None:
+            # The file of a body that nobody will read.
             tried.received.discard()
         with self.lock:
             self.report.retries += 1
@@ -450,6 +454,7 @@ def _in_memory(_: int, body: Iterable[bytes]) -> bytes:
     found = bytearray()
     for piece in body:
         found += piece
+        # A faulty or hostile service may send without end.
         if len(found) > LARGEST_SIGN_IN:
             raise InputError(
                 Code.SIGN_IN,

@@ -114,6 +114,8 @@ class CaptureFolder:
                 for entry in (self.path / name).glob("*"):
                     if (
                         entry.name.startswith(".part-")
+                        # A body is moved into place before its line is written: one without was
+                        # never counted.
                         or _number(entry.name) > self.last_number
                     ):
                         entry.unlink()

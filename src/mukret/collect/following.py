@@ -75,6 +75,7 @@ def _records(call: Call, document: JsonValue) -> Iterator[_Record]:
         for node in once_per.rows.values(document):
             yield _Record(node)
         return
+    # Without `rows` each node of the first path is a record of its own.
     path = call.url or next((path for _, path in once_per.variables), None)
     if path is None:
         yield _Record(document)
@@ -94,6 +95,7 @@ def _ask(
     variables = dict(above)
     for name, path in _once_per(call).variables:
         value = _value(call, name, path, record)
+        # A request that lacks a value would ask for something else, often for everything.
         if isinstance(value, NotAsked):
             return value
         variables[name] = value

@@ -91,6 +91,7 @@ class Frontier:
         for found in followed(call, self.calls, documents, variables, url):
             unmatched.records += 1
             yield found
+        # Kept to say what is there instead, should the path find nothing at all.
         if not unmatched.records and len(unmatched.documents) < MOST_DOCUMENTS:
             unmatched.documents += documents[
                 : MOST_DOCUMENTS - len(unmatched.documents)
@@ -102,6 +103,7 @@ def constants_of(call: Call, calls: Calls) -> dict[str, JsonValue]:
     told by later.
     """
     used = {name for name, _ in names_in_address(call.address or "")}
+    # Secrets are left out: rows are data, and go anywhere.
     for _, value in (*calls.headers, *calls.query, *call.headers, *call.query):
         used |= (
             {name for name, _ in names_in_text(value)}

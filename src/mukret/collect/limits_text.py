@@ -39,6 +39,7 @@ def read_limits(reader: Reader, node: Node | None) -> Limits | None:
     given: dict[str, JsonValue] = {}
     for name, (_, value) in mapping.entries.items():
         scalar = reader.scalar(value, name)
+        # Unknown names were noted with the mapping, with what was meant.
         if scalar is not None and name in RANGES:
             number = _number(reader, name, scalar)
             given |= {name: number} if number is not None else {}
@@ -50,6 +51,7 @@ def _number(reader: Reader, name: str, scalar: Scalar) -> float | int | None:
     try:
         number: float | int = int(scalar.text) if wanted.whole else float(scalar.text)
     except ValueError:
+        # No number is in no range: one message for what is no number and for what is too large.
         number = math.nan
     if wanted.least <= number <= wanted.most:
         return number

@@ -103,11 +103,14 @@ def retry_after(
     """
     if value is None:
         return None
+    # `isdigit` alone takes digits of other scripts, which the header can't have.
     if value.strip().isascii() and value.strip().isdigit():
         return float(value)
     try:
         instant = parsedate_to_datetime(value)
     except ValueError:
         return None
+    # An instant without a zone is in UTC (RFC 5322, -0000).
     instant = instant if instant.tzinfo else instant.replace(tzinfo=UTC)
+    # The clock of the service may be behind ours.
     return max(0.0, (instant - now()).total_seconds())

@@ -128,11 +128,14 @@ def _forms(secrets: Iterable[str]) -> list[str]:
     for secret in secrets:
         found |= {
             secret,
+            # As it stands in addresses, forms, JSON and basic authentication: an answer may repeat
+            # any of them.
             quote(secret, safe=""),
             quote_plus(secret),
             json.dumps(secret)[1:-1],
             _base64(secret),
         }
+    # The longest first, so that no part of a longer one is left over; hexadecimal of either case.
     return sorted(found | {form.lower() for form in found}, key=len, reverse=True)
 
 

@@ -201,10 +201,12 @@ _BY_ABSENCE = (End.NO_CURSOR, End.NO_ADDRESS, End.NO_LINK, End.NO_RECORDS)
 
 def _doubt(ask: Ask, page: Page) -> Doubt | None:
     path = _path_to_next(ask)
+    # The path was there: that there is no next page is what it says.
     if path is not None and page.values(path):
         return None
     near = nearest_existing(path, page.documents) if path else None
     seems = spotted(page)
+    # An end without anything that looks like a next page is an end.
     if (near is None or near.meant is None) and seems is None:
         return None
     return Doubt(
@@ -231,6 +233,7 @@ def _outlook(ask: Ask, page: Page) -> Outlook:
             return _by_address(page.first(path), End.NO_ADDRESS, ends, ask, page)
         case NumberPages() | OffsetPages() as pages:
             return _by_count(pages, ask, page)
+    # Without `pages` one answer is all there is.
     return Last(End.ONE_ANSWER)
 
 
@@ -295,6 +298,7 @@ def _by_count(pages: NumberPages | OffsetPages, ask: Ask, page: Page) -> Outlook
 
 def _end_by_count(ends: Ends, counts: _Counts, ask: Ask, page: Page) -> End | None:
     """How a page says that it is the last one, if it does."""
+    # What the service says outright counts more than what can be reckoned.
     if page.first(ends.more) is False:
         return End.NO_MORE
     if counts.here == 0:
@@ -471,7 +475,9 @@ def _members(
         name: f"{path}.{name}" if name.isidentifier() else f"{path}['{name}']"
         for name in document
     }
+    # All of one level before any of the next: `next` at the top is meant, not one in a record.
     for name, value in document.items():
+        # Names with quotes would make a path that nobody can paste.
         if name.isprintable() and not set(name) & set("'\"\\"):
             yield paths[name], name, value
     for name, value in document.items():

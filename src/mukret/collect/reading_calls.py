@@ -58,6 +58,7 @@ class CallReader:
             hint = did_you_mean(once_per.call, names)
             self.add(Code.WRONG_VALUE, f"no call {once_per.call}", where or key, hint)
             return
+        # A circle is noted with each call in it, and not with those that only lead into it.
         trail = _upwards(key.text, calls)
         if len(trail) > 1 and trail[-1] == key.text:
             message = f"calls that hang on each other: {' → '.join(trail)}"
@@ -105,6 +106,7 @@ class CallReader:
         return body
 
     def one_way(self, key: Scalar, mapping: Mapping, ways: list[str]) -> None:
+        # Of three given the first two are told; when one is gone the third is told in turn.
         if ways:
             self.add(
                 Code.WRONG_VALUE,

@@ -95,6 +95,7 @@ class PagesReader:
         node = mapping.get("cursor")
         path: Path | None = None
         header: str | None = None
+        # A path is a text, so a mapping can only be a header.
         if isinstance(node, Mapping):
             header = self.header(node, "cursor")
         else:
@@ -145,6 +146,7 @@ class PagesReader:
         if scalar is None:
             return None
         return (
+            # Names in a query do not begin with $: one that does is a path.
             self.in_body(scalar, what)
             if scalar.text.startswith("$")
             else InQuery(scalar.text)
@@ -178,6 +180,7 @@ class PagesReader:
         scalar = self.reader.scalar(mapping.get(key), key)
         if scalar is None:
             return default
+        # Nine digits are more pages than anybody asks for, and never too large for the address.
         if not re.fullmatch(r"\d{1,9}", scalar.text, re.ASCII):
             self.add(
                 Code.WRONG_VALUE,

@@ -147,10 +147,12 @@ class RequestReader:
             return self.scalar_value(node)
         if isinstance(node, Sequence):
             return [self.content(item) for item in node.items]
+        # An object with other members beside it is data that has such a member.
         if list(node.entries) == ["secret"] and isinstance(node.get("secret"), Scalar):
             return self.secret(node, "a value")
         for key, value in node.entries.values():
             if isinstance(value, Scalar) and is_sensitive(key.text) and _is_text(value):
+                # A password in the file would be kept with it, in the history of versions too.
                 self.no_secret(key.text, value)
         return {name: self.content(value) for name, (_, value) in node.entries.items()}
 

@@ -86,6 +86,7 @@ class SignInReader:
             return None
         client = self.requests.needed_secret(mapping, "client", "oauth2")
         secret = self.requests.needed_secret(mapping, "secret", "oauth2")
+        # The readers above have noted what is missing or broken; all of it is told at once.
         if "token" not in mapping.entries:
             self.add(
                 Code.MISSING_KEY,
@@ -102,6 +103,7 @@ class SignInReader:
     def call(self, mapping: Mapping, method: str) -> SignInCall | None:
         address = self.address(mapping.get(method), method)
         body = self.requests.body(mapping)
+        # Servers pass over the body of a get, or refuse it.
         if method == "get" and body is not None:
             self.add(
                 Code.WRONG_VALUE,
@@ -161,6 +163,7 @@ class SignInReader:
             return None
         path = self.reader.path(mapping.get("at"), "at")
         header = self.reader.text(mapping.get("header"), "header")
+        # Both or none: it could not be told which one holds the value.
         if ("at" in mapping.entries) == ("header" in mapping.entries):
             self.add(
                 Code.MISSING_KEY,

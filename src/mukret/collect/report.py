@@ -151,6 +151,7 @@ class CallReport:
             "bytes": self.bytes,
             "ends": {end.value: count for end, count in self.lists.items()},
             "faults": {fault.value: count for fault, count in self.faults.items()},
+            # Counts alone: the values behind them may be somebody's data.
             "not_asked": sum(self.not_asked.values()),
             "given_up": len(self.given_up),
             "doubts": sum(self.doubts.values()) + (self.unmatched is not None),

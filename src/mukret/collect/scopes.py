@@ -69,6 +69,7 @@ def _above(call: Call, calls: Calls) -> list[str]:
     while (
         call.once_per is not None
         and call.once_per.call in by_name
+        # A circle is told as a problem of its own, and must not keep the reader here.
         and call.once_per.call not in seen
     ):
         call = by_name[call.once_per.call]

@@ -172,6 +172,8 @@ class Session:
     def _request(self, way: SignInCall) -> Wire:
         writer, constants = self.writer, self.writer.constants
         url = self._address(filled_address(way.address, constants))
+        # What is logged is made apart, out of masks: nothing is taken out of the real address
+        # afterwards.
         shown = self.masker.url(
             self._address(filled_address(way.address, writer.shown_constants))
         )
@@ -265,9 +267,11 @@ class Session:
             raise InputError(
                 Code.SIGN_IN, "the answer to the sign-in has no access_token (RFC 6749)"
             )
+        # From now on it is a secret like those of the environment, whatever the service repeats.
         self.masker.learn(token)
         kept = Kept("access_token", parse_path("$.access_token"))
         seconds = _number(document.get("expires_in"))
+        # Its length is told, for somebody who wonders whether the right thing was taken.
         self.told = [KeptValue(kept.name, "$.access_token", len(token), seconds)]
         value = in_header(token, "the access token")
         return Credentials(generation, {}, f"Bearer {value}", self._until(seconds))
@@ -291,10 +295,12 @@ class Session:
     def _accepted(self, reply: Reply[bytes]) -> None:
         if 200 <= reply.status < 300:
             return
+        # Error pages repeat what was sent.
         said = self.masker.excerpt(
             " ".join(reply.content[:300].decode("utf-8", "replace").split())
         )
         message = f"the service refused the sign-in: {status_text(reply.status)}"
+        # The names of the variables: which of them is wrong only their owner knows.
         variables = sorted({secret.variable for secret in self.calls.secrets()})
         hint = f"look at {', '.join(variables)}" if variables else "look at sign_in"
         raise InputError(

@@ -87,11 +87,13 @@ def filled_address(template: str, known: Mapping[str, JsonValue]) -> str:
         return template
     names = [name for name, _ in names_in_address(template)]
     given = [name for name in names if known.get(name) is not None]
+    # Before values are looked at: a name that nobody gives is the plainer mistake.
     missing = tuple(name for name in _required(template) if name not in given)
     if missing:
         raise NotFilled(f"nothing says what {' and '.join(missing)} is", missing)
     values = {name: _text_of(name, known) for name in given}
     found = URITemplate(template).expand(None, **values)
+    # The library encodes slashes, and leaves dots as they are.
     if _has_dots(found) and not _has_dots(template):
         raise NotFilled("a value is . or .. and would lead to another address")
     return found

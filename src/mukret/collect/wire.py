@@ -150,8 +150,11 @@ class RequestWriter:
         That of a next page has it already, but for secrets.
         """
         pairs = [*self.calls.query, *ask.call.query]
+        # The address of a next page has its query; only what the service can't have put there is
+        # added.
         if ask.turn.address is not None:
             pairs = [pair for pair in pairs if self.is_credential(*pair)]
+        # To another host nothing goes that may be a credential.
         if not home:
             pairs = [pair for pair in pairs if not self.is_credential(*pair)]
         paged = ask.in_query()
@@ -185,6 +188,7 @@ class RequestWriter:
                 continue
             text = self.text(value, known, shown=shown)
             if isinstance(value, Secret):
+                # A secret with a line break would add a header (RFC 9110, section 5.5).
                 found[name] = in_header(
                     text, f"the variable {value.variable}", variable=value.variable
                 )
@@ -202,6 +206,7 @@ class RequestWriter:
                 for name, value in body.content.items()
             }
             return urlencode(pairs).encode(), "application/x-www-form-urlencoded"
+        # What is shown is made with masks from the beginning.
         secrets = dict.fromkeys(self.secrets, MASK) if shown else self.secrets
         content = filled_body(body.content, known, secrets)
         content = ask.in_body(content) if ask else content
@@ -222,6 +227,7 @@ def in_header(value: str, label: str, *, variable: str | None = None) -> str:
     """
     if value.isascii() and value.isprintable():
         return value
+    # `read -rs` keeps it out of the history of the shell, and cuts the line break.
     hint = (
         f"set it anew: read -rs {variable}; export {variable}"
         if variable is not None
@@ -265,6 +271,7 @@ def with_pairs(url: str, pairs: Iterable[tuple[str, str]]) -> str:
     added = list(pairs)
     if not added:
         return url
+    # Read with pluses as blanks, as forms write them; written back untouched.
     names = {name for name, _ in added}
     parts = urlsplit(url)
     kept = [
@@ -288,6 +295,7 @@ def shown_first(calls: Calls, name: str) -> str:
     braces.
     """
     call = calls.call(name)
+    # Which addresses these are is known only when the answers are there.
     if call.address is None:
         assert call.url is not None and call.once_per is not None
         rows = f"{call.once_per.rows.text} " if call.once_per.rows else ""

@@ -120,6 +120,7 @@ def _completed(
     column = Column(array)
     values: dict[int, object] = {}
     for row in refused:
+        # The same few texts are refused again and again: each is read once in a run.
         outcome = known.outcome(reading, cells.raw(row))
         if isinstance(outcome, Bad):
             column.failures[row] = outcome

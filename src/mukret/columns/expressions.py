@@ -400,6 +400,8 @@ class _Evaluator:
         if _never_wraps(source, node.target.type):
             try:
                 return Column(array.cast(value_type(node.target.type)))
+            # One value that does not fit refuses the whole column; which one it is, the slow way
+            # tells.
             except pa.ArrowInvalid:
                 pass
         return self.each(
@@ -411,6 +413,8 @@ class _Evaluator:
     def case(self, node: Case) -> Column:
         result = nulls(node.type, self.count)
         failures: Failures = {}
+        # Rows that no condition has taken yet: a branch counts for these alone, and so do its
+        # failures (SQL evaluates no other).
         open_rows = repeated(True, Boolean(), self.count)
         for condition, branch in node.branches:
             asked = self.column(condition)

@@ -150,6 +150,7 @@ def _without_offset(cells: Cells, blanks: bytes) -> tuple[pa.Array, list[int]]:
     buffers = [pa.py_buffer(validity), pa.py_buffer(values)]
     array = pa.Array.from_buffers(pa.timestamp("us"), cells.count, buffers, null_count)
     with_offset = pc.and_(array.is_valid(), pc.invert(_flags(local, cells.count)))
+    # So it is almost always, and nothing is copied.
     if not any_true(with_offset):
         return array, refused
     array = pc.if_else(with_offset, pa.scalar(None, array.type), array)
@@ -218,6 +219,7 @@ def _datetimes(strings: pa.Array) -> Converted:
             least is not None and least < len("2031-04-01T10:22")
         ) or outside_calendar(array)
 
+    # Where the kernel would take more than we do, rows are picked by the pattern.
     return cast_or_pick(
         strings, _LOCAL, lambda some: some.cast(pa.timestamp("us")), short
     )

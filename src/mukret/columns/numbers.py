@@ -158,6 +158,7 @@ def _digits(options: ReadingOptions) -> Callable[[pa.Array], pa.Array]:
 
     def plain(strings: pa.Array) -> pa.Array:
         if options.percent:
+            # As an exponent, so that no digit is lost to a division.
             strings = pc.binary_join_element_wise(
                 pc.utf8_rtrim(strings, characters="%"), "e-2", ""
             )

@@ -153,6 +153,7 @@ def _of_numbers(
     if kinds == {int}:
         try:
             return columns.of_integers(reading.options, pa.array(values, pa.int64()))
+        # Beyond 64 bits; as text it may still be a decimal.
         except (OverflowError, pa.ArrowInvalid):
             pass
     texts = pa.array(

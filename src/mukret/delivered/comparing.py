@@ -48,6 +48,7 @@ def compare_deliveries(
     InputError where a delivery can't be read, and UsageError for ignored fields that are in
     neither.
     """
+    # A misspelt name would let a column be compared that was to be left aside.
     refuse_unknown(ignored, [*_column_names(before), *_column_names(after)])
     return Differences(
         {
@@ -88,6 +89,7 @@ class _Columns:
     def of(
         cls, before: DeliveredTable, after: DeliveredTable, ignored: Collection[str]
     ) -> _Columns:
+        # In the order of the newer delivery, as its readers know them.
         def compared(table: DeliveredTable) -> list[str]:
             return [
                 name
@@ -170,6 +172,7 @@ def _compared(
             return _Comparison(
                 columns, columns.sides(before, after, columns.key), keyed=True
             ).differences()
+        # Rows can't be told apart by it: then whole rows are counted, and it is said.
         except _KeyRepeats:
             pass
     whole = columns.sides(before, after, columns.both)
@@ -197,6 +200,7 @@ class _Counted:
         """More of them, with their numbers and keys."""
         self.count += count
         first = (
+            # The first in the order of the file, however the join has mixed them.
             pc.select_k_unstable(rows, MOST_SHOWN, sort_keys=[("", "ascending")])
             if len(rows)
             else []
@@ -230,6 +234,7 @@ class _Comparison:
         self.gone = _Counted()
         self.changed_rows = 0
         self.changed = {name: _Counted() for name in columns.both}
+        # Each column that went beside each that came: one may be the other under a new name.
         self.pairs = {
             (old, new): _Pair() for old in columns.gone for new in columns.added
         }
@@ -251,6 +256,7 @@ class _Comparison:
             Partitions(self.before.hashed()) as before,
             Partitions(self.after.hashed()) as after,
         ):
+            # All of it fits into memory, as it does for most deliveries.
             if not before.spilled and not after.spilled:
                 yield before.whole(), after.whole()
                 return
@@ -265,6 +271,7 @@ class _Comparison:
         for table in (before, after):
             if pc.count_distinct(table.column(KEY)).as_py() < table.num_rows:
                 raise _KeyRepeats
+        # On one thread, so that rows come in the same order each time.
         joined = before.join(
             after, [KEY], join_type="full outer", use_threads=False
         ).combine_chunks()
@@ -297,6 +304,7 @@ class _Comparison:
                 self.alone(counted, rows, self.after)
                 different = pc.or_(different, differs)
         self.changed_rows += pc.sum(different, min_count=0).as_py()
+        # Of rows that are there on both sides alone: only these tell whether a column was renamed.
         for (old, new), pair in self.pairs.items():
             pair.see(both.column(BEFORE + old), both.column(AFTER + new))
 
@@ -399,6 +407,7 @@ class _Pair:
         """The hashes of both, where it is not known which rows belong together: how often each
         value comes in both.
         """
+        # Two columns that are mostly empty have that in common with any other.
         null = hash_of_null()
         old, new = (column.filter(pc.not_equal(column, null)) for column in (old, new))
         before = {

@@ -121,6 +121,7 @@ def recorded_tables(record: Mapping[str, JsonValue]) -> dict[str, DeliveredTable
             types,
             tuple(keys.get(name, ())),
             within.get(name),
+            # Databases have no count in their record: the table may hold rows of many runs.
             counts.get(name, {}).get("rows_written"),
         )
         for name, types in record["columns"].items()

@@ -44,10 +44,12 @@ def tables_of_runs(
     for record in records:
         for name, table in recorded_tables(record).items():
             before = found.get(name)
+            # A run that made the table anew has put away the columns of those before.
             earlier: Mapping[str, str] = (
                 before.types if before is not None and not record.get("anew") else {}
             )
             found[name] = replace(table, types={**earlier, **table.types}, rows=None)
+    # A table that somebody dropped is no longer there, whatever runs have written.
     return {
         name: _as_it_is(table, there[name])
         for name, table in found.items()

@@ -79,6 +79,7 @@ class DeliveredFolder(Delivered):
             raise InputError(
                 Code.NOT_OPENED, f"{place}: {(error.strerror or str(error)).lower()}"
             ) from None
+        # Edited by hand, or cut off while it was copied.
         except (ValueError, KeyError, TypeError):
             raise InputError(
                 Code.NOT_OPENED, f"{place}: it is not as the run wrote it"
@@ -91,6 +92,7 @@ class DeliveredFolder(Delivered):
                 for batch in self.read(path, wanted):
                     yield _without_marks(batch, wanted) if self.marked else batch
             except (OSError, pa.ArrowException) as error:
+                # Arrow's messages go on for several lines about its own parts.
                 reason = (
                     getattr(error, "strerror", None) or str(error).partition("\n")[0]
                 )
@@ -109,6 +111,7 @@ class DeliveredFolder(Delivered):
 
     def paths(self, table: str) -> list[Path]:
         """The files that hold a table: one for each run that added rows to it."""
+        # Nested files hold the rows of tables within in the records above them.
         holder = self.outermost(table) if self.nested else table
         if self.format == "xlsx":
             from mukret.destinations.xlsx import FILE

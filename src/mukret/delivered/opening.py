@@ -12,6 +12,7 @@ def open_delivered(target: str) -> Delivered:
 
     Raises InputError if it can't be opened, or if no run wrote it; UsageError for any other scheme.
     """
+    # Each is imported alone: a folder needs no driver of a database.
     scheme, separator, _ = target.partition("://")
     if not separator:
         from mukret.delivered.folder import DeliveredFolder

@@ -105,12 +105,15 @@ def _asked(column: str, kind: ValueType) -> str:
     """
     match kind:
         case Text() | Enum() | Json() | DecimalType():
+            # As text a value comes as it was written: Arrow's decimals here have no place for all
+            # of its digits.
             return f"{column}::text"
         case Duration():
             return _MICROSECONDS.format(column)
         case ListOf(item) if isinstance(item, DecimalType | Json):
             return f"{column}::text[]"
         case ListOf(item) if isinstance(item, Duration):
+            # An interval in an array has no form that the driver gives exactly.
             elements = (
                 f"ARRAY(SELECT {_MICROSECONDS.format('one')} FROM unnest({column}) WITH "
                 "ORDINALITY AS"

@@ -68,6 +68,7 @@ class DeliveredSqlite(Delivered):
         names = ", ".join(map(quoted, kinds))
         try:
             cursor = self.connection.execute(
+                # In the order in which rows were put in, as files have them.
                 f"SELECT {names} FROM {quoted(table)} ORDER BY rowid"
             )
             while rows := cursor.fetchmany(ROWS_AT_ONCE):
@@ -98,6 +99,7 @@ def _shown_by(kind: ValueType) -> Callable[[Any], str]:
             return lambda value: (
                 kind.written(value) if isinstance(value, float) else str(value)
             )
+        # SQLite has no truth values; 0 and 1 stand for them.
         case Boolean():
             return lambda value: {0: "false", 1: "true"}.get(value, str(value))
         case ListOf():

@@ -30,6 +30,7 @@ def dictionary(rules: Rules) -> str:
     enums = _used_enums(tables)
     if enums:
         lines += ["## Words", ""]
+    # Only those that some column uses: others are in no delivery.
     for enum in enums:
         lines += [*_enum(enum), ""]
     if rules.response_fields:
@@ -108,6 +109,7 @@ def _table(rules: Rules, one: Nested) -> Iterator[str]:
 
 def _columns(rules: Rules, one: Nested) -> Iterator[str]:
     """A row for each column of a table."""
+    # What can never be null for all tables above, too, is worked out once.
     sure = never_null(rules, one.table)
     origins = {item.name: item.origin for item in one.table.inherit}
     rows = []
@@ -205,6 +207,7 @@ def _used_enums(tables: Sequence[Nested]) -> list[Enum]:
 def _enum(enum: Enum) -> Iterator[str]:
     yield f"### {enum.name}"
     yield ""
+    # What becomes of a new word is what a reader has to know before all others.
     other = {"bad": "can't be read", None: "is null"}.get(
         enum.otherwise, f"is `{enum.otherwise}`"
     )
@@ -237,6 +240,7 @@ def _grid(head: Sequence[str], rows: Iterable[Sequence[str]]) -> Iterator[str]:
         min(WIDEST, max(len(line[number]) for line in lines))
         for number in range(len(head))
     ]
+    # The last column has no edge to align: filling it up would only make lines longer.
     widths[-1] = len(head[-1])
     lines.insert(1, ["-" * width for width in widths])
     for line in lines:

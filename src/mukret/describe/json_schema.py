@@ -102,6 +102,7 @@ def _property(kind: ValueType, field: Field, *, null: bool) -> Schema:
     if told:
         about["description"] = " ".join(told)
     schema = kind.elsewhere.json_schema
+    # A member is always there: null stands where there is no value.
     return {**about, **(_or_null(schema) if null else schema)}
 
 

@@ -26,6 +26,7 @@ class Nested:
 def nested_tables(rules: Rules) -> list[Nested]:
     """Those with columns, in the order of the rules."""
     written = [name for name, table in rules.tables.items() if table.columns]
+    # A table in between that has no columns is stepped over, as in the output.
     above = {name: rules.around(name, written) for name in written}
     return [
         Nested(

@@ -101,6 +101,7 @@ class _Module:
         for table in self.tables:
             classes += self.record(table)
         body = "\n".join(classes)
+        # Only what these classes need: the module stands alone and is read by people.
         helpers = _used_helpers(body)
         head = [
             *self.docstring(),
@@ -111,6 +112,7 @@ class _Module:
         return "\n".join([*head, body, "", "", helpers])
 
     def docstring(self) -> Iterator[str]:
+        # A title may hold quotes, which would end the docstring.
         title = self.rules.title or "Records"
         yield f'"""{_quotable(title)}: the records that `mukret extract --nested` writes as JSON.'
         yield ""
@@ -179,6 +181,7 @@ class _Module:
         found = {}
         for name, kind in table.table.columns:
             _, reader = self.of_type(kind)
+            # Where null can't come it is refused: a delivery by other rules is noticed.
             read = "_read" if name in sure else "_read_or_null"
             found[name] = f"{read}(members, {_literal(name)}, {reader})"
         for name in table.inside:
@@ -270,6 +273,7 @@ def _used_helpers(classes: str) -> str:
     definitions = _definitions()
     used: set[str] = set()
     waiting = _names_in(classes) & definitions.keys()
+    # Helpers use others: gone on with until none is new.
     while waiting:
         used |= waiting
         waiting = {

@@ -45,6 +45,7 @@ def _members(
     """The members of a record, as JSON text or already parsed."""
     members: Any = record
     if isinstance(record, str | bytes):
+        # Digits stay as they were written: a float would change some of them.
         members = json.loads(record, parse_float=_Number, parse_int=_whole_number)
     if not isinstance(members, Mapping):
         raise ValueError(f"an object is wanted, not {members!r}")
@@ -160,6 +161,7 @@ def _json(value: Any) -> str:
         return "[" + ",".join(map(_json, value)) + "]"
     if isinstance(value, Mapping):
         return _object(value)
+    # Byte for byte what was read, for those who compare files.
     if isinstance(value, Decimal):
         return value.text if isinstance(value, _Number) else format(value, "f")
     if isinstance(value, float):
@@ -202,6 +204,7 @@ def _duration_text(span: dt.timedelta) -> str:
     span = abs(span)
     minutes, seconds = divmod(span.seconds, 60)
     hours, minutes = divmod(minutes, 60)
+    # Without noughts at the end, as deliveries have them.
     fraction = f".{span.microseconds:06}".rstrip("0") if span.microseconds else ""
     date = f"{span.days}D" if span.days else ""
     time = f"{hours}H" if hours else ""

@@ -56,6 +56,7 @@ def read_by(rows: RowRules) -> str:
     else:
         found = ", then ".join(code(str(path)) for path in rows.paths)
     parts = [found]
+    # In the order in which the engine does them.
     if rows.spread:
         parts.append("a list or one alone")
     if rows.header is not None:

@@ -58,6 +58,7 @@ def described(rules: Rules, table: Table, schema: pa.Schema) -> pa.Array:
     for column in schema:
         own = about[column.name]
         told = {"title": own.title, "note": own.note, "measured_in": own.measured_in}
+        # Metadata is text: what the rules leave out has no key.
         given = {name: text for name, text in told.items() if text}
         fields.append(column.with_metadata(given) if given else column)
     told = {"note": table.note, "rules_sha256": rules.sha256}

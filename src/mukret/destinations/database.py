@@ -155,6 +155,8 @@ class Database(ABC):
 
     def make(self, rules: Rules, tables: Sequence[Table], ours: set[str]) -> None:
         """Makes the tables, or sees that those that are there take the rows. Raises OutputError."""
+        # All are looked at before any is changed: SQLite and PostgreSQL both undo it, but a refusal
+        # should cost nothing.
         there = {table.name: self.there(table.name) for table in tables}
         known = [table.name for table in tables if there[table.name]]
         if self.anew and known:
@@ -204,6 +206,7 @@ class Database(ABC):
                 f"{name} is there already",
                 hint="--mode replace, append or upsert",
             )
+        # The table may be somebody's work: only what a run made is put away by another.
         if name not in ours:
             hint = "--mode append or upsert adds to it, where its columns fit"
             raise OutputError(
@@ -228,6 +231,7 @@ class Database(ABC):
             )
         own = [name for name in names if name not in key]
         changes = ", ".join(f"{quoted(one)} = excluded.{quoted(one)}" for one in own)
+        # A table that is all key has nothing to change: the row is there.
         action = f"UPDATE SET {changes}" if own else "NOTHING"
         return f"{statement} ON CONFLICT ({', '.join(map(quoted, key))}) DO {action}"
 

@@ -151,6 +151,7 @@ def schema(rules: Rules, dialect: Dialect) -> str:
     for table in rules.parents_first():
         if table.columns:
             statements = [create_table(rules, table, dialect)]
+            # SQLite has no comments on columns; there they are in the statement.
             if dialect.comment_on:
                 statements += comments(table, columns_of(rules, table, dialect))
             paragraphs.append("\n".join(f"{statement};" for statement in statements))

@@ -64,6 +64,7 @@ class RejectLimit:
         """Raises StoppedError above the limit; while the run goes on only an absolute one can be
         judged.
         """
+        # A share may still sink while rows come.
         if (finished or self.number is not None) and not self.allows(tally):
             allowed = (
                 f"{self.number}" if self.number is not None else f"{self.percent:g}%"
@@ -122,6 +123,8 @@ def deliver(
 
     def batches(links: Links) -> Iterator[RowsAndRejects]:
         if skip_seen:
+            # When the destination is open: only then it can say what it took before, and nobody
+            # else adds to it.
             skipped.extend(_skipped(run, destination.taken()))
         yield from run.batches(links)
 
@@ -223,6 +226,7 @@ def inputs_of(run: Run) -> list[dict[str, JsonValue]]:
     return [
         {
             "file": source.name,
+            # Of the bytes as they stood in the file, packed or not, so that anybody can check them.
             "sha256": source.sha256,
             "bytes": source.size,
             "documents": source.documents,
@@ -258,6 +262,7 @@ def record_of(
         "response": {"values_nulled": tally.response_values_nulled},
         "unmatched": list(unmatched),
         "sample": dict(sample),
+        # Filled by the folder that writes them; its place among the keys is here.
         "files": [],
     }
 
@@ -276,6 +281,7 @@ def _described(rules: Rules, written: Collection[str]) -> dict[str, JsonValue]:
         "keys": {
             table.name: list(table.key)
             for table in tables
+            # A key with a field that is not written tells no row of the delivery apart.
             if set(table.key) <= dict(table.columns).keys()
         },
         "within": {name: above for name, above in around.items() if above is not None},

@@ -78,6 +78,7 @@ class Folder:
             raise OutputError(
                 Code.NOT_HELD, f"a table in {name}: that file is for {told}", hint=hint
             )
+        # Files of an earlier run stay as they are: those of this one get its number.
         if self.before is not None:
             stem, dot, ending = name.rpartition(".")
             name = f"{stem}.{self.before.number}{dot}{ending}"

@@ -81,6 +81,7 @@ def _arrays(array: pa.Array, kind: ListOf) -> pa.Array:
     if isinstance(array, pa.ChunkedArray):
         array = array.combine_chunks()
     lengths = pc.fill_null(pc.list_value_length(array), 0)
+    # The offsets are made anew: those of a slice count from the beginning of what it was cut from.
     offsets = pa.concat_arrays(
         [pa.array([0], pa.int32()), pc.cumulative_sum(lengths).cast(pa.int32())]
     )

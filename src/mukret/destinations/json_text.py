@@ -112,6 +112,7 @@ class Payload(PlainWriter):
     def close(self) -> None:
         self.tables.close()
         margin = b" " * (self.indent or 0)
+        # Tables come side by side but stand one behind the other: each has waited in a file.
         for number, (name, file) in enumerate(self.waiting.items()):
             self.out.write(
                 (b",\n" if number else b"{\n")

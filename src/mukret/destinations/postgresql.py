@@ -128,12 +128,14 @@ class Postgresql(Database):
             names = ", ".join(quoted(name) for name, _ in table.columns)
             nothing = f"SELECT {names} FROM {quoted(table.name)} WHERE false"
             try:
+                # Without a row: only to learn at once whether there is a key to replace rows by.
                 self.execute(self.insert(self.rules, table, nothing))
             except Exception as error:
                 if getattr(error, "sqlstate", None) == _NO_ARBITER:
                     raise self.no_key_there(self.rules, table) from None
                 raise
             self.execute(
+                # Rows come into it by COPY, which knows no ON CONFLICT, and go on from there.
                 f"CREATE TEMP TABLE {quoted(self.stage(table.name))} ON COMMIT DROP AS {nothing}"
             )
 
@@ -153,6 +155,8 @@ class Postgresql(Database):
         if rows is None:
             return
         plain = rows.cast(self.schemas[name])
+        # The server has no character 0 in texts; COPY would end in the middle with a message about
+        # bytes.
         self.refuse_nul(name, plain)
         self.copied[name] += plain.num_rows
         upsert = self.mode is Mode.UPSERT
@@ -307,6 +311,7 @@ class Postgresql(Database):
     @contextmanager
     def told(self) -> Iterator[None]:
         """Says in words what the server refuses, without the password."""
+        # The driver is an extra; who comes here has it.
         import adbc_driver_manager
 
         try:
@@ -353,6 +358,7 @@ def _shown(path: str | None) -> str | None:
 def without_password(address: str) -> str:
     """An address as it may be shown."""
     parts = urlsplit(address)
+    # The user stays: it tells which of several addresses is meant.
     user, separator, place = parts.netloc.rpartition("@")
     name, colon, _ = user.partition(":")
     shown = f"{name}:***" if colon else user

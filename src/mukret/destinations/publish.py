@@ -85,12 +85,14 @@ class Publication:
 
 def rewrite(file: str, text: str) -> None:
     """A text file, new or anew with the same rights, whole or not at all. Raises OutputError."""
+    # A link stays a link to the file that is written.
     place = Path(os.path.realpath(file))
     work = _name_beside(place)
     try:
         with open(work, "x", encoding="utf-8", newline="") as out:
             out.write(text)
             out.flush()
+            # Renamed before its bytes are on the disk it could be empty after a crash.
             os.fsync(out.fileno())
         if place.exists():
             shutil.copymode(place, work)

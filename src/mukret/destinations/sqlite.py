@@ -49,6 +49,7 @@ class Sqlite(Database):
     ) -> None:
         super().__init__(target, mode, widen=widen)
         self.path = target.removeprefix(SCHEME)
+        # A database that this run makes goes again if the run fails.
         self.new = not os.path.exists(self.path)
         self.connection: sqlite3.Connection | None = None
         self.inserts: dict[str, str] = {}

@@ -130,6 +130,7 @@ class Sheet:
     """A table on its way into a sheet."""
 
     def __init__(self, book: Book, name: str, table: Table, *, titles: bool) -> None:
+        # The library leaves further columns away without a word.
         if len(table.columns) > MOST_COLUMNS:
             message = (
                 f"{table.name} has {len(table.columns):,} columns, a sheet {MOST_COLUMNS:,} "
@@ -167,6 +168,7 @@ class Sheet:
             self.cells[number](self.sheet, self.rows, number, value)
         except _NotHeld as error:
             name = f"{self.table.name}.{self.columns[number][0]}"
+            # The row of the sheet is the row of the table: the number is that of `trace`.
             trace = (
                 f"mukret trace RULES FILE --table {self.table.name} --nth {self.rows}"
             )

@@ -86,6 +86,8 @@ def _entry(request: JsonValue, response: JsonValue, started: JsonValue) -> Archi
 # Base64 where the body was no text: what it is, is looked at as of any other answer.
 def _body(origin: Origin, content: JsonValue) -> ArchiveEntry:
     text = _text(content.get("text"))
+    # Browsers leave bodies out of what they save where these were large or came from their own
+    # store.
     if not text:
         return ArchiveEntry(origin, reason="an answer whose body was not recorded")
     if content.get("encoding") != "base64":

@@ -253,6 +253,7 @@ class Decoding:
         """Adds one document, the one with this number in its piece (from 0)."""
         if piece.inside:
             batch.answers.add(len(batch.documents))
+        # A long document comes in parts: it is kept with its first one, once.
         if (self.every_part or piece.part.first == 0) and self.keep_raw(
             piece.before + number
         ):

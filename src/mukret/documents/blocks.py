@@ -106,6 +106,7 @@ class Piece:
         found = []
         lines, offset = self.lines, self.offset
         for text in self.raw.split(self.separator):
+            # Blank lines hold no document and still count as lines.
             if text and not text.isspace():
                 found.append((lines, offset))
             lines += text.count(b"\n") + self.separator.count(b"\n")
@@ -284,12 +285,15 @@ class _Reader:
             cuts = self.checked(cutter.cut(), again)
         except (CanNotCut, NotJson) as error:
             source.parts_size = 0
+            # To the end all the same, for the hash and the size of the input.
             drain(stream, self.size)
+            # One long line in a file of lines: a document that is to be told as bad by its line.
             lines = named_like_lines(source.name) and b"\n" not in head.strip()
             if isinstance(error, NotJson) and not lines:
                 self.bad(source, _with_column(error.finding, again))
                 return
             again.seek(0)
+            # Read whole this time, so that it is not tried again and again.
             self.cuts_documents = False
             yield from self.contents(source, again)
             self.cuts_documents = True

@@ -178,6 +178,7 @@ def capture_records(folder: Path) -> Iterator[CaptureRecord]:
     try:
         with open(file, "rb") as lines:
             for number, line in enumerate(lines, start=1):
+                # A line is written whole with its end: one without is of a run that was killed.
                 if line.endswith(b"\n"):
                     yield _record(file, number, line)
     except OSError as error:

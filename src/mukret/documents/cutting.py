@@ -550,6 +550,7 @@ def _mark(buffer: bytes, at: int, cut: int) -> bytes:
     next one begins.
     """
     before = buffer[at:cut].rstrip()
+    # Scalars have no form of their own: only a comma stands between them.
     if before[-1:] not in (b"}", b"]"):
         return b","
     after = cut + 1

@@ -33,6 +33,7 @@ def find_sources(
     if not sources:
         hint = "name a file, a folder, a glob, or - for standard input"
         raise InputError(Code.NO_INPUT, "no input was given", hint=hint)
+    # Nothing would be left out, and nobody would know that the option had no effect.
     if newest and not any(source.origin for source in sources):
         message = "--newest is for a folder that mukret collect wrote, and here is none"
         raise InputError(Code.NO_INPUT, message, hint="leave it out")

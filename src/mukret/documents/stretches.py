@@ -23,6 +23,7 @@ def stretches(source: Source, size: int) -> list[Stretch] | None:
     """
     with source.open() as file:
         try:
+            # Nothing is known of where lines begin until all before has been unpacked.
             if source.compression or source.encoding:
                 return None
             head = read_a_line(file, BLOCK_BYTES, LONG * BLOCK_BYTES)

@@ -177,6 +177,7 @@ def _unread_answers(batch: Batch, bad: Mapping[int, BadDocument]) -> set[int]:
 
 
 def _refused(batch: Batch, number: int, verdict: Refused) -> BadDocument:
+    # Of the document as it stood, cut: it is there to be recognised.
     value = shown_value(batch.whole(number))
     finding = Diagnosis(verdict.message)
     return BadDocument(

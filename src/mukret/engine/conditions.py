@@ -79,6 +79,7 @@ def _first_rows(numbers: pa.Array) -> list[int]:
     first = (
         rows.group_by("number", use_threads=False)
         .aggregate([("row", "min")])
+        # Grouping promises no order.
         .sort_by("number")
     )
     found: list[int] = first["row_min"].to_pylist()

@@ -270,6 +270,7 @@ def _hashes(
 def _why_nothing(own: Field, *, elsewhere: bool) -> str:
     if isinstance(own.source, Lookup):
         by, key = ", ".join(own.source.by), ", ".join(own.source.key)
+        # The most frequent reason: it stands in a document of its own.
         if elsewhere:
             return (
                 f"no value of {by} is a key of {own.source.name} in the same document, but in "
@@ -284,6 +285,7 @@ def _why_nothing(own: Field, *, elsewhere: bool) -> str:
 
 def _hint(rule: _Open) -> str | None:
     """Why a rule found nothing, as far as that can be told."""
+    # A path was never asked: nothing can be said of it.
     if isinstance(rule.rule, Table) and not rule.nodes:
         kind = rule.rule.kind if rule.rule.within is None else None
         if kind:

@@ -68,6 +68,7 @@ class DecidedTable:
     @property
     def tally(self) -> TableTally:
         """Its rows, counted by what becomes of them."""
+        # Rows of arrays that are uneven were never made, and are rejected all the same.
         refused_rows = sum(refusal.count for _, refusal in self.rows.refusals)
         count = self.outcomes.count
         return TableTally(
@@ -112,6 +113,7 @@ class DecidedTable:
         rows = self.rows
         document = rows.document(row)
         file, number = rows.batch.sources[document].name, rows.batch.numbers[document]
+        # Only now: most rows are never shown, and locating one takes a look at its document.
         place, node = rows.locate(row)
         return reject(
             file,

@@ -49,6 +49,7 @@ def evaluated(found: FoundRows, now: datetime, resolved: Resolved) -> EvaluatedR
     Raises StoppedError.
     """
     evaluation = _Evaluation(found, now, resolved)
+    # Column by column in an order that was made with the rules: what a step needs is there.
     for step in found.plan.rules.schedule:
         match step:
             case Inherit():

@@ -136,6 +136,7 @@ def _rows_of_documents(
         document: [] for document in documents
     }
     for name, table in tables.items():
+        # Its row is the document, which is told in other words.
         if name == RESPONSE:
             continue
         for row, document in enumerate(table.documents):

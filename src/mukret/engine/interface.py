@@ -82,6 +82,7 @@ class Result:
                 "data frames need pandas, which is not installed",
                 hint=hint,
             ) from None
+        # The types of pandas itself make floats of integers with nulls, and round decimals.
         return self.tables[name].to_pandas(types_mapper=pandas.ArrowDtype)
 
 

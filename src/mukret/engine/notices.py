@@ -74,6 +74,7 @@ def _unmatched(rule: Unmatched) -> Notice:
         name = "embedded"
     finds = (
         "is on record for no document"
+        # Facts stand in no document: they are told by who asked for it.
         if rule.fact
         else "finds nothing in all of the input"
     )
@@ -101,6 +102,7 @@ def _of_no_kind(rules: Rules, kinds: KindsFound) -> Iterator[Notice]:
 def unknown(rules: Rules, tally: Tally) -> Iterator[Notice]:
     """Tables of which rows were filtered since `where` could not be told."""
     for name, counts in tally.tables.items():
+        # In SQL such rows are left out as well, and without a word.
         if counts.rows_filtered_unknown:
             table = rules.tables[name]
             of_all = (
@@ -118,6 +120,7 @@ def unknown(rules: Rules, tally: Tally) -> Iterator[Notice]:
 
 def _twice(sample: Sample) -> Iterator[Notice]:
     if sample.twice:
+        # JSON does not forbid it (RFC 8259, section 4); every reader takes the last.
         first = sample.twice[0]
         message = (
             f"{counted(len(sample.twice), 'member')} came twice in one object; the last one "

@@ -395,6 +395,7 @@ class Run:
             ((self.order[id(bad.source)], bad.number, 0), bad_document(bad))
             for bad in batch.bad
         ]
+        # Documents that can't be read come from another side than rows.
         return [reject for _, reject in sorted(found, key=lambda item: item[0])]
 
     @cached_property
@@ -426,6 +427,7 @@ class Run:
         """These documents as a batch."""
         raw = {index: document.raw for index, document in enumerate(sampled)}
         return Batch(
+            # Decoded where they are looked at: most of them are dropped before.
             documents=[None] * len(sampled),
             sources=[self.sources[document.source] for document in sampled],
             numbers=[document.number for document in sampled],

@@ -66,6 +66,8 @@ class Sample:
         array = None if batch.part.array is None else self.arrays[batch.part.array]
         self.doubled.see(batch, array)
         for index in batch.raw:
+            # What is asked of it is what came so far: the first of the input, and some spread over
+            # it.
             if self.nodes_left <= 0:
                 return
             if array is None:

@@ -270,6 +270,7 @@ class ScannedRows:
             return None
         steps, one_of_several = self.steps_alike
         before = self.raw(row)
+        # A row met in the stead of others stands where the way broke off.
         if before in self.steps_met:
             return steps[: self.steps_met[before]]
         if not one_of_several:

@@ -254,6 +254,7 @@ def rewritten(piece: Piece, text: bytes | None, numbers: list[int]) -> bytes | N
     if text is None or not numbers:
         return text
     lines = text.split(b"\n") if piece.separator else [text]
+    # Blank lines are no documents and have no number.
     filled = [place for place, line in enumerate(lines) if line and not line.isspace()]
     for number in numbers:
         anew = written_anew(lines[filled[number]])

@@ -70,6 +70,7 @@ class Settling:
                     table.within or ""
                 )
                 settled[table.name] = self.table(table, block.tables[table.name], above)
+        # Parts of a long document share the rows around them; those of a whole one end with it.
         if block.whole:
             self.around = settled
         return settled
@@ -118,6 +119,7 @@ class Settling:
                 _share(found, row, found.row_outcomes[over], table.name)
             elif around is not None:
                 _share(found, row, around[owner], table.within or "")
+            # A row that went already takes no key away from another.
             if table.key and not found.row_outcomes[row]:
                 self.by_key(table, rows, [row], found)
 

@@ -28,6 +28,8 @@ def rules_files(
     """The YAML files of a folder; if it has none, whatever the shell finds there."""
     folder, name = os.path.split(begun)
     found: list[str] = []
+    # A folder that can't be read completes nothing; an error would be printed into the line that
+    # somebody types.
     with suppress(OSError):
         found = sorted(
             one
@@ -36,6 +38,7 @@ def rules_files(
         )
     if found:
         return [CompletionItem(os.path.join(folder, one)) for one in found]
+    # A rules file may have any ending, so nobody is kept from naming one.
     return files(ctx, parameter, begun)
 
 

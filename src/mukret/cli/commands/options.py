@@ -29,6 +29,7 @@ json_option = click.option(
 
 def output_options(function: Decorated) -> Decorated:
     """`-q`, `-v` and `--log`."""
+    # Decorators apply from the last to the first: the help lists them the other way round.
     function = click.option(
         "--log",
         metavar="FILE",

@@ -24,7 +24,9 @@ def check_calls(request: Request) -> None:
     if request.files:
         message = f"{file} is a calls file: it is checked without responses"
         hint = f"mukret collect {file} --to kept; then mukret check RULES kept"
+        # A calls file asks for responses and knows nothing of what is in them.
         raise UsageError(Code.USAGE, message, hint=hint)
+    # All problems are raised together; here are calls that can be asked.
     calls = load_calls(file)
     if request.as_json:
         click.echo(json_text(problems_as_json([])))

@@ -74,6 +74,8 @@ class Request(Talk):
             self.bearer,
             self.pages,
         )
+        # Options are made into the same calls that a file would hold, so that there is one way to
+        # ask.
         return follow_also(
             with_constants(given.calls(self.source), self.constants), self.follow
         )

@@ -144,6 +144,7 @@ def follow_also(calls: Calls, paths: tuple[str, ...]) -> Calls:
 
 def _follower_name(path: str, call: Call, taken: list[str]) -> str:
     """A name for what lies at addresses: that of the member without what says that it is one."""
+    # Of a path the last name that is a word by itself: `timetable_url` gives `timetable`.
     words = re.findall(r"[A-Za-z_]\w*", path, re.ASCII)
     usable = [
         name
@@ -154,6 +155,7 @@ def _follower_name(path: str, call: Call, taken: list[str]) -> str:
     name = name if name not in taken else f"{call.name}_{name}"[:60]
     number = 1
     unique = name
+    # Names of calls are names of folders and of tables: each has to be its own.
     while unique in taken:
         number += 1
         unique = f"{name}_{number}"

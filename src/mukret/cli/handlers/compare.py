@@ -40,6 +40,7 @@ def handle(request: Request) -> int:
 
 def _compare_deliveries(request: Request) -> bool:
     """Whether two deliveries differ; what differs is printed."""
+    # Somebody who compares rules has to name what they are to read.
     _refuse_rules(request.old, request.new)
     with (
         closing(open_delivered(request.old)) as before,

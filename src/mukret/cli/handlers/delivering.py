@@ -101,10 +101,12 @@ class DeliveryRequest(Talk):
         if not form.streams:
             hint = f"--format {form.name} --to FOLDER"
             raise UsageError(Code.USAGE, f"{form.name} is no stream", hint=hint)
+        # Its bytes would be taken for commands to the terminal.
         if form.binary and sys.stdout.isatty():
             message = f"{form.name} is nothing for a terminal"
             raise UsageError(Code.USAGE, message, hint="> FILE, or a pipe")
         with_columns = [table for table in rules.tables.values() if table.columns]
+        # One object has room for all tables; any other format holds one.
         if self.table is None and form.payload and len(with_columns) > 1:
             return Stream(sys.stdout.buffer, form.name)
         return Stream(sys.stdout.buffer, form.name, known_table(rules, self.table).name)
@@ -136,6 +138,7 @@ def parsed_limit(text: str | None) -> RejectLimit | None:
 def _refuse_twins(rules: Rules) -> None:
     """Columns of a table with the same title can't be told apart by it."""
     for table in rules.tables.values():
+        # Two names may share a title, since files without titles are the rule.
         by_title: dict[str, str] = {}
         for name, title in table.titles.items():
             other = by_title.setdefault(title, name)
@@ -181,6 +184,7 @@ def _refuse_for_files(typed: DeliveryRequest) -> None:
             Code.USAGE, f"no format {name}", hint=did_you_mean(name, FORMATS)
         )
     _refuse_additions(typed, FORMATS[name])
+    # Refused rather than passed over: what is typed has an effect, or is told.
     for option in sorted(typed.options.given - FORMATS[name].options):
         takers = " and ".join(
             other.name for other in FORMATS.values() if option in other.options
@@ -201,9 +205,12 @@ def _refuse_additions(typed: DeliveryRequest, form: Format) -> None:
     """Of what databases do, a folder does only this: files are added to those of earlier runs."""
     if typed.is_stream and (typed.mode or typed.skip_seen):
         _leave_out("--mode and --skip-seen are for a folder or a database")
+    # A column more would make two kinds of file in one folder, and a file has no keys to replace
+    # rows by.
     if typed.widen or typed.mode in ("create", "upsert"):
         option = "--widen" if typed.widen else f"--mode {typed.mode}"
         _leave_out(f"{option} is for databases")
+    # Some formats have an end of their own, or are one file for all tables.
     if typed.mode == "append" and not form.grows:
         growing = " and ".join(one.name for one in FORMATS.values() if one.grows)
         _leave_out(f"--mode append is for {growing}, not for {form.name}")

@@ -53,6 +53,7 @@ class Request:
 
 def handle(request: Request) -> int:
     target = request.target
+    # Each step is the command itself, called in this process: what is shown is what would be typed.
     _copy_sample(target)
     rules, feed, tables = (
         f"{target}/merrow.rules.yaml",
@@ -81,6 +82,7 @@ def handle(request: Request) -> int:
         "The job itself: every table, and every reject on record.",
         ["extract", rules, feed, "--to", tables],
     )
+    # Last, since it starts a service and takes the longest.
     _ask_the_service(target)
     click.echo()
     click.secho("Next:", bold=True)

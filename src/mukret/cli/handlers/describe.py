@@ -33,6 +33,7 @@ class Request(Talk):
 
 def handle(request: Request) -> int:
     request.start_log()
+    # The schema is that of all rules files, and is made without any.
     if request.rules_schema:
         if request.rules or request.table or request.dialect:
             message = "--rules-schema goes alone: it is the same for all rules"
@@ -60,6 +61,7 @@ def _refuse_elsewhere(
 
 def _description(rules: Rules, request: Request) -> str:
     match request.form:
+        # One table has a schema of its own records; all of them share one.
         case "json-schema":
             table = (
                 known_table(rules, request.table).name

@@ -140,6 +140,7 @@ def _table_and_file(like: str) -> tuple[str, str]:
 def _add(request: Request, rules: str) -> None:
     """Adds to a rules file what it does not read. Raises UsageError without a place for it."""
     checked = loaded_rules(rules, request.files)
+    # Line ends are kept as they are: only what is added may differ in a comparison of versions.
     with open(rules, encoding="utf-8", newline="") as file:
         text = file.read()
     try:
@@ -149,6 +150,7 @@ def _add(request: Request, rules: str) -> None:
         raise UsageError(
             Code.USAGE, message, hint=f"write {error} as a block"
         ) from None
+    # A file in which nothing has changed keeps its time, for those who watch it.
     if added.anything:
         rewrite(rules, added.text)
     if not request.quiet:

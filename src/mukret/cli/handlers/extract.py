@@ -113,6 +113,7 @@ def _refuse_nonsense(request: Request) -> None:
     if request.master is not None:
         hint = "add --on spark, or leave it out"
         raise UsageError(Code.USAGE, "--master goes with --on spark", hint=hint)
+    # A program could not tell the tables from the record of the run.
     if request.is_stream and request.as_json:
         hint = "run.json of a folder has the same"
         raise UsageError(

@@ -34,11 +34,13 @@ def loaded_rules(file: str, inputs: Sequence[str] = ()) -> Rules:
     try:
         return load_rules(file)
     except MukretError:
+        # It is a rules file, and what is wrong with it says more than how it was typed.
         if looks_like_rules(file):
             raise
         for other in inputs:
             if looks_like_rules(other):
                 raise _swapped(file, other, inputs) from None
+        # The first thing that somebody without rules tries.
         if _looks_like_data(file):
             hint = f"mukret draft {shlex.quote(file)} --out feed.rules.yaml begins one"
             raise UsageError(
@@ -88,6 +90,7 @@ def known_table(rules: Rules, name: str | None) -> Table:
     Raises UsageError.
     """
     if name is None:
+        # There is no question which one is meant.
         if len(rules.tables) == 1:
             return next(iter(rules.tables.values()))
         hint = f"--table {next(iter(rules.tables))}"

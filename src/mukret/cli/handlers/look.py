@@ -105,6 +105,7 @@ def _nth(
         if count == nth:
             yield node
             return
+    # Where nothing is found the caller says why, which tells more than a number.
     if count:
         print_bad_documents(reading.bad, len(reading.bad))
         message = (

@@ -65,10 +65,12 @@ def _refuse_what_one_machine_writes(target: str, form: str | None) -> None:
         "postgresql",
         "postgres",
     ):
+        # The message stands in a terminal and in logs of a scheduler.
         shown = without_password(target) if target.startswith("postgres") else target
         raise UsageError(
             Code.NOT_SUPPORTED, f"--on spark writes folders, not {shown}", hint=_HINT
         )
+    # Spark has no writer for these that gives the same bytes.
     if form in ELSEWHERE:
         message = f"--on spark writes parquet, or what else the cluster can write (orc), not {form}"
         raise UsageError(Code.NOT_SUPPORTED, message, hint=_HINT)

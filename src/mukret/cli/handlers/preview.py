@@ -113,11 +113,13 @@ def handle(request: Request) -> int:
         request.view(seen.rules).print(seen)
         if not request.quiet:
             print_next(seen, request.rules, request.files)
+    # Rejects are findings, so that a script sees them as it does with `extract`.
     return 1 if seen.findings else 0
 
 
 def _refuse_nonsense(request: Request) -> None:
     """Raises UsageError."""
+    # Standard input can be read once.
     if request.watched and (request.as_json or "-" in request.files):
         message = (
             "--watch reads the files again and again, for a screen: no --json, no standard "
@@ -148,12 +150,14 @@ def _show_changed(request: Request, new: PreviewRun, old: PreviewRun | None) -> 
     if old is None:
         return
     click.secho("what the save changed", bold=True)
+    # Only the same documents tell what the rules changed.
     if not same_parts(old.run, new.run):
         click.echo(
             "the input was cut in other places: mukret compare OLD NEW FILE... says what changed"
         )
         return
     comparing = Comparing(old.rules, new.rules)
+    # One may have been read further than the other: what both have is compared.
     for before, after in zip(old.preview.kept, new.preview.kept, strict=False):
         comparing.see(before, after)
     print_comparison(comparing.found, new.rules)

@@ -38,10 +38,12 @@ class SparkRun:
 def run_on_spark(request: Request, rules: Rules, limit: RejectLimit | None) -> SparkRun:
     """Extracts and delivers. Raises as `extract` does, and SparkError."""
     target = request.target
+    # Before Spark starts, which takes seconds and writes its settings into logs.
     refuse_password(target)
     inputs = find_inputs(request.files, newest=request.newest)
     show_progress = sys.stderr.isatty() and not request.quiet
     started = spark_session(request.master, progress=show_progress)
+    # Ctrl-C during a job leaves what was there: tables become visible with the record of the run.
     with if_interrupted("nothing was published"), started as spark, cluster_errors():
         plan = planned(spark, inputs)
         if not request.quiet:
@@ -58,12 +60,14 @@ def _print_what_differs(in_one_go: Sequence[Input], target: str) -> None:
         "promised",
         err=True,
     )
+    # A compressed file has no places at which one could begin to read.
     for one in in_one_go:
         size = f"{one.size / 1e6:,.0f} MB"
         click.echo(
             f"{escaped(one.path)} is read by one task: {size} that can't be split",
             err=True,
         )
+    # Object stores have no way to rename a folder in one step.
     if "://" in target:
         click.echo(
             f"{target} fills bit by bit: it is whole when run.json is there", err=True

@@ -18,7 +18,9 @@ def print_calls(calls: Calls, file: str, environment: Mapping[str, str]) -> None
     click.echo(
         f"{file}: no problems ({counted(len(calls.calls), 'call')}; secrets: {secrets})"
     )
+    # Only whether it is set is told; a test of calls files has to work where there are no secrets.
     for variable in variables:
         if not environment.get(variable):
             click.secho(f"  the environment has no {variable}", fg="yellow", err=True)
+    # A dry run shows the requests without sending any.
     next_step("collect", file, "--dry-run")

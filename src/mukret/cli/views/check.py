@@ -51,11 +51,13 @@ def print_checked(checked: Checked) -> None:
     size = f"{counted(len(tables), 'table')}, {counted(fields, 'field')}"
     examples = counted(len(checked.outcomes), "example")
     click.echo(f"{checked.rules.file}: {verdict} ({size}, {examples})")
+    # Last, behind the verdict: they are no problems and change no exit code.
     print_notices(checked.warnings)
 
 
 def _print_outcome(outcome: Outcome) -> None:
     example = outcome.example
+    # A line each, so that an example that somebody forgot to run is missed.
     if outcome.passed:
         click.echo(f"{click.style('passes', fg='green')}  {escaped(example.shows)}")
         return

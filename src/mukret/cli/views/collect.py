@@ -112,6 +112,7 @@ class CollectView(Watcher):
         self.logger = logger
         self.quiet = quiet
         self.verbose = verbose
+        # Answers come from several threads, and a line is written whole.
         self.lock = threading.Lock()
         self.bar: Any = None
         self.report: CollectionReport | None = None
@@ -126,9 +127,11 @@ class CollectView(Watcher):
         """A line that shows how far it has come, on a terminal, gone at the end."""
         self.report = report
         self.begun = time.monotonic()
+        # In a log file it would be a line for each turn of the wheel.
         if self.quiet or not sys.stderr.isatty():
             yield
             return
+        # Loaded where something is drawn: a job at night needs none of it.
         from rich.console import Console
         from rich.progress import Progress, SpinnerColumn, TextColumn, TimeElapsedColumn
 
@@ -159,6 +162,7 @@ class CollectView(Watcher):
         )
         self.logger.warning("%s", line)
         with self.lock:
+            # Short pauses come by the hundred where a service limits its rate.
             if not self.quiet and (self.verbose or pause.seconds >= LONG_PAUSE):
                 self._echo(click.style(escaped(line), fg="yellow"))
             self._refresh(
@@ -194,6 +198,7 @@ class CollectView(Watcher):
 
     def answered(self, answer: Answer) -> None:
         """An answer was kept."""
+        # The mark for the end of a list is no answer.
         if self.quiet or answer.ends_list:
             return
         with self.lock:
@@ -215,6 +220,7 @@ class CollectView(Watcher):
             "unchanged" if answer.unchanged else counted(answer.documents, "document")
         )
         self._echo(f"  {documents} in {self.target}/{answer.file}")
+        # Told at once: who asks again only to see what was wrong costs the service a request.
         if answer.bad_documents:
             bad = counted(answer.bad_documents, "document")
             self._echo(
@@ -296,6 +302,7 @@ class CollectView(Watcher):
                 "how the last page was recognised",
             ]
         ]
+        # Each call in the order of the file, also one that was never asked.
         for name, call in report.calls.items():
             more = [
                 f"{getattr(call, attribute):,}" for attribute, _ in self._more(report)
@@ -322,6 +329,7 @@ class CollectView(Watcher):
         return [
             (name, head)
             for name, head in named
+            # A column of noughts takes room and says nothing.
             if any(getattr(call, name) for call in report.calls.values())
         ]
 
@@ -364,6 +372,7 @@ class CollectView(Watcher):
             path, near = call.unmatched
             message = f"{name}: {path} finds nothing in the answers that it hangs on [unmatched]"
             print_warning(message, hint=near)
+        # Records share addresses so often that it is no news.
         if call.asked_before and self.verbose:
             same = counted(call.asked_before, "record")
             click.echo(
@@ -381,6 +390,7 @@ class CollectView(Watcher):
         hidden = sum(call.faults.values()) - len(call.lost[:MOST_LINES])
         if hidden > 0:
             click.echo(f"  … and {hidden:,} more lists of {name}", err=True)
+        # Behind the lists that broke off: the service itself may have cut these.
         for last, url in call.short[:MOST_LINES]:
             message = f"{name}: {last.count:,} records came of {last.stated:,} that were stated"
             hint = "ask the service; it may have cut the list off"
@@ -443,6 +453,7 @@ class CollectView(Watcher):
                     f": the answer names the next one; --pages {how} asks for them all",
                     err=True,
                 )
+                # One call says how it is done for all of them.
                 return
 
 
@@ -510,6 +521,7 @@ def _request_line(tried: Try) -> str:
     )
     problem = (
         tried.judgement.problem
+        # With another status the status says what is wrong.
         if tried.judgement and 200 <= reply.status < 300
         else None
     )
@@ -531,6 +543,7 @@ def _beside(folder: CaptureFolder, round: int) -> tuple[int, int]:
     }
     beside = again = 0
     for record in folder.records():
+        # What was unchanged is the same answer again and stands in no file.
         if record.round != round and not record.apart and not record.unchanged:
             beside += 1
             again += record.key in now

@@ -177,6 +177,7 @@ def _pages(pages: object) -> str:
             return f"by number, from {first} on, sent as {_target(target)}"
         case OffsetPages(target, first):
             return f"by offset, from {first} on, sent as {_target(target)}"
+    # A new way of paging that is not told here is our mistake, and seen in the tests.
     raise AssertionError(pages)
 
 

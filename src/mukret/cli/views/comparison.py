@@ -84,6 +84,7 @@ def _print_change(
     for case in change.examples[:most]:
         place = case.place
         key = "  ".join(map("=".join, case.key.items()))
+        # By its key a row is known to people, by its place to programs.
         if key and len(key) + len(place) <= LONGEST_PLACE:
             place = f"{key}  {place}"
         if case.old is None and case.new is None:
@@ -102,6 +103,7 @@ def print_next(
     comparison: RulesComparison, old: str, new: str, files: Sequence[str]
 ) -> None:
     """How to see, for the first row that is different and has a key, how that came about."""
+    # Standard input is over: what would be typed could not be run.
     if "-" in files:
         return
     for name, changes in comparison.tables.items():

@@ -34,6 +34,7 @@ def print_counts(tally: Tally) -> None:
     tables = tally.tables.values()
     kinds = list(_ALWAYS)
     for label, name in _SOMETIMES:
+        # Most runs have none of them, and the table has to fit into 80 columns.
         if any(getattr(table, name) for table in tables):
             kinds.append((label, name))
     rows = [["table", *(label for label, _ in kinds)]]
@@ -76,6 +77,7 @@ def _print_causes(causes: Sequence[Reason]) -> None:
         click.echo(f"  {first}", err=True)
         for line in rest:
             click.secho(f"  {line}", dim=True, err=True)
+    # The rest stands in rejects: a screen shows what is most.
     if len(causes) > MOST_REASONS:
         click.echo(
             f"  … and {len(causes) - MOST_REASONS} more kinds of reasons", err=True
@@ -102,6 +104,7 @@ def _print_followers(
 def reason_lines(reason: Reason, width: int) -> list[str]:
     """`sailings.fare: 12 × not-a-number, e.g. "ask crew"`, and below where the first case stood."""
     example = reason.example
+    # A document that could not be read has no rows or fields to name.
     if example.finding:
         return bad_document_lines(reason)
     what = ".".join(filter(None, (reason.table, reason.field))) or "document"
@@ -109,6 +112,7 @@ def reason_lines(reason: Reason, width: int) -> list[str]:
     place = f"({reason.file}, document {reason.document})"
     path = f"at {readable(example.path)} " if example.path else ""
     lines = [f"{what}: {reason.count:,} × {reason.code}{shown}"]
+    # Neither is cut: they are there to be pasted.
     if len(path) + len(place) + 6 <= width:
         lines.append(f"    {path}{place}")
     else:
@@ -123,6 +127,7 @@ def bad_document_lines(reason: Reason) -> list[str]:
     example, finding = reason.example, reason.example.finding
     told = str(finding) if finding else example.message
     lines = [f"document: {reason.count:,} × {reason.code}: {told}"]
+    # The bytes around the place say more than the value, which there may not be.
     if finding is not None and finding.excerpt.strip():
         lines += _excerpt_lines(finding)
     elif example.value is not None:

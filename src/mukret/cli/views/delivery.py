@@ -57,6 +57,7 @@ def print_run(
     click.echo(headline(documents, len(run.sources), target), err=True)
     if skipped:
         click.echo(f"{counted(skipped, 'file')} passed over: taken before", err=True)
+    # Before the counts: it explains why there are more rows than somebody expects.
     print_earlier_answers(run.sources)
     if verbose:
         for line in (*map(_source_line, run.sources), *_plan_lines(run)):
@@ -107,6 +108,7 @@ def log_outcome(
 ) -> None:
     for name, table in tally.tables.items():
         logger.info("%s: %s", name, table.as_json())
+    # Each kind with its first case: all rejects are on record elsewhere.
     for reason in tally.reasons.values():
         logger.warning(
             "%d × %s %s %s: %s",

@@ -32,6 +32,7 @@ def print_differences(found: Differences) -> None:
     for name in found.added:
         click.echo(f"{click.style(name, bold=True)}  the table is new")
     for name, table in found.tables.items():
+        # Tables that are the same are named in one line at the end.
         if table.any:
             _print_table(name, table)
             click.echo()
@@ -48,6 +49,7 @@ def _print_table(name: str, table: TableDifferences) -> None:
     )
     for line in _columns(table.columns):
         click.echo(f"  {line}")
+    # Whole rows are shown with their keys; of changed ones the values alone.
     _print_rows("rows added", table.added, table.key)
     _print_rows("rows gone", table.gone, table.key)
     if table.changed_rows:
@@ -67,6 +69,7 @@ def _told_apart(table: TableDifferences) -> str:
 
 
 def _columns(columns: ColumnChanges) -> Iterator[str]:
+    # The share is said, since it is a guess by what the values have in common.
     for name, renamed in columns.renamed.items():
         yield (
             f"column {name}: renamed, was {renamed.before} ({renamed.share:.0%} of the values "

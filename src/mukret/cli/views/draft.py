@@ -27,6 +27,7 @@ def print_drafted(
         tried = f"{summary(draft)}, tried on {counted(sources, 'file')}"
         click.echo(f"{click.style(out, bold=True)}: {tried}", err=True)
         next_step("preview", out, *files)
+    # What the draft could not see is said beside it: it looks complete otherwise.
     if draft.bad_documents:
         bad = counted(draft.bad_documents, "document")
         click.echo(f"{bad} could not be read: mukret survey says why", err=True)
@@ -54,6 +55,7 @@ def print_added(added: Added, rules: str) -> None:
         click.echo(f"  {path} (ignored)", err=True)
     for proposal in added.proposals:
         click.echo(f"  {proposal.table}.{proposal.field}: {proposal.words}", err=True)
+    # Proposals stand as comments, and nothing is different until somebody takes them.
     if added.proposals:
         count = counted(len(added.proposals), "proposal")
         rejected = _rejected(added.rejected)
@@ -76,6 +78,7 @@ def ask_which(choice: Choice) -> bool:
         zip(choice.places, choice.values, strict=True), 1
     ):
         click.echo(f"  {number}  {value}  {click.style(place, dim=True)}", err=True)
+    # On standard error, so that the draft can go to a file by `>`.
     answer: str = click.prompt(
         "which is it?", type=click.Choice(["1", "2"]), default="1", err=True
     )

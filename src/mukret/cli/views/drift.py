@@ -72,6 +72,7 @@ def _print_reasons(title: str, reasons: Sequence[tuple[Reason, int]]) -> None:
 
 
 def _parts(drift: Drift) -> Iterator[tuple[str, list[list[str]], tuple[int, ...]]]:
+    # In the order in which they cost most: what is lost, what is empty, what is rejected.
     if drift.unread:
         rows = [
             [one.path, f"{one.count:,}", f"e.g. {shortened(one.example, LONGEST)}"]

@@ -71,6 +71,7 @@ class _Headings:
     def print_above(self, node: FoundNode) -> bool:
         """Prints the heading if the node is the first of its document; says whether it was."""
         document = (node.source.name, node.document)
+        # Once above all nodes of a document.
         if document == self._last:
             return False
         self._last = document
@@ -85,11 +86,13 @@ def print_nodes(
     nodes: Iterator[FoundNode], reading: NodeSearch, size: Size, asked: Question
 ) -> int:
     """Prints as many nodes as there are lines for; gives how many were found."""
+    # Into a file or pipe goes all of it: cutting is for screens.
     if not size.cut:
         return _print_whole(nodes, size.width)
     first, enough = _first_nodes(nodes, size.height, reading, one=asked.path.singular)
     shown = _print_fitting(first, size)
     count = Count(shown, len(first), complete=False)
+    # The others are counted without being shown, as far as that takes little time.
     if not enough:
         count = _count_on(nodes, count, reading)
     if not asked.quiet and asked.nth is None and first:
@@ -147,6 +150,7 @@ def _print_node(node: FoundNode, width: int, height: int | None) -> int:
     `height`: so many lines at most; None: nothing is cut.
     """
     path = escaped(node.path)
+    # An empty array is told like a scalar: there is nothing below it.
     if type(node.value) not in (dict, list) or not node.value:
         room = UNCUT if height is None else width - len(path) - 2
         click.secho(path, fg="green", nl=False)
@@ -192,6 +196,7 @@ def _print_count(
     hidden = count.shown < count.found
     shown = f"the first {count.shown:,} shown" if hidden else "all shown"
     click.echo(f"\n{many}; {shown}", err=True)
+    # It can't be read a second time.
     if asked.file == "-":
         return
     if hidden:
@@ -211,6 +216,7 @@ def print_every(nodes: Iterator[FoundNode]) -> int:
         found += 1
         headings.print_above(node)
         below = node.every()
+        # A document may have millions of nodes: they are aligned by blocks, and never all held.
         while block := list(islice(below, BLOCK)):
             _print_block(block)
     return found
@@ -247,6 +253,7 @@ def print_as_json(nodes: Iterable[FoundNode], *, every: bool) -> int:
     click.echo("[", nl=False)
     for node in nodes:
         found += 1
+        # Written as they come, so that the first are there while the rest is read.
         for one in node.every() if every else (node,):
             click.echo(
                 f"{',' if written else ''}\n{json_text(_as_json(one, every))}", nl=False
@@ -263,6 +270,7 @@ def _as_json(node: FoundNode, every: bool) -> dict[str, JsonValue]:
         "path": node.path,
         "kind": node.kind,
     }
+    # What is in it comes in lines of its own.
     if every and type(node.value) in (dict, list):
         return shown | {"size": len(node.value)}
     return shown | {"value": node.value}

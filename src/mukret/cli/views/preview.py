@@ -46,6 +46,7 @@ class PreviewView:
             console.print(
                 f"{more} not readable: mukret survey says why", soft_wrap=True
             )
+        # That a rule finds nothing can only be said at the end of the input.
         if seen.complete and self.notices:
             print_notices(seen.notices())
 
@@ -71,6 +72,7 @@ def _title(name: str, counts: TableTally, *, complete: bool) -> str:
         parts.append(f"{counts.rows_filtered:,} filtered")
     if counts.rows_deduplicated:
         parts.append(f"{counts.rows_deduplicated:,} deduplicated")
+    # Counts of the beginning look like those of all of it.
     more = "" if complete else " [dim]so far: only the beginning was read[/dim]"
     return f"[bold]{name}[/bold]  {', '.join(parts)}{more}"
 
@@ -116,6 +118,7 @@ def print_next(seen: PreviewRun, rules: str, files: Sequence[str]) -> None:
     rows = [(name, row) for name, rows in seen.rows.items() for row in rows]
     if not rows:
         return
+    # A rejected row is why most people would go on.
     name, row = next(((name, row) for name, row in rows if row.reject), rows[0])
     question = (
         "why a row is rejected, field by field"
@@ -133,6 +136,7 @@ def print_as_json(seen: PreviewRun, columns: Sequence[str] | None) -> None:
     for name, rows in seen.rows.items():
         types = dict(seen.rules.tables[name].columns)
         shown = {column: types[column] for column in columns or types}
+        # Rows with their outcome, as `extract` would write them or set them aside.
         report["tables"][name] = [_record(row, shown) for row in rows]
     if seen.choice.condition is not None:
         report["meeting"] = seen.preview.met.total()

@@ -21,6 +21,7 @@ def print_error(error: MukretError) -> None:
         _print_diagnostics(error)
         return
     _print_message("error", f"{error.message} [{error.code}]", error.place)
+    # A long line is cut around the caret, so that it stands below what it means.
     if error.pointer:
         line, caret = windowed(*error.pointer)
         click.echo(f"    {line}", err=True)
@@ -47,6 +48,7 @@ def print_notices(notices: Sequence[Notice]) -> None:
         print_warning(
             f"{notice.message} [{notice.code}]", place=notice.place, hint=notice.hint
         )
+    # By kind: the hundredth warning of one kind says nothing new.
     more = Counter(notice.code for notice in notices[MOST_NOTICES:])
     if more:
         shown = ", ".join(f"{count:,} × {code}" for code, count in more.most_common())
@@ -85,6 +87,7 @@ def _print_diagnostic(diagnostic: Diagnostic) -> None:
     place = f"{diagnostic.file}:{diagnostic.line}:{diagnostic.column}"
     _print_message("error", f"{diagnostic.message} [{diagnostic.code}]", place)
     line, caret = windowed(diagnostic.source, diagnostic.column - 1)
+    # A problem at the end of the file has no line to show.
     if line.strip():
         number = str(diagnostic.line)
         click.secho(f"    {number} │ ", dim=True, nl=False, err=True)

@@ -106,7 +106,9 @@ class RowsView:
         """
         if not self.rows:
             return
+        # Wide cells are cut first, then columns are left out, and named.
         cap = next((cap for cap in WIDEST_CELLS if self.fits(self.widths(cap))), None)
+        # Who asked for columns gets them all, if need be below each other.
         if wide or (cap is None and self.asked):
             self.print_records(console)
             return
@@ -140,6 +142,7 @@ class RowsView:
         )
         kept: list[int] = []
         for index in order:
+            # One at least, however narrow the screen is.
             if self.fits([widths[other] for other in (*kept, index)]) or not kept:
                 kept.append(index)
         return sorted(kept)
@@ -172,6 +175,7 @@ class RowsView:
         for rejected, group in groupby(
             range(len(self.rows)), lambda number: self.rows[number].reject is not None
         ):
+            # Rejected rows stand alone, with their reasons below; others share a grid.
             for some in ([number] for number in group) if rejected else [list(group)]:
                 console.print(self.grid(chosen, widths, some, header=first))
                 first = False
@@ -187,6 +191,7 @@ class RowsView:
         *,
         header: bool,
     ) -> Grid:
+        # Widths are given, so that grids above and below each other are aligned.
         grid = Grid(
             box=box.SIMPLE_HEAD,
             pad_edge=False,
@@ -224,6 +229,7 @@ class RowsView:
             for part in ("name", "type")
         ]
         room = self.width - sum(names) - 2 * GAP
+        # As many as have room for values: names and types stand once, at the left.
         beside = max(1, min(len(self.rows), (room + GAP) // (NARROWEST_RECORD + GAP)))
         each = max(NARROWEST_RECORD, (room + GAP) // beside - GAP)
         for start in range(0, len(self.rows), beside):
@@ -293,6 +299,7 @@ def _reasons(reject: Reject) -> Iterator[str]:
             f"[yellow]{escape(escaped(field + problem.message))}[/] "
             f"[dim]{escape(f'[{problem.code}]')}[/]"
         )
+    # Most files hold one document: its number would only be in the way.
     document = f", document {reject.document}" if reject.document > 1 else ""
     path = readable(reject.path) if reject.path else "document"
     yield f"[dim]{escape(escaped(f'{path} in {reject.file}{document}'))}[/]"

@@ -12,6 +12,7 @@ from mukret.text import counted
 
 def print_earlier_answers(sources: Sequence[Source]) -> None:
     """Says which of the answers that were read belong to addresses that were asked again since."""
+    # Days alone: when the answers came to the minute is in capture.jsonl.
     times = [
         source.origin.fetched_at or ""
         for source in sources

@@ -72,6 +72,7 @@ def print_survey(
     width = min(console.width, WIDEST)
     console.print(_headline(report), width=width)
     print_bad_documents(report.bad, report.bad_documents)
+    # The path finds nothing: what may have been meant is all there is to say.
     if not report.roots:
         print_unmatched(report.path or "$", report.hint)
         return
@@ -126,6 +127,7 @@ def _bytes(size: int) -> str:
 
 def _print_lists(lists: Sequence[RecordList], most: int) -> None:
     """The lists in their order; of more than so many those that stand highest."""
+    # Those that stand highest are what the response is about.
     highest = sorted(
         range(len(lists)), key=lambda number: lists[number].path.count("[")
     )[:most]
@@ -205,6 +207,7 @@ class _Tree:
                     name.truncate(room, overflow="ellipsis")
                     head.append_text(name)
                 head.pad_right(max(0, self.label_width + 2 - head.cell_len))
+                # The blanks that hold words together are put back once the line is broken.
                 line.plain = line.plain.replace(GLUE, " ")
                 head.append_text(line)
                 head.rstrip()
@@ -225,6 +228,7 @@ class _Tree:
         shown.
         """
         counts: list[int] = []
+        # Level by level: the depth that fits is the last one whose lines still do.
         level = [self.root]
         while level:
             counts.append(len(level))
@@ -254,6 +258,7 @@ class _Tree:
         chain = self.chain(report)
         label = self.label(chain)
         children = self.children(chain)
+        # What is not shown is counted, and can be asked for by `--path`.
         if children and depth == self.deepest:
             self.cut_at = self.cut_at or chain[-1].path
             places = sum(1 for _ in chain[-1].place.everything()) - 1
@@ -345,6 +350,7 @@ class _Tree:
     def parts(self, chain: Sequence[PlaceReport]) -> Iterator[list[Part]]:
         first = chain[0]
         place = first.place
+        # How often it is there comes first: it decides whether a rule may require it.
         if not first.always:
             yield [(share(first.present, first.of), "yellow")]
         if place.parent is None:
@@ -403,6 +409,7 @@ class _Tree:
         lengths = place.lengths
         if not lengths.longest:
             return [("always an empty list", "yellow")]
+        # Pairs such as positions on a map: lengths would say nothing more.
         if place.columns:
             return [
                 (
@@ -451,6 +458,7 @@ class _Tree:
         if report.refers_to:
             yield [(f"found in {report.refers_to}", "green")]
         yield from self.values(report)
+        # Both counts: a flag that is never true is worth a question.
         if place.count("boolean"):
             counts = {
                 "true": place.trues,
@@ -516,6 +524,7 @@ def _print_surprise(surprise: Surprise, console: Console, width: int) -> None:
     for number, line in enumerate(text.wrap(console, width - 2)):
         line.rstrip()
         console.print(Text("    ") + line if number else line, soft_wrap=True)
+    # A place that can be pasted into `look`.
     if surprise.where:
         where = surprise.where
         document = f", document {where.document}" if where.document > 1 else ""
@@ -527,6 +536,7 @@ def _print_surprise(surprise: Surprise, console: Console, width: int) -> None:
 
 def _print_next(report: SurveyReport, files: Sequence[str]) -> None:
     """What to type next, words quoted so that they can be pasted."""
+    # Of a single scalar there is nothing to look at or to draft.
     if "-" in files or len(report.places) < 2:
         return
     largest = max(report.lists, key=lambda one: one.records, default=None)
@@ -553,6 +563,7 @@ def print_addresses(
         )
     if len(places) > MOST_ADDRESSES:
         click.echo(f"  … and {len(places) - MOST_ADDRESSES} more places", err=True)
+    # With several it is not known which of them is meant.
     url = urls[0] if len(set(urls)) == 1 else "URL"
     next_step("collect", url, "--follow", places[0].path, "--to", kept)
 

@@ -30,5 +30,6 @@ def _print_field(traced: Traced, depth: int) -> None:
         click.secho(f"{indent}    {escaped(traced.problem)}", fg="red")
     for step in traced.steps:
         click.echo(f"{indent}    {escaped(step)}")
+    # What it was made of stands below it, as deep as expressions go.
     for inner in traced.inner:
         _print_field(inner, depth + 1)
