@@ -38,6 +38,7 @@ def compile_expression(
     """
     try:
         return Calls(text, fields, types, children or {}).check(parse_expression(text))
+    # Some ten thousand parentheses: nobody writes them, but a generator of rules may.
     except RecursionError:
         raise ExpressionError(
             Code.EXPRESSION_SYNTAX,
@@ -70,6 +71,7 @@ def aggregates_in(text: str) -> list[tuple[str, str | None]]:
     """
     return [
         (
+            # By the tree alone, before anything has a type: which tables come first hangs on it.
             unquoted(cast(Token, node.children[0])),
             unquoted(cast(Token, node.children[1]))
             if node.data == "attribute"
@@ -83,6 +85,7 @@ def _aggregated(tree: Syntax) -> list[Syntax]:
     """What stands in the parentheses of aggregates: a table, or a field of one."""
     calls = [
         node
+        # Wherever they stand in the expression.
         for node in tree.iter_subtrees()
         if node.data == "call" and str(node.children[0]).upper() in AGGREGATES
     ]

@@ -192,6 +192,7 @@ def _logic(word: str, left: bool | None, right: bool | None) -> bool | None:
 
 def arithmetic(node: Arithmetic, left: Value, right: Value) -> Value:
     """One operation on two values that are not null. Raises Bad."""
+    # SQL makes an error of it for every type, where IEEE 754 has an infinity.
     if node.operator == "/" and not right:
         raise division_by_zero()
     match node.type:
@@ -229,9 +230,11 @@ def _divided(a: Decimal, b: Decimal, scale: int) -> Decimal:
     a_digits, a_base = a.as_integer_ratio()
     b_digits, b_base = b.as_integer_ratio()
     above, below = a_digits * b_base * 10**scale, a_base * b_digits
+    # Python's division of whole numbers rounds towards minus infinity: the sign goes above.
     if below < 0:
         above, below = -above, -below
     whole, rest = divmod(above, below)
+    # Half to even, decided on the exact rest and not on digits.
     if 2 * rest > below or (2 * rest == below and whole % 2):
         whole += 1
     return Decimal(whole).scaleb(-scale, EXACT)
@@ -244,6 +247,7 @@ def _double(sign: str, left: float, right: float) -> float:
         "*": operator.mul,
         "/": operator.truediv,
     }[sign](left, right)
+    # A column with infinities can't be written to JSON, and no database agrees on them.
     if math.isinf(result) or math.isnan(result):
         raise overflow("a double can hold")
     return float(result)

@@ -64,6 +64,7 @@ def _texts(*wanted: str) -> Callable[[Types], list[ValueType]]:
     def checked(types: Types) -> list[ValueType]:
         found: list[ValueType] = []
         for index, kind in enumerate(types):
+            # The last one stands for all further arguments.
             want = wanted[min(index, len(wanted) - 1)]
             if want == "text" and not families.is_textual(kind):
                 raise WrongArgument(index, "a text")
@@ -108,6 +109,7 @@ def _common(types: Types) -> tuple[Types, ValueType]:
             raise WrongArgument(
                 index, f"{kind.name if kind else 'a value'} like the one before"
             ) from None
+        # Words of an enum are listed, which is no order that a query could rely on.
         if families.family(item) in ("list", "json", "enum"):
             raise WrongArgument(index, "a value with an order")
     assert kind is not None

@@ -38,10 +38,12 @@ def parse_expression(text: str) -> Syntax:
 
 def _explain(error: UnexpectedInput, text: str) -> NoReturn:
     if isinstance(error, UnexpectedCharacters):
+        # The lexer knew no word that begins here; the caret stands at the character.
         at = error.pos_in_stream or 0
         character = text[at]
         message = f"{character!r} can't stand here"
         raise _syntax_error(message, text, at, _FOREIGN.get(character)) from None
+    # The words are known, and can't stand in this order.
     assert isinstance(error, UnexpectedToken)
     token = error.token
     if token.type == "$END":
@@ -68,6 +70,7 @@ _FOREIGN = {
 
 def _hint(token: Token, text: str) -> str | None:
     """What may have been meant by a word or sign where none can stand."""
+    # A word of the language, as `end` or `order`, used as the name of a field.
     if token.type.startswith("_"):
         return f'a field of this name is written "{token}"'
     start = token.start_pos or 0

@@ -66,6 +66,7 @@ def _text(name: str) -> str:
 
 def _packed(value: Any) -> Any:
     if isinstance(value, dict):
+        # JSON has texts as keys alone: numbers would come back as such.
         if any(isinstance(name, int) for name in value):
             return {_NUMBERED: [[name, _packed(item)] for name, item in value.items()]}
         return {name: _packed(item) for name, item in value.items()}

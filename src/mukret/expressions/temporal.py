@@ -163,6 +163,8 @@ def _of_duration(part: str, value: dt.timedelta) -> int | Decimal:
     """Days, and what is left of hours, minutes and seconds; of a duration below zero all are below
     zero.
     """
+    # PostgreSQL gives parts of a negative interval below zero each; Python keeps the sign in the
+    # days.
     sign = -1 if value < dt.timedelta() else 1
     micros = abs(value) // MICROSECOND
     match part:
@@ -180,6 +182,7 @@ def at_zone(value: dt.datetime, name: str) -> dt.datetime:
     once. Raises Bad.
     """
     try:
+        # SQL has one operator for both ways, and the type says which is meant.
         if value.tzinfo is not None:
             return value.astimezone(zone(name)).replace(tzinfo=None, fold=0)
     except OverflowError:

@@ -185,6 +185,7 @@ class Basics:
             raise self.fail(
                 token,
                 f"no field {name}",
+                # Of the table alone: a field of another one is reached by inheriting it.
                 did_you_mean(name, self.fields),
                 Code.UNKNOWN_FIELD,
             )
@@ -201,6 +202,7 @@ class Basics:
                 did_you_mean(name, self.fields),
                 Code.UNKNOWN_FIELD,
             )
+        # Everything else with a dot would be a table, and those are named in aggregates alone.
         if not isinstance(kind, Enum):
             raise self.fail(
                 attribute, f"{name} is of type {kind.name}: only enums have attributes"

@@ -141,6 +141,7 @@ class Calls(Operators):
         name: str, types: list[ValueType | None], index: int, known: ValueType
     ) -> ValueType:
         """A type that a NULL in this place can have."""
+        # Tried one after the other: signatures are functions, and can't be asked what they take.
         for candidate in (known, Integer(), Text()):
             try:
                 FUNCTIONS[name].signature(
@@ -289,6 +290,8 @@ class Calls(Operators):
         if len(arguments) != (2 if name == "LISTAGG" else 1):
             raise self.wrong_count(node, name, len(arguments))
         over = arguments[0]
+        # An expression would have to be evaluated in rows of another table; a field there can do
+        # it.
         if over.data not in ("field", "attribute"):
             hint = (
                 f"{name}(sailings.fare): a field with compute in the table below can hold an "
@@ -323,6 +326,7 @@ class Calls(Operators):
     def table_within(self, aggregate: str, token: Token) -> str:
         table = unquoted(token)
         if table not in self.within:
+            # Deeper tables have no row here: they are reached level by level.
             hint = did_you_mean(table, self.within)
             hint = (
                 hint or "aggregates are over tables that are directly within this one"

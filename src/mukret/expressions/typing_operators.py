@@ -69,6 +69,7 @@ class Operators(Basics):
             )
             hint = (
                 "texts are joined by ||"
+                # Who comes from Python or JavaScript writes it so.
                 if operator == "+" and families.is_textual(expression.type)
                 else text_hint
             )
@@ -146,6 +147,7 @@ class Operators(Basics):
         parts = []
         for child in self.children(node):
             part = self.check(child)
+            # No silent cast: how a number is written as text is for the writer of the rules to say.
             if part.type is not None and not families.is_textual(part.type):
                 raise self.fail(
                     child,
@@ -219,6 +221,8 @@ class Operators(Basics):
         """How a literal of a type is written."""
         if families.is_numeric(kind):
             return "leave out the quotes around a number"
+        # A text is compared with no date (SQL would cast it): a typo in it would be found in no
+        # row.
         match families.family(kind):
             case "date":
                 return f"write DATE '{text}'"
@@ -237,6 +241,7 @@ class Operators(Basics):
             and isinstance(literal.value, str)
         ):
             names = enum.type.names
+            # It would be false for all rows, or true for all, and nobody would see why.
             if literal.value not in names:
                 message = f"'{literal.value}' is no value of the enum {enum.type.name}"
                 raise self.fail(

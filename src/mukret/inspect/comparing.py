@@ -114,6 +114,7 @@ class TableChanges:
             },
             "renamed": dict(self.renamed),
             "rows": [
+                # A list, since a pair of outcomes can't be a key in JSON.
                 {"old": old, "new": new, **change.as_json()}
                 for (old, new), change in self.row_outcomes.items()
             ],
@@ -161,6 +162,7 @@ class Comparing:
 
     def __init__(self, old: Rules, new: Rules, ignored: Collection[str] = ()) -> None:
         self.found = RulesComparison()
+        # A table under a new name is the same one, if it reads the same rows.
         before = same_tables(old, new)
         self.found.gone = [name for name in old.tables if name not in before.values()]
         self.found.come = [name for name in new.tables if name not in before]
@@ -253,6 +255,7 @@ def _columns(
         for name, kind in before.items()
         if name not in names.values()
     }
+    # What is gone first: it breaks queries.
     return gone | {
         name: (before[names[name]].name if name in names else None, kind.name)
         for name, kind in after.items()
@@ -431,6 +434,7 @@ def _table_changes(old: Table, new: Table, ignored: Collection[str]) -> TableCha
     """What is different about a table before any row is looked at: its columns."""
     names = same_columns(old, new)
     columns = _columns(old, new, names)
+    # A column that is ignored is left out of all that is said, not only of values.
     looked_at = {
         column
         for column in {**names, **columns}

@@ -185,6 +185,7 @@ def _new_words(run: Run) -> Counter[tuple[str, str, str]]:
             for problem in reject.problems:
                 if problem.code == _UNKNOWN and reject.table and problem.field:
                     word = (reject.table, problem.field, str(problem.value))
+                    # A field that holds free text would have millions of them.
                     if word in words or len(words) < MOST_WORDS:
                         words[word] += 1
     return words

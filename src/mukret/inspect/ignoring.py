@@ -20,7 +20,10 @@ def refuse_unknown(ignored: Iterable[str], columns: Iterable[tuple[str, str]]) -
     wrongly.
     """
     known = {
-        name for table, column in columns for name in (column, f"{table}.{column}")
+        # A name alone means the field of every table that has it.
+        name
+        for table, column in columns
+        for name in (column, f"{table}.{column}")
     }
     for name in ignored:
         if name not in known:

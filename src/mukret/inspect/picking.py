@@ -153,6 +153,7 @@ def with_values(table: Table, values: Mapping[str, str]) -> RowFilter:
 
     def wanted(decided: DecidedTable, rows: Sequence[int]) -> Sequence[int]:
         columns = {
+            # Compared as it is written: what somebody types comes from a table that we wrote.
             name: written(decided.columns.array(name), table.types[name]).to_pylist()
             for name in values
         }
@@ -192,6 +193,7 @@ def meeting(condition: RowCondition) -> RowFilter:
     """Rows that meet a condition."""
 
     def wanted(table: DecidedTable, rows: Sequence[int]) -> Sequence[int]:
+        # Only the fields of the condition are taken out of their columns, row by row.
         columns = {name: table.columns.array(name) for name in condition.names}
         return [
             row

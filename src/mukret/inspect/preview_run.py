@@ -117,6 +117,7 @@ class PreviewRun:
                 *self.choice.tables,
             ):
                 self.rejects.append(reject)
+            # Documents that can't be read, and rows that were never made, have no line in a table.
             is_no_row = reject.table is None or reject.rows is not None
             if is_no_row and len(self.apart[reject.table]) < MOST_APART:
                 self.apart[reject.table].append(reject)

@@ -88,6 +88,8 @@ class Anywhere:
             place = (
                 self.seen
                 if self.seen < self.wanted
+                # Reservoir sampling (Vitter, algorithm R): each row has the same chance, and none
+                # is read twice.
                 else self.draw.randrange(self.seen + 1)
             )
             self.seen += 1
@@ -185,6 +187,7 @@ class Preview:
         return {
             own.name: ", ".join(map(shown_text, stood_there(own.source, node, excused)))
             for own in table.table.fields
+            # What is computed stands nowhere.
             if isinstance(own.source, At)
         }
 

@@ -107,6 +107,8 @@ def trace(
     that, rows of other documents are found by `elsewhere`.
     """
     row = RowInBatch(picked.tables, picked.table, picked.row)
+    # All that each of forty fields was made of would fill pages: only one that is named is told in
+    # full.
     tracer = _Tracer(elsewhere, deep=only is not None)
     names = [only] if only else list(row.rules.types)
     problems = [f"{fault.name or 'row'}: {_told(fault)}" for fault in row.faults]
@@ -208,6 +210,7 @@ class RowInBatch:
         form, target = self.form(lookup), self.tables[str(lookup.table)]
         document = self.table.rows.document(self.number)
         answered = target.columns.answered(lookup)
+        # The first with the key counts, as it does for the lookup.
         same = (
             row
             for row, key, _ in answered
@@ -235,6 +238,7 @@ class _Tracer:
             return self.inherited(row, item)
         own = next(field for field in row.rules.fields if field.name == name)
         traced = self.started(row, own)
+        # Found once, for the steps and for what is told below them.
         looked_up = None
         if isinstance(own.source, Lookup):
             looked_up = self.looked_up(row, own.source)
@@ -294,6 +298,7 @@ class _Tracer:
                 yield from self.found(row, own, own.source)
             case Compute(text=text):
                 yield f"= {text}"
+                # Each once, in the order in which the expression has them.
                 names = dict.fromkeys(own.source.expression.fields())
                 if names:
                     yield "with " + ", ".join(
@@ -340,6 +345,8 @@ class _Tracer:
         """What `take` makes of several nodes, and the type of the one, or of each."""
         if at.take == "all" and isinstance(field.type, ListOf):
             yield from element_steps(field.type, field.reading, values)
+        # Each value is read alone before they are put together: any of them may be the one that
+        # fails.
         elif at.take in GATHERINGS:
             yield from each_of(field.reading, values)
         elif values:
@@ -371,6 +378,7 @@ class _Tracer:
                 f"{attempt.path.text} finds {shown_text(item.value)} at "
                 f"{location_text(place.below(item.location))}"
             )
+            # What stands beside a value often says why it is another than was thought.
             around = surroundings(node, item.location) if self.deep else ""
             if around:
                 yield f"in {around}"
@@ -456,6 +464,7 @@ def _aggregated(aggregate: Aggregate, below: Sequence[RowInBatch]) -> Traced:
     over = ".".join(filter(None, (aggregate.table, aggregate.field)))
     what = f"{aggregate.function}({over})"
     group = Traced(what, aggregate.table, f"of {len(below):,} rows")
+    # The first ones: the others are in the table.
     for row in below[:MOST_ROWS]:
         value = f": {_shown(row, aggregate.field)}" if aggregate.field else ""
         group.steps.append(f"{row.named}{value}")
@@ -472,6 +481,7 @@ def surroundings(node: JsonValue, location: Sequence[str | int]) -> str:
         return ""
     steps = list(node) if type(node) is dict else list(range(len(node)))
     place = steps.index(location[-1])
+    # A few on each side, with a sign where there are more.
     first, last = max(0, place - BESIDE), place + BESIDE + 1
     shown = [_member(node, step) for step in steps[first:last]]
     parts = ["…"] * (first > 0) + shown + ["…"] * (last < len(steps))
@@ -545,7 +555,10 @@ def list_steps(kind: ListOf, reading: TypeSpec, value: JsonValue) -> Iterator[st
             f"{', '.join(map(shown_text, elements[:MOST_NODES])) or 'nothing'}"
         )
     yield from element_steps(
-        kind, TypeSpec(kind, replace(options, capture=None, split=None)), elements
+        # These two have done their work on the whole text.
+        kind,
+        TypeSpec(kind, replace(options, capture=None, split=None)),
+        elements,
     )
 
 
@@ -569,6 +582,7 @@ def each_of(reading: TypeSpec, elements: Sequence[JsonValue]) -> Iterator[str]:
         )
         try:
             reading.read(element)
+        # The trace goes on where the run stopped: which element it was is what is asked.
         except Bad as bad:
             steps.append(
                 f"[{bad.code}]"
@@ -594,6 +608,7 @@ def _read_as(reading: TypeSpec) -> str:
             ),
             ("unit", options.unit),
         )
+        # Only what is not the default: a line that anybody can take in.
         if given
     ]
     with_options += [

@@ -95,6 +95,7 @@ class Merge:
             [rule.as_json() for rule in self.together.unmatched],
             self.together.sample,
         )
+        # All else is as one run over all of the input would say it.
         return {**record, "parts": len(self.parts)}
 
     @property
@@ -251,6 +252,7 @@ def _check_against(part: Part, first: Part) -> None:
         "fingerprint": "inputs",
     }
     for name, what in compared.items():
+        # The fingerprint is of names and sizes of all inputs: parts of other days have another.
         if part.share[name] != first.share[name]:
             message = f"{part.folder} and {first.folder} saw another {what}"
             hint = "extract all parts from the same files"

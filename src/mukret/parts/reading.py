@@ -46,6 +46,7 @@ class Part:
             raise InputError(
                 Code.NOT_OPENED, f"{folder}: no part: {RUN_FILE}: {reason}"
             ) from None
+        # A folder of an ordinary run, most often.
         except (ValueError, KeyError, TypeError):
             hint = "mukret extract … --part 1/4 --to FOLDER writes one"
             raise InputError(

@@ -24,6 +24,7 @@ class Share:
     @classmethod
     def parse(cls, text: str) -> Share:
         """`3/16`. Raises UsageError."""
+        # `isdecimal` takes other digits, too; they are read as what they mean.
         number, slash, of = text.partition("/")
         if not (
             slash
@@ -45,6 +46,7 @@ class Share:
             range(len(sources)), key=lambda number: (-_bytes(sources[number]), number)
         ):
             least = loads.index(min(loads))
+            # One more for each, so that empty files are spread as well.
             loads[least] += _bytes(sources[number]) + 1
             if least == self.number - 1:
                 taken.append(number)
@@ -70,6 +72,7 @@ def refuse_what_looks_across(rules: Rules) -> None:
     together.
     """
     for table, own in rules.all_fields():
+        # Refused before anything is read, and not after a night of work.
         if own.reads.across_run:
             message = (
                 f"{table}.{own.name} looks at rows of the whole run, and a part has a share "
@@ -92,6 +95,7 @@ def asks_the_time(rules: Rules) -> bool:
     conditions = [
         table.where for table in rules.tables.values() if table.where is not None
     ]
+    # A merge of such parts would mix times that one run would not.
     return any(expression.asks_the_time for expression in (*computed, *conditions))
 
 

@@ -54,6 +54,7 @@ class Told:
             tally.documents_left_out,
             tally.response_values_nulled,
             run.sample.as_json(),
+            # Asked at the end only: before, a rule that found nothing may still find something.
             run.notices(),
             run.unmatched(),
             run.coverage.still_open(),
@@ -88,6 +89,7 @@ class Together:
         self.unread: Counter[str] = Counter()
         self.twice: list[object] = []
         self.told: dict[OpenRule, Unmatched] = {}
+        # None before the first share: it is the intersection of all of them.
         self.still_open: set[OpenRule] | None = None
         self.others: dict[tuple[str, str], Notice] = {}
         for share in shares:

@@ -118,6 +118,7 @@ class _PartFolder:
             REJECTS,
             RUN_FILE,
         ]
+        # By this `compare` and `report` tell that it is no delivery.
         record["format"] = "part"
         text = json.dumps(record, indent=2, ensure_ascii=False) + "\n"
         (self.publication.work / RUN_FILE).write_text(text, encoding="utf-8")

@@ -105,6 +105,7 @@ class FilterCall:
         for kind, argument in zip(
             self.function.parameters, self.arguments, strict=True
         ):
+            # `count` and `value` take nodes, all other functions values (RFC 9535, section 2.4).
             if kind == "nodes":
                 assert isinstance(argument, Query)
                 given.append(argument.nodes(current, root))
@@ -135,6 +136,8 @@ class FilterComparison:
             case ">":
                 return less(right, left)
             case "<=":
+                # Two texts, or two numbers, have an order; anything else is only equal or not
+                # (section 2.3.5.2.2).
                 return less(left, right) or equal(left, right)
             case _:
                 return less(right, left) or equal(left, right)

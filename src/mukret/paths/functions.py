@@ -51,6 +51,7 @@ def _by_pattern(matcher: Matcher) -> Callable[[JsonValue, JsonValue], bool]:
             return False
         try:
             return matcher(pattern, text)
+        # That it is none was told when the path was parsed, if it stood there.
         except PatternError:
             return False
 

@@ -65,6 +65,7 @@ def _explain(
     """Why a step finds nothing in the nodes to which the steps before it led."""
     if not alive:
         return None
+    # `..` looks everywhere: what stands just here explains nothing.
     if segment.descend:
         return _other_descendant(before, segment, alive)
     where = path_text(before)
@@ -77,6 +78,7 @@ def _explain(
     names = _member_names(alive) if isinstance(selector, Name) else None
     if isinstance(selector, Name) and names:
         return _other_member(before, selector, names)
+    # Empty now is no mistake of the path: it may be filled tomorrow.
     if len(containers) == len(alive) and not any(containers):
         return Nearest(f"{where} is always empty")
     return _other_kind(before, segment, {kind_of(value) for value in alive})
@@ -132,6 +134,7 @@ def _other_member(
     where = path_text(before)
     close = nearest(selector.name, names)
     if close is None:
+        # A handful of names can be read; of a hundred none would be.
         known = f"; it has {', '.join(names[:8])}" if len(names) <= 8 else ""
         return Nearest(f"{where} has no member {selector.name}{known}")
     differs = (
@@ -182,6 +185,7 @@ def _segment_text(segment: Segment) -> str:
     if (
         len(segment.selectors) == 1
         and isinstance(only, Name)
+        # Any other name could not be told from what follows it.
         and only.name.isidentifier()
     ):
         return f"{dots or '.'}{only.name}"
@@ -196,6 +200,7 @@ def _selector_text(selector: Selector) -> str:
             return str(index)
         case Slice(start, end, step):
             parts = ["" if part is None else str(part) for part in (start, end)]
+            # A step of 1 that was not written is not written.
             return ":".join([*parts, str(step)] if step is not None else parts)
         case Filter(text):
             return f"?{text}"

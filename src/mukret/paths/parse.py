@@ -75,6 +75,7 @@ class _QueryParser(Scanner):
         if self.ended:
             return Path(self.text, segments, tuple(self.filters.doubts))
         before = self.at
+        # RFC 9535 has no white space around a path; YAML and a shell easily add some.
         self.blank()
         if self.ended:
             raise self.fail("white space after the path", "take it away", before)
@@ -99,6 +100,7 @@ class _QueryParser(Scanner):
 
     def condition(self) -> Condition:
         self.blank()
+        # Who knows filters writes it here, too.
         if self.take("?"):
             raise self.fail(
                 "a condition stands alone here", "leave out the ?", self.at - 1
@@ -164,6 +166,7 @@ class _QueryParser(Scanner):
         if self.character in "'\"":
             hint = f"write {'..' if descend else ''}['name']"
             return self.fail("a quoted name stands in brackets", hint)
+        # Other dialects have it, and it is what people paste.
         if self.character == "[":
             return self.fail("a dot before [", "leave out the dot", self.at - 1)
         if self.character == ".":
@@ -182,6 +185,7 @@ class _QueryParser(Scanner):
             if self.take("]"):
                 return tuple(selectors)
             if not self.take(","):
+                # The caret goes to the bracket: its end could be anywhere.
                 if self.ended:
                     raise self.fail("this [ is never closed", "add ]", opened)
                 raise self.fail(
@@ -228,6 +232,7 @@ class _QueryParser(Scanner):
 
     def no_selector(self) -> PathSyntaxError:
         loose = _LOOSE_NAME.match(self.text, self.at)
+        # The most frequent slip: `[name]` for `['name']`.
         if loose and not loose.group()[0].isdigit():
             return self.fail(
                 "a name in brackets needs quotes",

@@ -80,6 +80,7 @@ class FilterParser:
             self.scanner.blank()
             if not self.scanner.take(operator):
                 self.no_word_operator()
+                # White space that is followed by nothing belongs to what comes after.
                 self.scanner.at = before
                 return parts
             self.scanner.blank()
@@ -171,6 +172,7 @@ class FilterParser:
     # ---- what a value can be used as
 
     def tested(self, operand: Operand, start: int) -> Logical:
+        # `[?true]` would find all or nothing, which nobody means.
         if isinstance(operand, Literally):
             raise self.fail(
                 "a value alone is no condition", "compare it with something", start
@@ -232,6 +234,7 @@ class FilterParser:
         scanner = self.scanner
         if scanner.ended:
             return self.fail("the text ends where a condition should follow")
+        # RFC 9535 compares with scalars and single nodes alone.
         if scanner.character in "[{":
             return self.fail(
                 "arrays and objects can't be written here",
@@ -244,6 +247,7 @@ class FilterParser:
 
     def odd_word(self, word: re.Match[str]) -> PathSyntaxError:
         name = word.group()
+        # `True` and `None` come from Python.
         if name.lower() in _CONSTANTS:
             hint = f"write {name.lower()}"
         elif name in FUNCTIONS:
@@ -262,6 +266,7 @@ class FilterParser:
             hint = "as in JSON: no plus sign, no leading zeros, digits on both sides of the point"
             raise self.fail(f"{shortened(loose.group())} is no number", hint)
         whole, fraction, exponent = match.groups()
+        # Python refuses to make an integer of more digits, as a guard against slow input.
         if fraction or exponent or len(whole) > 4000:
             return Literally(Number(match.group()))
         return Literally(int(whole))
@@ -360,6 +365,7 @@ class FilterParser:
             if self.scanner.peek(",") or self.scanner.peek(")"):
                 self.scanner.at = after
                 return operand
+            # It was the beginning of a comparison: read once more, as that.
             self.scanner.at = start
         return self.logical()
 
@@ -372,5 +378,7 @@ class FilterParser:
                 if isinstance(argument, FilterCall):
                     return argument.function.result == "value"
                 return isinstance(argument, Literally) or (
+                    # A value is wanted: a query must find one node at most (RFC 9535, section
+                    # 2.4.3).
                     isinstance(argument, Query) and argument.singular
                 )

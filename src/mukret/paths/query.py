@@ -284,6 +284,7 @@ class Path:
         trail: _Trail = None
         value = root
         for name in names:
+            # The general way says what is there instead.
             if type(value) is not dict or name not in value:
                 return None
             trail, value = (trail, name), value[name]
@@ -327,6 +328,7 @@ def _with_descendants(start: Reached) -> Iterator[Reached]:
         if type(value) is list:
             todo += (
                 Reached((trail, step), value[step])
+                # From the end, since the list is taken from its end: nodes come in document order.
                 for step in range(len(value) - 1, -1, -1)
             )
         elif type(value) is dict:

@@ -71,6 +71,7 @@ def capturing(pattern: str) -> str:
     """
     mapper = _Mapper(pattern, captures=True)
     mapped = f"^(?:{mapper.mapped()})$"
+    # It would capture nothing in every row, and each would be rejected.
     if not mapper.captured:
         raise PatternError(
             0,
@@ -96,9 +97,11 @@ def _compiled(pattern: str) -> Any:
 
 @lru_cache(maxsize=500)
 def _compiled_re2(mapped: str) -> Any:
+    # Loaded with the first pattern: most rules have none.
     import re2
 
     options = re2.Options()
+    # It writes to standard error by itself.
     options.log_errors = False
     try:
         return re2.compile(mapped, options)
@@ -196,6 +199,7 @@ class _Mapper:
             message = "I-Regexp has plain groups alone: no (?…)"
             raise PatternError(self.at, message, "write ( … )")
         opened = self.at
+        # Groups come in the order in which they open: the first is the outermost.
         first = self.captures and not self.captured
         self.captured = self.captured or first
         self.take(f"(?P<{CAPTURED}>" if first else "(?:")
@@ -227,6 +231,7 @@ class _Mapper:
 
     def property_class(self) -> str:
         start = self.at
+        # Braces are part of it, whatever else they mean in a pattern.
         found = (
             _PROPERTY.match(self.pattern, self.at + 3)
             if self.pattern[self.at + 2 : self.at + 3] == "{"

@@ -172,6 +172,8 @@ class ByFirstStep:
         for way in ways:
             first = way.segments[0]
             match first.selectors:
+                # Most paths begin with one name: a member is looked up, and not tried against each
+                # of them.
                 case (Name(name),) if not first.descend:
                     self.named.setdefault(name, []).append(way)
                 case _:

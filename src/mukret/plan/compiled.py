@@ -107,6 +107,7 @@ def _slow(table: Table, scan: TableScan | None) -> Iterator[str]:
         "recurse": rows.recurse,
     }
     yield from (f"rows one by one ({word})" for word, given in words.items() if given)
+    # Told by `-v`, for somebody who wonders where the time goes.
     if scan is None:
         if rows.plain:
             yield "rows one by one, out of nodes that are decoded"

@@ -89,6 +89,7 @@ def _descends_from_the_root(rules: Rules) -> bool:
     paths = [
         path
         for table in rules.tables.values()
+        # Tables within look from their own rows on.
         if table.within is None
         for path in table.rows.reads
     ]
@@ -175,6 +176,8 @@ class _Arrays:
                 and expression_reads(table.where).rows.keys() & array.tables
             ):
                 yield f"where of {name} counts or sums all its rows"
+            # What a condition looks at is not followed: it may reach the array, so the document is
+            # not cut.
             if table.rows.when is not None:
                 yield f"when of {name} may look at it"
 
@@ -237,6 +240,7 @@ def _may_reach(segments: Sequence[Segment], names: Names) -> bool:
     """Whether a path may lead to an array, into it, or to what it stands in."""
     for segment, name in zip(segments, names, strict=False):
         if segment.descend:
+            # It ends above the array, or in it.
             return True
         if all(
             isinstance(selector, Name) and selector.name != name

@@ -129,6 +129,7 @@ class _Making:
     def __init__(self, rules: Rules, acceptance: Acceptance) -> None:
         self.rules = rules
         self.acceptance = acceptance
+        # By the number of the table, side by side: the scanner takes arrays, not objects.
         self.parents: list[int] = []
         self.columns: list[int] = []
         self.named: list[bool] = []
@@ -438,6 +439,7 @@ def need_names(tables: Sequence[Table]) -> set[str]:
     same node.
     """
     needed: set[str] = set()
+    # Children first: what they need of their parent is then known.
     for table in reversed(tables):
         if table.name in needed or any(
             own.source == Fact("name") for own in table.fields

@@ -33,6 +33,7 @@ def report_as_json(report: Report) -> dict[str, JsonValue]:
         "unmatched": list(report.unmatched),
         "unread": dict(report.unread),
         "joins": [
+            # Examples that there are none of are left out.
             {name: value for name, value in vars(join).items() if value != ()}
             for join in report.joins
         ],

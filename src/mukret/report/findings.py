@@ -123,6 +123,7 @@ def _rejected(table: TableReport, own: int, along: int) -> Finding:
     return Finding(
         Matter.REJECTED,
         own / seen,
+        # More rejected than kept: whatever the rest is good for, it is no picture of the whole.
         own >= HALF * seen,
         table.name,
         None,
@@ -207,6 +208,7 @@ def _column_since(
     if new is None:
         yield Finding(Matter.COLUMN_GONE, 0.6, table=table, column=old.name)
     elif new.rows and new.null_share > old.null_share + TEN_POINTS:
+        # Rounded to what is said; the weight below is of the exact shares.
         percents = (round(100 * new.null_share), round(100 * old.null_share))
         yield Finding(
             Matter.MORE_NULLS,

@@ -109,6 +109,7 @@ def _template() -> jinja2.Template:
         autoescape=True,
         trim_blocks=True,
         lstrip_blocks=True,
+        # A name that is misspelt in the template would leave a hole that nobody sees.
         undefined=jinja2.StrictUndefined,
     )
     environment.filters.update(
@@ -168,6 +169,7 @@ def _facts(column: ColumnProfile, before: ColumnProfile | None) -> Iterator[Show
 def _told(column: ColumnProfile) -> list[tuple[str, str]]:
     told = [("null", percent(column.nulls, column.rows))]
     if column.filled:
+        # Estimated where there are too many to count, and said to be.
         about = "" if column.exactly else "about "
         told.append(
             (
@@ -190,6 +192,7 @@ def _rounded(number: int) -> int:
 def _tops(column: ColumnProfile) -> Iterator[Top]:
     """The values that come most; of a column in which all are different some of them."""
     whole: int = column.filled if column.exactly else len(column.sample)
+    # Where no value comes twice they are examples: a share of each would mean nothing.
     most = column.top[0][1] if column.top else 1
     for text, count in column.top:
         share = "" if most == 1 else percent(count, whole)

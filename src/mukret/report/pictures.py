@@ -114,6 +114,7 @@ def flow_svg(rows: Mapping[str, Sequence[int]]) -> str:
             )
             left += width
     axes.set_xlim(0, 1)
+    # Upside down: the first table stands at the top, as in the list beside it.
     axes.set_ylim(len(rows) - 0.5, -0.5)
     axes.axis("off")
     return svg_of(figure, "what became of the rows")

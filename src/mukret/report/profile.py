@@ -129,6 +129,7 @@ class _Column:
         if not len(texts):
             return
         self.hashes.add(texts)
+        # Given up for good once there are too many: a count of some would be none.
         if self.counted is not None:
             self.count(texts)
         if self.ordered:
@@ -137,6 +138,7 @@ class _Column:
     def count(self, texts: pa.Array) -> None:
         assert self.counted is not None
         found = texts.value_counts()
+        # Before anything is made into Python objects, which costs more than the count.
         if len(found) + len(self.counted) > 4 * MOST_DIFFERENT:
             self.counted = None
             return
@@ -226,6 +228,8 @@ class RowSample:
         self.rows: pa.Table | None = None
 
     def see(self, batch: pa.RecordBatch) -> None:
+        # A random number for each row, of which the smallest are kept: each row has the same
+        # chance, in any order of the batches.
         numbers = self.random.random(batch.num_rows)
         if len(self.numbers) == self.most:
             chosen = numbers < self.numbers.max()
@@ -263,6 +267,7 @@ def profile(
         for name, column in columns.items():
             try:
                 column.see(batch.column(name))
+            # Somebody has edited the file since it was written.
             except (pa.ArrowInvalid, Bad) as error:
                 message = (
                     f"{delivered.target}: {table.name}.{name} holds what is no "

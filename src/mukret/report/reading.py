@@ -118,6 +118,7 @@ class Report:
 
 def read_report(delivered: Delivered, against: Delivered | None = None) -> Report:
     """Reads a delivery once, and what it is compared with. Raises InputError."""
+    # The last run: it says what the delivery is now.
     record = delivered.records[-1]
     keys = _hashed_keys(delivered)
     tables = {
@@ -185,6 +186,7 @@ def refused_by_reason(rejects: Iterable[DeliveredReject]) -> list[RefusedValues]
     for reject in rejects:
         for problem in reject.problems:
             name = (reject.table, problem["field"], problem["code"])
+            # Each kind of reason takes memory, and fields may be hundreds.
             if name not in found and len(found) >= MOST_REASONS:
                 continue
             reason = found.setdefault(name, RefusedValues(*name))

@@ -109,4 +109,5 @@ def _is_alone(rules: Rules, table: Table) -> bool:
         and not rows.spread
         and rows.recurse is None
     )
+    # Alone within a row that is one of many it comes as often as that.
     return one and (above is None or _is_alone(rules, above))

@@ -46,6 +46,7 @@ class ExamplesReader:
     def read(self, node: Node | None) -> tuple[Example, ...]:
         if node is None:
             return ()
+        # One example without a dash is a mapping, and most likely meant as a list of one.
         if not isinstance(node, Sequence):
             self.reader.add(
                 Code.WRONG_VALUE,
@@ -118,6 +119,7 @@ class ExamplesReader:
         facts = {}
         for name, (key, value) in body.entries.items() if body else ():
             scalar = self.reader.scalar(value, f"{name} of facts")
+            # Facts of rows follow from the response of the example itself.
             if name not in DOCUMENT_FACTS and not name.startswith(REQUEST_FACT):
                 known = (*DOCUMENT_FACTS, f"{REQUEST_FACT}NAME")
                 self.reader.add(

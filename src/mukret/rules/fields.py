@@ -126,6 +126,7 @@ class FieldReader:
             self.reader.missing(key)
             return None
         path = self.reader.path(node, f"path of {key.text}")
+        # `name: $.path` is a text, with what `defaults` says for texts.
         reading = self.types.with_defaults(TypeSpec(Text()))
         return (
             FieldDraft(key.text, key, At((path,), "only"), reading, bad=self.policy)
@@ -192,6 +193,7 @@ class FieldReader:
         if (
             scalar is not None
             and scalar.text.startswith(REQUEST_FACT)
+            # The prefix alone names no variable.
             and scalar.text != REQUEST_FACT
         ):
             return Fact(scalar.text)
@@ -284,6 +286,7 @@ class FieldReader:
     def no_type(self, source_key: str, body: Mapping) -> None:
         for name in ("type", *OPTION_NAMES):
             if name in body.entries:
+                # Each option that has no place is told, not the first alone.
                 message = (
                     f"{name} has no place beside {source_key}: the type is that of the "
                     "field taken"
@@ -303,6 +306,7 @@ class FieldReader:
             wants = {"sum": "a number", "join": "text"}.get(
                 take, "a type with an order"
             )
+            # Without a type it is a text, of which there is no sum.
             hint = "say type: integer, or another number" if take == "sum" else None
             self.reader.add(
                 Code.WRONG_VALUE,

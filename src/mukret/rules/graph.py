@@ -57,6 +57,7 @@ class FieldGraph:
     @classmethod
     def of(cls, rules: Rules) -> FieldGraph:
         tables = rules.tables
+        # The graph is made of parts as well, while the rules are still being read.
         return cls(
             {
                 RESPONSE: rules.response_fields,

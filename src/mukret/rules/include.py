@@ -67,6 +67,7 @@ class Includer:
                 Code.CYCLE, f"files that include each other: {names}", scalar
             )
             return None
+        # A file that several include is read once, and its problems are told once.
         if path.resolve() not in self.trees:
             self.trees[path.resolve()] = self.read(path, scalar, above)
         return self.trees[path.resolve()]
@@ -175,6 +176,7 @@ def check_version(reader: Reader, source: Mapping) -> None:
         )
         return
     version = reader.scalar(source.get("mukret"), "mukret")
+    # A later format may mean something else by the same words: nothing is guessed.
     if version is not None and version.text != "1":
         reader.add(
             Code.WRONG_VALUE,

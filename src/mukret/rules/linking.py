@@ -129,6 +129,7 @@ class Linker:
         return [
             (other, field)
             for other, field in found
+            # What is not there is noted when it is typed, with what was meant.
             if field in self.tables[other].names
         ]
 
@@ -216,6 +217,7 @@ class Linker:
         return self.field(draft, source, reading)
 
     def field(self, draft: FieldDraft, source: ValueSource, reading: TypeSpec) -> Field:
+        # Read by the type of the field, as the values beside it are.
         default = None
         if draft.default is not None:
             default = typed_scalar(
@@ -297,6 +299,7 @@ class Linker:
         broken.
         """
         found = self.visible[table].get(scalar.text)
+        # A broken field was noted where it stands: a second message would only lead away from it.
         if found is None and scalar.text not in self.tables[table].declared:
             hint = did_you_mean(scalar.text, self.known(table))
             self.reader.add(
@@ -310,6 +313,7 @@ class Linker:
     # ---- fields of other rows
 
     def from_above(self, table: str, draft: FieldDraft, scalar: Scalar) -> Field | None:
+        # In any other table the row above is of another one, and has other fields.
         if not self.tables[table].recursive:
             message = (
                 f"{draft.name}: there is a row above only in a table that recurses"
@@ -446,6 +450,7 @@ class Linker:
     def lengths_agree(self, draft: FieldDraft, what: str, key: tuple[str, ...]) -> bool:
         assert draft.lookup is not None
         body: MappingNode = draft.lookup.body
+        # Without a key several rows could be meant, and the first would win by chance.
         if not key:
             message = f"lookup of {draft.name}: {what} has no key"
             self.reader.add(

@@ -61,6 +61,7 @@ def _decoded(raw: bytes, file: str) -> str:
     except UnicodeDecodeError as error:
         problems = Problems()
         source = SourceText(file, raw[: error.start].decode("utf-8", "ignore"))
+        # At the end of what could be read.
         line = len(source.lines)
         problems.add_at(
             Code.YAML_SYNTAX,

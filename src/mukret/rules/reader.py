@@ -124,6 +124,7 @@ class Reader:
             return None
         word, known = scalar.text, list(choices)
         if word not in known:
+            # The list of all words only where none is near: it is long.
             near = nearest(word, known)
             hint = f"did you mean {near}?" if near else f"one of {', '.join(known)}"
             self.add(Code.WRONG_VALUE, f"{what} can't be {word!r}", scalar, hint)
@@ -154,6 +155,7 @@ class Reader:
             scalar = self.scalar(item, f"an entry of {what}")
             if scalar is not None:
                 texts.append(scalar)
+            # What is no scalar was noted by the reader of one.
             elif isinstance(item, Scalar):
                 self.add(
                     Code.EMPTY_KEY,
@@ -207,6 +209,7 @@ class Reader:
 
     def distinct(self, names: Sequence[Scalar], what: str) -> None:
         """Notes names that differ only in case."""
+        # Files and columns of some destinations do not tell case apart.
         seen: dict[str, Scalar] = {}
         for name in names:
             first = seen.setdefault(name.text.lower(), name)

@@ -97,6 +97,7 @@ class ReferencesReader:
         section = self.reader.mapping(node, "reference")
         if section is None:
             return {}
+        # Lookups name them: a reference and another in other case would be mixed up.
         self.reader.distinct([key for key, _ in section.entries.values()], "references")
         found: dict[str, Reference | None] = {}
         for name, (key, value) in section.entries.items():
@@ -183,6 +184,7 @@ class ReferencesReader:
         for name in columns:
             if columns.count(name) > 1:
                 return f"two columns are named {name!r}"
+        # The header is record 1; records may go over several lines.
         for number, row in enumerate(rows, 2):
             if len(row) != len(columns):
                 return (

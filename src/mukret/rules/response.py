@@ -39,6 +39,7 @@ class ResponseReader:
         for name, (key, value) in section.entries.items() if section else ():
             self.reader.name(key, "a kind")
             kind = self.kind(name, key, value)
+            # A broken kind is left out; tables that name it are told so.
             if kind is not None:
                 self.kinds[name] = kind
         return body

@@ -25,6 +25,7 @@ def read_rows(reader: Reader, name: str, body: Mapping) -> RowRules:
     zipped = _zip(reader, name, node) if isinstance(node, Mapping) else None
     header = _header(reader, name, body.get("header"))
     recurse = _recurse(reader, name, body)
+    # Last: each key was read, and its own problems noted.
     _refuse_pairs(reader, name, body, isinstance(node, Mapping))
     return RowRules(
         () if zipped else _paths(reader, name, node),
@@ -125,6 +126,7 @@ def _recurse(reader: Reader, name: str, body: Mapping) -> Path | None:
             'a path to the rows below: "$.parts[*]"',
         )
         return None
+    # Each row would be found once for every row above it.
     if any(segment.descend for segment in path.segments):
         message = (
             f"recurse of {name}: .. finds rows of every depth, which would come again below "

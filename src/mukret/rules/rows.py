@@ -464,6 +464,7 @@ def would_stand(path: Path) -> Location:
         if not (
             isinstance(step, Name) or (isinstance(step, Index) and step.index >= 0)
         ):
+            # Behind a wildcard or a filter there are many places, or none.
             break
         steps.append(step.name if isinstance(step, Name) else step.index)
     return tuple(steps)
