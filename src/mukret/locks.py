@@ -12,6 +12,7 @@ def hold(descriptor: int) -> bool | None:
     system or the file system has no such locks.
     """
     try:
+        # Windows has no such module; there nobody is kept out.
         from fcntl import LOCK_EX, LOCK_NB, flock
     except ImportError:
         return None
@@ -19,6 +20,7 @@ def hold(descriptor: int) -> bool | None:
         flock(descriptor, LOCK_EX | LOCK_NB)
     except BlockingIOError:
         return False
+    # Some file systems of networks know no locks.
     except OSError:
         return None
     return True

@@ -82,6 +82,7 @@ def json_text(
     parts: list[str] = []
     length = 0
     todo: list[JsonValue] = [value]
+    # A stack in place of recursion, from the end: documents may be as deep as they like.
     while todo and (limit is None or length <= limit):
         item = todo.pop()
         kind = type(item)

@@ -81,6 +81,7 @@ def _below(
     report = survey(sources, path, progress=progress)
     if not report.roots:
         raise UsageError(Code.USAGE, f"{path.text} finds nothing", hint=report.hint)
+    # The table is called by the last name on the way.
     steps = [
         segment.only.name for segment in path.segments if isinstance(segment.only, Name)
     ]
@@ -138,6 +139,7 @@ def _tables(
     title: str,
     sources: Sequence[Source],
 ) -> Draft:
+    # Answers of one call are named after it: their own outermost name is often `data`.
     call = next(iter(sources_by_call(sources)), None)
     draft = tables_of(
         report,
@@ -155,6 +157,7 @@ def _looked_into(
     """A survey that has read the texts that hold JSON, and where these stand."""
     found: list[Path] = []
     report = _survey(sources, found, progress)
+    # Texts may hold objects with texts that hold JSON.
     for _ in range(MOST_LEVELS):
         more = [parse_path(one.path) for one in report.places if _holds_json(one)]
         if not more:

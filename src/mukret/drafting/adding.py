@@ -62,6 +62,7 @@ def added_to(rules: Rules, text: str, sources: Sequence[Source]) -> Added:
     adding.tables()
     adding.ignore()
     adding.propose(run)
+    # What is written to the file must be rules that can be read.
     parse_rules(adding.added.text, rules.file)
     return adding.added
 
@@ -184,6 +185,7 @@ class _Adding:
         if table.within is None:
             return []
         above = table.within.name
+        # A table of the rules; else one that is drafted beside it.
         if above in self.known:
             parent = self.rules.tables[self.known[above]]
             table.within = DraftTable(parent.name, None)
@@ -237,6 +239,7 @@ def _drafted_fields(
             }
             for own in rules.tables[name].fields:
                 paths = [_steps(path) for path in own.reads.paths]
+                # The first path counts: others are for responses that lack it.
                 if paths and paths[0] in by_path:
                     found[name, own.name] = by_path[paths[0]]
     return found
@@ -286,6 +289,7 @@ def _places(rules: Rules) -> Iterator[tuple[str, str]]:
     bases: dict[str | None, str] = {None: "$"}
     seen: set[str] = set()
     for table in rules.parents_first():
+        # Of several paths to rows the first is what a draft would have.
         path = table.rows.named_paths[0]
         place = (
             bases[table.within]

@@ -36,6 +36,7 @@ def with_variables(draft: Draft, sources: Sequence[Source]) -> Draft:
             values.setdefault(name, set()).add(json_text(value))
     for table in draft.tables:
         for name, different in values.items() if table.within is None else ():
+            # A variable that is always the same tells no answer from another.
             if len(different) > 1 and snake_case(name) not in table.names():
                 own = DraftField(snake_case(name), {"fact": REQUEST_FACT + name})
                 own.comment = "what the service was asked with"
@@ -69,6 +70,7 @@ def together(title: str, drafts: Mapping[str, Draft]) -> Draft:
 def _rename_enums(draft: Draft, whole: Draft, prefix: str) -> None:
     new: dict[str, str] = {}
     for name, words in draft.enums.items():
+        # Calls may have words of one name that differ: each keeps its own.
         same = whole.enums.get(name, words) == words
         new[name] = name if same else fresh(f"{prefix}_{name}", whole.enums)
         whole.enums[new[name]] = words

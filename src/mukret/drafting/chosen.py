@@ -41,6 +41,7 @@ def with_fields_alone(draft: Draft, names: Sequence[str]) -> None:
     everything = [
         field for table in draft.tables for field in table.fields
     ] + draft.response
+    # All names are looked at before any field goes: a typo leaves the draft whole.
     for name in names:
         if not any(_is_called(field, name) for field in everything):
             hint = did_you_mean(name, dict.fromkeys(field.name for field in everything))

@@ -152,6 +152,7 @@ class _Drafter:
         table = self.table(first.elements, root, f"$..{name}[*]", None, (first.step,))
         table.key = []
         for own in table.fields:
+            # What is always there in one place may be missing in another.
             own.required = False
         table.comment = f"found in {len(places)} places"
 
@@ -179,6 +180,7 @@ class _Drafter:
             else None
         )
         for step, child in place.children.items():
+            # These are rows of the same table, one level down.
             if (
                 recursed
                 and child.elements is not None
@@ -203,10 +205,12 @@ class _Drafter:
             self.container(place, base, table, names)
         elif place.columns and kinds == {"array"}:
             self.tuple_columns(place, base, table, names)
+        # A record beside the lists of the response, with lists of its own: a table of one row.
         elif table is None and is_record(place) and holds_lists(place):
             self.table(place, base, path(place, base), None, names)
         elif kinds == {"object"} and place.children:
             self.object(place, base, table, names)
+        # What is left has scalars in it; empty objects and lists alone say nothing.
         elif not kinds <= {"object"} and kinds != {"array"}:
             self.scalar(place, base, table, names)
 
@@ -344,6 +348,7 @@ class _Drafter:
         if of.members is not None:
             self.named(table, of)
             lists = inner.elements
+            # Two lists under two names may hold one record: keys would refuse the second.
             if inner.objects and lists is not None and lists.objects:
                 table.options["spread"], table.key = True, []
         elif of.objects and of.count("array"):
@@ -395,6 +400,7 @@ class _Drafter:
         taken = self.taken(table)
         name, reading = names_reading(of)
         whole = f"{singular(table.name.removesuffix(f'_{name}s'))}_{name}"
+        # `date` or `year` says all; `code` wants the word of what it is one of.
         short = reading and name not in taken
         field = DraftField(
             fresh(name if short else whole, taken), {"fact": "name"}, reading
@@ -524,6 +530,7 @@ class _Drafter:
         table = self.new_table({"zip": paths}, parent, names, {})
         for name, one in inner.items():
             if one is not None:
+                # The list has the name of many, the field of one.
                 self.field(table, self.report(one), singular(name), {"at": f"$.{name}"})
         self.finish(table)
 
@@ -634,6 +641,7 @@ class _Drafter:
         for remark in reading.remarks:
             field.remark(remark)
         if reading.words:
+            # The same words are one enum, whatever fields have them.
             same = (
                 name
                 for name, words in self.draft.enums.items()
@@ -656,6 +664,7 @@ class _Drafter:
             name, source, dict(reading.options), note=example_note(report)
         )
         self.read(field, reading)
+        # Read as one of its elements would be.
         field.reading["type"] = f"list({field.type})"
         table.fields.append(field)
 
@@ -706,6 +715,7 @@ class _Drafter:
         name = fresh(f"{singular(table.name)}_position", self.taken(table))
         field = DraftField(name, {"fact": "position"}, comment="for want of an id")
         table.fields.append(field)
+        # With the key of the parent the position is a key.
         if _knows_its_parent(table):
             table.key = [*table.inherit, field.name]
             return
@@ -719,6 +729,7 @@ class _Drafter:
         none if there is but one.
         """
         facts = ["file"] if self.files > 1 else []
+        # Files with one document each are told apart by their name.
         if self.documents > self.files:
             facts.append("document")
         for fact in facts:
@@ -781,6 +792,7 @@ def sorts_apart(report: PlaceReport) -> Sorts | None:
     and there are no more sorts than were looked at.
     """
     sorts = report.sorts
+    # Without members of its own a sort would be a table without columns.
     if (
         sorts is None
         or not 2 <= len(sorts.sorts) <= MOST_SORTS

@@ -27,6 +27,7 @@ def response_fields(
     fields: list[DraftField] = []
     for place in dict.fromkeys([*telling, *filter(_is_told, scalars)]):
         steps = [step for step in steps_of(place) if step not in WRAPPERS]
+        # The name of what tells documents apart stands in every table: it is kept short.
         name = joined(steps[-1:] if place in telling else steps) or "document"
         name = fresh(name, {field.name for field in fields})
         fields.append(_field(report(place), name, path(place, root)))
@@ -59,6 +60,7 @@ def _field(report: PlaceReport, name: str, at: str) -> DraftField:
         odd=reading.odd,
         note=example_note(report),
     )
+    # What the reading could not decide is said beside the field.
     for remark in reading.remarks:
         own.remark(remark)
     return own
@@ -71,6 +73,7 @@ def _tells_apart(report: PlaceReport, documents: int) -> bool:
         and not report.looks[0].odd
         and not is_about_the_answer(report.place)
     )
+    # Once in each document, and never the same.
     return values.count == documents == values.distinct and (
         sound or (bool(report.looks) and _is_moment(report))
     )

@@ -62,6 +62,7 @@ def _groups(signatures: Iterable[tuple[set[str], int]]) -> dict[frozenset[str], 
         members, total = frozenset(names), count
         if not members:
             continue
+        # A document may join two groups that had nothing in common so far.
         for other in [other for other in groups if other & members]:
             total += groups.pop(other)
             members |= other

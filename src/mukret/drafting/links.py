@@ -38,6 +38,7 @@ class DraftLinks:
             places.setdefault(report.path, []).append(report.place)
         for table, own, report in self.referring:
             for place in places.get(report.refers_to or "", ()):
+                # A value that is in no key can't be looked up.
                 if id(place) in self.keys:
                     target, key = self.keys[id(place)]
                     own.refers_to = f"{target.name}.{key.name}"
@@ -54,6 +55,7 @@ def _lookup(
     if (
         named is None
         or target is table
+        # All parts of the key have to be at hand in the row.
         or not {*target.key} - {key.name} <= table.names()
     ):
         return None

@@ -163,6 +163,7 @@ def is_about_the_answer(place: Place) -> bool:
             words[-1] in _ANSWER_ENDS or all(word in _ANSWER for word in words)
         ):
             return True
+        # Also what stands in an object of that name: `paging: {next: …}`.
         above = above.parent
     return False
 

@@ -79,6 +79,7 @@ def snake_case(name: str) -> str:
     """
     name = _NUMBERED.sub("", name)
     name = (
+        # Letters without their accents: expressions and databases take these without quotes.
         unicodedata.normalize("NFKD", name.replace("ß", "ss"))
         .encode("ascii", "ignore")
         .decode()
@@ -100,6 +101,7 @@ def joined(steps: Iterable[str]) -> str:
 
 def singular(name: str) -> str:
     """One of what a table is named for."""
+    # English alone: a name in another language is at worst left as it is.
     for ending, one in (
         ("ies", "y"),
         ("sses", "ss"),

@@ -40,6 +40,7 @@ def steps_of(place: Place) -> list[str]:
 
 def always_empty(place: Place) -> bool:
     """Whether nothing stands there but null, empty texts, empty arrays and empty objects."""
+    # An empty text counts as nothing, as elsewhere in a draft.
     below = (
         place.children
         or place.columns
@@ -82,6 +83,7 @@ def holds_lists(place: Place) -> bool:
             inner is not None and (inner.objects or inner.columns or inner.elements)
         ):
             return True
+        # Lists in lists are found on the way.
         todo += [*one.children.values(), *one.columns]
     return False
 
@@ -128,6 +130,7 @@ def holders(place: Place) -> set[str]:
         alone = (
             around is not None and around.step is not None and len(around.children) == 1
         )
+        # Its name adds nothing to the one that it holds.
         if len(above.children) == 1 or alone:
             found.add(above.step)
         above = around
@@ -143,6 +146,7 @@ def unwrapped(place: Place) -> tuple[Place, tuple[str, ...]]:
         and set(place.kinds) == {"object"}
     ):
         ((name, child),) = place.children.items()
+        # Null now and then: then the wrapper says whether there is anything.
         if set(child.kinds) != {"object"} or child.nodes < place.nodes:
             break
         place = child
@@ -167,6 +171,7 @@ def scattered(root: Place) -> list[list[Place]]:
     """
     by_name: dict[str, list[Place]] = {}
     for place in root.everything():
+        # Elements have no name of their own: their lists are compared.
         if place.step is not None:
             by_name.setdefault(place.step, []).append(place)
     return [
@@ -224,6 +229,7 @@ def facts_of(place: Place) -> Iterator[Place]:
             "array",
         }:
             yield child
+        # A record with lists is a table; its members are not facts of the response.
         elif plain and not (is_record(child) and holds_lists(child)):
             yield from facts_of(child)
 

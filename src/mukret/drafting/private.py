@@ -39,6 +39,7 @@ _OPAQUE = re.compile(r"(?=.*\d)(?=.*[a-z])(?=.*[A-Z])[A-Za-z0-9+/_=.-]{24,}")
 def example(place: Place, value: JsonValue) -> str:
     """A value of a place in words for a note: as it stands, or only what it looks like."""
     text = str(value)
+    # Keys and tokens look like this: whatever the member is called, they are not shown.
     if _HEX.fullmatch(text):
         return counted(len(text.removeprefix("0x")), "hex digit")
     if _OPAQUE.fullmatch(text):

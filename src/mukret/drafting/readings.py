@@ -111,6 +111,7 @@ def _typed(
         odd = [*strays, *(odd for look in looks for odd in look.odd)]
         reading.odd = sum(stray.count for stray in odd)
         shown = _shown(odd, report.place)
+        # More than a mistake: with a type a part of the data would be gone.
         if not is_few(reading.odd, report.place.nodes):
             return DraftReading(remarks=[f"of several kinds: {shown} among others"])
         if reading.odd:
@@ -149,6 +150,7 @@ def _without_strays(
     texts = [look for look in looks if look not in numbers]
     if not numbers or not texts or texts[0].name != "text":
         return looks, []
+    # Few beside all values, or the texts are the point of it.
     count = sum(look.count for look in texts)
     if not is_few(count, place.nodes):
         return looks, []
@@ -207,7 +209,9 @@ def _settled(reading: dict[str, JsonValue]) -> dict[str, JsonValue]:
     formats = reading.get("format")
     if isinstance(formats, list):
         settled = [
-            form.replace("%?", "%d", 1).replace("%?", "%m", 1) for form in formats
+            # Both could be the day: most of the world has it first.
+            form.replace("%?", "%d", 1).replace("%?", "%m", 1)
+            for form in formats
         ]
         reading["format"] = settled if len(settled) > 1 else settled[0]
     if reading.get("type") == "text":
@@ -218,6 +222,7 @@ def _settled(reading: dict[str, JsonValue]) -> dict[str, JsonValue]:
 def _by_name(look: Look, place: Place) -> dict[str, JsonValue]:
     """How values of this look are read, given the name of their place."""
     texts = bool(place.count("string"))
+    # 0 and 1 in a field that is called like a flag.
     if (
         texts
         and look.name in _MAY_BE_TEXT
@@ -239,10 +244,12 @@ def _is_left_alone(look: Look, place: Place) -> bool:
     """
     known = [*(place.values.counted or ()), *place.values.examples]
     words = {value.strip().lower() for value in known if type(value) is str}
+    # A lone `t` may be a letter of anything; `true` is not.
     if look.name == "boolean word":
         return len(words) < 2 and not words <= _PLAIN_BOOLEANS
     if look.name != "number in text":
         return False
+    # Numbers of lines, houses and telephones are labels: nobody adds them.
     return (is_label(place) and not look.reading.get("strip")) or all(
         word.startswith("+") for word in words
     )
@@ -285,6 +292,7 @@ def enum_words(report: PlaceReport, looks: list[Look]) -> tuple[str, ...]:
     words = _only_texts(report)
     groups: dict[str, str] = {}
     for word in words:
+        # The first spelling names it: words come with the most frequent first.
         groups.setdefault(word.strip().casefold(), word.strip())
     return (
         tuple(groups.values()) if _are_a_fixed_set(report.place, words, groups) else ()
@@ -312,6 +320,7 @@ def _are_a_fixed_set(
         folded
     ):
         return False
+    # Phrases are free text, however few there are so far.
     if any(len(word) > LONGEST_WORD or word.count(" ") > 2 for word in words):
         return False
     return named or not any(

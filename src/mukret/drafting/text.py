@@ -26,6 +26,7 @@ def rules_text(draft: Draft) -> str:
 def _lines(draft: Draft) -> Iterator[str]:
     yield "mukret: 1"
     yield f"title: {scalar(draft.title)}"
+    # In the order of the contract for rules files.
     if draft.enums:
         yield ""
         yield "enums:                         # the words that were seen; others are rejected"
@@ -113,6 +114,7 @@ def enum_lines(
     """
     yield f"  {name}:"
     yield "    values:"
+    # What stands for each word was typed: nothing is guessed.
     if accepted_texts is not None:
         for word in words:
             accepted: list[JsonValue] = [*accepted_texts.get(word, ())]
@@ -171,6 +173,7 @@ def table_lines(table: DraftTable) -> Iterator[str]:
     width = max((len(own.name) for own in table.fields), default=0)
     for own in table.fields:
         yield field_line(own, 6, width)
+        # As a comment: it is a choice of the reader.
         if own.proposed is not None:
             yield f"      # {own.proposed}"
 

@@ -86,6 +86,7 @@ def _words(own: Field, reason: Reason, rows: int, drafted: DraftField | None) ->
     said = f"{example}: {reason.code}, and the rows are rejected"
     if drafted is None or drafted.type == own.type.name or drafted.odd >= reason.count:
         return said
+    # Written as it would stand in the file, to be pasted.
     wider = DraftField(drafted.name, drafted.source, drafted.reading)
     return f"{said}; a draft of these responses reads it as {field_value(wider)}"
 

@@ -18,6 +18,7 @@ def make_schedule(graph: FieldGraph) -> tuple[Step, ...]:
             steps.append(Inherit(table, graph.taken[node]))
         elif node in graph.own:
             steps.append(Derive(table, graph.own[node]))
+        # A condition is no step of its own: it is asked with the rows that survive.
         elif name is None:
             steps.append(Survive(table, graph.without[table]))
     return tuple(steps)

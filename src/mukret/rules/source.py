@@ -149,6 +149,7 @@ class Problems:
     def in_order(self, first: str) -> list[Diagnostic]:
         """File by file, that of this name first, each by line and column."""
         return sorted(
+            # Before anything is shown anywhere.
             map(self._without_secret, self.found),
             key=lambda found: (
                 found.file != first,
@@ -283,6 +284,7 @@ class _Builder:
     def root(self, document: Any) -> Mapping | None:
         try:
             node = self.build(document, ())
+        # Noted where it stands; what else is in the document hangs on it.
         except _Refused:
             return None
         if isinstance(node, Mapping):

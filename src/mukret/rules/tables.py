@@ -94,6 +94,7 @@ class TablesReader:
             for name, table in self.tables.items()
             if table.where is not None
         }
+        # All tables in one order: a field may hang on rows of any other.
         return make_schedule(FieldGraph(fields, inherited, conditions))
 
     # ---- response
@@ -133,6 +134,7 @@ class TablesReader:
         drafts = []
         for key, node in section.entries.values():
             self.reader.name(key, "a field")
+            # Noted as an empty key, with the others of the file.
             if isinstance(node, Scalar) and node.empty:
                 continue
             draft = fields.read(key, node)
@@ -170,6 +172,7 @@ class TablesReader:
         bodies: dict[str, tuple[Scalar, Mapping]] = {}
         for name, (key, value) in section.entries.items():
             self.reader.name(key, "a table")
+            # A lookup names either, and could not tell them apart.
             if name in self.references:
                 self.reader.add(
                     Code.NAME_CLASH,
@@ -220,6 +223,7 @@ class TablesReader:
                 scalar,
                 did_you_mean(scalar.text, bodies),
             )
+        # Given all the same: what is below it is read on, so that all problems are told at once.
         return scalar.text
 
     def read_table(self, name: str, key: Scalar, body: Mapping) -> None:
@@ -428,6 +432,7 @@ class TablesReader:
         like one of those that are described was meant to be that one.
         """
         described = [name for name, kind in self.kinds.items() if kind.described]
+        # It was most likely meant to be that one.
         if nearest(scalar.text, described) is not None or not self.reader.name(
             scalar, "a kind"
         ):

@@ -124,6 +124,7 @@ def _cut_short(problem: str, line: str) -> tuple[str, str] | None:
     goes_on = any(word in problem for word in ("block end", "mapping", "expected"))
     if broken is None or not goes_on:
         return None
+    # Double quotes around it all, so that the single ones in it stay.
     text = broken[2].replace("\\", "\\\\").replace('"', '\\"')
     return (
         "the quotes end before the text does",

@@ -117,6 +117,7 @@ class TypeNames:
 
     def named_type(self, name: str) -> _Named:
         """The type of this name, and the options that it is given."""
+        # Types of the file first, then enums: names of built-in types can't be taken by either.
         if name in self.named:
             return self.named[name]
         if name in self.enums:
@@ -205,6 +206,7 @@ class TypeNames:
         self.reader.name(key, what)
         try:
             taken = parse_type(key.text) is not None
+        # `decimal(40,2)` is none, but looks like one.
         except TypeNameError:
             taken = True
         if taken:
@@ -235,7 +237,9 @@ class TypeNames:
         base = self.of_node(body.get("type"), f"type of {name}", self.named_type)
         if base is not None:
             self.named[name] = _Named(
-                base.kind, {**base.given, **self.options(base.kind, base.given, body)}
+                # Options go on top of those of the type that it stands on.
+                base.kind,
+                {**base.given, **self.options(base.kind, base.given, body)},
             )
 
     def read_defaults(self, node: Node | None) -> None:
@@ -248,6 +252,7 @@ class TypeNames:
                 value = self.option(name, body.entries[name][1], Text())
                 if value is not None:
                     self.defaults[name] = value
+        # Each is well alone; both together would make 1.204 mean two things.
         self.marks_differ({"point": PLAIN.point, **self.defaults}, body)
         self.default_policy = policy(self.reader, body.get("bad")) or "reject"
 
@@ -270,6 +275,7 @@ class TypeNames:
             if name not in kind.accepts_options and not (
                 name == "trim" and kind.always_trims
             ):
+                # What the type knows, for somebody who looks for the right word.
                 hint = f"it takes {', '.join(sorted(kind.accepts_options))}"
                 self.reader.add(
                     Code.WRONG_OPTION,
@@ -305,6 +311,7 @@ class TypeNames:
                 return reader.flag(node, name)
             case "blank":
                 return frozenset(_texts(reader.scalars(node, name)))
+            # An empty text would be found everywhere and take nothing away.
             case "strip":
                 return tuple(filter(None, _texts(reader.scalars(node, name))))
             case "unit" | "round" | "fold":
@@ -322,6 +329,7 @@ class TypeNames:
 
     def character(self, node: Node, name: str) -> str | None:
         text = self.reader.text(node, name)
+        # Digits would be lost with it, signs and exponents would change the number.
         if text is not None and (len(text) != 1 or text.isalnum() or text in "+-"):
             self.reader.add(
                 Code.WRONG_VALUE,
@@ -336,6 +344,7 @@ class TypeNames:
         if name is None:
             return None
         try:
+            # Looked up now, so that no row fails for a misspelt name.
             zone(name)
         except KeyError:
             near = nearest(name, zone_names())
@@ -355,6 +364,7 @@ class TypeNames:
         for scalar in self.reader.scalars(node, "format"):
             word = scalar.text
             words.append(word)
+            # A sign of a pattern: names have none.
             if "%" in word:
                 problem = _format_problem(word, kind)
                 if problem:
@@ -383,6 +393,7 @@ class TypeNames:
                 f"capture: {error.cause}",
                 scalar,
                 error.hint,
+                # The caret stands within the pattern, where the mistake is.
                 error.position,
             )
             return None
@@ -408,6 +419,7 @@ class EnumReader:
         otherwise = self.otherwise(body, values)
         enum = Enum(
             self.name,
+            # Attributes have one type for all words, as a column has.
             tuple(_widened(values, types)),
             otherwise,
             exact,
@@ -421,6 +433,7 @@ class EnumReader:
             body.get("values"), f"values of the enum {self.name}"
         )
         if section is None or not section.entries:
+            # A section that is no mapping has been noted as that.
             if "values" not in body.entries or section is not None:
                 self.reader.add(
                     Code.MISSING_KEY,
@@ -467,6 +480,7 @@ class EnumReader:
         scalar = self.reader.scalar(body.get("otherwise"), "otherwise")
         if scalar is None:
             return "bad"
+        # In quotes, too: there may be no value of this name, and nothing else could be meant.
         if scalar.means_null or scalar.text == "null":
             return None
         names = [value.name for value in values]
@@ -512,6 +526,7 @@ class EnumReader:
                     "quote them all, or none",
                 )
                 continue
+            # An attribute of several types would make a column of none.
             types[name] = kind
         return types
 
@@ -519,6 +534,7 @@ class EnumReader:
         owner: dict[str, str] = {}
         for value in enum.values:
             for word in (value.name, *value.accept):
+                # Folded as values will be: `Due` and `due` are one word unless case counts.
                 first = owner.setdefault(enum.folded(word), value.name)
                 if first != value.name:
                     section = body.get("values")
@@ -560,6 +576,8 @@ def literal(scalar: Scalar) -> Attribute:
         return None
     if text in ("true", "True", "TRUE", "false", "False", "FALSE"):
         return text.lower() == "true"
+    # Below 64 bits without having to count; larger ones are texts, or decimals where a type says
+    # so.
     if _INTEGER.fullmatch(text) and len(text) < 19:
         return int(text)
     if _DECIMAL.fullmatch(text) and len(text) <= 38:
@@ -575,6 +593,7 @@ def common_literal_type(literals: list[Attribute]) -> ValueType | None:
         return Boolean()
     if kinds == {int}:
         return Integer()
+    # Digits as they are written: 1.50 has two after the point.
     if kinds <= {int, Decimal}:
         return _common_decimal(
             [Decimal(item) for item in literals if isinstance(item, int | Decimal)]

@@ -18,6 +18,7 @@ FEED_FOLDER = "feed"
 
 def sample_files() -> dict[str, Traversable]:
     """The files of the sample by their path below the folder that it is copied to."""
+    # The package may be a zip file, where there are no paths.
     home = resources.files(__name__)
     feed = home.joinpath(FEED_FOLDER)
     responses = sorted(feed.iterdir(), key=lambda file: file.name)

@@ -62,6 +62,7 @@ def index(query: Query) -> Said:
         "welcome",
         "closed",
     ]
+    # Also what no list of calls names, as services do: for those who look around.
     links = {name.partition("?")[0]: f"{ROOT}/{name}" for name in lists}
     return Said(
         {
@@ -83,6 +84,8 @@ def ports(query: Query) -> Said:
 def _port(port: Mapping[str, JsonValue]) -> dict[str, JsonValue]:
     code = port["code"]
     links = {
+        # A template (RFC 6570), an address that is relative and one that is whole: each is met in
+        # the wild.
         "berths": f"{ROOT}/ports/{code}/berths{{?lit}}",
         "tide": f"ports/{code}/tide",
     }
@@ -141,12 +144,14 @@ def bookings(query: Query) -> Said:
                 for booking in sailing.get("bookings") or []
             ]
     begin = _whole(query, "from", 0)
+    # Slices end where the list ends: no error behind the last record.
     return Said({"from": begin, "bookings": every[begin : begin + _size(query)]})
 
 
 def vessels(query: Query) -> Said:
     """By the header Link (RFC 8288)."""
     found, cursor = _by_cursor(_day(query)["vessels"], query.get("after"), query)
+    # The last page has no link to a next one.
     if cursor is None:
         return Said(found)
     following = urlencode({**query, "after": cursor, "size": _size(query)})
@@ -175,6 +180,7 @@ def graph(body: JsonValue) -> Said:
     what there is.
     """
     variables = body.get("variables") if isinstance(body, dict) else None
+    # What it asks for is not read: this is no server of the language, only of its paging.
     if not isinstance(variables, dict) or not isinstance(body.get("query"), str):
         raise Refused(400, "a query and its variables, in JSON")
     query = {
@@ -227,6 +233,7 @@ def _by_cursor(
             raise Refused(400, "that cursor is none of ours") from None
     end = begin + _size(query)
     following = (
+        # Made unreadable, so that nobody reckons with what is in it.
         base64.urlsafe_b64encode(f"from-{end}".encode()).decode()
         if end < len(every)
         else None

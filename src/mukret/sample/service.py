@@ -127,6 +127,7 @@ def is_standing_in(port: int) -> bool:
             connection.getresponse().getheader("Server", "").strip()
             == _Handler.server_version
         )
+    # Nothing listens there, or something else than a web server.
     except (OSError, HTTPException):
         return False
     finally:
@@ -168,6 +169,7 @@ class _State:
             return False
         with self.lock:
             now = time.monotonic()
+            # A bucket that fills with time: nothing has to be kept of single requests.
             self.allowance = min(
                 self.per_second,
                 self.allowance + (now - self.counted_at) * self.per_second,
@@ -204,6 +206,7 @@ class _Handler(BaseHTTPRequestHandler):
 
     def respond(self, body: JsonValue) -> None:
         parts = urlsplit(self.path)
+        # Of a name that comes twice the last counts, as in most frameworks.
         query = {name: values[-1] for name, values in parse_qs(parts.query).items()}
         path = parts.path
         if not path.startswith(ROOT):
@@ -230,6 +233,7 @@ class _Handler(BaseHTTPRequestHandler):
                 self.timetable(query)
             case _, ["welcome"]:
                 self.send(200, "text/html; charset=utf-8", WELCOME.encode())
+            # A service that is away for an hour, to see how a collection gives up.
             case _, ["closed"]:
                 self.send(503, "text/html", CLOSED.encode(), {"Retry-After": "3600"})
             case _, [name] if name in _OPEN:
@@ -246,6 +250,7 @@ class _Handler(BaseHTTPRequestHandler):
     def boarding(self, body: JsonValue) -> None:
         if self.faulty(self.state.faults.draw([Fault.BUSY, Fault.BROKEN]), b"", {}):
             return
+        # One message for both, so that nobody learns which of them was right.
         if not isinstance(body, dict) or (body.get("user"), body.get("password")) != (
             USER,
             PASSWORD,
@@ -283,6 +288,7 @@ class _Handler(BaseHTTPRequestHandler):
             return
         found = said()
         possible = [Fault.BUSY, Fault.BROKEN, Fault.CUT, Fault.SLOW, Fault.PAGE]
+        # Only faults that can happen to this answer: each one that is drawn is seen.
         possible += [Fault.TOKEN] if signed else []
         possible += (
             [Fault.CURSOR] if found.turn is not None and self.turn_here() else []
@@ -314,6 +320,7 @@ class _Handler(BaseHTTPRequestHandler):
 
     def turned_back(self, said: Said) -> Said:
         """An answer that names its own page as the next one."""
+        # Where the next page is named hangs on the way of paging.
         if said.turn == "Link":
             return Said(said.content, {"Link": f'<{self.path}>; rel="next"'}, said.turn)
         if said.turn == "next":
@@ -340,6 +347,7 @@ class _Handler(BaseHTTPRequestHandler):
                 )
             case Fault.BROKEN:
                 self.problem(500, "a rope broke")
+            # It repeats all headers, as bad error pages do, to see that no secret is kept of it.
             case Fault.PAGE:
                 sent = "".join(
                     f"<li>{html.escape(f'{name}: {value}')}</li>"
@@ -357,6 +365,7 @@ class _Handler(BaseHTTPRequestHandler):
                 self.problem(
                     401, "that pass is no longer good", {"WWW-Authenticate": "Bearer"}
                 )
+            # The length is that of the whole body: the client can tell that some is missing.
             case Fault.CUT:
                 self.begin(200, usual)
                 self.wfile.write(body[: len(body) // 2])

@@ -182,6 +182,7 @@ class _Compiler:
             for at in self.closed(reached, beyond_spread=False)
             if self.may_be_spread(at)
         )
+        # What a row is hangs on the kind of value here: an array is gone into, null is no row.
         if spread:
             elements = frozenset(_At(at.route, at.step, in_array=True) for at in spread)
             nothing = frozenset(
@@ -220,6 +221,7 @@ class _Compiler:
         todo = list(reached)
         while todo:
             at = todo.pop()
+            # Routes may begin at each other's rows: each is followed once.
             if at in closure:
                 continue
             closure.add(at)
@@ -286,6 +288,7 @@ class _Compiler:
     def add_judgement(self, state: State, at: _At) -> None:
         """What is done with a value in which the next step can find nothing."""
         route = self.routes[at.route]
+        # It was judged one level up, where the array stands.
         if at.in_array:
             return
         takes = sum(TAKES[kind] for kind in route.segments[at.step].takes)

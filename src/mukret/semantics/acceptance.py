@@ -143,6 +143,7 @@ class Acceptance:
 def _described(document: JsonValue) -> str:
     """`it, an object with the member error`."""
     if type(document) is dict:
+        # Names alone: values may be somebody's data.
         names = ", ".join(shortened(name, 20) for name in list(document)[:3])
         more = ", …" if len(document) > 3 else ""
         return (
@@ -161,6 +162,7 @@ def _meant(document: JsonValue, looks: Sequence[Sought]) -> str:
         way = 'rows: "$[*]"' if inside.as_record else 'rows that begin with "$[*]"'
         return f"it is a list, and what the rules look for stands in its elements: write {way}"
     paths = [look.target for look in looks if isinstance(look.target, Path)]
+    # Paths of which something is there say most; else what was looked for is named.
     near = list(_near_paths(paths, document))
     if near:
         return "; ".join(dict.fromkeys(near[:MOST_NEAR]))
@@ -268,5 +270,6 @@ def _of_fields(
                     Sought(kind, path if path.segments else All.ANYTHING, as_record)
                     for path in paths
                 )
+            # Any member at all is enough for it.
             case Rest():
                 yield Sought(kind, All.MEMBERS)

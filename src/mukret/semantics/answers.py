@@ -97,6 +97,7 @@ class Answers:
 
 @contextmanager
 def _on_disk() -> Iterator[None]:
+    # Loaded where there are too many keys for memory.
     import sqlite3
 
     try:

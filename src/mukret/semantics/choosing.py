@@ -67,6 +67,7 @@ def attempts(
             path, found, [item for item in reached if item.step is not None]
         )
         yield attempt
+        # Later paths are alternatives, and not looked at (the contract of `at`).
         if attempt.succeeds:
             return
 

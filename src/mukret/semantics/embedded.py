@@ -88,6 +88,7 @@ class RowPlaces:
 
     def around(self, location: Location) -> list[int]:
         """The numbers of the rows that have the innermost node around a place, itself included."""
+        # From the place itself upwards: the first row met is the innermost.
         lengths = range(len(location), -1, -1)
         return next(
             (

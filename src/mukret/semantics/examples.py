@@ -38,6 +38,7 @@ def run_examples(rules: Rules) -> list[Outcome]:
 
 
 def _differences(rules: Rules, example: Example) -> Iterator[str]:
+    # By the evaluator without shortcuts: what an example shows is what the rules mean.
     run = ReferenceRun(rules, example.now)
     document = Document(
         example.response, example.input, example.document, example.origin
@@ -52,6 +53,7 @@ def _differences(rules: Rules, example: Example) -> Iterator[str]:
         hint = f" ({error.hint})" if error.hint else ""
         yield f"the document is a bad one [{error.code}]: {error.message}{hint}"
         return
+    # An example of a kind that nobody reads shows nothing.
     except LeftOut:
         yield "no table reads documents of its kind"
         return

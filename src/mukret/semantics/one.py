@@ -82,6 +82,7 @@ def extract_one(
 def _only_document(given: GivenDocument) -> JsonValue:
     """The JSON value of a document that a program gave. Raises UsageError and InputError."""
     texts = list(given_text(given))
+    # A web request gives one; several in one text would be several answers.
     if len(texts) != 1:
         message = f"there are {len(texts)} documents in it, not one"
         raise UsageError(
@@ -114,7 +115,10 @@ def _above(rules: Rules, rows: Mapping[str, list[Row]]) -> dict[str, list[int]]:
     of the nearest table that is written.
     """
     numbers = {
-        id(row): number for found in rows.values() for number, row in enumerate(found)
+        # By identity: two rows may be equal.
+        id(row): number
+        for found in rows.values()
+        for number, row in enumerate(found)
     }
     above: dict[str, list[int]] = {}
     for name, found in rows.items():

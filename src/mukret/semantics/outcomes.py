@@ -61,6 +61,7 @@ class SeenKeys:
         """What becomes of rows with these keys (16 bytes for each), and these numbers among those
         that are looked at now: a byte for each. The keys are noted.
         """
+        # Which row is the last is known only at the end of the input.
         if self.duplicates == "last":
             return self.settled(
                 [hashes[place : place + 16] for place in range(0, len(hashes), 16)],
@@ -71,12 +72,14 @@ class SeenKeys:
             if self.duplicates == "reject"
             else RowOutcome.DEDUPLICATED
         )
+        # One byte for each row, told new or seen; one call in all for a block.
         return self.hashes.add_all(hashes).translate(
             bytes([RowOutcome.WRITTEN, again]) + bytes(254)
         )
 
     def settled(self, keys: Sequence[bytes], rows: Sequence[int]) -> bytes:
         numbers = [self.before + row for row in rows]
+        # The first pass only learns where each key comes last.
         if self.settling:
             self.last.update(zip(keys, numbers, strict=True))
             return bytes(len(keys))

@@ -43,6 +43,8 @@ def nested(
     for inner in records:
         if inner in above and rules.around(inner, records) == name:
             for record in found:
+                # Also where there are none: a member that is missing would look like one that is
+                # unknown.
                 record[inner] = []
             for number, record in zip(
                 above[inner], nested(rules, records, above, inner), strict=True

@@ -245,6 +245,7 @@ class OneDocument:
     def take(self, step: Step) -> None:
         """One step of the schedule, for all rows of its table."""
         rows = self.rows[step.table]
+        # Row by row where the engine goes by columns: the same steps in the same order.
         match step:
             case Inherit():
                 for row in rows:
@@ -357,6 +358,7 @@ class OneDocument:
         if row.values[field.name] is None:
             if field.required:
                 self.bad(row, field, required())
+            # A value that was bad and is null stays null: a default would hide that there was one.
             elif not nulled:
                 row.values[field.name] = field.default
 
@@ -370,6 +372,7 @@ class OneDocument:
             or self.is_unknown(row, field)
         ):
             return True
+        # The row above was read before this one.
         if isinstance(field.source, ParentField) and row.above is not None:
             return field.source.field in row.above.broken
         return False
@@ -419,6 +422,7 @@ class OneDocument:
                 )
             case Rest():
                 return own.reading.read(rest_of(row.node, own.source.touched))
+            # Across the run the answers were found in a pass of their own.
             case Lookup():
                 if own.source.across_run:
                     form = own.source.form(
@@ -447,6 +451,7 @@ class OneDocument:
         return evaluate(expression, values)
 
     def fact(self, row: Row, name: str) -> JsonValue:
+        # Facts of the row; those below are of its document.
         match name:
             case "name":
                 return row.name
@@ -524,6 +529,7 @@ class OneDocument:
         """
         passes = self.passes(row, table)
         above = row.above or row.parent
+        # Its own faults come first: somebody can mend them.
         if row.faults:
             row.outcome = RowOutcome.REJECTED
         elif above is not None and above.outcome != RowOutcome.WRITTEN:
@@ -544,6 +550,7 @@ class OneDocument:
         if row.is_placeholder:
             return True
         row.faults += [key_missing(name) for name in table.key if self.lacks(row, name)]
+        # A condition on fields that could not be read says nothing.
         if table.where is None or row.faults or row.broken:
             return True
         try:
@@ -553,6 +560,7 @@ class OneDocument:
             return True
 
     def compare_key(self, row: Row, table: Table, number: int) -> None:
+        # 1 and 1.0 are one key, and so are both zeros of a float.
         key = tuple(in_key(row.values[name]) for name in table.key)
         row.outcome = RowOutcome(
             self.run.seen[table.name].row_outcomes(key_hash(key), [number])[0]
@@ -569,6 +577,7 @@ class OneDocument:
     def count(self, name: str) -> None:
         tally, rows = self.run.tally[name], self.rows[name]
         row_outcomes = [row.outcome for row in rows]
+        # Rows that could not be made are seen, and rejected.
         refused_rows = sum(refusal.count for _, refusal in self.refusals[name])
         tally.rows_seen += len(rows) + refused_rows
         tally.rows_written += row_outcomes.count(RowOutcome.WRITTEN)

@@ -132,6 +132,7 @@ def key_missing(name: str) -> Fault:
 
 def where_failed(bad: Bad) -> Fault:
     return Fault(
+        # Behind the faults of fields: most conditions fail for one of these.
         WHERE_RANK,
         None,
         Bad(
@@ -193,6 +194,7 @@ def refused(
         path,
         table,
         (Problem(None, bad.code, path, None, bad.expected),),
+        # One record for all of them: they can't be told apart.
         refusal.count,
     )
 

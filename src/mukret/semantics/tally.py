@@ -95,6 +95,7 @@ class Tally:
                     reason = self.reasons[key] = Reason(
                         *key, 0, problem, reject.file, reject.document
                     )
+                # The record of an array that is uneven stands for several rows.
                 reason.count += reject.rows or 1
 
     def as_json(self) -> dict[str, JsonValue]:

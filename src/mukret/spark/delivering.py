@@ -57,12 +57,14 @@ def _here(found: Extracted, target: str, form: str) -> dict[str, JsonValue]:
     try:
         publication.begin()
         record = _written(found, form, ClusterFolder.here(publication.work))
+        # A folder of this machine appears whole, as without Spark.
         publication.publish()
         return record
     except OSError as error:
         raise not_written(target, error) from None
     except KeyboardInterrupt:
         raise Interrupted("nothing was published") from None
+    # Also after an error: half a folder must not be left.
     finally:
         publication.close()
 
@@ -70,6 +72,7 @@ def _here(found: Extracted, target: str, form: str) -> dict[str, JsonValue]:
 def _at_an_address(found: Extracted, target: str, form: str) -> dict[str, JsonValue]:
     try:
         folder = ClusterFolder.at(target)
+        # What a run wrote before, and nothing else.
         folder.clear()
         return _written(found, form, folder)
     except OSError as error:

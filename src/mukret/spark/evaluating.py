@@ -94,6 +94,7 @@ def keys_schema() -> pa.Schema:
         [
             ("row", pa.int32()),
             ("key", pa.string()),
+            # Rows go with the row above them, which may be in another block.
             ("above_name", pa.string()),
             ("above_block", pa.int32()),
             ("above_row", pa.int32()),
@@ -241,6 +242,7 @@ class Evaluating:
         for one, source, told in zip(
             piece, self.run.sources, inputs_of(self.run), strict=True
         ):
+            # Documents are numbered through the file: those before this stretch are not of it.
             before = 0 if one.stretch is None else one.stretch.documents
             inputs[one.number] = {**told, "documents": source.documents - before}
         everything = PieceTold(

@@ -95,6 +95,7 @@ class Extracted(dict[str, DataFrame]):
             for frame in self.kept
         ]
         together = lines[0] if len(lines) == 1 else lines[0].union(lines[1])
+        # The order of the input, which the keys of entries give back.
         return together.orderBy("piece", "block", "document", "rank", "number").select(
             "line"
         )
@@ -219,6 +220,7 @@ class _Extracting:
             found = self.gathered(
                 self.work(part_for(self.rules, targets), known), names
             )
+            # A part of the rules was tried first; where rows hang on more, all of them are run.
             known.update(found or self.gathered(self.work(answers=known), names) or {})
         return known
 
@@ -234,6 +236,7 @@ class _Extracting:
         for fact in facts:
             for name, values in fact.items():
                 for key, value in values.items():
+                    # Pieces come in the order of the input: the first row with a key counts.
                     known[name].setdefault(key, value)
         return known
 
@@ -298,6 +301,7 @@ class _Extracting:
         met = sorted(
             tally.reasons.items(),
             key=lambda item: (
+                # By the first case of each: so one machine would have met them.
                 files.get(item[1].file, 0),
                 item[1].document,
                 ranks.get(item[1].table or "", 0),
@@ -317,6 +321,7 @@ class _Extracting:
         else:
             gone = left_out(self.rules, frame, kept)
         together = blocks.union(gone).repartitionById(partitions, of_piece)
+        # Entries of a block come together, with what is left out of it behind its rows.
         in_order = together.sortWithinPartitions("piece", "block", "kind")
         task = in_batches(settled, work)
         return in_order.mapInArrow(task, SCHEMA)

@@ -71,6 +71,7 @@ class ClusterFolder:
                 if "mukret" in record
                 else set()
             )
+        # No record of ours: nothing there is touched.
         except (ValueError, KeyError, TypeError):
             return set()
 
@@ -86,6 +87,7 @@ class ClusterFolder:
         for info in self.system.get_file_info(
             fs.FileSelector(f"{self.path}/{table}", allow_not_found=True)
         ):
+            # Marks and checksums of Hadoop, which other readers take for data.
             if info.base_name.startswith(("_", ".")):
                 self.system.delete_file(info.path)
             else:

@@ -65,6 +65,7 @@ _ARROW = pa.schema(
 
 def entry_batch(entries: Iterable[Entry]) -> pa.RecordBatch:
     """Entries as a record batch."""
+    # Column by column: Arrow takes no rows.
     columns = zip(
         *(
             (e.piece, e.block, int(e.kind), e.name, e.file, e.whole, e.payload)

@@ -32,6 +32,7 @@ class GatheredRows:
             yield self.entry(name)
 
     def entry(self, name: str) -> Entry:
+        # Numbered anew: rows of several blocks stand together.
         self.block += 1
         self.sizes[name] = 0
         return Entry(

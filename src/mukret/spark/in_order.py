@@ -86,6 +86,7 @@ def _left_out(rules: Rules, blocks: Callable[[], Iterator[Block]]) -> Iterator[E
             gone = [
                 row
                 for row, outcome in enumerate(table.row_outcomes)
+                # Rows that were gone before are known already.
                 if outcome and outcome != before[row]
             ]
             if gone:
@@ -99,6 +100,7 @@ def without_values(batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch
         wanted = [
             name
             for name in rows.schema.names
+            # All rows of the input go through one task: only what decides on them goes along.
             if name in (FATE, ABOVE, OVER) or name.startswith(KEY)
         ]
         payload = packed_rows([rows.select(wanted)])

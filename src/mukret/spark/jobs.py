@@ -64,6 +64,8 @@ def for_each_piece(
     """What a task gives for each piece, which is a partition of its own,
     in the order of the input.
     """
+    # A range of n in n partitions puts one number into each; a frame made of rows would not promise
+    # it.
     numbers = session.range(0, len(pieces), 1, max(1, len(pieces)))
     given = session.createDataFrame(
         [

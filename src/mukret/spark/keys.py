@@ -46,6 +46,7 @@ def left_out(rules: Rules, frame: DataFrame, kept: list[DataFrame]) -> DataFrame
     entries = frame.where(F.col("kind") == int(EntryKind.KEYS))
     keys = entries.mapInArrow(in_batches(key_batches, last), COLUMNS)
     gone: list[DataFrame] = []
+    # Parents first: rows go with the row above them before their own keys are compared.
     for level in _levels(rules):
         found = _gone(keys.where(F.col("name").isin(level)), gone).persist(KEPT)
         gone.append(found)
@@ -107,6 +108,8 @@ def key_batches(
     for entry in entries_of(batches):
         for rows in unpacked_rows(entry.payload):
             count = rows.num_rows
+            # Turned round where the last one counts, so that the first in order is the one that is
+            # kept.
             sign = -1 if entry.name in last else 1
             place = [
                 pa.repeat(pa.scalar(number, pa.int32()), count)
@@ -134,6 +137,7 @@ def left_out_batches(batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBat
     for batch in batches:
         rows: dict[tuple[str, int, int], list[int]] = {}
         for one in batch.to_pylist():
+            # An entry for each block: there they are put beside its rows.
             rows.setdefault((one["name"], one["piece"], one["block"]), []).append(
                 one["row"]
             )

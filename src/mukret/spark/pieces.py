@@ -33,6 +33,7 @@ class Input:
     stretch: Stretch | None = None
 
     def source(self) -> Source:
+        # Documents keep their number in the file, wherever they are read.
         before = 0 if self.stretch is None else self.stretch.documents
         remote = partial(opened_remote, self.at) if is_remote(self.at) else None
         return Source(
@@ -74,6 +75,7 @@ def find_inputs(paths: Paths, *, newest: bool = False) -> list[Input]:
                 )
             continue
         for source in find_sources([path], newest=newest):
+            # Executors have other pipes than this process.
             if source.path == STANDARD_INPUT or not source.on_disk():
                 message = f"{source.name} can be read once, and here alone"
                 raise UsageError(
@@ -93,6 +95,7 @@ def find_inputs(paths: Paths, *, newest: bool = False) -> list[Input]:
                 )
             )
     if not found:
+        # It raises the error for nothing at all.
         find_sources([])
     return found
 
@@ -112,6 +115,8 @@ def in_pieces(inputs: Iterable[Input], size: int) -> Sequence[Piece]:
     pieces: list[list[Input]] = []
     held = size
     for one in inputs:
+        # Opening a file costs as much as reading some of it: a million small ones are not one
+        # piece.
         cost = one.size + FILE_COSTS
         if held + cost > size + FILE_COSTS:
             pieces.append([])

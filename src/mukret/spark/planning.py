@@ -48,6 +48,7 @@ class Planned:
                 known = self.looked.get(number)
                 if number in found:
                     found[number]["documents"] += one["documents"]
+                # The hash of a file that was read in stretches is that of the look before.
                 elif known is not None and known.stretches is not None:
                     found[number] = {**one, "sha256": known.sha256, "bytes": known.size}
                 else:
@@ -66,6 +67,7 @@ def planned(
     if size is None:
         most = bytes_of(str(session.conf.get("spark.sql.files.maxPartitionBytes")))
         size = piece_bytes(inputs, parallel(session), most)
+    # Only those are looked through for places at which they can be cut.
     long = [one for one in inputs if one.size > LONG * size]
     looked: dict[int, LookedThrough] = {}
     if long:

@@ -74,6 +74,7 @@ def line_batches(batches: Iterable[pa.RecordBatch]) -> Iterator[pa.RecordBatch]:
     decode = msgspec.msgpack.Decoder(list[RejectLine]).decode
     for entry in entries_of(batches):
         found = [(entry.piece, entry.block, *line) for line in decode(entry.payload)]
+        # Entries of other kinds come in the same frame.
         if entry.kind is EntryKind.REJECTS and found:
             arrays = [
                 pa.array(column, kind.type)

@@ -53,6 +53,7 @@ def file_system(address: str) -> tuple[Any, str]:
     from pyarrow import fs
 
     scheme, _, rest = address.partition("://")
+    # Before it is put into any message.
     refuse_password(address)
     try:
         found: tuple[Any, str] = fs.FileSystem.from_uri(
@@ -99,6 +100,7 @@ def remote_files(address: str) -> list[RemoteFile]:
     start = (
         address
         if pattern is None
+        # The folder above the first sign of a pattern: all below it is listed once.
         else address[: address.rindex("/", 0, address.index(pattern[0]))]
     )
     try:

@@ -77,6 +77,7 @@ class _SettledPiece:
             )
             for name, table in self.rules.tables.items()
         }
+        # The same as on one machine; only what is known of keys comes from elsewhere.
         self.settling = Settling(self.rules, self.left_out)
         self.gathered = GatheredRows(number)
         self.tally: Tally = run.nothing_counted()
@@ -88,6 +89,7 @@ class _SettledPiece:
         yield [*self.gathered.rest(), Entry(self.number, 0, EntryKind.TOLD, "", told)]
 
     def of_block(self, number: int, entries: list[Entry]) -> Iterator[Entry]:
+        # Numbers are those of rows in this block.
         for known in self.left_out.values():
             known.rows = set()
         tables, first = {}, entries[-1]

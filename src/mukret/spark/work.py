@@ -45,6 +45,7 @@ class Work:
 
     def run(self, piece: Piece) -> Run:
         """Raises UsageError where another version stands here than where the run began."""
+        # Entries are packed by one version and taken apart by another: they would not fit.
         if self.version != __version__:
             message = f"the executors have Mukret {__version__}, and the driver {self.version}"
             raise UsageError(
@@ -146,6 +147,7 @@ def _answers(
     }
     found: dict[FieldName, dict[bytes, object]] = {name: {} for name in lookups}
     for rows in run.decided_rows():
+        # A part of the rules is too little where a row is to blame for what others read.
         if rows.found.blamed and run.rules is not run.whole:
             return None
         new = {table.name: table.columns for table in rows.new}
@@ -186,6 +188,7 @@ def evaluated(
             run = work.run(piece)
             for entries in Evaluating(number, run).entries(piece):
                 yield entry_batch(entries)
+        # As an entry, so that the driver raises it as it is; Spark would wrap it and try again.
         except MukretError as error:
             yield entry_batch(
                 [Entry(number, 0, EntryKind.ERROR, "", packed_fact(error))]

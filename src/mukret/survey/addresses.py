@@ -34,6 +34,7 @@ def addresses_at(report: SurveyReport, urls: Iterable[str]) -> list[AddressPlace
     found = []
     for place in report.places:
         examples = list(place.place.values.examples)
+        # A place of which only some lead on would make requests that fail.
         if examples and all(
             _lies_there(value, known, beginnings) for value in examples
         ):
@@ -50,6 +51,7 @@ def _lies_there(
         return _origin(value) in origins
     return (
         value.startswith("/")
+        # That is an address at another host.
         and not value.startswith("//")
         and _beginning(value) in beginnings
     )

@@ -91,6 +91,7 @@ def _open(line: _Line, shown: int) -> None:
         if number == shown:
             break
         line.below.append(_Line(child, line.depth + 1, name, number == total - 1))
+    # What is left out is counted, not hidden.
     line.more = total - shown
 
 

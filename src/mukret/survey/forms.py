@@ -366,6 +366,7 @@ def _date_in_words(text: str) -> Form | None:
     if _RFC5322.fullmatch(text):
         return Form("timestamp", ("rfc5322", "offset"))
     match = _CTIME.fullmatch(text)
+    # The offset stands before the year here, as `date` prints it.
     if match:
         zone, offset = ("%z ", "offset") if match[1] is not None else ("", "none")
         return Form("timestamp", (f"%a %b %d %H:%M:%S {zone}%Y", offset))
@@ -436,6 +437,7 @@ def _utc_in_letters(text: str) -> Form | None:
     name, instant = text[-3:], text[:-3]
     blank = " " if instant.endswith(" ") else ""
     match = _ISO.fullmatch(instant.rstrip())
+    # A date alone has no zone, and an offset beside the letters would say it twice.
     if match is None or match[2] is None or match[7] is not None:
         return None
     if not _exists(*match[1].split("-")):

@@ -129,6 +129,7 @@ def _strings(place: Place) -> list[Look]:
         for form, seen in place.forms.items()
         if form not in (EMPTY, PLACEHOLDER)
     }
+    # One look for all that is said, however many forms it has; what says nothing stands apart.
     looks = [_family_look(place, forms)] if forms else []
     if EMPTY in place.forms:
         looks.append(Look("empty text", place.forms[EMPTY].count))
@@ -204,6 +205,7 @@ def _has_phrases(place: Place, mark: str) -> bool:
 def _list(
     place: Place, family: str, forms: list[AnyForm], odd: tuple[Odd, ...]
 ) -> Look:
+    # They have one: lists by several marks are no look of their own.
     mark = next(
         form.detail[0]
         for form in forms
@@ -262,9 +264,11 @@ def _number(
 ) -> Look:
     numbers = [form for form in forms if type(form) is NumberForm]
     count = _total(place, forms)
+    # 007 is a code: as a number it would lose what tells it from 7.
     if any(form.leading_zeros for form in numbers):
         detail = "digits, some with zeros in front: keep them as text"
         return Look("leading zeros", count, detail, odd=odd)
+    # Before numbers, which they are too.
     epoch = _epoch_in_text(place, numbers)
     if epoch:
         detail = f"{_unit_name(epoch)} in text"
@@ -311,6 +315,7 @@ class _NumberMarks:
             yield f'"{text}" around it'
         if self.grouping:
             yield f'"{self.grouping}" in thousands'
+        # The usual is not told.
         if self.point not in ("", "."):
             yield f'"{self.point}" for a point'
         if self.percent:
@@ -345,6 +350,7 @@ def _marks(numbers: list[NumberForm]) -> tuple[str, str]:
     sure = [form for form in numbers if not form.either]
     points = {form.point for form in sure} - {""}
     groupings = {form.grouping for form in sure} - {""}
+    # Those that are sure have spoken before any that could be either.
     for mark in _marks_that_are_either(numbers):
         _decide(mark, points, groupings)
     point = "." if points else ""
@@ -457,6 +463,7 @@ class _InstantParts:
         fine = False
         for form in forms:
             assert isinstance(form, Form)
+            # Counted by values and not by forms: what most of them have comes first.
             zones[_ZONES[form.detail[1]]] += place.forms[form].count
             patterns[form.detail[0]] += place.forms[form].count
             fine = fine or "fraction" in form.detail

@@ -115,6 +115,7 @@ def _nodes(
 
 def _glance(path: Path, most: int) -> Glance | None:
     """Decodes what a path to one node wants."""
+    # For others all of the document is needed.
     if not path.singular:
         return None
     selectors = [segment.only for segment in path.segments]

@@ -40,6 +40,7 @@ def nodes_of(
         return
     step = path.segments[depth].only
     if isinstance(step, Index):
+        # It stood in an earlier part.
         if step.index < part.first:
             return
         before, after = path.segments[:depth], path.segments[depth + 1 :]

@@ -101,6 +101,7 @@ class Values:
         self.count += counts.total()
         if self.counted is not None:
             self.counted.update(counts)
+            # Given up for good: memory must not grow with the data.
             if len(self.counted) > MOST_VALUES or any(map(_is_no_word, counts)):
                 self.counted = None
         if len(self.examples) < MOST_EXAMPLES:
@@ -117,6 +118,7 @@ class Values:
                 if count > 1 or hash(value) in hashes
             )
             self.repeated += islice(again, MOST_EXAMPLES - len(self.repeated))
+        # Hashes in place of values: a million of them take little room.
         hashes.update(map(hash, counts))
         if len(hashes) > MOST_HASHES:
             self.hashes = None
@@ -141,6 +143,7 @@ class Values:
         if self.hashes is None or other.hashes is None:
             self.hashes = None
             return
+        # A value on both sides comes twice: one is kept as an example of that.
         common = self.hashes & other.hashes
         if common and len(self.repeated) < MOST_EXAMPLES:
             self.repeated += [
@@ -293,12 +296,14 @@ class Place:
     def seen_of(self, form: AnyForm, text: str) -> Seen:
         """What is counted of the form of a text; beyond so many forms they are taken together."""
         if type(form) is NumberForm and form.decimals:
+            # 1.204 may be a thousand and more: its digits say nothing of a fraction yet.
             if not form.either:
                 self.decimals = max(self.decimals, form.decimals)
             form = without_decimals(form)
         seen = self.forms.get(form)
         if seen is None:
             if len(self.forms) >= MOST_FORMS:
+                # Free text has as many forms as values.
                 seen = self.forms.setdefault(TEXT, Seen())
             else:
                 seen = self.forms[form] = Seen()

@@ -41,6 +41,7 @@ def survey(
     chosen. Raises InputError, also if none could be read.
     """
     reading = _SurveyRun(path, prepare, only)
+    # Millions of small objects are made and dropped: the collector would look at them in vain.
     with gc_paused():
         for batch in read_batches(
             sources, is_sampled, batch_bytes, arrays=reading.walk.arrays
@@ -99,6 +100,7 @@ class _SurveyRun:
 
     def report(self, sources: Sequence[Source]) -> SurveyReport:
         walk, path = self.walk, self.path
+        # Names that are data are folded first: all that follows goes by places.
         settle(walk.root)
         places, lists, surprises = (
             describe(walk.root, path) if walk.roots else ([], [], [])

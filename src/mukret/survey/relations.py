@@ -92,6 +92,7 @@ def _rank(reference: PlaceReference) -> tuple[bool, int, int]:
 
 def _reference(place: Place, target: Place, hashes: set[int]) -> PlaceReference | None:
     theirs = target.values.hashes
+    # A single id is found in many places by chance.
     if target is place or not theirs or len(theirs) < 2:
         return None
     common = len(hashes & theirs)

@@ -150,6 +150,7 @@ class PlaceReport:
                 "longest": lengths.longest,
                 "elements": lengths.total,
             }
+        # A bounded number of names: they are data, and may be millions.
         if self.place.members is not None:
             report["names"] = {
                 "distinct": names.distinct,
@@ -159,6 +160,7 @@ class PlaceReport:
 
     def _relations(self) -> dict[str, JsonValue]:
         report: dict[str, JsonValue] = {}
+        # Members that say nothing are left out: the report has a part for each place.
         if self.shape:
             report["shape"] = list(self.shape)
         if self.refers_to:
@@ -270,6 +272,7 @@ def _references(
 
 
 def _could_refer(looks: list[Look]) -> bool:
+    # Amounts, moments and flags refer to nothing, whatever values they share.
     names = (
         "text",
         "whole number",
@@ -303,6 +306,7 @@ class _Describer:
                 place.objects,
                 None,
                 None,
+                # An object of records has no length that somebody could be surprised by.
                 by_name=True,
             )
         assert place.elements is not None
@@ -338,6 +342,7 @@ class _Describer:
     def shape(self, place: Place) -> Iterator[str]:
         if place.members is not None:
             yield "names are data"
+        # Services that leave the list away around a single record.
         if place.count("array") and place.objects and place.step is not None:
             yield "a list, and an object now and then"
         if place.header:
@@ -443,6 +448,7 @@ class _Describer:
             trimmed.count
             and report.looks
             and report.looks[0].reading.get("trim")
+            # It is told with the words that differ in it alone.
             and not named
         ):
             share = f"{trimmed.count:,} of {place.count('string'):,}"
@@ -534,6 +540,7 @@ def _naming_member(records: Place) -> str | None:
     """The member of records that names each of them: a text that is always there and never the
     same.
     """
+    # The likeliest name first.
     for step in ("name", "key", "field", "id", "title", "label"):
         child = next(
             (child for name, child in records.children.items() if name.lower() == step),
@@ -553,6 +560,7 @@ def _look_json(look: Look) -> dict[str, JsonValue]:
         shown["detail"] = look.detail
     if look.reading:
         shown["reading"] = dict(look.reading)
+    # With the place of each: a count alone can't be looked into.
     if look.odd:
         shown["odd"] = [
             {

@@ -254,6 +254,7 @@ def _names_in(value: JsonValue) -> frozenset[str]:
 
 def _fold_members(place: Place) -> None:
     """A member that turned out, once names were known to be data, to be what stands further up."""
+    # One at a time: folding may turn the members themselves into data.
     while place.members is None:
         fold = next(_folds(place), None)
         if fold is None:

@@ -97,6 +97,7 @@ class Walk:
     def _roots(
         self, batch: Batch
     ) -> tuple[list[JsonValue], list[tuple[int, Location]]]:
+        # Each document is a root.
         if self.path is None:
             return list(batch.documents), [
                 (number, ()) for number in range(len(batch.documents))
@@ -157,6 +158,7 @@ class Walk:
         arrays.
         """
         place.nodes += len(nodes)
+        # Most places have one kind: it is told by one pass in C, and the others are not asked for.
         types = Counter(map(type, nodes))
         for kind, count in types.items():
             self._kind(place, kind, count, nodes, owner)
@@ -185,6 +187,7 @@ class Walk:
     def _kind(
         self, place: Place, kind: type, count: int, nodes: list[JsonValue], owner: Owner
     ) -> None:
+        # Where it came first is kept, to be looked up when it surprises.
         first = next(index for index, node in enumerate(nodes) if type(node) is kind)
         name = kind_of(nodes[first])
         seen = place.kinds.get(name)
@@ -200,6 +203,7 @@ class Walk:
     ) -> None:
         known, trimmed = len(place.forms), place.trimmed.count
         self._scalars(place, strings, nodes, owner, place.see_strings)
+        # Forms that are new with these texts: of each the first text has a place to be told.
         fresh = [*islice(place.forms.values(), known, None)]
         if place.trimmed.count and not trimmed:
             fresh.append(place.trimmed)
@@ -229,7 +233,10 @@ class Walk:
                 if type(node) is type(value) and node == value
             ]
             self._want_place(
-                partial(setattr, place, "repeated_where"), owner, again[:2][-1]
+                # Of the second one, where there are two: that is the one which surprises.
+                partial(setattr, place, "repeated_where"),
+                owner,
+                again[:2][-1],
             )
 
     # ---- arrays
@@ -317,6 +324,7 @@ class Walk:
     ) -> None:
         if place.members is None:
             members = _by_name(objects)
+            # So many names are data, or memory would grow with them.
             if len(members) + len(place.children) > WIDEST:
                 self._many_names(place, members, len(objects))
             if place.members is None:
@@ -362,6 +370,7 @@ class Walk:
                 continue
             if groups is not None and child.parent is place:
                 self._compare(child, values, objects, groups)
+            # Put aside and not gone into: responses may be deeper than Python's stack.
             self.todo.append((child, values, None, owner))
         self._parallel(place, objects)
 
@@ -372,6 +381,7 @@ class Walk:
         child = place.children.get(name)
         if child is not None:
             return child
+        # Before a new place is made: a tree would have one for each of its levels.
         above = fold_target(place, name, values)
         if above is not None:
             above.recursive = True
@@ -555,6 +565,7 @@ def _unlike_parts(arrays: Sequence[list[JsonValue]], length: int) -> bool:
         {kind_of(cell) for cell in column} - {"null"}
         for column in zip(*arrays, strict=True)
     ]
+    # All null so far: nothing speaks against it.
     if not any(kinds) or unlike_parts(kinds):
         return True
     return unlike_parts([known or {"array"} for known in kinds])

@@ -59,6 +59,7 @@ class Date(ValueType):
                 Code.WRONG_KIND,
                 f"a string with a calendar date, {_date_examples(options)}",
             )
+        # In the order of the rules: the first that fits counts.
         for form in options.format:
             found = self.by_form(value, form, options)
             if found is not None:
@@ -210,6 +211,7 @@ class Datetime(ValueType):
             )
             if moment is not None:
                 return moment
+        # All forms are named: nobody knows which of them was meant.
         expected = " or ".join(
             _DATETIME_EXAMPLE if form == "iso" else f"in {form}"
             for form in options.format

@@ -119,6 +119,7 @@ def _iso(text: str) -> Decimal | None:
         return None
     parts = match.groups()[1:]
     given = [part for part in parts if part is not None]
+    # `P` alone is none, and ISO 8601 lets only the smallest unit have a fraction.
     if not given or any("." in part or "," in part for part in given[:-1]):
         return None
     total = Decimal(0)
@@ -133,6 +134,7 @@ def _clock(text: str) -> Decimal | None:
     if not match:
         return None
     sign, hours, minutes, seconds = match.groups()
+    # Exact decimals: 0.1 seconds are no float here.
     total = (
         _times(hours, UNITS["h"])
         + _times(minutes, UNITS["min"])
@@ -149,6 +151,7 @@ def duration_text(value: dt.timedelta) -> str:
     hours, micros = divmod(micros, UNITS["h"])
     minutes, micros = divmod(micros, UNITS["min"])
     seconds, micros = divmod(micros, UNITS["s"])
+    # No noughts at the end: one text for one duration.
     fraction = f".{micros:06d}".rstrip("0") if micros else ""
     clock = (f"{hours}H" if hours else "") + (f"{minutes}M" if minutes else "")
     clock += f"{seconds}{fraction}S" if seconds or fraction else ""

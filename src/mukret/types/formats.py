@@ -125,6 +125,7 @@ def _clock_problem(given: frozenset[str]) -> str | None:
         return "it gives seconds without minutes (%M)"
     if "f" in given and "S" not in given:
         return "it gives a fraction without seconds (%S)"
+    # 7 o'clock could be morning or evening, and strptime would take the morning.
     if "I" in given and "p" not in given:
         return "%I counts to 12 and wants %p beside it"
     if "p" in given and "I" not in given:

@@ -78,6 +78,7 @@ class Timestamp(ValueType):
         for form in options.format:
             found = self.by_form(value, form, options)
             if found is not None:
+                # With its offset it may lie outside them though its year does not.
                 if not FIRST_MICRO <= found <= LAST_MICRO:
                     raise Bad(
                         Code.OUT_OF_RANGE,
@@ -162,6 +163,7 @@ def _formed_micros(text: str, form: str, options: ReadingOptions) -> int | None:
     if moment is None:
         return None
     later = later_micros(moment, options)
+    # The text says its offset; a zone of the rules is for those that do not.
     if moment.at.tzinfo is not None:
         return (moment.at - EPOCH) // MICROSECOND + later
     return zoned_micros(
@@ -217,6 +219,7 @@ def fraction_micros(digits: str, options: ReadingOptions) -> int:
     """
     if len(digits) <= 6:
         return int(digits.ljust(6, "0"))
+    # Noughts are no digits that could be lost.
     if not digits[6:].strip("0"):
         return int(digits[:6])
     if options.round is None or len(digits) > LONGEST:

@@ -85,6 +85,7 @@ def list_of(item: ValueType) -> ListOf:
 
 
 def _decimal(match: re.Match[str]) -> ValueType:
+    # There is no size that would be right by default: too small refuses, too large hides.
     if match[1] is None:
         raise TypeNameError(
             "decimal wants its digits",

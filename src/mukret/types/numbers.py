@@ -75,6 +75,7 @@ def plain_number(value: JsonValue, options: ReadingOptions, example: str) -> str
         raise Bad(Code.WRONG_KIND, f"a number or a numeric string, such as {example}")
     text, negative = _without_marks_around(value, options)
     fits = _compiled(options.grouping, options.point).fullmatch(text)
+    # `(-5)` could be either.
     if not fits or (negative and text[0] in "+-"):
         raise Bad(Code.NOT_A_NUMBER, f"a number, such as {example}")
     if options.grouping:
@@ -162,6 +163,7 @@ class Integer(ValueType):
         if type(value) is int and not options.percent:
             return in_int64(value)
         number = exact_number(value, options, "12")
+        # Before it is made an integer: an exponent may say a billion digits.
         if number and number.adjusted() > 19:
             raise _outside_int64()
         whole = rounded(number, 0, options.round)
@@ -196,6 +198,7 @@ class DecimalType(ValueType):
     @property
     def elsewhere(self) -> Elsewhere:
         digits = f"0.{'0' * self.scale}" if self.scale else "0"
+        # JSON Schema knows no digits, only bounds.
         bound = 10 ** (self.precision - self.scale)
         return Elsewhere(
             {"base": "decimal", "format": digits},
@@ -220,6 +223,7 @@ class DecimalType(ValueType):
 
     def fitted(self, number: Decimal, rounding: str | None) -> Decimal:
         """The number in this type, exactly unless `rounding` says otherwise. Raises Bad."""
+        # Before rounding, which would take memory for all digits of a huge exponent.
         if number and number.adjusted() >= self.precision - self.scale + 1:
             raise self._outside()
         result = rounded(number, self.scale, rounding)
@@ -228,6 +232,7 @@ class DecimalType(ValueType):
                 Code.TOO_MANY_DIGITS,
                 f"at most {self.scale} digits after the point (or say round: half-even)",
             )
+        # Rounding may add a digit: 99.995.
         if result and result.adjusted() >= self.precision - self.scale:
             raise self._outside()
         return result
@@ -267,6 +272,7 @@ class Float(ValueType):
             number = float(exact_number(value, options, "97.5%"))
         else:
             number = float(plain_number(value, options, "57.25"))
+        # Python's float gives an infinity for it, without an error.
         if math.isinf(number):
             raise Bad(
                 Code.OUT_OF_RANGE,
@@ -285,6 +291,7 @@ def float_text(number: float) -> str:
     text = repr(number)
     if text.endswith(".0"):
         return text[:-2]
+    # Python writes e-05, JSON and databases e-5.
     mantissa, e, exponent = text.partition("e")
     if not e:
         return text

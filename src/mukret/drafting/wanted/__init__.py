@@ -41,6 +41,7 @@ def draft_like(
     Raises InputError, and UsageError where a cell is given by nothing.
     """
     for source in sources:
+        # Standard input, too, is read several times here.
         source.keep()
     draft = propose(draft_rules(sources, title, file), sources, wanted, ask)
     text = rules_text(draft)

@@ -79,6 +79,7 @@ def _bare(draft: Draft) -> Draft:
     of_response = [own.name for own in bare.response]
     for table in bare.tables:
         table.key, table.comment = [], None
+        # A row that would be rejected may be the one that is wanted.
         table.options["bad"] = "null"
         table.inherit = of_response if table.within is None else []
         for own in table.fields:
@@ -97,6 +98,7 @@ def _raw(bare: Draft) -> Draft:
             and own.source.get("take") == "all"
             and at.endswith("[*]")
         ):
+            # The list itself: how many, the ends and the sum are tried on it.
             own.source, own.reading = {"at": at.removesuffix("[*]")}, {"type": "json"}
         elif at is not None and "take" not in own.source:
             own.reading = {"type": "json"}
@@ -182,6 +184,7 @@ def _lists(table: DraftTable, inner: DraftTable, raw: _Values) -> Iterator[Candi
             continue
         lists: list[list[JsonValue]] = [[] for _ in range(count)]
         texts = raw.texts(inner.name, own.name, range(raw.count(inner.name)))
+        # Rows within know the row that they stand in.
         for row, text in zip(above, texts, strict=True):
             lists[row].append(_decoded(text))
         field = DraftField(own.name, {"at": f"{inner.rows}{at[1:]}"})

@@ -27,6 +27,7 @@ def not_given(
         for table in wanted:
             if table.name != name:
                 continue
+            # Each wanted row once: what is found is not looked for any more.
             waiting[name] = [
                 typed for typed in waiting[name] if not _is(table, typed, row, kinds)
             ]
@@ -42,6 +43,7 @@ def _rows(
     rules: Rules, sources: Sequence[Source]
 ) -> Iterator[tuple[str, Mapping[str, ValueType], Texts]]:
     for source in sources:
+        # Over all of the input: the draft has been made of its beginning.
         source.rewind()
     for output in Run(rules, sources).batches():
         for name, batch in output.tables.items():

@@ -104,6 +104,7 @@ def _cased(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[Derived
             ("UPPER", str.upper),
             ("TRIM", str.strip),
         ):
+            # The first function that gives all cells is the simplest.
             if _all_changed(wanted, value, change):
                 yield Derived(
                     {"compute": f"{function}({{0}})"},
@@ -143,6 +144,7 @@ def _patterns(wanted: WantedCells, value: Candidate) -> Iterator[str]:
     """Patterns that capture the first wanted cell out of a value; whether they give the others too
     is tried by the caller.
     """
+    # One cell is enough to make patterns of; the others judge them.
     row, cell = next((row, cell) for row, cell in wanted if cell is not None)
     text = value.texts[row]
     if text is None or not cell or cell == text or cell not in text:
@@ -193,6 +195,7 @@ def escaped_in_class(character: str) -> str:
 
 def _of_a_date(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[Derived]:
     parts: tuple[tuple[str, Callable[[str], str]], ...] = (
+        # As texts, since what was typed is text: no type has to be guessed.
         ("CAST({0} AS date)", lambda text: text[:10]),
         ("EXTRACT(YEAR FROM {0})", lambda text: str(int(text[:4]))),
         ("EXTRACT(MONTH FROM {0})", lambda text: str(int(text[5:7]))),
@@ -280,6 +283,7 @@ def _worded_otherwise(
     for value, words in _pairs_of_words(wanted, values):
         of_all = len(set(value.texts) - {None})
         if (
+            # With many words a pairing of the few that were typed would be chance.
             of_all <= MOST_WORDS
             and 2 * of_all <= len(value.texts)
             and len(set(words.values())) == len(words)
@@ -443,6 +447,7 @@ def _joined(wanted: WantedCells, values: Sequence[Candidate]) -> Iterator[Derive
         literals = {
             _literal(one.texts[row], other.texts[row], cell) for row, cell in filled
         }
+        # The same in all rows, or it was not what stands between.
         literal = next(iter(literals)) if len(literals) == 1 else None
         if literal is not None:
             quoted = literal.replace("'", "''").replace("{", "{{").replace("}", "}}")

@@ -40,6 +40,7 @@ def with_examples(
             longer = (
                 text + ("" if "\nexamples:\n" in text else "\nexamples:\n") + example
             )
+            # Tried before it is kept: an example that fails would be worse than none.
             if _holds(longer, file):
                 text = longer
     return text
@@ -64,6 +65,7 @@ def _example(
         for row, cells in _written(table) if table is not None else ():
             assert table is not None
             kinds = dict(table.table.columns)
+            # The first wanted row: one example for a table shows how it is meant.
             typed = zip(wanted.columns, wanted.rows[0].cells, strict=True)
             if all(same(kinds[name], cells[name], cell) for name, cell in typed):
                 return _lines(rows, table, row, cells)
@@ -86,6 +88,7 @@ def _lines(
 ) -> str | None:
     document = rows.batch.whole(table.rows.document(row))
     response = _cut(document, table.rows.place(row).location, _names(rows))
+    # Cut down it may still be long, where fields look far away.
     if len(json_text(response)) > MOST_CHARACTERS:
         return None
     kinds = dict(table.table.columns)

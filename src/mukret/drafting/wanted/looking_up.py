@@ -39,6 +39,7 @@ def looked_up(
         if isinstance(cell, str)
     ]
     different = {cell for _, cell in wanted}
+    # One word stands somewhere in almost any table.
     if len(different) < FEWEST_DIFFERENT:
         return
     for other in others:
@@ -75,6 +76,7 @@ def _by_key(
             continue
         given: dict[str | None, str | None] = {}
         for text, value in zip(key.texts, give.texts, strict=True):
+            # The first row with a key counts, as in a lookup.
             given.setdefault(text, value)
         for by in table.values:
             same_type = by.kind == key.kind and "at" in by.own.source

@@ -51,6 +51,7 @@ def canonical(kind: ValueType, text: str) -> str:
             return text
     try:
         return kind.written(kind.convert(text, PLAIN))
+    # What the type does not read is compared as it stands.
     except (Bad, NotImplementedError):
         return text
 
@@ -123,6 +124,8 @@ def _rows(wanted: Sequence[WantedRow], table: CandidateTable) -> list[int] | Non
                 -number,
             )
 
+        # One after the other and not all at once: the best assignment of many rows would take too
+        # long.
         chosen.append(max(rarity, key=rank))
     return chosen
 
@@ -226,6 +229,7 @@ def _rank(
         if isinstance(cell, str)
     ]
     return (
+        # Smaller is better: False comes before True.
         not all(typed),
         not alike(name, value.own.name),
         value.levels,

@@ -61,6 +61,7 @@ def propose(
         draft.title,
         embedded=draft.embedded,
         kinds=draft.kinds,
+        # What nobody asked for is left out on purpose, and `check` does not tell of it.
         ignored={"$..*": "only what is wanted is read"},
     )
     for one in wanted:
@@ -85,7 +86,13 @@ def _best(
     for one in sorted(matched, key=lambda one: one.score, reverse=True)[:MOST_TRIED]:
         try:
             _Proposing(
-                draft, copy.deepcopy(found), wanted, one, tables, nobody_asked
+                # Tried on a copy: a table that fails half-way leaves nothing behind.
+                draft,
+                copy.deepcopy(found),
+                wanted,
+                one,
+                tables,
+                nobody_asked,
             ).add()
             return one
         except UsageError as error:
@@ -148,6 +155,7 @@ class _Proposing:
         around = [self.above[level] for level in sorted(self.above, reverse=True)]
         tables = [*around, self.table]
         for outer, inner in pairwise(tables):
+            # A table that gives nothing is left out, and what is within reaches through it.
             if not outer.fields:
                 _reach_through(outer, inner)
         self.found.tables += [table for table in tables if table.fields]
